@@ -1,0 +1,163 @@
+// Package keyfile reads the TOML files that people write: recipes and
+// settings. The keys a file may have are defined once, in code, as Key values
+// bound to the variables they fill; the same definitions read the file, refuse
+// what is unknown or of the wrong type, and produce the reference manual.
+//
+// It reports every mistake of a file at once, each with its place. It does not
+// write files, and knows nothing of what the keys mean.
+package keyfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// A Key defines one key of a table.
+type Key struct {
+	Name     string
+	Kind     string // what its value is, in words
+	About    string // what it means, in whole sentences
+	Required bool
+	Inside   []Key // the keys of the table or tables it holds
+
+	read   func(k *Key, d *reading, e entry)
+	checks []func(text string) error
+}
+
+// Must makes the key a required one.
+func (k Key) Must() Key {
+	k.Required = true
+	return k
+}
+
+// Check adds a test that every text of the key has to pass. It runs when the
+// whole file has been read, so it may look at what other keys have filled. An
+// error of type *At says where in the text it is wrong.
+func (k Key) Check(check func(text string) error) Key {
+	k.checks = append(slices.Clip(k.checks), check)
+	return k
+}
+
+// At is an error at byte Offset of a text.
+type At struct {
+	Offset int
+	Advice string
+	Err    error
+}
+
+func (a *At) Error() string { return a.Err.Error() }
+func (a *At) Unwrap() error { return a.Err }
+
+// Read fills the variables that keys are bound to from data, the contents of
+// file. It returns every mistake found. What it could read is filled in all
+// the same.
+func Read(file string, data []byte, keys []Key) Problems {
+	d := &reading{document: document{file: file, data: data}}
+	root := d.parse()
+	if len(d.problems) == 0 || len(root.entries) > 0 {
+		d.table(root, "", keys)
+		for _, check := range d.later {
+			check()
+		}
+	}
+	slices.SortStableFunc(d.problems, func(a, b Problem) int {
+		if a.Line != b.Line {
+			return a.Line - b.Line
+		}
+		return a.Column - b.Column
+	})
+	return d.problems
+}
+
+// reading is a document with the checks that wait until all of it is read.
+type reading struct {
+	document
+	later []func()
+}
+
+// table reads every entry of a table with the key of its name.
+func (d *reading) table(v *value, path string, keys []Key) {
+	where := "[" + path + "]"
+	if path == "" {
+		where = "the file"
+	}
+	for _, e := range v.entries {
+		i := slices.IndexFunc(keys, func(k Key) bool { return k.Name == e.name })
+		if i < 0 {
+			d.problemAt(e.offset, suggestion(e.name, keys), "%q is not a key of %s", e.name, where)
+			continue
+		}
+		keys[i].read(&keys[i], d, e)
+	}
+	for _, k := range keys {
+		if k.Required && v.get(k.Name) == nil {
+			d.problemAt(v.offset, fmt.Sprintf("%s: %s", k.Name, firstSentence(k.About)), "%s lacks the key %q", where, k.Name)
+		}
+	}
+}
+
+func suggestion(name string, keys []Key) string {
+	names := make([]string, len(keys))
+	for i, k := range keys {
+		names[i] = k.Name
+	}
+	if near, found := Nearest(name, names); found {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	if len(names) > 12 {
+		return ""
+	}
+	return "it has: " + strings.Join(names, ", ")
+}
+
+func firstSentence(text string) string {
+	sentence, _, _ := strings.Cut(text, ". ")
+	return strings.TrimSuffix(sentence, ".")
+}
+
+// want reports a value of another kind than the key takes.
+func (d *reading) want(e entry, v *value, kinds ...kind) bool {
+	if slices.Contains(kinds, v.kind) {
+		return true
+	}
+	words := make([]string, len(kinds))
+	for i, k := range kinds {
+		words[i] = string(k)
+	}
+	advice := ""
+	if v.kind != aTable && v.kind != aList && slices.Contains(kinds, aText) {
+		advice = fmt.Sprintf("put it in quotes: %q", v.text)
+	}
+	got := string(v.kind)
+	if v.kind == aFlag {
+		got = v.text
+	}
+	d.problemAt(v.offset, advice, "%q takes %s, not %s", e.name, strings.Join(words, " or "), got)
+	return false
+}
+
+// text hands a text to use, and to the key's checks once the file is read.
+func (k *Key) text(d *reading, v *value, use func(string) error) {
+	report := func(err error) {
+		offset, advice := v.offset, ""
+		if at, ok := err.(*At); ok {
+			advice = at.Advice
+			if v.exact {
+				offset = v.body + at.Offset
+			}
+		}
+		d.problemAt(offset, advice, "%v", err)
+	}
+	if err := use(v.text); err != nil {
+		report(err)
+		return
+	}
+	for _, check := range k.checks {
+		d.later = append(d.later, func() {
+			if err := check(v.text); err != nil {
+				report(err)
+			}
+		})
+	}
+}

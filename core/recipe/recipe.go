@@ -1,0 +1,238 @@
+// Package recipe reads recipes: TOML files that say how packages are fetched,
+// verified, built, tried and installed. It finds them on shelves.
+//
+// It promises that a Recipe it returns is consistent in itself: every name
+// that a condition, an argument or a step uses is known, every version and
+// digest has its form. Whether other recipes exist is not its concern.
+package recipe
+
+import (
+	"slices"
+	"strings"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+// FileName is the name of a recipe in its folder on a shelf.
+const FileName = "recipe.toml"
+
+// A Recipe says how one package comes from its source archive into its tree.
+type Recipe struct {
+	File string // as shown to people
+	Dir  string // absolute; patches are beside the recipe
+
+	Name, Summary, Home, License, Notes string
+
+	Archive  []string // URLs for releases that name none, tried in order
+	Releases []*Release
+	Options  []*Option
+	Needs    []*Need
+	Build    Build
+	Steps    []Step
+	Tries    []*Try
+	Env      []keyfile.Pair // what users of the package get in their environment
+}
+
+// Track says how settled a release is.
+type Track string
+
+// The tracks. What is on Preview is only built when it is asked for.
+const (
+	Stable  Track = "stable"
+	Preview Track = "preview"
+)
+
+// A Release is one version of the package and where its source is.
+type Release struct {
+	keyfile.Position
+	Version version.Version
+	Track   Track
+	Archive []string // empty: as the recipe says for all releases
+	Digest  Digest
+	Patches []string // file names beside the recipe, applied in order
+}
+
+// A Digest is what a file must hash to.
+type Digest struct {
+	Algorithm string `json:"algorithm"` // "sha256" or "sha512"
+	Hex       string `json:"hex"`       // in lower case
+}
+
+// String gives ALGORITHM:HEX.
+func (d Digest) String() string { return d.Algorithm + ":" + d.Hex }
+
+// An Option is a choice made before the build.
+type Option struct {
+	keyfile.Position
+	Name    string
+	About   string
+	Default string         // "on" or "off", or one of the values
+	On, Off []string       // arguments, for an option that is on or off
+	Values  []keyfile.Pair // arguments for each value, for one that is not
+}
+
+// Choices returns what the option can be set to, in the order of the recipe.
+func (o *Option) Choices() []string {
+	if o.Values == nil {
+		return []string{"on", "off"}
+	}
+	choices := make([]string, len(o.Values))
+	for i, v := range o.Values {
+		choices[i] = v.Name
+	}
+	return choices
+}
+
+// Accepts tells whether the option can be set to value.
+func (o *Option) Accepts(value string) bool { return slices.Contains(o.Choices(), value) }
+
+// Args returns the arguments that a value adds to the build's.
+func (o *Option) Args(value string) []string {
+	switch {
+	case o.Values == nil && value == "on":
+		return o.On
+	case o.Values == nil:
+		return o.Off
+	}
+	for _, v := range o.Values {
+		if v.Name == value {
+			return v.Values
+		}
+	}
+	return nil
+}
+
+// Option returns the option of that name, or nil.
+func (r *Recipe) Option(name string) *Option {
+	for _, o := range r.Options {
+		if o.Name == name {
+			return o
+		}
+	}
+	return nil
+}
+
+// Role says what a needed package is for.
+type Role string
+
+// The roles.
+const (
+	Tool    Role = "tool"    // runs during the build
+	Library Role = "library" // compiled or linked against
+	Runtime Role = "runtime" // needed when the program runs
+)
+
+// A Need is another recipe that this one depends on.
+type Need struct {
+	keyfile.Position
+	Recipe  string   // or
+	Either  []string // the first that can be had
+	Range   version.Range
+	Role    Role
+	When    Condition
+	Options []keyfile.Pair // how it must have been built
+}
+
+// Names returns the recipes that can fill the need, the preferred one first.
+func (n *Need) Names() []string {
+	if n.Recipe != "" {
+		return []string{n.Recipe}
+	}
+	return n.Either
+}
+
+// Method says how a build system is driven.
+type Method string
+
+// The methods.
+const (
+	Configure Method = "configure"
+	CMake     Method = "cmake"
+	Meson     Method = "meson"
+	Make      Method = "make"
+	Script    Method = "script"
+)
+
+// Methods are all methods.
+var Methods = []Method{Configure, CMake, Meson, Make, Script}
+
+// Build says how the sources become programs.
+type Build struct {
+	Method   Method
+	Args     []string
+	Parallel bool
+	InTree   bool
+	Env      []keyfile.Pair
+}
+
+// A Step is shell text that replaces or surrounds a stage of the method.
+type Step struct {
+	keyfile.Position
+	Name   string // one of StepNames
+	Script string
+}
+
+// StepNames are the names a step can have, in the order in which they run.
+var StepNames = stepNames()
+
+func stepNames() (names []string) {
+	for _, stage := range []string{"configure", "compile", "check", "place"} {
+		names = append(names, "before_"+stage, stage, "after_"+stage)
+	}
+	return names
+}
+
+// Step returns the shell text of the step, or "".
+func (r *Recipe) Step(name string) string {
+	for _, s := range r.Steps {
+		if s.Name == name {
+			return s.Script
+		}
+	}
+	return ""
+}
+
+// A Try is a command that shows whether the installed package works.
+type Try struct {
+	keyfile.Position
+	Run    string
+	Expect string // a regular expression that the output must match, or ""
+	When   Condition
+}
+
+// Sources returns the URLs of a release's archive in the order in which they
+// are tried.
+func (r *Recipe) Sources(release *Release) []string {
+	urls := release.Archive
+	if len(urls) == 0 {
+		urls = r.Archive
+	}
+	expanded := make([]string, len(urls))
+	for i, url := range urls {
+		expanded[i] = Expand(url, func(name string) (string, bool) {
+			switch name {
+			case "FL_NAME":
+				return r.Name, true
+			case "FL_VERSION":
+				return release.Version.String(), true
+			}
+			return "", false
+		})
+	}
+	return expanded
+}
+
+// VariableName returns what follows FL_TREE_ or FL_OPTION_ for a name: upper
+// case, with '_' for whatever a shell variable cannot contain.
+func VariableName(name string) string {
+	return strings.Map(func(c rune) rune {
+		switch {
+		case 'a' <= c && c <= 'z':
+			return c - 'a' + 'A'
+		case 'A' <= c && c <= 'Z', '0' <= c && c <= '9':
+			return c
+		}
+		return '_'
+	}, name)
+}
