@@ -1,0 +1,50 @@
+// Package event carries what happens during long work to whoever shows it: a
+// terminal, lines of JSON, a test. It decides nothing about how it looks.
+package event
+
+import "time"
+
+// Kind says what happened.
+type Kind string
+
+// The kinds of events. For each package, StageBegan is followed by StageEnded;
+// PackageDone, PackageFailed or PackageSkipped is its last.
+const (
+	FetchBegan     Kind = "fetch_began"     // Text is the URL
+	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
+	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
+	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
+	StageBegan     Kind = "stage_began"     //
+	StageEnded     Kind = "stage_ended"     // Elapsed is set
+	PackageDone    Kind = "package_done"    // Elapsed is set
+	PackageFailed  Kind = "package_failed"  // Err says why
+	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
+	Waiting        Kind = "waiting"         // Text says for what
+)
+
+// An Event is one thing that happened. Which fields are set depends on Kind.
+type Event struct {
+	Time    time.Time
+	Kind    Kind
+	Package string // its name
+	Version string
+	Stage   string
+	Text    string
+	Done    int64
+	Total   int64 // 0: not known
+	Elapsed time.Duration
+	Err     error
+}
+
+// A Sink takes events. It is called from several goroutines at once and must
+// not wait.
+type Sink interface{ Event(Event) }
+
+// Func is a Sink that is a function.
+type Func func(Event)
+
+// Event calls f.
+func (f Func) Event(e Event) { f(e) }
+
+// Nowhere is a Sink that forgets everything.
+var Nowhere Sink = Func(func(Event) {})

@@ -1,0 +1,143 @@
+// Package settings reads fernladder.toml: where the shelves and the root are
+// and how builds are run on this machine.
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+)
+
+// FileName is the name of a settings file.
+const FileName = "fernladder.toml"
+
+// Settings are what the file says, with paths made absolute and what it does
+// not say filled in.
+type Settings struct {
+	File    string // "" when there is none
+	Root    string
+	Shelves []recipe.Shelf
+	Jobs    int      // 0: as many as there are processors
+	Path    []string // where builds find the operating system's programs
+}
+
+// SystemPath is where builds find the operating system's programs unless the
+// settings say otherwise. It does not depend on who runs the build.
+var SystemPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
+
+// Keys are the keys of a settings file, bound to s. Paths are filled in as they
+// are written; Read makes them absolute.
+func Keys(s *Settings, shelves *[]string) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. If nothing is said: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
+		keyfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
+		keyfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
+		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
+	}
+}
+
+// A Place says where settings can be.
+type Place struct {
+	Working string                   // the current directory
+	Getenv  func(name string) string // the environment
+	Super   bool                     // whether root runs the program
+}
+
+// Find returns the settings file in force: in the working directory or above
+// it, then the user's, then the machine's. It returns "" when there is none.
+func Find(p Place) string {
+	var candidates []string
+	for dir := p.Working; ; dir = filepath.Dir(dir) {
+		candidates = append(candidates, filepath.Join(dir, FileName))
+		if dir == filepath.Dir(dir) {
+			break
+		}
+	}
+	candidates = append(candidates, filepath.Join(p.home("XDG_CONFIG_HOME", ".config"), "fernladder", FileName), filepath.Join("/etc/fernladder", FileName))
+	for _, file := range candidates {
+		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
+			return file
+		}
+	}
+	return ""
+}
+
+// home returns a directory of the XDG base directory specification.
+func (p Place) home(variable, below string) string {
+	if dir := p.Getenv(variable); filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(p.Getenv("HOME"), below)
+}
+
+// Read reads a settings file; without a name it returns what holds when there
+// is none. Errors are keyfile.Problems.
+func Read(file string, p Place) (Settings, error) {
+	s := Settings{File: file}
+	var shelves []string
+	base := p.Working
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: fmt.Sprintf("these settings cannot be read: %v", cause(err))}}
+		}
+		if err := keyfile.Read(p.Shown(file), data, Keys(&s, &shelves)).Err(); err != nil {
+			return s, err
+		}
+		if base, err = filepath.Abs(filepath.Dir(file)); err != nil {
+			return s, err
+		}
+	}
+	switch {
+	case s.Root != "":
+		s.Root = absolute(base, s.Root)
+	case p.Super:
+		s.Root = "/opt/fernladder"
+	default:
+		s.Root = filepath.Join(p.home("XDG_DATA_HOME", ".local/share"), "fernladder")
+	}
+	for _, dir := range shelves {
+		dir = absolute(base, dir)
+		s.Shelves = append(s.Shelves, recipe.Shelf{Dir: dir, Shown: p.Shown(dir)})
+	}
+	if len(s.Path) == 0 {
+		s.Path = SystemPath
+	}
+	return s, nil
+}
+
+// Shown returns the shortest name of a path for a person in the working
+// directory: relative, if it is below it.
+func (p Place) Shown(path string) string {
+	if rel, err := filepath.Rel(p.Working, path); err == nil && filepath.IsLocal(rel) {
+		return rel
+	}
+	return path
+}
+
+func absolute(base, path string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(base, path)
+}
+
+func mustBeAbsolute(path string) error {
+	if !filepath.IsAbs(path) {
+		return fmt.Errorf("%q must begin with /", path)
+	}
+	return nil
+}
+
+func cause(err error) error {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	return err
+}

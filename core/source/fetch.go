@@ -1,0 +1,300 @@
+package source
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"fernladder/core/event"
+	"fernladder/core/recipe"
+)
+
+// Wanted is an archive to fetch.
+type Wanted struct {
+	Package, Version string
+	URLs             []string // tried in order
+	Digest           recipe.Digest
+	At               string // where the recipe states the digest, FILE:LINE
+}
+
+// Fetched says what came of it.
+type Fetched struct {
+	Path   string // in the store
+	URL    string // that served it, "" if the store had it
+	Size   int64
+	Failed []Attempt // the mirrors that were tried before
+}
+
+// FetchError is the error when no URL served the archive.
+type FetchError struct {
+	Wanted   Wanted
+	Attempts []Attempt // one for each URL
+}
+
+// An Attempt is a URL that failed, without secrets, and why.
+type Attempt struct {
+	URL string `json:"url"`
+	Err error  `json:"-"`
+}
+
+func (e *FetchError) Error() string {
+	text := fmt.Sprintf("%s %s cannot be fetched:", e.Wanted.Package, e.Wanted.Version)
+	wrong := 0
+	for _, a := range e.Attempts {
+		text += fmt.Sprintf("\n    %s: %v", a.URL, a.Err)
+		if errors.As(a.Err, new(*DigestError)) {
+			wrong++
+		}
+	}
+	if wrong > 0 && wrong == len(e.Attempts) {
+		return text + fmt.Sprintf("\n  Every source serves another file than the recipe states. Do not trust it before you know why;\n"+
+			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
+	}
+	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
+}
+
+// DigestError is the error for a file that is not the one the recipe states.
+type DigestError struct{ Got, Want recipe.Digest }
+
+func (e *DigestError) Error() string {
+	return fmt.Sprintf("wrong %s: it is %s…, the recipe states %s…", e.Got.Algorithm, e.Got.Hex[:12], e.Want.Hex[:12])
+}
+
+// StoreError is the error when the store itself cannot be read or written.
+type StoreError struct{ Err error }
+
+func (e *StoreError) Error() string { return e.Err.Error() }
+func (e *StoreError) Unwrap() error { return e.Err }
+
+// Fetch brings an archive into the store, from the first URL that serves it
+// right. A file is hashed while it comes in and is only stored when its digest
+// is right. Errors are of type *FetchError, *StoreError, or the context's.
+func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
+	path := a.Path(w.Digest)
+	if a.intact(w.Digest) {
+		return a.stored(path)
+	}
+	for _, dir := range []string{filepath.Dir(path), filepath.Join(a.Dir, "partial")} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return Fetched{}, &StoreError{err}
+		}
+	}
+	partial := filepath.Join(a.Dir, "partial", w.Digest.Hex)
+	unlock, err := a.lock(ctx, partial, w)
+	if err != nil {
+		return Fetched{}, err
+	}
+	defer unlock()
+	if a.intact(w.Digest) { // another process was faster
+		return a.stored(path)
+	}
+	var failed []Attempt
+	for _, source := range w.URLs {
+		size, err := a.from(ctx, source, partial, w)
+		var local *StoreError
+		switch {
+		case err == nil:
+			if err := os.Rename(partial, path); err != nil {
+				return Fetched{}, &StoreError{err}
+			}
+			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: redacted(source), Done: size})
+			return Fetched{Path: path, URL: redacted(source), Size: size, Failed: failed}, nil
+		case ctx.Err() != nil:
+			return Fetched{}, ctx.Err()
+		case errors.As(err, &local):
+			return Fetched{}, err
+		}
+		failed = append(failed, Attempt{redacted(source), err})
+		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err})
+	}
+	os.Remove(partial)
+	return Fetched{}, &FetchError{w, failed}
+}
+
+func (a *Archives) stored(path string) (Fetched, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Fetched{}, &StoreError{err}
+	}
+	return Fetched{Path: path, Size: info.Size()}, nil
+}
+
+// lock waits until nobody else downloads the same archive.
+func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
+	lock := flock.New(partial+".lock", flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	held, err := lock.TryLock()
+	if err == nil && !held {
+		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version, Text: "another fernladder to download the same archive"})
+		_, err = lock.TryLockContext(ctx, 50*time.Millisecond)
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		return nil, &StoreError{err}
+	}
+	return func() { os.Remove(lock.Path()); lock.Unlock() }, nil
+}
+
+// from writes what a URL serves to a new file and verifies it.
+func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int64, error) {
+	// A transfer that stands still this long has failed.
+	const patience = time.Minute
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stalled := time.AfterFunc(patience, func() { cancel(fmt.Errorf("nothing came for %s", patience)) })
+	defer stalled.Stop()
+
+	a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: redacted(source)})
+	body, length, err := a.open(ctx, source)
+	if err != nil {
+		return 0, plain(ctx, err)
+	}
+	defer body.Close()
+
+	out, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	if err != nil {
+		return 0, &StoreError{err}
+	}
+	defer out.Close()
+	h := newHash(w.Digest.Algorithm)
+	buffer := make([]byte, 256<<10)
+	var size int64
+	for reported := int64(0); ; {
+		n, err := body.Read(buffer)
+		if n > 0 {
+			stalled.Reset(patience)
+			h.Write(buffer[:n])
+			if _, err := out.Write(buffer[:n]); err != nil {
+				return 0, &StoreError{err}
+			}
+			size += int64(n)
+			if size-reported >= 1<<20 {
+				reported = size
+				a.Events.Event(event.Event{Kind: event.FetchProgress, Package: w.Package, Version: w.Version, Done: size, Total: max(length, 0)})
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			if errors.Is(err, io.ErrUnexpectedEOF) {
+				err = fmt.Errorf("cut off after %d of %d bytes", size, length)
+			}
+			return 0, plain(ctx, err)
+		}
+	}
+	got := recipe.Digest{Algorithm: w.Digest.Algorithm, Hex: hex.EncodeToString(h.Sum(nil))}
+	if got != w.Digest {
+		return 0, &DigestError{got, w.Digest}
+	}
+	if err := errors.Join(out.Chmod(0o444), out.Sync(), out.Close()); err != nil {
+		return 0, &StoreError{err}
+	}
+	return size, nil
+}
+
+// open begins to read a URL. The length is -1 when it is not known.
+func (a *Archives) open(ctx context.Context, source string) (io.ReadCloser, int64, error) {
+	u, err := url.Parse(source)
+	if err != nil {
+		return nil, 0, errors.New("this is not a URL")
+	}
+	if u.Scheme == "file" {
+		f, err := os.Open(u.Path)
+		if err != nil {
+			return nil, 0, err
+		}
+		info, err := f.Stat()
+		if err == nil && !info.Mode().IsRegular() {
+			err = errors.New("it is not a file")
+		}
+		if err != nil {
+			f.Close()
+			return nil, 0, err
+		}
+		return f, info.Size(), nil
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	request.Header.Set("User-Agent", a.Agent)
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, 0, err
+	}
+	if response.StatusCode != http.StatusOK {
+		response.Body.Close()
+		return nil, 0, fmt.Errorf("the server says %s", response.Status)
+	}
+	return response.Body, response.ContentLength, nil
+}
+
+// client is shared so that connections are. It holds no other state.
+var client = &http.Client{
+	Transport: &http.Transport{
+		Proxy:                 http.ProxyFromEnvironment,
+		DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
+		TLSHandshakeTimeout:   30 * time.Second,
+		ResponseHeaderTimeout: time.Minute,
+		DisableCompression:    true, // archives are wanted as they are
+		ForceAttemptHTTP2:     true,
+		MaxIdleConnsPerHost:   8,
+	},
+	CheckRedirect: func(next *http.Request, before []*http.Request) error {
+		if len(before) >= 10 {
+			return errors.New("redirected more than ten times")
+		}
+		if next.URL.Scheme != "https" && before[0].URL.Scheme == "https" {
+			return errors.New("redirected from https to plain http, which is refused")
+		}
+		return nil
+	},
+}
+
+// plain takes the wrapping off errors of the network and of files, which
+// repeats the URL or the path that is shown anyway.
+func plain(ctx context.Context, err error) error {
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	var path *fs.PathError
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &path):
+		return path.Err
+	case errors.As(err, &dns):
+		return fmt.Errorf("the name %s is not known", dns.Name)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("the connection was refused")
+	case errors.Is(err, syscall.ECONNRESET):
+		return errors.New("the connection was broken off")
+	}
+	return err
+}
+
+// redacted returns a URL without the password in it.
+func redacted(source string) string {
+	if u, err := url.Parse(source); err == nil && strings.Contains(source, "@") {
+		return u.Redacted()
+	}
+	return source
+}

@@ -1,0 +1,143 @@
+package source
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/bzip2"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/klauspost/pgzip"
+	"github.com/therootcompany/xz"
+)
+
+// largestXZDictionary is more than the xz program writes at its highest
+// setting, 64 MiB, and far less than the format allows.
+const largestXZDictionary = 256 << 20
+
+// all unpacks an archive of any kind.
+func (u *unpacking) all(f *os.File, size int64) error {
+	buffered := bufio.NewReaderSize(f, 256<<10)
+	head, err := buffered.Peek(6)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+		return u.zip(f, size)
+	}
+	plain, done, err := decompressed(buffered, head)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return u.tar(plain)
+}
+
+// decompressed returns a reader of what r holds, decided by its first bytes.
+// done ends what was started for it.
+func decompressed(r *bufio.Reader, head []byte) (plain io.Reader, done func(), err error) {
+	done = func() {}
+	switch {
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		z, err := pgzip.NewReader(r)
+		if err != nil {
+			return nil, done, err
+		}
+		return z, func() { z.Close() }, nil
+	case bytes.HasPrefix(head, []byte("BZh")):
+		return bzip2.NewReader(r), done, nil
+	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
+		x, err := xz.NewReader(r, largestXZDictionary)
+		return x, done, err
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(1<<30))
+		if err != nil {
+			return nil, done, err
+		}
+		return z, z.Close, nil
+	}
+	return r, done, nil
+}
+
+func (u *unpacking) tar(r io.Reader) error {
+	entries := tar.NewReader(r)
+	for {
+		h, err := entries.Next()
+		if err == io.EOF {
+			if u.Entries == 0 {
+				return errors.New("there is nothing in it")
+			}
+			return nil
+		}
+		if err != nil {
+			u.entry = ""
+			return u.reading(err)
+		}
+		it := item{name: h.Name, mode: h.FileInfo().Mode(), time: h.ModTime}
+		switch h.Typeflag {
+		case tar.TypeSymlink:
+			it.link = h.Linkname
+		case tar.TypeLink:
+			it.same = h.Linkname
+		case tar.TypeXGlobalHeader:
+			it.global = true
+		}
+		if err := u.put(it, entries); err != nil {
+			return u.reading(err)
+		}
+	}
+}
+
+// reading makes errors of the decoders readable.
+func (u *unpacking) reading(err error) error {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return errors.New("ends too early: the archive is cut off")
+	case errors.Is(err, tar.ErrHeader) && u.Entries == 0:
+		return errors.New("it is neither tar (plain, gz, bz2, xz, zst) nor zip")
+	case errors.Is(err, tar.ErrHeader):
+		return errors.New("the archive is damaged after the last entry that was read")
+	}
+	return err
+}
+
+func (u *unpacking) zip(f *os.File, size int64) error {
+	archive, err := zip.NewReader(f, size)
+	if err != nil {
+		return fmt.Errorf("the zip archive is damaged: %w", err)
+	}
+	for _, entry := range archive.File {
+		it := item{name: entry.Name, mode: entry.Mode(), time: entry.Modified}
+		if err := u.zipped(it, entry); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (u *unpacking) zipped(it item, entry *zip.File) error {
+	if it.mode.IsDir() {
+		return u.put(it, nil)
+	}
+	r, err := entry.Open()
+	if err != nil {
+		u.entry = it.name
+		return err
+	}
+	defer r.Close()
+	if it.mode&fs.ModeSymlink != 0 {
+		const longestPath = 4096
+		target, err := io.ReadAll(io.LimitReader(r, longestPath))
+		if err != nil {
+			return err
+		}
+		it.link = string(target)
+	}
+	return u.put(it, r)
+}

@@ -1,0 +1,320 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Limits end the unpacking of archives that are made to fill a disk.
+type Limits struct {
+	Entries int   // files, directories and links
+	Bytes   int64 // in all files together
+	Ratio   int64 // of unpacked bytes to the archive's, once they are over 1 GiB
+}
+
+// Usual are limits that no honest source archive reaches.
+var Usual = Limits{Entries: 2_000_000, Bytes: 100 << 30, Ratio: 200}
+
+// Unpacked says what was in an archive.
+type Unpacked struct {
+	Entries int       `json:"entries"`
+	Bytes   int64     `json:"bytes"`
+	Newest  time.Time `json:"newest"` // modification time of the newest file
+}
+
+// UnpackError is the error for an archive that is damaged or hostile.
+type UnpackError struct {
+	Archive string // its path
+	Entry   string // the name in the archive, or ""
+	Err     error
+}
+
+func (e *UnpackError) Error() string {
+	if e.Entry == "" {
+		return fmt.Sprintf("%s cannot be unpacked: %v", e.Archive, e.Err)
+	}
+	return fmt.Sprintf("%s cannot be unpacked: entry %q %v", e.Archive, e.Entry, e.Err)
+}
+
+func (e *UnpackError) Unwrap() error { return e.Err }
+
+// Unpack writes the contents of the archive at file into dir, which must exist
+// and be empty. What kind of archive it is shows from its first bytes: tar,
+// plain or compressed with gzip, bzip2, xz or zstd, or zip.
+//
+// Nothing is written outside dir, and no link is made that leads out of it.
+// Files get mode 0644, or 0755 if anybody may execute them, and keep their
+// modification times. Devices, sockets and the like are refused, and so are
+// names that are absolute, contain "..", or go through a link. Errors are of
+// type *UnpackError when the archive is at fault.
+func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return Unpacked{}, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	u := &unpacking{ctx: ctx, root: root, limits: limits, archive: info.Size(), buffer: make([]byte, 128<<10), times: map[string]time.Time{}}
+	u.stack = []opened{{".", root}}
+	defer u.close()
+
+	err = u.all(f, info.Size())
+	if err == nil {
+		err = u.setDirectoryTimes()
+	}
+	if err != nil && ctx.Err() != nil {
+		return u.Unpacked, ctx.Err()
+	}
+	if err != nil && !isLocal(err) {
+		return u.Unpacked, &UnpackError{file, u.entry, err}
+	}
+	return u.Unpacked, err
+}
+
+// isLocal tells an error of this machine's disk from one of the archive.
+func isLocal(err error) bool {
+	var path *fs.PathError
+	return errors.As(err, &path)
+}
+
+// An opened directory is one that files are being written to.
+type opened struct {
+	name string
+	root *os.Root
+}
+
+// unpacking is an archive on its way to a directory.
+type unpacking struct {
+	Unpacked
+	ctx     context.Context
+	root    *os.Root
+	limits  Limits
+	archive int64 // its size
+	entry   string
+	// stack has the directories from the root down to that of the last entry,
+	// each open: archives list what is in a directory together, and an open
+	// directory costs one look-up per file instead of one per path component.
+	stack  []opened
+	times  map[string]time.Time // of directories, set when all is written
+	buffer []byte
+}
+
+func (u *unpacking) close() {
+	for _, o := range u.stack {
+		o.root.Close()
+	}
+}
+
+// An item is an entry of an archive of any format.
+type item struct {
+	name   string
+	mode   fs.FileMode // type and permissions
+	time   time.Time
+	link   string // target of a symbolic link
+	same   string // name of the entry that a hard link is the same file as
+	global bool   // carries nothing but information about the archive
+}
+
+// put writes one entry, with the contents of a file from r.
+func (u *unpacking) put(it item, r io.Reader) error {
+	if err := u.ctx.Err(); err != nil {
+		return err
+	}
+	u.entry = it.name
+	if it.global {
+		return nil
+	}
+	if u.Entries++; u.Entries > u.limits.Entries {
+		return fmt.Errorf("is one too many: at most %d are unpacked", u.limits.Entries)
+	}
+	name := path.Clean(strings.TrimSuffix(it.name, "/"))
+	if name == "." && it.mode.IsDir() {
+		return nil
+	}
+	if !filepath.IsLocal(it.name) || strings.Contains(it.name, "\x00") || name == "." {
+		return errors.New("would be written outside the directory")
+	}
+	if it.mode.IsDir() {
+		u.times[name] = it.time
+		_, err := u.directory(name)
+		return err
+	}
+	parent, err := u.directory(path.Dir(name))
+	if err != nil {
+		return err
+	}
+	base := path.Base(name)
+	switch {
+	case it.same != "":
+		return u.hardLink(name, it.same)
+	case it.mode&fs.ModeSymlink != 0:
+		if err := checkTarget(name, it.link); err != nil {
+			return err
+		}
+		return u.replacing(parent, base, func() error { return parent.Symlink(it.link, base) })
+	case it.mode.IsRegular():
+		return u.file(parent, base, it, r)
+	}
+	return errors.New("is a device or the like, which no source needs")
+}
+
+// directory returns a directory open, and makes it first if it is not there.
+func (u *unpacking) directory(name string) (*os.Root, error) {
+	for len(u.stack) > 1 {
+		top := u.stack[len(u.stack)-1]
+		if top.name == name || strings.HasPrefix(name, top.name+"/") {
+			break
+		}
+		top.root.Close()
+		u.stack = u.stack[:len(u.stack)-1]
+	}
+	top := u.stack[len(u.stack)-1]
+	rest := name
+	if top.name != "." {
+		rest = strings.TrimPrefix(strings.TrimPrefix(name, top.name), "/")
+	}
+	if rest == "" || rest == "." {
+		return top.root, nil
+	}
+	for part := range strings.SplitSeq(rest, "/") {
+		err := top.root.Mkdir(part, 0o755)
+		if err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, err
+		}
+		if err != nil {
+			info, err := top.root.Lstat(part)
+			if err != nil {
+				return nil, err
+			}
+			if !info.IsDir() {
+				return nil, fmt.Errorf("goes through %q, which is no directory", path.Join(top.name, part))
+			}
+		}
+		next, err := top.root.OpenRoot(part)
+		if err != nil {
+			return nil, err
+		}
+		top = opened{path.Join(top.name, part), next}
+		u.stack = append(u.stack, top)
+	}
+	return top.root, nil
+}
+
+func (u *unpacking) file(parent *os.Root, base string, it item, r io.Reader) error {
+	mode := fs.FileMode(0o644)
+	if it.mode&0o111 != 0 {
+		mode = 0o755
+	}
+	var f *os.File
+	err := u.replacing(parent, base, func() (err error) {
+		f, err = parent.OpenFile(base, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := u.copy(f, r); err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	if it.time.After(u.Newest) {
+		u.Newest = it.time
+	}
+	return parent.Chtimes(base, it.time, it.time)
+}
+
+// replacing makes a name, after taking away what an earlier entry left there.
+func (u *unpacking) replacing(parent *os.Root, base string, make func() error) error {
+	err := make()
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if info, err := parent.Lstat(base); err == nil && info.IsDir() {
+		return errors.New("is a directory elsewhere in the archive")
+	}
+	if err := parent.Remove(base); err != nil {
+		return err
+	}
+	return make()
+}
+
+func (u *unpacking) copy(w io.Writer, r io.Reader) error {
+	for {
+		n, err := r.Read(u.buffer)
+		if u.Bytes += int64(n); u.Bytes > u.limits.Bytes || u.Bytes > 1<<30 && u.Bytes/u.limits.Ratio > u.archive {
+			return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d", u.Bytes, u.archive)
+		}
+		if n > 0 {
+			if _, err := w.Write(u.buffer[:n]); err != nil {
+				return err
+			}
+			if err := u.ctx.Err(); err != nil {
+				return err
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func (u *unpacking) hardLink(name, same string) error {
+	same = path.Clean(same)
+	if !filepath.IsLocal(same) {
+		return fmt.Errorf("is a link to %q, which is outside the directory", same)
+	}
+	info, err := u.root.Lstat(same)
+	if err != nil || !info.Mode().IsRegular() {
+		return fmt.Errorf("is a link to %q, which is not a file in the archive", same)
+	}
+	if same == name {
+		return nil
+	}
+	return u.replacing(u.root, name, func() error { return u.root.Link(same, name) })
+}
+
+// checkTarget refuses symbolic links that lead out of the directory. Dots are
+// only allowed at the beginning of a target: further on they could climb from
+// where another link has led.
+func checkTarget(name, target string) error {
+	rest := target
+	for strings.HasPrefix(rest, "../") {
+		rest = rest[3:]
+	}
+	middle := rest != ".." && strings.Contains("/"+rest+"/", "/../")
+	if target == "" || path.IsAbs(target) || middle || !filepath.IsLocal(path.Join(path.Dir(name), target)) {
+		return fmt.Errorf("is a link to %q, which leads out of the directory", target)
+	}
+	return nil
+}
+
+// setDirectoryTimes comes last: writing into a directory changes its time.
+func (u *unpacking) setDirectoryTimes() error {
+	for name, t := range u.times {
+		if err := u.root.Chtimes(name, t, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
