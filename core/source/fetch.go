@@ -132,7 +132,8 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	return Fetched{Path: path, Size: info.Size()}, nil
 }
 
-// lock waits until nobody else downloads the same archive.
+// lock waits until nobody else downloads the same archive. The lock's file is
+// left: taking it away would let two hold it.
 func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
 	lock := flock.New(partial+".lock", flock.SetFlag(os.O_CREATE|os.O_RDWR))
 	held, err := lock.TryLock()
@@ -146,7 +147,7 @@ func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), 
 	if err != nil {
 		return nil, &StoreError{err}
 	}
-	return func() { os.Remove(lock.Path()); lock.Unlock() }, nil
+	return func() { lock.Unlock() }, nil
 }
 
 // from writes what a URL serves to a new file and verifies it.

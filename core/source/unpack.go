@@ -88,8 +88,7 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, err
 
 // isLocal tells an error of this machine's disk from one of the archive.
 func isLocal(err error) bool {
-	var path *fs.PathError
-	return errors.As(err, &path)
+	return errors.As(err, new(*fs.PathError)) || errors.As(err, new(*os.LinkError))
 }
 
 // An opened directory is one that files are being written to.

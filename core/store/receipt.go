@@ -1,0 +1,155 @@
+package store
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/version"
+)
+
+// receiptFile and filesFile are in every tree.
+const (
+	ownDirectory = "share/fernladder"
+	receiptFile  = ownDirectory + "/receipt.json"
+	filesFile    = ownDirectory + "/files.mtree"
+)
+
+// receiptFormat is the version of the receipt's format.
+const receiptFormat = 1
+
+// A Receipt says all about how a tree came to be.
+type Receipt struct {
+	Format int `json:"format"`
+	Ref
+	Summary   string            `json:"summary"`
+	Home      string            `json:"home,omitempty"`
+	License   string            `json:"license,omitempty"`
+	Notes     string            `json:"notes,omitempty"`
+	Recipe    string            `json:"recipe"` // the file it was read from
+	Tree      string            `json:"tree"`
+	Options   map[string]string `json:"options"`
+	Sources   []Source          `json:"sources"`
+	Patches   []Source          `json:"patches,omitempty"`
+	Needs     []Link            `json:"needs"`
+	Method    recipe.Method     `json:"method"`
+	Tries     []Try             `json:"tries,omitempty"`
+	Env       []Variable        `json:"env,omitempty"`
+	Machine   host.Machine      `json:"machine"`
+	Compiler  string            `json:"compiler"`
+	Isolation string            `json:"isolation"`
+	Began     time.Time         `json:"began"`
+	Seconds   float64           `json:"seconds"` // over all stages
+	Stages    []StageTime       `json:"stages"`
+	Files     int               `json:"files"`
+	Size      int64             `json:"size"` // bytes in its files
+}
+
+// A Source is a file that went into a build.
+type Source struct {
+	File   string        `json:"file,omitempty"` // of a patch, beside the recipe
+	URL    string        `json:"url,omitempty"`  // that served it
+	Digest recipe.Digest `json:"digest"`
+}
+
+// A Link is a needed build.
+type Link struct {
+	Ref
+	Role recipe.Role `json:"role"`
+}
+
+// A Try is a command that shows whether the package works.
+type Try struct {
+	Run    string `json:"run"`
+	Expect string `json:"expect,omitempty"`
+}
+
+// A Variable is one that users of the package get in their environment.
+type Variable struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// A StageTime says how long a stage took.
+type StageTime struct {
+	Stage   string  `json:"stage"`
+	Seconds float64 `json:"seconds"`
+}
+
+// Installed tells whether the tree of r is there.
+func (s *Store) Installed(r Ref) bool {
+	_, err := os.Stat(filepath.Join(s.Tree(r), receiptFile))
+	return err == nil
+}
+
+// Receipt reads the receipt of a build. Its error satisfies fs.ErrNotExist
+// when there is no such tree.
+func (s *Store) Receipt(r Ref) (*Receipt, error) {
+	file := filepath.Join(s.Tree(r), receiptFile)
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var receipt Receipt
+	if err := json.Unmarshal(data, &receipt); err != nil {
+		return nil, &Error{Path: file, Err: fmt.Errorf("this receipt is damaged: %w", err),
+			Advice: "Remove the directory of this tree and install the package again."}
+	}
+	if receipt.Format > receiptFormat {
+		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"), Advice: "Use that one with this root."}
+	}
+	return &receipt, nil
+}
+
+// Receipts returns the receipts of all trees, by name, and then the newest
+// version and the latest build first.
+func (s *Store) Receipts() ([]*Receipt, error) {
+	files, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*", receiptFile))
+	if err != nil {
+		return nil, err
+	}
+	var receipts []*Receipt
+	for _, file := range files {
+		tree := filepath.Dir(filepath.Dir(filepath.Dir(file)))
+		base := filepath.Base(tree)
+		i := len(base) - idLength
+		if i < 2 || base[i-1] != '-' {
+			continue // not a name that Tree gives
+		}
+		r, err := s.Receipt(Ref{Name: filepath.Base(filepath.Dir(tree)), Version: base[:i-1], ID: base[i:]})
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // removed since
+		}
+		if err != nil {
+			return nil, err
+		}
+		receipts = append(receipts, r)
+	}
+	slices.SortFunc(receipts, func(a, b *Receipt) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), compareVersions(b.Version, a.Version), b.Began.Compare(a.Began))
+	})
+	return receipts, nil
+}
+
+// idLength is the number of characters of a build id.
+const idLength = 12
+
+// ShortID cuts a digest in hexadecimal to the length of a build id.
+func ShortID(hex string) string { return hex[:idLength] }
+
+func compareVersions(a, b string) int {
+	v, errV := version.Parse(a)
+	w, errW := version.Parse(b)
+	if errV != nil || errW != nil {
+		return cmp.Compare(a, b)
+	}
+	return v.Compare(w)
+}

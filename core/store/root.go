@@ -1,0 +1,145 @@
+// Package store keeps what Fern Ladder has built, below one directory: the
+// root.
+//
+//	ROOT/
+//	  archives/               verified archives, by digest (core/source)
+//	  work/NAME-VERSION-ID/   a build that is unfinished or has failed
+//	  trees/NAME/VERSION-ID/  one build each
+//	    share/fernladder/receipt.json   how it came to be
+//	    share/fernladder/files.mtree    its files, in the mtree(5) format
+//	  landing, landings/      what is in use (core/landing)
+//	  logs/NAME-VERSION-ID/   one log for each stage of a build
+//	  locks/                  empty files that running programs lock
+//	  fernladder.db           history and timings, a copy of what receipts say
+//
+// It promises this: a directory below trees/ is a tree exactly when its receipt
+// is there. The receipt is written last, in one rename, after everything else
+// is on the disk; when a tree is removed, the receipt goes first. So whatever
+// instant a program ends at, a tree is complete or is none, and what is left
+// without a receipt is rubbish that the next build of the same id replaces.
+//
+// A build that is under way holds the lock of its id; a change of the landing
+// holds the landing's. Nothing waits for anything else.
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/gofrs/flock"
+)
+
+// A Store is a root on disk.
+type Store struct {
+	Root string // absolute
+}
+
+// Error is what is wrong with the root, with what can be done about it.
+type Error struct {
+	Path   string
+	Err    error
+	Advice string
+}
+
+func (e *Error) Error() string {
+	text := fmt.Sprintf("%s: %v", e.Path, e.Err)
+	if e.Advice != "" {
+		text += "\n  " + e.Advice
+	}
+	return text
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Wrap turns an error of the file system below the root into an *Error, with
+// advice for the usual ones. An *Error, and nil, stay what they are.
+func (s *Store) Wrap(err error) error {
+	if err == nil || errors.As(err, new(*Error)) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	e := &Error{Path: s.Root, Err: err}
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		e.Path, e.Err = at.Path, at.Err
+	}
+	var link *os.LinkError
+	if errors.As(err, &link) {
+		e.Path, e.Err = link.New, link.Err
+	}
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in fernladder.toml; then run the same command again. (Root: %s)", s.Root)
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root with --root or in fernladder.toml. (Root: %s)", s.Root)
+	}
+	return e
+}
+
+// Prepare makes the root and the directories in it.
+func (s *Store) Prepare() error {
+	for _, dir := range []string{"archives", "work", "trees", "landings", "logs", "locks"} {
+		if err := os.MkdirAll(filepath.Join(s.Root, dir), 0o755); err != nil {
+			return s.Wrap(err)
+		}
+	}
+	return nil
+}
+
+// Archives is the directory of verified archives.
+func (s *Store) Archives() string { return filepath.Join(s.Root, "archives") }
+
+// A Ref names one build.
+type Ref struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	ID      string `json:"id"` // the build id
+}
+
+// String gives NAME-VERSION-ID, which is also the name of its directories.
+func (r Ref) String() string { return r.Name + "-" + r.Version + "-" + r.ID }
+
+// Tree is where the build is or will be installed.
+func (s *Store) Tree(r Ref) string {
+	return filepath.Join(s.Root, "trees", r.Name, r.Version+"-"+r.ID)
+}
+
+// Work is where it is built.
+func (s *Store) Work(r Ref) string { return filepath.Join(s.Root, "work", r.String()) }
+
+// Logs is where the logs of its stages are.
+func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.String()) }
+
+// LockBuild waits until nobody else builds r, calling waiting first if it has
+// to wait. The returned function ends the lock.
+func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
+	return s.lock(ctx, r.String(), waiting)
+}
+
+// LockLanding waits until nobody else changes the landing.
+func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error) {
+	return s.lock(ctx, "landing", waiting)
+}
+
+// lock takes the lock called name. Its file stays: taking it away would let
+// two programs hold it.
+func (s *Store) lock(ctx context.Context, name string, waiting func()) (func(), error) {
+	lock := flock.New(filepath.Join(s.Root, "locks", name), flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	held, err := lock.TryLock()
+	if err == nil && !held {
+		waiting()
+		_, err = lock.TryLockContext(ctx, 50*time.Millisecond)
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	return func() { lock.Unlock() }, nil
+}
