@@ -135,3 +135,11 @@ func syncDirectory(dir string) error {
 	defer d.Close()
 	return d.Sync()
 }
+
+// Discard takes away what is in the place of a tree without a receipt.
+func (s *Store) Discard(r Ref) error {
+	if s.Installed(r) {
+		return &Error{Path: s.Tree(r), Err: errors.New("this tree is complete and stays")}
+	}
+	return s.Wrap(s.discard(s.Tree(r)))
+}

@@ -1,0 +1,193 @@
+package build
+
+import (
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+)
+
+// A Neighbour is the tree of another package as a build sees it.
+type Neighbour struct {
+	Name   string
+	Tree   string
+	Role   recipe.Role
+	Direct bool // a declared need, rather than a need of a needed library
+}
+
+// Surroundings are the variables that let compilers, pkg-config, cmake and
+// shells find the trees of needs, in the order in which they are looked
+// through:
+//
+//   - PATH has the bin of tools, and of libraries, for their …-config programs;
+//   - CPPFLAGS and LDFLAGS have the headers and libraries of direct library
+//     needs, LDFLAGS with run paths, so that nothing has to be set when the
+//     result runs;
+//   - PKG_CONFIG_PATH and CMAKE_PREFIX_PATH also have the libraries that those
+//     libraries need.
+func Surroundings(neighbours []Neighbour) []keyfile.Pair {
+	var path, cppflags, ldflags, modules, prefixes []string
+	for _, n := range neighbours {
+		if n.Direct || n.Role != recipe.Library {
+			path = append(path, filepath.Join(n.Tree, "bin"))
+		}
+		if n.Role != recipe.Library {
+			continue
+		}
+		lib := filepath.Join(n.Tree, "lib")
+		if n.Direct {
+			cppflags = append(cppflags, "-I"+filepath.Join(n.Tree, "include"))
+			ldflags = append(ldflags, "-L"+lib, "-Wl,-rpath,"+lib)
+		} else {
+			ldflags = append(ldflags, "-Wl,-rpath-link,"+lib)
+		}
+		modules = append(modules, filepath.Join(lib, "pkgconfig"), filepath.Join(n.Tree, "share", "pkgconfig"))
+		prefixes = append(prefixes, n.Tree)
+	}
+	return []keyfile.Pair{
+		{Name: "PATH", Values: []string{strings.Join(path, ":")}},
+		{Name: "CPPFLAGS", Values: []string{strings.Join(cppflags, " ")}},
+		{Name: "LDFLAGS", Values: []string{strings.Join(ldflags, " ")}},
+		{Name: "PKG_CONFIG_PATH", Values: []string{strings.Join(modules, ":")}},
+		{Name: "CMAKE_PREFIX_PATH", Values: []string{strings.Join(prefixes, ":")}},
+	}
+}
+
+// neighbours are the trees that a job's build may see: those of its direct
+// needs, what its tools need to run, and the libraries of its libraries.
+func neighbours(job *Job) []Neighbour {
+	var found []Neighbour
+	seen := map[*Job]bool{}
+	add := func(j *Job, role recipe.Role, direct bool) {
+		if !seen[j] {
+			seen[j] = true
+			found = append(found, Neighbour{j.Name, j.Tree, role, direct})
+		}
+	}
+	for i, link := range job.Package.Needs {
+		add(job.Needs[i], link.Role, true)
+	}
+	var follow func(j *Job, role recipe.Role)
+	follow = func(j *Job, role recipe.Role) {
+		for i, link := range j.Package.Needs {
+			if link.Role == role && !seen[j.Needs[i]] {
+				add(j.Needs[i], role, false)
+				follow(j.Needs[i], role)
+			}
+		}
+	}
+	for i, link := range job.Package.Needs {
+		switch link.Role {
+		case recipe.Tool:
+			follow(job.Needs[i], recipe.Runtime)
+		case recipe.Library:
+			follow(job.Needs[i], recipe.Library)
+		}
+	}
+	return found
+}
+
+// joined says how a variable of the recipe is put together with the one that
+// the needs require; other variables of the recipe replace it.
+var joined = map[string]string{
+	"CPPFLAGS": " ", "LDFLAGS": " ", "PATH": ":", "PKG_CONFIG_PATH": ":", "CMAKE_PREFIX_PATH": ":",
+}
+
+// environment is what the commands of a job's stages get, all of it: nothing
+// of the environment of the person who runs the program.
+func (w *Workshop) environment(job *Job, newest time.Time) []string {
+	d := w.dirs(job)
+	variables := map[string]string{
+		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(w.Programs.Path, ":"),
+		"LC_ALL": "C.UTF-8", "TZ": "UTC", "SHELL": "/bin/sh", "TERM": "dumb", "USER": "builder", "LOGNAME": "builder",
+		"SOURCE_DATE_EPOCH": strconv.FormatInt(newest.Unix(), 10),
+		// A program finds the libraries of its own tree.
+		"LDFLAGS": "-Wl,-rpath," + filepath.Join(job.Tree, "lib"),
+		// Makefiles that know DESTDIR fill the stage instead of the tree.
+		"DESTDIR": d.stage,
+	}
+	for _, pair := range Surroundings(neighbours(job)) {
+		switch value := pair.Values[0]; {
+		case value == "":
+		case variables[pair.Name] != "":
+			variables[pair.Name] = value + joined[pair.Name] + variables[pair.Name]
+		default:
+			variables[pair.Name] = value
+		}
+	}
+	expand := w.variables(job)
+	for name, value := range expand {
+		variables[name] = value
+	}
+	for _, pair := range job.Package.Recipe.Build.Env {
+		value := recipe.Expand(pair.Values[0], lookup(expand))
+		if between, both := joined[pair.Name]; both && variables[pair.Name] != "" {
+			value += between + variables[pair.Name]
+		}
+		variables[pair.Name] = value
+	}
+	if m := job.Package.Recipe.Build.Method; m == recipe.Make || m == recipe.Script {
+		compilerPaths(job, variables)
+	}
+	environment := make([]string, 0, len(variables))
+	for name, value := range variables {
+		environment = append(environment, name+"="+value)
+	}
+	slices.Sort(environment)
+	return environment
+}
+
+// compilerPaths sets what gcc, clang and ld read themselves: makefiles that
+// know no CPPFLAGS or LDFLAGS find the needs all the same.
+func compilerPaths(job *Job, variables map[string]string) {
+	var headers, libraries []string
+	for i, link := range job.Package.Needs {
+		if link.Role == recipe.Library {
+			headers = append(headers, filepath.Join(job.Needs[i].Tree, "include"))
+			libraries = append(libraries, filepath.Join(job.Needs[i].Tree, "lib"))
+		}
+	}
+	if len(headers) > 0 {
+		variables["CPATH"] = strings.Join(headers, ":")
+		variables["LIBRARY_PATH"] = strings.Join(libraries, ":")
+	}
+	variables["LD_RUN_PATH"] = strings.Join(append(libraries, filepath.Join(job.Tree, "lib")), ":")
+}
+
+// variables are the values of the FL_ variables in a job's recipe.
+func (w *Workshop) variables(job *Job) map[string]string {
+	d := w.dirs(job)
+	jobs := w.Jobs
+	if !job.Package.Recipe.Build.Parallel {
+		jobs = 1
+	}
+	values := treeVariables(job)
+	values["FL_SOURCE"] = d.source
+	values["FL_BUILD"] = d.build
+	values["FL_JOBS"] = strconv.Itoa(jobs)
+	values["FL_STAGE"] = d.stage
+	return values
+}
+
+// treeVariables are those that still mean something when the build is over.
+func treeVariables(job *Job) map[string]string {
+	values := map[string]string{"FL_NAME": job.Name, "FL_VERSION": job.Version, "FL_PREFIX": job.Tree}
+	for _, need := range job.Needs {
+		values["FL_TREE_"+recipe.VariableName(need.Name)] = need.Tree
+	}
+	for name, value := range job.Package.Options {
+		values["FL_OPTION_"+recipe.VariableName(name)] = value
+	}
+	return values
+}
+
+func lookup(values map[string]string) func(string) (string, bool) {
+	return func(name string) (string, bool) {
+		value, known := values[name]
+		return value, known
+	}
+}

@@ -1,0 +1,99 @@
+package build
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+)
+
+// Failure is the error when a stage of a build failed.
+type Failure struct {
+	Package string
+	Version string
+	Stage   string
+	What    string   // what went wrong, in words
+	Log     string   // the stage's log, "" if it has none
+	Lines   []string // of the log, from just before the first error on
+	Work    string   // the build's directory, kept for a look and for the next run
+}
+
+func (e *Failure) Error() string {
+	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
+	for _, line := range e.Lines {
+		text += "\n    │ " + line
+	}
+	if e.Log != "" {
+		text += "\n  Whole log: " + e.Log
+	}
+	if e.Work != "" {
+		text += "\n  The build is kept in " + e.Work + "; after a remedy, the same command goes on from this stage."
+	}
+	return text
+}
+
+// errorPattern finds lines in which compilers, linkers, make, cmake, meson and
+// configure scripts say that something is wrong.
+var errorPattern = regexp.MustCompile(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|undefined reference|cannot find|not found|No such file|No space left|Permission denied|command not found`)
+
+// harmlessPattern finds lines that only look like it: answers to the questions
+// of configure scripts, and file names.
+var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
+
+// excerpt returns up to most lines of a log, around the first that reports an
+// error, or else the last ones.
+func excerpt(file string, most int) []string {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	// The end of a log is enough, however much a build prints.
+	const tail = 4 << 20
+	if info, err := f.Stat(); err == nil && info.Size() > tail {
+		f.Seek(-tail, io.SeekEnd)
+	}
+	const before = 2
+	var lines []string
+	found := false
+	reader := bufio.NewReader(f)
+	for {
+		line, err := reader.ReadString('\n')
+		if text := printable(strings.TrimRight(line, "\r\n")); text != "" {
+			if !found && errorPattern.MatchString(text) && !harmlessPattern.MatchString(text) {
+				found = true
+				lines = lines[max(0, len(lines)-before):]
+			}
+			lines = append(lines, text)
+			if found && len(lines) >= most {
+				return lines
+			}
+			if !found && len(lines) > most {
+				lines = lines[1:]
+			}
+		}
+		if err != nil {
+			return lines
+		}
+	}
+}
+
+// printable makes a line of a log safe to show on a terminal.
+func printable(line string) string {
+	const widest = 240
+	line = strings.Map(func(c rune) rune {
+		if c == '\t' {
+			return ' '
+		}
+		if c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0 {
+			return -1
+		}
+		return c
+	}, strings.ToValidUTF8(line, "?"))
+	if len(line) > widest {
+		line = strings.ToValidUTF8(line[:widest], "") + "…"
+	}
+	return line
+}

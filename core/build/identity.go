@@ -1,0 +1,92 @@
+package build
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"os"
+	"path/filepath"
+
+	"github.com/zeebo/blake3"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// rules is raised whenever the program changes what it does with the same
+// recipe in a way that can change the result.
+const rules = 1
+
+// identity is everything that can change what a build produces. Its digest is
+// the build id. Fields are only ever added together with a change of rules.
+type identity struct {
+	Rules    int
+	Name     string
+	Version  string
+	Source   recipe.Digest
+	Patches  []recipe.Digest
+	Options  map[string]string
+	Args     []string // those of the recipe and of the options in force
+	Method   recipe.Method
+	Parallel bool
+	InTree   bool
+	BuildEnv []keyfile.Pair
+	Env      []keyfile.Pair
+	Steps    map[string]string // but for those of the check stage
+	Needs    []store.Link      // names and ids
+	Arch     string
+	Compiler string
+}
+
+func identify(job *Job, machine host.Machine) string {
+	p := job.Package
+	id := identity{
+		Rules: rules, Name: p.Name(), Version: p.Release.Version.String(), Source: p.Release.Digest,
+		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method,
+		Parallel: p.Recipe.Build.Parallel, InTree: p.Recipe.Build.InTree,
+		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
+		Arch: machine.Arch, Compiler: job.Compiler,
+	}
+	for _, patch := range job.Patches {
+		id.Patches = append(id.Patches, patch.Digest)
+	}
+	for _, step := range p.Recipe.Steps {
+		if !isCheck(step.Name) {
+			id.Steps[step.Name] = step.Script
+		}
+	}
+	for i, need := range job.Needs {
+		id.Needs = append(id.Needs, store.Link{Ref: need.Ref, Role: p.Needs[i].Role})
+	}
+	text, err := json.Marshal(id) // maps come out sorted
+	if err != nil {
+		panic(err) // there is nothing in it that has no JSON form
+	}
+	sum := blake3.Sum256(text)
+	return store.ShortID(hex.EncodeToString(sum[:]))
+}
+
+// arguments are those of the recipe, then those of its options as they are set.
+func arguments(job *Job) []string {
+	args := append([]string{}, job.Package.Recipe.Build.Args...)
+	for _, o := range job.Package.Recipe.Options {
+		args = append(args, o.Args(job.Package.Options[o.Name])...)
+	}
+	return args
+}
+
+// digestPatches says which patches a release has and what is in them.
+func digestPatches(r *recipe.Recipe, release *recipe.Release) ([]store.Source, error) {
+	var patches []store.Source
+	for _, name := range release.Patches {
+		data, err := os.ReadFile(filepath.Join(r.Dir, name))
+		if err != nil {
+			return nil, keyfile.Problems{{Position: release.Position, Message: "a patch cannot be read: " + err.Error()}}
+		}
+		sum := sha256.Sum256(data)
+		patches = append(patches, store.Source{File: name, Digest: recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}})
+	}
+	return patches, nil
+}

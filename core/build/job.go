@@ -1,0 +1,187 @@
+// Package build turns the packages of a ladder into trees.
+//
+// Plan makes plain values first: for each package a Job with its build id, its
+// directories and the commands of its stages. A Builder runs them. A build sees
+// of other packages only the trees of its declared needs, and a tree appears
+// when all its stages have succeeded and not before.
+package build
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/source"
+	"fernladder/core/store"
+)
+
+// A Job is one package of a ladder, ready to be built.
+type Job struct {
+	store.Ref
+	Package  *resolve.Package
+	Needs    []*Job // the builds it stands on, in the order of Package.Needs
+	Tree     string
+	Source   source.Wanted
+	Patches  []store.Source
+	Compiler string
+	Stages   []Stage
+}
+
+// The stages of a build that need no recipe to know what they do. The others
+// are configure, compile, check and place.
+const (
+	StageFetch  = "fetch"
+	StageUnpack = "unpack"
+	StagePatch  = "patch"
+	StagePlace  = "place"
+	StageTry    = "try"
+)
+
+// A Stage is a part of a build that is done as a whole or not done.
+type Stage struct {
+	Name     string
+	Commands []Command
+}
+
+// A Command runs in a directory with the environment of its build.
+type Command struct {
+	Dir  string
+	Argv []string
+	Env  []string // NAME=VALUE, added to the environment of the build
+	Jobs Jobs
+}
+
+// Jobs says how a command runs several jobs at once.
+type Jobs int
+
+// The ways to run jobs.
+const (
+	One    Jobs = iota // it does not
+	Shared             // it takes slots from the pool by the jobserver protocol
+	Leased             // it is told how many, as $FL_JOBS in its arguments
+)
+
+// Workshop is what builds are planned for: a machine and a root.
+type Workshop struct {
+	Store    *store.Store
+	Machine  host.Machine
+	Programs host.Programs
+	Jobs     int // slots, for FL_JOBS
+}
+
+// Plan makes a job for each package of the ladder, in its order.
+func (w *Workshop) Plan(ctx context.Context, ladder *resolve.Ladder) ([]*Job, error) {
+	jobs := make([]*Job, 0, len(ladder.Packages))
+	of := map[*resolve.Package]*Job{}
+	compilers := map[string]string{}
+	for _, p := range ladder.Packages {
+		job := &Job{Package: p}
+		of[p] = job
+		for _, link := range p.Needs {
+			job.Needs = append(job.Needs, of[link.Package])
+		}
+		cc := "cc"
+		for _, pair := range p.Recipe.Build.Env {
+			if pair.Name == "CC" {
+				cc = pair.Values[0]
+			}
+		}
+		if _, known := compilers[cc]; !known {
+			compilers[cc] = w.Programs.Compiler(ctx, cc)
+		}
+		job.Compiler = compilers[cc]
+		if err := w.plan(job); err != nil {
+			return nil, err
+		}
+		jobs = append(jobs, job)
+	}
+	return jobs, ctx.Err()
+}
+
+func (w *Workshop) plan(job *Job) error {
+	p := job.Package
+	patches, err := digestPatches(p.Recipe, p.Release)
+	if err != nil {
+		return err
+	}
+	job.Patches = patches
+	job.Ref = store.Ref{Name: p.Name(), Version: p.Release.Version.String(), ID: identify(job, w.Machine)}
+	job.Tree = w.Store.Tree(job.Ref)
+	job.Source = source.Wanted{
+		Package: job.Name, Version: job.Version, URLs: p.Recipe.Sources(p.Release),
+		Digest: p.Release.Digest, At: p.Release.Position.String(),
+	}
+	job.Stages = w.stages(job)
+	return nil
+}
+
+// Programs returns the operating system's programs that the stages run, so
+// that their absence is known before anything is begun.
+func (j *Job) Programs() []string {
+	programs := []string{"sh"}
+	if len(j.Patches) > 0 {
+		programs = append(programs, "patch")
+	}
+	switch j.Package.Recipe.Build.Method {
+	case recipe.Configure, recipe.Make:
+		programs = append(programs, "cc", "make")
+	case recipe.CMake:
+		programs = append(programs, "cc", "cmake", "make")
+	case recipe.Meson:
+		programs = append(programs, "cc", "meson", "ninja")
+	}
+	return programs
+}
+
+// CheckPrograms returns a *host.Missing error when the operating system lacks
+// programs that the jobs run.
+func (w *Workshop) CheckPrograms(jobs []*Job) error {
+	missing := &host.Missing{Path: w.Programs.Path, Machine: w.Machine}
+	for _, j := range jobs {
+		for _, name := range j.Programs() {
+			if w.Programs.Find(name) != "" || j.provides(name) {
+				continue
+			}
+			i := slices.IndexFunc(missing.Programs, func(m host.MissingProgram) bool { return m.Name == name })
+			if i < 0 {
+				i = len(missing.Programs)
+				missing.Programs = append(missing.Programs, host.MissingProgram{Name: name})
+			}
+			missing.Programs[i].By = append(missing.Programs[i].By, j.Name)
+		}
+	}
+	if len(missing.Programs) > 0 {
+		return missing
+	}
+	return nil
+}
+
+// provides tells whether a tool that the job needs could be the program: one
+// package is often called like its program, and it is not built yet.
+func (j *Job) provides(program string) bool {
+	for i, link := range j.Package.Needs {
+		if link.Role == recipe.Tool && j.Needs[i].Name == program {
+			return true
+		}
+	}
+	return false
+}
+
+// workDirs are the directories of a build below its work directory.
+type workDirs struct{ work, source, build, stage, home, tmp string }
+
+func (w *Workshop) dirs(job *Job) workDirs {
+	work := w.Store.Work(job.Ref)
+	d := workDirs{
+		work: work, source: filepath.Join(work, "source"), build: filepath.Join(work, "build"),
+		stage: filepath.Join(work, "stage"), home: filepath.Join(work, "home"), tmp: filepath.Join(work, "tmp"),
+	}
+	switch b := job.Package.Recipe.Build; {
+	case b.InTree, b.Method == recipe.Make, b.Method == recipe.Script:
+		d.build = d.source
+	}
+	return d
+}

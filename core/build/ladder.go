@@ -1,0 +1,181 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"fernladder/core/event"
+	"fernladder/core/recipe"
+	"fernladder/core/schedule"
+	"fernladder/core/source"
+	"fernladder/core/store"
+)
+
+// Needed returns, for each job, whether it has to be built so that those asked
+// for are installed and can run. What only a build that is already done has
+// needed does not have to be there.
+func Needed(s *store.Store, jobs []*Job) map[*Job]bool {
+	needed := map[*Job]bool{}
+	seen := map[*Job]bool{}
+	var mark func(j *Job)
+	mark = func(j *Job) {
+		if seen[j] {
+			return
+		}
+		seen[j] = true
+		needed[j] = !s.Installed(j.Ref)
+		for i, link := range j.Package.Needs {
+			if needed[j] || link.Role != recipe.Tool {
+				mark(j.Needs[i])
+			}
+		}
+	}
+	for _, j := range jobs {
+		if j.Package.Asked {
+			mark(j)
+		}
+	}
+	return needed
+}
+
+// Result is what became of one job of a ladder.
+type Result struct {
+	Job     *Job
+	Outcome schedule.Outcome
+	Err     error // when it failed
+	Because *Job  // when it was skipped: the one that failed below it
+	Elapsed time.Duration
+}
+
+// mostDownloads is how many archives are fetched at once.
+const mostDownloads = 4
+
+// fetches brings archives to the store, a few at a time, and remembers which
+// URL served them.
+type fetches struct {
+	*Builder
+	turn chan struct{}
+	lock sync.Mutex
+	urls map[*Job]string
+}
+
+func (b *Builder) fetches() *fetches {
+	return &fetches{Builder: b, turn: make(chan struct{}, mostDownloads), urls: map[*Job]string{}}
+}
+
+func (f *fetches) fetch(ctx context.Context, job *Job) error {
+	select {
+	case f.turn <- struct{}{}:
+		defer func() { <-f.turn }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	got, err := f.Archives.Fetch(ctx, job.Source)
+	var local *source.StoreError
+	if errors.As(err, &local) {
+		return f.Store.Wrap(local.Err)
+	}
+	f.lock.Lock()
+	defer f.lock.Unlock()
+	f.urls[job] = got.URL
+	return err
+}
+
+func (f *fetches) url(job *Job) string {
+	f.lock.Lock()
+	defer f.lock.Unlock()
+	return f.urls[job]
+}
+
+// Fetch brings the archives of jobs to the store. All are tried; there is a
+// result for each.
+func (b *Builder) Fetch(ctx context.Context, jobs []*Job) []Result {
+	f := b.fetches()
+	tasks := make([]schedule.Task, len(jobs))
+	for i, job := range jobs {
+		tasks[i] = schedule.Task{Name: job.Name, Run: func(ctx context.Context) error { return f.fetch(ctx, job) }}
+	}
+	results := make([]Result, len(jobs))
+	for i, r := range schedule.Run(ctx, b.Slots, tasks) {
+		results[i] = Result{Job: jobs[i], Outcome: r.Outcome, Err: r.Err}
+	}
+	return results
+}
+
+// Run fetches and builds jobs, each when what it stands on is there. Jobs come
+// in the order of their ladder; what is needed and not among them is installed.
+// A job that fails takes along only what stands on it. There is a result for
+// each job, and each build that was begun is added to the history.
+func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]time.Duration, record func(store.Record)) []Result {
+	f := b.fetches()
+	results := make([]Result, len(jobs))
+	place := map[*Job]int{} // of the job's build among the tasks
+	var tasks []schedule.Task
+	for i, job := range jobs {
+		results[i].Job = job
+		fetch := schedule.Task{Name: job.Name, Length: time.Millisecond, Run: func(ctx context.Context) error {
+			return b.failing(job, f.fetch(ctx, job))
+		}}
+		build := schedule.Task{Name: job.Name, Length: estimates[job.Name], Slot: true, Needs: []int{len(tasks)}}
+		build.Run = func(ctx context.Context) error {
+			began := b.Now()
+			err := b.recorded(ctx, job, f.url(job), record)
+			results[i].Elapsed = b.Now().Sub(began)
+			return b.failing(job, err)
+		}
+		for _, need := range job.Needs {
+			if at, building := place[need]; building {
+				build.Needs = append(build.Needs, at)
+			}
+		}
+		place[job] = len(tasks) + 1
+		tasks = append(tasks, fetch, build)
+	}
+	for i, r := range schedule.Run(ctx, b.Slots, tasks) {
+		result := &results[i/2]
+		switch {
+		case result.Outcome == schedule.Failed: // its fetch did
+		case r.Outcome == schedule.Skipped && r.Because/2 != i/2:
+			result.Outcome, result.Because = r.Outcome, jobs[r.Because/2]
+			b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageSkipped, Package: result.Job.Name, Version: result.Job.Version, Text: result.Because.Name})
+		default:
+			result.Outcome, result.Err = r.Outcome, r.Err
+		}
+	}
+	return results
+}
+
+// failing tells of a job that failed, unless the whole run was ended.
+func (b *Builder) failing(job *Job, err error) error {
+	if err != nil && !errors.Is(err, context.Canceled) {
+		b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageFailed, Package: job.Name, Version: job.Version, Err: err})
+	}
+	return err
+}
+
+// recorded builds a job and writes it down.
+func (b *Builder) recorded(ctx context.Context, job *Job, url string, record func(store.Record)) error {
+	g := b.begin(job, url)
+	receipt, err := g.build(ctx)
+	if ctx.Err() != nil {
+		return err
+	}
+	r := store.Record{Ref: job.Ref, Began: g.began, Seconds: b.Now().Sub(g.began).Seconds(), Stages: g.stages}
+	if err != nil {
+		r.Failed = "build"
+		var failure *Failure
+		if errors.As(err, &failure) {
+			r.Failed = failure.Stage
+		}
+		record(r)
+		return err
+	}
+	// What a receipt says is the truth: the times of an earlier run that was
+	// broken off count too.
+	r.Began, r.Seconds, r.Stages = receipt.Began, receipt.Seconds, receipt.Stages
+	record(r)
+	b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageDone, Package: job.Name, Version: job.Version, Elapsed: b.Now().Sub(g.began)})
+	return nil
+}

@@ -1,0 +1,129 @@
+package build
+
+import (
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/recipe"
+)
+
+// stages makes the stages of a job out of its method and its recipe's steps.
+func (w *Workshop) stages(job *Job) []Stage {
+	d := w.dirs(job)
+	r := job.Package.Recipe
+	var patches []Command
+	for _, patch := range job.Patches {
+		patches = append(patches, Command{Dir: d.source, Argv: []string{
+			"patch", "-p1", "--batch", "--forward", "--input=" + filepath.Join(r.Dir, patch.File),
+		}})
+	}
+	stages := []Stage{{Name: StageUnpack}}
+	if len(patches) > 0 {
+		stages = append(stages, Stage{StagePatch, patches})
+	}
+	method := w.method(job, d)
+	for _, name := range []string{"configure", "compile", "check", StagePlace} {
+		commands := method[name]
+		if script := r.Step(name); script != "" {
+			commands = []Command{step(d.build, script, r)}
+		}
+		if script := r.Step("before_" + name); script != "" {
+			dir := d.build
+			if name == "configure" {
+				dir = d.source // where generator scripts expect to run
+			}
+			commands = append([]Command{step(dir, script, r)}, commands...)
+		}
+		if script := r.Step("after_" + name); script != "" {
+			commands = append(commands, step(d.build, script, r))
+		}
+		if len(commands) > 0 {
+			stages = append(stages, Stage{name, commands})
+		}
+	}
+	return stages
+}
+
+func isCheck(step string) bool { return strings.HasSuffix(step, "check") }
+
+// step is a command that runs shell text of a recipe.
+func step(dir, script string, r *recipe.Recipe) Command {
+	return Command{Dir: dir, Argv: []string{"sh", "-e", "-c", script}, Jobs: shared(r)}
+}
+
+func shared(r *recipe.Recipe) Jobs {
+	if r.Build.Parallel {
+		return Shared
+	}
+	return One
+}
+
+// method says how the job's build system is driven: the commands of each stage.
+func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
+	values := w.variables(job)
+	var args []string
+	for _, arg := range arguments(job) {
+		args = append(args, recipe.Expand(arg, lookup(values)))
+	}
+	r := job.Package.Recipe
+	in := func(jobs Jobs, argv ...string) []Command {
+		return []Command{{Dir: d.build, Argv: argv, Jobs: jobs}}
+	}
+	destdir := "DESTDIR=" + d.stage
+	switch r.Build.Method {
+	case recipe.Configure:
+		return map[string][]Command{
+			"configure": in(One, append([]string{filepath.Join(d.source, "configure"), "--prefix=" + job.Tree}, args...)...),
+			"compile":   in(shared(r), "make"),
+			StagePlace:  in(One, "make", "install", destdir),
+		}
+	case recipe.CMake:
+		runPaths := []string{filepath.Join(job.Tree, "lib")}
+		for i, link := range job.Package.Needs {
+			if link.Role == recipe.Library {
+				runPaths = append(runPaths, filepath.Join(job.Needs[i].Tree, "lib"))
+			}
+		}
+		// Makefiles rather than ninja's: make shares job slots.
+		configure := append([]string{"cmake", "-S", d.source, "-B", d.build, "-G", "Unix Makefiles",
+			"-DCMAKE_INSTALL_PREFIX=" + job.Tree, "-DCMAKE_INSTALL_LIBDIR=lib", "-DCMAKE_BUILD_TYPE=Release",
+			"-DCMAKE_INSTALL_RPATH=" + strings.Join(runPaths, ";"),
+			// Nothing that a person has registered for cmake elsewhere.
+			"-DCMAKE_FIND_USE_PACKAGE_REGISTRY=OFF", "-DCMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY=OFF",
+		}, args...)
+		return map[string][]Command{
+			"configure": in(One, configure...),
+			"compile":   in(shared(r), "make"),
+			StagePlace:  in(One, "cmake", "--install", d.build),
+		}
+	case recipe.Meson:
+		jobs, number := Leased, "-j$FL_JOBS"
+		if !r.Build.Parallel {
+			jobs, number = One, "-j1"
+		}
+		configure := append([]string{"meson", "setup", d.build, d.source, "--prefix=" + job.Tree, "--libdir=lib",
+			"--buildtype=release", "--wrap-mode=nodownload"}, args...)
+		return map[string][]Command{
+			"configure": in(One, configure...),
+			"compile":   in(jobs, "ninja", number),
+			StagePlace:  in(One, "meson", "install", "--no-rebuild"),
+		}
+	case recipe.Make:
+		// Makefiles call the prefix one or the other. What has no '=' is a
+		// target, which is not installed by its name.
+		variables := []string{"PREFIX=" + job.Tree, "prefix=" + job.Tree}
+		var targets []string
+		for _, arg := range args {
+			if strings.Contains(arg, "=") {
+				variables = append(variables, arg)
+			} else {
+				targets = append(targets, arg)
+			}
+		}
+		return map[string][]Command{
+			"compile":  in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
+			StagePlace: in(One, append([]string{"make", "install", destdir}, variables...)...),
+		}
+	}
+	return nil // a script has nothing but its steps
+}

@@ -1,0 +1,118 @@
+package build
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"fernladder/core/host"
+)
+
+// process is a command with everything it needs to run.
+type process struct {
+	dir    string
+	argv   []string
+	env    []string
+	output *os.File
+	files  []*os.File // its descriptors from 3 on
+}
+
+// run runs a process to its end. It has no terminal and no input, and is the
+// leader of a session of its own; when ctx ends, the whole session is ended.
+func (p process) run(ctx context.Context) error {
+	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
+	file := programs.Find(p.argv[0])
+	if file == "" {
+		return fmt.Errorf("there is no program %q", p.argv[0])
+	}
+	command := exec.Command(file)
+	command.Args = p.argv
+	command.Dir, command.Env = p.dir, append(p.env, "PWD="+p.dir)
+	command.Stdout, command.Stderr = p.output, p.output
+	command.ExtraFiles = p.files
+	// Should this program be killed, what it started is too. The kernel ties
+	// that to the thread which starts the process, so the thread has to stay.
+	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	if err := command.Start(); err != nil {
+		return err
+	}
+	ended := make(chan struct{})
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		select {
+		case <-ended:
+		case <-ctx.Done():
+			// Time to put a terminal or a half-written file in order.
+			const grace = 2 * time.Second
+			syscall.Kill(-command.Process.Pid, syscall.SIGTERM)
+			select {
+			case <-ended:
+			case <-time.After(grace):
+			}
+		}
+		// Whatever the command has left in its group ends with it.
+		syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
+	}()
+	err := command.Wait()
+	close(ended)
+	<-watched
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// status says in words how a process ended.
+func status(err error) string {
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) {
+		return err.Error()
+	}
+	if w, ok := exit.Sys().(syscall.WaitStatus); ok && w.Signaled() {
+		if w.Signal() == syscall.SIGKILL {
+			return "it was killed, perhaps because the memory was full"
+		}
+		return fmt.Sprintf("it was ended by signal %d (%s)", int(w.Signal()), w.Signal())
+	}
+	return fmt.Sprintf("it ended with status %d", exit.ExitCode())
+}
+
+// killAll ends every process that still has the variable in the environment it
+// was started with: what a build has left running in a session of its own.
+func killAll(variable string) {
+	processes, err := filepath.Glob("/proc/[0-9]*/environ")
+	if err != nil {
+		return
+	}
+	needle := []byte("\x00" + variable + "\x00")
+	for _, file := range processes {
+		environ, err := os.ReadFile(file)
+		if err != nil || !bytes.Contains(append([]byte{0}, environ...), needle) {
+			continue
+		}
+		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && pid != os.Getpid() {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+}
+
+func valueOf(env []string, name string) string {
+	for _, pair := range env {
+		if value, found := strings.CutPrefix(pair, name+"="); found {
+			return value
+		}
+	}
+	return ""
+}

@@ -1,0 +1,96 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// TryResult is what came of one try.
+type TryResult struct {
+	store.Try
+	Output  string `json:"output"`
+	Problem string `json:"problem,omitempty"` // "" when it went well
+}
+
+// Tries runs the tries of an installed build, all of them, in a new directory
+// below dir. The error is the context's, or about the directory.
+func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt *store.Receipt, dir string) ([]TryResult, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	place, err := os.MkdirTemp(dir, "try-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(place)
+	env, err := tryEnvironment(s, programs, receipt, place)
+	if err != nil {
+		return nil, err
+	}
+	var results []TryResult
+	for i, t := range receipt.Tries {
+		output, err := os.Create(filepath.Join(place, fmt.Sprintf(".output-%d", i)))
+		if err != nil {
+			return nil, err
+		}
+		err = process{dir: place, argv: []string{"sh", "-e", "-c", t.Run}, env: env, output: output}.run(ctx)
+		output.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		data, readErr := os.ReadFile(output.Name())
+		if readErr != nil {
+			return nil, readErr
+		}
+		result := TryResult{Try: t, Output: string(data)}
+		switch {
+		case err != nil:
+			result.Problem = status(err)
+		case t.Expect != "" && !regexp.MustCompile(t.Expect).Match(data):
+			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
+		}
+		results = append(results, result)
+	}
+	return results, nil
+}
+
+// tryEnvironment is what a user of the build has: its programs and those that
+// it needs when it runs, and the variables they set.
+func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) ([]string, error) {
+	env := []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
+		"FL_NAME=" + receipt.Name, "FL_VERSION=" + receipt.Version, "FL_PREFIX=" + receipt.Tree}
+	for name, value := range receipt.Options {
+		env = append(env, "FL_OPTION_"+recipe.VariableName(name)+"="+value)
+	}
+	var path []string
+	visible := []*store.Receipt{receipt}
+	seen := map[store.Ref]bool{}
+	for i := 0; i < len(visible); i++ {
+		r := visible[i]
+		path = append(path, filepath.Join(r.Tree, "bin"))
+		for _, v := range r.Env {
+			env = append(env, v.Name+"="+v.Value)
+		}
+		for _, need := range r.Needs {
+			env = append(env, "FL_TREE_"+recipe.VariableName(need.Name)+"="+s.Tree(need.Ref))
+			if need.Role != recipe.Runtime || seen[need.Ref] {
+				continue
+			}
+			seen[need.Ref] = true
+			next, err := s.Receipt(need.Ref)
+			if err != nil {
+				return nil, s.Wrap(err)
+			}
+			visible = append(visible, next)
+		}
+	}
+	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), nil
+}
