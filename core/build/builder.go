@@ -67,7 +67,7 @@ func (b *Builder) begin(job *Job, url string) *building {
 // Errors are of type *Failure when the build is at fault.
 func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	unlock, err := g.Store.LockBuild(ctx, g.job.Ref, func() {
-		g.Events.Event(event.Event{Time: g.Now(), Kind: event.Waiting, Package: g.job.Name, Version: g.job.Version, Text: "another fernladder to build the same"})
+		g.Events.Event(event.Event{Kind: event.Waiting, Package: g.job.Name, Version: g.job.Version, Text: "another fernladder to build the same"})
 	})
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ func (g *building) save() error {
 // stage does a stage, times it, and tells of it.
 func (g *building) stage(ctx context.Context, name string, do func() error) error {
 	began := g.Now()
-	g.Events.Event(event.Event{Time: began, Kind: event.StageBegan, Package: g.job.Name, Version: g.job.Version, Stage: name})
+	g.Events.Event(event.Event{Kind: event.StageBegan, Package: g.job.Name, Version: g.job.Version, Stage: name})
 	err := do()
 	elapsed := g.Now().Sub(began)
 	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds()})
@@ -140,7 +140,7 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 	}
 	g.Done = append(g.Done, name)
 	g.Seconds[name] += elapsed.Seconds()
-	g.Events.Event(event.Event{Time: g.Now(), Kind: event.StageEnded, Package: g.job.Name, Version: g.job.Version, Stage: name, Elapsed: elapsed})
+	g.Events.Event(event.Event{Kind: event.StageEnded, Package: g.job.Name, Version: g.job.Version, Stage: name, Elapsed: elapsed})
 	return g.save()
 }
 

@@ -139,7 +139,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 		case result.Outcome == schedule.Failed: // its fetch did
 		case r.Outcome == schedule.Skipped && r.Because/2 != i/2:
 			result.Outcome, result.Because = r.Outcome, jobs[r.Because/2]
-			b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageSkipped, Package: result.Job.Name, Version: result.Job.Version, Text: result.Because.Name})
+			b.Events.Event(event.Event{Kind: event.PackageSkipped, Package: result.Job.Name, Version: result.Job.Version, Text: result.Because.Name})
 		default:
 			result.Outcome, result.Err = r.Outcome, r.Err
 		}
@@ -150,7 +150,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 // failing tells of a job that failed, unless the whole run was ended.
 func (b *Builder) failing(job *Job, err error) error {
 	if err != nil && !errors.Is(err, context.Canceled) {
-		b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageFailed, Package: job.Name, Version: job.Version, Err: err})
+		b.Events.Event(event.Event{Kind: event.PackageFailed, Package: job.Name, Version: job.Version, Err: err})
 	}
 	return err
 }
@@ -176,6 +176,6 @@ func (b *Builder) recorded(ctx context.Context, job *Job, url string, record fun
 	// broken off count too.
 	r.Began, r.Seconds, r.Stages = receipt.Began, receipt.Seconds, receipt.Stages
 	record(r)
-	b.Events.Event(event.Event{Time: b.Now(), Kind: event.PackageDone, Package: job.Name, Version: job.Version, Elapsed: b.Now().Sub(g.began)})
+	b.Events.Event(event.Event{Kind: event.PackageDone, Package: job.Name, Version: job.Version, Elapsed: b.Now().Sub(g.began)})
 	return nil
 }

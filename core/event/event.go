@@ -24,7 +24,6 @@ const (
 
 // An Event is one thing that happened. Which fields are set depends on Kind.
 type Event struct {
-	Time    time.Time
 	Kind    Kind
 	Package string // its name
 	Version string

@@ -119,12 +119,11 @@ func (s *Store) Receipts() ([]*Receipt, error) {
 	var receipts []*Receipt
 	for _, file := range files {
 		tree := filepath.Dir(filepath.Dir(filepath.Dir(file)))
-		base := filepath.Base(tree)
-		i := len(base) - idLength
-		if i < 2 || base[i-1] != '-' {
+		ref, ok := parseBuildName(filepath.Base(filepath.Dir(tree)), filepath.Base(tree))
+		if !ok {
 			continue // not a name that Tree gives
 		}
-		r, err := s.Receipt(Ref{Name: filepath.Base(filepath.Dir(tree)), Version: base[:i-1], ID: base[i:]})
+		r, err := s.Receipt(ref)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // removed since
 		}
@@ -152,4 +151,46 @@ func compareVersions(a, b string) int {
 		return cmp.Compare(a, b)
 	}
 	return v.Compare(w)
+}
+
+// parseBuildName takes VERSION-ID apart, the name of a tree's directory.
+func parseBuildName(name, base string) (Ref, bool) {
+	i := len(base) - idLength
+	if i < 2 || base[i-1] != '-' {
+		return Ref{}, false
+	}
+	return Ref{Name: name, Version: base[:i-1], ID: base[i:]}, true
+}
+
+// A Logged build has left logs, whatever became of it.
+type Logged struct {
+	Ref
+	Wrote time.Time // when it wrote the last of them
+}
+
+// Logged returns the builds of a package that have left logs, in no order.
+func (s *Store) Logged(name string) ([]Logged, error) {
+	dirs, err := filepath.Glob(filepath.Join(s.Root, "logs", name+"-*"))
+	if err != nil {
+		return nil, err
+	}
+	var builds []Logged
+	for _, dir := range dirs {
+		r, ok := parseBuildName(name, filepath.Base(dir)[len(name)+1:])
+		if _, err := version.Parse(r.Version); !ok || err != nil {
+			continue // of another package, whose name begins the same
+		}
+		logs, err := os.ReadDir(dir)
+		if err != nil {
+			return nil, s.Wrap(err)
+		}
+		l := Logged{Ref: r}
+		for _, log := range logs {
+			if info, err := log.Info(); err == nil && info.ModTime().After(l.Wrote) {
+				l.Wrote = info.ModTime()
+			}
+		}
+		builds = append(builds, l)
+	}
+	return builds, nil
 }

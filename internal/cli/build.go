@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/internal/term"
+)
+
+func (a *app) fetchCommand() *cobra.Command {
+	var f ladderFlags
+	c := &cobra.Command{
+		Use:   "fetch NAME...",
+		Short: "Download and verify everything the ladder needs",
+		Long: `Downloads the archive of every package that is still to be built, each from the
+first of its URLs that serves the right file. After that, the rest works offline.`,
+		Example: `  fernladder fetch glasshouse`,
+		Args:    atLeastOne,
+		RunE:    func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), args, &f) },
+	}
+	a.addLadderFlags(c, &f, false)
+	return c
+}
+
+func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	var missing []*build.Job
+	for _, j := range l.todo() {
+		if !l.fetched(j) {
+			missing = append(missing, j)
+		}
+	}
+	if len(missing) > 0 {
+		if err := l.store.Prepare(); err != nil {
+			return err
+		}
+		b, end, err := a.builder(l, len(missing))
+		if err != nil {
+			return err
+		}
+		results := b.Fetch(ctx, missing)
+		end()
+		if err := a.failed(ctx, results); err != nil {
+			return err
+		}
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]int{"fetched": len(missing), "there": len(l.todo()) - len(missing)})
+	}
+	switch {
+	case len(l.todo()) == 0:
+		a.screen.Print("Nothing to fetch: everything is installed.")
+	case len(missing) == 0:
+		a.screen.Print("Nothing to fetch: all archives are there, verified.")
+	default:
+		a.screen.Print("%s fetched and verified.", term.Count(len(missing), "archive"))
+	}
+	return nil
+}
+
+func (a *app) buildCommand() *cobra.Command {
+	var f ladderFlags
+	c := &cobra.Command{
+		Use:   "build NAME...",
+		Short: "Build the ladder without changing what is in use",
+		Long: `Builds these packages and everything they need, each into its tree. The landing
+stays as it is. What is built already is not built again; a build that failed or
+was broken off goes on where it stopped.`,
+		Example: `  fernladder build mistplan
+  fernladder build mistplan -o plots=off      a second build beside the first`,
+		Args: atLeastOne,
+		RunE: func(c *cobra.Command, args []string) error { return a.build(c.Context(), args, &f) },
+	}
+	a.addLadderFlags(c, &f, true)
+	return c
+}
+
+func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	if _, err := a.construct(ctx, l); err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"built": refs(l.todo()), "packages": refs(l.jobs)})
+	}
+	if len(l.todo()) == 0 {
+		a.screen.Print("Nothing to build.")
+	}
+	for _, j := range l.jobs {
+		if j.Package.Asked {
+			a.screen.Print("%s %s is in %s", a.screen.Strong(j.Name), j.Version, j.Tree)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+	"fernladder/internal/term"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check [NAME...]",
+		Short: "Read recipes and report every mistake in them",
+		Long: `Reads the recipes of these packages, or all recipes on the shelves, and reports
+every mistake with its file, line and column. Nothing is fetched or built.`,
+		Example: `  fernladder check
+  fernladder check mistplan --json`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.check(args) },
+	}
+}
+
+func (a *app) check(names []string) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		if names, err = s.shelves.Names(); err != nil {
+			return err
+		}
+	}
+	if len(s.settings.Shelves) == 0 {
+		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(s.settings.File, "fernladder.toml"))
+	}
+	problems := keyfile.Problems{}
+	for _, name := range names {
+		_, err := s.shelves.Find(name)
+		var found keyfile.Problems
+		if errors.As(err, &found) {
+			problems = append(problems, found...)
+		} else if err != nil {
+			return err
+		}
+	}
+	problems = append(problems, unknownNeeds(s.shelves, names)...)
+	if a.screen.JSON {
+		err = a.screen.PrintJSON(struct {
+			Recipes  int              `json:"recipes"`
+			Problems keyfile.Problems `json:"problems"`
+		}{len(names), problems})
+	} else {
+		for _, p := range problems {
+			a.screen.Print("%s", p.String())
+		}
+		if len(problems) == 0 {
+			a.screen.Print("%s, no mistakes", term.Count(len(names), "recipe"))
+		} else {
+			a.screen.Print("%s, %s", term.Count(len(names), "recipe"), a.screen.Bad(term.Count(len(problems), "mistake")))
+		}
+	}
+	if err == nil && len(problems) > 0 {
+		err = &alreadyShown{problems}
+	}
+	return err
+}
+
+// unknownNeeds finds needs on recipes that no shelf has.
+func unknownNeeds(shelves *recipe.Shelves, names []string) keyfile.Problems {
+	var problems keyfile.Problems
+	for _, name := range names {
+		r, err := shelves.Find(name)
+		if err != nil {
+			continue
+		}
+		for _, need := range r.Needs {
+			for _, n := range need.Names() {
+				_, err := shelves.Find(n)
+				var missing *recipe.NotFound
+				if errors.As(err, &missing) {
+					problems = append(problems, keyfile.Problem{Position: need.Position, Message: missing.Error(), Source: "[[need]]"})
+				}
+			}
+		}
+	}
+	return problems
+}
+
+func orDefault(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}

@@ -1,0 +1,190 @@
+// Package cli has the commands, one file each: flags in, core called, result
+// shown. What is decided is decided in core, how it looks in term.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/settings"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+// Version is the version of the program.
+const Version = "0.1.0"
+
+// app is what the commands share. It is filled in when the flags are read.
+type app struct {
+	out, err io.Writer
+	getenv   func(string) string
+	now      func() time.Time
+	screen   *term.Screen
+
+	settingsFile, root string
+	jobs               int
+	json, plain        bool
+}
+
+// Main runs the program and returns its exit status.
+func Main(args []string, out, errOut io.Writer, getenv func(string) string) int {
+	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	command := a.command()
+	command.SetArgs(args)
+	command.SetOut(out)
+	command.SetErr(errOut)
+	err := command.ExecuteContext(ctx)
+	if a.screen == nil { // the flags could not be read
+		a.screen = term.New(out, errOut, false, false, getenv)
+	}
+	return a.report(err)
+}
+
+// The groups of commands, in the order of the work.
+const (
+	groupWrite  = "write"
+	groupBuild  = "build"
+	groupLook   = "look"
+	groupUse    = "use"
+	groupOthers = "others"
+)
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "fernladder COMMAND",
+		Short: "Build third-party packages from source, with everything they need",
+		Long: `Fern Ladder builds and installs third-party packages from source. You write a
+recipe for each package, or have one; Fern Ladder works out what else it needs,
+fetches and verifies the sources, and builds everything in order, each package
+into a tree of its own. What is in use is linked into one directory, the landing.`,
+		Example: `  fernladder demo                        see all of it on made-up packages
+  fernladder new garden && cd garden     make a folder to work in
+  fernladder plan glasshouse             what would be built, and why
+  fernladder install glasshouse          build it with all its needs, and use it
+  eval "$(fernladder env)"               put what is installed on your PATH`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       Version,
+		PersistentPreRun: func(*cobra.Command, []string) {
+			a.screen = term.New(a.out, a.err, a.plain, a.json, a.getenv)
+		},
+	}
+	root.SetVersionTemplate("Fern Ladder {{.Version}}\n")
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.settingsFile, "settings", "", "read these `FILE` of settings, and no other")
+	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say")
+	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
+	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
+	root.AddGroup(
+		&cobra.Group{ID: groupWrite, Title: "Write recipes:"},
+		&cobra.Group{ID: groupBuild, Title: "Build and install:"},
+		&cobra.Group{ID: groupUse, Title: "Use what is installed:"},
+		&cobra.Group{ID: groupLook, Title: "Look at what is there:"},
+		&cobra.Group{ID: groupOthers, Title: "Others:"},
+	)
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add(groupWrite, a.newCommand(), a.checkCommand())
+	add(groupBuild, a.planCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.removeCommand())
+	add(groupUse, a.envCommand(), a.tryCommand())
+	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.logCommand())
+	add(groupOthers, a.demoCommand())
+	root.SetHelpCommandGroupID(groupOthers)
+	root.SetCompletionCommandGroupID(groupOthers)
+	cobra.EnableCommandSorting = false
+	return root
+}
+
+// session is what most commands work with: the settings and what they name.
+type session struct {
+	settings settings.Settings
+	place    settings.Place
+	store    *store.Store
+	shelves  *recipe.Shelves
+	workshop *build.Workshop
+}
+
+// open reads the settings.
+func (a *app) open() (*session, error) {
+	working, err := os.Getwd()
+	if err != nil {
+		return nil, err
+	}
+	s := &session{place: settings.Place{Working: working, Getenv: a.getenv, Super: os.Geteuid() == 0}}
+	file := a.settingsFile
+	if file == "" {
+		file = settings.Find(s.place)
+	}
+	if s.settings, err = settings.Read(file, s.place); err != nil {
+		return nil, err
+	}
+	if a.root != "" {
+		s.settings.Root = a.root
+	}
+	if s.settings.Root, err = filepath.Abs(s.settings.Root); err != nil {
+		return nil, err
+	}
+	jobs := s.settings.Jobs
+	if a.jobs > 0 {
+		jobs = a.jobs
+	}
+	if jobs == 0 {
+		jobs = runtime.NumCPU()
+	}
+	s.store = &store.Store{Root: s.settings.Root}
+	s.shelves = recipe.NewShelves(s.settings.Shelves)
+	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs}
+	return s, nil
+}
+
+// usageError is a command line that makes no sense.
+type usageError struct{ message string }
+
+func (e *usageError) Error() string { return e.message }
+
+func usage(format string, args ...any) error { return &usageError{fmt.Sprintf(format, args...)} }
+
+// atLeastOne wants the names of packages.
+func atLeastOne(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return usage("%s needs the name of a package, for example: %s mistplan", c.CommandPath(), c.CommandPath())
+	}
+	return nil
+}
+
+func exactlyOne(c *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return usage("%s takes one name, not %d", c.CommandPath(), len(args))
+	}
+	return atLeastOne(c, args)
+}
+
+func noNames(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage("%s takes no names; %q is one too many", c.CommandPath(), args[0])
+	}
+	return nil
+}
+
+// is tells whether err is or wraps an error of type T.
+func is[T error](err error) bool { return errors.As(err, new(T)) }

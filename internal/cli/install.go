@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/core/landing"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+func (a *app) installCommand() *cobra.Command {
+	var f ladderFlags
+	c := &cobra.Command{
+		Use:   "install NAME...",
+		Short: "Build what is not built, and put it on the landing",
+		Long: `Builds these packages and everything they need, then puts them on the landing,
+with what they need when they run. The landing changes in one step, and only
+when everything that was asked for is there.`,
+		Example: `  fernladder install glasshouse
+  fernladder install mistplan:1.9.4           instead of another version
+  fernladder install glasshouse -o alarm=off -j 4`,
+		Args: atLeastOne,
+		RunE: func(c *cobra.Command, args []string) error { return a.install(c.Context(), args, &f) },
+	}
+	a.addLadderFlags(c, &f, true)
+	return c
+}
+
+func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	if _, err := a.construct(ctx, l); err != nil {
+		return err
+	}
+	var asked []store.Ref
+	for _, j := range l.jobs {
+		if j.Package.Asked {
+			asked = append(asked, j.Ref)
+		}
+	}
+	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {
+		for _, m := range current.Members {
+			if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
+				asked = append(asked, m.Ref)
+			}
+		}
+		return asked, nil
+	})
+	if err != nil {
+		return err
+	}
+	return a.showInstalled(l, before, after)
+}
+
+// changeLanding brings the landing to the builds that choose says are asked
+// for, given the state now.
+func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(landing.State) ([]store.Ref, error)) (before, after landing.State, err error) {
+	unlock, err := s.LockLanding(ctx, func() { a.screen.Note("Waiting for another fernladder that changes the landing.") })
+	if err != nil {
+		return before, after, err
+	}
+	defer unlock()
+	if before, err = landing.Current(s); err != nil {
+		return before, after, err
+	}
+	asked, err := choose(before)
+	if err != nil {
+		return before, after, err
+	}
+	members, err := landing.Members(s, asked)
+	if err != nil {
+		return before, after, err
+	}
+	after, err = landing.Change(s, members, a.now())
+	return before, after, err
+}
+
+func (a *app) showInstalled(l *ladder, before, after landing.State) error {
+	todo := l.todo()
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"built": refs(todo), "landing": after, "changed": before.Number != after.Number})
+	}
+	for _, line := range changes(before, after) {
+		a.screen.Print("%s", line)
+	}
+	if before.Number == after.Number {
+		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(l.askedNames()))
+		return nil
+	}
+	a.screen.Print("Landing %d is in use: %s", after.Number, landing.Directory(l.store))
+	for _, j := range l.jobs {
+		if !j.Package.Asked {
+			continue
+		}
+		if r, err := l.store.Receipt(j.Ref); err == nil && r.Notes != "" {
+			a.screen.Print("%s: %s", a.screen.Strong(r.Name), strings.TrimSpace(r.Notes))
+		}
+	}
+	if before.Number == 0 {
+		a.screen.Note("To use it in this shell: eval \"$(fernladder env)\"")
+	}
+	return nil
+}
+
+// changes tells what came, went and changed between two states.
+func changes(before, after landing.State) []string {
+	var lines []string
+	for _, m := range after.Members {
+		old := before.Find(m.Name)
+		switch {
+		case old == nil:
+			lines = append(lines, "+ "+m.Name+" "+m.Version)
+		case old.Ref == m.Ref:
+		case old.Version == m.Version:
+			lines = append(lines, "~ "+m.Name+" "+m.Version+", built differently ("+old.ID+" → "+m.ID+")")
+		default:
+			lines = append(lines, "~ "+m.Name+" "+old.Version+" → "+m.Version)
+		}
+	}
+	for _, m := range before.Members {
+		if after.Find(m.Name) == nil {
+			lines = append(lines, "- "+m.Name+" "+m.Version)
+		}
+	}
+	return lines
+}
+
+func (l *ladder) askedNames() []string {
+	var names []string
+	for _, j := range l.jobs {
+		if j.Package.Asked {
+			names = append(names, j.Name+" "+j.Version)
+		}
+	}
+	return names
+}
+
+func isOrAre(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is"
+	}
+	return strings.Join(names, ", ") + " are"
+}
+
+func refs(jobs []*build.Job) []store.Ref {
+	all := []store.Ref{}
+	for _, j := range jobs {
+		all = append(all, j.Ref)
+	}
+	return all
+}
+
+// sizes adds up what builds take on the disk.
+func sizes(receipts []*store.Receipt) string {
+	var total int64
+	for _, r := range receipts {
+		total += r.Size
+	}
+	return term.Bytes(total)
+}

@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/schedule"
+	"fernladder/core/source"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+// ladderFlags are those of the commands that work out a ladder.
+type ladderFlags struct{ options []string }
+
+func (a *app) addLadderFlags(c *cobra.Command, f *ladderFlags, builds bool) {
+	c.Flags().StringArrayVarP(&f.options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
+	if builds {
+		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
+	}
+}
+
+// ladder is a planned ladder.
+type ladder struct {
+	*session
+	*resolve.Ladder
+	jobs      []*build.Job
+	needed    map[*build.Job]bool
+	estimates map[string]time.Duration
+}
+
+// plan works out the ladder for what is named on the command line.
+func (a *app) plan(ctx context.Context, names []string, f *ladderFlags) (*ladder, error) {
+	s, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	request := resolve.Request{Machine: s.workshop.Machine}
+	for _, name := range names {
+		w, err := resolve.ParseWanted(name)
+		if err != nil {
+			return nil, usage("%v", err)
+		}
+		request.Wanted = append(request.Wanted, w)
+	}
+	for _, text := range f.options {
+		set, err := parseSetting(text, request.Wanted, s.shelves)
+		if err != nil {
+			return nil, err
+		}
+		request.Options = append(request.Options, set...)
+	}
+	l := &ladder{session: s}
+	if l.Ladder, err = resolve.Solve(ctx, s.shelves, request); err != nil {
+		return nil, err
+	}
+	if l.jobs, err = s.workshop.Plan(ctx, l.Ladder); err != nil {
+		return nil, err
+	}
+	l.needed = build.Needed(s.store, l.jobs)
+	return l, nil
+}
+
+// parseSetting reads OPTION=VALUE, for all the named packages that have the
+// option, or PACKAGE.OPTION=VALUE.
+func parseSetting(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) ([]resolve.Setting, error) {
+	key, value, given := strings.Cut(text, "=")
+	if !given || key == "" || value == "" {
+		return nil, usage("-o %s: write -o OPTION=VALUE or -o PACKAGE.OPTION=VALUE", text)
+	}
+	switch value {
+	case "true":
+		value = "on"
+	case "false":
+		value = "off"
+	}
+	if i := strings.LastIndex(key, "."); i >= 0 {
+		return []resolve.Setting{{Package: key[:i], Option: key[i+1:], Value: value}}, nil
+	}
+	var all, having []resolve.Setting
+	for _, w := range wanted {
+		set := resolve.Setting{Package: w.Name, Option: key, Value: value}
+		all = append(all, set)
+		if r, err := shelves.Find(w.Name); err == nil && r.Option(key) != nil {
+			having = append(having, set)
+		}
+	}
+	if len(having) == 0 {
+		return all[:1], nil // which the resolver refuses with what there is
+	}
+	return having, nil
+}
+
+// todo are the jobs that have to be built, in the order of the ladder.
+func (l *ladder) todo() []*build.Job {
+	return slices.DeleteFunc(slices.Clone(l.jobs), func(j *build.Job) bool { return !l.needed[j] })
+}
+
+// estimate asks the history how long the packages to be built will take.
+func (l *ladder) estimate(ctx context.Context, h *store.History) error {
+	var names []string
+	for _, j := range l.todo() {
+		names = append(names, j.Name)
+	}
+	var err error
+	l.estimates, err = h.Estimates(ctx, names)
+	return err
+}
+
+// builder makes what runs the ladder. Its close function ends what it has
+// started.
+func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
+	slots, err := schedule.NewSlots(l.workshop.Jobs)
+	if err != nil {
+		return nil, nil, err
+	}
+	progress := a.screen.Progress(packages, a.now)
+	b := &build.Builder{
+		Workshop: l.workshop, Slots: slots, Events: progress, Now: a.now,
+		Archives: &source.Archives{Dir: l.store.Archives(), Agent: "fernladder/" + Version, Events: progress},
+	}
+	return b, func() { progress.Close(); slots.Close() }, nil
+}
+
+// construct fetches and builds what is not there yet. It returns the first
+// error in the order of the ladder, after showing all.
+func (a *app) construct(ctx context.Context, l *ladder) ([]build.Result, error) {
+	todo := l.todo()
+	if len(todo) == 0 {
+		return nil, nil
+	}
+	if err := l.workshop.CheckPrograms(todo); err != nil {
+		return nil, err
+	}
+	if err := l.store.Prepare(); err != nil {
+		return nil, err
+	}
+	history, err := l.store.History(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer history.Close()
+	if err := l.estimate(ctx, history); err != nil {
+		return nil, l.store.Wrap(err)
+	}
+	b, end, err := a.builder(l, len(todo))
+	if err != nil {
+		return nil, err
+	}
+	// A build that is done is done, whether or not it can be written down;
+	// the receipt has it all.
+	var unrecorded error
+	var lock sync.Mutex
+	results := b.Run(ctx, todo, l.estimates, func(r store.Record) {
+		lock.Lock()
+		defer lock.Unlock()
+		if err := history.Add(context.WithoutCancel(ctx), r); err != nil {
+			unrecorded = err
+		}
+	})
+	end()
+	if unrecorded != nil {
+		a.screen.Note("The history could not be written: %v", unrecorded)
+	}
+	return results, a.failed(ctx, results)
+}
+
+// failed shows what failed, and returns the error that decides the exit status.
+func (a *app) failed(ctx context.Context, results []build.Result) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	var errs []error
+	skipped := 0
+	for _, r := range results {
+		switch r.Outcome {
+		case schedule.Failed:
+			errs = append(errs, r.Err)
+		case schedule.Skipped:
+			skipped++
+		}
+	}
+	if len(errs) == 0 {
+		return nil
+	}
+	if a.screen.JSON {
+		for _, err := range errs[1:] {
+			_, kind := status(err)
+			a.reportJSON(err, kind)
+		}
+		return errs[0]
+	}
+	for _, err := range errs {
+		a.screen.Fail(err.Error())
+	}
+	if skipped > 0 {
+		a.screen.Note("Not built, because they stand on what failed: %s.", strings.Join(skippedNames(results), ", "))
+	}
+	return &alreadyShown{errs[0]}
+}
+
+func skippedNames(results []build.Result) []string {
+	var names []string
+	for _, r := range results {
+		if r.Outcome == schedule.Skipped {
+			names = append(names, r.Job.Name)
+		}
+	}
+	return names
+}
+
+// because says in a few words why a package is on the ladder.
+func because(p *resolve.Package) string {
+	if p.Asked {
+		return "asked for"
+	}
+	byRole := map[recipe.Role][]string{}
+	for _, d := range p.Why {
+		for _, link := range d.By.Needs {
+			if link.Package == p {
+				byRole[link.Role] = append(byRole[link.Role], d.By.Name())
+			}
+		}
+	}
+	var reasons []string
+	for _, role := range []recipe.Role{recipe.Tool, recipe.Library, recipe.Runtime} {
+		if names := byRole[role]; len(names) > 0 {
+			slices.Sort(names)
+			words := map[recipe.Role]string{recipe.Tool: "tool for ", recipe.Library: "library of ", recipe.Runtime: "runs with "}
+			reasons = append(reasons, words[role]+strings.Join(slices.Compact(names), ", "))
+		}
+	}
+	return strings.Join(reasons, "; ")
+}
+
+func took(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return term.Duration(d)
+}

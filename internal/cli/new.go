@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/settings"
+)
+
+// firstSettings is what a new settings file says: what most people leave as it
+// is stands in comments.
+const firstSettings = `# Settings of Fern Ladder. All keys are explained in docs/settings.md.
+
+shelves = ["recipes"]           # folders of recipes, searched in this order
+# root  = "/opt/fernladder"     # where everything is kept
+# jobs  = 0                     # 0: as many as the machine has processors
+`
+
+func (a *app) newCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "new DIR",
+		Short: "Make a folder to work in: settings and an empty shelf",
+		Example: `  fernladder new garden
+  cd garden && $EDITOR recipes/dewcalc/recipe.toml`,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage("name the folder to make: fernladder new garden")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return a.newFolder(args[0]) },
+	}
+}
+
+func (a *app) newFolder(dir string) error {
+	shelf, file := filepath.Join(dir, "recipes"), filepath.Join(dir, settings.FileName)
+	if err := os.MkdirAll(shelf, 0o755); err != nil {
+		return fmt.Errorf("%s cannot be made: %w", shelf, err)
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return usage("%s is there already, and stays as it is", file)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(firstSettings)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]string{"settings": file, "shelf": shelf})
+	}
+	a.screen.Print("Made %s and the empty shelf %s.", file, shelf)
+	a.screen.Note("Next: write %s/NAME/recipe.toml, then fernladder check in %s", shelf, dir)
+	return nil
+}

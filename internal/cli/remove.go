@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+func (a *app) removeCommand() *cobra.Command {
+	trees := false
+	c := &cobra.Command{
+		Use:   "remove NAME...",
+		Short: "Take packages off the landing",
+		Long: `Takes packages off the landing, with what only they needed when they run. Their
+trees stay, so that installing them again takes no time. With --trees, all trees
+of the packages are deleted too, unless another installed package needs them.`,
+		Example: `  fernladder remove glasshouse
+  fernladder remove mistplan --trees`,
+		Args: atLeastOne,
+		RunE: func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees) },
+	}
+	c.Flags().BoolVar(&trees, "trees", false, "delete their trees too")
+	return c
+}
+
+func (a *app) remove(ctx context.Context, names []string, trees bool) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	receipts, err := s.store.Receipts()
+	if err != nil {
+		return err
+	}
+	var doomed []*store.Receipt
+	for _, name := range names {
+		before := len(doomed)
+		for _, r := range receipts {
+			if r.Name == name {
+				doomed = append(doomed, r)
+			}
+		}
+		if len(doomed) == before {
+			return &notInstalled{name, s.store.Root}
+		}
+	}
+	if trees {
+		if err := stillNeeded(receipts, doomed); err != nil {
+			return err
+		}
+	}
+	if err := s.store.Prepare(); err != nil {
+		return err
+	}
+	before, after, err := a.changeLanding(ctx, s.store, func(current landing.State) ([]store.Ref, error) {
+		return without(s.store, current, names)
+	})
+	if err != nil {
+		return err
+	}
+	var forgotten []int
+	if trees {
+		if forgotten, err = a.deleteTrees(ctx, s.store, doomed); err != nil {
+			return err
+		}
+	}
+	if a.screen.JSON {
+		deleted := []store.Ref{}
+		for _, r := range doomed {
+			if trees {
+				deleted = append(deleted, r.Ref)
+			}
+		}
+		return a.screen.PrintJSON(map[string]any{"landing": after, "changed": before.Number != after.Number, "deleted": deleted, "forgotten_landings": append([]int{}, forgotten...)})
+	}
+	for _, line := range changes(before, after) {
+		a.screen.Print("%s", line)
+	}
+	if before.Number != after.Number {
+		a.screen.Print("Landing %d is in use: %s", after.Number, landing.Directory(s.store))
+	} else {
+		a.screen.Print("The landing had none of it, and stays as it was.")
+	}
+	switch {
+	case trees:
+		a.screen.Print("Deleted %d trees, %s.", len(doomed), sizes(doomed))
+		if len(forgotten) > 0 {
+			a.screen.Print("Earlier landings that used them are gone too: %s.", strings.Trim(fmt.Sprint(forgotten), "[]"))
+		}
+	default:
+		a.screen.Note("The trees stay (%s); to delete them too: fernladder remove --trees %s", sizes(doomed), strings.Join(names, " "))
+	}
+	return nil
+}
+
+// without are the builds that stay asked for when names are not. What another
+// member needs when it runs cannot go.
+func without(s *store.Store, current landing.State, names []string) ([]store.Ref, error) {
+	var asked []store.Ref
+	for _, m := range current.Members {
+		if m.Asked && !slices.Contains(names, m.Name) {
+			asked = append(asked, m.Ref)
+		}
+	}
+	left, err := landing.Members(s, asked)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range left {
+		if slices.Contains(names, m.Name) && !current.Find(m.Name).Asked {
+			return nil, usage("%s is on the landing because %s needs it to run; remove that first", m.Name, runner(s, left, m.Ref))
+		}
+	}
+	return asked, nil
+}
+
+// runner names a member that needs r when it runs.
+func runner(s *store.Store, members []landing.Member, r store.Ref) string {
+	for _, m := range members {
+		receipt, err := s.Receipt(m.Ref)
+		if err == nil && slices.Contains(receipt.Needs, store.Link{Ref: r, Role: recipe.Runtime}) {
+			return m.Name
+		}
+	}
+	return "another package"
+}
+
+// stillNeeded refuses to delete trees that others are linked with or run with.
+func stillNeeded(all, doomed []*store.Receipt) error {
+	for _, r := range all {
+		if slices.Contains(doomed, r) {
+			continue
+		}
+		for _, need := range r.Needs {
+			if need.Role != recipe.Tool && slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == need.Ref }) {
+				return usage("%s %s (%s) needs %s %s; remove it too: fernladder remove --trees %s %s",
+					r.Name, r.Version, r.ID, need.Name, need.Version, need.Name, r.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// deleteTrees deletes trees and the earlier landings that used them.
+func (a *app) deleteTrees(ctx context.Context, s *store.Store, doomed []*store.Receipt) (forgotten []int, err error) {
+	for _, r := range doomed {
+		unlock, err := s.LockBuild(ctx, r.Ref, func() { a.screen.Note("Waiting for another fernladder that builds %s.", r.Name) })
+		if err != nil {
+			return forgotten, err
+		}
+		numbers, err := landing.Forget(s, r.Ref)
+		if err == nil {
+			err = s.Remove(r.Ref)
+		}
+		unlock()
+		if err != nil {
+			return forgotten, err
+		}
+		os.RemoveAll(s.Logs(r.Ref))
+		forgotten = append(forgotten, numbers...)
+	}
+	slices.Sort(forgotten)
+	return forgotten, nil
+}

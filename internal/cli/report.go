@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/source"
+	"fernladder/core/store"
+)
+
+// The exit statuses.
+const (
+	statusDone        = 0
+	statusBuild       = 1
+	statusUsage       = 2
+	statusRecipe      = 3
+	statusNoLadder    = 4
+	statusFetch       = 5
+	statusHost        = 6
+	statusRoot        = 7
+	statusInterrupted = 130
+)
+
+// status returns the exit status for an error, and its name in JSON.
+func status(err error) (int, string) {
+	switch {
+	case err == nil:
+		return statusDone, ""
+	case errors.Is(err, context.Canceled):
+		return statusInterrupted, "interrupted"
+	case is[*usageError](err), is[*resolve.BadSetting](err):
+		return statusUsage, "usage"
+	case is[keyfile.Problems](err):
+		return statusRecipe, "recipe"
+	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err):
+		return statusNoLadder, "no_ladder"
+	case is[*source.FetchError](err):
+		return statusFetch, "fetch"
+	case is[*host.Missing](err):
+		return statusHost, "host"
+	case is[*store.Error](err):
+		return statusRoot, "root"
+	case is[*build.Failure](err), is[*tryError](err), is[*notInstalled](err):
+		return statusBuild, "build"
+	case strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown shorthand"):
+		return statusUsage, "usage"
+	}
+	return statusBuild, "other"
+}
+
+// report shows an error and returns the exit status.
+func (a *app) report(err error) int {
+	code, kind := status(err)
+	switch {
+	case err == nil || is[*alreadyShown](err):
+	case a.screen.JSON:
+		a.reportJSON(err, kind)
+	case code == statusInterrupted:
+		a.screen.Fail("interrupted\n  Everything that was started has been ended. The same command goes on from here.")
+	case code == statusUsage:
+		a.screen.Fail(err.Error() + "\n  See: fernladder --help")
+	case is[keyfile.Problems](err):
+		var problems keyfile.Problems
+		errors.As(err, &problems)
+		for _, p := range problems {
+			fmt.Fprintln(a.screen.Err, p.String())
+		}
+		a.screen.Fail(mistakes(len(problems)))
+	default:
+		a.screen.Fail(err.Error())
+	}
+	return code
+}
+
+func (a *app) reportJSON(err error, kind string) {
+	out := struct {
+		Error    string            `json:"error"`
+		Message  string            `json:"message"`
+		Problems keyfile.Problems  `json:"problems,omitempty"`
+		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
+		Attempts map[string]string `json:"attempts,omitempty"` // URL to what went wrong
+		Log      string            `json:"log,omitempty"`
+	}{Error: kind, Message: err.Error()}
+	errors.As(err, &out.Problems)
+	var none *resolve.NoLadder
+	if errors.As(err, &none) {
+		out.Reasons = none.Reasons
+	}
+	var fetch *source.FetchError
+	if errors.As(err, &fetch) {
+		out.Attempts = map[string]string{}
+		for _, t := range fetch.Attempts {
+			out.Attempts[t.URL] = t.Err.Error()
+		}
+	}
+	var failure *build.Failure
+	if errors.As(err, &failure) {
+		out.Log = failure.Log
+	}
+	data, _ := json.Marshal(out) // there is nothing in it that has no JSON form
+	fmt.Fprintf(a.screen.Err, "%s\n", data)
+}
+
+// alreadyShown is an error whose details the command has shown; it only
+// decides the exit status.
+type alreadyShown struct{ error }
+
+func (e *alreadyShown) Unwrap() error { return e.error }
+
+func mistakes(n int) string {
+	if n == 1 {
+		return "1 mistake; nothing was done"
+	}
+	return fmt.Sprintf("%d mistakes; nothing was done", n)
+}

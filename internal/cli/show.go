@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/landing"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+	"fernladder/core/version"
+	"fernladder/internal/term"
+)
+
+// notInstalled is the error for a package that no tree is there of.
+type notInstalled struct{ name, root string }
+
+func (e *notInstalled) Error() string {
+	return fmt.Sprintf("%s is not installed in %s\n  To build it: fernladder install %s", e.name, e.root, e.name)
+}
+
+// installed finds the installed build that a person means: of those that NAME
+// or NAME:RANGE fits, the one on the landing, else the newest version.
+func (s *session) installed(text string) (*store.Receipt, error) {
+	w, err := resolve.ParseWanted(text)
+	if err != nil {
+		return nil, usage("%v", err)
+	}
+	receipts, err := s.store.Receipts()
+	if err != nil {
+		return nil, err
+	}
+	current, err := landing.Current(s.store)
+	if err != nil {
+		return nil, err
+	}
+	var best *store.Receipt
+	for _, r := range receipts {
+		v, err := version.Parse(r.Version)
+		if r.Name != w.Name || err != nil || !w.Range.Contains(v) {
+			continue
+		}
+		if onLanding(current, r.Ref) != "no" {
+			return r, nil
+		}
+		if best == nil {
+			best = r
+		}
+	}
+	if best == nil {
+		return nil, &notInstalled{text, s.store.Root}
+	}
+	return best, nil
+}
+
+func (a *app) showCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show NAME",
+		Short:   "Show all about an installed package",
+		Long:    "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.",
+		Example: "  fernladder show mistplan\n  fernladder show mistplan:1.9.4",
+		Args:    exactlyOne,
+		RunE:    func(_ *cobra.Command, args []string) error { return a.show(args[0]) },
+	}
+}
+
+func (a *app) show(name string) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := s.installed(name)
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(r)
+	}
+	current, err := landing.Current(s.store)
+	if err != nil {
+		return err
+	}
+	row := func(label, text string) {
+		if text != "" {
+			a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", label)), text)
+		}
+	}
+	a.screen.Print("%s %s   %s", a.screen.Strong(r.Name), r.Version, r.Summary)
+	row("home", r.Home)
+	row("licence", r.License)
+	row("landing", map[string]string{"asked": fmt.Sprintf("on it (%d), asked for", current.Number),
+		"needed": fmt.Sprintf("on it (%d), needed by another", current.Number), "no": "not on it"}[onLanding(current, r.Ref)])
+	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
+	row("recipe", r.Recipe)
+	for _, source := range r.Sources {
+		row("source", source.URL)
+		row("digest", source.Digest.String()+", verified")
+	}
+	for _, patch := range r.Patches {
+		row("patch", patch.File)
+	}
+	row("options", strings.Join(optionTexts(r.Options), " "))
+	for i, need := range r.Needs {
+		label := ""
+		if i == 0 {
+			label = "needs"
+		}
+		a.screen.Print("%s %s %s, %s (%s)", a.screen.Faint(fmt.Sprintf("%-10s", label)), need.Name, need.Version, need.Role, need.ID)
+	}
+	row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds), r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation))
+	var times []string
+	for _, st := range r.Stages {
+		times = append(times, st.Stage+" "+seconds(st.Seconds))
+	}
+	row("stages", strings.Join(times, ", "))
+	row("notes", strings.TrimSpace(r.Notes))
+	return nil
+}
+
+func optionTexts(options map[string]string) []string {
+	var texts []string
+	for name, value := range options {
+		texts = append(texts, name+"="+value)
+	}
+	slices.Sort(texts)
+	return texts
+}
+
+func (a *app) filesCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "files NAME",
+		Short:   "List the files of an installed package",
+		Example: "  fernladder files mistplan\n  fernladder files mistplan --json",
+		Args:    exactlyOne,
+		RunE:    func(_ *cobra.Command, args []string) error { return a.files(args[0]) },
+	}
+}
+
+func (a *app) files(name string) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := s.installed(name)
+	if err != nil {
+		return err
+	}
+	files, err := s.store.Files(r.Ref)
+	if err != nil {
+		return err
+	}
+	files = slices.DeleteFunc(files, func(f store.File) bool { return f.Mode&fs.ModeDir != 0 })
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"tree": r.Tree, "files": files})
+	}
+	for _, f := range files {
+		if f.Target != "" {
+			a.screen.Print("%s/%s %s %s", r.Tree, f.Path, a.screen.Faint("→"), f.Target)
+		} else {
+			a.screen.Print("%s/%s", r.Tree, f.Path)
+		}
+	}
+	return nil
+}

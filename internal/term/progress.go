@@ -1,0 +1,187 @@
+package term
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"fernladder/core/event"
+)
+
+// Progress shows the events of long work: a line for each thing that is
+// settled and, on a terminal, one more that tells what is going on now.
+type Progress struct {
+	screen *Screen
+	total  int // packages
+	now    func() time.Time
+	began  time.Time
+	stop   chan struct{}
+	ended  chan struct{}
+
+	lock    sync.Mutex
+	settled int
+	active  []*activity
+	drawn   bool // the line that is redrawn is on the screen
+}
+
+// activity is a package that something is being done with.
+type activity struct {
+	name  string
+	what  string
+	since time.Time
+	part  string // how far, if that is known
+}
+
+// Progress begins to show work on that many packages. Close ends it.
+func (s *Screen) Progress(packages int, now func() time.Time) *Progress {
+	p := &Progress{screen: s, total: packages, now: now, began: now(), stop: make(chan struct{}), ended: make(chan struct{})}
+	go p.redraw()
+	return p
+}
+
+// Close takes the redrawn line away.
+func (p *Progress) Close() {
+	close(p.stop)
+	<-p.ended
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	p.erase()
+}
+
+// Event shows an event.
+func (p *Progress) Event(e event.Event) {
+	p.lock.Lock()
+	defer p.lock.Unlock()
+	if p.screen.JSON {
+		p.line(e)
+		return
+	}
+	p.follow(e)
+	name := strings.TrimSpace(e.Package + " " + e.Version)
+	switch e.Kind {
+	case event.MirrorFailed:
+		p.say(name, "not from %s: %v", e.Text, e.Err)
+	case event.FetchEnded:
+		p.say(name, "fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
+	case event.PackageDone:
+		p.say(name, "%s in %s", paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
+	case event.PackageFailed:
+		p.say(name, "%s", paint(p.screen.colourErr, "failed", text.FgRed))
+	case event.PackageSkipped:
+		p.say(name, "not built: it stands on %s", e.Text)
+	case event.Waiting:
+		p.say(name, "waiting for %s", e.Text)
+	}
+}
+
+// follow keeps account of what is going on.
+func (p *Progress) follow(e event.Event) {
+	set := func(what string) {
+		p.forget(e.Package)
+		p.active = append(p.active, &activity{name: e.Package, what: what, since: p.now()})
+	}
+	switch e.Kind {
+	case event.FetchBegan:
+		set("fetch")
+	case event.FetchProgress:
+		for _, a := range p.active {
+			if a.name == e.Package && e.Total > 0 {
+				a.part = fmt.Sprintf("%d%%", 100*e.Done/e.Total)
+			}
+		}
+	case event.StageBegan:
+		set(e.Stage)
+	case event.FetchEnded, event.StageEnded:
+		p.forget(e.Package)
+	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
+		p.forget(e.Package)
+		p.settled++
+	}
+}
+
+func (p *Progress) forget(name string) {
+	p.active = slices.DeleteFunc(p.active, func(a *activity) bool { return a.name == name })
+}
+
+// say writes a line with the time since the beginning.
+func (p *Progress) say(name, format string, args ...any) {
+	p.erase()
+	at := fmt.Sprintf("%7.1fs", p.now().Sub(p.began).Seconds())
+	fmt.Fprintf(p.screen.Err, "%s  %-18s %s\n", paint(p.screen.colourErr, at, text.FgHiBlack), name, fmt.Sprintf(format, args...))
+	p.draw()
+}
+
+func (p *Progress) erase() {
+	if p.drawn {
+		fmt.Fprint(p.screen.Err, "\r\x1b[K")
+		p.drawn = false
+	}
+}
+
+func (p *Progress) draw() {
+	if !p.screen.live || len(p.active) == 0 {
+		return
+	}
+	parts := make([]string, len(p.active))
+	for i, a := range p.active {
+		parts[i] = fmt.Sprintf("%s %s %s", a.name, a.what, Duration(p.now().Sub(a.since)))
+		if a.part != "" {
+			parts[i] += " " + a.part
+		}
+	}
+	line := []rune(fmt.Sprintf("%7.1fs  %d of %d   %s", p.now().Sub(p.began).Seconds(), p.settled, p.total, strings.Join(parts, " · ")))
+	if len(line) >= p.screen.width {
+		line = append(line[:p.screen.width-2], '…')
+	}
+	fmt.Fprint(p.screen.Err, "\r\x1b[K"+string(line))
+	p.drawn = true
+}
+
+func (p *Progress) redraw() {
+	defer close(p.ended)
+	if !p.screen.live {
+		return
+	}
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-p.stop:
+			return
+		case <-tick.C:
+			p.lock.Lock()
+			p.erase()
+			p.draw()
+			p.lock.Unlock()
+		}
+	}
+}
+
+// line writes an event as one line of JSON.
+func (p *Progress) line(e event.Event) {
+	out := struct {
+		Time    time.Time  `json:"time"`
+		Event   event.Kind `json:"event"`
+		Package string     `json:"package,omitempty"`
+		Version string     `json:"version,omitempty"`
+		Stage   string     `json:"stage,omitempty"`
+		Text    string     `json:"text,omitempty"`
+		Done    int64      `json:"done,omitempty"`
+		Total   int64      `json:"total,omitempty"`
+		Seconds float64    `json:"seconds,omitempty"`
+		Error   string     `json:"error,omitempty"`
+	}{Time: p.now().UTC(), Event: e.Kind, Package: e.Package, Version: e.Version, Stage: e.Stage, Text: e.Text,
+		Done: e.Done, Total: e.Total, Seconds: e.Elapsed.Seconds()}
+	if e.Err != nil {
+		out.Error = e.Err.Error()
+	}
+	data, err := json.Marshal(out)
+	if err == nil {
+		fmt.Fprintf(p.screen.Err, "%s\n", data)
+	}
+}

@@ -1,0 +1,156 @@
+// Package term shows things: tables, progress, colours, JSON. What is shown is
+// for the commands to decide.
+//
+// Results go to Out, everything else to Err. Colour and redrawing are only
+// used where a person looks at a terminal.
+package term
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	xterm "golang.org/x/term"
+)
+
+// A Screen is where a command shows what it has to say.
+type Screen struct {
+	Out, Err  io.Writer
+	JSON      bool // results and progress are JSON
+	colourOut bool
+	colourErr bool
+	live      bool // Err is a terminal that may be redrawn
+	width     int  // of Err
+}
+
+// New returns a screen on two files. Plain output has neither colour nor
+// redrawing even on a terminal.
+func New(out, err io.Writer, plain, asJSON bool, getenv func(string) string) *Screen {
+	s := &Screen{Out: out, Err: err, JSON: asJSON, width: 80}
+	colour := !plain && !asJSON && getenv("NO_COLOR") == "" && getenv("TERM") != "dumb"
+	s.colourOut = colour && isTerminal(out)
+	s.colourErr = colour && isTerminal(err)
+	s.live = s.colourErr
+	if f, ok := err.(*os.File); ok && s.live {
+		if width, _, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 {
+			s.width = width
+		}
+	}
+	return s
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && xterm.IsTerminal(int(f.Fd()))
+}
+
+// Print writes a line of a result.
+func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+
+// Note writes a line that is not part of the result. With JSON there are none.
+func (s *Screen) Note(format string, args ...any) {
+	if !s.JSON {
+		fmt.Fprintf(s.Err, format+"\n", args...)
+	}
+}
+
+// PrintJSON writes a result as indented JSON.
+func (s *Screen) PrintJSON(v any) error {
+	encoder := json.NewEncoder(s.Out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+// Table writes rows below headings, with columns as wide as they need to be.
+func (s *Screen) Table(headings []string, rows [][]string) {
+	t := table.NewWriter()
+	t.SetStyle(table.StyleLight)
+	t.Style().Options = table.OptionsNoBordersAndSeparators
+	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "   "
+	t.Style().Format.Header = text.FormatDefault
+	heading := make(table.Row, len(headings))
+	for i, h := range headings {
+		heading[i] = s.Faint(h)
+	}
+	t.AppendHeader(heading)
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, cell := range r {
+			row[i] = cell
+		}
+		t.AppendRow(row)
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(s.Out, strings.TrimRight(line, " "))
+	}
+}
+
+// Faint is for what is less important, Strong for what matters, Good and Bad
+// for how things went. They are for results; without colour, they are text.
+func (s *Screen) Faint(t string) string  { return paint(s.colourOut, t, text.FgHiBlack) }
+func (s *Screen) Strong(t string) string { return paint(s.colourOut, t, text.Bold) }
+func (s *Screen) Good(t string) string   { return paint(s.colourOut, t, text.FgGreen) }
+func (s *Screen) Bad(t string) string    { return paint(s.colourOut, t, text.FgRed) }
+
+func paint(colour bool, t string, with ...text.Color) string {
+	if !colour || t == "" {
+		return t
+	}
+	codes := make([]string, len(with))
+	for i, c := range with {
+		codes[i] = fmt.Sprint(int(c))
+	}
+	return "\x1b[" + strings.Join(codes, ";") + "m" + t + "\x1b[0m"
+}
+
+// Fail shows an error: its first line so that it is seen, the rest as it is.
+func (s *Screen) Fail(message string) {
+	first, rest, more := strings.Cut(message, "\n")
+	fmt.Fprintln(s.Err, paint(s.colourErr, "fernladder: ", text.Bold, text.FgRed)+paint(s.colourErr, first, text.Bold))
+	if more {
+		fmt.Fprintln(s.Err, rest)
+	}
+}
+
+// Duration shows a time span in two digits or so: 0.3 s, 12 s, 4 min, 2 h 10 min.
+func Duration(d time.Duration) string {
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()+0.5))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()+0.5))
+	}
+	minutes := int(d.Minutes() + 0.5)
+	return fmt.Sprintf("%d h %d min", minutes/60, minutes%60)
+}
+
+// Bytes shows a size in decimal units: 840 B, 12 kB, 3.4 MB.
+func Bytes(n int64) string {
+	size := float64(n)
+	for _, unit := range []string{"B", "kB", "MB", "GB"} {
+		if size < 999.5 || unit == "GB" {
+			if size < 9.95 && unit != "B" {
+				return fmt.Sprintf("%.1f %s", size, unit)
+			}
+			return fmt.Sprintf("%.0f %s", size, unit)
+		}
+		size /= 1000
+	}
+	return ""
+}
+
+// Count says how many there are of something: 1 package, 2 packages.
+func Count(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
