@@ -383,14 +383,11 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 		Ref: g.job.Ref, Summary: p.Recipe.Summary, Home: p.Recipe.Home, License: p.Recipe.License,
 		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
 		Sources: []store.Source{{URL: g.Source, Digest: p.Release.Digest}}, Patches: g.job.Patches,
-		Needs: []store.Link{}, Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
+		Needs: g.job.Links(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
 		Isolation: Isolation, Began: g.began.UTC(), Files: files, Size: size,
 	}
 	values := treeVariables(g.job)
 	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))
-	for i, need := range g.job.Needs {
-		receipt.Needs = append(receipt.Needs, store.Link{Ref: need.Ref, Role: p.Needs[i].Role})
-	}
 	for _, t := range p.Recipe.Tries {
 		if t.When.Holds(p.Facts(g.Machine)) {
 			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect})

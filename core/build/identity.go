@@ -47,7 +47,7 @@ func identify(job *Job, machine host.Machine) string {
 		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method,
 		Parallel: p.Recipe.Build.Parallel, InTree: p.Recipe.Build.InTree,
 		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
-		Arch: machine.Arch, Compiler: job.Compiler,
+		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
 	}
 	for _, patch := range job.Patches {
 		id.Patches = append(id.Patches, patch.Digest)
@@ -56,9 +56,6 @@ func identify(job *Job, machine host.Machine) string {
 		if !isCheck(step.Name) {
 			id.Steps[step.Name] = step.Script
 		}
-	}
-	for i, need := range job.Needs {
-		id.Needs = append(id.Needs, store.Link{Ref: need.Ref, Role: p.Needs[i].Role})
 	}
 	text, err := json.Marshal(id) // maps come out sorted
 	if err != nil {

@@ -136,6 +136,15 @@ func (j *Job) Programs() []string {
 	return programs
 }
 
+// Links returns what the build needs, as its receipt will say.
+func (j *Job) Links() []store.Link {
+	links := []store.Link{}
+	for i, need := range j.Needs {
+		links = append(links, store.Link{Ref: need.Ref, Role: j.Package.Needs[i].Role})
+	}
+	return links
+}
+
 // CheckPrograms returns a *host.Missing error when the operating system lacks
 // programs that the jobs run.
 func (w *Workshop) CheckPrograms(jobs []*Job) error {

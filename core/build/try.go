@@ -54,7 +54,7 @@ func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt 
 		switch {
 		case err != nil:
 			result.Problem = status(err)
-		case t.Expect != "" && !regexp.MustCompile(t.Expect).Match(data):
+		case t.Expect != "" && !matches(t.Expect, data):
 			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
 		}
 		results = append(results, result)
@@ -93,4 +93,11 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 		}
 	}
 	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), nil
+}
+
+// matches tells whether the pattern matches somewhere in what was printed; ^
+// and $ stand for the beginning and the end of any line.
+func matches(pattern string, printed []byte) bool {
+	re, err := regexp.Compile("(?m)" + pattern)
+	return err == nil && re.Match(printed)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -59,31 +60,52 @@ func links(s *store.Store, members []Member) (map[string]store.Ref, error) {
 	return owner, nil
 }
 
+// Clash is the error when two builds of one package would be on the landing.
+type Clash struct {
+	Wanted store.Ref // on the landing by one reason
+	Needed store.Ref // by another: By runs with it
+	By     store.Ref
+}
+
+func (e *Clash) Error() string {
+	return fmt.Sprintf("%s %s runs with %s %s (%s), but %s %s (%s) would be on the landing too\n"+
+		"  Only one of them can be there. The landing stays as it was.\n"+
+		"  To have them all fit together: fernladder install %s %s:%s",
+		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID,
+		e.By.Name, e.Wanted.Name, e.Wanted.Version)
+}
+
 // Members works out what is on the landing when these builds are asked for:
-// they, and whatever they need when they run.
-func Members(s *store.Store, asked []store.Ref) ([]Member, error) {
+// they, and whatever they need when they run. needs tells what a build needs.
+// Its error is a *Clash, or that of needs.
+func Members(asked []store.Ref, needs func(store.Ref) ([]store.Link, error)) ([]Member, error) {
 	var members []Member
-	seen := map[store.Ref]bool{}
-	add := func(r store.Ref, byPerson bool) {
-		if !seen[r] {
-			seen[r] = true
-			members = append(members, Member{r, byPerson})
-		}
-	}
+	byName := map[string]store.Ref{}
 	for _, r := range asked {
-		add(r, true)
+		if other, taken := byName[r.Name]; !taken || other != r {
+			byName[r.Name] = r
+			members = append(members, Member{r, true})
+		}
 	}
 	for i := 0; i < len(members); i++ {
-		receipt, err := s.Receipt(members[i].Ref)
+		all, err := needs(members[i].Ref)
 		if err != nil {
-			return nil, s.Wrap(err)
+			return nil, err
 		}
-		for _, need := range receipt.Needs {
-			if need.Role == "runtime" {
-				add(need.Ref, false)
+		for _, need := range all {
+			if need.Role != recipe.Runtime {
+				continue
+			}
+			other, there := byName[need.Name]
+			if there && other != need.Ref {
+				return nil, &Clash{Wanted: other, Needed: need.Ref, By: members[i].Ref}
+			}
+			if !there {
+				byName[need.Name] = need.Ref
+				members = append(members, Member{need.Ref, false})
 			}
 		}
 	}
-	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.String(), b.String()) })
+	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
 	return members, nil
 }

@@ -116,7 +116,7 @@ func (r *Recipe) stepKeys() []keyfile.Key {
 func (r *Recipe) tryKeys(t *Try) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("run", &t.Run, "The command, run by sh. It must end with status 0.").Must().Check(knownVariables(shellVariablePattern, r.tryVariables)),
-		keyfile.Text("expect", &t.Expect, "A regular expression (RE2) that must match somewhere in what it prints.").Check(checkPattern),
+		keyfile.Text("expect", &t.Expect, "A regular expression (RE2) that must match somewhere in what it prints. In it, ^ and $ stand for the beginning and end of a line.").Check(checkPattern),
 		r.whenKey(&t.When, "The condition under which it is tried."),
 	}
 }

@@ -109,6 +109,15 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	return &receipt, nil
 }
 
+// Needs returns what an installed build needs, as its receipt says.
+func (s *Store) Needs(r Ref) ([]Link, error) {
+	receipt, err := s.Receipt(r)
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	return receipt.Needs, nil
+}
+
 // Receipts returns the receipts of all trees, by name, and then the newest
 // version and the latest build first.
 func (s *Store) Receipts() ([]*Receipt, error) {

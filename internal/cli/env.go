@@ -53,21 +53,22 @@ package and the libraries it needs.`,
 	}
 }
 
-// variable is one that a shell sets; what it had before is kept behind, with
-// Separator between, unless there is none.
+// variable is one that a shell sets. Kept is shell text that stands behind the
+// value: what the variable had before.
 type variable struct {
-	Name      string `json:"name"`
-	Value     string `json:"value"`
-	Separator string `json:"separator,omitempty"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Kept  string `json:"kept,omitempty"`
 }
 
 // line is the variable as a line of a POSIX shell.
 func (v variable) line() string {
-	value := "'" + strings.ReplaceAll(v.Value, "'", `'\''`) + "'"
-	if v.Separator != "" {
-		value += `"${` + v.Name + `:+` + v.Separator + `$` + v.Name + `}"`
-	}
-	return "export " + v.Name + "=" + value
+	return "export " + v.Name + "='" + strings.ReplaceAll(v.Value, "'", `'\''`) + "'" + v.Kept
+}
+
+// before is what a variable had before, if it had anything.
+func before(name, separator string) string {
+	return `"${` + name + `:+` + separator + `$` + name + `}"`
 }
 
 func landingEnvironment(s *store.Store) ([]variable, error) {
@@ -76,10 +77,15 @@ func landingEnvironment(s *store.Store) ([]variable, error) {
 		return nil, err
 	}
 	dir := landing.Directory(s)
-	lines := []variable{{"PATH", filepath.Join(dir, "bin"), ":"}}
-	for _, m := range []struct{ name, sub string }{{"MANPATH", "share/man"}, {"XDG_DATA_DIRS", "share"}} {
-		if _, err := os.Stat(filepath.Join(dir, m.sub)); err == nil {
-			lines = append(lines, withUsual(m.name, filepath.Join(dir, m.sub)))
+	lines := []variable{{"PATH", filepath.Join(dir, "bin"), before("PATH", ":")}}
+	for _, m := range []variable{
+		{"MANPATH", "share/man", `":${MANPATH:-}"`}, // nothing after the colon stands for the usual directories
+		{"MANPATH", "man", `":${MANPATH:-}"`},
+		{"XDG_DATA_DIRS", "share", `":${XDG_DATA_DIRS:-/usr/local/share:/usr/share}"`},
+	} {
+		m.Value = filepath.Join(dir, m.Value)
+		if _, err := os.Stat(m.Value); err == nil {
+			lines = append(lines, m)
 		}
 	}
 	for _, m := range state.Members {
@@ -92,15 +98,6 @@ func landingEnvironment(s *store.Store) ([]variable, error) {
 		}
 	}
 	return lines, nil
-}
-
-// withUsual is a search path whose usual value counts only while it is not set:
-// setting it must not hide that.
-func withUsual(name, dir string) variable {
-	if name == "MANPATH" {
-		return variable{name, dir + ":", ""} // an empty entry stands for the usual ones
-	}
-	return variable{name, dir + ":/usr/local/share:/usr/share", ""}
 }
 
 func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
@@ -130,7 +127,7 @@ func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
 		if strings.HasSuffix(pair.Name, "FLAGS") {
 			separator = " "
 		}
-		lines = append(lines, variable{pair.Name, pair.Values[0], separator})
+		lines = append(lines, variable{pair.Name, pair.Values[0], before(pair.Name, separator)})
 	}
 	return lines, nil
 }

@@ -36,27 +36,51 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	if err != nil {
 		return err
 	}
+	current, err := landing.Current(l.store)
+	if err != nil {
+		return err
+	}
+	// What cannot be on the landing together is better known before it is built.
+	if _, err := landing.Members(l.withLanding(current), l.links); err != nil {
+		return err
+	}
 	if _, err := a.construct(ctx, l); err != nil {
 		return err
 	}
+	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {
+		return l.withLanding(current), nil
+	})
+	if err != nil {
+		return err
+	}
+	return a.showInstalled(l, before, after)
+}
+
+// withLanding are the builds asked for when those of the ladder are added to
+// what is asked for now; they take the place of other builds of the same name.
+func (l *ladder) withLanding(current landing.State) []store.Ref {
 	var asked []store.Ref
 	for _, j := range l.jobs {
 		if j.Package.Asked {
 			asked = append(asked, j.Ref)
 		}
 	}
-	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {
-		for _, m := range current.Members {
-			if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
-				asked = append(asked, m.Ref)
-			}
+	for _, m := range current.Members {
+		if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
+			asked = append(asked, m.Ref)
 		}
-		return asked, nil
-	})
-	if err != nil {
-		return err
 	}
-	return a.showInstalled(l, before, after)
+	return asked
+}
+
+// links tells what a build needs, whether it is installed or on the ladder.
+func (l *ladder) links(r store.Ref) ([]store.Link, error) {
+	for _, j := range l.jobs {
+		if j.Ref == r {
+			return j.Links(), nil
+		}
+	}
+	return l.store.Needs(r)
 }
 
 // changeLanding brings the landing to the builds that choose says are asked
@@ -74,7 +98,7 @@ func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(lan
 	if err != nil {
 		return before, after, err
 	}
-	members, err := landing.Members(s, asked)
+	members, err := landing.Members(asked, s.Needs)
 	if err != nil {
 		return before, after, err
 	}

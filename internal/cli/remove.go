@@ -110,7 +110,7 @@ func without(s *store.Store, current landing.State, names []string) ([]store.Ref
 			asked = append(asked, m.Ref)
 		}
 	}
-	left, err := landing.Members(s, asked)
+	left, err := landing.Members(asked, s.Needs)
 	if err != nil {
 		return nil, err
 	}

@@ -32,16 +32,19 @@ const (
 
 // status returns the exit status for an error, and its name in JSON.
 func status(err error) (int, string) {
+	var demo *demoError
 	switch {
 	case err == nil:
 		return statusDone, ""
+	case errors.As(err, &demo):
+		return demo.status, "demo"
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted, "interrupted"
 	case is[*usageError](err), is[*resolve.BadSetting](err):
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err):
 		return statusRecipe, "recipe"
-	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err):
+	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err):
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err):
 		return statusFetch, "fetch"
@@ -51,7 +54,7 @@ func status(err error) (int, string) {
 		return statusRoot, "root"
 	case is[*build.Failure](err), is[*tryError](err), is[*notInstalled](err):
 		return statusBuild, "build"
-	case strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown shorthand"):
+	case strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
 		return statusUsage, "usage"
 	}
 	return statusBuild, "other"
@@ -66,8 +69,6 @@ func (a *app) report(err error) int {
 		a.reportJSON(err, kind)
 	case code == statusInterrupted:
 		a.screen.Fail("interrupted\n  Everything that was started has been ended. The same command goes on from here.")
-	case code == statusUsage:
-		a.screen.Fail(err.Error() + "\n  See: fernladder --help")
 	case is[keyfile.Problems](err):
 		var problems keyfile.Problems
 		errors.As(err, &problems)

@@ -79,8 +79,8 @@ func (a *app) try(ctx context.Context, names []string) error {
 
 func (a *app) showTry(name string, r build.TryResult) {
 	a.screen.Print("%s$ %s", name, r.Run)
-	for _, line := range strings.Split(strings.TrimRight(r.Output, "\n"), "\n") {
-		a.screen.Print("    %s", line)
+	for line := range strings.Lines(r.Output) {
+		a.screen.Print("    %s", strings.TrimRight(line, "\n"))
 	}
 	if r.Problem != "" {
 		a.screen.Print("  %s: %s", a.screen.Bad("failed"), r.Problem)

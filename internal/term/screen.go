@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,7 +69,16 @@ func (s *Screen) PrintJSON(v any) error {
 }
 
 // Table writes rows below headings, with columns as wide as they need to be.
+// Columns in which there is nothing are left out.
 func (s *Screen) Table(headings []string, rows [][]string) {
+	for i := len(headings) - 1; i >= 0; i-- {
+		if !slices.ContainsFunc(rows, func(row []string) bool { return row[i] != "" }) {
+			headings = slices.Delete(slices.Clone(headings), i, i+1)
+			for j := range rows {
+				rows[j] = slices.Delete(rows[j], i, i+1)
+			}
+		}
+	}
 	t := table.NewWriter()
 	t.SetStyle(table.StyleLight)
 	t.Style().Options = table.OptionsNoBordersAndSeparators

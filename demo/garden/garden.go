@@ -1,0 +1,168 @@
+// Package garden has the packages of the demonstration: small programs written
+// for a botanical garden that does not exist, their recipes, and the archives
+// of their releases, which are made on the spot.
+package garden
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+//go:embed src recipes
+var files embed.FS
+
+// releases are what the garden's programmers have released.
+var releases = []struct{ name, version, suffix string }{
+	{"dewcalc", "1.4.2", ".tar.gz"},
+	{"dewcalc", "1.3.0", ".tar.gz"},
+	{"loamdb", "0.9.1", ".tar.zst"},
+	{"sporegen", "2.0", ".zip"},
+	{"frondplot", "1.2.0", ".tar.gz"},
+	{"mistplan", "2.2.0-rc1", ".tar.gz"},
+	{"mistplan", "2.1.0", ".tar.gz"},
+	{"mistplan", "1.9.4", ".tar.gz"},
+	{"glasshouse", "1.0.0", ".tar.gz"},
+}
+
+// Archives returns the archives of all releases, by file name. They are the
+// same, byte for byte, each time.
+func Archives() (map[string][]byte, error) {
+	archives := map[string][]byte{}
+	for _, r := range releases {
+		entries, err := sources(r.name, r.version)
+		if err != nil {
+			return nil, err
+		}
+		name := r.name + "-" + r.version + r.suffix
+		if archives[name], err = pack(entries, r.suffix); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return archives, nil
+}
+
+// WriteRecipes fills a shelf with the garden's recipes. Their archives are
+// below the URL upstream, with the digests of these archives.
+func WriteRecipes(shelf, upstream string, archives map[string][]byte) error {
+	recipes, err := fs.Sub(files, "recipes")
+	if err != nil {
+		return err
+	}
+	digest := regexp.MustCompile(`@SHA256 (.*)@`)
+	return fs.WalkDir(recipes, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(recipes, name)
+		if err != nil {
+			return err
+		}
+		text := strings.ReplaceAll(string(data), "@UPSTREAM@", upstream)
+		text = digest.ReplaceAllStringFunc(text, func(match string) string {
+			sum := sha256.Sum256(archives[digest.FindStringSubmatch(match)[1]])
+			return hex.EncodeToString(sum[:])
+		})
+		file := filepath.Join(shelf, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(file, []byte(text), 0o644)
+	})
+}
+
+// entry is a file of an archive.
+type entry struct {
+	name string
+	mode fs.FileMode
+	data []byte
+}
+
+// released is when everything was, so that archives do not change.
+var released = time.Date(2026, time.March, 20, 12, 0, 0, 0, time.UTC)
+
+// sources returns the files of a release, below one directory.
+func sources(name, version string) ([]entry, error) {
+	var entries []entry
+	err := fs.WalkDir(files, path.Join("src", name), func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := files.ReadFile(file)
+		e := entry{name: path.Join(name+"-"+version, strings.TrimPrefix(file, "src/"+name)), mode: 0o644}
+		if path.Base(file) == "configure" {
+			e.mode = 0o755
+		}
+		e.data = bytes.ReplaceAll(data, []byte("@VERSION@"), []byte(version))
+		entries = append(entries, e)
+		return err
+	})
+	return entries, err
+}
+
+func pack(entries []entry, suffix string) ([]byte, error) {
+	var out bytes.Buffer
+	var err error
+	switch suffix {
+	case ".zip":
+		err = packZip(&out, entries)
+	case ".tar.gz":
+		z := gzip.NewWriter(&out)
+		if err = packTar(z, entries); err == nil {
+			err = z.Close()
+		}
+	case ".tar.zst":
+		var z *zstd.Encoder
+		if z, err = zstd.NewWriter(&out, zstd.WithEncoderConcurrency(1)); err == nil {
+			if err = packTar(z, entries); err == nil {
+				err = z.Close()
+			}
+		}
+	}
+	return out.Bytes(), err
+}
+
+func packTar(w io.Writer, entries []entry) error {
+	t := tar.NewWriter(w)
+	for _, e := range entries {
+		header := &tar.Header{Name: e.name, Mode: int64(e.mode), Size: int64(len(e.data)), ModTime: released, Format: tar.FormatUSTAR}
+		if err := t.WriteHeader(header); err != nil {
+			return err
+		}
+		if _, err := t.Write(e.data); err != nil {
+			return err
+		}
+	}
+	return t.Close()
+}
+
+func packZip(w io.Writer, entries []entry) error {
+	z := zip.NewWriter(w)
+	for _, e := range entries {
+		header := &zip.FileHeader{Name: e.name, Method: zip.Deflate, Modified: released}
+		header.SetMode(e.mode)
+		f, err := z.CreateHeader(header)
+		if err != nil {
+			return err
+		}
+		if _, err := f.Write(e.data); err != nil {
+			return err
+		}
+	}
+	return z.Close()
+}
