@@ -1,0 +1,49 @@
+package core_test
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Core is for any interface: it imports none, and prints nothing itself.
+func TestCoreHasNoInterfaceCode(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "-json=ImportPath", "./...").Output()
+	require.NoError(t, err)
+	for decoder := json.NewDecoder(strings.NewReader(string(out))); decoder.More(); {
+		var p struct{ ImportPath string }
+		require.NoError(t, decoder.Decode(&p))
+		for _, banned := range []string{"fernladder/internal", "fernladder/demo", "fernladder/cmd", "github.com/spf13", "github.com/jedib0t", "golang.org/x/term", "charm.land"} {
+			assert.False(t, strings.HasPrefix(p.ImportPath, banned), "core depends on %s", p.ImportPath)
+		}
+	}
+	err = filepath.WalkDir(".", func(file string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if from, ok := s.X.(*ast.Ident); ok {
+					name := from.Name + "." + s.Sel.Name
+					for _, banned := range []string{"fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout", "os.Stderr", "os.Stdin", "os.Exit", "os.Args"} {
+						assert.NotEqual(t, banned, name, file)
+					}
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+}

@@ -1,0 +1,210 @@
+package recipe
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+const digestOfNothing = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+
+// shelf writes recipes into a folder and returns shelves of it.
+func shelf(t *testing.T, recipes map[string]string) *Shelves {
+	dir := t.TempDir()
+	for name, text := range recipes {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name, FileName), []byte(text), 0o644))
+	}
+	return NewShelves([]Shelf{{Dir: dir, Shown: "shelf"}})
+}
+
+const whole = `
+format = 1
+[package]
+name = "mistplan"
+summary = "Plans mist"
+[source]
+archive = ["https://one.example/$FL_NAME-${FL_VERSION}.tar.xz", "https://two.example/m.tar.xz"]
+[[release]]
+version = "2.1.0"
+sha256 = "` + digestOfNothing + `"
+[[release]]
+version = "2.2-rc1"
+track = "preview"
+sha512 = "` + digestOfNothing + digestOfNothing + `"
+archive = "file:///srv/m.tar.xz"
+[option.plots]
+about = "Plots"
+default = true
+on = ["--plots"]
+[option.storage]
+about = "Storage"
+default = "loam"
+values = { loam = ["--loam=$FL_TREE_LOAM_DB"], flat = [] }
+[[need]]
+recipe = "loam-db"
+version = ">= 1.4, < 2"
+role = "library"
+when = "storage == loam"
+options = { shared = true }
+[[need]]
+either = ["sporegen", "sporegen-classic"]
+role = "tool"
+[build]
+method = "configure"
+parallel = false
+[build.env]
+CFLAGS = "-O1 -I$FL_SOURCE $OTHER"
+[steps]
+before_configure = '''
+echo ${FL_VERSION%.*} "$FL_OPTION_PLOTS"
+'''
+[[try]]
+run = "mistplan"
+expect = '^2'
+[env]
+MISTPLAN_DATA = "$FL_PREFIX/share"
+`
+
+func TestReadWholeRecipe(t *testing.T) {
+	r, err := shelf(t, map[string]string{"mistplan": whole}).Find("mistplan")
+	require.NoError(t, err)
+	assert.Equal(t, "shelf/mistplan/recipe.toml", r.File)
+	assert.Equal(t, []string{"https://one.example/mistplan-2.1.0.tar.xz", "https://two.example/m.tar.xz"}, r.Sources(r.Releases[0]))
+	assert.Equal(t, []string{"file:///srv/m.tar.xz"}, r.Sources(r.Releases[1]))
+	assert.Equal(t, []Track{Stable, Preview}, []Track{r.Releases[0].Track, r.Releases[1].Track})
+	assert.Equal(t, "sha512", r.Releases[1].Digest.Algorithm)
+	assert.Equal(t, []string{"--plots"}, r.Option("plots").Args("on"))
+	assert.Empty(t, r.Option("plots").Args("off"))
+	assert.Equal(t, []string{"loam", "flat"}, r.Option("storage").Choices())
+	assert.Equal(t, []string{"--loam=$FL_TREE_LOAM_DB"}, r.Option("storage").Args("loam"))
+	assert.Equal(t, "shelf/mistplan/recipe.toml:24", r.Needs[0].Position.String())
+	assert.Equal(t, []string{"sporegen", "sporegen-classic"}, r.Needs[1].Names())
+	assert.False(t, r.Build.Parallel)
+	assert.Contains(t, r.Step("before_configure"), "${FL_VERSION%.*}")
+}
+
+// Each case changes one thing in a recipe that is right, and says what is then
+// wrong, where, and what is advised.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{`summary = "Plans mist"`, `sumary = "x"`, `recipe.toml:5:1: "sumary" is not a key of [package]|did you mean "summary"?`},
+		{`name = "mistplan"`, `name = "mistplam"`, `the package is called "mistplam", but its folder "mistplan"`},
+		{`name = "mistplan"`, `name = "Mist plan"`, `4:8: "Mist plan" cannot be a package's name`},
+		{`format = 1`, `format = 2`, `2:10: "format" is from 1 to 1`},
+		{`version = "2.1.0"`, `version = 2.10`, `9:11: "version" takes a text|put it in quotes: "2.10"`},
+		{`version = "2.1.0"`, `version = "2.2.0-rc1"`, `two releases have the version 2.2-rc1|the other is in line 8`},
+		{`sha256 = "` + digestOfNothing + `"`, ``, `release 2.1.0 has no digest`},
+		{`sha256 = "e3`, `sha256 = "x3`, `10:10: a sha256 has 64 hexadecimal digits`},
+		{`https://two.example/m.tar.xz`, `ftp://two.example/m`, `"ftp://two.example/m" is not a URL that can be fetched`},
+		{`$FL_NAME-$`, `$FL_NAMES-$`, `7:33: there is no variable $FL_NAMES here|did you mean $FL_NAME?`},
+		{`$FL_NAME-$`, `$FL_PREFIX-$`, `there is no variable $FL_PREFIX here|here: FL_NAME, FL_VERSION`},
+		{`$FL_TREE_LOAM_DB`, `$FL_TREE_LOAMDB`, `23:28: there is no variable $FL_TREE_LOAMDB here|did you mean $FL_TREE_LOAM_DB?`},
+		{`"$FL_OPTION_PLOTS"`, `"$FL_OPTION_PLOT"`, `40:24: there is no variable $FL_OPTION_PLOT here`},
+		{`default = "loam"`, `default = "sand"`, `option storage cannot have the default "sand"|it can be: loam, flat`},
+		{`[option.plots]`, `[option.version]`, `an option cannot be called "version"`},
+		{`storage == loam`, `storage == sand`, `28:20: option "storage" is never "sand"|it can be: loam, flat`},
+		{`storage == loam`, `storge == loam`, `28:9: "storge" is neither an option of this recipe|did you mean "storage"?`},
+		{`storage == loam`, `storage`, `"storage" has to be compared with something|for example: storage == loam`},
+		{`storage == loam`, `plots and`, `28:18: a condition is missing here`},
+		{`storage == loam`, `(plots`, `28:9: this parenthesis is not closed`},
+		{`storage == loam`, `host == hal`, `"hal" is not a family of operating systems`},
+		{`storage == loam`, `plots < on`, `"plots" can only be compared with == and !=|only version has an order`},
+		{`storage == loam`, `plots or 'x'`, `28:18: '\'' cannot be part of a condition`},
+		{`recipe = "loam-db"`, `recipe = "mistplan"`, `mistplan needs itself`},
+		{`recipe = "loam-db"`, `#`, `a need names either a recipe or several`},
+		{`version = ">= 1.4, < 2"`, `version = "=> 1.4"`, `26:11: "=> 1.4" does not begin with a digit`},
+		{`role = "tool"`, `role = "tools"`, `32:9: "tools" is not one of the words|did you mean "tool"?`},
+		{`method = "configure"`, `method = "script"`, `the method script needs a step that places the files`},
+		{`CFLAGS = `, `FL_X = `, `names that begin with FL_ are Fern Ladder's own`},
+		{`before_configure`, `before_configur`, `39:1: "before_configur" is not a key of [steps]|did you mean "before_configure"?`},
+		{`expect = '^2'`, `expect = '(2'`, `error parsing regexp: missing closing )`},
+		{`track = "preview"`, `patches = ["../x.patch"]`, `"../x.patch" is not beside the recipe`},
+		{`track = "preview"`, `patches = ["x.patch"]`, `there is no file shelf/mistplan/x.patch`},
+	} {
+		text := strings.Replace(whole, c.old, c.new, 1)
+		require.NotEqual(t, whole, text, c.old)
+		_, err := shelf(t, map[string]string{"mistplan": text}).Find("mistplan")
+		var problems keyfile.Problems
+		require.ErrorAs(t, err, &problems, c.new)
+		message, advice, _ := strings.Cut(c.want, "|")
+		found := false
+		for _, p := range problems {
+			found = found || strings.Contains(p.String(), message) && strings.Contains(p.Advice, advice)
+		}
+		assert.True(t, found, "%s\n does not say: %s", err, c.want)
+	}
+}
+
+func TestConditions(t *testing.T) {
+	r, err := shelf(t, map[string]string{"mistplan": whole}).Find("mistplan")
+	require.NoError(t, err)
+	facts := Facts{Version: version.MustParse("2.10"), Machine: host.Machine{Arch: "x86_64", Family: "debian"},
+		Options: map[string]string{"plots": "on", "storage": "flat"}}
+	for text, want := range map[string]bool{
+		"plots":                                         true,
+		"not plots":                                     false,
+		"plots == off":                                  false,
+		"plots == true and storage != loam":             true,
+		"storage == loam or version >= 2.9":             true,
+		"version < 2.10.1 and version != 2.1":           true,
+		"version == 2.10.0":                             true,
+		"not (plots and storage == flat)":               false,
+		"not plots or arch == x86_64":                   true,
+		"storage == loam and plots or host == debian":   true,
+		"storage == loam and (plots or host == debian)": false,
+		"not not plots":                                 true,
+	} {
+		c, err := ParseCondition(text, r.Options)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, c.Holds(facts), text)
+	}
+	assert.True(t, Condition{}.Holds(facts))
+}
+
+func TestExpandLeavesEveryOtherDollar(t *testing.T) {
+	got := Expand("$FL_A-${FL_A}b $FL_AB $HOME $$ ${X} $FL_", func(name string) (string, bool) { return "1", name == "FL_A" })
+	assert.Equal(t, "1-1b $FL_AB $HOME $$ ${X} $FL_", got)
+}
+
+func TestFirstShelfWins(t *testing.T) {
+	first, second := shelf(t, map[string]string{"mistplan": whole}), shelf(t, map[string]string{"mistplan": "broken", "dewcalc": "broken"})
+	both := NewShelves(append(first.shelves, second.shelves...))
+	_, err := both.Find("mistplan")
+	assert.NoError(t, err)
+	names, err := both.Names()
+	assert.NoError(t, err)
+	assert.Equal(t, []string{"dewcalc", "mistplan"}, names)
+	var missing *NotFound
+	_, err = both.Find("mistpaln")
+	require.True(t, errors.As(err, &missing))
+	assert.Equal(t, "mistplan", missing.Near)
+	_, err = both.Find("../mistplan")
+	assert.True(t, errors.As(err, &missing), "no path leads off the shelf")
+}
+
+func FuzzCondition(f *testing.F) {
+	f.Add("plots and (storage == loam or not version < 2.0-rc1)")
+	f.Add("((((arch != x86_64))))")
+	options := []*Option{{Name: "plots", Default: "on"}}
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := ParseCondition(text, options)
+		if err != nil {
+			var at *keyfile.At
+			if !errors.As(err, &at) || at.Offset < 0 || at.Offset > len(text) {
+				t.Fatalf("%q: %v", text, err)
+			}
+			return
+		}
+		c.Holds(Facts{Version: version.MustParse("1")})
+	})
+}
