@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -260,7 +261,7 @@ var client = &http.Client{
 		if len(before) >= 10 {
 			return errors.New("redirected more than ten times")
 		}
-		if next.URL.Scheme != "https" && before[0].URL.Scheme == "https" {
+		if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
 			return errors.New("redirected from https to plain http, which is refused")
 		}
 		return nil

@@ -97,12 +97,13 @@ func (u *unpacking) tar(r io.Reader) error {
 // reading makes errors of the decoders readable.
 func (u *unpacking) reading(err error) error {
 	switch {
-	case errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, io.ErrUnexpectedEOF) && u.Entries > 0:
 		return errors.New("ends too early: the archive is cut off")
-	case errors.Is(err, tar.ErrHeader) && u.Entries == 0:
-		return errors.New("it is neither tar (plain, gz, bz2, xz, zst) nor zip")
-	case errors.Is(err, tar.ErrHeader):
-		return errors.New("the archive is damaged after the last entry that was read")
+	case errors.Is(err, tar.ErrHeader), errors.Is(err, io.ErrUnexpectedEOF):
+		if u.Entries > 0 {
+			return errors.New("the archive is damaged after the last entry that was read")
+		}
+		return errors.New("it is neither tar (plain, gz, bz2, xz, zst) nor zip, or cut off near its beginning")
 	}
 	return err
 }

@@ -1,0 +1,201 @@
+package source
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var noon = time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+
+func file(name, text string) *tar.Header {
+	return &tar.Header{Name: name, Mode: 0o644, Size: int64(len(text)), ModTime: noon, Linkname: text}
+}
+
+func directory(name string) *tar.Header {
+	return &tar.Header{Typeflag: tar.TypeDir, Name: name, Mode: 0o755, ModTime: noon.Add(-time.Hour)}
+}
+
+func link(kind byte, name, target string) *tar.Header {
+	return &tar.Header{Typeflag: kind, Name: name, Linkname: target, ModTime: noon}
+}
+
+// tarball packs entries; a file's contents are in its Linkname.
+func tarball(t require.TestingT, entries ...*tar.Header) []byte {
+	var out bytes.Buffer
+	w := tar.NewWriter(&out)
+	for _, h := range entries {
+		text := ""
+		if h.Typeflag == 0 {
+			text, h.Linkname = h.Linkname, ""
+		}
+		require.NoError(t, w.WriteHeader(h))
+		_, err := w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
+func unpack(t *testing.T, data []byte, limits Limits) (string, Unpacked, error) {
+	archive := filepath.Join(t.TempDir(), "archive")
+	dir := filepath.Join(t.TempDir(), "inside")
+	require.NoError(t, os.WriteFile(archive, data, 0o644))
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	got, err := Unpack(context.Background(), archive, dir, limits)
+	return dir, got, err
+}
+
+func TestUnpackKeepsWhatCounts(t *testing.T) {
+	run := file("pkg/bin/run", "#!/bin/sh\n")
+	run.Mode = 0o4775 // setuid is dropped
+	data := tarball(t, directory("pkg/"), run, file("pkg/a", "one"), link(tar.TypeLink, "pkg/same", "pkg/a"),
+		link(tar.TypeSymlink, "pkg/bin/up", "../a"), file("./pkg/a", "two"), file("pkg/deep/er/b", "x"))
+	dir, got, err := unpack(t, data, Usual)
+	require.NoError(t, err)
+	assert.Equal(t, noon, got.Newest.UTC())
+	for name, mode := range map[string]fs.FileMode{"pkg/bin/run": 0o755, "pkg/a": 0o644, "pkg/deep/er/b": 0o644, "pkg/same": 0o644} {
+		info, err := os.Lstat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, mode, info.Mode(), name)
+		assert.Equal(t, noon, info.ModTime().UTC(), name)
+	}
+	info, err := os.Stat(filepath.Join(dir, "pkg"))
+	require.NoError(t, err)
+	assert.Equal(t, noon.Add(-time.Hour), info.ModTime().UTC(), "directories keep their time too")
+	text, err := os.ReadFile(filepath.Join(dir, "pkg/bin/up"))
+	require.NoError(t, err)
+	assert.Equal(t, "two", string(text), "the later of two entries counts")
+	text, _ = os.ReadFile(filepath.Join(dir, "pkg/same"))
+	assert.Equal(t, "one", string(text), "what the earlier one was linked to stays")
+}
+
+// Whatever the archive says, nothing is written outside the directory.
+func TestUnpackStaysInside(t *testing.T) {
+	for name, c := range map[string]struct {
+		entries []*tar.Header
+		reason  string
+	}{
+		"dots":                      {[]*tar.Header{file("../out", "x")}, "outside the directory"},
+		"dots in the middle":        {[]*tar.Header{file("a/../../out", "x")}, "outside the directory"},
+		"absolute":                  {[]*tar.Header{file("/tmp/out", "x")}, "outside the directory"},
+		"link out":                  {[]*tar.Header{link(tar.TypeSymlink, "a", "../out")}, "leads out of the directory"},
+		"absolute link":             {[]*tar.Header{link(tar.TypeSymlink, "a", "/etc/passwd")}, "leads out of the directory"},
+		"empty link":                {[]*tar.Header{link(tar.TypeSymlink, "a", "")}, "leads out of the directory"},
+		"climbing behind a link":    {[]*tar.Header{link(tar.TypeSymlink, "a/b", "../c"), link(tar.TypeSymlink, "d", "a/b/../x")}, "leads out of the directory"},
+		"through a link":            {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "a", "real"), file("a/out", "x")}, "goes through"},
+		"hard link out":             {[]*tar.Header{link(tar.TypeLink, "a", "../out")}, "outside the directory"},
+		"hard link to nothing":      {[]*tar.Header{link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"hard link to a link":       {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"), link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"device":                    {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
+		"file where a directory is": {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
+		"directory where a file is": {[]*tar.Header{file("a", "x"), directory("a")}, "no directory"},
+		"too many entries":          {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "one too many"},
+		"too many bytes":            {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "larger than any source"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir, _, err := unpack(t, tarball(t, c.entries...), Limits{Entries: 3, Bytes: 1000, Ratio: 200})
+			var bad *UnpackError
+			require.ErrorAs(t, err, &bad)
+			assert.ErrorContains(t, err, c.reason)
+			around, err := os.ReadDir(filepath.Dir(dir))
+			require.NoError(t, err)
+			assert.Len(t, around, 1, "only the directory itself is there")
+		})
+	}
+}
+
+func TestUnpackFormats(t *testing.T) {
+	plain := tarball(t, file("pkg/a", "contents"))
+	var gz, zst, zipped bytes.Buffer
+	g := gzip.NewWriter(&gz)
+	g.Write(plain)
+	require.NoError(t, g.Close())
+	z, _ := zstd.NewWriter(&zst)
+	z.Write(plain)
+	require.NoError(t, z.Close())
+	p := zip.NewWriter(&zipped)
+	w, _ := p.Create("pkg/a")
+	w.Write([]byte("contents"))
+	h := &zip.FileHeader{Name: "pkg/l"}
+	h.SetMode(fs.ModeSymlink | 0o777)
+	w, _ = p.CreateHeader(h)
+	w.Write([]byte("a"))
+	require.NoError(t, p.Close())
+	bz2, err := os.ReadFile("testdata/pkg.tar.bz2")
+	require.NoError(t, err)
+	xz, err := os.ReadFile("testdata/pkg.tar.xz")
+	require.NoError(t, err)
+	for name, data := range map[string][]byte{"tar": plain, "gz": gz.Bytes(), "zst": zst.Bytes(), "zip": zipped.Bytes(), "bz2": bz2, "xz": xz} {
+		dir, _, err := unpack(t, data, Usual)
+		require.NoError(t, err, name)
+		text, err := os.ReadFile(filepath.Join(dir, "pkg/a"))
+		require.NoError(t, err, name)
+		assert.Equal(t, "contents", string(text), name)
+		if name == "tar" {
+			continue // which has nothing at its end to miss
+		}
+		for _, cut := range []int{len(data) / 2, len(data) / 3} {
+			_, _, err = unpack(t, data[:cut], Usual)
+			assert.ErrorAs(t, err, new(*UnpackError), "%s cut at %d", name, cut)
+		}
+	}
+	_, _, err = unpack(t, []byte("this is a page that says: not found, in many more words than that"), Usual)
+	assert.ErrorContains(t, err, "neither tar (plain, gz, bz2, xz, zst) nor zip")
+	_, _, err = unpack(t, nil, Usual)
+	assert.ErrorAs(t, err, new(*UnpackError))
+}
+
+func FuzzUnpack(f *testing.F) {
+	f.Add(tarball(f, directory("d"), file("d/a", "x"), link(tar.TypeSymlink, "l", "d"), link(tar.TypeLink, "h", "d/a")))
+	for _, name := range []string{"pkg.tar.bz2", "pkg.tar.xz"} {
+		data, err := os.ReadFile("testdata/" + name)
+		require.NoError(f, err)
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		outer := t.TempDir()
+		archive, dir := filepath.Join(outer, "archive"), filepath.Join(outer, "inside")
+		require.NoError(t, os.WriteFile(archive, data, 0o644))
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		Unpack(context.Background(), archive, dir, Limits{Entries: 100, Bytes: 1 << 20, Ratio: 200})
+		around, err := os.ReadDir(outer)
+		require.NoError(t, err)
+		require.Len(t, around, 2)
+		filepath.WalkDir(dir, func(path string, d fs.DirEntry, _ error) error {
+			if d.Type()&fs.ModeSymlink != 0 {
+				if end, err := filepath.EvalSymlinks(path); err == nil {
+					require.True(t, strings.HasPrefix(end, dir), "%s leads to %s", path, end)
+				}
+			}
+			return nil
+		})
+	})
+}
+
+func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {
+	request := func(url string) *http.Request {
+		r, err := http.NewRequest(http.MethodGet, url, nil)
+		require.NoError(t, err)
+		return r
+	}
+	secure, plain := request("https://a.example/x"), request("http://a.example/x")
+	assert.NoError(t, client.CheckRedirect(secure, []*http.Request{secure}))
+	assert.NoError(t, client.CheckRedirect(secure, []*http.Request{plain}))
+	assert.ErrorContains(t, client.CheckRedirect(plain, []*http.Request{secure}), "which is refused")
+	assert.ErrorContains(t, client.CheckRedirect(plain, []*http.Request{plain, secure}), "which is refused")
+	assert.Error(t, client.CheckRedirect(plain, make([]*http.Request, 10)))
+}
