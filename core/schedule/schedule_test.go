@@ -1,0 +1,156 @@
+package schedule
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func newSlots(t require.TestingT, n int) *Slots {
+	s, err := NewSlots(n)
+	require.NoError(t, err)
+	return s
+}
+
+// Random graphs: nothing runs before its needs, no more at once than there are
+// slots, and what failed takes along exactly what stands on it.
+func TestRunKeepsOrderAndSlots(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 12).Draw(t, "tasks")
+		slots := newSlots(t, rapid.IntRange(1, 3).Draw(t, "slots"))
+		defer slots.Close()
+		var lock sync.Mutex
+		done, running := map[int]bool{}, 0
+		tasks := make([]Task, n)
+		doomed := make([]bool, n)
+		fails := make([]bool, n)
+		for i := range tasks {
+			fails[i] = rapid.IntRange(0, 5).Draw(t, "fails") == 0
+			for j := range i {
+				if rapid.IntRange(0, 2).Draw(t, "needs") == 0 {
+					tasks[i].Needs = append(tasks[i].Needs, j)
+					doomed[i] = doomed[i] || fails[j] || doomed[j]
+				}
+			}
+			tasks[i].Slot = rapid.Bool().Draw(t, "slot")
+			tasks[i].Run = func(context.Context) error {
+				lock.Lock()
+				defer lock.Unlock()
+				for _, need := range tasks[i].Needs {
+					assert.True(t, done[need])
+				}
+				if tasks[i].Slot {
+					running++
+					assert.LessOrEqual(t, running, slots.Number())
+					lock.Unlock()
+					time.Sleep(100 * time.Microsecond)
+					lock.Lock()
+					running--
+				}
+				done[i] = true
+				if fails[i] {
+					return errors.New("fails")
+				}
+				return nil
+			}
+		}
+		for i, r := range Run(context.Background(), slots, tasks) {
+			want := Succeeded
+			switch {
+			case doomed[i]:
+				want = Skipped
+				assert.True(t, fails[r.Because] && r.Because < i)
+			case fails[i]:
+				want = Failed
+			}
+			assert.Equal(t, want, r.Outcome)
+		}
+		assert.Equal(t, slots.Number(), slots.Lease(100), "every slot is given back")
+	})
+}
+
+func TestLongestPathGoesFirst(t *testing.T) {
+	slots := newSlots(t, 1)
+	defer slots.Close()
+	var order []string
+	task := func(name string, length int, needs ...int) Task {
+		return Task{Name: name, Length: time.Duration(length) * time.Minute, Needs: needs, Slot: true,
+			Run: func(context.Context) error { order = append(order, name); return nil }}
+	}
+	Run(context.Background(), slots, []Task{task("short", 1), task("base", 2), task("long", 4), task("top", 5, 1), task("unknown", 0)})
+	assert.Equal(t, []string{"base", "top", "long", "unknown", "short"}, order)
+}
+
+func TestRunEndsWithItsContext(t *testing.T) {
+	slots := newSlots(t, 1)
+	defer slots.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	tasks := []Task{
+		{Slot: true, Length: time.Hour, Run: func(ctx context.Context) error { cancel(); <-ctx.Done(); return ctx.Err() }},
+		{Slot: true, Run: func(context.Context) error { return nil }},
+		{Slot: true, Needs: []int{1}, Run: func(context.Context) error { return nil }},
+	}
+	results := Run(ctx, slots, tasks)
+	assert.Equal(t, []Outcome{Failed, NotRun, NotRun}, []Outcome{results[0].Outcome, results[1].Outcome, results[2].Outcome})
+}
+
+// Real makes share the slots: two of them, each with many jobs, never run more
+// at once than there are.
+func TestMakeTakesSlotsFromThePool(t *testing.T) {
+	const number = 3
+	slots := newSlots(t, number)
+	defer slots.Close()
+	dir := t.TempDir()
+	text := "all:"
+	for i := range 8 {
+		text += fmt.Sprintf(" j%d", i)
+	}
+	// Each job writes how many others are at it, which are the files there.
+	text += "\nj%:\n\ttouch at-$$$$; ls | grep -c ^at- >>counts; sleep 0.05; rm at-$$$$\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "Makefile"), []byte(text), 0o644))
+	var wait sync.WaitGroup
+	for range 2 {
+		require.NoError(t, slots.Acquire(context.Background()))
+		wait.Go(func() {
+			defer slots.Release()
+			c := exec.Command("make", "-s")
+			c.Dir, c.ExtraFiles = dir, slots.Inherited()
+			c.Env = append(os.Environ(), "MAKEFLAGS="+slots.MakeFlags())
+			out, err := c.CombinedOutput()
+			assert.NoError(t, err, string(out))
+			assert.Empty(t, string(out), "make has nothing to complain of")
+		})
+	}
+	wait.Wait()
+	data, err := os.ReadFile(filepath.Join(dir, "counts"))
+	require.NoError(t, err)
+	counts := strings.Fields(string(data))
+	assert.Len(t, counts, 16)
+	assert.LessOrEqual(t, slices.Max(counts), fmt.Sprint(number))
+	assert.Greater(t, slices.Max(counts), "1", "they do run side by side")
+	assert.Equal(t, number, slots.Lease(100), "and give everything back")
+}
+
+func TestAcquireWaitsAndGivesUp(t *testing.T) {
+	slots := newSlots(t, 1)
+	defer slots.Close()
+	require.NoError(t, slots.Acquire(context.Background()))
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Millisecond)
+	defer cancel()
+	assert.ErrorIs(t, slots.Acquire(ctx), context.DeadlineExceeded)
+	assert.Zero(t, slots.Lease(1))
+	time.AfterFunc(10*time.Millisecond, slots.Release)
+	assert.NoError(t, slots.Acquire(context.Background()))
+}

@@ -1,0 +1,160 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var fern = Ref{Name: "fern", Version: "1.0-rc1", ID: "0123456789ab"}
+
+// filled makes a store, and a directory with odd files in it.
+func filled(t *testing.T) (*Store, string) {
+	s := &Store{Root: t.TempDir()}
+	require.NoError(t, s.Prepare())
+	dir := filepath.Join(s.Root, "work", "stage")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "bin"), 0o755))
+	for name, text := range map[string]string{"bin/fern": "x", "a name with spaces # = \\ é\n": "yz"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755))
+	}
+	require.NoError(t, os.Symlink("bin/fern", filepath.Join(dir, "link to")))
+	return s, dir
+}
+
+func TestTreeIsThereWithItsReceiptAndNotBefore(t *testing.T) {
+	s, dir := filled(t)
+	files, size, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{3, 3}, []int64{int64(files), size})
+	assert.False(t, s.Installed(fern), "placed, but no tree yet")
+	none, err := s.Receipts()
+	require.NoError(t, err)
+	assert.Empty(t, none)
+
+	require.NoError(t, s.Withdraw(fern, dir))
+	assert.NoDirExists(t, s.Tree(fern))
+	_, _, err = s.Place(dir, fern)
+	require.NoError(t, err)
+	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
+	assert.True(t, s.Installed(fern))
+	assert.Error(t, s.Withdraw(fern, dir), "a tree stays")
+	assert.Error(t, s.Discard(fern))
+	_, _, err = s.Place(dir, fern)
+	assert.Error(t, err)
+
+	all, err := s.Receipts()
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, fern, all[0].Ref)
+
+	require.NoError(t, s.Remove(fern))
+	assert.NoDirExists(t, filepath.Join(s.Root, "trees", "fern"))
+	work, err := os.ReadDir(filepath.Join(s.Root, "work"))
+	require.NoError(t, err)
+	assert.Empty(t, work, "nothing is left behind")
+}
+
+// What a program that ended half-way has left in the place of a tree goes.
+func TestRubbishIsReplaced(t *testing.T) {
+	s, dir := filled(t)
+	old := filepath.Join(s.Tree(fern), "old")
+	require.NoError(t, os.MkdirAll(old, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(old, "half"), nil, 0o644))
+	require.NoError(t, os.Chmod(old, 0o500))
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	assert.NoDirExists(t, old)
+}
+
+func TestFilesListsWhatIsInTheTree(t *testing.T) {
+	s, dir := filled(t)
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	files, err := s.Files(fern)
+	require.NoError(t, err)
+	byPath := map[string]File{}
+	for _, f := range files {
+		byPath[f.Path] = f
+	}
+	assert.Equal(t, int64(2), byPath["a name with spaces # = \\ é\n"].Size)
+	assert.Equal(t, File{Path: "bin/fern", Mode: 0o755, Size: 1, SHA256: "2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"}, byPath["bin/fern"])
+	assert.Equal(t, "bin/fern", byPath["link to"].Target)
+	assert.True(t, byPath["bin"].Mode.IsDir())
+}
+
+func TestHistoryComesBackFromTheReceipts(t *testing.T) {
+	s, dir := filled(t)
+	ctx := context.Background()
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	began := time.Date(2026, 3, 20, 12, 0, 0, 5000, time.UTC)
+	stages := []StageTime{{"configure", 1.5}, {"compile", 40}}
+	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages}))
+
+	for _, damage := range []string{"lost", "damaged"} {
+		file := filepath.Join(s.Root, "fernladder.db")
+		if damage == "damaged" {
+			require.NoError(t, os.WriteFile(file, []byte("no database, but longer than the header of one, which has a hundred bytes, so that it is read as one"), 0o644))
+		}
+		h, err := s.History(ctx)
+		require.NoError(t, err, damage)
+		records, err := h.Latest(ctx, "fern", 10)
+		require.NoError(t, err)
+		assert.Equal(t, []Record{{Ref: fern, Began: began, Seconds: 41.5, Stages: stages}}, records, damage)
+
+		require.NoError(t, h.Add(ctx, records[0]), "the same again changes nothing")
+		require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}))
+		records, err = h.Latest(ctx, "fern", 10)
+		require.NoError(t, err)
+		assert.Len(t, records, 2)
+		assert.Equal(t, "compile", records[0].Failed)
+		estimates, err := h.Estimates(ctx, []string{"fern", "moss"})
+		require.NoError(t, err)
+		assert.Equal(t, map[string]time.Duration{"fern": 41500 * time.Millisecond}, estimates, "failures say nothing of how long it takes")
+		require.NoError(t, h.Close())
+		require.NoError(t, errors.Join(os.Remove(file)))
+		os.Remove(file + "-wal")
+		os.Remove(file + "-shm")
+	}
+}
+
+func TestLogsOfPackagesWithSimilarNames(t *testing.T) {
+	s, _ := filled(t)
+	for _, dir := range []string{"fern-1.0-0123456789ab", "fern-moss-2.0-0123456789ab"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "logs", dir), 0o755))
+	}
+	logged, err := s.Logged("fern")
+	require.NoError(t, err)
+	require.Len(t, logged, 1)
+	assert.Equal(t, "1.0", logged[0].Version)
+}
+
+func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
+	s := &Store{Root: "/srv/fern"}
+	full := s.Wrap(&fs.PathError{Op: "write", Path: "/srv/fern/x", Err: syscall.ENOSPC})
+	assert.EqualError(t, full, "/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another root in fernladder.toml; then run the same command again. (Root: /srv/fern)")
+	assert.Equal(t, full, s.Wrap(full), "wrapped once")
+	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}), "cannot be written by this user")
+}
+
+// The list of files is for other programs too.
+func TestListIsReadByMtreeTools(t *testing.T) {
+	if _, err := exec.LookPath("bsdtar"); err != nil {
+		t.Skip("bsdtar is not here")
+	}
+	s, dir := filled(t)
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	out, err := exec.Command("bsdtar", "-tf", filepath.Join(s.Tree(fern), filesFile)).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "bin/fern")
+}
