@@ -172,6 +172,19 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 	if g.env == nil {
 		g.env = g.environment(g.job, g.Newest)
 	}
+	err = g.commands(ctx, stage, output, log)
+	if stage.Name == StagePlace {
+		if err == nil {
+			err = g.collect(log)
+		}
+		if err != nil { // what was filled in place is no tree
+			err = errors.Join(err, g.Store.Discard(g.job.Ref))
+		}
+	}
+	return err
+}
+
+func (g *building) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
 		if err := g.command(ctx, c, output); err != nil {
 			if ctx.Err() != nil {
@@ -179,9 +192,6 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 			}
 			return g.failure(stage.Name, status(err)+what(c), log)
 		}
-	}
-	if stage.Name == StagePlace {
-		return g.collect(log)
 	}
 	return nil
 }

@@ -97,6 +97,10 @@ var joined = map[string]string{
 	"CPPFLAGS": " ", "LDFLAGS": " ", "PATH": ":", "PKG_CONFIG_PATH": ":", "CMAKE_PREFIX_PATH": ":",
 }
 
+// earliest is the first time that zip archives can state, for sources that
+// state none or an impossible one.
+var earliest = time.Date(1980, time.January, 1, 0, 0, 0, 0, time.UTC)
+
 // environment is what the commands of a job's stages get, all of it: nothing
 // of the environment of the person who runs the program.
 func (w *Workshop) environment(job *Job, newest time.Time) []string {
@@ -104,7 +108,7 @@ func (w *Workshop) environment(job *Job, newest time.Time) []string {
 	variables := map[string]string{
 		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(w.Programs.Path, ":"),
 		"LC_ALL": "C.UTF-8", "TZ": "UTC", "SHELL": "/bin/sh", "TERM": "dumb", "USER": "builder", "LOGNAME": "builder",
-		"SOURCE_DATE_EPOCH": strconv.FormatInt(newest.Unix(), 10),
+		"SOURCE_DATE_EPOCH": strconv.FormatInt(max(newest.Unix(), earliest.Unix()), 10),
 		// A program finds the libraries of its own tree.
 		"LDFLAGS": "-Wl,-rpath," + filepath.Join(job.Tree, "lib"),
 		// Makefiles that know DESTDIR fill the stage instead of the tree.

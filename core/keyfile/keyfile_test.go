@@ -111,7 +111,6 @@ x = "2"
 	}
 	assert.Equal(t, []string{
 		`bed.toml:1:1: "titel" is not a key of the file | did you mean "title"?`,
-		`bed.toml:1:1: the file lacks the key "title" | title: The bed's title`,
 		`bed.toml:3:13: no exclamations | `,
 		`bed.toml:4:9: "hardy" takes true or false, not a text | `,
 		`bed.toml:5:10: "height" is from 1 to 300 | `,

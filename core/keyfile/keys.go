@@ -61,12 +61,7 @@ func Read(file string, data []byte, keys []Key) Problems {
 			check()
 		}
 	}
-	slices.SortStableFunc(d.problems, func(a, b Problem) int {
-		if a.Line != b.Line {
-			return a.Line - b.Line
-		}
-		return a.Column - b.Column
-	})
+	d.problems.Sort()
 	return d.problems
 }
 
@@ -82,33 +77,38 @@ func (d *reading) table(v *value, path string, keys []Key) {
 	if path == "" {
 		where = "the file"
 	}
+	misspelt := map[string]bool{} // keys that are there under a wrong name
 	for _, e := range v.entries {
 		i := slices.IndexFunc(keys, func(k Key) bool { return k.Name == e.name })
 		if i < 0 {
-			d.problemAt(e.offset, suggestion(e.name, keys), "%q is not a key of %s", e.name, where)
+			near, advice := suggestion(e.name, keys)
+			misspelt[near] = true
+			d.problemAt(e.offset, advice, "%q is not a key of %s", e.name, where)
 			continue
 		}
 		keys[i].read(&keys[i], d, e)
 	}
 	for _, k := range keys {
-		if k.Required && v.get(k.Name) == nil {
+		if k.Required && v.get(k.Name) == nil && !misspelt[k.Name] {
 			d.problemAt(v.offset, fmt.Sprintf("%s: %s", k.Name, firstSentence(k.About)), "%s lacks the key %q", where, k.Name)
 		}
 	}
 }
 
-func suggestion(name string, keys []Key) string {
+// suggestion returns the key that was probably meant, or "", and advice.
+func suggestion(name string, keys []Key) (near, advice string) {
 	names := make([]string, len(keys))
 	for i, k := range keys {
 		names[i] = k.Name
 	}
-	if near, found := Nearest(name, names); found {
-		return fmt.Sprintf("did you mean %q?", near)
+	near, found := Nearest(name, names)
+	switch {
+	case found:
+		return near, fmt.Sprintf("did you mean %q?", near)
+	case len(names) > 12:
+		return "", ""
 	}
-	if len(names) > 12 {
-		return ""
-	}
-	return "it has: " + strings.Join(names, ", ")
+	return "", "it has: " + strings.Join(names, ", ")
 }
 
 func firstSentence(text string) string {

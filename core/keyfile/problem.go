@@ -1,7 +1,9 @@
 package keyfile
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -79,6 +81,13 @@ func (p Problems) Error() string {
 		texts[i] = p[i].String()
 	}
 	return strings.Join(texts, "\n")
+}
+
+// Sort brings problems of one file into the order of their places.
+func (p Problems) Sort() {
+	slices.SortStableFunc(p, func(a, b Problem) int {
+		return cmp.Or(a.Line-b.Line, a.Column-b.Column)
+	})
 }
 
 // Err returns p as an error, or nil when there is no problem.

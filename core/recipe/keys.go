@@ -146,7 +146,7 @@ func wordAmong[T ~string](words ...T) func(string) (T, error) {
 func digest(algorithm string, length int) func(string) (Digest, error) {
 	return func(text string) (Digest, error) {
 		if len(text) != length || strings.Trim(text, "0123456789abcdefABCDEF") != "" {
-			return Digest{}, fmt.Errorf("a %s has %d hexadecimal digits; this is %s", algorithm, length, strconv.Quote(text))
+			return Digest{Algorithm: algorithm}, fmt.Errorf("a %s has %d hexadecimal digits; this is %s", algorithm, length, strconv.Quote(text))
 		}
 		return Digest{algorithm, strings.ToLower(text)}, nil
 	}

@@ -22,8 +22,9 @@ func Read(dir, shown string) (*Recipe, error) {
 	}
 	problems := keyfile.Read(r.File, data, Keys(r))
 	problems = append(problems, r.contradictions()...)
-	if err := problems.Err(); err != nil {
-		return nil, err
+	if len(problems) > 0 {
+		problems.Sort()
+		return nil, problems
 	}
 	return r, nil
 }
@@ -44,14 +45,14 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		at.File = r.File
 		problems = append(problems, keyfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
-	if folder := filepath.Base(r.Dir); r.Name != "" && r.Name != folder {
+	if folder := filepath.Base(r.Dir); CheckName(r.Name) == nil && r.Name != folder {
 		report(keyfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
 	}
 	for i, x := range r.Releases {
 		if len(x.Archive) == 0 && len(r.Archive) == 0 {
 			report(x.Position, "add archive = \"https://…\" here or in [source]", "release %s has no archive", x.Version)
 		}
-		if x.Digest.Hex == "" {
+		if x.Digest.Algorithm == "" {
 			report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust", "release %s has no digest to verify its archive by", x.Version)
 		}
 		for _, earlier := range r.Releases[:i] {

@@ -99,8 +99,8 @@ func TestRunEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	tasks := []Task{
 		{Slot: true, Length: time.Hour, Run: func(ctx context.Context) error { cancel(); <-ctx.Done(); return ctx.Err() }},
-		{Slot: true, Run: func(context.Context) error { return nil }},
-		{Slot: true, Needs: []int{1}, Run: func(context.Context) error { return nil }},
+		{Slot: true, Length: 1, Run: func(context.Context) error { return nil }},
+		{Slot: true, Length: 1, Needs: []int{1}, Run: func(context.Context) error { return nil }},
 	}
 	results := Run(ctx, slots, tasks)
 	assert.Equal(t, []Outcome{Failed, NotRun, NotRun}, []Outcome{results[0].Outcome, results[1].Outcome, results[2].Outcome})

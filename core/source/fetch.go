@@ -287,7 +287,7 @@ func plain(ctx context.Context, err error) error {
 		return fmt.Errorf("the name %s is not known", dns.Name)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return errors.New("the connection was refused")
-	case errors.Is(err, syscall.ECONNRESET):
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF):
 		return errors.New("the connection was broken off")
 	}
 	return err

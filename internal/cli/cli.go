@@ -90,7 +90,9 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
 	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage("%v\n  See: fernladder %s --help", err, c.Name()) })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%v\n  See: fernladder %s --help", err, c.Name())
+	})
 	root.AddGroup(
 		&cobra.Group{ID: groupWrite, Title: "Write recipes:"},
 		&cobra.Group{ID: groupBuild, Title: "Build and install:"},

@@ -1,0 +1,281 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestWrongDigestOnEveryMirror(t *testing.T) {
+	w, site := newGarden(t)
+	const recipe = "recipes/dewcalc/recipe.toml"
+	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
+	w.fails(5, []string{"install", "mistplan"}, "dewcalc 1.4.2 cannot be fetched", "/tampered/dewcalc-1.4.2.tar.gz: wrong sha256", "broken off",
+		"not built", "recipes/dewcalc/recipe.toml:12")
+	assert.Equal(t, []string{"frondplot/1.2.0", "loamdb/0.9.1", "sporegen/2.0"}, w.trees(), "the rest goes on")
+	assert.NoFileExists(t, w.root+"/landing")
+	w.edit(recipe, "/cut/", "/dl/")
+	w.must("install", "mistplan")
+}
+
+func TestARecipeWithTenMistakes(t *testing.T) {
+	w := newWorld(t)
+	w.write("recipes/fern/recipe.toml", `format = 1
+[package]
+name = "Fern"
+sumary = "x"
+[[release]]
+version = "v1"
+archive = "fern.tar"
+sha256 = "12"
+[option.tall]
+default = "very"
+[[need]]
+recipe = "soil"
+role = "libary"
+[build]
+method = "configure"
+args = ["--with-soil=$FL_TREE_SAND"]
+parallel = "no"
+`)
+	r := w.fails(3, []string{"install", "fern"}, "recipes/fern/recipe.toml:13:9: \"libary\" is not one of the words", "did you mean \"library\"?", "10 mistakes; nothing was done")
+	assert.Equal(t, 10, strings.Count(r.stderr, "recipes/fern/recipe.toml:"))
+	assert.NoDirExists(t, w.root)
+	c := w.run("check", "--json")
+	assert.Equal(t, 3, c.status)
+	assert.Equal(t, 10, strings.Count(c.stdout, `"message"`))
+}
+
+func TestLaddersThatCannotBe(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", "[[need]]\nrecipe = \"soil\"\nrole = \"tool\"\n"+script("place", place("fern")))
+	w.fails(4, []string{"install", "fern"}, `No shelf has a recipe "soil" (searched: recipes)`, "fern 1.0 needs it (recipes/fern/recipe.toml:9)")
+	assert.Contains(t, w.run("check").stdout, `recipes/fern/recipe.toml:9:3: no shelf has a recipe "soil"`)
+	w.pkg("soil", "[[need]]\nrecipe = \"fern\"\nrole = \"library\"\n"+script("place", place("soil")))
+	w.fails(4, []string{"install", "fern"}, "need each other in a circle", "fern needs soil as tool (recipes/fern/recipe.toml:9)", "soil needs fern as library (recipes/soil/recipe.toml:9)")
+	w.fails(4, []string{"plan", "frn"}, `Did you mean "fern"?`)
+	w.fails(2, []string{"plan", "Fern"}, "cannot be a package's name")
+	w.fails(2, []string{"plan", "fern", "-o", "tall"}, "write -o OPTION=VALUE")
+	w.fails(2, []string{"plan"}, "needs the name of a package")
+	w.fails(2, []string{"plant"}, `unknown command "plant"`)
+	w.fails(2, []string{"plan", "--tall"}, "unknown flag: --tall")
+	w.write("fernladder.toml", "shelfs = [\"recipes\"]\njobs = -1\n")
+	w.fails(3, []string{"list"}, `fernladder.toml:1:1: "shelfs" is not a key`, `did you mean "shelves"?`, `"jobs" is from 0`)
+}
+
+func TestNoCompiler(t *testing.T) {
+	w, site := newGarden(t)
+	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
+	for _, program := range []string{"sh", "make"} {
+		file, err := exec.LookPath(program)
+		require.NoError(t, err)
+		require.NoError(t, os.Symlink(file, w.path("bin/"+program)))
+	}
+	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q]\n", w.path("bin")))
+	w.fails(6, []string{"install", "loamdb", "dewcalc"}, "This machine lacks programs", "cc, needed by dewcalc, loamdb", "cmake, needed by loamdb")
+	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
+}
+
+func TestARootThatCannotBeWritten(t *testing.T) {
+	w, site := newGarden(t)
+	w.write("file", "")
+	w.fails(7, []string{"install", "dewcalc", "--root", "file/root"}, "file/root", "not a directory")
+	w.fails(7, []string{"install", "dewcalc", "--root", "/proc/1/fernladder"}, "/proc/1/fernladder")
+	assert.Empty(t, site.Asked())
+}
+
+// onSmallDisk runs the program with the root on a file system of that size.
+func (w *world) onSmallDisk(size string, args ...string) result {
+	require.NoError(w.t, os.MkdirAll(w.root, 0o755))
+	text := fmt.Sprintf("mount -t tmpfs -o size=%s none %s && exec \"$@\"", size, w.root)
+	c := exec.Command("unshare", append([]string{"--mount", "--map-root-user", "sh", "-c", text, "sh", program}, args...)...)
+	if os.Geteuid() == 0 {
+		c.Args = slices.DeleteFunc(c.Args, func(arg string) bool { return arg == "--map-root-user" })
+	}
+	c.Dir, c.Env = w.dir, w.env
+	return w.finish(c)
+}
+
+func TestAFullDisk(t *testing.T) {
+	w := newWorld(t)
+	if exec.Command("unshare", "--mount", "true").Run() != nil && exec.Command("unshare", "--mount", "--map-root-user", "true").Run() != nil {
+		t.Skip("no mount namespaces here")
+	}
+	w.pkg("big", script("place", place("big")), "data", strings.Repeat("0123456789abcdef", 1<<18)) // 4 MiB, far less packed
+	r := w.onSmallDisk("2m", "install", "big")
+	assert.Equal(t, 7, r.status, r.stderr)
+	assert.Contains(t, r.stderr, "The disk that holds the root is full. Make room there")
+
+	w.pkg("grower", script("compile", "dd if=/dev/zero of=grown bs=1M count=30", "place", place("grower")))
+	r = w.onSmallDisk("8m", "install", "grower")
+	assert.Equal(t, 1, r.status, r.stderr)
+	assert.Contains(t, r.stderr, "grower 1.0 failed in stage compile")
+	assert.Contains(t, r.stderr, "the disk that holds "+w.root+" is full")
+	w.must("install", "big")
+}
+
+// slowly is a build that stands still in its compile stage until a file is
+// there, with processes in the background, one of them in its own session.
+func slowly(w *world, name string) {
+	w.pkg(name, script(
+		"configure", "echo once >>"+w.path(name+".configured"),
+		"compile", "sleep 987 & setsid sleep 987 & touch "+w.path(name+".started")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done",
+		"place", place(name)))
+}
+
+// orphans are the processes that builds below the root have left.
+func (w *world) orphans() (left []string) {
+	files, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, file := range files {
+		if data, err := os.ReadFile(file); err == nil && strings.Contains(string(data), "FL_STAGE="+w.root) {
+			command, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
+			left = append(left, strings.ReplaceAll(string(command), "\x00", " "))
+		}
+	}
+	return left
+}
+
+func (w *world) waitFor(name string) {
+	require.Eventually(w.t, func() bool { _, err := os.Stat(w.path(name)); return err == nil }, 20*time.Second, 10*time.Millisecond, name)
+}
+
+// Whatever ends a build in the middle of a compile, nothing half-done is left,
+// nothing goes on running, and the next run goes on from there.
+func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
+	for _, how := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGKILL} {
+		t.Run(how.String(), func(t *testing.T) {
+			w := newWorld(t)
+			slowly(w, "fern")
+			slowly(w, "moss")
+			c := w.command("install", "fern", "moss", "-j", "2")
+			var stderr strings.Builder
+			c.Stderr = &stderr
+			require.NoError(t, c.Start())
+			w.waitFor("fern.started")
+			w.waitFor("moss.started")
+			require.NoError(t, c.Process.Signal(how))
+			c.Wait()
+			if how != syscall.SIGKILL {
+				assert.Equal(t, 130, c.ProcessState.ExitCode())
+				assert.Contains(t, stderr.String(), "interrupted\n  Everything that was started has been ended. The same command goes on from here.")
+				assert.Empty(t, w.orphans())
+			}
+			assert.Empty(t, w.trees())
+			assert.NoFileExists(t, w.root+"/landing")
+
+			w.write("go", "")
+			w.must("install", "fern", "moss")
+			assert.Equal(t, "once\n", w.read("fern.configured"), "what was done is not done again")
+			assert.Empty(t, w.orphans(), "nor does anything of the first run go on")
+			left, err := os.ReadDir(filepath.Join(w.root, "work"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("soil", script("configure", "echo once >>"+w.path("configured"), "compile",
+		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f "+w.path("rain")+"", "place", place("soil")))
+	need := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n"
+	w.pkg("fern", need+script("place", place("fern")))
+	w.pkg("stone", script("place", place("stone")))
+	r := w.fails(1, []string{"install", "fern", "stone"}, "soil 1.0 failed in stage compile: it ended with status 1, in a step of the recipe",
+		"│ soil.c:3:1: error: too dry\n", "compile.log", "Not built, because they stand on what failed: fern.")
+	assert.NotContains(t, r.stderr, "stone failed")
+	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")
+	assert.NoFileExists(t, w.root+"/landing", "the landing waits for all that was asked for")
+	assert.Contains(t, w.must("log", "soil").stdout, "too dry")
+	w.write("rain", "")
+	w.must("install", "fern", "stone")
+	assert.Equal(t, "once\n", w.read("configured"))
+}
+
+func TestTwoAtOnceOnOneRoot(t *testing.T) {
+	w := newWorld(t)
+	slowly(w, "fern")
+	var wait sync.WaitGroup
+	results := make([]result, 2)
+	wait.Go(func() { results[0] = w.run("install", "fern") })
+	w.waitFor("fern.started")
+	wait.Go(func() { results[1] = w.run("install", "fern") })
+	time.Sleep(200 * time.Millisecond)
+	w.write("go", "")
+	wait.Wait()
+	assert.Equal(t, 0, results[0].status, results[0].stderr)
+	assert.Equal(t, 0, results[1].status, results[1].stderr)
+	assert.Contains(t, results[1].stderr, "waiting for another fernladder to build the same")
+	assert.Equal(t, "once\n", w.read("fern.configured"))
+}
+
+func TestFilesOfTwoPackagesInOnePlace(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("grow")))
+	w.pkg("moss", script("place", place("grow")))
+	w.must("install", "fern")
+	w.fails(4, []string{"install", "moss"}, "fern 1.0 and moss 1.0 both have bin/grow", "The landing stays as it was")
+	assert.FileExists(t, w.root+"/landing/bin/grow")
+	w.must("remove", "fern")
+	w.must("install", "moss")
+}
+
+func TestABuildSeesOnlyWhatItDeclares(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("declared", script("place", place("declared")))
+	w.pkg("hidden", script("place", place("hidden")))
+	w.pkg("fern", "[[need]]\nrecipe = \"declared\"\nrole = \"tool\"\n"+script(
+		"compile", "env | sort; declared; ! command -v hidden; ! read line; pwd", "place", place("fern")))
+	w.must("install", "declared", "hidden", "fern")
+	log := w.must("log", "fern", "--stage", "compile").stdout
+	for _, gone := range []string{"SECRET", "-broken", "hidden/1.0"} {
+		assert.NotContains(t, strings.ReplaceAll(log, "! command -v hidden", ""), gone)
+	}
+	for _, there := range []string{"TZ=UTC\n", "LC_ALL=C.UTF-8\n", "SOURCE_DATE_EPOCH=315532800\n", "FL_VERSION=1.0\n", "FL_TREE_DECLARED=" + w.root, "HOME=" + w.root + "/work/fern-1.0-"} {
+		assert.Contains(t, log, there)
+	}
+}
+
+func TestPlacing(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("nodestdir", "[build]\nmethod = \"make\"\n[[try]]\nrun = \"nodestdir\"\nexpect = \"^grown$\"\n",
+		"Makefile", "nodestdir:\n\tprintf '#!/bin/sh\\necho grown\\n' >$@; chmod +x $@\ninstall:\n\tmkdir -p $(PREFIX)/bin; cp nodestdir $(PREFIX)/bin\n")
+	w.must("install", "nodestdir")
+	for name, c := range map[string]struct{ step, says string }{
+		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"), "files were placed outside the tree: /etc/fern.conf"},
+		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
+		"both":    {place("x") + "; mkdir -p $FL_PREFIX", "some files were placed below $DESTDIR, and some not"},
+	} {
+		w.pkg(name, script("place", c.step))
+		w.fails(1, []string{"install", name}, "failed in stage place", c.says)
+	}
+	w.pkg("trying", script("place", place("trying"))+"[[try]]\nrun = \"trying\"\nexpect = \"growing\"\n")
+	w.fails(1, []string{"install", "trying"}, "failed in stage try: trying: nothing in what it printed matches \"growing\"")
+	assert.Equal(t, []string{"nodestdir/1.0"}, w.trees())
+	w.edit("recipes/trying/recipe.toml", "growing", "trying")
+	w.must("install", "trying")
+}
+
+func TestAnArchiveThatClimbsOut(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("fern")), "a", "x")
+	archive := w.path("archives/fern.tar.gz")
+	out, err := exec.Command("tar", "-C", w.dir, "-czf", archive, "--transform", "s,^go$,../../climbed,", "-P", "fernladder.toml", "--transform", "s,fernladder.toml,../../climbed,").CombinedOutput()
+	require.NoError(t, err, string(out))
+	sum, err := exec.Command("sha256sum", archive).Output()
+	require.NoError(t, err)
+	text := w.read("recipes/fern/recipe.toml")
+	i := strings.Index(text, "sha256 = ")
+	w.write("recipes/fern/recipe.toml", text[:i+10]+string(sum[:64])+text[i+10+64:])
+	w.fails(1, []string{"install", "fern"}, `entry "../../climbed" would be written outside the directory`)
+}

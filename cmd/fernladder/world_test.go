@@ -1,0 +1,198 @@
+package main_test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"fernladder/demo/garden"
+	"fernladder/demo/upstream"
+)
+
+// program is the built program that the tests drive.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "fernladder-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "fernladder")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// A world is a folder with settings, a shelf and a root.
+type world struct {
+	t    *testing.T
+	dir  string
+	root string
+	env  []string
+}
+
+func newWorld(t *testing.T) *world {
+	w := &world{t: t, dir: t.TempDir()}
+	w.root = filepath.Join(w.dir, "root")
+	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken"}
+	w.write("fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	require.NoError(t, os.Mkdir(filepath.Join(w.dir, "recipes"), 0o755))
+	return w
+}
+
+// newGarden is a world with the recipes of the demonstration and their site.
+func newGarden(t *testing.T) (*world, *upstream.Site) {
+	w := newWorld(t)
+	archives, err := garden.Archives()
+	require.NoError(t, err)
+	site, err := upstream.Start(archives)
+	require.NoError(t, err)
+	t.Cleanup(func() { site.Close() })
+	require.NoError(t, garden.WriteRecipes(filepath.Join(w.dir, "recipes"), site.URL, archives))
+	return w, site
+}
+
+func (w *world) path(name string) string { return filepath.Join(w.dir, name) }
+
+func (w *world) write(name, text string) {
+	require.NoError(w.t, os.MkdirAll(filepath.Dir(w.path(name)), 0o755))
+	require.NoError(w.t, os.WriteFile(w.path(name), []byte(text), 0o644))
+}
+
+func (w *world) read(name string) string {
+	data, err := os.ReadFile(w.path(name))
+	require.NoError(w.t, err)
+	return string(data)
+}
+
+// edit replaces text in a file.
+func (w *world) edit(name, old, new string) {
+	text := w.read(name)
+	require.Contains(w.t, text, old)
+	w.write(name, strings.ReplaceAll(text, old, new))
+}
+
+// pkg writes a recipe for a package whose source is these files, given as
+// pairs of name and contents. more is added to the recipe.
+func (w *world) pkg(name, more string, files ...string) {
+	dir := filepath.Join(w.t.TempDir(), name)
+	require.NoError(w.t, os.Mkdir(dir, 0o755))
+	for i := 0; i < len(files); i += 2 {
+		mode := fs.FileMode(0o644)
+		if strings.HasPrefix(files[i+1], "#!") {
+			mode = 0o755
+		}
+		require.NoError(w.t, os.WriteFile(filepath.Join(dir, files[i]), []byte(files[i+1]), mode))
+	}
+	archive := w.path("archives/" + name + ".tar.gz")
+	require.NoError(w.t, os.MkdirAll(filepath.Dir(archive), 0o755))
+	out, err := exec.Command("tar", "-C", filepath.Dir(dir), "-czf", archive, name).CombinedOutput()
+	require.NoError(w.t, err, string(out))
+	data, err := os.ReadFile(archive)
+	require.NoError(w.t, err)
+	sum := sha256.Sum256(data)
+	w.write("recipes/"+name+"/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A test\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://%s\"\nsha256 = %q\n%s",
+		name, archive, hex.EncodeToString(sum[:]), more))
+}
+
+// script is a recipe's build by a script with these steps.
+func script(steps ...string) string {
+	text := "[build]\nmethod = \"script\"\n[steps]\n"
+	for i := 0; i < len(steps); i += 2 {
+		text += steps[i] + " = '''\n" + steps[i+1] + "\n'''\n"
+	}
+	return text
+}
+
+// place is a step that installs one program which prints its name.
+func place(name string) string {
+	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name + `; chmod +x $DESTDIR$FL_PREFIX/bin/` + name
+}
+
+// result is what a run of the program has come to.
+type result struct {
+	stdout, stderr string
+	status         int
+}
+
+func (w *world) command(args ...string) *exec.Cmd {
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = w.dir, w.env
+	return c
+}
+
+func (w *world) run(args ...string) result { return w.finish(w.command(args...)) }
+
+func (w *world) finish(c *exec.Cmd) result {
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	err := c.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(w.t, err)
+	}
+	return result{out.String(), errOut.String(), c.ProcessState.ExitCode()}
+}
+
+// must runs the program and wants it to succeed.
+func (w *world) must(args ...string) result {
+	w.t.Helper()
+	r := w.run(args...)
+	require.Equal(w.t, 0, r.status, "fernladder %s\n%s%s", strings.Join(args, " "), r.stdout, r.stderr)
+	return r
+}
+
+// fails wants it to end with a status, and to say all of this on stderr.
+func (w *world) fails(status int, args []string, says ...string) result {
+	w.t.Helper()
+	r := w.run(args...)
+	require.Equal(w.t, status, r.status, "fernladder %s\n%s%s", strings.Join(args, " "), r.stdout, r.stderr)
+	for _, text := range says {
+		require.Contains(w.t, r.stderr, text)
+	}
+	return r
+}
+
+// sh runs shell text with the program on the PATH.
+func (w *world) sh(text string) result {
+	c := exec.Command("sh", "-e", "-c", text)
+	c.Dir = w.dir
+	c.Env = append([]string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH")}, "HOME="+w.dir)
+	return w.finish(c)
+}
+
+// parsed runs the program with --json and reads what it prints into v.
+func (w *world) parsed(v any, args ...string) {
+	w.t.Helper()
+	r := w.must(append(args, "--json")...)
+	require.NoError(w.t, json.Unmarshal([]byte(r.stdout), v), r.stdout)
+}
+
+// trees are the names of the trees that are there, NAME/VERSION without id,
+// whether they are complete or not.
+func (w *world) trees() []string {
+	dirs, err := filepath.Glob(filepath.Join(w.root, "trees", "*", "*"))
+	require.NoError(w.t, err)
+	names := []string{}
+	for _, dir := range dirs {
+		base := filepath.Base(dir)
+		names = append(names, filepath.Base(filepath.Dir(dir))+"/"+base[:strings.LastIndex(base, "-")])
+	}
+	return names
+}
