@@ -113,7 +113,8 @@ func migrate(ctx context.Context, db *sql.DB) error {
 			return err
 		}
 		// Another program may have done it since.
-		if err := tx.QueryRow("PRAGMA user_version").Scan(&have); err == nil && have < len(migrations) {
+		err = tx.QueryRow("PRAGMA user_version").Scan(&have)
+		if err == nil && have < len(migrations) {
 			have++
 			_, err = tx.Exec(migrations[have-1] + fmt.Sprintf("; PRAGMA user_version = %d", have))
 		}

@@ -1,0 +1,48 @@
+# Commands for those who work on Fern Ladder. `make demo` and `make test` do all
+# their own set-up on a Debian machine with Go.
+
+GO = CGO_ENABLED=0 go
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build demo test check lint share bench screenshots docs setup setup-shots
+
+build:
+	$(GO) build -trimpath -o bin/fernladder ./cmd/fernladder
+
+demo: setup build
+	./bin/fernladder demo
+
+test: setup
+	$(GO) test ./...
+
+check: setup lint share test
+
+# Formatting, vet, staticcheck, and that the reference is what the code says.
+# The layer test and the seeds of the fuzz tests are part of `make test`.
+lint:
+	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) run $(STATICCHECK) ./...
+	$(GO) run ./internal/reference -check docs
+
+# Tests are a quarter to a third of the code they test.
+share:
+	@tests=$$(git ls-files '*_test.go' | xargs cat | wc -l); \
+	code=$$(git ls-files '*.go' | grep -v _test.go | xargs cat | wc -l); \
+	echo "test share: $$tests lines for $$code lines of code, $$((100 * tests / code)) %"; \
+	test $$((100 * tests / code)) -ge 24 && test $$((100 * tests / code)) -le 36
+
+bench: setup build
+	$(GO) run ./bench -program bin/fernladder $(BENCH)
+
+screenshots: setup-shots build
+	./docs/screenshots/make.sh
+
+docs:
+	$(GO) run ./internal/reference docs
+
+setup:
+	@./setup.sh gcc make cmake meson ninja:ninja-build patch git xz:xz-utils zstd curl unshare:util-linux bsdtar:libarchive-tools pkg-config
+
+setup-shots:
+	@./setup.sh Xvfb:xvfb xterm import:imagemagick
