@@ -79,6 +79,9 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	if err := g.prepare(); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
+	// A process in a session of its own outlives the command that started it,
+	// but not the build.
+	defer killAll("FL_STAGE=" + g.dirs.stage)
 	for _, stage := range g.job.Stages {
 		if slices.Contains(g.Done, stage.Name) {
 			continue
@@ -239,7 +242,6 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 		p.argv = c.Argv
 	}
 	fmt.Fprintf(output, "· in %s\n· %s\n", c.Dir, strings.Join(p.argv, " "))
-	defer killAll("FL_STAGE=" + g.dirs.stage)
 	return p.run(ctx)
 }
 

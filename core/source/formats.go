@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/klauspost/pgzip"
 	"github.com/therootcompany/xz"
@@ -31,7 +32,7 @@ func (u *unpacking) all(f *os.File, size int64) error {
 	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
 		return u.zip(f, size)
 	}
-	plain, done, err := decompressed(buffered, head)
+	plain, done, err := decompressed(buffered, head, size < 1<<20)
 	if err != nil {
 		return err
 	}
@@ -40,23 +41,37 @@ func (u *unpacking) all(f *os.File, size int64) error {
 }
 
 // decompressed returns a reader of what r holds, decided by its first bytes.
-// done ends what was started for it.
-func decompressed(r *bufio.Reader, head []byte) (plain io.Reader, done func(), err error) {
+// For small archives it is not worth starting anything on the side; done ends
+// what was started.
+func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, done func(), err error) {
 	done = func() {}
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		if small {
+			z, err := gzip.NewReader(r)
+			return z, done, err
+		}
 		z, err := pgzip.NewReader(r)
 		if err != nil {
 			return nil, done, err
 		}
 		return z, func() { z.Close() }, nil
 	case bytes.HasPrefix(head, []byte("BZh")):
-		return bzip2.NewReader(r), done, nil
+		a := newAhead(bzip2.NewReader(r))
+		return a, a.Close, nil
 	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
 		x, err := xz.NewReader(r, largestXZDictionary)
-		return x, done, err
+		if err != nil {
+			return nil, done, err
+		}
+		a := newAhead(x)
+		return a, a.Close, nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(1<<30))
+		threads := 0 // as many as there are processors
+		if small {
+			threads = 1
+		}
+		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(1<<30), zstd.WithDecoderConcurrency(threads))
 		if err != nil {
 			return nil, done, err
 		}

@@ -1,0 +1,126 @@
+// Bench measures Fern Ladder against what a person would run otherwise, side
+// by side: each row's two sides are run in turns, several rounds of them, and
+// compared by their medians. It prints one table. Figures are of the machine
+// they are measured on; only the ratios mean something elsewhere.
+//
+//	go run ./bench -program bin/fernladder [-rounds 5] [-only unpack]
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"fernladder/core/source"
+)
+
+// A row compares two ways to do the same work.
+type row struct {
+	name   string
+	anchor string // what the other side is
+	aim    string
+	ours   side
+	theirs side
+	// show says in words what the row comes to, where a ratio does not.
+	show func(ours, theirs cost) string
+}
+
+// A side does the work once and says what it cost. What has to be cleared away
+// beforehand is not counted.
+type side func() cost
+
+// cost is what a run took.
+type cost struct{ wall, cpu time.Duration }
+
+func main() {
+	program := flag.String("program", "bin/fernladder", "the built program")
+	rounds := flag.Int("rounds", 5, "how often each side is run, after one run that does not count")
+	only := flag.String("only", "", "only rows whose name contains this")
+	unpackFile := flag.String("unpack", "", "unpack this archive into the directory given as argument, and nothing else")
+	flag.Parse()
+	if *unpackFile != "" {
+		_, err := source.Unpack(context.Background(), *unpackFile, flag.Arg(0), source.Usual)
+		must(err)
+		return
+	}
+	dir, err := os.MkdirTemp("", "fernladder-bench-")
+	must(err)
+	defer os.RemoveAll(dir)
+	absolute, err := filepath.Abs(*program)
+	must(err)
+	w := &work{dir: dir, program: absolute}
+	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", "work", "anchor", "ours", "anchor's", "ratio (spread)", "aim")
+	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch} {
+		for _, r := range make() {
+			if strings.Contains(r.name, *only) {
+				r.run(*rounds)
+			}
+		}
+	}
+}
+
+// run measures both sides in turns and prints the row.
+func (r row) run(rounds int) {
+	var ours, theirs []cost
+	var ratios []float64
+	for i := range rounds + 1 {
+		a, b := r.ours(), r.theirs()
+		if i == 0 {
+			continue // caches are filled now
+		}
+		ours, theirs = append(ours, a), append(theirs, b)
+		ratios = append(ratios, a.wall.Seconds()/b.wall.Seconds())
+	}
+	slices.Sort(ratios)
+	a, b := median(ours), median(theirs)
+	ratio := fmt.Sprintf("%.2f (%.2f to %.2f)", a.wall.Seconds()/b.wall.Seconds(), ratios[0], ratios[len(ratios)-1])
+	if r.show != nil {
+		ratio = r.show(a, b)
+	}
+	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", r.name, r.anchor, short(a.wall), short(b.wall), ratio, r.aim)
+}
+
+func median(costs []cost) cost {
+	middle := func(of func(cost) time.Duration) time.Duration {
+		values := make([]time.Duration, len(costs))
+		for i, c := range costs {
+			values[i] = of(c)
+		}
+		slices.Sort(values)
+		return values[len(values)/2]
+	}
+	return cost{middle(func(c cost) time.Duration { return c.wall }), middle(func(c cost) time.Duration { return c.cpu })}
+}
+
+func short(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+	}
+	return fmt.Sprintf("%.2f s", d.Seconds())
+}
+
+// timed runs a command in a directory.
+func timed(dir, name string, args ...string) cost {
+	c := exec.Command(name, args...)
+	c.Dir = dir
+	began := time.Now()
+	out, err := c.CombinedOutput()
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+		os.Exit(1)
+	}
+	return cost{time.Since(began), c.ProcessState.UserTime() + c.ProcessState.SystemTime()}
+}
+
+func must(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}

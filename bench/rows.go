@@ -1,0 +1,220 @@
+package main
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"fernladder/demo/garden"
+	"fernladder/demo/upstream"
+)
+
+// work is where the rows are made and what they measure.
+type work struct{ dir, program string }
+
+func (w *work) path(names ...string) string {
+	return filepath.Join(append([]string{w.dir}, names...)...)
+}
+
+func (w *work) write(name, text string) {
+	must(os.MkdirAll(filepath.Dir(w.path(name)), 0o755))
+	must(os.WriteFile(w.path(name), []byte(text), 0o755))
+}
+
+// chain builds the garden with nothing built before, against a script as a
+// person writes it: one package after the other, each with all processors.
+func (w *work) chain() []row {
+	archives, err := garden.Archives()
+	must(err)
+	for name, data := range archives {
+		w.write("chain/archives/"+name, string(data))
+	}
+	must(garden.WriteRecipes(w.path("chain/recipes"), "file://"+w.path("chain/archives"), archives))
+	must(filepath.WalkDir(w.path("chain/recipes"), func(file string, d os.DirEntry, err error) error {
+		if err != nil || d.Name() != "recipe.toml" {
+			return err
+		}
+		data, err := os.ReadFile(file)
+		must(err)
+		text := strings.NewReplacer("/archives/tampered/", "/archives/", "/archives/dl/", "/archives/").Replace(string(data))
+		return os.WriteFile(file, []byte(text), 0o644)
+	}))
+	w.write("chain/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	w.write("chain/script.sh", `set -e
+A=$PWD/archives P=$PWD/prefix J=-j$(nproc)
+mkdir work && cd work
+export PATH=$P/bin:$PATH CPPFLAGS=-I$P/include LDFLAGS="-L$P/lib -Wl,-rpath,$P/lib" CMAKE_PREFIX_PATH=$P MISTPLAN_DATA=$P/share/mistplan
+check() { sha256sum "$A/$1" >/dev/null; }
+check sporegen-2.0.zip; python3 -c "import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()" $A/sporegen-2.0.zip
+(cd sporegen-2.0; make $J; make install PREFIX=$P)
+check dewcalc-1.4.2.tar.gz; tar -xf $A/dewcalc-1.4.2.tar.gz
+(mkdir b1; cd b1; ../dewcalc-1.4.2/configure --prefix=$P --disable-static; make $J; make check; make install; $P/bin/dewcalc 20 50) || exit 1
+check loamdb-0.9.1.tar.zst; tar -xf $A/loamdb-0.9.1.tar.zst
+(cmake -S loamdb-0.9.1 -B b2 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release -DBUILD_SHARED_LIBS=ON -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_RPATH=$P/lib; cd b2; make $J; make install; $P/bin/loamdb put x light 12)
+check frondplot-1.2.0.tar.gz; tar -xf $A/frondplot-1.2.0.tar.gz
+(cd frondplot-1.2.0; make $J; make install PREFIX=$P; echo 1 3 2 | frondplot Growth moss)
+check mistplan-2.1.0.tar.gz; tar -xf $A/mistplan-2.1.0.tar.gz
+(mkdir b3; cd b3; ../mistplan-2.1.0/configure --prefix=$P --enable-plots --with-storage=loam; make $J; make check; make install; mistplan --version; mistplan --plot plan.svg)
+check glasshouse-1.0.0.tar.gz; tar -xf $A/glasshouse-1.0.0.tar.gz
+(cmake -S glasshouse-1.0.0 -B b4 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release -DCMAKE_INSTALL_RPATH=$P/lib; cd b4; make $J; make install; glasshouse day book)
+`)
+	return []row{{
+		name: "the garden's chain, nothing built", anchor: "script: in order, make -j each", aim: "faster the wider",
+		ours: func() cost {
+			must(os.RemoveAll(w.path("chain/root")))
+			return timed(w.path("chain"), w.program, "install", "glasshouse")
+		},
+		theirs: func() cost {
+			must(os.RemoveAll(w.path("chain/work")))
+			must(os.RemoveAll(w.path("chain/prefix")))
+			return timed(w.path("chain"), "sh", "script.sh")
+		},
+	}}
+}
+
+// trivial fills a shelf with packages that take no time to build, and returns
+// their names.
+func (w *work) trivial(name string, number int) []string {
+	must(os.MkdirAll(w.path(name, "pkg"), 0o755))
+	w.write(name+"/pkg/file", "a source\n")
+	must(exec.Command("tar", "-C", w.path(name), "-czf", w.path(name, "pkg.tar.gz"), "pkg").Run())
+	data, err := os.ReadFile(w.path(name, "pkg.tar.gz"))
+	must(err)
+	sum := sha256.Sum256(data)
+	w.write(name+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	var names []string
+	for i := range number {
+		n := fmt.Sprintf("plant%03d", i)
+		names = append(names, n)
+		need := ""
+		if i >= 10 { // ten side by side, one standing on the other
+			need = fmt.Sprintf("[[need]]\nrecipe = \"plant%03d\"\nrole = \"library\"\n", i-10)
+		}
+		w.write(name+"/recipes/"+n+"/recipe.toml", fmt.Sprintf(`format = 1
+[package]
+name = %q
+summary = "A package that takes no time to build"
+[[release]]
+version = "1.0"
+archive = "file://%s"
+sha256 = %q
+%s[build]
+method = "script"
+[steps]
+compile = '''
+cp file built
+'''
+place = '''
+mkdir -p $DESTDIR$FL_PREFIX/share/%s; cp built $DESTDIR$FL_PREFIX/share/%s/file
+'''
+`, n, w.path(name, "pkg.tar.gz"), hex.EncodeToString(sum[:]), need, n, n))
+	}
+	return names
+}
+
+// overhead is what the program itself costs: 100 packages whose builds are next
+// to nothing, against the same commands run bare.
+func (w *work) overhead() []row {
+	names := w.trivial("overhead", 100)
+	var bare strings.Builder
+	bare.WriteString("set -e\n")
+	for _, n := range names {
+		fmt.Fprintf(&bare, "mkdir -p work/%s; cd work/%s; tar -xf ../../pkg.tar.gz; cd pkg; sh -e -c 'cp file built'; P=$PWD/../../../prefix/%s sh -e -c 'mkdir -p $P/share; cp built $P/share/file'; cd ../../..\n", n, n, n)
+	}
+	w.write("overhead/bare.sh", bare.String())
+	return []row{{
+		name: "100 packages, tool's own cost", anchor: "the same commands run bare", aim: "1 s of CPU at most",
+		ours: func() cost {
+			must(os.RemoveAll(w.path("overhead/root")))
+			return timed(w.path("overhead"), w.program, append([]string{"build"}, names...)...)
+		},
+		theirs: func() cost {
+			must(os.RemoveAll(w.path("overhead/work")))
+			must(os.RemoveAll(w.path("overhead/prefix")))
+			return timed(w.path("overhead"), "sh", "bare.sh")
+		},
+		show: func(ours, theirs cost) string { return fmt.Sprintf("CPU %+.2f s", (ours.cpu - theirs.cpu).Seconds()) },
+	}}
+}
+
+// nothing asks for 200 packages that are installed, against reading their
+// receipts.
+func (w *work) nothing() []row {
+	names := w.trivial("nothing", 200)
+	args := append([]string{"install"}, names...)
+	installed := false
+	return []row{{
+		name: "nothing to do, 200 packages installed", anchor: "cat of their 200 receipts", aim: "100 ms at most",
+		ours: func() cost {
+			if !installed {
+				timed(w.path("nothing"), w.program, args...)
+				installed = true
+			}
+			return timed(w.path("nothing"), w.program, args...)
+		},
+		theirs: func() cost {
+			return timed(w.path("nothing"), "sh", "-c", "cat root/trees/*/*/share/fernladder/receipt.json >/dev/null")
+		},
+	}}
+}
+
+// unpack takes a tree of sources, some 60 MB in thousands of files.
+func (w *work) unpack() []row {
+	self, err := os.Executable()
+	must(err)
+	must(os.MkdirAll(w.path("unpack"), 0o755))
+	plain := w.path("unpack", "src.tar")
+	timed(filepath.Join(runtime.GOROOT(), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile", "net", "crypto", "go", "runtime", "internal")
+	var rows []row
+	for _, format := range []struct{ suffix, program, aim string }{
+		{"gz", "gzip", "1.0"}, {"zst", "zstd", "1.0"}, {"xz", "xz -T0", "1.2"}, {"bz2", "bzip2", ""},
+	} {
+		archive := plain + "." + format.suffix
+		timed(w.path("unpack"), "sh", "-c", format.program+" -c src.tar >"+archive)
+		into := func(run func(dir string) cost) side {
+			return func() cost {
+				dir := w.path("unpack", "out")
+				must(os.RemoveAll(dir))
+				must(os.Mkdir(dir, 0o755))
+				return run(dir)
+			}
+		}
+		rows = append(rows, row{
+			name: "unpack a verified archive, " + format.suffix, anchor: "tar -xf", aim: format.aim,
+			ours:   into(func(dir string) cost { return timed(w.dir, self, "-unpack", archive, dir) }),
+			theirs: into(func(dir string) cost { return timed(dir, "tar", "-xf", archive) }),
+		})
+	}
+	return rows
+}
+
+// fetch takes one large archive from a fast site.
+func (w *work) fetch() []row {
+	const size = 200 << 20
+	data := make([]byte, size)
+	for i := range data {
+		data[i] = byte(i * i >> 7)
+	}
+	site, err := upstream.Start(map[string][]byte{"big.tar": data})
+	must(err)
+	sum := sha256.Sum256(data)
+	w.write("fetch/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	w.write("fetch/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = \"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+		site.URL, hex.EncodeToString(sum[:])))
+	return []row{{
+		name: "fetch 200 MiB from a fast site, verified", anchor: "curl, sha256sum, sync", aim: "1.0",
+		ours: func() cost {
+			must(os.RemoveAll(w.path("fetch/root")))
+			return timed(w.path("fetch"), w.program, "fetch", "big")
+		},
+		theirs: func() cost {
+			os.Remove(w.path("fetch/big.tar"))
+			return timed(w.path("fetch"), "sh", "-c", "curl -s -o big.tar "+site.URL+"/dl/big.tar && sha256sum big.tar && sync big.tar")
+		},
+	}}
+}
