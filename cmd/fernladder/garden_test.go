@@ -59,7 +59,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 	assert.Equal(t, map[string]string{"shared": "on"}, with.Packages[1].Options)
 	assert.Equal(t, with.Packages[0].ID, without.Packages[0].ID, "what is not concerned keeps its id")
 	assert.NotEqual(t, with.Packages[4].ID, without.Packages[2].ID)
-	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:39)"}, with.Packages[0].Why)
+	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:40)"}, with.Packages[0].Why)
 	assert.NoDirExists(t, w.root, "a plan changes nothing")
 }
 

@@ -21,7 +21,7 @@ func TestWrongDigestOnEveryMirror(t *testing.T) {
 	const recipe = "recipes/dewcalc/recipe.toml"
 	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
 	w.fails(5, []string{"install", "mistplan"}, "dewcalc 1.4.2 cannot be fetched", "/tampered/dewcalc-1.4.2.tar.gz: wrong sha256", "broken off",
-		"not built", "recipes/dewcalc/recipe.toml:12")
+		"not built", "recipes/dewcalc/recipe.toml:13")
 	assert.Equal(t, []string{"frondplot/1.2.0", "loamdb/0.9.1", "sporegen/2.0"}, w.trees(), "the rest goes on")
 	assert.NoFileExists(t, w.root+"/landing")
 	w.edit(recipe, "/cut/", "/dl/")
@@ -48,7 +48,7 @@ method = "configure"
 args = ["--with-soil=$FL_TREE_SAND"]
 parallel = "no"
 `)
-	r := w.fails(3, []string{"install", "fern"}, "recipes/fern/recipe.toml:13:9: \"libary\" is not one of the words", "did you mean \"library\"?", "10 mistakes; nothing was done")
+	r := w.fails(3, []string{"install", "fern"}, "recipes/fern/recipe.toml:13:9: role cannot be \"libary\"", "did you mean \"library\"?", "10 mistakes; nothing was done")
 	assert.Equal(t, 10, strings.Count(r.stderr, "recipes/fern/recipe.toml:"))
 	assert.NoDirExists(t, w.root)
 	c := w.run("check", "--json")
@@ -191,7 +191,7 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	need := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n"
 	w.pkg("fern", need+script("place", place("fern")))
 	w.pkg("stone", script("place", place("stone")))
-	r := w.fails(1, []string{"install", "fern", "stone"}, "soil 1.0 failed in stage compile: it ended with status 1, in a step of the recipe",
+	r := w.fails(1, []string{"install", "fern", "stone"}, "soil 1.0 failed in stage compile: a step of the recipe ended with status 1",
 		"│ soil.c:3:1: error: too dry\n", "compile.log", "Not built, because they stand on what failed: fern.")
 	assert.NotContains(t, r.stderr, "stone failed")
 	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")

@@ -64,7 +64,8 @@ func newGarden(t *testing.T) (*world, *upstream.Site) {
 	site, err := upstream.Start(archives)
 	require.NoError(t, err)
 	t.Cleanup(func() { site.Close() })
-	require.NoError(t, garden.WriteRecipes(filepath.Join(w.dir, "recipes"), site.URL, archives))
+	require.NoError(t, garden.Write(w.dir, site.URL, archives))
+	require.NoError(t, os.RemoveAll(w.path("upstream"))) // only the site has them
 	return w, site
 }
 

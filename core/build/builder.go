@@ -193,7 +193,7 @@ func (g *building) commands(ctx context.Context, stage Stage, output *os.File, l
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return g.failure(stage.Name, status(err)+what(c), log)
+			return g.failure(stage.Name, what(c)+" "+status(err), log)
 		}
 	}
 	return nil
@@ -210,12 +210,12 @@ func (g *building) renew(dir string) error {
 	return os.MkdirAll(dir, 0o755)
 }
 
-// what says which command of a stage failed.
+// what names a command of a stage.
 func what(c Command) string {
 	if c.Argv[0] == "sh" {
-		return ", in a step of the recipe"
+		return "a step of the recipe"
 	}
-	return ", in " + filepath.Base(c.Argv[0])
+	return filepath.Base(c.Argv[0])
 }
 
 // command runs one command, with the job slots it is entitled to.
@@ -241,7 +241,7 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 	if c.Argv[0] == "sh" { // the shell expands its variables itself
 		p.argv = c.Argv
 	}
-	fmt.Fprintf(output, "· in %s\n· %s\n", c.Dir, strings.Join(p.argv, " "))
+	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
 	return p.run(ctx)
 }
 
@@ -361,9 +361,9 @@ func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
 	defer output.Close()
 	failed := ""
 	for _, r := range results {
-		fmt.Fprintf(output, "· %s\n%s", r.Run, r.Output)
+		fmt.Fprintf(output, ownMark+"%s\n%s", r.Run, r.Output)
 		if r.Problem != "" {
-			fmt.Fprintf(output, "· %s\n", r.Problem)
+			fmt.Fprintf(output, ownMark+"%s\n", r.Problem)
 			if failed == "" {
 				failed = fmt.Sprintf("%s: %s", r.Run, r.Problem)
 			}

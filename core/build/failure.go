@@ -42,6 +42,9 @@ var errorPattern = regexp.MustCompile(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|und
 // of configure scripts, and file names.
 var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
 
+// ownMark begins the lines of a log that say which command runs where.
+const ownMark = "· "
+
 // excerpt returns up to most lines of a log, around the first that reports an
 // error, or else the last ones.
 func excerpt(file string, most int) []string {
@@ -61,7 +64,7 @@ func excerpt(file string, most int) []string {
 	reader := bufio.NewReader(f)
 	for {
 		line, err := reader.ReadString('\n')
-		if text := printable(strings.TrimRight(line, "\r\n")); text != "" {
+		if text := printable(strings.TrimRight(line, "\r\n")); text != "" && !strings.HasPrefix(text, ownMark) {
 			if !found && errorPattern.MatchString(text) && !harmlessPattern.MatchString(text) {
 				found = true
 				lines = lines[max(0, len(lines)-before):]

@@ -32,7 +32,7 @@ func (p process) run(ctx context.Context) error {
 	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
 	file := programs.Find(p.argv[0])
 	if file == "" {
-		return fmt.Errorf("there is no program %q", p.argv[0])
+		return errors.New("there is no such program")
 	}
 	command := exec.Command(file)
 	command.Args = p.argv
@@ -78,15 +78,15 @@ func (p process) run(ctx context.Context) error {
 func status(err error) string {
 	var exit *exec.ExitError
 	if !errors.As(err, &exit) {
-		return err.Error()
+		return "could not be run: " + err.Error()
 	}
 	if w, ok := exit.Sys().(syscall.WaitStatus); ok && w.Signaled() {
 		if w.Signal() == syscall.SIGKILL {
-			return "it was killed, perhaps because the memory was full"
+			return "was killed, perhaps because the memory was full"
 		}
-		return fmt.Sprintf("it was ended by signal %d (%s)", int(w.Signal()), w.Signal())
+		return fmt.Sprintf("was ended by signal %d (%s)", int(w.Signal()), w.Signal())
 	}
-	return fmt.Sprintf("it ended with status %d", exit.ExitCode())
+	return fmt.Sprintf("ended with status %d", exit.ExitCode())
 }
 
 // killAll ends every process that still has the variable in the environment it

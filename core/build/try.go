@@ -53,7 +53,7 @@ func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt 
 		result := TryResult{Try: t, Output: string(data)}
 		switch {
 		case err != nil:
-			result.Problem = status(err)
+			result.Problem = "it " + status(err)
 		case t.Expect != "" && !matches(t.Expect, data):
 			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
 		}

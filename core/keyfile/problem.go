@@ -80,7 +80,7 @@ func (p Problems) Error() string {
 	for i := range p {
 		texts[i] = p[i].String()
 	}
-	return strings.Join(texts, "\n")
+	return strings.Join(texts, "\n\n")
 }
 
 // Sort brings problems of one file into the order of their places.

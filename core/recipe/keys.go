@@ -49,7 +49,7 @@ func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
 	x.Track = Stable
 	return []keyfile.Key{
 		keyfile.Parsed("version", "version", &x.Version, version.Parse, "The version, in quotes.").Must(),
-		keyfile.Parsed("track", "stable or preview", &x.Track, wordAmong(Stable, Preview), "How settled it is: stable, if nothing is said, or preview. Previews are only built when they are asked for by their exact version."),
+		keyfile.Parsed("track", "stable or preview", &x.Track, wordAmong("track", Stable, Preview), "How settled it is: stable, if nothing is said, or preview. Previews are only built when they are asked for by their exact version."),
 		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
 		keyfile.Parsed("sha256", "64 hexadecimal digits", &x.Digest, digest("sha256", 64), "The SHA-256 of the archive. A release has this or sha512."),
 		keyfile.Parsed("sha512", "128 hexadecimal digits", &x.Digest, digest("sha512", 128), "The SHA-512 of the archive."),
@@ -73,7 +73,7 @@ func (r *Recipe) needKeys(n *Need) []keyfile.Key {
 		keyfile.Text("recipe", &n.Recipe, "The recipe that is needed.").Check(CheckName),
 		keyfile.Texts("either", &n.Either, "Recipes of which one is enough: the first that can be had is taken. Instead of recipe.").Check(CheckName),
 		keyfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do. All, if nothing is said."),
-		keyfile.Parsed("role", "tool, library or runtime", &n.Role, wordAmong(Tool, Library, Runtime), "What it is for: tool (runs during the build), library (compiled or linked against) or runtime (needed when the program runs).").Must(),
+		keyfile.Parsed("role", "tool, library or runtime", &n.Role, wordAmong("role", Tool, Library, Runtime), "What it is for: tool (runs during the build), library (compiled or linked against) or runtime (needed when the program runs).").Must(),
 		r.whenKey(&n.When, "The condition under which it is needed."),
 		keyfile.Choices("options", &n.Options, "How it must have been built: its options and what they must be."),
 	}
@@ -90,7 +90,7 @@ func (r *Recipe) whenKey(into *Condition, about string) keyfile.Key {
 func (r *Recipe) buildKeys() []keyfile.Key {
 	r.Build.Parallel = true
 	return []keyfile.Key{
-		keyfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong(Methods...), "The build system. With script, everything is in [steps].").Must(),
+		keyfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", Methods...), "The build system. With script, everything is in [steps].").Must(),
 		keyfile.Texts("args", &r.Build.Args, "Arguments to configure, cmake or meson; variables and targets for make.").Check(r.checkBuildText),
 		keyfile.Flag("parallel", &r.Build.Parallel, "False for a package that only builds with one job at a time. True, if nothing is said."),
 		keyfile.Flag("in_tree", &r.Build.InTree, "True for a package that must be built in its source directory. Packages built with make or script always are."),
@@ -125,8 +125,8 @@ func (r *Recipe) checkBuildText(text string) error {
 	return knownVariables(variablePattern, r.buildVariables)(text)
 }
 
-// wordAmong returns a reader of words of which there are few.
-func wordAmong[T ~string](words ...T) func(string) (T, error) {
+// wordAmong returns a reader for a key that takes one of a few words.
+func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
 	return func(text string) (T, error) {
 		if slices.Contains(words, T(text)) {
 			return T(text), nil
@@ -139,7 +139,7 @@ func wordAmong[T ~string](words ...T) func(string) (T, error) {
 		if near, found := keyfile.Nearest(text, names); found {
 			advice = fmt.Sprintf("did you mean %q?", near)
 		}
-		return "", &keyfile.At{Advice: advice, Err: fmt.Errorf("%q is not one of the words that can stand here", text)}
+		return "", &keyfile.At{Advice: advice, Err: fmt.Errorf("%s cannot be %q", key, text)}
 	}
 }
 

@@ -123,7 +123,7 @@ func TestMistakes(t *testing.T) {
 		{`recipe = "loam-db"`, `recipe = "mistplan"`, `mistplan needs itself`},
 		{`recipe = "loam-db"`, `#`, `a need names either a recipe or several`},
 		{`version = ">= 1.4, < 2"`, `version = "=> 1.4"`, `26:11: "=> 1.4" does not begin with a digit`},
-		{`role = "tool"`, `role = "tools"`, `32:9: "tools" is not one of the words|did you mean "tool"?`},
+		{`role = "tool"`, `role = "tools"`, `32:9: role cannot be "tools"|did you mean "tool"?`},
 		{`method = "configure"`, `method = "script"`, `the method script needs a step that places the files`},
 		{`CFLAGS = `, `FL_X = `, `names that begin with FL_ are Fern Ladder's own`},
 		{`before_configure`, `before_configur`, `39:1: "before_configur" is not a key of [steps]|did you mean "before_configure"?`},

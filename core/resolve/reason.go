@@ -28,6 +28,7 @@ type Reason struct {
 	Claim  string   `json:"claim"`
 	Chain  []string `json:"chain"`
 	WayOut string   `json:"way_out,omitempty"`
+	about  string   // the same for conflicts of the same kind between the same packages
 }
 
 // String shows the claim with a line for each sentence below it.
@@ -51,7 +52,7 @@ type BadSetting struct {
 func (e *BadSetting) Error() string { return e.Reason }
 
 func missingReason(e *recipe.NotFound, demands []Demand) *Reason {
-	r := &Reason{Claim: fmt.Sprintf("No shelf has a recipe %q (searched: %s).", e.Name, commas(e.Shelves)), Chain: sentences(demands)}
+	r := &Reason{Claim: fmt.Sprintf("No shelf has a recipe %q (searched: %s).", e.Name, commas(e.Shelves)), Chain: sentences(demands), about: about("missing", e.Name, demands...)}
 	if len(e.Shelves) == 0 {
 		r.Claim = fmt.Sprintf("There is no recipe %q, for no shelf is set.", e.Name)
 		r.WayOut = "Name a shelf in fernladder.toml, or make a folder to work in with: fernladder new DIR"
@@ -65,7 +66,7 @@ func missingReason(e *recipe.NotFound, demands []Demand) *Reason {
 }
 
 func noReleaseReason(r *recipe.Recipe, demands []Demand) *Reason {
-	reason := &Reason{Claim: fmt.Sprintf("No release of %s is what everyone needs.", r.Name), Chain: sentences(demands)}
+	reason := &Reason{Claim: fmt.Sprintf("No release of %s is what everyone needs.", r.Name), Chain: sentences(demands), about: about("release", r.Name, demands...)}
 	if len(demands) == 1 {
 		reason.Claim = fmt.Sprintf("%s has no release that is %s.", r.Name, demands[0].Range)
 	}
@@ -104,6 +105,7 @@ func badOptionReason(r *recipe.Recipe, d Demand, want keyfile.Pair) *Reason {
 	reason := &Reason{
 		Claim: fmt.Sprintf("%s has no option %q.", r.Name, want.Name),
 		Chain: []string{d.String(), fmt.Sprintf("%s has the options: %s", r.File, optionNames(r))},
+		about: about("option", r.Name+"."+want.Name, d),
 	}
 	if o := r.Option(want.Name); o != nil {
 		reason.Claim = fmt.Sprintf("The option %s of %s cannot be %q.", o.Name, r.Name, want.Values[0])
@@ -121,7 +123,7 @@ func optionClashReason(r *recipe.Recipe, o *recipe.Option, first string, firstBy
 	}
 	return &Reason{
 		Claim: fmt.Sprintf("The option %s of %s cannot be both %s and %s.", o.Name, r.Name, first, second),
-		Chain: chain, WayOut: wayOut,
+		Chain: chain, WayOut: wayOut, about: about("clash", r.Name+"."+o.Name, firstBy, secondBy),
 	}
 }
 
@@ -137,9 +139,21 @@ func cycleReason(path []Link, last *Package) *Reason {
 		from = to
 	}
 	return &Reason{
-		Claim: fmt.Sprintf("These packages need each other in a circle: %s.", claim), Chain: chain,
+		Claim: fmt.Sprintf("These packages need each other in a circle: %s.", claim), Chain: chain, about: claim,
 		WayOut: "Break the circle: take one of these needs out, or put it under an option that is off (when = …).",
 	}
+}
+
+// about says what a conflict is about, leaving out the versions of those who
+// demand what cannot be.
+func about(kind, name string, demands ...Demand) string {
+	words := []string{kind, name}
+	for _, d := range demands {
+		if d.By != nil {
+			words = append(words, d.By.Name(), d.Range.String(), d.At.String())
+		}
+	}
+	return strings.Join(words, "|")
 }
 
 func sentences(demands []Demand) []string {

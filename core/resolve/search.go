@@ -281,10 +281,11 @@ func fittingReleases(r *recipe.Recipe, demands []Demand) []*recipe.Release {
 	return fitting
 }
 
-// fail notes why a branch of the search ended. A few are enough to act on.
+// fail notes why a branch of the search ended. A few are enough to act on, and
+// the same between other releases of the same packages says nothing new.
 func (s *search) fail(r *Reason) {
 	const enough = 3
-	same := func(other Reason) bool { return other.String() == r.String() }
+	same := func(other Reason) bool { return other.about == r.about }
 	if len(s.reasons) < enough && !slices.ContainsFunc(s.reasons, same) {
 		s.reasons = append(s.reasons, *r)
 	}

@@ -19,9 +19,12 @@ import (
 	"fernladder/core/recipe"
 )
 
+const originSuffix = ".url"
+
 // Archives is the store of verified archives, ALGORITHM/HEX below Dir. A file
 // being downloaded is partial/HEX until its digest is known to be right; it is
 // locked as long as someone writes it, and overwritten by the next one.
+// Beside each archive, a file with originSuffix has the URL that served it.
 type Archives struct {
 	Dir    string
 	Agent  string // how the program names itself to servers

@@ -34,7 +34,7 @@ type Wanted struct {
 // Fetched says what came of it.
 type Fetched struct {
 	Path   string // in the store
-	URL    string // that served it, "" if the store had it
+	URL    string // that served it, now or when it was stored
 	Size   int64
 	Failed []Attempt // the mirrors that were tried before
 }
@@ -108,7 +108,8 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 		var local *StoreError
 		switch {
 		case err == nil:
-			if err := os.Rename(partial, path); err != nil {
+			err := os.WriteFile(path+originSuffix, []byte(redacted(source)+"\n"), 0o644)
+			if err := errors.Join(err, os.Rename(partial, path)); err != nil {
 				return Fetched{}, &StoreError{err}
 			}
 			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: redacted(source), Done: size})
@@ -130,7 +131,8 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	if err != nil {
 		return Fetched{}, &StoreError{err}
 	}
-	return Fetched{Path: path, Size: info.Size()}, nil
+	origin, _ := os.ReadFile(path + originSuffix) // good to know, no more
+	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 
 // lock waits until nobody else downloads the same archive. The lock's file is

@@ -57,9 +57,31 @@ func Archives() (map[string][]byte, error) {
 	return archives, nil
 }
 
-// WriteRecipes fills a shelf with the garden's recipes. Their archives are
-// below the URL upstream, with the digests of these archives.
-func WriteRecipes(shelf, upstream string, archives map[string][]byte) error {
+// Write fills a folder with the garden: settings, a shelf with its recipes and,
+// for when the site is gone, the archives. In the recipes, these come from below
+// the URL upstream.
+func Write(dir, upstream string, archives map[string][]byte) error {
+	for name, data := range archives {
+		if err := write(filepath.Join(dir, "upstream", name), data); err != nil {
+			return err
+		}
+	}
+	const settings = "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = [\"recipes\"]\n"
+	if err := write(filepath.Join(dir, "fernladder.toml"), []byte(settings)); err != nil {
+		return err
+	}
+	places := strings.NewReplacer("@UPSTREAM@", upstream, "@FILES@", "file://"+filepath.Join(dir, "upstream"))
+	return writeRecipes(filepath.Join(dir, "recipes"), places, archives)
+}
+
+func write(file string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(file, data, 0o644)
+}
+
+func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]byte) error {
 	recipes, err := fs.Sub(files, "recipes")
 	if err != nil {
 		return err
@@ -73,16 +95,12 @@ func WriteRecipes(shelf, upstream string, archives map[string][]byte) error {
 		if err != nil {
 			return err
 		}
-		text := strings.ReplaceAll(string(data), "@UPSTREAM@", upstream)
+		text := places.Replace(string(data))
 		text = digest.ReplaceAllStringFunc(text, func(match string) string {
 			sum := sha256.Sum256(archives[digest.FindStringSubmatch(match)[1]])
 			return hex.EncodeToString(sum[:])
 		})
-		file := filepath.Join(shelf, name)
-		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-			return err
-		}
-		return os.WriteFile(file, []byte(text), 0o644)
+		return write(filepath.Join(shelf, name), []byte(text))
 	})
 }
 

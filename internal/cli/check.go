@@ -52,8 +52,8 @@ func (a *app) check(names []string) error {
 			Problems keyfile.Problems `json:"problems"`
 		}{len(names), problems})
 	} else {
-		for _, p := range problems {
-			a.screen.Print("%s", p.String())
+		if len(problems) > 0 {
+			a.screen.Print("%v\n", problems)
 		}
 		if len(problems) == 0 {
 			a.screen.Print("%s, no mistakes", term.Count(len(names), "recipe"))

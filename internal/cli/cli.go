@@ -86,7 +86,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	}
 	root.SetVersionTemplate("Fern Ladder {{.Version}}\n")
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.settingsFile, "settings", "", "read these `FILE` of settings, and no other")
+	flags.StringVar(&a.settingsFile, "settings", "", "read the settings from `FILE` and nowhere else")
 	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
 	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")

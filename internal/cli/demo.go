@@ -12,7 +12,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/settings"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 )
@@ -75,7 +74,7 @@ func (a *app) demo(ctx context.Context, keep string) error {
 		return fmt.Errorf("the demonstration needs a loopback port: %w", err)
 	}
 	defer site.Close()
-	if err := plantGarden(dir, site.URL, archives); err != nil {
+	if err := garden.Write(dir, site.URL, archives); err != nil {
 		return err
 	}
 	bin, err := os.MkdirTemp("", "fernladder-bin-")
@@ -99,7 +98,7 @@ func (a *app) demo(ctx context.Context, keep string) error {
 		return a.screen.PrintJSON(all)
 	}
 	if keep != "" {
-		a.screen.Print("\nThe garden is in %s. Its upstream site is closed now; what was fetched stays.\nNext: cd %s && fernladder install glasshouse", dir, keep)
+		a.screen.Print("\nThe garden is in %s. Its upstream site is closed; the archives are in upstream.\nNext: cd %s && fernladder install glasshouse", dir, keep)
 	}
 	return nil
 }
@@ -118,15 +117,6 @@ func demoFolder(keep string) (dir string, done func(), err error) {
 		err = usage("%s is there already; name a folder that is not", keep)
 	}
 	return dir, func() {}, err
-}
-
-// plantGarden writes the settings and the shelf.
-func plantGarden(dir, url string, archives map[string][]byte) error {
-	text := "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = [\"recipes\"]\n"
-	if err := os.WriteFile(filepath.Join(dir, settings.FileName), []byte(text), 0o644); err != nil {
-		return err
-	}
-	return garden.WriteRecipes(filepath.Join(dir, "recipes"), url, archives)
 }
 
 // demoEnvironment lets shells find this program under its own name, in bin.

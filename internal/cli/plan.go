@@ -90,7 +90,7 @@ func (a *app) showPlan(ctx context.Context, l *ladder) error {
 			rows[i][0] = ""
 		}
 	}
-	a.screen.Table([]string{"rung", "package", "version", "state", "took", "options", "why"}, rows)
+	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "options", "why"}, rows)
 	fetch := 0
 	for _, j := range todo {
 		if !l.fetched(j) {

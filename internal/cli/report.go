@@ -72,9 +72,7 @@ func (a *app) report(err error) int {
 	case is[keyfile.Problems](err):
 		var problems keyfile.Problems
 		errors.As(err, &problems)
-		for _, p := range problems {
-			fmt.Fprintln(a.screen.Err, p.String())
-		}
+		fmt.Fprintf(a.screen.Err, "%v\n\n", problems)
 		a.screen.Fail(mistakes(len(problems)))
 	default:
 		a.screen.Fail(err.Error())

@@ -1,0 +1,65 @@
+#!/bin/sh
+# Makes the pictures in this folder from the demonstration's garden: each
+# command runs in an xterm of 1280x800 on a display that nobody sees.
+set -e
+here=$(cd "$(dirname "$0")" && pwd)
+program=$here/../../bin/fernladder
+work=$(mktemp -d)
+trap 'kill $server $site 2>/dev/null; rm -rf "$work"' EXIT
+mkdir "$work/bin" && ln -s "$(realpath "$program")" "$work/bin/fernladder"
+export PATH="$work/bin:$PATH" DISPLAY=:97
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+sleep 1
+
+# shot NAME FOLDER COMMANDS: runs the commands there, each shown before it runs,
+# and takes a picture when they are done or, for a picture in the middle, when
+# they have made the file "now".
+shot() {
+	{
+		echo "cd '$2'"
+		printf '%s\n' "$3" | while IFS= read -r line; do
+			printf "printf '\\033[1m$ %%s\\033[0m\\\\n' '%s'\n%s\n" "$(printf %s "$line" | sed "s/'/'\\\\''/g")" "$line"
+		done
+		echo "touch '$work/now'; sleep 60"
+	} >"$work/script"
+	rm -f "$work/now"
+	xterm -geometry 142x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#222222' -xrm 'XTerm*color8: #8a8a80' -e sh "$work/script" &
+	terminal=$!
+	for i in $(seq 300); do [ -e "$work/now" ] && break; sleep 0.1; done
+	sleep 0.5
+	import -window root -strip "$here/$1.png"
+	kill $terminal 2>/dev/null || true
+	wait $terminal 2>/dev/null || true
+}
+
+(cd "$here/../.." && CGO_ENABLED=0 go build -o "$work/serve" ./demo/serve)
+"$work/serve" "$work/garden" >"$work/served" &
+site=$!
+until grep -q served "$work/served"; do sleep 0.1; done
+cd "$work/garden"
+
+shot help . 'fernladder install --help'
+shot plan . 'fernladder plan glasshouse
+fernladder plan glasshouse -o mistplan.plots=off
+fernladder build sporegen dewcalc
+fernladder plan glasshouse'
+shot install . 'fernladder install glasshouse
+fernladder install glasshouse'
+shot list . 'fernladder list
+fernladder show mistplan
+fernladder files mistplan'
+shot use . 'eval "$(fernladder env)"
+mistplan --stage seedling
+glasshouse day book
+fernladder try mistplan'
+cp -r recipes broken && sed -i 's/sumary/summary/; s/^summary/sumary/; s/role    = "library"/role    = "libary"/; s/storage == loam/storage == sand/; s/^method = .*/method = "configur"/' broken/mistplan/recipe.toml
+sed 's/recipes/broken/' fernladder.toml >broken.toml
+shot check . 'fernladder check --settings broken.toml'
+sed -i 's/>= 1.3/< 1.4/' recipes/glasshouse/recipe.toml
+shot conflict . 'fernladder plan glasshouse
+fernladder plan glashouse
+fernladder plan mistplan:3.*'
+sed -i 's/< 1.4/>= 1.3/' recipes/glasshouse/recipe.toml
+sed -i 's/--disable-plots/--disable-pictures/' recipes/mistplan/recipe.toml
+shot failure . 'fernladder build glasshouse -o mistplan.plots=off'
