@@ -1,0 +1,191 @@
+package build
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+)
+
+// jobs plans the jobs of a small ladder: plan stands on lib, which stands on
+// base, and is built with the tool, which runs with helper.
+func jobs(t *testing.T, build string) (*Workshop, []*Job) {
+	dir := t.TempDir()
+	need := func(name, role string) string {
+		return "[[need]]\nrecipe = \"" + name + "\"\nrole = \"" + role + "\"\n"
+	}
+	for name, more := range map[string]string{
+		"base": "", "helper": "", "lib": need("base", "library"), "tool": need("helper", "runtime"),
+		"plan": need("lib", "library") + need("tool", "tool") + build,
+	} {
+		text := "format = 1\n[package]\nname = \"" + name + "\"\nsummary = \"x\"\n[[release]]\nversion = \"1\"\narchive = \"file:///x\"\nsha256 = \"" + strings.Repeat("0", 64) + "\"\n"
+		if !strings.Contains(more, "[build]") {
+			more += "[build]\nmethod = \"make\"\n"
+		}
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name, recipe.FileName), []byte(text+more), 0o644))
+	}
+	shelves := recipe.NewShelves([]recipe.Shelf{{Dir: dir, Shown: "s"}})
+	ladder, err := resolve.Solve(context.Background(), shelves, resolve.Request{Wanted: []resolve.Wanted{{Name: "plan"}}})
+	require.NoError(t, err)
+	w := &Workshop{Store: &store.Store{Root: "/R"}, Programs: host.Programs{Path: []string{"/usr/bin", "/bin"}}, Jobs: 4}
+	planned, err := w.Plan(context.Background(), ladder)
+	require.NoError(t, err)
+	return w, planned
+}
+
+// short takes the ids out of a text and shortens the directories in it.
+func short(job *Job, text string) string {
+	for _, j := range append(job.Needs, job) {
+		text = strings.ReplaceAll(text, "-"+j.ID, "")
+		for _, below := range j.Needs {
+			text = strings.ReplaceAll(text, "-"+below.ID, "")
+		}
+	}
+	text = strings.ReplaceAll(text, "/R/work/plan-1/", "W/")
+	return strings.ReplaceAll(text, "/R/trees/", "T/")
+}
+
+func TestStagesOfTheMethods(t *testing.T) {
+	for _, c := range []struct {
+		build string
+		want  []string
+	}{
+		{"method = \"configure\"\nargs = [\"--with=$FL_TREE_LIB\"]", []string{
+			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1", "compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
+		{"method = \"configure\"\nin_tree = true\nparallel = false", []string{
+			"configure W/source: W/source/configure --prefix=T/plan/1", "compile W/source: make", "place W/source: make install DESTDIR=W/stage"}},
+		{"method = \"meson\"", []string{
+			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release --wrap-mode=nodownload",
+			"compile W/build: ninja -j$FL_JOBS (leased)", "place W/build: meson install --no-rebuild"}},
+		{"method = \"make\"\nargs = [\"all\", \"A=$FL_JOBS\"]", []string{
+			"compile W/source: make all PREFIX=T/plan/1 prefix=T/plan/1 A=4 (shared)",
+			"place W/source: make install DESTDIR=W/stage PREFIX=T/plan/1 prefix=T/plan/1 A=4"}},
+		{"method = \"make\"\n[steps]\nbefore_configure = '''a'''\nbefore_compile = '''b'''\nafter_compile = '''c'''\ncheck = '''d'''\nplace = '''e'''", []string{
+			"configure W/source: sh -e -c a (shared)", "compile W/source: sh -e -c b (shared)",
+			"compile W/source: make PREFIX=T/plan/1 prefix=T/plan/1 (shared)", "compile W/source: sh -e -c c (shared)",
+			"check W/source: sh -e -c d (shared)", "place W/source: sh -e -c e (shared)"}},
+	} {
+		_, planned := jobs(t, "[build]\n"+c.build)
+		job := planned[len(planned)-1]
+		var got []string
+		for _, s := range job.Stages[1:] {
+			for _, command := range s.Commands {
+				line := s.Name + " " + command.Dir + ": " + strings.Join(command.Argv, " ")
+				got = append(got, short(job, line)+[]string{"", " (shared)", " (leased)"}[command.Jobs])
+			}
+		}
+		assert.Equal(t, c.want, got)
+		assert.Equal(t, StageUnpack, job.Stages[0].Name)
+	}
+}
+
+func TestBuildsFindTheirNeedsAndNothingElse(t *testing.T) {
+	t.Setenv("CFLAGS", "-from-outside")
+	w, planned := jobs(t, "[build]\nmethod = \"make\"\n[build.env]\nCPPFLAGS = \"-DMINE\"\nPATH = \"$FL_SOURCE/bin\"\nCC = \"gcc\"")
+	job := planned[len(planned)-1]
+	env := map[string]string{}
+	for _, pair := range w.environment(job, time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)) {
+		name, value, _ := strings.Cut(pair, "=")
+		env[name] = short(job, value)
+	}
+	assert.Equal(t, "W/source/bin:T/lib/1/bin:T/tool/1/bin:T/helper/1/bin:/usr/bin:/bin", env["PATH"])
+	assert.Equal(t, "-DMINE -IT/lib/1/include", env["CPPFLAGS"])
+	assert.Equal(t, "-LT/lib/1/lib -Wl,-rpath,T/lib/1/lib -Wl,-rpath-link,T/base/1/lib -Wl,-rpath,T/plan/1/lib", env["LDFLAGS"])
+	assert.Equal(t, "T/lib/1/lib/pkgconfig:T/lib/1/share/pkgconfig:T/base/1/lib/pkgconfig:T/base/1/share/pkgconfig", env["PKG_CONFIG_PATH"])
+	assert.Equal(t, "T/lib/1:T/base/1", env["CMAKE_PREFIX_PATH"])
+	assert.Equal(t, "T/lib/1/include", env["CPATH"])
+	assert.Equal(t, "T/lib/1/lib:T/plan/1/lib", env["LD_RUN_PATH"])
+	assert.Equal(t, "1774008000", env["SOURCE_DATE_EPOCH"])
+	assert.Equal(t, "gcc", env["CC"])
+	assert.NotContains(t, env, "CFLAGS")
+	assert.Equal(t, "T/tool/1", env["FL_TREE_TOOL"])
+}
+
+func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
+	w, planned := jobs(t, "")
+	w.Store.Root = t.TempDir()
+	names := func() (names []string) {
+		needed := Needed(w.Store, planned)
+		for _, j := range planned {
+			if needed[j] {
+				names = append(names, j.Name)
+			}
+		}
+		return names
+	}
+	install := func(name string) {
+		for _, j := range planned {
+			if j.Name == name {
+				file := filepath.Join(w.Store.Tree(j.Ref), "share/fernladder/receipt.json")
+				require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+				require.NoError(t, os.WriteFile(file, []byte("{}"), 0o644))
+			}
+		}
+	}
+	assert.Equal(t, []string{"base", "helper", "lib", "tool", "plan"}, names())
+	install("tool")
+	assert.Equal(t, []string{"base", "helper", "lib", "plan"}, names(), "a tool that is built still needs what it runs with")
+	install("plan")
+	assert.Equal(t, []string{"base", "lib"}, names(), "for what is built, its tools do not matter")
+}
+
+func TestExcerptShowsTheFirstError(t *testing.T) {
+	for _, c := range []struct {
+		name, log string
+		want      []string
+	}{
+		{"compiler", "· make\ncc -c a.c -o error.o\na.c: In function 'f':\na.c:3:1: error: no such thing\n  3 | x\ncc1: done\n", []string{"cc -c a.c -o error.o", "a.c: In function 'f':", "a.c:3:1: error: no such thing", "  3 | x", "cc1: done"}},
+		{"not the last line but the first", "one\ntwo\nconfigure: error: dewcalc not found\nmake: *** [all] Error 1\n", []string{"one", "two", "configure: error: dewcalc not found", "make: *** [all] Error 1"}},
+		{"answers of configure are no errors", "checking for error.h... no\nchecking for strerror in -lcposix... not found\nlast\n", []string{"checking for error.h... no", "checking for strerror in -lcposix... not found", "last"}},
+		{"linker", "a\nb\nld: a.o: undefined reference to `moss'\n", []string{"a", "b", "ld: a.o: undefined reference to `moss'"}},
+		{"nothing that looks like an error", strings.Repeat("line\n", 100), slices.Repeat([]string{"line"}, 12)},
+		{"what would disturb a terminal is left out", "a\x1b[31m\x00b\xff\r\n", []string{"a[31mb?"}},
+	} {
+		file := filepath.Join(t.TempDir(), "log")
+		require.NoError(t, os.WriteFile(file, []byte(c.log), 0o644))
+		assert.Equal(t, c.want, excerpt(file, 12), c.name)
+	}
+}
+
+func TestStatusInWords(t *testing.T) {
+	for script, want := range map[string]string{
+		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because the memory was full", "kill -15 $$": "was ended by signal 15 (terminated)",
+	} {
+		assert.Equal(t, want, status(exec.Command("sh", "-c", script).Run()))
+	}
+	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background())
+	assert.Equal(t, "could not be run: there is no such program", status(missing))
+}
+
+// A process that ignores the request to end is killed, and what it has left in
+// the background with it.
+func TestProcessesEndWithTheirContext(t *testing.T) {
+	output, err := os.Create(filepath.Join(t.TempDir(), "out"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(100*time.Millisecond, cancel)
+	err = process{dir: t.TempDir(), argv: []string{"sh", "-c", "trap '' TERM; sleep 876 & echo $!; while :; do sleep 0.1; done"},
+		env: []string{"PATH=/usr/bin:/bin"}, output: output}.run(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+	data, err := os.ReadFile(output.Name())
+	require.NoError(t, err)
+	pid := 0
+	for _, c := range strings.TrimSpace(string(data)) {
+		pid = 10*pid + int(c-'0')
+	}
+	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 2*time.Second, 10*time.Millisecond)
+}

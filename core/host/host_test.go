@@ -1,0 +1,52 @@
+package host
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestFamily(t *testing.T) {
+	for release, want := range map[string]string{
+		"NAME=\"X\"\nID=debian\n":                  "debian",
+		"ID_LIKE=\"ubuntu debian\"\nID=gardenos\n": "debian",
+		"ID=\"rocky\"\nID_LIKE=\"rhel centos\"\n":  "fedora",
+		"ID='opensuse-leap'\nID_LIKE='suse x'\n":   "suse",
+		"ID=fedora\nID_LIKE=debian\n":              "fedora",
+		"ID=gardenos\n":                            "",
+		"":                                         "",
+	} {
+		assert.Equal(t, want, family(release), release)
+	}
+}
+
+func TestProgramsAreFoundOnThePathAndNowhereElse(t *testing.T) {
+	first, second := t.TempDir(), t.TempDir()
+	write := func(dir, name, text string, mode os.FileMode) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), mode))
+	}
+	write(first, "data", "", 0o644)
+	write(second, "data", "", 0o755)
+	write(second, "cc", "#!/bin/sh\ncase $1 in --version) echo fern cc 3.1; echo more;; -dumpmachine) echo moss-linux;; esac\n", 0o755)
+	require.NoError(t, os.Mkdir(filepath.Join(first, "cc"), 0o755))
+	p := Programs{Path: []string{first, second}}
+	assert.Equal(t, filepath.Join(second, "data"), p.Find("data"), "what cannot be run is no program")
+	assert.Equal(t, filepath.Join(second, "cc"), p.Find("cc"), "nor is a directory")
+	assert.Empty(t, p.Find("sh"))
+	assert.Equal(t, "fern cc 3.1 moss-linux", p.Compiler(context.Background(), "cc"))
+	assert.Empty(t, p.Compiler(context.Background(), "clang"))
+}
+
+func TestInstallLine(t *testing.T) {
+	missing := Missing{Programs: []MissingProgram{{Name: "ninja"}, {Name: "cc"}, {Name: "cmake"}}}
+	for family, want := range map[string]string{
+		"debian": "apt-get install cmake gcc ninja-build", "arch": "pacman -S cmake gcc ninja", "gentoo": "", "": "",
+	} {
+		missing.Machine.Family = family
+		assert.Equal(t, want, missing.InstallLine())
+	}
+}

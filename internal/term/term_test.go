@@ -1,0 +1,80 @@
+package term
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/event"
+)
+
+func screen(asJSON bool) (*Screen, *bytes.Buffer, *bytes.Buffer) {
+	var out, err bytes.Buffer
+	return New(&out, &err, false, asJSON, func(string) string { return "" }), &out, &err
+}
+
+func TestTableLeavesOutEmptyColumns(t *testing.T) {
+	s, out, _ := screen(false)
+	s.Table([]string{"a", "nothing", "b"}, [][]string{{"long word", "", "x"}, {"é", "", ""}})
+	assert.Equal(t, "a           b\nlong word   x\né\n", out.String(), "and has neither colour nor blanks at line ends")
+}
+
+// story tells a Progress what happens during a small build.
+func story(s *Screen) {
+	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+	p := s.Progress(2, func() time.Time { now = now.Add(time.Second); return now })
+	at := func(e event.Event) { e.Package, e.Version = "fern", "1.0"; p.Event(e) }
+	at(event.Event{Kind: event.FetchBegan, Text: "https://a.example/fern"})
+	at(event.Event{Kind: event.MirrorFailed, Text: "https://a.example/fern", Err: errors.New("the server says 404")})
+	at(event.Event{Kind: event.FetchEnded, Text: "https://b.example/fern", Done: 2_400_000})
+	at(event.Event{Kind: event.StageBegan, Stage: "compile"})
+	at(event.Event{Kind: event.StageEnded, Stage: "compile", Elapsed: time.Second})
+	at(event.Event{Kind: event.PackageDone, Elapsed: 90 * time.Second})
+	p.Event(event.Event{Kind: event.PackageSkipped, Package: "moss", Text: "stone"})
+	p.Close()
+}
+
+func TestProgressInLines(t *testing.T) {
+	s, out, err := screen(false)
+	story(s)
+	assert.Empty(t, out.String())
+	var lines []string
+	for line := range strings.Lines(err.String()) {
+		_, rest, _ := strings.Cut(line, "s  ") // the time
+		lines = append(lines, strings.Join(strings.Fields(rest), " "))
+	}
+	assert.Equal(t, []string{
+		"fern 1.0 not from https://a.example/fern: the server says 404",
+		"fern 1.0 fetched from https://b.example/fern (2.4 MB), digest good",
+		"fern 1.0 built in 90 s",
+		"moss not built: it stands on stone",
+	}, lines)
+}
+
+func TestProgressInJSON(t *testing.T) {
+	s, _, err := screen(true)
+	story(s)
+	var kinds []string
+	for line := range strings.Lines(err.String()) {
+		var e struct{ Event, Package, Error string }
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		kinds = append(kinds, e.Event+" "+e.Error)
+	}
+	assert.Equal(t, []string{"fetch_began ", "mirror_failed the server says 404", "fetch_ended ", "stage_began ", "stage_ended ", "package_done ", "package_skipped "}, kinds)
+}
+
+func TestWords(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "0.0 s", 9940 * time.Millisecond: "9.9 s", 59600 * time.Millisecond: "60 s", 5 * time.Minute: "5 min", 130 * time.Minute: "2 h 10 min"} {
+		assert.Equal(t, want, Duration(d))
+	}
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 9960: "10 kB", 999_600: "1.0 MB", 12_345_678_901: "12 GB", 5_000_000_000_000: "5000 GB"} {
+		assert.Equal(t, want, Bytes(n))
+	}
+	assert.Equal(t, []string{"0 packages", "1 package"}, []string{Count(0, "package"), Count(1, "package")})
+}
