@@ -118,7 +118,7 @@ func TestAFullDisk(t *testing.T) {
 
 	w.pkg("grower", script("compile", "dd if=/dev/zero of=grown bs=1M count=30", "place", place("grower")))
 	r = w.onSmallDisk("8m", "install", "grower")
-	assert.Equal(t, 1, r.status, r.stderr)
+	assert.Equal(t, 7, r.status, r.stderr)
 	assert.Contains(t, r.stderr, "grower 1.0 failed in stage compile")
 	assert.Contains(t, r.stderr, "the disk that holds "+w.root+" is full")
 	w.must("install", "big")
@@ -175,13 +175,60 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 
 			w.write("go", "")
 			w.must("install", "fern", "moss")
-			assert.Equal(t, "once\n", w.read("fern.configured"), "what was done is not done again")
+			if how == syscall.SIGKILL {
+				assert.Equal(t, "once\nonce\n", w.read("fern.configured"), "what may be half-written is made anew")
+			} else {
+				assert.Equal(t, "once\n", w.read("fern.configured"), "what was done is not done again")
+			}
 			assert.Empty(t, w.orphans(), "nor does anything of the first run go on")
 			left, err := os.ReadDir(filepath.Join(w.root, "work"))
 			require.NoError(t, err)
 			assert.Empty(t, left)
 		})
 	}
+}
+
+// Between being placed and being tried, a tree is in its place without being
+// one. A run that is killed there loses nothing.
+func TestKilledDuringATry(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", "echo once >>"+w.path("placed")+"; "+place("fern"))+
+		"[[try]]\nrun = \"touch "+w.path("trying")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
+	c := w.command("install", "fern")
+	require.NoError(t, c.Start())
+	w.waitFor("trying")
+	require.NoError(t, c.Process.Kill())
+	c.Wait()
+	assert.Equal(t, []string{"fern/1.0"}, w.trees())
+	assert.Equal(t, "Nothing is installed in "+w.root+".\n", w.must("list").stdout, "it is no tree")
+	w.write("go", "")
+	w.must("install", "fern")
+	assert.Contains(t, w.must("files", "fern").stdout, "/bin/fern\n")
+	assert.Equal(t, "fern\n", w.sh(w.root+"/landing/bin/fern").stdout)
+}
+
+// Patches cannot be applied twice: after one that failed, the next run begins
+// with a fresh source.
+func TestAPatchThatFailsIsAppliedToAFreshSource(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("fern")+"; cp text $DESTDIR$FL_PREFIX"), "text", "one\n")
+	w.edit("recipes/fern/recipe.toml", "version = \"1.0\"", "version = \"1.0\"\npatches = [\"a.patch\", \"b.patch\"]")
+	w.write("recipes/fern/a.patch", "--- a/text\n+++ b/text\n@@ -1 +1 @@\n-one\n+two\n")
+	w.write("recipes/fern/b.patch", "--- a/text\n+++ b/text\n@@ -1 +1 @@\n-three\n+four\n")
+	for range 2 {
+		r := w.fails(1, []string{"install", "fern"}, "failed in stage patch: patch ended with status 1")
+		assert.NotContains(t, r.stderr, "a.patch already")
+		assert.Contains(t, w.must("log", "fern").stdout, "Hunk #1 FAILED at 1")
+		assert.NotContains(t, w.must("log", "fern").stdout, "Reversed")
+	}
+	w.edit("recipes/fern/b.patch", "-three", "-two")
+	w.must("install", "fern")
+}
+
+func TestRootsThatCompilersCannotName(t *testing.T) {
+	w, _ := newGarden(t)
+	w.fails(2, []string{"install", "dewcalc", "--root", "a root"}, "which compilers and shells cannot have")
+	w.fails(2, []string{"install", "dewcalc", "-j", "-1"}, "at least one job has to run")
 }
 
 func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {

@@ -15,8 +15,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"fernladder/core/event"
 	"fernladder/core/recipe"
 	"fernladder/core/schedule"
@@ -40,7 +38,8 @@ type Builder struct {
 // progress is what a work directory remembers of its build. It is for one
 // build id, so what it was made from cannot have changed.
 type progress struct {
-	Done    []string           `json:"done"` // stages, in order
+	Done    []string           `json:"done"`    // stages, in order
+	Running string             `json:"running"` // the stage under way; what it has made may be half-written
 	Newest  time.Time          `json:"newest"`
 	Source  string             `json:"source"` // the URL that served the archive
 	Seconds map[string]float64 `json:"seconds"`
@@ -76,12 +75,17 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	if g.Store.Installed(g.job.Ref) {
 		return g.Store.Receipt(g.job.Ref)
 	}
+	free, err := g.holdNeeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
 	if err := g.prepare(); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
 	// A process in a session of its own outlives the command that started it,
 	// but not the build.
-	defer killAll("FL_STAGE=" + g.dirs.stage)
+	defer killAll(g.mark())
 	for _, stage := range g.job.Stages {
 		if slices.Contains(g.Done, stage.Name) {
 			continue
@@ -93,13 +97,39 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	return g.finish(ctx)
 }
 
-// prepare makes the work directory, or finds what an earlier run has left.
+// holdNeeds keeps the trees that the build sees from being removed until it is
+// done.
+func (g *building) holdNeeds(ctx context.Context) (free func(), err error) {
+	var unlocks []func()
+	free = func() {
+		for _, unlock := range unlocks {
+			unlock()
+		}
+	}
+	for _, n := range neighbours(g.job) {
+		unlock, err := g.Store.ShareBuild(ctx, n.Ref)
+		if err == nil {
+			unlocks = append(unlocks, unlock)
+			if g.Store.Installed(n.Ref) {
+				continue
+			}
+			err = &store.Error{Path: n.Tree, Err: errors.New("this tree was removed while it was needed"), Advice: "Run the same command again."}
+		}
+		free()
+		return nil, err
+	}
+	return free, nil
+}
+
+// prepare makes the work directory, or finds what an earlier run has left and
+// how much of it can be relied on.
 func (g *building) prepare() error {
 	for _, dir := range []string{g.dirs.home, g.dirs.tmp, g.Store.Logs(g.job.Ref)} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
 	}
+	killAll(g.mark()) // what a run that was killed has left behind
 	data, err := os.ReadFile(g.progressFile())
 	if err == nil {
 		err = json.Unmarshal(data, &g.progress)
@@ -111,27 +141,81 @@ func (g *building) prepare() error {
 		g.Seconds = map[string]float64{}
 	}
 	g.Source = cmp.Or(g.url, g.Source)
+	g.distrust()
+	return g.restage()
+}
+
+// distrust takes back stages whose results may be half-made. A run that ended
+// in good order has left none but where patches are applied half; after one
+// that was killed, object files may be cut off, and make would not know.
+func (g *building) distrust() {
+	done := func(stage string) bool { return slices.Contains(g.Done, stage) }
+	switch {
+	case g.Running == "" && (done(StagePatch) || len(g.job.Patches) == 0):
+		return
+	case g.dirs.build == g.dirs.source, g.Running == StageUnpack, !done(StagePatch) && len(g.job.Patches) > 0:
+		g.Done = nil
+	default: // everything since configure is in a directory that configure empties
+		if i := slices.Index(g.Done, "configure"); i >= 0 {
+			g.Done = g.Done[:i]
+		}
+	}
+	g.Running = ""
+}
+
+// restage brings what was placed back to where it was filled, if a run was
+// killed after that and before there was a receipt.
+func (g *building) restage() error {
+	if !slices.Contains(g.Done, StagePlace) {
+		return nil
+	}
+	_, errStaged := os.Lstat(g.staged())
+	_, errTree := os.Lstat(g.job.Tree)
+	if errStaged != nil && errTree == nil {
+		return g.Store.Withdraw(g.job.Ref, g.staged())
+	}
+	if errStaged != nil {
+		g.Done = slices.DeleteFunc(g.Done, func(stage string) bool { return stage == StagePlace })
+	}
 	return nil
 }
 
+// staged is what becomes the tree.
+func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tree) }
+
+// mark is a variable that only processes of this build have.
+func (g *building) mark() string { return "FL_STAGE=" + g.dirs.stage }
+
 func (g *building) progressFile() string { return filepath.Join(g.dirs.work, "progress.json") }
 
+// save writes the progress. It is not synced: progress that is lost or damaged
+// when the machine stops is made again.
 func (g *building) save() error {
 	data, err := json.Marshal(g.progress)
 	if err != nil {
 		return err
 	}
-	return g.Store.Wrap(renameio.WriteFile(g.progressFile(), data, 0o644, renameio.WithTempDir(g.dirs.work)))
+	fresh := g.progressFile() + ".new"
+	if err := os.WriteFile(fresh, data, 0o644); err != nil {
+		return g.Store.Wrap(err)
+	}
+	return g.Store.Wrap(os.Rename(fresh, g.progressFile()))
 }
 
 // stage does a stage, times it, and tells of it.
 func (g *building) stage(ctx context.Context, name string, do func() error) error {
 	began := g.Now()
 	g.Events.Event(event.Event{Kind: event.StageBegan, Package: g.job.Name, Version: g.job.Version, Stage: name})
+	g.Running = name
+	if err := g.save(); err != nil {
+		return err
+	}
 	err := do()
 	elapsed := g.Now().Sub(began)
 	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds()})
+	g.Running = ""
 	if err != nil {
+		g.save() // if it cannot be, the next run trusts less
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -284,7 +368,7 @@ func (g *building) unpack(ctx context.Context) error {
 // no DESTDIR have filled the tree's own directory, which is taken back: it
 // becomes a tree later, and at once.
 func (g *building) collect(log string) error {
-	staged := filepath.Join(g.dirs.stage, g.job.Tree)
+	staged := g.staged()
 	_, errStaged := os.Lstat(staged)
 	_, errTree := os.Lstat(g.job.Tree)
 	switch {
@@ -329,8 +413,7 @@ func (g *building) outside(staged string) []string {
 
 // finish makes the stage a tree, tries it, and writes its receipt.
 func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
-	staged := filepath.Join(g.dirs.stage, g.job.Tree)
-	files, size, err := g.Store.Place(staged, g.job.Ref)
+	files, size, err := g.Store.Place(g.staged(), g.job.Ref)
 	if err != nil {
 		return nil, err
 	}
@@ -343,7 +426,7 @@ func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
 		err = g.Store.Commit(receipt)
 	}
 	if err != nil {
-		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, staged))
+		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
 	}
 	return receipt, os.RemoveAll(g.dirs.work)
 }
@@ -383,6 +466,7 @@ func (g *building) failure(stage, what, log string) *Failure {
 	var disk syscall.Statfs_t
 	const almostNothing = 1 << 20
 	if err := syscall.Statfs(g.Store.Root, &disk); err == nil && disk.Bavail*uint64(disk.Bsize) < almostNothing {
+		f.DiskFull = true
 		f.What += "; the disk that holds " + g.Store.Root + " is full"
 	}
 	return f

@@ -9,11 +9,12 @@ import (
 
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/store"
 )
 
 // A Neighbour is the tree of another package as a build sees it.
 type Neighbour struct {
-	Name   string
+	store.Ref
 	Tree   string
 	Role   recipe.Role
 	Direct bool // a declared need, rather than a need of a needed library
@@ -65,7 +66,7 @@ func neighbours(job *Job) []Neighbour {
 	add := func(j *Job, role recipe.Role, direct bool) {
 		if !seen[j] {
 			seen[j] = true
-			found = append(found, Neighbour{j.Name, j.Tree, role, direct})
+			found = append(found, Neighbour{j.Ref, j.Tree, role, direct})
 		}
 	}
 	for i, link := range job.Package.Needs {

@@ -11,13 +11,14 @@ import (
 
 // Failure is the error when a stage of a build failed.
 type Failure struct {
-	Package string
-	Version string
-	Stage   string
-	What    string   // what went wrong, in words
-	Log     string   // the stage's log, "" if it has none
-	Lines   []string // of the log, from just before the first error on
-	Work    string   // the build's directory, kept for a look and for the next run
+	Package  string
+	Version  string
+	Stage    string
+	What     string   // what went wrong, in words
+	Log      string   // the stage's log, "" if it has none
+	Lines    []string // of the log, from just before the first error on
+	DiskFull bool     // the root's disk has next to nothing left
+	Work     string   // the build's directory, kept for a look and for the next run
 }
 
 func (e *Failure) Error() string {

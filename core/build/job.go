@@ -10,6 +10,7 @@ import (
 	"context"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"fernladder/core/host"
 	"fernladder/core/recipe"
@@ -83,12 +84,7 @@ func (w *Workshop) Plan(ctx context.Context, ladder *resolve.Ladder) ([]*Job, er
 		for _, link := range p.Needs {
 			job.Needs = append(job.Needs, of[link.Package])
 		}
-		cc := "cc"
-		for _, pair := range p.Recipe.Build.Env {
-			if pair.Name == "CC" {
-				cc = pair.Values[0]
-			}
-		}
+		cc := compilerOf(p.Recipe)
 		if _, known := compilers[cc]; !known {
 			compilers[cc] = w.Programs.Compiler(ctx, cc)
 		}
@@ -99,6 +95,16 @@ func (w *Workshop) Plan(ctx context.Context, ladder *resolve.Ladder) ([]*Job, er
 		jobs = append(jobs, job)
 	}
 	return jobs, ctx.Err()
+}
+
+// compilerOf is the command by which a recipe's build calls the C compiler.
+func compilerOf(r *recipe.Recipe) string {
+	for _, pair := range r.Build.Env {
+		if pair.Name == "CC" && strings.TrimSpace(pair.Values[0]) != "" {
+			return pair.Values[0]
+		}
+	}
+	return "cc"
 }
 
 func (w *Workshop) plan(job *Job) error {
@@ -125,13 +131,14 @@ func (j *Job) Programs() []string {
 	if len(j.Patches) > 0 {
 		programs = append(programs, "patch")
 	}
+	cc := strings.Fields(compilerOf(j.Package.Recipe))[0]
 	switch j.Package.Recipe.Build.Method {
 	case recipe.Configure, recipe.Make:
-		programs = append(programs, "cc", "make")
+		programs = append(programs, cc, "make")
 	case recipe.CMake:
-		programs = append(programs, "cc", "cmake", "make")
+		programs = append(programs, cc, "cmake", "make")
 	case recipe.Meson:
-		programs = append(programs, "cc", "meson", "ninja")
+		programs = append(programs, cc, "meson", "ninja")
 	}
 	return programs
 }

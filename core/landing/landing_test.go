@@ -19,6 +19,7 @@ func ref(name, version string) store.Ref {
 // plant installs a build with these files.
 func plant(t *testing.T, s *store.Store, r store.Ref, needs []store.Link, files ...string) store.Ref {
 	stage := filepath.Join(t.TempDir(), "stage")
+	require.NoError(t, os.Mkdir(stage, 0o755))
 	for _, name := range files {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), []byte(r.Version), 0o755))

@@ -18,8 +18,9 @@
 // instant a program ends at, a tree is complete or is none, and what is left
 // without a receipt is rubbish that the next build of the same id replaces.
 //
-// A build that is under way holds the lock of its id; a change of the landing
-// holds the landing's. Nothing waits for anything else.
+// A build that is under way holds the lock of its id, and shares those of the
+// builds whose trees it uses; removing a tree takes the lock of its id. A change
+// of the landing holds the landing's. Nothing waits for anything else.
 package store
 
 import (
@@ -115,31 +116,42 @@ func (s *Store) Work(r Ref) string { return filepath.Join(s.Root, "work", r.Stri
 // Logs is where the logs of its stages are.
 func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.String()) }
 
-// LockBuild waits until nobody else builds r, calling waiting first if it has
-// to wait. The returned function ends the lock.
+// LockBuild waits until nobody else builds, uses for a build, or removes r,
+// calling waiting first if it has to wait. The returned function ends the lock.
 func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
-	return s.lock(ctx, r.String(), waiting)
+	return s.lock(ctx, r.String(), (*flock.Flock).TryLock, waiting)
+}
+
+// ShareBuild keeps r from being built or removed while a build uses its tree.
+func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
+	return s.lock(ctx, r.String(), (*flock.Flock).TryRLock, func() {})
 }
 
 // LockLanding waits until nobody else changes the landing.
 func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error) {
-	return s.lock(ctx, "landing", waiting)
+	return s.lock(ctx, "landing", (*flock.Flock).TryLock, waiting)
 }
 
 // lock takes the lock called name. Its file stays: taking it away would let
 // two programs hold it.
-func (s *Store) lock(ctx context.Context, name string, waiting func()) (func(), error) {
+func (s *Store) lock(ctx context.Context, name string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
+	const pause = 50 * time.Millisecond
 	lock := flock.New(filepath.Join(s.Root, "locks", name), flock.SetFlag(os.O_CREATE|os.O_RDWR))
-	held, err := lock.TryLock()
-	if err == nil && !held {
-		waiting()
-		_, err = lock.TryLockContext(ctx, 50*time.Millisecond)
+	for tries := 0; ; tries++ {
+		held, err := try(lock)
+		if err != nil {
+			return nil, s.Wrap(err)
+		}
+		if held {
+			return func() { lock.Unlock() }, nil
+		}
+		if tries == 0 {
+			waiting()
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
 	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	if err != nil {
-		return nil, s.Wrap(err)
-	}
-	return func() { lock.Unlock() }, nil
 }

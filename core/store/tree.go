@@ -21,7 +21,11 @@ func (s *Store) Place(filled string, r Ref) (files int, size int64, err error) {
 	if s.Installed(r) {
 		return 0, 0, &Error{Path: tree, Err: errors.New("this tree is already there")}
 	}
-	if err := os.MkdirAll(filepath.Join(filled, ownDirectory), 0o755); err != nil {
+	_, err = os.Lstat(filled)
+	if err == nil {
+		err = os.MkdirAll(filepath.Join(filled, ownDirectory), 0o755)
+	}
+	if err != nil {
 		return 0, 0, s.Wrap(err)
 	}
 	files, size, err = list(filled)

@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"syscall"
 	"time"
 
@@ -42,6 +43,7 @@ type app struct {
 // Main runs the program and returns its exit status.
 func Main(args []string, out, errOut io.Writer, getenv func(string) string) int {
 	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now}
+	syscall.Umask(0o022) // trees are for everyone to read, whoever builds them
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	command := a.command()
@@ -50,7 +52,7 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	command.SetErr(errOut)
 	err := command.ExecuteContext(ctx)
 	if a.screen == nil { // the flags could not be read
-		a.screen = term.New(out, errOut, false, false, getenv)
+		a.screen = term.New(out, errOut, a.plain, a.json, getenv)
 	}
 	return a.report(err)
 }
@@ -145,6 +147,13 @@ func (a *app) open() (*session, error) {
 	}
 	if s.settings.Root, err = filepath.Abs(s.settings.Root); err != nil {
 		return nil, err
+	}
+	// Compilers get paths as parts of flags and lists, where these end them.
+	if i := strings.IndexAny(s.settings.Root, " \t\n:;,'\"$\\"); i >= 0 {
+		return nil, usage("the root %q contains %q, which compilers and shells cannot have in the path of a tree; name another", s.settings.Root, s.settings.Root[i])
+	}
+	if a.jobs < 0 {
+		return nil, usage("-j %d: at least one job has to run", a.jobs)
 	}
 	jobs := s.settings.Jobs
 	if a.jobs > 0 {

@@ -105,7 +105,7 @@ func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
 	if err != nil {
 		return nil, err
 	}
-	neighbours := []build.Neighbour{{Name: r.Name, Tree: r.Tree, Role: recipe.Library, Direct: true}}
+	neighbours := []build.Neighbour{{Ref: r.Ref, Tree: r.Tree, Role: recipe.Library, Direct: true}}
 	seen := map[store.Ref]bool{r.Ref: true}
 	for queue := []*store.Receipt{r}; len(queue) > 0; queue = queue[1:] {
 		for _, need := range queue[0].Needs {
@@ -118,7 +118,7 @@ func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
 				return nil, s.store.Wrap(err)
 			}
 			queue = append(queue, next)
-			neighbours = append(neighbours, build.Neighbour{Name: next.Name, Tree: next.Tree, Role: recipe.Library})
+			neighbours = append(neighbours, build.Neighbour{Ref: next.Ref, Tree: next.Tree, Role: recipe.Library})
 		}
 	}
 	var lines []variable

@@ -33,6 +33,7 @@ const (
 // status returns the exit status for an error, and its name in JSON.
 func status(err error) (int, string) {
 	var demo *demoError
+	var failure *build.Failure
 	switch {
 	case err == nil:
 		return statusDone, ""
@@ -50,7 +51,7 @@ func status(err error) (int, string) {
 		return statusFetch, "fetch"
 	case is[*host.Missing](err):
 		return statusHost, "host"
-	case is[*store.Error](err):
+	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
 	case is[*build.Failure](err), is[*tryError](err), is[*notInstalled](err):
 		return statusBuild, "build"

@@ -56,6 +56,16 @@ func (s *session) installed(text string) (*store.Receipt, error) {
 	return best, nil
 }
 
+// openInstalled reads the settings and finds the installed build meant.
+func (a *app) openInstalled(text string) (*session, *store.Receipt, error) {
+	s, err := a.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := s.installed(text)
+	return s, r, err
+}
+
 func (a *app) showCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show NAME",
@@ -68,11 +78,7 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func (a *app) show(name string) error {
-	s, err := a.open()
-	if err != nil {
-		return err
-	}
-	r, err := s.installed(name)
+	s, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
@@ -140,11 +146,7 @@ func (a *app) filesCommand() *cobra.Command {
 }
 
 func (a *app) files(name string) error {
-	s, err := a.open()
-	if err != nil {
-		return err
-	}
-	r, err := s.installed(name)
+	s, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
