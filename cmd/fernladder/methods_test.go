@@ -160,5 +160,7 @@ func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	c.Dir = t.TempDir()
 	assert.Equal(t, 0, w.finish(c).status)
 	w.must("--version")
+	assert.Contains(t, w.must("__complete", "plan", "").stdout, "dewcalc\nfrondplot\n")
+	assert.NotContains(t, w.must("__complete", "show", "").stdout, "dewcalc")
 	assert.Contains(t, w.must("--help").stdout, "fernladder install glasshouse")
 }

@@ -203,6 +203,7 @@ func TestKilledDuringATry(t *testing.T) {
 	assert.Equal(t, "Nothing is installed in "+w.root+".\n", w.must("list").stdout, "it is no tree")
 	w.write("go", "")
 	w.must("install", "fern")
+	assert.Equal(t, "once\n", w.read("placed"))
 	assert.Contains(t, w.must("files", "fern").stdout, "/bin/fern\n")
 	assert.Equal(t, "fern\n", w.sh(w.root+"/landing/bin/fern").stdout)
 }

@@ -47,11 +47,10 @@ type Stage struct {
 	Commands []Command
 }
 
-// A Command runs in a directory with the environment of its build.
+// A Command runs in a directory, with the environment of its build.
 type Command struct {
 	Dir  string
 	Argv []string
-	Env  []string // NAME=VALUE, added to the environment of the build
 	Jobs Jobs
 }
 

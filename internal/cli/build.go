@@ -16,9 +16,10 @@ func (a *app) fetchCommand() *cobra.Command {
 		Short: "Download and verify everything the ladder needs",
 		Long: `Downloads the archive of every package that is still to be built, each from the
 first of its URLs that serves the right file. After that, the rest works offline.`,
-		Example: `  fernladder fetch glasshouse`,
-		Args:    atLeastOne,
-		RunE:    func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), args, &f) },
+		Example:           `  fernladder fetch glasshouse`,
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeRecipes,
+		RunE:              func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), args, &f) },
 	}
 	a.addLadderFlags(c, &f, false)
 	return c
@@ -73,8 +74,9 @@ stays as it is. What is built already is not built again; a build that failed or
 was broken off goes on where it stopped.`,
 		Example: `  fernladder build mistplan
   fernladder build mistplan -o plots=off      a second build beside the first`,
-		Args: atLeastOne,
-		RunE: func(c *cobra.Command, args []string) error { return a.build(c.Context(), args, &f) },
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeRecipes,
+		RunE:              func(c *cobra.Command, args []string) error { return a.build(c.Context(), args, &f) },
 	}
 	a.addLadderFlags(c, &f, true)
 	return c

@@ -18,7 +18,8 @@ func (a *app) checkCommand() *cobra.Command {
 every mistake with its file, line and column. Nothing is fetched or built.`,
 		Example: `  fernladder check
   fernladder check mistplan --json`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.check(args) },
+		ValidArgsFunction: a.completeRecipes,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.check(args) },
 	}
 }
 

@@ -28,6 +28,7 @@ package and the libraries it needs.`,
 			}
 			return nil
 		},
+		ValidArgsFunction: a.completeInstalled,
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open()
 			if err != nil {

@@ -24,8 +24,9 @@ when everything that was asked for is there.`,
 		Example: `  fernladder install glasshouse
   fernladder install mistplan:1.9.4           instead of another version
   fernladder install glasshouse -o alarm=off -j 4`,
-		Args: atLeastOne,
-		RunE: func(c *cobra.Command, args []string) error { return a.install(c.Context(), args, &f) },
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeRecipes,
+		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), args, &f) },
 	}
 	a.addLadderFlags(c, &f, true)
 	return c

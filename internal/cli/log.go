@@ -26,8 +26,9 @@ func (a *app) logCommand() *cobra.Command {
 		Short: "Show the log of a package's last build",
 		Example: `  fernladder log mistplan
   fernladder log mistplan --stage compile`,
-		Args: exactlyOne,
-		RunE: func(_ *cobra.Command, args []string) error { return a.log(args[0], stage) },
+		Args:              exactlyOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.log(args[0], stage) },
 	}
 	c.Flags().StringVar(&stage, "stage", "", "only this `STAGE`: "+strings.Join(loggedStages, ", "))
 	return c

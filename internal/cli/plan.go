@@ -28,7 +28,8 @@ Packages on the same rung do not stand on each other. Nothing is fetched or buil
   fernladder plan 'mistplan:>=1.9, <2'        a range
   fernladder plan mistplan -o plots=off       with an option
   fernladder plan mistplan -o loamdb.shared=off`,
-		Args: atLeastOne,
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.plan(c.Context(), args, &f)
 			if err != nil {

@@ -24,8 +24,9 @@ trees stay, so that installing them again takes no time. With --trees, all trees
 of the packages are deleted too, unless another installed package needs them.`,
 		Example: `  fernladder remove glasshouse
   fernladder remove mistplan --trees`,
-		Args: atLeastOne,
-		RunE: func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees) },
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees) },
 	}
 	c.Flags().BoolVar(&trees, "trees", false, "delete their trees too")
 	return c

@@ -68,12 +68,13 @@ func (a *app) openInstalled(text string) (*session, *store.Receipt, error) {
 
 func (a *app) showCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "show NAME",
-		Short:   "Show all about an installed package",
-		Long:    "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.",
-		Example: "  fernladder show mistplan\n  fernladder show mistplan:1.9.4",
-		Args:    exactlyOne,
-		RunE:    func(_ *cobra.Command, args []string) error { return a.show(args[0]) },
+		Use:               "show NAME",
+		Short:             "Show all about an installed package",
+		Long:              "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.",
+		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4",
+		Args:              exactlyOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.show(args[0]) },
 	}
 }
 
@@ -137,11 +138,12 @@ func optionTexts(options map[string]string) []string {
 
 func (a *app) filesCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "files NAME",
-		Short:   "List the files of an installed package",
-		Example: "  fernladder files mistplan\n  fernladder files mistplan --json",
-		Args:    exactlyOne,
-		RunE:    func(_ *cobra.Command, args []string) error { return a.files(args[0]) },
+		Use:               "files NAME",
+		Short:             "List the files of an installed package",
+		Example:           "  fernladder files mistplan\n  fernladder files mistplan --json",
+		Args:              exactlyOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.files(args[0]) },
 	}
 }
 

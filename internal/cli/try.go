@@ -22,12 +22,13 @@ func (e *tryError) Error() string { return fmt.Sprintf("%d of %d tries failed", 
 
 func (a *app) tryCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "try NAME...",
-		Short:   "Run the tries of installed packages again",
-		Long:    "Runs the commands by which the recipes of installed packages show that they work,\nas the recipes were when the packages were built.",
-		Example: "  fernladder try mistplan",
-		Args:    atLeastOne,
-		RunE:    func(c *cobra.Command, args []string) error { return a.try(c.Context(), args) },
+		Use:               "try NAME...",
+		Short:             "Run the tries of installed packages again",
+		Long:              "Runs the commands by which the recipes of installed packages show that they work,\nas the recipes were when the packages were built.",
+		Example:           "  fernladder try mistplan",
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(c *cobra.Command, args []string) error { return a.try(c.Context(), args) },
 	}
 }
 

@@ -1,0 +1,143 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// staged is what becomes the tree.
+func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tree) }
+
+// collect sees to it that what was placed is in the stage. Makefiles that know
+// no DESTDIR have filled the tree's own directory, which is taken back: it
+// becomes a tree later, and at once.
+func (g *building) collect(log string) error {
+	staged := g.staged()
+	_, errStaged := os.Lstat(staged)
+	_, errTree := os.Lstat(g.job.Tree)
+	switch {
+	case errStaged == nil && errTree == nil:
+		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
+	case errStaged != nil && errTree != nil:
+		return g.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
+	case errTree == nil:
+		if err := os.MkdirAll(filepath.Dir(staged), 0o755); err != nil {
+			return err
+		}
+		if err := os.Rename(g.job.Tree, staged); err != nil {
+			return err
+		}
+	}
+	if outside := g.outside(staged); len(outside) > 0 {
+		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
+			"; tell the build to put them below $FL_PREFIX", log)
+	}
+	return nil
+}
+
+// outside lists some of the files in the stage that are not in the tree.
+func (g *building) outside(staged string) []string {
+	const enough = 5
+	var outside []string
+	filepath.WalkDir(g.dirs.stage, func(path string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case path == staged:
+			return fs.SkipDir
+		case len(outside) == enough:
+			return fs.SkipAll
+		case !d.IsDir():
+			outside = append(outside, strings.TrimPrefix(path, g.dirs.stage))
+		}
+		return nil
+	})
+	return outside
+}
+
+// finish makes the stage a tree, tries it, and writes its receipt.
+func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
+	files, size, err := g.Store.Place(g.staged(), g.job.Ref)
+	if err != nil {
+		return nil, err
+	}
+	receipt := g.receipt(files, size)
+	if len(receipt.Tries) > 0 {
+		err = g.stage(ctx, StageTry, func() error { return g.try(ctx, receipt) })
+	}
+	if err == nil {
+		g.account(receipt)
+		err = g.Store.Commit(receipt)
+	}
+	if err != nil {
+		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
+	}
+	return receipt, os.RemoveAll(g.dirs.work)
+}
+
+func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
+	log := filepath.Join(g.Store.Logs(g.job.Ref), StageTry+".log")
+	results, err := Tries(ctx, g.Store, g.Programs, receipt, g.dirs.tmp)
+	if err != nil {
+		return err
+	}
+	output, err := os.Create(log)
+	if err != nil {
+		return err
+	}
+	defer output.Close()
+	failed := ""
+	for _, r := range results {
+		fmt.Fprintf(output, ownMark+"%s\n%s", r.Run, r.Output)
+		if r.Problem != "" {
+			fmt.Fprintf(output, ownMark+"%s\n", r.Problem)
+			if failed == "" {
+				failed = fmt.Sprintf("%s: %s", r.Run, r.Problem)
+			}
+		}
+	}
+	if failed != "" {
+		return g.failure(StageTry, failed, log)
+	}
+	return nil
+}
+
+// receipt says how the tree came to be, but for how long it took.
+func (g *building) receipt(files int, size int64) *store.Receipt {
+	p := g.job.Package
+	receipt := &store.Receipt{
+		Ref: g.job.Ref, Summary: p.Recipe.Summary, Home: p.Recipe.Home, License: p.Recipe.License,
+		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
+		Sources: []store.Source{{URL: g.Source, Digest: p.Release.Digest}}, Patches: g.job.Patches,
+		Needs: g.job.Links(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
+		Isolation: Isolation, Began: g.began.UTC(), Files: files, Size: size,
+	}
+	values := treeVariables(g.job)
+	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))
+	for _, t := range p.Recipe.Tries {
+		if t.When.Holds(p.Facts(g.Machine)) {
+			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect})
+		}
+	}
+	for _, pair := range p.Recipe.Env {
+		receipt.Env = append(receipt.Env, store.Variable{Name: pair.Name, Value: recipe.Expand(pair.Values[0], lookup(values))})
+	}
+	return receipt
+}
+
+// account adds up the times of the stages, of earlier runs of the same build
+// too.
+func (g *building) account(receipt *store.Receipt) {
+	for _, name := range g.Done {
+		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name]})
+		receipt.Seconds += g.Seconds[name]
+	}
+}

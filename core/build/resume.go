@@ -1,0 +1,123 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"fernladder/core/store"
+)
+
+// progress is what a work directory remembers of its build. It is for one
+// build id, so what it was made from cannot have changed.
+type progress struct {
+	Done    []string           `json:"done"`    // stages, in order
+	Running string             `json:"running"` // the stage under way; what it has made may be half-written
+	Newest  time.Time          `json:"newest"`
+	Source  string             `json:"source"` // the URL that served the archive
+	Seconds map[string]float64 `json:"seconds"`
+}
+
+// holdNeeds keeps the trees that the build sees from being removed until it is
+// done.
+func (g *building) holdNeeds(ctx context.Context) (free func(), err error) {
+	var unlocks []func()
+	free = func() {
+		for _, unlock := range unlocks {
+			unlock()
+		}
+	}
+	for _, n := range neighbours(g.job) {
+		unlock, err := g.Store.ShareBuild(ctx, n.Ref)
+		if err == nil {
+			unlocks = append(unlocks, unlock)
+			if g.Store.Installed(n.Ref) {
+				continue
+			}
+			err = &store.Error{Path: n.Tree, Err: errors.New("this tree was removed while it was needed"), Advice: "Run the same command again."}
+		}
+		free()
+		return nil, err
+	}
+	return free, nil
+}
+
+// prepare makes the work directory, or finds what an earlier run has left and
+// how much of it can be relied on.
+func (g *building) prepare() error {
+	for _, dir := range []string{g.dirs.home, g.dirs.tmp, g.Store.Logs(g.job.Ref)} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	killAll(g.mark()) // what a run that was killed has left behind
+	data, err := os.ReadFile(g.progressFile())
+	if err == nil {
+		err = json.Unmarshal(data, &g.progress)
+	}
+	if err != nil { // there is none, or it is no use
+		g.progress = progress{}
+	}
+	if g.Seconds == nil {
+		g.Seconds = map[string]float64{}
+	}
+	g.Source = cmp.Or(g.url, g.Source)
+	g.distrust()
+	return g.restage()
+}
+
+// distrust takes back stages whose results may be half-made. A run that ended
+// in good order has left none but where patches are applied half; after one
+// that was killed, object files may be cut off, and make would not know. Tries
+// change nothing.
+func (g *building) distrust() {
+	done := func(stage string) bool { return slices.Contains(g.Done, stage) }
+	switch {
+	case (g.Running == "" || g.Running == StageTry) && (done(StagePatch) || len(g.job.Patches) == 0):
+	case g.dirs.build == g.dirs.source, g.Running == StageUnpack, !done(StagePatch) && len(g.job.Patches) > 0:
+		g.Done = nil
+	default: // everything since configure is in a directory that configure empties
+		if i := slices.Index(g.Done, "configure"); i >= 0 {
+			g.Done = g.Done[:i]
+		}
+	}
+	g.Running = ""
+}
+
+// restage brings what was placed back to where it was filled, if a run was
+// killed after that and before there was a receipt.
+func (g *building) restage() error {
+	if !slices.Contains(g.Done, StagePlace) {
+		return nil
+	}
+	_, errStaged := os.Lstat(g.staged())
+	_, errTree := os.Lstat(g.job.Tree)
+	if errStaged != nil && errTree == nil {
+		return g.Store.Withdraw(g.job.Ref, g.staged())
+	}
+	if errStaged != nil {
+		g.Done = slices.DeleteFunc(g.Done, func(stage string) bool { return stage == StagePlace })
+	}
+	return nil
+}
+
+func (g *building) progressFile() string { return filepath.Join(g.dirs.work, "progress.json") }
+
+// save writes the progress. It is not synced: progress that is lost or damaged
+// when the machine stops is made again.
+func (g *building) save() error {
+	data, err := json.Marshal(g.progress)
+	if err != nil {
+		return err
+	}
+	fresh := g.progressFile() + ".new"
+	if err := os.WriteFile(fresh, data, 0o644); err != nil {
+		return g.Store.Wrap(err)
+	}
+	return g.Store.Wrap(os.Rename(fresh, g.progressFile()))
+}
