@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"fernladder/demo/garden"
@@ -157,7 +156,9 @@ func (w *work) unpack() []row {
 	must(err)
 	must(os.MkdirAll(w.path("unpack"), 0o755))
 	plain := w.path("unpack", "src.tar")
-	timed(filepath.Join(runtime.GOROOT(), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile", "net", "crypto", "go", "runtime", "internal")
+	goRoot, err := exec.Command("go", "env", "GOROOT").Output()
+	must(err)
+	timed(filepath.Join(strings.TrimSpace(string(goRoot)), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile", "net", "crypto", "go", "runtime", "internal")
 	var rows []row
 	for _, format := range []struct{ suffix, program, aim string }{
 		{"gz", "gzip", "1.0"}, {"zst", "zstd", "1.0"}, {"xz", "xz -T0", "1.2"}, {"bz2", "bzip2", ""},
