@@ -50,7 +50,7 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	}
 	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {
 		return l.withLanding(current), nil
-	})
+	}, func() error { return nil })
 	if err != nil {
 		return err
 	}
@@ -85,8 +85,9 @@ func (l *ladder) links(r store.Ref) ([]store.Link, error) {
 }
 
 // changeLanding brings the landing to the builds that choose says are asked
-// for, given the state now.
-func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(landing.State) ([]store.Ref, error)) (before, after landing.State, err error) {
+// for, given the state now. Then it does what has to be done before anybody
+// else changes the landing.
+func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(landing.State) ([]store.Ref, error), then func() error) (before, after landing.State, err error) {
 	unlock, err := s.LockLanding(ctx, func() { a.screen.Note("Waiting for another fernladder that changes the landing.") })
 	if err != nil {
 		return before, after, err
@@ -103,7 +104,9 @@ func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(lan
 	if err != nil {
 		return before, after, err
 	}
-	after, err = landing.Change(s, members, a.now())
+	if after, err = landing.Change(s, members, a.now()); err == nil {
+		err = then()
+	}
 	return before, after, err
 }
 

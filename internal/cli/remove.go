@@ -61,17 +61,17 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	if err := s.store.Prepare(); err != nil {
 		return err
 	}
+	var forgotten []int
 	before, after, err := a.changeLanding(ctx, s.store, func(current landing.State) ([]store.Ref, error) {
 		return without(s.store, current, names)
+	}, func() (err error) {
+		if trees {
+			forgotten, err = a.deleteTrees(ctx, s.store, doomed)
+		}
+		return err
 	})
 	if err != nil {
 		return err
-	}
-	var forgotten []int
-	if trees {
-		if forgotten, err = a.deleteTrees(ctx, s.store, doomed); err != nil {
-			return err
-		}
 	}
 	if a.screen.JSON {
 		deleted := []store.Ref{}
@@ -137,7 +137,7 @@ func runner(s *store.Store, members []landing.Member, r store.Ref) string {
 // stillNeeded refuses to delete trees that others are linked with or run with.
 func stillNeeded(all, doomed []*store.Receipt) error {
 	for _, r := range all {
-		if slices.Contains(doomed, r) {
+		if slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == r.Ref }) {
 			continue
 		}
 		for _, need := range r.Needs {
@@ -150,14 +150,23 @@ func stillNeeded(all, doomed []*store.Receipt) error {
 	return nil
 }
 
-// deleteTrees deletes trees and the earlier landings that used them.
+// deleteTrees deletes trees and the earlier landings that used them. The caller
+// holds the landing's lock, so that none comes back onto it meanwhile; a build
+// that is using one is waited for, and may need it from then on.
 func (a *app) deleteTrees(ctx context.Context, s *store.Store, doomed []*store.Receipt) (forgotten []int, err error) {
 	for _, r := range doomed {
 		unlock, err := s.LockBuild(ctx, r.Ref, func() { a.screen.Note("Waiting for another fernladder that builds %s.", r.Name) })
 		if err != nil {
 			return forgotten, err
 		}
-		numbers, err := landing.Forget(s, r.Ref)
+		var numbers []int
+		all, err := s.Receipts()
+		if err == nil {
+			err = stillNeeded(all, doomed)
+		}
+		if err == nil {
+			numbers, err = landing.Forget(s, r.Ref)
+		}
 		if err == nil {
 			err = s.Remove(r.Ref)
 		}
