@@ -35,8 +35,12 @@ type row struct {
 // beforehand is not counted.
 type side func() cost
 
-// cost is what a run took.
-type cost struct{ wall, cpu time.Duration }
+// cost is what a run took. Peak is the most memory of the process itself, in
+// bytes, where it was watched.
+type cost struct {
+	wall, cpu time.Duration
+	peak      int64
+}
 
 func main() {
 	program := flag.String("program", "bin/fernladder", "the built program")
@@ -56,7 +60,7 @@ func main() {
 	must(err)
 	w := &work{dir: dir, program: absolute}
 	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", "work", "anchor", "ours", "anchor's", "ratio (spread)", "aim")
-	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch} {
+	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch, w.memory} {
 		for _, r := range make() {
 			if strings.Contains(r.name, *only) {
 				r.run(*rounds)
@@ -70,7 +74,10 @@ func (r row) run(rounds int) {
 	var ours, theirs []cost
 	var ratios []float64
 	for i := range rounds + 1 {
-		a, b := r.ours(), r.theirs()
+		a, b := r.ours(), cost{}
+		if r.theirs != nil {
+			b = r.theirs()
+		}
 		if i == 0 {
 			continue // caches are filled now
 		}
@@ -83,7 +90,11 @@ func (r row) run(rounds int) {
 	if r.show != nil {
 		ratio = r.show(a, b)
 	}
-	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", r.name, r.anchor, short(a.wall), short(b.wall), ratio, r.aim)
+	anchors := ""
+	if r.theirs != nil {
+		anchors = short(b.wall)
+	}
+	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", r.name, r.anchor, short(a.wall), anchors, ratio, r.aim)
 }
 
 func median(costs []cost) cost {
@@ -95,7 +106,11 @@ func median(costs []cost) cost {
 		slices.Sort(values)
 		return values[len(values)/2]
 	}
-	return cost{middle(func(c cost) time.Duration { return c.wall }), middle(func(c cost) time.Duration { return c.cpu })}
+	peak := int64(0)
+	for _, c := range costs {
+		peak = max(peak, c.peak)
+	}
+	return cost{middle(func(c cost) time.Duration { return c.wall }), middle(func(c cost) time.Duration { return c.cpu }), peak}
 }
 
 func short(d time.Duration) string {
@@ -115,7 +130,7 @@ func timed(dir, name string, args ...string) cost {
 		fmt.Fprintf(os.Stderr, "%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
 		os.Exit(1)
 	}
-	return cost{time.Since(began), c.ProcessState.UserTime() + c.ProcessState.SystemTime()}
+	return cost{wall: time.Since(began), cpu: c.ProcessState.UserTime() + c.ProcessState.SystemTime()}
 }
 
 func must(err error) {
@@ -123,4 +138,36 @@ func must(err error) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+// watched is timed, and watches the peak of the process's own memory.
+func watched(dir, name string, args ...string) cost {
+	c := exec.Command(name, args...)
+	c.Dir = dir
+	began := time.Now()
+	must(c.Start())
+	ended := make(chan error)
+	go func() { ended <- c.Wait() }()
+	peak := int64(0)
+	for {
+		select {
+		case err := <-ended:
+			must(err)
+			return cost{wall: time.Since(began), peak: peak}
+		case <-time.After(5 * time.Millisecond):
+			peak = max(peak, highWater(c.Process.Pid))
+		}
+	}
+}
+
+// highWater reads VmHWM of proc(5); it is 0 when the process has gone.
+func highWater(pid int) int64 {
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	for line := range strings.Lines(string(data)) {
+		var kilobytes int64
+		if n, _ := fmt.Sscanf(line, "VmHWM: %d kB", &kilobytes); n == 1 {
+			return kilobytes << 10
+		}
+	}
+	return 0
 }

@@ -150,15 +150,59 @@ func (w *work) nothing() []row {
 	}}
 }
 
-// unpack takes a tree of sources, some 60 MB in thousands of files.
-func (w *work) unpack() []row {
-	self, err := os.Executable()
-	must(err)
+// sources packs a tree of sources, some 60 MB in thousands of files, and
+// returns the archive.
+func (w *work) sources() string {
 	must(os.MkdirAll(w.path("unpack"), 0o755))
 	plain := w.path("unpack", "src.tar")
+	if _, err := os.Stat(plain); err == nil {
+		return plain
+	}
 	goRoot, err := exec.Command("go", "env", "GOROOT").Output()
 	must(err)
 	timed(filepath.Join(strings.TrimSpace(string(goRoot)), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile", "net", "crypto", "go", "runtime", "internal")
+	return plain
+}
+
+// memory builds a package from such an archive, for each kind of archive.
+func (w *work) memory() []row {
+	var rows []row
+	for _, format := range []struct{ suffix, program string }{{"gz", "gzip -9"}, {"xz", "xz -6 -T0"}, {"zst", "zstd -19 -T0"}} {
+		rows = append(rows, row{
+			name: "memory of the tool, 60 MB of sources in " + format.suffix, aim: "64 MiB at most",
+			ours: func() cost {
+				dir := "memory-" + format.suffix
+				if _, err := os.Stat(w.path(dir)); err != nil {
+					w.large(dir, format.program)
+				}
+				must(os.RemoveAll(w.path(dir, "root")))
+				return watched(w.path(dir), w.program, "build", "big")
+			},
+			show: func(ours, _ cost) string { return fmt.Sprintf("peak %d MiB", ours.peak>>20) },
+		})
+	}
+	return rows
+}
+
+// large makes a folder with the recipe of a package that only copies its
+// sources, compressed by that program.
+func (w *work) large(dir, compress string) {
+	must(os.MkdirAll(w.path(dir), 0o755))
+	archive := w.path(dir, "big.tar")
+	timed(w.dir, "sh", "-c", compress+" -c "+w.sources()+" >"+archive)
+	data, err := os.ReadFile(archive)
+	must(err)
+	sum := sha256.Sum256(data)
+	w.write(dir+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	w.write(dir+"/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = \"file://%s\"\nsha256 = %q\n"+
+		"[build]\nmethod = \"script\"\n[steps]\nplace = 'mkdir -p $DESTDIR$FL_PREFIX; cp -r . $DESTDIR$FL_PREFIX/share'\n", archive, hex.EncodeToString(sum[:])))
+}
+
+// unpack unpacks them, against tar.
+func (w *work) unpack() []row {
+	self, err := os.Executable()
+	must(err)
+	plain := w.sources()
 	var rows []row
 	for _, format := range []struct{ suffix, program, aim string }{
 		{"gz", "gzip", "1.0"}, {"zst", "zstd", "1.0"}, {"xz", "xz -T0", "1.2"}, {"bz2", "bzip2", ""},

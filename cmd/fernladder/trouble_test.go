@@ -248,6 +248,7 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	w.write("rain", "")
 	w.must("install", "fern", "stone")
 	assert.Equal(t, "once\n", w.read("configured"))
+	assert.Contains(t, w.must("show", "soil").stdout, ", failed in stage compile\n", "the history has failures too")
 }
 
 func TestTwoAtOnceOnOneRoot(t *testing.T) {

@@ -30,7 +30,8 @@ func (e *Failure) Error() string {
 		text += "\n  Whole log: " + e.Log
 	}
 	if e.Work != "" {
-		text += "\n  The build is kept in " + e.Work + "; after a remedy, the same command goes on from this stage."
+		text += "\n  The build is kept: " + e.Work +
+			"\n  When the cause is gone, the same command goes on from this stage; a changed recipe makes a new build."
 	}
 	return text
 }

@@ -120,43 +120,10 @@ func (p *Package) Changed() []string {
 	return changed
 }
 
-// Find returns the package of that name, or nil.
-func (l *Ladder) Find(name string) *Package {
-	for _, p := range l.Packages {
-		if p.Name() == name {
-			return p
-		}
-	}
-	return nil
-}
-
 // Rungs returns the number of rungs.
 func (l *Ladder) Rungs() int {
 	if len(l.Packages) == 0 {
 		return 0
 	}
 	return l.Packages[len(l.Packages)-1].Rung
-}
-
-// Closure returns the packages that p needs in one of the roles, and what they
-// need in turn in one of the roles of further, each once, nearest first.
-func (p *Package) Closure(first, further []recipe.Role) []*Package {
-	var found []*Package
-	seen := map[*Package]bool{}
-	for roles, level := first, []*Package{p}; len(level) > 0; roles = further {
-		var next []*Package
-		for _, q := range level {
-			for _, link := range q.Needs {
-				for _, role := range roles {
-					if link.Role == role && !seen[link.Package] {
-						seen[link.Package] = true
-						next = append(next, link.Package)
-					}
-				}
-			}
-		}
-		found = append(found, next...)
-		level = next
-	}
-	return found
 }

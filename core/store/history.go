@@ -51,12 +51,19 @@ var migrations = []string{`
 	) WITHOUT ROWID;`,
 }
 
+// HasHistory tells whether there is a database. Commands that only look make
+// none.
+func (s *Store) HasHistory() bool {
+	_, err := os.Stat(s.historyFile())
+	return err == nil
+}
+
+func (s *Store) historyFile() string { return filepath.Join(s.Root, "fernladder.db") }
+
 // History opens the database, makes it if it is not there, and begins anew from
 // the receipts if it is damaged. The damaged file is kept beside it.
 func (s *Store) History(ctx context.Context) (*History, error) {
-	file := filepath.Join(s.Root, "fernladder.db")
-	_, err := os.Stat(file)
-	fresh := err != nil
+	file, fresh := s.historyFile(), !s.HasHistory()
 	h, err := openHistory(ctx, file)
 	if err != nil && !fresh && ctx.Err() == nil {
 		if err := os.Rename(file, file+".damaged"); err != nil {

@@ -69,11 +69,6 @@ func parseTerm(text string) (term, error) {
 	return term{operator, v}, nil
 }
 
-// Exactly is the range that holds v and what is equal to it.
-func Exactly(v Version) Range {
-	return Range{text: v.text, terms: []term{{"==", v}}}
-}
-
 // String returns the range as it was written, or "any" for the zero Range.
 func (r Range) String() string {
 	if len(r.terms) == 0 {

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,6 +11,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
+	"fernladder/core/source"
 	"fernladder/internal/term"
 )
 
@@ -65,7 +64,7 @@ type plannedNeed struct {
 
 func (a *app) showPlan(ctx context.Context, l *ladder) error {
 	todo := l.todo()
-	if _, err := os.Stat(filepath.Join(l.store.Root, "fernladder.db")); err == nil && len(todo) > 0 {
+	if l.store.HasHistory() && len(todo) > 0 {
 		history, err := l.store.History(ctx)
 		if err != nil {
 			return err
@@ -126,8 +125,8 @@ func (l *ladder) stateText(s *term.Screen, j *build.Job) string {
 }
 
 func (l *ladder) fetched(j *build.Job) bool {
-	_, err := os.Stat(filepath.Join(l.store.Archives(), j.Source.Digest.Algorithm, j.Source.Digest.Hex))
-	return err == nil
+	archives := source.Archives{Dir: l.store.Archives()}
+	return archives.Has(j.Source.Digest)
 }
 
 func (l *ladder) totalEstimate(todo []*build.Job) (known int, total time.Duration) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -74,11 +75,11 @@ func (a *app) showCommand() *cobra.Command {
 		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(_ *cobra.Command, args []string) error { return a.show(args[0]) },
+		RunE:              func(c *cobra.Command, args []string) error { return a.show(c.Context(), args[0]) },
 	}
 }
 
-func (a *app) show(name string) error {
+func (a *app) show(ctx context.Context, name string) error {
 	s, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
@@ -124,7 +125,39 @@ func (a *app) show(name string) error {
 	}
 	row("stages", strings.Join(times, ", "))
 	row("notes", strings.TrimSpace(r.Notes))
+	earlier, err := s.earlier(ctx, r.Name)
+	if err != nil {
+		return err
+	}
+	for i, line := range earlier {
+		a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", map[bool]string{true: "history"}[i == 0])), line)
+	}
 	return nil
+}
+
+// earlier tells of the last builds of a package, failed ones too.
+func (s *session) earlier(ctx context.Context, name string) ([]string, error) {
+	if !s.store.HasHistory() {
+		return nil, nil
+	}
+	h, err := s.store.History(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer h.Close()
+	const most = 5
+	records, err := h.Latest(ctx, name, most)
+	if err != nil {
+		return nil, s.store.Wrap(err)
+	}
+	lines := make([]string, len(records))
+	for i, r := range records {
+		lines[i] = fmt.Sprintf("%s  %s %s, %s", r.Began.Local().Format("2006-01-02 15:04"), r.Version, r.ID, seconds(r.Seconds))
+		if r.Failed != "" {
+			lines[i] += ", failed in stage " + r.Failed
+		}
+	}
+	return lines, nil
 }
 
 func optionTexts(options map[string]string) []string {
