@@ -13,6 +13,7 @@ const (
 	FetchBegan     Kind = "fetch_began"     // Text is the URL
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
+	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest nobody has stated
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	StageBegan     Kind = "stage_began"     //
 	StageEnded     Kind = "stage_ended"     // Elapsed is set

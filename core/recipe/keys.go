@@ -42,7 +42,7 @@ func Keys(r *Recipe) []keyfile.Key {
 
 func (r *Recipe) archiveKey(into *[]string, about string) keyfile.Key {
 	return keyfile.OneOrMore("archive", into, about).
-		Check(checkURL).Check(knownVariables(variablePattern, r.sourceVariables))
+		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
 }
 
 func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
@@ -198,7 +198,8 @@ func checkEnvironmentName(name string) error {
 	return nil
 }
 
-func checkURL(url string) error {
+// CheckURL tells whether url is one that archives can be fetched from.
+func CheckURL(url string) error {
 	if !schemePattern.MatchString(url) {
 		return fmt.Errorf("%q is not a URL that can be fetched: it begins with https://, http:// or file://", url)
 	}

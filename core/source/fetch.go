@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -52,7 +53,7 @@ type Attempt struct {
 }
 
 func (e *FetchError) Error() string {
-	text := fmt.Sprintf("%s %s cannot be fetched:", e.Wanted.Package, e.Wanted.Version)
+	text := strings.TrimSpace(e.Wanted.Package+" "+e.Wanted.Version) + " cannot be fetched:"
 	wrong := 0
 	for _, a := range e.Attempts {
 		text += fmt.Sprintf("\n    %s: %v", a.URL, a.Err)
@@ -63,6 +64,9 @@ func (e *FetchError) Error() string {
 	if wrong > 0 && wrong == len(e.Attempts) {
 		return text + fmt.Sprintf("\n  Every source serves another file than the recipe states. Do not trust it before you know why;\n"+
 			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
+	}
+	if e.Wanted.At == "" {
+		return text
 	}
 	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
 }
@@ -84,11 +88,11 @@ func (e *StoreError) Unwrap() error { return e.Err }
 // right. A file is hashed while it comes in and is only stored when its digest
 // is right. Errors are of type *FetchError, *StoreError, or the context's.
 func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
-	path := a.Path(w.Digest)
+	file := a.Path(w.Digest)
 	if a.intact(w.Digest) {
-		return a.stored(path)
+		return a.stored(file)
 	}
-	for _, dir := range []string{filepath.Dir(path), filepath.Join(a.Dir, "partial")} {
+	for _, dir := range []string{filepath.Dir(file), filepath.Join(a.Dir, "partial")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return Fetched{}, &StoreError{err}
 		}
@@ -100,20 +104,22 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 	}
 	defer unlock()
 	if a.intact(w.Digest) { // another process was faster
-		return a.stored(path)
+		return a.stored(file)
 	}
 	var failed []Attempt
 	for _, source := range w.URLs {
-		size, err := a.from(ctx, source, partial, w)
+		size, got, err := a.from(ctx, source, partial, w)
+		if err == nil && got != w.Digest {
+			err = &DigestError{got, w.Digest}
+		}
 		var local *StoreError
 		switch {
 		case err == nil:
-			err := os.WriteFile(path+originSuffix, []byte(redacted(source)+"\n"), 0o644)
-			if err := errors.Join(err, os.Rename(partial, path)); err != nil {
-				return Fetched{}, &StoreError{err}
+			if err := a.store(partial, file, source); err != nil {
+				return Fetched{}, err
 			}
 			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: redacted(source), Done: size})
-			return Fetched{Path: path, URL: redacted(source), Size: size, Failed: failed}, nil
+			return Fetched{Path: file, URL: redacted(source), Size: size, Failed: failed}, nil
 		case ctx.Err() != nil:
 			return Fetched{}, ctx.Err()
 		case errors.As(err, &local):
@@ -124,6 +130,47 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 	}
 	os.Remove(partial)
 	return Fetched{}, &FetchError{w, failed}
+}
+
+// Obtain brings a file that nobody has stated a digest for into the store, and
+// says what its digest is. It is for people who then look at it: nothing is
+// built from a file whose digest is not in a recipe.
+func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Digest, error) {
+	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}}
+	dir := filepath.Join(a.Dir, "partial")
+	if err := os.MkdirAll(filepath.Join(a.Dir, w.Digest.Algorithm), 0o755); err != nil {
+		return "", w.Digest, &StoreError{err}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", w.Digest, &StoreError{err}
+	}
+	f, err := os.CreateTemp(dir, "obtained-")
+	if err != nil {
+		return "", w.Digest, &StoreError{err}
+	}
+	f.Close()
+	defer os.Remove(f.Name())
+	size, digest, err := a.from(ctx, source, f.Name(), w)
+	if err != nil {
+		if ctx.Err() != nil {
+			return "", w.Digest, ctx.Err()
+		}
+		if errors.As(err, new(*StoreError)) {
+			return "", w.Digest, err
+		}
+		return "", w.Digest, &FetchError{Wanted: w, Attempts: []Attempt{{redacted(source), err}}}
+	}
+	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: redacted(source), Done: size})
+	return a.Path(digest), digest, a.store(f.Name(), a.Path(digest), source)
+}
+
+// store makes a whole file an archive of the store.
+func (a *Archives) store(partial, path, source string) error {
+	err := os.WriteFile(path+originSuffix, []byte(redacted(source)+"\n"), 0o644)
+	if err := errors.Join(err, os.Rename(partial, path)); err != nil {
+		return &StoreError{err}
+	}
+	return nil
 }
 
 func (a *Archives) stored(path string) (Fetched, error) {
@@ -153,8 +200,10 @@ func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), 
 	return func() { lock.Unlock() }, nil
 }
 
-// from writes what a URL serves to a new file and verifies it.
-func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int64, error) {
+// from writes what a URL serves to a file, and says what its digest is by the
+// algorithm that is wanted.
+func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int64, recipe.Digest, error) {
+	var none recipe.Digest
 	// A transfer that stands still this long has failed.
 	const patience = time.Minute
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -165,13 +214,13 @@ func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int
 	a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: redacted(source)})
 	body, length, err := a.open(ctx, source)
 	if err != nil {
-		return 0, plain(ctx, err)
+		return 0, none, plain(ctx, err)
 	}
 	defer body.Close()
 
 	out, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
 	if err != nil {
-		return 0, &StoreError{err}
+		return 0, none, &StoreError{err}
 	}
 	defer out.Close()
 	h := newHash(w.Digest.Algorithm)
@@ -183,7 +232,7 @@ func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int
 			stalled.Reset(patience)
 			h.Write(buffer[:n])
 			if _, err := out.Write(buffer[:n]); err != nil {
-				return 0, &StoreError{err}
+				return 0, none, &StoreError{err}
 			}
 			size += int64(n)
 			if size-reported >= 1<<20 {
@@ -198,17 +247,14 @@ func (a *Archives) from(ctx context.Context, source, file string, w Wanted) (int
 			if errors.Is(err, io.ErrUnexpectedEOF) {
 				err = fmt.Errorf("cut off after %d of %d bytes", size, length)
 			}
-			return 0, plain(ctx, err)
+			return 0, none, plain(ctx, err)
 		}
 	}
 	got := recipe.Digest{Algorithm: w.Digest.Algorithm, Hex: hex.EncodeToString(h.Sum(nil))}
-	if got != w.Digest {
-		return 0, &DigestError{got, w.Digest}
-	}
 	if err := errors.Join(out.Chmod(0o444), out.Sync(), out.Close()); err != nil {
-		return 0, &StoreError{err}
+		return 0, none, &StoreError{err}
 	}
-	return size, nil
+	return size, got, nil
 }
 
 // open begins to read a URL. The length is -1 when it is not known.

@@ -108,7 +108,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 			root.AddCommand(c)
 		}
 	}
-	add(groupWrite, a.newCommand(), a.checkCommand())
+	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand())
 	add(groupBuild, a.planCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.removeCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.logCommand())

@@ -68,6 +68,8 @@ func (p *Progress) Event(e event.Event) {
 		p.say(name, "not from %s: %v", e.Text, e.Err)
 	case event.FetchEnded:
 		p.say(name, "fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
+	case event.Obtained:
+		p.say(name, "fetched from %s (%s)", e.Text, Bytes(e.Done))
 	case event.PackageDone:
 		p.say(name, "%s in %s", paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
 	case event.PackageFailed:
@@ -96,7 +98,7 @@ func (p *Progress) follow(e event.Event) {
 		}
 	case event.StageBegan:
 		set(e.Stage)
-	case event.FetchEnded, event.StageEnded:
+	case event.FetchEnded, event.Obtained, event.StageEnded:
 		p.forget(e.Package)
 	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
 		p.forget(e.Package)

@@ -1,0 +1,147 @@
+package draft
+
+import (
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+
+	"github.com/google/licensecheck"
+
+	"fernladder/core/recipe"
+	"fernladder/core/version"
+)
+
+var (
+	configureName    = regexp.MustCompile(`(?m)^PACKAGE_TARNAME='([^']+)'`)
+	configureVersion = regexp.MustCompile(`(?m)^PACKAGE_VERSION='([^']+)'`)
+	configureHome    = regexp.MustCompile(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
+	initName         = regexp.MustCompile(`AC_INIT\(\s*\[?([^\],()\s]+)`)
+	initVersion      = regexp.MustCompile(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
+	cmakeName        = regexp.MustCompile(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
+	cmakeVersion     = regexp.MustCompile(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
+	mesonName        = regexp.MustCompile(`(?s)project\s*\(\s*'([^']+)'`)
+	mesonVersion     = regexp.MustCompile(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
+	archiveParts     = regexp.MustCompile(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
+	pcDescription    = regexp.MustCompile(`(?m)^Description:[ \t]*(\S.*)$`)
+	pcURL            = regexp.MustCompile(`(?m)^URL:[ \t]*(https?://\S+)`)
+)
+
+// identity finds name and version: what the build files say, which goes into
+// what is built, and otherwise what the archive is called.
+func (t *tree) identity(s *Source) {
+	archiveName, archiveVersion := "", ""
+	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
+		archiveName, archiveVersion = m[1], m[2]
+	}
+	ac := t.first("configure.ac", "configure.in")
+	s.Name = t.choose("name", recipe.CheckName, strings.ToLower, []Finding{
+		{"name", t.match("configure", configureName), "configure", Certain},
+		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
+		{"name", t.match(ac, initName), ac, Certain},
+		{"name", archiveName, "the archive's name", Guessed},
+		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
+		{"name", strings.TrimSuffix(t.archive, path.Ext(t.archive)), "the archive's name", Guessed},
+	})
+	// A library's archive has the lib that its configure script leaves out.
+	if tidy := strings.ToLower(archiveName); tidy == "lib"+s.Name.Value {
+		s.Name = Finding{"name", tidy, "the archive's name", Guessed}
+	}
+	isVersion := func(text string) error { _, err := version.Parse(text); return err }
+	same := func(text string) string { return text }
+	s.Version = t.choose("version", isVersion, same, []Finding{
+		{"version", t.match("configure", configureVersion), "configure", Certain},
+		{"version", t.match("meson.build", mesonVersion), "meson.build", Certain},
+		{"version", t.match("CMakeLists.txt", cmakeVersion), "CMakeLists.txt", Certain},
+		{"version", t.match(ac, initVersion), ac, Certain},
+		{"version", archiveVersion, "the archive's name", Guessed},
+	})
+	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {
+		s.Remarks = append(s.Remarks, Finding{"version", archiveVersion + " is what the archive's name says", "", Guessed})
+	}
+}
+
+// choose takes the first finding that has an acceptable value.
+func (t *tree) choose(what string, check func(string) error, tidy func(string) string, candidates []Finding) Finding {
+	for _, c := range candidates {
+		if c.Value = tidy(c.Value); c.Value != "" && check(c.Value) == nil {
+			return c
+		}
+	}
+	return Finding{What: what, Certainty: Open}
+}
+
+// about finds summary, home page and licence.
+func (t *tree) about(s *Source) {
+	s.Summary = Finding{What: "summary", Certainty: Open}
+	s.Home = Finding{What: "home", Certainty: Open}
+	if home := t.match("configure", configureHome); home != "" {
+		s.Home = Finding{"home", home, "configure", Certain}
+	}
+	modules, _ := fs.Glob(t.files, "*.pc*.in")
+	for _, name := range modules {
+		if text := t.match(name, pcDescription); text != "" && s.Summary.Value == "" && !strings.Contains(text, "@") {
+			s.Summary = Finding{"summary", text, name, Certain}
+		}
+		if home := t.match(name, pcURL); home != "" && s.Home.Value == "" {
+			s.Home = Finding{"home", home, name, Certain}
+		}
+	}
+	s.License = t.license()
+}
+
+// licenseFiles are where sources usually have their licence.
+var licenseFiles = []string{"LICENSE", "LICENSE.txt", "LICENSE.md", "LICENCE", "COPYING", "COPYING.txt", "COPYRIGHT", "License", "License.txt"}
+
+// license compares the files that usually have the licence with the texts of
+// known ones.
+func (t *tree) license() Finding {
+	name := t.first(licenseFiles...)
+	if name == "" {
+		return Finding{What: "license", Certainty: Open}
+	}
+	got := licensecheck.Scan([]byte(t.text(name)))
+	longest := licensecheck.Match{}
+	for _, m := range got.Match {
+		if m.End-m.Start > longest.End-longest.Start {
+			longest = m
+		}
+	}
+	// A file that is a licence consists of little else.
+	const mostly = 75.0
+	if got.Percent < mostly || longest.ID == "" {
+		return Finding{"license", "", name + " has to be read", Open}
+	}
+	for _, family := range []string{"GPL-", "LGPL-", "AGPL-"} {
+		if strings.HasPrefix(longest.ID, family) {
+			return t.laterVersions(longest.ID, name)
+		}
+	}
+	return Finding{"license", longest.ID, name, Certain}
+}
+
+// laterVersions finds out whether a licence of the GNU family may be replaced by
+// its later versions. The licence does not say; the source files do.
+func (t *tree) laterVersions(id, name string) Finding {
+	id = strings.TrimSuffix(strings.TrimSuffix(id, "-only"), "-or-later")
+	const enough = 40
+	looked, found := 0, ""
+	fs.WalkDir(t.files, ".", func(file string, d fs.DirEntry, err error) error {
+		ext := path.Ext(file)
+		if err != nil || !d.Type().IsRegular() || ext != ".c" && ext != ".h" && ext != ".cc" && ext != ".cpp" {
+			return nil
+		}
+		if looked++; looked > enough {
+			return fs.SkipAll
+		}
+		if strings.Contains(strings.Join(strings.Fields(t.text(file)), " "), "any later version") {
+			found = file
+			return fs.SkipAll
+		}
+		return nil
+	})
+	if found != "" {
+		return Finding{"license", id + "-or-later", name + " and " + found, Certain}
+	}
+	return Finding{"license", id + "-only", name, Guessed}
+}
