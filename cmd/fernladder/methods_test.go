@@ -133,6 +133,9 @@ func TestJSON(t *testing.T) {
 		var any any
 		w.parsed(&any, args...)
 	}
+	var schema struct{ Required []string }
+	w.parsed(&schema, "check", "--schema")
+	assert.Equal(t, []string{"format", "package", "release", "build"}, schema.Required)
 	for status, args := range map[int][]string{
 		1: {"show", "dewcalc"}, 2: {"plan", "UPPER"}, 4: {"plan", "dewcalc:9"}, 7: {"install", "dewcalc", "--root", "/proc/1/x"},
 	} {

@@ -144,6 +144,20 @@ func TestReadRefusesWhatIsNotTOML(t *testing.T) {
 	}
 }
 
+func TestSchemaSaysWhatReadTakes(t *testing.T) {
+	s := Schema("A bed", (&bed{}).keys())
+	assert.Equal(t, []string{"title"}, s["required"])
+	assert.Equal(t, false, s["additionalProperties"])
+	plants := s["properties"].(map[string]any)["plant"].(map[string]any)
+	plant := plants["items"].(map[string]any)
+	assert.Equal(t, []any{"array", "object", []string{"name"}}, []any{plants["type"], plant["type"], plant["required"]})
+	kinds := map[string]any{}
+	for name, key := range plant["properties"].(map[string]any) {
+		kinds[name] = key.(map[string]any)["type"]
+	}
+	assert.Equal(t, map[string]any{"name": "string", "leaves": nil, "hardy": "boolean", "height": "integer", "light": []string{"boolean", "string"}}, kinds)
+}
+
 func TestNearest(t *testing.T) {
 	names := []string{"summary", "license", "home", "in_tree"}
 	for word, want := range map[string]string{"sumary": "summary", "licence": "license", "intree": "in_tree", "hoem": "home", "xyz": "", "colour": ""} {

@@ -5,6 +5,21 @@ import (
 	"strconv"
 )
 
+// The kinds of keys, in words. A key whose text is read further has its own.
+const (
+	KindTable     = "table"
+	KindTables    = "list of tables"
+	KindNamed     = "named tables"
+	kindTexts     = "list of texts"
+	kindOneOrMore = "text, or list of texts"
+	kindFlag      = "true or false"
+	kindChoice    = "true, false or text"
+	kindNumber    = "whole number"
+	kindPairs     = "table of texts"
+	kindLists     = "table of lists of texts"
+	kindChoices   = "table of true, false or text"
+)
+
 // Parsed is a key whose text is read by parse into the variable at into.
 func Parsed[T any](name, kind string, into *T, parse func(string) (T, error), about string) Key {
 	return Key{Name: name, Kind: kind, About: about, read: func(k *Key, d *reading, e entry) {
@@ -31,7 +46,7 @@ func notEmpty(text string) (string, error) {
 
 // Texts is a key that holds a list of texts.
 func Texts(name string, into *[]string, about string) Key {
-	return Key{Name: name, Kind: "list of texts", About: about, read: func(k *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: kindTexts, About: about, read: func(k *Key, d *reading, e entry) {
 		if d.want(e, e.value, aList) {
 			k.texts(d, e, into)
 		}
@@ -40,7 +55,7 @@ func Texts(name string, into *[]string, about string) Key {
 
 // OneOrMore is a key that holds a text or a list of texts.
 func OneOrMore(name string, into *[]string, about string) Key {
-	return Key{Name: name, Kind: "text, or list of texts", About: about, read: func(k *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: kindOneOrMore, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aText, aList) {
 			return
 		}
@@ -66,7 +81,7 @@ func (k *Key) texts(d *reading, e entry, into *[]string) {
 
 // Flag is a key that is true or false.
 func Flag(name string, into *bool, about string) Key {
-	return Key{Name: name, Kind: "true or false", About: about, read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: kindFlag, About: about, read: func(_ *Key, d *reading, e entry) {
 		if d.want(e, e.value, aFlag) {
 			*into = e.value.text == "true"
 		}
@@ -76,7 +91,7 @@ func Flag(name string, into *bool, about string) Key {
 // Choice is a key that holds true, false or a text. They are kept as "on",
 // "off" and the text.
 func Choice(name string, into *string, about string) Key {
-	return Key{Name: name, Kind: "true, false or text", About: about, read: func(k *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: kindChoice, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aFlag, aText) {
 			return
 		}
@@ -92,7 +107,7 @@ func Choice(name string, into *string, about string) Key {
 
 // Number is a key that holds a whole number from least to most.
 func Number(name string, into *int, least, most int, about string) Key {
-	return Key{Name: name, Kind: "whole number", About: about, read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: kindNumber, About: about, read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aNumber) {
 			return
 		}
@@ -107,7 +122,7 @@ func Number(name string, into *int, least, most int, about string) Key {
 
 // Table is a key that holds one table with keys of its own.
 func Table(name string, keys []Key, about string) Key {
-	return Key{Name: name, Kind: "table", About: about, Inside: keys, read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindTable, About: about, Inside: keys, read: func(_ *Key, d *reading, e entry) {
 		if d.want(e, e.value, aTable) {
 			d.table(e.value, name, keys)
 		}
@@ -117,7 +132,7 @@ func Table(name string, keys []Key, about string) Key {
 // Tables is a key that holds any number of tables, written [[name]]. Each is
 // read into a new T through the keys that bind it.
 func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) Key {
-	return Key{Name: name, Kind: "list of tables", About: about, Inside: keys(new(T)), read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindTables, About: about, Inside: keys(new(T)), read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aList) {
 			return
 		}
@@ -135,7 +150,7 @@ func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) K
 // Named is a key that holds tables which the person names, written
 // [name.NAME]. Each is read into a new T by the keys that bind it to its name.
 func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check func(string) error, about string) Key {
-	return Key{Name: name, Kind: "named tables", About: about, Inside: keys("", new(T)), read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindNamed, About: about, Inside: keys("", new(T)), read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
 			return
 		}
@@ -164,9 +179,9 @@ type Pair struct {
 // file. With lists, each name has a list of texts instead. The checks of the
 // key see the texts; name checks the names.
 func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about string) Key {
-	kind, item := "table of texts", aText
+	kind, item := kindPairs, aText
 	if lists {
-		kind, item = "table of lists of texts", aList
+		kind, item = kindLists, aList
 	}
 	return Key{Name: key, Kind: kind, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
@@ -196,7 +211,7 @@ func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about 
 // Choices is a key that holds a table of names, each with true, false or a
 // text, as Choice reads them.
 func Choices(key string, into *[]Pair, about string) Key {
-	return Key{Name: key, Kind: "table of true, false or text", About: about, read: func(k *Key, d *reading, e entry) {
+	return Key{Name: key, Kind: kindChoices, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
 			return
 		}

@@ -11,16 +11,25 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	return &cobra.Command{
+	schema := false
+	c := &cobra.Command{
 		Use:   "check [NAME...]",
 		Short: "Read recipes and report every mistake in them",
 		Long: `Reads the recipes of these packages, or all recipes on the shelves, and reports
 every mistake with its file, line and column. Nothing is fetched or built.`,
 		Example: `  fernladder check
-  fernladder check mistplan --json`,
+  fernladder check mistplan --json
+  fernladder check --schema >recipe.schema.json     for editors`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE:              func(_ *cobra.Command, args []string) error { return a.check(args) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			if schema {
+				return a.screen.PrintJSON(keyfile.Schema("A recipe of Fern Ladder", recipe.Keys(&recipe.Recipe{})))
+			}
+			return a.check(args)
+		},
 	}
+	c.Flags().BoolVar(&schema, "schema", false, "print a JSON Schema of recipes, and check nothing")
+	return c
 }
 
 func (a *app) check(names []string) error {

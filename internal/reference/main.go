@@ -55,9 +55,9 @@ is refused. How a recipe is written is told in [recipes.md](recipes.md).
 	table(&b, top)
 	for _, k := range recipe.Keys(&recipe.Recipe{}) {
 		switch {
-		case k.Kind == "named tables":
+		case k.Kind == keyfile.KindNamed:
 			section(&b, "["+k.Name+".NAME]", k)
-		case k.Kind == "list of tables":
+		case k.Kind == keyfile.KindTables:
 			section(&b, "[["+k.Name+"]]", k)
 		case k.Kind != "whole number":
 			section(&b, "["+k.Name+"]", k)
