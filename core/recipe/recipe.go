@@ -168,7 +168,6 @@ type Build struct {
 
 // A Step is shell text that replaces or surrounds a stage of the method.
 type Step struct {
-	keyfile.Position
 	Name   string // one of StepNames
 	Script string
 }

@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -143,6 +144,28 @@ func TestMistakes(t *testing.T) {
 		}
 		assert.True(t, found, "%s\n does not say: %s", err, c.want)
 	}
+}
+
+func TestDoubts(t *testing.T) {
+	text := strings.Replace(whole, `on = ["--plots"]`, "", 1)
+	text = strings.Replace(text, `"Plans mist"`, `"?"`, 1)
+	text = strings.Replace(text, `echo ${FL_VERSION%.*} "$FL_OPTION_PLOTS"`, "if true; then\n  echo 'open\nfi", 1)
+	text = strings.Replace(text, `run = "mistplan"`, `run = "mistplan && "`, 1)
+	r, err := shelf(t, map[string]string{"mistplan": text}).Find("mistplan")
+	require.NoError(t, err)
+	var got []string
+	for _, d := range r.Doubts() {
+		got = append(got, fmt.Sprintf("%d %s", d.Line, d.Message))
+	}
+	assert.Equal(t, []string{
+		"0 the summary is still open",
+		"0 the step before_configure is not shell that can be read: reached EOF without closing quote `'`, in its line 2",
+		"16 nothing depends on the option plots",
+		"44 what this try runs is not shell that can be read: `&&` must be followed by a statement",
+	}, got)
+	r, err = shelf(t, map[string]string{"mistplan": whole}).Find("mistplan")
+	require.NoError(t, err)
+	assert.Empty(t, r.Doubts(), "an option that only a step or a condition looks at is used")
 }
 
 func TestConditions(t *testing.T) {

@@ -16,7 +16,8 @@ func (a *app) checkCommand() *cobra.Command {
 		Use:   "check [NAME...]",
 		Short: "Read recipes and report every mistake in them",
 		Long: `Reads the recipes of these packages, or all recipes on the shelves, and reports
-every mistake with its file, line and column. Nothing is fetched or built.`,
+every mistake with its file, line and column; then what is allowed and probably
+not meant. Only mistakes change the exit status. Nothing is fetched or built.`,
 		Example: `  fernladder check
   fernladder check mistplan --json
   fernladder check --schema >recipe.schema.json     for editors`,
@@ -45,14 +46,16 @@ func (a *app) check(names []string) error {
 	if len(s.settings.Shelves) == 0 {
 		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(s.settings.File, "fernladder.toml"))
 	}
-	problems := keyfile.Problems{}
+	problems, doubts := keyfile.Problems{}, keyfile.Problems{}
 	for _, name := range names {
-		_, err := s.shelves.Find(name)
+		r, err := s.shelves.Find(name)
 		var found keyfile.Problems
 		if errors.As(err, &found) {
 			problems = append(problems, found...)
 		} else if err != nil {
 			return err
+		} else {
+			doubts = append(doubts, r.Doubts()...)
 		}
 	}
 	problems = append(problems, unknownNeeds(s.shelves, names)...)
@@ -60,21 +63,32 @@ func (a *app) check(names []string) error {
 		err = a.screen.PrintJSON(struct {
 			Recipes  int              `json:"recipes"`
 			Problems keyfile.Problems `json:"problems"`
-		}{len(names), problems})
+			Doubts   keyfile.Problems `json:"doubts"`
+		}{len(names), problems, doubts})
 	} else {
-		if len(problems) > 0 {
-			a.screen.Print("%v\n", problems)
-		}
-		if len(problems) == 0 {
-			a.screen.Print("%s, no mistakes", term.Count(len(names), "recipe"))
-		} else {
-			a.screen.Print("%s, %s", term.Count(len(names), "recipe"), a.screen.Bad(term.Count(len(problems), "mistake")))
-		}
+		a.showProblems(len(names), problems, doubts)
 	}
 	if err == nil && len(problems) > 0 {
 		err = &alreadyShown{problems}
 	}
 	return err
+}
+
+func (a *app) showProblems(recipes int, problems, doubts keyfile.Problems) {
+	if len(problems) > 0 {
+		a.screen.Print("%v\n", problems)
+	}
+	if len(doubts) > 0 {
+		a.screen.Print("%s\n%v\n", a.screen.Strong("Doubtful, but allowed:"), doubts)
+	}
+	sum := ", no mistakes"
+	if len(problems) > 0 {
+		sum = ", " + a.screen.Bad(term.Count(len(problems), "mistake"))
+	}
+	if len(doubts) > 0 {
+		sum += ", " + term.Count(len(doubts), "doubt")
+	}
+	a.screen.Print("%s%s", term.Count(recipes, "recipe"), sum)
 }
 
 // unknownNeeds finds needs on recipes that no shelf has.
