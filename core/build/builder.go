@@ -69,9 +69,6 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	if err := g.prepare(); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
-	// A process in a session of its own outlives the command that started it,
-	// but not the build.
-	defer killAll(g.mark())
 	for _, stage := range g.job.Stages {
 		if slices.Contains(g.Done, stage.Name) {
 			continue
@@ -82,9 +79,6 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	}
 	return g.finish(ctx)
 }
-
-// mark is a variable that only processes of this build have.
-func (g *building) mark() string { return "FL_STAGE=" + g.dirs.stage }
 
 // stage does a stage, times it, and tells of it.
 func (g *building) stage(ctx context.Context, name string, do func() error) error {

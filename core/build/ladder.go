@@ -133,7 +133,9 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 		place[job] = len(tasks) + 1
 		tasks = append(tasks, fetch, build)
 	}
-	for i, r := range schedule.Run(ctx, b.Slots, tasks) {
+	outcomes := schedule.Run(ctx, b.Slots, tasks)
+	killAll(jobs, b.Workshop)
+	for i, r := range outcomes {
 		result := &results[i/2]
 		switch {
 		case result.Outcome == schedule.Failed: // its fetch did

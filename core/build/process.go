@@ -1,7 +1,6 @@
 package build
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -89,20 +88,25 @@ func status(err error) string {
 	return fmt.Sprintf("ended with status %d", exit.ExitCode())
 }
 
-// killAll ends every process that still has the variable in the environment it
-// was started with: what a build has left running in a session of its own.
-func killAll(variable string) {
+// killAll ends every process that the builds of jobs have left running in a
+// session of its own. They are known by FL_STAGE in the environment they were
+// started with, which no other build has.
+func killAll(jobs []*Job, w *Workshop) {
+	stages := map[string]bool{}
+	for _, j := range jobs {
+		stages[w.dirs(j).stage] = true
+	}
 	processes, err := filepath.Glob("/proc/[0-9]*/environ")
 	if err != nil {
 		return
 	}
-	needle := []byte("\x00" + variable + "\x00")
 	for _, file := range processes {
 		environ, err := os.ReadFile(file)
-		if err != nil || !bytes.Contains(append([]byte{0}, environ...), needle) {
-			continue
+		if err != nil {
+			continue // gone since, or another user's
 		}
-		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && pid != os.Getpid() {
+		stage := valueOf(strings.Split(string(environ), "\x00"), "FL_STAGE")
+		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && stages[stage] {
 			syscall.Kill(pid, syscall.SIGKILL)
 		}
 	}

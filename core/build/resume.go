@@ -55,9 +55,9 @@ func (g *building) prepare() error {
 			return err
 		}
 	}
-	killAll(g.mark()) // what a run that was killed has left behind
 	data, err := os.ReadFile(g.progressFile())
 	if err == nil {
+		killAll([]*Job{g.job}, g.Workshop) // what a run that was killed has left behind
 		err = json.Unmarshal(data, &g.progress)
 	}
 	if err != nil { // there is none, or it is no use
