@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"fernladder/core/host"
 )
 
@@ -59,18 +61,32 @@ func (p process) run(ctx context.Context) error {
 			select {
 			case <-ended:
 			case <-time.After(grace):
+				syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
 			}
 		}
-		// Whatever the command has left in its group ends with it.
-		syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
 	}()
-	err := command.Wait()
+	// Whatever the command has left in its group ends with it. The group is
+	// killed before its leader is waited for: until then the kernel gives its
+	// number to nobody else.
+	exited(command.Process.Pid)
+	syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
 	close(ended)
 	<-watched
+	err := command.Wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	return err
+}
+
+// exited returns when a child has ended, and leaves it to be waited for.
+func exited(pid int) {
+	for {
+		err := unix.Waitid(unix.P_PID, pid, nil, unix.WEXITED|unix.WNOWAIT, nil)
+		if !errors.Is(err, syscall.EINTR) {
+			return
+		}
+	}
 }
 
 // status says in words how a process ended.
