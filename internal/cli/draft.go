@@ -195,7 +195,7 @@ func (a *app) writeDraft(s *session, found *draft.Source, text string) error {
 		a.showFindings(c, all)
 	}
 	if n := len(found.Options); n > 0 {
-		a.screen.Print("%s, as the source has them by default.", term.Count(n, "option"))
+		a.screen.Print("%s, with the defaults of the source.", term.Count(n, "option"))
 	}
 	for _, p := range problems {
 		a.screen.Print("%s", p.String())
