@@ -167,15 +167,11 @@ func (a *app) writeDraft(s *session, found *draft.Source, text string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	file, err := os.OpenFile(filepath.Join(dir, recipe.FileName), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	err := writeNew(filepath.Join(dir, recipe.FileName), text)
 	if errors.Is(err, os.ErrExist) {
 		return usage("%s is there already, and stays as it is; see the draft with --print", filepath.Join(shown, recipe.FileName))
 	}
 	if err != nil {
-		return err
-	}
-	_, err = file.WriteString(text)
-	if err = errors.Join(err, file.Close()); err != nil {
 		return err
 	}
 	_, err = recipe.Read(dir, shown)

@@ -42,15 +42,11 @@ func (a *app) newFolder(dir string) error {
 	if err := os.MkdirAll(shelf, 0o755); err != nil {
 		return fmt.Errorf("%s cannot be made: %w", shelf, err)
 	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	err := writeNew(file, firstSettings)
 	if errors.Is(err, fs.ErrExist) {
 		return usage("%s is there already, and stays as it is", file)
 	}
 	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(firstSettings)
-	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	if a.screen.JSON {
@@ -59,4 +55,17 @@ func (a *app) newFolder(dir string) error {
 	a.screen.Print("Made %s and the empty shelf %s.", file, shelf)
 	a.screen.Note("Next: write %s/NAME/recipe.toml, then fernladder check in %s", shelf, dir)
 	return nil
+}
+
+// writeNew writes a file that is not there yet, whole or not at all.
+func writeNew(file, text string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if err = errors.Join(err, f.Close()); err != nil {
+		os.Remove(file)
+	}
+	return err
 }
