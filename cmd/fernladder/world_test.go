@@ -18,6 +18,7 @@ import (
 
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
+	_ "fernladder/internal/cli" // so that go test runs again when the program has changed
 )
 
 // program is the built program that the tests drive.
