@@ -230,13 +230,9 @@ func (g *building) unpack(ctx context.Context) error {
 		return err
 	}
 	g.Newest = got.Newest
-	top := fresh
-	entries, err := os.ReadDir(fresh)
+	top, err := source.Top(fresh)
 	if err != nil {
 		return err
-	}
-	if len(entries) == 1 && entries[0].IsDir() {
-		top = filepath.Join(fresh, entries[0].Name())
 	}
 	if err := os.Rename(top, g.dirs.source); err != nil {
 		return err

@@ -34,7 +34,6 @@ type Job struct {
 // The stages of a build that need no recipe to know what they do. The others
 // are configure, compile, check and place.
 const (
-	StageFetch  = "fetch"
 	StageUnpack = "unpack"
 	StagePatch  = "patch"
 	StagePlace  = "place"

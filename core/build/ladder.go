@@ -46,7 +46,6 @@ type Result struct {
 	Outcome schedule.Outcome
 	Err     error // when it failed
 	Because *Job  // when it was skipped: the one that failed below it
-	Elapsed time.Duration
 }
 
 // mostDownloads is how many archives are fetched at once.
@@ -120,10 +119,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 		}}
 		build := schedule.Task{Name: job.Name, Length: estimates[job.Name], Slot: true, Needs: []int{len(tasks)}}
 		build.Run = func(ctx context.Context) error {
-			began := b.Now()
-			err := b.recorded(ctx, job, f.url(job), record)
-			results[i].Elapsed = b.Now().Sub(began)
-			return b.failing(job, err)
+			return b.failing(job, b.recorded(ctx, job, f.url(job), record))
 		}
 		for _, need := range job.Needs {
 			if at, building := place[need]; building {

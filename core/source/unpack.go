@@ -86,6 +86,16 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, err
 	return u.Unpacked, err
 }
 
+// Top returns the directory in which an unpacked source is: the only directory
+// at the top of its archive, if there is nothing else, or else dir itself.
+func Top(dir string) (string, error) {
+	entries, err := os.ReadDir(dir)
+	if err == nil && len(entries) == 1 && entries[0].IsDir() {
+		return filepath.Join(dir, entries[0].Name()), nil
+	}
+	return dir, err
+}
+
 // isLocal tells an error of this machine's disk from one of the archive.
 func isLocal(err error) bool {
 	return errors.As(err, new(*fs.PathError)) || errors.As(err, new(*os.LinkError))

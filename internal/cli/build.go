@@ -87,7 +87,7 @@ func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
 	if err != nil {
 		return err
 	}
-	if _, err := a.construct(ctx, l); err != nil {
+	if err := a.construct(ctx, l); err != nil {
 		return err
 	}
 	if a.screen.JSON {

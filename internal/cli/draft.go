@@ -146,13 +146,12 @@ func (a *app) unpackDraft(ctx context.Context, s *session, from string) (dir str
 		return "", archive, done, s.store.Wrap(err)
 	}
 	done = func() { os.RemoveAll(work) }
-	if _, err := source.Unpack(ctx, file, work, source.Usual); err != nil {
+	if _, err = source.Unpack(ctx, file, work, source.Usual); err == nil {
+		dir, err = source.Top(work)
+	}
+	if err != nil {
 		done()
 		return "", archive, func() {}, err
-	}
-	dir = work
-	if entries, err := os.ReadDir(work); err == nil && len(entries) == 1 && entries[0].IsDir() {
-		dir = filepath.Join(work, entries[0].Name())
 	}
 	return dir, draft.Archive{URL: url, SHA256: digest.Hex}, done, nil
 }

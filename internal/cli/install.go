@@ -45,7 +45,7 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	if _, err := landing.Members(l.withLanding(current), l.links); err != nil {
 		return err
 	}
-	if _, err := a.construct(ctx, l); err != nil {
+	if err := a.construct(ctx, l); err != nil {
 		return err
 	}
 	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {

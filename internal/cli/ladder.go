@@ -132,28 +132,28 @@ func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
 
 // construct fetches and builds what is not there yet. It returns the first
 // error in the order of the ladder, after showing all.
-func (a *app) construct(ctx context.Context, l *ladder) ([]build.Result, error) {
+func (a *app) construct(ctx context.Context, l *ladder) error {
 	todo := l.todo()
 	if len(todo) == 0 {
-		return nil, nil
+		return nil
 	}
 	if err := l.workshop.CheckPrograms(todo); err != nil {
-		return nil, err
+		return err
 	}
 	if err := l.store.Prepare(); err != nil {
-		return nil, err
+		return err
 	}
 	history, err := l.store.History(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer history.Close()
 	if err := l.estimate(ctx, history); err != nil {
-		return nil, l.store.Wrap(err)
+		return l.store.Wrap(err)
 	}
 	b, end, err := a.builder(l, len(todo))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	// A build that is done is done, whether or not it can be written down;
 	// the receipt has it all.
@@ -170,7 +170,7 @@ func (a *app) construct(ctx context.Context, l *ladder) ([]build.Result, error) 
 	if unrecorded != nil {
 		a.screen.Note("The history could not be written: %v", unrecorded)
 	}
-	return results, a.failed(ctx, results)
+	return a.failed(ctx, results)
 }
 
 // failed shows what failed, and returns the error that decides the exit status.
