@@ -18,9 +18,8 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"fernladder/core/event"
+	"fernladder/core/filelock"
 	"fernladder/core/recipe"
 )
 
@@ -182,22 +181,15 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 
-// lock waits until nobody else downloads the same archive. The lock's file is
-// left: taking it away would let two hold it.
+// lock waits until nobody else downloads the same archive.
 func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
-	lock := flock.New(partial+".lock", flock.SetFlag(os.O_CREATE|os.O_RDWR))
-	held, err := lock.TryLock()
-	if err == nil && !held {
+	unlock, err := filelock.Exclusive(ctx, partial+".lock", func() {
 		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version, Text: "another fernladder to download the same archive"})
-		_, err = lock.TryLockContext(ctx, 50*time.Millisecond)
-	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	if err != nil {
+	})
+	if err != nil && ctx.Err() == nil {
 		return nil, &StoreError{err}
 	}
-	return func() { lock.Unlock() }, nil
+	return unlock, err
 }
 
 // from writes what a URL serves to a file, and says what its digest is by the

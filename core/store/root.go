@@ -31,9 +31,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
-	"time"
 
-	"github.com/gofrs/flock"
+	"fernladder/core/filelock"
 )
 
 // A Store is a root on disk.
@@ -61,7 +60,7 @@ func (e *Error) Unwrap() error { return e.Err }
 // Wrap turns an error of the file system below the root into an *Error, with
 // advice for the usual ones. An *Error, and nil, stay what they are.
 func (s *Store) Wrap(err error) error {
-	if err == nil || errors.As(err, new(*Error)) || errors.Is(err, context.Canceled) {
+	if err == nil || errors.As(err, new(*Error)) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
 	e := &Error{Path: s.Root, Err: err}
@@ -119,39 +118,19 @@ func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.Stri
 // LockBuild waits until nobody else builds, uses for a build, or removes r,
 // calling waiting first if it has to wait. The returned function ends the lock.
 func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
-	return s.lock(ctx, r.String(), (*flock.Flock).TryLock, waiting)
+	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()), waiting))
 }
 
 // ShareBuild keeps r from being built or removed while a build uses its tree.
 func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
-	return s.lock(ctx, r.String(), (*flock.Flock).TryRLock, func() {})
+	return s.locked(filelock.Shared(ctx, s.lockFile(r.String()), func() {}))
 }
 
 // LockLanding waits until nobody else changes the landing.
 func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error) {
-	return s.lock(ctx, "landing", (*flock.Flock).TryLock, waiting)
+	return s.locked(filelock.Exclusive(ctx, s.lockFile("landing"), waiting))
 }
 
-// lock takes the lock called name. Its file stays: taking it away would let
-// two programs hold it.
-func (s *Store) lock(ctx context.Context, name string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
-	const pause = 50 * time.Millisecond
-	lock := flock.New(filepath.Join(s.Root, "locks", name), flock.SetFlag(os.O_CREATE|os.O_RDWR))
-	for tries := 0; ; tries++ {
-		held, err := try(lock)
-		if err != nil {
-			return nil, s.Wrap(err)
-		}
-		if held {
-			return func() { lock.Unlock() }, nil
-		}
-		if tries == 0 {
-			waiting()
-		}
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
-}
+func (s *Store) lockFile(name string) string { return filepath.Join(s.Root, "locks", name) }
+
+func (s *Store) locked(unlock func(), err error) (func(), error) { return unlock, s.Wrap(err) }

@@ -1,0 +1,48 @@
+// Package filelock takes locks that programs on one machine respect among each
+// other: flock(2) on files that hold nothing.
+//
+// The kernel ends a lock with the program that holds it. A lock's file stays:
+// taking it away would let two programs hold the lock.
+package filelock
+
+import (
+	"context"
+	"os"
+	"time"
+
+	"github.com/gofrs/flock"
+)
+
+// Exclusive waits until nobody else holds the lock, Shared until nobody holds it
+// exclusively. They call waiting once if they have to wait. The returned
+// function ends the lock. Errors are the context's or the file's.
+func Exclusive(ctx context.Context, file string, waiting func()) (func(), error) {
+	return acquire(ctx, file, (*flock.Flock).TryLock, waiting)
+}
+
+// Shared is told of at Exclusive.
+func Shared(ctx context.Context, file string, waiting func()) (func(), error) {
+	return acquire(ctx, file, (*flock.Flock).TryRLock, waiting)
+}
+
+func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
+	const pause = 50 * time.Millisecond
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	for tries := 0; ; tries++ {
+		held, err := try(lock)
+		if err != nil {
+			return nil, err
+		}
+		if held {
+			return func() { lock.Unlock() }, nil
+		}
+		if tries == 0 {
+			waiting()
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
