@@ -3,9 +3,12 @@ module fernladder
 go 1.26.0
 
 require (
+	aead.dev/minisign v0.3.0
+	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/gofrs/flock v0.13.1
 	github.com/google/licensecheck v0.3.1
 	github.com/google/renameio/v2 v2.0.2
+	github.com/hiddeco/sshsig v0.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/klauspost/pgzip v1.3.0
@@ -14,6 +17,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/therootcompany/xz v1.0.1
 	github.com/zeebo/blake3 v0.2.4
+	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
@@ -22,6 +26,7 @@ require (
 )
 
 require (
+	github.com/cloudflare/circl v1.6.3 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
@@ -33,7 +38,7 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
-	golang.org/x/text v0.22.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

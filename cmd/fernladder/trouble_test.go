@@ -82,7 +82,7 @@ func TestNoCompiler(t *testing.T) {
 		require.NoError(t, os.Symlink(file, w.path("bin/"+program)))
 	}
 	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q]\n", w.path("bin")))
-	w.fails(6, []string{"install", "loamdb", "dewcalc"}, "This machine lacks programs", "cc, needed by dewcalc, loamdb", "cmake, needed by loamdb")
+	w.fails(6, []string{"install", "loamdb", "dewcalc"}, "This machine lacks what the builds need of it", "cc, needed by dewcalc, loamdb", "cmake, needed by loamdb")
 	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
 }
 

@@ -38,13 +38,13 @@ type building struct {
 	dirs workDirs
 	env  []string
 	progress
-	url    string // that served the archive in this run
+	parts  []store.Source // as they came in this run
 	began  time.Time
 	stages []store.StageTime
 }
 
-func (b *Builder) begin(job *Job, url string) *building {
-	return &building{Builder: b, job: job, dirs: b.dirs(job), began: b.Now(), url: url}
+func (b *Builder) begin(job *Job, parts []store.Source) *building {
+	return &building{Builder: b, job: job, dirs: b.dirs(job), began: b.Now(), parts: parts}
 }
 
 // build builds a job whose needs are installed and whose archive is in the
@@ -207,37 +207,6 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 	}
 	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
 	return p.run(ctx)
-}
-
-// unpack fills the source directory: with what is in the archive's only
-// directory, if it has one only, else with what is in the archive.
-func (g *building) unpack(ctx context.Context) error {
-	fresh := filepath.Join(g.dirs.work, "unpacked")
-	for _, dir := range []string{fresh, g.dirs.source} {
-		if err := os.RemoveAll(dir); err != nil {
-			return err
-		}
-	}
-	if err := os.Mkdir(fresh, 0o755); err != nil {
-		return err
-	}
-	got, err := source.Unpack(ctx, g.Archives.Path(g.job.Source.Digest), fresh, source.Usual)
-	var bad *source.UnpackError
-	if errors.As(err, &bad) {
-		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, g.job.Source.URLs[0]), "")
-	}
-	if err != nil {
-		return err
-	}
-	g.Newest = got.Newest
-	top, err := source.Top(fresh)
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(top, g.dirs.source); err != nil {
-		return err
-	}
-	return os.RemoveAll(fresh)
 }
 
 func (g *building) failure(stage, what, log string) *Failure {

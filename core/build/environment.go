@@ -175,6 +175,7 @@ func (w *Workshop) variables(job *Job) map[string]string {
 	values["FL_BUILD"] = d.build
 	values["FL_JOBS"] = strconv.Itoa(jobs)
 	values["FL_STAGE"] = d.stage
+	values["FL_SUPPLY"] = d.supply
 	return values
 }
 

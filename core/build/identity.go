@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -17,7 +18,7 @@ import (
 
 // rules is raised whenever the program changes what it does with the same
 // recipe in a way that can change the result.
-const rules = 1
+const rules = 2
 
 // identity is everything that can change what a build produces. Its digest is
 // the build id. Fields are only ever added together with a change of rules.
@@ -25,7 +26,8 @@ type identity struct {
 	Rules    int
 	Name     string
 	Version  string
-	Source   recipe.Digest
+	Source   []string // digest or commit of each part, and where it goes
+	Supplies []string
 	Patches  []recipe.Digest
 	Options  map[string]string
 	Args     []string // those of the recipe and of the options in force
@@ -35,6 +37,7 @@ type identity struct {
 	BuildEnv []keyfile.Pair
 	Env      []keyfile.Pair
 	Steps    map[string]string // but for those of the check stage
+	Placed   []string          // launchers and configuration files
 	Needs    []store.Link      // names and ids
 	Arch     string
 	Compiler string
@@ -43,11 +46,31 @@ type identity struct {
 func identify(job *Job, machine host.Machine) string {
 	p := job.Package
 	id := identity{
-		Rules: rules, Name: p.Name(), Version: p.Release.Version.String(), Source: p.Release.Digest,
+		Rules: rules, Name: p.Name(), Version: p.Release.Version.String(),
 		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method,
 		Parallel: p.Recipe.Build.Parallel, InTree: p.Recipe.Build.InTree,
 		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
+	}
+	for _, part := range job.Parts {
+		what := part.Archive.Digest.String()
+		if part.Checkout != nil {
+			what = part.Checkout.Program() + ":" + part.Checkout.ID()
+		}
+		id.Source = append(id.Source, what+" "+part.Into)
+	}
+	for _, s := range job.Supplies {
+		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)
+	}
+	for _, l := range p.Recipe.Launchers {
+		if l.When.Holds(p.Facts(machine)) {
+			id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories, l.Terminal))
+		}
+	}
+	for _, c := range p.Recipe.Configs {
+		if c.When.Holds(p.Facts(machine)) {
+			id.Placed = append(id.Placed, fmt.Sprintf("config %q %q", c.File, c.Sample))
+		}
 	}
 	for _, patch := range job.Patches {
 		id.Patches = append(id.Patches, patch.Digest)

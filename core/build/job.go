@@ -9,9 +9,9 @@ package build
 import (
 	"context"
 	"path/filepath"
-	"slices"
 	"strings"
 
+	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
@@ -25,7 +25,8 @@ type Job struct {
 	Package  *resolve.Package
 	Needs    []*Job // the builds it stands on, in the order of Package.Needs
 	Tree     string
-	Source   source.Wanted
+	Parts    []Part // of the source; the release itself is the first
+	Supplies []*recipe.Supply
 	Patches  []store.Source
 	Compiler string
 	Stages   []Stage
@@ -69,6 +70,12 @@ type Workshop struct {
 	Machine  host.Machine
 	Programs host.Programs
 	Jobs     int // slots, for FL_JOBS
+	Events   event.Sink
+}
+
+// Repositories are the copies of git and Subversion repositories in the root.
+func (w *Workshop) Repositories() *source.Repositories {
+	return &source.Repositories{Dir: w.Store.Archives(), Programs: w.Programs, Events: w.Events}
 }
 
 // Plan makes a job for each package of the ladder, in its order.
@@ -112,12 +119,11 @@ func (w *Workshop) plan(job *Job) error {
 		return err
 	}
 	job.Patches = patches
-	job.Ref = store.Ref{Name: p.Name(), Version: p.Release.Version.String(), ID: identify(job, w.Machine)}
+	job.Name, job.Version = p.Name(), p.Release.Version.String()
+	job.Parts = parts(job, p.Facts(w.Machine))
+	job.Supplies = supplies(p.Recipe, p.Facts(w.Machine))
+	job.ID = identify(job, w.Machine)
 	job.Tree = w.Store.Tree(job.Ref)
-	job.Source = source.Wanted{
-		Package: job.Name, Version: job.Version, URLs: p.Recipe.Sources(p.Release),
-		Digest: p.Release.Digest, At: p.Release.Position.String(),
-	}
 	job.Stages = w.stages(job)
 	return nil
 }
@@ -128,6 +134,9 @@ func (j *Job) Programs() []string {
 	programs := []string{"sh"}
 	if len(j.Patches) > 0 {
 		programs = append(programs, "patch")
+	}
+	if c := j.Parts[0].Checkout; c != nil {
+		programs = append(programs, c.Program())
 	}
 	cc := strings.Fields(compilerOf(j.Package.Recipe))[0]
 	switch j.Package.Recipe.Build.Method {
@@ -150,48 +159,15 @@ func (j *Job) Links() []store.Link {
 	return links
 }
 
-// CheckPrograms returns a *host.Missing error when the operating system lacks
-// programs that the jobs run.
-func (w *Workshop) CheckPrograms(jobs []*Job) error {
-	missing := &host.Missing{Path: w.Programs.Path, Machine: w.Machine}
-	for _, j := range jobs {
-		for _, name := range j.Programs() {
-			if w.Programs.Find(name) != "" || j.provides(name) {
-				continue
-			}
-			i := slices.IndexFunc(missing.Programs, func(m host.MissingProgram) bool { return m.Name == name })
-			if i < 0 {
-				i = len(missing.Programs)
-				missing.Programs = append(missing.Programs, host.MissingProgram{Name: name})
-			}
-			missing.Programs[i].By = append(missing.Programs[i].By, j.Name)
-		}
-	}
-	if len(missing.Programs) > 0 {
-		return missing
-	}
-	return nil
-}
-
-// provides tells whether a tool that the job needs could be the program: one
-// package is often called like its program, and it is not built yet.
-func (j *Job) provides(program string) bool {
-	for i, link := range j.Package.Needs {
-		if link.Role == recipe.Tool && j.Needs[i].Name == program {
-			return true
-		}
-	}
-	return false
-}
-
 // workDirs are the directories of a build below its work directory.
-type workDirs struct{ work, source, build, stage, home, tmp string }
+type workDirs struct{ work, source, build, stage, home, tmp, supply string }
 
 func (w *Workshop) dirs(job *Job) workDirs {
 	work := w.Store.Work(job.Ref)
 	d := workDirs{
 		work: work, source: filepath.Join(work, "source"), build: filepath.Join(work, "build"),
 		stage: filepath.Join(work, "stage"), home: filepath.Join(work, "home"), tmp: filepath.Join(work, "tmp"),
+		supply: filepath.Join(work, "supply"),
 	}
 	switch b := job.Package.Recipe.Build; {
 	case b.InTree, b.Method == recipe.Make, b.Method == recipe.Script:

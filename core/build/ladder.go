@@ -9,6 +9,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/recipe"
 	"fernladder/core/schedule"
+	"fernladder/core/signature"
 	"fernladder/core/source"
 	"fernladder/core/store"
 )
@@ -51,17 +52,17 @@ type Result struct {
 // mostDownloads is how many archives are fetched at once.
 const mostDownloads = 4
 
-// fetches brings archives to the store, a few at a time, and remembers which
-// URL served them.
+// fetches brings archives to the store, a few at a time, and remembers how
+// they came.
 type fetches struct {
 	*Builder
 	turn chan struct{}
 	lock sync.Mutex
-	urls map[*Job]string
+	came map[*Job][]store.Source
 }
 
 func (b *Builder) fetches() *fetches {
-	return &fetches{Builder: b, turn: make(chan struct{}, mostDownloads), urls: map[*Job]string{}}
+	return &fetches{Builder: b, turn: make(chan struct{}, mostDownloads), came: map[*Job][]store.Source{}}
 }
 
 func (f *fetches) fetch(ctx context.Context, job *Job) error {
@@ -71,21 +72,44 @@ func (f *fetches) fetch(ctx context.Context, job *Job) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	got, err := f.Archives.Fetch(ctx, job.Source)
-	var local *source.StoreError
-	if errors.As(err, &local) {
-		return f.Store.Wrap(local.Err)
+	var came []store.Source
+	for _, part := range job.Parts {
+		source, err := f.part(ctx, part)
+		if err != nil {
+			return err
+		}
+		came = append(came, source)
 	}
 	f.lock.Lock()
 	defer f.lock.Unlock()
-	f.urls[job] = got.URL
-	return err
+	f.came[job] = came
+	return nil
 }
 
-func (f *fetches) url(job *Job) string {
+// part brings one part of a source here.
+func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
+	var got store.Source
+	var err error
+	if part.Checkout != nil {
+		var signed *signature.Good
+		signed, err = f.Repositories().Fetch(ctx, *part.Checkout)
+		got = part.source("", signed)
+	} else {
+		var fetched source.Fetched
+		fetched, err = f.Archives.Fetch(ctx, part.Archive)
+		got = part.source(fetched.URL, fetched.Signed)
+	}
+	var local *source.StoreError
+	if errors.As(err, &local) {
+		err = f.Store.Wrap(local.Err)
+	}
+	return got, err
+}
+
+func (f *fetches) sources(job *Job) []store.Source {
 	f.lock.Lock()
 	defer f.lock.Unlock()
-	return f.urls[job]
+	return f.came[job]
 }
 
 // Fetch brings the archives of jobs to the store. All are tried; there is a
@@ -119,7 +143,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 		}}
 		build := schedule.Task{Name: job.Name, Length: estimates[job.Name], Slot: true, Needs: []int{len(tasks)}}
 		build.Run = func(ctx context.Context) error {
-			return b.failing(job, b.recorded(ctx, job, f.url(job), record))
+			return b.failing(job, b.recorded(ctx, job, f.sources(job), record))
 		}
 		for _, need := range job.Needs {
 			if at, building := place[need]; building {
@@ -154,8 +178,8 @@ func (b *Builder) failing(job *Job, err error) error {
 }
 
 // recorded builds a job and writes it down.
-func (b *Builder) recorded(ctx context.Context, job *Job, url string, record func(store.Record)) error {
-	g := b.begin(job, url)
+func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, record func(store.Record)) error {
+	g := b.begin(job, parts)
 	receipt, err := g.build(ctx)
 	if ctx.Err() != nil {
 		return err

@@ -13,9 +13,7 @@ func (w *Workshop) stages(job *Job) []Stage {
 	r := job.Package.Recipe
 	var patches []Command
 	for _, patch := range job.Patches {
-		patches = append(patches, Command{Dir: d.source, Argv: []string{
-			"patch", "-p1", "--batch", "--forward", "--input=" + filepath.Join(r.Dir, patch.File),
-		}})
+		patches = append(patches, Command{Dir: d.source, Argv: patchCommand(filepath.Join(r.Dir, patch.File))})
 	}
 	stages := []Stage{{Name: StageUnpack}}
 	if len(patches) > 0 {

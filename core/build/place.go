@@ -40,7 +40,7 @@ func (g *building) collect(log string) error {
 		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
 	}
-	return nil
+	return g.furnish(staged, log)
 }
 
 // outside lists some of the files in the stage that are not in the tree.
@@ -70,6 +70,9 @@ func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
 		return nil, err
 	}
 	receipt := g.receipt(files, size)
+	if err := g.Store.BeginConfigs(receipt); err != nil { // tries may read them
+		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
+	}
 	if len(receipt.Tries) > 0 {
 		err = g.stage(ctx, StageTry, func() error { return g.try(ctx, receipt) })
 	}
@@ -116,20 +119,21 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	receipt := &store.Receipt{
 		Ref: g.job.Ref, Summary: p.Recipe.Summary, Home: p.Recipe.Home, License: p.Recipe.License,
 		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
-		Sources: []store.Source{{URL: g.Source, Digest: p.Release.Digest}}, Patches: g.job.Patches,
+		Sources: g.Sources, Patches: g.job.Patches, Configs: g.configs(),
 		Needs: g.job.Links(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
 		Isolation: Isolation, Began: g.began.UTC(), Files: files, Size: size,
 	}
 	values := treeVariables(g.job)
 	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))
+	for _, s := range g.job.Supplies {
+		receipt.Supplies = append(receipt.Supplies, store.Supply{File: s.File, About: s.About, Digest: s.Digest})
+	}
 	for _, t := range p.Recipe.Tries {
 		if t.When.Holds(p.Facts(g.Machine)) {
 			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect})
 		}
 	}
-	for _, pair := range p.Recipe.Env {
-		receipt.Env = append(receipt.Env, store.Variable{Name: pair.Name, Value: recipe.Expand(pair.Values[0], lookup(values))})
-	}
+	receipt.Env = g.userEnvironment()
 	return receipt
 }
 

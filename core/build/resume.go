@@ -1,7 +1,6 @@
 package build
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,7 +18,7 @@ type progress struct {
 	Done    []string           `json:"done"`    // stages, in order
 	Running string             `json:"running"` // the stage under way; what it has made may be half-written
 	Newest  time.Time          `json:"newest"`
-	Source  string             `json:"source"` // the URL that served the archive
+	Sources []store.Source     `json:"sources"` // as they came
 	Seconds map[string]float64 `json:"seconds"`
 }
 
@@ -66,7 +65,9 @@ func (g *building) prepare() error {
 	if g.Seconds == nil {
 		g.Seconds = map[string]float64{}
 	}
-	g.Source = cmp.Or(g.url, g.Source)
+	if len(g.parts) > 0 {
+		g.Sources = g.parts
+	}
 	g.distrust()
 	return g.restage()
 }

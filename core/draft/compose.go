@@ -2,20 +2,30 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 )
 
-// Archive is where the source is from.
-type Archive struct {
-	URL    string // "" for a folder
-	SHA256 string // of the file as it is, which nobody has confirmed
+// An Origin is where the source is from.
+type Origin struct {
+	URL       string   // of an archive; "" for a folder or a repository
+	SHA256    string   // of the file as it is, which nobody has confirmed
+	Signature string   // the URL of a signature beside it, or ""
+	Signers   []string // the keys that the signature says it is by
+
+	Git, Branch, Tag, Commit string // of a repository; Tag is "" where there is none
+	Svn, Revision            string
+	Version                  string // that the tag, or the commits since, make
 }
 
 // Compose writes the recipe. Lines that a person should look at end with a
-// remark; what is open stands in a line of its own, in comments.
-func (s *Source) Compose(a Archive, known *Known) string {
+// remark; what is open stands in a line of its own, in comments. here tells what
+// the operating system answers to the source's Questions.
+func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Answer) string {
 	c := &composer{}
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks; then fernladder check %s", s.Name.Value)
@@ -26,33 +36,91 @@ func (s *Source) Compose(a Archive, known *Known) string {
 	c.finding("summary", s.Summary)
 	c.finding("home   ", s.Home)
 	c.finding("license", s.License)
-	c.line("")
-	c.line("[[release]]")
-	c.finding("version", s.Version)
-	if a.URL == "" {
-		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
-	} else {
-		c.line("archive = %s", quote(a.URL))
-		c.line("# The digest is of the file as it came; compare it with what its makers publish.")
-		c.line("sha256  = %s", quote(a.SHA256))
-	}
+	c.signature(o, s.Name.Value)
+	c.releases(o, s.Version)
 	for _, o := range s.Options {
 		c.option(o)
 	}
-	c.needs(s.Wishes, known)
+	c.settings(s.Settings)
+	c.needs(s.Wishes, known, here)
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
+	if len(s.Args) > 0 {
+		c.line("args   = %s   # guessed", list(s.Args))
+	}
 	if s.InTree {
 		c.line("in_tree = true   # guessed: this configure script was written by hand")
 	}
 	for _, r := range s.Remarks {
-		if r.Certainty == Open {
+		if r.Certainty == Open && r.What != "signature" {
 			c.line("# open: %s: %s", r.Value, r.From)
 		}
 	}
 	c.steps(s)
 	return c.b.String()
+}
+
+// signature tells of a signature beside the archive. Whose keys are to be
+// trusted is for the person to say, so it stays in comments.
+func (c *composer) signature(o Origin, name string) {
+	if o.Signature == "" {
+		return
+	}
+	c.line("")
+	c.line("# There is a signature beside the archive, by the key")
+	for _, signer := range o.Signers {
+		c.line("#   %s", plainText(signer))
+	}
+	c.line("# Get that key from its makers, compare the fingerprint, put it into keys/, and")
+	c.line("# take the marks away:")
+	c.line("# [source]")
+	c.line("# signature = %s", quote(o.Signature))
+	c.line("# keys      = [%s]", quote("keys/"+name+".asc"))
+}
+
+// releases writes the release, and for a repository the tip of its branch.
+func (c *composer) releases(o Origin, v Finding) {
+	c.line("")
+	if o.Svn != "" {
+		c.line("[[release]]\ntrack = \"tip\"\nsvn   = %s", quote(o.Svn))
+		c.line("\n[[release]]")
+		c.finding("version ", v)
+		c.line("svn      = %s\nrevision = %s", quote(o.Svn), quote(o.Revision))
+		return
+	}
+	if o.Git != "" {
+		c.line("[[release]]\ntrack  = \"tip\"\ngit    = %s\nbranch = %s", quote(o.Git), quote(o.Branch))
+		c.line("\n[[release]]")
+		c.finding("version", v)
+		c.line("git     = %s", quote(o.Git))
+		if o.Tag != "" {
+			c.line("tag     = %s", quote(o.Tag))
+		}
+		c.line("commit  = %s", quote(o.Commit))
+		return
+	}
+	c.line("[[release]]")
+	c.finding("version", v)
+	if o.URL == "" {
+		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
+		return
+	}
+	c.line("archive = %s", quote(o.URL))
+	c.line("# The digest is of the file as it came; compare it with what its makers publish.")
+	c.line("sha256  = %s", quote(o.SHA256))
+}
+
+// settings lists what takes a free value.
+func (c *composer) settings(settings []Setting) {
+	if len(settings) == 0 {
+		return
+	}
+	c.line("")
+	c.line("# The build also takes these, which are no choices. They can go to args in [build].")
+	for _, s := range settings {
+		c.line("#   %s  %s", plainText(s.Argument), plainText(s.About))
+	}
 }
 
 type composer struct{ b strings.Builder }
@@ -109,50 +177,105 @@ func (c *composer) arguments(key string, args []string) {
 	}
 }
 
-// needs writes the needs that a recipe on a shelf fulfils, optional ones in
-// comments, and lists what the system or a recipe to come has to have.
-func (c *composer) needs(wishes []Wish, known *Known) {
-	var others []string
+// Questions are what the operating system is to be asked about what the source
+// looks for.
+func (s *Source) Questions() []host.Question {
+	var questions []host.Question
+	for _, w := range s.Wishes {
+		if q, ok := w.question(); ok {
+			questions = append(questions, q)
+		}
+	}
+	return questions
+}
+
+// question is what the operating system is asked; nothing asks it for packages
+// of cmake.
+func (w Wish) question() (host.Question, bool) {
+	kind := host.Kind(w.Kind)
+	return host.Question{Kind: kind, Name: w.Name}, slices.Contains([]host.Kind{host.Program, host.Header, host.Library, host.Module}, kind)
+}
+
+// needs writes the needs that a recipe on a shelf fulfils, and for what is
+// required besides, needs on the operating system. What is optional stands in
+// comments.
+func (c *composer) needs(wishes []Wish, known *Known, here map[host.Question]host.Answer) {
+	var others []Wish
 	done := map[string]bool{}
 	for _, w := range wishes {
 		name, sure, found := known.Find(w)
 		if !found {
-			others = append(others, fmt.Sprintf("#   %s %s %s (%s, %s)", w.Kind, w.Name, w.Version, map[bool]string{true: "required", false: "optional"}[w.Required], w.From))
+			others = append(others, w)
 			continue
 		}
-		if done[name] {
-			continue
+		if !done[name] {
+			done[name] = true
+			c.need(w, name, sure)
 		}
-		done[name] = true
-		mark, remark := "", ""
-		if !w.Required {
-			mark = "# "
-		}
-		if !sure {
-			remark = fmt.Sprintf("   # guessed by its name, for %s %s", w.Kind, w.Name)
-		}
-		role := recipe.Library
-		if w.Kind == "program" {
-			role = recipe.Tool
-		}
-		c.line("")
-		if !w.Required {
-			c.line("# %s can do without this; take the marks away to build with it", w.From)
-		}
-		c.line("%s[[need]]", mark)
-		c.line("%srecipe = %s%s", mark, quote(name), remark)
-		if w.Version != "" {
-			c.line("%sversion = %s", mark, quote(w.Version))
-		}
-		c.line("%srole   = %s", mark, quote(string(role)))
 	}
-	if len(others) > 0 {
+	var optional []string
+	for _, w := range others {
+		q, asked := w.question()
+		answer := here[q]
+		if w.Required && asked {
+			c.hostNeed(w, answer)
+			continue
+		}
+		state := ""
+		switch {
+		case answer.There:
+			state = ", here " + answer.Version
+		case asked:
+			state = ", not here"
+		}
+		optional = append(optional, fmt.Sprintf("#   %s %s (%s%s, %s)", w.Kind, strings.TrimSpace(w.Name+" "+w.Version),
+			map[bool]string{true: "required", false: "optional"}[w.Required], strings.TrimSpace(state), w.From))
+	}
+	if len(optional) > 0 {
 		c.line("")
-		c.line("# The source also looks for these, which no recipe on the shelves has. What is")
-		c.line("# required must come from the system or from a recipe to be written.")
-		for _, o := range others {
+		c.line("# The source also looks for these, which no recipe on the shelves has.")
+		for _, o := range optional {
 			c.line("%s", o)
 		}
+	}
+}
+
+// need writes a need on a recipe.
+func (c *composer) need(w Wish, name string, sure bool) {
+	mark, remark := "", ""
+	if !w.Required {
+		mark = "# "
+	}
+	if !sure {
+		remark = fmt.Sprintf("   # guessed by its name, for %s %s", w.Kind, w.Name)
+	}
+	role := recipe.Library
+	if w.Kind == "program" {
+		role = recipe.Tool
+	}
+	c.line("")
+	if !w.Required {
+		c.line("# %s can do without this; take the marks away to build with it", w.From)
+	}
+	c.line("%s[[need]]", mark)
+	c.line("%srecipe = %s%s", mark, quote(name), remark)
+	if w.Version != "" {
+		c.line("%sversion = %s", mark, quote(w.Version))
+	}
+	c.line("%srole   = %s", mark, quote(string(role)))
+}
+
+// hostNeed writes a need on the operating system.
+func (c *composer) hostNeed(w Wish, answer host.Answer) {
+	c.line("")
+	c.line("[[host]]")
+	remark := fmt.Sprintf("   # %s; not here now", w.From)
+	if answer.There {
+		remark = fmt.Sprintf("   # %s; here: %s", w.From, strings.TrimSpace("yes "+answer.Version))
+	}
+	c.line("%-7s = %s%s", w.Kind, quote(w.Name), remark)
+	if w.Version != "" && w.Kind == "module" {
+		c.line("version = %s", quote(w.Version))
 	}
 }
 
@@ -178,9 +301,12 @@ func list(args []string) string {
 	return "[" + strings.Join(quotes, ", ") + "]"
 }
 
-// quote writes a text as a TOML string. Texts from sources may hold anything;
-// what does not belong in a line of a recipe is left out.
-func quote(text string) string {
+// quote writes a text as a TOML string in one line.
+func quote(text string) string { return keyfile.Quote(plainText(text)) }
+
+// plainText makes one line of a text. Texts from sources may hold anything; what
+// does not belong in a line of a recipe is left out.
+func plainText(text string) string {
 	const longest = 200
 	text = strings.Map(func(c rune) rune {
 		if c < ' ' || c == 0x7f || c == 0xfeff {
@@ -191,5 +317,5 @@ func quote(text string) string {
 	if len(text) > longest {
 		text = strings.ToValidUTF8(text[:longest], "")
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
+	return text
 }

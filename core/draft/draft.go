@@ -46,7 +46,7 @@ type Option struct {
 
 // A Wish is something of another package that the source looks for.
 type Wish struct {
-	Kind     string // module, library, program or package
+	Kind     string // module, library, header, program or package
 	Name     string
 	Version  string // a range, or ""
 	Required bool
@@ -58,11 +58,17 @@ type Source struct {
 	Name, Version, Summary, Home, License Finding
 	Method                                Finding
 	InTree                                bool
-	Prepare                               string // shell text that makes the configure script
+	Prepare                               string   // shell text that makes the configure script
+	Args                                  []string // arguments that every build needs
 	Options                               []Option
+	Settings                              []Setting
 	Wishes                                []Wish
 	Remarks                               []Finding // what else a person should know
 }
+
+// A Setting is something that the build system takes a free value for: a path,
+// a number, a text. A recipe has no choices for it.
+type Setting struct{ Argument, About string }
 
 // Read finds out what it can about the sources in files. archive is the name of
 // the archive they are from, or of their folder.
@@ -75,6 +81,23 @@ func Read(files fs.FS, archive string) *Source {
 	t.options(s)
 	t.wishes(s)
 	return s
+}
+
+// Confirm takes into account what the place that the source is from says: the
+// version of a tag is what its makers call it.
+func (s *Source) Confirm(o Origin) {
+	switch {
+	case o.Version != "" && s.Version.Value != o.Version:
+		if s.Version.Value != "" {
+			s.Remarks = append(s.Remarks, Finding{"version", s.Version.Value + " is what the source says", s.Version.From, Guessed})
+		}
+		s.Version = Finding{"version", o.Version, "the tag " + o.Tag, Guessed}
+	case o.Version == "" && s.Version.Value == "" && o.Revision != "":
+		s.Version = Finding{"version", "0+" + o.Revision, "the revision", Guessed}
+	}
+	if o.Signature != "" {
+		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; whose key that is, you have to find out", o.Signature, Open})
+	}
 }
 
 // tree is unpacked sources with what was read of them.
@@ -180,7 +203,20 @@ func (t *tree) makefile(s *Source, name string) {
 	if !installTarget.MatchString(text) {
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Open})
 	}
-	if !regexp.MustCompile(`(?m)\b(PREFIX|prefix)\b`).MatchString(text) {
-		s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in", name + " knows neither PREFIX nor prefix", Open})
+	if prefixVariable.MatchString(text) {
+		return
 	}
+	if m := otherPrefix.FindStringSubmatch(text); m != nil {
+		s.Args = append(s.Args, m[1]+"=$FL_PREFIX")
+		s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
+		return
+	}
+	s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in", name + " knows neither PREFIX nor prefix", Open})
 }
+
+var (
+	prefixVariable = regexp.MustCompile(`\b(PREFIX|prefix)\b`)
+	// What makefiles call the place to install in otherwise: a variable whose
+	// value is an absolute path that things are usually installed in.
+	otherPrefix = regexp.MustCompile(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
+)

@@ -128,10 +128,20 @@ func TestLicences(t *testing.T) {
 	assert.Equal(t, " open", license())
 }
 
+// shelf makes a shelf with recipes of these names. Only their names count.
+func shelf(t *testing.T, names ...string) *recipe.Shelves {
+	dir := t.TempDir()
+	for _, name := range names {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, name), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name, recipe.FileName), nil, 0o644))
+	}
+	return recipe.NewShelves([]recipe.Shelf{{Dir: dir, Shown: "shelf"}})
+}
+
 // A draft is a recipe without mistakes, whatever the source's files say.
 func TestDraftsAreRecipes(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
-	known, err := Survey([]string{"dewcalc", "zlib", "sporegen"}, s)
+	known, err := Survey(shelf(t, "dewcalc", "zlib", "sporegen"), s)
 	require.NoError(t, err)
 	hostile := "Optional Features:\n  --enable-a  \"\"\" ''' \\ \x01\xff é" + strings.Repeat("x", 500) + "\n  --enable-a  again\n"
 	for _, files := range []fstest.MapFS{
@@ -141,7 +151,7 @@ func TestDraftsAreRecipes(t *testing.T) {
 		source("nothing", ""),
 	} {
 		found := Read(files, "fern-1.0.tar.gz")
-		text := found.Compose(Archive{URL: "https://x.example/fern.tar.gz", SHA256: strings.Repeat("0", 64)}, known)
+		text := found.Compose(Origin{URL: "https://x.example/fern.tar.gz", SHA256: strings.Repeat("0", 64)}, known, nil)
 		dir := filepath.Join(t.TempDir(), found.Name.Value)
 		require.NoError(t, os.Mkdir(dir, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, recipe.FileName), []byte(text), 0o644))
@@ -154,7 +164,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
 	stage := filepath.Join(t.TempDir(), "stage")
-	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "lib/cmake/LoamDB/x.cmake"} {
+	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "lib/cmake/LoamDB/LoamDBConfig.cmake"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), nil, 0o644))
 	}
@@ -162,7 +172,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	_, _, err := s.Place(stage, r)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
-	known, err := Survey([]string{"garden", "zlib", "libmoss"}, s)
+	known, err := Survey(shelf(t, "garden", "zlib", "libmoss"), s)
 	require.NoError(t, err)
 	for wish, want := range map[Wish]string{
 		{Kind: "module", Name: "dew-2"}: "garden sure", {Kind: "library", Name: "soil"}: "garden sure", {Kind: "program", Name: "spore"}: "garden sure",

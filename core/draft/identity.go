@@ -55,10 +55,26 @@ func (t *tree) identity(s *Source) {
 		{"version", t.match("CMakeLists.txt", cmakeVersion), "CMakeLists.txt", Certain},
 		{"version", t.match(ac, initVersion), ac, Certain},
 		{"version", archiveVersion, "the archive's name", Guessed},
+		t.headerVersion(),
 	})
 	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {
 		s.Remarks = append(s.Remarks, Finding{"version", archiveVersion + " is what the archive's name says", "", Guessed})
 	}
+}
+
+var headerVersion = regexp.MustCompile(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)
+
+// headerVersion finds a version that a header defines.
+func (t *tree) headerVersion() Finding {
+	for _, pattern := range []string{"*.h", "*.h.in", "include/*.h", "src/*.h", "lib/*.h", "include/*/*.h"} {
+		names, _ := fs.Glob(t.files, pattern)
+		for _, name := range names {
+			if v := t.match(name, headerVersion); v != "" {
+				return Finding{"version", v, name, Guessed}
+			}
+		}
+	}
+	return Finding{}
 }
 
 // choose takes the first finding that has an acceptable value.

@@ -1,10 +1,12 @@
 package draft
 
 import (
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -14,34 +16,86 @@ type Known struct {
 	provides map[string]string // KIND NAME of a wish to a package
 }
 
-// Survey finds out what packages offer: by their names, for the recipes on the
-// shelves, and by their files, for those that are installed.
-func Survey(recipes []string, s *store.Store) (*Known, error) {
-	k := &Known{recipes: recipes, provides: map[string]string{}}
-	receipts, err := s.Receipts()
+// Survey finds out what packages offer: what the recipes on the shelves say, and
+// what the files of installed trees show.
+func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
+	names, err := shelves.Names()
 	if err != nil {
 		return nil, err
+	}
+	k := &Known{recipes: names, provides: map[string]string{}}
+	receipts, err := s.Receipts()
+	if err != nil {
+		return nil, s.Wrap(err)
 	}
 	for _, r := range receipts {
 		files, err := s.Files(r.Ref)
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range files {
-			dir, base := path.Split(f.Path)
-			switch {
-			case strings.HasSuffix(dir, "/pkgconfig/") && strings.HasSuffix(base, ".pc"):
-				k.provides["module "+strings.TrimSuffix(base, ".pc")] = r.Name
-			case dir == "lib/" && strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".so") || strings.HasSuffix(base, ".a")):
-				k.provides["library "+strings.TrimPrefix(strings.TrimSuffix(strings.TrimSuffix(base, ".so"), ".a"), "lib")] = r.Name
-			case dir == "bin/":
-				k.provides["program "+base] = r.Name
-			case strings.HasPrefix(dir, "lib/cmake/"):
-				k.provides["package "+strings.ToLower(path.Base(dir))] = r.Name
-			}
+		k.add(r.Name, Offered(files))
+	}
+	shelves.ReadAll(names)
+	for _, name := range names {
+		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
+			k.add(name, r.Offers)
 		}
 	}
 	return k, nil
+}
+
+func (k *Known) add(name string, o recipe.Offers) {
+	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs, "package": o.CMake} {
+		for _, what := range offered {
+			if kind == "package" {
+				what = strings.ToLower(what)
+			}
+			k.provides[kind+" "+what] = name
+		}
+	}
+}
+
+// Offered finds in the files of a tree what other packages can use of it.
+func Offered(files []store.File) recipe.Offers {
+	var o recipe.Offers
+	add := func(to *[]string, name string) {
+		if name != "" && !slices.Contains(*to, name) {
+			*to = append(*to, name)
+		}
+	}
+	for _, f := range files {
+		if f.Mode&fs.ModeDir != 0 {
+			continue
+		}
+		dir, base := path.Split(f.Path)
+		name, isModule := strings.CutSuffix(base, ".pc")
+		switch {
+		case isModule && strings.HasSuffix(dir, "/pkgconfig/"):
+			add(&o.Modules, name)
+		case dir == "lib/" && strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".so") || strings.HasSuffix(base, ".a")):
+			add(&o.Libraries, strings.TrimPrefix(strings.TrimSuffix(strings.TrimSuffix(base, ".so"), ".a"), "lib"))
+		case dir == "bin/":
+			add(&o.Programs, base)
+		case strings.HasPrefix(dir, "lib/cmake/") || strings.HasPrefix(dir, "share/cmake/"):
+			if name, found := cmakePackage(base); found {
+				add(&o.CMake, name)
+			}
+		}
+	}
+	for _, list := range []*[]string{&o.Modules, &o.Libraries, &o.Programs, &o.CMake} {
+		slices.Sort(*list)
+	}
+	return o
+}
+
+// cmakePackage is the name by which find_package finds a file.
+func cmakePackage(base string) (string, bool) {
+	for _, suffix := range []string{"Config.cmake", "-config.cmake"} {
+		if name, found := strings.CutSuffix(base, suffix); found {
+			return name, true
+		}
+	}
+	return "", false
 }
 
 // Find returns the recipe that should fulfil a wish, and whether an installed

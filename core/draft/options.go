@@ -12,11 +12,13 @@ import (
 func (t *tree) options(s *Source) {
 	switch s.Method.From {
 	case "configure":
-		s.Options = configureOptions(t.text("configure"))
+		s.Options, s.Settings = configureOptions(t.text("configure"))
+	case "configure.ac", "configure.in":
+		s.Options, s.Settings = acOptions(uncommented(t.text(s.Method.From)))
 	case "CMakeLists.txt":
-		s.Options = cmakeOptions(t.text("CMakeLists.txt"))
+		s.Options, s.Settings = cmakeOptions(t.text("CMakeLists.txt"))
 	case "meson.build":
-		s.Options = mesonOptions(t.text(t.first("meson.options", "meson_options.txt")))
+		s.Options, s.Settings = mesonOptions(t.text(t.first("meson.options", "meson_options.txt")))
 	}
 	slices.SortFunc(s.Options, func(a, b Option) int { return strings.Compare(a.Name, b.Name) })
 	s.Options = slices.CompactFunc(s.Options, func(a, b Option) bool { return a.Name == b.Name })
@@ -34,42 +36,100 @@ var (
 var usual = []string{"FEATURE", "PACKAGE", "option-checking", "silent-rules", "dependency-tracking", "maintainer-mode", "fast-install",
 	"libtool-lock", "pic", "aix-soname", "gnu-ld", "sysroot", "rpath", "largefile", "libiconv-prefix", "libintl-prefix", "gnu-ld"}
 
-func configureOptions(script string) []Option {
+func configureOptions(script string) ([]Option, []Setting) {
 	var options []Option
-	open := false // whether the last line began an option
+	var settings []Setting
+	var about *string // of the last option, if its explanation can go on
 	for line := range strings.Lines(script) {
 		line = strings.TrimRight(line, "\n")
 		m := helpOption.FindStringSubmatch(line)
 		if m == nil {
-			if more := helpMore.FindStringSubmatch(line); open && more != nil {
-				last := &options[len(options)-1]
-				last.About = strings.TrimSpace(last.About + " " + more[1])
+			if more := helpMore.FindStringSubmatch(line); about != nil && more != nil {
+				*about = strings.TrimSpace(*about + " " + more[1])
 			} else {
-				open = false
+				about = nil
 			}
 			continue
 		}
 		how, name, value := m[1], m[2], m[3]
-		// One that takes a path or a number has no values to choose from.
-		if open = !slices.Contains(usual, name) && !strings.HasPrefix(value, "="); !open {
+		if slices.Contains(usual, name) {
+			about = nil
 			continue
 		}
-		o := Option{Name: optionName(name), About: m[4]}
-		switch how {
-		case "enable", "with":
-			o.Default, o.On = "off", []string{"--" + how + "-" + name}
-			o.Off = []string{"--" + map[string]string{"enable": "disable", "with": "without"}[how] + "-" + name}
-		case "disable":
-			o.Default, o.Off = "on", []string{"--disable-" + name}
-		case "without":
-			o.Default, o.Off = "on", []string{"--without-" + name}
+		if o, ok := newOption(how, name, value, m[4]); ok {
+			options = append(options, o)
+			about = &options[len(options)-1].About
+		} else {
+			settings = append(settings, Setting{"--" + how + "-" + name + value, m[4]})
+			about = &settings[len(settings)-1].About
 		}
-		options = append(options, o)
 	}
+	return settled(options), settings
+}
+
+// settled gives options their defaults and drops those that have no name.
+func settled(options []Option) []Option {
 	for i := range options {
 		options[i].settle()
 	}
 	return slices.DeleteFunc(options, func(o Option) bool { return o.Name == "" })
+}
+
+// listedValues finds the values that the help of an option lists:
+// --enable-x=no/auto/yes, --with-x=(a|b|c), --with-x={a,b}.
+var listedValues = regexp.MustCompile(`^\[?=[({\[]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]]*\]?$`)
+
+// newOption makes an option of --HOW-NAME as a help text has it. It is false for
+// one that takes a path or a number, which has no values to choose from.
+func newOption(how, name, value, about string) (Option, bool) {
+	o := Option{Name: optionName(name), About: about}
+	if m := listedValues.FindStringSubmatch(value); m != nil {
+		o.Order = strings.FieldsFunc(m[1], func(c rune) bool { return strings.ContainsRune("|/,", c) })
+		o.Order = append([]string{"unset"}, o.Order...)
+		o.Default, o.Values = "unset", map[string][]string{}
+		for _, v := range o.Order[1:] {
+			o.Values[v] = []string{"--" + how + "-" + name + "=" + v}
+		}
+		return o, true
+	}
+	if strings.HasPrefix(value, "=") {
+		return o, false
+	}
+	switch how {
+	case "enable", "with":
+		o.Default, o.On = "off", []string{"--" + how + "-" + name}
+		o.Off = []string{"--" + map[string]string{"enable": "disable", "with": "without"}[how] + "-" + name}
+	case "disable":
+		o.Default, o.Off = "on", []string{"--disable-" + name}
+	case "without":
+		o.Default, o.Off = "on", []string{"--without-" + name}
+	}
+	return o, true
+}
+
+var (
+	acArgument = regexp.MustCompile(`(?s)AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*(.{0,600})`)
+	acHelp     = regexp.MustCompile(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
+)
+
+// acOptions finds the options in the source of a configure script that is still
+// to be made.
+func acOptions(text string) ([]Option, []Setting) {
+	var options []Option
+	var settings []Setting
+	for _, m := range acArgument.FindAllStringSubmatch(text, -1) {
+		how, name := strings.ToLower(m[1]), m[2]
+		value, about := "", ""
+		if help := acHelp.FindStringSubmatch(m[3]); help != nil {
+			how, value, about = help[1], help[2], strings.Join(strings.Fields(help[3]), " ")
+		}
+		if o, ok := newOption(how, name, value, about); ok {
+			options = append(options, o)
+		} else {
+			settings = append(settings, Setting{"--" + how + "-" + name + value, about})
+		}
+	}
+	return settled(options), settings
 }
 
 // helpDefault finds in the help of an option that it is on unless it is turned
@@ -78,6 +138,9 @@ var helpDefault = regexp.MustCompile(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes
 
 // settle leaves the arguments of the side that is not the default.
 func (o *Option) settle() {
+	if o.Values != nil {
+		return
+	}
 	if o.Default == "off" && helpDefault.MatchString(o.About) {
 		o.Default = "on"
 	}
@@ -101,18 +164,50 @@ func optionName(name string) string {
 
 var cmakeOption = regexp.MustCompile(`(?im)^[ \t]*option\s*\(\s*(\w+)\s+"([^"]*)"\s*(\w+)?\s*\)`)
 
-func cmakeOptions(text string) []Option {
+var (
+	cmakeCached  = regexp.MustCompile(`(?im)^[ \t]*set\s*\(\s*(\w+)\s+("[^"]*"|[^\s()"]+)\s+CACHE\s+(BOOL|STRING|PATH|FILEPATH)\s+"([^"]*)"`)
+	cmakeStrings = regexp.MustCompile(`(?im)set_property\s*\(\s*CACHE\s+(\w+)\s+PROPERTY\s+STRINGS\s+([^)]*)\)`)
+)
+
+func cmakeOptions(text string) ([]Option, []Setting) {
 	var options []Option
-	for _, m := range cmakeOption.FindAllStringSubmatch(text, -1) {
-		o := Option{Name: optionName(m[1]), About: m[2], Default: "off", On: []string{"-D" + m[1] + "=ON"}}
-		if slices.Contains([]string{"ON", "TRUE", "YES", "1"}, strings.ToUpper(m[3])) {
-			o.Default, o.On, o.Off = "on", nil, []string{"-D" + m[1] + "=OFF"}
+	var settings []Setting
+	add := func(name, about, value string) {
+		o := Option{Name: optionName(name), About: about, Default: "off", On: []string{"-D" + name + "=ON"}}
+		if slices.Contains([]string{"ON", "TRUE", "YES", "1"}, strings.ToUpper(value)) {
+			o.Default, o.On, o.Off = "on", nil, []string{"-D" + name + "=OFF"}
 		}
 		if o.Name != "" {
 			options = append(options, o)
 		}
 	}
-	return options
+	for _, m := range cmakeOption.FindAllStringSubmatch(text, -1) {
+		add(m[1], m[2], m[3])
+	}
+	choices := map[string][]string{}
+	for _, m := range cmakeStrings.FindAllStringSubmatch(text, -1) {
+		choices[m[1]] = strings.Fields(strings.NewReplacer(`"`, "", ";", " ").Replace(m[2]))
+	}
+	for _, m := range cmakeCached.FindAllStringSubmatch(text, -1) {
+		name, value, about := m[1], strings.Trim(m[2], `"`), m[4]
+		values := choices[name]
+		switch {
+		case strings.HasPrefix(name, "CMAKE_"):
+		case strings.EqualFold(m[3], "BOOL"):
+			add(name, about, value)
+		case len(values) > 1 && slices.Contains(values, value) && optionName(name) != "":
+			o := Option{Name: optionName(name), About: about, Default: value, Order: values, Values: map[string][]string{}}
+			for _, v := range values {
+				if v != value {
+					o.Values[v] = []string{"-D" + name + "=" + v}
+				}
+			}
+			options = append(options, o)
+		default:
+			settings = append(settings, Setting{"-D" + name + "=" + value, about})
+		}
+	}
+	return options, settings
 }
 
 var (
@@ -124,8 +219,9 @@ var (
 	quoted      = regexp.MustCompile(`'([\w.+-]+)'`)
 )
 
-func mesonOptions(text string) []Option {
+func mesonOptions(text string) ([]Option, []Setting) {
 	var options []Option
+	var settings []Setting
 	group := func(re *regexp.Regexp, text string) string {
 		if m := re.FindStringSubmatch(text); m != nil {
 			return m[1]
@@ -164,9 +260,10 @@ func mesonOptions(text string) []Option {
 				}
 			}
 		default:
-			continue // texts and numbers have no values to choose from
+			settings = append(settings, Setting{"-D" + m[1] + "=" + value, o.About}) // texts and numbers have no values to choose from
+			continue
 		}
 		options = append(options, o)
 	}
-	return options
+	return options, settings
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"fernladder/core/recipe"
+	"fernladder/core/version"
 )
 
 // Where build files say what they look for: the pattern's first group is the
@@ -16,23 +17,60 @@ var lookups = []struct {
 	pattern *regexp.Regexp
 	// required tells from the arguments whether the build fails without it.
 	required func(arguments string) bool
+	lower    bool // the name stands in capitals there
 }{
-	{recipe.Configure, "module", regexp.MustCompile(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\])]+?)\]?\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }},
-	{recipe.Configure, "library", regexp.MustCompile(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }},
-	{recipe.Configure, "program", regexp.MustCompile(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }},
-	{recipe.CMake, "package", regexp.MustCompile(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }},
-	{recipe.CMake, "module", regexp.MustCompile(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }},
-	{recipe.CMake, "library", regexp.MustCompile(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }},
-	{recipe.CMake, "program", regexp.MustCompile(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }},
-	{recipe.Meson, "module", regexp.MustCompile(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }},
-	{recipe.Meson, "library", regexp.MustCompile(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }},
-	{recipe.Meson, "program", regexp.MustCompile(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }},
+	{recipe.Configure, "module", regexp.MustCompile(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\])]+?)\]?\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
+	{recipe.Configure, "library", regexp.MustCompile(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "program", regexp.MustCompile(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
+	{recipe.Configure, "library", regexp.MustCompile(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "header", regexp.MustCompile(`AC_CHECK_HEADERS?\(\s*\[?([\w./+-]+\.h)\]?\s*,([^)]*AC_MSG_ERROR)`), func(string) bool { return true }, false},
+	{recipe.Configure, "package", regexp.MustCompile(`AM_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(.*)`), func(string) bool { return false }, true},
+	{recipe.CMake, "package", regexp.MustCompile(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "module", regexp.MustCompile(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }, false},
+	{recipe.CMake, "library", regexp.MustCompile(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "program", regexp.MustCompile(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.Meson, "module", regexp.MustCompile(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }, false},
+	{recipe.Meson, "library", regexp.MustCompile(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
+	{recipe.Meson, "program", regexp.MustCompile(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
 }
 
 // base are what every system with a compiler has.
-var base = []string{"m", "c", "dl", "rt", "pthread", "socket", "nsl", "threads", "pkgconfig", "pkg-config", "sh", "sed", "grep", "awk", "perl", "ar", "ranlib", "python3", "git"}
+var base = []string{"m", "c", "dl", "rt", "pthread", "socket", "nsl", "threads", "pkgconfig", "pkg-config", "sh", "sed", "grep", "awk", "perl", "ar", "ranlib", "python3", "git", "python", "lisp", "stdlib.h", "stdio.h", "string.h", "unistd.h", "pthread.h", "math.h"}
 
-var moduleVersion = regexp.MustCompile(`^([\w+.-]+)(?:\s*(>=|<=|=|>|<)\s*([0-9][\w.]*))?`)
+// moduleList reads a list of modules, each perhaps with the version it must
+// have: "dewcalc >= 1.4 loam".
+func moduleList(text string) []Wish {
+	var wishes []Wish
+	words := strings.Fields(strings.NewReplacer(",", " ", ">=", " >= ", "<=", " <= ").Replace(text))
+	for i := 0; i < len(words); i++ {
+		operator := ""
+		if i+2 < len(words) {
+			operator = words[i+1]
+		}
+		w := Wish{Kind: "module", Name: words[i]}
+		switch operator {
+		case ">=", "<=", ">", "<", "=":
+			if _, err := version.Parse(words[i+2]); err == nil {
+				w.Version = map[bool]string{true: "==", false: operator}[operator == "="] + " " + words[i+2]
+			}
+			i += 2
+		}
+		if moduleName.MatchString(w.Name) {
+			wishes = append(wishes, w)
+		}
+	}
+	return wishes
+}
+
+// add notes a wish, unless it is for what every system with a compiler has, or
+// its name is only known when the build runs.
+func (s *Source) add(w Wish) {
+	if w.Name != "" && !strings.ContainsAny(w.Name, "$@{}") && !slices.Contains(base, strings.ToLower(w.Name)) {
+		s.Wishes = append(s.Wishes, w)
+	}
+}
+
+var moduleName = regexp.MustCompile(`^[\w+.-]+$`)
 
 // wishes finds what the source looks for in other packages.
 func (t *tree) wishes(s *Source) {
@@ -45,16 +83,19 @@ func (t *tree) wishes(s *Source) {
 			continue
 		}
 		for _, m := range l.pattern.FindAllStringSubmatch(text, -1) {
-			w := Wish{Kind: l.kind, Name: m[1], Required: l.required(m[2]), From: file}
-			if v := moduleVersion.FindStringSubmatch(m[1]); l.kind == "module" && v != nil {
-				w.Name = v[1]
-				if v[3] != "" {
-					w.Version = map[bool]string{true: "==", false: v[2]}[v[2] == "="] + " " + v[3]
+			required := l.required(m[2])
+			if l.kind == "module" {
+				for _, w := range moduleList(m[1]) {
+					w.Required, w.From = required, file
+					s.add(w)
 				}
+				continue
 			}
-			if w.Name != "" && !strings.ContainsAny(w.Name, "$@{}") && !slices.Contains(base, strings.ToLower(w.Name)) {
-				s.Wishes = append(s.Wishes, w)
+			name := m[1]
+			if l.lower {
+				name = strings.ToLower(name)
 			}
+			s.add(Wish{Kind: l.kind, Name: name, Required: required, From: file})
 		}
 	}
 	seen := map[string]bool{}

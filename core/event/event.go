@@ -15,6 +15,8 @@ const (
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
 	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest nobody has stated
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
+	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
+	Signed         Kind = "signed"          // Text says who signed the archive
 	StageBegan     Kind = "stage_began"     //
 	StageEnded     Kind = "stage_ended"     // Elapsed is set
 	PackageDone    Kind = "package_done"    // Elapsed is set

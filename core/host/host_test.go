@@ -42,11 +42,18 @@ func TestProgramsAreFoundOnThePathAndNowhereElse(t *testing.T) {
 }
 
 func TestInstallLine(t *testing.T) {
-	missing := Missing{Programs: []MissingProgram{{Name: "ninja"}, {Name: "cc"}, {Name: "cmake"}}}
+	var missing Missing
+	for _, name := range []string{"ninja", "cc", "cmake", "grafter"} {
+		missing.Needs = append(missing.Needs, Finding{Need: Need{Question: Question{Program, name}}})
+	}
+	missing.Needs = append(missing.Needs, Finding{Need: Need{Question: Question{Module, "moss"}, Packages: []string{"libmoss-dev", "moss-data"}}})
 	for family, want := range map[string]string{
-		"debian": "apt-get install cmake gcc ninja-build", "arch": "pacman -S cmake gcc ninja", "gentoo": "", "": "",
+		"debian": "apt-get install cmake gcc libmoss-dev moss-data ninja-build",
+		"arch":   "pacman -S cmake gcc libmoss-dev moss-data ninja", "gentoo": "", "": "",
 	} {
 		missing.Machine.Family = family
-		assert.Equal(t, want, missing.InstallLine())
+		line, unknown := missing.InstallLine()
+		assert.Equal(t, want, line)
+		assert.Equal(t, []string{"program grafter"}, unknown)
 	}
 }

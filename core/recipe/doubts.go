@@ -26,6 +26,22 @@ func (r *Recipe) Doubts() keyfile.Problems {
 			doubt(o.Position, "give it arguments (on, off, values), or use it in a condition", "nothing depends on the option %s", o.Name)
 		}
 	}
+	for _, c := range r.conditions() {
+		switch holds, fails := r.chances(c.Condition); {
+		case !holds:
+			doubt(c.at, "no release and no setting of the options makes it true", "%s never counts, for %q never holds", c.what, c.Condition)
+		case !fails:
+			doubt(c.at, "leave the condition out", "%s always counts, for %q always holds", c.what, c.Condition)
+		}
+	}
+	for _, s := range r.Supplies {
+		if !r.namesFile(s.File) {
+			doubt(s.Position, "use $FL_SUPPLY/"+s.File+" in an argument or a step", "nothing uses the supply %s", s.File)
+		}
+	}
+	if len(r.Keys) > 0 && len(r.Signature) == 0 && !slices.ContainsFunc(r.Releases, func(x *Release) bool { return len(x.Signature) > 0 || x.Tag != "" }) {
+		doubt(keyfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
+	}
 	for _, s := range r.Steps {
 		if message, line := shellMistake(s.Script); message != "" {
 			doubt(keyfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
@@ -55,31 +71,67 @@ func (r *Recipe) uses(o *Option) bool {
 	for _, pair := range slices.Concat(r.Build.Env, r.Env) {
 		texts = append(texts, pair.Values...)
 	}
-	var conditions []Condition
-	for _, n := range r.Needs {
-		conditions = append(conditions, n.When)
-	}
 	for _, t := range r.Tries {
 		texts = append(texts, t.Run)
-		conditions = append(conditions, t.When)
 	}
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, variable) }) ||
-		slices.ContainsFunc(conditions, func(c Condition) bool { return mentions(c.root, o.Name) })
+		slices.ContainsFunc(r.conditions(), func(c conditional) bool { return mentioned(c.Condition.root, nil)[o.Name] != nil })
 }
 
-// mentions tells whether a condition depends on an option.
-func mentions(e expression, option string) bool {
-	switch e := e.(type) {
-	case both:
-		return mentions(e.a, option) || mentions(e.b, option)
-	case oneOf:
-		return mentions(e.a, option) || mentions(e.b, option)
-	case negation:
-		return mentions(e.a, option)
-	case comparison:
-		return e.name == option
+// namesFile tells whether the build mentions a supply.
+func (r *Recipe) namesFile(file string) bool {
+	texts := slices.Clone(r.Build.Args)
+	for _, s := range r.Steps {
+		texts = append(texts, s.Script)
 	}
-	return false
+	for _, o := range r.Options {
+		for _, choice := range o.Choices() {
+			texts = append(texts, o.Args(choice)...)
+		}
+	}
+	for _, pair := range r.Build.Env {
+		texts = append(texts, pair.Values...)
+	}
+	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, file) || strings.Contains(text, "FL_SUPPLY") })
+}
+
+// conditional is something that only counts under a condition.
+type conditional struct {
+	Condition
+	at   keyfile.Position
+	what string
+}
+
+// conditions are all that the recipe has.
+func (r *Recipe) conditions() []conditional {
+	var all []conditional
+	add := func(c Condition, at keyfile.Position, what string) {
+		if c.root != nil {
+			all = append(all, conditional{c, at, what})
+		}
+	}
+	for _, e := range r.Extras {
+		add(e.When, e.Position, "this extra")
+	}
+	for _, s := range r.Supplies {
+		add(s.When, s.Position, "this supply")
+	}
+	for _, n := range r.Needs {
+		add(n.When, n.Position, "this need")
+	}
+	for _, n := range r.HostNeeds {
+		add(n.When, n.Position, "this need on the operating system")
+	}
+	for _, t := range r.Tries {
+		add(t.When, t.Position, "this try")
+	}
+	for _, l := range r.Launchers {
+		add(l.When, l.Position, "this launcher")
+	}
+	for _, c := range r.Configs {
+		add(c.When, c.Position, "this file")
+	}
+	return all
 }
 
 // shellMistake says why a text is no shell, and in which of its lines; it is ""

@@ -2,9 +2,6 @@ package recipe
 
 import (
 	"fmt"
-	"regexp"
-	"slices"
-	"strconv"
 	"strings"
 
 	"fernladder/core/keyfile"
@@ -26,10 +23,15 @@ func Keys(r *Recipe) []keyfile.Key {
 		}, "What the package is.").Must(),
 		keyfile.Table("source", []keyfile.Key{
 			r.archiveKey(&r.Archive, "The URLs of the archive, tried in order. They can be http, https or file URLs and use $FL_NAME and $FL_VERSION."),
-		}, "Where releases come from that do not say so themselves."),
-		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built.").Must(),
+			r.signatureKey(&r.Signature, "The URLs of the archive's signature, tried in order. See Signatures in recipes.md for what can be signed."),
+			keyfile.Texts("keys", &r.Keys, "Files beside the recipe with public keys: OpenPGP (armoured or binary), minisign or SSH. A signature counts if it is by one of them; no other keys are trusted.").Check(r.checkBeside),
+		}, "Where releases come from that do not say so themselves, and who signs them."),
+		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built: from an archive, or from a git or Subversion repository.").Must(),
+		keyfile.Tables("extra", &r.Extras, r.extraKeys, "A second archive, which is unpacked inside the source before it is patched."),
+		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it with fernladder supply. The build finds it as $FL_SUPPLY/FILE."),
 		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
+		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library or a pkg-config module. It is looked for before anything is fetched."),
 		keyfile.Table("build", r.buildKeys(), "How the sources become programs.").Must(),
 		keyfile.Table("steps", r.stepKeys(), "Shell text that replaces a stage of the method (configure, compile, check, place), or runs before or after it. "+
 			"It is run by sh, which stops at the first command that fails. before_configure runs in the source, all others in the build directory. "+
@@ -37,23 +39,10 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Tables("try", &r.Tries, r.tryKeys, "A command that shows whether the installed package works. It runs in an empty directory with the package and its runtime needs on the PATH."),
 		keyfile.Pairs("env", &r.Env, false, checkEnvironmentName, "Variables that users of the package get in their environment.").
 			Check(knownVariables(variablePattern, r.tryVariables)),
-	}
-}
-
-func (r *Recipe) archiveKey(into *[]string, about string) keyfile.Key {
-	return keyfile.OneOrMore("archive", into, about).
-		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
-}
-
-func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
-	x.Track = Stable
-	return []keyfile.Key{
-		keyfile.Parsed("version", "version", &x.Version, version.Parse, "The version, in quotes.").Must(),
-		keyfile.Parsed("track", "stable or preview", &x.Track, wordAmong("track", Stable, Preview), "How settled it is: stable, if nothing is said, or preview. Previews are only built when they are asked for by their exact version."),
-		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
-		keyfile.Parsed("sha256", "64 hexadecimal digits", &x.Digest, digest("sha256", 64), "The SHA-256 of the archive. A release has this or sha512."),
-		keyfile.Parsed("sha512", "128 hexadecimal digits", &x.Digest, digest("sha512", 128), "The SHA-512 of the archive."),
-		keyfile.Texts("patches", &x.Patches, "Patches beside the recipe, applied in order with the leading directory of their file names left out.").Check(r.checkBeside),
+		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
+		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
+		keyfile.Table("upstream", r.upstreamKeys(), "Where newer releases are announced, for fernladder news and bump."),
+		keyfile.Table("offers", r.offersKeys(), "What other packages find in this one's tree. Drafts of other recipes are made with it. fernladder offers says what a tree has, and writes it here."),
 	}
 }
 
@@ -123,90 +112,4 @@ func (r *Recipe) tryKeys(t *Try) []keyfile.Key {
 
 func (r *Recipe) checkBuildText(text string) error {
 	return knownVariables(variablePattern, r.buildVariables)(text)
-}
-
-// wordAmong returns a reader for a key that takes one of a few words.
-func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
-	return func(text string) (T, error) {
-		if slices.Contains(words, T(text)) {
-			return T(text), nil
-		}
-		names := make([]string, len(words))
-		for i, w := range words {
-			names[i] = string(w)
-		}
-		advice := "it can be: " + strings.Join(names, ", ")
-		if near, found := keyfile.Nearest(text, names); found {
-			advice = fmt.Sprintf("did you mean %q?", near)
-		}
-		return "", &keyfile.At{Advice: advice, Err: fmt.Errorf("%s cannot be %q", key, text)}
-	}
-}
-
-func digest(algorithm string, length int) func(string) (Digest, error) {
-	return func(text string) (Digest, error) {
-		if len(text) != length || strings.Trim(text, "0123456789abcdefABCDEF") != "" {
-			return Digest{Algorithm: algorithm}, fmt.Errorf("a %s has %d hexadecimal digits; this is %s", algorithm, length, strconv.Quote(text))
-		}
-		return Digest{algorithm, strings.ToLower(text)}, nil
-	}
-}
-
-var (
-	namePattern        = regexp.MustCompile(`^[a-z0-9][a-z0-9+._-]*$`)
-	optionPattern      = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
-	wordPattern        = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
-	environmentPattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	schemePattern      = regexp.MustCompile(`^(https?|file)://[^\s]+$`)
-)
-
-// longestName keeps NAME-VERSION-ID below the 255 bytes of a file name.
-const longestName = 100
-
-// CheckName tells whether a package can be called name.
-func CheckName(name string) error {
-	if !namePattern.MatchString(name) || len(name) > longestName {
-		return fmt.Errorf("%q cannot be a package's name: names have lower-case letters, digits and + . _ -, and begin with a letter or digit", name)
-	}
-	return nil
-}
-
-func checkOptionName(name string) error {
-	if !optionPattern.MatchString(name) {
-		return fmt.Errorf("%q cannot be an option's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
-	}
-	if slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
-		return fmt.Errorf("an option cannot be called %q, which means something else in conditions", name)
-	}
-	return nil
-}
-
-func checkWord(word string) error {
-	if !wordPattern.MatchString(word) {
-		return fmt.Errorf("%q cannot be an option's value: values have letters, digits and . _ + -", word)
-	}
-	return nil
-}
-
-func checkEnvironmentName(name string) error {
-	if !environmentPattern.MatchString(name) {
-		return fmt.Errorf("%q cannot be the name of an environment variable", name)
-	}
-	if strings.HasPrefix(name, "FL_") {
-		return fmt.Errorf("%q: names that begin with FL_ are Fern Ladder's own", name)
-	}
-	return nil
-}
-
-// CheckURL tells whether url is one that archives can be fetched from.
-func CheckURL(url string) error {
-	if !schemePattern.MatchString(url) {
-		return fmt.Errorf("%q is not a URL that can be fetched: it begins with https://, http:// or file://", url)
-	}
-	return nil
-}
-
-func checkPattern(pattern string) error {
-	_, err := regexp.Compile(pattern)
-	return err
 }

@@ -48,19 +48,7 @@ func (r *Recipe) contradictions() keyfile.Problems {
 	if folder := filepath.Base(r.Dir); CheckName(r.Name) == nil && r.Name != folder {
 		report(keyfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
 	}
-	for i, x := range r.Releases {
-		if len(x.Archive) == 0 && len(r.Archive) == 0 {
-			report(x.Position, "add archive = \"https://…\" here or in [source]", "release %s has no archive", x.Version)
-		}
-		if x.Digest.Algorithm == "" {
-			report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust", "release %s has no digest to verify its archive by", x.Version)
-		}
-		for _, earlier := range r.Releases[:i] {
-			if !x.Version.IsZero() && x.Version.Compare(earlier.Version) == 0 {
-				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line), "two releases have the version %s", x.Version)
-			}
-		}
-	}
+	r.sourceContradictions(report)
 	for _, o := range r.Options {
 		switch {
 		case o.Values != nil && (o.On != nil || o.Off != nil):
@@ -77,10 +65,115 @@ func (r *Recipe) contradictions() keyfile.Problems {
 			report(n.Position, "", "%s needs itself", r.Name)
 		}
 	}
+	for _, n := range r.HostNeeds {
+		if given(n.Program, n.Header, n.Library, n.Module) != 1 {
+			report(n.Position, "write program, header, library or module", "a need on the operating system names one thing")
+		}
+		if n.Range.String() != "any" && n.Program == "" && n.Module == "" {
+			report(n.Position, "ask for a module or a program instead", "headers and libraries do not tell their version")
+		}
+	}
 	if r.Build.Method == Script && r.Step("place") == "" {
 		report(keyfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
 	}
 	return problems
+}
+
+// reporter takes a mistake, the place of the table it is in, and advice.
+type reporter func(at keyfile.Position, advice, format string, args ...any)
+
+// sourceContradictions finds what is wrong about where the source comes from.
+func (r *Recipe) sourceContradictions(report reporter) {
+	for i, x := range r.Releases {
+		switch {
+		case x.Track == Tip:
+			r.tipContradictions(x, report)
+		case !x.stated:
+			report(x.Position, "add version = \"…\"", "a release needs a version")
+		}
+		r.whereContradictions(x, report)
+		for _, earlier := range r.Releases[:i] {
+			switch {
+			case x.Track == Tip && earlier.Track == Tip:
+				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line), "there are two releases on the track tip")
+			case !x.Version.IsZero() && x.Version.Compare(earlier.Version) == 0:
+				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line), "two releases have the version %s", x.Version)
+			}
+		}
+		if len(r.Signatures(x)) > 0 && len(r.Keys) == 0 {
+			report(x.Position, "add keys = [\"keys/….asc\"] to [source]; fernladder draft shows the fingerprints of a signature's keys",
+				"release %s has a signature, but there are no keys to check it with", x.name())
+		}
+	}
+	for i, e := range r.Extras {
+		if e.Digest.Algorithm == "" {
+			report(e.Position, "add sha256 = \"…\"", "the extra %s has no digest to verify it by", e.Name)
+		}
+		if len(e.Signature) > 0 && len(r.Keys) == 0 {
+			report(e.Position, "add keys = [\"keys/….asc\"] to [source]", "the extra %s has a signature, but there are no keys to check it with", e.Name)
+		}
+		if slices.ContainsFunc(r.Extras[:i], func(other *Extra) bool { return other.Name == e.Name }) {
+			report(e.Position, "", "two extras are called %s", e.Name)
+		}
+	}
+	for _, s := range r.Supplies {
+		if s.Digest.Algorithm == "" {
+			report(s.Position, "add sha256 = \"…\"", "the supply %s has no digest to know it by", s.File)
+		}
+	}
+}
+
+// name is what a release is called in messages.
+func (x *Release) name() string {
+	if x.Track == Tip {
+		return "tip"
+	}
+	return x.Version.String()
+}
+
+func (r *Recipe) tipContradictions(x *Release, report reporter) {
+	switch {
+	case !x.Version.IsZero():
+		report(x.Position, "take the version out", "the version of a tip is that of the latest tag and the number of commits since")
+	case x.Commit != "" || x.Revision != "":
+		report(x.Position, "take the commit out, or the track", "a release on the track tip has no commit; the lock file has it")
+	case x.Git != "" && x.Branch == "":
+		report(x.Position, "add branch = \"main\"", "a tip is the head of a branch; which one is not said")
+	case x.Repository() == "":
+		report(x.Position, "add git = \"https://…\" and branch, or svn = \"https://…\"", "a tip is in a repository")
+	}
+}
+
+// whereContradictions finds what is wrong about the place of one release.
+func (r *Recipe) whereContradictions(x *Release, report reporter) {
+	archive := len(x.Archive) > 0 || len(r.Archive) > 0 && x.Repository() == ""
+	switch {
+	case given(x.Git, x.Svn) == 2 || x.Repository() != "" && len(x.Archive) > 0:
+		report(x.Position, "", "release %s has two sources; it can have an archive, git or svn", x.name())
+	case x.Svn == "" && x.Revision != "", x.Git == "" && given(x.Branch, x.Tag, x.Commit) > 0:
+		report(x.Position, "", "release %s has a branch, tag, commit or revision, but no repository that it is in", x.name())
+	case x.Repository() != "" && x.Digest.Algorithm != "":
+		report(x.Position, "take the digest out", "release %s is from a repository, where the commit or revision takes the place of a digest", x.name())
+	case x.Repository() == "" && !archive && x.Track != Tip:
+		report(x.Position, "add archive = \"https://…\" here or in [source]", "release %s has no archive", x.name())
+	case archive && x.Digest.Algorithm == "":
+		report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust", "release %s has no digest to verify its archive by", x.name())
+	case x.Track != Tip && x.Git != "" && x.Commit == "":
+		report(x.Position, "add commit = \"…\", as git rev-parse prints it for the tag", "release %s is in a git repository; its commit is not said", x.name())
+	case x.Track != Tip && x.Svn != "" && x.Revision == "":
+		report(x.Position, "add revision = \"…\"", "release %s is in a Subversion repository; its revision is not said", x.name())
+	}
+}
+
+// given counts the texts that are not empty.
+func given(texts ...string) int {
+	n := 0
+	for _, text := range texts {
+		if text != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // line returns a line of the recipe's file for a message.

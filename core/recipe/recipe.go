@@ -24,43 +24,24 @@ type Recipe struct {
 
 	Name, Summary, Home, License, Notes string
 
-	Archive  []string // URLs for releases that name none, tried in order
-	Releases []*Release
-	Options  []*Option
-	Needs    []*Need
-	Build    Build
-	Steps    []Step
-	Tries    []*Try
-	Env      []keyfile.Pair // what users of the package get in their environment
+	Archive   []string // URLs for releases that name none, tried in order
+	Signature []string // the same, of the archive's signature
+	Keys      []string // files beside the recipe; the only keys trusted for it
+	Releases  []*Release
+	Extras    []*Extra
+	Supplies  []*Supply
+	Options   []*Option
+	Needs     []*Need
+	HostNeeds []*HostNeed
+	Build     Build
+	Steps     []Step
+	Tries     []*Try
+	Env       []keyfile.Pair // what users of the package get in their environment
+	Launchers []*Launcher
+	Configs   []*Config
+	Upstream  Upstream
+	Offers    Offers
 }
-
-// Track says how settled a release is.
-type Track string
-
-// The tracks. What is on Preview is only built when it is asked for.
-const (
-	Stable  Track = "stable"
-	Preview Track = "preview"
-)
-
-// A Release is one version of the package and where its source is.
-type Release struct {
-	keyfile.Position
-	Version version.Version
-	Track   Track
-	Archive []string // empty: as the recipe says for all releases
-	Digest  Digest
-	Patches []string // file names beside the recipe, applied in order
-}
-
-// A Digest is what a file must hash to.
-type Digest struct {
-	Algorithm string `json:"algorithm"` // "sha256" or "sha512"
-	Hex       string `json:"hex"`       // in lower case
-}
-
-// String gives ALGORITHM:HEX.
-func (d Digest) String() string { return d.Algorithm + ":" + d.Hex }
 
 // An Option is a choice made before the build.
 type Option struct {
@@ -198,28 +179,6 @@ type Try struct {
 	Run    string
 	Expect string // a regular expression that the output must match, or ""
 	When   Condition
-}
-
-// Sources returns the URLs of a release's archive in the order in which they
-// are tried.
-func (r *Recipe) Sources(release *Release) []string {
-	urls := release.Archive
-	if len(urls) == 0 {
-		urls = r.Archive
-	}
-	expanded := make([]string, len(urls))
-	for i, url := range urls {
-		expanded[i] = Expand(url, func(name string) (string, bool) {
-			switch name {
-			case "FL_NAME":
-				return r.Name, true
-			case "FL_VERSION":
-				return release.Version.String(), true
-			}
-			return "", false
-		})
-	}
-	return expanded
 }
 
 // VariableName returns what follows FL_TREE_ or FL_OPTION_ for a name: upper

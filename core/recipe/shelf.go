@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -12,8 +13,12 @@ import (
 
 // A Shelf is a folder of recipes, one folder per package.
 type Shelf struct {
+	keyfile.Position
 	Dir   string // absolute
 	Shown string // what it is called in messages
+
+	Git, Commit, Inside string // of one that is a repository, with the folder in it
+	Checkout            string // where the repository's files are
 }
 
 // Shelves are searched in order; the first that has a name wins. Each recipe
@@ -67,6 +72,11 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 	notFound := &NotFound{Name: name}
 	for _, shelf := range s.shelves {
 		notFound.Shelves = append(notFound.Shelves, shelf.Shown)
+		if shelf.Git != "" {
+			if _, err := os.Stat(shelf.Dir); err != nil {
+				return nil, shelf.unreadable(err)
+			}
+		}
 		if CheckName(name) == nil && hasRecipe(shelf.Dir, name) {
 			return Read(filepath.Join(shelf.Dir, name), filepath.Join(shelf.Shown, name))
 		}
@@ -82,19 +92,87 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 func (s *Shelves) Names() ([]string, error) {
 	var names []string
 	for _, shelf := range s.shelves {
-		entries, err := os.ReadDir(shelf.Dir)
+		on, err := shelf.Names()
 		if err != nil {
-			return nil, keyfile.Problems{{Position: keyfile.Position{File: shelf.Shown}, Message: "this shelf cannot be read: " + reason(err),
-				Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
+			return nil, err
 		}
-		for _, e := range entries {
-			if hasRecipe(shelf.Dir, e.Name()) {
-				names = append(names, e.Name())
-			}
-		}
+		names = append(names, on...)
 	}
 	slices.Sort(names)
 	return slices.Compact(names), nil
+}
+
+// Names returns the names of the recipes on the shelf, sorted.
+func (s Shelf) Names() ([]string, error) {
+	entries, err := os.ReadDir(s.Dir)
+	if err != nil {
+		return nil, s.unreadable(err)
+	}
+	var names []string
+	for _, e := range entries {
+		if hasRecipe(s.Dir, e.Name()) {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+func (s Shelf) unreadable(err error) error {
+	if s.Git != "" {
+		return keyfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
+			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "bring it: fernladder shelves --fetch"}}
+	}
+	return keyfile.Problems{{Position: keyfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
+		Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
+}
+
+// Shadowed returns, for each recipe that a later shelf has too, the folders
+// that are not used, as they are shown.
+func (s *Shelves) Shadowed() (map[string][]string, error) {
+	first := map[string]bool{}
+	shadowed := map[string][]string{}
+	for _, shelf := range s.shelves {
+		names, err := shelf.Names()
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			if first[name] {
+				shadowed[name] = append(shadowed[name], filepath.Join(shelf.Shown, name))
+			}
+			first[name] = true
+		}
+	}
+	return shadowed, nil
+}
+
+// ReadAll reads the recipes of these names, several at once. What Find returns
+// for them afterwards is the same, without delay.
+func (s *Shelves) ReadAll(names []string) {
+	type named struct {
+		name string
+		result
+	}
+	work, done := make(chan string), make(chan named)
+	for range runtime.GOMAXPROCS(0) {
+		go func() {
+			for name := range work {
+				n := named{name: name}
+				n.recipe, n.err = s.find(name)
+				done <- n
+			}
+		}()
+	}
+	go func() {
+		for _, name := range names {
+			work <- name
+		}
+		close(work)
+	}()
+	for range names {
+		n := <-done
+		s.read[n.name] = n.result
+	}
 }
 
 func hasRecipe(shelf, name string) bool {

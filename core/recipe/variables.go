@@ -22,6 +22,7 @@ var Variables = []Variable{
 	{"FL_SOURCE", "the directory with the unpacked source"},
 	{"FL_BUILD", "the directory it is built in; the same as FL_SOURCE for a build in the source"},
 	{"FL_JOBS", "how many jobs may run at once"},
+	{"FL_SUPPLY", "the directory with the files that the administrator has brought"},
 	{"FL_STAGE", "the directory that stands in for / while files are placed; also exported as DESTDIR"},
 	{"FL_TREE_<NEED>", "the tree of a needed package, its name in capitals with _ for other characters"},
 	{"FL_OPTION_<NAME>", "what an option is set to: on, off or one of its values"},
@@ -75,8 +76,10 @@ func knownVariables(pattern *regexp.Regexp, names func() []string) func(string) 
 // is, and tryVariables for the finished tree.
 func (r *Recipe) sourceVariables() []string { return []string{"FL_NAME", "FL_VERSION"} }
 
+func (r *Recipe) nameVariable() []string { return []string{"FL_NAME"} }
+
 func (r *Recipe) buildVariables() []string {
-	names := append(r.tryVariables(), "FL_SOURCE", "FL_BUILD", "FL_JOBS", "FL_STAGE")
+	names := append(r.tryVariables(), "FL_SOURCE", "FL_BUILD", "FL_JOBS", "FL_STAGE", "FL_SUPPLY")
 	slices.Sort(names)
 	return names
 }

@@ -22,22 +22,26 @@ type Request struct {
 	Wanted  []Wanted
 	Options []Setting // set on the command line, for any package of the ladder
 	Machine host.Machine
+	Pins    map[string]recipe.Pin // of the tips that are asked for, by package
 }
 
 // Wanted is a package asked for, in the versions that will do.
 type Wanted struct {
 	Name  string
 	Range version.Range
+	Tip   bool // the head of a branch, as it is pinned
 }
 
-// ParseWanted reads NAME or NAME:RANGE.
+// ParseWanted reads NAME, NAME:RANGE or NAME:tip.
 func ParseWanted(text string) (Wanted, error) {
 	name, rest, ranged := strings.Cut(text, ":")
 	if err := recipe.CheckName(name); err != nil {
 		return Wanted{}, err
 	}
 	w := Wanted{Name: name}
-	if ranged {
+	if ranged && rest == string(recipe.Tip) {
+		w.Tip = true
+	} else if ranged {
 		var err error
 		if w.Range, err = version.ParseRange(rest); err != nil {
 			return Wanted{}, fmt.Errorf("%s: %w", text, err)
@@ -78,6 +82,7 @@ type Link struct {
 type Demand struct {
 	By      *Package      // nil: a person
 	Range   version.Range // the versions it accepts
+	Tip     bool          // it wants the head of a branch
 	Options []keyfile.Pair
 	At      keyfile.Position // of the need in the recipe of By
 }
@@ -85,6 +90,9 @@ type Demand struct {
 // String says who demands what: "mistplan 2.1.0 needs >= 1.4 (FILE:LINE)".
 func (d Demand) String() string {
 	if d.By == nil {
+		if d.Tip {
+			return "you asked for the tip"
+		}
 		if d.Range.String() == "any" {
 			return "you asked for it"
 		}

@@ -73,6 +73,9 @@ func noReleaseReason(r *recipe.Recipe, demands []Demand) *Reason {
 	var stable, previews []string
 	fitting := ""
 	for _, x := range r.Releases {
+		if x.Track == recipe.Tip {
+			continue
+		}
 		if x.Track == recipe.Stable {
 			stable = append(stable, x.Version.String())
 			continue
@@ -91,6 +94,9 @@ func noReleaseReason(r *recipe.Recipe, demands []Demand) *Reason {
 	}
 	reason.Chain = append(reason.Chain, has)
 	switch {
+	case slices.ContainsFunc(demands, func(d Demand) bool { return d.Tip }) && r.Tip() == nil:
+		reason.Claim = fmt.Sprintf("%s has no tip.", r.Name)
+		reason.WayOut = fmt.Sprintf("Add a release with track = \"tip\", git and branch to %s, or ask for a version.", r.File)
 	case fitting != "":
 		reason.WayOut = fmt.Sprintf("The preview would do: ask for %s:%s.", r.Name, fitting)
 	case len(demands) == 1:

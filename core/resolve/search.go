@@ -27,7 +27,7 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 	}
 	for _, w := range request.Wanted {
 		s.visit(w.Name)
-		s.demands[w.Name] = append(s.demands[w.Name], Demand{Range: w.Range})
+		s.demands[w.Name] = append(s.demands[w.Name], Demand{Range: w.Range, Tip: w.Tip})
 	}
 	slices.Reverse(s.order)
 	if err := s.checkSettings(); err != nil {
@@ -111,7 +111,7 @@ func (s *search) decide(i int) names {
 		s.fail(reason)
 		return culprits
 	}
-	fitting := fittingReleases(r, demands)
+	fitting := s.fittingReleases(r, demands)
 	if len(fitting) == 0 {
 		s.fail(noReleaseReason(r, demands))
 		return culprits
@@ -263,15 +263,24 @@ func (s *search) checkSettings() error {
 }
 
 // fittingReleases returns the releases that every demand accepts, the newest
-// first. Previews only fit where one is asked for by its exact version.
-func fittingReleases(r *recipe.Recipe, demands []Demand) []*recipe.Release {
+// first. Previews only fit where one is asked for by its exact version, and the
+// tip where it is asked for, as it is pinned.
+func (s *search) fittingReleases(r *recipe.Recipe, demands []Demand) []*recipe.Release {
+	wantTip := slices.ContainsFunc(demands, func(d Demand) bool { return d.Tip })
 	var fitting []*recipe.Release
 	for _, x := range r.Releases {
-		asked := x.Track == recipe.Stable
+		asked := x.Track == recipe.Stable && !wantTip
+		if x.Track == recipe.Tip {
+			pin, pinned := s.request.Pins[r.Name]
+			if !pinned {
+				continue
+			}
+			x, asked = x.Pinned(pin), wantTip
+		}
 		fits := true
 		for _, d := range demands {
 			fits = fits && d.Range.Contains(x.Version)
-			asked = asked || d.Range.Exact()
+			asked = asked || d.Range.Exact() && x.Track == recipe.Preview
 		}
 		if fits && asked {
 			fitting = append(fitting, x)

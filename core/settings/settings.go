@@ -3,11 +3,14 @@
 package settings
 
 import (
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"github.com/zeebo/blake3"
 
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -24,6 +27,8 @@ type Settings struct {
 	Shelves []recipe.Shelf
 	Jobs    int      // 0: as many as there are processors
 	Path    []string // where builds find the operating system's programs
+
+	remote []*recipe.Shelf
 }
 
 // SystemPath is where builds find the operating system's programs unless the
@@ -33,9 +38,17 @@ var SystemPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/us
 // Keys are the keys of a settings file, bound to s. Paths are filled in as they
 // are written; Read makes them absolute.
 func Keys(s *Settings, shelves *[]string) []keyfile.Key {
+	remote := func(r *recipe.Shelf) []keyfile.Key {
+		return []keyfile.Key{
+			keyfile.Text("git", &r.Git, "The URL of the repository.").Must().Check(recipe.CheckRepository),
+			keyfile.Parsed("commit", "40 or 64 hexadecimal digits", &r.Commit, recipe.CommitID, "The commit whose recipes count.").Must(),
+			keyfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. The whole repository, if nothing is said.").Check(mustBeInside),
+		}
+	}
 	return []keyfile.Key{
 		keyfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. If nothing is said: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
 		keyfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
+		keyfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. fernladder shelves --fetch brings them."),
 		keyfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
@@ -105,6 +118,13 @@ func Read(file string, p Place) (Settings, error) {
 		dir = absolute(base, dir)
 		s.Shelves = append(s.Shelves, recipe.Shelf{Dir: dir, Shown: p.Shown(dir)})
 	}
+	for _, shelf := range s.remote {
+		sum := blake3.Sum256([]byte(shelf.Git + " " + shelf.Commit))
+		shelf.Checkout = filepath.Join(s.Root, "shelves", hex.EncodeToString(sum[:10]))
+		shelf.Dir = filepath.Join(shelf.Checkout, shelf.Inside)
+		shelf.Shown = p.Shown(shelf.Dir)
+		s.Shelves = append(s.Shelves, *shelf)
+	}
 	if len(s.Path) == 0 {
 		s.Path = SystemPath
 	}
@@ -130,6 +150,13 @@ func absolute(base, path string) string {
 func mustBeAbsolute(path string) error {
 	if !filepath.IsAbs(path) {
 		return fmt.Errorf("%q must begin with /", path)
+	}
+	return nil
+}
+
+func mustBeInside(dir string) error {
+	if !filepath.IsLocal(dir) {
+		return fmt.Errorf("%q is not a folder of the repository", dir)
 	}
 	return nil
 }

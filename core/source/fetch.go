@@ -21,6 +21,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/filelock"
 	"fernladder/core/recipe"
+	"fernladder/core/signature"
 )
 
 // Wanted is an archive to fetch.
@@ -28,7 +29,8 @@ type Wanted struct {
 	Package, Version string
 	URLs             []string // tried in order
 	Digest           recipe.Digest
-	At               string // where the recipe states the digest, FILE:LINE
+	At               string  // where the recipe states the digest, FILE:LINE
+	Signed           *Signed // nil for what has no signature
 }
 
 // Fetched says what came of it.
@@ -37,12 +39,14 @@ type Fetched struct {
 	URL    string // that served it, now or when it was stored
 	Size   int64
 	Failed []Attempt // the mirrors that were tried before
+	Signed *signature.Good
 }
 
 // FetchError is the error when no URL served the archive.
 type FetchError struct {
 	Wanted   Wanted
 	Attempts []Attempt // one for each URL
+	What     string    // what cannot be fetched, where it is not the archive itself
 }
 
 // An Attempt is a URL that failed, without secrets, and why.
@@ -52,19 +56,29 @@ type Attempt struct {
 }
 
 func (e *FetchError) Error() string {
-	text := strings.TrimSpace(e.Wanted.Package+" "+e.Wanted.Version) + " cannot be fetched:"
-	wrong := 0
+	subject := strings.TrimSpace(e.Wanted.Package + " " + e.Wanted.Version)
+	if e.What != "" {
+		subject = e.What + " of " + subject
+	}
+	text := subject + " cannot be fetched:"
+	wrong, unsigned := 0, 0
 	for _, a := range e.Attempts {
 		text += fmt.Sprintf("\n    %s: %v", a.URL, a.Err)
 		if errors.As(a.Err, new(*DigestError)) {
 			wrong++
 		}
+		if errors.As(a.Err, new(*signature.Bad)) {
+			unsigned++
+		}
 	}
-	if wrong > 0 && wrong == len(e.Attempts) {
+	switch {
+	case wrong > 0 && wrong == len(e.Attempts):
 		return text + fmt.Sprintf("\n  Every source serves another file than the recipe states. Do not trust it before you know why;\n"+
 			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
-	}
-	if e.Wanted.At == "" {
+	case unsigned > 0:
+		return text + fmt.Sprintf("\n  The archive has the digest that the recipe states, but nobody whom the recipe trusts has signed it.\n"+
+			"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
+	case e.Wanted.At == "":
 		return text
 	}
 	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
@@ -87,6 +101,14 @@ func (e *StoreError) Unwrap() error { return e.Err }
 // right. A file is hashed while it comes in and is only stored when its digest
 // is right. Errors are of type *FetchError, *StoreError, or the context's.
 func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
+	got, err := a.fetch(ctx, w)
+	if err == nil && w.Signed != nil {
+		got.Signed, err = a.signed(ctx, w)
+	}
+	return got, err
+}
+
+func (a *Archives) fetch(ctx context.Context, w Wanted) (Fetched, error) {
 	file := a.Path(w.Digest)
 	if a.intact(w.Digest) {
 		return a.stored(file)
@@ -128,7 +150,7 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err})
 	}
 	os.Remove(partial)
-	return Fetched{}, &FetchError{w, failed}
+	return Fetched{}, &FetchError{Wanted: w, Attempts: failed}
 }
 
 // Obtain brings a file that nobody has stated a digest for into the store, and
@@ -270,7 +292,11 @@ func (a *Archives) open(ctx context.Context, source string) (io.ReadCloser, int6
 		}
 		return f, info.Size(), nil
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
+	return a.request(ctx, http.MethodGet, source)
+}
+
+func (a *Archives) request(ctx context.Context, method, source string) (io.ReadCloser, int64, error) {
+	request, err := http.NewRequestWithContext(ctx, method, source, nil)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -69,16 +69,36 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, err
 	if err != nil {
 		return Unpacked{}, err
 	}
-	u := &unpacking{ctx: ctx, root: root, limits: limits, archive: info.Size(), buffer: make([]byte, 128<<10), times: map[string]time.Time{}}
-	u.stack = []opened{{".", root}}
+	u := newUnpacking(ctx, root, limits)
+	u.archive = info.Size()
 	defer u.close()
+	return u.finish(file, u.all(f, info.Size()))
+}
 
-	err = u.all(f, info.Size())
+// unpackTar unpacks a plain tar file that comes from a program. name is what it
+// is called in errors.
+func unpackTar(ctx context.Context, name string, r io.Reader, dir string, limits Limits) (Unpacked, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	u := newUnpacking(ctx, root, limits)
+	u.archive = limits.Bytes // what comes uncompressed cannot be a bomb
+	defer u.close()
+	return u.finish(name, u.tar(r))
+}
+
+func newUnpacking(ctx context.Context, root *os.Root, limits Limits) *unpacking {
+	return &unpacking{ctx: ctx, root: root, limits: limits, buffer: make([]byte, 128<<10), times: map[string]time.Time{}, stack: []opened{{".", root}}}
+}
+
+// finish says what came of it.
+func (u *unpacking) finish(file string, err error) (Unpacked, error) {
 	if err == nil {
 		err = u.setDirectoryTimes()
 	}
-	if err != nil && ctx.Err() != nil {
-		return u.Unpacked, ctx.Err()
+	if err != nil && u.ctx.Err() != nil {
+		return u.Unpacked, u.ctx.Err()
 	}
 	if err != nil && !isLocal(err) {
 		return u.Unpacked, &UnpackError{file, u.entry, err}

@@ -13,6 +13,7 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/recipe"
+	"fernladder/core/signature"
 	"fernladder/core/version"
 )
 
@@ -38,11 +39,13 @@ type Receipt struct {
 	Tree      string            `json:"tree"`
 	Options   map[string]string `json:"options"`
 	Sources   []Source          `json:"sources"`
+	Supplies  []Supply          `json:"supplies,omitempty"` // not to be passed on
 	Patches   []Source          `json:"patches,omitempty"`
 	Needs     []Link            `json:"needs"`
 	Method    recipe.Method     `json:"method"`
 	Tries     []Try             `json:"tries,omitempty"`
 	Env       []Variable        `json:"env,omitempty"`
+	Configs   []Config          `json:"configs,omitempty"`
 	Machine   host.Machine      `json:"machine"`
 	Compiler  string            `json:"compiler"`
 	Isolation string            `json:"isolation"`
@@ -55,8 +58,19 @@ type Receipt struct {
 
 // A Source is a file that went into a build.
 type Source struct {
-	File   string        `json:"file,omitempty"` // of a patch, beside the recipe
-	URL    string        `json:"url,omitempty"`  // that served it
+	File   string          `json:"file,omitempty"`   // of a patch, beside the recipe
+	URL    string          `json:"url,omitempty"`    // that served it
+	Digest recipe.Digest   `json:"digest,omitzero"`  // of an archive or a patch
+	Commit string          `json:"commit,omitempty"` // or revision, of a repository
+	Into   string          `json:"into,omitempty"`   // the directory of the source that an extra went into
+	Signed *signature.Good `json:"signed,omitempty"`
+}
+
+// A Supply is a file that the administrator has brought. It must not be passed
+// on.
+type Supply struct {
+	File   string        `json:"file"`
+	About  string        `json:"about"`
 	Digest recipe.Digest `json:"digest"`
 }
 
@@ -70,6 +84,13 @@ type Link struct {
 type Try struct {
 	Run    string `json:"run"`
 	Expect string `json:"expect,omitempty"`
+}
+
+// A Config is a file that the administrator edits: it is in the root, and the
+// tree has a link to it.
+type Config struct {
+	File   string `json:"file"`   // in the tree
+	Sample string `json:"sample"` // in the tree; what it begins as
 }
 
 // A Variable is one that users of the package get in their environment.

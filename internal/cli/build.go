@@ -32,9 +32,12 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 	}
 	var missing []*build.Job
 	for _, j := range l.todo() {
-		if !l.fetched(j) {
+		if !l.workshop.Fetched(ctx, j) {
 			missing = append(missing, j)
 		}
+	}
+	if err := l.workshop.CheckSupplies(l.todo()); err != nil {
+		return err
 	}
 	if len(missing) > 0 {
 		if err := l.store.Prepare(); err != nil {

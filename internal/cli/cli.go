@@ -18,9 +18,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/settings"
+	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -108,8 +110,8 @@ into a tree of its own. What is in use is linked into one directory, the landing
 			root.AddCommand(c)
 		}
 	}
-	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand())
-	add(groupBuild, a.planCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.removeCommand())
+	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand(), a.shelvesCommand(), a.newsCommand(), a.bumpCommand(), a.offersCommand())
+	add(groupBuild, a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.removeCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.logCommand())
 	add(groupOthers, a.demoCommand())
@@ -164,8 +166,26 @@ func (a *app) open() (*session, error) {
 	}
 	s.store = &store.Store{Root: s.settings.Root}
 	s.shelves = recipe.NewShelves(s.settings.Shelves)
-	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs}
+	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs, Events: event.Nowhere}
 	return s, nil
+}
+
+// archives is the store of archives, which tells sink what it does.
+func (a *app) archives(s *session, sink event.Sink) *source.Archives {
+	if sink == nil {
+		sink = event.Nowhere
+	}
+	return &source.Archives{Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink}
+}
+
+// stored gives an error of the file system in the store of archives the advice
+// that is given for the root.
+func (s *session) stored(err error) error {
+	var local *source.StoreError
+	if errors.As(err, &local) {
+		return s.store.Wrap(local.Err)
+	}
+	return err
 }
 
 // usageError is a command line that makes no sense.

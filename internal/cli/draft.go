@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,6 +15,7 @@ import (
 	"fernladder/core/draft"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/signature"
 	"fernladder/core/source"
 	"fernladder/core/version"
 	"fernladder/internal/term"
@@ -21,8 +23,8 @@ import (
 
 // draftFlags are those of the draft command.
 type draftFlags struct {
-	name, release string
-	print         bool
+	name, release, branch string
+	svn, print            bool
 }
 
 func (a *app) draftCommand() *cobra.Command {
@@ -32,15 +34,16 @@ func (a *app) draftCommand() *cobra.Command {
 		Short: "Write most of a recipe from a source archive",
 		Long: `Reads the files of a source, and writes from them what a recipe needs: name,
 version, digest, licence, how it is built, its options, and what it looks for in
-other packages. SOURCE is a URL or file of an archive, or an unpacked folder.
-Nothing of the source is run. The recipe goes onto the first shelf, with remarks
-on every line that a person should look at.`,
+other packages. SOURCE is a URL or file of an archive, a git or Subversion
+repository, or an unpacked folder. Nothing of the source is run. The recipe goes
+onto the first shelf, with remarks on every line that a person should look at.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
+  fernladder draft https://vale-glasshouse.example/mistplan.git
   fernladder draft snapshot.tar.gz --name frondplot --release 1.2.0`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return usage("name one source: an archive's URL or file, or a folder")
+				return usage("name one source: an archive's URL or file, a repository, or a folder")
 			}
 			return nil
 		},
@@ -48,6 +51,8 @@ on every line that a person should look at.`,
 	}
 	c.Flags().StringVar(&f.name, "name", "", "call the package `NAME`, whatever its files say")
 	c.Flags().StringVar(&f.release, "release", "", "call the release `VERSION`, whatever its files say")
+	c.Flags().StringVar(&f.branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
+	c.Flags().BoolVar(&f.svn, "svn", false, "SOURCE is a Subversion repository, whatever its URL says")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -60,24 +65,22 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if len(s.settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
 	}
-	dir, archive, done, err := a.unpackDraft(ctx, s, from)
+	dir, origin, done, err := a.unpackDraft(ctx, s, from, f)
 	if err != nil {
 		return err
 	}
 	defer done()
 	found := draft.Read(os.DirFS(dir), archiveName(from))
+	found.Confirm(origin)
 	if err := overrule(found, f); err != nil {
 		return err
 	}
-	names, err := s.shelves.Names()
+	known, err := draft.Survey(s.shelves, s.store)
 	if err != nil {
 		return err
 	}
-	known, err := draft.Survey(names, s.store)
-	if err != nil {
-		return s.store.Wrap(err)
-	}
-	text := found.Compose(archive, known)
+	here := s.workshop.Programs.Ask(ctx, "cc", found.Questions())
+	text := found.Compose(origin, known, here)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
@@ -110,53 +113,111 @@ func overrule(found *draft.Source, f draftFlags) error {
 
 // unpackDraft brings the source here and unpacks it. done takes away what was
 // made for it.
-func (a *app) unpackDraft(ctx context.Context, s *session, from string) (dir string, archive draft.Archive, done func(), err error) {
+func (a *app) unpackDraft(ctx context.Context, s *session, from string, f draftFlags) (dir string, origin draft.Origin, done func(), err error) {
 	done = func() {}
 	url := from
 	if !strings.Contains(from, "://") {
 		info, err := os.Stat(from)
 		if err != nil {
-			return "", archive, done, usage("there is no %s", from)
+			return "", origin, done, usage("there is no %s", from)
 		}
 		file, err := filepath.Abs(from)
 		if err != nil || info.IsDir() {
-			return file, archive, done, err
+			return file, origin, done, err
 		}
 		url = "file://" + file
 	}
-	if err := recipe.CheckURL(url); err != nil || strings.HasSuffix(url, ".git") {
-		return "", archive, done, usage("%s is not an archive that can be fetched; for a repository, name the folder of a clone", from)
+	repository := f.branch != "" || f.svn || repositoryURL.MatchString(url)
+	check := recipe.CheckURL
+	if repository {
+		check = recipe.CheckRepository
+	}
+	if err := check(url); err != nil {
+		return "", origin, done, usage("%v", err)
 	}
 	if err := s.store.Prepare(); err != nil {
-		return "", archive, done, err
-	}
-	progress := a.screen.Progress(1, a.now)
-	archives := &source.Archives{Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: progress}
-	file, digest, err := archives.Obtain(ctx, url)
-	progress.Close()
-	var local *source.StoreError
-	if errors.As(err, &local) {
-		err = s.store.Wrap(local.Err)
-	}
-	if err != nil {
-		return "", archive, done, err
+		return "", origin, done, err
 	}
 	work, err := os.MkdirTemp(filepath.Join(s.store.Root, "work"), "draft-")
 	if err != nil {
-		return "", archive, done, s.store.Wrap(err)
+		return "", origin, done, s.store.Wrap(err)
 	}
 	done = func() { os.RemoveAll(work) }
-	if _, err = source.Unpack(ctx, file, work, source.Usual); err == nil {
-		dir, err = source.Top(work)
+	if repository {
+		origin, err = a.draftRepository(ctx, s, url, f, work)
+		dir = work
+	} else {
+		dir, origin, err = a.draftArchive(ctx, s, url, work)
 	}
 	if err != nil {
 		done()
-		return "", archive, func() {}, err
+		done = func() {}
 	}
-	return dir, draft.Archive{URL: url, SHA256: digest.Hex}, done, nil
+	return dir, origin, done, s.stored(err)
 }
 
-func archiveName(from string) string { return path.Base(filepath.ToSlash(filepath.Clean(from))) }
+// repositoryURL matches URLs that are surely not those of archives.
+var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
+
+// draftArchive fetches and unpacks an archive, and looks for a signature beside
+// it.
+func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (string, draft.Origin, error) {
+	progress := a.screen.Progress(1, a.now)
+	defer progress.Close()
+	archives := a.archives(s, progress)
+	file, digest, err := archives.Obtain(ctx, url)
+	if err != nil {
+		return "", draft.Origin{}, err
+	}
+	origin := draft.Origin{URL: url, SHA256: digest.Hex}
+	if origin.Signature = archives.SignatureOf(ctx, url); origin.Signature != "" {
+		if text, err := archives.Small(ctx, origin.Signature); err == nil {
+			origin.Signers = signature.Signer(text)
+		}
+	}
+	if len(origin.Signers) == 0 { // what is there is no signature
+		origin.Signature = ""
+	}
+	if _, err := source.Unpack(ctx, file, work, source.Usual); err != nil {
+		return "", origin, err
+	}
+	dir, err := source.Top(work)
+	return dir, origin, err
+}
+
+// draftRepository exports the latest tag of a repository.
+func (a *app) draftRepository(ctx context.Context, s *session, url string, f draftFlags, work string) (draft.Origin, error) {
+	progress := a.screen.Progress(1, a.now)
+	defer progress.Close()
+	s.workshop.Events = progress
+	repositories := s.workshop.Repositories()
+	checkout := source.Checkout{Package: path.Base(url)}
+	var origin draft.Origin
+	if f.svn || strings.HasPrefix(url, "svn") {
+		pin, err := repositories.Head(ctx, &recipe.Release{Svn: url}, path.Base(url), url)
+		if err != nil {
+			return origin, err
+		}
+		origin = draft.Origin{Svn: url, Revision: pin.Commit}
+		checkout.Svn, checkout.Revision = url, pin.Commit
+		if _, err := repositories.Fetch(ctx, checkout); err != nil {
+			return origin, err
+		}
+	} else {
+		snapshot, err := repositories.Snapshot(ctx, url, f.branch)
+		if err != nil {
+			return origin, err
+		}
+		origin = draft.Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
+		checkout.Git, checkout.Commit = url, snapshot.Commit
+	}
+	_, err := repositories.Export(ctx, checkout, work, source.Usual)
+	return origin, err
+}
+
+func archiveName(from string) string {
+	return strings.TrimSuffix(path.Base(filepath.ToSlash(filepath.Clean(from))), ".git")
+}
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
 func (a *app) writeDraft(s *session, found *draft.Source, text string) error {

@@ -48,13 +48,35 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	if err := a.construct(ctx, l); err != nil {
 		return err
 	}
+	var configs []store.ConfigChange
 	before, after, err := a.changeLanding(ctx, l.store, func(current landing.State) ([]store.Ref, error) {
 		return l.withLanding(current), nil
-	}, func() error { return nil })
+	}, func(after landing.State) (err error) {
+		configs, err = updateConfigs(l.store, after)
+		return err
+	})
 	if err != nil {
 		return err
 	}
-	return a.showInstalled(l, before, after)
+	return a.showInstalled(l, before, after, configs)
+}
+
+// updateConfigs brings the configuration files of what is on the landing up to
+// date.
+func updateConfigs(s *store.Store, state landing.State) ([]store.ConfigChange, error) {
+	var all []store.ConfigChange
+	for _, m := range state.Members {
+		receipt, err := s.Receipt(m.Ref)
+		if err != nil {
+			return all, s.Wrap(err)
+		}
+		changes, err := s.UpdateConfigs(receipt)
+		all = append(all, changes...)
+		if err != nil {
+			return all, err
+		}
+	}
+	return all, nil
 }
 
 // withLanding are the builds asked for when those of the ladder are added to
@@ -87,7 +109,7 @@ func (l *ladder) links(r store.Ref) ([]store.Link, error) {
 // changeLanding brings the landing to the builds that choose says are asked
 // for, given the state now. Then it does what has to be done before anybody
 // else changes the landing.
-func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(landing.State) ([]store.Ref, error), then func() error) (before, after landing.State, err error) {
+func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(landing.State) ([]store.Ref, error), then func(after landing.State) error) (before, after landing.State, err error) {
 	unlock, err := s.LockLanding(ctx, func() { a.screen.Note("Waiting for another fernladder that changes the landing.") })
 	if err != nil {
 		return before, after, err
@@ -105,15 +127,16 @@ func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(lan
 		return before, after, err
 	}
 	if after, err = landing.Change(s, members, a.now()); err == nil {
-		err = then()
+		err = then(after)
 	}
 	return before, after, err
 }
 
-func (a *app) showInstalled(l *ladder, before, after landing.State) error {
+func (a *app) showInstalled(l *ladder, before, after landing.State, configs []store.ConfigChange) error {
 	todo := l.todo()
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"built": refs(todo), "landing": after, "changed": before.Number != after.Number})
+		return a.screen.PrintJSON(map[string]any{"built": refs(todo), "landing": after, "changed": before.Number != after.Number,
+			"configs": append([]store.ConfigChange{}, configs...)})
 	}
 	for _, line := range changes(before, after) {
 		a.screen.Print("%s", line)
@@ -122,13 +145,28 @@ func (a *app) showInstalled(l *ladder, before, after landing.State) error {
 		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(l.askedNames()))
 		return nil
 	}
+	for _, c := range configs {
+		switch c.What {
+		case store.ConfigRenewed:
+			a.screen.Print("%s was as its sample; it is as the new sample now.", c.File)
+		case store.ConfigKept:
+			a.screen.Print("%s stays as it was edited; the sample has changed:\n  diff %s %s", c.File, c.File, c.Sample)
+		}
+	}
 	a.screen.Print("Landing %d is in use: %s", after.Number, landing.Directory(l.store))
 	for _, j := range l.jobs {
 		if !j.Package.Asked {
 			continue
 		}
-		if r, err := l.store.Receipt(j.Ref); err == nil && r.Notes != "" {
+		r, err := l.store.Receipt(j.Ref)
+		if err != nil {
+			continue
+		}
+		if r.Notes != "" {
 			a.screen.Print("%s: %s", a.screen.Strong(r.Name), strings.TrimSpace(r.Notes))
+		}
+		for _, c := range r.Configs {
+			a.screen.Print("%s is configured in %s", a.screen.Strong(r.Name), l.store.ConfigFile(r.Name, c.File))
 		}
 	}
 	if before.Number == 0 {

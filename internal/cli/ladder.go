@@ -13,7 +13,6 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/schedule"
-	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -50,6 +49,9 @@ func (a *app) plan(ctx context.Context, names []string, f *ladderFlags) (*ladder
 			return nil, usage("%v", err)
 		}
 		request.Wanted = append(request.Wanted, w)
+	}
+	if request.Pins, err = a.pins(ctx, s, request.Wanted); err != nil {
+		return nil, err
 	}
 	for _, text := range f.options {
 		set, err := parseSetting(text, request.Wanted, s.shelves)
@@ -123,9 +125,10 @@ func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
 		return nil, nil, err
 	}
 	progress := a.screen.Progress(packages, a.now)
+	l.workshop.Events = progress
 	b := &build.Builder{
 		Workshop: l.workshop, Slots: slots, Events: progress, Now: a.now,
-		Archives: &source.Archives{Dir: l.store.Archives(), Agent: "fernladder/" + Version, Events: progress},
+		Archives: a.archives(l.session, progress),
 	}
 	return b, func() { progress.Close(); slots.Close() }, nil
 }
@@ -137,7 +140,10 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 	if len(todo) == 0 {
 		return nil
 	}
-	if err := l.workshop.CheckPrograms(todo); err != nil {
+	if err := l.workshop.CheckSupplies(todo); err != nil {
+		return err
+	}
+	if err := l.workshop.CheckHost(ctx, todo); err != nil {
 		return err
 	}
 	if err := l.store.Prepare(); err != nil {

@@ -11,7 +11,6 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
-	"fernladder/core/source"
 	"fernladder/internal/term"
 )
 
@@ -75,7 +74,7 @@ func (a *app) showPlan(ctx context.Context, l *ladder) error {
 		}
 	}
 	if a.screen.JSON {
-		return a.planJSON(l)
+		return a.planJSON(ctx, l)
 	}
 	if len(todo) == 0 {
 		a.screen.Print("Everything is installed: %s on %s.", term.Count(len(l.jobs), "package"), term.Count(l.Rungs(), "rung"))
@@ -93,7 +92,7 @@ func (a *app) showPlan(ctx context.Context, l *ladder) error {
 	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "options", "why"}, rows)
 	fetch := 0
 	for _, j := range todo {
-		if !l.fetched(j) {
+		if !l.workshop.Fetched(ctx, j) {
 			fetch++
 		}
 	}
@@ -124,11 +123,6 @@ func (l *ladder) stateText(s *term.Screen, j *build.Job) string {
 	return s.Faint("not needed") // by anything that is still to be built
 }
 
-func (l *ladder) fetched(j *build.Job) bool {
-	archives := source.Archives{Dir: l.store.Archives()}
-	return archives.Has(j.Source.Digest)
-}
-
 func (l *ladder) totalEstimate(todo []*build.Job) (known int, total time.Duration) {
 	for _, j := range todo {
 		if d := l.estimates[j.Name]; d > 0 {
@@ -139,13 +133,13 @@ func (l *ladder) totalEstimate(todo []*build.Job) (known int, total time.Duratio
 	return known, total
 }
 
-func (a *app) planJSON(l *ladder) error {
+func (a *app) planJSON(ctx context.Context, l *ladder) error {
 	planned := make([]plannedPackage, len(l.jobs))
 	for i, j := range l.jobs {
 		p := j.Package
 		planned[i] = plannedPackage{
 			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.state(j), Options: p.Options, Asked: p.Asked,
-			Needs: needsOf(p), Tree: j.Tree, Fetched: l.fetched(j), Estimate: l.estimates[j.Name].Seconds(),
+			Needs: needsOf(p), Tree: j.Tree, Fetched: l.workshop.Fetched(ctx, j), Estimate: l.estimates[j.Name].Seconds(),
 		}
 		for _, d := range p.Why {
 			planned[i].Why = append(planned[i].Why, d.String())

@@ -64,7 +64,7 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	var forgotten []int
 	before, after, err := a.changeLanding(ctx, s.store, func(current landing.State) ([]store.Ref, error) {
 		return without(s.store, current, names)
-	}, func() (err error) {
+	}, func(landing.State) (err error) {
 		if trees {
 			forgotten, err = a.deleteTrees(ctx, s.store, doomed)
 		}

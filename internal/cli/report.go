@@ -47,7 +47,7 @@ func status(err error) (int, string) {
 		return statusRecipe, "recipe"
 	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err):
 		return statusNoLadder, "no_ladder"
-	case is[*source.FetchError](err), is[*source.UnpackError](err):
+	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
 	case is[*host.Missing](err):
 		return statusHost, "host"
@@ -89,6 +89,7 @@ func (a *app) reportJSON(err error, kind string) {
 		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
 		Attempts map[string]string `json:"attempts,omitempty"` // URL to what went wrong
 		Log      string            `json:"log,omitempty"`
+		Host     []host.Finding    `json:"host,omitempty"` // what the operating system lacks
 	}{Error: kind, Message: err.Error()}
 	errors.As(err, &out.Problems)
 	var none *resolve.NoLadder
@@ -101,6 +102,10 @@ func (a *app) reportJSON(err error, kind string) {
 		for _, t := range fetch.Attempts {
 			out.Attempts[t.URL] = t.Err.Error()
 		}
+	}
+	var lacks *host.Missing
+	if errors.As(err, &lacks) {
+		out.Host = lacks.Needs
 	}
 	var failure *build.Failure
 	if errors.As(err, &failure) {

@@ -104,8 +104,25 @@ func (a *app) show(ctx context.Context, name string) error {
 	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
 	row("recipe", r.Recipe)
 	for _, source := range r.Sources {
-		row("source", source.URL)
-		row("digest", source.Digest.String()+", verified")
+		where := source.URL
+		if source.Into != "" {
+			where += ", inside " + source.Into
+		}
+		row("source", where)
+		if source.Commit != "" {
+			row("commit", source.Commit)
+		} else {
+			row("digest", source.Digest.String()+", verified")
+		}
+		if source.Signed != nil {
+			row("signed by", source.Signed.String())
+		}
+	}
+	for _, supply := range r.Supplies {
+		row("supply", supply.File+", brought by hand, not to be passed on")
+	}
+	for _, c := range r.Configs {
+		row("config", s.store.ConfigFile(r.Name, c.File))
 	}
 	for _, patch := range r.Patches {
 		row("patch", patch.File)

@@ -80,7 +80,13 @@ func settingsPage() string {
 one. Relative paths in it start at the file's own directory.
 
 `)
-	table(&b, settings.Keys(&settings.Settings{}, &shelves))
+	keys := settings.Keys(&settings.Settings{}, &shelves)
+	table(&b, keys)
+	for _, k := range keys {
+		if k.Kind == keyfile.KindTables {
+			section(&b, "[["+k.Name+"]]", k)
+		}
+	}
 	return b.String()
 }
 

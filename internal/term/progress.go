@@ -68,6 +68,10 @@ func (p *Progress) Event(e event.Event) {
 		p.say(name, "not from %s: %v", e.Text, e.Err)
 	case event.FetchEnded:
 		p.say(name, "fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
+	case event.CheckedOut:
+		p.say(name, "fetched from %s", e.Text)
+	case event.Signed:
+		p.say(name, "signed by %s", e.Text)
 	case event.Obtained:
 		p.say(name, "fetched from %s (%s)", e.Text, Bytes(e.Done))
 	case event.PackageDone:
@@ -98,7 +102,7 @@ func (p *Progress) follow(e event.Event) {
 		}
 	case event.StageBegan:
 		set(e.Stage)
-	case event.FetchEnded, event.Obtained, event.StageEnded:
+	case event.FetchEnded, event.CheckedOut, event.Obtained, event.StageEnded:
 		p.forget(e.Package)
 	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
 		p.forget(e.Package)

@@ -50,6 +50,10 @@ func isTerminal(w io.Writer) bool {
 	return ok && xterm.IsTerminal(int(f.Fd()))
 }
 
+// Interactive tells whether a person sees what is written to stderr and can
+// answer on in.
+func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.Err) && isTerminal(in) }
+
 // Print writes a line of a result.
 func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
 

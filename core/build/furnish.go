@@ -1,0 +1,160 @@
+package build
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// furnish adds to what a build has placed what its recipe promises besides:
+// desktop entries, and links to the configuration files in the root.
+func (g *building) furnish(staged, log string) error {
+	p := g.job.Package
+	for i, l := range p.Recipe.Launchers {
+		if !l.When.Holds(p.Facts(g.Machine)) {
+			continue
+		}
+		if err := g.launcher(staged, log, i, l); err != nil {
+			return err
+		}
+	}
+	for i, c := range g.configs() {
+		if err := g.config(staged, log, c, g.wantedConfigs()[i].Sample == ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// launcher writes a desktop entry, by the Desktop Entry Specification 1.5.
+func (g *building) launcher(staged, log string, number int, l *recipe.Launcher) error {
+	words := strings.Fields(l.Run)
+	program := filepath.Join("bin", words[0])
+	if info, err := os.Stat(filepath.Join(staged, program)); err != nil || info.Mode()&0o111 == 0 {
+		return g.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build has placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
+	}
+	icon := ""
+	if l.Icon != "" {
+		if _, err := os.Stat(filepath.Join(staged, l.Icon)); err != nil {
+			return g.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
+		}
+		icon = filepath.Join(g.job.Tree, l.Icon)
+	}
+	words[0] = filepath.Join(g.job.Tree, program)
+	var command []string
+	if env := g.userEnvironment(); len(env) > 0 {
+		command = append(command, "env")
+		for _, v := range env {
+			command = append(command, v.Name+"="+v.Value)
+		}
+	}
+	command = append(command, words...)
+	for i, word := range command {
+		command[i] = execWord(word)
+	}
+	about := l.About
+	if about == "" {
+		about = g.job.Package.Recipe.Summary
+	}
+	var text bytes.Buffer
+	line := func(key, value string) {
+		if value != "" {
+			fmt.Fprintf(&text, "%s=%s\n", key, strings.ReplaceAll(value, `\`, `\\`))
+		}
+	}
+	text.WriteString("[Desktop Entry]\n")
+	line("Type", "Application")
+	line("Version", "1.5")
+	line("Name", l.Name)
+	line("Comment", about)
+	line("TryExec", words[0])
+	line("Exec", strings.Join(command, " "))
+	line("Icon", icon)
+	line("Terminal", fmt.Sprint(l.Terminal))
+	if len(l.Categories) > 0 {
+		line("Categories", strings.Join(l.Categories, ";")+";")
+	}
+	dir := filepath.Join(staged, "share", "applications")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	name := g.job.Name
+	if number > 0 {
+		name = fmt.Sprintf("%s-%d", name, number+1)
+	}
+	file := filepath.Join(dir, name+".desktop")
+	if _, err := os.Lstat(file); err == nil {
+		return g.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
+	}
+	return os.WriteFile(file, text.Bytes(), 0o644)
+}
+
+// execWord quotes a word of an Exec key where it has to be.
+func execWord(word string) string {
+	word = strings.ReplaceAll(word, "%", "%%")
+	if !strings.ContainsAny(word, " \t\n\"'\\><~|&;$*?#()`") {
+		return word
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "`", "\\`", "$", `\$`).Replace(word) + `"`
+}
+
+// userEnvironment is what users of the package get in their environment.
+func (g *building) userEnvironment() []store.Variable {
+	values := treeVariables(g.job)
+	var env []store.Variable
+	for _, pair := range g.job.Package.Recipe.Env {
+		env = append(env, store.Variable{Name: pair.Name, Value: recipe.Expand(pair.Values[0], lookup(values))})
+	}
+	return env
+}
+
+func (g *building) wantedConfigs() []*recipe.Config {
+	p := g.job.Package
+	return slices.DeleteFunc(slices.Clone(p.Recipe.Configs), func(c *recipe.Config) bool { return !c.When.Holds(p.Facts(g.Machine)) })
+}
+
+// configs are the configuration files of the build. One without a sample of its
+// own begins as what the package installs, which is moved aside.
+func (g *building) configs() []store.Config {
+	var all []store.Config
+	for _, c := range g.wantedConfigs() {
+		sample := c.Sample
+		if sample == "" {
+			sample = c.File + ".sample"
+		}
+		all = append(all, store.Config{File: c.File, Sample: sample})
+	}
+	return all
+}
+
+// config puts a link in the place of a configuration file.
+func (g *building) config(staged, log string, c store.Config, aside bool) error {
+	file, sample := filepath.Join(staged, c.File), filepath.Join(staged, c.Sample)
+	if aside {
+		if info, err := os.Lstat(file); err == nil && info.Mode().IsRegular() {
+			if err := os.Rename(file, sample); err != nil {
+				return err
+			}
+		}
+	}
+	if info, err := os.Lstat(sample); err != nil || !info.Mode().IsRegular() {
+		missing := c.Sample
+		if aside {
+			missing = c.File
+		}
+		return g.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
+	}
+	if err := os.RemoveAll(file); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	return os.Symlink(g.Store.ConfigFile(g.job.Name, c.File), file)
+}

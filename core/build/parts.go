@@ -1,0 +1,221 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/signature"
+	"fernladder/core/source"
+	"fernladder/core/store"
+)
+
+// A Part is something that the source is put together from: an archive, or a
+// checkout of a repository.
+type Part struct {
+	Archive  source.Wanted
+	Checkout *source.Checkout // instead of an archive
+	Name     string           // of an extra
+	Into     string           // the directory of the source that an extra goes into
+}
+
+// parts are the release itself and the extras that count.
+func parts(job *Job, facts recipe.Facts) []Part {
+	p := job.Package
+	r, x := p.Recipe, p.Release
+	keys := make([]string, len(r.Keys))
+	for i, name := range r.Keys {
+		keys[i] = filepath.Join(r.Dir, name)
+	}
+	signed := func(urls []string) *source.Signed {
+		if len(urls) == 0 {
+			return nil
+		}
+		return &source.Signed{URLs: urls, Keys: keys}
+	}
+	main := Part{Archive: source.Wanted{
+		Package: job.Name, Version: job.Version, URLs: r.Sources(x), Digest: x.Digest, At: x.Position.String(), Signed: signed(r.Signatures(x)),
+	}}
+	if url := x.Repository(); url != "" {
+		url = r.ExpandURL(url, job.Version)
+		c := &source.Checkout{Package: job.Name, Version: job.Version, Commit: x.Commit, Revision: x.Revision, Tag: x.Tag, Keys: keys, At: x.Position.String()}
+		if x.Git != "" {
+			c.Git = url
+		} else {
+			c.Svn = url
+		}
+		main = Part{Checkout: c}
+	}
+	all := []Part{main}
+	for _, e := range r.Extras {
+		if e.When.Holds(facts) {
+			all = append(all, Part{Name: e.Name, Into: e.Into, Archive: source.Wanted{
+				Package: job.Name, Version: job.Version, URLs: r.Inside(x, e.Archive), Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
+			}})
+		}
+	}
+	return all
+}
+
+// supplies are those that count.
+func supplies(r *recipe.Recipe, facts recipe.Facts) []*recipe.Supply {
+	var all []*recipe.Supply
+	for _, s := range r.Supplies {
+		if s.When.Holds(facts) {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// source is how a part stands in a receipt.
+func (p Part) source(url string, signed *signature.Good) store.Source {
+	s := store.Source{URL: url, Digest: p.Archive.Digest, Into: p.Into, Signed: signed}
+	if p.Checkout != nil {
+		s.URL, s.Commit = p.Checkout.URL(), p.Checkout.ID()
+	}
+	return s
+}
+
+// Fetched tells whether all parts of a job are here.
+func (w *Workshop) Fetched(ctx context.Context, job *Job) bool {
+	archives := source.Archives{Dir: w.Store.Archives()}
+	for _, p := range job.Parts {
+		if p.Checkout != nil && !w.Repositories().Has(ctx, *p.Checkout) || p.Checkout == nil && !archives.Has(p.Archive.Digest) {
+			return false
+		}
+	}
+	return true
+}
+
+// Supplies are those that were brought to the root.
+func (w *Workshop) Supplies() source.Supplies {
+	return source.Supplies{Dir: filepath.Join(w.Store.Root, "supplies")}
+}
+
+// CheckSupplies returns a source.MissingSupplies error when jobs need files
+// that nobody has brought.
+func (w *Workshop) CheckSupplies(jobs []*Job) error {
+	var missing source.MissingSupplies
+	for _, j := range jobs {
+		for _, s := range j.Supplies {
+			if !w.Supplies().Has(s.Digest) {
+				missing = append(missing, source.MissingSupply{Package: j.Name, Supply: s})
+			}
+		}
+	}
+	if len(missing) > 0 {
+		return missing
+	}
+	return nil
+}
+
+// unpack puts the source together.
+func (g *building) unpack(ctx context.Context) error {
+	if err := os.RemoveAll(g.dirs.source); err != nil {
+		return err
+	}
+	for _, part := range g.job.Parts {
+		if err := g.unpackPart(ctx, part); err != nil {
+			return err
+		}
+	}
+	if len(g.job.Supplies) > 0 {
+		return g.Supplies().Lay(ctx, g.job.Supplies, g.dirs.supply)
+	}
+	return nil
+}
+
+// unpackPart unpacks aside, then moves what came to where it belongs: what is in
+// the archive's only directory, if it has one only, else what is in the archive.
+func (g *building) unpackPart(ctx context.Context, part Part) error {
+	fresh := filepath.Join(g.dirs.work, "unpacked")
+	if err := os.RemoveAll(fresh); err != nil {
+		return err
+	}
+	if err := os.Mkdir(fresh, 0o755); err != nil {
+		return err
+	}
+	top := fresh
+	var got source.Unpacked
+	var err error
+	from := ""
+	if part.Checkout != nil {
+		from = part.Checkout.URL()
+		got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, source.Usual)
+	} else {
+		from = part.Archive.URLs[0]
+		got, err = source.Unpack(ctx, g.Archives.Path(part.Archive.Digest), fresh, source.Usual)
+		if err == nil {
+			top, err = source.Top(fresh)
+		}
+	}
+	var bad *source.UnpackError
+	if errors.As(err, &bad) {
+		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, from), "")
+	}
+	if err != nil {
+		return err
+	}
+	if got.Newest.After(g.Newest) {
+		g.Newest = got.Newest
+	}
+	if part.Into == "" {
+		err = os.Rename(top, g.dirs.source)
+	} else {
+		err = g.layInside(top, part)
+	}
+	return errors.Join(err, os.RemoveAll(fresh))
+}
+
+// layInside moves the contents of an extra into a directory of the source.
+func (g *building) layInside(top string, part Part) error {
+	into := g.dirs.source
+	for name := range strings.SplitSeq(part.Into, "/") {
+		into = filepath.Join(into, name)
+		info, err := os.Lstat(into)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = os.Mkdir(into, 0o755)
+		} else if err == nil && !info.IsDir() {
+			return g.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is no directory", part.Name, part.Into), "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	clash, err := merge(top, into)
+	if clash != "" {
+		return g.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, g.dirs.source+"/")), "")
+	}
+	return err
+}
+
+// merge moves what is in a directory into another. It stops at a file that is
+// in both, and returns its path.
+func merge(from, into string) (clash string, err error) {
+	entries, err := os.ReadDir(from)
+	if err != nil {
+		return "", err
+	}
+	for _, e := range entries {
+		source, target := filepath.Join(from, e.Name()), filepath.Join(into, e.Name())
+		info, err := os.Lstat(target)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			err = os.Rename(source, target)
+		case err == nil && info.IsDir() && e.IsDir():
+			clash, err = merge(source, target)
+		case err == nil:
+			return target, nil
+		}
+		if err != nil || clash != "" {
+			return clash, err
+		}
+	}
+	return "", nil
+}

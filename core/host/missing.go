@@ -1,0 +1,166 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/version"
+)
+
+// A Need is something that builds need of the operating system.
+type Need struct {
+	Question
+	Range    version.Range `json:"-"`
+	Packages []string      `json:"packages,omitempty"` // of this operating system that have it, as recipes say
+	By       []string      `json:"needed_by"`          // names of packages
+	At       string        `json:"at,omitempty"`       // FILE:LINE
+}
+
+// State says how the operating system meets a need.
+type State string
+
+// The states.
+const (
+	There   State = "there"
+	TooOld  State = "too_old" // or too new: not in the range
+	Unknown State = "unknown" // it is there, but does not tell its version
+	Absent  State = "missing"
+)
+
+// A Finding is a need with what the operating system has.
+type Finding struct {
+	Need
+	Answer
+	State State `json:"state"`
+}
+
+// Check looks for everything that is needed. What does not tell its version is
+// taken, for nothing shows that it does not do.
+func (p Programs) Check(ctx context.Context, cc string, needs []Need) []Finding {
+	questions := make([]Question, len(needs))
+	for i, n := range needs {
+		questions[i] = n.Question
+	}
+	answers := p.Ask(ctx, cc, questions)
+	findings := make([]Finding, len(needs))
+	for i, n := range needs {
+		f := Finding{Need: n, Answer: answers[n.Question], State: There}
+		v, err := version.Parse(f.Version)
+		switch {
+		case !f.There:
+			f.State = Absent
+		case n.Range.String() == "any":
+		case err != nil:
+			f.State = Unknown
+		case !n.Range.Contains(v):
+			f.State = TooOld
+		}
+		findings[i] = f
+	}
+	return findings
+}
+
+// Lacking tells whether the need is not met.
+func (f Finding) Lacking() bool { return f.State == Absent || f.State == TooOld }
+
+// String says what is lacking.
+func (f Finding) String() string {
+	switch f.State {
+	case TooOld:
+		return fmt.Sprintf("%s is %s here, needed is %s", f.Question, f.Version, f.Range)
+	case Absent:
+		if f.Range.String() != "any" {
+			return fmt.Sprintf("%s %s", f.Question, f.Range)
+		}
+	}
+	return f.Question.String()
+}
+
+// Missing is the error for what the operating system lacks.
+type Missing struct {
+	Needs   []Finding
+	Path    []string // where programs were looked for
+	Machine Machine
+}
+
+func (e *Missing) Error() string {
+	text := "This machine lacks what the builds need of it:"
+	for _, f := range e.Needs {
+		text += fmt.Sprintf("\n    %s, needed by %s", f, strings.Join(f.By, ", "))
+		if f.At != "" {
+			text += fmt.Sprintf(" (%s)", f.At)
+		}
+	}
+	if slices.ContainsFunc(e.Needs, func(f Finding) bool { return f.Kind == Program }) {
+		text += fmt.Sprintf("\n  Programs were looked for in %s.", strings.Join(e.Path, ":"))
+	}
+	line, unknown := e.InstallLine()
+	if line != "" {
+		text += "\n  Install what is known by name: " + line
+		if len(unknown) == 0 {
+			text = strings.Replace(text, "Install what is known by name", "Install them", 1)
+		}
+	}
+	if len(unknown) > 0 {
+		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it.", strings.Join(unknown, ", "))
+	}
+	return text
+}
+
+// Installer is the command by which a family of operating systems installs
+// packages, or nil when it is not known.
+func Installer(family string) []string {
+	return map[string][]string{
+		"debian": {"apt-get", "install"}, "fedora": {"dnf", "install"}, "suse": {"zypper", "install"},
+		"arch": {"pacman", "-S"}, "alpine": {"apk", "add"},
+	}[family]
+}
+
+// InstallLine is the command that installs what is missing, or "" when there is
+// none for this operating system; and what it does not install, because nobody
+// has said in which package it is.
+func (e *Missing) InstallLine() (line string, unknown []string) {
+	packages, unknown := e.Packages()
+	installer := Installer(e.Machine.Family)
+	if installer == nil || len(packages) == 0 {
+		return "", unknown
+	}
+	return strings.Join(append(slices.Clone(installer), packages...), " "), unknown
+}
+
+// Packages are those of the operating system that have what is missing.
+func (e *Missing) Packages() (packages, unknown []string) {
+	for _, f := range e.Needs {
+		names := f.Packages
+		if len(names) == 0 && f.Kind == Program {
+			names = packageOf(f.Name, e.Machine.Family)
+		}
+		if len(names) == 0 {
+			unknown = append(unknown, f.Question.String())
+		}
+		packages = append(packages, names...)
+	}
+	slices.Sort(packages)
+	return slices.Compact(packages), unknown
+}
+
+// packageOf names the operating system's package with one of the programs that
+// the stages of builds run themselves; nothing is known of others.
+func packageOf(program, family string) []string {
+	switch program {
+	case "cc":
+		return []string{"gcc"}
+	case "ninja":
+		if family == "debian" || family == "fedora" {
+			return []string{"ninja-build"}
+		}
+		return []string{"ninja"}
+	case "svn":
+		return []string{"subversion"}
+	case "make", "cmake", "meson", "patch", "git", "pkg-config":
+		return []string{program}
+	}
+	return nil
+}

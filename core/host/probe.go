@@ -1,0 +1,201 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Kind is what kind of thing the operating system is asked for.
+type Kind string
+
+// The kinds.
+const (
+	Program Kind = "program"
+	Header  Kind = "header"
+	Library Kind = "library"
+	Module  Kind = "module" // of pkg-config
+)
+
+// A Question asks whether the operating system has something.
+type Question struct {
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
+}
+
+// String gives KIND NAME.
+func (q Question) String() string { return string(q.Kind) + " " + q.Name }
+
+// An Answer says what the operating system has. Version is "" where it cannot
+// be found out; headers and libraries have none.
+type Answer struct {
+	There   bool   `json:"there"`
+	Version string `json:"version,omitempty"`
+	Where   string `json:"where,omitempty"` // of a program
+}
+
+// Ask answers questions, all headers with one call of the compiler cc, all
+// libraries with one call of the linker and all modules with two of pkg-config.
+// What cannot be asked, because the compiler or pkg-config is not there, is not
+// there.
+func (p Programs) Ask(ctx context.Context, cc string, questions []Question) map[Question]Answer {
+	answers := map[Question]Answer{}
+	byKind := map[Kind][]string{}
+	for _, q := range questions {
+		if _, asked := answers[q]; !asked {
+			answers[q] = Answer{}
+			byKind[q.Kind] = append(byKind[q.Kind], q.Name)
+		}
+	}
+	for _, name := range byKind[Program] {
+		if file := p.Find(name); file != "" {
+			answers[Question{Program, name}] = Answer{There: true, Version: p.version(ctx, file), Where: file}
+		}
+	}
+	for name, there := range p.headers(ctx, cc, byKind[Header]) {
+		answers[Question{Header, name}] = Answer{There: there}
+	}
+	for name, there := range p.libraries(ctx, cc, byKind[Library]) {
+		answers[Question{Library, name}] = Answer{There: there}
+	}
+	for name, version := range p.modules(ctx, byKind[Module]) {
+		answers[Question{Module, name}] = Answer{There: true, Version: version}
+	}
+	return answers
+}
+
+// run runs a program of the operating system with nothing of the person's
+// environment, and returns what it prints, stderr last.
+func (p Programs) run(ctx context.Context, input string, argv ...string) (string, string, error) {
+	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	command.Env = []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}
+	command.Stdin = strings.NewReader(input)
+	var out, errOut strings.Builder
+	command.Stdout, command.Stderr = &out, &errOut
+	err := command.Run()
+	return out.String(), errOut.String(), err
+}
+
+var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)+[a-z0-9.+-]*|\b\d+\b`)
+
+// version asks a program for its version, which most print in the first line.
+func (p Programs) version(ctx context.Context, file string) string {
+	for _, question := range []string{"--version", "-V", "-version"} {
+		out, errOut, err := p.run(ctx, "", file, question)
+		if err != nil {
+			continue
+		}
+		for _, line := range strings.SplitN(out+errOut, "\n", 4) {
+			if number := versionNumber.FindString(line); number != "" {
+				return strings.TrimRight(number, ".-+")
+			}
+		}
+	}
+	return ""
+}
+
+// compiler returns the words of a command that calls a compiler, with the
+// program's file, or nil.
+func (p Programs) compiler(cc string) []string {
+	words := strings.Fields(cc)
+	if len(words) == 0 {
+		return nil
+	}
+	if words[0] = p.Find(words[0]); words[0] == "" {
+		return nil
+	}
+	return words
+}
+
+// headers asks the preprocessor, which knows whether it would find them.
+func (p Programs) headers(ctx context.Context, cc string, names []string) map[string]bool {
+	there := map[string]bool{}
+	argv := p.compiler(cc)
+	if len(names) == 0 || argv == nil {
+		return there
+	}
+	var text strings.Builder
+	for i, name := range names {
+		fmt.Fprintf(&text, "#if __has_include(<%s>)\nthere %d\n#endif\n", name, i)
+	}
+	out, _, err := p.run(ctx, text.String(), append(argv, "-E", "-P", "-x", "c", "-")...)
+	if err != nil {
+		return there
+	}
+	for i, name := range names {
+		there[name] = slices.Contains(strings.Split(out, "\n"), fmt.Sprintf("there %d", i))
+	}
+	return there
+}
+
+var notFoundByLinker = regexp.MustCompile(`(?:cannot find|unable to find library|library not found for) -l([\w.+-]+)`)
+
+// libraries links a program with all of them. Linkers name each that they do
+// not find.
+func (p Programs) libraries(ctx context.Context, cc string, names []string) map[string]bool {
+	there := map[string]bool{}
+	argv := p.compiler(cc)
+	if len(names) == 0 || argv == nil {
+		return there
+	}
+	argv = append(argv, "-x", "c", "-", "-o", "/dev/null")
+	for _, name := range names {
+		argv = append(argv, "-l"+name)
+	}
+	_, errOut, err := p.run(ctx, "int main(void) { return 0; }\n", argv...)
+	missing := map[string]bool{}
+	for _, m := range notFoundByLinker.FindAllStringSubmatch(errOut, -1) {
+		missing[m[1]] = true
+	}
+	if err != nil && len(missing) == 0 {
+		return there // it failed for another reason, so nothing is known
+	}
+	for _, name := range names {
+		there[name] = !missing[name]
+	}
+	return there
+}
+
+// modules returns the versions of those that are there.
+func (p Programs) modules(ctx context.Context, names []string) map[string]string {
+	versions := map[string]string{}
+	pkgConfig := p.Find("pkg-config")
+	if len(names) == 0 || pkgConfig == "" {
+		return versions
+	}
+	list, _, err := p.run(ctx, "", pkgConfig, "--list-all")
+	if err != nil {
+		return versions
+	}
+	known := map[string]bool{}
+	for line := range strings.Lines(list) {
+		if words := strings.Fields(line); len(words) > 0 {
+			known[words[0]] = true
+		}
+	}
+	var there []string
+	for _, name := range names {
+		if known[name] {
+			there = append(there, name)
+		}
+	}
+	if len(there) == 0 {
+		return versions
+	}
+	out, _, _ := p.run(ctx, "", append([]string{pkgConfig, "--modversion"}, there...)...)
+	lines := strings.Fields(out)
+	if len(lines) != len(there) { // one of them is broken: ask for each
+		lines = nil
+		for _, name := range there {
+			out, _, _ := p.run(ctx, "", pkgConfig, "--modversion", name)
+			lines = append(lines, strings.TrimSpace(out))
+		}
+	}
+	for i, name := range there {
+		versions[name] = lines[i]
+	}
+	return versions
+}

@@ -1,0 +1,189 @@
+package keyfile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// An Edit changes a file that a person writes, and leaves every byte alone that
+// it is not about: comments, layout and order stay.
+type Edit struct {
+	document
+	root *value
+}
+
+// Parse reads a file that is to be edited. It has to be TOML.
+func Parse(file string, data []byte) (*Edit, error) {
+	e := &Edit{document: document{file: file, data: data}}
+	e.root = e.parse()
+	return e, e.problems.Err()
+}
+
+// Bytes is the file as it is after the edits so far.
+func (e *Edit) Bytes() []byte { return e.data }
+
+// change replaces bytes from to up to end, and reads the file again.
+func (e *Edit) change(from, end int, text string) {
+	data := slices.Concat(e.data[:from], []byte(text), e.data[end:])
+	again, err := Parse(e.file, data)
+	if err != nil {
+		panic(fmt.Sprintf("keyfile: an edit made %s unreadable: %v", e.file, err)) // a mistake in this program
+	}
+	*e = *again
+}
+
+// InsertBefore puts a new table in front of the first [[name]] of the file, and
+// of the comment that stands right above it. Without one, it goes to the end.
+func (e *Edit) InsertBefore(name, text string) {
+	list := e.root.get(name)
+	if list == nil || len(list.items) == 0 {
+		e.Append(text)
+		return
+	}
+	at := e.lineStart(list.items[0].offset)
+	for at > 0 {
+		above := e.lineStart(at - 1)
+		if line := bytes.TrimSpace(e.data[above:at]); len(line) == 0 || line[0] != '#' {
+			break
+		}
+		at = above
+	}
+	e.change(at, at, strings.TrimRight(text, "\n")+"\n\n")
+}
+
+// Append puts text at the end of the file, after an empty line.
+func (e *Edit) Append(text string) {
+	end := len(bytes.TrimRight(e.data, "\n"))
+	e.change(end, len(e.data), "\n\n"+strings.TrimRight(text, "\n")+"\n")
+}
+
+// SetTable gives a table [name] exactly these lines, each KEY = VALUE. What is
+// there is replaced where it stands, but for comments; other keys stay.
+func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
+	if e.root.get(name) == nil {
+		lines := []string{"[" + name + "]"}
+		for _, key := range keys {
+			lines = append(lines, key+" = "+values[key])
+		}
+		e.Append(strings.Join(lines, "\n"))
+		return
+	}
+	for _, key := range keys {
+		table := e.root.get(name)
+		if old := table.get(key); old != nil {
+			e.change(old.offset, e.valueEnd(old), values[key])
+			continue
+		}
+		at := e.lineEnd(table.offset)
+		if n := len(table.entries); n > 0 {
+			at = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
+		}
+		e.change(at, at, "\n"+key+" = "+values[key])
+	}
+}
+
+// Style tells how the keys of the first [[name]] are laid out: the column of
+// their equals signs, counted from 0, or 0 when they are not in one column.
+func (e *Edit) Style(name string) int {
+	list := e.root.get(name)
+	if list == nil || len(list.items) == 0 {
+		return 0
+	}
+	column := 0
+	for _, entry := range list.items[0].entries {
+		start := e.lineStart(entry.offset)
+		i := bytes.IndexByte(e.data[start:e.lineEnd(entry.offset)], '=')
+		if column != 0 && i != column {
+			return 0
+		}
+		column = max(i, 0)
+	}
+	return column
+}
+
+func (e *Edit) lineStart(offset int) int { return bytes.LastIndexByte(e.data[:offset], '\n') + 1 }
+
+func (e *Edit) lineEnd(offset int) int {
+	if i := bytes.IndexByte(e.data[offset:], '\n'); i >= 0 {
+		return offset + i
+	}
+	return len(e.data)
+}
+
+// valueEnd finds the end of a value that is written out: a text, a list or an
+// inline table, by the brackets and quotes in it.
+func (e *Edit) valueEnd(v *value) int {
+	depth := 0
+	for i := v.offset; i < len(e.data); {
+		rest := e.data[i:]
+		switch {
+		case rest[0] == '"' || rest[0] == '\'':
+			i += quotedLength(rest)
+		case rest[0] == '#':
+			i = e.lineEnd(i)
+			continue
+		case rest[0] == '[' || rest[0] == '{':
+			depth++
+			i++
+		case rest[0] == ']' || rest[0] == '}':
+			depth--
+			i++
+		case depth == 0 && bytes.IndexByte([]byte(" \t\r\n,"), rest[0]) >= 0:
+			return i
+		default:
+			i++
+			continue
+		}
+		if depth == 0 {
+			return i
+		}
+	}
+	return len(e.data)
+}
+
+// quotedLength is the length of the text in quotes that data begins with.
+func quotedLength(data []byte) int {
+	quote := data[:1]
+	if bytes.HasPrefix(data, bytes.Repeat(quote, 3)) {
+		quote = data[:3]
+	}
+	for i := len(quote); i < len(data); i++ {
+		switch {
+		case quote[0] == '"' && data[i] == '\\':
+			i++
+		case bytes.HasPrefix(data[i:], quote):
+			return i + len(quote)
+		}
+	}
+	return len(data)
+}
+
+// Quote writes a text as TOML has it, in one line.
+func Quote(text string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, c := range text {
+		switch {
+		case c == '"' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(c)
+		case c < ' ' || c == 0x7f:
+			fmt.Fprintf(&b, "\\u%04X", c)
+		default:
+			b.WriteRune(c)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// QuoteList writes texts as a list in one line.
+func QuoteList(texts []string) string {
+	quoted := make([]string, len(texts))
+	for i, text := range texts {
+		quoted[i] = Quote(text)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}

@@ -1,0 +1,85 @@
+package recipe
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"fernladder/core/keyfile"
+)
+
+// wordAmong returns a reader for a key that takes one of a few words.
+func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
+	return func(text string) (T, error) {
+		if slices.Contains(words, T(text)) {
+			return T(text), nil
+		}
+		names := make([]string, len(words))
+		for i, w := range words {
+			names[i] = string(w)
+		}
+		advice := "it can be: " + strings.Join(names, ", ")
+		if near, found := keyfile.Nearest(text, names); found {
+			advice = fmt.Sprintf("did you mean %q?", near)
+		}
+		return "", &keyfile.At{Advice: advice, Err: fmt.Errorf("%s cannot be %q", key, text)}
+	}
+}
+
+var (
+	namePattern        = regexp.MustCompile(`^[a-z0-9][a-z0-9+._-]*$`)
+	optionPattern      = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
+	wordPattern        = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
+	environmentPattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	schemePattern      = regexp.MustCompile(`^(https?|file)://[^\s]+$`)
+	repositoryPattern  = regexp.MustCompile(`^(https?|ssh|git|svn|svn\+ssh|file)://[^\s]+$`)
+	refPattern         = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
+	plainNamePattern   = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+-]*$`)
+	systemNamePattern  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
+	packagePattern     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+:/@-]*$`)
+	categoryPattern    = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
+)
+
+// longestName keeps NAME-VERSION-ID below the 255 bytes of a file name.
+const longestName = 100
+
+// CheckName tells whether a package can be called name.
+func CheckName(name string) error {
+	if !namePattern.MatchString(name) || len(name) > longestName {
+		return fmt.Errorf("%q cannot be a package's name: names have lower-case letters, digits and + . _ -, and begin with a letter or digit", name)
+	}
+	return nil
+}
+
+func checkOptionName(name string) error {
+	if !optionPattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be an option's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
+	}
+	if slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
+		return fmt.Errorf("an option cannot be called %q, which means something else in conditions", name)
+	}
+	return nil
+}
+
+func checkWord(word string) error {
+	if !wordPattern.MatchString(word) {
+		return fmt.Errorf("%q cannot be an option's value: values have letters, digits and . _ + -", word)
+	}
+	return nil
+}
+
+func checkEnvironmentName(name string) error {
+	if !environmentPattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of an environment variable", name)
+	}
+	if strings.HasPrefix(name, "FL_") {
+		return fmt.Errorf("%q: names that begin with FL_ are Fern Ladder's own", name)
+	}
+	return nil
+}
+
+func checkPattern(pattern string) error {
+	_, err := regexp.Compile(pattern)
+	return err
+}

@@ -1,0 +1,160 @@
+package recipe
+
+import (
+	"strings"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+// Track says how settled a release is.
+type Track string
+
+// The tracks. What is on Preview is only built when it is asked for. What is on
+// Tip is the head of a branch: which commit that is, and which version, is not
+// in the recipe but in a Pin.
+const (
+	Stable  Track = "stable"
+	Preview Track = "preview"
+	Tip     Track = "tip"
+)
+
+// A Release is one version of the package and where its source is: in an
+// archive, or in a repository at a commit or revision.
+type Release struct {
+	keyfile.Position
+	Version   version.Version // of a tip: zero, until it is pinned
+	Track     Track
+	Archive   []string // empty: as the recipe says for all releases
+	Signature []string // the same
+	Digest    Digest   // of the archive
+	Patches   []string // file names beside the recipe, applied in order
+
+	Git, Branch, Tag, Commit string
+	Svn, Revision            string
+
+	stated bool // there is a version, right or not
+}
+
+// Repository is the URL of the repository with the source, or "".
+func (x *Release) Repository() string {
+	if x.Git != "" {
+		return x.Git
+	}
+	return x.Svn
+}
+
+// A Pin says which commit the tip of a branch is taken to be, and which version
+// that is. Lock files hold pins.
+type Pin struct {
+	Commit  string
+	Version version.Version
+}
+
+// Pinned returns the tip release as a pin has it.
+func (x *Release) Pinned(p Pin) *Release {
+	pinned := *x
+	pinned.Version = p.Version
+	if x.Git != "" {
+		pinned.Commit = p.Commit
+	} else {
+		pinned.Revision = p.Commit
+	}
+	return &pinned
+}
+
+// Tip returns the release on the tip track, or nil.
+func (r *Recipe) Tip() *Release {
+	for _, x := range r.Releases {
+		if x.Track == Tip {
+			return x
+		}
+	}
+	return nil
+}
+
+// A Digest is what a file must hash to.
+type Digest struct {
+	Algorithm string `json:"algorithm"` // "sha256" or "sha512"
+	Hex       string `json:"hex"`       // in lower case
+}
+
+// String gives ALGORITHM:HEX.
+func (d Digest) String() string { return d.Algorithm + ":" + d.Hex }
+
+// An Extra is a second archive, unpacked inside the source.
+type Extra struct {
+	keyfile.Position
+	Name      string
+	Archive   []string
+	Signature []string
+	Digest    Digest
+	Into      string // a directory of the source, with slashes
+	When      Condition
+}
+
+// A Supply is a file that cannot be downloaded: the administrator brings it.
+type Supply struct {
+	keyfile.Position
+	File   string // what the build finds it as, below $FL_SUPPLY
+	Digest Digest
+	About  string
+	When   Condition
+}
+
+// Sources returns the URLs of a release's archive in the order in which they
+// are tried.
+func (r *Recipe) Sources(x *Release) []string { return r.expandAll(x, x.Archive, r.Archive) }
+
+// Signatures returns the URLs of the signature of a release's archive. They are
+// tried in order; none means that the archive has no signature.
+func (r *Recipe) Signatures(x *Release) []string {
+	return r.expandAll(x, x.Signature, r.Signature)
+}
+
+// Inside returns URLs of an extra of a release.
+func (r *Recipe) Inside(x *Release, urls []string) []string { return r.expandAll(x, urls, nil) }
+
+// expandAll puts name and version into the URLs of a release, or into those for
+// all releases if it has none of its own.
+func (r *Recipe) expandAll(x *Release, urls, usual []string) []string {
+	if len(urls) == 0 {
+		urls = usual
+	}
+	expanded := make([]string, len(urls))
+	for i, url := range urls {
+		expanded[i] = r.ExpandURL(url, x.Version.String())
+	}
+	return expanded
+}
+
+// ExpandURL puts name and version into a URL.
+func (r *Recipe) ExpandURL(url, version string) string {
+	return Expand(url, func(name string) (string, bool) {
+		switch name {
+		case "FL_NAME":
+			return r.Name, true
+		case "FL_VERSION":
+			return version, true
+		}
+		return "", false
+	})
+}
+
+// signatureSuffixes are how signatures beside archives are called.
+var signatureSuffixes = []string{".asc", ".sig", ".sign", ".minisig", ".gpg"}
+
+// SignaturePlaces returns where the signature of an archive usually is: beside
+// it, over the archive itself or over the tar file inside.
+func SignaturePlaces(archive string) []string {
+	var places []string
+	for _, suffix := range signatureSuffixes {
+		places = append(places, archive+suffix)
+	}
+	for _, compression := range []string{".gz", ".bz2", ".xz", ".zst", ".lz"} {
+		if tar, found := strings.CutSuffix(archive, compression); found && strings.HasSuffix(tar, ".tar") {
+			places = append(places, tar+".sign", tar+".asc")
+		}
+	}
+	return places
+}

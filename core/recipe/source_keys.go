@@ -1,0 +1,136 @@
+package recipe
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+func (r *Recipe) archiveKey(into *[]string, about string) keyfile.Key {
+	return keyfile.OneOrMore("archive", into, about).
+		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
+}
+
+func (r *Recipe) signatureKey(into *[]string, about string) keyfile.Key {
+	return keyfile.OneOrMore("signature", into, about).
+		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
+}
+
+func digestKeys(into *Digest, what string) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Parsed("sha256", "64 hexadecimal digits", into, digest("sha256", 64), "The SHA-256 of the "+what+". This or sha512 has to be stated."),
+		keyfile.Parsed("sha512", "128 hexadecimal digits", into, digest("sha512", 128), "The SHA-512 of the "+what+"."),
+	}
+}
+
+func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
+	x.Track = Stable
+	keys := []keyfile.Key{
+		keyfile.Parsed("version", "version", &x.Version, func(text string) (version.Version, error) {
+			x.stated = true
+			return version.Parse(text)
+		}, "The version, in quotes. A release on the track tip has none: its version is that of the latest tag and the number of commits since."),
+		keyfile.Parsed("track", "stable, preview or tip", &x.Track, wordAmong("track", Stable, Preview, Tip), "How settled it is: stable, if nothing is said, preview or tip. Previews are only built when they are asked for by their exact version, the head of a branch as NAME:tip."),
+		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
+		r.signatureKey(&x.Signature, "The URLs of its signature, where they are not those of [source]."),
+	}
+	keys = append(keys, digestKeys(&x.Digest, "archive")...)
+	repository := func(key string, into *string, about string) keyfile.Key {
+		return keyfile.Text(key, into, about).Check(CheckRepository).Check(knownVariables(variablePattern, r.sourceVariables))
+	}
+	return append(keys,
+		keyfile.Texts("patches", &x.Patches, "Patches beside the recipe, applied in order with the leading directory of their file names left out.").Check(r.checkBeside),
+		repository("git", &x.Git, "The URL of a git repository with the source, instead of an archive. Submodules are taken along."),
+		keyfile.Parsed("branch", "text", &x.Branch, refName, "The branch whose head is built, for the track tip. The lock file pins its commit."),
+		keyfile.Parsed("tag", "text", &x.Tag, refName, "The tag by which the commit is fetched. It must name the commit; where the recipe has keys, it must be signed by one of them."),
+		keyfile.Parsed("commit", "40 or 64 hexadecimal digits", &x.Commit, CommitID, "The commit that is built, for tracks other than tip. It stands for the digest of all files."),
+		repository("svn", &x.Svn, "The URL of a directory of a Subversion repository with the source, instead of an archive."),
+		keyfile.Parsed("revision", "number in quotes", &x.Revision, revisionNumber, "The revision that is built, for tracks other than tip."),
+	)
+}
+
+func (r *Recipe) extraKeys(e *Extra) []keyfile.Key {
+	keys := []keyfile.Key{
+		keyfile.Text("name", &e.Name, "What it is called in messages.").Must().Check(CheckName),
+		r.archiveKey(&e.Archive, "The URLs of the archive, tried in order.").Must(),
+		r.signatureKey(&e.Signature, "The URLs of its signature, by one of the keys of [source]."),
+	}
+	return append(append(keys, digestKeys(&e.Digest, "archive")...),
+		keyfile.Text("into", &e.Into, "The directory of the source that it is unpacked into. It may be there already.").Must().Check(checkInside),
+		r.whenKey(&e.When, "The condition under which it is used."))
+}
+
+func (r *Recipe) supplyKeys(s *Supply) []keyfile.Key {
+	keys := []keyfile.Key{
+		keyfile.Text("file", &s.File, "The name by which the build finds it.").Must().Check(checkPlainName),
+		keyfile.Text("about", &s.About, "What it is and where it comes from, for the person who has to bring it.").Must(),
+	}
+	return append(append(keys, digestKeys(&s.Digest, "file")...), r.whenKey(&s.When, "The condition under which it is needed."))
+}
+
+func digest(algorithm string, length int) func(string) (Digest, error) {
+	return func(text string) (Digest, error) {
+		if len(text) != length || strings.Trim(text, "0123456789abcdefABCDEF") != "" {
+			return Digest{Algorithm: algorithm}, fmt.Errorf("a %s has %d hexadecimal digits; this is %s", algorithm, length, strconv.Quote(text))
+		}
+		return Digest{algorithm, strings.ToLower(text)}, nil
+	}
+}
+
+func refName(text string) (string, error) {
+	if !refPattern.MatchString(text) || strings.Contains(text, "..") || strings.HasSuffix(text, ".lock") || strings.HasSuffix(text, "/") {
+		return "", fmt.Errorf("%q cannot be the name of a branch or tag", text)
+	}
+	return text, nil
+}
+
+// CommitID reads the whole id of a commit.
+func CommitID(text string) (string, error) {
+	if (len(text) != 40 && len(text) != 64) || strings.Trim(text, "0123456789abcdefABCDEF") != "" {
+		return "", &keyfile.At{Advice: "git rev-parse prints it whole", Err: fmt.Errorf("a commit has 40 or 64 hexadecimal digits; this is %s", strconv.Quote(text))}
+	}
+	return strings.ToLower(text), nil
+}
+
+func revisionNumber(text string) (string, error) {
+	if n, err := strconv.ParseUint(text, 10, 32); err != nil || n == 0 {
+		return "", fmt.Errorf("a revision is a number above 0, not %s", strconv.Quote(text))
+	}
+	return text, nil
+}
+
+// CheckURL tells whether url is one that files can be fetched from.
+func CheckURL(url string) error {
+	if !schemePattern.MatchString(url) {
+		return fmt.Errorf("%q is not a URL that can be fetched: it begins with https://, http:// or file://", url)
+	}
+	return nil
+}
+
+// CheckRepository tells whether url can be that of a repository.
+func CheckRepository(url string) error {
+	if !repositoryPattern.MatchString(url) {
+		return fmt.Errorf("%q is not the URL of a repository: it begins with https://, http://, ssh://, git://, svn://, svn+ssh:// or file://", url)
+	}
+	return nil
+}
+
+// checkInside tells whether a path stays in the directory it is meant in.
+func checkInside(name string) error {
+	if !filepath.IsLocal(name) || path.Clean(name) != name {
+		return fmt.Errorf("%q is not a path inside, without . and ..", name)
+	}
+	return nil
+}
+
+func checkPlainName(name string) error {
+	if !plainNamePattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of a supply: names have letters, digits and . _ + -, and no directories", name)
+	}
+	return nil
+}

@@ -1,0 +1,80 @@
+package recipe
+
+import (
+	"regexp"
+	"strings"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+// A HostNeed is something that the operating system must have.
+type HostNeed struct {
+	keyfile.Position
+	Program, Header, Library, Module string // one of them
+	Range                            version.Range
+	Packages                         []keyfile.Pair // family of operating systems to its packages
+	When                             Condition
+}
+
+// Question is what the machine is asked.
+func (n *HostNeed) Question() host.Question {
+	switch {
+	case n.Program != "":
+		return host.Question{Kind: host.Program, Name: n.Program}
+	case n.Header != "":
+		return host.Question{Kind: host.Header, Name: n.Header}
+	case n.Library != "":
+		return host.Question{Kind: host.Library, Name: n.Library}
+	}
+	return host.Question{Kind: host.Module, Name: n.Module}
+}
+
+// PackagesOf returns the packages of a family of operating systems that have
+// what is needed, as the recipe says.
+func (n *HostNeed) PackagesOf(family string) []string {
+	for _, p := range n.Packages {
+		if p.Name == family {
+			return strings.Fields(p.Values[0])
+		}
+	}
+	return nil
+}
+
+// A Launcher is an entry in the menus of desktops.
+type Launcher struct {
+	keyfile.Position
+	Name       string
+	About      string
+	Run        string
+	Icon       string // a file of the tree, or ""
+	Categories []string
+	Terminal   bool
+	When       Condition
+}
+
+// A Config is a file that the administrator edits, and that must survive
+// upgrades.
+type Config struct {
+	keyfile.Position
+	File   string // in the tree, with slashes
+	Sample string // the same
+	When   Condition
+}
+
+// Offers says what other packages find in the package's tree.
+type Offers struct {
+	Modules, Programs, Libraries, CMake []string
+}
+
+// Empty tells whether nothing is offered.
+func (o Offers) Empty() bool {
+	return len(o.Modules)+len(o.Programs)+len(o.Libraries)+len(o.CMake) == 0
+}
+
+// Upstream says where newer releases are announced.
+type Upstream struct {
+	Page    string
+	Pattern *regexp.Regexp // its first group is a version; nil when nothing is said
+}

@@ -1,0 +1,112 @@
+package recipe
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/version"
+)
+
+func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(checkSystemName),
+		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(checkSystemName),
+		keyfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(checkSystemName),
+		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(checkSystemName),
+		keyfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
+		keyfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
+		r.whenKey(&n.When, "The condition under which it is needed."),
+	}
+}
+
+func (r *Recipe) launcherKeys(l *Launcher) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("name", &l.Name, "What the menu shows.").Must().Check(checkOneLine),
+		keyfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(checkOneLine),
+		keyfile.Text("run", &l.Run, "What it starts: a program of the package, and its arguments.").Must().Check(checkRun),
+		keyfile.Text("icon", &l.Icon, "A picture in the tree.").Check(checkInside),
+		keyfile.Texts("categories", &l.Categories, "The menus it belongs in, by the names of the Desktop Menu Specification.").Check(checkCategory),
+		keyfile.Flag("terminal", &l.Terminal, "True for a program that has to be started in a terminal."),
+		r.whenKey(&l.When, "The condition under which there is an entry."),
+	}
+}
+
+func (r *Recipe) configKeys(c *Config) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside),
+		keyfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
+		r.whenKey(&c.When, "The condition under which the package reads it."),
+	}
+}
+
+func (r *Recipe) upstreamKeys() []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("page", &r.Upstream.Page, "The URL of a page that names the releases. It can use $FL_NAME.").Must().Check(CheckURL).Check(knownVariables(variablePattern, r.nameVariable)),
+		keyfile.Parsed("pattern", "regular expression", &r.Upstream.Pattern, upstreamPattern, "A regular expression (RE2) that matches a release in the text of the page. Its first group is the version.").Must(),
+	}
+}
+
+func (r *Recipe) offersKeys() []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules.").Check(checkSystemName),
+		keyfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(checkSystemName),
+		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(checkSystemName),
+		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(checkSystemName),
+	}
+}
+
+func upstreamPattern(text string) (*regexp.Regexp, error) {
+	re, err := regexp.Compile(text)
+	if err == nil && re.NumSubexp() == 0 {
+		err = errors.New("the pattern needs a group, in parentheses, that matches the version")
+	}
+	return re, err
+}
+
+func checkSystemName(name string) error {
+	if !systemNamePattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be a name here: names have letters, digits and . _ + / -", name)
+	}
+	return nil
+}
+
+func checkFamily(name string) error {
+	_, err := wordAmong("a family of operating systems", host.Families...)(name)
+	return err
+}
+
+func checkPackages(names string) error {
+	for _, name := range strings.Fields(names) {
+		if !packagePattern.MatchString(name) {
+			return fmt.Errorf("%q cannot be the name of a package", name)
+		}
+	}
+	return nil
+}
+
+func checkOneLine(text string) error {
+	if strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		return errors.New("this has to be one line")
+	}
+	return nil
+}
+
+// checkRun refuses what desktop entries would read otherwise than it is meant:
+// their Exec key has quoting rules of its own and no shell.
+func checkRun(text string) error {
+	if i := strings.IndexAny(text, "\"'\\`$&;|<>*?#()~\n\t"); i >= 0 {
+		return &keyfile.At{Offset: i, Advice: "install a script that does it, and start that", Err: fmt.Errorf("%q cannot be part of what a launcher runs, for no shell reads it", text[i])}
+	}
+	return nil
+}
+
+func checkCategory(name string) error {
+	if !categoryPattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be a category: they are words like Utility or Science", name)
+	}
+	return nil
+}

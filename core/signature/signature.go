@@ -1,0 +1,157 @@
+// Package signature tells whether a file was signed by one of a few trusted
+// keys. It reads OpenPGP (RFC 9580 and RFC 4880), minisign and SSH signatures
+// (the SSHSIG format of OpenSSH).
+//
+// It promises that a signature it calls good is over exactly the bytes it was
+// given, by a key in the files it was given. No other key counts, whoever has
+// certified it; no keyring, configuration or server is asked. A signature is
+// judged at the time it was made:
+//
+//   - A key that has expired since is good, with a note; a signature that says
+//     it was made before its key or after its key's end is refused.
+//   - A key that was revoked because it was compromised, or for no stated
+//     reason, is never good. One that was retired or replaced is good for what
+//     it signed before.
+//   - A subkey counts if its key vouches for it, it vouches for its key, and it
+//     is meant for signing.
+//   - MD5, SHA-1 and RIPEMD-160 are refused for the signature of a file. What
+//     binds a key's parts together may use SHA-1, as old keys do.
+//   - Of several signatures, one good one is enough.
+package signature
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+)
+
+// Keys are the keys of some files, which are the only ones that count.
+type Keys struct {
+	openPGP  []*certificate
+	minisign []minisignKey
+	ssh      []sshKey
+}
+
+// Good is a good signature.
+type Good struct {
+	Format      string    `json:"format"`      // openpgp, minisign or ssh
+	Fingerprint string    `json:"fingerprint"` // of the key; for a subkey, of the key it belongs to
+	Owner       string    `json:"owner,omitempty"`
+	KeyFile     string    `json:"key_file"`
+	Made        time.Time `json:"made,omitzero"`
+	Note        string    `json:"note,omitempty"` // what a person should know
+}
+
+// String says whose signature it is.
+func (g Good) String() string {
+	text := g.Fingerprint
+	if g.Owner != "" {
+		text = g.Owner + " (" + g.Fingerprint + ")"
+	}
+	if g.Note != "" {
+		text += "; " + g.Note
+	}
+	return text
+}
+
+// Bad is the error when no signature is good.
+type Bad struct{ Reasons []string }
+
+func (e *Bad) Error() string { return "no good signature: " + strings.Join(e.Reasons, "; ") }
+
+// Sizes that no honest file comes near.
+const (
+	LargestFile       = 1 << 20 // of a signature, or of keys
+	mostSignatures    = 64
+	largestUnhashable = 32 << 20 // a file that has to be in memory to be verified
+)
+
+// Open opens the signed file. It is called once or more.
+type Open func() (io.ReadCloser, error)
+
+// Add reads a file of keys.
+func (k *Keys) Add(name string, data []byte) error {
+	var err error
+	switch {
+	case len(data) > LargestFile:
+		err = fmt.Errorf("it has over %d bytes", LargestFile)
+	case bytes.HasPrefix(data, []byte("untrusted comment:")) || isMinisignKey(data):
+		err = k.addMinisign(name, data)
+	case isSSHKey(data):
+		err = k.addSSH(name, data)
+	default:
+		err = k.addOpenPGP(name, data)
+	}
+	if err != nil {
+		return fmt.Errorf("%s holds no usable public key: %w", name, err)
+	}
+	return nil
+}
+
+// Fingerprints lists the keys, each as OWNER (FINGERPRINT).
+func (k *Keys) Fingerprints() []string {
+	var all []string
+	for _, c := range k.openPGP {
+		all = append(all, Good{Fingerprint: c.fingerprint(), Owner: c.owner()}.String())
+	}
+	for _, m := range k.minisign {
+		all = append(all, m.good().String())
+	}
+	for _, s := range k.ssh {
+		all = append(all, s.good().String())
+	}
+	return all
+}
+
+// What SSH signatures are made for, which is part of them.
+const (
+	FileNamespace = "file" // as ssh-keygen -Y sign -n file makes them
+	GitNamespace  = "git"
+)
+
+// Verify looks for a good signature of a file. Its error is a *Bad, or that of
+// reading the file.
+func Verify(open Open, signature []byte, keys *Keys, now time.Time) (*Good, error) {
+	return VerifyFor(FileNamespace, open, signature, keys, now)
+}
+
+// VerifyFor is like Verify for what is signed in another SSH namespace.
+func VerifyFor(namespace string, open Open, signature []byte, keys *Keys, now time.Time) (*Good, error) {
+	switch {
+	case len(signature) > LargestFile:
+		return nil, &Bad{[]string{"it is larger than any signature"}}
+	case bytes.HasPrefix(signature, []byte("untrusted comment:")):
+		return keys.verifyMinisign(open, signature)
+	case bytes.Contains(signature, []byte("-----BEGIN SSH SIGNATURE-----")):
+		return keys.verifySSH(namespace, open, signature)
+	}
+	return keys.verifyOpenPGP(open, signature, now)
+}
+
+// Signer says which keys a signature claims to be by, as far as it tells.
+func Signer(signature []byte) []string {
+	switch {
+	case bytes.HasPrefix(signature, []byte("untrusted comment:")):
+		return minisignSigner(signature)
+	case bytes.Contains(signature, []byte("-----BEGIN SSH SIGNATURE-----")):
+		return sshSigner(signature)
+	}
+	return openPGPSigners(signature)
+}
+
+// whole reads a file that has to be in memory.
+func whole(open Open) ([]byte, error) {
+	r, err := open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	data, err := io.ReadAll(io.LimitReader(r, largestUnhashable+1))
+	if err == nil && len(data) > largestUnhashable {
+		err = errors.New("this kind of signature is over the file itself, which is too large for that")
+	}
+	return data, err
+}

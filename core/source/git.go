@@ -1,0 +1,429 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernladder/core/event"
+	"fernladder/core/recipe"
+	"fernladder/core/signature"
+	"fernladder/core/version"
+)
+
+// deepest is how far submodules are followed into submodules.
+const deepest = 8
+
+// run runs git or svn. A transfer that shows no progress for as long as the
+// patience lasts has failed. The error is what the program says last.
+func (r *Repositories) run(ctx context.Context, out io.Writer, program string, args ...string) error {
+	file := r.Programs.Find(program)
+	if file == "" {
+		return fmt.Errorf("there is no %s in %s", program, strings.Join(r.Programs.Path, ":"))
+	}
+	patience := r.Patience
+	if patience == 0 {
+		patience = time.Minute
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stalled := time.AfterFunc(patience, func() { cancel(fmt.Errorf("nothing came for %s", patience)) })
+	defer stalled.Stop()
+
+	command := exec.CommandContext(ctx, file, args...)
+	command.Env = []string{
+		"PATH=" + strings.Join(r.Programs.Path, ":"), "LC_ALL=C", "TZ=UTC",
+		"HOME=" + os.Getenv("HOME"), "SSH_AUTH_SOCK=" + os.Getenv("SSH_AUTH_SOCK"), // for ssh, which has its own rules
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false",
+		"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file",
+	}
+	for _, name := range []string{"http_proxy", "https_proxy", "no_proxy", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY"} {
+		if value := os.Getenv(name); value != "" {
+			command.Env = append(command.Env, name+"="+value)
+		}
+	}
+	said := &lastWords{moved: func() { stalled.Reset(patience) }}
+	command.Stdout, command.Stderr = &moving{out, said.moved}, said
+	// What the program has started, like git-remote-https, ends with its pipes.
+	command.WaitDelay = time.Second
+	err := command.Run()
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case said.text() != "":
+		return errors.New(said.text())
+	}
+	return fmt.Errorf("%s failed: %w", program, err)
+}
+
+type moving struct {
+	w     io.Writer
+	moved func()
+}
+
+func (m *moving) Write(p []byte) (int, error) {
+	m.moved()
+	return m.w.Write(p)
+}
+
+// lastWords keeps the end of what a program says on stderr.
+type lastWords struct {
+	moved func()
+	tail  []byte
+}
+
+func (l *lastWords) Write(p []byte) (int, error) {
+	const most = 4 << 10
+	l.moved()
+	l.tail = append(l.tail, p...)
+	if len(l.tail) > most {
+		l.tail = l.tail[len(l.tail)-most:]
+	}
+	return len(p), nil
+}
+
+// text is the first line of the end that reports an error, or else the last.
+func (l *lastWords) text() string {
+	last := ""
+	for line := range strings.SplitSeq(strings.ReplaceAll(string(l.tail), "\r", "\n"), "\n") {
+		line = strings.TrimSpace(line)
+		for _, mark := range []string{"fatal: ", "error: ", "svn: "} {
+			if rest, found := strings.CutPrefix(line, mark); found {
+				return redacted(rest)
+			}
+		}
+		if line != "" {
+			last = line
+		}
+	}
+	return last
+}
+
+// git runs git on the copy of a repository.
+func (r *Repositories) git(ctx context.Context, repository string, out io.Writer, args ...string) error {
+	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false",
+		"-c", "core.autocrlf=false", "-c", "gc.auto=0", "-c", "protocol.version=2", "-c", "fetch.fsckObjects=false", "-c", "safe.directory=*"}
+	return r.run(ctx, out, "git", append(hardened, args...)...)
+}
+
+// ask runs git and returns what it prints.
+func (r *Repositories) ask(ctx context.Context, repository string, args ...string) (string, error) {
+	var out bytes.Buffer
+	err := r.git(ctx, repository, &out, args...)
+	return strings.TrimSpace(out.String()), err
+}
+
+// commitHere tells whether a commit is in the copy of a repository.
+func (r *Repositories) commitHere(ctx context.Context, repository, commit string) bool {
+	if _, err := os.Stat(r.clone(repository)); err != nil {
+		return false
+	}
+	_, err := r.ask(ctx, repository, "cat-file", "-e", commit+"^{commit}")
+	return err == nil
+}
+
+// complete tells whether a commit and all its submodules are here.
+func (r *Repositories) complete(ctx context.Context, repository, commit string, depth int) bool {
+	if !r.commitHere(ctx, repository, commit) {
+		return false
+	}
+	modules, err := r.submodules(ctx, repository, commit)
+	return err == nil && !slices.ContainsFunc(modules, func(m submodule) bool {
+		return depth >= deepest || !r.complete(ctx, m.url, m.commit, depth+1)
+	})
+}
+
+// fetchGit brings a commit and its submodules here: only it, where the server
+// gives single commits, and otherwise everything.
+func (r *Repositories) fetchGit(ctx context.Context, repository, tag, commit string, depth int) error {
+	if depth > deepest {
+		return fmt.Errorf("submodules go deeper than %d", deepest)
+	}
+	if !r.commitHere(ctx, repository, commit) {
+		if err := r.fetchCommit(ctx, repository, tag, commit); err != nil {
+			return err
+		}
+	}
+	modules, err := r.submodules(ctx, repository, commit)
+	if err != nil {
+		return err
+	}
+	for _, m := range modules {
+		if err := r.fetchGit(ctx, m.url, "", m.commit, depth+1); err != nil {
+			return fmt.Errorf("submodule %s (%s): %w", m.path, redacted(m.url), err)
+		}
+	}
+	return nil
+}
+
+func (r *Repositories) fetchCommit(ctx context.Context, repository, tag, commit string) error {
+	if err := r.initialise(ctx, repository); err != nil {
+		return err
+	}
+	attempts := [][]string{{"--depth=1", "--no-tags", "--", repository, commit}, everything(repository)}
+	if tag != "" {
+		attempts = append([][]string{{"--depth=1", "--no-tags", "--", repository, "+refs/tags/" + tag + ":refs/tags/" + tag}}, attempts...)
+	}
+	var failed error
+	for _, args := range attempts {
+		err := r.git(ctx, repository, io.Discard, append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
+		if r.commitHere(ctx, repository, commit) {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		failed = err
+	}
+	if failed != nil {
+		return failed
+	}
+	return fmt.Errorf("the repository has no commit %s", commit)
+}
+
+// everything are the arguments that fetch all branches and tags.
+func everything(repository string) []string {
+	return []string{"--no-tags", "--", repository, "+refs/heads/*:refs/remotes/origin/*", "+refs/tags/*:refs/tags/*"}
+}
+
+func (r *Repositories) initialise(ctx context.Context, repository string) error {
+	if _, err := os.Stat(filepath.Join(r.clone(repository), "HEAD")); err == nil {
+		return nil
+	}
+	return r.run(ctx, io.Discard, "git", "init", "--quiet", "--bare", "--template=", r.clone(repository))
+}
+
+// headGit finds the head of a branch. Its history is fetched, for the latest tag
+// in it.
+func (r *Repositories) headGit(ctx context.Context, repository, branch string) (recipe.Pin, error) {
+	if err := r.initialise(ctx, repository); err != nil {
+		return recipe.Pin{}, err
+	}
+	args := everything(repository)
+	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil {
+		args = append([]string{"--unshallow"}, args...)
+	}
+	if err := r.git(ctx, repository, io.Discard, append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...); err != nil {
+		return recipe.Pin{}, err
+	}
+	commit, err := r.ask(ctx, repository, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch+"^{commit}")
+	if err != nil {
+		return recipe.Pin{}, fmt.Errorf("the repository has no branch %q", branch)
+	}
+	tag, count := "", commit
+	if described, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", commit); err == nil {
+		tag, count = described, described+".."+commit
+	}
+	number, err := r.ask(ctx, repository, "rev-list", "--count", count)
+	if err != nil {
+		return recipe.Pin{}, err
+	}
+	commits, _ := strconv.Atoi(number)
+	return recipe.Pin{Commit: commit, Version: describedVersion(tag, commits, commit)}, nil
+}
+
+// A Snapshot is a commit of a repository that a recipe can be drafted from.
+type Snapshot struct {
+	Branch, Tag, Commit string // Tag is "" for a repository without tags
+	Version             version.Version
+}
+
+// Snapshot finds the latest tag on a branch, or on the branch that the
+// repository offers first, and brings the commit here. Without a tag it is the
+// head.
+func (r *Repositories) Snapshot(ctx context.Context, repository, branch string) (Snapshot, error) {
+	unlock, err := r.lock(ctx, repository, path.Base(repository), "")
+	if err != nil {
+		return Snapshot{}, err
+	}
+	defer unlock()
+	s, err := r.snapshot(ctx, repository, branch)
+	return s, r.wrap(ctx, err, repository, "")
+}
+
+func (r *Repositories) snapshot(ctx context.Context, repository, branch string) (Snapshot, error) {
+	s := Snapshot{Branch: branch}
+	if branch == "" {
+		var err error
+		if s.Branch, err = r.firstBranch(ctx, repository); err != nil {
+			return s, err
+		}
+	}
+	pin, err := r.headGit(ctx, repository, s.Branch)
+	if err != nil {
+		return s, err
+	}
+	s.Commit, s.Version = pin.Commit, pin.Version
+	if tag, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", pin.Commit); err == nil {
+		if s.Commit, err = r.ask(ctx, repository, "rev-parse", tag+"^{commit}"); err != nil {
+			return s, err
+		}
+		s.Tag = tag
+		s.Version, _ = taggedVersion(tag)
+	}
+	return s, r.fetchGit(ctx, repository, "", s.Commit, 0)
+}
+
+// firstBranch asks a repository which branch its HEAD is.
+func (r *Repositories) firstBranch(ctx context.Context, repository string) (string, error) {
+	if err := r.initialise(ctx, repository); err != nil {
+		return "", err
+	}
+	answer, err := r.ask(ctx, repository, "ls-remote", "--symref", "--", repository, "HEAD")
+	if err != nil {
+		return "", err
+	}
+	for line := range strings.SplitSeq(answer, "\n") {
+		if rest, found := strings.CutPrefix(line, "ref: refs/heads/"); found {
+			return strings.Fields(rest)[0], nil
+		}
+	}
+	return "main", nil // old servers do not say
+}
+
+// checkTag sees to it that a tag names the commit, and who has signed it.
+func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Good, error) {
+	named, err := r.ask(ctx, c.Git, "rev-parse", "--verify", "--quiet", "refs/tags/"+c.Tag+"^{commit}")
+	if err != nil {
+		return nil, fmt.Errorf("the repository has no tag %q", c.Tag)
+	}
+	if named != c.Commit {
+		return nil, fmt.Errorf("the tag %s names the commit %s, not %s as the recipe does; do not trust it before you know why", c.Tag, named, c.Commit)
+	}
+	if len(c.Keys) == 0 {
+		return nil, nil
+	}
+	keys, err := readKeys(c.Keys)
+	if err != nil {
+		return nil, err
+	}
+	text, err := r.ask(ctx, c.Git, "cat-file", "tag", "refs/tags/"+c.Tag)
+	if err != nil {
+		return nil, fmt.Errorf("the tag %s is not signed, but the recipe has keys", c.Tag)
+	}
+	good, err := verifyTag(text+"\n", keys)
+	if err != nil {
+		return nil, fmt.Errorf("the tag %s: %w", c.Tag, err)
+	}
+	r.Events.Event(event.Event{Kind: event.Signed, Package: c.Package, Version: c.Version, Text: good.String()})
+	return good, nil
+}
+
+// verifyTag verifies the signature at the end of a tag object, which is over all
+// that is before it.
+func verifyTag(text string, keys *signature.Keys) (*signature.Good, error) {
+	for _, begin := range []string{"-----BEGIN PGP SIGNATURE-----", "-----BEGIN SSH SIGNATURE-----"} {
+		if i := strings.Index(text, "\n"+begin); i >= 0 {
+			signed := text[:i+1]
+			return signature.VerifyFor(signature.GitNamespace, func() (io.ReadCloser, error) {
+				return io.NopCloser(strings.NewReader(signed)), nil
+			}, []byte(text[i+1:]), keys, time.Now())
+		}
+	}
+	return nil, &signature.Bad{Reasons: []string{"it has none, but the recipe has keys"}}
+}
+
+// A submodule is a repository inside another.
+type submodule struct{ path, url, commit string }
+
+// submodules lists those of a commit that is here.
+func (r *Repositories) submodules(ctx context.Context, repository, commit string) ([]submodule, error) {
+	list, err := r.ask(ctx, repository, "config", "--blob", commit+":.gitmodules", "--get-regexp", `^submodule\..*\.(path|url)$`)
+	if err != nil {
+		return nil, nil // there is no such file
+	}
+	paths, urls := map[string]string{}, map[string]string{}
+	for line := range strings.SplitSeq(list, "\n") {
+		key, value, _ := strings.Cut(line, " ")
+		name := strings.TrimPrefix(key[:max(strings.LastIndex(key, "."), 0)], "submodule.")
+		if strings.HasSuffix(key, ".path") {
+			paths[name] = value
+		} else {
+			urls[name] = value
+		}
+	}
+	var modules []submodule
+	for name, at := range paths {
+		entry, err := r.ask(ctx, repository, "ls-tree", commit, "--", at)
+		words := strings.Fields(entry)
+		if err != nil || len(words) < 3 || words[1] != "commit" {
+			continue // named, but not there
+		}
+		m := submodule{path: at, url: relative(repository, urls[name]), commit: words[2]}
+		if !filepath.IsLocal(m.path) || recipe.CheckRepository(m.url) != nil {
+			return nil, fmt.Errorf("the submodule %q (%s) cannot be followed", at, urls[name])
+		}
+		modules = append(modules, m)
+	}
+	slices.SortFunc(modules, func(a, b submodule) int { return strings.Compare(a.path, b.path) })
+	return modules, nil
+}
+
+// relative is the URL of a submodule, which may be given from its repository's.
+func relative(repository, to string) string {
+	if !strings.HasPrefix(to, "./") && !strings.HasPrefix(to, "../") {
+		return to
+	}
+	u, err := url.Parse(repository)
+	if err != nil {
+		return to
+	}
+	u.Path = path.Join(u.Path, to)
+	return u.String()
+}
+
+// exportGit fills a directory with a commit and its submodules.
+func (r *Repositories) exportGit(ctx context.Context, repository, commit, dir string, limits Limits, depth int) (Unpacked, error) {
+	if depth > deepest {
+		return Unpacked{}, fmt.Errorf("submodules go deeper than %d", deepest)
+	}
+	// As a tar file, it goes through the same gate as any other source.
+	reader, writer := io.Pipe()
+	ended := make(chan error, 1)
+	go func() {
+		err := r.git(ctx, repository, writer, "archive", "--format=tar", commit)
+		writer.CloseWithError(err)
+		ended <- err
+	}()
+	got, err := unpackTar(ctx, repository, reader, dir, limits)
+	reader.CloseWithError(errors.New("no more is needed"))
+	if gitErr := <-ended; err == nil {
+		err = gitErr
+	}
+	if err != nil {
+		return got, err
+	}
+	modules, err := r.submodules(ctx, repository, commit)
+	if err != nil {
+		return got, err
+	}
+	for _, m := range modules {
+		inside := filepath.Join(dir, filepath.FromSlash(m.path))
+		if err := os.MkdirAll(inside, 0o755); err != nil {
+			return got, err
+		}
+		more, err := r.exportGit(ctx, m.url, m.commit, inside, limits, depth+1)
+		if err != nil {
+			return got, err
+		}
+		got.Entries += more.Entries
+		got.Bytes += more.Bytes
+		if more.Newest.After(got.Newest) {
+			got.Newest = more.Newest
+		}
+	}
+	return got, nil
+}

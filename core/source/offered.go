@@ -1,0 +1,72 @@
+package source
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"fernladder/core/recipe"
+)
+
+// An Offer is something about a URL of a recipe that its upstream site says.
+type Offer struct {
+	URL   string
+	HTTPS string // the same file by https, where the recipe says http
+	Sig   string // a signature beside it, where the recipe names none
+	Gone  string // why it cannot be had
+}
+
+// Ask asks the site of an archive whether it is there, whether https serves it
+// too, and, if it is to look for one, whether there is a signature beside it.
+// Nothing is downloaded.
+func (a *Archives) Ask(ctx context.Context, archive string, signed bool) (Offer, error) {
+	o := Offer{URL: redacted(archive)}
+	if !strings.HasPrefix(archive, "http") {
+		return o, nil
+	}
+	if err := a.head(ctx, archive); err != nil {
+		if ctx.Err() != nil {
+			return o, ctx.Err()
+		}
+		o.Gone = err.Error()
+		return o, nil
+	}
+	if u, err := url.Parse(archive); err == nil && u.Scheme == "http" {
+		u.Scheme = "https"
+		if a.head(ctx, u.String()) == nil {
+			o.HTTPS = redacted(u.String())
+		}
+	}
+	if !signed {
+		o.Sig = a.SignatureOf(ctx, archive)
+	}
+	return o, ctx.Err()
+}
+
+// SignatureOf returns the URL of a signature beside an archive, or "".
+func (a *Archives) SignatureOf(ctx context.Context, archive string) string {
+	for _, place := range recipe.SignaturePlaces(archive) {
+		if a.head(ctx, place) == nil {
+			return place
+		}
+	}
+	return ""
+}
+
+// head asks whether a URL serves something, and nothing that is a web page
+// where a file is meant.
+func (a *Archives) head(ctx context.Context, source string) error {
+	if strings.HasPrefix(source, "file://") {
+		body, _, err := a.open(ctx, source)
+		if err != nil {
+			return plain(ctx, err)
+		}
+		return body.Close()
+	}
+	body, _, err := a.request(ctx, http.MethodHead, source)
+	if err != nil {
+		return plain(ctx, err)
+	}
+	return body.Close()
+}

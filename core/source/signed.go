@@ -1,0 +1,254 @@
+package source
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"github.com/google/renameio/v2"
+
+	"fernladder/core/event"
+	"fernladder/core/signature"
+)
+
+// Signed says where the signature of an archive is and whose it has to be. What
+// is signed follows from the signature's file name:
+//
+//   - ARCHIVE.asc, .sig, .sign, .minisig …: the archive;
+//   - the same for the archive's name without its compression, as in
+//     pkg-1.0.tar.sign beside pkg-1.0.tar.xz: the tar file inside;
+//   - a name like SHA256SUMS.asc: a list of digests with the archive's in it,
+//     which is the file without the last suffix, or in the signature's own file.
+//
+// Any other name is taken for a signature of the archive.
+type Signed struct {
+	URLs []string // tried in order
+	Keys []string // files
+}
+
+const signedSuffix = ".signed"
+
+// proof is what is kept of a signature beside its archive, so that it can be
+// verified again without the network.
+type proof struct {
+	URL       string `json:"url"`
+	Signature []byte `json:"signature"`
+	List      []byte `json:"list,omitempty"` // of digests, where that is what is signed
+}
+
+// signed verifies the signature of an archive that is in the store, with the
+// one that was fetched before, if there is one that counts, and otherwise
+// through the network. Its error is a *FetchError.
+func (a *Archives) signed(ctx context.Context, w Wanted) (*signature.Good, error) {
+	keys, err := readKeys(w.Signed.Keys)
+	if err != nil {
+		return nil, &FetchError{Wanted: w, What: "the signature", Attempts: []Attempt{{"the recipe's keys", err}}}
+	}
+	file := a.Path(w.Digest) + signedSuffix
+	if data, err := os.ReadFile(file); err == nil {
+		var kept proof
+		if json.Unmarshal(data, &kept) == nil {
+			if good, err := a.proves(ctx, kept, w, keys); err == nil {
+				return good, nil
+			}
+		}
+	}
+	var failed []Attempt
+	for _, source := range w.Signed.URLs {
+		p, err := a.proof(ctx, source)
+		if err == nil {
+			var good *signature.Good
+			if good, err = a.proves(ctx, p, w, keys); err == nil {
+				data, err := json.Marshal(p)
+				if err == nil {
+					err = renameio.WriteFile(file, data, 0o644)
+				}
+				if err != nil {
+					return nil, &StoreError{err}
+				}
+				a.Events.Event(event.Event{Kind: event.Signed, Package: w.Package, Version: w.Version, Text: good.String()})
+				return good, nil
+			}
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		failed = append(failed, Attempt{redacted(source), err})
+	}
+	return nil, &FetchError{Wanted: w, What: "the signature", Attempts: failed}
+}
+
+func readKeys(files []string) (*signature.Keys, error) {
+	keys := &signature.Keys{}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err == nil {
+			err = keys.Add(filepath.Base(file), data)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return keys, nil
+}
+
+// proof fetches a signature and, if it is one of a list of digests, the list.
+func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
+	p := proof{URL: redacted(source)}
+	var err error
+	if p.Signature, err = a.small(ctx, source); err != nil {
+		return p, err
+	}
+	stem := withoutSignature(source)
+	if !isClearSigned(p.Signature) && isList(stem) {
+		if p.List, err = a.small(ctx, stem); err != nil {
+			err = fmt.Errorf("the list of digests %s: %w", redacted(stem), err)
+		}
+	}
+	return p, err
+}
+
+// Small fetches a file of at most a mebibyte into memory, for people or commands
+// that look at it. Nothing is built from it.
+func (a *Archives) Small(ctx context.Context, source string) ([]byte, error) {
+	data, err := a.small(ctx, source)
+	if err != nil && ctx.Err() == nil {
+		err = &FetchError{Wanted: Wanted{Package: path.Base(source)}, Attempts: []Attempt{{redacted(source), err}}}
+	}
+	return data, err
+}
+
+func (a *Archives) small(ctx context.Context, source string) ([]byte, error) {
+	const patience = time.Minute
+	ctx, cancel := context.WithTimeoutCause(ctx, patience, fmt.Errorf("it took longer than %s", patience))
+	defer cancel()
+	body, _, err := a.open(ctx, source)
+	if err != nil {
+		return nil, plain(ctx, err)
+	}
+	defer body.Close()
+	data, err := io.ReadAll(io.LimitReader(body, signature.LargestFile+1))
+	if err == nil && len(data) > signature.LargestFile {
+		err = fmt.Errorf("it has over %d bytes", signature.LargestFile)
+	}
+	if err != nil {
+		return nil, plain(ctx, err)
+	}
+	return data, nil
+}
+
+var (
+	signatureSuffix = regexp.MustCompile(`\.(asc|sig|sign|minisig|gpg|pgp)$`)
+	listName        = regexp.MustCompile(`(?i)(sums?|sha[0-9]+|checksums?|digests?|release)(\.txt)?$`)
+	compression     = regexp.MustCompile(`\.(gz|bz2|xz|zst|lz|lzma|Z)$`)
+)
+
+func withoutSignature(name string) string { return signatureSuffix.ReplaceAllString(name, "") }
+
+func isList(name string) bool { return listName.MatchString(path.Base(name)) }
+
+func isClearSigned(data []byte) bool {
+	return bytes.Contains(data, []byte("-----BEGIN PGP SIGNED MESSAGE-----"))
+}
+
+// proves verifies a proof for an archive.
+func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signature.Keys) (*signature.Good, error) {
+	memory := func(data []byte) signature.Open {
+		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
+	}
+	stem := path.Base(withoutSignature(p.URL))
+	inside := slices.ContainsFunc(w.URLs, func(url string) bool {
+		base := path.Base(url)
+		return stem != base && compression.ReplaceAllString(base, "") == stem
+	})
+	switch {
+	case isClearSigned(p.Signature):
+		block, _ := clearsign.Decode(p.Signature)
+		if block == nil {
+			return nil, &signature.Bad{Reasons: []string{"the signed list is damaged"}}
+		}
+		packets, err := io.ReadAll(block.ArmoredSignature.Body)
+		if err != nil {
+			return nil, &signature.Bad{Reasons: []string{"the signature of the list is damaged"}}
+		}
+		good, err := signature.Verify(memory(block.Bytes), packets, keys, time.Now())
+		return listed(block.Plaintext, good, err, w)
+	case p.List != nil:
+		good, err := signature.Verify(memory(p.List), p.Signature, keys, time.Now())
+		return listed(p.List, good, err, w)
+	case inside:
+		return signature.Verify(func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }, p.Signature, keys, time.Now())
+	}
+	return signature.Verify(func() (io.ReadCloser, error) { return os.Open(a.Path(w.Digest)) }, p.Signature, keys, time.Now())
+}
+
+// listed looks for the archive in a list of digests whose signature was
+// verified.
+func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.Good, error) {
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(string(list)) {
+		if strings.Contains(strings.ToLower(line), w.Digest.Hex) {
+			return good, nil
+		}
+	}
+	return nil, &signature.Bad{Reasons: []string{fmt.Sprintf("the list is signed by %s, but the archive's %s is not in it", good, w.Digest.Algorithm)}}
+}
+
+// uncompressed opens what is compressed in an archive.
+func (a *Archives) uncompressed(ctx context.Context, w Wanted) (io.ReadCloser, error) {
+	f, err := os.Open(a.Path(w.Digest))
+	if err != nil {
+		return nil, err
+	}
+	buffered := bufio.NewReaderSize(f, 256<<10)
+	head, err := buffered.Peek(6)
+	if err != nil && err != io.EOF {
+		f.Close()
+		return nil, err
+	}
+	r, done, err := decompressed(buffered, head, false)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &uncompressing{bound{ctx, r}, func() error { done(); return f.Close() }}, nil
+}
+
+type uncompressing struct {
+	io.Reader
+	close func() error
+}
+
+func (u *uncompressing) Close() error { return u.close() }
+
+// bound is a reader that ends with its context, and for which damage is damage
+// of the archive rather than of the signature.
+type bound struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (b bound) Read(p []byte) (int, error) {
+	if err := b.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := b.r.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = fmt.Errorf("the archive is damaged: %w", err)
+	}
+	return n, err
+}

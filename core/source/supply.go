@@ -1,0 +1,165 @@
+package source
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2"
+
+	"fernladder/core/recipe"
+)
+
+// Supplies are the files that administrators have brought, by digest. They are
+// kept apart from archives, for they must not be passed on.
+type Supplies struct{ Dir string }
+
+// Path is where a supply is or would be.
+func (s Supplies) Path(d recipe.Digest) string { return filepath.Join(s.Dir, d.Algorithm, d.Hex) }
+
+// Has tells whether a supply is there.
+func (s Supplies) Has(d recipe.Digest) bool {
+	info, err := os.Stat(s.Path(d))
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Add takes a copy of a file that is one of the wanted supplies, and returns
+// which. Its error is a *WrongSupply for a file that is none of them, or a
+// *StoreError.
+func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (*recipe.Supply, error) {
+	digests := map[recipe.Digest]bool{}
+	for _, algorithm := range []string{"sha256", "sha512"} {
+		d, err := digestFile(ctx, file, algorithm)
+		if err != nil {
+			return nil, err
+		}
+		digests[d] = true
+	}
+	for _, w := range wanted {
+		if !digests[w.Digest] {
+			continue
+		}
+		if s.Has(w.Digest) {
+			return w, nil
+		}
+		return w, s.copy(file, w.Digest)
+	}
+	e := &WrongSupply{File: file, Wanted: wanted}
+	for d := range digests {
+		if d.Algorithm == "sha256" {
+			e.Got = d
+		}
+	}
+	return nil, e
+}
+
+// copy brings a file into the store, and looks at its digest once more while it
+// does.
+func (s Supplies) copy(file string, d recipe.Digest) error {
+	in, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := os.MkdirAll(filepath.Dir(s.Path(d)), 0o755); err != nil {
+		return &StoreError{err}
+	}
+	// Only builds read it.
+	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithPermissions(0o400))
+	if err != nil {
+		return &StoreError{err}
+	}
+	defer out.Cleanup()
+	h := newHash(d.Algorithm)
+	if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
+		return &StoreError{err}
+	}
+	if hex.EncodeToString(h.Sum(nil)) != d.Hex {
+		return fmt.Errorf("%s changed while it was read", file)
+	}
+	if err := out.CloseAtomicallyReplace(); err != nil {
+		return &StoreError{err}
+	}
+	return nil
+}
+
+func digestFile(ctx context.Context, file, algorithm string) (recipe.Digest, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return recipe.Digest{}, err
+	}
+	defer f.Close()
+	h := newHash(algorithm)
+	if _, err := io.Copy(h, bound{ctx, f}); err != nil {
+		return recipe.Digest{}, err
+	}
+	return recipe.Digest{Algorithm: algorithm, Hex: hex.EncodeToString(h.Sum(nil))}, nil
+}
+
+// WrongSupply is the error for a file that no recipe asks for.
+type WrongSupply struct {
+	File   string
+	Got    recipe.Digest
+	Wanted []*recipe.Supply
+}
+
+func (e *WrongSupply) Error() string {
+	text := fmt.Sprintf("%s is not a file that the recipe asks for; its %s is %s", e.File, e.Got.Algorithm, e.Got.Hex)
+	for _, w := range e.Wanted {
+		text += fmt.Sprintf("\n    %s has the %s %s (%s)", w.File, w.Digest.Algorithm, w.Digest.Hex, w.Position)
+	}
+	return text
+}
+
+// MissingSupply is a supply that a ladder needs and nobody has brought.
+type MissingSupply struct {
+	Package string         `json:"package"`
+	Supply  *recipe.Supply `json:"-"`
+}
+
+// MissingSupplies is the error for a ladder that lacks supplies.
+type MissingSupplies []MissingSupply
+
+func (e MissingSupplies) Error() string {
+	text := "Files are needed that cannot be downloaded. Somebody has to bring them:"
+	for _, m := range e {
+		text += fmt.Sprintf("\n    %s, for %s: %s (%s)\n      fernladder supply %s FILE", m.Supply.File, m.Package, m.Supply.About, m.Supply.Position, m.Package)
+	}
+	return text
+}
+
+// Lay copies supplies into a directory, by the names under which a build finds
+// them.
+func (s Supplies) Lay(ctx context.Context, supplies []*recipe.Supply, dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, supply := range supplies {
+		if err := s.lay(ctx, supply, filepath.Join(dir, supply.File)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s Supplies) lay(ctx context.Context, supply *recipe.Supply, file string) error {
+	in, err := os.Open(s.Path(supply.Digest))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	h := newHash(supply.Digest.Algorithm)
+	_, err = io.Copy(io.MultiWriter(out, h), bound{ctx, in})
+	if err = errors.Join(err, out.Close()); err == nil && hex.EncodeToString(h.Sum(nil)) != supply.Digest.Hex {
+		err = fmt.Errorf("%s is damaged; bring the supply %s again", in.Name(), supply.File)
+	}
+	return err
+}

@@ -1,0 +1,123 @@
+package store
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2"
+)
+
+// Configuration files that administrators edit are in config/NAME, as one file
+// for all builds of a package; each tree has a link to it and the sample that it
+// begins as. config/NAME/.samples.json says which sample a file was last made
+// from or compared with, so that an upgrade knows an edited file.
+const samplesFile = ".samples.json"
+
+// ConfigFile is where a configuration file of a package is.
+func (s *Store) ConfigFile(name, file string) string {
+	return filepath.Join(s.Root, "config", name, filepath.FromSlash(file))
+}
+
+// ConfigChange says what became of a configuration file.
+type ConfigChange struct {
+	File   string `json:"file"`   // absolute
+	Sample string `json:"sample"` // absolute, in the tree
+	What   string `json:"what"`   // made, renewed or kept
+}
+
+// The things that become of configuration files: there was none; it was as the
+// last sample and is now as the new one; it was edited, and the new sample
+// differs from the last.
+const (
+	ConfigMade    = "made"
+	ConfigRenewed = "renewed"
+	ConfigKept    = "kept"
+)
+
+// BeginConfigs makes the configuration files of a build that are not there yet.
+func (s *Store) BeginConfigs(r *Receipt) error {
+	_, err := s.configs(r, false)
+	return err
+}
+
+// UpdateConfigs brings the configuration files of a build up to date when it is
+// put on the landing. Files that were edited stay as they are. The caller holds
+// the landing's lock.
+func (s *Store) UpdateConfigs(r *Receipt) ([]ConfigChange, error) { return s.configs(r, true) }
+
+func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
+	if len(r.Configs) == 0 {
+		return nil, nil
+	}
+	index := s.ConfigFile(r.Name, samplesFile)
+	samples := map[string]string{} // file to the digest of its sample
+	data, err := os.ReadFile(index)
+	if err == nil {
+		err = json.Unmarshal(data, &samples)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, &Error{Path: index, Err: fmt.Errorf("this list of samples is damaged: %w", err), Advice: "Delete it; edited files stay as they are."}
+	}
+	var changes []ConfigChange
+	for _, c := range r.Configs {
+		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), filepath.FromSlash(c.Sample))}
+		if change.What, err = s.config(change, samples, c.File, renew); err != nil {
+			return changes, s.Wrap(err)
+		}
+		if change.What != "" {
+			changes = append(changes, change)
+		}
+	}
+	if len(changes) == 0 {
+		return nil, nil
+	}
+	if data, err = json.MarshalIndent(samples, "", "  "); err != nil {
+		return changes, err
+	}
+	return changes, s.Wrap(renameio.WriteFile(index, append(data, '\n'), 0o644))
+}
+
+// config brings one file up to date, and says what it has done.
+func (s *Store) config(change ConfigChange, samples map[string]string, name string, renew bool) (string, error) {
+	sample, err := os.ReadFile(change.Sample)
+	if err != nil {
+		return "", err
+	}
+	mode := fs.FileMode(0o644)
+	if info, err := os.Stat(change.Sample); err == nil {
+		mode = info.Mode().Perm() | 0o200
+	}
+	last := samples[name]
+	current, err := os.ReadFile(change.File)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if err := os.MkdirAll(filepath.Dir(change.File), 0o755); err != nil {
+			return "", err
+		}
+		samples[name] = digestOf(sample)
+		return ConfigMade, renameio.WriteFile(change.File, sample, mode)
+	case err != nil:
+		return "", err
+	case !renew || digestOf(sample) == last:
+		return "", nil
+	case digestOf(current) == digestOf(sample):
+		samples[name] = digestOf(sample)
+		return "", nil
+	case digestOf(current) == last:
+		samples[name] = digestOf(sample)
+		return ConfigRenewed, renameio.WriteFile(change.File, sample, mode)
+	}
+	samples[name] = digestOf(sample)
+	return ConfigKept, nil
+}
+
+func digestOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/host"
+	"fernladder/internal/term"
+)
+
+func (a *app) hostCommand() *cobra.Command {
+	var f ladderFlags
+	install, yes := false, false
+	c := &cobra.Command{
+		Use:   "host NAME...",
+		Short: "Show what this machine must have for the ladder, and what it lacks",
+		Long: `Looks for everything that the builds of a ladder need of the operating system:
+the programs that they run, and what their recipes name. Shows each once, and the
+line that installs what is missing. With --install, that line is run after asking,
+and everything is looked for again.`,
+		Example: `  fernladder host glasshouse
+  fernladder host glasshouse --install`,
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeRecipes,
+		RunE:              func(c *cobra.Command, args []string) error { return a.host(c.Context(), args, &f, install, yes) },
+	}
+	a.addLadderFlags(c, &f, false)
+	c.Flags().BoolVar(&install, "install", false, "install what is missing, after asking")
+	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
+	return c
+}
+
+func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install, yes bool) error {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	findings := l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs))
+	if missing := l.lacking(findings); install && missing != nil {
+		if err := a.installMissing(ctx, missing, yes); err != nil {
+			return err
+		}
+		findings = l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs))
+	}
+	missing := l.lacking(findings)
+	if a.screen.JSON {
+		out := map[string]any{"needs": findings}
+		if missing != nil {
+			out["install"], out["unknown"] = missing.InstallLine()
+		}
+		if err := a.screen.PrintJSON(out); err != nil {
+			return err
+		}
+	} else {
+		a.showHost(l, findings)
+	}
+	if missing == nil {
+		return nil
+	}
+	if a.screen.JSON {
+		return &alreadyShown{missing}
+	}
+	return missing
+}
+
+// lacking is the error for what is missing, or nil.
+func (l *ladder) lacking(findings []host.Finding) *host.Missing {
+	missing := &host.Missing{Path: l.workshop.Programs.Path, Machine: l.workshop.Machine}
+	for _, f := range findings {
+		if f.Lacking() {
+			missing.Needs = append(missing.Needs, f)
+		}
+	}
+	if len(missing.Needs) == 0 {
+		return nil
+	}
+	return missing
+}
+
+func (a *app) showHost(l *ladder, findings []host.Finding) {
+	rows := make([][]string, len(findings))
+	lacks := 0
+	for i, f := range findings {
+		state := a.screen.Good("there")
+		switch f.State {
+		case host.Absent:
+			state = a.screen.Bad("missing")
+		case host.TooOld:
+			state = a.screen.Bad("does not fit")
+		case host.Unknown:
+			state = "there, version not known"
+		}
+		if f.Lacking() {
+			lacks++
+		}
+		wanted := f.Range.String()
+		if wanted == "any" {
+			wanted = ""
+		}
+		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ")}
+	}
+	a.screen.Table([]string{"kind", "name", "state", "version", "needed", "for"}, rows)
+	a.screen.Print("\n%s for %s: %s.", term.Count(len(findings), "thing"), term.Count(len(l.jobs), "package"),
+		map[bool]string{true: "all are there", false: fmt.Sprintf("%d missing", lacks)}[lacks == 0])
+}
+
+// installMissing runs the operating system's own package manager.
+func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes bool) error {
+	packages, _ := missing.Packages()
+	argv := append(append([]string{}, host.Installer(missing.Machine.Family)...), packages...)
+	if line, _ := missing.InstallLine(); line == "" {
+		return missing
+	}
+	if os.Geteuid() != 0 {
+		argv = append([]string{"sudo"}, argv...)
+	}
+	a.screen.Note("This will run: %s", strings.Join(argv, " "))
+	if !yes {
+		if !a.screen.Interactive(os.Stdin) {
+			return usage("--install asks before it runs anything, and there is nobody to ask; add --yes to do without")
+		}
+		fmt.Fprint(a.screen.Err, "Run it? [y/N] ")
+		answer := ""
+		fmt.Fscanln(os.Stdin, &answer)
+		if answer != "y" && answer != "yes" {
+			return usage("nothing was installed")
+		}
+	}
+	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	command.Stdin, command.Stdout, command.Stderr = os.Stdin, a.screen.Err, a.screen.Err
+	if yes {
+		command.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+		if missing.Machine.Family == "debian" || missing.Machine.Family == "fedora" {
+			command.Args = append(command.Args, "-y")
+		}
+	}
+	if err := command.Run(); err != nil {
+		return fmt.Errorf("%s failed: %w", strings.Join(argv, " "), err)
+	}
+	return nil
+}
