@@ -21,7 +21,7 @@ func TestInstallTheGarden(t *testing.T) {
 	used := w.sh(`eval "$(fernladder env)"; glasshouse --version; glasshouse day book; mistplan --version; test -f "$MISTPLAN_DATA/readings.csv"; ! command -v sporegen`)
 	assert.Equal(t, 0, used.status, used.stderr)
 	assert.Contains(t, used.stdout, "glasshouse 1.0.0, with dewcalc 1.4.2\n8 hours planned, 35 minutes of mist")
-	assert.Contains(t, used.stdout, "mistplan 2.1.0 (storage: loam, plots: yes)")
+	assert.Contains(t, used.stdout, "mistplan 2.1.0 (storage: loam, plots: yes, calibration: +0.0)")
 
 	w.write("c.c", "#include <dewcalc.h>\n#include <stdio.h>\nint main(void) { printf(\"%.1f\", dewcalc_dew_point(20, 50)); }\n")
 	against := w.sh(`eval "$(fernladder env dewcalc)"; cc $CPPFLAGS c.c $LDFLAGS -ldewcalc -o c; env -i ./c; test "$(pkg-config --modversion dewcalc)" = 1.4.2`)
@@ -59,7 +59,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 	assert.Equal(t, map[string]string{"shared": "on"}, with.Packages[1].Options)
 	assert.Equal(t, with.Packages[0].ID, without.Packages[0].ID, "what is not concerned keeps its id")
 	assert.NotEqual(t, with.Packages[4].ID, without.Packages[2].ID)
-	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:40)"}, with.Packages[0].Why)
+	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:66)"}, with.Packages[0].Why)
 	assert.NoDirExists(t, w.root, "a plan changes nothing")
 }
 
@@ -135,7 +135,7 @@ func TestLookingAtWhatIsThere(t *testing.T) {
 		Stages              []struct{ Stage string }
 	}
 	w.parsed(&receipt, "show", "dewcalc")
-	assert.Equal(t, "open", receipt.Isolation)
+	assert.Equal(t, "sealed", receipt.Isolation)
 	assert.Contains(t, receipt.Sources[0].URL, "/dl/dewcalc-1.4.2.tar.gz")
 	var stages []string
 	for _, s := range receipt.Stages {

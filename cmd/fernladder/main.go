@@ -4,7 +4,13 @@ package main
 import (
 	"os"
 
+	"fernladder/core/seal"
 	"fernladder/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv)) }
+func main() {
+	if status, started := seal.Main(os.Args, os.Stdout, os.Stderr); started {
+		os.Exit(status)
+	}
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))
+}

@@ -21,7 +21,7 @@ func TestWrongDigestOnEveryMirror(t *testing.T) {
 	const recipe = "recipes/dewcalc/recipe.toml"
 	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
 	w.fails(5, []string{"install", "mistplan"}, "dewcalc 1.4.2 cannot be fetched", "/tampered/dewcalc-1.4.2.tar.gz: wrong sha256", "broken off",
-		"not built", "recipes/dewcalc/recipe.toml:13")
+		"not built", "recipes/dewcalc/recipe.toml:16")
 	assert.Equal(t, []string{"frondplot/1.2.0", "loamdb/0.9.1", "sporegen/2.0"}, w.trees(), "the rest goes on")
 	assert.NoFileExists(t, w.root+"/landing")
 	w.edit(recipe, "/cut/", "/dl/")
@@ -125,12 +125,33 @@ func TestAFullDisk(t *testing.T) {
 }
 
 // slowly is a build that stands still in its compile stage until a file is
-// there, with processes in the background, one of them in its own session.
+// beside its recipe, with processes in the background, one of them in its own
+// session. Its tree tells how often it was configured.
 func slowly(w *world, name string) {
 	w.pkg(name, script(
-		"configure", "echo once >>"+w.path(name+".configured"),
-		"compile", "sleep 987 & setsid sleep 987 & touch "+w.path(name+".started")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done",
-		"place", place(name)))
+		"configure", "echo once >>../configured",
+		"compile", "sleep 987 & setsid sleep 987 & touch started; while ! test -f "+w.path("recipes/"+name+"/go")+"; do sleep 0.05; done",
+		"place", place(name)+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
+}
+
+// slow waits until a slow build stands still.
+func (w *world) slow(name string) { w.waitFor("root/work/" + name + "-*/source/started") }
+
+// goOn lets slow builds go on.
+func (w *world) goOn(names ...string) {
+	for _, name := range names {
+		w.write("recipes/"+name+"/go", "")
+	}
+}
+
+// configured tells how often the build of a tree was configured.
+func (w *world) configured(name string) string {
+	files, err := filepath.Glob(w.root + "/trees/" + name + "/*/*.configured")
+	require.NoError(w.t, err)
+	require.Len(w.t, files, 1)
+	data, err := os.ReadFile(files[0])
+	require.NoError(w.t, err)
+	return string(data)
 }
 
 // orphans are the processes that builds below the root have left.
@@ -145,24 +166,28 @@ func (w *world) orphans() (left []string) {
 	return left
 }
 
-func (w *world) waitFor(name string) {
-	require.Eventually(w.t, func() bool { _, err := os.Stat(w.path(name)); return err == nil }, 20*time.Second, 10*time.Millisecond, name)
+func (w *world) waitFor(pattern string) {
+	require.Eventually(w.t, func() bool { files, _ := filepath.Glob(w.path(pattern)); return len(files) > 0 }, 20*time.Second, 10*time.Millisecond, pattern)
 }
 
 // Whatever ends a build in the middle of a compile, nothing half-done is left,
 // nothing goes on running, and the next run goes on from there.
 func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
-	for _, how := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGKILL} {
-		t.Run(how.String(), func(t *testing.T) {
-			w := newWorld(t)
+	for _, c := range []struct {
+		how       syscall.Signal
+		isolation string
+	}{{syscall.SIGINT, "sealed"}, {syscall.SIGTERM, "fenced"}, {syscall.SIGTERM, "open"}, {syscall.SIGKILL, "sealed"}, {syscall.SIGKILL, "open"}} {
+		t.Run(c.how.String()+" "+c.isolation, func(t *testing.T) {
+			how, w := c.how, newWorld(t)
+			w.isolation = c.isolation
 			slowly(w, "fern")
 			slowly(w, "moss")
 			c := w.command("install", "fern", "moss", "-j", "2")
 			var stderr strings.Builder
 			c.Stderr = &stderr
 			require.NoError(t, c.Start())
-			w.waitFor("fern.started")
-			w.waitFor("moss.started")
+			w.slow("fern")
+			w.slow("moss")
 			require.NoError(t, c.Process.Signal(how))
 			c.Wait()
 			if how != syscall.SIGKILL {
@@ -173,12 +198,12 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 			assert.Empty(t, w.trees())
 			assert.NoFileExists(t, w.root+"/landing")
 
-			w.write("go", "")
+			w.goOn("fern", "moss")
 			w.must("install", "fern", "moss")
 			if how == syscall.SIGKILL {
-				assert.Equal(t, "once\nonce\n", w.read("fern.configured"), "what may be half-written is made anew")
+				assert.Equal(t, "once\nonce\n", w.configured("fern"), "what may be half-written is made anew")
 			} else {
-				assert.Equal(t, "once\n", w.read("fern.configured"), "what was done is not done again")
+				assert.Equal(t, "once\n", w.configured("fern"), "what was done is not done again")
 			}
 			assert.Empty(t, w.orphans(), "nor does anything of the first run go on")
 			left, err := os.ReadDir(filepath.Join(w.root, "work"))
@@ -192,6 +217,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 // one. A run that is killed there loses nothing.
 func TestKilledDuringATry(t *testing.T) {
 	w := newWorld(t)
+	w.isolation = "open" // the try sees a file outside
 	w.pkg("fern", script("place", "echo once >>"+w.path("placed")+"; "+place("fern"))+
 		"[[try]]\nrun = \"touch "+w.path("trying")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
 	c := w.command("install", "fern")
@@ -234,8 +260,8 @@ func TestRootsThatCompilersCannotName(t *testing.T) {
 
 func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	w := newWorld(t)
-	w.pkg("soil", script("configure", "echo once >>"+w.path("configured"), "compile",
-		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f "+w.path("rain")+"", "place", place("soil")))
+	w.pkg("soil", script("configure", "echo once >>../configured", "compile",
+		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f "+w.path("recipes/soil/rain"), "place", place("soil")+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
 	need := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n"
 	w.pkg("fern", need+script("place", place("fern")))
 	w.pkg("stone", script("place", place("stone")))
@@ -245,9 +271,9 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")
 	assert.NoFileExists(t, w.root+"/landing", "the landing waits for all that was asked for")
 	assert.Contains(t, w.must("log", "soil").stdout, "too dry")
-	w.write("rain", "")
+	w.write("recipes/soil/rain", "")
 	w.must("install", "fern", "stone")
-	assert.Equal(t, "once\n", w.read("configured"))
+	assert.Equal(t, "once\n", w.configured("soil"))
 	assert.Contains(t, w.must("show", "soil").stdout, ", failed in stage compile\n", "the history has failures too")
 }
 
@@ -257,15 +283,15 @@ func TestTwoAtOnceOnOneRoot(t *testing.T) {
 	var wait sync.WaitGroup
 	results := make([]result, 2)
 	wait.Go(func() { results[0] = w.run("install", "fern") })
-	w.waitFor("fern.started")
+	w.slow("fern")
 	wait.Go(func() { results[1] = w.run("install", "fern") })
 	time.Sleep(200 * time.Millisecond)
-	w.write("go", "")
+	w.goOn("fern")
 	wait.Wait()
 	assert.Equal(t, 0, results[0].status, results[0].stderr)
 	assert.Equal(t, 0, results[1].status, results[1].stderr)
 	assert.Contains(t, results[1].stderr, "waiting for another fernladder to build the same")
-	assert.Equal(t, "once\n", w.read("fern.configured"))
+	assert.Equal(t, "once\n", w.configured("fern"))
 }
 
 func TestFilesOfTwoPackagesInOnePlace(t *testing.T) {
@@ -303,7 +329,7 @@ func TestPlacing(t *testing.T) {
 	for name, c := range map[string]struct{ step, says string }{
 		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"), "files were placed outside the tree: /etc/fern.conf"},
 		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
-		"both":    {place("x") + "; mkdir -p $FL_PREFIX", "some files were placed below $DESTDIR, and some not"},
+		"both":    {place("x") + "; mkdir -p $FL_PREFIX/etc", "some files were placed below $DESTDIR, and some not"},
 	} {
 		w.pkg(name, script("place", c.step))
 		w.fails(1, []string{"install", name}, "failed in stage place", c.says)

@@ -46,6 +46,9 @@ type world struct {
 	dir  string
 	root string
 	env  []string
+	// isolation is that of builds: the strongest that the machine has, if
+	// nothing is said.
+	isolation string
 }
 
 func newWorld(t *testing.T) *world {
@@ -134,6 +137,9 @@ type result struct {
 }
 
 func (w *world) command(args ...string) *exec.Cmd {
+	if w.isolation != "" && (args[0] == "install" || args[0] == "build") {
+		args = append(args, "--isolation", w.isolation)
+	}
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = w.dir, w.env
 	return c

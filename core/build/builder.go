@@ -18,10 +18,6 @@ import (
 	"fernladder/core/store"
 )
 
-// Isolation is what keeps a build from the rest of the machine. This version
-// has none but the environment.
-const Isolation = "open"
-
 // A Builder runs jobs.
 type Builder struct {
 	*Workshop
@@ -127,7 +123,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 		err = g.renew(g.dirs.build)
 	case StagePlace:
 		if err = g.renew(g.dirs.stage); err == nil {
-			err = g.Store.Discard(g.job.Ref)
+			err = errors.Join(g.Store.Discard(g.job.Ref), os.RemoveAll(g.filled()))
 		}
 	}
 	if err == nil {
@@ -184,7 +180,12 @@ func what(c Command) string {
 
 // command runs one command, with the job slots it is entitled to.
 func (g *building) command(ctx context.Context, c Command, output *os.File) error {
-	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output}
+	room, err := g.room()
+	if err != nil {
+		return err
+	}
+	defer g.leaveRoom()
+	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, room: room}
 	jobs := 1
 	switch c.Jobs {
 	case Shared:

@@ -15,6 +15,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
+	"fernladder/core/seal"
 	"fernladder/core/source"
 	"fernladder/core/store"
 )
@@ -71,6 +72,17 @@ type Workshop struct {
 	Programs host.Programs
 	Jobs     int // slots, for FL_JOBS
 	Events   event.Sink
+
+	// Isolation is how far builds and tries are kept apart from the machine.
+	// The zero value is seal.Open.
+	Isolation seal.Level
+}
+
+func (w *Workshop) isolation() seal.Level {
+	if w.Isolation == "" {
+		return seal.Open
+	}
+	return w.Isolation
 }
 
 // Repositories are the copies of git and Subversion repositories in the root.

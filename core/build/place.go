@@ -22,7 +22,7 @@ func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tr
 func (g *building) collect(log string) error {
 	staged := g.staged()
 	_, errStaged := os.Lstat(staged)
-	_, errTree := os.Lstat(g.job.Tree)
+	_, errTree := os.Lstat(g.filled())
 	switch {
 	case errStaged == nil && errTree == nil:
 		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
@@ -32,7 +32,7 @@ func (g *building) collect(log string) error {
 		if err := os.MkdirAll(filepath.Dir(staged), 0o755); err != nil {
 			return err
 		}
-		if err := os.Rename(g.job.Tree, staged); err != nil {
+		if err := os.Rename(g.filled(), staged); err != nil {
 			return err
 		}
 	}
@@ -88,7 +88,7 @@ func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
 
 func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
 	log := filepath.Join(g.Store.Logs(g.job.Ref), StageTry+".log")
-	results, err := Tries(ctx, g.Store, g.Programs, receipt, g.dirs.tmp)
+	results, err := g.Tries(ctx, receipt, g.dirs.tmp)
 	if err != nil {
 		return err
 	}
@@ -121,7 +121,7 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
 		Sources: g.Sources, Patches: g.job.Patches, Configs: g.configs(),
 		Needs: g.job.Links(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
-		Isolation: Isolation, Began: g.began.UTC(), Files: files, Size: size,
+		Isolation: string(g.isolation()), Began: g.began.UTC(), Files: files, Size: size,
 	}
 	values := treeVariables(g.job)
 	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))

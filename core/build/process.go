@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/host"
+	"fernladder/core/seal"
 )
 
 // process is a command with everything it needs to run.
@@ -25,6 +26,7 @@ type process struct {
 	env    []string
 	output *os.File
 	files  []*os.File // its descriptors from 3 on
+	room   seal.Room
 }
 
 // run runs a process to its end. It has no terminal and no input, and is the
@@ -35,14 +37,15 @@ func (p process) run(ctx context.Context) error {
 	if file == "" {
 		return errors.New("there is no such program")
 	}
-	command := exec.Command(file)
-	command.Args = p.argv
-	command.Dir, command.Env = p.dir, append(p.env, "PWD="+p.dir)
+	command, started, err := p.room.Command(file, p.argv, p.dir, append(p.env, "PWD="+p.dir), p.files)
+	if err != nil {
+		return err
+	}
+	defer started()
 	command.Stdout, command.Stderr = p.output, p.output
-	command.ExtraFiles = p.files
 	// Should this program be killed, what it started is too. The kernel ties
 	// that to the thread which starts the process, so the thread has to stay.
-	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
+	command.SysProcAttr.Setsid, command.SysProcAttr.Pdeathsig = true, syscall.SIGKILL
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	if err := command.Start(); err != nil {
@@ -72,7 +75,7 @@ func (p process) run(ctx context.Context) error {
 	syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
 	close(ended)
 	<-watched
-	err := command.Wait()
+	err = command.Wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -100,6 +103,9 @@ func status(err error) string {
 			return "was killed, perhaps because the memory was full"
 		}
 		return fmt.Sprintf("was ended by signal %d (%s)", int(w.Signal()), w.Signal())
+	}
+	if code := exit.ExitCode(); code == 128+int(syscall.SIGKILL) { // of a command in a room
+		return "was killed, perhaps because the memory was full"
 	}
 	return fmt.Sprintf("ended with status %d", exit.ExitCode())
 }

@@ -21,8 +21,8 @@ type TryResult struct {
 }
 
 // Tries runs the tries of an installed build, all of them, in a new directory
-// below dir. The error is the context's, or about the directory.
-func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt *store.Receipt, dir string) ([]TryResult, error) {
+// below dir, kept apart from the machine like builds. The error is the context's, or about the directory.
+func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string) ([]TryResult, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -31,17 +31,24 @@ func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt 
 		return nil, err
 	}
 	defer os.RemoveAll(place)
-	env, err := tryEnvironment(s, programs, receipt, place)
+	env, visible, err := tryEnvironment(w.Store, w.Programs, receipt, place)
 	if err != nil {
 		return nil, err
 	}
+	point, err := os.MkdirTemp(dir, "room-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(point)
+	room := tryRoom(w.Store, w.Isolation, point, place, visible)
+	room.Visible = append(room.Visible, w.Programs.Path...)
 	var results []TryResult
 	for i, t := range receipt.Tries {
 		output, err := os.Create(filepath.Join(place, fmt.Sprintf(".output-%d", i)))
 		if err != nil {
 			return nil, err
 		}
-		err = process{dir: place, argv: []string{"sh", "-e", "-c", t.Run}, env: env, output: output}.run(ctx)
+		err = process{dir: place, argv: []string{"sh", "-e", "-c", t.Run}, env: env, output: output, room: room}.run(ctx)
 		output.Close()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -64,14 +71,14 @@ func Tries(ctx context.Context, s *store.Store, programs host.Programs, receipt 
 
 // tryEnvironment is what a user of the build has: its programs and those that
 // it needs when it runs, and the variables they set.
-func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) ([]string, error) {
-	env := []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
+func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) (env []string, visible []*store.Receipt, err error) {
+	env = []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
 		"FL_NAME=" + receipt.Name, "FL_VERSION=" + receipt.Version, "FL_PREFIX=" + receipt.Tree}
 	for name, value := range receipt.Options {
 		env = append(env, "FL_OPTION_"+recipe.VariableName(name)+"="+value)
 	}
 	var path []string
-	visible := []*store.Receipt{receipt}
+	visible = []*store.Receipt{receipt}
 	seen := map[store.Ref]bool{}
 	for i := 0; i < len(visible); i++ {
 		r := visible[i]
@@ -87,12 +94,12 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			seen[need.Ref] = true
 			next, err := s.Receipt(need.Ref)
 			if err != nil {
-				return nil, s.Wrap(err)
+				return nil, nil, s.Wrap(err)
 			}
 			visible = append(visible, next)
 		}
 	}
-	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), nil
+	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), visible, nil
 }
 
 // matches tells whether the pattern matches somewhere in what was printed; ^

@@ -9,7 +9,6 @@ package draft
 import (
 	"io"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -143,8 +142,8 @@ func (t *tree) first(names ...string) string {
 }
 
 // match returns the first group of a pattern in a file, or "".
-func (t *tree) match(name string, pattern *regexp.Regexp) string {
-	if m := pattern.FindStringSubmatch(t.text(name)); m != nil {
+func (t *tree) match(name string, pattern *pattern) string {
+	if m := pattern.find(t.text(name)); m != nil {
 		return strings.TrimSpace(m[1])
 	}
 	return ""
@@ -194,19 +193,19 @@ func (t *tree) method(s *Source) {
 	}
 }
 
-var installTarget = regexp.MustCompile(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
+var installTarget = newPattern(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
 
 // makefile looks at how a plain makefile is told where to install.
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
-	if !installTarget.MatchString(text) {
+	if !installTarget.matches(text) {
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Open})
 	}
-	if prefixVariable.MatchString(text) {
+	if prefixVariable.matches(text) {
 		return
 	}
-	if m := otherPrefix.FindStringSubmatch(text); m != nil {
+	if m := otherPrefix.find(text); m != nil {
 		s.Args = append(s.Args, m[1]+"=$FL_PREFIX")
 		s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
 		return
@@ -215,8 +214,8 @@ func (t *tree) makefile(s *Source, name string) {
 }
 
 var (
-	prefixVariable = regexp.MustCompile(`\b(PREFIX|prefix)\b`)
+	prefixVariable = newPattern(`\b(PREFIX|prefix)\b`)
 	// What makefiles call the place to install in otherwise: a variable whose
 	// value is an absolute path that things are usually installed in.
-	otherPrefix = regexp.MustCompile(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
+	otherPrefix = newPattern(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
 )

@@ -3,7 +3,6 @@ package draft
 import (
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
 	"github.com/google/licensecheck"
@@ -13,25 +12,25 @@ import (
 )
 
 var (
-	configureName    = regexp.MustCompile(`(?m)^PACKAGE_TARNAME='([^']+)'`)
-	configureVersion = regexp.MustCompile(`(?m)^PACKAGE_VERSION='([^']+)'`)
-	configureHome    = regexp.MustCompile(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
-	initName         = regexp.MustCompile(`AC_INIT\(\s*\[?([^\],()\s]+)`)
-	initVersion      = regexp.MustCompile(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
-	cmakeName        = regexp.MustCompile(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
-	cmakeVersion     = regexp.MustCompile(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
-	mesonName        = regexp.MustCompile(`(?s)project\s*\(\s*'([^']+)'`)
-	mesonVersion     = regexp.MustCompile(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
-	archiveParts     = regexp.MustCompile(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
-	pcDescription    = regexp.MustCompile(`(?m)^Description:[ \t]*(\S.*)$`)
-	pcURL            = regexp.MustCompile(`(?m)^URL:[ \t]*(https?://\S+)`)
+	configureName    = newPattern(`(?m)^PACKAGE_TARNAME='([^']+)'`)
+	configureVersion = newPattern(`(?m)^PACKAGE_VERSION='([^']+)'`)
+	configureHome    = newPattern(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
+	initName         = newPattern(`AC_INIT\(\s*\[?([^\],()\s]+)`)
+	initVersion      = newPattern(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
+	cmakeName        = newPattern(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
+	cmakeVersion     = newPattern(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
+	mesonName        = newPattern(`(?s)project\s*\(\s*'([^']+)'`)
+	mesonVersion     = newPattern(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
+	archiveParts     = newPattern(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
+	pcDescription    = newPattern(`(?m)^Description:[ \t]*(\S.*)$`)
+	pcURL            = newPattern(`(?m)^URL:[ \t]*(https?://\S+)`)
 )
 
 // identity finds name and version: what the build files say, which goes into
 // what is built, and otherwise what the archive is called.
 func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
-	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
+	if m := archiveParts.find(t.archive); m != nil {
 		archiveName, archiveVersion = m[1], m[2]
 	}
 	ac := t.first("configure.ac", "configure.in")
@@ -62,7 +61,7 @@ func (t *tree) identity(s *Source) {
 	}
 }
 
-var headerVersion = regexp.MustCompile(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)
+var headerVersion = newPattern(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)
 
 // headerVersion finds a version that a header defines.
 func (t *tree) headerVersion() Finding {

@@ -1,7 +1,6 @@
 package draft
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -27,8 +26,8 @@ func (t *tree) options(s *Source) {
 // A line of a configure script's help that names an option, and lines that go
 // on with its explanation.
 var (
-	helpOption = regexp.MustCompile(`^  --(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=\S+)?(?:\s+(\S.*))?$`)
-	helpMore   = regexp.MustCompile(`^ {10,}(\S.*)$`)
+	helpOption = newPattern(`^  --(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=\S+)?(?:\s+(\S.*))?$`)
+	helpMore   = newPattern(`^ {10,}(\S.*)$`)
 )
 
 // usual are switches of the build tools themselves, which every generated
@@ -42,9 +41,9 @@ func configureOptions(script string) ([]Option, []Setting) {
 	var about *string // of the last option, if its explanation can go on
 	for line := range strings.Lines(script) {
 		line = strings.TrimRight(line, "\n")
-		m := helpOption.FindStringSubmatch(line)
+		m := helpOption.find(line)
 		if m == nil {
-			if more := helpMore.FindStringSubmatch(line); about != nil && more != nil {
+			if more := helpMore.find(line); about != nil && more != nil {
 				*about = strings.TrimSpace(*about + " " + more[1])
 			} else {
 				about = nil
@@ -77,13 +76,13 @@ func settled(options []Option) []Option {
 
 // listedValues finds the values that the help of an option lists:
 // --enable-x=no/auto/yes, --with-x=(a|b|c), --with-x={a,b}.
-var listedValues = regexp.MustCompile(`^\[?=[({\[]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]]*\]?$`)
+var listedValues = newPattern(`^\[?=[({\[]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]]*\]?$`)
 
 // newOption makes an option of --HOW-NAME as a help text has it. It is false for
 // one that takes a path or a number, which has no values to choose from.
 func newOption(how, name, value, about string) (Option, bool) {
 	o := Option{Name: optionName(name), About: about}
-	if m := listedValues.FindStringSubmatch(value); m != nil {
+	if m := listedValues.find(value); m != nil {
 		o.Order = strings.FieldsFunc(m[1], func(c rune) bool { return strings.ContainsRune("|/,", c) })
 		o.Order = append([]string{"unset"}, o.Order...)
 		o.Default, o.Values = "unset", map[string][]string{}
@@ -108,8 +107,8 @@ func newOption(how, name, value, about string) (Option, bool) {
 }
 
 var (
-	acArgument = regexp.MustCompile(`(?s)AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*(.{0,600})`)
-	acHelp     = regexp.MustCompile(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
+	acArgument = newPattern(`(?s)AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*(.{0,600})`)
+	acHelp     = newPattern(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
 )
 
 // acOptions finds the options in the source of a configure script that is still
@@ -117,10 +116,10 @@ var (
 func acOptions(text string) ([]Option, []Setting) {
 	var options []Option
 	var settings []Setting
-	for _, m := range acArgument.FindAllStringSubmatch(text, -1) {
+	for _, m := range acArgument.all(text) {
 		how, name := strings.ToLower(m[1]), m[2]
 		value, about := "", ""
-		if help := acHelp.FindStringSubmatch(m[3]); help != nil {
+		if help := acHelp.find(m[3]); help != nil {
 			how, value, about = help[1], help[2], strings.Join(strings.Fields(help[3]), " ")
 		}
 		if o, ok := newOption(how, name, value, about); ok {
@@ -134,14 +133,14 @@ func acOptions(text string) ([]Option, []Setting) {
 
 // helpDefault finds in the help of an option that it is on unless it is turned
 // off, which the name of the switch does not always tell.
-var helpDefault = regexp.MustCompile(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)\s*(yes|on|enabled)\b|enabled by default`)
+var helpDefault = newPattern(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)\s*(yes|on|enabled)\b|enabled by default`)
 
 // settle leaves the arguments of the side that is not the default.
 func (o *Option) settle() {
 	if o.Values != nil {
 		return
 	}
-	if o.Default == "off" && helpDefault.MatchString(o.About) {
+	if o.Default == "off" && helpDefault.matches(o.About) {
 		o.Default = "on"
 	}
 	if o.Default == "on" {
@@ -151,22 +150,22 @@ func (o *Option) settle() {
 	}
 }
 
-var notInNames = regexp.MustCompile(`[^a-z0-9_-]+`)
+var notInNames = newPattern(`[^a-z0-9_-]+`)
 
 // optionName makes an option's name for a recipe, or "" if none can be made.
 func optionName(name string) string {
-	name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-_")
+	name = strings.Trim(notInNames.replace(strings.ToLower(name), "-"), "-_")
 	if name == "" || name[0] < 'a' || slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
 		return ""
 	}
 	return name
 }
 
-var cmakeOption = regexp.MustCompile(`(?im)^[ \t]*option\s*\(\s*(\w+)\s+"([^"]*)"\s*(\w+)?\s*\)`)
+var cmakeOption = newPattern(`(?im)^[ \t]*option\s*\(\s*(\w+)\s+"([^"]*)"\s*(\w+)?\s*\)`)
 
 var (
-	cmakeCached  = regexp.MustCompile(`(?im)^[ \t]*set\s*\(\s*(\w+)\s+("[^"]*"|[^\s()"]+)\s+CACHE\s+(BOOL|STRING|PATH|FILEPATH)\s+"([^"]*)"`)
-	cmakeStrings = regexp.MustCompile(`(?im)set_property\s*\(\s*CACHE\s+(\w+)\s+PROPERTY\s+STRINGS\s+([^)]*)\)`)
+	cmakeCached  = newPattern(`(?im)^[ \t]*set\s*\(\s*(\w+)\s+("[^"]*"|[^\s()"]+)\s+CACHE\s+(BOOL|STRING|PATH|FILEPATH)\s+"([^"]*)"`)
+	cmakeStrings = newPattern(`(?im)set_property\s*\(\s*CACHE\s+(\w+)\s+PROPERTY\s+STRINGS\s+([^)]*)\)`)
 )
 
 func cmakeOptions(text string) ([]Option, []Setting) {
@@ -181,14 +180,14 @@ func cmakeOptions(text string) ([]Option, []Setting) {
 			options = append(options, o)
 		}
 	}
-	for _, m := range cmakeOption.FindAllStringSubmatch(text, -1) {
+	for _, m := range cmakeOption.all(text) {
 		add(m[1], m[2], m[3])
 	}
 	choices := map[string][]string{}
-	for _, m := range cmakeStrings.FindAllStringSubmatch(text, -1) {
+	for _, m := range cmakeStrings.all(text) {
 		choices[m[1]] = strings.Fields(strings.NewReplacer(`"`, "", ";", " ").Replace(m[2]))
 	}
-	for _, m := range cmakeCached.FindAllStringSubmatch(text, -1) {
+	for _, m := range cmakeCached.all(text) {
 		name, value, about := m[1], strings.Trim(m[2], `"`), m[4]
 		values := choices[name]
 		switch {
@@ -211,24 +210,24 @@ func cmakeOptions(text string) ([]Option, []Setting) {
 }
 
 var (
-	mesonOption = regexp.MustCompile(`(?s)option\s*\(\s*'([^']+)'(.*?)\n?\)`)
-	mesonType   = regexp.MustCompile(`type\s*:\s*'(\w+)'`)
-	mesonValue  = regexp.MustCompile(`value\s*:\s*'?([\w.+-]+)'?`)
-	mesonAbout  = regexp.MustCompile(`(?s)description\s*:\s*'([^']*)'`)
-	mesonChoice = regexp.MustCompile(`(?s)choices\s*:\s*\[([^\]]*)\]`)
-	quoted      = regexp.MustCompile(`'([\w.+-]+)'`)
+	mesonOption = newPattern(`(?s)option\s*\(\s*'([^']+)'(.*?)\n?\)`)
+	mesonType   = newPattern(`type\s*:\s*'(\w+)'`)
+	mesonValue  = newPattern(`value\s*:\s*'?([\w.+-]+)'?`)
+	mesonAbout  = newPattern(`(?s)description\s*:\s*'([^']*)'`)
+	mesonChoice = newPattern(`(?s)choices\s*:\s*\[([^\]]*)\]`)
+	quoted      = newPattern(`'([\w.+-]+)'`)
 )
 
 func mesonOptions(text string) ([]Option, []Setting) {
 	var options []Option
 	var settings []Setting
-	group := func(re *regexp.Regexp, text string) string {
-		if m := re.FindStringSubmatch(text); m != nil {
+	group := func(re *pattern, text string) string {
+		if m := re.find(text); m != nil {
 			return m[1]
 		}
 		return ""
 	}
-	for _, m := range mesonOption.FindAllStringSubmatch(text, -1) {
+	for _, m := range mesonOption.all(text) {
 		o := Option{Name: optionName(m[1]), About: group(mesonAbout, m[2])}
 		value := group(mesonValue, m[2])
 		argument := func(value string) []string { return []string{"-D" + m[1] + "=" + value} }
@@ -243,7 +242,7 @@ func mesonOptions(text string) ([]Option, []Setting) {
 			o.Order = []string{"auto", "enabled", "disabled"}
 			if kind == "combo" {
 				o.Order = nil
-				for _, choice := range quoted.FindAllStringSubmatch(group(mesonChoice, m[2]), -1) {
+				for _, choice := range quoted.all(group(mesonChoice, m[2])) {
 					o.Order = append(o.Order, choice[1])
 				}
 			}

@@ -1,7 +1,6 @@
 package draft
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
@@ -14,24 +13,24 @@ import (
 var lookups = []struct {
 	method  recipe.Method // the one whose files say so
 	kind    string
-	pattern *regexp.Regexp
+	pattern *pattern
 	// required tells from the arguments whether the build fails without it.
 	required func(arguments string) bool
 	lower    bool // the name stands in capitals there
 }{
-	{recipe.Configure, "module", regexp.MustCompile(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\])]+?)\]?\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
-	{recipe.Configure, "library", regexp.MustCompile(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
-	{recipe.Configure, "program", regexp.MustCompile(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
-	{recipe.Configure, "library", regexp.MustCompile(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
-	{recipe.Configure, "header", regexp.MustCompile(`AC_CHECK_HEADERS?\(\s*\[?([\w./+-]+\.h)\]?\s*,([^)]*AC_MSG_ERROR)`), func(string) bool { return true }, false},
-	{recipe.Configure, "package", regexp.MustCompile(`AM_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(.*)`), func(string) bool { return false }, true},
-	{recipe.CMake, "package", regexp.MustCompile(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.CMake, "module", regexp.MustCompile(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }, false},
-	{recipe.CMake, "library", regexp.MustCompile(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.CMake, "program", regexp.MustCompile(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.Meson, "module", regexp.MustCompile(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }, false},
-	{recipe.Meson, "library", regexp.MustCompile(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
-	{recipe.Meson, "program", regexp.MustCompile(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
+	{recipe.Configure, "module", newPattern(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\])]+?)\]?\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
+	{recipe.Configure, "library", newPattern(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "program", newPattern(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
+	{recipe.Configure, "library", newPattern(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "header", newPattern(`AC_CHECK_HEADERS?\(\s*\[?([\w./+-]+\.h)\]?\s*,([^)]*AC_MSG_ERROR)`), func(string) bool { return true }, false},
+	{recipe.Configure, "package", newPattern(`AM_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(.*)`), func(string) bool { return false }, true},
+	{recipe.CMake, "package", newPattern(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "module", newPattern(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }, false},
+	{recipe.CMake, "library", newPattern(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "program", newPattern(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.Meson, "module", newPattern(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }, false},
+	{recipe.Meson, "library", newPattern(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
+	{recipe.Meson, "program", newPattern(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
 }
 
 // base are what every system with a compiler has.
@@ -55,7 +54,7 @@ func moduleList(text string) []Wish {
 			}
 			i += 2
 		}
-		if moduleName.MatchString(w.Name) {
+		if moduleName.matches(w.Name) {
 			wishes = append(wishes, w)
 		}
 	}
@@ -70,7 +69,7 @@ func (s *Source) add(w Wish) {
 	}
 }
 
-var moduleName = regexp.MustCompile(`^[\w+.-]+$`)
+var moduleName = newPattern(`^[\w+.-]+$`)
 
 // wishes finds what the source looks for in other packages.
 func (t *tree) wishes(s *Source) {
@@ -82,7 +81,7 @@ func (t *tree) wishes(s *Source) {
 		if l.method != recipe.Method(s.Method.Value) {
 			continue
 		}
-		for _, m := range l.pattern.FindAllStringSubmatch(text, -1) {
+		for _, m := range l.pattern.all(text) {
 			required := l.required(m[2])
 			if l.kind == "module" {
 				for _, w := range moduleList(m[1]) {
@@ -106,8 +105,8 @@ func (t *tree) wishes(s *Source) {
 	})
 }
 
-var comment = regexp.MustCompile(`(?m)(^|\s)(#|dnl\b).*$`)
+var comment = newPattern(`(?m)(^|\s)(#|dnl\b).*$`)
 
 // uncommented takes the comments out of a build file. What looks like one in
 // the middle of a text is lost too, which does no harm here.
-func uncommented(text string) string { return comment.ReplaceAllString(text, "$1") }
+func uncommented(text string) string { return comment.replace(text, "$1") }

@@ -115,7 +115,7 @@ func CheckURL(url string) error {
 // CheckRepository tells whether url can be that of a repository.
 func CheckRepository(url string) error {
 	if !repositoryPattern.MatchString(url) {
-		return fmt.Errorf("%q is not the URL of a repository: it begins with https://, http://, ssh://, git://, svn://, svn+ssh:// or file://", url)
+		return fmt.Errorf("%q cannot be the URL of a repository, which begins with https, http, ssh, git, svn, svn+ssh or file", url)
 	}
 	return nil
 }
@@ -123,7 +123,7 @@ func CheckRepository(url string) error {
 // checkInside tells whether a path stays in the directory it is meant in.
 func checkInside(name string) error {
 	if !filepath.IsLocal(name) || path.Clean(name) != name {
-		return fmt.Errorf("%q is not a path inside, without . and ..", name)
+		return fmt.Errorf("%q has to be a path inside, and without . or .. in it", name)
 	}
 	return nil
 }

@@ -9,11 +9,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/seal"
 )
 
 // FileName is the name of a settings file.
@@ -27,6 +29,8 @@ type Settings struct {
 	Shelves []recipe.Shelf
 	Jobs    int      // 0: as many as there are processors
 	Path    []string // where builds find the operating system's programs
+
+	Isolation seal.Level // the least that will do
 
 	remote []*recipe.Shelf
 }
@@ -50,6 +54,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
 		keyfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. fernladder shelves --fetch brings them."),
 		keyfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
+		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
 }
@@ -152,6 +157,13 @@ func mustBeAbsolute(path string) error {
 		return fmt.Errorf("%q must begin with /", path)
 	}
 	return nil
+}
+
+func isolation(text string) (seal.Level, error) {
+	if !slices.Contains(seal.Levels, seal.Level(text)) {
+		return "", &keyfile.At{Advice: "it can be: open, fenced, sealed", Err: fmt.Errorf("isolation cannot be %q", text)}
+	}
+	return seal.Level(text), nil
 }
 
 func mustBeInside(dir string) error {

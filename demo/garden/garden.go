@@ -17,6 +17,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +30,7 @@ var files embed.FS
 
 // releases are what the garden's programmers have released.
 var releases = []struct{ name, version, suffix string }{
+	{"dewcalc", "1.4.3", ".tar.gz"}, // which the recipe does not have yet
 	{"dewcalc", "1.4.2", ".tar.gz"},
 	{"dewcalc", "1.3.0", ".tar.gz"},
 	{"loamdb", "0.9.1", ".tar.zst"},
@@ -38,10 +40,13 @@ var releases = []struct{ name, version, suffix string }{
 	{"mistplan", "2.1.0", ".tar.gz"},
 	{"mistplan", "1.9.4", ".tar.gz"},
 	{"glasshouse", "1.0.0", ".tar.gz"},
+	{"curves", "7", ".zip"},
 }
 
-// Archives returns the archives of all releases, by file name. They are the
-// same, byte for byte, each time.
+// Archives returns what the garden's upstream site has, by file name: the
+// archives of all releases, which are the same, byte for byte, each time; their
+// signatures and the key they are by, which is made anew each time; and the
+// files of a git repository.
 func Archives() (map[string][]byte, error) {
 	archives := map[string][]byte{}
 	for _, r := range releases {
@@ -54,8 +59,14 @@ func Archives() (map[string][]byte, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	return archives, nil
+	if err := sign(archives); err != nil {
+		return nil, err
+	}
+	return archives, repository(archives)
 }
+
+// Calibration is the file that no site has: the gardener brings it.
+const Calibration = "0.7\n"
 
 // Write fills a folder with the garden: settings, a shelf with its recipes and,
 // for when the site is gone, the archives. In the recipes, these come from below
@@ -70,7 +81,8 @@ func Write(dir, upstream string, archives map[string][]byte) error {
 	if err := write(filepath.Join(dir, "fernladder.toml"), []byte(settings)); err != nil {
 		return err
 	}
-	places := strings.NewReplacer("@UPSTREAM@", upstream, "@FILES@", "file://"+filepath.Join(dir, "upstream"))
+	calibration := sha256.Sum256([]byte(Calibration))
+	places := strings.NewReplacer("@UPSTREAM@", upstream, "@FILES@", "file://"+filepath.Join(dir, "upstream"), "@CALIBRATION@", hex.EncodeToString(calibration[:]))
 	return writeRecipes(filepath.Join(dir, "recipes"), places, archives)
 }
 
@@ -88,8 +100,11 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 	}
 	digest := regexp.MustCompile(`@SHA256 (.*)@`)
 	return fs.WalkDir(recipes, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
+		if err != nil {
 			return err
+		}
+		if d.IsDir() {
+			return writeKey(filepath.Join(shelf, name), name, archives)
 		}
 		data, err := fs.ReadFile(recipes, name)
 		if err != nil {
@@ -102,6 +117,14 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 		})
 		return write(filepath.Join(shelf, name), []byte(text))
 	})
+}
+
+// writeKey puts the growers' key beside the recipes whose archives they sign.
+func writeKey(dir, name string, archives map[string][]byte) error {
+	if !slices.Contains(signed, name) {
+		return nil
+	}
+	return write(filepath.Join(dir, "keys", KeyFile), archives[KeyFile])
 }
 
 // entry is a file of an archive.

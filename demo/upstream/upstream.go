@@ -1,7 +1,9 @@
 // Package upstream stands in for the sites that source archives are fetched
 // from. It serves files on a loopback port, and misbehaves on request:
 //
+//	/dl/            lists the files
 //	/dl/FILE        serves it
+//	/git/FILE       serves it too, for repositories
 //	/tampered/FILE  serves something else of the same length
 //	/cut/FILE       breaks the connection off half-way
 //	/slow/FILE      serves it in small pieces, a tenth of a second apart
@@ -10,8 +12,11 @@
 package upstream
 
 import (
+	"fmt"
+	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -39,6 +44,10 @@ func Start(files map[string][]byte) (*Site, error) {
 		s.asked = append(s.asked, r.URL.Path)
 		s.lock.Unlock()
 		how, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+		if how == "dl" && name == "" {
+			list(w, files)
+			return
+		}
 		data, found := files[name]
 		if !found {
 			http.NotFound(w, r)
@@ -60,10 +69,20 @@ func (s *Site) Asked() []string {
 	return append([]string{}, s.asked...)
 }
 
+// list is the page that names what can be downloaded.
+func list(w http.ResponseWriter, files map[string][]byte) {
+	w.Header().Set("Content-Type", "text/html")
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if !strings.Contains(name, "/") {
+			fmt.Fprintf(w, "<a href=%q>%s</a>\n", name, name)
+		}
+	}
+}
+
 func serve(w http.ResponseWriter, r *http.Request, how string, data []byte) {
 	length := strconv.Itoa(len(data))
 	switch how {
-	case "dl":
+	case "dl", "git":
 		w.Header().Set("Content-Length", length)
 		w.Write(data)
 	case "tampered":

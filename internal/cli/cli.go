@@ -39,6 +39,7 @@ type app struct {
 
 	settingsFile, root string
 	jobs               int
+	isolation          string
 	json, plain        bool
 }
 

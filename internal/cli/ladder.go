@@ -23,6 +23,7 @@ type ladderFlags struct{ options []string }
 func (a *app) addLadderFlags(c *cobra.Command, f *ladderFlags, builds bool) {
 	c.Flags().StringArrayVarP(&f.options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
 	if builds {
+		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
 }
@@ -147,6 +148,9 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 		return err
 	}
 	if err := l.store.Prepare(); err != nil {
+		return err
+	}
+	if err := a.isolate(l.session); err != nil {
 		return err
 	}
 	history, err := l.store.History(ctx)

@@ -42,6 +42,12 @@ func (a *app) try(ctx context.Context, names []string) error {
 		Version string            `json:"version"`
 		Tries   []build.TryResult `json:"tries"`
 	}
+	if err := s.store.Prepare(); err != nil {
+		return err
+	}
+	if err := a.isolate(s); err != nil {
+		return err
+	}
 	var all []tried
 	sum := &tryError{}
 	for _, name := range names {
@@ -49,7 +55,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 		if err != nil {
 			return err
 		}
-		results, err := build.Tries(ctx, s.store, s.workshop.Programs, r, filepath.Join(s.store.Root, "work"))
+		results, err := s.workshop.Tries(ctx, r, filepath.Join(s.store.Root, "work"))
 		if err != nil {
 			return s.store.Wrap(err)
 		}

@@ -23,9 +23,22 @@ static int read_readings(const char *dir, struct reading *r)
 	}
 	while (count < MOST_READINGS && fgets(line, sizeof line, f))
 		if (sscanf(line, "%d,%lf,%lf", &r[count].hour, &r[count].temperature, &r[count].humidity) == 3)
-			count++;
+			r[count++].temperature += CALIBRATION;
 	fclose(f);
 	return count;
+}
+
+/* The stage to plan for, from the configuration file: a line "stage = NAME". */
+static const char *configured_stage(void)
+{
+	static char stage[64] = "leafing";
+	char line[256];
+	FILE *f = fopen(CONFIG, "r");
+	while (f && fgets(line, sizeof line, f))
+		sscanf(line, " stage = %63s", stage);
+	if (f)
+		fclose(f);
+	return stage;
 }
 
 static int store(const char *file, double total)
@@ -42,20 +55,21 @@ static int store(const char *file, double total)
 
 int main(int argc, char **argv)
 {
-	const char *dir = getenv("MISTPLAN_DATA"), *stage = "leafing", *file = 0, *plot = 0;
+	const char *dir = getenv("MISTPLAN_DATA"), *stage = configured_stage(), *file = 0, *plot = 0;
 	for (int i = 1; i < argc; i++) {
 		if (strcmp(argv[i], "--version") == 0) {
-			printf("mistplan @VERSION@ (storage: %s, plots: %s)\n",
+			printf("mistplan @VERSION@ (storage: %s, plots: %s, calibration: %+.1f)\n",
 #ifdef WITH_LOAM
 			       "loam",
 #else
 			       "flat",
 #endif
 #ifdef WITH_PLOTS
-			       "yes");
+			       "yes",
 #else
-			       "no");
+			       "no",
 #endif
+			       CALIBRATION);
 			return 0;
 		}
 		if (i + 1 < argc && strcmp(argv[i], "--data") == 0)
