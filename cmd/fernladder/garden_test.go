@@ -168,9 +168,9 @@ func TestNewFolderAndFetch(t *testing.T) {
 	c.Dir = w.path("work")
 	assert.Equal(t, "0 recipes, no mistakes\n", w.finish(c).stdout)
 
-	assert.Contains(t, w.must("fetch", "dewcalc").stdout, "1 archive fetched and verified.")
+	assert.Contains(t, w.must("fetch", "dewcalc").stdout, "The sources of 1 package are here, verified.")
 	site.Close()
-	assert.Contains(t, w.must("fetch", "dewcalc").stdout, "all archives are there")
+	assert.Contains(t, w.must("fetch", "dewcalc").stdout, "all sources are here")
 	w.must("build", "dewcalc")
 	assert.NoFileExists(t, w.root+"/landing", "build leaves the landing alone")
 	w.fails(5, []string{"install", "loamdb"}, "loamdb 0.9.1 cannot be fetched", "the connection was refused")

@@ -159,6 +159,10 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 	if errors.As(err, &bad) {
 		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, from), "")
 	}
+	var repository *source.RepositoryError
+	if errors.As(err, &repository) {
+		return g.failure(StageUnpack, repository.Error(), "")
+	}
 	if err != nil {
 		return err
 	}

@@ -49,6 +49,14 @@ type At struct {
 func (a *At) Error() string { return a.Err.Error() }
 func (a *At) Unwrap() error { return a.Err }
 
+// adviceOf is the advice of an error that has some.
+func adviceOf(err error) string {
+	if at, ok := err.(*At); ok {
+		return at.Advice
+	}
+	return ""
+}
+
 // Read fills the variables that keys are bound to from data, the contents of
 // file. It returns every mistake found. What it could read is filled in all
 // the same.
@@ -140,14 +148,11 @@ func (d *reading) want(e entry, v *value, kinds ...kind) bool {
 // text hands a text to use, and to the key's checks once the file is read.
 func (k *Key) text(d *reading, v *value, use func(string) error) {
 	report := func(err error) {
-		offset, advice := v.offset, ""
-		if at, ok := err.(*At); ok {
-			advice = at.Advice
-			if v.exact {
-				offset = v.body + at.Offset
-			}
+		offset := v.offset
+		if at, ok := err.(*At); ok && v.exact {
+			offset = v.body + at.Offset
 		}
-		d.problemAt(offset, advice, "%v", err)
+		d.problemAt(offset, adviceOf(err), "%v", err)
 	}
 	if err := use(v.text); err != nil {
 		report(err)

@@ -156,7 +156,7 @@ func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check fu
 		}
 		for _, item := range e.value.entries {
 			if err := check(item.name); err != nil {
-				d.problemAt(item.offset, "", "%v", err)
+				d.problemAt(item.offset, adviceOf(err), "%v", err)
 			}
 			if d.want(item, item.value, aTable) {
 				t := new(T)
@@ -189,7 +189,7 @@ func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about 
 		}
 		for _, got := range e.value.entries {
 			if err := name(got.name); err != nil {
-				d.problemAt(got.offset, "", "%v", err)
+				d.problemAt(got.offset, adviceOf(err), "%v", err)
 			}
 			if !d.want(got, got.value, item) {
 				continue

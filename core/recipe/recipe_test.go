@@ -231,3 +231,54 @@ func FuzzCondition(f *testing.F) {
 		c.Holds(Facts{Version: version.MustParse("1")})
 	})
 }
+
+func TestConditionsThatCannotMatter(t *testing.T) {
+	one, _ := version.Parse("1.0")
+	two, _ := version.Parse("2.0")
+	r := &Recipe{
+		Releases: []*Release{{Version: one}, {Version: two}},
+		Options:  []*Option{{Name: "plots", Default: "on"}, {Name: "storage", Default: "loam", Values: []keyfile.Pair{{Name: "loam"}, {Name: "flat"}}}},
+	}
+	for text, want := range map[string]string{
+		"plots": "can be", "plots and not plots": "never", "plots or not plots": "always", "version >= 1": "always", "version > 2": "never",
+		"version == 2.0 and plots": "can be", "storage == loam or storage == flat": "always", "arch == x86_64": "can be", "arch == x86_64 and arch == aarch64": "never",
+		"host != debian or host != fedora": "always", "host == debian and version < 2": "can be", "": "always",
+	} {
+		c := Condition{}
+		if text != "" {
+			var err error
+			c, err = ParseCondition(text, r.Options)
+			require.NoError(t, err)
+		}
+		holds, fails := r.chances(c)
+		assert.Equal(t, want, map[[2]bool]string{{true, true}: "can be", {true, false}: "always", {false, true}: "never"}[[2]bool{holds, fails}], text)
+	}
+}
+
+func TestMistakesAboutSources(t *testing.T) {
+	digest := "sha256 = \"" + digestOfNothing + "\"\n"
+	for text, says := range map[string]string{
+		"[[release]]\nversion = \"1\"\ngit = \"https://x.example/a.git\"\n":                                                                        "its commit is not said",
+		"[[release]]\ngit = \"https://x.example/a.git\"\nbranch = \"main\"\n":                                                                      "a release needs a version",
+		"[[release]]\ntrack = \"tip\"\ngit = \"https://x.example/a.git\"\n":                                                                        "a tip is the head of a branch",
+		"[[release]]\ntrack = \"tip\"\nversion = \"1\"\nsvn = \"https://x.example/a\"\n":                                                           "the version of a tip is that of",
+		"[[release]]\ntrack = \"tip\"\n":                                                                                                           "a tip is in a repository",
+		"[[release]]\nversion = \"1\"\ngit = \"https://x.example/a\"\nsvn = \"https://x.example/a\"\n":                                             "has two sources",
+		"[[release]]\nversion = \"1\"\nsvn = \"https://x.example/a\"\nrevision = \"r7\"\n":                                                         "a revision is a number above 0",
+		"[[release]]\nversion = \"1\"\ngit = \"https://x.example/a\"\ncommit = \"abc\"\n":                                                          "a commit has 40 or 64 hexadecimal digits",
+		"[[release]]\nversion = \"1\"\ngit = \"https://x.example/a\"\ncommit = \"" + digestOfNothing + "\"\n" + digest:                             "takes the place of a digest",
+		"[[release]]\nversion = \"1\"\nbranch = \"main\"\narchive = \"file:///a\"\n" + digest:                                                      "but no repository",
+		"[[release]]\nversion = \"1\"\ngit = \"-x\"\n":                                                                                             "cannot be the URL of a repository",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\nsignature = \"file:///a.asc\"\n" + digest:                                          "there are no keys to check it with",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[extra]]\nname = \"e\"\narchive = \"file:///b\"\ninto = \"../x\"\n": "has to be a path inside",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[supply]]\nfile = \"a/b\"\nabout = \"x\"\n" + digest:                "cannot be the name of a supply",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "names one thing",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nheader = \"a.h\"\nversion = \"> 1\"\n":                     "do not tell their version",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\npackages = { debain = \"a\" }\n":          `did you mean "debian"?`,
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[launcher]]\nname = \"a\"\nrun = \"a; b\"\n":                        "no shell reads it",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[upstream]\npage = \"https://x.example\"\npattern = 'a-\\d+'\n":      "needs a group",
+	} {
+		_, err := shelf(t, map[string]string{"a": "format = 1\n[package]\nname = \"a\"\nsummary = \"x\"\n[build]\nmethod = \"make\"\n" + text}).Find("a")
+		assert.ErrorContains(t, err, says, text)
+	}
+}

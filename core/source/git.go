@@ -399,6 +399,9 @@ func (r *Repositories) exportGit(ctx context.Context, repository, commit, dir st
 		ended <- err
 	}()
 	got, err := unpackTar(ctx, repository, reader, dir, limits)
+	if err == nil { // what fills up the last block
+		_, err = io.Copy(io.Discard, reader)
+	}
 	reader.CloseWithError(errors.New("no more is needed"))
 	if gitErr := <-ended; err == nil {
 		err = gitErr

@@ -5,7 +5,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/build"
 	"fernladder/internal/term"
 )
 
@@ -30,39 +29,39 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 	if err != nil {
 		return err
 	}
-	var missing []*build.Job
+	missing := 0
 	for _, j := range l.todo() {
 		if !l.workshop.Fetched(ctx, j) {
-			missing = append(missing, j)
+			missing++
 		}
 	}
 	if err := l.workshop.CheckSupplies(l.todo()); err != nil {
 		return err
 	}
-	if len(missing) > 0 {
+	if len(l.todo()) > 0 { // what is there is verified again
 		if err := l.store.Prepare(); err != nil {
 			return err
 		}
-		b, end, err := a.builder(l, len(missing))
+		b, end, err := a.builder(l, len(l.todo()))
 		if err != nil {
 			return err
 		}
-		results := b.Fetch(ctx, missing)
+		results := b.Fetch(ctx, l.todo())
 		end()
 		if err := a.failed(ctx, results); err != nil {
 			return err
 		}
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]int{"fetched": len(missing), "there": len(l.todo()) - len(missing)})
+		return a.screen.PrintJSON(map[string]int{"fetched": missing, "there": len(l.todo()) - missing})
 	}
 	switch {
 	case len(l.todo()) == 0:
 		a.screen.Print("Nothing to fetch: everything is installed.")
-	case len(missing) == 0:
-		a.screen.Print("Nothing to fetch: all archives are there, verified.")
+	case missing == 0:
+		a.screen.Print("Nothing to fetch: all sources are here, verified.")
 	default:
-		a.screen.Print("%s fetched and verified.", term.Count(len(missing), "archive"))
+		a.screen.Print("The sources of %s are here, verified.", term.Count(missing, "package"))
 	}
 	return nil
 }

@@ -118,6 +118,9 @@ func (a *app) fetchShelf(ctx context.Context, s *session, shelf recipe.Shelf) er
 	if err == nil {
 		_, err = repositories.Export(ctx, checkout, files, source.Usual)
 	}
+	if is[*source.RepositoryError](err) || is[*source.UnpackError](err) {
+		return err
+	}
 	if err != nil {
 		return s.store.Wrap(err)
 	}

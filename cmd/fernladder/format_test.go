@@ -1,0 +1,267 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/demo/garden"
+)
+
+func TestSignedArchives(t *testing.T) {
+	w, site := newGarden(t)
+	r := w.must("install", "dewcalc")
+	assert.Contains(t, r.stderr, "signed by Vale Growers <growers@vale-glasshouse.example> (")
+	assert.Contains(t, w.must("show", "dewcalc").stdout, "signed by  Vale Growers")
+
+	const recipe = "recipes/dewcalc/recipe.toml"
+	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz.asc", site.URL+"/dl/mistplan-2.1.0.tar.gz.asc")
+	w.edit(recipe, "/dewcalc-$FL_VERSION.tar.gz.asc", "/absent.asc")
+	w.fails(5, []string{"install", "dewcalc:1.3.0"}, "the signature of dewcalc 1.3.0 cannot be fetched", "mistplan-2.1.0.tar.gz.asc: no good signature: it says it is by Vale Growers",
+		"but it does not fit the file", "nobody whom the recipe trusts has signed it")
+	w.must("install", "dewcalc:1.4.2") // its signature is kept
+
+	other, err := garden.Archives() // with another key
+	require.NoError(t, err)
+	w.write("recipes/dewcalc/keys/growers.asc", string(other[garden.KeyFile]))
+	w.fails(5, []string{"fetch", "dewcalc:1.3.0"}, "which is not among the recipe's keys")
+	w.write("recipes/dewcalc/keys/growers.asc", "no key")
+	w.fails(5, []string{"fetch", "dewcalc:1.3.0"}, "growers.asc holds no usable public key")
+	assert.NotContains(t, strings.Join(w.trees(), " "), "1.3.0")
+}
+
+func TestSupplies(t *testing.T) {
+	w, site := newGarden(t)
+	w.fails(5, []string{"install", "mistplan", "-o", "calibrated=on"}, "station.cal, for mistplan: The calibration of your weather station", "recipes/mistplan/recipe.toml:", "fernladder supply mistplan FILE")
+	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
+	w.write("other", "0.8\n")
+	w.fails(5, []string{"supply", "mistplan", "other"}, "other is not a file that the recipe asks for; its sha256 is ", "station.cal has the sha256")
+	w.fails(2, []string{"supply", "dewcalc", "other"}, "dewcalc needs no files")
+	w.fails(2, []string{"supply", "mistplan", "absent"}, "absent: no such file")
+	w.write("mine.cal", garden.Calibration)
+	assert.Equal(t, "station.cal is here for mistplan, verified: The calibration of your weather station, from its maker's customer page\n", w.must("supply", "mistplan", "mine.cal").stdout)
+	w.must("install", "mistplan", "-o", "calibrated=on")
+	assert.Contains(t, w.sh(`eval "$(fernladder env)"; mistplan --version`).stdout, "calibration: +0.7")
+	assert.Contains(t, w.must("show", "mistplan").stdout, "station.cal, brought by hand, not to be passed on")
+	assert.NotContains(t, w.must("log", "mistplan").stdout, "0.7\n")
+}
+
+func TestExtrasGoInside(t *testing.T) {
+	w, _ := newGarden(t)
+	w.must("install", "mistplan")
+	assert.FileExists(t, w.root+"/landing/share/mistplan/moss.csv")
+	w.edit("recipes/mistplan/recipe.toml", "data/curves", "readings.csv")
+	w.fails(1, []string{"install", "mistplan"}, "the extra curves goes into readings.csv, where the source has something that is no directory")
+	w.pkg("curves", "", "moss.csv", "mine")
+	w.pkg("fern", "[[extra]]\nname = \"more\"\narchive = \"file://"+w.path("archives/curves.tar.gz")+"\"\nsha256 = \""+w.sha256("archives/curves.tar.gz")+"\"\ninto = \"a/b\"\n"+
+		script("place", "test -f a/b/moss.csv; "+place("fern")), "moss.csv", "theirs")
+	w.must("install", "fern")
+	w.edit("recipes/fern/recipe.toml", `into = "a/b"`, `into = "data"`)
+	w.pkg("data", "", "x", "x")
+	w.edit("recipes/fern/recipe.toml", "test -f a/b/moss.csv", "test -f data/moss.csv")
+	w.must("install", "fern")
+}
+
+// A tip is what the lock file says it is, until it is told to look again.
+func TestTips(t *testing.T) {
+	w, _ := newGarden(t)
+	r := w.must("install", "mistplan:tip")
+	assert.Contains(t, r.stderr, "Pinned the tip of mistplan to 2.1.0+1.g")
+	pinned := w.read("ladder.lock")
+	assert.Contains(t, pinned, "branch     = \"main\"")
+	assert.Contains(t, w.must("show", "mistplan").stdout, "commit     ")
+	assert.Contains(t, w.must("list").stdout, "2.1.0+1.g")
+	w.must("install", "mistplan:tip")
+	assert.Contains(t, w.must("lock", "mistplan").stdout, "stays at 2.1.0+1.g")
+	assert.Equal(t, pinned, w.read("ladder.lock"))
+	assert.Contains(t, w.must("plan", "glasshouse").stdout, "mistplan     2.1.0     to build", "who does not ask for a tip gets none")
+	w.fails(2, []string{"lock", "dewcalc"}, "dewcalc has no release on the track tip")
+	w.fails(4, []string{"install", "dewcalc:tip"}, "dewcalc has no tip.")
+
+	w.edit("recipes/mistplan/recipe.toml", `branch = "main"`, `branch = "absent"`)
+	w.fails(5, []string{"install", "mistplan:tip"}, `the repository has no branch "absent"`)
+	w.edit("ladder.lock", "commit ", "comit ")
+	w.fails(3, []string{"plan", "mistplan:tip"}, `did you mean "commit"?`)
+}
+
+// A release can be a commit of a repository, with its submodules, and of
+// Subversion.
+func TestReleasesFromRepositories(t *testing.T) {
+	w := newWorld(t)
+	sh := func(text string) string {
+		c := exec.Command("sh", "-e", "-c", text)
+		c.Dir = w.dir
+		c.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+w.path("gitconfig"), "HOME="+w.dir)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return strings.TrimSpace(string(out))
+	}
+	w.write("gitconfig", "[user]\nname = Vale Growers\nemail = growers@vale-glasshouse.example\n[protocol \"file\"]\nallow = always\n[init]\ndefaultBranch = main\n")
+	commit := sh(`git init -q soil; cd soil; echo loam >kind; git add .; git commit -qm soil; cd ..
+		git init -q fern; cd fern; echo fern >name; git submodule --quiet add "file://$PWD/../soil" beds/soil; git add .; git commit -qm fern; git tag v1.2
+		echo later >name; git commit -qam later; git rev-parse v1.2`)
+	build := script("place", "test \"$(cat name) $(cat beds/soil/kind)\" = 'fern loam'; "+place("fern"))
+	write := func(release string) {
+		w.write("recipes/fern/recipe.toml", "format = 1\n[package]\nname = \"fern\"\nsummary = \"x\"\n[[release]]\nversion = \"1.2\"\n"+release+"\n"+build)
+	}
+	write(fmt.Sprintf("git = \"file://%s/fern\"\ntag = \"v1.2\"\ncommit = %q", w.dir, commit))
+	w.must("install", "fern")
+	sh("mv fern gone; mv soil gone2")
+	w.must("remove", "--trees", "fern")
+	w.must("install", "fern") // from what was fetched before
+	sh("mv gone fern; mv gone2 soil; cd fern; git tag -f v1.2 main")
+	w.must("remove", "--trees", "fern")
+	require.NoError(t, os.RemoveAll(w.root+"/archives"))
+	w.fails(5, []string{"install", "fern"}, "the tag v1.2 names the commit ", "not "+commit+" as the recipe does")
+	write(fmt.Sprintf("git = \"file://%s/fern\"\ncommit = %q", w.dir, strings.Repeat("0", 40)))
+	w.fails(5, []string{"install", "fern"}, "recipes/fern/recipe.toml:5")
+
+	sh(`svnadmin create svn; mkdir -p in/trunk/beds/soil; echo fern >in/trunk/name; echo loam >in/trunk/beds/soil/kind; svn import -q -m one in "file://$PWD/svn"`)
+	write(fmt.Sprintf("svn = \"file://%s/svn/trunk\"\nrevision = \"1\"", w.dir))
+	w.must("install", "fern")
+	assert.Contains(t, w.must("show", "fern").stdout, "commit     1\n")
+	write(fmt.Sprintf("svn = \"file://%s/svn/trunk\"\nrevision = \"7\"", w.dir))
+	w.fails(5, []string{"install", "fern"}, "No such revision 7")
+
+	draft := w.must("draft", "file://"+w.dir+"/fern/.git", "--name", "frond", "--print").stdout
+	assert.Contains(t, draft, "version = \"1.2\"   # guessed, the tag v1.2\ngit     = \"file://"+w.dir+"/fern/.git\"\ntag     = \"v1.2\"\ncommit  = ")
+	assert.Contains(t, draft, "track  = \"tip\"")
+}
+
+func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
+	w := newWorld(t)
+	release := func(version, sample string) {
+		w.pkg("fern", "[[config]]\nfile = \"etc/fern.conf\"\n[[try]]\nrun = \"cat $FL_PREFIX/etc/fern.conf\"\nexpect = \"=\"\n"+
+			script("place", place("fern")+"; mkdir $DESTDIR$FL_PREFIX/etc; cp fern.conf $DESTDIR$FL_PREFIX/etc"), "fern.conf", sample)
+		w.edit("recipes/fern/recipe.toml", `version = "1.0"`, fmt.Sprintf("version = %q", version))
+	}
+	conf := func() string { return w.read("root/landing/etc/fern.conf") }
+	release("1.0", "light=low\n")
+	assert.Contains(t, w.must("install", "fern").stdout, "fern is configured in "+w.root+"/config/fern/etc/fern.conf")
+	assert.Equal(t, "light=low\n", conf())
+	release("1.1", "light=high\n")
+	assert.Contains(t, w.must("install", "fern").stdout, "it is as the new sample now")
+	assert.Equal(t, "light=high\n", conf())
+	w.write("root/config/fern/etc/fern.conf", "light=mine\n")
+	release("1.2", "light=medium\n")
+	assert.Contains(t, w.must("install", "fern").stdout, "stays as it was edited; the sample has changed:\n  diff ")
+	assert.Equal(t, "light=mine\n", conf())
+	assert.NotContains(t, w.must("install", "fern").stdout, "diff")
+	w.must("remove", "--trees", "fern")
+	w.must("install", "fern")
+	assert.Equal(t, "light=mine\n", conf(), "it outlives the tree")
+}
+
+func TestLaunchers(t *testing.T) {
+	w := newWorld(t)
+	recipe := "[[launcher]]\nname = \"The fern\"\nrun = \"fern --grow 50%\"\n[env]\nLIGHT = \"a $HOME\\\"b\"\n" + script("place", place("fern"))
+	w.pkg("fern", recipe)
+	w.must("install", "fern")
+	entry := w.read("root/landing/share/applications/fern.desktop")
+	assert.Contains(t, entry, "\nExec=env \"LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/trees/fern/")
+	assert.Contains(t, entry, "/bin/fern --grow 50%%\n")
+	w.edit("recipes/fern/recipe.toml", "run = \"fern", "run = \"frond")
+	w.fails(1, []string{"install", "fern"}, `the launcher "The fern" runs frond, but the build has placed no program bin/frond (recipes/fern/recipe.toml:`)
+}
+
+func TestHostNeeds(t *testing.T) {
+	w, site := newGarden(t)
+	assert.Contains(t, w.must("host", "mistplan").stdout, "things for 5 packages: all are there.")
+	w.edit("recipes/mistplan/recipe.toml", "header   = \"math.h\"", "header   = \"moss/absent.h\"")
+	w.write("recipes/dewcalc/recipe.toml", w.read("recipes/dewcalc/recipe.toml")+"\n[[host]]\nprogram = \"sh\"\n[[host]]\nprogram = \"cc\"\nversion = \">= 900\"\n[[host]]\nlibrary = \"absent-moss\"\n[[host]]\nmodule = \"absent-fern\"\nversion = \">= 2\"\nwhen = \"version >= 1\"\n[[host]]\nlibrary = \"m\"\n")
+	says := []string{"header moss/absent.h, needed by mistplan (recipes/mistplan/recipe.toml:", "program cc is ", "here, needed is >= 900", "library absent-moss, needed by dewcalc", "module absent-fern >= 2", "packages = { … } in the recipe says it"}
+	w.fails(6, []string{"install", "mistplan"}, says...)
+	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
+	r := w.fails(6, []string{"host", "mistplan"}, says...)
+	assert.Regexp(t, `library +absent-moss +missing`, r.stdout)
+	assert.Regexp(t, `library +m +there`, r.stdout)
+	assert.Regexp(t, `program +cc +does not fit +[0-9.]+`, r.stdout)
+	w.fails(2, []string{"host", "mistplan", "--install"}, "add --yes to do without")
+}
+
+// Edits change their lines and nothing else.
+func TestNewsBumpAndOffers(t *testing.T) {
+	w, site := newGarden(t)
+	assert.Regexp(t, `dewcalc +1\.4\.2 +1\.4\.3`, w.must("news").stdout)
+	const recipe = "recipes/dewcalc/recipe.toml"
+	w.edit(recipe, "[[release]]\nversion = \"1.4.2\"", "# Newest first.\n\n# This one is in use.\n[[release]]\nversion = \"1.4.2\"")
+	before := w.read(recipe)
+	r := w.must("bump", "dewcalc")
+	assert.Contains(t, r.stdout, "Signed by Vale Growers")
+	added := "[[release]]\nversion = \"1.4.3\"\nsha256  = \"" + w.sha256("root/archives/sha256/"+filepath.Base(strings.TrimSpace(r.stdout[strings.Index(r.stdout, "sha256:")+7:][:64]))) + "\"\n\n"
+	assert.Equal(t, strings.Replace(before, "# This one is in use.\n", added+"# This one is in use.\n", 1), w.read(recipe))
+	assert.Contains(t, w.must("bump", "dewcalc").stdout, "has the newest release already, 1.4.3")
+	w.must("install", "dewcalc:1.4.3")
+	w.fails(2, []string{"bump", "dewcalc", "1.4.2"}, "has the release 1.4.2 already")
+	w.fails(5, []string{"bump", "frondplot", "9"}, "/dl/frondplot-9.tar.gz: the server says 404 Not Found")
+	w.fails(2, []string{"bump", "frondplot"}, "name the version")
+	w.edit("recipes/mistplan/recipe.toml", "pattern = 'mistplan-", "pattern = 'pistplan-")
+	w.fails(5, []string{"news", "mistplan"}, "nothing on the page matches the pattern")
+	_ = site
+
+	w.must("install", "loamdb")
+	before = w.read("recipes/loamdb/recipe.toml")
+	w.must("offers", "loamdb", "--write")
+	assert.Equal(t, strings.TrimRight(before, "\n")+"\n\n[offers]\nprograms = [\"loamdb\"]\nlibraries = [\"loamdb\"]\n", w.read("recipes/loamdb/recipe.toml"))
+	w.edit("recipes/loamdb/recipe.toml", "programs = [\"loamdb\"]", "programs = [  # what it has\n  \"old\",\n]   # so far")
+	w.must("offers", "loamdb", "--write")
+	assert.Contains(t, w.read("recipes/loamdb/recipe.toml"), "programs = [\"loamdb\"]   # so far\n")
+	w.must("check", "loamdb")
+}
+
+func TestShelves(t *testing.T) {
+	w, _ := newGarden(t)
+	require.NoError(t, os.CopyFS(w.path("more"), os.DirFS(w.path("recipes/dewcalc"))))
+	require.NoError(t, os.Rename(w.path("more"), w.path("more-dewcalc")))
+	w.write("second/dewcalc/recipe.toml", w.read("recipes/dewcalc/recipe.toml"))
+	w.write("second/dewcalc/keys/growers.asc", w.read("recipes/dewcalc/keys/growers.asc"))
+	out, err := exec.Command("sh", "-e", "-c", "cd "+w.dir+"; mkdir repo; cp -r recipes/sporegen repo/; mkdir repo/shelf; cp -r recipes/frondplot repo/shelf/; cd repo; git init -q; git add .; git -c user.name=x -c user.email=x@x.example commit -qm x; git rev-parse HEAD").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.NoError(t, os.RemoveAll(w.path("recipes/frondplot")))
+	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\", \"second\"]\n[[remote_shelf]]\ngit = \"file://%s/repo\"\ncommit = %q\ndir = \"shelf\"\n", w.dir, strings.TrimSpace(string(out))))
+	w.fails(3, []string{"plan", "frondplot"}, "is not here", "fernladder shelves --fetch")
+	assert.Contains(t, w.must("shelves").stdout, "not here")
+	assert.Regexp(t, `2 +second +1 recipe +dewcalc\n`, w.must("shelves", "--fetch").stdout)
+	w.must("install", "frondplot")
+	assert.Contains(t, w.must("check").stdout, "recipes/dewcalc/recipe.toml hides second/dewcalc\n")
+}
+
+func TestDoubts(t *testing.T) {
+	w, site := newGarden(t)
+	const recipe = "recipes/mistplan/recipe.toml"
+	w.edit(recipe, `when    = "storage == loam"`, `when    = "version < 1.0"`)
+	w.edit(recipe, `when   = "plots"
+
+[[need]]`, `when   = "plots or not plots"
+
+[[need]]`)
+	w.edit(recipe, "recipe  = \"dewcalc\"", "either  = [\"dewcalc\", \"absent\"]")
+	w.must("fetch", "mistplan:1.9.4")
+	w.edit("recipes/mistplan/patches/1.9-thirsty-seedlings.patch", "-", "- ")
+	out := w.must("check", "mistplan").stdout
+	for _, doubt := range []string{`this need never counts, for "version < 1.0" never holds`, `this need always counts, for "plots or not plots" always holds`,
+		`no shelf has a recipe "absent"`, "the patch patches/1.9-thirsty-seedlings.patch does not apply to 1.9.4: "} {
+		assert.Contains(t, out, doubt)
+	}
+	w.edit("recipes/dewcalc/recipe.toml", "1.3.0", "1.2.9")
+	w.edit("recipes/dewcalc/recipe.toml", "signature = [", "[[release]]\n[xsignature]\ny = [")
+	w.write("recipes/dewcalc/recipe.toml", strings.NewReplacer("[[release]]\n[xsignature]\ny = [", "# [").Replace(w.read("recipes/dewcalc/recipe.toml")))
+	text := w.read("recipes/dewcalc/recipe.toml")
+	i, j := strings.Index(text, "# ["), strings.Index(text, "keys ")
+	w.write("recipes/dewcalc/recipe.toml", text[:i]+text[j:])
+	out = w.must("check", "dewcalc", "--online").stdout
+	assert.Contains(t, out, "/dl/dewcalc-1.2.9.tar.gz: the server says 404 Not Found")
+	assert.Contains(t, out, "release 1.4.2 names no signature, but there is one: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz.asc")
+}
+
+func (w *world) sha256(name string) string {
+	out, err := exec.Command("sha256sum", w.path(name)).Output()
+	require.NoError(w.t, err)
+	return string(out[:64])
+}

@@ -1,0 +1,66 @@
+package keyfile
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestEdits(t *testing.T) {
+	const before = "# top\nformat = 1   # first\r\n\n[offers]  # what it has\nnames = [ 'a', # one\n  \"b\\\"]\" ]  # after\ntext = '''x\n[y]'''\n\n# the newest\n[[release]]\nversion   = \"1\"\nsha256    = \"0\"\n[last]"
+	for name, c := range map[string]struct {
+		edit      func(e *Edit)
+		old, want string
+	}{
+		"before the first, above its comment": {func(e *Edit) { e.InsertBefore("release", "[[release]]\nversion = \"2\"\n") }, "# the newest\n", "[[release]]\nversion = \"2\"\n\n# the newest\n"},
+		"before none":                         {func(e *Edit) { e.InsertBefore("absent", "[[absent]]\n") }, "[last]", "[last]\n\n[[absent]]\n"},
+		"a value over two lines":              {func(e *Edit) { e.SetTable("offers", []string{"names"}, map[string]string{"names": `["c"]`}) }, "[ 'a', # one\n  \"b\\\"]\" ]", `["c"]`},
+		"a text over two lines":               {func(e *Edit) { e.SetTable("offers", []string{"text"}, map[string]string{"text": `"z"`}) }, "'''x\n[y]'''", `"z"`},
+		"a key that is not there":             {func(e *Edit) { e.SetTable("offers", []string{"new"}, map[string]string{"new": "1"}) }, "[y]'''\n", "[y]'''\nnew = 1\n"},
+		"a key in an empty table":             {func(e *Edit) { e.SetTable("last", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\nnew = 1"},
+		"a table that is not there":           {func(e *Edit) { e.SetTable("more", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\n\n[more]\nnew = 1\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e, err := Parse("x.toml", []byte(before))
+			require.NoError(t, err)
+			c.edit(e)
+			assert.Equal(t, strings.Replace(before, c.old, c.want, 1), string(e.Bytes()))
+		})
+	}
+	e, err := Parse("x.toml", []byte(before))
+	require.NoError(t, err)
+	assert.Equal(t, 10, e.Style("release"))
+	_, err = Parse("x.toml", []byte("a = \n"))
+	assert.Error(t, err)
+}
+
+// Whatever the file, an edit changes what it is about and nothing else.
+func FuzzEdit(f *testing.F) {
+	f.Add("a = 1\n[t]\nk = [1, [2]] # x\n", "k")
+	f.Add("[t]\nk = \"\"\"a\\\"\"\"\"\n", "k")
+	f.Add("[t.u]\nx = {a = '}'}\n", "x")
+	f.Fuzz(func(t *testing.T, text, key string) {
+		e, err := Parse("x.toml", []byte(text))
+		table := e.root.get("t")
+		if err != nil || key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz") != "" || table == nil || table.kind != aTable || !table.sealed || len(table.entries) == 0 {
+			return
+		}
+		old := table.get(key)
+		if old == nil || old.kind == aTable {
+			return
+		}
+		e.SetTable("t", []string{key}, map[string]string{key: `"new"`})
+		assert.Equal(t, "new", e.root.get("t").get(key).text, text)
+		assert.Len(t, e.root.get("t").entries, len(table.entries), text)
+	})
+}
+
+func TestQuote(t *testing.T) {
+	for _, text := range []string{"", "a", `a"b\c`, "a\nb\x00\x7f", "é", "'''"} {
+		e, err := Parse("x.toml", []byte("k = "+Quote(text)))
+		require.NoError(t, err)
+		assert.Equal(t, text, e.root.get("k").text)
+	}
+}

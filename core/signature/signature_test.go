@@ -1,0 +1,278 @@
+package signature
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ed25519"
+	"crypto/rand"
+	"io"
+	"testing"
+	"time"
+
+	"aead.dev/minisign"
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+	"github.com/hiddeco/sshsig"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+)
+
+var (
+	spring = time.Date(2020, 4, 1, 12, 0, 0, 0, time.UTC)
+	summer = spring.AddDate(0, 3, 0)
+	autumn = spring.AddDate(0, 6, 0)
+	today  = spring.AddDate(6, 0, 0)
+)
+
+const text = "the archive\nof a fern\n"
+
+func file(contents string) Open {
+	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(contents))), nil }
+}
+
+func at(t time.Time, change ...func(*packet.Config)) *packet.Config {
+	c := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time { return t }}
+	for _, f := range change {
+		f(c)
+	}
+	return c
+}
+
+func lasting(d time.Duration) func(*packet.Config) {
+	return func(c *packet.Config) { c.KeyLifetimeSecs = uint32(d / time.Second) }
+}
+
+func rsa(c *packet.Config) { c.Algorithm, c.RSABits = packet.PubKeyAlgoRSA, 2048 }
+
+func newKey(t *testing.T, name string, c *packet.Config) *openpgp.Entity {
+	e, err := openpgp.NewEntity(name, "", name+"@vale.example", c)
+	require.NoError(t, err)
+	return e
+}
+
+func public(t *testing.T, armoured bool, all ...*openpgp.Entity) []byte {
+	var out bytes.Buffer
+	for _, e := range all {
+		if !armoured {
+			require.NoError(t, e.Serialize(&out))
+			continue
+		}
+		out.WriteString("some text before\n")
+		w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
+		require.NoError(t, err)
+		require.NoError(t, e.Serialize(w))
+		require.NoError(t, w.Close())
+		out.WriteString("\n")
+	}
+	return out.Bytes()
+}
+
+func sign(t *testing.T, e *openpgp.Entity, c *packet.Config) []byte {
+	var out bytes.Buffer
+	require.NoError(t, openpgp.DetachSign(&out, e, bytes.NewReader([]byte(text)), c))
+	return out.Bytes()
+}
+
+// When a key may sign, and what is said of it. A signature is judged at the time
+// it was made.
+func TestOpenPGP(t *testing.T) {
+	grower := newKey(t, "grower", at(spring))
+	other := newKey(t, "other", at(spring))
+	expiring := newKey(t, "expiring", at(spring, lasting(120*24*time.Hour)))
+	withSubkey := newKey(t, "subkey", at(spring))
+	require.NoError(t, withSubkey.AddSigningSubkey(at(spring)))
+	armoured := func(sig []byte) []byte {
+		var out bytes.Buffer
+		w, err := armor.Encode(&out, openpgp.SignatureType, nil)
+		require.NoError(t, err)
+		w.Write(sig)
+		require.NoError(t, w.Close())
+		return out.Bytes()
+	}
+	revoked := func(reason packet.ReasonForRevocation) *openpgp.Entity {
+		e := newKey(t, "revoked", at(spring))
+		require.NoError(t, e.RevokeKey(reason, "", at(summer.AddDate(0, 0, 1))))
+		return e
+	}
+	// The library signs with no key that is revoked, so its signature is older.
+	beforeRevocation := func(reason packet.ReasonForRevocation) (*openpgp.Entity, []byte) {
+		e := newKey(t, "revoked", at(spring))
+		sig := sign(t, e, at(summer))
+		require.NoError(t, e.RevokeKey(reason, "", at(autumn)))
+		return e, sig
+	}
+	retired, retiredSig := beforeRevocation(packet.KeyRetired)
+	stolen, stolenSig := beforeRevocation(packet.KeyCompromised)
+	unexplained, unexplainedSig := beforeRevocation(packet.NoReason)
+	late := newKey(t, "late", at(spring))
+	lateSig := sign(t, late, at(autumn))
+	require.NoError(t, late.RevokeKey(packet.KeyRetired, "", at(summer)))
+	tooLate := newKey(t, "tooLate", at(spring))
+	tooLateSig := sign(t, tooLate, at(autumn))
+	for _, id := range tooLate.Identities { // the key's end is moved before the signature
+		seconds := uint32(90 * 24 * 3600)
+		id.SelfSignature.KeyLifetimeSecs = &seconds
+		require.NoError(t, id.SelfSignature.SignUserId(id.Name, tooLate.PrimaryKey, tooLate.PrivateKey, at(spring)))
+	}
+	rsaKey := newKey(t, "rsa", at(spring, rsa))
+	weak := func() []byte {
+		sig := &packet.Signature{SigType: packet.SigTypeBinary, PubKeyAlgo: rsaKey.PrimaryKey.PubKeyAlgo, Hash: crypto.SHA1, CreationTime: summer,
+			IssuerKeyId: &rsaKey.PrimaryKey.KeyId, IssuerFingerprint: rsaKey.PrimaryKey.Fingerprint}
+		h := crypto.SHA1.New()
+		h.Write([]byte(text))
+		plain := false
+		require.NoError(t, sig.Sign(h, rsaKey.PrivateKey, &packet.Config{NonDeterministicSignaturesViaNotation: &plain}))
+		var out bytes.Buffer
+		require.NoError(t, sig.Serialize(&out))
+		return out.Bytes()
+	}()
+	var asText bytes.Buffer
+	require.NoError(t, openpgp.DetachSignText(&asText, grower, bytes.NewReader([]byte(text)), at(summer)))
+
+	good := sign(t, grower, at(summer))
+	for name, c := range map[string]struct {
+		sig  []byte
+		keys []byte
+		note string // "" and
+		bad  string // "" for a good signature without a word
+	}{
+		"good":                         {sig: good, keys: public(t, false, grower)},
+		"armoured":                     {sig: armoured(good), keys: public(t, true, grower)},
+		"RSA":                          {sig: sign(t, rsaKey, at(summer)), keys: public(t, false, rsaKey)},
+		"of a text":                    {sig: asText.Bytes(), keys: public(t, false, grower)},
+		"by a subkey":                  {sig: sign(t, withSubkey, at(summer)), keys: public(t, false, withSubkey)},
+		"key in the second block":      {sig: good, keys: public(t, true, other, grower)},
+		"two, of which one counts":     {sig: append(sign(t, other, at(summer)), good...), keys: public(t, false, grower)},
+		"two armoured blocks":          {sig: append(armoured(sign(t, other, at(summer))), armoured(good)...), keys: public(t, false, grower)},
+		"key expired since":            {sig: sign(t, expiring, at(summer)), keys: public(t, false, expiring), note: "the key expired on 2020-07-30, after it signed"},
+		"key retired since":            {sig: retiredSig, keys: public(t, false, retired), note: "the key was retired on 2020-10-01, after it signed"},
+		"another key":                  {sig: good, keys: public(t, false, other), bad: "not among the recipe's keys"},
+		"after the key's end":          {sig: tooLateSig, keys: public(t, false, tooLate), bad: "after the end of the key"},
+		"after the key was retired":    {sig: lateSig, keys: public(t, false, late), bad: "after the key late"},
+		"key stolen later":             {sig: stolenSig, keys: public(t, false, stolen), bad: "could have signed at any time"},
+		"key revoked without reason":   {sig: unexplainedSig, keys: public(t, false, unexplained), bad: "could have signed at any time"},
+		"before its key":               {sig: sign(t, newKey(t, "x", at(spring)), at(summer)), keys: public(t, false, revoked(packet.KeyRetired)), bad: "not among"},
+		"still to come":                {sig: sign(t, grower, at(today.AddDate(1, 0, 0))), keys: public(t, false, grower), bad: "still to come"},
+		"SHA-1":                        {sig: weak, keys: public(t, false, rsaKey), bad: "SHA-1, which can be forged"},
+		"cut off":                      {sig: good[:len(good)-5], keys: public(t, false, grower), bad: "damaged"},
+		"a web page":                   {sig: []byte("<html>not found</html>"), keys: public(t, false, grower), bad: "no signature in it"},
+		"empty":                        {sig: nil, keys: public(t, false, grower), bad: "no signature in it"},
+		"damaged armour":               {sig: []byte("-----BEGIN PGP SIGNATURE-----\n\nxx"), keys: public(t, false, grower), bad: "armour is damaged"},
+		"a key instead of a signature": {sig: public(t, true, grower), keys: public(t, false, grower), bad: "not the signature of a file"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			keys := &Keys{}
+			require.NoError(t, keys.Add("growers.asc", c.keys))
+			got, err := Verify(file(text), c.sig, keys, today)
+			if c.bad != "" {
+				var bad *Bad
+				require.ErrorAs(t, err, &bad)
+				assert.ErrorContains(t, err, c.bad)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.note, got.Note)
+			assert.Equal(t, "growers.asc", got.KeyFile)
+			assert.NotEmpty(t, got.Fingerprint)
+			_, err = Verify(file(text+"!"), c.sig, keys, today)
+			assert.ErrorContains(t, err, "does not fit the file")
+		})
+	}
+}
+
+// A subkey that the primary key has not bound, or that is bound to another key,
+// signs for nobody.
+func TestStolenSubkeys(t *testing.T) {
+	victim, thief := newKey(t, "victim", at(spring)), newKey(t, "thief", at(spring))
+	require.NoError(t, thief.AddSigningSubkey(at(spring)))
+	sig := sign(t, thief, at(summer))
+	var ring bytes.Buffer
+	require.NoError(t, victim.Serialize(&ring))
+	for _, s := range thief.Subkeys {
+		require.NoError(t, s.PublicKey.Serialize(&ring))
+		require.NoError(t, s.Sig.Serialize(&ring))
+	}
+	keys := &Keys{}
+	require.NoError(t, keys.Add("k", ring.Bytes()))
+	_, err := Verify(file(text), sig, keys, today)
+	assert.ErrorContains(t, err, "not among the recipe's keys")
+}
+
+func TestMinisignAndSSH(t *testing.T) {
+	pub, private, err := minisign.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	line, err := pub.MarshalText()
+	require.NoError(t, err)
+	hashed := minisign.NewReader(bytes.NewReader([]byte(text)))
+	_, err = io.Copy(io.Discard, hashed)
+	require.NoError(t, err)
+
+	_, seed, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(seed)
+	require.NoError(t, err)
+	sshSign := func(namespace string) []byte {
+		sig, err := sshsig.Sign(bytes.NewReader([]byte(text)), signer, sshsig.HashSHA512, namespace)
+		require.NoError(t, err)
+		return sshsig.Armor(sig)
+	}
+	sshLine := ssh.MarshalAuthorizedKey(signer.PublicKey())
+	otherPub, _, err := minisign.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	other, err := otherPub.MarshalText()
+	require.NoError(t, err)
+
+	for name, c := range map[string]struct{ keys, sig, bad string }{
+		"minisign":                 {string(line), string(hashed.Sign(private)), ""},
+		"minisign, the old kind":   {string(line), string(minisign.Sign(private, []byte(text))), ""},
+		"minisign by another":      {string(other), string(hashed.Sign(private)), "not among the recipe's keys"},
+		"minisign, damaged":        {string(line), "untrusted comment: x\nAAAA\n", "damaged"},
+		"ssh":                      {string(sshLine), string(sshSign("file")), ""},
+		"ssh, with allowed signer": {"# growers\ngrower@vale.example namespaces=\"file\" " + string(sshLine), string(sshSign("file")), ""},
+		"ssh for something else":   {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
+		"ssh, damaged":             {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n", "damaged"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			keys := &Keys{}
+			require.NoError(t, keys.Add("k", []byte(c.keys)))
+			got, err := Verify(file(text), []byte(c.sig), keys, today)
+			if c.bad != "" {
+				assert.ErrorContains(t, err, c.bad)
+				return
+			}
+			require.NoError(t, err)
+			assert.Contains(t, Signer([]byte(c.sig)), got.Fingerprint)
+			_, err = Verify(file("other"), []byte(c.sig), keys, today)
+			assert.ErrorContains(t, err, "does not fit the file")
+		})
+	}
+}
+
+func TestKeysThatAreNone(t *testing.T) {
+	private := newKey(t, "grower", at(spring))
+	var secret bytes.Buffer
+	require.NoError(t, private.SerializePrivate(&secret, nil))
+	for says, data := range map[string]string{
+		"neither an OpenPGP, nor a minisign, nor an SSH public key": "",
+		"private key":       secret.String(),
+		"armour is damaged": "-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nxx",
+	} {
+		assert.ErrorContains(t, (&Keys{}).Add("k", []byte(data)), says)
+	}
+}
+
+func FuzzVerify(f *testing.F) {
+	f.Add([]byte("-----BEGIN PGP SIGNATURE-----\n\niQ==\n-----END PGP SIGNATURE-----"))
+	f.Add([]byte("untrusted comment: x\nRUQ=\n"))
+	f.Add([]byte("-----BEGIN SSH SIGNATURE-----\nU1NIU0lH\n-----END SSH SIGNATURE-----\n"))
+	keys := &Keys{}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		got, err := Verify(file(text), data, keys, today)
+		assert.Nil(t, got)
+		assert.Error(t, err)
+		keys.Add("k", data)
+		*keys = Keys{}
+	})
+}
