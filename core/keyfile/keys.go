@@ -19,10 +19,18 @@ type Key struct {
 	Kind     string // what its value is, in words
 	About    string // what it means, in whole sentences
 	Required bool
-	Inside   []Key // the keys of the table or tables it holds
 
+	inside func() []Key // made when they are asked for: most files have few tables
 	read   func(k *Key, d *reading, e entry)
 	checks []func(text string) error
+}
+
+// Inside returns the keys of the table or tables that the key holds.
+func (k Key) Inside() []Key {
+	if k.inside == nil {
+		return nil
+	}
+	return k.inside()
 }
 
 // Must makes the key a required one.

@@ -121,10 +121,10 @@ func Number(name string, into *int, least, most int, about string) Key {
 }
 
 // Table is a key that holds one table with keys of its own.
-func Table(name string, keys []Key, about string) Key {
-	return Key{Name: name, Kind: KindTable, About: about, Inside: keys, read: func(_ *Key, d *reading, e entry) {
+func Table(name string, keys func() []Key, about string) Key {
+	return Key{Name: name, Kind: KindTable, About: about, inside: keys, read: func(_ *Key, d *reading, e entry) {
 		if d.want(e, e.value, aTable) {
-			d.table(e.value, name, keys)
+			d.table(e.value, name, keys())
 		}
 	}}
 }
@@ -132,7 +132,7 @@ func Table(name string, keys []Key, about string) Key {
 // Tables is a key that holds any number of tables, written [[name]]. Each is
 // read into a new T through the keys that bind it.
 func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) Key {
-	return Key{Name: name, Kind: KindTables, About: about, Inside: keys(new(T)), read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindTables, About: about, inside: func() []Key { return keys(new(T)) }, read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aList) {
 			return
 		}
@@ -150,7 +150,7 @@ func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) K
 // Named is a key that holds tables which the person names, written
 // [name.NAME]. Each is read into a new T by the keys that bind it to its name.
 func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check func(string) error, about string) Key {
-	return Key{Name: name, Kind: KindNamed, About: about, Inside: keys("", new(T)), read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindNamed, About: about, inside: func() []Key { return keys("", new(T)) }, read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
 			return
 		}

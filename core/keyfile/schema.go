@@ -43,11 +43,11 @@ func (k Key) schema() map[string]any {
 	case kindNumber:
 		return map[string]any{"type": "integer"}
 	case KindTable:
-		return tableSchema(k.Inside)
+		return tableSchema(k.Inside())
 	case KindTables:
-		return listOf(tableSchema(k.Inside))
+		return listOf(tableSchema(k.Inside()))
 	case KindNamed:
-		return namesTo(tableSchema(k.Inside))
+		return namesTo(tableSchema(k.Inside()))
 	case kindPairs:
 		return namesTo(text)
 	case kindLists:

@@ -14,26 +14,16 @@ func Keys(r *Recipe) []keyfile.Key {
 	format := 0
 	return []keyfile.Key{
 		keyfile.Number("format", &format, 1, 1, "The version of this format. It is 1.").Must(),
-		keyfile.Table("package", []keyfile.Key{
-			keyfile.Text("name", &r.Name, "The package's name, the same as that of the recipe's folder.").Must().Check(CheckName),
-			keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must(),
-			keyfile.Text("home", &r.Home, "Its home page."),
-			keyfile.Text("license", &r.License, "Its licence, an SPDX expression."),
-			keyfile.Text("notes", &r.Notes, "What the person who installs it should know. Shown after it was installed."),
-		}, "What the package is.").Must(),
-		keyfile.Table("source", []keyfile.Key{
-			r.archiveKey(&r.Archive, "The URLs of the archive, tried in order. They can be http, https or file URLs and use $FL_NAME and $FL_VERSION."),
-			r.signatureKey(&r.Signature, "The URLs of the archive's signature, tried in order. See Signatures in recipes.md for what can be signed."),
-			keyfile.Texts("keys", &r.Keys, "Files beside the recipe with public keys: OpenPGP (armoured or binary), minisign or SSH. A signature counts if it is by one of them; no other keys are trusted.").Check(r.checkBeside),
-		}, "Where releases come from that do not say so themselves, and who signs them."),
+		keyfile.Table("package", r.packageKeys, "What the package is.").Must(),
+		keyfile.Table("source", r.originKeys, "Where releases come from that do not say so themselves, and who signs them."),
 		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built: from an archive, or from a git or Subversion repository.").Must(),
 		keyfile.Tables("extra", &r.Extras, r.extraKeys, "A second archive, which is unpacked inside the source before it is patched."),
 		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it with fernladder supply. The build finds it as $FL_SUPPLY/FILE."),
 		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
 		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library or a pkg-config module. It is looked for before anything is fetched."),
-		keyfile.Table("build", r.buildKeys(), "How the sources become programs.").Must(),
-		keyfile.Table("steps", r.stepKeys(), "Shell text that replaces a stage of the method (configure, compile, check, place), or runs before or after it. "+
+		keyfile.Table("build", r.buildKeys, "How the sources become programs.").Must(),
+		keyfile.Table("steps", r.stepKeys, "Shell text that replaces a stage of the method (configure, compile, check, place), or runs before or after it. "+
 			"It is run by sh, which stops at the first command that fails. before_configure runs in the source, all others in the build directory. "+
 			"Tests run only where there is a check step."),
 		keyfile.Tables("try", &r.Tries, r.tryKeys, "A command that shows whether the installed package works. It runs in an empty directory with the package and its runtime needs on the PATH."),
@@ -41,8 +31,26 @@ func Keys(r *Recipe) []keyfile.Key {
 			Check(knownVariables(variablePattern, r.tryVariables)),
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
-		keyfile.Table("upstream", r.upstreamKeys(), "Where newer releases are announced, for fernladder news and bump."),
-		keyfile.Table("offers", r.offersKeys(), "What other packages find in this one's tree. Drafts of other recipes are made with it. fernladder offers says what a tree has, and writes it here."),
+		keyfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced, for fernladder news and bump."),
+		keyfile.Table("offers", r.offersKeys, "What other packages find in this one's tree. Drafts of other recipes are made with it. fernladder offers says what a tree has, and writes it here."),
+	}
+}
+
+func (r *Recipe) packageKeys() []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("name", &r.Name, "The package's name, the same as that of the recipe's folder.").Must().Check(CheckName),
+		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must(),
+		keyfile.Text("home", &r.Home, "Its home page."),
+		keyfile.Text("license", &r.License, "Its licence, an SPDX expression."),
+		keyfile.Text("notes", &r.Notes, "What the person who installs it should know. Shown after it was installed."),
+	}
+}
+
+func (r *Recipe) originKeys() []keyfile.Key {
+	return []keyfile.Key{
+		r.archiveKey(&r.Archive, "The URLs of the archive, tried in order. They can be http, https or file URLs and use $FL_NAME and $FL_VERSION."),
+		r.signatureKey(&r.Signature, "The URLs of the archive's signature, tried in order. See Signatures in recipes.md for what can be signed."),
+		keyfile.Texts("keys", &r.Keys, "Files beside the recipe with public keys: OpenPGP (armoured or binary), minisign or SSH. A signature counts if it is by one of them; no other keys are trusted.").Check(r.checkBeside),
 	}
 }
 

@@ -48,7 +48,7 @@ is refused. How a recipe is written is told in [recipes.md](recipes.md).
 `)
 	var top []keyfile.Key
 	for _, k := range recipe.Keys(&recipe.Recipe{}) {
-		if len(k.Inside) == 0 && k.Kind == "whole number" {
+		if len(k.Inside()) == 0 && k.Kind == "whole number" {
 			top = append(top, k)
 		}
 	}
@@ -96,9 +96,9 @@ func section(b *strings.Builder, title string, k keyfile.Key) {
 		b.WriteString(" A recipe must have this.")
 	}
 	b.WriteString("\n")
-	if len(k.Inside) > 0 {
+	if len(k.Inside()) > 0 {
 		b.WriteString("\n")
-		table(b, k.Inside)
+		table(b, k.Inside())
 	}
 }
 
