@@ -126,6 +126,9 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 			err = errors.Join(g.Store.Discard(g.job.Ref), os.RemoveAll(g.filled()))
 		}
 	}
+	if _, missing := os.Stat(g.dirs.system); err == nil && missing != nil {
+		err = g.failure(stage.Name, fmt.Sprintf("the source has no directory %s, which the recipe says is built", g.job.Package.Recipe.Build.Dir), "")
+	}
 	if err == nil {
 		err = os.MkdirAll(g.dirs.build, 0o755)
 	}
@@ -161,7 +164,7 @@ func (g *building) commands(ctx context.Context, stage Stage, output *os.File, l
 
 // renew empties a directory that a stage fills, unless it is the source.
 func (g *building) renew(dir string) error {
-	if dir == g.dirs.source {
+	if dir == g.dirs.system {
 		return nil
 	}
 	if err := os.RemoveAll(dir); err != nil {

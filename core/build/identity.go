@@ -32,6 +32,7 @@ type identity struct {
 	Options  map[string]string
 	Args     []string // those of the recipe and of the options in force
 	Method   recipe.Method
+	Dir      string
 	Parallel bool
 	InTree   bool
 	BuildEnv []keyfile.Pair
@@ -47,7 +48,7 @@ func identify(job *Job, machine host.Machine) string {
 	p := job.Package
 	id := identity{
 		Rules: rules, Name: p.Name(), Version: p.Release.Version.String(),
-		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method,
+		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method, Dir: p.Recipe.Build.Dir,
 		Parallel: p.Recipe.Build.Parallel, InTree: p.Recipe.Build.InTree,
 		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,

@@ -172,7 +172,11 @@ func (j *Job) Links() []store.Link {
 }
 
 // workDirs are the directories of a build below its work directory.
-type workDirs struct{ work, source, build, stage, home, tmp, supply string }
+type workDirs struct {
+	work, source, build, stage, home, tmp, supply string
+
+	system string // what the build system is in: the source, or a directory of it
+}
 
 func (w *Workshop) dirs(job *Job) workDirs {
 	work := w.Store.Work(job.Ref)
@@ -181,9 +185,10 @@ func (w *Workshop) dirs(job *Job) workDirs {
 		stage: filepath.Join(work, "stage"), home: filepath.Join(work, "home"), tmp: filepath.Join(work, "tmp"),
 		supply: filepath.Join(work, "supply"),
 	}
-	switch b := job.Package.Recipe.Build; {
-	case b.InTree, b.Method == recipe.Make, b.Method == recipe.Script:
-		d.build = d.source
+	b := job.Package.Recipe.Build
+	d.system = filepath.Join(d.source, b.Dir)
+	if b.InTree || b.Method == recipe.Make || b.Method == recipe.Script {
+		d.build = d.system
 	}
 	return d
 }

@@ -28,7 +28,7 @@ func (w *Workshop) stages(job *Job) []Stage {
 		if script := r.Step("before_" + name); script != "" {
 			dir := d.build
 			if name == "configure" {
-				dir = d.source // where generator scripts expect to run
+				dir = d.system // where generator scripts expect to run
 			}
 			commands = append([]Command{step(dir, script, r)}, commands...)
 		}
@@ -71,7 +71,7 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 	switch r.Build.Method {
 	case recipe.Configure:
 		return map[string][]Command{
-			"configure": in(One, append([]string{filepath.Join(d.source, "configure"), "--prefix=" + job.Tree}, args...)...),
+			"configure": in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Tree}, args...)...),
 			"compile":   in(shared(r), "make"),
 			StagePlace:  in(One, "make", "install", destdir),
 		}
@@ -83,7 +83,7 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 			}
 		}
 		// Makefiles rather than ninja's: make shares job slots.
-		configure := append([]string{"cmake", "-S", d.source, "-B", d.build, "-G", "Unix Makefiles",
+		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles",
 			"-DCMAKE_INSTALL_PREFIX=" + job.Tree, "-DCMAKE_INSTALL_LIBDIR=lib", "-DCMAKE_BUILD_TYPE=Release",
 			"-DCMAKE_INSTALL_RPATH=" + strings.Join(runPaths, ";"),
 			// Nothing that a person has registered for cmake elsewhere.
@@ -99,7 +99,7 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 		if !r.Build.Parallel {
 			jobs, number = One, "-j1"
 		}
-		configure := append([]string{"meson", "setup", d.build, d.source, "--prefix=" + job.Tree, "--libdir=lib",
+		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Tree, "--libdir=lib",
 			"--buildtype=release", "--wrap-mode=nodownload"}, args...)
 		return map[string][]Command{
 			"configure": in(One, configure...),

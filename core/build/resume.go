@@ -80,7 +80,7 @@ func (g *building) distrust() {
 	done := func(stage string) bool { return slices.Contains(g.Done, stage) }
 	switch {
 	case (g.Running == "" || g.Running == StageTry) && (done(StagePatch) || len(g.job.Patches) == 0):
-	case g.dirs.build == g.dirs.source, g.Running == StageUnpack, !done(StagePatch) && len(g.job.Patches) > 0:
+	case g.dirs.build == g.dirs.system, g.Running == StageUnpack, !done(StagePatch) && len(g.job.Patches) > 0:
 		g.Done = nil
 	default: // everything since configure is in a directory that configure empties
 		if i := slices.Index(g.Done, "configure"); i >= 0 {

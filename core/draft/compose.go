@@ -46,6 +46,9 @@ func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Ans
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
+	if s.Dir != "" {
+		c.line("dir    = %s   # the only directory with a build system", quote(s.Dir))
+	}
 	if len(s.Args) > 0 {
 		c.line("args   = %s   # guessed", list(s.Args))
 	}
@@ -276,6 +279,13 @@ func (c *composer) hostNeed(w Wish, answer host.Answer) {
 	c.line("%-7s = %s%s", w.Kind, quote(w.Name), remark)
 	if w.Version != "" && w.Kind == "module" {
 		c.line("version = %s", quote(w.Version))
+	}
+	if w.Packages != "" {
+		names := make([]string, len(host.Families))
+		for i, family := range host.Families {
+			names[i] = family + " = " + quote(w.Packages)
+		}
+		c.line("packages = { %s }", strings.Join(names, ", "))
 	}
 }
 

@@ -3,6 +3,7 @@ package draft
 import (
 	"io/fs"
 	"path"
+	"regexp"
 	"strings"
 
 	"github.com/google/licensecheck"
@@ -102,7 +103,29 @@ func (t *tree) about(s *Source) {
 			s.Home = Finding{"home", home, name, Certain}
 		}
 	}
+	if s.Summary.Value == "" {
+		s.Summary = t.introduction(s.Name.Value)
+	}
 	s.License = t.license()
+}
+
+// introduction finds the sentence by which a README says what the package is:
+// "Fern is a library for …".
+func (t *tree) introduction(name string) Finding {
+	open := Finding{What: "summary", Certainty: Open}
+	readme := t.first("README", "README.md", "README.txt", "README.rst", "readme.md", "Readme.md", "README.markdown")
+	bare := strings.TrimPrefix(name, "lib")
+	if readme == "" || bare == "" {
+		return open
+	}
+	text := strings.Join(strings.Fields(t.text(readme)), " ")
+	const most = 8 << 10
+	text = text[:min(len(text), most)]
+	says := newPattern(`(?i)\b(?:lib)?` + regexp.QuoteMeta(bare) + `[^\s.]{0,12}(?: \([^)]{1,40}\))? is (?:an? |the )([^.]{10,140})\.(?: |$)`)
+	if m := says.find(text); m != nil && !strings.ContainsAny(m[1], "[]<>`|") {
+		return Finding{"summary", strings.ToUpper(m[1][:1]) + m[1][1:], readme, Guessed}
+	}
+	return open
 }
 
 // licenseFiles are where sources usually have their licence.

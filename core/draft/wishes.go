@@ -34,7 +34,60 @@ var lookups = []struct {
 }
 
 // base are what every system with a compiler has.
-var base = []string{"m", "c", "dl", "rt", "pthread", "socket", "nsl", "threads", "pkgconfig", "pkg-config", "sh", "sed", "grep", "awk", "perl", "ar", "ranlib", "python3", "git", "python", "lisp", "stdlib.h", "stdio.h", "string.h", "unistd.h", "pthread.h", "math.h"}
+var base = []string{"m", "c", "dl", "rt", "pthread", "socket", "nsl", "threads", "iconv", "intl", "openmp", "ws2_32", "pkgconfig", "pkg-config", "sh", "sed", "grep", "awk", "perl", "ar", "ranlib", "python3", "git", "python", "lisp", "stdlib.h", "stdio.h", "string.h", "unistd.h", "pthread.h", "math.h"}
+
+// blocks are how build files begin and end what only counts under a condition.
+var blocks = map[recipe.Method]*pattern{
+	recipe.Configure: newPattern(`(?m)^[ \t]*(?:(if)\b.*|(fi)\b.*|(case)\b.* in|(esac)\b.*)$|(AS_IF\(|AC_ARG_(?:WITH|ENABLE)\()`),
+	recipe.CMake:     newPattern(`(?im)^[ \t]*(?:(if|foreach|function|macro)|(endif|endforeach|endfunction|endmacro))[ \t]*\(`),
+	recipe.Meson:     newPattern(`(?m)^[ \t]*(?:(if|foreach)\b|(endif|endforeach)\b)`),
+}
+
+// conditional returns whether a place in a build file is in a block that only
+// counts under a condition. What such a block looks for may not be needed.
+func conditional(text string, method recipe.Method) func(offset int) bool {
+	p := blocks[method]
+	if p == nil {
+		return func(int) bool { return false }
+	}
+	type span struct{ from, to int }
+	var spans []span
+	depth, from := 0, 0
+	for _, at := range p.compiled().FindAllStringSubmatchIndex(text, -1) {
+		opens := at[2] >= 0 || len(at) > 6 && at[6] >= 0
+		switch {
+		case len(at) > 10 && at[10] >= 0: // a macro: to its last parenthesis
+			spans = append(spans, span{at[10], closing(text, at[11])})
+		case opens:
+			if depth == 0 {
+				from = at[0]
+			}
+			depth++
+		case depth > 0:
+			if depth--; depth == 0 {
+				spans = append(spans, span{from, at[1]})
+			}
+		}
+	}
+	return func(offset int) bool {
+		return slices.ContainsFunc(spans, func(s span) bool { return s.from < offset && offset < s.to })
+	}
+}
+
+// closing is where the parenthesis ends that is open at offset.
+func closing(text string, offset int) int {
+	for depth := 1; offset < len(text); offset++ {
+		switch text[offset] {
+		case '(':
+			depth++
+		case ')':
+			if depth--; depth == 0 {
+				return offset
+			}
+		}
+	}
+	return offset
+}
 
 // moduleList reads a list of modules, each perhaps with the version it must
 // have: "dewcalc >= 1.4 loam".
@@ -77,12 +130,14 @@ func (t *tree) wishes(s *Source) {
 		recipe.Configure: t.first("configure.ac", "configure.in"), recipe.CMake: "CMakeLists.txt", recipe.Meson: "meson.build",
 	}[recipe.Method(s.Method.Value)]
 	text := uncommented(t.text(file))
+	unsure := conditional(text, recipe.Method(s.Method.Value))
 	for _, l := range lookups {
 		if l.method != recipe.Method(s.Method.Value) {
 			continue
 		}
-		for _, m := range l.pattern.all(text) {
-			required := l.required(m[2])
+		for _, at := range l.pattern.compiled().FindAllStringSubmatchIndex(text, -1) {
+			m := []string{"", text[at[2]:at[3]], text[at[4]:at[5]]}
+			required := l.required(m[2]) && !unsure(at[0])
 			if l.kind == "module" {
 				for _, w := range moduleList(m[1]) {
 					w.Required, w.From = required, file
@@ -97,11 +152,12 @@ func (t *tree) wishes(s *Source) {
 			s.add(Wish{Kind: l.kind, Name: name, Required: required, From: file})
 		}
 	}
+	own := strings.TrimPrefix(s.Name.Value, "lib")
 	seen := map[string]bool{}
 	s.Wishes = slices.DeleteFunc(s.Wishes, func(w Wish) bool {
 		key := w.Kind + " " + w.Name
 		defer func() { seen[key] = true }()
-		return seen[key]
+		return seen[key] || strings.TrimPrefix(w.Name, "lib") == own
 	})
 }
 

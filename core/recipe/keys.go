@@ -88,6 +88,7 @@ func (r *Recipe) buildKeys() []keyfile.Key {
 	r.Build.Parallel = true
 	return []keyfile.Key{
 		keyfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", Methods...), "The build system. With script, everything is in [steps].").Must(),
+		keyfile.Text("dir", &r.Build.Dir, "The directory of the source that the build system is in, where that is not its top.").Check(checkInside),
 		keyfile.Texts("args", &r.Build.Args, "Arguments to configure, cmake or meson; variables and targets for make.").Check(r.checkBuildText),
 		keyfile.Flag("parallel", &r.Build.Parallel, "False for a package that only builds with one job at a time. True, if nothing is said."),
 		keyfile.Flag("in_tree", &r.Build.InTree, "True for a package that must be built in its source directory. Packages built with make or script always are."),

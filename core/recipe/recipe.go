@@ -141,6 +141,7 @@ var Methods = []Method{Configure, CMake, Meson, Make, Script}
 // Build says how the sources become programs.
 type Build struct {
 	Method   Method
+	Dir      string // of the source that the build system is in; "" for its top
 	Args     []string
 	Parallel bool
 	InTree   bool

@@ -24,7 +24,7 @@ import (
 // draftFlags are those of the draft command.
 type draftFlags struct {
 	name, release, branch string
-	svn, print            bool
+	svn, print, probe     bool
 }
 
 func (a *app) draftCommand() *cobra.Command {
@@ -35,8 +35,12 @@ func (a *app) draftCommand() *cobra.Command {
 		Long: `Reads the files of a source, and writes from them what a recipe needs: name,
 version, digest, licence, how it is built, its options, and what it looks for in
 other packages. SOURCE is a URL or file of an archive, a git or Subversion
-repository, or an unpacked folder. Nothing of the source is run. The recipe goes
-onto the first shelf, with remarks on every line that a person should look at.`,
+repository, or an unpacked folder. The recipe goes onto the first shelf, with
+remarks on every line that a person should look at.
+
+Nothing of the source is run, unless --probe is given: then the draft is built in
+a sealed room, and the recipe says what came of it and what the tree offers.
+Nothing is put on the landing.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
@@ -53,6 +57,7 @@ onto the first shelf, with remarks on every line that a person should look at.`,
 	c.Flags().StringVar(&f.release, "release", "", "call the release `VERSION`, whatever its files say")
 	c.Flags().StringVar(&f.branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
 	c.Flags().BoolVar(&f.svn, "svn", false, "SOURCE is a Subversion repository, whatever its URL says")
+	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and note in it what came of that")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -61,6 +66,9 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	s, err := a.open()
 	if err != nil {
 		return err
+	}
+	if f.probe && f.print {
+		return usage("--probe builds what is on a shelf, and --print puts nothing there; use one of them")
 	}
 	if len(s.settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
@@ -85,7 +93,10 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
 	}
-	return a.writeDraft(s, found, text)
+	if err := a.writeDraft(s, found, text); err != nil || !f.probe {
+		return err
+	}
+	return a.probe(ctx, found.Name.Value)
 }
 
 // overrule puts what a person says in the place of what was found.
@@ -256,7 +267,7 @@ func (a *app) writeDraft(s *session, found *draft.Source, text string) error {
 	for _, p := range problems {
 		a.screen.Print("%s", p.String())
 	}
-	a.screen.Note("Next: look at the remarks in it, then: fernladder install %s", found.Name.Value)
+	a.screen.Note("Look at the remarks in it; then: fernladder install %s", found.Name.Value)
 	return nil
 }
 

@@ -55,7 +55,7 @@ func (a *app) offers(name string, write bool) error {
 	o := draft.Offered(files)
 	keys, values := offered(o)
 	if write {
-		if err := s.writeOffers(receipt, keys, values); err != nil {
+		if err := s.writeOffers(receipt, o); err != nil {
 			return err
 		}
 	}
@@ -78,7 +78,7 @@ func (a *app) offers(name string, write bool) error {
 	return nil
 }
 
-func (s *session) writeOffers(receipt *store.Receipt, keys []string, values map[string][]string) error {
+func (s *session) writeOffers(receipt *store.Receipt, o recipe.Offers) error {
 	r, err := s.shelves.Find(receipt.Name)
 	if err != nil {
 		return err
@@ -92,10 +92,16 @@ func (s *session) writeOffers(receipt *store.Receipt, keys []string, values map[
 	if err != nil {
 		return err
 	}
+	setOffers(edit, o)
+	return renameio.WriteFile(file, edit.Bytes(), 0o644)
+}
+
+// setOffers gives a recipe the table [offers].
+func setOffers(edit *keyfile.Edit, o recipe.Offers) {
+	keys, values := offered(o)
 	lists := map[string]string{}
 	for _, key := range keys {
 		lists[key] = keyfile.QuoteList(values[key])
 	}
 	edit.SetTable("offers", keys, lists)
-	return renameio.WriteFile(file, edit.Bytes(), 0o644)
 }
