@@ -245,6 +245,13 @@ func (s *Source) generators(text, from string) {
 	if libtool.matches(text) {
 		need("libtoolize", "libtool")
 	}
+	// Archives of releases hold what these make, repositories do not.
+	if strings.Contains(text, "PROG_LEX") {
+		need("flex", "flex")
+	}
+	if strings.Contains(text, "AC_PROG_YACC") {
+		need("bison", "bison")
+	}
 	if strings.Contains(text, "AM_GNU_GETTEXT") {
 		need("autopoint", "autopoint")
 	}

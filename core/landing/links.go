@@ -69,10 +69,8 @@ type Clash struct {
 
 func (e *Clash) Error() string {
 	return fmt.Sprintf("%s %s runs with %s %s (%s), but %s %s (%s) would be on the landing too\n"+
-		"  Only one of them can be there. The landing stays as it was.\n"+
-		"  To have them all fit together: fernladder install %s %s:%s",
-		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID,
-		e.By.Name, e.Wanted.Name, e.Wanted.Version)
+		"  Only one of them can be there. The landing stays as it was.",
+		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID)
 }
 
 // Members works out what is on the landing when these builds are asked for:

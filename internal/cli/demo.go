@@ -23,7 +23,7 @@ func (a *app) demoCommand() *cobra.Command {
 		Short: "Show the whole story on made-up packages",
 		Long: `Makes the packages of a made-up garden in a temporary folder, serves them on a
 loopback port, and runs the commands of a usual day on them: plan, install, use,
-another version and back, remove. It needs a C compiler, make and cmake.`,
+another version and back, remove. It needs a C compiler, make, cmake and git.`,
 		Example: `  fernladder demo
   fernladder demo --keep garden     leaves the folder to play in`,
 		Args: noNames,
@@ -41,6 +41,7 @@ var story = []scene{
 	{"A shelf with six recipes. Are they right?", "fernladder check"},
 	{"What does it take to have glasshouse?", "fernladder plan glasshouse"},
 	{"Without plots, mistplan needs less.", "fernladder plan glasshouse -o mistplan.plots=off"},
+	{"Does this machine have what the builds need of it?", "fernladder host glasshouse"},
 	{"One command for all of it. The first mirror of mistplan serves a tampered archive.", "fernladder install glasshouse"},
 	{"What is there now?", "fernladder list"},
 	{"Does it work?", "fernladder try glasshouse"},
@@ -48,6 +49,7 @@ var story = []scene{
 	{"An older mistplan, with a patch and without plots; glasshouse is to run with that one.", "fernladder install glasshouse mistplan:1.9.4 -o plots=off"},
 	{"How did that one come to be?", "fernladder show mistplan"},
 	{"And back. Nothing has to be built for it.", "fernladder install glasshouse mistplan"},
+	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -43,7 +45,7 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	}
 	// What cannot be on the landing together is better known before it is built.
 	if _, err := landing.Members(l.withLanding(current), l.links); err != nil {
-		return err
+		return together(err, names, f)
 	}
 	if err := a.construct(ctx, l); err != nil {
 		return err
@@ -59,6 +61,19 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 		return err
 	}
 	return a.showInstalled(l, before, after, configs)
+}
+
+// together adds to a clash the command that brings what clashes to one build.
+func together(err error, names []string, f *ladderFlags) error {
+	var clash *landing.Clash
+	if !errors.As(err, &clash) || slices.Contains(names, clash.By.Name) {
+		return err
+	}
+	command := append([]string{"fernladder", "install", clash.By.Name}, names...)
+	for _, option := range f.options {
+		command = append(command, "-o", option)
+	}
+	return fmt.Errorf("%w\n  To have them all fit together: %s", err, strings.Join(command, " "))
 }
 
 // updateConfigs brings the configuration files of what is on the landing up to
@@ -164,6 +179,12 @@ func (a *app) showInstalled(l *ladder, before, after landing.State, configs []st
 		}
 		if r.Notes != "" {
 			a.screen.Print("%s: %s", a.screen.Strong(r.Name), strings.TrimSpace(r.Notes))
+		}
+	}
+	for _, m := range after.Members {
+		r, err := l.store.Receipt(m.Ref)
+		if err != nil || before.Find(m.Name) != nil {
+			continue
 		}
 		for _, c := range r.Configs {
 			a.screen.Print("%s is configured in %s", a.screen.Strong(r.Name), l.store.ConfigFile(r.Name, c.File))

@@ -108,11 +108,11 @@ func (a *app) showNews(found []newsOf) {
 	a.screen.Table([]string{"package", "in the recipe", "upstream"}, rows)
 }
 
-// newest is the highest version that a recipe has; zero for one with a tip only.
+// newest is the highest version that a recipe has as a stable release, or zero.
 func newest(r *recipe.Recipe) version.Version {
 	var best version.Version
 	for _, x := range r.Releases {
-		if !x.Version.IsZero() && (best.IsZero() || x.Version.Compare(best) > 0) {
+		if x.Track == recipe.Stable && (best.IsZero() || x.Version.Compare(best) > 0) {
 			best = x.Version
 		}
 	}
@@ -134,7 +134,8 @@ func (a *app) newer(ctx context.Context, s *session, r *recipe.Recipe) ([]versio
 	}
 	for _, m := range matches {
 		v, err := version.Parse(m[1])
-		if err == nil && (has.IsZero() || v.Compare(has) > 0) && !slices.ContainsFunc(newer, func(o version.Version) bool { return o.Compare(v) == 0 }) {
+		known := slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return !x.Version.IsZero() && x.Version.Compare(v) == 0 })
+		if err == nil && !known && (has.IsZero() || v.Compare(has) > 0) && !slices.ContainsFunc(newer, func(o version.Version) bool { return o.Compare(v) == 0 }) {
 			newer = append(newer, v)
 		}
 	}

@@ -1,0 +1,133 @@
+package seal
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The test binary is its own second copy.
+func TestMain(m *testing.M) {
+	if status, started := Main(os.Args, os.Stdout, os.Stderr); started {
+		os.Exit(status)
+	}
+	os.Exit(m.Run())
+}
+
+// room is a level with a directory to write to, one to see, and one that the
+// room says nothing about.
+type room struct {
+	Room
+	t                         *testing.T
+	writable, visible, secret string
+}
+
+func newRoom(t *testing.T, level Level) *room {
+	if err := try(level, t.TempDir()); err != nil {
+		t.Skipf("this machine allows no %s rooms: %v", level, err)
+	}
+	r := &room{t: t, writable: t.TempDir(), visible: t.TempDir(), secret: t.TempDir()}
+	for _, dir := range []string{r.visible, r.secret} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("grown\n"), 0o644))
+	}
+	r.Room = Room{Level: level, Point: t.TempDir(), Visible: []string{r.visible}, Writable: []string{r.writable}, Home: r.writable}
+	return r
+}
+
+// sh runs shell text in the room.
+func (r *room) sh(text string, files ...*os.File) (string, int) {
+	command, done, err := r.Command("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin:/usr/sbin", "FL_STAGE=x"}, files)
+	require.NoError(r.t, err)
+	defer done()
+	out, err := command.CombinedOutput()
+	if err != nil && command.ProcessState == nil {
+		require.NoError(r.t, err)
+	}
+	return string(out), command.ProcessState.ExitCode()
+}
+
+func TestWhatARoomShows(t *testing.T) {
+	for _, level := range []Level{Sealed, Fenced} {
+		t.Run(string(level), func(t *testing.T) {
+			r := newRoom(t, level)
+			out, status := r.sh("echo leaf >here && cat here " + r.visible + "/file; exit 7")
+			assert.Equal(t, "leaf\ngrown\n", out)
+			assert.Equal(t, 7, status, "the command's own status")
+			assert.FileExists(t, filepath.Join(r.writable, "here"))
+			for _, forbidden := range []string{"touch " + r.visible + "/new", "touch /usr/new", "touch /etc/new", "touch " + r.secret + "/new", "rm " + r.visible + "/file", "touch /new", "mkdir /opt/new"} {
+				_, status := r.sh(forbidden)
+				assert.NotEqual(t, 0, status, forbidden)
+			}
+			assert.NoFileExists(t, filepath.Join(r.secret, "new"))
+			out, _ = r.sh("kill -KILL $$")
+			assert.Empty(t, out)
+		})
+	}
+}
+
+func TestASealedRoomHidesTheRest(t *testing.T) {
+	r := newRoom(t, Sealed)
+	out, _ := r.sh("cat " + r.secret + "/file || echo hidden; ls -A /home /root; hostname; id -un; echo ~")
+	assert.Contains(t, out, "hidden\n")
+	assert.Contains(t, out, "room\nbuilder\n")
+	for _, private := range private() {
+		if info, err := os.Stat(private); err == nil && info.Mode().IsRegular() && info.Size() > 0 {
+			out, _ := r.sh("cat " + private)
+			assert.Empty(t, strings.TrimSpace(out), private)
+		}
+	}
+	out, _ = r.sh("grep -c . /proc/net/dev; grep -E 'Cap(Prm|Eff)|NoNewPrivs' /proc/self/status; cat /proc/net/route | wc -l")
+	assert.Contains(t, out, "3\n", "two lines of headings and the loopback")
+	assert.Contains(t, out, "CapEff:\t0000000000000000")
+	assert.Contains(t, out, "NoNewPrivs:\t1")
+
+	stand := t.TempDir()
+	r.Stands = Stand{In: stand, For: "/not/there/yet"}
+	_, status := r.sh("echo x >/not/there/yet/file")
+	assert.Equal(t, 0, status)
+	assert.FileExists(t, filepath.Join(stand, "file"))
+	assert.NoDirExists(t, "/not")
+}
+
+// What a command leaves running ends with it, whatever session it is in.
+func TestASealedRoomEndsWithItsCommand(t *testing.T) {
+	r := newRoom(t, Sealed)
+	_, status := r.sh("setsid sh -c 'sleep 0.3; echo late >late' & exit 0")
+	assert.Equal(t, 0, status)
+	_, status = r.sh("sleep 0.6; test ! -e late")
+	assert.Equal(t, 0, status)
+}
+
+func TestDescriptorsArePassedOn(t *testing.T) {
+	for _, level := range Levels {
+		r := newRoom(t, Open)
+		if level != Open {
+			r = newRoom(t, level)
+		}
+		read, write, err := os.Pipe()
+		require.NoError(t, err)
+		_, status := r.sh("echo through >&4; test -r /proc/self/fd/3", read, write)
+		assert.Equal(t, 0, status)
+		buffer := make([]byte, 8)
+		_, err = read.Read(buffer)
+		require.NoError(t, err)
+		assert.Equal(t, "through\n", string(buffer))
+		read.Close()
+		write.Close()
+	}
+}
+
+func TestLevels(t *testing.T) {
+	assert.True(t, Sealed.AtLeast(Fenced))
+	assert.True(t, Fenced.AtLeast(Fenced))
+	assert.False(t, Open.AtLeast(Fenced))
+	level, why := Strongest(t.TempDir())
+	assert.Contains(t, Levels, level)
+	assert.Equal(t, level == Sealed, why == nil)
+	_, why = Strongest("/absent")
+	assert.ErrorContains(t, why, "no such file")
+}
