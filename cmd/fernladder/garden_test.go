@@ -15,7 +15,7 @@ func TestInstallTheGarden(t *testing.T) {
 	w, site := newGarden(t)
 	r := w.must("install", "glasshouse")
 	assert.Contains(t, r.stderr, "not from "+site.URL+"/tampered/mistplan-2.1.0.tar.gz: wrong sha256")
-	assert.Equal(t, "+ glasshouse 1.0.0\n+ mistplan 2.1.0\nLanding 1 is in use: "+w.root+"/landing\n", r.stdout)
+	assert.Equal(t, "+ glasshouse 1.0.0\n+ mistplan 2.1.0\nLanding 1 is in use: "+w.root+"/landing\nmistplan is configured in "+w.root+"/config/mistplan/etc/mistplan.conf\n", r.stdout)
 	assert.Equal(t, []string{"dewcalc/1.4.2", "frondplot/1.2.0", "glasshouse/1.0.0", "loamdb/0.9.1", "mistplan/2.1.0", "sporegen/2.0"}, w.trees())
 
 	used := w.sh(`eval "$(fernladder env)"; glasshouse --version; glasshouse day book; mistplan --version; test -f "$MISTPLAN_DATA/readings.csv"; ! command -v sporegen`)
@@ -184,7 +184,7 @@ func TestDemo(t *testing.T) {
 		Status          int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
-	assert.Len(t, scenes, 11)
+	assert.Len(t, scenes, 13)
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))
 	r := w.must("demo", "--plain")
 	assert.Contains(t, r.stdout, "$ fernladder install glasshouse")

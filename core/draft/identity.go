@@ -23,6 +23,7 @@ var (
 	mesonName        = newPattern(`(?s)project\s*\(\s*'([^']+)'`)
 	mesonVersion     = newPattern(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
 	archiveParts     = newPattern(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
+	archiveSuffix    = newPattern(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
 	pcDescription    = newPattern(`(?m)^Description:[ \t]*(\S.*)$`)
 	pcURL            = newPattern(`(?m)^URL:[ \t]*(https?://\S+)`)
 )
@@ -41,7 +42,7 @@ func (t *tree) identity(s *Source) {
 		{"name", t.match(ac, initName), ac, Certain},
 		{"name", archiveName, "the archive's name", Guessed},
 		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
-		{"name", strings.TrimSuffix(t.archive, path.Ext(t.archive)), "the archive's name", Guessed},
+		{"name", archiveSuffix.replace(t.archive, ""), "the archive's name", Guessed},
 	})
 	// A library's archive has the lib that its configure script leaves out.
 	if tidy := strings.ToLower(archiveName); tidy == "lib"+s.Name.Value {

@@ -107,7 +107,7 @@ func newOption(how, name, value, about string) (Option, bool) {
 }
 
 var (
-	acArgument = newPattern(`(?s)AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*(.{0,600})`)
+	acArgument = newPattern(`AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*`)
 	acHelp     = newPattern(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
 )
 
@@ -116,10 +116,11 @@ var (
 func acOptions(text string) ([]Option, []Setting) {
 	var options []Option
 	var settings []Setting
-	for _, m := range acArgument.all(text) {
-		how, name := strings.ToLower(m[1]), m[2]
+	const longest = 600 // of an option's help
+	for _, at := range acArgument.compiled().FindAllStringSubmatchIndex(text, -1) {
+		how, name := strings.ToLower(text[at[2]:at[3]]), text[at[4]:at[5]]
 		value, about := "", ""
-		if help := acHelp.find(m[3]); help != nil {
+		if help := acHelp.find(text[at[1]:min(at[1]+longest, len(text))]); help != nil {
 			how, value, about = help[1], help[2], strings.Join(strings.Fields(help[3]), " ")
 		}
 		if o, ok := newOption(how, name, value, about); ok {
@@ -212,7 +213,7 @@ func cmakeOptions(text string) ([]Option, []Setting) {
 var (
 	mesonOption = newPattern(`(?s)option\s*\(\s*'([^']+)'(.*?)\n?\)`)
 	mesonType   = newPattern(`type\s*:\s*'(\w+)'`)
-	mesonValue  = newPattern(`value\s*:\s*'?([\w.+-]+)'?`)
+	mesonValue  = newPattern(`value\s*:\s*'?([\w.+/-]+)'?`)
 	mesonAbout  = newPattern(`(?s)description\s*:\s*'([^']*)'`)
 	mesonChoice = newPattern(`(?s)choices\s*:\s*\[([^\]]*)\]`)
 	quoted      = newPattern(`'([\w.+-]+)'`)

@@ -18,7 +18,7 @@ var lookups = []struct {
 	required func(arguments string) bool
 	lower    bool // the name stands in capitals there
 }{
-	{recipe.Configure, "module", newPattern(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\])]+?)\]?\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
+	{recipe.Configure, "module", newPattern(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*(\[[^\]]+\]|[^,)\[\]]+)\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
 	{recipe.Configure, "library", newPattern(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
 	{recipe.Configure, "program", newPattern(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
 	{recipe.Configure, "library", newPattern(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
@@ -93,7 +93,7 @@ func closing(text string, offset int) int {
 // have: "dewcalc >= 1.4 loam".
 func moduleList(text string) []Wish {
 	var wishes []Wish
-	words := strings.Fields(strings.NewReplacer(",", " ", ">=", " >= ", "<=", " <= ").Replace(text))
+	words := strings.Fields(strings.NewReplacer(",", " ", "[", "", "]", "", ">=", " >= ", "<=", " <= ").Replace(text))
 	for i := 0; i < len(words); i++ {
 		operator := ""
 		if i+2 < len(words) {

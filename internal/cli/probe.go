@@ -19,49 +19,92 @@ import (
 )
 
 // probe builds a drafted recipe in a sealed room, and writes into it what came
-// of that.
+// of that. Some sources can only be built in their own directory, and do not say
+// so: when the build fails outside, it is tried there too.
 func (a *app) probe(ctx context.Context, name string) error {
 	a.isolation = string(seal.Sealed)
-	l, err := a.plan(ctx, []string{name}, &ladderFlags{})
+	job, r, err := a.attempt(ctx, name)
+	var failure *build.Failure
+	if errors.As(err, &failure) && failure.Package == name && outside(r, failure.Stage) {
+		a.screen.Note("Trying it in the source's own directory.")
+		if err := noteIn(r, "", func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"}) }); err != nil {
+			return err
+		}
+		var again error
+		if job, _, again = a.attempt(ctx, name); again != nil {
+			if err := noteIn(r, "", func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "false"}) }); err != nil {
+				return err
+			}
+		} else {
+			err = nil
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if failure != nil && err != nil {
+		return a.probeFailed(r, failure, err)
+	}
 	if err != nil {
 		return err
+	}
+	return a.probeSucceeded(r, job)
+}
+
+// outside tells whether a stage was one of a build outside the source.
+func outside(r *recipe.Recipe, stage string) bool {
+	b := r.Build
+	return !b.InTree && b.Method == recipe.Configure && (stage == "configure" || stage == "compile" || stage == build.StagePlace)
+}
+
+// attempt builds a package as its recipe is now.
+func (a *app) attempt(ctx context.Context, name string) (*build.Job, *recipe.Recipe, error) {
+	l, err := a.plan(ctx, []string{name}, &ladderFlags{})
+	if err != nil {
+		return nil, nil, err
 	}
 	r, err := l.shelves.Find(name)
 	if err != nil {
+		return nil, nil, err
+	}
+	return l.jobs[len(l.jobs)-1], r, a.construct(ctx, l)
+}
+
+func (a *app) probeFailed(r *recipe.Recipe, failure *build.Failure, err error) error {
+	text := fmt.Sprintf("# Probed on %s: it does not build yet. %s %s failed in stage %s: %s", a.now().Format("2006-01-02"),
+		failure.Package, failure.Version, failure.Stage, oneLine(failure.What))
+	for _, line := range failure.Lines {
+		text += "\n#   " + line
+	}
+	if err := noteIn(r, text, nil); err != nil {
 		return err
 	}
-	built := a.construct(ctx, l)
-	if ctx.Err() != nil {
-		return built
-	}
-	today := a.now().Format("2006-01-02")
-	var failure *build.Failure
-	if built != nil && !errors.As(built, &failure) {
-		return built
-	}
-	if failure != nil {
-		text := fmt.Sprintf("# Probed on %s: it does not build yet. %s %s failed in stage %s: %s", today, failure.Package, failure.Version, failure.Stage, oneLine(failure.What))
-		for _, line := range failure.Lines {
-			text += "\n#   " + line
-		}
-		if err := noteIn(r, text, nil); err != nil {
-			return err
-		}
-		a.screen.Note("%s says so now. Change it, then: fernladder build %s", r.File, name)
-		return built
-	}
-	job := l.jobs[len(l.jobs)-1]
-	receipt, err := l.store.Receipt(job.Ref)
-	if err != nil {
-		return l.store.Wrap(err)
-	}
-	files, err := l.store.Files(job.Ref)
+	a.screen.Note("%s says so now. Change it, then: fernladder build %s", r.File, r.Name)
+	return err
+}
+
+func (a *app) probeSucceeded(r *recipe.Recipe, job *build.Job) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
+	receipt, err := s.store.Receipt(job.Ref)
+	if err != nil {
+		return s.store.Wrap(err)
+	}
+	files, err := s.store.Files(job.Ref)
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %s; %s were placed.", a.now().Format("2006-01-02"),
+		receipt.Isolation, seconds(receipt.Seconds), term.Count(receipt.Files, "file"))
 	offers := draft.Offered(files)
-	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %s; %s were placed.", today, receipt.Isolation, seconds(receipt.Seconds), term.Count(receipt.Files, "file"))
-	if err := noteIn(r, text, &offers); err != nil {
+	err = noteIn(r, text, func(e *keyfile.Edit) {
+		if !offers.Empty() {
+			setOffers(e, offers)
+		}
+	})
+	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
@@ -73,8 +116,8 @@ func (a *app) probe(ctx context.Context, name string) error {
 
 func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
 
-// noteIn adds a comment to a recipe, and what its package offers.
-func noteIn(r *recipe.Recipe, comment string, offers *recipe.Offers) error {
+// noteIn changes a recipe and adds a comment to it.
+func noteIn(r *recipe.Recipe, comment string, change func(*keyfile.Edit)) error {
 	file := filepath.Join(r.Dir, recipe.FileName)
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -84,9 +127,11 @@ func noteIn(r *recipe.Recipe, comment string, offers *recipe.Offers) error {
 	if err != nil {
 		return err
 	}
-	if offers != nil && !offers.Empty() {
-		setOffers(edit, *offers)
+	if change != nil {
+		change(edit)
 	}
-	edit.Append(comment)
+	if comment != "" {
+		edit.Append(comment)
+	}
 	return renameio.WriteFile(file, edit.Bytes(), 0o644)
 }

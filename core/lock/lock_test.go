@@ -1,0 +1,44 @@
+package lock
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/recipe"
+	"fernladder/core/version"
+)
+
+func tipOf(name, branch string) *recipe.Recipe {
+	return &recipe.Recipe{Name: name, Releases: []*recipe.Release{{Track: recipe.Tip, Git: "https://vale.example/" + name + ".git", Branch: branch}}}
+}
+
+func TestPinsAreKept(t *testing.T) {
+	path := filepath.Join(t.TempDir(), FileName)
+	f, err := Read(path, FileName)
+	require.NoError(t, err, "one that is not there is empty")
+	v, _ := version.Parse("1.4+3.gabc")
+	pin := recipe.Pin{Commit: "abc", Version: v}
+	f.Set(tipOf("moss", "main"), recipe.Pin{Commit: "old", Version: v})
+	f.Set(tipOf("moss", "main"), pin)
+	f.Set(tipOf("fern", "shade"), pin)
+	require.NoError(t, f.Write())
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "\n[[tip]]\nname       = \"fern\"\nrepository = \"https://vale.example/fern.git\"\nbranch     = \"shade\"\ncommit     = \"abc\"\nversion    = \"1.4+3.gabc\"\n\n[[tip]]\nname       = \"moss\"")
+	f, err = Read(path, FileName)
+	require.NoError(t, err)
+	got, known := f.Pin(tipOf("moss", "main"))
+	assert.True(t, known)
+	assert.Equal(t, pin, got)
+	for _, other := range []*recipe.Recipe{tipOf("moss", "another"), tipOf("sage", "main"), {Name: "moss"}} {
+		_, known := f.Pin(other)
+		assert.False(t, known)
+	}
+	require.NoError(t, os.WriteFile(path, append(data, data[len(data)-len("[[tip]]\nname       = \"moss\"\nrepository = \"https://vale.example/moss.git\"\nbranch     = \"main\"\ncommit     = \"abc\"\nversion    = \"1.4+3.gabc\"\n"):]...), 0o644))
+	_, err = Read(path, FileName)
+	assert.ErrorContains(t, err, "the tip of moss is pinned twice")
+}

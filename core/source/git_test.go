@@ -1,0 +1,95 @@
+package source
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/event"
+	"fernladder/core/host"
+)
+
+func repositories(t *testing.T) *Repositories {
+	return &Repositories{Dir: t.TempDir(), Programs: host.Programs{Path: []string{"/usr/bin", "/bin"}}, Events: event.Nowhere, Patience: 2 * time.Second}
+}
+
+// repository makes a git repository with shell text and returns its URL and the
+// commit of its head.
+func repository(t *testing.T, text string) (url, commit string) {
+	dir := t.TempDir()
+	command := exec.Command("sh", "-e", "-c", "git init -q -b main .\n"+text+"\ngit add -A\ngit commit -qm x\ngit rev-parse HEAD")
+	command.Dir = dir
+	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@vale.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@vale.example")
+	out, err := command.CombinedOutput()
+	require.NoError(t, err, string(out))
+	lines := strings.Fields(string(out))
+	return "file://" + dir, lines[len(lines)-1]
+}
+
+// What comes out of a repository goes through the gate of archives.
+func TestHostileRepositories(t *testing.T) {
+	for name, c := range map[string]struct{ text, says string }{
+		"a link out":                 {"ln -s ../../etc/passwd a", "leads out of the directory"},
+		"an absolute link":           {"ln -s /etc/passwd a", "leads out of the directory"},
+		"a submodule that is a file": {"printf '[submodule \"x\"]\\npath = x\\nurl = ext::sh -c touch%%20/tmp/climbed\\n' >.gitmodules; mkdir x; git update-index --add --cacheinfo 160000," + strings.Repeat("1", 40) + ",x", "cannot be followed"},
+		"hooks and configuration":    {"mkdir -p .githooks; echo 'touch /tmp/climbed' >.githooks/post-checkout; chmod +x .githooks/post-checkout; echo '* filter=evil' >.gitattributes", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			url, commit := repository(t, c.text)
+			r, dir := repositories(t), t.TempDir()
+			checkout := Checkout{Package: "fern", Git: url, Commit: commit}
+			_, err := r.Fetch(context.Background(), checkout)
+			if err == nil {
+				_, err = r.Export(context.Background(), checkout, dir, Usual)
+			}
+			if c.says == "" {
+				assert.NoError(t, err)
+			} else {
+				assert.ErrorContains(t, err, c.says)
+			}
+			assert.NoFileExists(t, "/tmp/climbed")
+		})
+	}
+}
+
+func TestExportKeepsTimesAndModes(t *testing.T) {
+	url, commit := repository(t, "echo x >run; chmod +x run; mkdir d; echo y >d/y; ln -s d/y link; printf 'a\\r\\n' >crlf; echo '$Format:%H$' >id; echo 'id export-subst' >.gitattributes")
+	r, dir := repositories(t), t.TempDir()
+	c := Checkout{Git: url, Commit: commit}
+	assert.False(t, r.Has(context.Background(), c))
+	_, err := r.Fetch(context.Background(), c)
+	require.NoError(t, err)
+	assert.True(t, r.Has(context.Background(), c))
+	got, err := r.Export(context.Background(), c, dir, Usual)
+	require.NoError(t, err)
+	info, err := os.Stat(filepath.Join(dir, "run"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o755), info.Mode())
+	assert.Equal(t, got.Newest.Unix(), info.ModTime().Unix(), "the time of the commit")
+	data, _ := os.ReadFile(filepath.Join(dir, "crlf"))
+	assert.Equal(t, "a\r\n", string(data))
+	data, _ = os.ReadFile(filepath.Join(dir, "id"))
+	assert.Equal(t, commit+"\n", string(data))
+}
+
+// A repository that does not answer is an error after a while, not a wait.
+func TestRepositoriesThatDoNotAnswer(t *testing.T) {
+	silent := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(silent, "git"), []byte("#!/bin/sh\ncase \"$*\" in *init*) exec /usr/bin/git \"$@\";; *fetch*) sleep 600;; esac\nexec /usr/bin/git \"$@\"\n"), 0o755))
+	r := repositories(t)
+	r.Programs.Path = append([]string{silent}, r.Programs.Path...)
+	r.Patience = 300 * time.Millisecond
+	_, err := r.Fetch(context.Background(), Checkout{Git: "https://vale.example/fern.git", Commit: strings.Repeat("1", 40), At: "recipe.toml:7"})
+	assert.ErrorContains(t, err, "https://vale.example/fern.git: nothing came for 300ms")
+	assert.ErrorContains(t, err, "recipe.toml:7")
+	r.Programs.Path = nil
+	_, err = r.Fetch(context.Background(), Checkout{Git: "https://vale.example/moss.git", Commit: strings.Repeat("1", 40)})
+	assert.ErrorContains(t, err, "there is no git in")
+}
