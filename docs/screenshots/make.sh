@@ -67,3 +67,13 @@ fernladder plan mistplan:3.*'
 sed -i 's/< 1.4/>= 1.3/' recipes/glasshouse/recipe.toml
 sed -i 's/--disable-plots/--disable-pictures/' recipes/mistplan/recipe.toml
 shot failure . 'fernladder build glasshouse -o mistplan.plots=off'
+sed -i 's/--disable-pictures/--disable-plots/' recipes/mistplan/recipe.toml
+shot host . 'fernladder host glasshouse
+fernladder shelves
+fernladder news
+fernladder bump dewcalc'
+echo 0.7 >station.cal
+shot sources . 'fernladder build mistplan:tip -o calibrated=on
+fernladder supply mistplan station.cal
+fernladder build mistplan:tip -o calibrated=on
+cat ladder.lock'

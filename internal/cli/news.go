@@ -280,7 +280,7 @@ func (a *app) obtainRelease(ctx context.Context, s *session, r *recipe.Recipe, x
 	for _, key := range r.Keys {
 		wanted.Signed.Keys = append(wanted.Signed.Keys, filepath.Join(r.Dir, key))
 	}
-	got, err := archives.Fetch(ctx, wanted)
+	got, err := a.archives(s, nil).Fetch(ctx, wanted) // whose signature it is, is said with the result
 	if err != nil {
 		return digest, "", err
 	}
