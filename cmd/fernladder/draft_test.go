@@ -35,7 +35,7 @@ func TestDraftThenInstall(t *testing.T) {
 func TestDraftOfBadInput(t *testing.T) {
 	w, site := newGarden(t)
 	w.write("page.tar.gz", "<html>not found</html>")
-	w.fails(5, []string{"draft", "page.tar.gz"}, "neither tar (plain, gz, bz2, xz, zst) nor zip")
+	w.fails(5, []string{"draft", "page.tar.gz"}, "neither tar (plain, gz, bz2, xz, zst, lz) nor zip")
 	w.fails(5, []string{"draft", site.URL + "/dl/absent-1.0.tar.gz"}, "absent-1.0.tar.gz cannot be fetched", "404 Not Found")
 	w.fails(2, []string{"draft", "absent-1.0.tar.gz"}, "there is no absent-1.0.tar.gz")
 	w.fails(2, []string{"draft", site.URL + "/dl/dewcalc-1.4.2.tar.gz"}, "recipes/dewcalc/recipe.toml is there already, and stays as it is")

@@ -23,8 +23,10 @@ type Builder struct {
 	*Workshop
 	Archives *source.Archives
 	Slots    *schedule.Slots
-	Events   event.Sink
-	Now      func() time.Time
+	// Downloads is how many packages' sources are fetched at once.
+	Downloads int
+	Events    event.Sink
+	Now       func() time.Time
 }
 
 // building is one job on its way.

@@ -72,6 +72,7 @@ type Workshop struct {
 	Programs host.Programs
 	Jobs     int // slots, for FL_JOBS
 	Events   event.Sink
+	Offline  bool // what is not here is not fetched
 
 	// Isolation is how far builds and tries are kept apart from the machine.
 	// The zero value is seal.Open.
@@ -87,7 +88,7 @@ func (w *Workshop) isolation() seal.Level {
 
 // Repositories are the copies of git and Subversion repositories in the root.
 func (w *Workshop) Repositories() *source.Repositories {
-	return &source.Repositories{Dir: w.Store.Archives(), Programs: w.Programs, Events: w.Events}
+	return &source.Repositories{Dir: w.Store.Archives(), Programs: w.Programs, Events: w.Events, Offline: w.Offline}
 }
 
 // Plan makes a job for each package of the ladder, in its order.

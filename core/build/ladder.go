@@ -49,9 +49,6 @@ type Result struct {
 	Because *Job  // when it was skipped: the one that failed below it
 }
 
-// mostDownloads is how many archives are fetched at once.
-const mostDownloads = 4
-
 // fetches brings archives to the store, a few at a time, and remembers how
 // they came.
 type fetches struct {
@@ -62,7 +59,7 @@ type fetches struct {
 }
 
 func (b *Builder) fetches() *fetches {
-	return &fetches{Builder: b, turn: make(chan struct{}, mostDownloads), came: map[*Job][]store.Source{}}
+	return &fetches{Builder: b, turn: make(chan struct{}, max(b.Downloads, 1)), came: map[*Job][]store.Source{}}
 }
 
 func (f *fetches) fetch(ctx context.Context, job *Job) error {

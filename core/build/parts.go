@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 
 	"fernladder/core/recipe"
@@ -115,6 +118,32 @@ func (w *Workshop) CheckSupplies(jobs []*Job) error {
 	return nil
 }
 
+// CheckOffline returns an error that lists all that would have to be fetched.
+func (w *Workshop) CheckOffline(ctx context.Context, jobs []*Job) error {
+	if !w.Offline {
+		return nil
+	}
+	missing := source.NotHere{}
+	archives := source.Archives{Dir: w.Store.Archives()}
+	for _, j := range jobs {
+		for _, p := range j.Parts {
+			switch {
+			case p.Checkout != nil && !w.Repositories().Has(ctx, *p.Checkout):
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: p.Checkout.URL() + " at " + p.Checkout.ID()})
+			case p.Checkout == nil && !archives.Has(p.Archive.Digest) && !slices.ContainsFunc(p.Archive.URLs, local):
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: p.Archive.URLs[0]})
+			}
+		}
+	}
+	if len(missing) > 0 {
+		return missing
+	}
+	return nil
+}
+
+// local tells whether a URL is that of a file on this machine.
+func local(url string) bool { return strings.HasPrefix(url, "file://") }
+
 // unpack puts the source together.
 func (g *building) unpack(ctx context.Context) error {
 	if err := os.RemoveAll(g.dirs.source); err != nil {
@@ -150,8 +179,10 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 		got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, source.Usual)
 	} else {
 		from = part.Archive.URLs[0]
-		got, err = source.Unpack(ctx, g.Archives.Path(part.Archive.Digest), fresh, source.Usual)
-		if err == nil {
+		archive := g.Archives.Path(part.Archive.Digest)
+		if name, single := singleFile(from); single {
+			got, err = source.CopyOut(ctx, archive, fresh, name, source.Usual)
+		} else if got, err = source.Unpack(ctx, archive, fresh, source.Usual); err == nil {
 			top, err = source.Top(fresh)
 		}
 	}
@@ -175,6 +206,23 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 		err = g.layInside(top, part)
 	}
 	return errors.Join(err, os.RemoveAll(fresh))
+}
+
+var (
+	archiveName     = regexp.MustCompile(`\.(tar(\.\w+)?|t[gbx]z2?|tlz|tzst|zip)$`)
+	compressionName = regexp.MustCompile(`\.(gz|bz2|xz|zst|lz)$`)
+)
+
+// singleFile tells from a URL whether it is that of a single file rather than an
+// archive, and what the file is called. A URL without a file name that says
+// anything is that of an archive.
+func singleFile(url string) (name string, single bool) {
+	base, _, _ := strings.Cut(path.Base(url), "?")
+	if archiveName.MatchString(base) || path.Ext(base) == "" {
+		return "", false
+	}
+	name = compressionName.ReplaceAllString(base, "")
+	return name, filepath.IsLocal(name)
 }
 
 // layInside moves the contents of an extra into a directory of the source.

@@ -12,6 +12,7 @@ type Kind string
 const (
 	FetchBegan     Kind = "fetch_began"     // Text is the URL
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
+	FetchRetried   Kind = "fetch_retried"   // Text is the URL, Err why, Elapsed how long is waited
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
 	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest nobody has stated
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why

@@ -32,6 +32,10 @@ type Settings struct {
 
 	Isolation seal.Level // the least that will do
 
+	Downloads, DownloadsPerHost int
+	LargestDownload             int    // MiB
+	Credentials                 string // a file, or ""
+
 	remote []*recipe.Shelf
 }
 
@@ -54,6 +58,10 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
 		keyfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. fernladder shelves --fetch brings them."),
 		keyfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
+		keyfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. 12, if nothing is said."),
+		keyfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. 8, if nothing is said."),
+		keyfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The most that one file may have, in MiB. 32768, if nothing is said."),
+		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
@@ -96,7 +104,7 @@ func (p Place) home(variable, below string) string {
 // Read reads a settings file; without a name it returns what holds when there
 // is none. Errors are keyfile.Problems.
 func Read(file string, p Place) (Settings, error) {
-	s := Settings{File: file}
+	s := Settings{File: file, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10}
 	var shelves []string
 	base := p.Working
 	if file != "" {
@@ -118,6 +126,9 @@ func Read(file string, p Place) (Settings, error) {
 		s.Root = "/opt/fernladder"
 	default:
 		s.Root = filepath.Join(p.home("XDG_DATA_HOME", ".local/share"), "fernladder")
+	}
+	if s.Credentials != "" {
+		s.Credentials = absolute(base, s.Credentials)
 	}
 	for _, dir := range shelves {
 		dir = absolute(base, dir)

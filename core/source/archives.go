@@ -7,6 +7,7 @@
 package source
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
@@ -14,6 +15,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"fernladder/core/event"
 	"fernladder/core/recipe"
@@ -29,6 +31,13 @@ type Archives struct {
 	Dir    string
 	Agent  string // how the program names itself to servers
 	Events event.Sink
+
+	Hosts       *Hosts                                           // shared by all that fetch in a run; nil: no limits
+	Credentials *Credentials                                     // nil: none
+	Offline     bool                                             // what is not here is not fetched
+	Largest     int64                                            // bytes of one file; 0: 32 GiB
+	Patience    time.Duration                                    // how long a transfer may stand still; 0: a minute
+	Pause       func(ctx context.Context, d time.Duration) error // before another attempt; nil: waits
 }
 
 // Path returns where the archive with a digest is, or would be.

@@ -86,6 +86,7 @@ type Repositories struct {
 	Programs host.Programs
 	Events   event.Sink
 	Patience time.Duration // how long a transfer may stand still; 0: a minute
+	Offline  bool          // what is not here is not fetched
 }
 
 func (r *Repositories) place(kind, id string) string {
@@ -117,6 +118,9 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 	}
 	defer unlock()
 	if !r.Has(ctx, c) {
+		if r.Offline {
+			return nil, r.wrap(ctx, errOffline, c.URL(), c.At)
+		}
 		r.Events.Event(event.Event{Kind: event.FetchBegan, Package: c.Package, Version: c.Version, Text: redacted(c.URL())})
 		if c.Svn != "" {
 			err = r.exportSvn(ctx, c)
@@ -183,6 +187,9 @@ func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, 
 	}
 	defer unlock()
 	var pin recipe.Pin
+	if r.Offline {
+		return pin, r.wrap(ctx, errOffline, url, release.Position.String())
+	}
 	if release.Svn != "" {
 		pin, err = r.headSvn(ctx, url)
 	} else {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,7 +31,7 @@ func garden(t *testing.T, data []byte) (*upstream.Site, *source.Archives, source
 	site, err := upstream.Start(map[string][]byte{"a.tar": data})
 	require.NoError(t, err)
 	t.Cleanup(func() { site.Close() })
-	archives := &source.Archives{Dir: t.TempDir(), Agent: "test", Events: event.Nowhere}
+	archives := &source.Archives{Dir: t.TempDir(), Agent: "test", Events: event.Nowhere, Patience: 500 * time.Millisecond, Pause: func(ctx context.Context, d time.Duration) error { return ctx.Err() }}
 	return site, archives, source.Wanted{Package: "a", Version: "1", Digest: digestOf(data), At: "recipe.toml:9"}
 }
 
@@ -65,7 +67,7 @@ func TestFetchGoesThroughMirrors(t *testing.T) {
 	require.NoError(t, os.WriteFile(got.Path, []byte("rot"), 0o644))
 	_, err = archives.Fetch(context.Background(), w)
 	require.NoError(t, err)
-	assert.Len(t, site.Asked(), asked+4, "what no longer has its digest is")
+	assert.Len(t, site.Asked(), asked+7, "what no longer has its digest is")
 }
 
 func TestFetchStoresNothingThatIsWrong(t *testing.T) {
@@ -82,6 +84,137 @@ func TestFetchStoresNothingThatIsWrong(t *testing.T) {
 		return nil
 	})
 	assert.False(t, archives.Has(w.Digest))
+}
+
+// Whatever a site does, either the right file comes of it or an error that says
+// what it did; and a mirror that works heals it.
+func TestFaultsOfSites(t *testing.T) {
+	data := []byte(strings.Repeat("fern and moss\n", 10_000))
+	for how, says := range map[string]string{
+		"dl": "", "breaks": "", "changes": "", "liar": "", "busy": "", "hop": "",
+		"tampered": "wrong sha256", "long": "wrong sha256", "packed": "wrong sha256", "page": "it is a web page", "empty": "it is empty",
+		"cut1": "cut off after 14000 of 140000 bytes", "cut2": "cut off after 28000", "cut3": "cut off after 42000", "cut4": "cut off after 56000", "cut5": "cut off after 70000",
+		"cut6": "cut off after 84000", "cut7": "cut off after 98000", "cut8": "cut off after 112000", "cut9": "cut off after 126000", "cut0": "cut off after 0 of",
+		"stall": "nothing came for 500ms", "later": "429 Too Many Requests, and to come again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
+	} {
+		t.Run(how, func(t *testing.T) {
+			site, archives, w := garden(t, data)
+			w.URLs = []string{site.URL + "/" + how + "/a.tar"}
+			_, err := archives.Fetch(context.Background(), w)
+			if says == "" {
+				require.NoError(t, err)
+				stored, err := os.ReadFile(archives.Path(w.Digest))
+				require.NoError(t, err)
+				assert.Equal(t, data, stored)
+				return
+			}
+			require.ErrorContains(t, err, says)
+			assert.False(t, archives.Has(w.Digest))
+			w.URLs = append(w.URLs, site.URL+"/dl/a.tar")
+			_, err = archives.Fetch(context.Background(), w)
+			assert.NoError(t, err, "another mirror heals it")
+		})
+	}
+}
+
+func TestFetchGoesOnWhereItStopped(t *testing.T) {
+	data := []byte(strings.Repeat("fern", 100_000))
+	site, archives, w := garden(t, data)
+	w.URLs = []string{site.URL + "/breaks/a.tar"}
+	stop, cancel := context.WithCancel(context.Background())
+	archives.Pause = func(context.Context, time.Duration) error { cancel(); return stop.Err() } // the run ends when the connection breaks
+	_, err := archives.Fetch(stop, w)
+	require.Error(t, err)
+	fresh := &source.Archives{Dir: archives.Dir, Events: event.Func(func(e event.Event) {
+		if e.Kind == event.FetchProgress {
+			assert.Greater(t, e.Done, int64(len(data)/2))
+		}
+	})}
+	_, err = fresh.Fetch(context.Background(), w)
+	require.NoError(t, err)
+	assert.Len(t, site.Asked(), 2)
+	left, err := os.ReadDir(filepath.Join(archives.Dir, "partial"))
+	require.NoError(t, err)
+	for _, e := range left {
+		assert.True(t, strings.HasSuffix(e.Name(), ".lock"), e.Name())
+	}
+}
+
+func TestLimitsAndOffline(t *testing.T) {
+	site, archives, w := garden(t, []byte(strings.Repeat("fern", 1000)))
+	w.URLs = []string{site.URL + "/dl/a.tar"}
+	archives.Largest = 1000
+	_, err := archives.Fetch(context.Background(), w)
+	assert.ErrorContains(t, err, "larger than 1000 bytes")
+	archives.Largest, archives.Offline = 0, true
+	_, err = archives.Fetch(context.Background(), w)
+	assert.ErrorContains(t, err, "the network is not to be used")
+	archives.Offline = false
+	_, err = archives.Fetch(context.Background(), w)
+	require.NoError(t, err)
+	archives.Offline = true
+	_, err = archives.Fetch(context.Background(), w)
+	assert.NoError(t, err, "what is here is here")
+}
+
+// Secrets go to the host that they are for and nowhere else.
+func TestCredentials(t *testing.T) {
+	site, archives, w := garden(t, []byte("fern"))
+	dir := t.TempDir()
+	write := func(name, text string, mode os.FileMode) string {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), mode))
+		return file
+	}
+	host := strings.TrimPrefix(site.URL, "http://")
+	c, err := source.ReadCredentials(write("good", "[[host]]\nname = \""+host+"\"\ntoken = \"open-sesame\"\n", 0o600), "good")
+	require.NoError(t, err)
+	archives.Credentials = c
+	w.URLs = []string{site.URL + "/locked/a.tar"}
+	got, err := archives.Fetch(context.Background(), w)
+	require.NoError(t, err)
+	assert.NotContains(t, got.URL, "sesame")
+	_, err = source.ReadCredentials(write("open", "", 0o644), "open")
+	assert.ErrorContains(t, err, "others can read these credentials (mode 0644)")
+	_, err = source.ReadCredentials(write("bad", "[[host]]\nname = \"x\"\ntokn = \"secret\"\n", 0o600), "bad")
+	require.ErrorContains(t, err, `did you mean "token"?`)
+	assert.NotContains(t, err.Error(), "secret")
+
+	var sent []string
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { sent = append(sent, r.Header.Get("Authorization")) }))
+	defer other.Close()
+	port := other.URL[strings.LastIndex(other.URL, ":"):]
+	c.AddNetrc(write("netrc", "machine localhost"+port+" login fern password moss\ndefault login x password y\n", 0o600))
+	redirecting := httptest.NewServer(http.RedirectHandler("http://127.0.0.1"+port+"/", http.StatusFound))
+	defer redirecting.Close()
+	for _, url := range []string{"http://localhost" + port + "/", other.URL + "/", redirecting.URL} {
+		archives.Small(context.Background(), url)
+	}
+	assert.Equal(t, []string{"Basic ZmVybjptb3Nz", "", ""}, sent)
+}
+
+func TestHostsThatFailedComeLast(t *testing.T) {
+	data := []byte("fern")
+	site, archives, w := garden(t, data)
+	archives.Hosts = source.NewHosts(2)
+	dead := "http://127.0.0.1:1/a.tar"
+	w.URLs = []string{dead, site.URL + "/dl/a.tar"}
+	got, err := archives.Fetch(context.Background(), w)
+	require.NoError(t, err)
+	assert.Len(t, got.Failed, 1)
+	require.NoError(t, os.RemoveAll(archives.Dir))
+	got, err = archives.Fetch(context.Background(), w)
+	require.NoError(t, err)
+	assert.Empty(t, got.Failed, "it is not even asked")
+}
+
+func TestACertificateThatDoesNotFit(t *testing.T) {
+	site := httptest.NewTLSServer(http.NotFoundHandler())
+	defer site.Close()
+	_, archives, w := garden(t, []byte("fern"))
+	w.URLs = []string{site.URL + "/a.tar"}
+	_, err := archives.Fetch(context.Background(), w)
+	assert.ErrorContains(t, err, "certificate")
 }
 
 func TestFetchEndsWithItsContext(t *testing.T) {

@@ -2,14 +2,11 @@ package source
 
 import (
 	"archive/tar"
-	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/bzip2"
 	"errors"
-	"fmt"
 	"io"
-	"io/fs"
 	"os"
 
 	"github.com/klauspost/compress/gzip"
@@ -66,6 +63,9 @@ func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, do
 		}
 		a := newAhead(x)
 		return a, a.Close, nil
+	case bytes.HasPrefix(head, []byte(lzipMagic)):
+		a := newAhead(&lzipReader{r: r})
+		return a, a.Close, nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		threads := 0 // as many as there are processors
 		if small {
@@ -118,42 +118,7 @@ func (u *unpacking) reading(err error) error {
 		if u.Entries > 0 {
 			return errors.New("the archive is damaged after the last entry that was read")
 		}
-		return errors.New("it is neither tar (plain, gz, bz2, xz, zst) nor zip, or cut off near its beginning")
+		return errors.New("it is neither tar (plain, gz, bz2, xz, zst, lz) nor zip, or cut off near its beginning")
 	}
 	return err
-}
-
-func (u *unpacking) zip(f *os.File, size int64) error {
-	archive, err := zip.NewReader(f, size)
-	if err != nil {
-		return fmt.Errorf("the zip archive is damaged: %w", err)
-	}
-	for _, entry := range archive.File {
-		it := item{name: entry.Name, mode: entry.Mode(), time: entry.Modified}
-		if err := u.zipped(it, entry); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (u *unpacking) zipped(it item, entry *zip.File) error {
-	if it.mode.IsDir() {
-		return u.put(it, nil)
-	}
-	r, err := entry.Open()
-	if err != nil {
-		u.entry = it.name
-		return err
-	}
-	defer r.Close()
-	if it.mode&fs.ModeSymlink != 0 {
-		const longestPath = 4096
-		target, err := io.ReadAll(io.LimitReader(r, longestPath))
-		if err != nil {
-			return err
-		}
-		it.link = string(target)
-	}
-	return u.put(it, r)
 }

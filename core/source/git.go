@@ -250,6 +250,9 @@ func (r *Repositories) Snapshot(ctx context.Context, repository, branch string) 
 		return Snapshot{}, err
 	}
 	defer unlock()
+	if r.Offline {
+		return Snapshot{}, r.wrap(ctx, errOffline, repository, "")
+	}
 	s, err := r.snapshot(ctx, repository, branch)
 	return s, r.wrap(ctx, err, repository, "")
 }

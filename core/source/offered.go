@@ -57,16 +57,19 @@ func (a *Archives) SignatureOf(ctx context.Context, archive string) string {
 // head asks whether a URL serves something, and nothing that is a web page
 // where a file is meant.
 func (a *Archives) head(ctx context.Context, source string) error {
-	if strings.HasPrefix(source, "file://") {
-		body, _, err := a.open(ctx, source)
+	if path, local := strings.CutPrefix(source, "file://"); local {
+		answer, err := openFile(path)
 		if err != nil {
 			return plain(ctx, err)
 		}
-		return body.Close()
+		return answer.body.Close()
 	}
-	body, _, err := a.request(ctx, http.MethodHead, source)
+	if a.Offline {
+		return errOffline
+	}
+	response, err := a.request(ctx, http.MethodHead, source, http.Header{})
 	if err != nil {
 		return plain(ctx, err)
 	}
-	return body.Close()
+	return response.Body.Close()
 }

@@ -134,12 +134,15 @@ func (a *Archives) small(ctx context.Context, source string) ([]byte, error) {
 	const patience = time.Minute
 	ctx, cancel := context.WithTimeoutCause(ctx, patience, fmt.Errorf("it took longer than %s", patience))
 	defer cancel()
-	body, _, err := a.open(ctx, source)
+	if a.Offline && !strings.HasPrefix(source, "file://") {
+		return nil, errOffline
+	}
+	answer, err := a.open(ctx, source, 0, "")
 	if err != nil {
 		return nil, plain(ctx, err)
 	}
-	defer body.Close()
-	data, err := io.ReadAll(io.LimitReader(body, signature.LargestFile+1))
+	defer answer.body.Close()
+	data, err := io.ReadAll(io.LimitReader(answer.body, signature.LargestFile+1))
 	if err == nil && len(data) > signature.LargestFile {
 		err = fmt.Errorf("it has over %d bytes", signature.LargestFile)
 	}

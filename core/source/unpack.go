@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -74,6 +75,45 @@ func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, err
 	defer u.close()
 	return u.finish(file, u.all(f, info.Size()))
 }
+
+// CopyOut makes one file of what is in a file that is no archive, perhaps
+// compressed.
+func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpacked, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return Unpacked{}, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	u := newUnpacking(ctx, root, limits)
+	u.archive = info.Size()
+	defer u.close()
+	return u.finish(file, u.single(f, name))
+}
+
+func (u *unpacking) single(f *os.File, name string) error {
+	buffered := bufio.NewReaderSize(f, 256<<10)
+	head, err := buffered.Peek(6)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	r, done, err := decompressed(buffered, head, false)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return u.put(item{name: name, mode: 0o644, time: earliest}, r)
+}
+
+// earliest is the time of files that have none: the first that zip can state.
+var earliest = time.Date(1980, time.January, 1, 0, 0, 0, 0, time.UTC)
 
 // unpackTar unpacks a plain tar file that comes from a program. name is what it
 // is called in errors.
@@ -170,6 +210,9 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	}
 	if u.Entries++; u.Entries > u.limits.Entries {
 		return fmt.Errorf("is one too many: at most %d are unpacked", u.limits.Entries)
+	}
+	if strings.ContainsFunc(it.name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		return errors.New("has a control character in its name")
 	}
 	name := path.Clean(strings.TrimSuffix(it.name, "/"))
 	if name == "." && it.mode.IsDir() {

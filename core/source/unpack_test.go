@@ -3,12 +3,15 @@ package source
 import (
 	"archive/tar"
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"compress/gzip"
 	"context"
+	"io"
 	"io/fs"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -89,22 +92,38 @@ func TestUnpackStaysInside(t *testing.T) {
 		entries []*tar.Header
 		reason  string
 	}{
-		"dots":                      {[]*tar.Header{file("../out", "x")}, "outside the directory"},
-		"dots in the middle":        {[]*tar.Header{file("a/../../out", "x")}, "outside the directory"},
-		"absolute":                  {[]*tar.Header{file("/tmp/out", "x")}, "outside the directory"},
-		"link out":                  {[]*tar.Header{link(tar.TypeSymlink, "a", "../out")}, "leads out of the directory"},
-		"absolute link":             {[]*tar.Header{link(tar.TypeSymlink, "a", "/etc/passwd")}, "leads out of the directory"},
-		"empty link":                {[]*tar.Header{link(tar.TypeSymlink, "a", "")}, "leads out of the directory"},
-		"climbing behind a link":    {[]*tar.Header{link(tar.TypeSymlink, "a/b", "../c"), link(tar.TypeSymlink, "d", "a/b/../x")}, "leads out of the directory"},
-		"through a link":            {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "a", "real"), file("a/out", "x")}, "goes through"},
-		"hard link out":             {[]*tar.Header{link(tar.TypeLink, "a", "../out")}, "outside the directory"},
-		"hard link to nothing":      {[]*tar.Header{link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
-		"hard link to a link":       {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"), link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
-		"device":                    {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
-		"file where a directory is": {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
-		"directory where a file is": {[]*tar.Header{file("a", "x"), directory("a")}, "no directory"},
-		"too many entries":          {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "one too many"},
-		"too many bytes":            {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "larger than any source"},
+		"dots":                              {[]*tar.Header{file("../out", "x")}, "outside the directory"},
+		"dots in the middle":                {[]*tar.Header{file("a/../../out", "x")}, "outside the directory"},
+		"absolute":                          {[]*tar.Header{file("/tmp/out", "x")}, "outside the directory"},
+		"link out":                          {[]*tar.Header{link(tar.TypeSymlink, "a", "../out")}, "leads out of the directory"},
+		"absolute link":                     {[]*tar.Header{link(tar.TypeSymlink, "a", "/etc/passwd")}, "leads out of the directory"},
+		"empty link":                        {[]*tar.Header{link(tar.TypeSymlink, "a", "")}, "leads out of the directory"},
+		"climbing behind a link":            {[]*tar.Header{link(tar.TypeSymlink, "a/b", "../c"), link(tar.TypeSymlink, "d", "a/b/../x")}, "leads out of the directory"},
+		"through a link":                    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "a", "real"), file("a/out", "x")}, "goes through"},
+		"hard link out":                     {[]*tar.Header{link(tar.TypeLink, "a", "../out")}, "outside the directory"},
+		"hard link to nothing":              {[]*tar.Header{link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"hard link to a link":               {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"), link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"device":                            {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
+		"file where a directory is":         {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
+		"directory where a file is":         {[]*tar.Header{file("a", "x"), directory("a")}, "no directory"},
+		"dots at the end":                   {[]*tar.Header{file("a/..", "x")}, "outside the directory"},
+		"nothing but dots":                  {[]*tar.Header{file(".", "x")}, "outside the directory"},
+		"no name":                           {[]*tar.Header{file("", "x")}, "outside the directory"},
+		"absolute with dots":                {[]*tar.Header{file("//../out", "x")}, "outside the directory"},
+		"a line end in the name":            {[]*tar.Header{file("a\nb", "x")}, "control character"},
+		"an escape in the name":             {[]*tar.Header{file("a\x1b[2J", "x")}, "control character"},
+		"link to itself":                    {[]*tar.Header{link(tar.TypeSymlink, "a", "a"), file("a/b", "x")}, "goes through"},
+		"link to the parent":                {[]*tar.Header{link(tar.TypeSymlink, "a", ".."), file("a/b", "x")}, "leads out of the directory"},
+		"links that lead out only together": {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d/a", ".."), link(tar.TypeSymlink, "b", "d/a/../../out")}, "leads out of the directory"},
+		"a directory turned into a link":    {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d", "elsewhere")}, "is a directory elsewhere"},
+		"a link turned into a directory":    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), directory("d")}, "no directory"},
+		"hard link absolute":                {[]*tar.Header{link(tar.TypeLink, "a", "/etc/passwd")}, "outside the directory"},
+		"hard link through a link":          {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), link(tar.TypeLink, "a", "d/x")}, "not a file in the archive"},
+		"hard link to a directory":          {[]*tar.Header{directory("d"), link(tar.TypeLink, "a", "d")}, "not a file in the archive"},
+		"character device":                  {[]*tar.Header{{Typeflag: tar.TypeChar, Name: "a"}}, "is a device"},
+		"pipe":                              {[]*tar.Header{{Typeflag: tar.TypeFifo, Name: "a"}}, "is a device"},
+		"too many entries":                  {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "one too many"},
+		"too many bytes":                    {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "larger than any source"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, _, err := unpack(t, tarball(t, c.entries...), Limits{Entries: 3, Bytes: 1000, Ratio: 200})
@@ -154,7 +173,7 @@ func TestUnpackFormats(t *testing.T) {
 		}
 	}
 	_, _, err = unpack(t, []byte("this is a page that says: not found, in many more words than that"), Usual)
-	assert.ErrorContains(t, err, "neither tar (plain, gz, bz2, xz, zst) nor zip")
+	assert.ErrorContains(t, err, "neither tar (plain, gz, bz2, xz, zst, lz) nor zip")
 	_, _, err = unpack(t, nil, Usual)
 	assert.ErrorAs(t, err, new(*UnpackError))
 }
@@ -198,4 +217,100 @@ func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {
 	assert.ErrorContains(t, client.CheckRedirect(plain, []*http.Request{secure}), "which is refused")
 	assert.ErrorContains(t, client.CheckRedirect(plain, []*http.Request{plain, secure}), "which is refused")
 	assert.Error(t, client.CheckRedirect(plain, make([]*http.Request, 10)))
+}
+
+// Damage is told from hostility, and both from what is fine.
+func TestDamagedArchives(t *testing.T) {
+	good := tarball(t, file("pkg/a", strings.Repeat("leaf\n", 5000)), file("pkg/A", "case"))
+	compress := func(program string, args ...string) []byte {
+		command := exec.Command(program, append(args, "-c")...)
+		command.Stdin = bytes.NewReader(good)
+		out, err := command.Output()
+		require.NoError(t, err, program)
+		return out
+	}
+	var zipped bytes.Buffer
+	z := zip.NewWriter(&zipped)
+	w, err := z.Create("pkg/a")
+	require.NoError(t, err)
+	w.Write([]byte("leaf"))
+	require.NoError(t, z.Close())
+	bomb := func() []byte {
+		var out bytes.Buffer
+		g := gzip.NewWriter(&out)
+		tw := tar.NewWriter(g)
+		tw.WriteHeader(&tar.Header{Name: "zeros", Mode: 0o644, Size: 64 << 20})
+		tw.Write(make([]byte, 64<<20))
+		tw.Close()
+		g.Close()
+		return out.Bytes()
+	}()
+	gz, bz, xz, zst, lz := compress("gzip"), compress("bzip2"), compress("xz"), compress("zstd", "-q"), compress("lzip")
+	for name, c := range map[string]struct {
+		data []byte
+		says string
+	}{
+		"gz": {gz, ""}, "bz2": {bz, ""}, "xz": {xz, ""}, "zst": {zst, ""}, "lz": {lz, ""}, "lz in two members": {append(append([]byte{}, lz...), lz...), ""},
+		"gz with something behind":  {append(append([]byte{}, gz...), "garbage"...), ""},
+		"lz with something behind":  {append(append([]byte{}, lz...), "garbage"...), ""},
+		"tar with something behind": {append(append([]byte{}, good...), "garbage"...), ""},
+		"gz cut off":                {gz[:len(gz)/2], "cut off"},
+		"bz2 cut off":               {bz[:len(bz)/2], "cut off"},
+		"xz cut off":                {xz[:len(xz)/2], "truncated or corrupt"},
+		"zst cut off":               {zst[:len(zst)/2], "cut off"},
+		"lz cut off":                {lz[:len(lz)/2], "cut off"},
+		"gz that is damaged":        {flip(gz, len(gz)/2), ""},
+		"tar cut off in a file":     {good[:2000], "cut off"},
+		"tar cut off in a header":   {good[:600], "cut off"},
+		"a header that is damaged":  {flip(good, 148), "neither tar"},
+		"zip cut off":               {zipped.Bytes()[:zipped.Len()/2], "zip archive is damaged"},
+		"zip of two minds":          {bytes.Replace(zipped.Bytes(), []byte("pkg/a"), []byte("../ab"), 1), "is another file by its own header"},
+		"zip that climbs":           {bytes.ReplaceAll(zipped.Bytes(), []byte("pkg/a"), []byte("../ab")), "outside the directory"},
+		"a bomb":                    {bomb, "larger than any source"},
+		"nothing":                   {nil, "there is nothing in it"},
+		"empty tar":                 {make([]byte, 1024), "there is nothing in it"},
+		"a web page":                {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir, _, err := unpack(t, c.data, Limits{Entries: 10, Bytes: 1 << 20, Ratio: 200})
+			if name == "gz that is damaged" {
+				require.Error(t, err)
+				return
+			}
+			if c.says != "" {
+				require.ErrorContains(t, err, c.says)
+				return
+			}
+			require.NoError(t, err)
+			text, err := os.ReadFile(filepath.Join(dir, "pkg/A"))
+			require.NoError(t, err)
+			assert.Equal(t, "case", string(text), "names that differ in case are different names")
+		})
+	}
+}
+
+func TestLzipTrailers(t *testing.T) {
+	command := exec.Command("lzip", "-c")
+	command.Stdin = strings.NewReader("leaf\n")
+	good, err := command.Output()
+	require.NoError(t, err)
+	for _, c := range []struct {
+		data []byte
+		says string
+	}{{good, ""}, {good[:len(good)-1], "unexpected EOF"}, {flip(good, len(good)-20), "damaged"}, {flip(good, len(good)-12), "damaged"}, {flip(good, len(good)-8), "damaged"},
+		{flip(good, 4), "version 254"}, {flip(good, 5), "damaged"}, {good[:3], "unexpected EOF"}} {
+		text, err := io.ReadAll(&lzipReader{r: bufio.NewReader(bytes.NewReader(c.data))})
+		if c.says != "" {
+			assert.ErrorContains(t, err, c.says)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, "leaf\n", string(text))
+	}
+}
+
+func flip(data []byte, at int) []byte {
+	other := bytes.Clone(data)
+	other[at] ^= 0xff
+	return other
 }

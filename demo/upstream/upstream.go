@@ -5,13 +5,28 @@
 //	/dl/FILE        serves it
 //	/git/FILE       serves it too, for repositories
 //	/tampered/FILE  serves something else of the same length
-//	/cut/FILE       breaks the connection off half-way
+//	/cut/FILE       breaks the connection off half-way; /cut3/FILE after three tenths
+//	/breaks/FILE    breaks off half-way the first time, and can go on from there
+//	/changes/FILE   the same, but the file is another one the second time
+//	/liar/FILE      the same, but goes on from another place than it was asked to
+//	/long/FILE      serves more than there is in the file
+//	/packed/FILE    serves it packed once more
+//	/page/FILE      serves a page that says it is not there, as if it were there
+//	/empty/FILE     serves nothing
+//	/busy/FILE      is too busy the first time
+//	/later/FILE     wants to be asked again in an hour
+//	/stall/FILE     stands still half-way
+//	/hop/FILE       says that it is elsewhere, where it is
+//	/loop/FILE      says that it is elsewhere, without end
+//	/locked/FILE    wants the token "open-sesame"
 //	/slow/FILE      serves it in small pieces, a tenth of a second apart
 //
 // Anything else is not found.
 package upstream
 
 import (
+	"bytes"
+	"compress/gzip"
 	"fmt"
 	"maps"
 	"net"
@@ -30,6 +45,7 @@ type Site struct {
 
 	lock  sync.Mutex
 	asked []string
+	times map[string]int // how often a path was asked for
 }
 
 // Start serves files by name until Close is called.
@@ -38,10 +54,12 @@ func Start(files map[string][]byte) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{URL: "http://" + listener.Addr().String()}
+	s := &Site{URL: "http://" + listener.Addr().String(), times: map[string]int{}}
 	s.server = &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.lock.Lock()
 		s.asked = append(s.asked, r.URL.Path)
+		s.times[r.URL.Path]++
+		first := s.times[r.URL.Path] == 1
 		s.lock.Unlock()
 		how, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 		if how == "dl" && name == "" {
@@ -53,7 +71,7 @@ func Start(files map[string][]byte) (*Site, error) {
 			http.NotFound(w, r)
 			return
 		}
-		serve(w, r, how, data)
+		serve(w, r, how, data, first)
 	})}
 	go s.server.Serve(listener)
 	return s, nil
@@ -79,33 +97,98 @@ func list(w http.ResponseWriter, files map[string][]byte) {
 	}
 }
 
-func serve(w http.ResponseWriter, r *http.Request, how string, data []byte) {
-	length := strconv.Itoa(len(data))
-	switch how {
-	case "dl", "git":
-		w.Header().Set("Content-Length", length)
+func serve(w http.ResponseWriter, r *http.Request, how string, data []byte, first bool) {
+	whole := func(data []byte) {
+		w.Header().Set("Content-Length", strconv.Itoa(len(data)))
 		w.Write(data)
-	case "tampered":
-		other := append([]byte{}, data...)
-		other[len(other)/2] ^= 1
-		w.Header().Set("Content-Length", length)
-		w.Write(other)
-	case "cut":
-		w.Header().Set("Content-Length", length)
-		w.Write(data[:len(data)/2])
+	}
+	cut := func(data []byte, tenths int) {
+		w.Header().Set("Content-Length", strconv.Itoa(len(data)))
+		w.Write(data[:len(data)*tenths/10])
+		http.NewResponseController(w).Flush()
 		panic(http.ErrAbortHandler)
-	case "slow":
-		w.Header().Set("Content-Length", length)
-		for piece := max(len(data)/20, 1); len(data) > 0; data = data[min(piece, len(data)):] {
-			w.Write(data[:min(piece, len(data))])
-			http.NewResponseController(w).Flush()
-			select {
-			case <-time.After(100 * time.Millisecond):
-			case <-r.Context().Done():
-				return
-			}
+	}
+	other := append([]byte{}, data...)
+	other[len(other)/2] ^= 1
+	other[0] ^= 1
+	tenths, isCut := strings.CutPrefix(how, "cut")
+	switch {
+	case how == "dl", how == "git":
+		whole(data)
+	case how == "tampered":
+		whole(other)
+	case isCut:
+		n, err := strconv.Atoi(tenths)
+		if err != nil {
+			n = 5
 		}
+		cut(data, n)
+	case how == "breaks" || how == "changes" || how == "liar":
+		w.Header().Set("ETag", `"first"`)
+		switch {
+		case first && how == "changes":
+			cut(other, 5)
+		case first:
+			cut(data, 5)
+		case how == "changes":
+			w.Header().Set("ETag", `"second"`)
+		case how == "liar" && r.Header.Get("Range") != "":
+			w.Header().Set("Content-Range", fmt.Sprintf("bytes 1-%d/%d", len(data)-1, len(data)))
+			w.WriteHeader(http.StatusPartialContent)
+			w.Write(data[1:])
+			return
+		}
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+	case how == "long":
+		whole(append(append([]byte{}, data...), "and more"...))
+	case how == "packed":
+		var packed bytes.Buffer
+		z := gzip.NewWriter(&packed)
+		z.Write(data)
+		z.Close()
+		w.Header().Set("Content-Encoding", "gzip")
+		whole(packed.Bytes())
+	case how == "page":
+		whole([]byte("<!DOCTYPE html>\n<title>Not found</title>\n"))
+	case how == "empty":
+		whole(nil)
+	case how == "busy" && first:
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, "busy", http.StatusServiceUnavailable)
+	case how == "busy":
+		whole(data)
+	case how == "later":
+		w.Header().Set("Retry-After", "3600")
+		http.Error(w, "later", http.StatusTooManyRequests)
+	case how == "stall":
+		w.Header().Set("Content-Length", strconv.Itoa(len(data)))
+		w.Write(data[:len(data)/2])
+		http.NewResponseController(w).Flush()
+		<-r.Context().Done()
+	case how == "hop":
+		http.Redirect(w, r, strings.Replace(r.URL.Path, "/hop/", "/dl/", 1), http.StatusFound)
+	case how == "loop":
+		http.Redirect(w, r, r.URL.Path, http.StatusFound)
+	case how == "locked" && r.Header.Get("Authorization") != "Bearer open-sesame":
+		http.Error(w, "locked", http.StatusUnauthorized)
+	case how == "locked":
+		whole(data)
+	case how == "slow":
+		slowly(w, r, data)
 	default:
 		http.NotFound(w, r)
+	}
+}
+
+func slowly(w http.ResponseWriter, r *http.Request, data []byte) {
+	w.Header().Set("Content-Length", strconv.Itoa(len(data)))
+	for piece := max(len(data)/20, 1); len(data) > 0; data = data[min(piece, len(data)):] {
+		w.Write(data[:min(piece, len(data))])
+		http.NewResponseController(w).Flush()
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-r.Context().Done():
+			return
+		}
 	}
 }

@@ -38,6 +38,9 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 	if err := l.workshop.CheckSupplies(l.todo()); err != nil {
 		return err
 	}
+	if err := l.workshop.CheckOffline(ctx, l.todo()); err != nil {
+		return err
+	}
 	if len(l.todo()) > 0 { // what is there is verified again
 		if err := l.store.Prepare(); err != nil {
 			return err

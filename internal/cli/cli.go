@@ -40,6 +40,7 @@ type app struct {
 	settingsFile, root string
 	jobs               int
 	isolation          string
+	offline            bool
 	json, plain        bool
 }
 
@@ -93,6 +94,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.settingsFile, "settings", "", "read the settings from `FILE` and nowhere else")
 	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say")
+	flags.BoolVar(&a.offline, "offline", false, "do not use the network; say what is missing instead")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
 	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -129,6 +131,9 @@ type session struct {
 	store    *store.Store
 	shelves  *recipe.Shelves
 	workshop *build.Workshop
+
+	hosts       *source.Hosts
+	credentials *source.Credentials
 }
 
 // open reads the settings.
@@ -165,9 +170,13 @@ func (a *app) open() (*session, error) {
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
+	if s.credentials, err = s.readCredentials(); err != nil {
+		return nil, err
+	}
+	s.hosts = source.NewHosts(s.settings.DownloadsPerHost)
 	s.store = &store.Store{Root: s.settings.Root}
 	s.shelves = recipe.NewShelves(s.settings.Shelves)
-	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs, Events: event.Nowhere}
+	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs, Events: event.Nowhere, Offline: a.offline}
 	return s, nil
 }
 
@@ -176,7 +185,27 @@ func (a *app) archives(s *session, sink event.Sink) *source.Archives {
 	if sink == nil {
 		sink = event.Nowhere
 	}
-	return &source.Archives{Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink}
+	return &source.Archives{
+		Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink, Offline: a.offline,
+		Hosts: s.hosts, Credentials: s.credentials, Largest: int64(s.settings.LargestDownload) << 20,
+	}
+}
+
+// readCredentials reads the file that the settings name, and ~/.netrc.
+func (s *session) readCredentials() (*source.Credentials, error) {
+	c := &source.Credentials{}
+	if s.settings.Credentials != "" {
+		var err error
+		if c, err = source.ReadCredentials(s.settings.Credentials, s.place.Shown(s.settings.Credentials)); err != nil {
+			return nil, err
+		}
+	}
+	netrc := s.place.Getenv("NETRC")
+	if netrc == "" {
+		netrc = filepath.Join(s.place.Getenv("HOME"), ".netrc")
+	}
+	c.AddNetrc(netrc)
+	return c, nil
 }
 
 // stored gives an error of the file system in the store of archives the advice

@@ -128,7 +128,7 @@ func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
 	progress := a.screen.Progress(packages, a.now)
 	l.workshop.Events = progress
 	b := &build.Builder{
-		Workshop: l.workshop, Slots: slots, Events: progress, Now: a.now,
+		Workshop: l.workshop, Slots: slots, Downloads: l.settings.Downloads, Events: progress, Now: a.now,
 		Archives: a.archives(l.session, progress),
 	}
 	return b, func() { progress.Close(); slots.Close() }, nil
@@ -142,6 +142,9 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 		return nil
 	}
 	if err := l.workshop.CheckSupplies(todo); err != nil {
+		return err
+	}
+	if err := l.workshop.CheckOffline(ctx, todo); err != nil {
 		return err
 	}
 	if err := l.workshop.CheckHost(ctx, todo); err != nil {

@@ -47,7 +47,7 @@ func status(err error) (int, string) {
 		return statusRecipe, "recipe"
 	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err):
 		return statusNoLadder, "no_ladder"
-	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[*source.WrongSupply](err):
+	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
 	case is[*host.Missing](err), is[*weakIsolation](err):
 		return statusHost, "host"

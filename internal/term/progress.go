@@ -66,6 +66,8 @@ func (p *Progress) Event(e event.Event) {
 	switch e.Kind {
 	case event.MirrorFailed:
 		p.say(name, "not from %s: %v", e.Text, e.Err)
+	case event.FetchRetried:
+		p.say(name, "again from %s in %s: %v", e.Text, Duration(e.Elapsed), e.Err)
 	case event.FetchEnded:
 		p.say(name, "fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
 	case event.CheckedOut:
@@ -96,8 +98,8 @@ func (p *Progress) follow(e event.Event) {
 		set("fetch")
 	case event.FetchProgress:
 		for _, a := range p.active {
-			if a.name == e.Package && e.Total > 0 {
-				a.part = fmt.Sprintf("%d%%", 100*e.Done/e.Total)
+			if a.name == e.Package {
+				a.part = transfer(e.Done, e.Total, p.now().Sub(a.since))
 			}
 		}
 	case event.StageBegan:
@@ -108,6 +110,18 @@ func (p *Progress) follow(e event.Event) {
 		p.forget(e.Package)
 		p.settled++
 	}
+}
+
+// transfer says how far a download is, how fast, and how long it should still
+// take.
+func transfer(done, total int64, elapsed time.Duration) string {
+	speed := float64(done) / max(elapsed.Seconds(), 0.001)
+	text := fmt.Sprintf("%s, %s/s", Bytes(done), Bytes(int64(speed)))
+	if total > 0 {
+		left := time.Duration(float64(total-done) / max(speed, 1) * float64(time.Second))
+		text = fmt.Sprintf("%d%%, %s/s, %s left", 100*done/total, Bytes(int64(speed)), Duration(left))
+	}
+	return text
 }
 
 func (p *Progress) forget(name string) {

@@ -1,0 +1,123 @@
+package source
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/signature"
+)
+
+// FetchError is the error when no URL served the archive.
+type FetchError struct {
+	Wanted   Wanted
+	Attempts []Attempt // one for each URL
+	What     string    // what cannot be fetched, where it is not the archive itself
+}
+
+// An Attempt is a URL that failed, without secrets, and why.
+type Attempt struct {
+	URL string `json:"url"`
+	Err error  `json:"-"`
+}
+
+func (e *FetchError) Error() string {
+	subject := strings.TrimSpace(e.Wanted.Package + " " + e.Wanted.Version)
+	if e.What != "" {
+		subject = e.What + " of " + subject
+	}
+	text := subject + " cannot be fetched:"
+	wrong, unsigned := 0, 0
+	for _, a := range e.Attempts {
+		text += fmt.Sprintf("\n    %s: %v", a.URL, a.Err)
+		if errors.As(a.Err, new(*DigestError)) {
+			wrong++
+		}
+		if errors.As(a.Err, new(*signature.Bad)) {
+			unsigned++
+		}
+	}
+	switch {
+	case wrong > 0 && wrong == len(e.Attempts):
+		return text + fmt.Sprintf("\n  Every source serves another file than the recipe states. Do not trust it before you know why;\n"+
+			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
+	case unsigned > 0:
+		return text + fmt.Sprintf("\n  The archive has the digest that the recipe states, but nobody whom the recipe trusts has signed it.\n"+
+			"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
+	case e.Wanted.At == "":
+		return text
+	}
+	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
+}
+
+// DigestError is the error for a file that is not the one the recipe states.
+type DigestError struct {
+	Got, Want recipe.Digest
+	Looks     string // what the file seems to be, where that explains it
+}
+
+func (e *DigestError) Error() string {
+	text := fmt.Sprintf("wrong %s: it is %s…, the recipe states %s…", e.Got.Algorithm, e.Got.Hex[:12], e.Want.Hex[:12])
+	if e.Looks != "" {
+		text += " (" + e.Looks + ")"
+	}
+	return text
+}
+
+// errOffline is why nothing is fetched when the network must not be used.
+var errOffline = errors.New("not here, and the network is not to be used (--offline)")
+
+// NotHere is the error for a ladder whose sources are not all here, when the
+// network is not to be used.
+type NotHere []Missing
+
+// Missing is a source that is not here.
+type Missing struct {
+	Package string `json:"package"`
+	Version string `json:"version"`
+	What    string `json:"what"` // the first of its URLs
+}
+
+func (e NotHere) Error() string {
+	text := "The network is not to be used (--offline), and these sources are not here:"
+	for _, m := range e {
+		text += fmt.Sprintf("\n    %s %s: %s", m.Package, m.Version, m.What)
+	}
+	return text + "\n  With the network, bring them: fernladder fetch"
+}
+
+// notHere is the error for what would have to be fetched.
+func notHere(w Wanted) error {
+	e := &FetchError{Wanted: w}
+	for _, url := range w.URLs {
+		e.Attempts = append(e.Attempts, Attempt{redacted(url), errOffline})
+	}
+	if len(w.URLs) == 0 {
+		e.Attempts = []Attempt{{w.Package, errOffline}}
+	}
+	return e
+}
+
+// looks says what a file seems to be that is not what was wanted: what servers
+// send in place of files that they do not have.
+func looks(file string) string {
+	f, err := os.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	head = bytes.ToLower(bytes.TrimSpace(head[:n]))
+	switch {
+	case n == 0 && err == io.EOF:
+		return "it is empty"
+	case bytes.HasPrefix(head, []byte("<!doctype html")), bytes.HasPrefix(head, []byte("<html")), bytes.HasPrefix(head, []byte("<?xml")) && bytes.Contains(head, []byte("<html")):
+		return "it is a web page"
+	}
+	return ""
+}

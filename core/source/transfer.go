@@ -1,0 +1,435 @@
+package source
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"fernladder/core/event"
+	"fernladder/core/recipe"
+)
+
+// A partial is a file that is on its way. Beside it is what has to be known to go
+// on with it: where it is from, and a validator by which the server tells that it
+// is still the same. Without one, it is begun anew.
+type partial struct{ file string }
+
+type partialState struct {
+	URL       string `json:"url"`
+	Validator string `json:"validator"` // a strong ETag, or a date
+}
+
+func (p partial) stateFile() string { return p.file + ".json" }
+
+func (p partial) remove() {
+	os.Remove(p.file)
+	os.Remove(p.stateFile())
+}
+
+// resumable returns how much of a URL is there, and the validator.
+func (p partial) resumable(source string) (int64, string) {
+	var state partialState
+	data, err := os.ReadFile(p.stateFile())
+	if err != nil || json.Unmarshal(data, &state) != nil || state.URL != redacted(source) || state.Validator == "" {
+		return 0, ""
+	}
+	info, err := os.Stat(p.file)
+	if err != nil || info.Size() == 0 {
+		return 0, ""
+	}
+	return info.Size(), state.Validator
+}
+
+// remember keeps what is needed to go on later.
+func (p partial) remember(source, validator string) error {
+	if validator == "" {
+		os.Remove(p.stateFile())
+		return nil
+	}
+	data, err := json.Marshal(partialState{redacted(source), validator})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(p.stateFile(), data, 0o644)
+}
+
+// transferred is what a transfer has come to.
+type transferred struct {
+	size    int64
+	digest  recipe.Digest
+	resumed bool // a part of it is from an earlier go
+}
+
+// How often a transfer is begun again, and how long is waited before: what a
+// server asks for, else twice as long each time.
+const (
+	mostAttempts  = 4
+	firstPause    = 500 * time.Millisecond
+	longestPause  = time.Minute
+	usualPatience = time.Minute
+	usualLargest  = 32 << 30
+	mostRedirects = 10
+)
+
+// transfer writes what a URL serves to a partial file and returns its digest by
+// the algorithm that is wanted. What may succeed another time is tried again,
+// and goes on where it stopped if the server can.
+func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted) (transferred, error) {
+	free, err := a.Hosts.enter(ctx, source)
+	if err != nil {
+		return transferred{}, err
+	}
+	defer free()
+	resumed := false
+	for number := 1; ; number++ {
+		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: redacted(source)})
+		got, err := a.attempt(ctx, source, part, w)
+		resumed = resumed || got.resumed
+		got.resumed = resumed
+		pause, again := retry(err, number)
+		if err == nil || !again || ctx.Err() != nil {
+			return got, err
+		}
+		a.Events.Event(event.Event{Kind: event.FetchRetried, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err, Elapsed: pause})
+		if err := a.pause(ctx, pause); err != nil {
+			return got, err
+		}
+	}
+}
+
+func (a *Archives) pause(ctx context.Context, d time.Duration) error {
+	if a.Pause != nil {
+		return a.Pause(ctx, d)
+	}
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// retry tells whether a failed transfer may succeed another time, and how long
+// to wait before.
+func retry(err error, attempt int) (time.Duration, bool) {
+	if err == nil || attempt == mostAttempts {
+		return 0, false
+	}
+	pause := firstPause << (attempt - 1)
+	var status *statusError
+	if errors.As(err, &status) {
+		if status.after > longestPause {
+			return 0, false
+		}
+		return max(pause, status.after), slices.Contains([]int{http.StatusRequestTimeout, http.StatusTooEarly, http.StatusTooManyRequests, http.StatusInternalServerError,
+			http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestedRangeNotSatisfiable}, status.code)
+	}
+	return pause, errors.As(err, new(*brokenOff))
+}
+
+// statusError is an answer that is not the file.
+type statusError struct {
+	code   int
+	status string
+	after  time.Duration // what the server asks to wait
+}
+
+func (e *statusError) Error() string {
+	text := "the server says " + e.status
+	if e.after > longestPause {
+		text += fmt.Sprintf(", and to come again in %s", e.after)
+	}
+	return text
+}
+
+// brokenOff is a transfer that began and did not end.
+type brokenOff struct{ reason string }
+
+func (e *brokenOff) Error() string { return e.reason }
+
+// attempt is one attempt of a transfer.
+func (a *Archives) attempt(ctx context.Context, source string, part partial, w Wanted) (transferred, error) {
+	var got transferred
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	patience := a.Patience
+	if patience == 0 {
+		patience = usualPatience
+	}
+	stalled := time.AfterFunc(patience, func() { cancel(&brokenOff{fmt.Sprintf("nothing came for %s", patience)}) })
+	defer stalled.Stop()
+
+	offset, validator := part.resumable(source)
+	answer, err := a.open(ctx, source, offset, validator)
+	if err != nil {
+		if errors.As(err, new(*statusError)) && offset > 0 {
+			part.remove() // what is there is of no use any more
+		}
+		return got, plain(ctx, err)
+	}
+	defer answer.body.Close()
+	h := newHash(w.Digest.Algorithm)
+	out, err := part.open(answer.offset, h)
+	if err != nil {
+		return got, &StoreError{err}
+	}
+	defer out.Close()
+	if err := part.remember(source, answer.validator); err != nil {
+		return got, &StoreError{err}
+	}
+	got.size, got.resumed = answer.offset, answer.offset > 0
+	err = a.copy(ctx, out, answer, h, &got, w, func() { stalled.Reset(patience) })
+	if err != nil {
+		return got, err
+	}
+	got.digest = recipe.Digest{Algorithm: w.Digest.Algorithm, Hex: hex.EncodeToString(h.Sum(nil))}
+	if err := errors.Join(out.Chmod(0o444), out.Sync(), out.Close()); err != nil {
+		return got, &StoreError{err}
+	}
+	return got, nil
+}
+
+// open opens a partial file to go on at an offset, and hashes what is before it.
+func (p partial) open(offset int64, h hash.Hash) (*os.File, error) {
+	if offset == 0 {
+		os.Remove(p.file) // which may be read-only
+		return os.OpenFile(p.file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	}
+	if err := os.Chmod(p.file, 0o644); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(p.file, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.CopyN(h, f, offset); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// copy writes what comes to a file, hashes it and tells of it.
+func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h hash.Hash, got *transferred, w Wanted, moved func()) error {
+	largest := a.Largest
+	if largest == 0 {
+		largest = usualLargest
+	}
+	buffer := make([]byte, 256<<10)
+	for reported := got.size; ; {
+		n, err := answer.body.Read(buffer)
+		if n > 0 {
+			moved()
+			if got.size+int64(n) > largest {
+				return fmt.Errorf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)", largest)
+			}
+			h.Write(buffer[:n])
+			if _, err := out.Write(buffer[:n]); err != nil {
+				return &StoreError{err}
+			}
+			got.size += int64(n)
+			if got.size-reported >= 1<<20 {
+				reported = got.size
+				a.Events.Event(event.Event{Kind: event.FetchProgress, Package: w.Package, Version: w.Version, Done: got.size, Total: max(answer.total, 0)})
+			}
+		}
+		switch {
+		case err == io.EOF && answer.total >= 0 && got.size != answer.total, errors.Is(err, io.ErrUnexpectedEOF):
+			return &brokenOff{fmt.Sprintf("cut off after %d of %d bytes", got.size, answer.total)}
+		case err == io.EOF:
+			return nil
+		case err != nil:
+			return plain(ctx, err)
+		}
+	}
+}
+
+// An answer is what a URL serves.
+type answer struct {
+	body      io.ReadCloser
+	offset    int64  // where it begins in the file
+	total     int64  // of the whole file; -1 when it is not known
+	validator string // by which the same file is known again, or ""
+}
+
+// open begins to read a URL, from an offset on if what is there is still the
+// same file.
+func (a *Archives) open(ctx context.Context, source string, offset int64, validator string) (*answer, error) {
+	u, err := url.Parse(source)
+	if err != nil {
+		return nil, errors.New("this is not a URL")
+	}
+	if u.Scheme == "file" {
+		return openFile(u.Path)
+	}
+	header := http.Header{}
+	if offset > 0 {
+		header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
+		header.Set("If-Range", validator)
+	}
+	response, err := a.request(ctx, http.MethodGet, source, header)
+	if err != nil {
+		return nil, err
+	}
+	got := &answer{body: response.Body, total: response.ContentLength, validator: strongValidator(response.Header)}
+	if response.StatusCode != http.StatusPartialContent {
+		return got, nil
+	}
+	from, total, ok := contentRange(response.Header.Get("Content-Range"))
+	if !ok || from != offset || offset == 0 {
+		response.Body.Close()
+		return nil, &statusError{code: http.StatusRequestedRangeNotSatisfiable, status: "it sends another part of the file than was asked for"}
+	}
+	got.offset, got.total = offset, total
+	if got.validator == "" {
+		got.validator = validator
+	}
+	return got, nil
+}
+
+func openFile(path string) (*answer, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is not a file")
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &answer{body: f, total: info.Size()}, nil
+}
+
+// contentRange reads "bytes FROM-TO/TOTAL".
+func contentRange(text string) (from, total int64, ok bool) {
+	span, size, found := strings.Cut(strings.TrimPrefix(text, "bytes "), "/")
+	first, _, dash := strings.Cut(span, "-")
+	from, err := strconv.ParseInt(first, 10, 64)
+	if !found || !dash || err != nil {
+		return 0, 0, false
+	}
+	if total, err = strconv.ParseInt(size, 10, 64); err != nil {
+		total = -1
+	}
+	return from, total, true
+}
+
+// strongValidator returns what tells for sure that a file is the same (RFC 9110,
+// 8.8): a strong ETag, or a date that is older than the answer.
+func strongValidator(h http.Header) string {
+	if tag := h.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+		return tag
+	}
+	modified, errModified := http.ParseTime(h.Get("Last-Modified"))
+	date, errDate := http.ParseTime(h.Get("Date"))
+	if errModified == nil && errDate == nil && date.Sub(modified) >= time.Second {
+		return h.Get("Last-Modified")
+	}
+	return ""
+}
+
+// request sends a request and wants an answer with contents.
+func (a *Archives) request(ctx context.Context, method, source string, header http.Header) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, source, nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header = header
+	request.Header.Set("User-Agent", a.Agent)
+	a.Credentials.authorize(request)
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode != http.StatusOK && response.StatusCode != http.StatusPartialContent {
+		response.Body.Close()
+		return nil, &statusError{response.StatusCode, response.Status, retryAfter(response.Header.Get("Retry-After"))}
+	}
+	return response, nil
+}
+
+// retryAfter reads the header of that name: seconds, or a date.
+func retryAfter(text string) time.Duration {
+	if seconds, err := strconv.Atoi(text); err == nil && seconds > 0 {
+		return time.Duration(min(seconds, 1<<30)) * time.Second
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(time.Until(at), 0)
+	}
+	return 0
+}
+
+// client is shared so that connections are. It holds no other state.
+var client = &http.Client{
+	Transport: &http.Transport{
+		Proxy:                 http.ProxyFromEnvironment,
+		DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
+		TLSHandshakeTimeout:   30 * time.Second,
+		ResponseHeaderTimeout: time.Minute,
+		DisableCompression:    true, // archives are wanted as they are
+		ForceAttemptHTTP2:     true,
+		MaxIdleConnsPerHost:   16,
+	},
+	CheckRedirect: func(next *http.Request, before []*http.Request) error {
+		if len(before) >= mostRedirects {
+			return fmt.Errorf("redirected more than %d times", mostRedirects)
+		}
+		if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
+			return errors.New("redirected from https to plain http, which is refused")
+		}
+		return nil
+	},
+}
+
+// plain takes the wrapping off errors of the network and of files, which
+// repeats the URL or the path that is shown anyway.
+func plain(ctx context.Context, err error) error {
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	var path *fs.PathError
+	var dns *net.DNSError
+	var timeout net.Error
+	switch {
+	case errors.As(err, &path):
+		return path.Err
+	case errors.As(err, &dns):
+		return fmt.Errorf("the name %s is not known", dns.Name)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("the connection was refused")
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF):
+		return &brokenOff{"the connection was broken off"}
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return &brokenOff{"there was no answer in time"}
+	}
+	return err
+}
+
+// redacted returns a URL without the password in it.
+func redacted(source string) string {
+	if u, err := url.Parse(source); err == nil && strings.Contains(source, "@") {
+		return u.Redacted()
+	}
+	return source
+}
