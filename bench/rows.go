@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -8,6 +9,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
 
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
@@ -249,5 +252,68 @@ func (w *work) fetch() []row {
 			os.Remove(w.path("fetch/big.tar"))
 			return timed(w.path("fetch"), "sh", "-c", "curl -s -o big.tar "+site.URL+"/dl/big.tar && sha256sum big.tar && sync big.tar")
 		},
+	}}
+}
+
+// far fetches many small archives from a site that takes its time to answer.
+func (w *work) far() []row {
+	const number = 40
+	files := map[string][]byte{}
+	var names []string
+	script := ""
+	for i := range number {
+		name := fmt.Sprintf("leaf%02d", i)
+		names = append(names, name)
+		files[name+".tar"] = []byte(strings.Repeat(name, 20_000))
+	}
+	site, err := upstream.Start(files)
+	must(err)
+	w.write("far/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	for _, name := range names {
+		sum := sha256.Sum256(files[name+".tar"])
+		w.write("far/recipes/"+name+"/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A leaf\"\n[[release]]\nversion = \"1\"\narchive = \"%s/far/%s.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+			name, site.URL, name, hex.EncodeToString(sum[:])))
+		script += fmt.Sprintf("curl -s -o %s.tar %s/far/%s.tar && sha256sum %s.tar\n", name, site.URL, name, name)
+	}
+	return []row{{
+		name: "fetch 40 archives, a site of 50 ms latency", anchor: "curl and sha256sum, one after another", aim: "0.2",
+		ours: func() cost {
+			must(os.RemoveAll(w.path("far/root")))
+			return timed(w.path("far"), w.program, append([]string{"fetch"}, names...)...)
+		},
+		theirs: func() cost { return timed(w.path("far"), "sh", "-c", script) },
+	}}
+}
+
+// signed fetches an archive whose signature is verified, against the same
+// without one.
+func (w *work) signed() []row {
+	const size = 100 << 20
+	data := make([]byte, size)
+	for i := range data {
+		data[i] = byte(i * i >> 7)
+	}
+	key, err := openpgp.NewEntity("Vale Growers", "", "growers@vale-glasshouse.example", nil)
+	must(err)
+	var public, signature bytes.Buffer
+	must(key.Serialize(&public))
+	must(openpgp.ArmoredDetachSign(&signature, key, bytes.NewReader(data), nil))
+	site, err := upstream.Start(map[string][]byte{"big.tar": data, "big.tar.asc": signature.Bytes()})
+	must(err)
+	sum := sha256.Sum256(data)
+	recipe := func(dir, source string) side {
+		w.write(dir+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+		w.write(dir+"/recipes/big/key", public.String())
+		w.write(dir+"/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n%s[[release]]\nversion = \"1\"\narchive = \"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+			source, site.URL, hex.EncodeToString(sum[:])))
+		return func() cost {
+			must(os.RemoveAll(w.path(dir, "root")))
+			return timed(w.path(dir), w.program, "fetch", "big")
+		}
+	}
+	return []row{{
+		name: "fetch 100 MiB with a signature", anchor: "fetch it without", aim: "1.05",
+		ours:   recipe("signed", "[source]\nsignature = \""+site.URL+"/dl/big.tar.asc\"\nkeys = [\"key\"]\n"),
+		theirs: recipe("unsigned", ""),
 	}}
 }

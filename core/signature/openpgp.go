@@ -215,7 +215,7 @@ func signerOf(sig *packet.Signature) string {
 	return "a key that it does not name"
 }
 
-func (k *Keys) verifyOpenPGP(open Open, data []byte, now time.Time) (*Good, error) {
+func (k *Keys) verifyOpenPGP(file File, data []byte, now time.Time) (*Good, error) {
 	signatures, err := readSignatures(data)
 	bad := &Bad{}
 	if err != nil {
@@ -225,7 +225,7 @@ func (k *Keys) verifyOpenPGP(open Open, data []byte, now time.Time) (*Good, erro
 		bad.Reasons = append(bad.Reasons, "there is no signature in it")
 	}
 	for _, sig := range signatures {
-		good, reason, err := k.verifyOne(open, sig, now)
+		good, reason, err := k.verifyOne(file, sig, now)
 		if err != nil {
 			return nil, err
 		}
@@ -242,7 +242,7 @@ func (k *Keys) verifyOpenPGP(open Open, data []byte, now time.Time) (*Good, erro
 // verifyOne verifies one signature: first that the bytes are signed, then that
 // the key could sign at that time. So whatever it says about keys is about the
 // one that really signed.
-func (k *Keys) verifyOne(open Open, sig *packet.Signature, now time.Time) (good *Good, reason string, err error) {
+func (k *Keys) verifyOne(file File, sig *packet.Signature, now time.Time) (good *Good, reason string, err error) {
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
 		return nil, "it is not the signature of a file", nil
 	}
@@ -256,7 +256,7 @@ func (k *Keys) verifyOne(open Open, sig *packet.Signature, now time.Time) (good 
 			if !sig.CheckKeyIdOrFingerprint(candidate.key) {
 				continue
 			}
-			h, err := digest(open, sig)
+			h, err := digest(file, sig)
 			if err != nil {
 				return nil, "", err
 			}
@@ -364,12 +364,16 @@ func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
 
 // digest hashes the file as a signature wants it; nil means that the algorithm
 // is not known.
-func digest(open Open, sig *packet.Signature) (hash.Hash, error) {
+func digest(file File, sig *packet.Signature) (hash.Hash, error) {
+	// Signatures of version 4 hash the file and then themselves.
+	if state := file.Hashed[sig.Hash]; state != nil && sig.Version == 4 && sig.SigType == packet.SigTypeBinary {
+		return state.Clone()
+	}
 	h, err := sig.PrepareVerify()
 	if err != nil {
 		return nil, nil
 	}
-	r, err := open()
+	r, err := file.Open()
 	if err != nil {
 		return nil, err
 	}

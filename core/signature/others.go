@@ -46,7 +46,7 @@ func minisignSigner(data []byte) []string {
 	return []string{fmt.Sprintf("%016X", sig.KeyID)}
 }
 
-func (k *Keys) verifyMinisign(open Open, data []byte) (*Good, error) {
+func (k *Keys) verifyMinisign(file File, data []byte) (*Good, error) {
 	var sig minisign.Signature
 	if err := sig.UnmarshalText(data); err != nil {
 		return nil, &Bad{[]string{"the minisign signature is damaged"}}
@@ -55,7 +55,7 @@ func (k *Keys) verifyMinisign(open Open, data []byte) (*Good, error) {
 		if m.key.ID() != sig.KeyID {
 			continue
 		}
-		fits, err := m.fits(open, sig, data)
+		fits, err := m.fits(file, sig, data)
 		if err != nil {
 			return nil, err
 		}
@@ -68,12 +68,12 @@ func (k *Keys) verifyMinisign(open Open, data []byte) (*Good, error) {
 	return nil, &Bad{[]string{fmt.Sprintf("it is by %016X, which is not among the recipe's keys", sig.KeyID)}}
 }
 
-func (m minisignKey) fits(open Open, sig minisign.Signature, data []byte) (bool, error) {
+func (m minisignKey) fits(file File, sig minisign.Signature, data []byte) (bool, error) {
 	if sig.Algorithm == minisign.EdDSA { // the old kind, over the file itself
-		file, err := whole(open)
+		file, err := whole(file)
 		return err == nil && minisign.Verify(m.key, file, data), err
 	}
-	r, err := open()
+	r, err := file.Open()
 	if err != nil {
 		return false, err
 	}
@@ -152,7 +152,7 @@ func sshSigner(data []byte) []string {
 	return []string{ssh.FingerprintSHA256(sig.PublicKey)}
 }
 
-func (k *Keys) verifySSH(namespace string, open Open, data []byte) (*Good, error) {
+func (k *Keys) verifySSH(namespace string, file File, data []byte) (*Good, error) {
 	sig, err := sshsig.Unarmor(data)
 	if err != nil {
 		return nil, &Bad{[]string{"the SSH signature is damaged"}}
@@ -164,7 +164,7 @@ func (k *Keys) verifySSH(namespace string, open Open, data []byte) (*Good, error
 		if !bytes.Equal(s.key.Marshal(), sig.PublicKey.Marshal()) {
 			continue
 		}
-		r, err := open()
+		r, err := file.Open()
 		if err != nil {
 			return nil, err
 		}

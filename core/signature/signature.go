@@ -21,9 +21,12 @@ package signature
 
 import (
 	"bytes"
+	"crypto"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
+	"slices"
 	"strings"
 	"time"
 )
@@ -69,8 +72,25 @@ const (
 	largestUnhashable = 32 << 20 // a file that has to be in memory to be verified
 )
 
-// Open opens the signed file. It is called once or more.
-type Open func() (io.ReadCloser, error)
+// A File is what is signed. Open opens it, once or more. Hashed, if it is there,
+// has the states of hashes over the whole file, so that it need not be read
+// again; they stay as they are.
+type File struct {
+	Open   func() (io.ReadCloser, error)
+	Hashed map[crypto.Hash]hash.Cloner
+}
+
+// Hashes returns the hashes over a file that its signature uses.
+func Hashes(signature []byte) []crypto.Hash {
+	var all []crypto.Hash
+	signatures, _ := readSignatures(signature)
+	for _, sig := range signatures {
+		if !slices.Contains(all, sig.Hash) {
+			all = append(all, sig.Hash)
+		}
+	}
+	return all
+}
 
 // Add reads a file of keys.
 func (k *Keys) Add(name string, data []byte) error {
@@ -114,21 +134,21 @@ const (
 
 // Verify looks for a good signature of a file. Its error is a *Bad, or that of
 // reading the file.
-func Verify(open Open, signature []byte, keys *Keys, now time.Time) (*Good, error) {
-	return VerifyFor(FileNamespace, open, signature, keys, now)
+func Verify(file File, signature []byte, keys *Keys, now time.Time) (*Good, error) {
+	return VerifyFor(FileNamespace, file, signature, keys, now)
 }
 
 // VerifyFor is like Verify for what is signed in another SSH namespace.
-func VerifyFor(namespace string, open Open, signature []byte, keys *Keys, now time.Time) (*Good, error) {
+func VerifyFor(namespace string, file File, signature []byte, keys *Keys, now time.Time) (*Good, error) {
 	switch {
 	case len(signature) > LargestFile:
 		return nil, &Bad{[]string{"it is larger than any signature"}}
 	case bytes.HasPrefix(signature, []byte("untrusted comment:")):
-		return keys.verifyMinisign(open, signature)
+		return keys.verifyMinisign(file, signature)
 	case bytes.Contains(signature, []byte("-----BEGIN SSH SIGNATURE-----")):
-		return keys.verifySSH(namespace, open, signature)
+		return keys.verifySSH(namespace, file, signature)
 	}
-	return keys.verifyOpenPGP(open, signature, now)
+	return keys.verifyOpenPGP(file, signature, now)
 }
 
 // Signer says which keys a signature claims to be by, as far as it tells.
@@ -143,8 +163,8 @@ func Signer(signature []byte) []string {
 }
 
 // whole reads a file that has to be in memory.
-func whole(open Open) ([]byte, error) {
-	r, err := open()
+func whole(file File) ([]byte, error) {
+	r, err := file.Open()
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"crypto/ed25519"
 	"crypto/rand"
+	"hash"
 	"io"
 	"testing"
 	"time"
@@ -28,8 +29,19 @@ var (
 
 const text = "the archive\nof a fern\n"
 
-func file(contents string) Open {
-	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(contents))), nil }
+func file(contents string) File {
+	return File{Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(contents))), nil }}
+}
+
+// hashed is a file whose hashes are known, and that must not be read again.
+func hashed(t *testing.T, contents string) File {
+	f := File{Hashed: map[crypto.Hash]hash.Cloner{}, Open: func() (io.ReadCloser, error) { t.Error("read again"); return nil, io.EOF }}
+	for _, h := range []crypto.Hash{crypto.SHA256, crypto.SHA512} {
+		state := h.New().(hash.Cloner)
+		state.Write([]byte(contents))
+		f.Hashed[h] = state
+	}
+	return f
 }
 
 func at(t time.Time, change ...func(*packet.Config)) *packet.Config {
@@ -178,6 +190,13 @@ func TestOpenPGP(t *testing.T) {
 			assert.NotEmpty(t, got.Fingerprint)
 			_, err = Verify(file(text+"!"), c.sig, keys, today)
 			assert.ErrorContains(t, err, "does not fit the file")
+			if name != "of a text" {
+				again, err := Verify(hashed(t, text), c.sig, keys, today)
+				require.NoError(t, err)
+				assert.Equal(t, got, again)
+				_, err = Verify(hashed(t, text+"!"), c.sig, keys, today)
+				assert.ErrorContains(t, err, "does not fit the file")
+			}
 		})
 	}
 }

@@ -8,13 +8,15 @@ package source
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/sha512"
+	"crypto"
+	_ "crypto/sha256" // for hashOf
+	_ "crypto/sha512"
 	"encoding/hex"
 	"hash"
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"fernladder/core/event"
@@ -52,21 +54,68 @@ func (a *Archives) Has(d recipe.Digest) bool {
 }
 
 // intact tells whether the stored archive still has its digest: disks fail,
-// and people edit.
-func (a *Archives) intact(d recipe.Digest) bool {
+// intact returns the hashes of an archive that is in the store and has its
+// digest; nil for one that is not there or has changed.
+func (a *Archives) intact(d recipe.Digest) hashes {
 	f, err := os.Open(a.Path(d))
 	if err != nil {
-		return false
+		return nil
 	}
 	defer f.Close()
-	h := newHash(d.Algorithm)
-	_, err = io.Copy(h, f)
-	return err == nil && hex.EncodeToString(h.Sum(nil)) == d.Hex
+	h := newHashes(d.Algorithm)
+	if _, err := io.CopyBuffer(h, f, make([]byte, 256<<10)); err != nil || h.digest(d.Algorithm) != d {
+		return nil
+	}
+	return h
 }
 
-func newHash(algorithm string) hash.Hash {
-	if algorithm == "sha512" {
-		return sha512.New()
-	}
-	return sha256.New()
+// hashes are hashes over one file that are made together.
+type hashes map[crypto.Hash]hash.Cloner
+
+var hashOf = map[string]crypto.Hash{"sha256": crypto.SHA256, "sha512": crypto.SHA512}
+
+func newHashes(algorithm string) hashes {
+	h := hashes{}
+	h.add([]crypto.Hash{hashOf[algorithm]})
+	return h
 }
+
+// add adds those that are known here and whose state can be copied.
+func (h hashes) add(more []crypto.Hash) {
+	for _, kind := range more {
+		if kind != crypto.SHA256 && kind != crypto.SHA512 && kind != crypto.SHA384 && kind != crypto.SHA224 {
+			continue
+		}
+		if state, ok := kind.New().(hash.Cloner); ok && h[kind] == nil {
+			h[kind] = state
+		}
+	}
+}
+
+func (h hashes) reset() {
+	for _, state := range h {
+		state.Reset()
+	}
+}
+
+// Write adds to all of them, side by side when there are several.
+func (h hashes) Write(p []byte) (int, error) {
+	if len(h) == 1 {
+		for _, state := range h {
+			state.Write(p)
+		}
+		return len(p), nil
+	}
+	var wait sync.WaitGroup
+	for _, state := range h {
+		wait.Go(func() { state.Write(p) })
+	}
+	wait.Wait()
+	return len(p), nil
+}
+
+func (h hashes) digest(algorithm string) recipe.Digest {
+	return recipe.Digest{Algorithm: algorithm, Hex: hex.EncodeToString(h[hashOf[algorithm]].Sum(nil))}
+}
+
+func newHash(algorithm string) hash.Hash { return hashOf[algorithm].New() }

@@ -22,6 +22,8 @@ type Wanted struct {
 	Digest           recipe.Digest
 	At               string  // where the recipe states the digest, FILE:LINE
 	Signed           *Signed // nil for what has no signature
+
+	proofs map[string]proof // that were fetched, by their URLs
 }
 
 // Fetched says what came of it.
@@ -43,65 +45,71 @@ func (e *StoreError) Unwrap() error { return e.Err }
 // right. A file is hashed while it comes in and is only stored when its digest
 // is right. Errors are of type *FetchError, *StoreError, or the context's.
 func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
-	got, err := a.fetch(ctx, w)
+	got, known, err := a.fetch(ctx, &w)
 	if err == nil && w.Signed != nil {
-		got.Signed, err = a.signed(ctx, w)
+		got.Signed, err = a.signed(ctx, w, known)
 	}
 	return got, err
 }
 
-func (a *Archives) fetch(ctx context.Context, w Wanted) (Fetched, error) {
+func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error) {
 	file := a.Path(w.Digest)
-	if a.intact(w.Digest) {
-		return a.stored(file)
+	if known := a.intact(w.Digest); known != nil {
+		got, err := a.stored(file)
+		return got, known, err
 	}
 	if a.Offline {
 		if w.URLs = slices.DeleteFunc(slices.Clone(w.URLs), func(url string) bool { return !strings.HasPrefix(url, "file://") }); len(w.URLs) == 0 {
-			return Fetched{}, notHere(w)
+			return Fetched{}, nil, notHere(*w)
 		}
 	}
 	for _, dir := range []string{filepath.Dir(file), filepath.Join(a.Dir, "partial")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return Fetched{}, &StoreError{err}
+			return Fetched{}, nil, &StoreError{err}
 		}
 	}
 	part := partial{file: filepath.Join(a.Dir, "partial", w.Digest.Hex)}
-	unlock, err := a.lock(ctx, part.file, w)
+	unlock, err := a.lock(ctx, part.file, *w)
 	if err != nil {
-		return Fetched{}, err
+		return Fetched{}, nil, err
 	}
 	defer unlock()
-	if a.intact(w.Digest) { // another process was faster
-		return a.stored(file)
+	if known := a.intact(w.Digest); known != nil { // another process was faster
+		got, err := a.stored(file)
+		return got, known, err
+	}
+	known := newHashes(w.Digest.Algorithm)
+	if w.Signed != nil {
+		known.add(a.hashesWanted(ctx, w))
 	}
 	var failed []Attempt
 	for _, source := range a.Hosts.order(w.URLs) {
-		size, err := a.right(ctx, source, part, w)
+		size, err := a.right(ctx, source, part, *w, known)
 		a.Hosts.tried(source, err)
 		switch {
 		case err == nil:
 			if err := a.store(part.file, file, source); err != nil {
-				return Fetched{}, err
+				return Fetched{}, nil, err
 			}
 			part.remove()
 			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: redacted(source), Done: size})
-			return Fetched{Path: file, URL: redacted(source), Size: size, Failed: failed}, nil
+			return Fetched{Path: file, URL: redacted(source), Size: size, Failed: failed}, known, nil
 		case ctx.Err() != nil:
-			return Fetched{}, ctx.Err()
+			return Fetched{}, nil, ctx.Err()
 		case errors.As(err, new(*StoreError)):
-			return Fetched{}, err
+			return Fetched{}, nil, err
 		}
 		failed = append(failed, Attempt{redacted(source), err})
 		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err})
 	}
-	return Fetched{}, &FetchError{Wanted: w, Attempts: failed}
+	return Fetched{}, nil, &FetchError{Wanted: *w, Attempts: failed}
 }
 
 // right transfers a file, and wants its digest to be right. One that was put
 // together in several goes and is wrong is transferred once more, whole.
-func (a *Archives) right(ctx context.Context, source string, part partial, w Wanted) (int64, error) {
+func (a *Archives) right(ctx context.Context, source string, part partial, w Wanted, known hashes) (int64, error) {
 	for {
-		got, err := a.transfer(ctx, source, part, w)
+		got, err := a.transfer(ctx, source, part, w, known)
 		if err != nil {
 			return 0, err
 		}
@@ -138,7 +146,7 @@ func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Di
 		w.URLs = []string{source}
 		return "", w.Digest, notHere(w)
 	}
-	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w)
+	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w, newHashes(w.Digest.Algorithm))
 	digest, size := got.digest, got.size
 	if err != nil {
 		if ctx.Err() != nil {

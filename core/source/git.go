@@ -331,9 +331,8 @@ func verifyTag(text string, keys *signature.Keys) (*signature.Good, error) {
 	for _, begin := range []string{"-----BEGIN PGP SIGNATURE-----", "-----BEGIN SSH SIGNATURE-----"} {
 		if i := strings.Index(text, "\n"+begin); i >= 0 {
 			signed := text[:i+1]
-			return signature.VerifyFor(signature.GitNamespace, func() (io.ReadCloser, error) {
-				return io.NopCloser(strings.NewReader(signed)), nil
-			}, []byte(text[i+1:]), keys, time.Now())
+			tag := signature.File{Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(signed)), nil }}
+			return signature.VerifyFor(signature.GitNamespace, tag, []byte(text[i+1:]), keys, time.Now())
 		}
 	}
 	return nil, &signature.Bad{Reasons: []string{"it has none, but the recipe has keys"}}

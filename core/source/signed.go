@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,7 +52,7 @@ type proof struct {
 // signed verifies the signature of an archive that is in the store, with the
 // one that was fetched before, if there is one that counts, and otherwise
 // through the network. Its error is a *FetchError.
-func (a *Archives) signed(ctx context.Context, w Wanted) (*signature.Good, error) {
+func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signature.Good, error) {
 	keys, err := readKeys(w.Signed.Keys)
 	if err != nil {
 		return nil, &FetchError{Wanted: w, What: "the signature", Attempts: []Attempt{{"the recipe's keys", err}}}
@@ -60,17 +61,21 @@ func (a *Archives) signed(ctx context.Context, w Wanted) (*signature.Good, error
 	if data, err := os.ReadFile(file); err == nil {
 		var kept proof
 		if json.Unmarshal(data, &kept) == nil {
-			if good, err := a.proves(ctx, kept, w, keys); err == nil {
+			if good, err := a.proves(ctx, kept, w, keys, known); err == nil {
 				return good, nil
 			}
 		}
 	}
 	var failed []Attempt
 	for _, source := range w.Signed.URLs {
-		p, err := a.proof(ctx, source)
+		p, fetched := w.proofs[source]
+		var err error
+		if !fetched {
+			p, err = a.proof(ctx, source)
+		}
 		if err == nil {
 			var good *signature.Good
-			if good, err = a.proves(ctx, p, w, keys); err == nil {
+			if good, err = a.proves(ctx, p, w, keys, known); err == nil {
 				data, err := json.Marshal(p)
 				if err == nil {
 					err = renameio.WriteFile(file, data, 0o644)
@@ -102,6 +107,18 @@ func readKeys(files []string) (*signature.Keys, error) {
 		}
 	}
 	return keys, nil
+}
+
+// hashesWanted fetches the first signature that can be had and says which hashes
+// over the archive it uses, so that they are made while the archive comes in.
+func (a *Archives) hashesWanted(ctx context.Context, w *Wanted) []crypto.Hash {
+	for _, source := range w.Signed.URLs {
+		if p, err := a.proof(ctx, source); err == nil {
+			w.proofs = map[string]proof{source: p}
+			return signature.Hashes(p.Signature)
+		}
+	}
+	return nil
 }
 
 // proof fetches a signature and, if it is one of a list of digests, the list.
@@ -167,9 +184,9 @@ func isClearSigned(data []byte) bool {
 }
 
 // proves verifies a proof for an archive.
-func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signature.Keys) (*signature.Good, error) {
-	memory := func(data []byte) signature.Open {
-		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
+func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signature.Keys, known hashes) (*signature.Good, error) {
+	memory := func(data []byte) signature.File {
+		return signature.File{Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 	}
 	stem := path.Base(withoutSignature(p.URL))
 	inside := slices.ContainsFunc(w.URLs, func(url string) bool {
@@ -192,9 +209,9 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 		good, err := signature.Verify(memory(p.List), p.Signature, keys, time.Now())
 		return listed(p.List, good, err, w)
 	case inside:
-		return signature.Verify(func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }, p.Signature, keys, time.Now())
+		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, time.Now())
 	}
-	return signature.Verify(func() (io.ReadCloser, error) { return os.Open(a.Path(w.Digest)) }, p.Signature, keys, time.Now())
+	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return os.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, time.Now())
 }
 
 // listed looks for the archive in a list of digests whose signature was

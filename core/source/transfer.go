@@ -2,11 +2,9 @@ package source
 
 import (
 	"context"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"net"
@@ -88,7 +86,7 @@ const (
 // transfer writes what a URL serves to a partial file and returns its digest by
 // the algorithm that is wanted. What may succeed another time is tried again,
 // and goes on where it stopped if the server can.
-func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted) (transferred, error) {
+func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes) (transferred, error) {
 	free, err := a.Hosts.enter(ctx, source)
 	if err != nil {
 		return transferred{}, err
@@ -97,7 +95,7 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 	resumed := false
 	for number := 1; ; number++ {
 		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: redacted(source)})
-		got, err := a.attempt(ctx, source, part, w)
+		got, err := a.attempt(ctx, source, part, w, h)
 		resumed = resumed || got.resumed
 		got.resumed = resumed
 		pause, again := retry(err, number)
@@ -162,7 +160,7 @@ type brokenOff struct{ reason string }
 func (e *brokenOff) Error() string { return e.reason }
 
 // attempt is one attempt of a transfer.
-func (a *Archives) attempt(ctx context.Context, source string, part partial, w Wanted) (transferred, error) {
+func (a *Archives) attempt(ctx context.Context, source string, part partial, w Wanted, h hashes) (transferred, error) {
 	var got transferred
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -182,7 +180,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 		return got, plain(ctx, err)
 	}
 	defer answer.body.Close()
-	h := newHash(w.Digest.Algorithm)
+	h.reset()
 	out, err := part.open(answer.offset, h)
 	if err != nil {
 		return got, &StoreError{err}
@@ -196,7 +194,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	if err != nil {
 		return got, err
 	}
-	got.digest = recipe.Digest{Algorithm: w.Digest.Algorithm, Hex: hex.EncodeToString(h.Sum(nil))}
+	got.digest = h.digest(w.Digest.Algorithm)
 	if err := errors.Join(out.Chmod(0o444), out.Sync(), out.Close()); err != nil {
 		return got, &StoreError{err}
 	}
@@ -204,7 +202,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 }
 
 // open opens a partial file to go on at an offset, and hashes what is before it.
-func (p partial) open(offset int64, h hash.Hash) (*os.File, error) {
+func (p partial) open(offset int64, h io.Writer) (*os.File, error) {
 	if offset == 0 {
 		os.Remove(p.file) // which may be read-only
 		return os.OpenFile(p.file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
@@ -224,7 +222,7 @@ func (p partial) open(offset int64, h hash.Hash) (*os.File, error) {
 }
 
 // copy writes what comes to a file, hashes it and tells of it.
-func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h hash.Hash, got *transferred, w Wanted, moved func()) error {
+func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted, moved func()) error {
 	largest := a.Largest
 	if largest == 0 {
 		largest = usualLargest

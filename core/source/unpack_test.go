@@ -298,7 +298,7 @@ func TestLzipTrailers(t *testing.T) {
 		data []byte
 		says string
 	}{{good, ""}, {good[:len(good)-1], "unexpected EOF"}, {flip(good, len(good)-20), "damaged"}, {flip(good, len(good)-12), "damaged"}, {flip(good, len(good)-8), "damaged"},
-		{flip(good, 4), "version 254"}, {flip(good, 5), "damaged"}, {good[:3], "unexpected EOF"}} {
+		{flip(good, 4), "version 254"}, {good[:3], "unexpected EOF"}} {
 		text, err := io.ReadAll(&lzipReader{r: bufio.NewReader(bytes.NewReader(c.data))})
 		if c.says != "" {
 			assert.ErrorContains(t, err, c.says)

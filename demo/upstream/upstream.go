@@ -19,6 +19,7 @@
 //	/hop/FILE       says that it is elsewhere, where it is
 //	/loop/FILE      says that it is elsewhere, without end
 //	/locked/FILE    wants the token "open-sesame"
+//	/far/FILE       serves it after 50 ms
 //	/slow/FILE      serves it in small pieces, a tenth of a second apart
 //
 // Anything else is not found.
@@ -172,6 +173,9 @@ func serve(w http.ResponseWriter, r *http.Request, how string, data []byte, firs
 	case how == "locked" && r.Header.Get("Authorization") != "Bearer open-sesame":
 		http.Error(w, "locked", http.StatusUnauthorized)
 	case how == "locked":
+		whole(data)
+	case how == "far":
+		time.Sleep(50 * time.Millisecond)
 		whole(data)
 	case how == "slow":
 		slowly(w, r, data)
