@@ -176,7 +176,9 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 	from := ""
 	if part.Checkout != nil {
 		from = part.Checkout.URL()
-		got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, source.Usual)
+		if got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, source.Usual); err == nil {
+			err = g.noteExport(fresh)
+		}
 	} else {
 		from = part.Archive.URLs[0]
 		archive := g.Archives.Path(part.Archive.Digest)
@@ -206,6 +208,15 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 		err = g.layInside(top, part)
 	}
 	return errors.Join(err, os.RemoveAll(fresh))
+}
+
+// noteExport writes down for the receipt what came out of a repository.
+func (g *building) noteExport(dir string) error {
+	digest, err := source.DigestTree(dir)
+	if err == nil && len(g.Sources) > 0 {
+		g.Sources[0].Digest = digest
+	}
+	return err
 }
 
 var (

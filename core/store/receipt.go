@@ -60,7 +60,7 @@ type Receipt struct {
 type Source struct {
 	File   string          `json:"file,omitempty"`   // of a patch, beside the recipe
 	URL    string          `json:"url,omitempty"`    // that served it
-	Digest recipe.Digest   `json:"digest,omitzero"`  // of an archive or a patch
+	Digest recipe.Digest   `json:"digest,omitzero"`  // of an archive or a patch; of a repository, of all its files
 	Commit string          `json:"commit,omitempty"` // or revision, of a repository
 	Into   string          `json:"into,omitempty"`   // the directory of the source that an extra went into
 	Signed *signature.Good `json:"signed,omitempty"`

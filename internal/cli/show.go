@@ -111,6 +111,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		row("source", where)
 		if source.Commit != "" {
 			row("commit", source.Commit)
+			row("digest", source.Digest.String()+", of all files")
 		} else {
 			row("digest", source.Digest.String()+", verified")
 		}
