@@ -265,3 +265,48 @@ func (w *world) sha256(name string) string {
 	require.NoError(w.t, err)
 	return string(out[:64])
 }
+
+func TestOffline(t *testing.T) {
+	w, site := newGarden(t)
+	w.edit("recipes/mistplan/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
+	w.edit("recipes/dewcalc/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
+	r := w.fails(5, []string{"install", "mistplan", "--offline"}, "these sources are not here:\n    dewcalc 1.4.2: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz",
+		"mistplan 2.1.0: ", "curves-7.zip", "With the network, bring them: fernladder fetch")
+	assert.NotContains(t, r.stderr, "loamdb", "which a file on this machine has")
+	w.fails(5, []string{"plan", "mistplan:tip", "--offline"}, "the network is not to be used (--offline)")
+	w.fails(5, []string{"news", "dewcalc", "--offline"}, "the network is not to be used")
+	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "the network is not to be used")
+	assert.Empty(t, site.Asked())
+	w.must("fetch", "mistplan")
+	asked := len(site.Asked())
+	w.must("install", "mistplan", "--offline")
+	assert.Len(t, site.Asked(), asked)
+}
+
+// A token reaches the host that it is for, and nothing else.
+func TestCredentialsReachNoLog(t *testing.T) {
+	w, site := newGarden(t)
+	w.edit("recipes/sporegen/recipe.toml", "/dl/", "/locked/")
+	w.edit("recipes/sporegen/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
+	w.fails(5, []string{"fetch", "sporegen"}, "the server says 401 Unauthorized")
+	w.write("fernladder.toml", w.read("fernladder.toml")+"credentials = \"secrets.toml\"\n")
+	w.write("secrets.toml", fmt.Sprintf("[[host]]\nname = %q\ntoken = \"open-sesame\"\n", strings.TrimPrefix(site.URL, "http://")))
+	w.fails(3, []string{"fetch", "sporegen"}, "others can read these credentials (mode 0644)", "chmod 600 secrets.toml")
+	require.NoError(t, os.Chmod(w.path("secrets.toml"), 0o600))
+	r := w.must("install", "sporegen", "--json")
+	assert.NotContains(t, r.stdout+r.stderr+w.must("show", "sporegen", "--json").stdout+w.must("log", "sporegen").stdout, "sesame")
+	left, err := exec.Command("grep", "-rl", "sesame", w.root).CombinedOutput()
+	assert.Error(t, err, "%s", left)
+}
+
+func TestSingleFiles(t *testing.T) {
+	w := newWorld(t)
+	w.write("curve.csv", "40,0.1\n")
+	out, err := exec.Command("gzip", "-k", w.path("curve.csv")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	w.pkg("fern", "[[extra]]\nname = \"curve\"\narchive = \"file://"+w.path("curve.csv.gz")+"\"\nsha256 = \""+w.sha256("curve.csv.gz")+"\"\ninto = \"data\"\n"+
+		script("place", "grep -q 0.1 data/curve.csv; "+place("fern")))
+	w.must("install", "fern")
+	w.edit("recipes/fern/recipe.toml", `into = "data"`, `into = "leaf"`)
+	w.fails(1, []string{"install", "fern"}, "data/curve.csv")
+}
