@@ -35,6 +35,8 @@ type activity struct {
 	what  string
 	since time.Time
 	part  string // how far, if that is known
+	// Bytes of a download: so far, in all, and before it began.
+	done, total, before int64
 }
 
 // Progress begins to show work on that many packages. Close ends it.
@@ -99,7 +101,8 @@ func (p *Progress) follow(e event.Event) {
 	case event.FetchProgress:
 		for _, a := range p.active {
 			if a.name == e.Package {
-				a.part = transfer(e.Done, e.Total, p.now().Sub(a.since))
+				a.moved(e.Done, e.Total)
+				a.part = transferred(a.done, a.total, a.speed(p.now()))
 			}
 		}
 	case event.StageBegan:
@@ -112,16 +115,47 @@ func (p *Progress) follow(e event.Event) {
 	}
 }
 
-// transfer says how far a download is, how fast, and how long it should still
-// take.
-func transfer(done, total int64, elapsed time.Duration) string {
-	speed := float64(done) / max(elapsed.Seconds(), 0.001)
-	text := fmt.Sprintf("%s, %s/s", Bytes(done), Bytes(int64(speed)))
-	if total > 0 {
-		left := time.Duration(float64(total-done) / max(speed, 1) * float64(time.Second))
-		text = fmt.Sprintf("%d%%, %s/s, %s left", 100*done/total, Bytes(int64(speed)), Duration(left))
+// moved notes how far a download is. What was there before it began says nothing
+// of its speed.
+func (a *activity) moved(done, total int64) {
+	if a.total == 0 && a.done == 0 {
+		const step = 2 << 20 // downloads report about every mebibyte
+		if done > step {
+			a.before = done
+		}
 	}
-	return text
+	a.done, a.total = done, total
+}
+
+// speed is in bytes a second.
+func (a *activity) speed(now time.Time) float64 {
+	return float64(a.done-a.before) / max(now.Sub(a.since).Seconds(), 0.001)
+}
+
+// transferred says how far downloads are, how fast, and how long they should
+// still take.
+func transferred(done, total int64, speed float64) string {
+	if total <= 0 {
+		return fmt.Sprintf("%s, %s/s", Bytes(done), Bytes(int64(speed)))
+	}
+	left := time.Duration(float64(total-done) / max(speed, 1) * float64(time.Second))
+	return fmt.Sprintf("%d%%, %s/s, %s left", 100*done/total, Bytes(int64(speed)), Duration(left))
+}
+
+// together sums up the downloads that are under way, if there are several.
+func (p *Progress) together() string {
+	var done, total int64
+	speed, files := 0.0, 0
+	for _, a := range p.active {
+		if a.total > 0 {
+			files++
+			done, total, speed = done+a.done, total+a.total, speed+a.speed(p.now())
+		}
+	}
+	if files < 2 {
+		return ""
+	}
+	return Count(files, "download") + " " + transferred(done, total, speed) + "   "
 }
 
 func (p *Progress) forget(name string) {
@@ -154,7 +188,7 @@ func (p *Progress) draw() {
 			parts[i] += " " + a.part
 		}
 	}
-	line := []rune(fmt.Sprintf("%7.1fs  %d of %d   %s", p.now().Sub(p.began).Seconds(), p.settled, p.total, strings.Join(parts, " · ")))
+	line := []rune(fmt.Sprintf("%7.1fs  %d of %d   %s%s", p.now().Sub(p.began).Seconds(), p.settled, p.total, p.together(), strings.Join(parts, " · ")))
 	if len(line) >= p.screen.width {
 		line = append(line[:p.screen.width-2], '…')
 	}

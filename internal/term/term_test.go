@@ -78,3 +78,21 @@ func TestWords(t *testing.T) {
 	}
 	assert.Equal(t, []string{"0 packages", "1 package"}, []string{Count(0, "package"), Count(1, "package")})
 }
+
+func TestDownloadsTogether(t *testing.T) {
+	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+	p := &Progress{screen: &Screen{}, now: func() time.Time { return now }}
+	for _, name := range []string{"fern", "moss"} {
+		p.follow(event.Event{Kind: event.FetchBegan, Package: name})
+	}
+	now = now.Add(2 * time.Second)
+	p.follow(event.Event{Kind: event.FetchProgress, Package: "fern", Done: 1_000_000, Total: 4_000_000})
+	assert.Equal(t, "25%, 500 kB/s, 6.0 s left", p.active[0].part)
+	assert.Empty(t, p.together(), "one alone says it all")
+	p.follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_000_000, Total: 51_000_000})
+	now = now.Add(2 * time.Second)
+	p.follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_400_000, Total: 51_000_000})
+	assert.Equal(t, "98%, 100 kB/s, 6.0 s left", p.active[1].part, "what an earlier run has fetched was not fetched fast")
+	assert.Equal(t, "2 downloads 93%, 350 kB/s, 10 s left   ", p.together())
+	assert.Equal(t, "3.0 MB, 1.5 MB/s", transferred(3_000_000, 0, 1_500_000))
+}
