@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"hash"
 	"io"
+	"os"
 	"testing"
 	"time"
 
@@ -294,4 +295,27 @@ func FuzzVerify(f *testing.F) {
 		keys.Add("k", data)
 		*keys = Keys{}
 	})
+}
+
+// Keys as another program makes them: DSA, and one that holds its own parts
+// together with SHA-1, which is accepted; a file's signature by SHA-1 is not.
+func TestKeysOfOldPrograms(t *testing.T) {
+	read := func(name string) []byte {
+		data, err := os.ReadFile("testdata/" + name)
+		require.NoError(t, err)
+		return data
+	}
+	for _, name := range []string{"dsa", "old"} {
+		keys := &Keys{}
+		require.NoError(t, keys.Add(name, read(name+".key.asc")))
+		got, err := Verify(file(text), read(name+".sig.asc"), keys, time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC))
+		require.NoError(t, err)
+		assert.Contains(t, got.Owner, name+"@vale-glasshouse.example")
+		_, err = Verify(file(text+"!"), read(name+".sig.asc"), keys, today)
+		assert.ErrorContains(t, err, "does not fit the file")
+	}
+	keys := &Keys{}
+	require.NoError(t, keys.Add("old", read("old.key.asc")))
+	_, err := Verify(file(text), read("old.sha1.sig"), keys, today)
+	assert.ErrorContains(t, err, "SHA-1, which can be forged")
 }
