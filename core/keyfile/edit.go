@@ -12,6 +12,7 @@ import (
 type Edit struct {
 	document
 	root *value
+	err  error // why what the edits would make is no TOML
 }
 
 // Parse reads a file that is to be edited. It has to be TOML.
@@ -21,16 +22,19 @@ func Parse(file string, data []byte) (*Edit, error) {
 	return e, e.problems.Err()
 }
 
-// Bytes is the file as it is after the edits so far.
-func (e *Edit) Bytes() []byte { return e.data }
+// Bytes is the file as it is after the edits. Its error is a mistake of this
+// program: an edit would have made the file unreadable, and was not done.
+func (e *Edit) Bytes() ([]byte, error) { return e.data, e.err }
 
 // change replaces bytes from to up to end, and reads the file again.
 func (e *Edit) change(from, end int, text string) {
 	data := slices.Concat(e.data[:from], []byte(text), e.data[end:])
 	again, err := Parse(e.file, data)
 	if err != nil {
-		panic(fmt.Sprintf("keyfile: an edit made %s unreadable: %v", e.file, err)) // a mistake in this program
+		e.err = fmt.Errorf("%s cannot be changed: the result could not be read: %w", e.file, err)
+		return
 	}
+	again.err = e.err
 	*e = *again
 }
 
@@ -154,7 +158,12 @@ func quotedLength(data []byte) int {
 		case quote[0] == '"' && data[i] == '\\':
 			i++
 		case bytes.HasPrefix(data[i:], quote):
-			return i + len(quote)
+			end := i + len(quote)
+			// Up to two more belong to the text: """a"""""
+			for most := end + 2; len(quote) == 3 && end < most && end < len(data) && data[end] == quote[0]; {
+				end++
+			}
+			return end
 		}
 	}
 	return len(data)

@@ -26,7 +26,9 @@ func TestEdits(t *testing.T) {
 			e, err := Parse("x.toml", []byte(before))
 			require.NoError(t, err)
 			c.edit(e)
-			assert.Equal(t, strings.Replace(before, c.old, c.want, 1), string(e.Bytes()))
+			got, err := e.Bytes()
+			require.NoError(t, err)
+			assert.Equal(t, strings.Replace(before, c.old, c.want, 1), string(got))
 		})
 	}
 	e, err := Parse("x.toml", []byte(before))
@@ -52,6 +54,8 @@ func FuzzEdit(f *testing.F) {
 			return
 		}
 		e.SetTable("t", []string{key}, map[string]string{key: `"new"`})
+		_, err = e.Bytes()
+		require.NoError(t, err)
 		assert.Equal(t, "new", e.root.get("t").get(key).text, text)
 		assert.Len(t, e.root.get("t").entries, len(table.entries), text)
 	})

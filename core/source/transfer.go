@@ -174,7 +174,8 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	offset, validator := part.resumable(source)
 	answer, err := a.open(ctx, source, offset, validator)
 	if err != nil {
-		if errors.As(err, new(*statusError)) && offset > 0 {
+		var status *statusError
+		if errors.As(err, &status) && status.code == http.StatusRequestedRangeNotSatisfiable {
 			part.remove() // what is there is of no use any more
 		}
 		return got, plain(ctx, err)

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"fernladder/core/keyfile"
@@ -209,7 +208,7 @@ func (a *app) bump(ctx context.Context, name, wanted string) error {
 		return err
 	}
 	edit.InsertBefore("release", releaseText(edit.Style("release"), v, digest))
-	if err := renameio.WriteFile(file, edit.Bytes(), 0o644); err != nil {
+	if err := writeEdit(file, edit); err != nil {
 		return err
 	}
 	if a.screen.JSON {

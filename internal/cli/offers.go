@@ -93,7 +93,16 @@ func (s *session) writeOffers(receipt *store.Receipt, o recipe.Offers) error {
 		return err
 	}
 	setOffers(edit, o)
-	return renameio.WriteFile(file, edit.Bytes(), 0o644)
+	return writeEdit(file, edit)
+}
+
+// writeEdit replaces a file that a person writes by its edited form.
+func writeEdit(file string, edit *keyfile.Edit) error {
+	data, err := edit.Bytes()
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(file, data, 0o644)
 }
 
 // setOffers gives a recipe the table [offers].

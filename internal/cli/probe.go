@@ -8,8 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
 	"fernladder/core/build"
 	"fernladder/core/draft"
 	"fernladder/core/keyfile"
@@ -133,5 +131,5 @@ func noteIn(r *recipe.Recipe, comment string, change func(*keyfile.Edit)) error 
 	if comment != "" {
 		edit.Append(comment)
 	}
-	return renameio.WriteFile(file, edit.Bytes(), 0o644)
+	return writeEdit(file, edit)
 }
