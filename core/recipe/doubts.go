@@ -64,11 +64,8 @@ func (r *Recipe) uses(o *Option) bool {
 		}
 	}
 	variable := "FL_OPTION_" + VariableName(o.Name)
-	texts := slices.Clone(r.Build.Args)
-	for _, s := range r.Steps {
-		texts = append(texts, s.Script)
-	}
-	for _, pair := range slices.Concat(r.Build.Env, r.Env) {
+	texts := r.buildTexts()
+	for _, pair := range r.Env {
 		texts = append(texts, pair.Values...)
 	}
 	for _, t := range r.Tries {
@@ -78,19 +75,26 @@ func (r *Recipe) uses(o *Option) bool {
 		slices.ContainsFunc(r.conditions(), func(c conditional) bool { return mentioned(c.Condition.root, nil)[o.Name] != nil })
 }
 
-// namesFile tells whether the build mentions a supply.
-func (r *Recipe) namesFile(file string) bool {
+// buildTexts are the texts of the recipe that say how it is built, but for those
+// of options.
+func (r *Recipe) buildTexts() []string {
 	texts := slices.Clone(r.Build.Args)
 	for _, s := range r.Steps {
 		texts = append(texts, s.Script)
 	}
+	for _, pair := range r.Build.Env {
+		texts = append(texts, pair.Values...)
+	}
+	return texts
+}
+
+// namesFile tells whether the build mentions a supply.
+func (r *Recipe) namesFile(file string) bool {
+	texts := r.buildTexts()
 	for _, o := range r.Options {
 		for _, choice := range o.Choices() {
 			texts = append(texts, o.Args(choice)...)
 		}
-	}
-	for _, pair := range r.Build.Env {
-		texts = append(texts, pair.Values...)
 	}
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, file) || strings.Contains(text, "FL_SUPPLY") })
 }

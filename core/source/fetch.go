@@ -59,9 +59,11 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 		return got, known, err
 	}
 	if a.Offline {
-		if w.URLs = slices.DeleteFunc(slices.Clone(w.URLs), func(url string) bool { return !strings.HasPrefix(url, "file://") }); len(w.URLs) == 0 {
+		here := slices.DeleteFunc(slices.Clone(w.URLs), func(url string) bool { return !strings.HasPrefix(url, "file://") })
+		if len(here) == 0 {
 			return Fetched{}, nil, notHere(*w)
 		}
+		w.URLs = here
 	}
 	for _, dir := range []string{filepath.Dir(file), filepath.Join(a.Dir, "partial")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -57,28 +57,17 @@ func (e *UnpackError) Unwrap() error { return e.Err }
 // names that are absolute, contain "..", or go through a link. Errors are of
 // type *UnpackError when the archive is at fault.
 func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return Unpacked{}, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return Unpacked{}, err
-	}
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return Unpacked{}, err
-	}
-	u := newUnpacking(ctx, root, limits)
-	u.archive = info.Size()
-	defer u.close()
-	return u.finish(file, u.all(f, info.Size()))
+	return unpackFile(ctx, file, dir, limits, func(u *unpacking, f *os.File) error { return u.all(f, u.archive) })
 }
 
 // CopyOut makes one file of what is in a file that is no archive, perhaps
 // compressed.
 func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpacked, error) {
+	return unpackFile(ctx, file, dir, limits, func(u *unpacking, f *os.File) error { return u.single(f, name) })
+}
+
+// unpackFile opens a file and a directory for a way to unpack.
+func unpackFile(ctx context.Context, file, dir string, limits Limits, unpack func(*unpacking, *os.File) error) (Unpacked, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return Unpacked{}, err
@@ -95,7 +84,7 @@ func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpack
 	u := newUnpacking(ctx, root, limits)
 	u.archive = info.Size()
 	defer u.close()
-	return u.finish(file, u.single(f, name))
+	return u.finish(file, unpack(u, f))
 }
 
 func (u *unpacking) single(f *os.File, name string) error {

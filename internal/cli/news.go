@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -198,21 +197,11 @@ func (a *app) bump(ctx context.Context, name, wanted string) error {
 	if err != nil {
 		return s.stored(err)
 	}
-	file := filepath.Join(r.Dir, recipe.FileName)
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	edit, err := keyfile.Parse(r.File, data)
-	if err != nil {
-		return err
-	}
-	edit.InsertBefore("release", releaseText(edit.Style("release"), v, digest))
-	if err := writeEdit(file, edit); err != nil {
+	if err := editRecipe(r, func(e *keyfile.Edit) { e.InsertBefore("release", releaseText(e.Style("release"), v, digest)) }); err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"recipe": file, "version": v, "sha256": digest.Hex, "signed": signed})
+		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(r.Dir, recipe.FileName), "version": v, "sha256": digest.Hex, "signed": signed})
 	}
 	a.screen.Print("%s has the release %s now, %s", r.File, v, digest)
 	if signed == "" {

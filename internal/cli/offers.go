@@ -83,6 +83,11 @@ func (s *session) writeOffers(receipt *store.Receipt, o recipe.Offers) error {
 	if err != nil {
 		return err
 	}
+	return editRecipe(r, func(e *keyfile.Edit) { setOffers(e, o) })
+}
+
+// editRecipe changes the file of a recipe by the lines that change is about.
+func editRecipe(r *recipe.Recipe, change func(*keyfile.Edit)) error {
 	file := filepath.Join(r.Dir, recipe.FileName)
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -92,14 +97,8 @@ func (s *session) writeOffers(receipt *store.Receipt, o recipe.Offers) error {
 	if err != nil {
 		return err
 	}
-	setOffers(edit, o)
-	return writeEdit(file, edit)
-}
-
-// writeEdit replaces a file that a person writes by its edited form.
-func writeEdit(file string, edit *keyfile.Edit) error {
-	data, err := edit.Bytes()
-	if err != nil {
+	change(edit)
+	if data, err = edit.Bytes(); err != nil {
 		return err
 	}
 	return renameio.WriteFile(file, data, 0o644)

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"fernladder/core/build"
@@ -25,12 +23,12 @@ func (a *app) probe(ctx context.Context, name string) error {
 	var failure *build.Failure
 	if errors.As(err, &failure) && failure.Package == name && outside(r, failure.Stage) {
 		a.screen.Note("Trying it in the source's own directory.")
-		if err := noteIn(r, "", func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"}) }); err != nil {
+		if err := editRecipe(r, func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"}) }); err != nil {
 			return err
 		}
 		var again error
 		if job, _, again = a.attempt(ctx, name); again != nil {
-			if err := noteIn(r, "", func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "false"}) }); err != nil {
+			if err := editRecipe(r, func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "false"}) }); err != nil {
 				return err
 			}
 		} else {
@@ -74,7 +72,7 @@ func (a *app) probeFailed(r *recipe.Recipe, failure *build.Failure, err error) e
 	for _, line := range failure.Lines {
 		text += "\n#   " + line
 	}
-	if err := noteIn(r, text, nil); err != nil {
+	if err := editRecipe(r, func(e *keyfile.Edit) { e.Append(text) }); err != nil {
 		return err
 	}
 	a.screen.Note("%s says so now. Change it, then: fernladder build %s", r.File, r.Name)
@@ -97,10 +95,11 @@ func (a *app) probeSucceeded(r *recipe.Recipe, job *build.Job) error {
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %s; %s were placed.", a.now().Format("2006-01-02"),
 		receipt.Isolation, seconds(receipt.Seconds), term.Count(receipt.Files, "file"))
 	offers := draft.Offered(files)
-	err = noteIn(r, text, func(e *keyfile.Edit) {
+	err = editRecipe(r, func(e *keyfile.Edit) {
 		if !offers.Empty() {
 			setOffers(e, offers)
 		}
+		e.Append(text)
 	})
 	if err != nil {
 		return err
@@ -113,23 +112,3 @@ func (a *app) probeSucceeded(r *recipe.Recipe, job *build.Job) error {
 }
 
 func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
-
-// noteIn changes a recipe and adds a comment to it.
-func noteIn(r *recipe.Recipe, comment string, change func(*keyfile.Edit)) error {
-	file := filepath.Join(r.Dir, recipe.FileName)
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	edit, err := keyfile.Parse(r.File, data)
-	if err != nil {
-		return err
-	}
-	if change != nil {
-		change(edit)
-	}
-	if comment != "" {
-		edit.Append(comment)
-	}
-	return writeEdit(file, edit)
-}
