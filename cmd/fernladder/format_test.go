@@ -310,3 +310,15 @@ func TestSingleFiles(t *testing.T) {
 	w.edit("recipes/fern/recipe.toml", `into = "data"`, `into = "leaf"`)
 	w.fails(1, []string{"install", "fern"}, "data/curve.csv")
 }
+
+// A source that is larger than usual is refused until somebody says that it is
+// honest.
+func TestLargeSources(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("fern")), "leaf", strings.Repeat("x", 3<<20))
+	settings := w.read("fernladder.toml")
+	w.write("fernladder.toml", settings+"largest_source = 2\n")
+	w.fails(1, []string{"install", "fern"}, "larger than any source: over ", "largest_source in the settings allows more")
+	w.write("fernladder.toml", settings+"largest_source = 4\n")
+	w.must("install", "fern")
+}

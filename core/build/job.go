@@ -73,6 +73,7 @@ type Workshop struct {
 	Jobs     int // slots, for FL_JOBS
 	Events   event.Sink
 	Offline  bool // what is not here is not fetched
+	Limits   source.Limits
 
 	// Isolation is how far builds and tries are kept apart from the machine.
 	// The zero value is seal.Open.

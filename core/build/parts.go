@@ -176,15 +176,15 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 	from := ""
 	if part.Checkout != nil {
 		from = part.Checkout.URL()
-		if got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, source.Usual); err == nil {
+		if got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, g.Limits); err == nil {
 			err = g.noteExport(fresh)
 		}
 	} else {
 		from = part.Archive.URLs[0]
 		archive := g.Archives.Path(part.Archive.Digest)
 		if name, single := singleFile(from); single {
-			got, err = source.CopyOut(ctx, archive, fresh, name, source.Usual)
-		} else if got, err = source.Unpack(ctx, archive, fresh, source.Usual); err == nil {
+			got, err = source.CopyOut(ctx, archive, fresh, name, g.Limits)
+		} else if got, err = source.Unpack(ctx, archive, fresh, g.Limits); err == nil {
 			top, err = source.Top(fresh)
 		}
 	}

@@ -42,7 +42,7 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 		return "", "", w.Store.Wrap(err)
 	}
 	defer os.RemoveAll(fresh)
-	if _, err := source.Unpack(ctx, archive, fresh, source.Usual); err != nil {
+	if _, err := source.Unpack(ctx, archive, fresh, w.Limits); err != nil {
 		return "", "", err
 	}
 	top, err := source.Top(fresh)

@@ -34,6 +34,7 @@ type Settings struct {
 
 	Downloads, DownloadsPerHost int
 	LargestDownload             int    // MiB
+	LargestSource               int    // MiB; 0: nothing is said
 	Credentials                 string // a file, or ""
 
 	remote []*recipe.Shelf
@@ -61,6 +62,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. 12, if nothing is said."),
 		keyfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. 8, if nothing is said."),
 		keyfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The most that one file may have, in MiB. 32768, if nothing is said."),
+		keyfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. If nothing is said: 102400, and, once that is over a GiB, not more than 200 times the archive's own size."),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),

@@ -21,7 +21,18 @@ type Limits struct {
 	Ratio   int64 // of unpacked bytes to the archive's, once they are over 1 GiB
 }
 
-// Usual are limits that no honest source archive reaches.
+// UpTo are the usual limits, but for the bytes: as many as that, in MiB, however
+// well the archive is compressed. 0 are the usual ones.
+func UpTo(mebibytes int) Limits {
+	l := Usual
+	if mebibytes > 0 {
+		l.Bytes = int64(mebibytes) << 20
+		l.Ratio = l.Bytes
+	}
+	return l
+}
+
+// Usual are the limits that no honest source comes near.
 var Usual = Limits{Entries: 2_000_000, Bytes: 100 << 30, Ratio: 200}
 
 // Unpacked says what was in an archive.
@@ -321,7 +332,7 @@ func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 	for {
 		n, err := r.Read(u.buffer)
 		if u.Bytes += int64(n); u.Bytes > u.limits.Bytes || u.Bytes > 1<<30 && u.Bytes/u.limits.Ratio > u.archive {
-			return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d", u.Bytes, u.archive)
+			return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d; if it is honest, largest_source in the settings allows more", u.Bytes, u.archive)
 		}
 		if n > 0 {
 			if _, err := w.Write(u.buffer[:n]); err != nil {

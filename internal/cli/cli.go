@@ -176,7 +176,7 @@ func (a *app) open() (*session, error) {
 	s.hosts = source.NewHosts(s.settings.DownloadsPerHost)
 	s.store = &store.Store{Root: s.settings.Root}
 	s.shelves = recipe.NewShelves(s.settings.Shelves)
-	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs, Events: event.Nowhere, Offline: a.offline}
+	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path}, Jobs: jobs, Events: event.Nowhere, Offline: a.offline, Limits: source.UpTo(s.settings.LargestSource)}
 	return s, nil
 }
 

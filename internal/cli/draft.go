@@ -189,7 +189,7 @@ func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (s
 	if len(origin.Signers) == 0 { // what is there is no signature
 		origin.Signature = ""
 	}
-	if _, err := source.Unpack(ctx, file, work, source.Usual); err != nil {
+	if _, err := source.Unpack(ctx, file, work, s.workshop.Limits); err != nil {
 		return "", origin, err
 	}
 	dir, err := source.Top(work)
@@ -222,7 +222,7 @@ func (a *app) draftRepository(ctx context.Context, s *session, url string, f dra
 		origin = draft.Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
 		checkout.Git, checkout.Commit = url, snapshot.Commit
 	}
-	_, err := repositories.Export(ctx, checkout, work, source.Usual)
+	_, err := repositories.Export(ctx, checkout, work, s.workshop.Limits)
 	return origin, err
 }
 

@@ -101,7 +101,7 @@ func editRecipe(r *recipe.Recipe, change func(*keyfile.Edit)) error {
 	if data, err = edit.Bytes(); err != nil {
 		return err
 	}
-	return renameio.WriteFile(file, data, 0o644)
+	return renameio.WriteFile(file, data, 0o644, renameio.WithExistingPermissions())
 }
 
 // setOffers gives a recipe the table [offers].

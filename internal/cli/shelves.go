@@ -116,7 +116,7 @@ func (a *app) fetchShelf(ctx context.Context, s *session, shelf recipe.Shelf) er
 	files := filepath.Join(fresh, "shelf")
 	err = errors.Join(os.Mkdir(files, 0o755), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o755))
 	if err == nil {
-		_, err = repositories.Export(ctx, checkout, files, source.Usual)
+		_, err = repositories.Export(ctx, checkout, files, s.workshop.Limits)
 	}
 	if is[*source.RepositoryError](err) || is[*source.UnpackError](err) {
 		return err
