@@ -61,6 +61,7 @@ func TestDraftOfBadInput(t *testing.T) {
 }
 
 func TestProbe(t *testing.T) {
+	needs(t, "sealed")
 	w, site := newGarden(t)
 	require.NoError(t, os.RemoveAll(w.path("recipes")))
 	require.NoError(t, os.Mkdir(w.path("recipes"), 0o755))

@@ -178,6 +178,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 		isolation string
 	}{{syscall.SIGINT, "sealed"}, {syscall.SIGTERM, "fenced"}, {syscall.SIGTERM, "open"}, {syscall.SIGKILL, "sealed"}, {syscall.SIGKILL, "open"}} {
 		t.Run(c.how.String()+" "+c.isolation, func(t *testing.T) {
+			needs(t, c.isolation)
 			how, w := c.how, newWorld(t)
 			w.isolation = c.isolation
 			slowly(w, "fern")

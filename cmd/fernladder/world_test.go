@@ -130,6 +130,16 @@ func place(name string) string {
 	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name + `; chmod +x $DESTDIR$FL_PREFIX/bin/` + name
 }
 
+// needs skips a test where the machine cannot keep builds apart that far.
+func needs(t *testing.T, level string) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("fern")))
+	w.isolation = level
+	if r := w.run("build", "fern"); r.status == 6 {
+		t.Skip(r.stderr)
+	}
+}
+
 // result is what a run of the program has come to.
 type result struct {
 	stdout, stderr string
