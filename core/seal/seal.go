@@ -27,6 +27,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 )
@@ -89,25 +90,24 @@ func (r Room) Command(file string, argv []string, dir string, env []string, file
 		command.SysProcAttr = &syscall.SysProcAttr{}
 		return command, func() {}, nil
 	}
-	read, write, err := os.Pipe()
-	if err != nil {
-		return nil, nil, err
-	}
 	data, err := json.Marshal(order{r, private(), file, argv, dir, env, len(files)})
 	if err != nil {
 		return nil, nil, err
 	}
-	var once sync.Once
+	read, write, err := os.Pipe()
+	if err != nil {
+		return nil, nil, err
+	}
 	go func() {
 		write.Write(data) // if it ends too soon, the copy says so
 		write.Close()
 	}()
 	command = exec.Command("/proc/self/exe")
 	command.Args = []string{name, strconv.Itoa(3 + len(files))}
-	command.Env = []string{"GOMAXPROCS=1", "GOGC=off"} // it lives for a moment
+	command.Env = []string{"GOMAXPROCS=1", "GOGC=off"} // it allocates next to nothing
 	// The stage stays readable in /proc, by which leftovers are found.
 	for _, pair := range env {
-		if len(pair) > 9 && pair[:9] == "FL_STAGE=" {
+		if strings.HasPrefix(pair, "FL_STAGE=") {
 			command.Env = append(command.Env, pair)
 		}
 	}
@@ -119,7 +119,7 @@ func (r Room) Command(file string, argv []string, dir string, env []string, file
 		command.SysProcAttr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}
 		command.SysProcAttr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}
 	}
-	return command, func() { once.Do(func() { read.Close() }) }, nil
+	return command, func() { read.Close() }, nil
 }
 
 // private lists what is in /etc and not for everybody. A command that root has
