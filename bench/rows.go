@@ -317,3 +317,36 @@ func (w *work) signed() []row {
 		theirs: recipe("unsigned", ""),
 	}}
 }
+
+// check reads a shelf of 10,000 recipes, against reading the files.
+func (w *work) check() []row {
+	const number = 10_000
+	return []row{{
+		name: "check 10,000 recipes", anchor: "cat of their files", aim: "2 s at most",
+		ours: func() cost {
+			if _, err := os.Stat(w.path("check")); err != nil {
+				w.shelf("check", number)
+			}
+			return timed(w.path("check"), w.program, "check")
+		},
+		theirs: func() cost {
+			return timed(w.path("check"), "sh", "-c", "find recipes -name recipe.toml -exec cat {} + >all")
+		},
+	}}
+}
+
+// shelf fills a shelf with recipes of five releases, an option and three needs.
+func (w *work) shelf(name string, number int) {
+	w.write(name+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+	for i := range number {
+		text := fmt.Sprintf("format = 1\n[package]\nname = \"p%05d\"\nsummary = \"A plant\"\nlicense = \"MIT\"\n[source]\narchive = \"https://vale-glasshouse.example/$FL_NAME-$FL_VERSION.tar.gz\"\n", i)
+		for v := range 5 {
+			text += fmt.Sprintf("[[release]]\nversion = \"%d.%d\"\nsha256 = \"%064x\"\n", v+1, i%9, i*5+v)
+		}
+		text += "[option.plots]\nabout = \"Draw\"\ndefault = true\non = [\"--plots\"]\noff = [\"--no-plots\"]\n"
+		for n := 1; n <= 3 && i > 0; n++ {
+			text += fmt.Sprintf("[[need]]\nrecipe = \"p%05d\"\nversion = \">= 1\"\nrole = \"library\"\n", i*n/4)
+		}
+		w.write(fmt.Sprintf("%s/recipes/p%05d/recipe.toml", name, i), text+"[build]\nmethod = \"configure\"\n")
+	}
+}
