@@ -24,8 +24,8 @@ func (g *building) furnish(staged, log string) error {
 			return err
 		}
 	}
-	for i, c := range g.configs() {
-		if err := g.config(staged, log, c, g.wantedConfigs()[i].Sample == ""); err != nil {
+	for _, c := range g.wantedConfigs() {
+		if err := g.config(staged, log, c); err != nil {
 			return err
 		}
 	}
@@ -119,24 +119,29 @@ func (g *building) wantedConfigs() []*recipe.Config {
 	return slices.DeleteFunc(slices.Clone(p.Recipe.Configs), func(c *recipe.Config) bool { return !c.When.Holds(p.Facts(g.Machine)) })
 }
 
-// configs are the configuration files of the build. One without a sample of its
+// sampleOf is what a configuration file begins as. One without a sample of its
 // own begins as what the package installs, which is moved aside.
+func sampleOf(c *recipe.Config) string {
+	if c.Sample == "" {
+		return c.File + ".sample"
+	}
+	return c.Sample
+}
+
+// configs are the configuration files of the build, for its receipt.
 func (g *building) configs() []store.Config {
 	var all []store.Config
 	for _, c := range g.wantedConfigs() {
-		sample := c.Sample
-		if sample == "" {
-			sample = c.File + ".sample"
-		}
-		all = append(all, store.Config{File: c.File, Sample: sample})
+		all = append(all, store.Config{File: c.File, Sample: sampleOf(c)})
 	}
 	return all
 }
 
 // config puts a link in the place of a configuration file.
-func (g *building) config(staged, log string, c store.Config, aside bool) error {
-	file, sample := filepath.Join(staged, c.File), filepath.Join(staged, c.Sample)
-	if aside {
+func (g *building) config(staged, log string, c *recipe.Config) error {
+	file, sample, missing := filepath.Join(staged, c.File), filepath.Join(staged, sampleOf(c)), c.Sample
+	if c.Sample == "" {
+		missing = c.File
 		if info, err := os.Lstat(file); err == nil && info.Mode().IsRegular() {
 			if err := os.Rename(file, sample); err != nil {
 				return err
@@ -144,10 +149,6 @@ func (g *building) config(staged, log string, c store.Config, aside bool) error 
 		}
 	}
 	if info, err := os.Lstat(sample); err != nil || !info.Mode().IsRegular() {
-		missing := c.Sample
-		if aside {
-			missing = c.File
-		}
 		return g.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
 	}
 	if err := os.RemoveAll(file); err != nil {

@@ -45,13 +45,8 @@ func (w *Workshop) HostNeeds(jobs []*Job) []host.Need {
 // CheckHost returns a *host.Missing error when the operating system lacks what
 // the jobs need of it.
 func (w *Workshop) CheckHost(ctx context.Context, jobs []*Job) error {
-	missing := &host.Missing{Path: w.Programs.Path, Machine: w.Machine}
-	for _, f := range w.Programs.Check(ctx, "cc", w.HostNeeds(jobs)) {
-		if f.Lacking() {
-			missing.Needs = append(missing.Needs, f)
-		}
-	}
-	if len(missing.Needs) > 0 {
+	findings := w.Programs.Check(ctx, "cc", w.HostNeeds(jobs), false)
+	if missing := host.Lacking(findings, w.Programs.Path, w.Machine); missing != nil {
 		return missing
 	}
 	return ctx.Err()

@@ -37,13 +37,17 @@ type Finding struct {
 }
 
 // Check looks for everything that is needed. What does not tell its version is
-// taken, for nothing shows that it does not do.
-func (p Programs) Check(ctx context.Context, cc string, needs []Need) []Finding {
+// taken, for nothing shows that it does not do. Programs are only asked for their
+// versions, which takes some of them long, where a need is about it or versions
+// says that all are to be known.
+func (p Programs) Check(ctx context.Context, cc string, needs []Need, versions bool) []Finding {
 	questions := make([]Question, len(needs))
+	ranged := map[Question]bool{}
 	for i, n := range needs {
 		questions[i] = n.Question
+		ranged[n.Question] = ranged[n.Question] || versions || n.Range.String() != "any"
 	}
-	answers := p.Ask(ctx, cc, questions)
+	answers := p.Ask(ctx, cc, questions, func(q Question) bool { return ranged[q] })
 	findings := make([]Finding, len(needs))
 	for i, n := range needs {
 		f := Finding{Need: n, Answer: answers[n.Question], State: There}
@@ -83,6 +87,20 @@ type Missing struct {
 	Needs   []Finding
 	Path    []string // where programs were looked for
 	Machine Machine
+}
+
+// Lacking is the error for those findings that do not meet their needs, or nil.
+func Lacking(findings []Finding, path []string, machine Machine) *Missing {
+	missing := &Missing{Path: path, Machine: machine}
+	for _, f := range findings {
+		if f.Lacking() {
+			missing.Needs = append(missing.Needs, f)
+		}
+	}
+	if len(missing.Needs) == 0 {
+		return nil
+	}
+	return missing
 }
 
 func (e *Missing) Error() string {

@@ -40,8 +40,9 @@ type Answer struct {
 // Ask answers questions, all headers with one call of the compiler cc, all
 // libraries with one call of the linker and all modules with two of pkg-config.
 // What cannot be asked, because the compiler or pkg-config is not there, is not
-// there.
-func (p Programs) Ask(ctx context.Context, cc string, questions []Question) map[Question]Answer {
+// there. Programs that versioned does not hold for are not asked for their
+// versions.
+func (p Programs) Ask(ctx context.Context, cc string, questions []Question, versioned func(Question) bool) map[Question]Answer {
 	answers := map[Question]Answer{}
 	byKind := map[Kind][]string{}
 	for _, q := range questions {
@@ -52,7 +53,11 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question) map[
 	}
 	for _, name := range byKind[Program] {
 		if file := p.Find(name); file != "" {
-			answers[Question{Program, name}] = Answer{There: true, Version: p.version(ctx, file), Where: file}
+			q, answer := Question{Program, name}, Answer{There: true, Where: file}
+			if versioned(q) {
+				answer.Version = p.version(ctx, file)
+			}
+			answers[q] = answer
 		}
 	}
 	for name, there := range p.headers(ctx, cc, byKind[Header]) {

@@ -22,6 +22,8 @@ func system(t *testing.T, programs map[string]string) Programs {
 	return Programs{Path: []string{dir, "/usr/bin", "/bin"}}
 }
 
+func every(Question) bool { return true }
+
 func TestAsk(t *testing.T) {
 	p := system(t, map[string]string{
 		"cc":         `case "$*" in *-E*) echo "there 1";; *) echo "ld: cannot find -lsoil: No such file" >&2; echo "ld: cannot find -lsand" >&2; exit 1;; esac`,
@@ -32,7 +34,7 @@ func TestAsk(t *testing.T) {
 	answers := p.Ask(context.Background(), "cc", []Question{
 		{Header, "absent.h"}, {Header, "moss/moss.h"}, {Library, "soil"}, {Library, "leaf"}, {Library, "sand"}, {Module, "dew"}, {Module, "loam"}, {Module, "gone"},
 		{Program, "sporegen"}, {Program, "silent"}, {Program, "nowhere"},
-	})
+	}, every)
 	there := map[string]string{}
 	for q, a := range answers {
 		if a.There {
@@ -44,7 +46,7 @@ func TestAsk(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(string(asked), "/cc "), "one call for all headers, one for all libraries")
 	assert.Equal(t, 2, strings.Count(string(asked), "/pkg-config "))
-	assert.Empty(t, Programs{Path: []string{t.TempDir()}}.Ask(context.Background(), "cc", []Question{{Header, "a.h"}})[Question{Header, "a.h"}])
+	assert.Empty(t, Programs{Path: []string{t.TempDir()}}.Ask(context.Background(), "cc", []Question{{Header, "a.h"}}, every)[Question{Header, "a.h"}])
 }
 
 func TestCheck(t *testing.T) {
@@ -58,7 +60,7 @@ func TestCheck(t *testing.T) {
 	for _, f := range p.Check(context.Background(), "cc", []Need{
 		{Question: Question{Program, "sporegen"}}, {Question: Question{Program, "sporegen"}, Range: older}, {Question: Question{Program, "sporegen"}, Range: newer},
 		{Question: Question{Program, "silent"}, Range: newer}, {Question: Question{Program, "nowhere"}, Range: newer},
-	}) {
+	}, false) {
 		states, lacking = append(states, f.State), append(lacking, f.Lacking())
 	}
 	assert.Equal(t, []State{There, There, TooOld, Unknown, Absent}, states)

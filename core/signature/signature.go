@@ -111,21 +111,6 @@ func (k *Keys) Add(name string, data []byte) error {
 	return nil
 }
 
-// Fingerprints lists the keys, each as OWNER (FINGERPRINT).
-func (k *Keys) Fingerprints() []string {
-	var all []string
-	for _, c := range k.openPGP {
-		all = append(all, Good{Fingerprint: c.fingerprint(), Owner: c.owner()}.String())
-	}
-	for _, m := range k.minisign {
-		all = append(all, m.good().String())
-	}
-	for _, s := range k.ssh {
-		all = append(all, s.good().String())
-	}
-	return all
-}
-
 // What SSH signatures are made for, which is part of them.
 const (
 	FileNamespace = "file" // as ssh-keygen -Y sign -n file makes them

@@ -27,8 +27,8 @@ const originSuffix = ".url"
 
 // Archives is the store of verified archives, ALGORITHM/HEX below Dir. A file
 // being downloaded is partial/HEX until its digest is known to be right; it is
-// locked as long as someone writes it, and overwritten by the next one.
-// Beside each archive, a file with originSuffix has the URL that served it.
+// locked as long as someone writes it, and the next one goes on with it or
+// begins anew. Beside each archive, a file with originSuffix has the URL that served it.
 type Archives struct {
 	Dir    string
 	Agent  string // how the program names itself to servers
@@ -53,9 +53,8 @@ func (a *Archives) Has(d recipe.Digest) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// intact tells whether the stored archive still has its digest: disks fail,
 // intact returns the hashes of an archive that is in the store and has its
-// digest; nil for one that is not there or has changed.
+// digest; nil for one that is not there or has changed, for disks fail.
 func (a *Archives) intact(d recipe.Digest) hashes {
 	f, err := os.Open(a.Path(d))
 	if err != nil {

@@ -102,11 +102,11 @@ func (l *lastWords) text() string {
 		line = strings.TrimSpace(line)
 		for _, mark := range []string{"fatal: ", "error: ", "svn: "} {
 			if rest, found := strings.CutPrefix(line, mark); found {
-				return redacted(rest)
+				return redactedText(rest)
 			}
 		}
 		if line != "" {
-			last = line
+			last = redactedText(line)
 		}
 	}
 	return last
@@ -115,7 +115,7 @@ func (l *lastWords) text() string {
 // git runs git on the copy of a repository.
 func (r *Repositories) git(ctx context.Context, repository string, out io.Writer, args ...string) error {
 	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false",
-		"-c", "core.autocrlf=false", "-c", "gc.auto=0", "-c", "protocol.version=2", "-c", "fetch.fsckObjects=false", "-c", "safe.directory=*"}
+		"-c", "core.autocrlf=false", "-c", "gc.auto=0", "-c", "protocol.version=2", "-c", "safe.directory=*"}
 	return r.run(ctx, out, "git", append(hardened, args...)...)
 }
 

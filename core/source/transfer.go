@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -432,3 +433,8 @@ func redacted(source string) string {
 	}
 	return source
 }
+
+var passwordInURL = regexp.MustCompile(`(://[^\s/@:]*):[^\s/@]*@`)
+
+// redactedText returns a text without the passwords of URLs in it.
+func redactedText(text string) string { return passwordInURL.ReplaceAllString(text, "$1:xxxxx@") }

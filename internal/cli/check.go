@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/event"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/internal/term"
@@ -121,10 +122,14 @@ func (a *app) doubts(ctx context.Context, s *session, r *recipe.Recipe, online b
 
 // upstreamDoubts asks the sites of a recipe's newest release.
 func (a *app) upstreamDoubts(ctx context.Context, s *session, r *recipe.Recipe) (keyfile.Problems, error) {
+	archives, err := a.archives(s, event.Nowhere)
+	if err != nil {
+		return nil, err
+	}
 	var doubts keyfile.Problems
 	for _, x := range r.Releases {
 		for _, url := range r.Sources(x) {
-			offer, err := a.archives(s, nil).Ask(ctx, url, len(r.Signatures(x)) > 0)
+			offer, err := archives.Ask(ctx, url, len(r.Signatures(x)) > 0)
 			if err != nil {
 				return nil, err
 			}

@@ -132,8 +132,7 @@ type session struct {
 	shelves  *recipe.Shelves
 	workshop *build.Workshop
 
-	hosts       *source.Hosts
-	credentials *source.Credentials
+	hosts *source.Hosts
 }
 
 // open reads the settings.
@@ -170,9 +169,6 @@ func (a *app) open() (*session, error) {
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
-	if s.credentials, err = s.readCredentials(); err != nil {
-		return nil, err
-	}
 	s.hosts = source.NewHosts(s.settings.DownloadsPerHost)
 	s.store = &store.Store{Root: s.settings.Root}
 	s.shelves = recipe.NewShelves(s.settings.Shelves)
@@ -180,15 +176,17 @@ func (a *app) open() (*session, error) {
 	return s, nil
 }
 
-// archives is the store of archives, which tells sink what it does.
-func (a *app) archives(s *session, sink event.Sink) *source.Archives {
-	if sink == nil {
-		sink = event.Nowhere
+// archives is the store of archives, which tells sink what it does. Credentials
+// are read here, so that mistakes in them only matter to commands that fetch.
+func (a *app) archives(s *session, sink event.Sink) (*source.Archives, error) {
+	credentials, err := s.readCredentials()
+	if err != nil {
+		return nil, err
 	}
 	return &source.Archives{
 		Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink, Offline: a.offline,
-		Hosts: s.hosts, Credentials: s.credentials, Largest: int64(s.settings.LargestDownload) << 20,
-	}
+		Hosts: s.hosts, Credentials: credentials, Largest: int64(s.settings.LargestDownload) << 20,
+	}, nil
 }
 
 // readCredentials reads the file that the settings name, and ~/.netrc.

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/draft"
+	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
@@ -87,7 +88,7 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err != nil {
 		return err
 	}
-	here := s.workshop.Programs.Ask(ctx, "cc", found.Questions())
+	here := s.workshop.Programs.Ask(ctx, "cc", found.Questions(), func(host.Question) bool { return true })
 	text := found.Compose(origin, known, here)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
@@ -175,7 +176,10 @@ var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (string, draft.Origin, error) {
 	progress := a.screen.Progress(1, a.now)
 	defer progress.Close()
-	archives := a.archives(s, progress)
+	archives, err := a.archives(s, progress)
+	if err != nil {
+		return "", draft.Origin{}, err
+	}
 	file, digest, err := archives.Obtain(ctx, url)
 	if err != nil {
 		return "", draft.Origin{}, err

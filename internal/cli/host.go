@@ -40,14 +40,17 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 	if err != nil {
 		return err
 	}
-	findings := l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs))
-	if missing := l.lacking(findings); install && missing != nil {
+	look := func() ([]host.Finding, *host.Missing) {
+		findings := l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs), true)
+		return findings, host.Lacking(findings, l.workshop.Programs.Path, l.workshop.Machine)
+	}
+	findings, missing := look()
+	if install && missing != nil {
 		if err := a.installMissing(ctx, missing, yes); err != nil {
 			return err
 		}
-		findings = l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs))
+		findings, missing = look()
 	}
-	missing := l.lacking(findings)
 	if a.screen.JSON {
 		out := map[string]any{"needs": findings}
 		if missing != nil {
@@ -64,20 +67,6 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 	}
 	if a.screen.JSON {
 		return &alreadyShown{missing}
-	}
-	return missing
-}
-
-// lacking is the error for what is missing, or nil.
-func (l *ladder) lacking(findings []host.Finding) *host.Missing {
-	missing := &host.Missing{Path: l.workshop.Programs.Path, Machine: l.workshop.Machine}
-	for _, f := range findings {
-		if f.Lacking() {
-			missing.Needs = append(missing.Needs, f)
-		}
-	}
-	if len(missing.Needs) == 0 {
-		return nil
 	}
 	return missing
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/event"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/schedule"
@@ -121,15 +122,20 @@ func (l *ladder) estimate(ctx context.Context, h *store.History) error {
 // builder makes what runs the ladder. Its close function ends what it has
 // started.
 func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
+	archives, err := a.archives(l.session, event.Nowhere)
+	if err != nil {
+		return nil, nil, err
+	}
 	slots, err := schedule.NewSlots(l.workshop.Jobs)
 	if err != nil {
 		return nil, nil, err
 	}
 	progress := a.screen.Progress(packages, a.now)
+	archives.Events = progress
 	l.workshop.Events = progress
 	b := &build.Builder{
 		Workshop: l.workshop, Slots: slots, Downloads: l.settings.Downloads, Events: progress, Now: a.now,
-		Archives: a.archives(l.session, progress),
+		Archives: archives,
 	}
 	return b, func() { progress.Close(); slots.Close() }, nil
 }

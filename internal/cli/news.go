@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/event"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/source"
@@ -119,7 +120,11 @@ func newest(r *recipe.Recipe) version.Version {
 
 // newer reads the page where a package's releases are announced.
 func (a *app) newer(ctx context.Context, s *session, r *recipe.Recipe) ([]version.Version, error) {
-	page, err := a.archives(s, nil).Small(ctx, r.ExpandURL(r.Upstream.Page, ""))
+	archives, err := a.archives(s, event.Nowhere)
+	if err != nil {
+		return nil, err
+	}
+	page, err := archives.Small(ctx, r.ExpandURL(r.Upstream.Page, ""))
 	if err != nil {
 		return nil, err
 	}
@@ -247,7 +252,10 @@ func (a *app) bumpTo(ctx context.Context, s *session, r *recipe.Recipe, wanted s
 func (a *app) obtainRelease(ctx context.Context, s *session, r *recipe.Recipe, x *recipe.Release) (digest recipe.Digest, signed string, err error) {
 	progress := a.screen.Progress(1, a.now)
 	defer progress.Close()
-	archives := a.archives(s, progress)
+	archives, err := a.archives(s, progress)
+	if err != nil {
+		return digest, "", err
+	}
 	var failed error
 	for _, url := range r.Sources(x) {
 		if _, digest, err = archives.Obtain(ctx, url); err == nil {
@@ -268,7 +276,8 @@ func (a *app) obtainRelease(ctx context.Context, s *session, r *recipe.Recipe, x
 	for _, key := range r.Keys {
 		wanted.Signed.Keys = append(wanted.Signed.Keys, filepath.Join(r.Dir, key))
 	}
-	got, err := a.archives(s, nil).Fetch(ctx, wanted) // whose signature it is, is said with the result
+	archives.Events = event.Nowhere
+	got, err := archives.Fetch(ctx, wanted) // whose signature it is, is said with the result
 	if err != nil {
 		return digest, "", err
 	}
