@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
+	"fernladder/core/seal"
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -161,6 +163,9 @@ func (a *app) open() (*session, error) {
 	}
 	if a.jobs < 0 {
 		return nil, usage("-j %d: at least one job has to run", a.jobs)
+	}
+	if a.isolation != "" && !slices.Contains(seal.Levels, seal.Level(a.isolation)) {
+		return nil, usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
 	}
 	jobs := s.settings.Jobs
 	if a.jobs > 0 {

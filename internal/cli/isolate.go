@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"fernladder/core/seal"
@@ -29,9 +28,6 @@ func (a *app) isolate(s *session) error {
 		least = seal.Open
 	}
 	wanted := seal.Level(a.isolation)
-	if a.isolation != "" && !slices.Contains(seal.Levels, wanted) {
-		return usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
-	}
 	if wanted != "" && !wanted.AtLeast(least) {
 		return usage("--isolation %s is less than the settings accept (%s, in %s)", wanted, least, s.settings.File)
 	}

@@ -125,6 +125,10 @@ func (a *app) newer(ctx context.Context, s *session, r *recipe.Recipe) ([]versio
 		return nil, err
 	}
 	page, err := archives.Small(ctx, r.ExpandURL(r.Upstream.Page, ""))
+	var failed *source.FetchError
+	if errors.As(err, &failed) {
+		failed.Wanted.Package, failed.What = r.Name, "the announcements"
+	}
 	if err != nil {
 		return nil, err
 	}

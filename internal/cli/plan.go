@@ -96,7 +96,7 @@ func (a *app) showPlan(ctx context.Context, l *ladder) error {
 			fetch++
 		}
 	}
-	a.screen.Print("\n%s on %s: %d to build, %s to fetch.", term.Count(len(l.jobs), "package"), term.Count(l.Rungs(), "rung"), len(todo), term.Count(fetch, "archive"))
+	a.screen.Print("\n%s on %s: %d to build, %d of them still to fetch.", term.Count(len(l.jobs), "package"), term.Count(l.Rungs(), "rung"), len(todo), fetch)
 	if known, total := l.totalEstimate(todo); known == len(todo) {
 		a.screen.Print("One after another, the builds took %s the last time.", term.Duration(total))
 	}
