@@ -129,6 +129,18 @@ func Table(name string, keys func() []Key, about string) Key {
 	}}
 }
 
+// Optional is a key that holds a table, written [name], which is read into a
+// new T. Where it is not given, into stays nil.
+func Optional[T any](name string, into **T, keys func(*T) []Key, about string) Key {
+	return Key{Name: name, Kind: KindTable, About: about, inside: func() []Key { return keys(new(T)) }, read: func(_ *Key, d *reading, e entry) {
+		if d.want(e, e.value, aTable) {
+			*into = new(T)
+			d.place(*into, e.value.offset)
+			d.table(e.value, name, keys(*into))
+		}
+	}}
+}
+
 // Tables is a key that holds any number of tables, written [[name]]. Each is
 // read into a new T through the keys that bind it.
 func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) Key {

@@ -40,6 +40,49 @@ func (c Condition) String() string { return c.text }
 // Holds tells whether the condition is fulfilled.
 func (c Condition) Holds(f Facts) bool { return c.root == nil || c.root.holds(f) }
 
+// Logic is what conditions can be worked out in where options are not settled
+// yet: truth values of some type T, and what is done with them.
+type Logic[T any] struct {
+	Known  func(bool) T
+	Option func(name, value string) T // whether the option has that value
+	And    func(a, b T) T
+	Or     func(a, b T) T
+	Not    func(a T) T
+}
+
+// Work works out a condition. Of the facts, the options are not looked at.
+func Work[T any](c Condition, f Facts, l Logic[T]) T {
+	if c.root == nil {
+		return l.Known(true)
+	}
+	return work(c.root, f, l)
+}
+
+func work[T any](e expression, f Facts, l Logic[T]) T {
+	switch e := e.(type) {
+	case both:
+		return l.And(work(e.a, f, l), work(e.b, f, l))
+	case oneOf:
+		return l.Or(work(e.a, f, l), work(e.b, f, l))
+	case negation:
+		return l.Not(work(e.a, f, l))
+	}
+	c := e.(comparison)
+	if slices.Contains(factNames, c.name) {
+		return l.Known(c.holds(f))
+	}
+	is := l.Option(c.name, c.value)
+	if c.operator == "!=" {
+		return l.Not(is)
+	}
+	return is
+}
+
+// Mentions tells whether the condition asks about the version or an option.
+func (c Condition) Mentions(name string) bool {
+	return c.root != nil && mentioned(c.root, nil)[name] != nil
+}
+
 // expression is a node of a condition.
 type expression interface{ holds(Facts) bool }
 

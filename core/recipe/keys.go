@@ -22,6 +22,7 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
 		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library or a pkg-config module. It is looked for before anything is fetched."),
+		keyfile.Optional("host_copy", &r.HostCopy, hostThing, "The operating system's own copy of this package. It stands in for a build where host_copies in the settings names the package, and where it is there and fits what is needed."),
 		keyfile.Table("build", r.buildKeys, "How the sources become programs.").Must(),
 		keyfile.Table("steps", r.stepKeys, "Shell text that replaces a stage of the method (configure, compile, check, place), or runs before or after it. "+
 			"It is run by sh, which stops at the first command that fails. before_configure runs in the source, all others in the build directory. "+

@@ -61,13 +61,19 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		switch {
 		case (n.Recipe == "") == (n.Either == nil):
 			report(n.Position, "write recipe = \"NAME\" or either = [\"NAME\", \"NAME\"]", "a need names either a recipe or several, of which one is enough")
-		case slices.Contains(n.Names(), r.Name):
-			report(n.Position, "", "%s needs itself", r.Name)
+		case slices.Contains(n.Names(), r.Name) && n.Role != Tool:
+			report(n.Position, "take this need out", "%s needs itself", r.Name)
+		case slices.Contains(n.Names(), r.Name) && n.Range.String() == "any":
+			report(n.Position, "say which earlier releases will do, as in version = \"< 2\"", "%s needs itself as a tool, in any version", r.Name)
 		}
 	}
-	for _, n := range r.HostNeeds {
+	things := r.HostNeeds
+	if r.HostCopy != nil {
+		things = append(slices.Clone(things), r.HostCopy)
+	}
+	for _, n := range things {
 		if given(n.Program, n.Header, n.Library, n.Module) != 1 {
-			report(n.Position, "write program, header, library or module", "a need on the operating system names one thing")
+			report(n.Position, "write program, header, library or module", "what the operating system has is one thing")
 		}
 		if n.Range.String() != "any" && n.Program == "" && n.Module == "" {
 			report(n.Position, "ask for a module or a program instead", "headers and libraries do not tell their version")

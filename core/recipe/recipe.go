@@ -33,6 +33,7 @@ type Recipe struct {
 	Options   []*Option
 	Needs     []*Need
 	HostNeeds []*HostNeed
+	HostCopy  *HostNeed // what stands in for this package where the operating system has it, or nil
 	Build     Build
 	Steps     []Step
 	Tries     []*Try

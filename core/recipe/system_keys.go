@@ -12,6 +12,11 @@ import (
 )
 
 func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
+	return append(hostThing(n), r.whenKey(&n.When, "The condition under which it is needed."))
+}
+
+// hostThing are the keys that say what the operating system must have.
+func hostThing(n *HostNeed) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(checkSystemName),
 		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(checkSystemName),
@@ -19,7 +24,6 @@ func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
 		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(checkSystemName),
 		keyfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
 		keyfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
-		r.whenKey(&n.When, "The condition under which it is needed."),
 	}
 }
 

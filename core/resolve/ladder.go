@@ -3,12 +3,16 @@
 // asked for is met.
 //
 // It promises that the same shelves, request and machine give the same ladder,
-// and that a ladder it returns is complete and without cycles. It reads recipes
-// and nothing else; what is already built does not concern it.
+// that it finds one wherever there is one, and that where there is none it says
+// why in sentences of which none can be left out. What it prefers is written
+// down at Solve. It reads recipes and nothing else.
 package resolve
 
 import (
+	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"fernladder/core/host"
@@ -17,12 +21,17 @@ import (
 	"fernladder/core/version"
 )
 
-// A Request is what a person asks for.
+// A Request is what a person asks for, and what should stay as it is.
 type Request struct {
 	Wanted  []Wanted
-	Options []Setting // set on the command line, for any package of the ladder
+	Options []Setting // set by the person, for any package of the ladder
 	Machine host.Machine
-	Pins    map[string]recipe.Pin // of the tips that are asked for, by package
+	Pins    map[string]recipe.Pin // of tips, by package
+	Kept    map[string][]Kept     // by package, what is preferred most first
+
+	// HostCopies finds the operating system's own copies of these packages,
+	// those that may stand in for a build. It is nil where none may.
+	HostCopies func(context.Context, []*recipe.Recipe) map[string]HostCopy
 }
 
 // Wanted is a package asked for, in the versions that will do.
@@ -30,6 +39,32 @@ type Wanted struct {
 	Name  string
 	Range version.Range
 	Tip   bool // the head of a branch, as it is pinned
+
+	demanded *demanded // of a tool that is resolved apart: the need that asks for it
+}
+
+// Kept is a build that is on this machine or in the lock file, and that stays
+// where it fits. The zero Version is that of no release; then only the options
+// stay.
+type Kept struct {
+	Version version.Version
+	Options map[string]string
+	Needs   []string // the packages it was built with
+}
+
+// A HostCopy is the operating system's own copy of a package. Its version is
+// zero where it does not tell.
+type HostCopy struct {
+	Name    string
+	Version version.Version
+}
+
+// String gives NAME VERSION.
+func (h HostCopy) String() string {
+	if h.Version.IsZero() {
+		return h.Name
+	}
+	return h.Name + " " + h.Version.String()
 }
 
 // ParseWanted reads NAME, NAME:RANGE or NAME:tip.
@@ -39,15 +74,32 @@ func ParseWanted(text string) (Wanted, error) {
 		return Wanted{}, err
 	}
 	w := Wanted{Name: name}
-	if ranged && rest == string(recipe.Tip) {
-		w.Tip = true
-	} else if ranged {
-		var err error
-		if w.Range, err = version.ParseRange(rest); err != nil {
-			return Wanted{}, fmt.Errorf("%s: %w", text, err)
-		}
+	if !ranged {
+		return w, nil
+	}
+	if err := w.Narrow(rest); err != nil {
+		return Wanted{}, fmt.Errorf("%s: %w", text, err)
 	}
 	return w, nil
+}
+
+// Narrow says which versions are wanted: a range, or tip.
+func (w *Wanted) Narrow(text string) (err error) {
+	if w.Tip = text == string(recipe.Tip); !w.Tip {
+		w.Range, err = version.ParseRange(text)
+	}
+	return err
+}
+
+// String gives what ParseWanted reads.
+func (w Wanted) String() string {
+	switch {
+	case w.Tip:
+		return w.Name + ":" + string(recipe.Tip)
+	case w.Range.String() == "any":
+		return w.Name
+	}
+	return w.Name + ":" + w.Range.String()
 }
 
 // A Setting is an option of a package that a person has set.
@@ -65,10 +117,13 @@ type Package struct {
 	Recipe  *recipe.Recipe
 	Release *recipe.Release
 	Options map[string]string // of every option the recipe has
-	Needs   []Link
-	Rung    int      // 1 for packages that stand on nothing
-	Asked   bool     // by a person, rather than by another package
-	Why     []Demand // who asked for it, at least one
+	Needs   []Link            // that other packages of the ladder meet
+	ByHost  []HostLink        // needs that the operating system meets
+	Rung    int               // 1 for packages that stand on nothing
+	Asked   bool              // by a person, rather than by another package
+	Why     []Demand          // who asked for it, at least one
+	Kept    bool              // it is in the version that was kept
+	Apart   bool              // a tool of one package, or what such a tool needs, beside another build for the others
 }
 
 // A Link is a need that is met by another package of the ladder.
@@ -78,11 +133,18 @@ type Link struct {
 	Need    *recipe.Need
 }
 
+// A HostLink is a need that the operating system's own copy meets.
+type HostLink struct {
+	HostCopy
+	Need *recipe.Need
+}
+
 // A Demand is one reason why a package is on a ladder.
 type Demand struct {
 	By      *Package      // nil: a person
 	Range   version.Range // the versions it accepts
 	Tip     bool          // it wants the head of a branch
+	Role    recipe.Role
 	Options []keyfile.Pair
 	At      keyfile.Position // of the need in the recipe of By
 }
@@ -90,22 +152,29 @@ type Demand struct {
 // String says who demands what: "mistplan 2.1.0 needs >= 1.4 (FILE:LINE)".
 func (d Demand) String() string {
 	if d.By == nil {
-		if d.Tip {
-			return "you asked for the tip"
-		}
-		if d.Range.String() == "any" {
-			return "you asked for it"
-		}
-		return fmt.Sprintf("you asked for %s", d.Range)
+		return "you asked for " + what("it", d.Range, d.Tip, nil)
 	}
-	text := fmt.Sprintf("%s %s needs it", d.By.Recipe.Name, d.By.Release.Version)
-	if d.Range.String() != "any" {
-		text = fmt.Sprintf("%s %s needs %s", d.By.Recipe.Name, d.By.Release.Version, d.Range)
+	return fmt.Sprintf("%s %s needs %s (%s)", d.By.Recipe.Name, d.By.Release.Version, what("it", d.Range, false, d.Options), d.At)
+}
+
+// what names a package with the versions and options that are demanded of it.
+// A package called "it" is left out where there is something else to say.
+func what(name string, r version.Range, tip bool, options []keyfile.Pair) string {
+	text := name
+	switch {
+	case tip && name == "it":
+		text = "the tip"
+	case tip:
+		text = "the tip of " + name
+	case r.String() != "any" && name == "it":
+		text = r.String()
+	case r.String() != "any":
+		text += " " + r.String()
 	}
-	for i, o := range d.Options {
+	for i, o := range options {
 		text += map[bool]string{true: " with ", false: ", "}[i == 0] + o.Name + "=" + o.Values[0]
 	}
-	return fmt.Sprintf("%s (%s)", text, d.At)
+	return text
 }
 
 // Name is the name of the package's recipe.
@@ -128,10 +197,35 @@ func (p *Package) Changed() []string {
 	return changed
 }
 
+// key is the same for packages that are the same build.
+func (p *Package) key() string {
+	text := p.Name() + " " + p.Release.Version.String()
+	for _, name := range slices.Sorted(maps.Keys(p.Options)) {
+		text += " " + name + "=" + p.Options[name]
+	}
+	for _, link := range p.Needs {
+		text += fmt.Sprintf(" %p", link.Package)
+	}
+	for _, h := range p.ByHost {
+		text += " " + h.String()
+	}
+	return text
+}
+
 // Rungs returns the number of rungs.
 func (l *Ladder) Rungs() int {
 	if len(l.Packages) == 0 {
 		return 0
 	}
 	return l.Packages[len(l.Packages)-1].Rung
+}
+
+// Find returns the package of that name that is not one apart, or nil.
+func (l *Ladder) Find(name string) *Package {
+	for _, p := range l.Packages {
+		if p.Name() == name && !p.Apart {
+			return p
+		}
+	}
+	return nil
 }

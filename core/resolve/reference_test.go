@@ -1,0 +1,524 @@
+package resolve
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"fernladder/core/host"
+	"fernladder/core/version"
+)
+
+// A garden is a small random shelf of which everything can be tried. Its
+// packages are p0, p1, …; their releases 1, 2, …; each has one option, x, which
+// is off by default.
+type garden struct {
+	packages []plot
+	asked    []int
+}
+
+type plot struct {
+	releases int
+	kept     int // a release, or 0
+	needs    []root
+}
+
+// root is a need: of one of the targets, in a range.
+type root struct {
+	targets  []int
+	operator string
+	bound    int
+	tool     bool
+	when     string // "", "x", or a comparison with version
+	demand   string // "", "on" or "off"
+}
+
+func drawGarden(t *rapid.T) garden {
+	// Draw labels cost more than drawing, so they are short.
+	n := rapid.IntRange(2, 4).Draw(t, "n")
+	circles := rapid.IntRange(0, 3).Draw(t, "c") == 0
+	if circles {
+		n = min(n, 3)
+	}
+	g := garden{asked: []int{0}}
+	if rapid.IntRange(0, 3).Draw(t, "a") == 0 {
+		g.asked = append(g.asked, 1)
+	}
+	for i := range n {
+		p := plot{releases: rapid.IntRange(1, 3).Draw(t, "r")}
+		if rapid.IntRange(0, 3).Draw(t, "k") == 0 {
+			p.kept = rapid.IntRange(1, p.releases).Draw(t, "kept")
+		}
+		for range rapid.IntRange(0, 2).Draw(t, "m") {
+			var targets []int
+			for j := range n {
+				if j > i || circles && j != i {
+					targets = append(targets, j)
+				}
+			}
+			if len(targets) == 0 {
+				continue
+			}
+			targets = rapid.Permutation(targets).Draw(t, "t")
+			targets = targets[:min(len(targets), 1+rapid.IntRange(0, 3).Draw(t, "e")/3)]
+			p.needs = append(p.needs, root{
+				targets:  targets,
+				operator: rapid.SampledFrom([]string{">=", ">=", "<=", "==", "!="}).Draw(t, "o"), bound: rapid.IntRange(1, 3).Draw(t, "b"),
+				tool:   rapid.IntRange(0, 2).Draw(t, "tool") == 0,
+				when:   rapid.SampledFrom([]string{"", "", "x", "version >= 2", "version == 1"}).Draw(t, "w"),
+				demand: rapid.SampledFrom([]string{"", "", "", "on", "off"}).Draw(t, "d"),
+			})
+		}
+		g.packages = append(g.packages, p)
+	}
+	return g
+}
+
+// ways is how many combinations there are to try.
+func (g garden) ways() int {
+	n := 1
+	for _, p := range g.packages {
+		n *= 2*p.releases + 1
+		for _, need := range p.needs {
+			n *= len(need.targets) * map[bool]int{true: 2, false: 1}[need.tool]
+		}
+	}
+	return n
+}
+
+// shelf is the garden as write reads it.
+func (g garden) shelf() string {
+	text := ""
+	for i, p := range g.packages {
+		text += fmt.Sprintf("p%d", i)
+		for v := range p.releases {
+			text += fmt.Sprintf(" %d", v+1)
+		}
+		text += "\n option x\n"
+		for _, n := range p.needs {
+			names := make([]string, len(n.targets))
+			for k, target := range n.targets {
+				names[k] = fmt.Sprintf("p%d", target)
+			}
+			text += fmt.Sprintf(" %s %s %s %d", map[bool]string{true: "tool", false: "needs"}[n.tool], strings.Join(names, "|"), n.operator, n.bound)
+			if n.when != "" {
+				text += " when " + n.when
+			}
+			if n.demand != "" {
+				text += fmt.Sprintf(" with x=%t", n.demand == "on")
+			}
+			text += "\n"
+		}
+	}
+	return text
+}
+
+// imagined is a release that nobody has made.
+const imagined = 9
+
+// state is what a ladder has of one package.
+type state struct {
+	release int    // 0: it is not there
+	x       string // "on" or "off"
+	by      []link // of each need
+}
+
+// link is how a need is met; the zero link meets one that does not count.
+type link struct {
+	target int
+	how    string // "shared", "alone" or ""
+}
+
+// trial is one way to ask for ladders of a garden: whatever counts is told by
+// says, which is asked for the keys of sentences.
+type trial struct {
+	garden
+	asked map[int]root // with what is demanded of each; of a person that is nothing
+	says  func(key string) bool
+	apart map[string]bool // the tools that can be had
+}
+
+func (n root) fits(v int) bool {
+	switch n.operator {
+	case ">=":
+		return v >= n.bound
+	case "<=":
+		return v <= n.bound || v == imagined
+	case "==":
+		return v == n.bound || v == imagined
+	case "!=":
+		return v != n.bound
+	}
+	return true
+}
+
+func (p plot) counts(n root, s state) bool {
+	holds := func(v int) bool {
+		return n.when == "" || n.when == "x" || n.when == "version >= 2" && v >= 2 || n.when == "version == 1" && v == 1
+	}
+	here := holds(s.release)
+	if s.release == imagined {
+		here = true
+		for v := range p.releases {
+			here = here && holds(v+1)
+		}
+		if n.when == "x" {
+			return false
+		}
+	}
+	return s.release != 0 && here && (n.when != "x" || s.x == "on")
+}
+
+// possible tells whether there is a ladder.
+func (t trial) possible() bool { return len(t.ladders(1)) > 0 }
+
+// ladders returns at most so many ladders, in no order.
+func (t trial) ladders(most int) [][]state {
+	var found [][]state
+	counted := map[string]bool{}
+	says := t.says
+	t.says = func(key string) bool { // which is asked often
+		if _, known := counted[key]; !known {
+			counted[key] = says(key)
+		}
+		return counted[key]
+	}
+	states := make([]state, len(t.packages))
+	var choose func(i int)
+	choose = func(i int) {
+		if len(found) == most {
+			return
+		}
+		if i == len(states) {
+			t.link(states, 0, 0, func() {
+				if len(found) < most && t.sound(states) {
+					found = append(found, clone(states))
+				}
+			})
+			return
+		}
+		releases := []int{0}
+		for v := range t.packages[i].releases {
+			releases = append(releases, v+1)
+		}
+		if !t.says(fmt.Sprintf("releases p%d", i)) {
+			releases = append(releases, imagined)
+		}
+		for _, v := range releases {
+			for _, x := range []string{"off", "on"} {
+				states[i] = state{release: v, x: x, by: make([]link, len(t.packages[i].needs))}
+				if v != 0 || x == "off" {
+					choose(i + 1)
+				}
+			}
+		}
+	}
+	choose(0)
+	return found
+}
+
+func clone(states []state) []state {
+	all := slices.Clone(states)
+	for i := range all {
+		all[i].by = slices.Clone(all[i].by)
+	}
+	return all
+}
+
+// link meets the needs of package i from the j-th on in all ways, and then those
+// of the next packages.
+func (t trial) link(states []state, i, j int, then func()) {
+	if i == len(states) {
+		then()
+		return
+	}
+	if j == len(t.packages[i].needs) {
+		t.link(states, i+1, 0, then)
+		return
+	}
+	n := t.packages[i].needs[j]
+	states[i].by[j] = link{}
+	if !t.packages[i].counts(n, states[i]) || !t.says(fmt.Sprintf("needs %d %d", i, j)) {
+		t.link(states, i, j+1, then)
+		return
+	}
+	for _, target := range n.targets {
+		if to := states[target]; target != i && to.release != 0 && n.fits(to.release) && (n.demand == "" || n.demand == to.x) {
+			states[i].by[j] = link{target, "shared"}
+			t.link(states, i, j+1, then)
+		}
+		if n.tool && t.apart[n.key(target)] {
+			states[i].by[j] = link{target, "alone"}
+			t.link(states, i, j+1, then)
+		}
+	}
+	states[i].by[j] = link{}
+}
+
+// tools finds out which tools can be had apart: those for which there is a
+// ladder with the tools that can be had so far, until there are no more.
+func (t trial) tools() trial {
+	t.apart = map[string]bool{}
+	for more := true; more; {
+		more = false
+		for _, p := range t.packages {
+			for _, n := range p.needs {
+				for _, target := range n.targets {
+					if n.tool && !t.apart[n.key(target)] && t.only(target, n).possible() {
+						t.apart[n.key(target)] = true
+						more = true
+					}
+				}
+			}
+		}
+	}
+	return t
+}
+
+func (n root) key(target int) string {
+	return fmt.Sprintf("p%d %s %d %s", target, n.operator, n.bound, n.demand)
+}
+
+// only asks for a tool only.
+func (t trial) only(target int, n root) trial {
+	says := t.says
+	t.asked = map[int]root{target: n}
+	t.says = func(key string) bool { return key == fmt.Sprintf("asked %d", target) || says(key) }
+	return t
+}
+
+// sound tells whether what is asked for is there, everything that is there or
+// set is demanded by somebody, and nothing needs itself.
+func (t trial) sound(states []state) bool {
+	for i, want := range t.asked {
+		if s := states[i]; t.says(fmt.Sprintf("asked %d", i)) && (s.release == 0 || !want.fits(s.release) || want.demand != "" && want.demand != s.x) {
+			return false
+		}
+	}
+	above := map[int][]int{}
+	for i, s := range states {
+		want, asked := t.asked[i]
+		there, on := asked || s.release == 0, s.x == "off" || want.demand == "on" || !t.says(fmt.Sprintf("default p%d x", i))
+		for k, other := range states {
+			for j, l := range other.by {
+				if l == (link{i, "shared"}) {
+					there = true
+					on = on || t.packages[k].needs[j].demand == "on"
+					above[i] = append(above[i], k)
+				}
+			}
+		}
+		if !there || !on {
+			return false
+		}
+	}
+	var under func(i, depth int) bool
+	under = func(i, depth int) bool {
+		return depth > len(states) || slices.ContainsFunc(above[i], func(k int) bool { return under(k, depth+1) })
+	}
+	for i := range states {
+		if under(i, 0) {
+			return false
+		}
+	}
+	return true
+}
+
+// best returns the ladder that the rules written down at Solve prefer.
+func (t trial) best(ladders [][]state) []state {
+	order := t.order()
+	visited := map[int]bool{}
+	prefer := func(answers ...func([]state) bool) int {
+		for i, is := range answers {
+			if left := slices.DeleteFunc(slices.Clone(ladders), func(s []state) bool { return !is(s) }); len(left) > 0 {
+				ladders = left
+				return i
+			}
+		}
+		return -1
+	}
+	for {
+		i := slices.IndexFunc(order, func(i int) bool {
+			_, asked := t.asked[i]
+			for k := range visited {
+				asked = asked || slices.ContainsFunc(ladders[0][k].by, func(l link) bool { return l.target == i && l.how != "" })
+			}
+			return asked && !visited[i]
+		})
+		if i < 0 {
+			return ladders[0]
+		}
+		i = order[i]
+		visited[i] = true
+		p := t.packages[i]
+		var releases []func([]state) bool
+		for _, v := range []int{p.kept, 3, 2, 1, 0} {
+			releases = append(releases, func(s []state) bool { return s[i].release == v })
+		}
+		if p.kept == 0 {
+			releases = releases[1:]
+		}
+		prefer(releases...)
+		shared := func(k, j int) func(s []state) bool {
+			return func(s []state) bool { return s[k].by[j] == link{i, "shared"} }
+		}
+		if ladders[0][i].release == 0 {
+			continue
+		}
+		for _, k := range order {
+			for j := range t.packages[k].needs {
+				if visited[k] && ladders[0][k].by[j].target == i && ladders[0][k].by[j].how != "" {
+					prefer(shared(k, j), func([]state) bool { return true })
+				}
+			}
+		}
+		prefer(func(s []state) bool { return s[i].x == "off" }, func([]state) bool { return true })
+		for j, n := range p.needs {
+			targets := slices.Clone(n.targets)
+			slices.SortStableFunc(targets, func(a, b int) int {
+				kept := func(i int) int { return map[bool]int{true: 0, false: 1}[t.packages[i].kept != 0] }
+				return kept(a) - kept(b)
+			})
+			for _, target := range targets {
+				met := func(s []state) bool { return s[i].by[j].target == target && s[i].by[j].how != "" }
+				if prefer(met) == 0 {
+					if visited[target] {
+						prefer(func(s []state) bool { return s[i].by[j].how == "shared" }, func([]state) bool { return true })
+					}
+					break
+				}
+			}
+		}
+	}
+}
+
+// order is that in which packages are looked at: those that need others first.
+func (t trial) order() []int {
+	var order []int
+	seen := map[int]bool{}
+	var visit func(i int)
+	visit = func(i int) {
+		if seen[i] {
+			return
+		}
+		seen[i] = true
+		for _, n := range t.packages[i].needs {
+			targets := slices.Clone(n.targets)
+			slices.SortStableFunc(targets, func(a, b int) int {
+				kept := func(i int) int { return map[bool]int{true: 0, false: 1}[t.packages[i].kept != 0] }
+				return kept(a) - kept(b)
+			})
+			for _, target := range targets {
+				visit(target)
+			}
+		}
+		order = append(order, i)
+	}
+	for _, i := range t.garden.asked {
+		visit(i)
+	}
+	slices.Reverse(order)
+	return order
+}
+
+func (g garden) trial(says func(string) bool) trial {
+	t := trial{garden: g, asked: map[int]root{}, says: says}
+	for _, i := range g.asked {
+		t.asked[i] = root{}
+	}
+	return t.tools()
+}
+
+// told names a sentence of the resolver as a trial does.
+func (g garden) told(s *sentence) string {
+	switch s.kind {
+	case youAsked:
+		return fmt.Sprintf("asked %d", g.asked[s.set])
+	case needs:
+		i := slices.IndexFunc(s.about.needs, func(n *needing) bool { return n == s.needing })
+		for j, n := range s.about.recipe.Needs {
+			if n == s.needing.need {
+				i = j
+			}
+		}
+		return "needs " + strings.TrimPrefix(s.about.name, "p") + " " + fmt.Sprint(i)
+	}
+	return s.key()
+}
+
+// Random small shelves have the ladder that trying everything finds, and the
+// one that is preferred. Where there is none, the sentences of the explanation
+// contradict each other, and leaving out any of them ends that.
+func TestAgainstTryingEverything(t *testing.T) {
+	dir := t.TempDir()
+	runs, refuted := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		g := drawGarden(t)
+		if g.ways() > 50_000 {
+			return
+		}
+		runs++
+		shelves := write(t, filepath.Join(dir, fmt.Sprint(runs)), g.shelf())
+		request := Request{Machine: host.Machine{Arch: "x86_64", Family: "debian"}, Kept: map[string][]Kept{}}
+		for _, i := range g.asked {
+			request.Wanted = append(request.Wanted, Wanted{Name: fmt.Sprintf("p%d", i)})
+		}
+		for i, p := range g.packages {
+			if p.kept != 0 {
+				request.Kept[fmt.Sprintf("p%d", i)] = []Kept{{Version: version.MustParse(fmt.Sprint(p.kept))}}
+			}
+		}
+		all := g.trial(func(string) bool { return true })
+		ladders := all.ladders(1 << 30)
+		p := pose(context.Background(), newScopes(shelves), request)
+		core, found, err := p.solve(nil)
+		require.NoError(t, err)
+		require.Equal(t, len(ladders) > 0, found, "%s", g.shelf())
+		if found {
+			best := all.best(ladders)
+			for i, want := range best {
+				c := p.byName[fmt.Sprintf("p%d", i)]
+				if want.release == 0 {
+					assert.True(t, c == nil || p.chosen(c) == nil, "p%d should not be there\n%s", i, g.shelf())
+					continue
+				}
+				require.NotNil(t, p.chosen(c), "p%d should be there\n%s", i, g.shelf())
+				assert.Equal(t, fmt.Sprint(want.release), p.chosen(c).version.String(), "p%d\n%s", i, g.shelf())
+				assert.Equal(t, want.x, p.settings(c)["x"], "x of p%d\n%s", i, g.shelf())
+			}
+			_, err := Solve(context.Background(), shelves, request)
+			require.NoError(t, err)
+			return
+		}
+		refuted++
+		core, err = p.shortest(core)
+		require.NoError(t, err)
+		said := map[string]bool{}
+		for _, s := range core {
+			said[g.told(s)] = true
+		}
+		contradict := func(said map[string]bool) bool {
+			return !g.trial(func(key string) bool { return said[key] }).possible()
+		}
+		require.True(t, contradict(said), "these do not contradict each other: %v\n%s", said, g.shelf())
+		for key := range said {
+			others := maps.Clone(said)
+			delete(others, key)
+			assert.False(t, contradict(others), "%q can be left out of %v\n%s", key, said, g.shelf())
+		}
+		reason, err := p.explain(core)
+		require.NoError(t, err)
+		assert.Len(t, reason.Chain, len(core))
+		assert.NotEmpty(t, reason.WaysOut)
+	})
+	assert.NotZero(t, refuted)
+	assert.Less(t, refuted, runs)
+}

@@ -1,0 +1,168 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/clause"
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+)
+
+// sentence is something that a person has written, in a recipe or on the command
+// line, and that can be told.
+type sentence struct {
+	clause.Literal
+	kind     kind
+	about    *candidate
+	needing  *needing     // of needs
+	setting  *setting     // of hasDefault
+	free     int          // of hasDefault: so many values nobody has to demand
+	set      int          // of youAsked and youSet: which of them
+	option   keyfile.Pair // of hasNot
+	demanded *demanded    // of youAsked, for a tool apart
+}
+
+// kind is what a sentence says.
+type kind string
+
+const (
+	youAsked    kind = "asked"    // a package is wanted
+	youSet      kind = "set"      // an option is set
+	needs       kind = "needs"    // a package needs another
+	hasReleases kind = "releases" // a package has these releases and no others
+	hasDefault  kind = "default"  // an option is so unless somebody demands it otherwise
+	hasNot      kind = "option"   // a package has no such option, or no such value
+)
+
+// say adds a sentence, unless it was added before, and returns the literal that
+// says that it counts.
+func (p *problem) say(s *sentence) clause.Literal {
+	key := s.key()
+	if same := p.byKey[key]; same != nil {
+		return same.Literal
+	}
+	s.Literal = p.Variable()
+	p.sentences = append(p.sentences, s)
+	p.saying[s.Literal] = s
+	p.byKey[key] = s
+	return s.Literal
+}
+
+// key is the same for the same sentence in every problem of a request.
+func (s *sentence) key() string {
+	switch s.kind {
+	case youAsked:
+		if s.demanded != nil {
+			return fmt.Sprintf("tool %p", s.demanded.needing.need)
+		}
+		return fmt.Sprintf("asked %d", s.set)
+	case youSet:
+		return fmt.Sprintf("set %d", s.set)
+	case needs:
+		return fmt.Sprintf("needs %p", s.needing.need)
+	case hasDefault:
+		return "default " + s.about.name + " " + s.setting.option.Name
+	case hasNot:
+		return "option " + s.about.name + " " + s.option.Name + " " + s.option.Values[0]
+	}
+	return "releases " + s.about.name
+}
+
+// text tells the sentence.
+func (p *problem) text(s *sentence) string {
+	c := s.about
+	switch s.kind {
+	case youAsked:
+		w := p.request.Wanted[s.set]
+		return "you asked for " + what(w.Name, w.Range, w.Tip, nil)
+	case youSet:
+		set := p.request.Options[s.set]
+		return fmt.Sprintf("you set %s.%s=%s", set.Package, set.Option, set.Value)
+	case needs:
+		return p.needText(s.needing)
+	case hasDefault:
+		o := s.setting.option
+		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(s.setting.values[:s.free], " or "), o.Position)
+	case hasNot:
+		if o := c.recipe.Option(s.option.Name); o != nil {
+			return fmt.Sprintf("%s of %s can be: %s (%s)", o.Name, c.name, commas(o.Choices()), o.Position)
+		}
+		return fmt.Sprintf("%s has the options: %s (%s)", c.name, optionNames(c.recipe), c.recipe.File)
+	}
+	return p.releasesText(c)
+}
+
+// needText tells who needs what: "mistplan 2.1 needs dewcalc >= 1.4 (FILE:LINE)".
+func (p *problem) needText(n *needing) string {
+	var versions []string
+	all := true
+	for _, x := range n.of.choices {
+		switch {
+		case x.release == nil:
+		case p.counts(n, x) == p.yes.Not():
+			all = false
+		default:
+			versions = append(versions, x.version.String())
+		}
+	}
+	subject, verb := n.of.name, "needs"
+	switch {
+	case len(versions) == 1:
+		subject += " " + versions[0]
+	case !all && len(versions) <= 3:
+		subject, verb = subject+" "+strings.Join(versions[:len(versions)-1], ", ")+" and "+versions[len(versions)-1], "need"
+	case !all:
+		subject += fmt.Sprintf(" in %d releases, %s first,", len(versions), versions[0])
+	}
+	target := what(strings.Join(n.need.Names(), " or "), n.need.Range, false, n.need.Options)
+	if n.need.Role == recipe.Tool {
+		target += " as a tool"
+	}
+	if slices.ContainsFunc(n.of.recipe.Options, func(o *recipe.Option) bool { return n.need.When.Mentions(o.Name) }) {
+		target += " when " + n.need.When.String()
+	}
+	return fmt.Sprintf("%s %s %s (%s)", subject, verb, target, n.need.Position)
+}
+
+func (p *problem) releasesText(c *candidate) string {
+	if c.recipe == nil {
+		if len(c.missing.Shelves) == 0 {
+			return "no shelf is set"
+		}
+		return fmt.Sprintf("no shelf has a recipe %s (searched: %s)", c.name, commas(c.missing.Shelves))
+	}
+	var stable, previews []string
+	for _, x := range c.recipe.Releases {
+		switch x.Track {
+		case recipe.Stable:
+			stable = append(stable, x.Version.String())
+		case recipe.Preview:
+			previews = append(previews, x.Version.String())
+		}
+	}
+	text := fmt.Sprintf("%s has %s", c.name, commas(stable))
+	if len(stable) == 0 {
+		text = fmt.Sprintf("%s has no stable release", c.name)
+	}
+	if len(previews) > 0 {
+		text += fmt.Sprintf(", and as previews %s", commas(previews))
+	}
+	return fmt.Sprintf("%s (%s)", text, c.recipe.File)
+}
+
+func optionNames(r *recipe.Recipe) string {
+	var names []string
+	for _, o := range r.Options {
+		names = append(names, o.Name)
+	}
+	return commas(names)
+}
+
+func commas(words []string) string {
+	if len(words) == 0 {
+		return "none"
+	}
+	return strings.Join(words, ", ")
+}

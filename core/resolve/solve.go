@@ -1,0 +1,321 @@
+package resolve
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"fernladder/core/clause"
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+)
+
+// Solve finds the ladder for a request. Its error is a *NoLadder, a *BadSetting
+// or what is wrong with a recipe that is needed.
+//
+// Where several ladders would do, it is the first by these rules. Packages are
+// looked at one after another, those that need others before those, beginning
+// with what is asked for; of each package that is needed:
+//
+//  1. its release: one that is kept (locked, then installed); the host's own
+//     copy, where that may stand in; then the newest.
+//  2. whether packages that need it as a tool share it with all others. A tool
+//     that has to be another for one package is resolved apart.
+//  3. its options: as they were kept, then as they are by default. What somebody
+//     demands comes before both.
+//  4. of each need that another of several packages can fill: the one that was
+//     kept, then the first that is named.
+//
+// The first answer for which there is a ladder is taken, and nothing is on the
+// ladder that nobody needs. A tool apart has a ladder of its own, found in the
+// same way, which keeps what is on this one already.
+func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladder, error) {
+	p := pose(ctx, newScopes(shelves), request)
+	if err := p.checkSettings(); err != nil {
+		return nil, err
+	}
+	core, found, err := p.solve(nil)
+	if err != nil {
+		return nil, err
+	}
+	if !found {
+		reason, err := p.explain(core)
+		if err != nil {
+			return nil, err
+		}
+		return nil, &NoLadder{Reasons: []Reason{reason}}
+	}
+	a := &assembly{ctx: ctx, byKey: map[string]*Package{}}
+	if err := a.add(p, false); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(a.packages, func(a, b *Package) int {
+		return cmp.Or(a.Rung-b.Rung, cmp.Compare(a.Name(), b.Name()), b.Release.Version.Compare(a.Release.Version), cmp.Compare(a.key(), b.key()))
+	})
+	return &Ladder{Packages: a.packages}, nil
+}
+
+// checkSettings refuses options set by a person that cannot matter.
+func (p *problem) checkSettings() error {
+	for _, set := range p.request.Options {
+		r, err := p.scopes.shelves.Find(set.Package)
+		if err != nil {
+			return err
+		}
+		if p.byName[set.Package] == nil {
+			return &BadSetting{set, fmt.Sprintf("%s is not on this ladder", set.Package)}
+		}
+		o := r.Option(set.Option)
+		if o == nil {
+			return &BadSetting{set, fmt.Sprintf("%s has no option %q; it has: %s", r.Name, set.Option, optionNames(r))}
+		}
+		if !o.Accepts(set.Value) {
+			return &BadSetting{set, fmt.Sprintf("%s of %s cannot be %q; it can be: %s", o.Name, r.Name, set.Value, commas(o.Choices()))}
+		}
+	}
+	return nil
+}
+
+// solve looks for a ladder under all sentences but those without. Where there
+// is none, it returns sentences that contradict each other.
+func (p *problem) solve(without map[string]bool) (core []*sentence, found bool, err error) {
+	var said []clause.Literal
+	for _, s := range p.sentences {
+		if !without[s.key()] {
+			said = append(said, s.Literal)
+		}
+	}
+	clear(p.possible)
+	w := &walk{problem: p}
+	literals, found, err := p.Solve(p.ctx, said, w)
+	if err = cmp.Or(w.stop, err); err != nil {
+		return nil, false, err
+	}
+	for _, l := range literals {
+		core = append(core, p.saying[l])
+	}
+	return core, found, nil
+}
+
+// scopes finds ladders of tools that are resolved apart.
+type scopes struct {
+	shelves *recipe.Shelves
+	running map[string]bool
+	refused int               // how often a tool was needed to build itself
+	known   map[string]answer // when all sentences count
+}
+
+// answer tells whether a tool can be had apart, and if not, why.
+type answer struct {
+	found bool
+	uses  []string // keys of the tools apart that it is built with, directly or not
+	core  []*sentence
+}
+
+func newScopes(shelves *recipe.Shelves) *scopes {
+	return &scopes{shelves: shelves, running: map[string]bool{}, known: map[string]answer{}}
+}
+
+// possible tells whether a tool can be had apart for one need, and if not, which
+// sentences contradict each other.
+func (s *scopes) possible(ctx context.Context, request Request, d *demanded, without map[string]bool) (answer, error) {
+	key := d.key()
+	known, is := s.known[key]
+	running := func(key string) bool { return s.running[key] }
+	if is && len(without) == 0 && !running(key) && !slices.ContainsFunc(known.uses, running) {
+		return known, nil
+	}
+	before := s.refused
+	p, core, found, err := s.alone(ctx, request, d, without)
+	got := answer{found: found, core: core}
+	if found {
+		got.uses = p.toolsApart()
+	}
+	// What was refused in a tool that is being tried around this one may be
+	// possible elsewhere.
+	if err == nil && len(without) == 0 && (found || s.refused == before) {
+		s.known[key] = got
+	}
+	return got, err
+}
+
+// toolsApart returns the keys of the tools that a solved problem has apart, and
+// of those that they are built with.
+func (p *problem) toolsApart() []string {
+	var keys []string
+	for l, a := range p.apart {
+		if p.Holds(l) {
+			keys = append(append(keys, a.key()), p.scopes.known[a.key()].uses...)
+		}
+	}
+	return keys
+}
+
+func (d *demanded) key() string {
+	return fmt.Sprintf("%s %s %v", d.target, d.needing.need.Range, d.needing.need.Options)
+}
+
+// alone finds the ladder of a tool for one need. A tool that would be needed to
+// build itself cannot be had.
+func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[string]bool) (p *problem, core []*sentence, found bool, err error) {
+	key := d.key()
+	if s.running[key] {
+		s.refused++
+		return nil, nil, false, nil
+	}
+	s.running[key] = true
+	defer delete(s.running, key)
+	request.Wanted = []Wanted{{Name: d.target, demanded: d}}
+	p = pose(ctx, s, request)
+	core, found, err = p.solve(without)
+	return p, core, found, err
+}
+
+// assembly makes packages of what was decided, each build once.
+type assembly struct {
+	ctx      context.Context
+	packages []*Package
+	byKey    map[string]*Package
+}
+
+// add adds the ladder of a solved problem.
+func (a *assembly) add(p *problem, apart bool) error {
+	_, err := a.scope(p, apart)
+	return err
+}
+
+// scope adds the ladder of a solved problem, and returns its packages by name.
+func (a *assembly) scope(p *problem, apart bool) (map[string]*Package, error) {
+	made := map[string]*Package{}
+	var raise func(c *candidate) (*Package, error)
+	raise = func(c *candidate) (*Package, error) {
+		if made[c.name] != nil {
+			return made[c.name], nil
+		}
+		x := p.chosen(c)
+		made[c.name] = &Package{Recipe: c.recipe, Release: x.release, Options: p.settings(c), Kept: x.kept, Apart: apart}
+		for _, n := range c.needs {
+			if err := a.link(p, made[c.name], n, raise); err != nil {
+				return nil, err
+			}
+		}
+		made[c.name] = a.once(made[c.name])
+		return made[c.name], nil
+	}
+	for _, w := range p.request.Wanted {
+		c := p.byName[w.Name]
+		if x := p.chosen(c); x.release == nil {
+			continue
+		}
+		top, err := raise(c)
+		if err != nil {
+			return nil, err
+		}
+		if w.demanded == nil {
+			top.Asked = true
+			top.Why = append(top.Why, Demand{Range: w.Range, Tip: w.Tip})
+		}
+	}
+	return made, nil
+}
+
+// link links a package to what meets one of its needs.
+func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candidate) (*Package, error)) (err error) {
+	for _, alternative := range n.alternatives {
+		var to *Package
+		switch target := p.byName[alternative.target]; {
+		case p.Holds(alternative.shared):
+			x := p.chosen(target)
+			if x.release == nil {
+				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, x.version}, n.need})
+				return nil
+			}
+			to, err = raise(target)
+		case alternative.alone != 0 && p.Holds(alternative.alone):
+			var byHost *choice
+			to, byHost, err = a.tool(p, alternative.demanded)
+			if byHost != nil {
+				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, byHost.version}, n.need})
+				return nil
+			}
+		default:
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		of.Needs = append(of.Needs, Link{Package: to, Role: n.need.Role, Need: n.need})
+	}
+	return nil
+}
+
+// tool adds the ladder of a tool apart, with as much as possible of what is on
+// the ladder already.
+func (a *assembly) tool(p *problem, d *demanded) (*Package, *choice, error) {
+	request := p.request
+	request.Kept = maps.Clone(request.Kept)
+	if request.Kept == nil {
+		request.Kept = map[string][]Kept{}
+	}
+	for _, c := range p.candidates {
+		if x := p.chosen(c); x != nil && x.release != nil {
+			request.Kept[c.name] = append([]Kept{{Version: x.version, Options: p.settings(c)}}, request.Kept[c.name]...)
+		}
+	}
+	tool, _, found, err := p.scopes.alone(a.ctx, request, d, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !found {
+		return nil, nil, fmt.Errorf("the tool %s could be had apart, and then could not", d.target) // which would be a mistake in this package
+	}
+	if x := tool.chosen(tool.byName[d.target]); x.release == nil {
+		return nil, x, nil
+	}
+	p.scopes.running[d.key()] = true // as it was when this was decided
+	defer delete(p.scopes.running, d.key())
+	made, err := a.scope(tool, true)
+	return made[d.target], nil, err
+}
+
+// settings are the options of a candidate as they were decided.
+func (p *problem) settings(c *candidate) map[string]string {
+	options := map[string]string{}
+	for _, o := range c.recipe.Options {
+		options[o.Name] = o.Default
+	}
+	for _, s := range c.options {
+		for i, value := range s.values {
+			if p.Holds(s.is[i]) {
+				options[s.option.Name] = value
+			}
+		}
+	}
+	return options
+}
+
+// once returns the package that is the same build as this one and was added
+// before, or adds this one.
+func (a *assembly) once(p *Package) *Package {
+	for _, link := range p.Needs {
+		p.Rung = max(p.Rung, link.Package.Rung)
+	}
+	p.Rung++
+	same := a.byKey[p.key()]
+	if same == nil {
+		same = p
+		a.byKey[p.key()] = p
+		a.packages = append(a.packages, p)
+		for _, link := range p.Needs {
+			link.Package.Why = append(link.Package.Why, demandOf(p, link.Need, link.Role))
+		}
+	}
+	same.Apart = same.Apart && p.Apart
+	return same
+}
+
+func demandOf(p *Package, n *recipe.Need, role recipe.Role) Demand {
+	return Demand{By: p, Range: n.Range, Role: role, Options: append([]keyfile.Pair{}, n.Options...), At: n.Position}
+}

@@ -1,0 +1,252 @@
+package resolve
+
+import (
+	"container/heap"
+	"slices"
+
+	"fernladder/core/clause"
+)
+
+// walk asks the questions of a problem in the order that Solve writes down: it
+// goes from what is asked for to what that needs. Of what is known to be needed,
+// the package that comes first among the candidates is next.
+type walk struct {
+	*problem
+	visits []visit
+	needed places // not visited yet
+	known  []bool // by place: visited, or among needed
+	looked int    // how much of the trail was searched for tools apart
+	stop   error  // what is wrong with a recipe that is needed
+}
+
+// visit is a package whose turn came at a level of the search.
+type visit struct {
+	*candidate
+	level int
+}
+
+// places are those of candidates, as a heap with the first on top.
+type places []int
+
+func (p places) Len() int           { return len(p) }
+func (p places) Less(i, j int) bool { return p[i] < p[j] }
+func (p places) Swap(i, j int)      { p[i], p[j] = p[j], p[i] }
+func (p *places) Push(x any)        { *p = append(*p, x.(int)) }
+func (p *places) Pop() any {
+	last := (*p)[len(*p)-1]
+	*p = (*p)[:len(*p)-1]
+	return last
+}
+
+// Back forgets the visits made above a level.
+func (w *walk) Back(level int) {
+	w.looked = min(w.looked, len(w.Trail()))
+	n := len(w.visits)
+	for n > 0 && (w.visits[n-1].level > level || level == 0) {
+		n--
+	}
+	if n > 0 && n == len(w.visits) {
+		return
+	}
+	w.visits, w.needed = w.visits[:n], w.needed[:0]
+	w.known = make([]bool, len(w.candidates))
+	for _, v := range w.visits {
+		w.known[v.place] = true
+	}
+	for _, c := range w.candidates {
+		if c.asked {
+			w.need(c)
+		}
+	}
+	for i := range n - 1 { // the last may have questions left
+		w.needTargets(w.visits[i].candidate)
+	}
+}
+
+func (w *walk) need(c *candidate) {
+	if !w.known[c.place] {
+		w.known[c.place] = true
+		heap.Push(&w.needed, c.place)
+	}
+}
+
+func (w *walk) needTargets(c *candidate) {
+	for _, n := range c.needs {
+		for _, a := range n.alternatives {
+			if w.Holds(a.link) {
+				w.need(w.byName[a.target])
+			}
+		}
+	}
+}
+
+// Check goes on to the next package when the last one has no question left. It
+// refuses tools that cannot be had apart, and circles.
+func (w *walk) Check() []clause.Literal {
+	for trail := w.Trail(); w.looked < len(trail); w.looked++ {
+		if a := w.apart[trail[w.looked]]; a != nil {
+			if broken := w.refuse(a); broken != nil {
+				return broken
+			}
+		}
+	}
+	for w.stop == nil {
+		if n := len(w.visits); n > 0 {
+			last := w.visits[n-1].candidate
+			if w.ask(last) != 0 {
+				return nil
+			}
+			if circle := w.circle(last); circle != nil {
+				return circle
+			}
+			w.needTargets(last)
+		}
+		if len(w.needed) == 0 {
+			return nil
+		}
+		c := w.candidates[heap.Pop(&w.needed).(int)]
+		w.visits = append(w.visits, visit{c, w.Level()})
+		w.stop = c.err
+	}
+	return nil
+}
+
+// Next returns the preferred answer to the next question.
+func (w *walk) Next() clause.Literal {
+	if len(w.visits) == 0 || w.stop != nil {
+		return 0
+	}
+	return w.ask(w.visits[len(w.visits)-1].candidate)
+}
+
+// ask returns the preferred answer to the first open question about a package,
+// or 0 when there is none.
+func (w *walk) ask(c *candidate) clause.Literal {
+	x := w.chosen(c)
+	switch {
+	case w.Fails(c.present):
+		return 0
+	case x == nil && !w.Holds(c.imagined):
+		for _, x := range c.choices {
+			if !w.Fails(x.Literal) {
+				return x.Literal
+			}
+		}
+		if !w.Fails(c.imagined) {
+			return c.imagined
+		}
+		return c.present.Not()
+	}
+	for _, a := range c.asking {
+		if w.Holds(a.link) && w.open(a.shared) && w.turnCame(a.needing.of) {
+			return a.shared
+		}
+	}
+	for _, s := range c.options {
+		if !slices.ContainsFunc(s.is, w.Holds) {
+			if i := slices.IndexFunc(s.is, w.open); i >= 0 {
+				return s.is[i]
+			}
+		}
+	}
+	if x != nil && x.release == nil {
+		return 0
+	}
+	for _, n := range c.needs {
+		if l := w.askNeed(n); l != 0 {
+			return l
+		}
+	}
+	return 0
+}
+
+func (w *walk) open(l clause.Literal) bool { return !w.Holds(l) && !w.Fails(l) }
+
+// chosen returns the release that a package is taken in, or nil.
+func (p *problem) chosen(c *candidate) *choice {
+	for _, x := range c.choices {
+		if p.Holds(x.Literal) {
+			return x
+		}
+	}
+	return nil
+}
+
+func (w *walk) askNeed(n *needing) clause.Literal {
+	for _, a := range n.alternatives {
+		switch {
+		case w.open(a.link) && w.Holds(n.said):
+			return a.link
+		case w.open(a.link):
+			return a.link.Not() // nobody says that it counts
+		case w.Holds(a.link) && w.open(a.shared) && w.turnCame(w.byName[a.target]):
+			return a.shared
+		}
+	}
+	return 0
+}
+
+// turnCame tells whether a package was visited.
+func (w *walk) turnCame(c *candidate) bool {
+	return w.known[c.place] && !slices.Contains(w.needed, c.place)
+}
+
+// circle returns a clause against the shortest circle of needs that a package
+// is in, or nil. Tools apart are in no circle.
+func (w *walk) circle(c *candidate) []clause.Literal {
+	from := map[*candidate]*alternative{} // by which each was first reached
+	queue := []*candidate{c}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, n := range at.needs {
+			for _, a := range n.alternatives {
+				if !w.Holds(a.shared) {
+					continue
+				}
+				to := w.byName[a.target]
+				if to == c {
+					broken := []clause.Literal{a.shared.Not()}
+					for at != c {
+						broken = append(broken, from[at].shared.Not())
+						at = from[at].needing.of
+					}
+					return broken
+				}
+				if from[to] == nil && w.turnCame(to) {
+					from[to] = a
+					queue = append(queue, to)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// refuse returns a clause against meeting a need with a tool apart, or nil
+// where that can be done.
+func (w *walk) refuse(a *alternative) []clause.Literal {
+	if w.possible[a] {
+		return nil
+	}
+	without := map[string]bool{}
+	for _, s := range w.sentences {
+		if !w.Holds(s.Literal) {
+			without[s.key()] = true
+		}
+	}
+	got, err := w.scopes.possible(w.ctx, w.request, a.demanded, without)
+	if w.stop = err; err != nil {
+		return nil
+	}
+	if w.possible[a] = got.found; got.found {
+		return nil
+	}
+	broken := []clause.Literal{a.alone.Not()}
+	for _, s := range got.core {
+		if same := w.byKey[s.key()]; same != nil {
+			broken = append(broken, same.Not())
+		}
+	}
+	return broken
+}
