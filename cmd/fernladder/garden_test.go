@@ -59,7 +59,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 	assert.Equal(t, map[string]string{"shared": "on"}, with.Packages[1].Options)
 	assert.Equal(t, with.Packages[0].ID, without.Packages[0].ID, "what is not concerned keeps its id")
 	assert.NotEqual(t, with.Packages[4].ID, without.Packages[2].ID)
-	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:66)"}, with.Packages[0].Why)
+	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:70)"}, with.Packages[0].Why)
 	assert.NoDirExists(t, w.root, "a plan changes nothing")
 }
 
@@ -97,11 +97,12 @@ func TestAnOlderReleaseAndBack(t *testing.T) {
 	assert.Contains(t, w.must("show", "mistplan:2.*").stdout, "not on it")
 	assert.Contains(t, w.must("log", "mistplan", "--stage", "patch").stdout, "patching file stages.spore")
 
-	w.must("install", "mistplan", "-o", "plots=off")
+	assert.Contains(t, w.must("install", "mistplan").stderr, "Newer on the shelf: mistplan 2.1.0. To move: fernladder upgrade mistplan", "what is installed stays, with its options")
+	assert.Contains(t, w.must("upgrade", "mistplan").stdout, "The landing will change:\n  ~ mistplan 1.9.4 → 2.1.0\n")
 	w.must("install", "glasshouse", "-o", "mistplan.plots=off")
 	w.fails(4, []string{"install", "mistplan:1.9.4", "-o", "plots=off"}, "glasshouse 1.0.0 runs with mistplan 2.1.0", "fernladder install glasshouse mistplan:1.9.4")
 	w.must("install", "glasshouse", "mistplan:1.9.4", "-o", "plots=off")
-	w.fails(4, []string{"install", "mistplan:9"}, "mistplan has no release that is 9", "recipes/mistplan/recipe.toml has 2.1.0, 1.9.4, and as previews 2.2.0-rc1")
+	w.fails(4, []string{"install", "mistplan:9"}, "mistplan has no release that is 9", "mistplan has 2.1.0, 1.9.4, and as previews 2.2.0-rc1 (recipes/mistplan/recipe.toml)")
 }
 
 func TestLookingAtWhatIsThere(t *testing.T) {

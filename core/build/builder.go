@@ -39,6 +39,7 @@ type building struct {
 	parts  []store.Source // as they came in this run
 	began  time.Time
 	stages []store.StageTime
+	used   time.Duration // of processors, by the commands of the stage
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {
@@ -86,9 +87,10 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 	if err := g.save(); err != nil {
 		return err
 	}
+	g.used = 0
 	err := do()
 	elapsed := g.Now().Sub(began)
-	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds()})
+	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: g.used.Seconds()})
 	g.Running = ""
 	if err != nil {
 		g.save() // if it cannot be, the next run trusts less
@@ -105,6 +107,7 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 		g.Done = append(g.Done, name)
 	}
 	g.Seconds[name] += elapsed.Seconds()
+	g.CPU[name] += g.used.Seconds()
 	g.Events.Event(event.Event{Kind: event.StageEnded, Package: g.job.Name, Version: g.job.Version, Stage: name, Elapsed: elapsed})
 	return g.save()
 }
@@ -190,7 +193,7 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 		return err
 	}
 	defer g.leaveRoom()
-	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, room: room}
+	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, room: room, used: &g.used}
 	jobs := 1
 	switch c.Jobs {
 	case Shared:

@@ -185,6 +185,9 @@ func treeVariables(job *Job) map[string]string {
 	for _, need := range job.Needs {
 		values["FL_TREE_"+recipe.VariableName(need.Name)] = need.Tree
 	}
+	for _, link := range job.Package.ByHost {
+		values["FL_TREE_"+recipe.VariableName(link.Name)] = "/usr"
+	}
 	for name, value := range job.Package.Options {
 		values["FL_OPTION_"+recipe.VariableName(name)] = value
 	}

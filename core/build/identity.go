@@ -40,6 +40,7 @@ type identity struct {
 	Steps    map[string]string // but for those of the check stage
 	Placed   []string          // launchers and configuration files
 	Needs    []store.Link      // names and ids
+	ByHost   []string          `json:",omitempty"` // needs that the operating system meets, with versions
 	Arch     string
 	Compiler string
 }
@@ -53,13 +54,10 @@ func identify(job *Job, machine host.Machine) string {
 		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
 	}
-	for _, part := range job.Parts {
-		what := part.Archive.Digest.String()
-		if part.Checkout != nil {
-			what = part.Checkout.Program() + ":" + part.Checkout.ID()
-		}
-		id.Source = append(id.Source, what+" "+part.Into)
+	for i, what := range job.Sources() {
+		id.Source = append(id.Source, what+" "+job.Parts[i].Into)
 	}
+	id.ByHost = job.hostCopies()
 	for _, s := range job.Supplies {
 		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)
 	}

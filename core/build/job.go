@@ -164,6 +164,28 @@ func (j *Job) Programs() []string {
 	return programs
 }
 
+// Sources returns the digest, commit or revision of each part of the source.
+func (j *Job) Sources() []string {
+	var sources []string
+	for _, part := range j.Parts {
+		if part.Checkout != nil {
+			sources = append(sources, part.Checkout.Program()+":"+part.Checkout.ID())
+		} else {
+			sources = append(sources, part.Archive.Digest.String())
+		}
+	}
+	return sources
+}
+
+// hostCopies names the operating system's copies that the build uses.
+func (j *Job) hostCopies() []string {
+	var copies []string
+	for _, link := range j.Package.ByHost {
+		copies = append(copies, link.String())
+	}
+	return copies
+}
+
 // Links returns what the build needs, as its receipt will say.
 func (j *Job) Links() []store.Link {
 	links := []store.Link{}

@@ -128,7 +128,7 @@ func (b *Builder) Fetch(ctx context.Context, jobs []*Job) []Result {
 // in the order of their ladder; what is needed and not among them is installed.
 // A job that fails takes along only what stands on it. There is a result for
 // each job, and each build that was begun is added to the history.
-func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]time.Duration, record func(store.Record)) []Result {
+func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]store.Estimate, record func(store.Record)) []Result {
 	f := b.fetches()
 	results := make([]Result, len(jobs))
 	place := map[*Job]int{} // of the job's build among the tasks
@@ -138,7 +138,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]tim
 		fetch := schedule.Task{Name: job.Name, Length: time.Millisecond, Run: func(ctx context.Context) error {
 			return b.failing(job, f.fetch(ctx, job))
 		}}
-		build := schedule.Task{Name: job.Name, Length: estimates[job.Name], Slot: true, Needs: []int{len(tasks)}}
+		build := schedule.Task{Name: job.Name, Length: estimates[job.Name].Time, Slot: true, Needs: []int{len(tasks)}}
 		build.Run = func(ctx context.Context) error {
 			return b.failing(job, b.recorded(ctx, job, f.sources(job), record))
 		}
@@ -193,8 +193,7 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 	}
 	// What a receipt says is the truth: the times of an earlier run that was
 	// broken off count too.
-	r.Began, r.Seconds, r.Stages = receipt.Began, receipt.Seconds, receipt.Stages
-	record(r)
+	record(store.RecordOf(receipt))
 	b.Events.Event(event.Event{Kind: event.PackageDone, Package: job.Name, Version: job.Version, Elapsed: b.Now().Sub(g.began)})
 	return nil
 }

@@ -25,6 +25,7 @@ type Part struct {
 	Checkout *source.Checkout // instead of an archive
 	Name     string           // of an extra
 	Into     string           // the directory of the source that an extra goes into
+	Size     int64            // of the archive in bytes; 0 where the recipe does not say
 }
 
 // parts are the release itself and the extras that count.
@@ -41,7 +42,7 @@ func parts(job *Job, facts recipe.Facts) []Part {
 		}
 		return &source.Signed{URLs: urls, Keys: keys}
 	}
-	main := Part{Archive: source.Wanted{
+	main := Part{Size: int64(x.Size), Archive: source.Wanted{
 		Package: job.Name, Version: job.Version, URLs: r.Sources(x), Digest: x.Digest, At: x.Position.String(), Signed: signed(r.Signatures(x)),
 	}}
 	if url := x.Repository(); url != "" {
@@ -57,7 +58,7 @@ func parts(job *Job, facts recipe.Facts) []Part {
 	all := []Part{main}
 	for _, e := range r.Extras {
 		if e.When.Holds(facts) {
-			all = append(all, Part{Name: e.Name, Into: e.Into, Archive: source.Wanted{
+			all = append(all, Part{Name: e.Name, Into: e.Into, Size: int64(e.Size), Archive: source.Wanted{
 				Package: job.Name, Version: job.Version, URLs: r.Inside(x, e.Archive), Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
 			}})
 		}

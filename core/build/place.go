@@ -120,7 +120,7 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 		Ref: g.job.Ref, Summary: p.Recipe.Summary, Home: p.Recipe.Home, License: p.Recipe.License,
 		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
 		Sources: g.Sources, Patches: g.job.Patches, Configs: g.configs(),
-		Needs: g.job.Links(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
+		Needs: g.job.Links(), ByHost: g.job.hostCopies(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
 		Isolation: string(g.isolation()), Began: g.began.UTC(), Files: files, Size: size,
 	}
 	values := treeVariables(g.job)
@@ -137,11 +137,26 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	return receipt
 }
 
+// sizeOf adds up the files in a directory, as far as they can be seen.
+func sizeOf(dir string) (size int64) {
+	filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return nil
+		}
+		if info, err := d.Info(); err == nil {
+			size += info.Size()
+		}
+		return nil
+	})
+	return size
+}
+
 // account adds up the times of the stages, of earlier runs of the same build
 // too.
 func (g *building) account(receipt *store.Receipt) {
 	for _, name := range g.Done {
-		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name]})
+		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name], CPU: g.CPU[name]})
 		receipt.Seconds += g.Seconds[name]
 	}
+	receipt.WorkSize = sizeOf(g.dirs.work)
 }

@@ -27,6 +27,7 @@ type process struct {
 	output *os.File
 	files  []*os.File // its descriptors from 3 on
 	room   seal.Room
+	used   *time.Duration // what it took of processors is added here
 }
 
 // run runs a process to its end. It has no terminal and no input, and is the
@@ -76,6 +77,9 @@ func (p process) run(ctx context.Context) error {
 	close(ended)
 	<-watched
 	err = command.Wait()
+	if p.used != nil {
+		*p.used += command.ProcessState.UserTime() + command.ProcessState.SystemTime()
+	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

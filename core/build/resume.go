@@ -20,6 +20,7 @@ type progress struct {
 	Newest  time.Time          `json:"newest"`
 	Sources []store.Source     `json:"sources"` // as they came
 	Seconds map[string]float64 `json:"seconds"`
+	CPU     map[string]float64 `json:"cpu_seconds"`
 }
 
 // holdNeeds keeps the trees that the build sees from being removed until it is
@@ -64,6 +65,9 @@ func (g *building) prepare() error {
 	}
 	if g.Seconds == nil {
 		g.Seconds = map[string]float64{}
+	}
+	if g.CPU == nil {
+		g.CPU = map[string]float64{}
 	}
 	if len(g.parts) > 0 {
 		g.Sources = g.parts

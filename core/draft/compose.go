@@ -14,6 +14,7 @@ import (
 type Origin struct {
 	URL       string   // of an archive; "" for a folder or a repository
 	SHA256    string   // of the file as it is, which nobody has confirmed
+	Size      int64    // of the file in bytes
 	Signature string   // the URL of a signature beside it, or ""
 	Signers   []string // the keys that the signature says it is by
 
@@ -112,6 +113,9 @@ func (c *composer) releases(o Origin, v Finding) {
 	c.line("archive = %s", quote(o.URL))
 	c.line("# The digest is of the file as it came; compare it with what its makers publish.")
 	c.line("sha256  = %s", quote(o.SHA256))
+	if o.Size > 0 {
+		c.line("size    = %d", o.Size)
+	}
 }
 
 // settings lists what takes a free value.

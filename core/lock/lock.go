@@ -1,12 +1,14 @@
 // Package lock reads and writes ladder.lock, the file that says exactly what a
-// ladder resolved to where recipes leave it open: which commit the head of a
-// branch is taken to be, and which version that makes.
+// ladder resolved to: the release of each package, the digests and commits of
+// its sources, its options, and the build id that all this makes on one kind of
+// machine; and which commit the head of a branch is taken to be.
 //
 // The file is TOML in a stable order, so that it is kept under version control
 // with small differences. It is replaced as a whole or not at all.
 package lock
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,7 +29,11 @@ const FileName = "ladder.lock"
 // A File is the contents of a lock file.
 type File struct {
 	Path, Shown string
-	Tips        []*Tip // by name
+	There       bool     // there is such a file
+	Tips        []*Tip   // by name
+	Builds      []*Build // by name, those apart last
+	Arch        string   // of the machine that the build ids are for
+	Compilers   []string // of the machine that the build ids are for, sorted
 }
 
 // A Tip is the head of a branch as it was when it was pinned.
@@ -40,10 +46,24 @@ type Tip struct {
 	Version    version.Version
 }
 
+// A Build is one package of a ladder.
+type Build struct {
+	keyfile.Position
+	Name    string
+	Version version.Version
+	ID      string
+	Source  []string // digest, commit or revision of each part
+	Options []string // those that are not as by default, as NAME=VALUE
+	Needs   []string // names of the packages it is built with
+	Apart   bool     // a tool of one package, beside another build for the others
+}
+
 func keys(f *File) []keyfile.Key {
 	format := 0
 	return []keyfile.Key{
 		keyfile.Number("format", &format, 1, 1, "The version of this format. It is 1.").Must(),
+		keyfile.Text("arch", &f.Arch, "The architecture that the build ids are for."),
+		keyfile.Texts("compilers", &f.Compilers, "The compilers that the build ids are for."),
 		keyfile.Tables("tip", &f.Tips, func(t *Tip) []keyfile.Key {
 			return []keyfile.Key{
 				keyfile.Text("name", &t.Name, "The package.").Must().Check(recipe.CheckName),
@@ -53,15 +73,34 @@ func keys(f *File) []keyfile.Key {
 				keyfile.Parsed("version", "version", &t.Version, version.Parse, "The version that it makes.").Must(),
 			}
 		}, "The head of a branch."),
+		keyfile.Tables("build", &f.Builds, func(b *Build) []keyfile.Key {
+			return []keyfile.Key{
+				keyfile.Text("name", &b.Name, "The package.").Must().Check(recipe.CheckName),
+				keyfile.Parsed("version", "version", &b.Version, version.Parse, "Its version.").Must(),
+				keyfile.Text("id", &b.ID, "The build id.").Must(),
+				keyfile.Texts("source", &b.Source, "The digest, commit or revision of each part of its source.").Must(),
+				keyfile.Texts("options", &b.Options, "Options that are not as by default.").Check(mustBeSetting),
+				keyfile.Texts("needs", &b.Needs, "The packages it is built with.").Check(recipe.CheckName),
+				keyfile.Flag("apart", &b.Apart, "True for a tool of one package, beside another build for the others."),
+			}
+		}, "A package of a ladder."),
 	}
+}
+
+func mustBeSetting(text string) error {
+	if name, value, is := strings.Cut(text, "="); !is || name == "" || value == "" {
+		return fmt.Errorf("%q should be NAME=VALUE", text)
+	}
+	return nil
 }
 
 // Read reads a lock file; one that is not there is empty. Errors are
 // keyfile.Problems.
 func Read(path, shown string) (*File, error) {
-	f := &File{Path: path, Shown: shown}
+	f := &File{Path: path, Shown: shown, There: true}
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
+		f.There = false
 		return f, nil
 	}
 	if err != nil {
@@ -72,10 +111,19 @@ func Read(path, shown string) (*File, error) {
 	}
 	for i, t := range f.Tips {
 		if slices.ContainsFunc(f.Tips[:i], func(other *Tip) bool { return other.Name == t.Name }) {
-			return nil, keyfile.Problems{{Position: t.Position, Message: fmt.Sprintf("the tip of %s is pinned twice", t.Name), Advice: "delete one of them", Source: "[[tip]]"}}
+			return nil, twice(t.Position, "[[tip]]", "the tip of %s is pinned twice", t.Name)
+		}
+	}
+	for i, b := range f.Builds {
+		if slices.ContainsFunc(f.Builds[:i], func(other *Build) bool { return other.Name == b.Name && !other.Apart && !b.Apart }) {
+			return nil, twice(b.Position, "[[build]]", "%s is locked twice", b.Name)
 		}
 	}
 	return f, nil
+}
+
+func twice(at keyfile.Position, source, format, name string) error {
+	return keyfile.Problems{{Position: at, Message: fmt.Sprintf(format, name), Advice: "delete one of them", Source: source}}
 }
 
 // Pin returns the pin for the tip of a recipe. A pin for another repository or
@@ -90,30 +138,149 @@ func (f *File) Pin(r *recipe.Recipe) (recipe.Pin, bool) {
 	return recipe.Pin{}, false
 }
 
-// Set pins the tip of a recipe.
-func (f *File) Set(r *recipe.Recipe, p recipe.Pin) {
+// SetTip pins the tip of a recipe.
+func (f *File) SetTip(r *recipe.Recipe, p recipe.Pin) {
 	tip := r.Tip()
 	f.Tips = slices.DeleteFunc(f.Tips, func(t *Tip) bool { return t.Name == r.Name })
 	f.Tips = append(f.Tips, &Tip{Name: r.Name, Repository: tip.Repository(), Branch: tip.Branch, Commit: p.Commit, Version: p.Version})
-	slices.SortFunc(f.Tips, func(a, b *Tip) int { return strings.Compare(a.Name, b.Name) })
 }
 
-// Write replaces the file.
+// Find returns the entry that b takes the place of, or nil. A tool apart takes
+// the place of one in the same version.
+func (f *File) Find(b *Build) *Build {
+	for _, other := range f.Builds {
+		if other.Name == b.Name && other.Apart == b.Apart && (!b.Apart || other.Version.Compare(b.Version) == 0) {
+			return other
+		}
+	}
+	return nil
+}
+
+// SetBuilds locks the builds of a ladder. Entries of the same packages are
+// replaced; those of other packages stay, unless only these are to.
+func (f *File) SetBuilds(builds []*Build, only bool) {
+	f.Builds = slices.DeleteFunc(slices.Clone(f.Builds), func(old *Build) bool {
+		return only || slices.ContainsFunc(builds, func(b *Build) bool { return b.Name == old.Name })
+	})
+	f.Builds = append(f.Builds, builds...)
+}
+
+// Write replaces the file, if anything in it has changed.
 func (f *File) Write() error {
+	text := f.text()
+	if old, err := os.ReadFile(f.Path); err == nil && string(old) == text {
+		return nil
+	}
+	f.There = true
+	return renameio.WriteFile(f.Path, []byte(text), 0o644)
+}
+
+// text is the file as it is written.
+func (f *File) text() string {
+	slices.SortFunc(f.Tips, func(a, b *Tip) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(f.Builds, func(a, b *Build) int {
+		apart := map[bool]int{true: 1}
+		return cmp.Or(strings.Compare(a.Name, b.Name), apart[a.Apart]-apart[b.Apart], a.Version.Compare(b.Version), strings.Compare(a.ID, b.ID))
+	})
 	var b strings.Builder
-	b.WriteString("# Written by fernladder: what was resolved where the recipes leave it open.\n# Keep it with the recipes; fernladder lock NAME moves a pin.\nformat = 1\n")
+	b.WriteString("# Written by fernladder: what was resolved where the recipes leave it open.\n# Keep it with the recipes; fernladder upgrade moves what is in it.\nformat = 1\n")
+	line := func(key, value string) {
+		if value != "" {
+			fmt.Fprintf(&b, "%-10s = %s\n", key, keyfile.Quote(value))
+		}
+	}
+	list := func(key string, values []string) {
+		if len(values) == 0 {
+			return
+		}
+		quoted := make([]string, len(values))
+		for i, v := range values {
+			quoted[i] = keyfile.Quote(v)
+		}
+		fmt.Fprintf(&b, "%-10s = [%s]\n", key, strings.Join(quoted, ", "))
+	}
+	if len(f.Builds) > 0 {
+		line("arch", f.Arch)
+		list("compilers", f.Compilers)
+	}
 	for _, t := range f.Tips {
 		b.WriteString("\n[[tip]]\n")
-		line := func(key, value string) {
-			if value != "" {
-				fmt.Fprintf(&b, "%-10s = %s\n", key, keyfile.Quote(value))
-			}
-		}
 		line("name", t.Name)
 		line("repository", t.Repository)
 		line("branch", t.Branch)
 		line("commit", t.Commit)
 		line("version", t.Version.String())
 	}
-	return renameio.WriteFile(f.Path, []byte(b.String()), 0o644)
+	for _, e := range f.Builds {
+		b.WriteString("\n[[build]]\n")
+		line("name", e.Name)
+		line("version", e.Version.String())
+		line("id", e.ID)
+		list("source", e.Source)
+		list("options", e.Options)
+		list("needs", e.Needs)
+		if e.Apart {
+			b.WriteString("apart      = true\n")
+		}
+	}
+	return b.String()
+}
+
+// Differs is the error for a ladder that is not the locked one.
+type Differs struct {
+	File  string
+	Where []string // a sentence for each package that is different by itself
+	Above int      // how many packages differ only because they stand on others
+}
+
+func (e *Differs) Error() string {
+	text := fmt.Sprintf("This ladder is not the one in %s:", e.File)
+	for _, where := range e.Where {
+		text += "\n    " + where
+	}
+	if e.Above > 0 {
+		text += fmt.Sprintf("\n    %d more would be built differently, because they stand on these", e.Above)
+	}
+	return text + "\n  Bring the shelves to where they were, or move the lock: fernladder upgrade, or fernladder lock."
+}
+
+// Compare returns a *Differs error where the builds of a ladder, those that need
+// others after those, are not the locked ones. Build ids count where the file
+// has them for a machine of the same kind.
+func (f *File) Compare(builds []*Build, arch string, compilers []string) error {
+	e := &Differs{File: f.Shown}
+	same := arch == f.Arch && !slices.ContainsFunc(compilers, func(c string) bool { return !slices.Contains(f.Compilers, c) })
+	changed := map[string]bool{}
+	for _, b := range builds {
+		locked := f.Find(b)
+		switch {
+		case locked == nil:
+			e.Where = append(e.Where, fmt.Sprintf("%s %s is not locked", b.Name, b.Version))
+		case locked.Version.Compare(b.Version) != 0:
+			e.Where = append(e.Where, fmt.Sprintf("%s would be %s and is locked to %s (%s)", b.Name, b.Version, locked.Version, locked.Position))
+		case !slices.Equal(locked.Source, b.Source):
+			e.Where = append(e.Where, fmt.Sprintf("the source of %s %s would be %s and is locked to %s (%s)",
+				b.Name, b.Version, strings.Join(b.Source, ", "), strings.Join(locked.Source, ", "), locked.Position))
+		case !slices.Equal(locked.Options, b.Options):
+			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built with %s and is locked to %s (%s)", b.Name, b.Version, settings(b.Options), settings(locked.Options), locked.Position))
+		case same && locked.ID != b.ID && slices.ContainsFunc(b.Needs, func(n string) bool { return changed[n] }):
+			e.Above++
+		case same && locked.ID != b.ID:
+			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built differently: its recipe, patches or supplies have changed (%s)", b.Name, b.Version, locked.Position))
+		default:
+			continue
+		}
+		changed[b.Name] = true
+	}
+	if len(e.Where) == 0 && e.Above == 0 {
+		return nil
+	}
+	return e
+}
+
+func settings(options []string) string {
+	if len(options) == 0 {
+		return "its default options"
+	}
+	return strings.Join(options, ", ")
 }

@@ -22,9 +22,9 @@ func TestPinsAreKept(t *testing.T) {
 	require.NoError(t, err, "one that is not there is empty")
 	v, _ := version.Parse("1.4+3.gabc")
 	pin := recipe.Pin{Commit: "abc", Version: v}
-	f.Set(tipOf("moss", "main"), recipe.Pin{Commit: "old", Version: v})
-	f.Set(tipOf("moss", "main"), pin)
-	f.Set(tipOf("fern", "shade"), pin)
+	f.SetTip(tipOf("moss", "main"), recipe.Pin{Commit: "old", Version: v})
+	f.SetTip(tipOf("moss", "main"), pin)
+	f.SetTip(tipOf("fern", "shade"), pin)
 	require.NoError(t, f.Write())
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)

@@ -272,7 +272,7 @@ func TestMistakesAboutSources(t *testing.T) {
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\nsignature = \"file:///a.asc\"\n" + digest:                                          "there are no keys to check it with",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[extra]]\nname = \"e\"\narchive = \"file:///b\"\ninto = \"../x\"\n": "has to be a path inside",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[supply]]\nfile = \"a/b\"\nabout = \"x\"\n" + digest:                "cannot be the name of a supply",
-		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "names one thing",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "what the operating system has is one thing",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nheader = \"a.h\"\nversion = \"> 1\"\n":                     "do not tell their version",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\npackages = { debain = \"a\" }\n":          `did you mean "debian"?`,
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[launcher]]\nname = \"a\"\nrun = \"a; b\"\n":                        "no shell reads it",

@@ -28,6 +28,7 @@ type Release struct {
 	Archive   []string // empty: as the recipe says for all releases
 	Signature []string // the same
 	Digest    Digest   // of the archive
+	Size      int      // of the archive in bytes; 0 where the recipe does not say
 	Patches   []string // file names beside the recipe, applied in order
 
 	Git, Branch, Tag, Commit string
@@ -89,6 +90,7 @@ type Extra struct {
 	Archive   []string
 	Signature []string
 	Digest    Digest
+	Size      int    // in bytes; 0 where the recipe does not say
 	Into      string // a directory of the source, with slashes
 	When      Condition
 }

@@ -28,6 +28,10 @@ func digestKeys(into *Digest, what string) []keyfile.Key {
 	}
 }
 
+func sizeKey(into *int) keyfile.Key {
+	return keyfile.Number("size", into, 1, 1<<50, "The size of the archive in bytes, for plans to say how much there is to fetch. It verifies nothing.")
+}
+
 func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
 	x.Track = Stable
 	keys := []keyfile.Key{
@@ -39,7 +43,7 @@ func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
 		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
 		r.signatureKey(&x.Signature, "The URLs of its signature, where they are not those of [source]."),
 	}
-	keys = append(keys, digestKeys(&x.Digest, "archive")...)
+	keys = append(append(keys, digestKeys(&x.Digest, "archive")...), sizeKey(&x.Size))
 	repository := func(key string, into *string, about string) keyfile.Key {
 		return keyfile.Text(key, into, about).Check(CheckRepository).Check(knownVariables(variablePattern, r.sourceVariables))
 	}
@@ -60,7 +64,7 @@ func (r *Recipe) extraKeys(e *Extra) []keyfile.Key {
 		r.archiveKey(&e.Archive, "The URLs of the archive, tried in order.").Must(),
 		r.signatureKey(&e.Signature, "The URLs of its signature, by one of the keys of [source]."),
 	}
-	return append(append(keys, digestKeys(&e.Digest, "archive")...),
+	return append(append(keys, digestKeys(&e.Digest, "archive")...), sizeKey(&e.Size),
 		keyfile.Text("into", &e.Into, "The directory of the source that it is unpacked into. It may be there already.").Must().Check(checkInside),
 		r.whenKey(&e.When, "The condition under which it is used."))
 }

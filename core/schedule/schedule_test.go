@@ -154,3 +154,49 @@ func TestAcquireWaitsAndGivesUp(t *testing.T) {
 	time.AfterFunc(10*time.Millisecond, slots.Release)
 	assert.NoError(t, slots.Acquire(context.Background()))
 }
+
+// What is forecast is what the bounds allow: no less than the longest way and
+// all the work shared evenly, and exactly that where it is plain.
+func TestForecast(t *testing.T) {
+	second := func(n float64) time.Duration { return time.Duration(n * float64(time.Second)) }
+	for _, c := range []struct {
+		name  string
+		slots int
+		tasks []Task
+		takes float64
+	}{
+		{"nothing", 2, nil, 0},
+		{"one after another", 2, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true, Needs: []int{0}}}, 7},
+		{"side by side", 2, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true}}, 4},
+		{"more than slots", 1, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true}}, 7},
+		{"two that could each use both", 2, []Task{{Length: second(3), Width: 2, Slot: true}, {Length: second(3), Width: 2, Slot: true}}, 6},
+		{"a narrow one leaves the rest to a wide one", 4, []Task{{Length: second(6), Width: 1, Slot: true}, {Length: second(4), Width: 3, Slot: true}}, 6},
+		{"fetches take no time", 2, []Task{{Length: second(9)}, {Length: second(4), Slot: true, Needs: []int{0}}}, 4},
+		{"the long way goes first", 1, []Task{{Length: second(1), Slot: true}, {Length: second(1), Slot: true}, {Length: second(5), Slot: true, Needs: []int{1}}}, 7},
+	} {
+		takes, _ := Forecast(c.tasks, c.slots)
+		assert.InDelta(t, c.takes, takes.Seconds(), 0.001, c.name)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		slots := rapid.IntRange(1, 8).Draw(t, "slots")
+		tasks := make([]Task, rapid.IntRange(1, 10).Draw(t, "tasks"))
+		longest := make([]time.Duration, len(tasks))
+		var path, work time.Duration
+		for i := range tasks {
+			tasks[i] = Task{Length: second(rapid.Float64Range(0.1, 9).Draw(t, "length")), Width: rapid.Float64Range(1, 4).Draw(t, "width"), Slot: true}
+			for j := range i {
+				if rapid.IntRange(0, 3).Draw(t, "needs") == 0 {
+					tasks[i].Needs = append(tasks[i].Needs, j)
+					longest[i] = max(longest[i], longest[j])
+				}
+			}
+			longest[i] += tasks[i].Length
+			path = max(path, longest[i])
+			work += second(tasks[i].Length.Seconds() * tasks[i].Width)
+		}
+		takes, busy := Forecast(tasks, slots)
+		assert.InDelta(t, work.Seconds(), busy.Seconds(), 0.001)
+		assert.GreaterOrEqual(t, takes.Seconds(), max(path.Seconds(), work.Seconds()/float64(slots))-0.001)
+		assert.LessOrEqual(t, takes.Seconds(), work.Seconds()+path.Seconds())
+	})
+}

@@ -16,6 +16,7 @@ import (
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
+	"fernladder/core/version"
 )
 
 // FileName is the name of a settings file.
@@ -37,7 +38,18 @@ type Settings struct {
 	LargestSource               int    // MiB; 0: nothing is said
 	Credentials                 string // a file, or ""
 
+	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
+	Wanted     []*Wanted // what should be on the landing, in the order of the file
+
 	remote []*recipe.Shelf
+}
+
+// Wanted is a package that should be on the landing.
+type Wanted struct {
+	keyfile.Position
+	Name    string
+	Version string // a range, "tip", or "" for any
+	Options []keyfile.Pair
 }
 
 // SystemPath is where builds find the operating system's programs unless the
@@ -65,8 +77,33 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. If nothing is said: 102400, and, once that is over a GiB, not more than 200 times the archive's own size."),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
+		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
+		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; fernladder install brings the landing to it."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
+}
+
+func wantedKeys(name string, w *Wanted) []keyfile.Key {
+	w.Name = name
+	return []keyfile.Key{
+		keyfile.Text("version", &w.Version, "The versions that will do, or tip. The newest stable one, if nothing is said.").Check(mustBeVersions),
+		keyfile.Choices("options", &w.Options, "How it is to be built: its options and what they are set to."),
+	}
+}
+
+func mustBeVersions(text string) error {
+	if text == string(recipe.Tip) {
+		return nil
+	}
+	_, err := version.ParseRange(text)
+	return err
+}
+
+func mustBeName(name string) error {
+	if name == "*" {
+		return nil
+	}
+	return recipe.CheckName(name)
 }
 
 // A Place says where settings can be.

@@ -26,6 +26,22 @@ type Record struct {
 	Seconds float64     `json:"seconds"`
 	Failed  string      `json:"failed,omitempty"` // the stage that failed, "" for none
 	Stages  []StageTime `json:"stages"`
+
+	Size     int64 `json:"size,omitempty"`      // bytes in the files of its tree
+	WorkSize int64 `json:"work_size,omitempty"` // bytes that its work directory had in the end
+}
+
+// RecordOf is the record of a build that succeeded.
+func RecordOf(r *Receipt) Record {
+	return Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages, Size: r.Size, WorkSize: r.WorkSize}
+}
+
+// CPU is how many seconds processors were busy with the build.
+func (r Record) CPU() (seconds float64) {
+	for _, s := range r.Stages {
+		seconds += s.CPU
+	}
+	return seconds
 }
 
 // migrations bring a database from the version that is their index to the
@@ -48,7 +64,10 @@ var migrations = []string{`
 		name    TEXT NOT NULL,
 		seconds REAL NOT NULL,
 		PRIMARY KEY (build, place)
-	) WITHOUT ROWID;`,
+	) WITHOUT ROWID;`, `
+	ALTER TABLE build ADD COLUMN size INTEGER NOT NULL DEFAULT 0;
+	ALTER TABLE build ADD COLUMN work_size INTEGER NOT NULL DEFAULT 0;
+	ALTER TABLE stage ADD COLUMN cpu REAL NOT NULL DEFAULT 0;`,
 }
 
 // HasHistory tells whether there is a database. Commands that only look make
@@ -84,7 +103,7 @@ func (s *Store) History(ctx context.Context) (*History, error) {
 			return nil, err
 		}
 		for _, r := range receipts {
-			if err := h.Add(ctx, Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages}); err != nil {
+			if err := h.Add(ctx, RecordOf(r)); err != nil {
 				h.Close()
 				return nil, &Error{Path: file, Err: err}
 			}
@@ -142,8 +161,8 @@ func (h *History) Add(ctx context.Context, r Record) error {
 		return err
 	}
 	defer tx.Rollback()
-	done, err := tx.Exec("INSERT OR IGNORE INTO build (name, version, id, began, seconds, failed) VALUES (?, ?, ?, ?, ?, ?)",
-		r.Name, r.Version, r.ID, r.Began.UTC().Format(time.RFC3339Nano), r.Seconds, r.Failed)
+	done, err := tx.Exec("INSERT OR IGNORE INTO build (name, version, id, began, seconds, failed, size, work_size) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		r.Name, r.Version, r.ID, r.Began.UTC().Format(time.RFC3339Nano), r.Seconds, r.Failed, r.Size, r.WorkSize)
 	if err != nil {
 		return err
 	}
@@ -155,7 +174,7 @@ func (h *History) Add(ctx context.Context, r Record) error {
 		return err
 	}
 	for i, st := range r.Stages {
-		if _, err := tx.Exec("INSERT INTO stage (build, place, name, seconds) VALUES (?, ?, ?, ?)", number, i, st.Stage, st.Seconds); err != nil {
+		if _, err := tx.Exec("INSERT INTO stage (build, place, name, seconds, cpu) VALUES (?, ?, ?, ?, ?)", number, i, st.Stage, st.Seconds, st.CPU); err != nil {
 			return err
 		}
 	}
@@ -164,7 +183,7 @@ func (h *History) Add(ctx context.Context, r Record) error {
 
 // Latest returns the newest builds of a package, the last one first.
 func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, error) {
-	rows, err := h.db.QueryContext(ctx, "SELECT number, version, id, began, seconds, failed FROM build WHERE name = ? ORDER BY number DESC LIMIT ?", name, most)
+	rows, err := h.db.QueryContext(ctx, "SELECT number, version, id, began, seconds, failed, size, work_size FROM build WHERE name = ? ORDER BY number DESC LIMIT ?", name, most)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +194,7 @@ func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, 
 		r := Record{Ref: Ref{Name: name}}
 		var number int64
 		var began string
-		if err := rows.Scan(&number, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed); err != nil {
+		if err := rows.Scan(&number, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed, &r.Size, &r.WorkSize); err != nil {
 			return nil, err
 		}
 		if r.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
@@ -195,7 +214,7 @@ func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, 
 }
 
 func (h *History) stages(ctx context.Context, number int64) ([]StageTime, error) {
-	rows, err := h.db.QueryContext(ctx, "SELECT name, seconds FROM stage WHERE build = ? ORDER BY place", number)
+	rows, err := h.db.QueryContext(ctx, "SELECT name, seconds, cpu FROM stage WHERE build = ? ORDER BY place", number)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +222,7 @@ func (h *History) stages(ctx context.Context, number int64) ([]StageTime, error)
 	var stages []StageTime
 	for rows.Next() {
 		var st StageTime
-		if err := rows.Scan(&st.Stage, &st.Seconds); err != nil {
+		if err := rows.Scan(&st.Stage, &st.Seconds, &st.CPU); err != nil {
 			return nil, err
 		}
 		stages = append(stages, st)
@@ -211,20 +230,34 @@ func (h *History) stages(ctx context.Context, number int64) ([]StageTime, error)
 	return stages, rows.Err()
 }
 
-// Estimates returns how long each package took the last time it was built
+// Estimate is what a build should take, by the last one of the same package.
+type Estimate struct {
+	Time     time.Duration
+	Width    float64 // processors that were kept busy; 0 when it is not known
+	Size     int64   // bytes in the files of its tree
+	WorkSize int64   // bytes that its work directory has in the end
+}
+
+// Estimates returns what each package took the last time it was built
 // successfully. Packages that never were are left out.
-func (h *History) Estimates(ctx context.Context, names []string) (map[string]time.Duration, error) {
-	estimates := map[string]time.Duration{}
-	query, err := h.db.PrepareContext(ctx, "SELECT seconds FROM build WHERE name = ? AND failed = '' ORDER BY number DESC LIMIT 1")
+func (h *History) Estimates(ctx context.Context, names []string) (map[string]Estimate, error) {
+	estimates := map[string]Estimate{}
+	query, err := h.db.PrepareContext(ctx, `SELECT seconds, size, work_size, (SELECT coalesce(sum(cpu), 0) FROM stage WHERE build = number)
+		FROM build WHERE name = ? AND failed = '' ORDER BY number DESC LIMIT 1`)
 	if err != nil {
 		return nil, err
 	}
 	defer query.Close()
 	for _, name := range names {
-		var seconds float64
-		switch err := query.QueryRowContext(ctx, name).Scan(&seconds); {
+		var e Estimate
+		var seconds, cpu float64
+		switch err := query.QueryRowContext(ctx, name).Scan(&seconds, &e.Size, &e.WorkSize, &cpu); {
 		case err == nil:
-			estimates[name] = time.Duration(seconds * float64(time.Second))
+			e.Time = time.Duration(seconds * float64(time.Second))
+			if seconds > 0 {
+				e.Width = cpu / seconds
+			}
+			estimates[name] = e
 		case !errors.Is(err, sql.ErrNoRows):
 			return nil, err
 		}

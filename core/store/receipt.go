@@ -42,6 +42,7 @@ type Receipt struct {
 	Supplies  []Supply          `json:"supplies,omitempty"` // not to be passed on
 	Patches   []Source          `json:"patches,omitempty"`
 	Needs     []Link            `json:"needs"`
+	ByHost    []string          `json:"by_host,omitempty"` // needs that the operating system met, as NAME VERSION
 	Method    recipe.Method     `json:"method"`
 	Tries     []Try             `json:"tries,omitempty"`
 	Env       []Variable        `json:"env,omitempty"`
@@ -53,7 +54,8 @@ type Receipt struct {
 	Seconds   float64           `json:"seconds"` // over all stages
 	Stages    []StageTime       `json:"stages"`
 	Files     int               `json:"files"`
-	Size      int64             `json:"size"` // bytes in its files
+	Size      int64             `json:"size"`                // bytes in its files
+	WorkSize  int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
 }
 
 // A Source is a file that went into a build.
@@ -103,6 +105,7 @@ type Variable struct {
 type StageTime struct {
 	Stage   string  `json:"stage"`
 	Seconds float64 `json:"seconds"`
+	CPU     float64 `json:"cpu_seconds,omitempty"` // that processors were busy with it
 }
 
 // Installed tells whether the tree of r is there.

@@ -98,7 +98,7 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 	if err != nil {
 		return err
 	}
-	digest := regexp.MustCompile(`@SHA256 (.*)@`)
+	digest := regexp.MustCompile(`sha256( *)= "@SHA256 (.*)@"`)
 	return fs.WalkDir(recipes, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -112,8 +112,9 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 		}
 		text := places.Replace(string(data))
 		text = digest.ReplaceAllStringFunc(text, func(match string) string {
-			sum := sha256.Sum256(archives[digest.FindStringSubmatch(match)[1]])
-			return hex.EncodeToString(sum[:])
+			archive := archives[digest.FindStringSubmatch(match)[2]]
+			sum := sha256.Sum256(archive)
+			return fmt.Sprintf("sha256%s= %q\nsize  %s= %d", digest.FindStringSubmatch(match)[1], hex.EncodeToString(sum[:]), digest.FindStringSubmatch(match)[1], len(archive))
 		})
 		return write(filepath.Join(shelf, name), []byte(text))
 	})

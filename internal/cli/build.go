@@ -11,12 +11,11 @@ import (
 func (a *app) fetchCommand() *cobra.Command {
 	var f ladderFlags
 	c := &cobra.Command{
-		Use:   "fetch NAME...",
+		Use:   "fetch [NAME...]",
 		Short: "Download and verify everything the ladder needs",
 		Long: `Downloads the archive of every package that is still to be built, each from the
 first of its URLs that serves the right file. After that, the rest works offline.`,
 		Example:           `  fernladder fetch glasshouse`,
-		Args:              atLeastOne,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), args, &f) },
 	}
@@ -72,14 +71,13 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 func (a *app) buildCommand() *cobra.Command {
 	var f ladderFlags
 	c := &cobra.Command{
-		Use:   "build NAME...",
+		Use:   "build [NAME...]",
 		Short: "Build the ladder without changing what is in use",
 		Long: `Builds these packages and everything they need, each into its tree. The landing
 stays as it is. What is built already is not built again; a build that failed or
 was broken off goes on where it stopped.`,
 		Example: `  fernladder build mistplan
   fernladder build mistplan -o plots=off      a second build beside the first`,
-		Args:              atLeastOne,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.build(c.Context(), args, &f) },
 	}
@@ -93,6 +91,9 @@ func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
 		return err
 	}
 	if err := a.construct(ctx, l); err != nil {
+		return err
+	}
+	if err := a.keepLock(l, f); err != nil {
 		return err
 	}
 	if a.screen.JSON {

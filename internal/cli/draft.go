@@ -168,6 +168,15 @@ func (a *app) unpackDraft(ctx context.Context, s *session, from string, f draftF
 	return dir, origin, done, s.stored(err)
 }
 
+// fileSize is the size of a file, or 0 where it cannot be found out.
+func fileSize(file string) int64 {
+	info, err := os.Stat(file)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
 // repositoryURL matches URLs that are surely not those of archives.
 var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
@@ -184,7 +193,7 @@ func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (s
 	if err != nil {
 		return "", draft.Origin{}, err
 	}
-	origin := draft.Origin{URL: url, SHA256: digest.Hex}
+	origin := draft.Origin{URL: url, SHA256: digest.Hex, Size: fileSize(file)}
 	if origin.Signature = archives.SignatureOf(ctx, url); origin.Signature != "" {
 		if text, err := archives.Small(ctx, origin.Signature); err == nil {
 			origin.Signers = signature.Signer(text)

@@ -17,7 +17,7 @@ func (a *app) hostCommand() *cobra.Command {
 	var f ladderFlags
 	install, yes := false, false
 	c := &cobra.Command{
-		Use:   "host NAME...",
+		Use:   "host [NAME...]",
 		Short: "Show what this machine must have for the ladder, and what it lacks",
 		Long: `Looks for everything that the builds of a ladder need of the operating system:
 the programs that they run, and what their recipes name. Shows each once, and the
@@ -25,7 +25,6 @@ line that installs what is missing. With --install, that line is run after askin
 and everything is looked for again.`,
 		Example: `  fernladder host glasshouse
   fernladder host glasshouse --install`,
-		Args:              atLeastOne,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.host(c.Context(), args, &f, install, yes) },
 	}

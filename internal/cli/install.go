@@ -11,6 +11,8 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -18,15 +20,18 @@ import (
 func (a *app) installCommand() *cobra.Command {
 	var f ladderFlags
 	c := &cobra.Command{
-		Use:   "install NAME...",
+		Use:   "install [NAME...]",
 		Short: "Build what is not built, and put it on the landing",
 		Long: `Builds these packages and everything they need, then puts them on the landing,
 with what they need when they run. The landing changes in one step, and only
-when everything that was asked for is there.`,
+when everything that was asked for is there. What is installed or locked stays
+in its release, where that fits; fernladder upgrade moves it. Without names the
+landing is brought to what is wanted in the settings: what is not on that list
+leaves it.`,
 		Example: `  fernladder install glasshouse
   fernladder install mistplan:1.9.4           instead of another version
-  fernladder install glasshouse -o alarm=off -j 4`,
-		Args:              atLeastOne,
+  fernladder install glasshouse -o alarm=off -j 4
+  fernladder install                          what fernladder.toml says is wanted`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), args, &f) },
 	}
@@ -39,13 +44,14 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	if err != nil {
 		return err
 	}
-	current, err := landing.Current(l.store)
-	if err != nil {
-		return err
-	}
 	// What cannot be on the landing together is better known before it is built.
-	if _, err := landing.Members(l.withLanding(current), l.links); err != nil {
+	was, will, err := a.expected(ctx, l)
+	if err != nil {
 		return together(err, names, f)
+	}
+	foretold := l.whole || f.moves != nil
+	if lines := changes(was, will); foretold && len(lines) > 0 && !a.screen.JSON {
+		a.screen.Print("The landing will change:\n  %s", strings.Join(lines, "\n  "))
 	}
 	if err := a.construct(ctx, l); err != nil {
 		return err
@@ -60,13 +66,16 @@ func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error
 	if err != nil {
 		return err
 	}
-	return a.showInstalled(l, before, after, configs)
+	if err := a.keepLock(l, f); err != nil {
+		return err
+	}
+	return a.showInstalled(l, before, after, configs, foretold)
 }
 
 // together adds to a clash the command that brings what clashes to one build.
 func together(err error, names []string, f *ladderFlags) error {
 	var clash *landing.Clash
-	if !errors.As(err, &clash) || slices.Contains(names, clash.By.Name) {
+	if !errors.As(err, &clash) || slices.Contains(names, clash.By.Name) || len(names) == 0 {
 		return err
 	}
 	command := append([]string{"fernladder", "install", clash.By.Name}, names...)
@@ -102,6 +111,9 @@ func (l *ladder) withLanding(current landing.State) []store.Ref {
 		if j.Package.Asked {
 			asked = append(asked, j.Ref)
 		}
+	}
+	if l.whole {
+		return asked
 	}
 	for _, m := range current.Members {
 		if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
@@ -147,17 +159,22 @@ func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(lan
 	return before, after, err
 }
 
-func (a *app) showInstalled(l *ladder, before, after landing.State, configs []store.ConfigChange) error {
+func (a *app) showInstalled(l *ladder, before, after landing.State, configs []store.ConfigChange, foretold bool) error {
 	todo := l.todo()
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"built": refs(todo), "landing": after, "changed": before.Number != after.Number,
 			"configs": append([]store.ConfigChange{}, configs...)})
 	}
-	for _, line := range changes(before, after) {
-		a.screen.Print("%s", line)
+	if !foretold {
+		for _, line := range changes(before, after) {
+			a.screen.Print("%s", line)
+		}
 	}
 	if before.Number == after.Number {
 		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(l.askedNames()))
+		if newer := l.newer(); len(newer) > 0 && !foretold {
+			a.screen.Note("Newer on the shelf: %s. To move: fernladder upgrade %s", strings.Join(newer, ", "), strings.Fields(newer[0])[0])
+		}
 		return nil
 	}
 	for _, c := range configs {
@@ -227,6 +244,30 @@ func (l *ladder) askedNames() []string {
 		}
 	}
 	return names
+}
+
+// newer lists the newest stable releases of what was asked for, where they are
+// newer than what is installed.
+func (l *ladder) newer() []string {
+	var newer []string
+	for _, p := range l.Packages {
+		if newest := newestStable(p); p.Asked && p.Kept && newest != p.Release {
+			newer = append(newer, p.Name()+" "+newest.Version.String())
+		}
+	}
+	return newer
+}
+
+// newestStable is the newest stable release of a package's recipe, or the one
+// on the ladder if none is newer.
+func newestStable(p *resolve.Package) *recipe.Release {
+	newest := p.Release
+	for _, x := range p.Recipe.Releases {
+		if x.Track == recipe.Stable && x.Version.Compare(newest.Version) > 0 {
+			newest = x
+		}
+	}
+	return newest
 }
 
 func isOrAre(names []string) string {

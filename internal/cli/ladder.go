@@ -5,25 +5,30 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
 	"fernladder/core/event"
+	"fernladder/core/lock"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/schedule"
+	"fernladder/core/settings"
 	"fernladder/core/store"
-	"fernladder/internal/term"
 )
 
 // ladderFlags are those of the commands that work out a ladder.
-type ladderFlags struct{ options []string }
+type ladderFlags struct {
+	options []string
+	locked  bool
+	moves   func(name string) bool // packages that do not stay as they are; nil: none
+}
 
 func (a *app) addLadderFlags(c *cobra.Command, f *ladderFlags, builds bool) {
 	c.Flags().StringArrayVarP(&f.options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
 	if builds {
+		c.Flags().BoolVar(&f.locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
@@ -33,17 +38,21 @@ func (a *app) addLadderFlags(c *cobra.Command, f *ladderFlags, builds bool) {
 type ladder struct {
 	*session
 	*resolve.Ladder
+	lock      *lock.File
+	whole     bool // it is that of everything that is wanted on this machine
 	jobs      []*build.Job
 	needed    map[*build.Job]bool
-	estimates map[string]time.Duration
+	estimates map[string]store.Estimate
 }
 
-// plan works out the ladder for what is named on the command line.
+// plan works out the ladder for what is named on the command line, or without
+// names for what is wanted in the settings.
 func (a *app) plan(ctx context.Context, names []string, f *ladderFlags) (*ladder, error) {
 	s, err := a.open()
 	if err != nil {
 		return nil, err
 	}
+	l := &ladder{session: s, whole: len(names) == 0}
 	request := resolve.Request{Machine: s.workshop.Machine}
 	for _, name := range names {
 		w, err := resolve.ParseWanted(name)
@@ -52,25 +61,70 @@ func (a *app) plan(ctx context.Context, names []string, f *ladderFlags) (*ladder
 		}
 		request.Wanted = append(request.Wanted, w)
 	}
-	if request.Pins, err = a.pins(ctx, s, request.Wanted); err != nil {
-		return nil, err
+	if l.whole {
+		if request.Wanted, request.Options, err = s.wanted(); err != nil {
+			return nil, err
+		}
 	}
 	for _, text := range f.options {
 		set, err := parseSetting(text, request.Wanted, s.shelves)
 		if err != nil {
 			return nil, err
 		}
+		request.Options = slices.DeleteFunc(request.Options, func(old resolve.Setting) bool {
+			return slices.ContainsFunc(set, func(s resolve.Setting) bool { return s.Package == old.Package && s.Option == old.Option })
+		})
 		request.Options = append(request.Options, set...)
 	}
-	l := &ladder{session: s}
+	moves := f.moves
+	if moves == nil {
+		moves = func(string) bool { return false }
+	}
+	if l.lock, err = s.lockFile(); err != nil {
+		return nil, err
+	}
+	if request.Pins, err = a.pins(ctx, s, l.lock, request.Wanted, moves); err != nil {
+		return nil, err
+	}
+	if request.Kept, err = s.keep(l.lock, moves); err != nil {
+		return nil, err
+	}
+	if len(s.settings.HostCopies) > 0 {
+		request.HostCopies = s.hostCopies
+	}
 	if l.Ladder, err = resolve.Solve(ctx, s.shelves, request); err != nil {
 		return nil, err
 	}
 	if l.jobs, err = s.workshop.Plan(ctx, l.Ladder); err != nil {
 		return nil, err
 	}
+	if f.locked {
+		if err := l.holdTo(l.lock); err != nil {
+			return nil, err
+		}
+	}
 	l.needed = build.Needed(s.store, l.jobs)
 	return l, nil
+}
+
+// wanted is what the settings say should be on the landing.
+func (s *session) wanted() (wanted []resolve.Wanted, options []resolve.Setting, err error) {
+	for _, entry := range s.settings.Wanted {
+		w := resolve.Wanted{Name: entry.Name}
+		if entry.Version != "" {
+			if err := w.Narrow(entry.Version); err != nil {
+				return nil, nil, err
+			}
+		}
+		wanted = append(wanted, w)
+		for _, o := range entry.Options {
+			options = append(options, resolve.Setting{Package: entry.Name, Option: o.Name, Value: o.Values[0]})
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil, usage("name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", settings.FileName)
+	}
+	return wanted, options, nil
 }
 
 // parseSetting reads OPTION=VALUE, for all the named packages that have the
@@ -234,35 +288,4 @@ func skippedNames(results []build.Result) []string {
 		}
 	}
 	return names
-}
-
-// because says in a few words why a package is on the ladder.
-func because(p *resolve.Package) string {
-	if p.Asked {
-		return "asked for"
-	}
-	byRole := map[recipe.Role][]string{}
-	for _, d := range p.Why {
-		for _, link := range d.By.Needs {
-			if link.Package == p {
-				byRole[link.Role] = append(byRole[link.Role], d.By.Name())
-			}
-		}
-	}
-	var reasons []string
-	for _, role := range []recipe.Role{recipe.Tool, recipe.Library, recipe.Runtime} {
-		if names := byRole[role]; len(names) > 0 {
-			slices.Sort(names)
-			words := map[recipe.Role]string{recipe.Tool: "tool for ", recipe.Library: "library of ", recipe.Runtime: "runs with "}
-			reasons = append(reasons, words[role]+strings.Join(slices.Compact(names), ", "))
-		}
-	}
-	return strings.Join(reasons, "; ")
-}
-
-func took(d time.Duration) string {
-	if d == 0 {
-		return ""
-	}
-	return term.Duration(d)
 }

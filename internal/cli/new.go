@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/lock"
 	"fernladder/core/settings"
 )
 
@@ -19,12 +20,15 @@ const firstSettings = `# Settings of Fern Ladder. All keys are explained in docs
 shelves = ["recipes"]           # folders of recipes, searched in this order
 # root  = "/opt/fernladder"     # where everything is kept
 # jobs  = 0                     # 0: as many as the machine has processors
+
+# [wanted.NAME]                 # what "fernladder install" without names installs
+# version = "2.*"
 `
 
 func (a *app) newCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "new DIR",
-		Short: "Make a folder to work in: settings and an empty shelf",
+		Short: "Make a folder to work in: settings, an empty shelf and a lock file",
 		Example: `  fernladder new garden
   cd garden && $EDITOR recipes/dewcalc/recipe.toml`,
 		Args: func(c *cobra.Command, args []string) error {
@@ -49,10 +53,14 @@ func (a *app) newFolder(dir string) error {
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]string{"settings": file, "shelf": shelf})
+	locked := &lock.File{Path: filepath.Join(dir, lock.FileName)}
+	if err := locked.Write(); err != nil {
+		return fmt.Errorf("%s cannot be made: %w", locked.Path, err)
 	}
-	a.screen.Print("Made %s and the empty shelf %s.", file, shelf)
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]string{"settings": file, "shelf": shelf, "lock": locked.Path})
+	}
+	a.screen.Print("Made %s, the empty shelf %s and %s.", file, shelf, locked.Path)
 	a.screen.Note("Next: write %s/NAME/recipe.toml, then fernladder check in %s", shelf, dir)
 	return nil
 }

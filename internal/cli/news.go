@@ -202,17 +202,17 @@ func (a *app) bump(ctx context.Context, name, wanted string) error {
 		return err
 	}
 	release := &recipe.Release{Version: v, Track: recipe.Stable}
-	digest, signed, err := a.obtainRelease(ctx, s, r, release)
+	signed, err := a.obtainRelease(ctx, s, r, release)
 	if err != nil {
 		return s.stored(err)
 	}
-	if err := editRecipe(r, func(e *keyfile.Edit) { e.InsertBefore("release", releaseText(e.Style("release"), v, digest)) }); err != nil {
+	if err := editRecipe(r, func(e *keyfile.Edit) { e.InsertBefore("release", releaseText(e.Style("release"), release)) }); err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(r.Dir, recipe.FileName), "version": v, "sha256": digest.Hex, "signed": signed})
+		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(r.Dir, recipe.FileName), "version": v, "sha256": release.Digest.Hex, "signed": signed})
 	}
-	a.screen.Print("%s has the release %s now, %s", r.File, v, digest)
+	a.screen.Print("%s has the release %s now, %s", r.File, v, release.Digest)
 	if signed == "" {
 		a.screen.Note("Nobody has vouched for this digest: compare it with what the makers of %s publish.", name)
 	} else {
@@ -251,47 +251,53 @@ func (a *app) bumpTo(ctx context.Context, s *session, r *recipe.Recipe, wanted s
 	return version.Version{}, nil
 }
 
-// obtainRelease fetches the archive of a release that is not in the recipe yet,
+// obtainRelease fetches the archive of a release that is not in the recipe yet, fills in what it is,
 // and verifies its signature if the recipe names one.
-func (a *app) obtainRelease(ctx context.Context, s *session, r *recipe.Recipe, x *recipe.Release) (digest recipe.Digest, signed string, err error) {
+func (a *app) obtainRelease(ctx context.Context, s *session, r *recipe.Recipe, x *recipe.Release) (signed string, err error) {
 	progress := a.screen.Progress(1, a.now)
 	defer progress.Close()
 	archives, err := a.archives(s, progress)
 	if err != nil {
-		return digest, "", err
+		return "", err
 	}
 	var failed error
 	for _, url := range r.Sources(x) {
-		if _, digest, err = archives.Obtain(ctx, url); err == nil {
+		var file string
+		if file, x.Digest, err = archives.Obtain(ctx, url); err == nil {
+			x.Size = int(fileSize(file))
 			break
 		}
 		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
-			return digest, "", ctx.Err()
+			return "", ctx.Err()
 		}
 	}
 	if err != nil {
-		return digest, "", failed
+		return "", failed
 	}
 	if len(r.Signatures(x)) == 0 {
-		return digest, "", nil
+		return "", nil
 	}
-	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: digest, At: r.File, Signed: &source.Signed{URLs: r.Signatures(x)}}
+	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: x.Digest, At: r.File, Signed: &source.Signed{URLs: r.Signatures(x)}}
 	for _, key := range r.Keys {
 		wanted.Signed.Keys = append(wanted.Signed.Keys, filepath.Join(r.Dir, key))
 	}
 	archives.Events = event.Nowhere
 	got, err := archives.Fetch(ctx, wanted) // whose signature it is, is said with the result
 	if err != nil {
-		return digest, "", err
+		return "", err
 	}
-	return digest, got.Signed.String(), nil
+	return got.Signed.String(), nil
 }
 
 // releaseText is a release as it stands in a recipe, laid out like the others.
-func releaseText(column int, v version.Version, digest recipe.Digest) string {
+func releaseText(column int, x *recipe.Release) string {
 	width := max(column-1, 0)
-	return fmt.Sprintf("[[release]]\n%-*s = %s\n%-*s = %s\n", width, "version", keyfile.Quote(v.String()), width, digest.Algorithm, keyfile.Quote(digest.Hex))
+	text := fmt.Sprintf("[[release]]\n%-*s = %s\n%-*s = %s\n", width, "version", keyfile.Quote(x.Version.String()), width, x.Digest.Algorithm, keyfile.Quote(x.Digest.Hex))
+	if x.Size > 0 {
+		text += fmt.Sprintf("%-*s = %d\n", width, "size", x.Size)
+	}
+	return text
 }
 
 func patchedReleases(r *recipe.Recipe) []string {

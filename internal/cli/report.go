@@ -11,6 +11,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/landing"
+	"fernladder/core/lock"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/source"
@@ -45,7 +46,7 @@ func status(err error) (int, string) {
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err):
 		return statusRecipe, "recipe"
-	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err):
+	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*lock.Differs](err):
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"

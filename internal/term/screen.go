@@ -105,6 +105,27 @@ func (s *Screen) Table(headings []string, rows [][]string) {
 	}
 }
 
+// Paragraph writes a list of words below one heading, in lines that the terminal
+// has room for, each after the first as far in as the heading is long.
+func (s *Screen) Paragraph(heading string, words []string) {
+	line, started := heading, false
+	indent := strings.Repeat(" ", len(heading))
+	for i, word := range words {
+		if i < len(words)-1 {
+			word += ","
+		}
+		if started && len(line)+1+len(word) > s.width-1 {
+			fmt.Fprintln(s.Out, line)
+			line, started = indent, false
+		}
+		if started {
+			line += " "
+		}
+		line, started = line+word, true
+	}
+	fmt.Fprintln(s.Out, line)
+}
+
 // Faint is for what is less important, Strong for what matters, Good and Bad
 // for how things went. They are for results; without colour, they are text.
 func (s *Screen) Faint(t string) string  { return paint(s.colourOut, t, text.FgHiBlack) }

@@ -1,0 +1,75 @@
+package schedule
+
+import (
+	"math"
+	"time"
+)
+
+// Forecast says how long Run should take with so many slots, and how long the
+// processors should be busy in all. Tasks go on as in Run, in simulated time:
+// those that run at once share the slots evenly, and one that is given fewer
+// processors than it can keep busy takes so much longer. Tasks without a slot
+// take no time.
+func Forecast(tasks []Task, slots int) (takes, busy time.Duration) {
+	q := NewQueue(tasks)
+	left := map[int]float64{} // of running tasks: seconds, with all the processors they can use
+	width := func(i int) float64 { return max(1, tasks[i].Width) }
+	now := 0.0
+	for {
+		for i, is := q.Next(false); is; i, is = q.Next(false) {
+			q.Ended(i, nil)
+		}
+		for len(left) < slots {
+			i, is := q.Next(true)
+			if !is {
+				break
+			}
+			left[i] = tasks[i].Length.Seconds()
+			busy += time.Duration(left[i] * width(i) * float64(time.Second))
+		}
+		if len(left) == 0 {
+			return time.Duration(now * float64(time.Second)), busy
+		}
+		speeds := share(left, width, float64(slots))
+		next := math.Inf(1)
+		for i := range left {
+			next = min(next, left[i]/speeds[i])
+		}
+		now += next
+		const moment = 1e-9
+		for i := range tasks { // in order, so that the same is forecast every time
+			if _, running := left[i]; running {
+				if left[i] -= next * speeds[i]; left[i] <= moment {
+					delete(left, i)
+					q.Ended(i, nil)
+				}
+			}
+		}
+	}
+}
+
+// share gives each running task its part of the slots, no more than it can use,
+// and returns how fast that makes each: 1 is as fast as it can be.
+func share(running map[int]float64, width func(int) float64, slots float64) map[int]float64 {
+	speeds := map[int]float64{}
+	for len(speeds) < len(running) {
+		each := slots / float64(len(running)-len(speeds))
+		settled := false
+		for i := range running {
+			if _, known := speeds[i]; !known && width(i) <= each {
+				speeds[i] = 1
+				slots -= width(i)
+				settled = true
+			}
+		}
+		if settled {
+			continue
+		}
+		for i := range running {
+			if _, known := speeds[i]; !known {
+				speeds[i] = each / width(i)
+			}
+		}
+	}
+	return speeds
+}
