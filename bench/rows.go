@@ -335,6 +335,28 @@ func (w *work) check() []row {
 	}}
 }
 
+// resolve plans one package of shelves of several sizes, against reading all
+// their files.
+func (w *work) resolve() []row {
+	var rows []row
+	for _, number := range []int{100, 1_000, 10_000} {
+		name := fmt.Sprintf("shelf%d", number)
+		rows = append(rows, row{
+			name: fmt.Sprintf("plan on a shelf of %d", number), anchor: "cat of its files", aim: "1.5 at 10,000",
+			ours: func() cost {
+				if _, err := os.Stat(w.path(name)); err != nil {
+					w.shelf(name, number)
+				}
+				return timed(w.path(name), w.program, "plan", fmt.Sprintf("p%05d", number-1))
+			},
+			theirs: func() cost {
+				return timed(w.path(name), "sh", "-c", "find recipes -name recipe.toml -exec cat {} + >all")
+			},
+		})
+	}
+	return rows
+}
+
 // shelf fills a shelf with recipes of five releases, an option and three needs.
 func (w *work) shelf(name string, number int) {
 	w.write(name+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")

@@ -74,7 +74,7 @@ func (p *problem) reduce(core []*sentence) ([]*sentence, error) {
 	core = slices.Clone(core)
 	for i := 0; i < len(core); {
 		without := slices.Delete(slices.Clone(core), i, i+1)
-		smaller, found, err := p.solve(p.allBut(without))
+		smaller, found, err := p.solve(without)
 		if err != nil {
 			return nil, err
 		}
@@ -86,15 +86,6 @@ func (p *problem) reduce(core []*sentence) ([]*sentence, error) {
 		core = slices.DeleteFunc(without, func(s *sentence) bool { return !slices.Contains(smaller, s) })
 	}
 	return core, nil
-}
-
-// allBut is the set of all sentences but those given.
-func (p *problem) allBut(kept []*sentence) map[string]bool {
-	without := map[string]bool{}
-	for _, s := range p.sentences {
-		without[s.key()] = !slices.Contains(kept, s)
-	}
-	return without
 }
 
 // circleOf returns the packages of a circle that the needs among the sentences
@@ -201,7 +192,7 @@ func (p *problem) clash(core []*sentence) (option string, values []string) {
 		case youSet:
 			want(p.request.Options[s.set].Package+"."+p.request.Options[s.set].Option, p.request.Options[s.set].Value)
 		case hasDefault:
-			for _, value := range s.setting.values[:s.free] {
+			for _, value := range s.setting.values[:s.setting.free] {
 				want(s.about.name+"."+s.setting.option.Name, value)
 			}
 		case needs:
@@ -259,7 +250,7 @@ func missingWay(e *recipe.NotFound) string {
 // with tells whether there is a ladder without one sentence, and which release
 // of a package it then has.
 func (p *problem) with(without *sentence, c *candidate) (*choice, error) {
-	_, found, err := p.solve(map[string]bool{without.key(): true})
+	_, found, err := p.solve(p.without(map[key]bool{without.key(): true}))
 	if err != nil || !found {
 		return nil, err
 	}
@@ -280,7 +271,7 @@ func (p *problem) askedWays(core []*sentence) (ways []string, err error) {
 		request.Wanted[s.set] = Wanted{Name: s.about.name}
 		request.Kept = nil
 		other := pose(p.ctx, p.scopes, request)
-		_, found, err := other.solve(nil)
+		_, found, err := other.solve(other.sentences)
 		if err != nil {
 			return nil, err
 		}
@@ -297,7 +288,7 @@ func (p *problem) setWays(core []*sentence) (ways []string, err error) {
 		if s.kind != youSet {
 			continue
 		}
-		_, found, err := p.solve(map[string]bool{s.key(): true})
+		_, found, err := p.solve(p.without(map[key]bool{s.key(): true}))
 		if err != nil {
 			return nil, err
 		}
@@ -329,7 +320,8 @@ func (p *problem) previewWays(core []*sentence) (ways []string, err error) {
 				accepted = accepted && (w.Name != s.about.name || !w.Tip && w.Range.Contains(x.Version))
 			}
 			request.Wanted = append(request.Wanted, only)
-			_, found, err := pose(p.ctx, p.scopes, request).solve(nil)
+			other := pose(p.ctx, p.scopes, request)
+			_, found, err := other.solve(other.sentences)
 			if err != nil {
 				return nil, err
 			}

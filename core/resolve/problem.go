@@ -28,7 +28,7 @@ type problem struct {
 	byName     map[string]*candidate
 	sentences  []*sentence
 	saying     map[clause.Literal]*sentence
-	byKey      map[string]*sentence
+	byKey      map[key]*sentence
 	apart      map[clause.Literal]*alternative
 	possible   map[*alternative]bool // to be met apart, with the sentences that count
 	yes        clause.Literal        // always holds
@@ -64,6 +64,7 @@ type choice struct {
 type setting struct {
 	option *recipe.Option
 	values []string
+	free   int // so many of them nobody has to demand
 	is     []clause.Literal
 }
 
@@ -92,7 +93,7 @@ type demanded struct {
 func pose(ctx context.Context, scopes *scopes, request Request) *problem {
 	p := &problem{
 		Solver: clause.New(), scopes: scopes, ctx: ctx, request: request, byName: map[string]*candidate{},
-		saying: map[clause.Literal]*sentence{}, byKey: map[string]*sentence{},
+		saying: map[clause.Literal]*sentence{}, byKey: map[key]*sentence{},
 		apart: map[clause.Literal]*alternative{}, possible: map[*alternative]bool{},
 	}
 	p.yes = p.Variable()
@@ -313,7 +314,7 @@ func (p *problem) addOptions(c *candidate) {
 		if len(values) == 1 {
 			continue
 		}
-		s := &setting{option: o, values: values}
+		s := &setting{option: o, values: values, free: free}
 		oneOf := []clause.Literal{c.present.Not()}
 		for range values {
 			s.is = append(s.is, p.Variable())
@@ -321,9 +322,6 @@ func (p *problem) addOptions(c *candidate) {
 		p.Add(append(oneOf, s.is...)...)
 		p.AddSingle(s.is...)
 		c.options = append(c.options, s)
-		if free < len(values) {
-			p.say(&sentence{kind: hasDefault, about: c, setting: s, free: free})
-		}
 	}
 	for i, set := range p.request.Options {
 		if set.Package != c.name {
@@ -516,16 +514,16 @@ func (p *problem) addSupport(c *candidate) {
 		}
 		p.Add(support...)
 	}
-	for _, said := range p.sentences {
-		if said.kind == hasDefault && said.about == c {
-			p.supportOptions(c, said)
+	for _, s := range c.options {
+		if s.free < len(s.values) {
+			p.supportOptions(c, s)
 		}
 	}
 }
 
-func (p *problem) supportOptions(c *candidate, said *sentence) {
-	s := said.setting
-	for i := said.free; i < len(s.values); i++ {
+func (p *problem) supportOptions(c *candidate, s *setting) {
+	said := p.say(&sentence{kind: hasDefault, about: c, setting: s})
+	for i := s.free; i < len(s.values); i++ {
 		support := []clause.Literal{said.Not(), s.is[i].Not()}
 		for _, a := range c.asking {
 			if demandsOption(a.needing.need, s.option.Name, s.values[i]) {

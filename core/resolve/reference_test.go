@@ -451,7 +451,7 @@ func (g garden) told(s *sentence) string {
 		}
 		return "needs " + strings.TrimPrefix(s.about.name, "p") + " " + fmt.Sprint(i)
 	}
-	return s.key()
+	return strings.TrimSpace(fmt.Sprintf("%s %s %s", s.kind, s.about.name, s.key().option))
 }
 
 // Random small shelves have the ladder that trying everything finds, and the
@@ -479,7 +479,7 @@ func TestAgainstTryingEverything(t *testing.T) {
 		all := g.trial(func(string) bool { return true })
 		ladders := all.ladders(1 << 30)
 		p := pose(context.Background(), newScopes(shelves), request)
-		core, found, err := p.solve(nil)
+		core, found, err := p.solve(p.sentences)
 		require.NoError(t, err)
 		require.Equal(t, len(ladders) > 0, found, "%s", g.shelf())
 		if found {

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -237,17 +238,69 @@ func TestSettingsThatCannotMatterAreRefused(t *testing.T) {
 	}
 }
 
-// A search that failed must not try again what cannot matter: 20 packages of
-// 5 releases each stand between the top and the conflict.
-func TestConflictFarBelowIsFoundAtOnce(t *testing.T) {
-	shelf := "top 1\n"
+// Shelves made to be hard are decided without trying every combination, of
+// which each has more than could be tried.
+func TestHardShelves(t *testing.T) {
+	far := "top 1\n"
 	for i := range 20 {
-		shelf += fmt.Sprintf(" needs p%d\n", i)
+		far += fmt.Sprintf(" needs p%d\n", i)
 	}
-	shelf += " needs q >= 9\nq 1\n"
+	far += " needs q >= 9\nq 1\n"
 	for i := range 20 {
-		shelf += fmt.Sprintf("p%d 1 2 3 4 5\n", i)
+		far += fmt.Sprintf("p%d 1 2 3 4 5\n", i)
 	}
-	_, err := solve(t, shelf, []string{"top"})
-	assert.ErrorContains(t, err, "q has no release that is >= 9")
+	deep := "" // each release needs one below that is exactly as old; the bottom has none that old
+	for i := range 40 {
+		deep += fmt.Sprintf("d%d 1 2 3 4 5\n", i)
+		for v := 1; v <= 5; v++ {
+			deep += fmt.Sprintf(" needs d%d == %d when version == %d\n", i+1, v, v)
+		}
+	}
+	deep += "d40 6\n"
+	diamonds := "" // only the oldest release of each fits those above
+	for i := range 15 {
+		for _, side := range []string{"l", "r"} {
+			diamonds += fmt.Sprintf("%s%d 1 2 3 4 5\n needs l%d\n needs r%d < 5 when version == 5\n needs r%d < 2\n", side, i, i+1, i+1, i+1)
+		}
+	}
+	diamonds += "l15 1 2 3\n needs r15 > 1\nr15 1 2 3\n"
+	circles := "" // the newest release of each needs the one above
+	for i := range 30 {
+		circles += fmt.Sprintf("c%d 1 2\n needs c%d\n", i, i+1)
+		if i > 0 {
+			circles += fmt.Sprintf(" needs c%d when version == 2\n", i-1)
+		}
+	}
+	circles += "c30 1\n"
+	pigeons := "top 1\n" // six that want one of five holes for themselves
+	for i := range 6 {
+		pigeons += fmt.Sprintf(" needs pigeon%d\n", i)
+	}
+	for i := range 6 {
+		pigeons += fmt.Sprintf("pigeon%d 1 2 3 4 5\n", i)
+		for v := 1; v <= 5; v++ {
+			pigeons += fmt.Sprintf(" needs hole%d == %d when version == %d\n", v, i+1, v)
+		}
+	}
+	for h := 1; h <= 5; h++ {
+		pigeons += fmt.Sprintf("hole%d 1 2 3 4 5 6\n", h)
+	}
+	for _, c := range []struct{ name, shelf, wanted, says string }{
+		{"a conflict that most have no part in", far, "top", "q has no release that is >= 9"},
+		{"a conflict far below", deep, "d0", "No release of d40 is what everyone needs"},
+		{"diamonds", diamonds, "l0", "No release of r15 is what everyone needs"},
+		{"nearly circles", circles, "c0", ""},
+		{"pigeons", pigeons, "top", "is what everyone needs"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			began := time.Now()
+			_, err := solve(t, c.shelf, []string{c.wanted})
+			t.Logf("%s", time.Since(began))
+			if c.says == "" {
+				assert.NoError(t, err)
+			} else {
+				assert.ErrorContains(t, err, c.says)
+			}
+		})
+	}
 }

@@ -18,7 +18,6 @@ type sentence struct {
 	about    *candidate
 	needing  *needing     // of needs
 	setting  *setting     // of hasDefault
-	free     int          // of hasDefault: so many values nobody has to demand
 	set      int          // of youAsked and youSet: which of them
 	option   keyfile.Pair // of hasNot
 	demanded *demanded    // of youAsked, for a tool apart
@@ -51,23 +50,31 @@ func (p *problem) say(s *sentence) clause.Literal {
 }
 
 // key is the same for the same sentence in every problem of a request.
-func (s *sentence) key() string {
+type key struct {
+	kind          kind
+	name          string       // of the package it is about
+	need          *recipe.Need // of needs, and of a tool that is resolved apart
+	set           int
+	option, value string
+}
+
+func (s *sentence) key() key {
 	switch s.kind {
 	case youAsked:
 		if s.demanded != nil {
-			return fmt.Sprintf("tool %p", s.demanded.needing.need)
+			return key{kind: youAsked, need: s.demanded.needing.need}
 		}
-		return fmt.Sprintf("asked %d", s.set)
+		return key{kind: youAsked, set: s.set}
 	case youSet:
-		return fmt.Sprintf("set %d", s.set)
+		return key{kind: youSet, set: s.set}
 	case needs:
-		return fmt.Sprintf("needs %p", s.needing.need)
+		return key{kind: needs, need: s.needing.need}
 	case hasDefault:
-		return "default " + s.about.name + " " + s.setting.option.Name
+		return key{kind: hasDefault, name: s.about.name, option: s.setting.option.Name}
 	case hasNot:
-		return "option " + s.about.name + " " + s.option.Name + " " + s.option.Values[0]
+		return key{kind: hasNot, name: s.about.name, option: s.option.Name, value: s.option.Values[0]}
 	}
-	return "releases " + s.about.name
+	return key{kind: hasReleases, name: s.about.name}
 }
 
 // text tells the sentence.
@@ -84,7 +91,7 @@ func (p *problem) text(s *sentence) string {
 		return p.needText(s.needing)
 	case hasDefault:
 		o := s.setting.option
-		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(s.setting.values[:s.free], " or "), o.Position)
+		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(s.setting.values[:s.setting.free], " or "), o.Position)
 	case hasNot:
 		if o := c.recipe.Option(s.option.Name); o != nil {
 			return fmt.Sprintf("%s of %s can be: %s (%s)", o.Name, c.name, commas(o.Choices()), o.Position)

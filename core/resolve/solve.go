@@ -36,7 +36,7 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 	if err := p.checkSettings(); err != nil {
 		return nil, err
 	}
-	core, found, err := p.solve(nil)
+	core, found, err := p.solve(p.sentences)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +47,7 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 		}
 		return nil, &NoLadder{Reasons: []Reason{reason}}
 	}
-	a := &assembly{ctx: ctx, byKey: map[string]*Package{}}
+	a := &assembly{ctx: ctx, byKey: map[string]*Package{}, tools: map[string]madeTool{}}
 	if err := a.add(p, false); err != nil {
 		return nil, err
 	}
@@ -78,14 +78,20 @@ func (p *problem) checkSettings() error {
 	return nil
 }
 
-// solve looks for a ladder under all sentences but those without. Where there
-// is none, it returns sentences that contradict each other.
-func (p *problem) solve(without map[string]bool) (core []*sentence, found bool, err error) {
-	var said []clause.Literal
-	for _, s := range p.sentences {
-		if !without[s.key()] {
-			said = append(said, s.Literal)
-		}
+// without returns all sentences but those with these keys.
+func (p *problem) without(keys map[key]bool) []*sentence {
+	if len(keys) == 0 {
+		return p.sentences
+	}
+	return slices.DeleteFunc(slices.Clone(p.sentences), func(s *sentence) bool { return keys[s.key()] })
+}
+
+// solve looks for a ladder under these sentences. Where there is none, it
+// returns those that contradict each other.
+func (p *problem) solve(sentences []*sentence) (core []*sentence, found bool, err error) {
+	said := make([]clause.Literal, len(sentences))
+	for i, s := range sentences {
+		said[i] = s.Literal
 	}
 	clear(p.possible)
 	w := &walk{problem: p}
@@ -120,7 +126,7 @@ func newScopes(shelves *recipe.Shelves) *scopes {
 
 // possible tells whether a tool can be had apart for one need, and if not, which
 // sentences contradict each other.
-func (s *scopes) possible(ctx context.Context, request Request, d *demanded, without map[string]bool) (answer, error) {
+func (s *scopes) possible(ctx context.Context, request Request, d *demanded, without map[key]bool) (answer, error) {
 	key := d.key()
 	known, is := s.known[key]
 	running := func(key string) bool { return s.running[key] }
@@ -159,7 +165,7 @@ func (d *demanded) key() string {
 
 // alone finds the ladder of a tool for one need. A tool that would be needed to
 // build itself cannot be had.
-func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[string]bool) (p *problem, core []*sentence, found bool, err error) {
+func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *problem, core []*sentence, found bool, err error) {
 	key := d.key()
 	if s.running[key] {
 		s.refused++
@@ -169,7 +175,7 @@ func (s *scopes) alone(ctx context.Context, request Request, d *demanded, withou
 	defer delete(s.running, key)
 	request.Wanted = []Wanted{{Name: d.target, demanded: d}}
 	p = pose(ctx, s, request)
-	core, found, err = p.solve(without)
+	core, found, err = p.solve(p.without(without))
 	return p, core, found, err
 }
 
@@ -178,6 +184,13 @@ type assembly struct {
 	ctx      context.Context
 	packages []*Package
 	byKey    map[string]*Package
+	tools    map[string]madeTool // by the scope that needs them and what it demands
+}
+
+// madeTool is a tool apart: a package, or the operating system's own copy.
+type madeTool struct {
+	*Package
+	byHost *choice
 }
 
 // add adds the ladder of a solved problem.
@@ -234,12 +247,13 @@ func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candida
 			}
 			to, err = raise(target)
 		case alternative.alone != 0 && p.Holds(alternative.alone):
-			var byHost *choice
-			to, byHost, err = a.tool(p, alternative.demanded)
-			if byHost != nil {
-				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, byHost.version}, n.need})
+			var tool madeTool
+			tool, err = a.tool(p, alternative.demanded)
+			if tool.byHost != nil {
+				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, tool.byHost.version}, n.need})
 				return nil
 			}
+			to = tool.Package
 		default:
 			continue
 		}
@@ -253,7 +267,11 @@ func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candida
 
 // tool adds the ladder of a tool apart, with as much as possible of what is on
 // the ladder already.
-func (a *assembly) tool(p *problem, d *demanded) (*Package, *choice, error) {
+func (a *assembly) tool(p *problem, d *demanded) (made madeTool, err error) {
+	key := fmt.Sprintf("%p %s", p, d.key())
+	if made, done := a.tools[key]; done {
+		return made, nil
+	}
 	request := p.request
 	request.Kept = maps.Clone(request.Kept)
 	if request.Kept == nil {
@@ -266,18 +284,24 @@ func (a *assembly) tool(p *problem, d *demanded) (*Package, *choice, error) {
 	}
 	tool, _, found, err := p.scopes.alone(a.ctx, request, d, nil)
 	if err != nil {
-		return nil, nil, err
+		return made, err
 	}
-	if !found {
-		return nil, nil, fmt.Errorf("the tool %s could be had apart, and then could not", d.target) // which would be a mistake in this package
+	if !found { // which would be a mistake in this package
+		return made, fmt.Errorf("the tool %s could be had apart, and then could not", d.target)
 	}
 	if x := tool.chosen(tool.byName[d.target]); x.release == nil {
-		return nil, x, nil
+		made.byHost = x
+	} else {
+		p.scopes.running[d.key()] = true // as it was when this was decided
+		defer delete(p.scopes.running, d.key())
+		scope, err := a.scope(tool, true)
+		if err != nil {
+			return made, err
+		}
+		made.Package = scope[d.target]
 	}
-	p.scopes.running[d.key()] = true // as it was when this was decided
-	defer delete(p.scopes.running, d.key())
-	made, err := a.scope(tool, true)
-	return made[d.target], nil, err
+	a.tools[key] = made
+	return made, nil
 }
 
 // settings are the options of a candidate as they were decided.

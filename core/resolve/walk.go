@@ -15,7 +15,6 @@ type walk struct {
 	visits []visit
 	needed places // not visited yet
 	known  []bool // by place: visited, or among needed
-	looked int    // how much of the trail was searched for tools apart
 	stop   error  // what is wrong with a recipe that is needed
 }
 
@@ -40,7 +39,6 @@ func (p *places) Pop() any {
 
 // Back forgets the visits made above a level.
 func (w *walk) Back(level int) {
-	w.looked = min(w.looked, len(w.Trail()))
 	n := len(w.visits)
 	for n > 0 && (w.visits[n-1].level > level || level == 0) {
 		n--
@@ -83,13 +81,6 @@ func (w *walk) needTargets(c *candidate) {
 // Check goes on to the next package when the last one has no question left. It
 // refuses tools that cannot be had apart, and circles.
 func (w *walk) Check() []clause.Literal {
-	for trail := w.Trail(); w.looked < len(trail); w.looked++ {
-		if a := w.apart[trail[w.looked]]; a != nil {
-			if broken := w.refuse(a); broken != nil {
-				return broken
-			}
-		}
-	}
 	for w.stop == nil {
 		if n := len(w.visits); n > 0 {
 			last := w.visits[n-1].candidate
@@ -102,7 +93,7 @@ func (w *walk) Check() []clause.Literal {
 			w.needTargets(last)
 		}
 		if len(w.needed) == 0 {
-			return nil
+			return w.refuseTools()
 		}
 		c := w.candidates[heap.Pop(&w.needed).(int)]
 		w.visits = append(w.visits, visit{c, w.Level()})
@@ -223,13 +214,29 @@ func (w *walk) circle(c *candidate) []clause.Literal {
 	return nil
 }
 
+// refuseTools returns a clause against one of the tools that are apart, or nil
+// when all of them can be had. To find out takes a search for each, so it is
+// done when everything else fits.
+func (w *walk) refuseTools() []clause.Literal {
+	for _, v := range w.visits {
+		for _, n := range v.needs {
+			for _, a := range n.alternatives {
+				if a.alone == 0 || !w.Holds(a.alone) || w.possible[a] {
+					continue
+				}
+				if broken := w.refuse(a); broken != nil || w.stop != nil {
+					return broken
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // refuse returns a clause against meeting a need with a tool apart, or nil
 // where that can be done.
 func (w *walk) refuse(a *alternative) []clause.Literal {
-	if w.possible[a] {
-		return nil
-	}
-	without := map[string]bool{}
+	without := map[key]bool{}
 	for _, s := range w.sentences {
 		if !w.Holds(s.Literal) {
 			without[s.key()] = true
