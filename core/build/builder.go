@@ -9,13 +9,16 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"fernladder/core/event"
+	"fernladder/core/host"
 	"fernladder/core/schedule"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/version"
 )
 
 // A Builder runs jobs.
@@ -27,6 +30,9 @@ type Builder struct {
 	Downloads int
 	Events    event.Sink
 	Now       func() time.Time
+
+	asked  sync.Once // whether the ninja of the machine takes job slots
+	shares bool
 }
 
 // building is one job on its way.
@@ -39,7 +45,7 @@ type building struct {
 	parts  []store.Source // as they came in this run
 	began  time.Time
 	stages []store.StageTime
-	used   time.Duration // of processors, by the commands of the stage
+	used   usage // by the commands of the stage
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {
@@ -82,15 +88,15 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 // stage does a stage, times it, and tells of it.
 func (g *building) stage(ctx context.Context, name string, do func() error) error {
 	began := g.Now()
-	g.Events.Event(event.Event{Kind: event.StageBegan, Package: g.job.Name, Version: g.job.Version, Stage: name})
+	g.Events.Event(event.Event{Kind: event.StageBegan, Package: g.job.Name, Version: g.job.Version, Stage: name, Log: g.log(name)})
 	g.Running = name
 	if err := g.save(); err != nil {
 		return err
 	}
-	g.used = 0
+	g.used.cpu = 0
 	err := do()
 	elapsed := g.Now().Sub(began)
-	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: g.used.Seconds()})
+	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: g.used.cpu.Seconds()})
 	g.Running = ""
 	if err != nil {
 		g.save() // if it cannot be, the next run trusts less
@@ -107,9 +113,18 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 		g.Done = append(g.Done, name)
 	}
 	g.Seconds[name] += elapsed.Seconds()
-	g.CPU[name] += g.used.Seconds()
+	g.CPU[name] += g.used.cpu.Seconds()
 	g.Events.Event(event.Event{Kind: event.StageEnded, Package: g.job.Name, Version: g.job.Version, Stage: name, Elapsed: elapsed})
 	return g.save()
+}
+
+// log is the file that the output of a stage goes to, or "" for one that has
+// none.
+func (g *building) log(stage string) string {
+	if stage == StageUnpack {
+		return ""
+	}
+	return filepath.Join(g.Store.Logs(g.job.Ref), stage+".log")
 }
 
 // run does what one of the job's stages is for.
@@ -117,7 +132,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 	if stage.Name == StageUnpack {
 		return g.unpack(ctx)
 	}
-	log := filepath.Join(g.Store.Logs(g.job.Ref), stage.Name+".log")
+	log := g.log(stage.Name)
 	output, err := os.Create(log)
 	if err != nil {
 		return err
@@ -194,11 +209,20 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 	}
 	defer g.leaveRoom()
 	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, room: room, used: &g.used}
+	if c.Jobs == Leased && g.knowsSlots(ctx, c.Argv[0]) {
+		c.Jobs, c.Named = Shared, true
+		c.Argv = slices.DeleteFunc(slices.Clone(c.Argv), func(arg string) bool { return arg == "-j$FL_JOBS" })
+	}
 	jobs := 1
 	switch c.Jobs {
 	case Shared:
-		p.files = g.Slots.Inherited()
-		p.env = append(p.env, "MAKEFLAGS="+g.Slots.MakeFlags())
+		line, err := g.Slots.Line(g.linePath(c))
+		if err != nil {
+			return err
+		}
+		defer line.Close()
+		p.files = line.Inherited()
+		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags())
 	case Leased:
 		leased := g.Slots.Lease(g.Slots.Number() - 1)
 		defer func() {
@@ -216,6 +240,27 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 	}
 	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
 	return p.run(ctx)
+}
+
+// knowsSlots tells whether a ninja takes job slots from a pipe that has a name,
+// as those from 1.13 on do. Others are leased theirs.
+func (g *building) knowsSlots(ctx context.Context, program string) bool {
+	g.asked.Do(func() {
+		q := host.Question{Kind: host.Program, Name: program}
+		answer := g.Programs.Ask(ctx, "", []host.Question{q}, func(host.Question) bool { return true })[q]
+		v, err := version.Parse(answer.Version)
+		g.shares = err == nil && v.Compare(version.MustParse("1.13")) >= 0
+	})
+	return g.shares
+}
+
+// linePath is the name of the pipe for a command's job slots, or "" for one
+// without a name, which every make knows.
+func (g *building) linePath(c Command) string {
+	if !c.Named {
+		return ""
+	}
+	return filepath.Join(g.dirs.work, "slots")
 }
 
 func (g *building) failure(stage, what, log string) *Failure {

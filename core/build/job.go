@@ -53,6 +53,8 @@ type Command struct {
 	Dir  string
 	Argv []string
 	Jobs Jobs
+
+	Named bool // it only finds job slots that have a name in the file system
 }
 
 // Jobs says how a command runs several jobs at once.

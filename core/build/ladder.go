@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"fernladder/core/event"
+	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/schedule"
 	"fernladder/core/signature"
@@ -139,6 +140,14 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]sto
 			return b.failing(job, f.fetch(ctx, job))
 		}}
 		build := schedule.Task{Name: job.Name, Length: estimates[job.Name].Time, Slot: true, Needs: []int{len(tasks)}}
+		takes := 2 * estimates[job.Name].Memory // it has more than one process
+		build.Hold = func() bool {
+			short := host.ReadMemory("/proc").Short(takes)
+			if short {
+				b.Events.Event(event.Event{Kind: event.Waiting, Package: job.Name, Version: job.Version, Text: "memory"})
+			}
+			return short
+		}
 		build.Run = func(ctx context.Context) error {
 			return b.failing(job, b.recorded(ctx, job, f.sources(job), record))
 		}

@@ -158,5 +158,5 @@ func (g *building) account(receipt *store.Receipt) {
 		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name], CPU: g.CPU[name]})
 		receipt.Seconds += g.Seconds[name]
 	}
-	receipt.WorkSize = sizeOf(g.dirs.work)
+	receipt.WorkSize, receipt.Memory = sizeOf(g.dirs.work), g.used.memory
 }

@@ -27,7 +27,13 @@ type process struct {
 	output *os.File
 	files  []*os.File // its descriptors from 3 on
 	room   seal.Room
-	used   *time.Duration // what it took of processors is added here
+	used   *usage // what it takes is added here, if it is not nil
+}
+
+// usage is what commands have taken of the machine.
+type usage struct {
+	cpu    time.Duration
+	memory int64 // bytes of the largest process
 }
 
 // run runs a process to its end. It has no terminal and no input, and is the
@@ -78,7 +84,10 @@ func (p process) run(ctx context.Context) error {
 	<-watched
 	err = command.Wait()
 	if p.used != nil {
-		*p.used += command.ProcessState.UserTime() + command.ProcessState.SystemTime()
+		p.used.cpu += command.ProcessState.UserTime() + command.ProcessState.SystemTime()
+		if r, ok := command.ProcessState.SysUsage().(*syscall.Rusage); ok {
+			p.used.memory = max(p.used.memory, r.Maxrss<<10)
+		}
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()

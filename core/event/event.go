@@ -32,6 +32,7 @@ type Event struct {
 	Package string // its name
 	Version string
 	Stage   string
+	Log     string // of a stage that began, or ""
 	Text    string
 	Done    int64
 	Total   int64 // 0: not known

@@ -14,6 +14,7 @@ type Task struct {
 	Length time.Duration // how long it should take; 0 when nothing is known
 	Width  float64       // how many processors it keeps busy when it has them; 0 counts as 1
 	Slot   bool          // whether it runs in a job slot
+	Hold   func() bool   // whether it should wait while others that hold a slot run; nil: never
 	Run    func(ctx context.Context) error
 }
 

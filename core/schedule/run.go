@@ -5,18 +5,24 @@
 // stands on it.
 package schedule
 
-import "context"
+import (
+	"context"
+	"time"
+)
+
+// heldFor is how long a task that is held back waits before it asks again.
+const heldFor = 300 * time.Millisecond
 
 // Run runs the tasks and returns a result for each. When ctx ends, no more are
 // begun, and it returns as soon as those that run have returned.
 func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
-	r := &run{Queue: NewQueue(tasks), done: make(chan finished, len(tasks)), slot: make(chan error, 1)}
+	r := &run{Queue: NewQueue(tasks), slots: slots, done: make(chan finished, len(tasks)), slot: make(chan error, 1)}
 	left := len(tasks)
 	for left > 0 {
 		if ctx.Err() == nil {
-			r.begin(ctx, slots)
+			r.begin(ctx)
 		}
-		if r.running == 0 && !r.waiting {
+		if r.running == 0 && !r.waiting && r.held == nil {
 			break // only what can never run is left
 		}
 		select {
@@ -24,6 +30,7 @@ func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 			r.running--
 			left -= r.Ended(f.task, f.err)
 			if r.tasks[f.task].Slot {
+				r.holding--
 				slots.Release()
 			}
 		case err := <-r.slot:
@@ -31,6 +38,8 @@ func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 			if err == nil && !r.start(ctx, true) {
 				slots.Release()
 			}
+		case <-r.held:
+			r.held = nil
 		}
 	}
 	return r.Results
@@ -44,19 +53,22 @@ type finished struct {
 // run is a set of tasks on their way. Only the goroutine of Run touches it.
 type run struct {
 	*Queue
+	slots   *Slots
 	running int
-	waiting bool // for a slot
+	holding int              // of those running, how many hold a slot
+	waiting bool             // for a slot
+	held    <-chan time.Time // when the next that needs a slot may ask again, or nil
 	done    chan finished
 	slot    chan error
 }
 
 // begin starts what needs no slot, and asks for a slot if something needs one.
-func (r *run) begin(ctx context.Context, slots *Slots) {
+func (r *run) begin(ctx context.Context) {
 	for r.start(ctx, false) {
 	}
-	if !r.waiting && r.Waiting() {
+	if !r.waiting && r.held == nil && r.Waiting() {
 		r.waiting = true
-		go func() { r.slot <- slots.Acquire(ctx) }()
+		go func() { r.slot <- r.slots.Acquire(ctx) }()
 	}
 }
 
@@ -67,9 +79,19 @@ func (r *run) start(ctx context.Context, slot bool) bool {
 		return false
 	}
 	i, is := r.Next(slot)
-	if is {
-		r.running++
-		go func() { r.done <- finished{i, r.tasks[i].Run(ctx)} }()
+	if !is {
+		return false
 	}
-	return is
+	t := r.tasks[i]
+	if slot && r.holding > 0 && t.Hold != nil && t.Hold() {
+		r.ready = append(r.ready, i)
+		r.held = time.After(heldFor)
+		return false
+	}
+	r.running++
+	if t.Slot {
+		r.holding++
+	}
+	go func() { r.done <- finished{i, t.Run(ctx)} }()
+	return true
 }

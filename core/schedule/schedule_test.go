@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,19 +19,12 @@ import (
 	"pgregory.net/rapid"
 )
 
-func newSlots(t require.TestingT, n int) *Slots {
-	s, err := NewSlots(n)
-	require.NoError(t, err)
-	return s
-}
-
 // Random graphs: nothing runs before its needs, no more at once than there are
 // slots, and what failed takes along exactly what stands on it.
 func TestRunKeepsOrderAndSlots(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 12).Draw(t, "tasks")
-		slots := newSlots(t, rapid.IntRange(1, 3).Draw(t, "slots"))
-		defer slots.Close()
+		slots := NewSlots(rapid.IntRange(1, 3).Draw(t, "slots"))
 		var lock sync.Mutex
 		done, running := map[int]bool{}, 0
 		tasks := make([]Task, n)
@@ -82,8 +76,7 @@ func TestRunKeepsOrderAndSlots(t *testing.T) {
 }
 
 func TestLongestPathGoesFirst(t *testing.T) {
-	slots := newSlots(t, 1)
-	defer slots.Close()
+	slots := NewSlots(1)
 	var order []string
 	task := func(name string, length int, needs ...int) Task {
 		return Task{Name: name, Length: time.Duration(length) * time.Minute, Needs: needs, Slot: true,
@@ -94,8 +87,7 @@ func TestLongestPathGoesFirst(t *testing.T) {
 }
 
 func TestRunEndsWithItsContext(t *testing.T) {
-	slots := newSlots(t, 1)
-	defer slots.Close()
+	slots := NewSlots(1)
 	ctx, cancel := context.WithCancel(context.Background())
 	tasks := []Task{
 		{Slot: true, Length: time.Hour, Run: func(ctx context.Context) error { cancel(); <-ctx.Done(); return ctx.Err() }},
@@ -110,8 +102,7 @@ func TestRunEndsWithItsContext(t *testing.T) {
 // at once than there are.
 func TestMakeTakesSlotsFromThePool(t *testing.T) {
 	const number = 3
-	slots := newSlots(t, number)
-	defer slots.Close()
+	slots := NewSlots(number)
 	dir := t.TempDir()
 	text := "all:"
 	for i := range 8 {
@@ -125,9 +116,12 @@ func TestMakeTakesSlotsFromThePool(t *testing.T) {
 		require.NoError(t, slots.Acquire(context.Background()))
 		wait.Go(func() {
 			defer slots.Release()
+			line, err := slots.Line("")
+			assert.NoError(t, err)
+			defer line.Close()
 			c := exec.Command("make", "-s")
-			c.Dir, c.ExtraFiles = dir, slots.Inherited()
-			c.Env = append(os.Environ(), "MAKEFLAGS="+slots.MakeFlags())
+			c.Dir, c.ExtraFiles = dir, line.Inherited()
+			c.Env = append(os.Environ(), "MAKEFLAGS="+line.MakeFlags())
 			out, err := c.CombinedOutput()
 			assert.NoError(t, err, string(out))
 			assert.Empty(t, string(out), "make has nothing to complain of")
@@ -144,8 +138,7 @@ func TestMakeTakesSlotsFromThePool(t *testing.T) {
 }
 
 func TestAcquireWaitsAndGivesUp(t *testing.T) {
-	slots := newSlots(t, 1)
-	defer slots.Close()
+	slots := NewSlots(1)
 	require.NoError(t, slots.Acquire(context.Background()))
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Millisecond)
 	defer cancel()
@@ -199,4 +192,50 @@ func TestForecast(t *testing.T) {
 		assert.GreaterOrEqual(t, takes.Seconds(), max(path.Seconds(), work.Seconds()/float64(slots))-0.001)
 		assert.LessOrEqual(t, takes.Seconds(), work.Seconds()+path.Seconds())
 	})
+}
+
+// Slots that a build has taken and not put back, because it was killed, are free
+// again when its line is closed; and one build does not sit on slots that another
+// waits for.
+func TestSlotsComeBack(t *testing.T) {
+	for _, name := range []string{"", "pipe"} {
+		path := name
+		if name != "" {
+			path = filepath.Join(t.TempDir(), name)
+		}
+		slots := NewSlots(4)
+		line, err := slots.Line(path)
+		require.NoError(t, err)
+		c := exec.Command("sh", "-c", "head -c 3 <&3 >/dev/null; kill -9 $$")
+		if c.ExtraFiles = line.Inherited(); name != "" {
+			c = exec.Command("sh", "-c", "head -c 3 '"+path+"' >/dev/null; kill -9 $$")
+		}
+		assert.Error(t, c.Run())
+		assert.Zero(t, slots.Lease(4), "they are taken or on offer")
+		other, err := slots.Line("")
+		require.NoError(t, err)
+		assert.Eventually(t, func() bool { return other.offered() == 1 }, time.Second, time.Millisecond, "the one that is on offer and not wanted")
+		require.NoError(t, line.Close())
+		assert.Eventually(t, func() bool { return other.offered() == 1 && slots.Lease(4) == 3 }, time.Second, time.Millisecond)
+		require.NoError(t, other.Close())
+		assert.Equal(t, 1, slots.Lease(4))
+		assert.Equal(t, map[bool]string{true: " -j4 --jobserver-auth=3,4", false: " -j4 --jobserver-auth=fifo:" + path}[name == ""], line.MakeFlags())
+	}
+}
+
+// A task that is held back waits while others run, and never when none does.
+func TestHeldBack(t *testing.T) {
+	var asked atomic.Int32
+	running := make(chan bool)
+	hold := func() bool {
+		if asked.Add(1) == 2 {
+			close(running)
+		}
+		return true
+	}
+	results := Run(context.Background(), NewSlots(2), []Task{
+		{Slot: true, Length: 2, Hold: hold, Run: func(context.Context) error { <-running; return nil }},
+		{Slot: true, Length: 1, Hold: hold, Run: func(context.Context) error { return nil }},
+	})
+	assert.Equal(t, []Outcome{Succeeded, Succeeded}, []Outcome{results[0].Outcome, results[1].Outcome})
 }

@@ -5,54 +5,31 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Slots is the pool of job slots that everything running on a ladder shares.
-// It is a pipe with one byte for each free slot, as the jobserver protocol of
-// GNU make has it ("POSIX Jobserver" in its manual): whoever takes a byte may
-// run one job, and puts the byte back when it is done. So make processes take
-// slots from the same pool as the program itself.
+// Builds get slots through lines: a Line is a pipe of the build's own, from
+// which its make takes slots and puts them back. What a make that was killed
+// has not put back returns to the pool when the build's line is closed.
 type Slots struct {
 	number int
-	// What children inherit. They must block: a make that finds a pipe which
-	// does not gives up.
-	read, write *os.File
-	// The same pipe opened again for this program, which must be able to stop
-	// waiting, and once more to look without waiting.
-	own  *os.File
-	look int
+
+	lock    sync.Mutex
+	free    int
+	waiting []chan struct{} // of those that Acquire, the first come first
+	lines   []*Line
+	stop    chan struct{} // ends the goroutine that serves lines; nil when there is none
 }
 
 // NewSlots makes a pool of that many slots, at least one.
-func NewSlots(number int) (*Slots, error) {
-	var ends [2]int
-	if err := syscall.Pipe2(ends[:], syscall.O_CLOEXEC); err != nil {
-		return nil, fmt.Errorf("no pipe for the job slots: %w", err)
-	}
-	s := &Slots{
-		number: max(number, 1),
-		read:   os.NewFile(uintptr(ends[0]), "job slots"),
-		write:  os.NewFile(uintptr(ends[1]), "job slots"),
-	}
-	again := fmt.Sprintf("/proc/self/fd/%d", ends[0])
-	var err error
-	if s.own, err = os.OpenFile(again, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
-		s.look, err = syscall.Open(again, syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("no pipe for the job slots: %w", err)
-	}
-	for range s.number {
-		s.Release()
-	}
-	return s, nil
-}
-
-// Close ends the pool.
-func (s *Slots) Close() error {
-	return errors.Join(syscall.Close(s.look), s.own.Close(), s.read.Close(), s.write.Close())
+func NewSlots(number int) *Slots {
+	number = max(number, 1)
+	return &Slots{number: number, free: number}
 }
 
 // Number is how many slots there are in all.
@@ -60,45 +37,217 @@ func (s *Slots) Number() int { return s.number }
 
 // Acquire waits for a free slot and takes it.
 func (s *Slots) Acquire(ctx context.Context) error {
-	// Setting a deadline in the past ends a Read that waits.
-	stop := context.AfterFunc(ctx, func() { s.own.SetReadDeadline(time.Unix(1, 0)) })
-	defer func() {
-		if !stop() {
-			s.own.SetReadDeadline(time.Time{})
-		}
-	}()
-	for {
-		_, err := s.own.Read(make([]byte, 1))
-		switch {
-		case ctx.Err() != nil:
-			if err == nil {
-				s.Release()
-			}
+	s.lock.Lock()
+	if err := ctx.Err(); err != nil {
+		s.lock.Unlock()
+		return err
+	}
+	if s.free > 0 {
+		s.free--
+		s.lock.Unlock()
+		return nil
+	}
+	turn := make(chan struct{})
+	s.waiting = append(s.waiting, turn)
+	s.lock.Unlock()
+	select {
+	case <-turn:
+		return nil
+	case <-ctx.Done():
+	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	for i, other := range s.waiting {
+		if other == turn {
+			s.waiting = append(s.waiting[:i], s.waiting[i+1:]...)
 			return ctx.Err()
-		case !errors.Is(err, os.ErrDeadlineExceeded): // another one's deadline
-			return err
 		}
 	}
+	s.release() // it came in the same moment
+	return ctx.Err()
+}
+
+// Release gives a slot back.
+func (s *Slots) Release() {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.release()
+}
+
+func (s *Slots) release() {
+	if len(s.waiting) > 0 {
+		close(s.waiting[0])
+		s.waiting = s.waiting[1:]
+		return
+	}
+	s.free++
 }
 
 // Lease takes up to most slots that are free now, without waiting, and returns
 // how many. It is for programs that know nothing of the protocol.
 func (s *Slots) Lease(most int) int {
-	taken := 0
-	for one := make([]byte, 1); taken < most; taken++ {
-		if n, err := syscall.Read(s.look, one); n != 1 || err != nil {
-			break
-		}
-	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	taken := max(0, min(most, s.free))
+	s.free -= taken
 	return taken
 }
 
-// Release gives a slot back.
-func (s *Slots) Release() { s.write.Write([]byte("+")) }
+// A Line hands slots to one build, by the jobserver protocol of GNU make
+// ("POSIX Jobserver" in its manual): a pipe with a byte for each slot that is on
+// offer. Whoever takes a byte may run one job more, and puts it back when that
+// is done.
+type Line struct {
+	slots       *Slots
+	read, write *os.File // what the build gets; they must block, or make gives up
+	look        int      // the same pipe, to take from without waiting
+	given       int      // slots that are with the build, on offer or taken
+	path        string   // of a pipe with a name, or ""
+}
 
-// Inherited returns the two ends of the pipe for a child process. When they
-// are its descriptors 3 and 4, it finds the pool through MakeFlags.
-func (s *Slots) Inherited() []*os.File { return []*os.File{s.read, s.write} }
+// Line opens a line. With a path, the pipe has that name, for programs that open
+// it by name: make from 4.4 on and ninja from 1.13 on. The make before that
+// only knows pipes without a name.
+func (s *Slots) Line(path string) (*Line, error) {
+	l := &Line{slots: s, path: path}
+	if err := l.open(); err != nil {
+		return nil, fmt.Errorf("no pipe for the job slots: %w", err)
+	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.lines = append(s.lines, l)
+	if s.stop == nil {
+		s.stop = make(chan struct{})
+		go s.serve(s.stop)
+	}
+	s.share()
+	return l, nil
+}
+
+func (l *Line) open() (err error) {
+	if l.path == "" {
+		var ends [2]int
+		if err := syscall.Pipe2(ends[:], syscall.O_CLOEXEC); err != nil {
+			return err
+		}
+		l.read, l.write = os.NewFile(uintptr(ends[0]), "job slots"), os.NewFile(uintptr(ends[1]), "job slots")
+		l.look, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[0]), syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
+		return err
+	}
+	os.Remove(l.path)
+	if err := syscall.Mkfifo(l.path, 0o600); err != nil {
+		return err
+	}
+	if l.look, err = syscall.Open(l.path, syscall.O_RDWR|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0); err != nil {
+		return err
+	}
+	l.write = os.NewFile(uintptr(l.look), l.path)
+	return nil
+}
+
+// Inherited returns the two ends of the pipe for a child process, unless it has
+// a name. When they are its descriptors 3 and 4, it finds them through
+// MakeFlags.
+func (l *Line) Inherited() []*os.File {
+	if l.path != "" {
+		return nil
+	}
+	return []*os.File{l.read, l.write}
+}
 
 // MakeFlags is the value of MAKEFLAGS for such a child.
-func (s *Slots) MakeFlags() string { return fmt.Sprintf(" -j%d --jobserver-auth=3,4", s.number) }
+func (l *Line) MakeFlags() string {
+	if l.path != "" {
+		return fmt.Sprintf(" -j%d --jobserver-auth=fifo:%s", l.slots.number, l.path)
+	}
+	return fmt.Sprintf(" -j%d --jobserver-auth=3,4", l.slots.number)
+}
+
+// Close ends the line. All its slots are free again, whatever became of those
+// who have taken them.
+func (l *Line) Close() error {
+	s := l.slots
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	for range l.given {
+		s.release()
+	}
+	l.given = 0
+	for i, other := range s.lines {
+		if other == l {
+			s.lines = append(s.lines[:i], s.lines[i+1:]...)
+			break
+		}
+	}
+	if len(s.lines) == 0 && s.stop != nil {
+		close(s.stop)
+		s.stop = nil
+	}
+	s.share()
+	if l.path != "" {
+		return errors.Join(l.write.Close(), os.Remove(l.path))
+	}
+	return errors.Join(syscall.Close(l.look), l.read.Close(), l.write.Close())
+}
+
+// serve shares slots out again and again. A make does not say that it waits, it
+// only finds its pipe empty; so that is looked for.
+func (s *Slots) serve(stop chan struct{}) {
+	const often = 5 * time.Millisecond
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-tick.C:
+			s.lock.Lock()
+			s.share()
+			s.lock.Unlock()
+		}
+	}
+}
+
+// share offers free slots to the builds whose pipe is empty, and takes back what
+// is on offer somewhere and not wanted, where others wait. The caller holds the
+// lock.
+func (s *Slots) share() {
+	var empty, full []*Line
+	for _, l := range s.lines {
+		if l.offered() == 0 {
+			empty = append(empty, l)
+		} else {
+			full = append(full, l)
+		}
+	}
+	for _, l := range full {
+		for wanting := len(s.waiting) + len(empty); wanting > s.free && l.offered() > 0 && l.take(); {
+			l.given--
+			s.release()
+		}
+	}
+	for len(empty) > 0 && s.free > 0 && len(s.waiting) == 0 {
+		for _, l := range empty {
+			if s.free > 0 {
+				s.free--
+				l.given++
+				l.write.Write([]byte("+"))
+			}
+		}
+	}
+}
+
+// offered is how many slots are in the pipe.
+func (l *Line) offered() int {
+	n, err := unix.IoctlGetInt(l.look, unix.TIOCINQ) // also called FIONREAD
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// take takes a slot out of the pipe, if one is there.
+func (l *Line) take() bool {
+	n, err := syscall.Read(l.look, make([]byte, 1))
+	return n == 1 && err == nil
+}

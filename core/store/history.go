@@ -29,11 +29,12 @@ type Record struct {
 
 	Size     int64 `json:"size,omitempty"`      // bytes in the files of its tree
 	WorkSize int64 `json:"work_size,omitempty"` // bytes that its work directory had in the end
+	Memory   int64 `json:"memory,omitempty"`    // bytes that the largest of its processes had
 }
 
 // RecordOf is the record of a build that succeeded.
 func RecordOf(r *Receipt) Record {
-	return Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages, Size: r.Size, WorkSize: r.WorkSize}
+	return Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages, Size: r.Size, WorkSize: r.WorkSize, Memory: r.Memory}
 }
 
 // CPU is how many seconds processors were busy with the build.
@@ -67,6 +68,7 @@ var migrations = []string{`
 	) WITHOUT ROWID;`, `
 	ALTER TABLE build ADD COLUMN size INTEGER NOT NULL DEFAULT 0;
 	ALTER TABLE build ADD COLUMN work_size INTEGER NOT NULL DEFAULT 0;
+	ALTER TABLE build ADD COLUMN memory INTEGER NOT NULL DEFAULT 0;
 	ALTER TABLE stage ADD COLUMN cpu REAL NOT NULL DEFAULT 0;`,
 }
 
@@ -161,8 +163,8 @@ func (h *History) Add(ctx context.Context, r Record) error {
 		return err
 	}
 	defer tx.Rollback()
-	done, err := tx.Exec("INSERT OR IGNORE INTO build (name, version, id, began, seconds, failed, size, work_size) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		r.Name, r.Version, r.ID, r.Began.UTC().Format(time.RFC3339Nano), r.Seconds, r.Failed, r.Size, r.WorkSize)
+	done, err := tx.Exec("INSERT OR IGNORE INTO build (name, version, id, began, seconds, failed, size, work_size, memory) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		r.Name, r.Version, r.ID, r.Began.UTC().Format(time.RFC3339Nano), r.Seconds, r.Failed, r.Size, r.WorkSize, r.Memory)
 	if err != nil {
 		return err
 	}
@@ -183,7 +185,7 @@ func (h *History) Add(ctx context.Context, r Record) error {
 
 // Latest returns the newest builds of a package, the last one first.
 func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, error) {
-	rows, err := h.db.QueryContext(ctx, "SELECT number, version, id, began, seconds, failed, size, work_size FROM build WHERE name = ? ORDER BY number DESC LIMIT ?", name, most)
+	rows, err := h.db.QueryContext(ctx, "SELECT number, version, id, began, seconds, failed, size, work_size, memory FROM build WHERE name = ? ORDER BY number DESC LIMIT ?", name, most)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +196,7 @@ func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, 
 		r := Record{Ref: Ref{Name: name}}
 		var number int64
 		var began string
-		if err := rows.Scan(&number, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed, &r.Size, &r.WorkSize); err != nil {
+		if err := rows.Scan(&number, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed, &r.Size, &r.WorkSize, &r.Memory); err != nil {
 			return nil, err
 		}
 		if r.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
@@ -236,13 +238,14 @@ type Estimate struct {
 	Width    float64 // processors that were kept busy; 0 when it is not known
 	Size     int64   // bytes in the files of its tree
 	WorkSize int64   // bytes that its work directory has in the end
+	Memory   int64   // bytes that the largest of its processes has
 }
 
 // Estimates returns what each package took the last time it was built
 // successfully. Packages that never were are left out.
 func (h *History) Estimates(ctx context.Context, names []string) (map[string]Estimate, error) {
 	estimates := map[string]Estimate{}
-	query, err := h.db.PrepareContext(ctx, `SELECT seconds, size, work_size, (SELECT coalesce(sum(cpu), 0) FROM stage WHERE build = number)
+	query, err := h.db.PrepareContext(ctx, `SELECT seconds, size, work_size, memory, (SELECT coalesce(sum(cpu), 0) FROM stage WHERE build = number)
 		FROM build WHERE name = ? AND failed = '' ORDER BY number DESC LIMIT 1`)
 	if err != nil {
 		return nil, err
@@ -251,7 +254,7 @@ func (h *History) Estimates(ctx context.Context, names []string) (map[string]Est
 	for _, name := range names {
 		var e Estimate
 		var seconds, cpu float64
-		switch err := query.QueryRowContext(ctx, name).Scan(&seconds, &e.Size, &e.WorkSize, &cpu); {
+		switch err := query.QueryRowContext(ctx, name).Scan(&seconds, &e.Size, &e.WorkSize, &e.Memory, &cpu); {
 		case err == nil:
 			e.Time = time.Duration(seconds * float64(time.Second))
 			if seconds > 0 {

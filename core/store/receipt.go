@@ -56,6 +56,7 @@ type Receipt struct {
 	Files     int               `json:"files"`
 	Size      int64             `json:"size"`                // bytes in its files
 	WorkSize  int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
+	Memory    int64             `json:"memory,omitempty"`    // bytes that the largest of its processes had
 }
 
 // A Source is a file that went into a build.

@@ -98,7 +98,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	require.NoError(t, err)
 	began := time.Date(2026, 3, 20, 12, 0, 0, 5000, time.UTC)
 	stages := []StageTime{{"configure", 1.5, 1.3}, {"compile", 40, 81.7}}
-	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000}))
+	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}))
 
 	for _, damage := range []string{"lost", "damaged"} {
 		file := filepath.Join(s.Root, "fernladder.db")
@@ -109,7 +109,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		require.NoError(t, err, damage)
 		records, err := h.Latest(ctx, "fern", 10)
 		require.NoError(t, err)
-		assert.Equal(t, []Record{{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000}}, records, damage)
+		assert.Equal(t, []Record{{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}}, records, damage)
 
 		require.NoError(t, h.Add(ctx, records[0]), "the same again changes nothing")
 		require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}))
@@ -119,7 +119,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		assert.Equal(t, "compile", records[0].Failed)
 		estimates, err := h.Estimates(ctx, []string{"fern", "moss"})
 		require.NoError(t, err)
-		assert.Equal(t, map[string]Estimate{"fern": {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000}}, estimates, "failures say nothing of how long it takes")
+		assert.Equal(t, map[string]Estimate{"fern": {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}}, estimates, "failures say nothing of how long it takes")
 		require.NoError(t, h.Close())
 		require.NoError(t, errors.Join(os.Remove(file)))
 		os.Remove(file + "-wal")

@@ -42,6 +42,7 @@ type app struct {
 	settingsFile, root string
 	jobs               int
 	isolation          string
+	output             bool
 	offline            bool
 	json, plain        bool
 }

@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,6 +19,7 @@ import (
 	"fernladder/core/schedule"
 	"fernladder/core/settings"
 	"fernladder/core/store"
+	"fernladder/internal/term"
 )
 
 // ladderFlags are those of the commands that work out a ladder.
@@ -30,6 +34,7 @@ func (a *app) addLadderFlags(c *cobra.Command, f *ladderFlags, builds bool) {
 	if builds {
 		c.Flags().BoolVar(&f.locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
+		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, show the last line that each build has printed, too")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
 }
@@ -180,18 +185,18 @@ func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	slots, err := schedule.NewSlots(l.workshop.Jobs)
-	if err != nil {
-		return nil, nil, err
-	}
 	progress := a.screen.Progress(packages, a.now)
+	progress.Output, progress.Expected, progress.Left = a.output, map[string]time.Duration{}, l.left
+	for name, e := range l.estimates {
+		progress.Expected[name] = e.Time
+	}
 	archives.Events = progress
 	l.workshop.Events = progress
 	b := &build.Builder{
-		Workshop: l.workshop, Slots: slots, Downloads: l.settings.Downloads, Events: progress, Now: a.now,
+		Workshop: l.workshop, Slots: schedule.NewSlots(l.workshop.Jobs), Downloads: l.settings.Downloads, Events: progress, Now: a.now,
 		Archives: archives,
 	}
-	return b, func() { progress.Close(); slots.Close() }, nil
+	return b, progress.Close, nil
 }
 
 // construct fetches and builds what is not there yet. It returns the first
@@ -232,18 +237,90 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 	// the receipt has it all.
 	var unrecorded error
 	var lock sync.Mutex
+	var records []store.Record
+	expected, began := l.total(ctx), a.now()
 	results := b.Run(ctx, todo, l.estimates, func(r store.Record) {
 		lock.Lock()
 		defer lock.Unlock()
+		records = append(records, r)
 		if err := history.Add(context.WithoutCancel(ctx), r); err != nil {
 			unrecorded = err
 		}
 	})
 	end()
+	if ctx.Err() == nil {
+		a.summary(records, expected, a.now().Sub(began), l.workshop.Jobs)
+	}
 	if unrecorded != nil {
 		a.screen.Note("The history could not be written: %v", unrecorded)
 	}
 	return a.failed(ctx, results)
+}
+
+// left is how long the rest of the ladder should take, or 0 where that is not
+// known of everything.
+func (l *ladder) left(done map[string]bool, running map[string]time.Duration) time.Duration {
+	place := map[*build.Job]int{}
+	var tasks []schedule.Task
+	for _, j := range l.todo() {
+		e, known := l.estimates[j.Name]
+		if done[j.Name+" "+j.Version] {
+			continue
+		}
+		if !known {
+			return 0
+		}
+		task := schedule.Task{Length: max(0, e.Time-running[j.Name]), Width: e.Width, Slot: true}
+		for _, need := range j.Needs {
+			if i, is := place[need]; is {
+				task.Needs = append(task.Needs, i)
+			}
+		}
+		place[j] = len(tasks)
+		tasks = append(tasks, task)
+	}
+	takes, _ := schedule.Forecast(tasks, l.workshop.Jobs)
+	return takes
+}
+
+// summary tells in the end what was built, how long it took against what it
+// should have, how busy the processors were, and what took longest.
+func (a *app) summary(records []store.Record, expected totals, took time.Duration, slots int) {
+	const short = 5 * time.Second
+	if len(records) < 2 && took < short {
+		return
+	}
+	type part struct {
+		what string
+		took time.Duration
+	}
+	var parts []part
+	failed := 0
+	busy := 0.0
+	for _, r := range records {
+		if r.Failed != "" {
+			failed++
+		}
+		busy += r.CPU()
+		for _, s := range r.Stages {
+			parts = append(parts, part{r.Name + " " + s.Stage, time.Duration(s.Seconds * float64(time.Second))})
+		}
+	}
+	slices.SortStableFunc(parts, func(a, b part) int { return int(b.took - a.took) })
+	line := fmt.Sprintf("Built %s in %s", term.Count(len(records)-failed, "package"), term.Duration(took))
+	if failed > 0 {
+		line += fmt.Sprintf(", %d failed", failed)
+	}
+	if expected.Untimed == 0 {
+		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(expected.takes))
+	}
+	processors := min(slots, runtime.NumCPU())
+	line += fmt.Sprintf(". Processors busy: %.0f%% of %d.", min(100, 100*busy/max(took.Seconds(), 0.001)/float64(processors)), processors)
+	var longest []string
+	for _, p := range parts[:min(3, len(parts))] {
+		longest = append(longest, p.what+" "+term.Duration(p.took))
+	}
+	a.screen.Note("%s\nLongest: %s.", line, strings.Join(longest, ", "))
 }
 
 // failed shows what failed, and returns the error that decides the exit status.

@@ -23,10 +23,16 @@ type Progress struct {
 	stop   chan struct{}
 	ended  chan struct{}
 
+	// What is expected of a build; set before the first event.
+	Expected map[string]time.Duration // how long each package should take
+	Left     func(done map[string]bool, running map[string]time.Duration) time.Duration
+	Output   bool // the last line of output of each package is shown too
+
 	lock    sync.Mutex
-	settled int
+	settled map[string]bool
 	active  []*activity
-	drawn   bool // the line that is redrawn is on the screen
+	told    map[string]bool // what is said once only
+	drawn   []int           // how wide the lines are that are on the screen to be redrawn
 }
 
 // activity is a package that something is being done with.
@@ -34,14 +40,17 @@ type activity struct {
 	name  string
 	what  string
 	since time.Time
-	part  string // how far, if that is known
+	began time.Time // the package
+	log   string    // of the stage, or ""
+	part  string    // how far, if that is known
 	// Bytes of a download: so far, in all, and before it began.
 	done, total, before int64
 }
 
 // Progress begins to show work on that many packages. Close ends it.
 func (s *Screen) Progress(packages int, now func() time.Time) *Progress {
-	p := &Progress{screen: s, total: packages, now: now, began: now(), stop: make(chan struct{}), ended: make(chan struct{})}
+	p := &Progress{screen: s, total: packages, now: now, began: now(), stop: make(chan struct{}), ended: make(chan struct{}),
+		settled: map[string]bool{}, told: map[string]bool{}}
 	go p.redraw()
 	return p
 }
@@ -85,15 +94,26 @@ func (p *Progress) Event(e event.Event) {
 	case event.PackageSkipped:
 		p.say(name, "not built: it stands on %s", e.Text)
 	case event.Waiting:
-		p.say(name, "waiting for %s", e.Text)
+		if !p.told[name+e.Text] {
+			p.told[name+e.Text] = true
+			p.say(name, "waiting for %s", e.Text)
+		}
 	}
 }
 
 // follow keeps account of what is going on.
 func (p *Progress) follow(e event.Event) {
 	set := func(what string) {
-		p.forget(e.Package)
-		p.active = append(p.active, &activity{name: e.Package, what: what, since: p.now()})
+		now := p.now()
+		next := &activity{name: e.Package, what: what, since: now, began: now, log: e.Log}
+		for i, a := range p.active {
+			if a.name == e.Package { // it keeps its place
+				next.began = a.began
+				p.active[i] = next
+				return
+			}
+		}
+		p.active = append(p.active, next)
 	}
 	switch e.Kind {
 	case event.FetchBegan:
@@ -107,11 +127,11 @@ func (p *Progress) follow(e event.Event) {
 		}
 	case event.StageBegan:
 		set(e.Stage)
-	case event.FetchEnded, event.CheckedOut, event.Obtained, event.StageEnded:
+	case event.FetchEnded, event.CheckedOut, event.Obtained:
 		p.forget(e.Package)
 	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
 		p.forget(e.Package)
-		p.settled++
+		p.settled[e.Package+" "+e.Version] = true
 	}
 }
 
@@ -170,32 +190,7 @@ func (p *Progress) say(name, format string, args ...any) {
 	p.draw()
 }
 
-func (p *Progress) erase() {
-	if p.drawn {
-		fmt.Fprint(p.screen.Err, "\r\x1b[K")
-		p.drawn = false
-	}
-}
-
-func (p *Progress) draw() {
-	if !p.screen.live || len(p.active) == 0 {
-		return
-	}
-	parts := make([]string, len(p.active))
-	for i, a := range p.active {
-		parts[i] = fmt.Sprintf("%s %s %s", a.name, a.what, Duration(p.now().Sub(a.since)))
-		if a.part != "" {
-			parts[i] += " " + a.part
-		}
-	}
-	line := []rune(fmt.Sprintf("%7.1fs  %d of %d   %s%s", p.now().Sub(p.began).Seconds(), p.settled, p.total, p.together(), strings.Join(parts, " · ")))
-	if len(line) >= p.screen.width {
-		line = append(line[:p.screen.width-2], '…')
-	}
-	fmt.Fprint(p.screen.Err, "\r\x1b[K"+string(line))
-	p.drawn = true
-}
-
+// redraw draws again a few times a second, until the end.
 func (p *Progress) redraw() {
 	defer close(p.ended)
 	if !p.screen.live {

@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -81,7 +84,7 @@ func TestWords(t *testing.T) {
 
 func TestDownloadsTogether(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
-	p := &Progress{screen: &Screen{}, now: func() time.Time { return now }}
+	p := &Progress{screen: &Screen{}, now: func() time.Time { return now }, settled: map[string]bool{}}
 	for _, name := range []string{"fern", "moss"} {
 		p.follow(event.Event{Kind: event.FetchBegan, Package: name})
 	}
@@ -95,4 +98,35 @@ func TestDownloadsTogether(t *testing.T) {
 	assert.Equal(t, "98%, 100 kB/s, 6.0 s left", p.active[1].part, "what an earlier run has fetched was not fetched fast")
 	assert.Equal(t, "2 downloads 93%, 350 kB/s, 10 s left   ", p.together())
 	assert.Equal(t, "3.0 MB, 1.5 MB/s", transferred(3_000_000, 0, 1_500_000))
+}
+
+// What is going on fits on the terminal, however narrow it is and however many
+// packages there are.
+func TestTheLiveView(t *testing.T) {
+	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+	log := filepath.Join(t.TempDir(), "compile.log")
+	require.NoError(t, os.WriteFile(log, []byte("[  9%] a\n[ 42%] Building C object moss.c.o\n\x1b[1mcc\x1b[0m -c moss.c\t-o"), 0o644))
+	p := &Progress{screen: &Screen{}, total: 200, now: func() time.Time { return now }, began: now, settled: map[string]bool{"fern 1.0": true},
+		Expected: map[string]time.Duration{"moss": 20 * time.Second}, Output: true,
+		Left: func(map[string]bool, map[string]time.Duration) time.Duration { return time.Minute }}
+	p.follow(event.Event{Kind: event.StageBegan, Package: "moss", Stage: "compile", Log: log})
+	now = now.Add(5 * time.Second)
+	assert.Equal(t, []string{
+		"    5.0s  1 of 200 done   about 60 s left",
+		"          moss               compile      5.0 s   42%   about 15 s left",
+		"            cc -c moss.c -o",
+	}, p.block(100, 20))
+	for i := range 150 {
+		p.follow(event.Event{Kind: event.StageBegan, Package: fmt.Sprintf("leaf%d", i), Stage: "configure"})
+	}
+	for _, size := range [][2]int{{100, 10}, {30, 5}, {12, 3}, {200, 60}} {
+		lines := p.block(size[0], size[1])
+		assert.LessOrEqual(t, len(lines), size[1], "%v", size)
+		for _, line := range lines {
+			assert.LessOrEqual(t, len([]rune(line)), size[0], "%v", size)
+		}
+	}
+	assert.Contains(t, strings.Join(p.block(100, 60), "\n"), "and 140 more")
+	part, last := howFar("[1/345] cc a\n[17/345] cc b\r\n")
+	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
 }
