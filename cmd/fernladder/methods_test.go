@@ -110,7 +110,7 @@ func TestNoMoreJobsThanSlots(t *testing.T) {
 	w := newWorld(t)
 	w.isolation = "open" // the builds count each other's files
 	for _, name := range []string{"fern", "moss", "sage"} {
-		makefile := "all: a b c d\n%:\n\ttouch " + w.dir + "/at-$$$$; ls " + w.dir + " | grep -c ^at- >>" + w.dir + "/counts; sleep 0.05; rm " + w.dir + "/at-$$$$\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX)\n"
+		makefile := "all: a b c d\n%:\n\ttouch " + w.dir + "/at-$$$$; ls " + w.dir + " | grep -c ^at- >>" + w.dir + "/counts; sleep 0.05; rm " + w.dir + "/at-$$$$\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); touch $(DESTDIR)$(PREFIX)/leaf\n"
 		w.pkg(name, "[build]\nmethod = \"make\"\n", "Makefile", makefile)
 	}
 	w.must("build", "fern", "moss", "sage", "-j", "2")

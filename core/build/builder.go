@@ -15,6 +15,7 @@ import (
 
 	"fernladder/core/event"
 	"fernladder/core/host"
+	"fernladder/core/inspect"
 	"fernladder/core/schedule"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -33,6 +34,7 @@ type Builder struct {
 
 	asked  sync.Once // whether the ninja of the machine takes job slots
 	shares bool
+	loader func() inspect.Loader // of the operating system
 }
 
 // building is one job on its way.
@@ -46,6 +48,11 @@ type building struct {
 	began  time.Time
 	stages []store.StageTime
 	used   usage // by the commands of the stage
+}
+
+// NewBuilder returns a builder with these slots.
+func NewBuilder(w *Workshop, slots *schedule.Slots) *Builder {
+	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(inspect.SystemLoader)}
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {
@@ -124,6 +131,9 @@ func (g *building) log(stage string) string {
 	if stage == StageUnpack {
 		return ""
 	}
+	if g.again {
+		return filepath.Join(g.dirs.work, stage+".log")
+	}
 	return filepath.Join(g.Store.Logs(g.job.Ref), stage+".log")
 }
 
@@ -143,7 +153,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 		err = g.renew(g.dirs.build)
 	case StagePlace:
 		if err = g.renew(g.dirs.stage); err == nil {
-			err = errors.Join(g.Store.Discard(g.job.Ref), os.RemoveAll(g.filled()))
+			err = errors.Join(g.discard(), os.RemoveAll(g.filled()))
 		}
 	}
 	if _, missing := os.Stat(g.dirs.system); err == nil && missing != nil {
@@ -164,7 +174,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 			err = g.collect(log)
 		}
 		if err != nil { // what was filled in place is no tree
-			err = errors.Join(err, g.Store.Discard(g.job.Ref))
+			err = errors.Join(err, g.discard())
 		}
 	}
 	return err
@@ -180,6 +190,15 @@ func (g *building) commands(ctx context.Context, stage Stage, output *os.File, l
 		}
 	}
 	return nil
+}
+
+// discard takes a tree away that is not complete. Where the build is only
+// compared, there is none.
+func (g *building) discard() error {
+	if g.again {
+		return nil
+	}
+	return g.Store.Discard(g.job.Ref)
 }
 
 // renew empties a directory that a stage fills, unless it is the source.

@@ -138,12 +138,30 @@ func (w *Workshop) environment(job *Job, newest time.Time) []string {
 	if m := job.Package.Recipe.Build.Method; m == recipe.Make || m == recipe.Script {
 		compilerPaths(job, variables)
 	}
+	mapPaths(job.Package.Recipe.Build.Method, d, job, variables)
 	environment := make([]string, 0, len(variables))
 	for name, value := range variables {
 		environment = append(environment, name+"="+value)
 	}
 	slices.Sort(environment)
 	return environment
+}
+
+// mapPaths lets compilers write a name that does not depend on the root where
+// they would write that of the work directory, as in debug information. Makefiles
+// and scripts choose their flags themselves.
+func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string) {
+	flag := "-ffile-prefix-map=" + d.work + "=/build/" + job.Name + "-" + job.Version
+	var names []string
+	switch m {
+	case recipe.Configure, recipe.Meson:
+		names = []string{"CPPFLAGS"} // which leaves the usual CFLAGS as they are
+	case recipe.CMake:
+		names = []string{"CFLAGS", "CXXFLAGS"}
+	}
+	for _, name := range names {
+		variables[name] = strings.TrimSpace(variables[name] + " " + flag)
+	}
 }
 
 // compilerPaths sets what gcc, clang and ld read themselves: makefiles that

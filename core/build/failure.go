@@ -47,6 +47,19 @@ var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
 
+// Errors returns the lines of a log around the first that reports an error, or
+// nil when none does.
+func Errors(file string) []string {
+	const most = 40
+	lines := excerpt(file, most)
+	for _, line := range lines {
+		if errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
+			return lines
+		}
+	}
+	return nil
+}
+
 // excerpt returns up to most lines of a log, around the first that reports an
 // error, or else the last ones.
 func excerpt(file string, most int) []string {

@@ -18,7 +18,7 @@ import (
 
 // rules is raised whenever the program changes what it does with the same
 // recipe in a way that can change the result.
-const rules = 2
+const rules = 3
 
 // identity is everything that can change what a build produces. Its digest is
 // the build id. Fields are only ever added together with a change of rules.

@@ -80,6 +80,8 @@ type Workshop struct {
 	// Isolation is how far builds and tries are kept apart from the machine.
 	// The zero value is seal.Open.
 	Isolation seal.Level
+
+	again bool // what is built is built already, and only compared
 }
 
 func (w *Workshop) isolation() seal.Level {
@@ -206,6 +208,9 @@ type workDirs struct {
 
 func (w *Workshop) dirs(job *Job) workDirs {
 	work := w.Store.Work(job.Ref)
+	if w.again {
+		work += ".again"
+	}
 	d := workDirs{
 		work: work, source: filepath.Join(work, "source"), build: filepath.Join(work, "build"),
 		stage: filepath.Join(work, "stage"), home: filepath.Join(work, "home"), tmp: filepath.Join(work, "tmp"),

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"fernladder/core/event"
+	"fernladder/core/inspect"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -40,7 +42,36 @@ func (g *building) collect(log string) error {
 		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
 	}
+	if err := g.inspect(staged, log); err != nil {
+		return err
+	}
 	return g.furnish(staged, log)
+}
+
+// inspect looks at what was placed. What cannot work fails the build; the rest
+// is told and goes into the receipt.
+func (g *building) inspect(staged, log string) error {
+	remarks, err := inspect.Tree(inspect.Look{
+		Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader(),
+	})
+	if err != nil {
+		return err
+	}
+	var refused []string
+	g.Remarks = nil
+	for _, r := range remarks {
+		if r.Grade == inspect.Refused {
+			refused = append(refused, r.String())
+			continue
+		}
+		g.Remarks = append(g.Remarks, r)
+		g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
+	}
+	const enough = 5
+	if len(refused) > 0 {
+		return g.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
+	}
+	return nil
 }
 
 // outside lists some of the files in the stage that are not in the tree.
@@ -122,6 +153,7 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 		Sources: g.Sources, Patches: g.job.Patches, Configs: g.configs(),
 		Needs: g.job.Links(), ByHost: g.job.hostCopies(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
 		Isolation: string(g.isolation()), Began: g.began.UTC(), Files: files, Size: size,
+		Remarks: g.Remarks,
 	}
 	values := treeVariables(g.job)
 	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))

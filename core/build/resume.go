@@ -9,18 +9,21 @@ import (
 	"slices"
 	"time"
 
+	"fernladder/core/inspect"
 	"fernladder/core/store"
 )
 
 // progress is what a work directory remembers of its build. It is for one
 // build id, so what it was made from cannot have changed.
 type progress struct {
+	Build   store.Ref          `json:"build"`
 	Done    []string           `json:"done"`    // stages, in order
 	Running string             `json:"running"` // the stage under way; what it has made may be half-written
 	Newest  time.Time          `json:"newest"`
 	Sources []store.Source     `json:"sources"` // as they came
 	Seconds map[string]float64 `json:"seconds"`
 	CPU     map[string]float64 `json:"cpu_seconds"`
+	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
 }
 
 // holdNeeds keeps the trees that the build sees from being removed until it is
@@ -69,6 +72,7 @@ func (g *building) prepare() error {
 	if g.CPU == nil {
 		g.CPU = map[string]float64{}
 	}
+	g.Build = g.job.Ref
 	if len(g.parts) > 0 {
 		g.Sources = g.parts
 	}
@@ -97,7 +101,7 @@ func (g *building) distrust() {
 // restage brings what was placed back to where it was filled, if a run was
 // killed after that and before there was a receipt.
 func (g *building) restage() error {
-	if !slices.Contains(g.Done, StagePlace) {
+	if !slices.Contains(g.Done, StagePlace) || g.again {
 		return nil
 	}
 	_, errStaged := os.Lstat(g.staged())

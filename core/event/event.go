@@ -20,6 +20,7 @@ const (
 	Signed         Kind = "signed"          // Text says who signed the archive
 	StageBegan     Kind = "stage_began"     //
 	StageEnded     Kind = "stage_ended"     // Elapsed is set
+	Remarked       Kind = "remarked"        // Text says what was found about a placed file
 	PackageDone    Kind = "package_done"    // Elapsed is set
 	PackageFailed  Kind = "package_failed"  // Err says why
 	PackageSkipped Kind = "package_skipped" // Text is the package it stands on

@@ -26,7 +26,7 @@ func (o order) sealed(out, errOut *os.File) (int, error) {
 	}
 	command := exec.Command(o.File)
 	command.Args, command.Dir, command.Env = o.Argv, o.Dir, o.Env
-	command.Stdout, command.Stderr = out, errOut
+	command.Stdin, command.Stdout, command.Stderr = os.Stdin, out, errOut
 	for i := range o.Fds {
 		command.ExtraFiles = append(command.ExtraFiles, os.NewFile(uintptr(3+i), "inherited"))
 	}

@@ -183,9 +183,10 @@ func (h *History) Add(ctx context.Context, r Record) error {
 	return tx.Commit()
 }
 
-// Latest returns the newest builds of a package, the last one first.
+// Latest returns the newest builds of a package, or of all packages where name
+// is "", the last one first.
 func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, error) {
-	rows, err := h.db.QueryContext(ctx, "SELECT number, version, id, began, seconds, failed, size, work_size, memory FROM build WHERE name = ? ORDER BY number DESC LIMIT ?", name, most)
+	rows, err := h.db.QueryContext(ctx, "SELECT number, name, version, id, began, seconds, failed, size, work_size, memory FROM build WHERE name = ? OR ? = '' ORDER BY number DESC LIMIT ?", name, name, most)
 	if err != nil {
 		return nil, err
 	}
@@ -193,10 +194,10 @@ func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, 
 	var records []Record
 	var numbers []int64
 	for rows.Next() {
-		r := Record{Ref: Ref{Name: name}}
+		var r Record
 		var number int64
 		var began string
-		if err := rows.Scan(&number, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed, &r.Size, &r.WorkSize, &r.Memory); err != nil {
+		if err := rows.Scan(&number, &r.Name, &r.Version, &r.ID, &began, &r.Seconds, &r.Failed, &r.Size, &r.WorkSize, &r.Memory); err != nil {
 			return nil, err
 		}
 		if r.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {

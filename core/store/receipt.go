@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fernladder/core/host"
+	"fernladder/core/inspect"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 	"fernladder/core/version"
@@ -47,6 +48,7 @@ type Receipt struct {
 	Tries     []Try             `json:"tries,omitempty"`
 	Env       []Variable        `json:"env,omitempty"`
 	Configs   []Config          `json:"configs,omitempty"`
+	Remarks   []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
 	Machine   host.Machine      `json:"machine"`
 	Compiler  string            `json:"compiler"`
 	Isolation string            `json:"isolation"`

@@ -70,6 +70,7 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 
 func (a *app) buildCommand() *cobra.Command {
 	var f ladderFlags
+	prove, shell := false, false
 	c := &cobra.Command{
 		Use:   "build [NAME...]",
 		Short: "Build the ladder without changing what is in use",
@@ -77,23 +78,30 @@ func (a *app) buildCommand() *cobra.Command {
 stays as it is. What is built already is not built again; a build that failed or
 was broken off goes on where it stopped.`,
 		Example: `  fernladder build mistplan
-  fernladder build mistplan -o plots=off      a second build beside the first`,
+  fernladder build mistplan -o plots=off      a second build beside the first
+  fernladder build --prove mistplan           twice, and compare what comes out
+  fernladder build --shell mistplan           look around where a build has failed`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE:              func(c *cobra.Command, args []string) error { return a.build(c.Context(), args, &f) },
+		RunE: func(c *cobra.Command, args []string) error {
+			switch {
+			case shell:
+				return a.buildShell(c.Context(), args, &f)
+			case prove:
+				return a.prove(c.Context(), args, &f)
+			}
+			return a.build(c.Context(), args, &f)
+		},
 	}
 	a.addLadderFlags(c, &f, true)
+	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
+	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
+	c.MarkFlagsMutuallyExclusive("prove", "shell")
 	return c
 }
 
 func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
-	l, err := a.plan(ctx, names, f)
+	l, err := a.buildLadder(ctx, names, f)
 	if err != nil {
-		return err
-	}
-	if err := a.construct(ctx, l); err != nil {
-		return err
-	}
-	if err := a.keepLock(l, f); err != nil {
 		return err
 	}
 	if a.screen.JSON {
@@ -108,4 +116,16 @@ func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
 		}
 	}
 	return nil
+}
+
+// buildLadder plans a ladder and builds it.
+func (a *app) buildLadder(ctx context.Context, names []string, f *ladderFlags) (*ladder, error) {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.construct(ctx, l); err != nil {
+		return nil, err
+	}
+	return l, a.keepLock(l, f)
 }

@@ -192,10 +192,8 @@ func (a *app) builder(l *ladder, packages int) (*build.Builder, func(), error) {
 	}
 	archives.Events = progress
 	l.workshop.Events = progress
-	b := &build.Builder{
-		Workshop: l.workshop, Slots: schedule.NewSlots(l.workshop.Jobs), Downloads: l.settings.Downloads, Events: progress, Now: a.now,
-		Archives: archives,
-	}
+	b := build.NewBuilder(l.workshop, schedule.NewSlots(l.workshop.Jobs))
+	b.Downloads, b.Events, b.Now, b.Archives = l.settings.Downloads, progress, a.now, archives
 	return b, progress.Close, nil
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"io"
 	"io/fs"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/build"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
 )
@@ -20,21 +22,34 @@ import (
 var loggedStages = []string{"patch", "configure", "compile", "check", "place", "try"}
 
 func (a *app) logCommand() *cobra.Command {
-	stage := ""
+	var f logFlags
 	c := &cobra.Command{
 		Use:   "log NAME",
 		Short: "Show the log of a package's last build",
+		Long: `Shows what the stages of a package's last build have printed, whether it
+succeeded, failed or is still going on.`,
 		Example: `  fernladder log mistplan
-  fernladder log mistplan --stage compile`,
+  fernladder log mistplan --stage compile
+  fernladder log mistplan --errors            only where something went wrong
+  fernladder log mistplan --follow            as it is written, until the build ends`,
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(_ *cobra.Command, args []string) error { return a.log(args[0], stage) },
+		RunE:              func(c *cobra.Command, args []string) error { return a.log(c.Context(), args[0], f) },
 	}
-	c.Flags().StringVar(&stage, "stage", "", "only this `STAGE`: "+strings.Join(loggedStages, ", "))
+	c.Flags().BoolVar(&f.errors, "errors", false, "only the lines around the first error of each stage")
+	c.Flags().BoolVarP(&f.follow, "follow", "f", false, "go on as long as the build does")
+	c.MarkFlagsMutuallyExclusive("errors", "follow")
+	c.Flags().StringVar(&f.stage, "stage", "", "only this `STAGE`: "+strings.Join(loggedStages, ", "))
 	return c
 }
 
-func (a *app) log(name, only string) error {
+type logFlags struct {
+	stage          string
+	errors, follow bool
+}
+
+func (a *app) log(ctx context.Context, name string, flags logFlags) error {
+	only := flags.stage
 	if only != "" && !slices.Contains(loggedStages, only) {
 		return usage("there is no log of a stage %q; there are: %s", only, strings.Join(loggedStages, ", "))
 	}
@@ -50,7 +65,10 @@ func (a *app) log(name, only string) error {
 	if err != nil {
 		return err
 	}
-	var shown []map[string]string
+	if flags.follow {
+		return a.follow(ctx, s.store, last, only)
+	}
+	var shown []map[string]any
 	for _, stage := range loggedStages {
 		file := filepath.Join(s.store.Logs(last), stage+".log")
 		f, err := os.Open(file)
@@ -60,8 +78,19 @@ func (a *app) log(name, only string) error {
 		if err != nil {
 			return s.store.Wrap(err)
 		}
-		shown = append(shown, map[string]string{"stage": stage, "file": file})
-		if !a.screen.JSON {
+		var lines []string
+		if flags.errors {
+			if lines = build.Errors(file); len(lines) == 0 {
+				f.Close()
+				continue
+			}
+		}
+		shown = append(shown, map[string]any{"stage": stage, "file": file, "errors": lines})
+		switch {
+		case a.screen.JSON:
+		case flags.errors:
+			a.screen.Print("%s\n%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"), strings.Join(lines, "\n"))
+		default:
 			a.screen.Print("%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"))
 			_, err = io.Copy(a.screen.Out, f)
 		}
@@ -72,10 +101,62 @@ func (a *app) log(name, only string) error {
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"build": last, "logs": shown})
 	}
-	if len(shown) == 0 {
+	if len(shown) == 0 && flags.errors {
+		a.screen.Note("Nothing in the logs of %s %s looks like an error.", last.Name, last.Version)
+	} else if len(shown) == 0 {
 		a.screen.Note("The last build of %s %s has left no log%s.", last.Name, last.Version, map[bool]string{true: " of stage " + only}[only != ""])
 	}
 	return nil
+}
+
+// follow shows the logs of a build as they are written, until nobody builds it
+// any more.
+func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only string) error {
+	const often = 200 * time.Millisecond
+	at := map[string]int64{} // how far each log has been shown
+	shown := ""              // the stage that was shown last
+	for ended := false; ; {
+		for _, stage := range loggedStages {
+			if only != "" && stage != only {
+				continue
+			}
+			f, err := os.Open(filepath.Join(s.Logs(r), stage+".log"))
+			if err != nil {
+				continue // it has not begun
+			}
+			if info, err := f.Stat(); err == nil && info.Size() < at[stage] {
+				at[stage] = 0 // it has begun anew
+			}
+			f.Seek(at[stage], io.SeekStart)
+			data, err := io.ReadAll(f)
+			f.Close()
+			if err != nil {
+				return s.Wrap(err)
+			}
+			if len(data) > 0 && shown != stage {
+				shown = stage
+				a.screen.Print("%s", a.screen.Strong("── "+r.Name+" "+r.Version+", "+stage+" ──"))
+			}
+			at[stage] += int64(len(data))
+			a.screen.Out.Write(data)
+		}
+		if ended {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(often):
+		}
+		// Whoever builds it holds its lock; when that is free, there is one more look.
+		soon, cancel := context.WithTimeout(ctx, often/10)
+		unlock, err := s.ShareBuild(soon, r)
+		cancel()
+		if err == nil {
+			unlock()
+			ended = true
+		}
+	}
 }
 
 // lastBuild is the build of the package that wrote a log last, whether it

@@ -128,6 +128,9 @@ func (a *app) show(ctx context.Context, name string) error {
 	for _, patch := range r.Patches {
 		row("patch", patch.File)
 	}
+	for _, remark := range r.Remarks {
+		row("remark", remark.String())
+	}
 	row("options", strings.Join(optionTexts(r.Options), " "))
 	for i, need := range r.Needs {
 		label := ""

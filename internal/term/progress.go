@@ -32,6 +32,7 @@ type Progress struct {
 	settled map[string]bool
 	active  []*activity
 	told    map[string]bool // what is said once only
+	remarks map[string]int  // on the files of each package
 	drawn   []int           // how wide the lines are that are on the screen to be redrawn
 }
 
@@ -47,10 +48,13 @@ type activity struct {
 	done, total, before int64
 }
 
+// fewRemarks are shown of each package; the others are counted.
+const fewRemarks = 3
+
 // Progress begins to show work on that many packages. Close ends it.
 func (s *Screen) Progress(packages int, now func() time.Time) *Progress {
 	p := &Progress{screen: s, total: packages, now: now, began: now(), stop: make(chan struct{}), ended: make(chan struct{}),
-		settled: map[string]bool{}, told: map[string]bool{}}
+		settled: map[string]bool{}, told: map[string]bool{}, remarks: map[string]int{}}
 	go p.redraw()
 	return p
 }
@@ -87,7 +91,15 @@ func (p *Progress) Event(e event.Event) {
 		p.say(name, "signed by %s", e.Text)
 	case event.Obtained:
 		p.say(name, "fetched from %s (%s)", e.Text, Bytes(e.Done))
+	case event.Remarked:
+		p.remarks[name]++
+		if p.remarks[name] <= fewRemarks {
+			p.say(name, "%s", e.Text)
+		}
 	case event.PackageDone:
+		if n := p.remarks[name] - fewRemarks; n > 0 {
+			p.say(name, "and %s more like that; fernladder show %s has them all", Count(n, "remark"), e.Package)
+		}
 		p.say(name, "%s in %s", paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
 	case event.PackageFailed:
 		p.say(name, "%s", paint(p.screen.colourErr, "failed", text.FgRed))

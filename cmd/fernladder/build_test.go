@@ -1,0 +1,147 @@
+package main_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What the garden's packages place is the same when they are built again
+// elsewhere; what is not the same is named.
+func TestProve(t *testing.T) {
+	needs(t, "sealed")
+	w, _ := newGarden(t)
+	r := w.must("build", "--prove", "mistplan", "dewcalc")
+	assert.Contains(t, r.stdout, "mistplan 2.1.0 comes out the same when it is built in another directory.\n")
+	assert.Contains(t, r.stdout, "dewcalc 1.4.2 comes out the same")
+	w.pkg("fern", script("place", `mkdir -p $DESTDIR$FL_PREFIX; pwd >$DESTDIR$FL_PREFIX/where; echo same >$DESTDIR$FL_PREFIX/leaf`))
+	r = w.fails(1, []string{"build", "--prove", "fern"}, "fern came out differently the second time")
+	assert.Contains(t, r.stdout, "fern 1.0: 1 file differ:\n    where: text, line 1: ")
+	assert.Empty(t, w.glob("root/work/*"), "nothing of the second build is left")
+	w.fails(6, []string{"build", "--prove", "fern", "--isolation", "open"}, "only sealed builds can be built again")
+}
+
+// What was placed is looked at before it becomes a tree.
+func TestWhatWasPlacedIsInspected(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", `mkdir -p $DESTDIR$FL_PREFIX/bin; ln -s nowhere $DESTDIR$FL_PREFIX/bin/lost; echo x >$DESTDIR$FL_PREFIX/open; chmod 666 $DESTDIR$FL_PREFIX/open; echo $DESTDIR$FL_PREFIX >$DESTDIR$FL_PREFIX/paths`))
+	r := w.must("install", "fern")
+	for _, remark := range []string{"bin/lost: it is a link to nothing: nowhere", "open: everybody could write to it; that is gone", "paths: it named the directory it was placed in; it names the tree now"} {
+		assert.Contains(t, r.stderr, remark)
+		assert.Contains(t, w.must("show", "fern").stdout, remark)
+	}
+	w.pkg("moss", script("place", `mkdir -p $DESTDIR$FL_PREFIX/bin`))
+	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage place: what was placed cannot work:", "nothing but empty directories was placed")
+	w.pkg("sage", script("place", `mkdir -p $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/bin; cd $DESTDIR$FL_PREFIX
+echo 'int leaf(void) { return 0; }' >leaf.c; echo 'int leaf(void); int main(void) { return leaf(); }' >main.c
+unset LD_RUN_PATH; cc -shared -fPIC -o lib/libleaf.so leaf.c; cc -o bin/sage main.c -Llib -lleaf`))
+	w.fails(1, []string{"install", "sage"}, "bin/sage: the library libleaf.so will not be found", "link with -Wl,-rpath,")
+}
+
+// What failed builds have left is shown and deleted; what happened stays known.
+func TestCleanHistoryAndLogs(t *testing.T) {
+	w := newWorld(t)
+	assert.Equal(t, "There is no record of a build.\n", w.must("history").stdout)
+	assert.Equal(t, "Nothing to delete.\n", w.must("clean").stdout)
+	w.pkg("fern", script("compile", "echo quiet; echo 'fern.c:3:1: error: no leaf here'; exit 1", "place", place("fern")))
+	w.fails(1, []string{"install", "fern"}, "no leaf here")
+	assert.Contains(t, w.must("log", "fern", "--errors").stdout, "fern.c:3:1: error: no leaf here")
+	assert.Regexp(t, `fern +1\.0 +failed in compile`, w.must("history").stdout)
+	r := w.must("clean")
+	assert.Regexp(t, `build +fern +1\.0 +\d+ k?B +0 minutes +unpack done`, r.stdout)
+	assert.Contains(t, r.stderr, "Nothing was deleted. To delete it: the same command with --yes")
+	assert.Len(t, w.glob("root/work/*"), 1)
+	assert.Contains(t, w.must("clean", "moss").stdout, "Nothing to delete.")
+	w.must("clean", "--yes")
+	assert.Empty(t, w.glob("root/work/*"))
+
+	w.edit("recipes/fern/recipe.toml", "; exit 1", "; echo fine")
+	w.edit("recipes/fern/recipe.toml", "error: no leaf here", "all is green")
+	w.must("install", "fern")
+	assert.Contains(t, w.must("log", "fern", "--errors").stderr, "Nothing in the logs of fern 1.0 looks like an error")
+	assert.Contains(t, w.must("log", "fern", "--follow").stdout, "fine\n", "and ends, for nobody builds it")
+	w.edit("recipes/fern/recipe.toml", "all is green", "all is greener")
+	w.must("install", "fern")
+	assert.Len(t, w.trees(), 2)
+	assert.Contains(t, w.must("clean", "--trees").stdout, "tree")
+	w.must("clean", "--trees", "--archives", "--yes")
+	assert.Len(t, w.trees(), 1, "what is on the landing stays")
+	assert.NoDirExists(t, w.path("root/archives"))
+	var records []struct {
+		Name   string
+		Stages []struct{ Stage string }
+	}
+	w.parsed(&records, "history", "fern")
+	assert.Len(t, records, 3)
+	assert.NotEmpty(t, records[0].Stages)
+}
+
+// A shell opens where a build has failed, and sees what the build saw.
+func TestAShellInAFailedBuild(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("compile", "touch been-here; exit 1", "place", place("fern")))
+	w.fails(2, []string{"build", "--shell", "fern"}, "no build that has failed or was broken off")
+	w.fails(1, []string{"build", "fern"})
+	c := w.command("build", "--shell", "fern")
+	c.Stdin = strings.NewReader("ls; echo $FL_NAME in $HOME; exit 3\n")
+	r := w.finish(c)
+	assert.Equal(t, 0, r.status, r.stderr)
+	assert.Contains(t, r.stdout, "been-here\n")
+	assert.Contains(t, r.stdout, "fern in "+w.root+"/work/fern-1.0-")
+	assert.Contains(t, r.stderr, "The shell ended with status 3.")
+}
+
+// A ninja that takes job slots from a named pipe is given one; an older one is
+// told how many jobs it may run.
+func TestNinjasThatKnowSlots(t *testing.T) {
+	w := newWorld(t)
+	w.isolation = "open" // it is not in /usr
+	w.pkg("fern", "[build]\nmethod = \"meson\"\n")
+	w.write("bin/meson", "#!/bin/sh\n[ $1 = install ] && mkdir -p $DESTDIR$FL_PREFIX && touch $DESTDIR$FL_PREFIX/leaf; :\n")
+	w.write("bin/ninja", "#!/bin/sh\n[ $1 = --version ] && { echo $VERSION; exit; }\necho \"args: $*, flags: $MAKEFLAGS\"\npipe=${MAKEFLAGS#*fifo:}\n[ $pipe = \"$MAKEFLAGS\" ] || head -c 1 $pipe\n")
+	require.NoError(t, os.Chmod(w.path("bin/meson"), 0o755))
+	require.NoError(t, os.Chmod(w.path("bin/ninja"), 0o755))
+	w.edit("bin/ninja", "$VERSION", "1.13.1")
+	w.write("fernladder.toml", w.read("fernladder.toml")+"path = [\""+w.path("bin")+"\", \"/usr/bin\", \"/bin\"]\n")
+	w.must("build", "fern", "-j", "3")
+	assert.Regexp(t, `args: , flags:  -j3 --jobserver-auth=fifo:\S+/slots\n\+`, w.must("log", "fern", "--stage", "compile").stdout)
+	w.edit("bin/ninja", "1.13.1", "1.11.1")
+	w.edit("recipes/fern/recipe.toml", "[build]", "[build.env]\nLEAF = \"1\"\n[build]")
+	w.must("build", "fern", "-j", "3")
+	assert.Contains(t, w.must("log", "fern", "--stage", "compile").stdout, "args: -j3, flags: \n")
+}
+
+// Builds that misbehave fail or are cleaned up after, and the machine is as
+// before.
+func TestMisbehavingBuilds(t *testing.T) {
+	w := newWorld(t)
+	for name, step := range map[string]string{
+		"reader":  "if read line; then exit 1; fi; cat",                                                        // stdin is empty
+		"binary":  "head -c 100000 /dev/urandom; printf '\\033[2J'",                                            // and is shown to nobody as it is
+		"daemon":  "(trap '' TERM HUP; setsid sh -c 'sleep 300' &) ; :",                                        // which outlives nothing
+		"wordy":   "yes leaf | head -c 30000000",                                                               // 30 MB
+		"deaf":    "trap '' TERM; :",                                                                           //
+		"changer": "echo changed >>readings.csv; chmod -w readings.csv; mkdir -p no; touch no/x; chmod 500 no", // its own source
+	} {
+		w.pkg(name, script("compile", step, "place", place(name)), "readings.csv", "1")
+	}
+	began := time.Now()
+	w.must("build", "reader", "binary", "daemon", "wordy", "deaf", "changer")
+	assert.Less(t, time.Since(began), time.Minute)
+	assert.NotContains(t, w.sh("ps -eo args || true").stdout, "sleep 300")
+	w.pkg("crash", script("compile", "printf 'x\\033[2Jy: error: \\007 bad\\n'; exit 1", "place", place("crash")))
+	r := w.fails(1, []string{"build", "crash"}, "error:  bad")
+	assert.NotContains(t, r.stderr, "\033[2J")
+	assert.Empty(t, w.glob("root/work/reader*"))
+}
+
+func (w *world) glob(pattern string) []string {
+	found, err := filepath.Glob(w.path(pattern))
+	require.NoError(w.t, err)
+	return found
+}

@@ -1,0 +1,55 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"os"
+
+	"fernladder/core/inspect"
+	"fernladder/core/seal"
+)
+
+// ErrNotSealed is the error for building again where that could change the tree
+// that it is compared with.
+var ErrNotSealed = errors.New("only sealed builds can be built again for comparison, for others could write to the tree that is there")
+
+// Prove builds a job that is installed a second time, in another directory, and
+// compares what it places with the tree. Nothing of the second build is kept.
+// The caller has seen to it that the sources are there.
+func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Difference, err error) {
+	if b.isolation() != seal.Sealed {
+		return nil, ErrNotSealed
+	}
+	workshop := *b.Workshop
+	workshop.again = true
+	second := NewBuilder(&workshop, b.Slots)
+	second.Archives, second.Downloads, second.Events, second.Now = b.Archives, b.Downloads, b.Events, b.Now
+	unlock, err := b.Store.ShareBuild(ctx, job.Ref)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if err := b.Slots.Acquire(ctx); err != nil {
+		return nil, err
+	}
+	defer b.Slots.Release()
+	again := *job
+	again.Stages = workshop.stages(&again)
+	g := second.begin(&again, nil)
+	defer func() { err = errors.Join(err, os.RemoveAll(g.dirs.work)) }()
+	if err := os.RemoveAll(g.dirs.work); err != nil {
+		return nil, b.Store.Wrap(err)
+	}
+	if err := g.prepare(); err != nil {
+		return nil, b.Store.Wrap(err)
+	}
+	for _, stage := range g.job.Stages {
+		if isCheck(stage.Name) {
+			continue
+		}
+		if err := g.stage(ctx, stage.Name, func() error { return g.run(ctx, stage) }); err != nil {
+			return nil, err
+		}
+	}
+	return inspect.Compare(job.Tree, g.staged(), "share/fernladder")
+}

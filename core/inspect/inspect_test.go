@@ -1,0 +1,125 @@
+package inspect
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// bench is a stage in which a tree is put together.
+type bench struct {
+	*testing.T
+	Look
+}
+
+func newBench(t *testing.T) bench {
+	work := t.TempDir()
+	l := Look{Work: work, Stage: filepath.Join(work, "stage"), Tree: "/trees/fern/1.0", Loader: SystemLoader()}
+	l.Staged = filepath.Join(l.Stage, l.Tree)
+	require.NoError(t, os.MkdirAll(l.Staged, 0o755))
+	return bench{t, l}
+}
+
+func (b bench) put(name, text string, mode os.FileMode) string {
+	path := filepath.Join(b.Staged, name)
+	require.NoError(b, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(b, os.WriteFile(path, []byte(text), 0o644))
+	require.NoError(b, os.Chmod(path, mode))
+	return path
+}
+
+func (b bench) cc(output string, args ...string) {
+	path := filepath.Join(b.Staged, output)
+	require.NoError(b, os.MkdirAll(filepath.Dir(path), 0o755))
+	source := filepath.Join(b.Work, "leaf.c")
+	require.NoError(b, os.WriteFile(source, []byte("int leaf(void); \n#ifdef MAIN\nint main(void) { return leaf(); }\n#else\nint leaf(void) { return 0; }\n#endif\n"), 0o644))
+	out, err := exec.Command("cc", append([]string{"-o", path, source}, args...)...).CombinedOutput()
+	require.NoError(b, err, string(out))
+}
+
+func (b bench) says() []string {
+	remarks, err := Tree(b.Look)
+	require.NoError(b, err)
+	var lines []string
+	for _, r := range remarks {
+		lines = append(lines, string(r.Grade)+" "+r.String())
+	}
+	return lines
+}
+
+func TestWhatIsRemarked(t *testing.T) {
+	b := newBench(t)
+	assert.Equal(t, []string{"refused nothing but empty directories was placed"}, b.says())
+	lib := filepath.Join(b.Staged, "lib")
+	b.cc("lib/libleaf.so", "-shared", "-fPIC", "-Wl,-soname,libleaf.so")
+	b.cc("bin/good", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Tree+"/lib")
+	b.cc("bin/near", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,$ORIGIN/../lib")
+	assert.Empty(t, b.says(), "nothing is wrong with these")
+	b.cc("bin/lost", "-DMAIN", "-L"+lib, "-lleaf")
+	b.cc("bin/work", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Work+"/build:"+b.Tree+"/lib")
+	b.put("lib/pkgconfig/fern.pc", "prefix="+b.Stage+b.Tree+"\nlibdir="+b.Tree+"/lib\nincludedir="+b.Tree+"/include\n", 0o644)
+	b.put("share/note", "built in "+b.Work+"/build\n", 0o644)
+	b.put("bin/door", "#!/bin/sh\n", 0o755|os.ModeSetuid)
+	b.put("var/open", "x", 0o666)
+	require.NoError(t, os.Symlink("gone", filepath.Join(b.Staged, "bin/link")))
+	require.NoError(t, os.Symlink(b.Work+"/x", filepath.Join(b.Staged, "bin/work-link")))
+	assert.Equal(t, []string{
+		"mended bin/door: it ran with the rights of its owner or group (setuid, setgid); these bits are gone",
+		"warned bin/link: it is a link to nothing: gone",
+		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
+		"warned bin/work: its run path names the directory that the package was built in: " + b.Work + "/build",
+		"warned bin/work: it names the directory that the package was built in, which will be gone",
+		"refused bin/work-link: it is a link into the directory that the package was built in: " + b.Work + "/x",
+		"mended lib/pkgconfig/fern.pc: it named the directory it was placed in; it names the tree now",
+		"warned lib/pkgconfig/fern.pc: it names what is not there: /trees/fern/1.0/include",
+		"warned share/note: it names the directory that the package was built in, which will be gone",
+		"mended var/open: everybody could write to it; that is gone",
+	}, b.says())
+	data, err := os.ReadFile(filepath.Join(b.Staged, "lib/pkgconfig/fern.pc"))
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "prefix=/trees/fern/1.0\n")
+	for name, mode := range map[string]os.FileMode{"bin/door": 0o755, "var/open": 0o664} {
+		info, err := os.Stat(filepath.Join(b.Staged, name))
+		require.NoError(t, err)
+		assert.Equal(t, mode, info.Mode(), name)
+	}
+}
+
+func TestCompare(t *testing.T) {
+	a, b := newBench(t), newBench(t)
+	for _, side := range []bench{a, b} {
+		side.put("same", "leaf", 0o644)
+		side.put("left/out", side.Work, 0o644)
+	}
+	differences, err := Compare(a.Staged, b.Staged, "left")
+	require.NoError(t, err)
+	assert.Empty(t, differences)
+	a.put("first", "", 0o644)
+	b.put("second", "", 0o644)
+	a.put("text", "one\ntwo\n", 0o644)
+	b.put("text", "one\ntoo\n", 0o644)
+	a.put("mode", "", 0o755)
+	b.put("mode", "", 0o644)
+	a.put("packed.gz", "\x1f\x8b\x08\x00aaaarest", 0o644)
+	b.put("packed.gz", "\x1f\x8b\x08\x00bbbbrest", 0o644)
+	a.put("data", "\x00\x01", 0o644)
+	b.put("data", "\x00\x02", 0o644)
+	a.cc("lib/libleaf.so", "-shared", "-fPIC", "-g", "-Wl,--build-id=none")
+	b.cc("lib/libleaf.so", "-shared", "-fPIC", "-g", "-Wl,--build-id=none")
+	differences, err = Compare(a.Staged, b.Staged, "left")
+	require.NoError(t, err)
+	var lines []string
+	for _, d := range differences {
+		lines = append(lines, d.String())
+	}
+	assert.Equal(t, []string{
+		"data: from byte 1 on", "first: only in the first", lines[2],
+		"mode: its mode is -rwxr-xr-x and -rw-r--r--", "packed.gz: a gzip file, in the time of its header",
+		"second: only in the second", `text: text, line 2: "two" and "too"`,
+	}, lines)
+	assert.Regexp(t, `^lib/libleaf.so: a program or library, in .*\.debug_`, lines[2], "the directory it was built in")
+}

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+
+	"fernladder/core/build"
+	"fernladder/core/inspect"
+	"fernladder/internal/term"
+)
+
+// differs is the error for builds that came out otherwise the second time.
+type differs struct{ packages []string }
+
+func (e *differs) Error() string {
+	return fmt.Sprintf("%s came out differently the second time", isAnd(e.packages))
+}
+
+func isAnd(names []string) string {
+	text := names[0]
+	for i, name := range names[1:] {
+		text += map[bool]string{true: " and ", false: ", "}[i == len(names)-2] + name
+	}
+	return text
+}
+
+// proven is what came of building a package twice.
+type proven struct {
+	Name        string               `json:"name"`
+	Version     string               `json:"version"`
+	ID          string               `json:"id"`
+	Differences []inspect.Difference `json:"differences"`
+}
+
+// prove builds what is named a second time and compares.
+func (a *app) prove(ctx context.Context, names []string, f *ladderFlags) error {
+	l, err := a.buildLadder(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	if err := a.isolate(l.session); err != nil {
+		return err
+	}
+	asked := slices.DeleteFunc(slices.Clone(l.jobs), func(j *build.Job) bool { return !j.Package.Asked })
+	b, end, err := a.builder(l, len(asked))
+	if err != nil {
+		return err
+	}
+	if err := a.failed(ctx, b.Fetch(ctx, asked)); err != nil {
+		end()
+		return err
+	}
+	var all []proven
+	for _, j := range asked {
+		differences, err := b.Prove(ctx, j)
+		if err != nil {
+			end()
+			return err
+		}
+		all = append(all, proven{j.Name, j.Version, j.ID, append([]inspect.Difference{}, differences...)})
+	}
+	end()
+	if a.screen.JSON {
+		if err := a.screen.PrintJSON(all); err != nil {
+			return err
+		}
+	}
+	failed := &differs{}
+	for _, p := range all {
+		if len(p.Differences) > 0 {
+			failed.packages = append(failed.packages, p.Name)
+		}
+		if a.screen.JSON {
+			continue
+		}
+		if len(p.Differences) == 0 {
+			a.screen.Print("%s %s comes out the same when it is built in another directory.", a.screen.Strong(p.Name), p.Version)
+			continue
+		}
+		a.screen.Print("%s %s: %s differ:", a.screen.Strong(p.Name), p.Version, term.Count(len(p.Differences), "file"))
+		for _, d := range p.Differences {
+			a.screen.Print("    %s", d)
+		}
+	}
+	if len(failed.packages) > 0 {
+		return failed
+	}
+	return nil
+}
+
+// buildShell opens a shell where a build has failed.
+func (a *app) buildShell(ctx context.Context, names []string, f *ladderFlags) error {
+	if len(names) != 1 {
+		return usage("build --shell takes one name")
+	}
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	if err := a.isolate(l.session); err != nil {
+		return err
+	}
+	for _, j := range l.jobs {
+		if !j.Package.Asked {
+			continue
+		}
+		status, err := l.workshop.Shell(ctx, j, os.Stdin, os.Stdout, os.Stderr)
+		if errors.Is(err, build.ErrNoWork) {
+			return usage("%s %s has no build that has failed or was broken off; there is nothing to look at", j.Name, j.Version)
+		}
+		if err == nil && status != 0 {
+			a.screen.Note("The shell ended with status %d.", status)
+		}
+		return err
+	}
+	return nil
+}
