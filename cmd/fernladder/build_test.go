@@ -145,3 +145,35 @@ func (w *world) glob(pattern string) []string {
 	require.NoError(w.t, err)
 	return found
 }
+
+// Makefiles that race are found out, and the line that the recipe needs is told.
+func TestMakefilesThatRace(t *testing.T) {
+	w := newWorld(t)
+	makefile := "all: a b\na:\n\tmkdir lock\n\tsleep 0.3; rmdir lock; touch a\nb:\n\tmkdir lock\n\tsleep 0.3; rmdir lock; touch b\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); cp a $(DESTDIR)$(PREFIX)\n"
+	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", makefile)
+	const says = "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in recipes/fern/recipe.toml"
+	assert.Contains(t, w.must("build", "fern", "-j", "2").stderr, says)
+	assert.Contains(t, w.must("show", "fern").stdout, says)
+	w.pkg("moss", "[build]\nmethod = \"make\"\n", "Makefile", "all:\n\techo moss.c:1: error: dry; exit 1\n")
+	w.fails(1, []string{"build", "moss", "-j", "2"}, "error: dry")
+	assert.Contains(t, w.must("log", "moss").stdout, "once more with one")
+}
+
+// Tries run commands, which may have to fail, and programs that are compiled
+// against the package.
+func TestKindsOfTries(t *testing.T) {
+	w, _ := newGarden(t)
+	w.must("install", "dewcalc")
+	assert.Contains(t, w.must("try", "dewcalc").stdout, "$ a program compiled against the package")
+	library := script("place", "mkdir -p $DESTDIR$FL_PREFIX/lib/pkgconfig; cd $DESTDIR$FL_PREFIX/lib; echo 'int leaf(void) { return 7; }' >leaf.c; cc -shared -fPIC -o libleaf.so leaf.c; "+
+		`printf 'Name: leaf\nDescription: leaf\nVersion: 1\nLibs: -L%s/lib -lleaf\n' $FL_PREFIX >pkgconfig/leaf.pc`)
+	try := "[[try]]\nprogram = '''\nint leaf(void);\nint main(void) { return leaf(); }\n'''\n"
+	w.pkg("fern", library+try+"modules = [\"leaf\"]\nstatus = 7\n")
+	w.must("install", "fern")
+	w.pkg("moss", library+try+"flags = [\"-lleaf\"]\n")
+	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage try: a program compiled against the package: it ended with status 7")
+	w.pkg("sage", library+"[[try]]\nrun = \"true\"\nstatus = 3\n")
+	w.fails(1, []string{"install", "sage"}, "true: it ended with status 0, and should end with status 3")
+	w.pkg("reed", library+"[[try]]\nexpect = \"x\"\n")
+	w.fails(3, []string{"install", "reed"}, "a try runs a command or a program")
+}

@@ -182,7 +182,13 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 
 func (g *building) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
-		if err := g.command(ctx, c, output); err != nil {
+		err := g.command(ctx, c, output)
+		if err != nil && ctx.Err() == nil && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
+			if g.alone(ctx, c, output) == nil {
+				continue
+			}
+		}
+		if err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -190,6 +196,23 @@ func (g *building) commands(ctx context.Context, stage Stage, output *os.File, l
 		}
 	}
 	return nil
+}
+
+// alone runs a command that has failed once more, with one job. When it
+// succeeds, what it runs is not fit for several.
+func (g *building) alone(ctx context.Context, c Command, output *os.File) error {
+	fmt.Fprintf(output, ownMark+"this has failed with several jobs; once more with one:\n")
+	if c.Jobs == Shared {
+		c.Argv = append(slices.Clone(c.Argv), "-j1")
+	}
+	c.Jobs = One
+	err := g.command(ctx, c, output)
+	if err == nil {
+		r := inspect.Remark{Grade: inspect.Warned, Text: "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in " + g.job.Package.Recipe.File}
+		g.Racing = &r
+		g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
+	}
+	return err
 }
 
 // discard takes a tree away that is not complete. Where the build is only

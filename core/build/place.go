@@ -59,6 +59,9 @@ func (g *building) inspect(staged, log string) error {
 	}
 	var refused []string
 	g.Remarks = nil
+	if g.Racing != nil {
+		g.Remarks = append(g.Remarks, *g.Racing)
+	}
 	for _, r := range remarks {
 		if r.Grade == inspect.Refused {
 			refused = append(refused, r.String())
@@ -130,11 +133,11 @@ func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
 	defer output.Close()
 	failed := ""
 	for _, r := range results {
-		fmt.Fprintf(output, ownMark+"%s\n%s", r.Run, r.Output)
+		fmt.Fprintf(output, ownMark+"%s\n%s", r.Try, r.Output)
 		if r.Problem != "" {
 			fmt.Fprintf(output, ownMark+"%s\n", r.Problem)
 			if failed == "" {
-				failed = fmt.Sprintf("%s: %s", r.Run, r.Problem)
+				failed = fmt.Sprintf("%s: %s", r.Try, r.Problem)
 			}
 		}
 	}
@@ -162,7 +165,7 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	}
 	for _, t := range p.Recipe.Tries {
 		if t.When.Holds(p.Facts(g.Machine)) {
-			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect})
+			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
 		}
 	}
 	receipt.Env = g.userEnvironment()

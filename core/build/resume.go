@@ -24,6 +24,7 @@ type progress struct {
 	Seconds map[string]float64 `json:"seconds"`
 	CPU     map[string]float64 `json:"cpu_seconds"`
 	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
+	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
 }
 
 // holdNeeds keeps the trees that the build sees from being removed until it is

@@ -2,8 +2,10 @@ package build
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -48,7 +50,10 @@ func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string
 		if err != nil {
 			return nil, err
 		}
-		err = process{dir: place, argv: []string{"sh", "-e", "-c", t.Run}, env: env, output: output, room: room}.run(ctx)
+		if err := os.WriteFile(filepath.Join(place, "program.c"), []byte(t.Program), 0o644); t.Program != "" && err != nil {
+			return nil, err
+		}
+		err = process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t)}, env: env, output: output, room: room}.run(ctx)
 		output.Close()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -59,7 +64,9 @@ func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string
 		}
 		result := TryResult{Try: t, Output: string(data)}
 		switch {
-		case err != nil:
+		case exitStatus(err) != t.Status && t.Status != 0:
+			result.Problem = fmt.Sprintf("it %s, and should end with status %d", endedHow(err), t.Status)
+		case err != nil && t.Status == 0:
 			result.Problem = "it " + status(err)
 		case t.Expect != "" && !matches(t.Expect, data):
 			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
@@ -67,6 +74,41 @@ func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string
 		results = append(results, result)
 	}
 	return results, nil
+}
+
+// tryScript is the shell text of a try.
+func tryScript(t store.Try) string {
+	if t.Program == "" {
+		return t.Run
+	}
+	compile := "cc $CPPFLAGS -o program program.c $LDFLAGS " + strings.Join(t.Flags, " ")
+	if len(t.Modules) > 0 {
+		compile = "flags=$(pkg-config --cflags --libs " + strings.Join(t.Modules, " ") + ")\n" + compile + " $flags"
+	}
+	run := t.Run
+	if run == "" {
+		run = "./program"
+	}
+	return compile + "\n" + run
+}
+
+// exitStatus is the status that a process ended with, or -1.
+func exitStatus(err error) int {
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &exit):
+		return exit.ExitCode()
+	}
+	return -1
+}
+
+func endedHow(err error) string {
+	if err == nil {
+		return "ended with status 0"
+	}
+	return status(err)
 }
 
 // tryEnvironment is what a user of the build has: its programs and those that
@@ -99,7 +141,43 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			visible = append(visible, next)
 		}
 	}
+	neighbours, err := NeighboursOf(s, receipt)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range neighbours[1:] {
+		if next, err := s.Receipt(n.Ref); err == nil && !seen[n.Ref] {
+			visible = append(visible, next)
+		}
+	}
+	for _, pair := range Surroundings(neighbours) {
+		if pair.Name != "PATH" {
+			env = append(env, pair.Name+"="+pair.Values[0])
+		}
+	}
 	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), visible, nil
+}
+
+// NeighboursOf are the trees that one sees who builds against an installed
+// build: its own, and those of the libraries that it needs.
+func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
+	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.Tree, Role: recipe.Library, Direct: true}}
+	seen := map[store.Ref]bool{receipt.Ref: true}
+	for queue := []*store.Receipt{receipt}; len(queue) > 0; queue = queue[1:] {
+		for _, need := range queue[0].Needs {
+			if need.Role != recipe.Library || seen[need.Ref] {
+				continue
+			}
+			seen[need.Ref] = true
+			next, err := s.Receipt(need.Ref)
+			if err != nil {
+				return nil, s.Wrap(err)
+			}
+			queue = append(queue, next)
+			neighbours = append(neighbours, Neighbour{Ref: next.Ref, Tree: next.Tree, Role: recipe.Library})
+		}
+	}
+	return neighbours, nil
 }
 
 // matches tells whether the pattern matches somewhere in what was printed; ^

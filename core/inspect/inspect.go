@@ -161,7 +161,7 @@ func (l Look) file(path, name string, info fs.FileInfo) ([]Remark, error) {
 		}
 		remarks = append(remarks, Remark{Mended, name, "it named the directory it was placed in; it names the tree now"})
 	}
-	if bytes.Contains(data, []byte(l.Work+"/")) {
+	if bytes.Contains(loaded(data), []byte(l.Work+"/")) {
 		remarks = append(remarks, Remark{Warned, name, "it names the directory that the package was built in, which will be gone"})
 	}
 	switch filepath.Ext(name) {
@@ -169,6 +169,24 @@ func (l Look) file(path, name string, info fs.FileInfo) ([]Remark, error) {
 		remarks = append(remarks, l.paths(string(data), name)...)
 	}
 	return remarks, nil
+}
+
+// loaded is what of a file matters when it is used: of programs and libraries,
+// what is not only for debuggers.
+func loaded(data []byte) []byte {
+	f, err := elf.NewFile(bytes.NewReader(data))
+	if err != nil {
+		return data
+	}
+	defer f.Close()
+	var all []byte
+	for _, s := range f.Sections {
+		if s.Flags&elf.SHF_ALLOC != 0 && s.Type != elf.SHT_NOBITS {
+			section, _ := s.Data()
+			all = append(all, section...)
+		}
+	}
+	return all
 }
 
 // rewrite replaces what is in a file and keeps its mode and time.

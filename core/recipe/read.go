@@ -79,6 +79,14 @@ func (r *Recipe) contradictions() keyfile.Problems {
 			report(n.Position, "ask for a module or a program instead", "headers and libraries do not tell their version")
 		}
 	}
+	for _, t := range r.Tries {
+		switch {
+		case t.Run == "" && t.Program == "":
+			report(t.Position, "add run = \"…\" or program = '''…'''", "a try runs a command or a program")
+		case t.Program == "" && (t.Flags != nil || t.Modules != nil):
+			report(t.Position, "", "flags and modules are for the compilation of a program, and there is none")
+		}
+	}
 	if r.Build.Method == Script && r.Step("place") == "" {
 		report(keyfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
 	}

@@ -181,6 +181,10 @@ type Try struct {
 	Run    string
 	Expect string // a regular expression that the output must match, or ""
 	When   Condition
+	Status int // what it must end with
+
+	Program        string   // C source, compiled against the tree, or ""
+	Flags, Modules []string // of its compilation
 }
 
 // VariableName returns what follows FL_TREE_ or FL_OPTION_ for a name: upper

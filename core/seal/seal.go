@@ -181,12 +181,12 @@ func try(level Level, dir string) error {
 }
 
 // Main runs the command of a room when this process was started for that, with
-// these arguments and outputs, and then returns its status and true.
-func Main(args []string, out, errOut *os.File) (status int, started bool) {
+// these arguments, input and outputs, and then returns its status and true.
+func Main(args []string, in, out, errOut *os.File) (status int, started bool) {
 	if len(args) != 2 || args[0] != name {
 		return 0, false
 	}
-	status, err := inRoom(args[1], out, errOut)
+	status, err := inRoom(args[1], in, out, errOut)
 	if err != nil {
 		fmt.Fprintln(errOut, err)
 		status = failed
@@ -194,7 +194,7 @@ func Main(args []string, out, errOut *os.File) (status int, started bool) {
 	return status, true
 }
 
-func inRoom(fd string, out, errOut *os.File) (int, error) {
+func inRoom(fd string, in, out, errOut *os.File) (int, error) {
 	number, err := strconv.Atoi(fd)
 	if err != nil {
 		return 0, err
@@ -212,5 +212,5 @@ func inRoom(fd string, out, errOut *os.File) (int, error) {
 	if o.Level == Fenced {
 		return 0, o.fenced()
 	}
-	return o.sealed(out, errOut)
+	return o.sealed(in, out, errOut)
 }

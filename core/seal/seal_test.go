@@ -12,7 +12,7 @@ import (
 
 // The test binary is its own second copy.
 func TestMain(m *testing.M) {
-	if status, started := Main(os.Args, os.Stdout, os.Stderr); started {
+	if status, started := Main(os.Args, os.Stdin, os.Stdout, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(m.Run())

@@ -16,7 +16,7 @@ import (
 // sealed is the first process of a sealed room: it puts the room together, runs
 // the command in it and returns its status. When it ends, the kernel ends
 // everything that the command has left running.
-func (o order) sealed(out, errOut *os.File) (int, error) {
+func (o order) sealed(in, out, errOut *os.File) (int, error) {
 	runtime.LockOSThread() // what follows is about threads as much as processes
 	if err := o.furnish(); err != nil {
 		return 0, fmt.Errorf("the sealed room cannot be made: %w", err)
@@ -26,7 +26,7 @@ func (o order) sealed(out, errOut *os.File) (int, error) {
 	}
 	command := exec.Command(o.File)
 	command.Args, command.Dir, command.Env = o.Argv, o.Dir, o.Env
-	command.Stdin, command.Stdout, command.Stderr = os.Stdin, out, errOut
+	command.Stdin, command.Stdout, command.Stderr = in, out, errOut
 	for i := range o.Fds {
 		command.ExtraFiles = append(command.ExtraFiles, os.NewFile(uintptr(3+i), "inherited"))
 	}

@@ -87,8 +87,23 @@ type Link struct {
 
 // A Try is a command that shows whether the package works.
 type Try struct {
-	Run    string `json:"run"`
-	Expect string `json:"expect,omitempty"`
+	Run     string   `json:"run,omitempty"`
+	Expect  string   `json:"expect,omitempty"`
+	Status  int      `json:"status,omitempty"`
+	Program string   `json:"program,omitempty"` // C source
+	Flags   []string `json:"flags,omitempty"`
+	Modules []string `json:"modules,omitempty"`
+}
+
+// String is what was run, in one line.
+func (t Try) String() string {
+	switch {
+	case t.Run == "":
+		return "a program compiled against the package"
+	case t.Program != "":
+		return t.Run + ", a program compiled against the package"
+	}
+	return t.Run
 }
 
 // A Config is a file that the administrator edits: it is in the root, and the

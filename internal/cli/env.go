@@ -9,7 +9,6 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
-	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -106,21 +105,9 @@ func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
 	if err != nil {
 		return nil, err
 	}
-	neighbours := []build.Neighbour{{Ref: r.Ref, Tree: r.Tree, Role: recipe.Library, Direct: true}}
-	seen := map[store.Ref]bool{r.Ref: true}
-	for queue := []*store.Receipt{r}; len(queue) > 0; queue = queue[1:] {
-		for _, need := range queue[0].Needs {
-			if need.Role != recipe.Library || seen[need.Ref] {
-				continue
-			}
-			seen[need.Ref] = true
-			next, err := s.store.Receipt(need.Ref)
-			if err != nil {
-				return nil, s.store.Wrap(err)
-			}
-			queue = append(queue, next)
-			neighbours = append(neighbours, build.Neighbour{Ref: next.Ref, Tree: next.Tree, Role: recipe.Library})
-		}
+	neighbours, err := build.NeighboursOf(s.store, r)
+	if err != nil {
+		return nil, err
 	}
 	var lines []variable
 	for _, pair := range build.Surroundings(neighbours) {

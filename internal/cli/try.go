@@ -85,7 +85,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 }
 
 func (a *app) showTry(name string, r build.TryResult) {
-	a.screen.Print("%s$ %s", name, r.Run)
+	a.screen.Print("%s$ %s", name, r.Try)
 	for line := range strings.Lines(r.Output) {
 		a.screen.Print("    %s", strings.TrimRight(line, "\n"))
 	}
