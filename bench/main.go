@@ -67,6 +67,7 @@ func main() {
 			}
 		}
 	}
+	makespans(*only)
 }
 
 // run measures both sides in turns and prints the row.

@@ -177,3 +177,43 @@ func TestKindsOfTries(t *testing.T) {
 	w.pkg("reed", library+"[[try]]\nexpect = \"x\"\n")
 	w.fails(3, []string{"install", "reed"}, "a try runs a command or a program")
 }
+
+// What a build may not have is named: addresses, files elsewhere, homes.
+func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
+	needs(t, "sealed")
+	w := newWorld(t)
+	for step, says := range map[string]string{
+		"echo x >/usr/leaf": "The build wanted to change /usr/leaf, which is read-only for it.",
+		"cat /root/leaf":    "The build wanted the file /root/leaf; it sees nobody's home.",
+		"git clone https://vale-glasshouse.example/x.git": "The build wanted the address vale-glasshouse.example; it has no network.",
+	} {
+		w.pkg("fern", script("compile", step+" || { exit 1; }", "place", place("fern")))
+		w.fails(1, []string{"build", "fern"}, says)
+	}
+}
+
+// A changed recipe goes on with what is still good, and a build that prints
+// without end is ended.
+func TestStagesThatAreStillGood(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("moss", "[build]\nmethod = \"configure\"\n", "configure", "#!/bin/sh\nexit 1\n")
+	w.fails(1, []string{"build", "moss"})
+	before := w.sh("stat -c %i root/work/moss-1.0-*/source/configure").stdout
+	w.edit("recipes/moss/recipe.toml", "[build]", "[build.env]\nLEAF = \"2\"\n[build]")
+	w.fails(1, []string{"build", "moss"})
+	assert.Len(t, w.glob("root/work/moss-1.0-*"), 1, "the new build has taken the old one's source")
+	assert.Equal(t, before, w.sh("stat -c %i root/work/moss-1.0-*/source/configure").stdout)
+
+	// The check stage is no part of the build id; a changed one runs again.
+	w.pkg("sage", script("compile", ":", "check", "echo first", "place", "test -f ../../../go; "+place("sage")))
+	w.isolation = "open"
+	w.fails(1, []string{"build", "sage"})
+	w.edit("recipes/sage/recipe.toml", "echo first", "echo second")
+	w.write("root/go", "")
+	w.must("build", "sage")
+	assert.Contains(t, w.must("log", "sage", "--stage", "check").stdout, "\nsecond\n")
+
+	w.write("fernladder.toml", w.read("fernladder.toml")+"largest_log = 1\n")
+	w.pkg("reed", script("compile", "yes", "place", place("reed")))
+	w.fails(1, []string{"build", "reed"}, "was ended: it has printed more than the settings allow (largest_log)")
+}

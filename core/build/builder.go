@@ -78,7 +78,7 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 		return nil, err
 	}
 	defer free()
-	if err := g.prepare(); err != nil {
+	if err := g.prepare(ctx); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
 	for _, stage := range g.job.Stages {
@@ -119,6 +119,7 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 	if !slices.Contains(g.Done, name) {
 		g.Done = append(g.Done, name)
 	}
+	g.Inputs[name] = g.inputs(name)
 	g.Seconds[name] += elapsed.Seconds()
 	g.CPU[name] += g.used.cpu.Seconds()
 	g.Events.Event(event.Event{Kind: event.StageEnded, Package: g.job.Name, Version: g.job.Version, Stage: name, Elapsed: elapsed})
@@ -281,7 +282,40 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) erro
 		p.argv = c.Argv
 	}
 	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
-	return p.run(ctx)
+	limited, stop := g.limit(ctx, output)
+	defer stop()
+	err = p.run(limited)
+	if cause := context.Cause(limited); errors.Is(cause, errWordy) {
+		return cause
+	}
+	return err
+}
+
+// errWordy is the error for a command that prints without end.
+var errWordy = errors.New("it has printed more than the settings allow (largest_log)")
+
+// limit ends a command whose output has become too large.
+func (g *building) limit(ctx context.Context, output *os.File) (limited context.Context, stop func()) {
+	if g.LargestLog == 0 {
+		return ctx, func() {}
+	}
+	limited, cancel := context.WithCancelCause(ctx)
+	const often = time.Second / 2
+	ticker := time.NewTicker(often)
+	go func() {
+		defer ticker.Stop()
+		for {
+			select {
+			case <-limited.Done():
+				return
+			case <-ticker.C:
+				if info, err := output.Stat(); err == nil && info.Size() > g.LargestLog {
+					cancel(errWordy)
+				}
+			}
+		}
+	}()
+	return limited, func() { cancel(nil) }
 }
 
 // knowsSlots tells whether a ninja takes job slots from a pipe that has a name,
@@ -309,6 +343,7 @@ func (g *building) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: g.job.Name, Version: g.job.Version, Stage: stage, What: what, Log: log, Work: g.dirs.work}
 	if log != "" {
 		f.Lines = excerpt(log, 12)
+		f.KeptOut = keptOut(log, g.Isolation)
 	}
 	var disk syscall.Statfs_t
 	const almostNothing = 1 << 20

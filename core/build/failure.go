@@ -19,12 +19,16 @@ type Failure struct {
 	Lines    []string // of the log, from just before the first error on
 	DiskFull bool     // the root's disk has next to nothing left
 	Work     string   // the build's directory, kept for a look and for the next run
+	KeptOut  []string // what it wanted of the machine and could not have, as far as it said so
 }
 
 func (e *Failure) Error() string {
 	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
 	for _, line := range e.Lines {
 		text += "\n    │ " + line
+	}
+	for _, wanted := range e.KeptOut {
+		text += "\n  The build wanted " + wanted + "."
 	}
 	if e.Log != "" {
 		text += "\n  Whole log: " + e.Log

@@ -81,6 +81,9 @@ type Workshop struct {
 	// The zero value is seal.Open.
 	Isolation seal.Level
 
+	// LargestLog is the most bytes that a stage may print; 0 is no limit.
+	LargestLog int64
+
 	again bool // what is built is built already, and only compared
 }
 

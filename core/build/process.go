@@ -108,6 +108,9 @@ func exited(pid int) {
 // status says in words how a process ended.
 func status(err error) string {
 	var exit *exec.ExitError
+	if errors.Is(err, errWordy) {
+		return "was ended: " + err.Error()
+	}
 	if !errors.As(err, &exit) {
 		return "could not be run: " + err.Error()
 	}

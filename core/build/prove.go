@@ -40,7 +40,7 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 	if err := os.RemoveAll(g.dirs.work); err != nil {
 		return nil, b.Store.Wrap(err)
 	}
-	if err := g.prepare(); err != nil {
+	if err := g.prepare(ctx); err != nil {
 		return nil, b.Store.Wrap(err)
 	}
 	for _, stage := range g.job.Stages {

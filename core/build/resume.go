@@ -23,6 +23,8 @@ type progress struct {
 	Sources []store.Source     `json:"sources"` // as they came
 	Seconds map[string]float64 `json:"seconds"`
 	CPU     map[string]float64 `json:"cpu_seconds"`
+	Inputs  map[string]string  `json:"inputs"`            // of the stages that are done
+	Pure    bool               `json:"pure"`              // the source is as it was unpacked and patched
 	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
 	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
 }
@@ -53,7 +55,7 @@ func (g *building) holdNeeds(ctx context.Context) (free func(), err error) {
 
 // prepare makes the work directory, or finds what an earlier run has left and
 // how much of it can be relied on.
-func (g *building) prepare() error {
+func (g *building) prepare(ctx context.Context) error {
 	for _, dir := range []string{g.dirs.home, g.dirs.tmp, g.Store.Logs(g.job.Ref)} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
@@ -66,6 +68,9 @@ func (g *building) prepare() error {
 	}
 	if err != nil { // there is none, or it is no use
 		g.progress = progress{}
+		if err := g.adopt(ctx); err != nil {
+			return err
+		}
 	}
 	if g.Seconds == nil {
 		g.Seconds = map[string]float64{}
@@ -73,11 +78,15 @@ func (g *building) prepare() error {
 	if g.CPU == nil {
 		g.CPU = map[string]float64{}
 	}
-	g.Build = g.job.Ref
+	if g.Inputs == nil {
+		g.Inputs = map[string]string{}
+	}
+	g.Build, g.Pure = g.job.Ref, g.pure()
 	if len(g.parts) > 0 {
 		g.Sources = g.parts
 	}
 	g.distrust()
+	g.renewed()
 	return g.restage()
 }
 

@@ -33,7 +33,7 @@ func (w *Workshop) Shell(ctx context.Context, job *Job, in, out, errOut *os.File
 		return 0, err
 	}
 	defer free()
-	if err := g.prepare(); err != nil {
+	if err := g.prepare(ctx); err != nil {
 		return 0, w.Store.Wrap(err)
 	}
 	room, err := g.room()

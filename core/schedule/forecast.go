@@ -11,7 +11,22 @@ import (
 // processors than it can keep busy takes so much longer. Tasks without a slot
 // take no time.
 func Forecast(tasks []Task, slots int) (takes, busy time.Duration) {
-	q := NewQueue(tasks)
+	return forecast(NewQueue(tasks), tasks, slots)
+}
+
+// ForecastUnknown says how long Run should take when it does not know how long
+// tasks are, and they are as long as here.
+func ForecastUnknown(tasks []Task, slots int) time.Duration {
+	unknown := make([]Task, len(tasks))
+	for i, t := range tasks {
+		t.Length = 0
+		unknown[i] = t
+	}
+	takes, _ := forecast(NewQueue(unknown), tasks, slots)
+	return takes
+}
+
+func forecast(q *Queue, tasks []Task, slots int) (takes, busy time.Duration) {
 	left := map[int]float64{} // of running tasks: seconds, with all the processors they can use
 	width := func(i int) float64 { return max(1, tasks[i].Width) }
 	now := 0.0

@@ -189,6 +189,7 @@ func TestForecast(t *testing.T) {
 		}
 		takes, busy := Forecast(tasks, slots)
 		assert.InDelta(t, work.Seconds(), busy.Seconds(), 0.001)
+		assert.GreaterOrEqual(t, ForecastUnknown(tasks, slots).Seconds(), path.Seconds()-0.001)
 		assert.GreaterOrEqual(t, takes.Seconds(), max(path.Seconds(), work.Seconds()/float64(slots))-0.001)
 		assert.LessOrEqual(t, takes.Seconds(), work.Seconds()+path.Seconds())
 	})

@@ -36,6 +36,7 @@ type Settings struct {
 	Downloads, DownloadsPerHost int
 	LargestDownload             int    // MiB
 	LargestSource               int    // MiB; 0: nothing is said
+	LargestLog                  int    // MiB
 	Credentials                 string // a file, or ""
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
@@ -75,6 +76,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. 8, if nothing is said."),
 		keyfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The most that one file may have, in MiB. 32768, if nothing is said."),
 		keyfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. If nothing is said: 102400, and, once that is over a GiB, not more than 200 times the archive's own size."),
+		keyfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB; then it is ended. 1024, if nothing is said."),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
@@ -143,7 +145,7 @@ func (p Place) home(variable, below string) string {
 // Read reads a settings file; without a name it returns what holds when there
 // is none. Errors are keyfile.Problems.
 func Read(file string, p Place) (Settings, error) {
-	s := Settings{File: file, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10}
+	s := Settings{File: file, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10}
 	var shelves []string
 	base := p.Working
 	if file != "" {

@@ -1,0 +1,57 @@
+package build
+
+import (
+	"bufio"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+
+	"fernladder/core/seal"
+)
+
+// keptOut finds out, from what a build has printed, what of the machine it
+// wanted and could not have in its room: a file to read or to change, or an
+// address. Programs that say nothing of it are not found out.
+func keptOut(log string, level seal.Level) []string {
+	if level == seal.Open || level == "" {
+		return nil
+	}
+	f, err := os.Open(log)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	const enough = 3
+	var found []string
+	lines := bufio.NewScanner(f)
+	lines.Buffer(make([]byte, 1<<16), 1<<20)
+	for lines.Scan() && len(found) < enough {
+		line := lines.Text()
+		for _, trace := range traces {
+			if match := trace.pattern.FindStringSubmatch(line); match != nil {
+				what := strings.ReplaceAll(trace.says, "$", match[len(match)-1])
+				if !slices.Contains(found, what) {
+					found = append(found, what)
+				}
+				break
+			}
+		}
+	}
+	return found
+}
+
+// traces are what programs print when a room keeps something from them. The last
+// group of a pattern is what they wanted.
+var traces = []struct {
+	pattern *regexp.Regexp
+	says    string
+}{
+	{regexp.MustCompile("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? *['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; it has no network"},
+	{regexp.MustCompile("(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\\.[A-Za-z0-9.-]+)"), "the address $; it has no network"},
+	{regexp.MustCompile("([A-Za-z0-9.:-]+\\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)"), "the network"},
+	{regexp.MustCompile("()Network is unreachable"), "the network"},
+	{regexp.MustCompile("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for it"},
+	{regexp.MustCompile("(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
+	{regexp.MustCompile("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which it may not"},
+}
