@@ -17,6 +17,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/schedule"
+	"fernladder/core/seal"
 	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/core/version"
@@ -47,7 +48,8 @@ type building struct {
 	parts  []store.Source // as they came in this run
 	began  time.Time
 	stages []store.StageTime
-	used   usage // by the commands of the stage
+	used   usage         // by the commands of the stage
+	inside *seal.Session // the sealed room, once there is one
 }
 
 // NewBuilder returns a builder with these slots.
@@ -78,6 +80,7 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 		return nil, err
 	}
 	defer free()
+	defer g.leave()
 	if err := g.prepare(ctx); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
@@ -154,7 +157,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 		err = g.renew(g.dirs.build)
 	case StagePlace:
 		if err = g.renew(g.dirs.stage); err == nil {
-			err = errors.Join(g.discard(), os.RemoveAll(g.filled()))
+			err = errors.Join(g.discard(), g.empty())
 		}
 	}
 	if _, missing := os.Stat(g.dirs.system); err == nil && missing != nil {
@@ -245,13 +248,18 @@ func what(c Command) string {
 }
 
 // command runs one command, with the job slots it is entitled to.
-func (g *building) command(ctx context.Context, c Command, output *os.File) error {
-	room, err := g.room()
-	if err != nil {
+func (g *building) command(ctx context.Context, c Command, output *os.File) (err error) {
+	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, used: &g.used}
+	if p.room, err = g.room(); err != nil {
 		return err
 	}
-	defer g.leaveRoom()
-	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, room: room, used: &g.used}
+	if p.room.Level == seal.Sealed {
+		if p.inside, err = g.enter(p.room); err != nil {
+			return err
+		}
+	} else {
+		defer g.leaveRoom()
+	}
 	if c.Jobs == Leased && g.knowsSlots(ctx, c.Argv[0]) {
 		c.Jobs, c.Named = Shared, true
 		c.Argv = slices.DeleteFunc(slices.Clone(c.Argv), func(arg string) bool { return arg == "-j$FL_JOBS" })

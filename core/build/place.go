@@ -24,13 +24,13 @@ func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tr
 func (g *building) collect(log string) error {
 	staged := g.staged()
 	_, errStaged := os.Lstat(staged)
-	_, errTree := os.Lstat(g.filled())
+	filled := g.hasFilled()
 	switch {
-	case errStaged == nil && errTree == nil:
+	case errStaged == nil && filled:
 		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
-	case errStaged != nil && errTree != nil:
+	case errStaged != nil && !filled:
 		return g.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
-	case errTree == nil:
+	case filled:
 		if err := os.MkdirAll(filepath.Dir(staged), 0o755); err != nil {
 			return err
 		}
@@ -99,6 +99,7 @@ func (g *building) outside(staged string) []string {
 
 // finish makes the stage a tree, tries it, and writes its receipt.
 func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
+	g.leave()
 	files, size, err := g.Store.Place(g.staged(), g.job.Ref)
 	if err != nil {
 		return nil, err

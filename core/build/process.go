@@ -27,7 +27,8 @@ type process struct {
 	output *os.File
 	files  []*os.File // its descriptors from 3 on
 	room   seal.Room
-	used   *usage // what it takes is added here, if it is not nil
+	inside *seal.Session // where it runs instead of in a room of its own, or nil
+	used   *usage        // what it takes is added here, if it is not nil
 }
 
 // usage is what commands have taken of the machine.
@@ -36,6 +37,10 @@ type usage struct {
 	memory int64 // bytes of the largest process
 }
 
+// grace is the time that a command has to put a terminal or a half-written file
+// in order.
+const grace = 2 * time.Second
+
 // run runs a process to its end. It has no terminal and no input, and is the
 // leader of a session of its own; when ctx ends, the whole session is ended.
 func (p process) run(ctx context.Context) error {
@@ -43,6 +48,9 @@ func (p process) run(ctx context.Context) error {
 	file := programs.Find(p.argv[0])
 	if file == "" {
 		return errors.New("there is no such program")
+	}
+	if p.inside != nil {
+		return p.runInside(ctx, file)
 	}
 	command, started, err := p.room.Command(file, p.argv, p.dir, append(p.env, "PWD="+p.dir), p.files)
 	if err != nil {
@@ -65,8 +73,6 @@ func (p process) run(ctx context.Context) error {
 		select {
 		case <-ended:
 		case <-ctx.Done():
-			// Time to put a terminal or a half-written file in order.
-			const grace = 2 * time.Second
 			syscall.Kill(-command.Process.Pid, syscall.SIGTERM)
 			select {
 			case <-ended:
@@ -95,6 +101,46 @@ func (p process) run(ctx context.Context) error {
 	return err
 }
 
+// exitedWith is the error for a command in a session that has not ended with
+// status 0.
+type exitedWith struct{ status int }
+
+func (e exitedWith) Error() string { return fmt.Sprintf("ended with status %d", e.status) }
+
+// runInside runs a process in a room that is there.
+func (p process) runInside(ctx context.Context, file string) error {
+	type outcome struct {
+		seal.Ended
+		err error
+	}
+	done := make(chan outcome, 1)
+	go func() {
+		ended, err := p.inside.Run(file, p.argv, p.dir, append(p.env, "PWD="+p.dir), p.output, p.files)
+		done <- outcome{ended, err}
+	}()
+	var o outcome
+	select {
+	case o = <-done:
+	case <-ctx.Done():
+		p.inside.Signal(syscall.SIGTERM)
+		select {
+		case o = <-done:
+		case <-time.After(grace):
+			p.inside.Leave()
+			<-done
+		}
+		return ctx.Err()
+	}
+	if p.used != nil {
+		p.used.cpu += o.CPU
+		p.used.memory = max(p.used.memory, o.Memory)
+	}
+	if o.err == nil && o.Status != 0 {
+		return exitedWith{o.Status}
+	}
+	return o.err
+}
+
 // exited returns when a child has ended, and leaves it to be waited for.
 func exited(pid int) {
 	for {
@@ -108,22 +154,27 @@ func exited(pid int) {
 // status says in words how a process ended.
 func status(err error) string {
 	var exit *exec.ExitError
-	if errors.Is(err, errWordy) {
+	var inside exitedWith
+	code := 0
+	switch {
+	case errors.Is(err, errWordy):
 		return "was ended: " + err.Error()
-	}
-	if !errors.As(err, &exit) {
+	case errors.As(err, &inside):
+		code = inside.status
+	case !errors.As(err, &exit):
 		return "could not be run: " + err.Error()
-	}
-	if w, ok := exit.Sys().(syscall.WaitStatus); ok && w.Signaled() {
-		if w.Signal() == syscall.SIGKILL {
-			return "was killed, perhaps because the memory was full"
+	default:
+		code = exit.ExitCode()
+		if w, ok := exit.Sys().(syscall.WaitStatus); ok && w.Signaled() {
+			code = 128 + int(w.Signal())
 		}
-		return fmt.Sprintf("was ended by signal %d (%s)", int(w.Signal()), w.Signal())
 	}
-	if code := exit.ExitCode(); code == 128+int(syscall.SIGKILL) { // of a command in a room
+	if signal := syscall.Signal(code - 128); signal == syscall.SIGKILL {
 		return "was killed, perhaps because the memory was full"
+	} else if signal > 0 && signal < 32 {
+		return fmt.Sprintf("was ended by signal %d (%s)", int(signal), signal)
 	}
-	return fmt.Sprintf("ended with status %d", exit.ExitCode())
+	return fmt.Sprintf("ended with status %d", code)
 }
 
 // killAll ends every process that the builds of jobs have left running in a

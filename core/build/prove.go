@@ -36,7 +36,10 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 	again := *job
 	again.Stages = workshop.stages(&again)
 	g := second.begin(&again, nil)
-	defer func() { err = errors.Join(err, os.RemoveAll(g.dirs.work)) }()
+	defer func() {
+		g.leave()
+		err = errors.Join(err, os.RemoveAll(g.dirs.work))
+	}()
 	if err := os.RemoveAll(g.dirs.work); err != nil {
 		return nil, b.Store.Wrap(err)
 	}

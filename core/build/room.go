@@ -31,6 +31,46 @@ func (g *building) room() (seal.Room, error) {
 	return r, nil
 }
 
+// enter returns the sealed room of the build, which all its commands share.
+func (g *building) enter(r seal.Room) (*seal.Session, error) {
+	if g.inside == nil {
+		inside, err := r.Enter(g.dirs.stage)
+		if err != nil {
+			return nil, err
+		}
+		g.inside = inside
+	}
+	return g.inside, nil
+}
+
+// leave ends the room, if there is one.
+func (g *building) leave() {
+	if g.inside != nil {
+		g.inside.Leave()
+		g.inside = nil
+	}
+	g.leaveRoom()
+}
+
+// empty takes away what stands where a makefile that knows no DESTDIR puts its
+// files. In a room that is there already, the directory itself has to stay.
+func (g *building) empty() error {
+	if g.inside == nil {
+		return os.RemoveAll(g.filled())
+	}
+	entries, err := os.ReadDir(g.filled())
+	for _, e := range entries {
+		err = errors.Join(err, os.RemoveAll(filepath.Join(g.filled(), e.Name())))
+	}
+	return err
+}
+
+// hasFilled tells whether there is something.
+func (g *building) hasFilled() bool {
+	entries, err := os.ReadDir(g.filled())
+	return err == nil && (len(entries) > 0 || g.Isolation != seal.Sealed)
+}
+
 // filled is where a makefile that knows no DESTDIR has put its files: the tree's
 // own directory, or what stands in for it in a sealed room.
 func (g *building) filled() string {

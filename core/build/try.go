@@ -95,9 +95,12 @@ func tryScript(t store.Try) string {
 // exitStatus is the status that a process ended with, or -1.
 func exitStatus(err error) int {
 	var exit *exec.ExitError
+	var inside exitedWith
 	switch {
 	case err == nil:
 		return 0
+	case errors.As(err, &inside):
+		return inside.status
 	case errors.As(err, &exit):
 		return exit.ExitCode()
 	}

@@ -114,12 +114,19 @@ func (r Room) Command(file string, argv []string, dir string, env []string, file
 	command.ExtraFiles = append(slices.Clone(files), read)
 	command.SysProcAttr = &syscall.SysProcAttr{}
 	if r.Level == Sealed {
-		command.SysProcAttr.Cloneflags = syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID |
-			syscall.CLONE_NEWIPC | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS
-		command.SysProcAttr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}
-		command.SysProcAttr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}
+		command.SysProcAttr = sealedAttributes()
 	}
 	return command, func() { read.Close() }, nil
+}
+
+// sealedAttributes gives the second copy its namespaces.
+func sealedAttributes() *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{
+		Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID |
+			syscall.CLONE_NEWIPC | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS,
+		UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
+		GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}},
+	}
 }
 
 // private lists what is in /etc and not for everybody. A command that root has
@@ -186,7 +193,12 @@ func Main(args []string, in, out, errOut *os.File) (status int, started bool) {
 	if len(args) != 2 || args[0] != name {
 		return 0, false
 	}
-	status, err := inRoom(args[1], in, out, errOut)
+	var err error
+	if args[1] == "serve" {
+		status, err = serve()
+	} else {
+		status, err = inRoom(args[1], in, out, errOut)
+	}
 	if err != nil {
 		fmt.Fprintln(errOut, err)
 		status = failed

@@ -4,7 +4,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -130,4 +132,49 @@ func TestLevels(t *testing.T) {
 	assert.Equal(t, level == Sealed, why == nil)
 	_, why = Strongest("/absent")
 	assert.ErrorContains(t, why, "no such file")
+}
+
+// Commands in one room run one after another, each with its own output and
+// files; what one leaves running does not meet the next, and nothing is left.
+func TestASession(t *testing.T) {
+	r := newRoom(t, Sealed)
+	s, err := r.Enter("stage")
+	require.NoError(t, err)
+	run := func(text string, files ...*os.File) (string, Ended) {
+		out, err := os.CreateTemp(t.TempDir(), "out")
+		require.NoError(t, err)
+		defer out.Close()
+		ended, err := s.Run("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin"}, out, files)
+		require.NoError(t, err)
+		data, err := os.ReadFile(out.Name())
+		require.NoError(t, err)
+		return string(data), ended
+	}
+	out, ended := run("echo leaf; cat " + r.visible + "/file " + r.secret + "/file; exit 7")
+	assert.Contains(t, out, "leaf\ngrown\n")
+	assert.Contains(t, out, "No such file")
+	assert.Equal(t, 7, ended.Status)
+	_, ended = run("setsid sleep 300 & i=0; while [ $i -lt 20000 ]; do i=$((i+1)); done")
+	assert.NotZero(t, ended.CPU)
+	out, _ = run("ps ax 2>/dev/null | grep -c '[s]leep 300'; cat <&3", must(os.Open(r.visible+"/file")))
+	assert.Equal(t, "0\ngrown\n", out)
+	_, ended = run("kill -9 $$")
+	assert.Equal(t, 128+9, ended.Status)
+	go func() { time.Sleep(50 * time.Millisecond); s.Signal(syscall.SIGTERM) }()
+	_, ended = run("sleep 300")
+	assert.Equal(t, 128+15, ended.Status)
+	_, err = s.Run("/no/such/program", []string{"x"}, "/", nil, os.Stdout, nil)
+	assert.ErrorContains(t, err, "no such file")
+	require.NoError(t, s.Leave())
+	_, err = s.Run("/bin/true", []string{"true"}, "/", nil, os.Stdout, nil)
+	assert.Error(t, err)
+	_, err = Room{Level: Sealed, Point: "/absent"}.Enter("stage")
+	assert.ErrorContains(t, err, "the sealed room cannot be made")
+}
+
+func must(f *os.File, err error) *os.File {
+	if err != nil {
+		panic(err)
+	}
+	return f
 }

@@ -24,20 +24,11 @@ func (o order) sealed(in, out, errOut *os.File) (int, error) {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		return 0, err
 	}
-	command := exec.Command(o.File)
-	command.Args, command.Dir, command.Env = o.Argv, o.Dir, o.Env
-	command.Stdin, command.Stdout, command.Stderr = in, out, errOut
+	var files []*os.File
 	for i := range o.Fds {
-		command.ExtraFiles = append(command.ExtraFiles, os.NewFile(uintptr(3+i), "inherited"))
+		files = append(files, os.NewFile(uintptr(3+i), "inherited"))
 	}
-	// In a user namespace of its own the command is an ordinary user: what runs
-	// as root tries to give files to other users, of whom there are none.
-	const builder = 1000
-	command.SysProcAttr = &syscall.SysProcAttr{
-		Cloneflags:  syscall.CLONE_NEWUSER,
-		UidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
-		GidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
-	}
+	command := o.command(in, out, errOut, files)
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	if err := command.Start(); err != nil {
@@ -49,6 +40,25 @@ func (o order) sealed(in, out, errOut *os.File) (int, error) {
 		}
 	}()
 	return wait(command.Process.Pid)
+}
+
+// command is what runs in the room. It is an ordinary user in a namespace of its
+// own: what runs as root tries to give files to other users, of whom there are
+// none.
+func (o order) command(in, out, errOut *os.File, files []*os.File) *exec.Cmd {
+	command := exec.Command(o.File)
+	command.Args, command.Dir, command.Env = o.Argv, o.Dir, o.Env
+	command.Stdout, command.Stderr, command.ExtraFiles = out, errOut, files
+	if in != nil {
+		command.Stdin = in
+	}
+	const builder = 1000
+	command.SysProcAttr = &syscall.SysProcAttr{
+		Cloneflags:  syscall.CLONE_NEWUSER,
+		UidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
+		GidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
+	}
+	return command
 }
 
 // wait waits for the command, and for all orphans that come to this process in
