@@ -50,6 +50,17 @@ fernladder build sporegen dewcalc
 fernladder plan glasshouse'
 shot install . 'fernladder install glasshouse
 fernladder install glasshouse'
+# The picture of a build under way is taken by the build itself.
+cp -r recipes slow && sed 's/recipes/slow/; s/root *= .*/root = "slow-root"/' fernladder.toml >slow.toml
+for name in loamdb sporegen; do
+	printf "[steps]\nbefore_compile = '''\nfor i in \$(seq 10 9 99); do echo \"[ \$i%%] Building C object $name.c.o\"; sleep 0.3; [ \$i -lt 60 ] || touch $work/now; done\n'''\n" >>slow/$name/recipe.toml
+done
+shot live . 'fernladder install glasshouse --output --isolation open --settings slow.toml'
+shot prove . 'fernladder build --prove mistplan
+fernladder history
+fernladder plan glasshouse --why sporegen
+fernladder plan glasshouse --tree
+fernladder clean'
 shot list . 'fernladder list
 fernladder show mistplan
 fernladder files mistplan'
