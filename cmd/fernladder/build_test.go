@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -216,4 +217,33 @@ func TestStagesThatAreStillGood(t *testing.T) {
 	w.write("fernladder.toml", w.read("fernladder.toml")+"largest_log = 1\n")
 	w.pkg("reed", script("compile", "yes", "place", place("reed")))
 	w.fails(1, []string{"build", "reed"}, "was ended: it has printed more than the settings allow (largest_log)")
+}
+
+// A failure is explained: its cause, and the lines that the recipe needs.
+func TestFailuresAreExplained(t *testing.T) {
+	w, _ := newGarden(t)
+	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", "all: fern.o\n", "fern.c", "#include <dewcalc.h>\n")
+	r := w.fails(1, []string{"build", "fern"}, "Cause: the header dewcalc.h is missing (fern.c:1).", "There is a recipe dewcalc; if it is that, add to recipes/fern/recipe.toml:",
+		"    recipe = \"dewcalc\"\n      role   = \"library\"", "    header = \"dewcalc.h\"", "fernladder host fern --install")
+	assert.Contains(t, r.stderr, "#include <dewcalc.h>")
+	w.pkg("reed", "[build]\nmethod = \"make\"\n", "Makefile", "all: reed.o\n", "reed.c", "#include <reed.h>\n", "reed.h", "\n")
+	w.fails(1, []string{"build", "reed"}, "Cause: the compiler does not find the header reed.h, although the source has it (reed.c:1).", "in_tree = true")
+	w.pkg("moss", "[build]\nmethod = \"configure\"\n", "configure", "#!/bin/sh\necho 'checking for sporegen... no'\necho 'configure: error: sporegen is needed'\nexit 1\n")
+	w.fails(1, []string{"build", "moss"}, "Cause: the program sporegen is missing.", "recipe = \"sporegen\"\n      role   = \"tool\"")
+	assert.Contains(t, w.must("log", "moss", "--errors").stdout, "Cause: the program sporegen is missing.")
+	var failed struct {
+		Cause  struct{ Kind string }
+		Advice []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(lastLine(w.run("build", "moss", "--json").stderr)), &failed))
+	assert.Equal(t, "missing_program", failed.Cause.Kind)
+	assert.NotEmpty(t, failed.Advice)
+	w.pkg("sage", "[build]\nmethod = \"make\"\n", "Makefile", "all:\n\t@echo the soil is odd; exit 1\n")
+	r = w.fails(1, []string{"build", "sage"}, "the soil is odd")
+	assert.NotContains(t, r.stderr, "Cause:", "nothing is made up")
+}
+
+func lastLine(text string) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	return lines[len(lines)-1]
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/diagnose"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
@@ -347,10 +349,29 @@ func (g *building) linePath(c Command) string {
 	return filepath.Join(g.dirs.work, "slots")
 }
 
+// has tells whether the source has a file of that name somewhere.
+func (g *building) has(name string) bool {
+	found := false
+	filepath.WalkDir(g.dirs.source, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && strings.HasSuffix(path, "/"+name) {
+			found = true
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return found
+}
+
 func (g *building) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: g.job.Name, Version: g.job.Version, Stage: stage, What: what, Log: log, Work: g.dirs.work}
 	if log != "" {
 		f.Lines = excerpt(log, 12)
+		if cause := Diagnose(log); cause.Known() {
+			if cause.Kind == diagnose.MissingHeader && g.has(cause.Name()) {
+				cause.Kind = diagnose.Elsewhere
+			}
+			f.Cause, f.Lines = &cause, cause.Lines
+		}
 		f.KeptOut = keptOut(log, g.Isolation)
 	}
 	var disk syscall.Statfs_t

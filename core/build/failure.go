@@ -1,12 +1,13 @@
 package build
 
 import (
-	"bufio"
 	"fmt"
 	"io"
 	"os"
 	"regexp"
 	"strings"
+
+	"fernladder/core/diagnose"
 )
 
 // Failure is the error when a stage of a build failed.
@@ -14,18 +15,30 @@ type Failure struct {
 	Package  string
 	Version  string
 	Stage    string
-	What     string   // what went wrong, in words
-	Log      string   // the stage's log, "" if it has none
-	Lines    []string // of the log, from just before the first error on
-	DiskFull bool     // the root's disk has next to nothing left
-	Work     string   // the build's directory, kept for a look and for the next run
-	KeptOut  []string // what it wanted of the machine and could not have, as far as it said so
+	What     string          // what went wrong, in words
+	Log      string          // the stage's log, "" if it has none
+	Lines    []string        // of the log, from just before the first error on
+	DiskFull bool            // the root's disk has next to nothing left
+	Work     string          // the build's directory, kept for a look and for the next run
+	Cause    *diagnose.Cause // what its log says that it is, or nil
+	Advice   []string        // what to do about the cause, in lines
+	KeptOut  []string        // what it wanted of the machine and could not have, as far as it said so
 }
 
 func (e *Failure) Error() string {
 	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
 	for _, line := range e.Lines {
 		text += "\n    │ " + line
+	}
+	if e.Cause != nil {
+		text += "\n  Cause: " + e.Cause.String()
+		if e.Cause.Place != "" {
+			text += " (" + e.Cause.Place + ")"
+		}
+		text += "."
+	}
+	for _, line := range e.Advice {
+		text += "\n  " + line
 	}
 	for _, wanted := range e.KeptOut {
 		text += "\n  The build wanted " + wanted + "."
@@ -51,6 +64,40 @@ var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
 
+// Diagnose reads the end of a log and finds out what went wrong.
+func Diagnose(file string) diagnose.Cause {
+	lines, err := tail(file)
+	if err != nil {
+		return diagnose.Cause{Kind: diagnose.Unknown}
+	}
+	c := diagnose.Log(strings.Join(lines, "\n"))
+	for i, line := range c.Lines {
+		c.Lines[i] = printable(line)
+	}
+	return c
+}
+
+// tail returns the lines of the end of a log, but for those that say which
+// command runs where.
+func tail(file string) (lines []string, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	const enough = 4 << 20 // however much a build prints
+	if info, err := f.Stat(); err == nil && info.Size() > enough {
+		f.Seek(-enough, io.SeekEnd)
+	}
+	data, err := io.ReadAll(io.LimitReader(f, enough))
+	for line := range strings.Lines(string(data)) {
+		if line = strings.TrimRight(line, "\r\n"); line != "" && !strings.HasPrefix(line, ownMark) {
+			lines = append(lines, line)
+		}
+	}
+	return lines, err
+}
+
 // Errors returns the lines of a log around the first that reports an error, or
 // nil when none does.
 func Errors(file string) []string {
@@ -67,39 +114,27 @@ func Errors(file string) []string {
 // excerpt returns up to most lines of a log, around the first that reports an
 // error, or else the last ones.
 func excerpt(file string, most int) []string {
-	f, err := os.Open(file)
+	all, err := tail(file)
 	if err != nil {
 		return nil
 	}
-	defer f.Close()
-	// The end of a log is enough, however much a build prints.
-	const tail = 4 << 20
-	if info, err := f.Stat(); err == nil && info.Size() > tail {
-		f.Seek(-tail, io.SeekEnd)
-	}
 	const before = 2
-	var lines []string
-	found := false
-	reader := bufio.NewReader(f)
-	for {
-		line, err := reader.ReadString('\n')
-		if text := printable(strings.TrimRight(line, "\r\n")); text != "" && !strings.HasPrefix(text, ownMark) {
-			if !found && errorPattern.MatchString(text) && !harmlessPattern.MatchString(text) {
-				found = true
-				lines = lines[max(0, len(lines)-before):]
-			}
-			lines = append(lines, text)
-			if found && len(lines) >= most {
-				return lines
-			}
-			if !found && len(lines) > most {
-				lines = lines[1:]
-			}
-		}
-		if err != nil {
-			return lines
+	for i, line := range all {
+		if errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
+			return shown(all[max(0, i-before):min(len(all), i-before+most)])
 		}
 	}
+	return shown(all[max(0, len(all)-most):])
+}
+
+func shown(lines []string) []string {
+	var safe []string
+	for _, line := range lines {
+		if text := printable(line); text != "" {
+			safe = append(safe, text)
+		}
+	}
+	return safe
 }
 
 // printable makes a line of a log safe to show on a terminal.

@@ -48,9 +48,9 @@ var traces = []struct {
 	says    string
 }{
 	{regexp.MustCompile("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? *['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; it has no network"},
-	{regexp.MustCompile("(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\\.[A-Za-z0-9.-]+)"), "the address $; it has no network"},
-	{regexp.MustCompile("([A-Za-z0-9.:-]+\\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)"), "the network"},
-	{regexp.MustCompile("()Network is unreachable"), "the network"},
+	{regexp.MustCompile(`(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\.[A-Za-z0-9.-]+)`), "the address $; it has no network"},
+	{regexp.MustCompile(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)`), "the network"},
+	{regexp.MustCompile(`()Network is unreachable`), "the network"},
 	{regexp.MustCompile("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for it"},
 	{regexp.MustCompile("(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
 	{regexp.MustCompile("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which it may not"},

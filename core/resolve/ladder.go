@@ -219,13 +219,3 @@ func (l *Ladder) Rungs() int {
 	}
 	return l.Packages[len(l.Packages)-1].Rung
 }
-
-// Find returns the package of that name that is not one apart, or nil.
-func (l *Ladder) Find(name string) *Package {
-	for _, p := range l.Packages {
-		if p.Name() == name && !p.Apart {
-			return p
-		}
-	}
-	return nil
-}

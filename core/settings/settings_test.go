@@ -59,7 +59,7 @@ func TestWhatHoldsWithoutSettings(t *testing.T) {
 	p := place(t, nil)
 	s, err := Read("", p)
 	require.NoError(t, err)
-	assert.Equal(t, Settings{Root: filepath.Join(p.Getenv("HOME"), ".local/share/fernladder"), Path: SystemPath, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32768}, s)
+	assert.Equal(t, Settings{Root: filepath.Join(p.Getenv("HOME"), ".local/share/fernladder"), Path: SystemPath, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32768, LargestLog: 1024}, s)
 	p.Super = true
 	s, err = Read("", p)
 	require.NoError(t, err)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -251,6 +252,12 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 	}
 	if unrecorded != nil {
 		a.screen.Note("The history could not be written: %v", unrecorded)
+	}
+	for _, r := range results {
+		var failure *build.Failure
+		if errors.As(r.Err, &failure) {
+			a.advise(l.session, failure)
+		}
 	}
 	return a.failed(ctx, results)
 }

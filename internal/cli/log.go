@@ -79,13 +79,19 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 			return s.store.Wrap(err)
 		}
 		var lines []string
+		entry := map[string]any{"stage": stage, "file": file}
 		if flags.errors {
 			if lines = build.Errors(file); len(lines) == 0 {
 				f.Close()
 				continue
 			}
+			entry["errors"] = lines
+			if cause := build.Diagnose(file); cause.Known() {
+				entry["cause"] = cause
+				lines = append(cause.Lines, "Cause: "+cause.String()+".")
+			}
 		}
-		shown = append(shown, map[string]any{"stage": stage, "file": file, "errors": lines})
+		shown = append(shown, entry)
 		switch {
 		case a.screen.JSON:
 		case flags.errors:

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fernladder/core/build"
+	"fernladder/core/diagnose"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/landing"
@@ -90,6 +91,8 @@ func (a *app) reportJSON(err error, kind string) {
 		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
 		Attempts map[string]string `json:"attempts,omitempty"` // URL to what went wrong
 		Log      string            `json:"log,omitempty"`
+		Cause    *diagnose.Cause   `json:"cause,omitempty"`
+		Advice   []string          `json:"advice,omitempty"`
 		Host     []host.Finding    `json:"host,omitempty"` // what the operating system lacks
 	}{Error: kind, Message: err.Error()}
 	errors.As(err, &out.Problems)
@@ -110,7 +113,7 @@ func (a *app) reportJSON(err error, kind string) {
 	}
 	var failure *build.Failure
 	if errors.As(err, &failure) {
-		out.Log = failure.Log
+		out.Log, out.Cause, out.Advice = failure.Log, failure.Cause, failure.Advice
 	}
 	data, _ := json.Marshal(out) // there is nothing in it that has no JSON form
 	fmt.Fprintf(a.screen.Err, "%s\n", data)
