@@ -224,7 +224,7 @@ func TestFailuresAreExplained(t *testing.T) {
 	w, _ := newGarden(t)
 	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", "all: fern.o\n", "fern.c", "#include <dewcalc.h>\n")
 	r := w.fails(1, []string{"build", "fern"}, "Cause: the header dewcalc.h is missing (fern.c:1).", "There is a recipe dewcalc; if it is that, add to recipes/fern/recipe.toml:",
-		"    recipe = \"dewcalc\"\n      role   = \"library\"", "    header = \"dewcalc.h\"", "fernladder host fern --install")
+		"    recipe = \"dewcalc\"\n      role   = \"library\"", "    header = \"dewcalc.h\"", "fernladder host --refresh finds out which package has it")
 	assert.Contains(t, r.stderr, "#include <dewcalc.h>")
 	w.pkg("reed", "[build]\nmethod = \"make\"\n", "Makefile", "all: reed.o\n", "reed.c", "#include <reed.h>\n", "reed.h", "\n")
 	w.fails(1, []string{"build", "reed"}, "Cause: the compiler does not find the header reed.h, although the source has it (reed.c:1).", "in_tree = true")

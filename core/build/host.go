@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 
 	"fernladder/core/host"
@@ -42,11 +43,17 @@ func (w *Workshop) HostNeeds(jobs []*Job) []host.Need {
 	return needs
 }
 
+// HostFiles is the index of the files of the operating system's packages.
+func (w *Workshop) HostFiles() host.Files {
+	return host.Files{Dir: filepath.Join(w.Store.Root, "host-files")}
+}
+
 // CheckHost returns a *host.Missing error when the operating system lacks what
 // the jobs need of it.
 func (w *Workshop) CheckHost(ctx context.Context, jobs []*Job) error {
 	findings := w.Programs.Check(ctx, "cc", w.HostNeeds(jobs), false)
 	if missing := host.Lacking(findings, w.Programs.Path, w.Machine); missing != nil {
+		missing.LookUp(w.HostFiles())
 		return missing
 	}
 	return ctx.Err()

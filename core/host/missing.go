@@ -33,7 +33,8 @@ const (
 type Finding struct {
 	Need
 	Answer
-	State State `json:"state"`
+	State  State    `json:"state"`
+	Owners []string `json:"owners,omitempty"` // packages of this operating system that have it, as its package manager says
 }
 
 // Check looks for everything that is needed. What does not tell its version is
@@ -122,7 +123,7 @@ func (e *Missing) Error() string {
 		}
 	}
 	if len(unknown) > 0 {
-		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it.", strings.Join(unknown, ", "))
+		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it, and fernladder host --refresh asks the package manager.", strings.Join(unknown, ", "))
 	}
 	return text
 }
@@ -134,6 +135,20 @@ func Installer(family string) []string {
 		"debian": {"apt-get", "install"}, "fedora": {"dnf", "install"}, "suse": {"zypper", "install"},
 		"arch": {"pacman", "-S"}, "alpine": {"apk", "add"},
 	}[family]
+}
+
+// LookUp finds out in which packages is what the recipes do not say that of.
+func (e *Missing) LookUp(files Files) {
+	var questions []Question
+	for _, f := range e.Needs {
+		if len(f.Packages) == 0 {
+			questions = append(questions, f.Question)
+		}
+	}
+	owners := files.Owners(questions)
+	for i, f := range e.Needs {
+		e.Needs[i].Owners = owners[f.Question]
+	}
 }
 
 // InstallLine is the command that installs what is missing, or "" when there is
@@ -155,7 +170,13 @@ func (e *Missing) Packages() (packages, unknown []string) {
 		if len(names) == 0 && f.Kind == Program {
 			names = packageOf(f.Name, e.Machine.Family)
 		}
-		if len(names) == 0 {
+		if len(names) == 0 && (len(f.Owners) == 1 || len(f.Owners) > 1 && f.Owners[0] == f.Name) {
+			names = f.Owners[:1]
+		}
+		switch {
+		case len(names) == 0 && len(f.Owners) > 1:
+			unknown = append(unknown, f.Question.String()+" (one of "+strings.Join(f.Owners[:min(4, len(f.Owners))], ", ")+")")
+		case len(names) == 0:
 			unknown = append(unknown, f.Question.String())
 		}
 		packages = append(packages, names...)

@@ -7,6 +7,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
+	"fernladder/core/host"
 	"fernladder/core/recipe"
 )
 
@@ -77,6 +78,19 @@ func (a *app) adviseMissing(s *session, r *recipe.Recipe, c *diagnose.Cause) []s
 	if len(advice) > 0 {
 		says = "Or, if the operating system is to have it:"
 	}
-	return append(advice, says, "    [[host]]", fmt.Sprintf("    %s = %q", kinds[c.Kind], c.Name()),
-		"and fernladder host "+r.Name+" --install brings it, where its package is known.")
+	question := host.Question{Kind: host.Kind(kinds[c.Kind]), Name: c.Name()}
+	advice = append(advice, says, "    [[host]]", fmt.Sprintf("    %s = %q", kinds[c.Kind], c.Name()))
+	family, files := s.workshop.Machine.Family, s.workshop.HostFiles()
+	owners := files.Owners([]host.Question{question})[question]
+	switch {
+	case len(owners) == 1:
+		advice = append(advice, fmt.Sprintf("    packages = { %s = %q }", family, owners[0]))
+	case len(owners) > 1:
+		advice = append(advice, fmt.Sprintf("    packages = { %s = %q }   # or %s", family, owners[0], strings.Join(owners[1:min(4, len(owners))], ", ")))
+	case !files.There():
+		return append(advice, "fernladder host --refresh finds out which package has it.")
+	default:
+		return append(advice, "No package of this operating system has it, as far as its lists say.")
+	}
+	return append(advice, "and then: fernladder host "+r.Name+" --install")
 }

@@ -15,23 +15,59 @@ import (
 
 func (a *app) hostCommand() *cobra.Command {
 	var f ladderFlags
-	install, yes := false, false
+	install, yes, refresh := false, false, false
 	c := &cobra.Command{
 		Use:   "host [NAME...]",
 		Short: "Show what this machine must have for the ladder, and what it lacks",
 		Long: `Looks for everything that the builds of a ladder need of the operating system:
 the programs that they run, and what their recipes name. Shows each once, and the
 line that installs what is missing. With --install, that line is run after asking,
-and everything is looked for again.`,
+and everything is looked for again. Which package has a thing is what the recipe
+says, or else what the package manager's lists of files say, which --refresh
+fetches and keeps.`,
 		Example: `  fernladder host glasshouse
-  fernladder host glasshouse --install`,
+  fernladder host glasshouse --install
+  fernladder host --refresh`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE:              func(c *cobra.Command, args []string) error { return a.host(c.Context(), args, &f, install, yes) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if refresh {
+				if err := a.refreshHostFiles(c.Context()); err != nil || len(args) == 0 {
+					return err
+				}
+			}
+			return a.host(c.Context(), args, &f, install, yes)
+		},
 	}
 	a.addLadderFlags(c, &f, false)
 	c.Flags().BoolVar(&install, "install", false, "install what is missing, after asking")
+	c.Flags().BoolVar(&refresh, "refresh", false, "fetch the package manager's lists of the files of all packages first")
 	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
 	return c
+}
+
+// refreshHostFiles makes the index of the files of the operating system's
+// packages anew.
+func (a *app) refreshHostFiles(ctx context.Context) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	if a.offline {
+		return usage("--refresh fetches lists, which --offline forbids")
+	}
+	if err := s.store.Prepare(); err != nil {
+		return err
+	}
+	a.screen.Note("Fetching the package manager's lists of files …")
+	entries, err := s.workshop.HostFiles().Refresh(ctx, s.workshop.Programs)
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]int{"files": entries})
+	}
+	a.screen.Print("It is known now which packages have %d headers, libraries, modules and programs.", entries)
+	return nil
 }
 
 func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install, yes bool) error {
@@ -41,7 +77,11 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 	}
 	look := func() ([]host.Finding, *host.Missing) {
 		findings := l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs), true)
-		return findings, host.Lacking(findings, l.workshop.Programs.Path, l.workshop.Machine)
+		missing := host.Lacking(findings, l.workshop.Programs.Path, l.workshop.Machine)
+		if missing != nil {
+			missing.LookUp(l.workshop.HostFiles())
+		}
+		return findings, missing
 	}
 	findings, missing := look()
 	if install && missing != nil {
