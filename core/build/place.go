@@ -52,7 +52,7 @@ func (g *building) collect(log string) error {
 // is told and goes into the receipt.
 func (g *building) inspect(staged, log string) error {
 	remarks, err := inspect.Tree(inspect.Look{
-		Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader(),
+		Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader(), Declared: g.declares,
 	})
 	if err != nil {
 		return err
@@ -171,6 +171,18 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	}
 	receipt.Env = g.userEnvironment()
 	return receipt
+}
+
+// declares tells whether the recipe says that it needs a library of the operating
+// system: as a library, or by a module or header whose name has it.
+func (g *building) declares(library string) bool {
+	for _, n := range g.job.Package.Recipe.HostNeeds {
+		name := n.Question().Name
+		if n.Library == library || n.Program == "" && (strings.Contains(name, library) || strings.Contains(library, strings.TrimSuffix(name, ".h"))) {
+			return true
+		}
+	}
+	return false
 }
 
 // sizeOf adds up the files in a directory, as far as they can be seen.

@@ -191,6 +191,8 @@ func packageOf(program, family string) []string {
 	switch program {
 	case "cc":
 		return []string{"gcc"}
+	case "c++":
+		return map[string][]string{"debian": {"g++"}, "fedora": {"gcc-c++"}, "suse": {"gcc-c++"}, "arch": {"gcc"}, "alpine": {"g++"}}[family]
 	case "ninja":
 		if family == "debian" || family == "fedora" {
 			return []string{"ninja-build"}

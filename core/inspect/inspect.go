@@ -13,8 +13,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -51,12 +53,18 @@ type Look struct {
 	Work   string // the directory it was built in
 	Stage  string // the directory that stands for /, in which Staged is
 	Loader Loader
+	// Declared tells whether a library of the operating system is one that the
+	// package says it needs.
+	Declared func(library string) bool
+
+	used map[string]string // libraries of the operating system, by a file that uses each
 }
 
 // Tree looks at everything in a staged tree. Its error is of the file system.
 func Tree(l Look) ([]Remark, error) {
 	var remarks []Remark
 	files := 0
+	l.used = map[string]string{}
 	err := filepath.WalkDir(l.Staged, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || path == l.Staged {
 			return err
@@ -90,7 +98,24 @@ func Tree(l Look) ([]Remark, error) {
 	if err == nil && files == 0 {
 		remarks = append(remarks, Remark{Refused, "", "nothing but empty directories was placed"})
 	}
-	return remarks, err
+	return append(remarks, l.undeclared()...), err
+}
+
+// always are libraries that come with every compiler and C library.
+var always = regexp.MustCompile(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic|gomp|quadmath|BrokenLocale|thread_db))\.so`)
+
+// undeclared tells of the operating system's libraries that the tree uses and
+// the recipe says nothing of.
+func (l Look) undeclared() []Remark {
+	var remarks []Remark
+	for _, library := range slices.Sorted(maps.Keys(l.used)) {
+		name, _, _ := strings.Cut(strings.TrimPrefix(library, "lib"), ".so")
+		if always.MatchString(library) || l.Declared != nil && l.Declared(name) {
+			continue
+		}
+		remarks = append(remarks, Remark{Warned, l.used[library], fmt.Sprintf("it uses %s of the operating system, which the recipe does not say; add [[host]] with library = %q, or a [[need]] on a recipe that has it", library, name)})
+	}
+	return remarks
 }
 
 // mode takes away what no file of a package needs: running as its owner, and
@@ -241,7 +266,7 @@ func (l Look) program(data []byte, name string) []Remark {
 		}
 	}
 	for _, library := range needed {
-		if l.found(f, library, runPath) {
+		if l.found(name, library, runPath) {
 			continue
 		}
 		remark := Remark{Warned, name, fmt.Sprintf("the library %s will not be found: it is in no directory of its run path (%s) and none of the system's", library, orNone(runPath))}
@@ -278,7 +303,7 @@ func (l Look) runPath(f *elf.File, name string) []string {
 	return dirs
 }
 
-func (l Look) found(f *elf.File, library string, runPath []string) bool {
+func (l Look) found(name, library string, runPath []string) bool {
 	if filepath.IsAbs(library) {
 		_, err := os.Stat(l.whereIs(library))
 		return err == nil
@@ -288,7 +313,13 @@ func (l Look) found(f *elf.File, library string, runPath []string) bool {
 			return true
 		}
 	}
-	return l.Loader.Finds(library)
+	if !l.Loader.Finds(library) {
+		return false
+	}
+	if l.used != nil && l.used[library] == "" {
+		l.used[library] = name
+	}
+	return true
 }
 
 // inTree returns the directory of the tree that has a library, or "".

@@ -59,6 +59,13 @@ func TestWhatIsRemarked(t *testing.T) {
 	b.cc("bin/good", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Tree+"/lib")
 	b.cc("bin/near", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,$ORIGIN/../lib")
 	assert.Empty(t, b.says(), "nothing is wrong with these")
+	b.Loader = append(b.Loader, lib)
+	b.cc("bin/user", "-DMAIN", "-L"+lib, "-lleaf")
+	assert.Equal(t, []string{`warned bin/user: it uses libleaf.so of the operating system, which the recipe does not say; add [[host]] with library = "leaf", or a [[need]] on a recipe that has it`}, b.says())
+	b.Declared = func(library string) bool { return library == "leaf" }
+	assert.Empty(t, b.says())
+	b.Loader = SystemLoader()
+	require.NoError(t, os.Remove(filepath.Join(b.Staged, "bin/user")))
 	b.cc("bin/lost", "-DMAIN", "-L"+lib, "-lleaf")
 	b.cc("bin/work", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Work+"/build:"+b.Tree+"/lib")
 	b.put("lib/pkgconfig/fern.pc", "prefix="+b.Stage+b.Tree+"\nlibdir="+b.Tree+"/lib\nincludedir="+b.Tree+"/include\n", 0o644)

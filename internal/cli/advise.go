@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"fernladder/core/build"
@@ -41,56 +42,107 @@ func (a *app) advise(s *session, f *build.Failure) {
 	}
 }
 
-// adviseMissing says who has what is missing: a recipe on the shelves, or
-// perhaps the operating system.
-func (a *app) adviseMissing(s *session, r *recipe.Recipe, c *diagnose.Cause) []string {
-	var advice []string
-	known, err := draft.Survey(s.shelves, s.store)
-	if err != nil {
-		return nil
-	}
+// remedy is what answers something that is missing: a recipe on the shelves, or
+// the operating system, or either.
+type remedy struct {
+	recipe string // "" for none
+	sure   bool   // it is known to have what is missing; otherwise its name speaks for it
+	role   recipe.Role
+	host   host.Question // with no kind where the operating system is not asked for such things
+	owners []string      // its packages that have it, as far as is known
+	family string
+}
+
+// remedyOf finds out what answers a cause. There is none where the recipe names
+// it already.
+func (s *session) remedyOf(r *recipe.Recipe, c *diagnose.Cause) (m remedy) {
 	kinds := map[diagnose.Kind]string{diagnose.MissingProgram: "program", diagnose.MissingHeader: "header", diagnose.MissingLibrary: "library",
 		diagnose.MissingModule: "module", diagnose.MissingPackage: "package"}
-	role := recipe.Library
+	kind := kinds[c.Kind]
+	known, err := draft.Survey(s.shelves, s.store)
+	if kind == "" || err != nil {
+		return m
+	}
+	m.role, m.family = recipe.Library, s.workshop.Machine.Family
 	if c.Kind == diagnose.MissingProgram {
-		role = recipe.Tool
+		m.role = recipe.Tool
 	}
 	for _, name := range c.Names {
-		wish := draft.Wish{Kind: kinds[c.Kind], Name: name}
+		wish := draft.Wish{Kind: kind, Name: name}
 		if c.Kind == diagnose.MissingHeader { // recipes do not list headers; a folder or a name tells as much
 			wish.Name, _, _ = strings.Cut(strings.TrimSuffix(name, ".h"), "/")
 		}
 		provider, sure, found := known.Find(wish)
-		if !found || provider == r.Name {
-			continue
+		needed := slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })
+		if found && provider != r.Name && !needed {
+			m.recipe, m.sure = provider, sure
+			break
 		}
-		says := "There is a recipe " + provider + "; if it is that,"
-		if sure {
-			says = "The recipe " + provider + " has it:"
-		}
-		advice = append(advice, fmt.Sprintf("%s add to %s:", says, r.File), "    [[need]]", fmt.Sprintf("    recipe = %q", provider), fmt.Sprintf("    role   = %q", role))
-		break
 	}
-	if c.Kind == diagnose.MissingPackage {
-		return advice // the operating system is not asked for those
+	question := host.Question{Kind: host.Kind(kind), Name: c.Name()}
+	if c.Kind != diagnose.MissingPackage && !slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return n.Question() == question }) {
+		m.host, m.owners = question, s.workshop.HostFiles().Owners([]host.Question{question})[question]
+	}
+	return m
+}
+
+// text is what a recipe needs: the need on the recipe that answers, or else on
+// the operating system. It is "" where nothing does.
+func (m remedy) text() string {
+	switch {
+	case m.recipe != "":
+		return m.needText()
+	case m.host.Kind != "":
+		return m.hostText()
+	}
+	return ""
+}
+
+func (m remedy) needText() string {
+	return fmt.Sprintf("[[need]]\nrecipe = %q\nrole   = %q", m.recipe, m.role)
+}
+
+func (m remedy) hostText() string {
+	text := fmt.Sprintf("[[host]]\n%s = %q", m.host.Kind, m.host.Name)
+	if len(m.owners) > 0 {
+		text += fmt.Sprintf("\npackages = { %s = %q }", m.family, m.owners[0])
+	}
+	if len(m.owners) > 1 {
+		text += "   # or " + strings.Join(m.owners[1:min(4, len(m.owners))], ", ")
+	}
+	return text
+}
+
+// adviseMissing says who has what is missing, and how the recipe asks for it.
+func (a *app) adviseMissing(s *session, r *recipe.Recipe, c *diagnose.Cause) []string {
+	m := s.remedyOf(r, c)
+	var advice []string
+	add := func(says, text string) {
+		advice = append(advice, says)
+		for line := range strings.Lines(text) {
+			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
+		}
+	}
+	if m.recipe != "" {
+		says := "There is a recipe " + m.recipe + "; if it is that, add to " + r.File + ":"
+		if m.sure {
+			says = "The recipe " + m.recipe + " has it: add to " + r.File + ":"
+		}
+		add(says, m.needText())
+	}
+	if m.host.Kind == "" {
+		return advice
 	}
 	says := "If the operating system is to have it, add to " + r.File + ":"
-	if len(advice) > 0 {
+	if m.recipe != "" {
 		says = "Or, if the operating system is to have it:"
 	}
-	question := host.Question{Kind: host.Kind(kinds[c.Kind]), Name: c.Name()}
-	advice = append(advice, says, "    [[host]]", fmt.Sprintf("    %s = %q", kinds[c.Kind], c.Name()))
-	family, files := s.workshop.Machine.Family, s.workshop.HostFiles()
-	owners := files.Owners([]host.Question{question})[question]
+	add(says, m.hostText())
 	switch {
-	case len(owners) == 1:
-		advice = append(advice, fmt.Sprintf("    packages = { %s = %q }", family, owners[0]))
-	case len(owners) > 1:
-		advice = append(advice, fmt.Sprintf("    packages = { %s = %q }   # or %s", family, owners[0], strings.Join(owners[1:min(4, len(owners))], ", ")))
-	case !files.There():
+	case len(m.owners) > 0:
+		return append(advice, "and then: fernladder host "+r.Name+" --install")
+	case !s.workshop.HostFiles().There():
 		return append(advice, "fernladder host --refresh finds out which package has it.")
-	default:
-		return append(advice, "No package of this operating system has it, as far as its lists say.")
 	}
-	return append(advice, "and then: fernladder host "+r.Name+" --install")
+	return append(advice, "No package of this operating system has it, as far as its lists say.")
 }

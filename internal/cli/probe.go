@@ -15,11 +15,12 @@ import (
 )
 
 // probe builds a drafted recipe in a sealed room, and writes into it what came
-// of that. Some sources can only be built in their own directory, and do not say
-// so: when the build fails outside, it is tried there too.
+// of that. A failure that a need answers is answered, and it goes on. Some
+// sources can only be built in their own directory, and do not say so: when the
+// build fails outside, it is tried there too.
 func (a *app) probe(ctx context.Context, name string) error {
 	a.isolation = string(seal.Sealed)
-	job, r, err := a.attempt(ctx, name)
+	job, r, err := a.answered(ctx, name)
 	var failure *build.Failure
 	if errors.As(err, &failure) && failure.Package == name && outside(r, failure.Stage) {
 		a.screen.Note("Trying it in the source's own directory.")
@@ -45,6 +46,38 @@ func (a *app) probe(ctx context.Context, name string) error {
 		return err
 	}
 	return a.probeSucceeded(r, job)
+}
+
+// answered builds a package, and answers what its builds lack one after another.
+// What the operating system lacks is noted in the recipe, and is for a person to
+// install.
+func (a *app) answered(ctx context.Context, name string) (*build.Job, *recipe.Recipe, error) {
+	const enough = 10 // more than that, and something else is wrong
+	for range enough {
+		job, r, err := a.attempt(ctx, name)
+		var failure *build.Failure
+		if err == nil || !errors.As(err, &failure) || failure.Package != name || failure.Cause == nil {
+			return job, r, err
+		}
+		s, openErr := a.open()
+		if openErr != nil {
+			return job, r, err
+		}
+		m := s.remedyOf(r, failure.Cause)
+		text := m.text()
+		if text == "" {
+			return job, r, err
+		}
+		text = fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.\n%s", a.now().Format("2006-01-02"), failure.Stage, failure.Cause, text)
+		if editErr := editRecipe(r, func(e *keyfile.Edit) { e.Append(text) }); editErr != nil {
+			return job, r, editErr
+		}
+		a.screen.Note("Added to %s:\n    %s", r.File, strings.ReplaceAll(text, "\n", "\n    "))
+		if m.recipe == "" {
+			return job, r, err // a person installs it
+		}
+	}
+	return a.attempt(ctx, name)
 }
 
 // outside tells whether a stage was one of a build outside the source.
