@@ -357,6 +357,36 @@ func (w *work) resolve() []row {
 	return rows
 }
 
+// host asks the machine for a hundred things, against asking for one after
+// another.
+func (w *work) host() []row {
+	const each = 25
+	recipe := "format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion = \"1\"\nsha256 = \"" + strings.Repeat("0", 64) + "\"\narchive = \"file:///none\"\n[build]\nmethod = \"make\"\n"
+	script := ""
+	for i := range each {
+		for kind, ask := range map[string]string{
+			"program": "command -v leaf%d", "header": "echo '#include <leaf%d.h>' | cc -E - -o /dev/null",
+			"library": "echo 'int main(void) { return 0; }' | cc -x c - -o /dev/null -lleaf%d", "module": "pkg-config --modversion leaf%d",
+		} {
+			name := fmt.Sprintf("leaf%d", i)
+			if kind == "header" {
+				name += ".h"
+			}
+			recipe += fmt.Sprintf("[[host]]\n%s = %q\n", kind, name)
+			script += fmt.Sprintf(ask+" >/dev/null 2>&1\n", i)
+		}
+	}
+	return []row{{
+		name: "host, 100 needs", anchor: "asked one after another", aim: "",
+		ours: func() cost {
+			w.write("host/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
+			w.write("host/recipes/fern/recipe.toml", recipe)
+			return timed(w.path("host"), "sh", "-c", w.program+" host fern >/dev/null 2>&1 || :")
+		},
+		theirs: func() cost { return timed(w.path("host"), "sh", "-c", script+":") },
+	}}
+}
+
 // shelf fills a shelf with recipes of five releases, an option and three needs.
 func (w *work) shelf(name string, number int) {
 	w.write(name+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")

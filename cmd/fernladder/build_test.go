@@ -271,3 +271,12 @@ func TestProbesAnswerFailures(t *testing.T) {
 	w.run("draft", "archives/moss.tar.gz", "--release", "1.0", "--probe")
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "[[host]]\nprogram = \"no-such-program\"")
 }
+
+// What the operating system has too is pointed out, with what wins.
+func TestClashesWithTheOperatingSystem(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("make"))+"[offers]\nprograms = [\"make\"]\nlibraries = [\"leaf\"]\n")
+	const says = "fern: the operating system has the program make, too. Where fernladder env is in force, those of the landing come first."
+	assert.Contains(t, w.must("host", "fern").stdout, says)
+	assert.Contains(t, w.must("install", "fern").stderr, says)
+}

@@ -37,7 +37,7 @@ type Builder struct {
 
 	asked  sync.Once // whether the ninja of the machine takes job slots
 	shares bool
-	loader func() inspect.Loader // of the operating system
+	loader func() host.Loader // of the operating system
 }
 
 // building is one job on its way.
@@ -56,7 +56,7 @@ type building struct {
 
 // NewBuilder returns a builder with these slots.
 func NewBuilder(w *Workshop, slots *schedule.Slots) *Builder {
-	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(inspect.SystemLoader)}
+	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(host.SystemLibraries)}
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {
@@ -366,9 +366,9 @@ func (g *building) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: g.job.Name, Version: g.job.Version, Stage: stage, What: what, Log: log, Work: g.dirs.work}
 	if log != "" {
 		f.Lines = excerpt(log, 12)
-		if cause := Diagnose(log); cause.Known() {
+		if cause := Diagnose(log, g.dirs.build); cause.Known() {
 			if cause.Kind == diagnose.MissingHeader && g.has(cause.Name()) {
-				cause.Kind = diagnose.Elsewhere
+				cause.Kind = diagnose.InSource
 			}
 			f.Cause, f.Lines = &cause, cause.Lines
 		}

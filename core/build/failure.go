@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -64,13 +65,26 @@ var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
 
-// Diagnose reads the end of a log and finds out what went wrong.
-func Diagnose(file string) diagnose.Cause {
+// Diagnose reads the end of a log and finds out what went wrong. Where that only
+// points to another log, below the directory dir, it reads that one.
+func Diagnose(file, dir string) diagnose.Cause {
 	lines, err := tail(file)
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
 	c := diagnose.Log(strings.Join(lines, "\n"))
+	if !c.Known() && c.See != "" {
+		other := c.See
+		if !filepath.IsAbs(other) {
+			other = filepath.Join(dir, other)
+		}
+		if more, err := tail(other); err == nil && strings.HasPrefix(other, dir+"/") {
+			if found := diagnose.Elsewhere(other, strings.Join(more, "\n")); found.Known() {
+				c = found
+				c.See = other
+			}
+		}
+	}
 	for i, line := range c.Lines {
 		c.Lines[i] = printable(line)
 	}

@@ -36,7 +36,7 @@ const (
 	CompilerTooNew  Kind = "compiler_too_new"
 	CompileError    Kind = "compile_error"
 	MissingInSource Kind = "missing_in_source"   // a file that the source should have
-	Elsewhere       Kind = "elsewhere_in_source" // a header that the source has, where the compiler does not look
+	InSource        Kind = "elsewhere_in_source" // a header that the source has, where the compiler does not look
 	Unknown         Kind = "unknown"
 )
 
@@ -73,7 +73,7 @@ func (c Cause) String() string {
 		MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingModule: "the pkg-config module %s is missing",
 		MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing", MissingPython: "the Python module %s is missing",
 		MissingPerl: "the Perl module %s is missing", Undefined: "the linker finds nothing called %s", WrongOption: "there is no option %s",
-		MissingInSource: "the source has no file %s", Elsewhere: "the compiler does not find the header %s, although the source has it",
+		MissingInSource: "the source has no file %s", InSource: "the compiler does not find the header %s, although the source has it",
 	}[c.Kind]
 	switch c.Kind {
 	case TooOld:

@@ -80,8 +80,24 @@ func TestTheFirstCauseWithItsLines(t *testing.T) {
 	assert.Equal(t, []string{"a", "b"}, Log("a\nb").Lines)
 }
 
+// Where a log only points to another, the last thing that was checked there is
+// the cause; what was answered with no before is none.
+func TestElsewhere(t *testing.T) {
+	log := "configure:100: checking for moss.h\nconfigure:101: gcc -c conftest.c\nconftest.c:5:10: fatal error: moss.h: No such file or directory\nconfigure:102: result: no\n" +
+		"configure:200: checking whether the C compiler works\nconfigure:201: gcc conftest.c -lleaf\n/usr/bin/ld: cannot find -lleaf\ncollect2: error: ld returned 1 exit status\n" +
+		"configure:210: result: no\nconfigure:220: error: C compiler cannot create executables\nSee `config.log' for more details\n## Cache variables. ##\n"
+	c := Elsewhere("/work/build/config.log", log)
+	assert.Equal(t, "the library leaf is missing", c.String())
+	assert.Equal(t, 7, c.Line)
+	assert.False(t, Elsewhere("config.log", "configure:1: checking\n").Known())
+	assert.Equal(t, "leaf", Elsewhere("meson-log.txt", strings.Repeat("Checking\n", 200)+"meson.build:1:0: ERROR: Dependency \"leaf\" not found").Name())
+}
+
 func FuzzLog(f *testing.F) {
 	f.Add("configure: error: Package requirements (a) were not met:\n\nNo package 'b' found")
 	f.Add("checking for a... no\nconfigure: error: b")
-	f.Fuzz(func(t *testing.T, text string) { _ = Log(text).String() })
+	f.Fuzz(func(t *testing.T, text string) {
+		_ = Log(text).String()
+		_ = Elsewhere("config.log", text).String()
+	})
 }

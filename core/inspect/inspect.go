@@ -19,6 +19,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"fernladder/core/host"
 )
 
 // Grade says what is done about a remark.
@@ -52,7 +54,7 @@ type Look struct {
 	Tree   string // where it will be
 	Work   string // the directory it was built in
 	Stage  string // the directory that stands for /, in which Staged is
-	Loader Loader
+	Loader host.Loader
 	// Declared tells whether a library of the operating system is one that the
 	// package says it needs.
 	Declared func(library string) bool
@@ -199,6 +201,9 @@ func (l Look) file(path, name string, info fs.FileInfo) ([]Remark, error) {
 // loaded is what of a file matters when it is used: of programs and libraries,
 // what is not only for debuggers.
 func loaded(data []byte) []byte {
+	if bytes.HasPrefix(data, []byte("!<arch>\n")) {
+		return nil // of object files, the linker takes what is loaded, and looks at no path
+	}
 	f, err := elf.NewFile(bytes.NewReader(data))
 	if err != nil {
 		return data

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"fernladder/core/host"
 )
 
 // bench is a stage in which a tree is put together.
@@ -18,7 +20,7 @@ type bench struct {
 
 func newBench(t *testing.T) bench {
 	work := t.TempDir()
-	l := Look{Work: work, Stage: filepath.Join(work, "stage"), Tree: "/trees/fern/1.0", Loader: SystemLoader()}
+	l := Look{Work: work, Stage: filepath.Join(work, "stage"), Tree: "/trees/fern/1.0", Loader: host.SystemLibraries()}
 	l.Staged = filepath.Join(l.Stage, l.Tree)
 	require.NoError(t, os.MkdirAll(l.Staged, 0o755))
 	return bench{t, l}
@@ -64,7 +66,7 @@ func TestWhatIsRemarked(t *testing.T) {
 	assert.Equal(t, []string{`warned bin/user: it uses libleaf.so of the operating system, which the recipe does not say; add [[host]] with library = "leaf", or a [[need]] on a recipe that has it`}, b.says())
 	b.Declared = func(library string) bool { return library == "leaf" }
 	assert.Empty(t, b.says())
-	b.Loader = SystemLoader()
+	b.Loader = host.SystemLibraries()
 	require.NoError(t, os.Remove(filepath.Join(b.Staged, "bin/user")))
 	b.cc("bin/lost", "-DMAIN", "-L"+lib, "-lleaf")
 	b.cc("bin/work", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Work+"/build:"+b.Tree+"/lib")

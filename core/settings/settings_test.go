@@ -51,7 +51,7 @@ func TestPathsStartAtTheFile(t *testing.T) {
 	file := write(t, filepath.Join(above, FileName), "root = \"../keep\"\nshelves = [\"deep/recipes\", \"/srv/recipes\"]\njobs = 3\npath = [\"/opt/cc/bin\"]\n")
 	s, err := Read(file, p)
 	require.NoError(t, err)
-	assert.Equal(t, Settings{File: file, Root: filepath.Join(p.Getenv("HOME"), "keep"), Jobs: 3, Path: []string{"/opt/cc/bin"}, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32768,
+	assert.Equal(t, Settings{File: file, Root: filepath.Join(p.Getenv("HOME"), "keep"), Jobs: 3, Path: []string{"/opt/cc/bin"}, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32768, LargestLog: 1024,
 		Shelves: []recipe.Shelf{{Dir: filepath.Join(p.Working, "recipes"), Shown: "recipes"}, {Dir: "/srv/recipes", Shown: "/srv/recipes"}}}, s)
 }
 

@@ -25,7 +25,7 @@ func (a *app) advise(s *session, f *build.Failure) {
 	switch f.Cause.Kind {
 	case diagnose.MissingProgram, diagnose.MissingHeader, diagnose.MissingLibrary, diagnose.MissingModule, diagnose.MissingPackage:
 		f.Advice = a.adviseMissing(s, r, f.Cause)
-	case diagnose.Elsewhere:
+	case diagnose.InSource:
 		f.Advice = []string{fmt.Sprintf("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", r.File)}
 	case diagnose.MissingPython, diagnose.MissingPerl:
 		f.Advice = []string{"The operating system's packages have such modules; install it there, and note it in " + r.File + " as a [[host]] need on the program that has it."}

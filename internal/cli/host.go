@@ -133,6 +133,11 @@ func (a *app) showHost(l *ladder, findings []host.Finding) {
 		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ")}
 	}
 	a.screen.Table([]string{"kind", "name", "state", "version", "needed", "for"}, rows)
+	for _, p := range l.Packages {
+		for _, line := range l.clashes(p.Name(), p.Recipe.Offers) {
+			a.screen.Print("%s", line)
+		}
+	}
 	a.screen.Print("\n%s for %s: %s.", term.Count(len(findings), "thing"), term.Count(len(l.jobs), "package"),
 		map[bool]string{true: "all are there", false: fmt.Sprintf("%d missing", lacks)}[lacks == 0])
 }

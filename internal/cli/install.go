@@ -207,6 +207,13 @@ func (a *app) showInstalled(l *ladder, before, after landing.State, configs []st
 			a.screen.Print("%s is configured in %s", a.screen.Strong(r.Name), l.store.ConfigFile(r.Name, c.File))
 		}
 	}
+	for _, m := range after.Members {
+		if before.Find(m.Name) == nil {
+			for _, line := range l.treeClashes(m.Ref) {
+				a.screen.Note("%s", line)
+			}
+		}
+	}
 	if before.Number == 0 {
 		a.screen.Note("To use it in this shell: eval \"$(fernladder env)\"")
 	}

@@ -86,7 +86,7 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 				continue
 			}
 			entry["errors"] = lines
-			if cause := build.Diagnose(file); cause.Known() {
+			if cause := build.Diagnose(file, s.store.Work(last)+"/build"); cause.Known() {
 				entry["cause"] = cause
 				lines = append(cause.Lines, "Cause: "+cause.String()+".")
 			}

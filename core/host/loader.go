@@ -1,4 +1,4 @@
-package inspect
+package host
 
 import (
 	"bufio"
@@ -11,9 +11,9 @@ import (
 // which it looks for libraries that no run path leads to.
 type Loader []string
 
-// SystemLoader reads /etc/ld.so.conf, and adds the directories that need not be
+// SystemLibraries reads /etc/ld.so.conf, and adds the directories that need not be
 // in it.
-func SystemLoader() Loader {
+func SystemLibraries() Loader {
 	l := Loader{"/lib", "/usr/lib", "/lib64", "/usr/lib64"}
 	l.read("/etc/ld.so.conf", 0)
 	for _, triplet := range []string{"/lib/*-linux-gnu*", "/usr/lib/*-linux-gnu*"} {

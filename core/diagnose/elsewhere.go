@@ -1,0 +1,36 @@
+package diagnose
+
+import (
+	"regexp"
+	"strings"
+)
+
+var (
+	configError = regexp.MustCompile(`^configure:\d+: error: `)
+	configCheck = regexp.MustCompile(`^configure:\d+: checking `)
+)
+
+// Elsewhere diagnoses another log that a stage's log only points to: autoconf's
+// config.log, of which the last check before the error counts, or the end of
+// those of CMake and Meson. In config.log most of what looks like an error is an
+// answer.
+func Elsewhere(name, text string) Cause {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	if !strings.HasSuffix(name, "config.log") {
+		const end = 80
+		return Log(strings.Join(lines[max(0, len(lines)-end):], "\n"))
+	}
+	for i, line := range lines {
+		if !configError.MatchString(line) {
+			continue
+		}
+		begin := i
+		for begin > 0 && !configCheck.MatchString(lines[begin]) {
+			begin--
+		}
+		c := Log(strings.Join(lines[begin:i], "\n"))
+		c.Line += begin
+		return c
+	}
+	return Cause{Kind: Unknown}
+}

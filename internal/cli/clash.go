@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/draft"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// clashes tells which programs and libraries of a package the operating system
+// has too, and which of them wins where.
+func (s *session) clashes(name string, o recipe.Offers) []string {
+	var lines []string
+	tell := func(kind host.Kind, both []string, who string) {
+		if len(both) == 0 {
+			return
+		}
+		var questions []host.Question
+		for _, what := range both {
+			questions = append(questions, host.Question{Kind: kind, Name: what})
+		}
+		var packages []string
+		for _, owners := range s.workshop.HostFiles().Owners(questions) {
+			packages = append(packages, owners[0])
+		}
+		slices.Sort(packages)
+		from := ""
+		if packages = slices.Compact(packages); len(packages) > 0 {
+			from = " (" + strings.Join(packages[:min(3, len(packages))], ", ") + ")"
+		}
+		const few = 4
+		names := both[:min(few, len(both))]
+		if len(both) > few {
+			names = append(slices.Clone(names), fmt.Sprintf("%d more", len(both)-few))
+		}
+		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, map[bool]string{true: string(kind), false: map[host.Kind]string{host.Program: "programs", host.Library: "libraries"}[kind]}[len(both) == 1], strings.Join(names, ", "), who))
+	}
+	var programs []string
+	for _, program := range o.Programs {
+		if s.workshop.Programs.Find(program) != "" {
+			programs = append(programs, program)
+		}
+	}
+	tell(host.Program, programs, "Where fernladder env is in force, those of the landing come first.")
+	loader := host.SystemLibraries()
+	var libraries []string
+	for _, library := range o.Libraries {
+		if loader.Finds("lib" + library + ".so") {
+			libraries = append(libraries, library)
+		}
+	}
+	tell(host.Library, libraries, "Builds that need the recipe use its own.")
+	return lines
+}
+
+// treeClashes are the clashes of a package that is installed.
+func (s *session) treeClashes(r store.Ref) []string {
+	files, err := s.store.Files(r)
+	if err != nil {
+		return nil // then there are no files to speak of
+	}
+	return s.clashes(r.Name, draft.Offered(files))
+}
