@@ -111,6 +111,7 @@ func TestFormsOfAPlan(t *testing.T) {
 	assert.Contains(t, why, "sporegen 2.0, because\n    frondplot 1.2.0 needs it (")
 	assert.Contains(t, why, "glasshouse needs mistplan needs sporegen")
 	w.fails(2, []string{"plan", "dewcalc", "--why", "sporegen"}, "sporegen is not on this ladder")
+	w.fails(2, []string{"plan", "glasshouse", "--tree", "--dot"}, "--tree and --dot do not go together")
 	w.must("install", "glasshouse")
 	w.edit("recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static")
 	assert.Regexp(t, `By the last builds: about \S+ s with 2 job slots, [0-9.]+ kB in trees and up to [0-9.]+ \wB in work directories\.`, w.must("plan", "glasshouse", "--root", w.root).stdout)

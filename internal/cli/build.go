@@ -83,6 +83,9 @@ was broken off goes on where it stopped.`,
   fernladder build --shell mistplan           look around where a build has failed`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyOne(c, "prove", "shell"); err != nil {
+				return err
+			}
 			switch {
 			case shell:
 				return a.buildShell(c.Context(), args, &f)
@@ -95,7 +98,6 @@ was broken off goes on where it stopped.`,
 	a.addLadderFlags(c, &f, true)
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
-	c.MarkFlagsMutuallyExclusive("prove", "shell")
 	return c
 }
 

@@ -237,6 +237,20 @@ func atLeastOne(c *cobra.Command, args []string) error {
 	return nil
 }
 
+// onlyOne refuses flags that contradict each other.
+func onlyOne(c *cobra.Command, names ...string) error {
+	var given []string
+	for _, name := range names {
+		if c.Flags().Changed(name) {
+			given = append(given, "--"+name)
+		}
+	}
+	if len(given) > 1 {
+		return usage("%s do not go together; give one of them", strings.Join(given, " and "))
+	}
+	return nil
+}
+
 func exactlyOne(c *cobra.Command, args []string) error {
 	if len(args) > 1 {
 		return usage("%s takes one name, not %d", c.CommandPath(), len(args))

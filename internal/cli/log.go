@@ -34,11 +34,15 @@ succeeded, failed or is still going on.`,
   fernladder log mistplan --follow            as it is written, until the build ends`,
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.log(c.Context(), args[0], f) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyOne(c, "errors", "follow"); err != nil {
+				return err
+			}
+			return a.log(c.Context(), args[0], f)
+		},
 	}
 	c.Flags().BoolVar(&f.errors, "errors", false, "only the lines around the first error of each stage")
 	c.Flags().BoolVarP(&f.follow, "follow", "f", false, "go on as long as the build does")
-	c.MarkFlagsMutuallyExclusive("errors", "follow")
 	c.Flags().StringVar(&f.stage, "stage", "", "only this `STAGE`: "+strings.Join(loggedStages, ", "))
 	return c
 }

@@ -41,6 +41,9 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
   fernladder plan glasshouse --dot | dot -Tsvg`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) (err error) {
+			if err := onlyOne(c, "tree", "dot", "why", "all"); err != nil {
+				return err
+			}
 			if f.upgrade {
 				if args, err = a.upgrading(args, &f.ladderFlags); err != nil {
 					return err
@@ -61,7 +64,6 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 	flags.BoolVar(&f.tree, "tree", false, "show what stands on what, from what is asked for down")
 	flags.BoolVar(&f.dot, "dot", false, "print the ladder in the DOT language of graph drawing programs")
 	flags.StringVar(&f.why, "why", "", "show why the package `NAME` is on the ladder, and in which version")
-	c.MarkFlagsMutuallyExclusive("tree", "dot", "why", "all")
 	return c
 }
 
