@@ -4,7 +4,7 @@
 GO = CGO_ENABLED=0 go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test check lint share bench screenshots docs setup setup-shots
+.PHONY: build demo test check thorough lint share bench screenshots docs setup setup-shots
 
 build:
 	$(GO) build -trimpath -o bin/fernladder ./cmd/fernladder
@@ -15,7 +15,11 @@ demo: setup build
 test: setup
 	$(GO) test ./...
 
-check: setup lint share test
+check: setup lint share test thorough
+
+# Thousands of small random shelves, each tried in every way.
+thorough:
+	$(GO) test ./core/resolve ./core/clause -run 'AgainstTryingEverything|AgainstAllCombinations' -rapid.checks=4000
 
 # Formatting, vet, staticcheck, and that the reference is what the code says.
 # The layer test and the seeds of the fuzz tests are part of `make test`.

@@ -197,7 +197,11 @@ func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
 // without end is ended.
 func TestStagesThatAreStillGood(t *testing.T) {
 	w := newWorld(t)
-	w.pkg("moss", "[build]\nmethod = \"configure\"\n", "configure", "#!/bin/sh\nexit 1\n")
+	w.pkg("moss", "[build]\nmethod = \"configure\"\n[option.tall]\nabout = \"Grow\"\ndefault = false\non = [\"--tall\"]\n", "configure", "#!/bin/sh\nexit 1\n")
+	w.fails(1, []string{"build", "moss", "-o", "tall=on"})
+	w.fails(1, []string{"build", "moss"})
+	assert.Len(t, w.glob("root/work/moss-1.0-*"), 2, "builds with other options stay")
+	w.must("clean", "--yes")
 	w.fails(1, []string{"build", "moss"})
 	before := w.sh("stat -c %i root/work/moss-1.0-*/source/configure").stdout
 	w.edit("recipes/moss/recipe.toml", "[build]", "[build.env]\nLEAF = \"2\"\n[build]")

@@ -189,7 +189,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 func (g *building) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
 		err := g.command(ctx, c, output)
-		if err != nil && ctx.Err() == nil && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
+		if err != nil && ctx.Err() == nil && !errors.Is(err, errWordy) && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
 			if g.alone(ctx, c, output) == nil {
 				continue
 			}

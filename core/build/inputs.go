@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -64,7 +65,8 @@ func (g *building) pure() bool {
 
 // adopt takes over what another build of the same release has unpacked and
 // patched, one that has failed or was broken off before the recipe was changed.
-// What was configured for another tree is no use.
+// What was configured for another tree is no use. A build with other options is
+// left alone: somebody may go on with it.
 func (g *building) adopt(ctx context.Context) error {
 	if g.again || !g.pure() {
 		return nil
@@ -76,7 +78,7 @@ func (g *building) adopt(ctx context.Context) error {
 	for _, file := range files {
 		var other progress
 		data, err := os.ReadFile(file)
-		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != g.job.Name || other.Build == g.job.Ref || !other.Pure ||
+		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != g.job.Name || other.Build == g.job.Ref || !other.Pure || !maps.Equal(other.Options, g.job.Package.Options) ||
 			other.Running == StageUnpack || other.Running == StagePatch || !slices.Contains(other.Done, StageUnpack) ||
 			other.Inputs[StageUnpack] != g.inputs(StageUnpack) || other.Inputs[StagePatch] != "" && other.Inputs[StagePatch] != g.inputs(StagePatch) {
 			continue

@@ -23,8 +23,9 @@ type progress struct {
 	Sources []store.Source     `json:"sources"` // as they came
 	Seconds map[string]float64 `json:"seconds"`
 	CPU     map[string]float64 `json:"cpu_seconds"`
-	Inputs  map[string]string  `json:"inputs"`            // of the stages that are done
-	Pure    bool               `json:"pure"`              // the source is as it was unpacked and patched
+	Inputs  map[string]string  `json:"inputs"` // of the stages that are done
+	Pure    bool               `json:"pure"`   // the source is as it was unpacked and patched
+	Options map[string]string  `json:"options"`
 	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
 	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
 }
@@ -81,7 +82,7 @@ func (g *building) prepare(ctx context.Context) error {
 	if g.Inputs == nil {
 		g.Inputs = map[string]string{}
 	}
-	g.Build, g.Pure = g.job.Ref, g.pure()
+	g.Build, g.Pure, g.Options = g.job.Ref, g.pure(), g.job.Package.Options
 	if len(g.parts) > 0 {
 		g.Sources = g.parts
 	}

@@ -221,7 +221,7 @@ func (s *Slots) share() {
 		}
 	}
 	for _, l := range full {
-		for wanting := len(s.waiting) + len(empty); wanting > s.free && l.offered() > 0 && l.take(); {
+		for len(s.waiting)+len(empty) > s.free && l.offered() > 0 && l.take() {
 			l.given--
 			s.release()
 		}

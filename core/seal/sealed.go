@@ -93,7 +93,7 @@ func (o order) furnish() error {
 		}
 	}
 	for _, dir := range []string{"/tmp", "/var/tmp"} {
-		if err := unix.Mount("tmpfs", o.at(dir), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777"); err != nil {
+		if err := unix.Mount("tmpfs", o.at(dir), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=25%"); err != nil {
 			return fmt.Errorf("%s: %w", dir, err)
 		}
 	}
@@ -242,7 +242,7 @@ func (o order) devices() error {
 	if err := os.Mkdir(o.at("/dev/shm"), 0o1777); err != nil {
 		return err
 	}
-	return unix.Mount("tmpfs", o.at("/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777")
+	return unix.Mount("tmpfs", o.at("/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=25%")
 }
 
 // user makes the one user of the room known by name.

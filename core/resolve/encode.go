@@ -1,0 +1,381 @@
+package resolve
+
+import (
+	"cmp"
+	"slices"
+
+	"fernladder/core/clause"
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+	"fernladder/core/version"
+)
+
+// addReleases says that a package that is there is there in one release.
+func (p *problem) addReleases(c *candidate, copies map[string]HostCopy) {
+	c.present, c.imagined = p.Variable(), p.Variable()
+	said := p.say(&sentence{kind: hasReleases, about: c})
+	if c.recipe != nil {
+		p.collectReleases(c)
+		_, here := copies[c.name]
+		if here && !slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.demanded == nil }) {
+			c.choices = append(c.choices, &choice{version: copies[c.name].Version})
+		}
+		slices.SortStableFunc(c.choices, func(a, b *choice) int { return p.compare(c, a, b) })
+	}
+	oneOf := []clause.Literal{c.present.Not(), c.imagined}
+	single := []clause.Literal{c.imagined}
+	for _, x := range c.choices {
+		x.Literal = p.Variable()
+		p.Add(x.Not(), c.present)
+		oneOf = append(oneOf, x.Literal)
+		single = append(single, x.Literal)
+	}
+	p.Add(oneOf...)
+	p.AddSingle(single...)
+	p.Add(c.imagined.Not(), c.present)
+	if c.err == nil { // what is wrong with a recipe is found out when it is needed
+		p.Add(c.imagined.Not(), said.Not())
+	}
+}
+
+// collectReleases lists the releases that can be taken. Previews can where one
+// is asked for by its exact version, and the tip where it is asked for, as it is
+// pinned; both where they are kept.
+func (p *problem) collectReleases(c *candidate) {
+	for _, x := range c.recipe.Releases {
+		if x.Track == recipe.Tip {
+			pin, pinned := p.request.Pins[c.name]
+			if !pinned {
+				continue
+			}
+			x = x.Pinned(pin)
+		}
+		kept := slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool { return k.Version.Compare(x.Version) == 0 && !k.Version.IsZero() })
+		able := kept || x.Track == recipe.Stable || slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool {
+			return w.Name == c.name && (x.Track == recipe.Tip && w.Tip || x.Track == recipe.Preview && w.names(x.Version))
+		}) || x.Track == recipe.Preview && slices.ContainsFunc(c.asking, func(a *alternative) bool { return exactly(a.needing.need.Range, x.Version) })
+		if able {
+			c.choices = append(c.choices, &choice{release: x, version: x.Version, kept: kept})
+		}
+	}
+}
+
+// names tells whether a version is asked for and no other would do.
+func (w Wanted) names(v version.Version) bool {
+	if w.demanded != nil {
+		return exactly(w.demanded.needing.need.Range, v)
+	}
+	return exactly(w.Range, v)
+}
+
+func exactly(r version.Range, v version.Version) bool { return r.Exact() && r.Contains(v) }
+
+// compare orders the choices of a candidate: those kept, the host's, then the
+// newest.
+func (p *problem) compare(c *candidate, a, b *choice) int {
+	rank := func(x *choice) int {
+		kept := p.request.Kept[c.name]
+		if i := slices.IndexFunc(kept, func(k Kept) bool { return x.kept && k.Version.Compare(x.version) == 0 }); i >= 0 {
+			return i
+		}
+		if x.release == nil {
+			return len(kept)
+		}
+		return len(kept) + 1
+	}
+	return cmp.Or(rank(a)-rank(b), b.version.Compare(a.version))
+}
+
+// addOptions says how options can be set that somebody wants otherwise than by
+// default. All others are as they are by default.
+func (p *problem) addOptions(c *candidate) {
+	if c.recipe == nil {
+		return
+	}
+	for _, o := range c.recipe.Options {
+		values := []string{o.Default}
+		add := func(value string, first bool) {
+			at := slices.Index(values, value)
+			switch {
+			case !o.Accepts(value):
+			case first && at > 0:
+				values = slices.Insert(slices.Delete(values, at, at+1), 0, value)
+			case first && at < 0:
+				values = slices.Insert(values, 0, value)
+			case at < 0:
+				values = append(values, value)
+			}
+		}
+		for _, k := range slices.Backward(p.request.Kept[c.name]) {
+			add(k.Options[o.Name], true)
+		}
+		for _, set := range p.request.Options {
+			if set.Package == c.name && set.Option == o.Name {
+				add(set.Value, true)
+			}
+		}
+		free := len(values) // those that nobody has to demand
+		for _, need := range p.demanding(c) {
+			for _, want := range need.Options {
+				if want.Name == o.Name {
+					add(want.Values[0], false)
+				}
+			}
+		}
+		if len(values) == 1 {
+			continue
+		}
+		s := &setting{option: o, values: values, free: free}
+		oneOf := []clause.Literal{c.present.Not()}
+		for range values {
+			s.is = append(s.is, p.Variable())
+		}
+		p.Add(append(oneOf, s.is...)...)
+		p.AddSingle(s.is...)
+		c.options = append(c.options, s)
+	}
+	for i, set := range p.request.Options {
+		if set.Package != c.name {
+			continue
+		}
+		if s := c.setting(set.Option); s != nil {
+			said := p.say(&sentence{kind: youSet, about: c, set: i})
+			p.Add(said.Not(), c.present.Not(), s.value(set.Value))
+		}
+	}
+}
+
+// demanding lists the needs that could demand something of a candidate.
+func (p *problem) demanding(c *candidate) []*recipe.Need {
+	var all []*recipe.Need
+	for _, w := range p.request.Wanted {
+		if w.Name == c.name && w.demanded != nil {
+			all = append(all, w.demanded.needing.need)
+		}
+	}
+	for _, a := range c.asking {
+		all = append(all, a.needing.need)
+	}
+	return all
+}
+
+func (c *candidate) setting(option string) *setting {
+	for _, s := range c.options {
+		if s.option.Name == option {
+			return s
+		}
+	}
+	return nil
+}
+
+// value returns the literal for a value, or 0.
+func (s *setting) value(value string) clause.Literal {
+	if i := slices.Index(s.values, value); i >= 0 {
+		return s.is[i]
+	}
+	return 0
+}
+
+// addNeed says that a need is met where it counts, by a package as it is
+// demanded.
+func (p *problem) addNeed(n *needing) {
+	said := p.say(&sentence{kind: needs, about: n.of, needing: n})
+	n.said = said
+	var links []clause.Literal
+	for _, a := range n.alternatives {
+		a.link = p.Variable()
+		a.shared = a.link
+		links = append(links, a.link)
+		if n.need.Role == recipe.Tool {
+			a.shared, a.alone = p.Variable(), p.Variable()
+			p.Add(a.link.Not(), a.shared, a.alone)
+			p.Add(a.shared.Not(), a.link)
+			p.Add(a.alone.Not(), a.link)
+			p.AddSingle(a.shared, a.alone)
+			p.apart[a.alone] = a
+		}
+	}
+	p.AddSingle(links...)
+	always := true
+	for _, x := range n.of.choices {
+		counts := p.counts(n, x)
+		always = always && (counts == p.yes || x.release == nil)
+		p.Add(append([]clause.Literal{said.Not(), x.Not(), counts.Not()}, links...)...)
+		for _, link := range links {
+			p.Add(link.Not(), x.Not(), counts)
+		}
+	}
+	if always { // so it counts for a release that nobody has made, too
+		p.Add(append([]clause.Literal{said.Not(), n.of.imagined.Not()}, links...)...)
+	}
+	for _, a := range n.alternatives {
+		p.Add(a.link.Not(), n.of.present)
+		if !always {
+			p.Add(a.link.Not(), n.of.imagined.Not())
+		}
+		p.fit(a, p.byName[a.target])
+	}
+}
+
+// counts returns the literal that says whether a need counts for a release.
+func (p *problem) counts(n *needing, x *choice) clause.Literal {
+	if x.release == nil {
+		return p.yes.Not()
+	}
+	no := p.yes.Not()
+	return recipe.Work(n.need.When, recipe.Facts{Version: x.version, Machine: p.request.Machine}, recipe.Logic[clause.Literal]{
+		Known: func(is bool) clause.Literal {
+			if is {
+				return p.yes
+			}
+			return no
+		},
+		Option: func(name, value string) clause.Literal {
+			if s := n.of.setting(name); s != nil {
+				return cmp.Or(s.value(value), no)
+			}
+			if n.of.recipe.Option(name).Default == value {
+				return p.yes // it is by default in all ladders
+			}
+			return no
+		},
+		And: p.both,
+		Or:  func(a, b clause.Literal) clause.Literal { return p.both(a.Not(), b.Not()).Not() },
+		Not: clause.Literal.Not,
+	})
+}
+
+// both returns a literal that holds where both do.
+func (p *problem) both(a, b clause.Literal) clause.Literal {
+	switch {
+	case a == p.yes || a == b:
+		return b
+	case b == p.yes:
+		return a
+	case a == p.yes.Not() || b == p.yes.Not() || a == b.Not():
+		return p.yes.Not()
+	}
+	l := p.Variable()
+	p.Add(l.Not(), a)
+	p.Add(l.Not(), b)
+	p.Add(l, a.Not(), b.Not())
+	return l
+}
+
+// fit says that a package that meets a need for everyone is there, in a version
+// and with options that are demanded.
+func (p *problem) fit(a *alternative, c *candidate) {
+	need := a.needing.need
+	p.Add(a.shared.Not(), c.present)
+	if c == a.needing.of {
+		p.Add(a.shared.Not())
+	}
+	for _, x := range c.choices {
+		suits := need.Range.Contains(x.version)
+		if x.release == nil { // what it was built with nobody knows
+			suits = len(need.Options) == 0 && (need.Range.String() == "any" || suits && !x.version.IsZero())
+		}
+		if !suits {
+			p.Add(a.shared.Not(), x.Not())
+		}
+	}
+	p.fitOptions(a.shared, need, c)
+}
+
+// fitOptions says that where a literal holds, a package has the options that a
+// need demands.
+func (p *problem) fitOptions(where clause.Literal, need *recipe.Need, c *candidate) {
+	for _, want := range need.Options {
+		if c.recipe == nil {
+			continue
+		}
+		o := c.recipe.Option(want.Name)
+		if o == nil || !o.Accepts(want.Values[0]) {
+			said := p.say(&sentence{kind: hasNot, about: c, option: want})
+			p.Add(said.Not(), where.Not())
+		} else if s := c.setting(want.Name); s != nil {
+			p.Add(where.Not(), s.value(want.Values[0]))
+		}
+	}
+}
+
+// addSupport says that nothing is there, and nothing set otherwise than by
+// default, without somebody who demands it.
+func (p *problem) addSupport(c *candidate) {
+	for _, w := range p.request.Wanted {
+		c.asked = c.asked || w.Name == c.name
+	}
+	support := []clause.Literal{c.present.Not()}
+	for _, a := range c.asking {
+		support = append(support, a.shared)
+	}
+	if !c.asked {
+		p.Add(support...)
+	}
+	for _, x := range c.choices {
+		if x.release == nil || x.release.Track != recipe.Preview || x.kept ||
+			slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.names(x.version) }) {
+			continue
+		}
+		support := []clause.Literal{x.Not()}
+		for _, a := range c.asking {
+			if exactly(a.needing.need.Range, x.version) {
+				support = append(support, a.shared)
+			}
+		}
+		p.Add(support...)
+	}
+	for _, s := range c.options {
+		if s.free < len(s.values) {
+			p.supportOptions(c, s)
+		}
+	}
+}
+
+func (p *problem) supportOptions(c *candidate, s *setting) {
+	said := p.say(&sentence{kind: hasDefault, about: c, setting: s})
+	for i := s.free; i < len(s.values); i++ {
+		support := []clause.Literal{said.Not(), s.is[i].Not()}
+		for _, a := range c.asking {
+			if demandsOption(a.needing.need, s.option.Name, s.values[i]) {
+				support = append(support, a.shared)
+			}
+		}
+		for _, w := range p.request.Wanted {
+			if w.Name == c.name && w.demanded != nil && demandsOption(w.demanded.needing.need, s.option.Name, s.values[i]) {
+				support = append(support, p.yes)
+			}
+		}
+		p.Add(support...)
+	}
+}
+
+func demandsOption(need *recipe.Need, option, value string) bool {
+	return slices.ContainsFunc(need.Options, func(o keyfile.Pair) bool { return o.Name == option && o.Values[0] == value })
+}
+
+// addWanted says that what is asked for is there, in a version that will do.
+func (p *problem) addWanted(i int, w Wanted) {
+	c := p.byName[w.Name]
+	said := p.say(&sentence{kind: youAsked, about: c, set: i, demanded: w.demanded})
+	p.Add(said.Not(), c.present)
+	wants := w.Range
+	if w.demanded != nil {
+		wants = w.demanded.needing.need.Range
+		p.fitOptions(said, w.demanded.needing.need, c)
+	}
+	for _, x := range c.choices {
+		suits := wants.Contains(x.version)
+		switch {
+		case x.release == nil:
+			suits = len(w.demanded.needing.need.Options) == 0 && (wants.String() == "any" || suits && !x.version.IsZero())
+		case w.Tip:
+			suits = x.release.Track == recipe.Tip
+		case x.release.Track == recipe.Tip && !x.kept:
+			suits = false
+		}
+		if !suits {
+			p.Add(said.Not(), x.Not())
+		}
+	}
+}
