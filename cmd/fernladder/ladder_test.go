@@ -55,6 +55,12 @@ func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 	r := w.must("upgrade")
 	assert.Contains(t, r.stdout, "Nothing to do")
 
+	// An upgrade does not lead back from a preview.
+	w.must("install", "mistplan:2.2.0-rc1")
+	assert.Contains(t, w.must("upgrade").stdout, "Nothing to do: mistplan 2.2.0-rc1")
+	assert.Contains(t, w.must("install", "frondplot").stdout, "frondplot")
+	w.must("install", "mistplan:2.1.0")
+
 	// A recipe that is gone does not stand in the way.
 	assert.NoError(t, os.RemoveAll(w.path("recipes/mistplan")))
 	w.must("install", "frondplot")

@@ -20,7 +20,7 @@ import (
 func (s *session) keep(locked *lock.File, moves func(name string) bool) (map[string][]resolve.Kept, error) {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
-		if moves(name) {
+		if moves(name) && !s.ahead(name, k.Version) {
 			k.Version, k.Needs = version.Version{}, nil
 		}
 		kept[name] = append(kept[name], k)
@@ -62,6 +62,23 @@ func (s *session) keep(locked *lock.File, moves func(name string) bool) (map[str
 		add(receipt.Name, k)
 	}
 	return kept, nil
+}
+
+// ahead tells whether a version is a preview that is newer than every stable
+// release, from which an upgrade would lead back.
+func (s *session) ahead(name string, v version.Version) bool {
+	r, err := s.shelves.Find(name)
+	if err != nil {
+		return false
+	}
+	preview := false
+	for _, x := range r.Releases {
+		if x.Track == recipe.Stable && x.Version.Compare(v) > 0 {
+			return false
+		}
+		preview = preview || x.Track == recipe.Preview && x.Version.Compare(v) == 0
+	}
+	return preview
 }
 
 // lockFile reads ladder.lock, which is beside the settings, or in the root when
