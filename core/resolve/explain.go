@@ -350,7 +350,7 @@ func (p *problem) needWays(core []*sentence) (ways []string, err error) {
 		if !s.needing.need.Range.Contains(x.version) {
 			ways = append(ways, fmt.Sprintf("If %s can do with %s %s, say so in %s.", s.about.name, target.name, x.version, s.needing.need.Position))
 		} else if len(s.needing.need.Options) > 0 {
-			ways = append(ways, fmt.Sprintf("If %s can do without %s, take it out of %s.", s.about.name, what("it", recipe.Need{}.Range, false, s.needing.need.Options)[len("it with "):], s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s can do without %s, take it out of %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
 		}
 	}
 	return ways, nil

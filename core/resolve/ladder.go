@@ -171,10 +171,19 @@ func what(name string, r version.Range, tip bool, options []keyfile.Pair) string
 	case r.String() != "any":
 		text += " " + r.String()
 	}
-	for i, o := range options {
-		text += map[bool]string{true: " with ", false: ", "}[i == 0] + o.Name + "=" + o.Values[0]
+	if len(options) > 0 {
+		text += " with " + settingsText(options)
 	}
 	return text
+}
+
+// settingsText gives options as NAME=VALUE, with commas.
+func settingsText(options []keyfile.Pair) string {
+	texts := make([]string, len(options))
+	for i, o := range options {
+		texts[i] = o.Name + "=" + o.Values[0]
+	}
+	return strings.Join(texts, ", ")
 }
 
 // Name is the name of the package's recipe.
