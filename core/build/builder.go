@@ -365,12 +365,13 @@ func (g *building) has(name string) bool {
 func (g *building) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: g.job.Name, Version: g.job.Version, Stage: stage, What: what, Log: log, Work: g.dirs.work}
 	if log != "" {
-		f.Lines = excerpt(log, 12)
 		if cause := Diagnose(log, g.dirs.build); cause.Known() {
 			if cause.Kind == diagnose.MissingHeader && g.has(cause.Name()) {
 				cause.Kind = diagnose.InSource
 			}
 			f.Cause, f.Lines = &cause, cause.Lines
+		} else {
+			f.Lines = excerpt(log, 12)
 		}
 		f.KeptOut = keptOut(log, g.Isolation)
 	}

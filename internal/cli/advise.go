@@ -59,9 +59,14 @@ func (s *session) remedyOf(r *recipe.Recipe, c *diagnose.Cause) (m remedy) {
 	kinds := map[diagnose.Kind]string{diagnose.MissingProgram: "program", diagnose.MissingHeader: "header", diagnose.MissingLibrary: "library",
 		diagnose.MissingModule: "module", diagnose.MissingPackage: "package"}
 	kind := kinds[c.Kind]
-	known, err := draft.Survey(s.shelves, s.store)
-	if kind == "" || err != nil {
+	if kind == "" {
 		return m
+	}
+	if s.known == nil {
+		var err error
+		if s.known, err = draft.Survey(s.shelves, s.store); err != nil {
+			return m
+		}
 	}
 	m.role, m.family = recipe.Library, s.workshop.Machine.Family
 	if c.Kind == diagnose.MissingProgram {
@@ -72,7 +77,7 @@ func (s *session) remedyOf(r *recipe.Recipe, c *diagnose.Cause) (m remedy) {
 		if c.Kind == diagnose.MissingHeader { // recipes do not list headers; a folder or a name tells as much
 			wish.Name, _, _ = strings.Cut(strings.TrimSuffix(name, ".h"), "/")
 		}
-		provider, sure, found := known.Find(wish)
+		provider, sure, found := s.known.Find(wish)
 		needed := slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })
 		if found && provider != r.Name && !needed {
 			m.recipe, m.sure = provider, sure

@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/draft"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
@@ -136,6 +137,7 @@ type session struct {
 	workshop *build.Workshop
 
 	hosts *source.Hosts
+	known *draft.Known // what packages offer, once a failure has asked
 }
 
 // open reads the settings.

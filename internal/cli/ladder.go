@@ -237,7 +237,7 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 	var unrecorded error
 	var lock sync.Mutex
 	var records []store.Record
-	expected, began := l.total(ctx), a.now()
+	expected, began := l.left(nil, nil), a.now()
 	results := b.Run(ctx, todo, l.estimates, func(r store.Record) {
 		lock.Lock()
 		defer lock.Unlock()
@@ -265,17 +265,31 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 // left is how long the rest of the ladder should take, or 0 where that is not
 // known of everything.
 func (l *ladder) left(done map[string]bool, running map[string]time.Duration) time.Duration {
+	known := true
+	takes, _ := l.forecast(func(j *build.Job) (time.Duration, bool) {
+		e, is := l.estimates[j.Name]
+		ended := done[j.Name+" "+j.Version]
+		known = known && (is || ended)
+		return max(0, e.Time-running[j.Name]), !ended
+	})
+	if !known {
+		return 0
+	}
+	return takes
+}
+
+// forecast says how long what is to be built should take by the schedule, and
+// how long processors should be busy; length tells how long a job takes, and
+// false for one that does not count.
+func (l *ladder) forecast(length func(*build.Job) (time.Duration, bool)) (takes, busy time.Duration) {
 	place := map[*build.Job]int{}
 	var tasks []schedule.Task
 	for _, j := range l.todo() {
-		e, known := l.estimates[j.Name]
-		if done[j.Name+" "+j.Version] {
+		takes, counts := length(j)
+		if !counts {
 			continue
 		}
-		if !known {
-			return 0
-		}
-		task := schedule.Task{Length: max(0, e.Time-running[j.Name]), Width: e.Width, Slot: true}
+		task := schedule.Task{Name: j.Name, Length: takes, Width: l.estimates[j.Name].Width, Slot: true}
 		for _, need := range j.Needs {
 			if i, is := place[need]; is {
 				task.Needs = append(task.Needs, i)
@@ -284,13 +298,12 @@ func (l *ladder) left(done map[string]bool, running map[string]time.Duration) ti
 		place[j] = len(tasks)
 		tasks = append(tasks, task)
 	}
-	takes, _ := schedule.Forecast(tasks, l.workshop.Jobs)
-	return takes
+	return schedule.Forecast(tasks, l.workshop.Jobs)
 }
 
 // summary tells in the end what was built, how long it took against what it
 // should have, how busy the processors were, and what took longest.
-func (a *app) summary(records []store.Record, expected totals, took time.Duration, slots int) {
+func (a *app) summary(records []store.Record, expected, took time.Duration, slots int) {
 	const short = 5 * time.Second
 	if len(records) < 2 && took < short {
 		return
@@ -316,8 +329,8 @@ func (a *app) summary(records []store.Record, expected totals, took time.Duratio
 	if failed > 0 {
 		line += fmt.Sprintf(", %d failed", failed)
 	}
-	if expected.Untimed == 0 {
-		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(expected.takes))
+	if expected > 0 {
+		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(expected))
 	}
 	processors := min(slots, runtime.NumCPU())
 	line += fmt.Sprintf(". Processors busy: %.0f%% of %d.", min(100, 100*busy/max(took.Seconds(), 0.001)/float64(processors)), processors)

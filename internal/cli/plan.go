@@ -12,7 +12,6 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
-	"fernladder/core/schedule"
 	"fernladder/internal/term"
 )
 
@@ -170,8 +169,6 @@ type totals struct {
 
 func (l *ladder) total(ctx context.Context) totals {
 	t := totals{}
-	place := map[*build.Job]int{}
-	var tasks []schedule.Task
 	for _, j := range l.todo() {
 		t.Build++
 		if !l.workshop.Fetched(ctx, j) {
@@ -188,16 +185,8 @@ func (l *ladder) total(ctx context.Context) totals {
 		}
 		t.Trees += e.Size
 		t.Work += e.WorkSize
-		task := schedule.Task{Name: j.Name, Length: e.Time, Width: e.Width, Slot: true}
-		for _, need := range j.Needs {
-			if i, is := place[need]; is {
-				task.Needs = append(task.Needs, i)
-			}
-		}
-		place[j] = len(tasks)
-		tasks = append(tasks, task)
 	}
-	takes, busy := schedule.Forecast(tasks, l.workshop.Jobs)
+	takes, busy := l.forecast(func(j *build.Job) (time.Duration, bool) { return l.estimates[j.Name].Time, true })
 	t.takes, t.Seconds, t.Busy = takes, takes.Seconds(), busy.Seconds()
 	return t
 }

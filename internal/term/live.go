@@ -99,16 +99,19 @@ func (p *Progress) describe(a *activity, now time.Time) string {
 	return line
 }
 
-// left is how long everything should still take, or 0 when nobody knows.
+// left is how long everything should still take, or 0 when nobody knows. It is
+// worked out every other second, for it takes a while on long ladders.
 func (p *Progress) left(now time.Time) time.Duration {
-	if p.Left == nil {
-		return 0
+	const often = 2 * time.Second
+	if since := now.Sub(p.leftAt); p.Left == nil || since < often {
+		return max(0, p.leftThen-since)
 	}
 	running := map[string]time.Duration{}
 	for _, a := range p.active {
 		running[a.name] = now.Sub(a.began)
 	}
-	return p.Left(p.settled, running)
+	p.leftAt, p.leftThen = now, p.Left(p.settled, running)
+	return p.leftThen
 }
 
 // look reads the end of the log of the stage that is running: how far it is, by

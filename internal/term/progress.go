@@ -33,7 +33,11 @@ type Progress struct {
 	active  []*activity
 	told    map[string]bool // what is said once only
 	remarks map[string]int  // on the files of each package
-	drawn   []int           // how wide the lines are that are on the screen to be redrawn
+	// What Left said, and when.
+	leftThen time.Duration
+	leftAt   time.Time
+
+	drawn []int // how wide the lines are that are on the screen to be redrawn
 }
 
 // activity is a package that something is being done with.
