@@ -200,7 +200,7 @@ func (s *Source) Questions() []host.Question {
 // of cmake.
 func (w Wish) question() (host.Question, bool) {
 	kind := host.Kind(w.Kind)
-	return host.Question{Kind: kind, Name: w.Name}, slices.Contains([]host.Kind{host.Program, host.Header, host.Library, host.Module}, kind)
+	return host.Question{Kind: kind, Name: w.Name}, slices.Contains(host.Kinds, kind)
 }
 
 // needs writes the needs that a recipe on a shelf fulfils, and for what is

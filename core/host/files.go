@@ -6,10 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -25,10 +23,6 @@ import (
 // for: headers, libraries, modules of pkg-config and programs.
 type Files struct{ Dir string }
 
-// ErrNoLists is the error for an operating system whose package manager is not
-// asked for lists of files.
-var ErrNoLists = errors.New("only the lists of files of apt are read, and this machine has no apt")
-
 func (f Files) index() string { return filepath.Join(f.Dir, "index.zst") }
 
 // There tells whether there is an index.
@@ -37,127 +31,90 @@ func (f Files) There() bool {
 	return err == nil
 }
 
-// contents tells apt about its own index of contents, and to leave what this
-// machine uses alone. Both are settings that apt documents.
-const contents = `Acquire::IndexTargets::deb::Contents-deb {
-  MetaKey "$(COMPONENT)/Contents-$(ARCHITECTURE)"; flatMetaKey "Contents-$(ARCHITECTURE)";
-  ShortDescription "Contents-$(ARCHITECTURE)"; Description "$(RELEASE)/$(COMPONENT) $(ARCHITECTURE) Contents"; flatDescription "$(RELEASE) Contents";
-  Identifier "Contents-deb"; PDiffs "false"; KeepCompressed "true"; DefaultEnabled "true";
-};
-Acquire::IndexTargets::deb::Packages::DefaultEnabled "false";
-Acquire::IndexTargets::deb::Translations::DefaultEnabled "false";
-Acquire::IndexTargets::deb::DEP-11::DefaultEnabled "false";
-Acquire::Languages "none";
-APT::Sandbox::User "";
-Dir::State::Lists "%[1]s/lists";
-Dir::Cache "%[1]s/cache";
-`
-
 // Refresh fetches the package manager's lists and makes the index anew. Nothing
 // of the package manager's own state changes.
 func (f Files) Refresh(ctx context.Context, p Programs) (entries int, err error) {
-	apt := p.Find("apt-get")
-	if apt == "" {
-		return 0, ErrNoLists
-	}
-	for _, dir := range []string{"lists/partial", "cache"} {
-		if err := os.MkdirAll(filepath.Join(f.Dir, dir), 0o755); err != nil {
-			return 0, err
-		}
-	}
-	config := filepath.Join(f.Dir, "apt.conf")
-	if err := os.WriteFile(config, fmt.Appendf(nil, contents, f.Dir), 0o644); err != nil {
+	owners := owners{}
+	if err := f.lists(ctx, p, owners.add); err != nil {
 		return 0, err
-	}
-	env := append(os.Environ(), "APT_CONFIG="+config, "LC_ALL=C")
-	update := exec.CommandContext(ctx, apt, "update")
-	update.Env = env
-	if out, err := update.CombinedOutput(); err != nil {
-		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
-		return 0, fmt.Errorf("apt-get update: %s", lines[len(lines)-1])
-	}
-	lists, err := filepath.Glob(filepath.Join(f.Dir, "lists", "*Contents*"))
-	if err != nil {
-		return 0, err
-	}
-	owners := map[string]map[string]bool{}
-	for _, list := range lists {
-		read := exec.CommandContext(ctx, "/usr/lib/apt/apt-helper", "cat-file", list)
-		read.Env = env
-		pipe, err := read.StdoutPipe()
-		if err != nil {
-			return 0, err
-		}
-		if err := read.Start(); err != nil {
-			return 0, err
-		}
-		err = collect(pipe, owners)
-		if err = errors.Join(err, read.Wait()); err != nil {
-			return 0, fmt.Errorf("%s: %w", filepath.Base(list), err)
-		}
 	}
 	if len(owners) == 0 {
 		return 0, errors.New("the package manager's sources have no lists of files")
 	}
-	os.RemoveAll(filepath.Join(f.Dir, "lists")) // they are large, and the index has it all
 	return len(owners), f.write(owners)
 }
 
-// collect reads lines of PATH SECTION/PACKAGE[,SECTION/PACKAGE].
-func collect(from io.Reader, owners map[string]map[string]bool) error {
-	lines := bufio.NewScanner(from)
-	lines.Buffer(make([]byte, 1<<16), 1<<20)
-	for lines.Scan() {
-		path, packages, is := lastField(lines.Text())
-		key := keyOf(path)
-		if !is || key == "" {
-			continue
+// owners are the packages that have a file, by its key.
+type owners map[string]map[string]bool
+
+// add takes a file of a package. The path may begin with a slash or not.
+func (o owners) add(path, name string) {
+	for _, key := range keysOf(strings.TrimPrefix(path, "/")) {
+		if o[key] == nil {
+			o[key] = map[string]bool{}
 		}
-		for name := range strings.SplitSeq(packages, ",") {
-			if owners[key] == nil {
-				owners[key] = map[string]bool{}
-			}
-			owners[key][name[strings.LastIndexByte(name, '/')+1:]] = true
-		}
+		o[key][name] = true
 	}
-	return lines.Err()
 }
 
-func lastField(line string) (path, packages string, is bool) {
-	i := strings.LastIndexAny(line, " \t")
-	if i < 0 {
-		return "", "", false
-	}
-	return strings.TrimSpace(line[:i]), line[i+1:], true
-}
+// What is only looked up, and nobody asks the operating system for.
+const (
+	Package Kind = "package" // that CMake's find_package finds, in small letters
+	Shared  Kind = "shared"  // a library by the name that programs have in them: libleaf.so.2
+)
+
+// multiarch matches the directory of an architecture, where there is one.
+const multiarch = `(?:[a-z0-9_]+-linux-[a-z0-9]+/)?`
 
 // known matches the files that builds ask for.
 var known = []struct {
 	kind    Kind
+	part    string // of every such path
 	pattern *regexp.Regexp
 }{
-	{Header, regexp.MustCompile(`^usr/include/(?:[a-z0-9_]+-linux-[a-z0-9]+/)?(.+\.(?:h|hpp|hh|hxx))$`)},
-	{Module, regexp.MustCompile(`^usr/(?:lib(?:64)?|share|lib/[a-z0-9_]+-linux-[a-z0-9]+)/pkgconfig/([^/]+)\.pc$`)},
-	{Library, regexp.MustCompile(`^(?:usr/)?lib(?:64)?/(?:[a-z0-9_]+-linux-[a-z0-9]+/)?lib([^/]+)\.so$`)},
-	{Program, regexp.MustCompile(`^(?:usr/)?s?bin/([^/]+)$`)},
+	{Header, "include/", regexp.MustCompile(`^usr/include/` + multiarch + `(.+\.(?:h|hpp|hh|hxx))$`)},
+	{Module, "/pkgconfig/", regexp.MustCompile(`^usr/(?:lib(?:64)?|share)/` + multiarch + `pkgconfig/([^/]+)\.pc$`)},
+	{Library, "/lib", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.so$`)},
+	{Library, ".a", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.a$`)},
+	{Shared, ".so.", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `(lib[^/]+\.so\.[0-9]+)$`)},
+	{Program, "bin/", regexp.MustCompile(`^(?:usr/)?s?bin/([^/]+)$`)},
+	{Package, "/cmake/", regexp.MustCompile(`^usr/(?:lib(?:64)?|share)/` + multiarch + `cmake/(?:[^/]+/)*([^/]+?)(?:Config|-config)\.cmake$`)},
+	{Package, "/Find", regexp.MustCompile(`^usr/share/cmake[^/]*/(?:[^/]+/)*Find([^/]+)\.cmake$`)},
+	{Python, "-packages/", regexp.MustCompile(`^usr/lib(?:64)?/python3(?:\.\d+)?/(?:dist|site)-packages/([A-Za-z_]\w*)(?:/__init__\.py|\.py)$`)},
+	{Perl, "perl", regexp.MustCompile(`^usr/(?:share|lib(?:64)?)/` + multiarch + `(?:perl5?|perl-base)/(?:vendor_perl/|core_perl/)?(?:5[.\d]*/)?((?:[A-Z]\w*/)*[A-Z]\w*)\.pm$`)},
+	{File, "usr/share/aclocal", regexp.MustCompile(`^(usr/share/aclocal/[^/]+\.m4)$`)},
 }
 
-// keyOf is the key of a file in the index, as a question is written, or "".
-func keyOf(path string) string {
-	if !strings.HasPrefix(path, "usr/") && !strings.HasPrefix(path, "lib") && !strings.HasPrefix(path, "bin/") && !strings.HasPrefix(path, "sbin/") {
-		return ""
-	}
+// keysOf are the keys of a file in the index, as questions are written.
+func keysOf(path string) []string {
+	var keys []string
 	for _, k := range known {
+		if !strings.Contains(path, k.part) {
+			continue
+		}
 		if match := k.pattern.FindStringSubmatch(path); match != nil {
-			return Question{k.kind, match[1]}.String()
+			keys = append(keys, Question{k.kind, named(k.kind, match[1])}.String())
 		}
 	}
-	return ""
+	return keys
+}
+
+// named is the name of a file as it is asked for.
+func named(kind Kind, name string) string {
+	switch kind {
+	case Package:
+		return strings.ToLower(name)
+	case Perl:
+		return strings.ReplaceAll(name, "/", "::")
+	case File:
+		return "/" + name
+	}
+	return name
 }
 
 // write writes the index: a line KIND NAME<tab>PACKAGE[,PACKAGE] for each file,
 // sorted.
-func (f Files) write(owners map[string]map[string]bool) error {
+func (f Files) write(owners owners) error {
 	file, err := renameio.NewPendingFile(f.index(), renameio.WithPermissions(0o644))
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,6 +24,14 @@ usr/lib/x86_64-linux-gnu/pkgconfig/leaf-2.pc libdevel/libleaf-dev
 usr/share/pkgconfig/moss.pc libdevel/libmoss-dev
 usr/bin/sporegen devel/spore-tools-all,devel/sporegen
 usr/share/doc/sporegen/a file with blanks.h doc/sporegen
+usr/lib/x86_64-linux-gnu/cmake/Leaf-2/leaf-config.cmake libdevel/libleaf-dev
+usr/share/cmake/MossConfig.cmake libdevel/libmoss-dev
+usr/lib/python3/dist-packages/leaves/__init__.py python/python3-leaves
+usr/lib/python3/dist-packages/leaves/edge.py python/python3-leaves
+usr/share/perl5/Leaf/Parser.pm perl/libleaf-parser-perl
+usr/lib/x86_64-linux-gnu/perl5/5.36/Moss.pm perl/libmoss-perl
+usr/share/aclocal/leaf.m4 libdevel/libleaf-dev
+usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 `
 	write := func(script string) {
 		require.NoError(t, os.WriteFile(apt, []byte("#!/bin/sh\n"+script), 0o755))
@@ -37,17 +46,20 @@ usr/share/doc/sporegen/a file with blanks.h doc/sporegen
 	}
 	entries, err := f.Refresh(context.Background(), p)
 	require.NoError(t, err)
-	assert.Equal(t, 6, entries)
+	assert.Equal(t, 13, entries)
 	assert.True(t, f.There())
-	questions := []Question{{Header, "leaf.h"}, {Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "leaf-2"}, {Module, "moss"}, {Program, "sporegen"}, {Program, "soil"}}
+	questions := []Question{{Header, "leaf.h"}, {Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "leaf-2"}, {Module, "moss"}, {Program, "sporegen"}, {Program, "soil"},
+		{Shared, "libleaf.so.1"}, {Package, "leaf"}, {Package, "moss"}, {Python, "leaves"}, {Perl, "Leaf::Parser"}, {Perl, "Moss"}, {File, "/usr/share/aclocal/leaf.m4"}}
 	assert.Equal(t, map[Question][]string{
 		questions[0]: {"libleaf-dev"}, questions[1]: {"libmoss-dev", "libmoss-old-dev"}, questions[2]: {"libleaf-dev"},
 		questions[3]: {"libleaf-dev"}, questions[4]: {"libmoss-dev"}, questions[5]: {"sporegen", "spore-tools-all"},
+		questions[7]: {"libleaf1"}, questions[8]: {"libleaf-dev"}, questions[9]: {"libmoss-dev"}, questions[10]: {"python3-leaves"},
+		questions[11]: {"libleaf-parser-perl"}, questions[12]: {"libmoss-perl"}, questions[13]: {"libleaf-dev"},
 	}, f.Owners(questions))
 
 	write("echo 'E: no network' >&2; exit 100\n")
 	_, err = f.Refresh(context.Background(), p)
-	assert.ErrorContains(t, err, "apt-get update: E: no network")
+	assert.ErrorContains(t, err, "apt-get: exit status 100: E: no network")
 	assert.NotEmpty(t, f.Owners(questions), "what was known stays")
 	_, err = f.Refresh(context.Background(), Programs{})
 	assert.ErrorIs(t, err, ErrNoLists)
@@ -61,4 +73,23 @@ usr/share/doc/sporegen/a file with blanks.h doc/sporegen
 	line, unknown := missing.InstallLine()
 	assert.Equal(t, "apt-get install libleaf-dev", line)
 	assert.Equal(t, []string{"header moss/moss.h (one of libmoss-dev, libmoss-old-dev)", "header soil.h"}, unknown)
+}
+
+// What two other package managers print, in their own words.
+func TestListsOfOtherPackageManagers(t *testing.T) {
+	for name, script := range map[string]string{
+		"dnf":    "echo 'Unable to detect release version' >&2\nprintf 'package leaf-devel\\n/usr/bin/leafcmp\\n/usr/include/leaf\\n/usr/include/leaf/leaf.h\\n/usr/lib64/libleaf.so\\n/usr/lib64/pkgconfig/leaf.pc\\n\\npackage moss-perl\\n/usr/share/perl5/vendor_perl/Moss.pm\\n/usr/lib/python3.12/site-packages/moss.py\\n'",
+		"pacman": "case $1 in -Fl) printf 'leaf-devel usr/\\nleaf-devel usr/bin/leafcmp\\nleaf-devel usr/include/leaf/leaf.h\\nleaf-devel usr/lib/libleaf.so\\nleaf-devel usr/lib/pkgconfig/leaf.pc\\nmoss-perl usr/share/perl5/vendor_perl/Moss.pm\\nmoss-perl usr/lib/python3.12/site-packages/moss.py\\n';; *) echo ':: Synchronizing'; test -d $3;; esac",
+	} {
+		p := system(t, map[string]string{name: script})
+		p.Path = p.Path[:1]
+		f := Files{Dir: t.TempDir()}
+		entries, err := f.Refresh(context.Background(), p)
+		require.NoError(t, err, name)
+		assert.Equal(t, 6, entries, name)
+		questions := []Question{{Header, "leaf/leaf.h"}, {Module, "leaf"}, {Program, "leafcmp"}, {Perl, "Moss"}, {Python, "moss"}}
+		owners := f.Owners(questions)
+		assert.Equal(t, []string{"leaf-devel", "leaf-devel", "leaf-devel", "moss-perl", "moss-perl"},
+			[]string{strings.Join(owners[questions[0]], ","), owners[questions[1]][0], owners[questions[2]][0], owners[questions[3]][0], owners[questions[4]][0]}, name)
+	}
 }

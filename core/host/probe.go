@@ -3,6 +3,7 @@ package host
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"regexp"
 	"slices"
@@ -18,7 +19,13 @@ const (
 	Header  Kind = "header"
 	Library Kind = "library"
 	Module  Kind = "module" // of pkg-config
+	Python  Kind = "python" // a module that python3 imports
+	Perl    Kind = "perl"   // a module of Perl
+	File    Kind = "file"   // by its absolute path
 )
+
+// Kinds are all that the operating system can be asked for.
+var Kinds = []Kind{Program, Header, Library, Module, Python, Perl, File}
 
 // A Question asks whether the operating system has something.
 type Question struct {
@@ -38,16 +45,19 @@ type Answer struct {
 }
 
 // Ask answers questions, all headers with one call of the compiler cc, all
-// libraries with one call of the linker and all modules with two of pkg-config.
-// What cannot be asked, because the compiler or pkg-config is not there, is not
-// there. Programs that versioned does not hold for are not asked for their
+// libraries with one call of the linker, all modules with two of pkg-config and
+// those of Python and Perl with one of each. What cannot be asked, because the
+// compiler or pkg-config is not there, is not there. Programs that versioned does not hold for are not asked for their
 // versions.
 func (p Programs) Ask(ctx context.Context, cc string, questions []Question, versioned func(Question) bool) map[Question]Answer {
 	answers := map[Question]Answer{}
 	byKind := map[Kind][]string{}
 	for _, q := range questions {
-		if _, asked := answers[q]; !asked {
-			answers[q] = Answer{}
+		if _, asked := answers[q]; asked {
+			continue
+		}
+		var known bool
+		if answers[q], known = p.Asked.recall(memory{q, cc, versioned(q)}); !known {
 			byKind[q.Kind] = append(byKind[q.Kind], q.Name)
 		}
 	}
@@ -68,6 +78,19 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question, vers
 	}
 	for name, version := range p.modules(ctx, byKind[Module]) {
 		answers[Question{Module, name}] = Answer{There: true, Version: version}
+	}
+	for kind, script := range scripts {
+		for name, version := range p.scriptModules(ctx, script, byKind[kind]) {
+			answers[Question{kind, name}] = Answer{There: true, Version: version}
+		}
+	}
+	for _, path := range byKind[File] {
+		if _, err := os.Stat(path); err == nil {
+			answers[Question{File, path}] = Answer{There: true, Where: path}
+		}
+	}
+	for q, answer := range answers {
+		p.Asked.remember(memory{q, cc, versioned(q)}, answer)
 	}
 	return answers
 }
@@ -201,6 +224,39 @@ func (p Programs) modules(ctx context.Context, names []string) map[string]string
 	}
 	for i, name := range there {
 		versions[name] = lines[i]
+	}
+	return versions
+}
+
+// scripts are the commands that print NAME VERSION for each module of their
+// language that is there. Python only looks for the modules, Perl loads them.
+var scripts = map[Kind][]string{
+	Python: {"python3", "-I", "-c", `
+import sys, importlib.util, importlib.metadata
+for name in sys.argv[1:]:
+    try:
+        if importlib.util.find_spec(name) is None: continue
+    except Exception: continue
+    try: version = importlib.metadata.version(name)
+    except Exception: version = ""
+    print(name, version)
+`},
+	Perl: {"perl", "-e", `for (@ARGV) { (my $file = $_) =~ s{::}{/}g; print $_, " ", $_->VERSION // "", "\n" if eval { require "$file.pm"; 1 } }`},
+}
+
+// scriptModules returns the versions of those modules that are there.
+func (p Programs) scriptModules(ctx context.Context, script, names []string) map[string]string {
+	versions := map[string]string{}
+	interpreter := p.Find(script[0])
+	if len(names) == 0 || interpreter == "" {
+		return versions
+	}
+	out, _, _ := p.run(ctx, "", slices.Concat([]string{interpreter}, script[1:], names)...)
+	for line := range strings.Lines(out) {
+		name, version, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if slices.Contains(names, name) {
+			versions[name] = version
+		}
 	}
 	return versions
 }

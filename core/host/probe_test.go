@@ -31,17 +31,24 @@ func TestAsk(t *testing.T) {
 		"sporegen":   `test "$1" = -V && echo "sporegen, release 2.0.1-rc1 (c) 2026"`,
 		"silent":     `exit 3`,
 	})
+	p.Asked = &Answers{}
 	answers := p.Ask(context.Background(), "cc", []Question{
 		{Header, "absent.h"}, {Header, "moss/moss.h"}, {Library, "soil"}, {Library, "leaf"}, {Library, "sand"}, {Module, "dew"}, {Module, "loam"}, {Module, "gone"},
 		{Program, "sporegen"}, {Program, "silent"}, {Program, "nowhere"},
+		{Python, "json.decoder"}, {Python, "leaves"}, {Perl, "List::Util"}, {Perl, "Leaf::Parser"}, {File, "/usr/bin/env"}, {File, "/usr/share/leaves"},
 	}, every)
+	assert.True(t, answers[Question{Perl, "List::Util"}].There)
+	delete(answers, Question{Perl, "List::Util"}) // its version is Perl's own
+
 	there := map[string]string{}
 	for q, a := range answers {
 		if a.There {
 			there[q.String()] = a.Version
 		}
 	}
-	assert.Equal(t, map[string]string{"header moss/moss.h": "", "library leaf": "", "module dew": "1.4.2", "module loam": "0.9", "program sporegen": "2.0.1-rc1", "program silent": ""}, there)
+	assert.Equal(t, map[string]string{"header moss/moss.h": "", "library leaf": "", "module dew": "1.4.2", "module loam": "0.9", "program sporegen": "2.0.1-rc1", "program silent": "",
+		"python json.decoder": "", "file /usr/bin/env": ""}, there)
+	p.Ask(context.Background(), "cc", []Question{{Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "dew"}}, every)
 	asked, err := os.ReadFile(filepath.Join(p.Path[0], "asked"))
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(string(asked), "/cc "), "one call for all headers, one for all libraries")

@@ -12,6 +12,8 @@ import (
 // Path and nowhere else.
 type Programs struct {
 	Path []string
+	// Asked remembers answers. Where it is nil, nothing is remembered.
+	Asked *Answers
 }
 
 // Find returns the file of a program, or "".

@@ -21,7 +21,7 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it with fernladder supply. The build finds it as $FL_SUPPLY/FILE."),
 		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
-		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library or a pkg-config module. It is looked for before anything is fetched."),
+		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library, a module of pkg-config, Python or Perl, or a file. It is looked for before anything is fetched."),
 		keyfile.Optional("host_copy", &r.HostCopy, hostThing, "The operating system's own copy of this package. It stands in for a build where host_copies in the settings names the package, and where it is there and fits what is needed."),
 		keyfile.Table("build", r.buildKeys, "How the sources become programs.").Must(),
 		keyfile.Table("steps", r.stepKeys, "Shell text that replaces a stage of the method (configure, compile, check, place), or runs before or after it. "+

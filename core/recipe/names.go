@@ -37,6 +37,8 @@ var (
 	refPattern         = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
 	plainNamePattern   = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+-]*$`)
 	systemNamePattern  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
+	pythonPattern      = regexp.MustCompile(`^[A-Za-z_]\w*(?:\.\w+)*$`)
+	perlPattern        = regexp.MustCompile(`^[A-Za-z_]\w*(?:::\w+)*$`)
 	packagePattern     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+:/@-]*$`)
 	categoryPattern    = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 )

@@ -72,11 +72,11 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		things = append(slices.Clone(things), r.HostCopy)
 	}
 	for _, n := range things {
-		if given(n.Program, n.Header, n.Library, n.Module) != 1 {
-			report(n.Position, "write program, header, library or module", "what the operating system has is one thing")
+		if len(n.questions()) != 1 {
+			report(n.Position, "write one of program, header, library, module, python, perl and file", "what the operating system has is one thing")
 		}
-		if n.Range.String() != "any" && n.Program == "" && n.Module == "" {
-			report(n.Position, "ask for a module or a program instead", "headers and libraries do not tell their version")
+		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {
+			report(n.Position, "ask for a module or a program instead", "headers, libraries and files do not tell their version")
 		}
 	}
 	for _, t := range r.Tries {

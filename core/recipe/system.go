@@ -12,23 +12,32 @@ import (
 // A HostNeed is something that the operating system must have.
 type HostNeed struct {
 	keyfile.Position
-	Program, Header, Library, Module string // one of them
-	Range                            version.Range
-	Packages                         []keyfile.Pair // family of operating systems to its packages
-	When                             Condition
+	Program, Header, Library, Module, Python, Perl, File string // one of them
+
+	Range    version.Range
+	Packages []keyfile.Pair // family of operating systems to its packages
+	When     Condition
+}
+
+// questions are what is asked for, by the keys that name it.
+func (n *HostNeed) questions() []host.Question {
+	var asked []host.Question
+	for _, q := range []host.Question{{Kind: host.Program, Name: n.Program}, {Kind: host.Header, Name: n.Header}, {Kind: host.Library, Name: n.Library},
+		{Kind: host.Module, Name: n.Module}, {Kind: host.Python, Name: n.Python}, {Kind: host.Perl, Name: n.Perl}, {Kind: host.File, Name: n.File}} {
+		if q.Name != "" {
+			asked = append(asked, q)
+		}
+	}
+	return asked
 }
 
 // Question is what the machine is asked.
 func (n *HostNeed) Question() host.Question {
-	switch {
-	case n.Program != "":
-		return host.Question{Kind: host.Program, Name: n.Program}
-	case n.Header != "":
-		return host.Question{Kind: host.Header, Name: n.Header}
-	case n.Library != "":
-		return host.Question{Kind: host.Library, Name: n.Library}
+	asked := n.questions()
+	if len(asked) == 0 { // the recipe is wrong, and says so
+		return host.Question{}
 	}
-	return host.Question{Kind: host.Module, Name: n.Module}
+	return asked[0]
 }
 
 // PackagesOf returns the packages of a family of operating systems that have

@@ -3,6 +3,7 @@ package recipe
 import (
 	"errors"
 	"fmt"
+	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -22,6 +23,9 @@ func hostThing(n *HostNeed) []keyfile.Key {
 		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(checkSystemName),
 		keyfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(checkSystemName),
 		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(checkSystemName),
+		keyfile.Text("python", &n.Python, "A module that python3 can import.").Check(checkScriptModule(pythonPattern)),
+		keyfile.Text("perl", &n.Perl, "A module of Perl, such as Leaf::Parser.").Check(checkScriptModule(perlPattern)),
+		keyfile.Text("file", &n.File, "A file, by its absolute path. For what nothing else finds, such as the macros of autoconf.").Check(checkAbsolute),
 		keyfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
 		keyfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
 	}
@@ -74,6 +78,22 @@ func upstreamPattern(text string) (*regexp.Regexp, error) {
 func checkSystemName(name string) error {
 	if !systemNamePattern.MatchString(name) {
 		return fmt.Errorf("%q cannot be a name here: names have letters, digits and . _ + / -", name)
+	}
+	return nil
+}
+
+func checkScriptModule(pattern *regexp.Regexp) func(string) error {
+	return func(name string) error {
+		if !pattern.MatchString(name) {
+			return fmt.Errorf("%q cannot be the name of such a module", name)
+		}
+		return nil
+	}
+}
+
+func checkAbsolute(path string) error {
+	if !filepath.IsAbs(path) || filepath.Clean(path) != path {
+		return fmt.Errorf("%q is no absolute path", path)
 	}
 	return nil
 }

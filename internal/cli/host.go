@@ -88,6 +88,7 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 		if err := a.installMissing(ctx, missing, yes); err != nil {
 			return err
 		}
+		l.workshop.Programs.Asked = &host.Answers{}
 		findings, missing = look()
 	}
 	if a.screen.JSON {
