@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -283,4 +284,35 @@ func TestClashesWithTheOperatingSystem(t *testing.T) {
 	const says = "fern: the operating system has the program make, too. Where fernladder env is in force, those of the landing come first."
 	assert.Contains(t, w.must("host", "fern").stdout, says)
 	assert.Contains(t, w.must("install", "fern").stderr, says)
+}
+
+// A log of any build is explained, with who has what is missing.
+func TestExplain(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
+	require.NoError(t, os.WriteFile(w.path("bin/dnf"), []byte("#!/bin/sh\nprintf 'package leaf-devel\\n/usr/include/leaf-2/leaf.h\\n/usr/lib64/cmake/Leaf/LeafConfig.cmake\\n/usr/lib64/pkgconfig/leaf.pc\\npackage sporegen\\n/usr/bin/sporegen\\n'\n"), 0o755))
+	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q]\n", w.path("bin")))
+	w.pkg("moss", "[offers]\nmodules = [\"moss\"]\n"+script("place", place("moss")))
+	w.write("cc.log", strings.Repeat("CC soil.o\n\n", 300000)+"leaf.c:3:10: fatal error: leaf.h: No such file or directory\nmake: *** [leaf.o] Error 1\n")
+	w.write("cmake.log", "CMake Error at CMakeLists.txt:8 (find_package):\n  By not providing \"FindLeaf.cmake\" in CMAKE_MODULE_PATH this project has\n")
+	w.write("program.log", "sh: 1: sporegen: not found\n")
+	w.write("moss.log", "configure: error: Package requirements (moss >= 2) were not met:\n\nNo package 'moss' found\n\nor configure with --without-moss\n")
+	w.write("unclear.log", "a\nb\n")
+	w.write("points.log", "configure: error: C compiler cannot create executables\nSee `config.log' for more details\n")
+	w.write("config.log", "configure:9: checking for it\n/usr/bin/ld: cannot find -lleaf\nconfigure:9: error: C compiler cannot create executables\n")
+	assert.Contains(t, w.must("explain", "cc.log").stdout, "fernladder host --refresh finds out which package has it.")
+	w.must("host", "--refresh")
+	r := w.must("explain", "cc.log", "cmake.log", "program.log", "moss.log", "points.log")
+	for _, says := range []string{
+		"cc.log:600001: the header leaf.h is missing (leaf.c:3)\n    │ CC soil.o", "header = \"leaf-2/leaf.h\"\n      packages = { debian = \"leaf-devel\" }", "and then: apt-get install leaf-devel",
+		"cmake.log:2: CMake does not find the package Leaf", "leaf-devel of this operating system has the pkg-config module leaf",
+		"program = \"sporegen\"", "The recipe moss has it: add:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build]\n      args = [\"--without-moss\"]",
+		"/config.log:2: the library leaf is missing",
+	} {
+		assert.Contains(t, r.stdout, says)
+	}
+	r = w.sh("printf 'make: *** No rule to make target `grow'\\''.  Stop.\\n' | fernladder explain; fernladder explain --json unclear.log moss.log || echo $?")
+	assert.Contains(t, r.stdout, "input:1: the makefile has no target grow")
+	assert.Regexp(t, `"kind": "unknown"[\s\S]*"says": "the pkg-config module moss >= 2 is missing"[\s\S]*\n1\n$`, r.stdout)
+	w.fails(2, []string{"explain", "nowhere.log"}, "nowhere.log cannot be read")
 }

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"os"
@@ -68,43 +69,70 @@ const ownMark = "· "
 // Diagnose reads the end of a log and finds out what went wrong. Where that only
 // points to another log, below the directory dir, it reads that one.
 func Diagnose(file, dir string) diagnose.Cause {
-	lines, err := tail(file)
+	text, skipped, err := end(file)
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
-	c := diagnose.Log(strings.Join(lines, "\n"))
+	c := diagnose.Log(ownLines.ReplaceAllString(text, ""))
+	if c.Line > 0 {
+		c.Line += skipped
+	}
 	if !c.Known() && c.See != "" {
 		other := c.See
 		if !filepath.IsAbs(other) {
 			other = filepath.Join(dir, other)
 		}
-		if more, err := tail(other); err == nil && strings.HasPrefix(other, dir+"/") {
-			if found := diagnose.Elsewhere(other, strings.Join(more, "\n")); found.Known() {
+		if more, _, err := end(other); err == nil && strings.HasPrefix(other, dir+"/") {
+			if found := diagnose.Elsewhere(other, more); found.Known() {
 				c = found
-				c.See = other
+				c.See, c.In = other, other
 			}
 		}
 	}
-	for i, line := range c.Lines {
-		c.Lines[i] = printable(line)
-	}
+	return Printable(c)
+}
+
+// Printable makes the lines of a cause safe to show on a terminal.
+func Printable(c diagnose.Cause) diagnose.Cause {
+	c.Lines = shown(c.Lines)
 	return c
 }
 
-// tail returns the lines of the end of a log, but for those that say which
-// command runs where.
-func tail(file string) (lines []string, err error) {
+// ownLines are those that say which command runs where.
+var ownLines = regexp.MustCompile("(?m)^" + ownMark + ".*$")
+
+// end returns the end of a log, however much a build has printed, and how many
+// lines are before it.
+func end(file string) (text string, skipped int, err error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, err
+		return "", 0, err
 	}
 	defer f.Close()
-	const enough = 4 << 20 // however much a build prints
-	if info, err := f.Stat(); err == nil && info.Size() > enough {
-		f.Seek(-enough, io.SeekEnd)
+	const enough = 4 << 20
+	info, err := f.Stat()
+	if err != nil {
+		return "", 0, err
+	}
+	before := bufio.NewReader(io.LimitReader(f, max(0, info.Size()-enough)))
+	for {
+		_, err := before.ReadSlice('\n')
+		if err == io.EOF {
+			break
+		}
+		if err == nil {
+			skipped++
+		}
 	}
 	data, err := io.ReadAll(io.LimitReader(f, enough))
-	for line := range strings.Lines(string(data)) {
+	return string(data), skipped, err
+}
+
+// tail returns the lines of the end of a log, but for empty ones and those that
+// say which command runs where.
+func tail(file string) (lines []string, err error) {
+	text, _, err := end(file)
+	for line := range strings.Lines(text) {
 		if line = strings.TrimRight(line, "\r\n"); line != "" && !strings.HasPrefix(line, ownMark) {
 			lines = append(lines, line)
 		}

@@ -10,6 +10,7 @@ package diagnose
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -20,23 +21,35 @@ type Kind string
 const (
 	MissingHeader   Kind = "missing_header"
 	MissingLibrary  Kind = "missing_library"
-	MissingModule   Kind = "missing_module"  // of pkg-config
-	MissingPackage  Kind = "missing_package" // that CMake's find_package does not find
+	MissingShared   Kind = "missing_shared_library" // that a program needs to run
+	MissingModule   Kind = "missing_module"         // of pkg-config
+	MissingPackage  Kind = "missing_package"        // that CMake's find_package does not find
 	MissingProgram  Kind = "missing_program"
 	MissingPython   Kind = "missing_python_module"
 	MissingPerl     Kind = "missing_perl_module"
+	MissingMacro    Kind = "missing_macro" // of autoconf
+	Missing         Kind = "missing"       // something that only has a name
+	MissingInSource Kind = "missing_in_source"
+	InSource        Kind = "elsewhere_in_source" // a header that the source has, where the compiler does not look
 	TooOld          Kind = "too_old"
-	Undefined       Kind = "undefined_reference"
-	WrongOption     Kind = "wrong_option"
-	NoSpace         Kind = "no_space"
-	NoMemory        Kind = "no_memory"
-	Network         Kind = "network"
-	Permission      Kind = "permission"
-	TestFailed      Kind = "test_failed"
+	TooNew          Kind = "too_new"
+	CompilerTooOld  Kind = "compiler_too_old"
 	CompilerTooNew  Kind = "compiler_too_new"
 	CompileError    Kind = "compile_error"
-	MissingInSource Kind = "missing_in_source"   // a file that the source should have
-	InSource        Kind = "elsewhere_in_source" // a header that the source has, where the compiler does not look
+	WarningError    Kind = "warning_as_error"
+	CompilerCrashed Kind = "compiler_crashed"
+	Undefined       Kind = "undefined_reference"
+	NotRelocatable  Kind = "not_relocatable" // code for a shared library that was compiled without -fPIC
+	WrongOption     Kind = "wrong_option"
+	NoTarget        Kind = "no_target" // of a makefile
+	TestFailed      Kind = "test_failed"
+	TimedOut        Kind = "timed_out"
+	Race            Kind = "race" // of jobs side by side
+	NoSpace         Kind = "no_space"
+	NoMemory        Kind = "no_memory"
+	Killed          Kind = "killed"
+	Network         Kind = "network"
+	Permission      Kind = "permission"
 	Unknown         Kind = "unknown"
 )
 
@@ -46,10 +59,15 @@ type Cause struct {
 	Names []string `json:"names,omitempty"` // of what is missing; any one of several will do
 	Range string   `json:"range,omitempty"` // the versions that are wanted
 	Found string   `json:"found,omitempty"` // the version that is there
-	Place string   `json:"place,omitempty"` // FILE:LINE in the source
-	Line  int      `json:"line"`            // of the log, counted from 1; 0 where nothing is known
-	Lines []string `json:"lines"`           // of the log around it
-	See   string   `json:"see,omitempty"`   // another log that has more
+	// Likely is set where it follows from the words of a message, which nothing
+	// else in the log confirms.
+	Likely  bool     `json:"likely,omitempty"`
+	Without string   `json:"without,omitempty"` // the argument that builds without what is missing, as the message says
+	Place   string   `json:"place,omitempty"`   // FILE:LINE in the source
+	Line    int      `json:"line"`              // of the log, counted from 1; 0 where nothing is known
+	Lines   []string `json:"lines"`             // of the log around it
+	See     string   `json:"see,omitempty"`     // another log that has more
+	In      string   `json:"in,omitempty"`      // the log that Line and Lines are of, where it is another one
 }
 
 // Known tells whether the cause says more than that there is one.
@@ -63,107 +81,141 @@ func (c Cause) Name() string {
 	return c.Names[0]
 }
 
+// sentences say what the kinds mean, without a stop. The verb is for the names.
+var sentences = map[Kind]string{
+	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program does not find the shared library %s",
+	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing",
+	MissingPython: "the Python module %s is missing", MissingPerl: "the Perl module %s is missing", MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
+	MissingInSource: "the source has no file %s", InSource: "the compiler does not find the header %s, although the source has it",
+	TooOld: "%s is wanted", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which wants %s",
+	CompilerTooNew: "the code is older than the compiler, which refuses it", CompileError: "the compiler refuses the code; nothing is missing",
+	WarningError: "the source has warnings of the compiler count as errors (-Werror)", CompilerCrashed: "the compiler has crashed",
+	Undefined: "the linker finds nothing called %s", NotRelocatable: "code of a shared library was compiled without -fPIC",
+	WrongOption: "there is no option %s", NoTarget: "the makefile has no target %s",
+	TestFailed: "tests of the package failed", TimedOut: "it took longer than it was given", Race: "jobs that ran side by side seem to have been in each other's way",
+	NoSpace: "the disk is full", NoMemory: "the memory was full", Killed: "it was ended from outside",
+	Network: "it wanted the network", Permission: "it may not change or read %s", Unknown: "the cause is not clear",
+}
+
 // String says what it is in one sentence without a stop.
 func (c Cause) String() string {
-	name := strings.Join(c.Names, " or ")
+	const most = 4
+	name := strings.Join(c.Names[:min(most, len(c.Names))], " or ")
+	if len(c.Names) > most {
+		name += " or others"
+	}
 	if c.Range != "" {
 		name += " " + c.Range
 	}
-	text := map[Kind]string{
-		MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingModule: "the pkg-config module %s is missing",
-		MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing", MissingPython: "the Python module %s is missing",
-		MissingPerl: "the Perl module %s is missing", Undefined: "the linker finds nothing called %s", WrongOption: "there is no option %s",
-		MissingInSource: "the source has no file %s", InSource: "the compiler does not find the header %s, although the source has it",
-	}[c.Kind]
-	switch c.Kind {
-	case TooOld:
-		text = "%s is wanted"
-		if c.Found != "" {
-			text += ", and " + c.Found + " is there"
-		}
-	case NoSpace:
-		return "the disk is full"
-	case NoMemory:
-		return "the memory was full"
-	case Network:
-		if name != "" {
-			return "it wanted the network, at " + name
-		}
-		return "it wanted the network"
-	case Permission:
-		text = "it may not change or read %s"
-	case TestFailed:
-		return "tests of the package failed"
-	case CompilerTooNew:
-		return "the code is older than the compiler, which refuses it"
-	case CompileError:
-		return "the compiler refuses the code; nothing is missing"
-	case Unknown:
-		return "the cause is not clear"
+	text := sentences[c.Kind]
+	if strings.Contains(text, "%s") {
+		text = fmt.Sprintf(text, name)
+	} else if c.Kind == Network && name != "" {
+		text += ", at " + name
 	}
-	return fmt.Sprintf(text, name)
+	if c.Kind == TooOld && c.Found != "" {
+		text += ", and " + c.Found + " is there"
+	}
+	if c.Likely {
+		text = "it seems that " + text
+	}
+	return text
 }
 
 // A rule says what a line means. The groups of its pattern are named: name,
 // range, found, place.
 type rule struct {
 	kind    Kind
+	has     string // what every line that it holds for has in it; quicker to look for
 	pattern *regexp.Regexp
-	// unless excludes lines that only look alike.
-	unless *regexp.Regexp
 	// more finds out what the line leaves open from those around it; it returns
 	// false where the rule does not hold after all.
 	more func(c *Cause, lines []string, at int) bool
 }
+
+// rules are tried on each line in this order; the first line that one holds for
+// is the cause.
+var rules = slices.Concat(machineRules, shellRules, configureRules, cmakeRules, mesonRules, compilerRules, linkerRules, languageRules, makeRules)
 
 // around is how many lines before and after the cause are shown.
 const around = 4
 
 // Log diagnoses the log of a stage. Text is all of it, or its end.
 func Log(text string) Cause {
-	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	c, _ := diagnose(strings.Split(strings.TrimRight(text, "\n"), "\n"))
+	return c
+}
+
+// diagnose returns the cause, and the rule that knows it, nil for none.
+func diagnose(lines []string) (Cause, *rule) {
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], "\r")
+	}
 	for i, line := range lines {
-		line = strings.TrimRight(line, "\r")
-		for _, r := range rules {
-			match := r.pattern.FindStringSubmatch(line)
-			if match == nil || r.unless != nil && r.unless.MatchString(line) {
-				continue
-			}
-			if !stops(lines[i:]) {
-				break // it went on
-			}
-			c := Cause{Kind: r.kind, Line: i + 1}
-			for g, group := range r.pattern.SubexpNames() {
-				switch value := strings.TrimSpace(match[g]); {
-				case value == "":
-				case group == "name":
-					c.Names = append(c.Names, value)
-				case group == "range":
-					c.Range = value
-				case group == "found":
-					c.Found = value
-				case group == "place":
-					c.Place = value
+		if line == "" {
+			continue
+		}
+		for r := range rules {
+			if c := rules[r].holds(lines, i); c != nil {
+				c.Lines = slices.Clone(lines[max(0, i-around):min(len(lines), i+around+1)])
+				c.See = see(lines)
+				if c.Without == "" {
+					c.Without = without(following(lines, i))
 				}
+				return *c, &rules[r]
 			}
-			if r.more != nil && !r.more(&c, lines, i) {
-				continue
-			}
-			c.Lines = lines[max(0, i-around):min(len(lines), i+around+1)]
-			c.See = see(lines)
-			return c
 		}
 	}
-	return Cause{Kind: Unknown, Lines: lines[max(0, len(lines)-2*around):], See: see(lines)}
+	return Cause{Kind: Unknown, Lines: slices.Clone(lines[max(0, len(lines)-2*around):]), See: see(lines)}, nil
+}
+
+// holds returns the cause that a line is, as far as the rule knows, or nil.
+func (r *rule) holds(lines []string, at int) *Cause {
+	line := lines[at]
+	if !strings.Contains(line, r.has) {
+		return nil
+	}
+	match := r.pattern.FindStringSubmatch(line)
+	if match == nil || !stops(lines[at:], soon) {
+		return nil
+	}
+	c := &Cause{Kind: r.kind, Line: at + 1}
+	c.take(r.pattern, match)
+	if r.more != nil && !r.more(c, lines, at) {
+		return nil
+	}
+	return c
+}
+
+// take sets what the named groups of a pattern have matched.
+func (c *Cause) take(pattern *regexp.Regexp, match []string) {
+	for g, group := range pattern.SubexpNames() {
+		value := strings.TrimSpace(match[g])
+		if value == "" {
+			continue
+		}
+		switch group {
+		case "name":
+			c.Names = append(c.Names, value)
+		case "range":
+			c.Range = value
+		case "found":
+			c.Found = value
+		case "place":
+			c.Place = value
+		}
+	}
 }
 
 // final matches what programs say when they give up.
-var final = regexp.MustCompile(`\*\*\* |^configure: error|^CMake Error|Configuring incomplete|ERROR: |ninja: build stopped|returned 1 exit status|^compilation terminated|^Makefile:\d+: `)
+var final = regexp.MustCompile(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
 
-// stops tells whether something gives up soon after a line, or the log ends:
-// configure scripts and makefiles also ask for what need not be there.
-func stops(after []string) bool {
-	const soon = 25
+// soon is within how many lines after its cause something gives up.
+const soon = 25
+
+// stops tells whether something gives up within a number of lines, or the log
+// ends: configure scripts and makefiles also ask for what need not be there.
+func stops(after []string, soon int) bool {
 	if len(after) <= soon {
 		return true
 	}
@@ -179,7 +231,8 @@ func stops(after []string) bool {
 var elsewhere = regexp.MustCompile(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" + `]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
 
 func see(lines []string) string {
-	for i := len(lines) - 1; i >= 0; i-- {
+	const far = 100
+	for i := len(lines) - 1; i >= max(0, len(lines)-far); i-- {
 		if match := elsewhere.FindStringSubmatch(lines[i]); match != nil {
 			return match[1] + match[2]
 		}

@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -36,6 +37,9 @@ func (f Files) There() bool {
 func (f Files) Refresh(ctx context.Context, p Programs) (entries int, err error) {
 	owners := owners{}
 	if err := f.lists(ctx, p, owners.add); err != nil {
+		return 0, err
+	}
+	if err := os.MkdirAll(f.Dir, 0o755); err != nil {
 		return 0, err
 	}
 	if len(owners) == 0 {
@@ -136,35 +140,91 @@ func (f Files) write(owners owners) error {
 	return file.CloseAtomicallyReplace()
 }
 
-// Owners returns the packages that have what is asked for, in the order in which
-// they are likely; none where there is no index.
-func (f Files) Owners(questions []Question) map[Question][]string {
+// each goes through the index: the key and the packages of each file. It does
+// nothing where there is no index.
+func (f Files) each(take func(key, packages []byte)) {
 	file, err := os.Open(f.index())
-	if err != nil || len(questions) == 0 {
-		return nil
+	if err != nil {
+		return
 	}
 	defer file.Close()
 	packed, err := zstd.NewReader(file)
 	if err != nil {
-		return nil
+		return
 	}
 	defer packed.Close()
+	lines := bufio.NewScanner(packed)
+	lines.Buffer(make([]byte, 1<<16), 1<<20)
+	for lines.Scan() {
+		if key, packages, is := bytes.Cut(lines.Bytes(), []byte{'\t'}); is {
+			take(key, packages)
+		}
+	}
+}
+
+// Owners returns the packages that have what is asked for, in the order in which
+// they are likely; none where there is no index.
+func (f Files) Owners(questions []Question) map[Question][]string {
+	found := map[Question][]string{}
+	if len(questions) == 0 {
+		return found
+	}
 	asked := map[string]Question{}
 	for _, q := range questions {
 		asked[q.String()] = q
 	}
-	found := map[Question][]string{}
-	lines := bufio.NewScanner(packed)
-	lines.Buffer(make([]byte, 1<<16), 1<<20)
-	for lines.Scan() {
-		i := strings.IndexByte(lines.Text(), '\t')
-		if q, is := asked[lines.Text()[:max(i, 0)]]; is {
-			found[q] = strings.Split(lines.Text()[i+1:], ",")
-			slices.SortStableFunc(found[q], func(a, b string) int {
-				exact := func(name string) int { return map[bool]int{true: 0, false: 1}[name == q.Name] }
-				return cmp.Or(exact(a)-exact(b), len(a)-len(b))
-			})
+	f.each(func(key, packages []byte) {
+		q, is := asked[string(key)]
+		if !is {
+			return
 		}
-	}
+		found[q] = strings.Split(string(packages), ",")
+		slices.SortStableFunc(found[q], func(a, b string) int {
+			exact := func(name string) int { return map[bool]int{true: 0, false: 1}[name == q.Name] }
+			return cmp.Or(exact(a)-exact(b), len(a)-len(b))
+		})
+	})
 	return found
+}
+
+// Deeper finds a header in the directories in which packages keep theirs apart, as
+// leaf.h in leaf-2/leaf.h: the header with its directory, and the packages. A
+// directory that is called like the header comes first, then the shortest name,
+// then the newest.
+func (f Files) Deeper(header string) (best Question, owners []string) {
+	prefix, end := []byte(string(Header)+" "), []byte("/"+header)
+	first, _, _ := strings.Cut(strings.TrimSuffix(strings.ToLower(header), ".h"), "/")
+	rank := func(name string) int {
+		if strings.HasPrefix(strings.ToLower(name), first) {
+			return len(name)
+		}
+		return len(name) + 1<<10
+	}
+	f.each(func(key, packages []byte) {
+		if !bytes.HasSuffix(key, end) || !bytes.HasPrefix(key, prefix) {
+			return
+		}
+		if name := string(key[len(prefix):]); best.Name == "" || rank(name) <= rank(best.Name) {
+			best, owners = Question{Header, name}, strings.Split(string(packages), ",")
+		}
+	})
+	return best, owners
+}
+
+// Of returns something of a package that the operating system can be asked for:
+// best a module, then a header, a library or a program, and of those the one with
+// the shortest name.
+func (f Files) Of(name string) (best Question, found bool) {
+	rank := func(q Question) int { return slices.Index([]Kind{Module, Header, Library, Program}, q.Kind) }
+	f.each(func(key, packages []byte) {
+		if !slices.Contains(strings.Split(string(packages), ","), name) {
+			return
+		}
+		kind, thing, _ := strings.Cut(string(key), " ")
+		q := Question{Kind(kind), thing}
+		if at := rank(q); at >= 0 && (!found || at < rank(best) || at == rank(best) && len(q.Name) < len(best.Name)) {
+			best, found = q, true
+		}
+	})
+	return best, found
 }

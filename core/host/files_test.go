@@ -57,6 +57,14 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 		questions[11]: {"libleaf-parser-perl"}, questions[12]: {"libmoss-perl"}, questions[13]: {"libleaf-dev"},
 	}, f.Owners(questions))
 
+	deeper, owners := f.Deeper("moss.h")
+	assert.Equal(t, Question{Header, "moss/moss.h"}, deeper)
+	assert.Equal(t, []string{"libmoss-dev", "libmoss-old-dev"}, owners)
+	best, found := f.Of("libmoss-dev")
+	assert.Equal(t, Question{Module, "moss"}, best, "%v", found)
+	_, found = f.Of("python3-leaves")
+	assert.False(t, found)
+
 	write("echo 'E: no network' >&2; exit 100\n")
 	_, err = f.Refresh(context.Background(), p)
 	assert.ErrorContains(t, err, "apt-get: exit status 100: E: no network")

@@ -168,7 +168,7 @@ func (e *Missing) Packages() (packages, unknown []string) {
 	for _, f := range e.Needs {
 		names := f.Packages
 		if len(names) == 0 && f.Kind == Program {
-			names = packageOf(f.Name, e.Machine.Family)
+			names = PackageOf(f.Name, e.Machine.Family)
 		}
 		if len(names) == 0 && (len(f.Owners) == 1 || len(f.Owners) > 1 && f.Owners[0] == f.Name) {
 			names = f.Owners[:1]
@@ -185,9 +185,9 @@ func (e *Missing) Packages() (packages, unknown []string) {
 	return slices.Compact(packages), unknown
 }
 
-// packageOf names the operating system's package with one of the programs that
+// PackageOf names the operating system's package with one of the programs that
 // the stages of builds run themselves; nothing is known of others.
-func packageOf(program, family string) []string {
+func PackageOf(program, family string) []string {
 	switch program {
 	case "cc":
 		return []string{"gcc"}

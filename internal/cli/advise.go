@@ -1,13 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
-	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 )
@@ -18,136 +18,113 @@ func (a *app) advise(s *session, f *build.Failure) {
 	if f.Cause == nil {
 		return
 	}
-	r, err := s.shelves.Find(f.Package)
-	if err != nil {
-		return
+	if r, err := s.shelves.Find(f.Package); err == nil {
+		f.Advice = s.advice(r, f.Cause)
 	}
-	switch f.Cause.Kind {
-	case diagnose.MissingProgram, diagnose.MissingHeader, diagnose.MissingLibrary, diagnose.MissingModule, diagnose.MissingPackage:
-		f.Advice = a.adviseMissing(s, r, f.Cause)
+}
+
+// advice says in lines what to do about a cause. The recipe is nil where the log
+// is of something else than a build of a recipe.
+func (s *session) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
+	file := "its recipe"
+	if r != nil {
+		file = r.File
+	}
+	says := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
+	switch c.Kind {
 	case diagnose.InSource:
-		f.Advice = []string{fmt.Sprintf("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", r.File)}
-	case diagnose.MissingPython, diagnose.MissingPerl:
-		f.Advice = []string{"The operating system's packages have such modules; install it there, and note it in " + r.File + " as a [[host]] need on the program that has it."}
-	case diagnose.TooOld:
-		f.Advice = []string{fmt.Sprintf("A recipe for %s in that version would do: [[need]] in %s, with version = %q.", f.Cause.Name(), r.File, f.Cause.Range)}
+		return says("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
+	case diagnose.MissingInSource:
+		return says("The archive is not complete for this build: some leave out what their repository has (submodules, generated files), which an [[extra]] or a git release in %s brings.", file)
+	case diagnose.TooNew:
+		if c.Name() == "cmake" {
+			return says("Newer releases know it. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
+		}
+		return says("A newer release, or an older %s as a tool of its own recipe, is what helps.", c.Name())
 	case diagnose.WrongOption:
-		f.Advice = []string{fmt.Sprintf("Take it out of args or the options in %s, or ask for a release that has it.", r.File)}
+		return says("Take it out of args or the options in %s, or ask for a release that has it.", file)
+	case diagnose.NoTarget:
+		return says("What the makefile is asked for is a step of %s; one that replaces it is what helps.", file)
 	case diagnose.NoMemory:
-		f.Advice = []string{"Build with fewer jobs at once: -j 1"}
+		return says("Build with fewer jobs at once: -j 1")
+	case diagnose.Race:
+		return says("If it goes well with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
-		f.Advice = []string{fmt.Sprintf("Builds have no network. What it fetches can be an [[extra]] in %s.", r.File)}
+		return says("Builds have no network. What it fetches can be an [[extra]] in %s.", file)
 	case diagnose.CompilerTooNew, diagnose.CompileError:
-		f.Advice = []string{"A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps."}
-	}
-}
-
-// remedy is what answers something that is missing: a recipe on the shelves, or
-// the operating system, or either.
-type remedy struct {
-	recipe string // "" for none
-	sure   bool   // it is known to have what is missing; otherwise its name speaks for it
-	role   recipe.Role
-	host   host.Question // with no kind where the operating system is not asked for such things
-	owners []string      // its packages that have it, as far as is known
-	family string
-}
-
-// remedyOf finds out what answers a cause. There is none where the recipe names
-// it already.
-func (s *session) remedyOf(r *recipe.Recipe, c *diagnose.Cause) (m remedy) {
-	kinds := map[diagnose.Kind]string{diagnose.MissingProgram: "program", diagnose.MissingHeader: "header", diagnose.MissingLibrary: "library",
-		diagnose.MissingModule: "module", diagnose.MissingPackage: "package"}
-	kind := kinds[c.Kind]
-	if kind == "" {
-		return m
-	}
-	if s.known == nil {
-		var err error
-		if s.known, err = draft.Survey(s.shelves, s.store); err != nil {
-			return m
+		return says("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
+	case diagnose.CompilerTooOld:
+		return says("An older release, or a newer compiler as a need with role = \"tool\" in %s, is what helps.", file)
+	case diagnose.WarningError:
+		return says("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
+	case diagnose.NotRelocatable:
+		return says("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
+	case diagnose.Undefined:
+		if library, is := strings.CutPrefix(c.Found, "-l"); is {
+			return says("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library, c.Found, file)
 		}
 	}
-	m.role, m.family = recipe.Library, s.workshop.Machine.Family
-	if c.Kind == diagnose.MissingProgram {
-		m.role = recipe.Tool
-	}
-	for _, name := range c.Names {
-		wish := draft.Wish{Kind: kind, Name: name}
-		if c.Kind == diagnose.MissingHeader { // recipes do not list headers; a folder or a name tells as much
-			wish.Name, _, _ = strings.Cut(strings.TrimSuffix(name, ".h"), "/")
-		}
-		provider, sure, found := s.known.Find(wish)
-		needed := slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })
-		if found && provider != r.Name && !needed {
-			m.recipe, m.sure = provider, sure
-			break
-		}
-	}
-	question := host.Question{Kind: host.Kind(kind), Name: c.Name()}
-	if c.Kind != diagnose.MissingPackage && !slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return n.Question() == question }) {
-		m.host, m.owners = question, s.workshop.HostFiles().Owners([]host.Question{question})[question]
-	}
-	return m
+	return s.adviceForMissing(r, c)
 }
 
-// text is what a recipe needs: the need on the recipe that answers, or else on
-// the operating system. It is "" where nothing does.
-func (m remedy) text() string {
-	switch {
-	case m.recipe != "":
-		return m.needText()
-	case m.host.Kind != "":
-		return m.hostText()
-	}
-	return ""
-}
-
-func (m remedy) needText() string {
-	return fmt.Sprintf("[[need]]\nrecipe = %q\nrole   = %q", m.recipe, m.role)
-}
-
-func (m remedy) hostText() string {
-	text := fmt.Sprintf("[[host]]\n%s = %q", m.host.Kind, m.host.Name)
-	if len(m.owners) > 0 {
-		text += fmt.Sprintf("\npackages = { %s = %q }", m.family, m.owners[0])
-	}
-	if len(m.owners) > 1 {
-		text += "   # or " + strings.Join(m.owners[1:min(4, len(m.owners))], ", ")
-	}
-	return text
-}
-
-// adviseMissing says who has what is missing, and how the recipe asks for it.
-func (a *app) adviseMissing(s *session, r *recipe.Recipe, c *diagnose.Cause) []string {
+// adviceForMissing says who has what is missing, and how a recipe asks for it.
+func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string {
 	m := s.remedyOf(r, c)
 	var advice []string
-	add := func(says, text string) {
-		advice = append(advice, says)
+	add := func(text, format string, args ...any) {
+		advice = append(advice, fmt.Sprintf(format, args...))
 		for line := range strings.Lines(text) {
 			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
 		}
 	}
-	if m.recipe != "" {
-		says := "There is a recipe " + m.recipe + "; if it is that, add to " + r.File + ":"
-		if m.sure {
-			says = "The recipe " + m.recipe + " has it: add to " + r.File + ":"
-		}
-		add(says, m.needText())
+	to := ""
+	if r != nil {
+		to = " to " + r.File
 	}
-	if m.host.Kind == "" {
+	switch {
+	case m.recipe != "" && m.sure:
+		add(m.needText(), "The recipe %s has it: add%s:", m.recipe, to)
+	case m.recipe != "":
+		add(m.needText(), "There is a recipe %s; if it is that, add%s:", m.recipe, to)
+	}
+	if c.Kind == diagnose.TooOld && m.recipe == "" {
+		advice = append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range))
 		return advice
 	}
-	says := "If the operating system is to have it, add to " + r.File + ":"
-	if m.recipe != "" {
-		says = "Or, if the operating system is to have it:"
-	}
-	add(says, m.hostText())
 	switch {
+	case m.host.Kind == "":
+	case m.recipe != "":
+		add(m.hostText(), "Or, if the operating system is to have it:")
 	case len(m.owners) > 0:
-		return append(advice, "and then: fernladder host "+r.Name+" --install")
-	case !s.workshop.HostFiles().There():
-		return append(advice, "fernladder host --refresh finds out which package has it.")
+		add(m.hostText(), "%s of this operating system has the %s; to ask for it, add%s:", m.owners[0], thing(m.host), to)
+	default:
+		add(m.hostText(), "If the operating system is to have it, add%s:", to)
 	}
-	return append(advice, "No package of this operating system has it, as far as its lists say.")
+	advice = append(advice, s.howToHave(r, m)...)
+	if c.Without != "" {
+		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build]%s", strings.Replace(to, " to", " of", 1))
+	}
+	return advice
+}
+
+// thing says what a question asks for.
+func thing(q host.Question) string {
+	kind := map[host.Kind]string{host.Module: "pkg-config module", host.Python: "Python module", host.Perl: "Perl module"}[q.Kind]
+	return cmp.Or(kind, string(q.Kind)) + " " + q.Name
+}
+
+// howToHave says how the operating system gets what is missing.
+func (s *session) howToHave(r *recipe.Recipe, m remedy) []string {
+	installer := host.Installer(m.family)
+	switch {
+	case m.host.Kind == "":
+		return nil
+	case len(m.owners) > 0 && r != nil:
+		return []string{"and then: fernladder host " + r.Name + " --install"}
+	case len(m.owners) > 0 && installer != nil:
+		return []string{"and then: " + strings.Join(append(slices.Clone(installer), m.owners[0]), " ")}
+	case !s.workshop.HostFiles().There():
+		return []string{"fernladder host --refresh finds out which package has it."}
+	}
+	return []string{"No package of this operating system has it, as far as its lists say."}
 }

@@ -1,0 +1,81 @@
+package diagnose
+
+import (
+	"strings"
+
+	"fernladder/core/host"
+)
+
+// Questions are what the operating system can be asked for, or its lists of
+// files can be searched for, to put an end to the cause: the likeliest first. Any
+// of them will do. There are none for causes that nothing missing is at fault of.
+func (c Cause) Questions() []host.Question {
+	var all []host.Question
+	for _, name := range c.Names {
+		all = append(all, questions(c.Kind, name)...)
+	}
+	return all
+}
+
+func questions(kind Kind, name string) []host.Question {
+	stem := strings.TrimPrefix(strings.ToLower(name), "lib")
+	switch kind {
+	case MissingHeader:
+		return []host.Question{{Kind: host.Header, Name: name}}
+	case MissingLibrary:
+		return []host.Question{{Kind: host.Library, Name: name}}
+	case MissingShared:
+		stem, _, _ := strings.Cut(strings.TrimPrefix(name, "lib"), ".so")
+		return []host.Question{{Kind: host.Library, Name: stem}, {Kind: host.Shared, Name: name}}
+	case MissingModule:
+		return []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Package, Name: strings.ToLower(name)}, {Kind: host.Program, Name: name}}
+	case MissingProgram:
+		return []host.Question{{Kind: host.Program, Name: name}}
+	case TooOld:
+		return []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Program, Name: strings.ToLower(name)}}
+	case MissingPython:
+		module := strings.ReplaceAll(name, "-", "_")
+		return []host.Question{{Kind: host.Python, Name: module}, {Kind: host.Python, Name: strings.ToLower(module)}}
+	case MissingPerl:
+		return []host.Question{{Kind: host.Perl, Name: name}}
+	case MissingMacro:
+		return []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/" + strings.ToLower(name) + ".m4"}}
+	case MissingPackage, Missing:
+		all := []host.Question{{Kind: host.Package, Name: strings.ToLower(name)}}
+		if kind == Missing {
+			all = nil
+		}
+		all = append(all, aliases[stem]...)
+		for _, name := range []string{name, strings.ToLower(name), "lib" + stem} {
+			all = append(all, host.Question{Kind: host.Module, Name: name})
+		}
+		return append(all, host.Question{Kind: host.Library, Name: stem}, host.Question{Kind: host.Header, Name: stem + ".h"},
+			host.Question{Kind: host.Header, Name: "lib" + stem + ".h"}, host.Question{Kind: host.Header, Name: stem + "/" + stem + ".h"},
+			host.Question{Kind: host.Program, Name: strings.ToLower(name)}, host.Question{Kind: host.Package, Name: strings.ToLower(name)})
+	}
+	return nil
+}
+
+// aliases are what some things are called that no file is called after. Names
+// are in small letters and without lib.
+var aliases = func() map[string][]host.Question {
+	all := map[string][]host.Question{}
+	for header, names := range map[string]string{
+		"openssl/ssl.h": "ssl tls openssl crypto opensslv", "zlib.h": "z zlib", "curses.h": "curses ncurses ncursesw cursesw", "termcap.h": "terminal termcap tinfo terminfo",
+		"readline/readline.h": "readline gnureadline", "jpeglib.h": "jpeg", "png.h": "png", "tiffio.h": "tiff", "bzlib.h": "bz2 bzip2 bzip", "lzma.h": "xz lzma liblzma",
+		"X11/Xlib.h": "x11 x xlib", "GL/gl.h": "opengl gl", "GL/glu.h": "glu", "GL/glut.h": "glut", "pcre.h": "pcre", "pcre2.h": "pcre2", "pcap.h": "pcap",
+		"sqlite3.h": "sqlite sqlite3", "expat.h": "expat", "curl/curl.h": "curl", "ldap.h": "ldap", "security/pam_appl.h": "pam", "alsa/asoundlib.h": "alsa asound",
+		"gmp.h": "gmp", "mpfr.h": "mpfr", "tcl.h": "tcl", "tk.h": "tk", "boost/version.hpp": "boost", "uuid/uuid.h": "uuid", "fftw3.h": "fftw fftw3", "cups/cups.h": "cups",
+		"libusb-1.0/libusb.h": "usb usb1 libusb", "Python.h": "pythonlibs python-dev pythondev", "db.h": "berkeleydb bdb db", "gdbm.h": "gdbm", "magic.h": "magic", "sys/acl.h": "acl",
+	} {
+		for name := range strings.FieldsSeq(names) {
+			all[name] = []host.Question{{Kind: host.Header, Name: header}}
+		}
+	}
+	for program, names := range map[string]string{"python3": "python python3 pythoninterp", "perl": "perl perllibs", "msgfmt": "gettext intl", "docbook2x-man": "docbook2x", "javac": "java jdk", "pkg-config": "pkgconfig", "dot": "graphviz"} {
+		for name := range strings.FieldsSeq(names) {
+			all[name] = []host.Question{{Kind: host.Program, Name: program}}
+		}
+	}
+	return all
+}()

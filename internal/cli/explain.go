@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/core/diagnose"
+	"fernladder/internal/term"
+)
+
+func (a *app) explainCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "explain [LOG...]",
+		Short: "Say what went wrong in the log of any build, and what would remedy it",
+		Long: `Reads what a build has printed, of Fern Ladder or of any other, and says what
+went wrong first, what it means, and who has what is missing: a recipe on the
+shelves, a package of the operating system, or both. Without a name, or with -, it
+reads its input. Where a log only points to another one beside it, that is read,
+too. Failed builds of recipes are explained when they fail.
+
+It ends with status 0 where all is explained, and with 1 where a cause is not clear.`,
+		Example: `  fernladder explain build.log
+  make 2>&1 | fernladder explain
+  fernladder explain *.log --json`,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				args = []string{"-"}
+			}
+			return a.explain(c.InOrStdin(), args)
+		},
+	}
+}
+
+// explained is a log with what is known of it.
+type explained struct {
+	Log    string         `json:"log"`
+	Cause  diagnose.Cause `json:"cause"`
+	Says   string         `json:"says"`
+	Advice []string       `json:"advice"`
+}
+
+func (a *app) explain(in io.Reader, logs []string) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	all := make([]explained, len(logs))
+	clear := 0
+	for i, log := range logs {
+		e := explained{Log: log}
+		if e.Cause, err = diagnosed(in, log); err != nil {
+			return usage("%s cannot be read: %v", log, err)
+		}
+		if e.Cause.Known() {
+			clear++
+		}
+		e.Says = e.Cause.String()
+		e.Advice = s.advice(nil, &e.Cause)
+		all[i] = e
+		if !a.screen.JSON {
+			a.showExplained(e, i)
+		}
+	}
+	if a.screen.JSON {
+		if err := a.screen.PrintJSON(all); err != nil {
+			return err
+		}
+	}
+	if clear == len(logs) {
+		return nil
+	}
+	return &alreadyShown{fmt.Errorf("the cause is not clear in %s", term.Count(len(logs)-clear, "log"))}
+}
+
+// diagnosed reads a log, and the one beside it that it points to.
+func diagnosed(in io.Reader, log string) (diagnose.Cause, error) {
+	if log != "-" {
+		if info, err := os.Stat(log); err != nil || info.IsDir() {
+			if err == nil {
+				err = fmt.Errorf("it is a directory")
+			}
+			return diagnose.Cause{}, err
+		}
+		absolute, err := filepath.Abs(log)
+		if err != nil {
+			return diagnose.Cause{}, err
+		}
+		return build.Diagnose(absolute, filepath.Dir(absolute)), nil
+	}
+	const enough = 64 << 20
+	text, err := io.ReadAll(io.LimitReader(in, enough))
+	if err != nil {
+		return diagnose.Cause{}, err
+	}
+	return build.Printable(diagnose.Log(string(text))), nil
+}
+
+func (a *app) showExplained(e explained, number int) {
+	if number > 0 {
+		a.screen.Print("")
+	}
+	at := e.Log
+	if at == "-" {
+		at = "input"
+	}
+	if e.Cause.In != "" {
+		at = e.Cause.In
+	}
+	if e.Cause.Line > 0 {
+		at += fmt.Sprintf(":%d", e.Cause.Line)
+	}
+	text := e.Says
+	if e.Cause.Place != "" {
+		text += " (" + e.Cause.Place + ")"
+	}
+	a.screen.Print("%s: %s", a.screen.Strong(at), text)
+	for _, line := range e.Cause.Lines {
+		a.screen.Print("    │ %s", line)
+	}
+	if e.Cause.See != "" && !e.Cause.Known() {
+		a.screen.Print("  More may be in %s.", e.Cause.See)
+	}
+	for _, line := range e.Advice {
+		a.screen.Print("  %s", line)
+	}
+}
