@@ -150,6 +150,9 @@ var wordings = []struct {
 	pattern *regexp.Regexp
 }{
 	{MissingModule, re(`([\w.+-]+?)(?: *([<>=]+ *[\d.]+))? not found using pkg-config`)},
+	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},
+	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
+	{Missing, re(`\b(\w+) must be installed`)},
 	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? )*["'‘` + "`" + `]?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ["'‘` + "`" + `]([\w.+-]+)`)},
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},
@@ -164,7 +167,7 @@ var wordings = []struct {
 	{Missing, re(`(?i)\b(?:could not|couldn't|cannot|can't|can not|unable to|failed to|did not|didn't) (?:find|locate|detect|link)(?: an?y?| the| your| working| usable| suitable| with| installed)* ["'‘` + "`" + `]?([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?`)},
 	{Missing, re(`(?i)\bno (?:usable |suitable |working )?([a-z][\w.+-]*)(?: [\w+-]+){0,3} (?:found|available|installed)`)},
 	{Missing, re(`(?i)["'‘` + "`" + `]?\b([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?(?: (?:lib|library|libraries|headers?|development|files?|packages?|support|or|newer|later|and|is|was|are|were|not|be|could|must|version|[\d.]+))* (?:not found|found|missing|required|needed|not installed|installed|not available|unavailable|not present)`)},
-	{Missing, re(`(?i)\b(?:requires?|needs?|missing|install|need|depends on)(?: an?y?| the| working| usable| suitable| to install| have)* ["'‘` + "`" + `]?([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?`)},
+	{Missing, re(`\b(?:[Rr]equires?|[Nn]eeds?|[Mm]issing|[Ii]nstall|need|[Dd]epends on)(?: an?y?| the| working| usable| suitable| to install| have)* ["'‘` + "`" + `]?([A-Za-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?`)},
 	{Missing, re(`(?i)\b([a-z][\w+-]*) librar(?:y|ies)\b`)},
 }
 

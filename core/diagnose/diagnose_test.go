@@ -197,7 +197,14 @@ func TestCauses(t *testing.T) {
 		{"==== 2 failed, 9 passed in 0.2s ====", "test_failed: tests of the package failed"},
 		{"Result: FAIL", "test_failed: tests of the package failed"},
 
+		{"Error: Please make sure the libmoss and libleaf development packages are installed.", "missing: it seems that libmoss is missing"},
+		{"The headers or library files could not be found for moss,\na required dependency", "missing: it seems that moss is missing"},
+		{"Moss must be installed prior to building Leaf::Parser\nmake: *** No targets specified and no makefile found.  Stop.", "missing: it seems that Moss is missing"},
+		{"*** Could not find Moss\n    If it's already installed, please set MOSS_PREFIX.", "missing: it seems that Moss is missing"},
+		{"checking for main in -lmoss... no\nconfigure: error: see the INSTALL doc for more info", "missing_library: it seems that the library moss is missing"},
+
 		// Languages.
+		{"LEAF 1.57 is required to configure this module; please install it", "missing_perl_module: the Perl module LEAF >= 1.57 is missing"},
 		{"pip: ERROR: Could not find a version that satisfies the requirement leaves>=40.8 (from versions: none)", "missing_python_module: the Python module leaves >=40.8 is missing"},
 		{"BackendUnavailable: Cannot import 'leaves.build'", "missing_python_module: the Python module leaves is missing"},
 		{"pkg_resources.DistributionNotFound: The 'leaves>=1' distribution was not found", "missing_python_module: the Python module leaves >=1 is missing"},

@@ -13,6 +13,7 @@ var languageRules = []rule{
 
 	{kind: MissingPerl, has: "Can't locate", pattern: re(`Can't locate (?P<name>[\w/]+)\.pm in @INC`), more: perlName},
 	{kind: MissingPerl, has: "loadable object", pattern: re(`Can't locate loadable object for module (?P<name>[\w:]+)`)},
+	{kind: MissingPerl, has: "is required to configure", pattern: re(`^(?P<name>[A-Z][\w:]*) (?P<range>[\d.]+) is required to configure this module`), more: atLeast},
 	{kind: MissingPerl, has: "prerequisite", pattern: re(`^Warning: prerequisite (?P<name>[\w:]+) (?P<range>[\d.]+ )?not found`), more: atLeast},
 	{kind: TooOld, has: "required--this is only", pattern: re(`(?P<name>\w[\w:]*)(?: version)? v?(?P<range>[\d.]+) required--this is only (?:version )?v?(?P<found>[\d.]+)`), more: atLeast},
 

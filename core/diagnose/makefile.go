@@ -10,7 +10,9 @@ var makeRules = []rule{
 	{kind: MissingInSource, has: "missing and no known rule", pattern: re(`ninja: error: '(?P<name>[^']+)'(?:, needed by '[^']+',)? missing and no known rule to make it`), more: absolute},
 	{kind: MissingInSource, has: "No such file", pattern: re(`^[\w./-]*[Mm]ake[\w./-]*:\d+: (?P<name>[\w./+-]+): No such file or directory`)},
 	{kind: Unknown, has: "*** ", pattern: re(`^[\w./-]+:\d+: \*\*\* (?P<name>.*)\.\s+Stop\.`), more: makeSaid},
-	{kind: Unknown, has: ":", pattern: re(`^(?i:fatal|error|fatal error|\*+ error): (?P<name>.*)`), more: complained},
+	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable))(?P<name>.*)`), more: complained},
+	{kind: Unknown, has: " must be installed", pattern: re(`^(?P<name>\w+ must be installed.*)`), more: complained},
+	{kind: Unknown, has: "could not be found for", pattern: re(`^(?P<name>The headers or library files could not be found for .*)`), more: complained},
 	{kind: TestFailed, has: "# ", pattern: re(`^# (?:FAIL|ERROR): +[1-9]`)},
 	{kind: TestFailed, has: "failed out of", pattern: re(`[1-9]\d* tests? failed out of`)},
 	{kind: TestFailed, has: "Fail:", pattern: re(`^Fail: +[1-9]`)},
@@ -51,8 +53,9 @@ func makeSaid(c *Cause, lines []string, at int) bool {
 // complained reads what a script that was written by hand has said, if that
 // names something that is missing.
 func complained(c *Cause, lines []string, at int) bool {
+	c.Names = []string{lines[at]}
 	said(c, lines, at)
 	return len(c.Names) > 0 && missingWords.MatchString(lines[at])
 }
 
-var missingWords = re(`(?i)not found|could not find|cannot find|can't find|unable to find|required|missing|not installed|you need`)
+var missingWords = re(`(?i)not found|not be found|could not find|cannot find|can't find|unable to find|required|missing|installed|you need`)
