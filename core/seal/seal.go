@@ -58,6 +58,7 @@ type Room struct {
 	Writable []string // what can be changed
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Home     string   // of the user in a sealed room
+	Watch    string   // a file for the record of what sessions in a sealed room open and run; "" for none
 }
 
 // A Stand is a directory that stands in, in a sealed room, for one at another
@@ -190,6 +191,11 @@ func try(level Level, dir string) error {
 // Main runs the command of a room when this process was started for that, with
 // these arguments, input and outputs, and then returns its status and true.
 func Main(args []string, in, out, errOut *os.File) (status int, started bool) {
+	if len(args) > 3 && args[0] == watchedName {
+		err := watched(args[1:])
+		fmt.Fprintln(errOut, err)
+		return failed, true
+	}
 	if len(args) != 2 || args[0] != name {
 		return 0, false
 	}

@@ -178,3 +178,37 @@ func must(f *os.File, err error) *os.File {
 	}
 	return f
 }
+
+// A watched session records what its commands and all that they start read and
+// run, and leaves alone what they write and what is the build's own.
+func TestAWatch(t *testing.T) {
+	r := newRoom(t, Sealed)
+	r.Watch = filepath.Join(r.writable, "opened")
+	s, err := r.Enter("stage")
+	require.NoError(t, err)
+	defer s.Leave()
+	run := func(text string) (string, int) {
+		out := must(os.CreateTemp(t.TempDir(), "out"))
+		defer out.Close()
+		ended, err := s.Run("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin", "LEAF=green"}, out, []*os.File{must(os.Open(r.visible + "/file"))})
+		require.NoError(t, err)
+		data, err := os.ReadFile(out.Name())
+		require.NoError(t, err)
+		return string(data), ended.Status
+	}
+	long := "/" + strings.Repeat("leaf/", 700)
+	out, status := run("echo $LEAF; cat <&3; (cat /etc/passwd | wc -l >/dev/null) & wait; : >" + r.writable + "/new; cat " + long + "; exit 7")
+	assert.Contains(t, out, "green\ngrown\n")
+	assert.Equal(t, 7, status)
+	run("env ls " + r.visible)
+	data, err := os.ReadFile(r.Watch)
+	require.NoError(t, err)
+	record := strings.Split(string(data), "\n")
+	for _, line := range []string{"ran /bin/sh", "read /etc/passwd", "ran /usr/bin/cat", "ran /usr/bin/wc", "ran /usr/bin/ls", "read " + long} {
+		assert.Contains(t, record, line)
+	}
+	assert.NotContains(t, string(data), r.writable+"/new")
+	assert.NotContains(t, string(data), "read "+r.visible+"\n", "directories are not opened to read")
+	_, err = s.Run("/no/such/program", []string{"x"}, "/", nil, os.Stdout, nil)
+	require.NoError(t, err, "the copy says it")
+}

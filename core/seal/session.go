@@ -189,6 +189,7 @@ func serve() (int, error) {
 			lock.Unlock()
 		}
 	}()
+	record, watch := o.Watch, &watch{seen: map[string]bool{}}
 	for err == nil {
 		var files []*os.File
 		if o, files, err = nextOrder(socket); err != nil {
@@ -196,7 +197,11 @@ func serve() (int, error) {
 		}
 		command := o.command(nil, files[0], files[0], files[1:])
 		command.SysProcAttr.Setsid = true
-		if startErr := command.Start(); startErr != nil {
+		start := command.Start
+		if record != "" {
+			start = func() error { return watch.start(command) }
+		}
+		if startErr := start(); startErr != nil {
 			err = answer(Ended{Failed: startErr.Error()})
 		} else {
 			lock.Lock()
@@ -206,6 +211,11 @@ func serve() (int, error) {
 			lock.Lock()
 			running = nil
 			lock.Unlock()
+			if record != "" {
+				if err := watch.write(record); err != nil {
+					ended.Failed = fmt.Sprintf("what it opened could not be recorded: %v", err)
+				}
+			}
 			err = answer(ended)
 		}
 		for _, f := range files {
