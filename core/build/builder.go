@@ -22,6 +22,7 @@ import (
 	"fernladder/core/seal"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/used"
 	"fernladder/core/version"
 )
 
@@ -37,7 +38,11 @@ type Builder struct {
 
 	asked  sync.Once // whether the ninja of the machine takes job slots
 	shares bool
-	loader func() host.Loader // of the operating system
+	loader func() host.Loader  // of the operating system
+	system func() *used.System // the same
+
+	modules    sync.Once // where pkg-config looks
+	moduleDirs []string
 }
 
 // building is one job on its way.
@@ -56,7 +61,10 @@ type building struct {
 
 // NewBuilder returns a builder with these slots.
 func NewBuilder(w *Workshop, slots *schedule.Slots) *Builder {
-	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(host.SystemLibraries)}
+	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(host.SystemLibraries),
+		system: sync.OnceValue(func() *used.System {
+			return &used.System{Programs: w.Programs, Packages: w.Programs.Packages(w.Machine.Family)}
+		})}
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {
@@ -177,7 +185,7 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 	err = g.commands(ctx, stage, output, log)
 	if stage.Name == StagePlace {
 		if err == nil {
-			err = g.collect(log)
+			err = g.collect(ctx, log)
 		}
 		if err != nil { // what was filled in place is no tree
 			err = errors.Join(err, g.discard())
@@ -214,9 +222,8 @@ func (g *building) alone(ctx context.Context, c Command, output *os.File) error 
 	c.Jobs = One
 	err := g.command(ctx, c, output)
 	if err == nil {
-		r := inspect.Remark{Grade: inspect.Warned, Text: "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in " + g.job.Package.Recipe.File}
-		g.Racing = &r
-		g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
+		g.Racing = &inspect.Remark{Grade: inspect.Warned, Text: "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in " + g.job.Package.Recipe.File}
+		g.tell(*g.Racing)
 	}
 	return err
 }
@@ -251,7 +258,7 @@ func what(c Command) string {
 
 // command runs one command, with the job slots it is entitled to.
 func (g *building) command(ctx context.Context, c Command, output *os.File) (err error) {
-	p := process{dir: c.Dir, env: slices.Clone(g.env), output: output, used: &g.used}
+	p := process{dir: c.Dir, env: append(slices.Clone(g.env), g.traces(g.Running)...), output: output, used: &g.used}
 	if p.room, err = g.room(); err != nil {
 		return err
 	}

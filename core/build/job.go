@@ -31,6 +31,7 @@ type Job struct {
 	Patches  []store.Source
 	Compiler string
 	Stages   []Stage
+	Watch    bool // every file that it reads is recorded
 }
 
 // The stages of a build that need no recipe to know what they do. The others

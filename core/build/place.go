@@ -21,7 +21,7 @@ func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tr
 // collect sees to it that what was placed is in the stage. Makefiles that know
 // no DESTDIR have filled the tree's own directory, which is taken back: it
 // becomes a tree later, and at once.
-func (g *building) collect(log string) error {
+func (g *building) collect(ctx context.Context, log string) error {
 	staged := g.staged()
 	_, errStaged := os.Lstat(staged)
 	filled := g.hasFilled()
@@ -42,18 +42,16 @@ func (g *building) collect(log string) error {
 		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
 	}
-	if err := g.inspect(staged, log); err != nil {
+	if err := g.inspect(ctx, staged, log); err != nil {
 		return err
 	}
 	return g.furnish(staged, log)
 }
 
-// inspect looks at what was placed. What cannot work fails the build; the rest
-// is told and goes into the receipt.
-func (g *building) inspect(staged, log string) error {
-	remarks, err := inspect.Tree(inspect.Look{
-		Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader(), Declared: g.declares,
-	})
+// inspect looks at what was placed, and at what the build has used for it. What
+// cannot work fails the build; the rest is told and goes into the receipt.
+func (g *building) inspect(ctx context.Context, staged, log string) error {
+	found, err := inspect.Tree(inspect.Look{Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader()})
 	if err != nil {
 		return err
 	}
@@ -62,19 +60,31 @@ func (g *building) inspect(staged, log string) error {
 	if g.Racing != nil {
 		g.Remarks = append(g.Remarks, *g.Racing)
 	}
-	for _, r := range remarks {
+	for _, r := range found.Remarks {
 		if r.Grade == inspect.Refused {
 			refused = append(refused, r.String())
 			continue
 		}
 		g.Remarks = append(g.Remarks, r)
-		g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
+		g.tell(r)
 	}
 	const enough = 5
 	if len(refused) > 0 {
 		return g.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
 	}
-	return nil
+	return g.findUsed(ctx, found.Libraries)
+}
+
+// remark notes something about the build that a person should look at.
+func (g *building) remark(text string) {
+	r := inspect.Remark{Grade: inspect.Warned, Text: text}
+	g.Remarks = append(g.Remarks, r)
+	g.tell(r)
+}
+
+// tell tells of a remark.
+func (g *building) tell(r inspect.Remark) {
+	g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
 }
 
 // outside lists some of the files in the stage that are not in the tree.
@@ -113,7 +123,9 @@ func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
 	}
 	if err == nil {
 		g.account(receipt)
-		err = g.Store.Commit(receipt)
+		if err = g.keepUsed(); err == nil {
+			err = g.Store.Commit(receipt)
+		}
 	}
 	if err != nil {
 		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
@@ -171,18 +183,6 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	}
 	receipt.Env = g.userEnvironment()
 	return receipt
-}
-
-// declares tells whether the recipe says that it needs a library of the operating
-// system: as a library, or by a module or header whose name has it.
-func (g *building) declares(library string) bool {
-	for _, n := range g.job.Package.Recipe.HostNeeds {
-		name := n.Question().Name
-		if n.Library == library || n.Program == "" && (strings.Contains(name, library) || strings.Contains(library, strings.TrimSuffix(name, ".h"))) {
-			return true
-		}
-	}
-	return false
 }
 
 // sizeOf adds up the files in a directory, as far as they can be seen.

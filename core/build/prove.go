@@ -20,17 +20,27 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 	if b.isolation() != seal.Sealed {
 		return nil, ErrNotSealed
 	}
+	err = b.second(ctx, job, func(g *building) error {
+		differences, err = inspect.Compare(job.Tree, g.staged(), "share/fernladder")
+		return err
+	})
+	return differences, err
+}
+
+// second builds a job that is installed a second time, in another directory, and
+// has a look at what came of it before that is gone.
+func (b *Builder) second(ctx context.Context, job *Job, look func(*building) error) (err error) {
 	workshop := *b.Workshop
 	workshop.again = true
 	second := NewBuilder(&workshop, b.Slots)
 	second.Archives, second.Downloads, second.Events, second.Now = b.Archives, b.Downloads, b.Events, b.Now
 	unlock, err := b.Store.ShareBuild(ctx, job.Ref)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer unlock()
 	if err := b.Slots.Acquire(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	defer b.Slots.Release()
 	again := *job
@@ -41,18 +51,18 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 		err = errors.Join(err, os.RemoveAll(g.dirs.work))
 	}()
 	if err := os.RemoveAll(g.dirs.work); err != nil {
-		return nil, b.Store.Wrap(err)
+		return b.Store.Wrap(err)
 	}
 	if err := g.prepare(ctx); err != nil {
-		return nil, b.Store.Wrap(err)
+		return b.Store.Wrap(err)
 	}
 	for _, stage := range g.job.Stages {
 		if isCheck(stage.Name) {
 			continue
 		}
 		if err := g.stage(ctx, stage.Name, func() error { return g.run(ctx, stage) }); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return inspect.Compare(job.Tree, g.staged(), "share/fernladder")
+	return look(g)
 }

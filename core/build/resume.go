@@ -28,6 +28,7 @@ type progress struct {
 	Options map[string]string  `json:"options"`
 	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
 	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
+	Used    *Used              `json:"used,omitempty"`    // of the operating system
 }
 
 // holdNeeds keeps the trees that the build sees from being removed until it is

@@ -20,6 +20,12 @@ func (g *building) room() (seal.Room, error) {
 	for _, n := range neighbours(g.job) {
 		r.Visible = append(r.Visible, n.Tree)
 	}
+	if g.job.Watch {
+		if r.Level != seal.Sealed {
+			return r, ErrNotWatched
+		}
+		r.Watch = filepath.Join(g.dirs.work, openedFile)
+	}
 	switch r.Level {
 	case seal.Sealed:
 		r.Stands = seal.Stand{In: g.filled(), For: g.job.Tree}

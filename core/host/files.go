@@ -103,6 +103,17 @@ func keysOf(path string) []string {
 	return keys
 }
 
+// AskedFor is the question that a file of the operating system answers.
+func AskedFor(path string) (q Question, known bool) {
+	for _, key := range keysOf(strings.TrimPrefix(path, "/")) {
+		kind, name, _ := strings.Cut(key, " ")
+		if slices.Contains(Kinds, Kind(kind)) {
+			return Question{Kind(kind), name}, true
+		}
+	}
+	return q, false
+}
+
 // named is the name of a file as it is asked for.
 func named(kind Kind, name string) string {
 	switch kind {

@@ -101,3 +101,28 @@ func TestListsOfOtherPackageManagers(t *testing.T) {
 			[]string{strings.Join(owners[questions[0]], ","), owners[questions[1]][0], owners[questions[2]][0], owners[questions[3]][0], owners[questions[4]][0]}, name)
 	}
 }
+
+// Three package managers of one machine, as they print.
+func TestPackagesOfFiles(t *testing.T) {
+	ctx := context.Background()
+	for family, scripts := range map[string]map[string]string{
+		"fedora": {"rpm": `case "$*" in
+			-qf*) echo leaf-devel; echo 'file /usr/bin/env is not owned by any package';;
+			*-qa*) printf 'leaf-devel R leaf(api)\nleaf-devel R /usr/bin/sh\nmoss P leaf(api)\nsoil P /usr/bin/sh\nfern P fern\n';;
+			*) printf 'leaf-devel /usr/include/stdio.h\nleaf-devel /usr/bin/leafcmp\n';; esac`},
+		"arch": {"pacman": `case "$*" in
+			-Qqo*) echo leaf-devel; echo 'error: No package owns /usr/bin/env' >&2; exit 1;;
+			-Qi) printf 'Name            : leaf-devel\nProvides        : None\nDepends On      : leaf-api>=2  soil\n\nName            : moss\nProvides        : leaf-api=2\nDepends On      : None\n\nName            : soil\nName            : fern\n';;
+			*) printf 'leaf-devel /usr/include/\nleaf-devel /usr/include/stdio.h\n';; esac`},
+	} {
+		k := system(t, scripts).Packages(family)
+		owners, err := k.Owning(ctx, []string{"/usr/include/stdio.h", "/usr/bin/env"})
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"/usr/include/stdio.h": "leaf-devel"}, owners, family)
+		closure, err := k.Closure(ctx, []string{"leaf-devel"})
+		require.NoError(t, err)
+		assert.Equal(t, map[string]bool{"leaf-devel": true, "moss": true, "soil": true}, closure, family)
+	}
+	assert.Nil(t, Programs{}.Packages("debian"))
+	assert.Nil(t, system(t, nil).Packages("gentoo"))
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -259,4 +260,17 @@ func (p Programs) scriptModules(ctx context.Context, script, names []string) map
 		}
 	}
 	return versions
+}
+
+// ModulePath is where pkg-config looks for modules, if nobody says anything else.
+func (p Programs) ModulePath(ctx context.Context) []string {
+	pkgConfig := p.Find("pkg-config")
+	if pkgConfig == "" {
+		return nil
+	}
+	out, _, err := p.run(ctx, "", pkgConfig, "--variable", "pc_path", "pkg-config")
+	if err != nil {
+		return nil
+	}
+	return filepath.SplitList(strings.TrimSpace(out))
 }

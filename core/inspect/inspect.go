@@ -55,18 +55,21 @@ type Look struct {
 	Work   string // the directory it was built in
 	Stage  string // the directory that stands for /, in which Staged is
 	Loader host.Loader
-	// Declared tells whether a library of the operating system is one that the
-	// package says it needs.
-	Declared func(library string) bool
 
-	used map[string]string // libraries of the operating system, by a file that uses each
+	used map[string]bool // libraries of the operating system
+}
+
+// A Report is what was found.
+type Report struct {
+	Remarks   []Remark
+	Libraries []string // of the operating system that the tree needs to run, but for those of the C library
 }
 
 // Tree looks at everything in a staged tree. Its error is of the file system.
-func Tree(l Look) ([]Remark, error) {
+func Tree(l Look) (Report, error) {
 	var remarks []Remark
 	files := 0
-	l.used = map[string]string{}
+	l.used = map[string]bool{}
 	err := filepath.WalkDir(l.Staged, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || path == l.Staged {
 			return err
@@ -100,24 +103,15 @@ func Tree(l Look) ([]Remark, error) {
 	if err == nil && files == 0 {
 		remarks = append(remarks, Remark{Refused, "", "nothing but empty directories was placed"})
 	}
-	return append(remarks, l.undeclared()...), err
+	return Report{remarks, l.libraries()}, err
 }
 
 // always are libraries that come with every compiler and C library.
 var always = regexp.MustCompile(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic|gomp|quadmath|BrokenLocale|thread_db))\.so`)
 
-// undeclared tells of the operating system's libraries that the tree uses and
-// the recipe says nothing of.
-func (l Look) undeclared() []Remark {
-	var remarks []Remark
-	for _, library := range slices.Sorted(maps.Keys(l.used)) {
-		name, _, _ := strings.Cut(strings.TrimPrefix(library, "lib"), ".so")
-		if always.MatchString(library) || l.Declared != nil && l.Declared(name) {
-			continue
-		}
-		remarks = append(remarks, Remark{Warned, l.used[library], fmt.Sprintf("it uses %s of the operating system, which the recipe does not say; add [[host]] with library = %q, or a [[need]] on a recipe that has it", library, name)})
-	}
-	return remarks
+// libraries are those of the operating system that the tree uses.
+func (l Look) libraries() []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(l.used)), always.MatchString)
 }
 
 // mode takes away what no file of a package needs: running as its owner, and
@@ -321,8 +315,8 @@ func (l Look) found(name, library string, runPath []string) bool {
 	if !l.Loader.Finds(library) {
 		return false
 	}
-	if l.used != nil && l.used[library] == "" {
-		l.used[library] = name
+	if l.used != nil {
+		l.used[library] = true
 	}
 	return true
 }

@@ -137,6 +137,7 @@ type Link struct {
 type HostLink struct {
 	HostCopy
 	Need *recipe.Need
+	As   *recipe.HostNeed // what the copy is known by
 }
 
 // A Demand is one reason why a package is on a ladder.

@@ -242,7 +242,7 @@ func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candida
 		case p.Holds(alternative.shared):
 			x := p.chosen(target)
 			if x.release == nil {
-				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, x.version}, n.need})
+				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, x.version}, n.need, target.recipe.HostCopy})
 				return nil
 			}
 			to, err = raise(target)
@@ -250,7 +250,7 @@ func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candida
 			var tool madeTool
 			tool, err = a.tool(p, alternative.demanded)
 			if tool.byHost != nil {
-				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, tool.byHost.version}, n.need})
+				of.ByHost = append(of.ByHost, HostLink{HostCopy{target.name, tool.byHost.version}, n.need, target.recipe.HostCopy})
 				return nil
 			}
 			to = tool.Package

@@ -70,7 +70,7 @@ func (a *app) fetch(ctx context.Context, names []string, f *ladderFlags) error {
 
 func (a *app) buildCommand() *cobra.Command {
 	var f ladderFlags
-	prove, shell := false, false
+	prove, shell, watch := false, false, false
 	c := &cobra.Command{
 		Use:   "build [NAME...]",
 		Short: "Build the ladder without changing what is in use",
@@ -80,10 +80,11 @@ was broken off goes on where it stopped.`,
 		Example: `  fernladder build mistplan
   fernladder build mistplan -o plots=off      a second build beside the first
   fernladder build --prove mistplan           twice, and compare what comes out
+  fernladder build --watch mistplan           and record every file of the system that it uses
   fernladder build --shell mistplan           look around where a build has failed`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyOne(c, "prove", "shell"); err != nil {
+			if err := onlyOne(c, "prove", "shell", "watch"); err != nil {
 				return err
 			}
 			switch {
@@ -91,12 +92,15 @@ was broken off goes on where it stopped.`,
 				return a.buildShell(c.Context(), args, &f)
 			case prove:
 				return a.prove(c.Context(), args, &f)
+			case watch:
+				return a.watch(c.Context(), args, &f)
 			}
 			return a.build(c.Context(), args, &f)
 		},
 	}
 	a.addLadderFlags(c, &f, true)
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
+	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
 	return c
 }

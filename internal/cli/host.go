@@ -15,7 +15,7 @@ import (
 
 func (a *app) hostCommand() *cobra.Command {
 	var f ladderFlags
-	install, yes, refresh := false, false, false
+	install, yes, refresh, used, write := false, false, false, false, false
 	c := &cobra.Command{
 		Use:   "host [NAME...]",
 		Short: "Show what this machine must have for the ladder, and what it lacks",
@@ -24,12 +24,25 @@ the programs that they run, and what their recipes name. Shows each once, and th
 line that installs what is missing. With --install, that line is run after asking,
 and everything is looked for again. Which package has a thing is what the recipe
 says, or else what the package manager's lists of files say, which --refresh
-fetches and keeps.`,
+fetches and keeps.
+
+With --used, it shows what the last build of a package has used of this machine
+that its recipe does not say, as the lines to add; --write adds them.`,
 		Example: `  fernladder host glasshouse
   fernladder host glasshouse --install
-  fernladder host --refresh`,
+  fernladder host --refresh
+  fernladder host mistplan --used`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyOne(c, "used", "install"); err != nil {
+				return err
+			}
+			if write && !used {
+				return usage("--write writes what --used shows; give both")
+			}
+			if used {
+				return a.used(args, write)
+			}
 			if refresh {
 				if err := a.refreshHostFiles(c.Context()); err != nil || len(args) == 0 {
 					return err
@@ -41,6 +54,8 @@ fetches and keeps.`,
 	a.addLadderFlags(c, &f, false)
 	c.Flags().BoolVar(&install, "install", false, "install what is missing, after asking")
 	c.Flags().BoolVar(&refresh, "refresh", false, "fetch the package manager's lists of the files of all packages first")
+	c.Flags().BoolVar(&used, "used", false, "show what the last build has used of this machine without its recipe saying so")
+	c.Flags().BoolVar(&write, "write", false, "with --used, add it to the recipe")
 	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
 	return c
 }

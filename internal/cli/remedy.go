@@ -43,11 +43,15 @@ func (s *session) remedyOf(r *recipe.Recipe, c *diagnose.Cause) (m remedy) {
 	}
 	m.recipe, m.sure = s.recipeFor(r, c)
 	m.host, m.owners = s.hostFor(questions)
-	asked := func(n *recipe.HostNeed) bool { return slices.Contains(questions, n.Question()) }
-	if r != nil && slices.ContainsFunc(r.HostNeeds, asked) {
+	if r != nil && says(r, questions...) {
 		m.host, m.owners = host.Question{}, nil
 	}
 	return m
+}
+
+// says tells whether a recipe asks the operating system for one of these.
+func says(r *recipe.Recipe, questions ...host.Question) bool {
+	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return slices.Contains(questions, n.Question()) })
 }
 
 // recipeFor finds the recipe on the shelves that answers a cause, but for those

@@ -1,0 +1,202 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
+
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/seal"
+	"fernladder/core/store"
+	"fernladder/core/used"
+)
+
+// ErrNotWatched is the error for a watch where builds are not sealed.
+var ErrNotWatched = errors.New("only sealed builds can be watched, for the room of a build is what watches it")
+
+// Used is what a build has used of the operating system without its recipe saying
+// so. It is kept beside the build's logs, not in the tree: it is about the machine.
+type Used struct {
+	Build   store.Ref  `json:"build"`
+	Watched bool       `json:"watched"` // the build's every file was recorded
+	Files   int        `json:"files"`   // of the operating system that it has used, as far as is known
+	Uses    []used.Use `json:"uses"`
+	Others  []string   `json:"others,omitempty"` // packages of which only files were opened that no recipe asks for
+	Record  string     `json:"record,omitempty"` // the file that has every file
+}
+
+// The traces of a build, in its work directory.
+const (
+	includedFile = "included" // by compilers that nobody else has told to write it down
+	modulesFile  = "modules"  // that pkg-config was asked for
+	openedFile   = "opened"   // what a watched build has read and run
+)
+
+// traces lets compilers and pkg-config write down what they find. gcc and clang
+// know SUNPRO_DEPENDENCIES, where a makefile does not tell them to write such a
+// file itself; what they compile does not depend on it. It is only set where
+// something is compiled for good.
+func (g *building) traces(stage string) []string {
+	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(g.dirs.work, modulesFile)}
+	if stage != "configure" {
+		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(g.dirs.work, includedFile))
+	}
+	return env
+}
+
+// findUsed finds out what the build has used, once everything is placed. The
+// libraries are those of the operating system that what was placed needs to run.
+func (g *building) findUsed(ctx context.Context, libraries []string) error {
+	files := used.Files{}
+	dirs := []string{g.dirs.build}
+	if err := files.Headers(dirs, filepath.Join(g.dirs.work, includedFile)); err != nil {
+		return err
+	}
+	if err := g.askNinja(ctx, files); err != nil {
+		return err
+	}
+	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath(ctx))
+	files.Libraries(libraries, g.loader())
+	in := func(names ...string) (paths []string) {
+		for _, name := range names {
+			paths = append(paths, filepath.Join(g.dirs.build, name))
+		}
+		return paths
+	}
+	if err := files.Programs(in("config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"), []string{g.log("compile"), g.log(StagePlace)}); err != nil {
+		return err
+	}
+	if g.job.Watch {
+		if err := files.Record(filepath.Join(g.dirs.work, openedFile)); err != nil {
+			return err
+		}
+	}
+	for path := range files {
+		if strings.HasPrefix(path, g.Store.Root+"/") {
+			delete(files, path)
+		}
+	}
+	uses, others, err := g.system().Beyond(ctx, files, g.declaration())
+	if err != nil {
+		return err
+	}
+	g.Used = &Used{Build: g.job.Ref, Watched: g.job.Watch, Files: len(files), Uses: uses, Others: others}
+	if len(uses) == 0 || g.again {
+		return nil
+	}
+	const enough = 4
+	var names []string
+	for _, u := range uses[:min(enough, len(uses))] {
+		names = append(names, u.String())
+	}
+	if len(uses) > enough {
+		names = append(names, fmt.Sprintf("%d more", len(uses)-enough))
+	}
+	g.remark(fmt.Sprintf("it uses of this machine what its recipe does not name: %s; fernladder host %s --used shows the lines to add", strings.Join(names, ", "), g.job.Name))
+	return nil
+}
+
+// askNinja lets ninja say what it has written down of dependencies itself.
+func (g *building) askNinja(ctx context.Context, files used.Files) error {
+	if _, err := os.Stat(filepath.Join(g.dirs.build, ".ninja_deps")); err != nil {
+		return nil
+	}
+	output, err := os.Create(filepath.Join(g.dirs.work, "ninja-deps"))
+	if err != nil {
+		return err
+	}
+	defer output.Close()
+	if err := g.command(ctx, Command{Dir: g.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One}, output); err != nil {
+		return ctx.Err() // then less is known
+	}
+	text, err := os.ReadFile(output.Name())
+	files.Listed(string(text))
+	return err
+}
+
+// modulePath is where pkg-config looks for the modules of the operating system.
+func (g *building) modulePath(ctx context.Context) []string {
+	g.modules.Do(func() { g.moduleDirs = g.Programs.ModulePath(ctx) })
+	return g.moduleDirs
+}
+
+// declaration is what the recipe says that the build needs of the operating
+// system. A copy that stands in for a recipe counts as said.
+func (g *building) declaration() used.Declaration {
+	d := used.Declaration{Programs: g.job.Programs()}
+	declare := func(n *recipe.HostNeed) {
+		q := n.Question()
+		d.Questions = append(d.Questions, q)
+		if q.Kind == host.Module || q.Kind == host.Header { // which have the library with them
+			d.Questions = append(d.Questions, host.Question{Kind: host.Library, Name: strings.TrimSuffix(q.Name, ".h")})
+		}
+		d.Packages = append(d.Packages, n.PackagesOf(g.Machine.Family)...)
+		d.Packages = append(d.Packages, host.PackageOf(n.Program, g.Machine.Family)...)
+	}
+	p := g.job.Package
+	for _, n := range p.Recipe.HostNeeds {
+		if n.When.Holds(p.Facts(g.Machine)) {
+			declare(n)
+		}
+	}
+	for _, link := range p.ByHost {
+		declare(link.As)
+	}
+	return d
+}
+
+// keepUsed writes down what was used, for fernladder host --used.
+func (g *building) keepUsed() error {
+	if g.Used == nil {
+		return nil
+	}
+	if g.Used.Watched {
+		g.Used.Record = filepath.Join(g.Store.Logs(g.job.Ref), openedFile)
+		record, err := os.ReadFile(filepath.Join(g.dirs.work, openedFile))
+		if err == nil {
+			err = renameio.WriteFile(g.Used.Record, record, 0o644)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	data, err := json.MarshalIndent(g.Used, "", "  ")
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(filepath.Join(g.Store.Logs(g.job.Ref), usedFile), append(data, '\n'), 0o644)
+}
+
+const usedFile = "used.json"
+
+// UsedBy returns what a build has used. Its error satisfies fs.ErrNotExist where
+// nothing is known of it.
+func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
+	data, err := os.ReadFile(filepath.Join(s.Logs(r), usedFile))
+	if err != nil {
+		return nil, err
+	}
+	var u Used
+	return &u, json.Unmarshal(data, &u)
+}
+
+// Watch builds a job that is installed a second time, in another directory, and
+// records every file that it reads. Nothing else of the second build is kept.
+func (b *Builder) Watch(ctx context.Context, job *Job) (*Used, error) {
+	if b.isolation() != seal.Sealed {
+		return nil, ErrNotWatched
+	}
+	var found *Used
+	err := b.second(ctx, job, func(g *building) error {
+		found = g.Used
+		return g.keepUsed()
+	})
+	return found, err
+}

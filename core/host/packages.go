@@ -1,0 +1,240 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// Packages are the installed packages of the operating system, as its package
+// manager knows them: dpkg, rpm or pacman.
+type Packages struct {
+	programs Programs
+	manager  string
+
+	lock    sync.Mutex
+	related *relations // of all that are installed, once somebody has asked
+}
+
+// Packages returns those of a machine of a family, or nil where its package
+// manager is none of these, or is not there.
+func (p Programs) Packages(family string) *Packages {
+	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman"}[family]
+	if manager == "" || p.Find(manager) == "" {
+		return nil
+	}
+	return &Packages{programs: p, manager: manager}
+}
+
+// ask runs the package manager, and takes what it says although it does not know
+// something of what it was asked.
+func (k *Packages) ask(ctx context.Context, argv ...string) (string, error) {
+	out, _, err := k.programs.run(ctx, "", append([]string{k.programs.Find(k.manager)}, argv...)...)
+	if exit := new(exec.ExitError); errors.As(err, &exit) && ctx.Err() == nil {
+		err = nil
+	}
+	return out, err
+}
+
+// Spellings are a path as the package manager may have it: as it is, without its
+// links, and as it was before /bin and /lib became links into /usr.
+func Spellings(path string) []string {
+	all := []string{path}
+	if real, err := filepath.EvalSymlinks(path); err == nil && real != path {
+		all = append(all, real)
+	}
+	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
+		all = append(all, filepath.Join(dir, filepath.Base(path)))
+	}
+	for _, p := range slices.Clone(all) {
+		if rest, is := strings.CutPrefix(p, "/usr"); is && !strings.HasPrefix(rest, "/include") && !strings.HasPrefix(rest, "/share") {
+			all = append(all, rest)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// Owning returns the packages that have files, by path; nothing for files that
+// no package has.
+func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]string, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	var asked []string
+	for _, path := range paths {
+		asked = append(asked, Spellings(path)...)
+	}
+	has := map[string]string{}
+	for asked := range slices.Chunk(asked, 2000) { // command lines have an end
+		if err := k.owning(ctx, asked, has); err != nil {
+			return nil, err
+		}
+	}
+	owners := map[string]string{}
+	for _, path := range paths {
+		for _, spelling := range Spellings(path) {
+			if name := has[spelling]; name != "" && owners[path] == "" {
+				owners[path] = name
+			}
+		}
+	}
+	return owners, nil
+}
+
+func (k *Packages) owning(ctx context.Context, paths []string, has map[string]string) error {
+	argv := map[string][]string{"dpkg-query": {"-S"}, "rpm": {"-qf", "--qf", "%{NAME}\n"}, "pacman": {"-Qqo"}}[k.manager]
+	out, err := k.ask(ctx, append(argv, paths...)...)
+	if err != nil {
+		return err
+	}
+	if k.manager == "dpkg-query" { // PACKAGE[:ARCH][, PACKAGE…]: PATH
+		for line := range strings.Lines(out) {
+			if names, path, is := strings.Cut(strings.TrimSpace(line), ": "); is && !strings.HasPrefix(line, "diversion by") {
+				name, _, _ := strings.Cut(names, ",")
+				name, _, _ = strings.Cut(name, ":")
+				has[path] = name
+			}
+		}
+		return nil
+	}
+	// The others only name the packages; which file is whose, their lists say.
+	names := slices.DeleteFunc(strings.Split(strings.TrimSpace(out), "\n"), func(line string) bool { return line == "" || strings.Contains(line, " ") })
+	slices.Sort(names)
+	files, err := k.Files(ctx, slices.Compact(names))
+	for path, name := range files {
+		has[path] = name
+	}
+	return err
+}
+
+// Files returns the files of packages, each with the package's name.
+func (k *Packages) Files(ctx context.Context, names []string) (map[string]string, error) {
+	files := map[string]string{}
+	if len(names) == 0 {
+		return files, nil
+	}
+	if k.manager == "dpkg-query" { // which separates packages by an empty line
+		out, err := k.ask(ctx, append([]string{"-L"}, names...)...)
+		for i, list := range strings.Split(out, "\n\n") {
+			for path := range strings.Lines(list) {
+				if i < len(names) {
+					files[strings.TrimSpace(path)] = names[i]
+				}
+			}
+		}
+		return files, err
+	}
+	argv := map[string][]string{"rpm": {"-q", "--qf", "[%{=NAME} %{FILENAMES}\n]"}, "pacman": {"-Ql"}}[k.manager]
+	out, err := k.ask(ctx, append(argv, names...)...)
+	for line := range strings.Lines(out) {
+		if name, path, is := strings.Cut(strings.TrimSpace(line), " "); is {
+			files[path] = name
+		}
+	}
+	return files, err
+}
+
+// relations are what packages require, and who provides it.
+type relations struct {
+	requires  map[string][]string // package to what it requires: packages and other things
+	provides  map[string][]string // what is required to the packages that have it
+	essential []string
+}
+
+// relate asks for the relations of all installed packages.
+func (k *Packages) relate(ctx context.Context) (relations, error) {
+	r := relations{requires: map[string][]string{}, provides: map[string][]string{}}
+	take := func(name string, requires, provides []string) {
+		r.requires[name] = append(r.requires[name], requires...)
+		for _, p := range append(provides, name) {
+			r.provides[p] = append(r.provides[p], name)
+		}
+	}
+	switch k.manager {
+	case "dpkg-query":
+		out, err := k.ask(ctx, "-W", "-f", "${Package}\t${Essential}\t${Provides}\t${Pre-Depends}, ${Depends}\n")
+		for line := range strings.Lines(out) {
+			fields := strings.Split(strings.TrimRight(line, "\n"), "\t")
+			if len(fields) == 4 {
+				take(fields[0], bareNames(fields[3], ",|"), bareNames(fields[2], ","))
+				if fields[1] == "yes" {
+					r.essential = append(r.essential, fields[0])
+				}
+			}
+		}
+		return r, err
+	case "rpm":
+		out, err := k.ask(ctx, "-qa", "--qf", "[%{=NAME} R %{REQUIRENAME}\n][%{=NAME} P %{PROVIDENAME}\n]")
+		for line := range strings.Lines(out) {
+			if f := strings.Fields(line); len(f) >= 3 && f[1] == "R" {
+				take(f[0], f[2:3], nil)
+			} else if len(f) >= 3 {
+				take(f[0], nil, f[2:3])
+			}
+		}
+		return r, err
+	}
+	out, err := k.ask(ctx, "-Qi")
+	name := ""
+	for line := range strings.Lines(out) {
+		key, value, _ := strings.Cut(line, ":")
+		switch value = strings.ReplaceAll(strings.TrimSpace(value), "None", ""); strings.TrimSpace(key) {
+		case "Name":
+			name = value
+			take(name, nil, nil)
+		case "Provides":
+			take(name, nil, bareNames(value, " "))
+		case "Depends On":
+			take(name, bareNames(value, " "), nil)
+		}
+	}
+	return r, err
+}
+
+// bareNames are the names in a list of relations, without versions and
+// architectures.
+func bareNames(list, separators string) []string {
+	var names []string
+	for _, item := range strings.FieldsFunc(list, func(c rune) bool { return strings.ContainsRune(separators, c) }) {
+		if end := strings.IndexAny(strings.TrimSpace(item), " (:<>="); end > 0 {
+			item = strings.TrimSpace(item)[:end]
+		}
+		if item = strings.TrimSpace(item); item != "" {
+			names = append(names, item)
+		}
+	}
+	return names
+}
+
+// Closure returns packages with all that they require, and what every system of
+// the kind has.
+func (k *Packages) Closure(ctx context.Context, names []string) (map[string]bool, error) {
+	k.lock.Lock()
+	defer k.lock.Unlock()
+	if k.related == nil {
+		r, err := k.relate(ctx)
+		if err != nil {
+			return nil, err
+		}
+		k.related = &r
+	}
+	r := k.related
+	closure := map[string]bool{}
+	next := append(slices.Clone(r.essential), names...)
+	for len(next) > 0 {
+		name := next[0]
+		next = next[1:]
+		for _, provider := range append(r.provides[name], name) {
+			if _, installed := r.requires[provider]; installed && !closure[provider] {
+				closure[provider] = true
+				next = append(next, r.requires[provider]...)
+			}
+		}
+	}
+	return closure, nil
+}

@@ -1,0 +1,216 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"fernladder/core/build"
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+	"fernladder/core/used"
+	"fernladder/internal/term"
+)
+
+// watch builds what is named and records what it reads. What is built already is
+// built a second time, and only the record of that is kept.
+func (a *app) watch(ctx context.Context, names []string, f *ladderFlags) error {
+	l, err := a.plan(ctx, names, f)
+	if err != nil {
+		return err
+	}
+	var again, asked []*build.Job
+	for _, j := range l.jobs {
+		if !j.Package.Asked {
+			continue
+		}
+		j.Watch = true
+		asked = append(asked, j)
+		if l.store.Installed(j.Ref) {
+			again = append(again, j)
+		}
+	}
+	if err := a.isolate(l.session); err != nil {
+		return err
+	}
+	if err := a.construct(ctx, l); err != nil {
+		return err
+	}
+	if err := a.watchAgain(ctx, l, again); err != nil {
+		return err
+	}
+	if err := a.keepLock(l, f); err != nil {
+		return err
+	}
+	return a.showUsed(l.session, refs(asked), false)
+}
+
+func (a *app) watchAgain(ctx context.Context, l *ladder, jobs []*build.Job) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	b, end, err := a.builder(l, len(jobs))
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := a.failed(ctx, b.Fetch(ctx, jobs)); err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		if _, err := b.Watch(ctx, j); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// used shows what the last builds of packages have used of the operating system
+// without their recipes saying so.
+func (a *app) used(names []string, write bool) error {
+	if len(names) == 0 {
+		return usage("--used needs the name of a package that was built, for example: fernladder host mistplan --used")
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	var builds []store.Ref
+	for _, name := range names {
+		w, err := resolve.ParseWanted(name)
+		if err != nil {
+			return usage("%v", err)
+		}
+		last, err := lastUsed(s.store, w)
+		if err != nil {
+			return err
+		}
+		builds = append(builds, last)
+	}
+	return a.showUsed(s, builds, write)
+}
+
+// lastUsed is the last build of a package of which it is known what it has used.
+func lastUsed(s *store.Store, w resolve.Wanted) (last store.Ref, err error) {
+	builds, err := s.Logged(w.Name)
+	if err != nil {
+		return last, err
+	}
+	var when time.Time
+	for _, b := range builds {
+		if _, err := build.UsedBy(s, b.Ref); err == nil && inRange(b.Version, w) && b.Wrote.After(when) {
+			last, when = b.Ref, b.Wrote
+		}
+	}
+	if !when.IsZero() {
+		return last, nil
+	}
+	if len(builds) > 0 {
+		return last, usage("of no build of %s it is known what it has used; fernladder build --watch %s finds out", w.Name, w.Name)
+	}
+	return last, &notInstalled{w.Name, s.Root}
+}
+
+func (a *app) showUsed(s *session, builds []store.Ref, write bool) error {
+	var all []*build.Used
+	for _, b := range builds {
+		u, err := build.UsedBy(s.store, b)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was not built
+		}
+		if err != nil {
+			return s.store.Wrap(err)
+		}
+		all = append(all, u)
+		if !a.screen.JSON {
+			a.showUses(s, u, write)
+		}
+		if write && len(u.Uses) > 0 {
+			if err := a.writeUsed(s, u); err != nil {
+				return err
+			}
+		}
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(all)
+	}
+	return nil
+}
+
+func (a *app) showUses(s *session, u *build.Used, write bool) {
+	from := "as far as compilers, pkg-config and what was configured tell; --watch at its build tells all"
+	if u.Watched {
+		from = "every file that it has read was recorded"
+	}
+	name := a.screen.Strong(u.Build.Name) + " " + u.Build.Version
+	if len(u.Uses) == 0 {
+		a.screen.Print("%s uses nothing of this machine but what its recipe says, what comes with that, and the compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
+	} else {
+		a.screen.Print("%s uses of this machine what its recipe does not say (%s):\n", name, from)
+	}
+	for _, use := range u.Uses {
+		a.screen.Print("%s\n", indent(useText(s.workshop.Machine.Family, use)))
+	}
+	if len(u.Others) > 0 {
+		a.screen.Print("Programs have also looked at files of %s, which no recipe asks for.", isAnd(u.Others))
+	}
+	if u.Record != "" {
+		a.screen.Print("Every file: %s", u.Record)
+	}
+	if !write && len(u.Uses) > 0 {
+		a.screen.Note("To write this into its recipe: fernladder host %s --used --write", u.Build.Name)
+	}
+}
+
+func indent(text string) string { return "    " + strings.ReplaceAll(text, "\n", "\n    ") }
+
+// useText is how a recipe says that it needs what was used.
+func useText(family string, u used.Use) string {
+	text := fmt.Sprintf("[[host]]   # %s: %s", u.How, strings.Join(u.Files[:min(2, len(u.Files))], ", "))
+	if more := len(u.Files) - 2; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	text += fmt.Sprintf("\n%s = %q", u.Kind, u.Name)
+	if name := packageOf(u, family); name != "" && slices.Contains(host.Families, family) {
+		text += fmt.Sprintf("\npackages = { %s = %q }", family, name)
+	}
+	return text
+}
+
+// packageOf is the package that a person installs for what was used: for a
+// library that is linked, the one with what linking takes.
+func packageOf(u used.Use, family string) string {
+	if packages := host.PackageOf(u.Name, family); u.Kind == host.Program && len(packages) == 1 {
+		return packages[0]
+	}
+	return u.Package
+}
+
+// writeUsed adds what was used to the end of the recipe.
+func (a *app) writeUsed(s *session, u *build.Used) error {
+	r, err := s.shelves.Find(u.Build.Name)
+	if err != nil {
+		return err
+	}
+	var missing []string
+	for _, use := range u.Uses {
+		if !says(r, use.Question) {
+			missing = append(missing, useText(s.workshop.Machine.Family, use))
+		}
+	}
+	if len(missing) == 0 {
+		a.screen.Print("%s says all of it already.", r.File)
+		return nil
+	}
+	if err := editRecipe(r, func(e *keyfile.Edit) { e.Append(strings.Join(missing, "\n\n")) }); err != nil {
+		return err
+	}
+	a.screen.Print("%s says so now.", r.File)
+	return nil
+}
