@@ -30,7 +30,14 @@ func questions(kind Kind, name string) []host.Question {
 	case MissingModule:
 		return []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Package, Name: strings.ToLower(name)}, {Kind: host.Program, Name: name}}
 	case MissingProgram:
-		return []host.Question{{Kind: host.Program, Name: name}}
+		all := []host.Question{{Kind: host.Program, Name: name}}
+		if other := map[string]string{"yacc": "bison", "lex": "flex", "python": "python3"}[name]; other != "" {
+			all = append(all, host.Question{Kind: host.Program, Name: other})
+		}
+		if of, is := strings.CutSuffix(name, "-config"); is {
+			all = append(all, questions(Missing, of)...)
+		}
+		return all
 	case TooOld:
 		return []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Program, Name: strings.ToLower(name)}}
 	case MissingPython:
@@ -72,7 +79,13 @@ var aliases = func() map[string][]host.Question {
 			all[name] = []host.Question{{Kind: host.Header, Name: header}}
 		}
 	}
-	for program, names := range map[string]string{"python3": "python python3 pythoninterp", "perl": "perl perllibs", "msgfmt": "gettext intl", "docbook2x-man": "docbook2x", "javac": "java jdk", "pkg-config": "pkgconfig", "dot": "graphviz"} {
+	for module, names := range map[string]string{"glib-2.0": "glib gobject", "gtk+-3.0": "gtk gtk+ gtk3", "gtk+-2.0": "gtk2", "libxml-2.0": "xml libxml", "freetype2": "freetype", "sdl2": "sdl"} {
+		for name := range strings.FieldsSeq(names) {
+			all[name] = []host.Question{{Kind: host.Module, Name: module}}
+		}
+	}
+	all["autoconf-archive"] = []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/ax_check_compile_flag.m4"}}
+	for program, names := range map[string]string{"python3": "python python3 pythoninterp", "perl": "perl perllibs", "msgfmt": "gettext intl", "docbook2x-man": "docbook2x", "javac": "java jdk", "pkg-config": "pkgconfig", "dot": "graphviz", "intltoolize": "intltool"} {
 		for name := range strings.FieldsSeq(names) {
 			all[name] = []host.Question{{Kind: host.Program, Name: program}}
 		}

@@ -30,7 +30,7 @@ var cmakeRules = []rule{
 	{kind: MissingModule, has: "required", pattern: re(`^(?:CMake Error|  ?A required package was not found| *None of the required|.*The following required packages were not found)`), more: moduleBefore},
 	{kind: Missing, has: "NOTFOUND", pattern: re(`are used in this project, but they are set to NOTFOUND`), more: notFoundVariable},
 	{kind: MissingInSource, has: "CMakeLists.txt file", pattern: re(`does not contain a CMakeLists\.txt file`), more: directoryBefore},
-	{kind: MissingInSource, has: "which is not an existing directory", pattern: re(`given source "(?P<name>[^"]+)" which is not an existing directory`)},
+	{kind: MissingInSource, has: "given source", pattern: re(`given source "(?P<name>[^"]+)" which is\b`)},
 	{kind: MissingInSource, has: "Cannot find source file", pattern: re(`^ +Cannot find source file:$`), more: nextLine},
 	{kind: MissingInSource, has: "does not exist.", pattern: re(`^ *(?:File|CMake Error: File) (?P<name>\S+) does not exist\.$`)},
 	{kind: Unknown, has: "(message)", pattern: re(`^CMake Error at \S+ \(message\):`), more: cmakeSaid},
@@ -135,7 +135,11 @@ var notFoundLine = re(`^(?:    linked by|([A-Za-z]\w*?)_(?:LIBRARY|LIBRARIES|LIB
 func notFoundVariable(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at+1 : min(len(lines), at+5)] {
 		if match := notFoundLine.FindStringSubmatch(line); match != nil && match[1] != "" {
-			c.Names, c.Likely = []string{strings.ToLower(match[1])}, true
+			name := strings.ToLower(match[1])
+			c.Names, c.Likely = []string{name}, true
+			if first, _, is := strings.Cut(name, "_"); is { // a package, and a part of it
+				c.Names = []string{first}
+			}
 			return true
 		}
 	}

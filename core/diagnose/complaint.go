@@ -33,6 +33,9 @@ func (c *Cause) named(text string, failed []check) bool {
 				continue
 			}
 			name := f.name
+			if strings.HasSuffix(name, "-config") && !strings.HasSuffix(word, "-config") { // which tells of it
+				kind, name = Missing, strings.TrimRight(word, ".-+")
+			}
 			if strings.ToUpper(name) == name && kind == Missing { // what its variables are called
 				name = strings.TrimRight(word, ".-+")
 			}
@@ -81,6 +84,8 @@ const near = 8
 func (c *Cause) nearest(failed []check) bool {
 	for _, f := range failed[:min(len(failed), near)] {
 		switch {
+		case c.Kind == Unknown && f.warned:
+			c.Kind, c.Names, c.Likely = Missing, []string{f.name}, true
 		case c.Kind == Unknown && f.kind == functionCheck && libraryOf(f.name) != "":
 			c.Kind, c.Names, c.Likely = MissingLibrary, []string{libraryOf(f.name)}, true
 		case c.Kind == Unknown && slices.Contains([]Kind{MissingHeader, MissingLibrary, MissingModule, MissingPerl}, f.kind):
@@ -99,9 +104,14 @@ func (c *Cause) nearest(failed []check) bool {
 // words are what names can be in a message. An option is one word.
 var words = re(`-{0,2}[A-Za-z][\w.+/:-]*`)
 
-// plain is a name as it is compared: lib, -l and capitals make no difference.
+// apartVersion is a version at the end of a name, as in leaf-2.0.
+var apartVersion = re(`-[\d.]+$`)
+
+// plain is a name as it is compared: lib, -l, -config, a version that stands apart,
+// and capitals make no difference.
 func plain(name string) string {
 	name = strings.ToLower(strings.TrimRight(name, ".,:-+"))
+	name = strings.TrimSuffix(apartVersion.ReplaceAllString(name, ""), "-config")
 	return strings.TrimPrefix(strings.TrimPrefix(name, "-l"), "lib")
 }
 
@@ -136,7 +146,7 @@ func (f check) kindIn(text string) Kind {
 	case f.kind != Missing:
 		return f.kind
 	case strings.HasPrefix(f.name, "lib") && !strings.HasSuffix(f.name, "-config"),
-		regexp.MustCompile(`(?i)librar|header|-dev\b|-devel\b`).MatchString(text) && !strings.HasSuffix(f.name, "-config"),
+		regexp.MustCompile(`(?i)librar|header|support|-dev\b|-devel\b`).MatchString(text) && !strings.HasSuffix(f.name, "-config"),
 		strings.ToUpper(f.name) == f.name:
 		return Missing
 	}
@@ -153,7 +163,7 @@ var wordings = []struct {
 	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
 	{Missing, re(`\b(\w+) must be installed`)},
-	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? )*["'‘` + "`" + `]?([a-z][\w.+-]*)`)},
+	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? |either )*["'‘` + "`" + `]?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ["'‘` + "`" + `]([\w.+-]+)`)},
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},
 	{MissingPython, re(`(?i)\bpython[\d.]* (?:is missing )?(?:modules?:?|packages?:?)? *["'‘` + "`" + `]?([\w.-]+)["'’` + "`" + `]? (?:is )?(?:missing|module|required|not found)`)},
@@ -166,7 +176,7 @@ var wordings = []struct {
 	{MissingProgram, re(`(?i)["'‘` + "`" + `]?\b([a-z][\w.+-]*)["'’` + "`" + `]? (?:program|command|executable|compiler|interpreter|assembler|binary|tool) (?:is |was |could |must |needs |\w+ )*(?:not|missing|required|needed|found|installed)`)},
 	{Missing, re(`(?i)\b(?:could not|couldn't|cannot|can't|can not|unable to|failed to|did not|didn't) (?:find|locate|detect|link)(?: an?y?| the| your| working| usable| suitable| with| installed)* ["'‘` + "`" + `]?([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?`)},
 	{Missing, re(`(?i)\bno (?:usable |suitable |working )?([a-z][\w.+-]*)(?: [\w+-]+){0,3} (?:found|available|installed)`)},
-	{Missing, re(`(?i)["'‘` + "`" + `]?\b([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?(?: (?:lib|library|libraries|headers?|development|files?|packages?|support|or|newer|later|and|is|was|are|were|not|be|could|must|version|[\d.]+))* (?:not found|found|missing|required|needed|not installed|installed|not available|unavailable|not present)`)},
+	{Missing, re(`(?i)["'‘` + "`" + `]?\b([a-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?(?: (?:lib|library|libraries|headers?|development|files?|packages?|scripts?|tools?|utilit(?:y|ies)|programs?|support|configuration|or|newer|later|and|is|was|are|were|not|be|could|must|version|[\d.]+))* (?:not found|found|missing|required|needed|not installed|installed|not available|unavailable|not present)`)},
 	{Missing, re(`\b(?:[Rr]equires?|[Nn]eeds?|[Mm]issing|[Ii]nstall|need|[Dd]epends on)(?: an?y?| the| working| usable| suitable| to install| have)* ["'‘` + "`" + `]?([A-Za-z][\w.+-]*)["'’` + "`" + `]?(?: *(>=? ?[\d.]+))?`)},
 	{Missing, re(`(?i)\b([a-z][\w+-]*) librar(?:y|ies)\b`)},
 }
@@ -179,10 +189,10 @@ development devel dev working usable suitable recent newer older later least and
 please sure install installed use using used try set see get build building built compile compiler configure source sources software function functions test tests type types
 error fatal sorry again also only then there here where which when both correct properly first latest can could cannot will would does do done least
 http https www found. needs need want wants requires require enable enabled disable disabled following either/or problem encountered dependency dependencies backend terminal crypto cryptographic regular expression
-them this find locate detect before above below messages consult running again following programs tools information details more c c++ posix unix linux windows ansi iso gnu`)
+them this necessary scripts configuration find locate detect before above below messages consult running again following programs tools information details more c c++ posix unix linux windows ansi iso gnu`)
 
 var (
-	useWithout = re(`(?:--(?:without|disable)-[\w-]+|-D[\w.:-]+=(?:OFF|off|false|disabled|NO|0))`)
+	useWithout = re(`(?:--(?:without|disable)-[\w-]+|-D[\w.:-]+=(?i:off|false|disabled|no|0))`)
 	doWithout  = re(`--(?:without|disable)-[\w-]+(?:=\w+)?|--with-[\w-]+=no|--enable-[\w-]+=no`)
 )
 

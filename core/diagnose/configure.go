@@ -29,6 +29,7 @@ var configureRules = []rule{
 	{kind: WrongOption, has: "unrecognized option", pattern: re(`configure: error: unrecognized option: ` + open + `(?P<name>--?[\w=/.-]+)`)},
 	{kind: WrongOption, has: "option", pattern: re(`^(?:\./configure|configure|ERROR): (?i:unknown|invalid|illegal|unrecognized) (?:option|argument):? ` + open + `(?P<name>--[\w=/.-]+)`)},
 	{kind: Unknown, has: "error:", pattern: re(`^(?:checking .*\.\.\. ?)?(?:\./)?configure: error: *(?P<name>.*)`), more: said},
+	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: (?P<name>.*)`), more: complained},
 	{kind: Unknown, has: "ERROR", pattern: re(`^(?:FATAL |configure: )ERROR: (?P<name>.*)`), more: said},
 	{kind: Unknown, has: "configure failed", pattern: re(`^(?:checking .*\.\.\. ?)?(?P<name>.*configure failed)`), more: said},
 	{kind: MissingInSource, has: "cannot find input file", pattern: re(`config\.status: error: cannot find input file: ` + open + `(?P<name>[^'"’\s]+)`)},
@@ -136,9 +137,10 @@ func whichModule(c *Cause, lines []string, at int) bool {
 // A check is something that a configure script looked for and did not find. A
 // name that it only calls a name can be anything.
 type check struct {
-	kind Kind
-	name string
-	rang string
+	kind   Kind
+	name   string
+	rang   string
+	warned bool // it was said that it is missing
 }
 
 // checks are how configure scripts look for things.
@@ -183,7 +185,7 @@ func lookedFor(line string) (c check, isAnswer, found bool) {
 	return c, true, false
 }
 
-var warned = re(`^configure: WARNING: (?i:could not|cannot|unable to) find ([\w.+-]+)`)
+var warned = re(`^configure: WARNING: (?:(?i:could not|cannot|unable to) find ([\w.+-]+)|([\w.+-]+) (?:is |was )?not found)`)
 
 // failedChecks are those just before a line, the last one first, and that of the
 // line itself.
@@ -192,7 +194,7 @@ func failedChecks(lines []string, at int) []check {
 	var failed []check
 	for i := at; i >= max(0, at-far); i-- {
 		if match := warned.FindStringSubmatch(lines[i]); match != nil {
-			failed = append(failed, check{kind: Missing, name: match[1]})
+			failed = append(failed, check{kind: Missing, name: match[1] + match[2], warned: true})
 			continue
 		}
 		c, isAnswer, found := lookedFor(lines[i])

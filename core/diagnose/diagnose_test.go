@@ -58,7 +58,7 @@ func TestCauses(t *testing.T) {
 		// Words of build files.
 		{"checking attr/dew.h usability... no\nchecking for attr/dew.h... no\n\nFATAL ERROR: attr/dew.h does not exist.\nInstall the dew development package.", "missing_header: the header attr/dew.h is missing"},
 		{"checking for libmoss directory... configure: error: libmoss is required.  You can get it from https://vale.example/moss/", "missing: libmoss is missing"},
-		{"checking for moss-config... no\nchecking for LIBMOSS... no\nconfigure: error: Could not find libmoss2 anywhere.", "missing: it seems that libmoss2 is missing"},
+		{"checking for moss-config... no\nchecking for LIBMOSS... no\nconfigure: error: Could not find libmoss2 anywhere.", "missing: libmoss2 is missing"},
 		{"checking for MOSS... no\nconfigure: error: \n  ***\n  *** Libmoss 3.6 was not found.", "missing: Libmoss is missing"},
 		{"checking for SSL... configure: error: Cannot find the SSL libraries in /usr/lib/ssl", "missing: SSL is missing"},
 		{"./configure: error: the misting module requires the MOSS library.\nYou can either disable the module by using --without-misting\noption, or install the MOSS library.", "missing: it seems that MOSS is missing; or --without-misting"},
@@ -86,6 +86,15 @@ func TestCauses(t *testing.T) {
 		{"ERROR: the soil is too dry", "unknown: the cause is not clear"},
 		{"sporegen/fungen not found or too old. Use --disable-spores for less.", "missing_program: the program sporegen or fungen is missing"},
 		{"checking for leaf/edge.h... no\nchecking for garden's moss feature... \nconfigure: WARNING: Could not find libmoss in the pkg-config search path\nchecking whether garden's moss feature could be enabled... no\nconfigure: error: recommended MOSS feature could not be enabled", "missing: libmoss is missing"},
+
+		{"checking for moss-config... no\nconfigure: error: MOSS configuration could not be found", "missing: MOSS is missing"},
+		{"--   Package 'libmoss-2.0', required by 'virtual:world', not found\nCMake Error at CMakeLists.txt:495 (message):\n  You asked for leaves, but the necessary development packages are missing\n  (libmoss 2.7 or higher is required).  Pass -DLEAVES=False to cmake.\n", "missing_module: the pkg-config module libmoss-2.0 is missing; or -DLEAVES=False"},
+		{"checking for mossw... no\nchecking for moss... no\nconfigure: error: moss support missing/incomplete (for less use --without-moss)", "missing: moss is missing; or --without-moss"},
+		{"configure.ac:22: error: => GNU autoconf-archive not present. <=", "missing: it seems that autoconf-archive is missing"},
+		{"checking for moss-update... no\nconfigure: error: The moss scripts were not found. Please install moss.", "missing: it seems that moss is missing"},
+		{"checking for libmoss >= 1.0... no\n*** Error: No suitable libmoss found. ***\n    Please install the 'libmoss' package", "missing_module: the pkg-config module libmoss >= 1.0 is missing"},
+		{"configure: WARNING: sporegen not found. Please install before continuing.\nconfigure: error: Required packages are missing. Please install them and rerun ./configure", "missing: it seems that sporegen is missing"},
+		{"checking for moss_open... no\nconfigure: error: you need either leaf with moss support or libmoss to compile this.", "missing: it seems that leaf is missing"},
 
 		// Autotools.
 		{"WARNING: 'aclocal-1.16' is missing on your system.\n         You should only need it if", "missing_program: the program aclocal is missing"},
@@ -125,9 +134,9 @@ func TestCauses(t *testing.T) {
 		{"CMake Error at CMakeLists.txt:3 (find_program):\n  Could not find SPORES using the following names: sporegen", "missing_program: the program sporegen is missing"},
 		{"  include could not find requested file:\n\n    MossSetup\n", "missing_package: CMake does not find the package MossSetup"},
 		{"CMake Error at F.cmake:607 (message):\n  The following required packages were not found:\n\n   - moss>=2\n", "missing_module: the pkg-config module moss >=2 is missing"},
-		{"CMake Error: The following variables are used in this project, but they are set to NOTFOUND.\nPlease set them or make sure they are set and tested correctly in the CMake files:\nMOSS_LIBRARY (ADVANCED)", "missing: it seems that moss is missing"},
+		{"CMake Error: The following variables are used in this project, but they are set to NOTFOUND.\nPlease set them or make sure they are set and tested correctly in the CMake files:\nMOSS_MOSS_LIBRARY (ADVANCED)", "missing: it seems that moss is missing"},
 		{"  The source directory\n\n    /work/third/moss\n\n  does not contain a CMakeLists.txt file.", "missing_in_source: the source has no file /work/third/moss/CMakeLists.txt"},
-		{"  add_subdirectory given source \"third/moss\" which is not an existing directory.", "missing_in_source: the source has no file third/moss"},
+		{"  add_subdirectory given source \"third/moss\" which is", "missing_in_source: the source has no file third/moss"},
 		{"CMake Error at CMakeLists.txt:80 (add_library):\n  Cannot find source file:\n\n    leaf/edge.cc\n", "missing_in_source: the source has no file leaf/edge.cc"},
 		{"CMake Error: File /work/leaf.h.in does not exist.", "missing_in_source: the source has no file /work/leaf.h.in"},
 
@@ -262,6 +271,33 @@ func TestElsewhere(t *testing.T) {
 	assert.Equal(t, 7, c.Line)
 	assert.False(t, Elsewhere("config.log", "configure:1: checking\n").Known())
 	assert.Equal(t, "leaf", Elsewhere("meson-log.txt", strings.Repeat("Checking\n", 200)+"meson.build:1:0: ERROR: Dependency \"leaf\" not found").Name())
+}
+
+// What can be asked for, in the order of likelihood.
+func TestQuestions(t *testing.T) {
+	for _, c := range []struct {
+		cause Cause
+		want  string
+	}{
+		{Cause{Kind: MissingHeader, Names: []string{"leaf.h"}}, "header leaf.h"},
+		{Cause{Kind: MissingShared, Names: []string{"libleaf.so.2"}}, "library leaf, shared libleaf.so.2"},
+		{Cause{Kind: MissingModule, Names: []string{"Leaf"}}, "module Leaf, package leaf, program Leaf"},
+		{Cause{Kind: MissingPython, Names: []string{"leaf-edge"}}, "python leaf_edge"},
+		{Cause{Kind: MissingPerl, Names: []string{"Leaf::Edge"}}, "perl Leaf::Edge"},
+		{Cause{Kind: MissingMacro, Names: []string{"AX_LEAF"}}, "file /usr/share/aclocal/ax_leaf.m4"},
+		{Cause{Kind: MissingProgram, Names: []string{"yacc", "moss"}}, "program yacc, program bison"},
+		{Cause{Kind: MissingProgram, Names: []string{"zlib-config"}}, "program zlib-config, header zlib.h"},
+		{Cause{Kind: TooOld, Names: []string{"leaf"}}, "module leaf, program leaf"},
+		{Cause{Kind: MissingPackage, Names: []string{"ZLIB"}}, "package zlib, header zlib.h, module ZLIB, module zlib"},
+		{Cause{Kind: Missing, Names: []string{"libLeaf"}}, "module libLeaf, module libleaf"},
+		{Cause{Kind: TestFailed}, ""},
+	} {
+		var all []string
+		for _, q := range c.cause.Questions() {
+			all = append(all, q.String())
+		}
+		assert.True(t, strings.HasPrefix(strings.Join(all, ", "), c.want), "%s: %s", c.want, all)
+	}
 }
 
 func FuzzLog(f *testing.F) {

@@ -58,4 +58,4 @@ func complained(c *Cause, lines []string, at int) bool {
 	return len(c.Names) > 0 && missingWords.MatchString(lines[at])
 }
 
-var missingWords = re(`(?i)not found|not be found|could not find|cannot find|can't find|unable to find|required|missing|installed|you need`)
+var missingWords = re(`(?i)not found|not be found|could not find|cannot find|can't find|unable to find|not present|no suitable|required|missing|installed|you need`)
