@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -315,4 +316,57 @@ func TestExplain(t *testing.T) {
 	assert.Contains(t, r.stdout, "input:1: the makefile has no target grow")
 	assert.Regexp(t, `"kind": "unknown"[\s\S]*"says": "the pkg-config module moss >= 2 is missing"[\s\S]*\n1\n$`, r.stdout)
 	w.fails(2, []string{"explain", "nowhere.log"}, "nowhere.log cannot be read")
+}
+
+// What a build uses of the machine without its recipe saying so is told, shown
+// as lines of the recipe, and written into it.
+func TestWhatABuildUses(t *testing.T) {
+	needs(t, "sealed")
+	w := newWorld(t)
+	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
+	require.NoError(t, os.WriteFile(w.path("bin/dpkg-query"), []byte(`#!/bin/sh
+case $1 in
+-W) printf 'libc-dev\t\t\t\nmoss-dev\t\t\t\nspore\t\t\t\n' ;;
+-L) printf '/usr/include/stdio.h\n/usr/include/features.h\n/usr/include/stdc-predef.h\n' ;;
+-S) shift; for f; do case $f in
+	/usr/include/arpa/*) echo "moss-dev:amd64: $f" ;;
+	/usr/bin/getconf) echo "spore: $f" ;;
+	/usr/*|/lib/*|/bin/*) echo "libc-dev: $f" ;;
+	esac; done ;;
+esac
+`), 0o755))
+	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q, \"/usr/bin\", \"/bin\"]\n", w.path("bin")))
+	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", "fern: fern.c\n\tgetconf PATH >limits\n\t$(CC) -o fern fern.c\ninstall: fern\n\tmkdir -p $(DESTDIR)$(PREFIX)/bin; cp fern $(DESTDIR)$(PREFIX)/bin\n",
+		"fern.c", "#include <stdio.h>\n#include <arpa/tftp.h>\nint main(void) { return 0; }\n")
+	w.fails(1, []string{"host", "fern", "--used"}, "fern is not installed")
+	r := w.must("build", "fern")
+	assert.Contains(t, r.stderr, "it uses of this machine what its recipe does not name: header arpa/tftp.h; fernladder host fern --used shows the lines to add")
+	r = w.must("host", "fern", "--used")
+	assert.Contains(t, r.stdout, "[[host]]   # included: /usr/include/arpa/tftp.h\n    header = \"arpa/tftp.h\"\n    packages = { debian = \"moss-dev\" }")
+	assert.NotContains(t, r.stdout, "getconf", "nothing has noted that")
+
+	r = w.must("build", "--watch", "fern")
+	assert.Contains(t, r.stdout, "[[host]]   # ran: /usr/bin/getconf\n    program = \"getconf\"\n    packages = { debian = \"spore\" }")
+	record := regexp.MustCompile("Every file: (.*)").FindStringSubmatch(r.stdout)
+	require.NotNil(t, record, r.stdout)
+	assert.Contains(t, w.read("root"+strings.TrimPrefix(record[1], w.root)), "ran /usr/bin/getconf\n")
+	var all []struct {
+		Watched bool
+		Uses    []struct{ Kind, Name, Package, How string }
+	}
+	w.parsed(&all, "host", "fern", "--used")
+	require.Len(t, all, 1)
+	assert.True(t, all[0].Watched)
+	assert.Len(t, all[0].Uses, 2)
+
+	w.must("host", "fern", "--used", "--write")
+	w.must("check", "fern")
+	assert.Contains(t, w.must("host", "fern", "--used", "--write").stdout, "says all of it already")
+	r = w.must("build", "--watch", "fern")
+	assert.Contains(t, r.stdout, "uses nothing of this machine but what its recipe says")
+	assert.NotContains(t, r.stderr, "does not name")
+	w.isolation = "open"
+	w.fails(6, []string{"build", "--watch", "fern"}, "only sealed builds can be watched")
+	w.fails(2, []string{"host", "--used"}, "needs the name of a package")
+	w.fails(2, []string{"host", "fern", "--write"}, "give both")
 }

@@ -58,7 +58,7 @@ func TestCauses(t *testing.T) {
 		// Words of build files.
 		{"checking attr/dew.h usability... no\nchecking for attr/dew.h... no\n\nFATAL ERROR: attr/dew.h does not exist.\nInstall the dew development package.", "missing_header: the header attr/dew.h is missing"},
 		{"checking for libmoss directory... configure: error: libmoss is required.  You can get it from https://vale.example/moss/", "missing: libmoss is missing"},
-		{"checking for moss-config... no\nchecking for LIBMOSS... no\nconfigure: error: Could not find libmoss2 anywhere.", "missing: libmoss2 is missing"},
+		{"checking for moss-config... no\nchecking for LIBMOSS... no\nconfigure: error: Could not find libmoss2 anywhere.", "missing: it seems that libmoss2 is missing"},
 		{"checking for MOSS... no\nconfigure: error: \n  ***\n  *** Libmoss 3.6 was not found.", "missing: Libmoss is missing"},
 		{"checking for SSL... configure: error: Cannot find the SSL libraries in /usr/lib/ssl", "missing: SSL is missing"},
 		{"./configure: error: the misting module requires the MOSS library.\nYou can either disable the module by using --without-misting\noption, or install the MOSS library.", "missing: it seems that MOSS is missing; or --without-misting"},

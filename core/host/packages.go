@@ -44,19 +44,23 @@ func (k *Packages) ask(ctx context.Context, argv ...string) (string, error) {
 // links, and as it was before /bin and /lib became links into /usr.
 func Spellings(path string) []string {
 	all := []string{path}
-	if real, err := filepath.EvalSymlinks(path); err == nil && real != path {
-		all = append(all, real)
+	add := func(other string) {
+		if !slices.Contains(all, other) {
+			all = append(all, other)
+		}
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		add(real)
 	}
 	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
-		all = append(all, filepath.Join(dir, filepath.Base(path)))
+		add(filepath.Join(dir, filepath.Base(path)))
 	}
 	for _, p := range slices.Clone(all) {
 		if rest, is := strings.CutPrefix(p, "/usr"); is && !strings.HasPrefix(rest, "/include") && !strings.HasPrefix(rest, "/share") {
-			all = append(all, rest)
+			add(rest)
 		}
 	}
-	slices.Sort(all)
-	return slices.Compact(all)
+	return all
 }
 
 // Owning returns the packages that have files, by path; nothing for files that

@@ -113,6 +113,7 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 	if err != nil || len(rest) == 0 {
 		return nil, nil, err
 	}
+	rest = slices.DeleteFunc(rest, func(path string) bool { return stock.packages[owners[path]] })
 	known := slices.Clone(declared.Packages)
 	for _, path := range rest {
 		if slices.Contains(declared.Questions, question(path, files[path])) {
