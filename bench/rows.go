@@ -23,6 +23,12 @@ func (w *work) path(names ...string) string {
 	return filepath.Join(append([]string{w.dir}, names...)...)
 }
 
+func (w *work) read(name string) string {
+	data, err := os.ReadFile(w.path(name))
+	must(err)
+	return string(data)
+}
+
 func (w *work) write(name, text string) {
 	must(os.MkdirAll(filepath.Dir(w.path(name)), 0o755))
 	must(os.WriteFile(w.path(name), []byte(text), 0o755))
@@ -385,6 +391,47 @@ func (w *work) host() []row {
 		},
 		theirs: func() cost { return timed(w.path("host"), "sh", "-c", script+":") },
 	}}
+}
+
+// explain finds the cause in a long log, and who has what is missing in an index
+// as large as a distribution's, against searching both.
+func (w *work) explain() []row {
+	const files = 360_000
+	var list, log strings.Builder
+	for i := range files {
+		fmt.Fprintf(&list, "package moss%d-devel\n/usr/include/moss%d/leaf%d.h\n", i/9, i/9, i)
+	}
+	log.WriteString(strings.Repeat("gcc -DHAVE_CONFIG_H -I. -I.. -O2 -MT leaf.lo -MD -MP -c leaf.c -fPIC -DPIC -o .libs/leaf.o\n\n", 20_000))
+	log.WriteString("leaf.c:3:10: fatal error: moss777/leaf7000.h: No such file or directory\nmake: *** [leaf.o] Error 1\n")
+	w.write("explain/list", list.String())
+	w.write("explain/long.log", log.String())
+	w.write("explain/bin/dnf", "#!/bin/sh\ncat "+w.path("explain/list")+"\n")
+	w.write("explain/fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = []\npath = [%q]\n", w.path("explain/bin")))
+	refresh := exec.Command(w.program, "host", "--refresh")
+	refresh.Dir = w.path("explain")
+	must(refresh.Run())
+	must(exec.Command("gzip", "-kf", w.path("explain/list")).Run())
+	info, err := os.Stat(w.path("explain/root/host-files/index.zst"))
+	must(err)
+	return []row{{
+		name: fmt.Sprintf("a log of 40,000 lines, index of %.1f MB", float64(info.Size())/1e6), anchor: "grep of both, the lists packed",
+		ours: func() cost { return timed(w.path("explain"), w.program, "explain", "long.log") },
+		theirs: func() cost {
+			return timed(w.path("explain"), "sh", "-c", "grep -nE 'error|not found|cannot find' long.log && gzip -dc list.gz | grep -B9 /leaf7000.h")
+		},
+	}}
+}
+
+// watch records every file that a build opens, against building it a second time
+// without.
+func (w *work) watch() []row {
+	w.trivial("watch", 1)
+	w.write("watch/recipes/plant000/recipe.toml", strings.Replace(w.read("watch/recipes/plant000/recipe.toml"), "cp file built\n",
+		"printf '#include <stdio.h>\\n#include <stdlib.h>\\n#include <math.h>\\nint leaf(int n) { for (int i = 0; i < n; i++) printf(\"%%d\", rand()); return n; }\\n' >leaf.c\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25; do cc -O2 -c leaf.c -o leaf$i.o; expr $i + 1 >/dev/null; done\ncp file built\n", 1))
+	again := func(flag string) func() cost {
+		return func() cost { return timed(w.path("watch"), w.program, "build", flag, "plant000") }
+	}
+	return []row{{name: "25 compilations, watched", anchor: "the same, not watched", aim: "1.10", ours: again("--watch"), theirs: again("--prove")}}
 }
 
 // shelf fills a shelf with recipes of five releases, an option and three needs.

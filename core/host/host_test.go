@@ -22,6 +22,8 @@ func TestFamily(t *testing.T) {
 	} {
 		assert.Equal(t, want, family(release), release)
 	}
+	assert.Equal(t, "gardenos 12.1", release("NAME=x\nVERSION_ID=\"12.1\"\nID=gardenos\n"))
+	assert.Equal(t, "gardenos", release("ID=gardenos\n"))
 }
 
 func TestProgramsAreFoundOnThePathAndNowhereElse(t *testing.T) {

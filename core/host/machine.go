@@ -16,6 +16,9 @@ import (
 type Machine struct {
 	Arch   string `json:"arch"`   // as the kernel calls it: x86_64, aarch64
 	Family string `json:"family"` // one of Families, or "" for another
+	// Release is the operating system's own name and version, as os-release(5) has
+	// them in ID and VERSION_ID, or "". Nothing depends on it.
+	Release string `json:"release,omitempty"`
 }
 
 // Families are the families of operating systems that recipes can tell apart,
@@ -27,7 +30,7 @@ func ThisMachine() Machine {
 	m := Machine{Arch: kernelName(runtime.GOARCH)}
 	for _, file := range []string{"/etc/os-release", "/usr/lib/os-release"} {
 		if data, err := os.ReadFile(file); err == nil {
-			m.Family = family(string(data))
+			m.Family, m.Release = family(string(data)), release(string(data))
 			break
 		}
 	}
@@ -46,20 +49,26 @@ func kernelName(goarch string) string {
 	return goarch
 }
 
-// family reads an os-release file: ID first, then what it is like.
-func family(release string) string {
-	var ids []string
-	for lines := bufio.NewScanner(strings.NewReader(release)); lines.Scan(); {
+// fields are the keys of an os-release file with their values.
+func fields(text string) map[string]string {
+	all := map[string]string{}
+	for lines := bufio.NewScanner(strings.NewReader(text)); lines.Scan(); {
 		key, value, _ := strings.Cut(lines.Text(), "=")
-		words := strings.Fields(strings.Trim(value, `"'`))
-		switch key {
-		case "ID":
-			ids = append(words, ids...)
-		case "ID_LIKE":
-			ids = append(ids, words...)
-		}
+		all[key] = strings.Trim(value, `"'`)
 	}
-	for _, id := range ids {
+	return all
+}
+
+// release is what an operating system calls itself, with its version.
+func release(text string) string {
+	all := fields(text)
+	return strings.TrimSpace(all["ID"] + " " + all["VERSION_ID"])
+}
+
+// family reads an os-release file: ID first, then what it is like.
+func family(text string) string {
+	all := fields(text)
+	for _, id := range append(strings.Fields(all["ID"]), strings.Fields(all["ID_LIKE"])...) {
 		if slices.Contains([]string{"rhel", "centos"}, id) {
 			id = "fedora"
 		}

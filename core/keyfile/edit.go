@@ -63,10 +63,21 @@ func (e *Edit) Append(text string) {
 	e.change(end, len(e.data), "\n\n"+strings.TrimRight(text, "\n")+"\n")
 }
 
-// SetTable gives a table [name] exactly these lines, each KEY = VALUE. What is
+// table returns the table of a name with dots, or nil.
+func (e *Edit) table(name string) *value {
+	table := e.root
+	for part := range strings.SplitSeq(name, ".") {
+		if table = table.get(part); table == nil {
+			return nil
+		}
+	}
+	return table
+}
+
+// SetTable gives a table [name], or [name.of.one.in.it], exactly these lines, each KEY = VALUE. What is
 // there is replaced where it stands, but for comments; other keys stay.
 func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
-	if e.root.get(name) == nil {
+	if e.table(name) == nil {
 		lines := []string{"[" + name + "]"}
 		for _, key := range keys {
 			lines = append(lines, key+" = "+values[key])
@@ -75,7 +86,7 @@ func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 		return
 	}
 	for _, key := range keys {
-		table := e.root.get(name)
+		table := e.table(name)
 		if old := table.get(key); old != nil {
 			e.change(old.offset, e.valueEnd(old), values[key])
 			continue

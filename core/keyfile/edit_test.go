@@ -20,7 +20,11 @@ func TestEdits(t *testing.T) {
 		"a text over two lines":               {func(e *Edit) { e.SetTable("offers", []string{"text"}, map[string]string{"text": `"z"`}) }, "'''x\n[y]'''", `"z"`},
 		"a key that is not there":             {func(e *Edit) { e.SetTable("offers", []string{"new"}, map[string]string{"new": "1"}) }, "[y]'''\n", "[y]'''\nnew = 1\n"},
 		"a key in an empty table":             {func(e *Edit) { e.SetTable("last", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\nnew = 1"},
-		"a table that is not there":           {func(e *Edit) { e.SetTable("more", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\n\n[more]\nnew = 1\n"},
+		"a table in a table": {func(e *Edit) {
+			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "1"})
+			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "2"})
+		}, "[last]", "[last]\n\n[last.one]\nnew = 2\n"},
+		"a table that is not there": {func(e *Edit) { e.SetTable("more", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\n\n[more]\nnew = 1\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, err := Parse("x.toml", []byte(before))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -154,7 +155,8 @@ func (a *app) showHost(l *ladder, findings []host.Finding) {
 			a.screen.Print("%s", line)
 		}
 	}
-	a.screen.Print("\n%s for %s: %s.", term.Count(len(findings), "thing"), term.Count(len(l.jobs), "package"),
+	m := l.workshop.Machine
+	a.screen.Print("\n%s for %s on this machine (%s, %s): %s.", term.Count(len(findings), "thing"), term.Count(len(l.jobs), "package"), cmp.Or(m.Release, "unknown system"), m.Arch,
 		map[bool]string{true: "all are there", false: fmt.Sprintf("%d missing", lacks)}[lacks == 0])
 }
 
@@ -184,8 +186,8 @@ func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes boo
 	command.Stdin, command.Stdout, command.Stderr = os.Stdin, a.screen.Err, a.screen.Err
 	if yes {
 		command.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
-		if missing.Machine.Family == "debian" || missing.Machine.Family == "fedora" {
-			command.Args = append(command.Args, "-y")
+		if yes := map[string]string{"debian": "-y", "fedora": "-y", "suse": "-y", "arch": "--noconfirm"}[missing.Machine.Family]; yes != "" {
+			command.Args = append(command.Args, yes)
 		}
 	}
 	if err := command.Run(); err != nil {

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fernladder/core/build"
+	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -63,21 +65,67 @@ func (a *app) answered(ctx context.Context, name string) (*build.Job, *recipe.Re
 		if openErr != nil {
 			return job, r, err
 		}
-		m := s.remedyOf(r, failure.Cause)
-		text := m.text()
-		if text == "" {
+		answer, text, goesOn := s.answer(r, failure.Cause)
+		if answer == nil {
 			return job, r, err
 		}
-		text = fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.\n%s", a.now().Format("2006-01-02"), failure.Stage, failure.Cause, text)
-		if editErr := editRecipe(r, func(e *keyfile.Edit) { e.Append(text) }); editErr != nil {
+		why := fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.", a.now().Format("2006-01-02"), failure.Stage, failure.Cause)
+		if editErr := editRecipe(r, func(e *keyfile.Edit) { answer(e, why) }); editErr != nil {
 			return job, r, editErr
 		}
-		a.screen.Note("Added to %s:\n    %s", r.File, strings.ReplaceAll(text, "\n", "\n    "))
-		if m.recipe == "" {
+		a.screen.Note("Added to %s:\n%s", r.File, indent(why+"\n"+text))
+		if !goesOn {
 			return job, r, err // a person installs it
 		}
 	}
 	return a.attempt(ctx, name)
+}
+
+// answer is what answers a failed build: a need on a recipe, or else the argument
+// that the source itself names to do without, or else a need on the operating
+// system, which a person has to meet. It returns how the recipe changes, the
+// lines for it, and whether it can go on; nothing where nothing answers.
+func (s *session) answer(r *recipe.Recipe, c *diagnose.Cause) (change func(e *keyfile.Edit, why string), text string, goesOn bool) {
+	m := s.remedyOf(r, c)
+	need := func(text string) func(*keyfile.Edit, string) {
+		return func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }
+	}
+	if m.recipe != "" {
+		return need(m.needText()), m.needText(), true
+	}
+	if c.Without != "" && !slices.Contains(r.Build.Args, c.Without) {
+		turnOff, done := turnedOff(r, c.Without)
+		says := "# " + done
+		if m.host.Kind != "" {
+			says += "\n# Or, with it:\n# " + strings.ReplaceAll(m.hostText(), "\n", "\n# ")
+		}
+		return func(e *keyfile.Edit, why string) {
+			turnOff(e)
+			e.Append(why + "\n" + says)
+		}, says, true
+	}
+	if m.host.Kind != "" {
+		return need(m.hostText()), m.hostText(), false
+	}
+	return nil, "", false
+}
+
+// turnedOff turns off what an argument turns off: an option of the recipe that is
+// about it, or else with the argument itself.
+func turnedOff(r *recipe.Recipe, argument string) (change func(*keyfile.Edit), done string) {
+	about := strings.NewReplacer("--without-", "", "--disable-", "", "-D", "").Replace(argument)
+	about, _, _ = strings.Cut(about, "=")
+	for _, o := range r.Options {
+		if o.Values != nil || o.Default == "off" || !slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
+			continue
+		}
+		return func(e *keyfile.Edit) {
+			e.SetTable("option."+o.Name, []string{"default", "off"}, map[string]string{"default": "false", "off": keyfile.QuoteList([]string{argument})})
+		}, fmt.Sprintf("The option %s is off.", o.Name)
+	}
+	return func(e *keyfile.Edit) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": keyfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 
 // outside tells whether a stage was one of a build outside the source.

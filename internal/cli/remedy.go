@@ -119,18 +119,6 @@ func (s *session) hostFor(questions []host.Question) (host.Question, []string) {
 	return host.Question{}, nil
 }
 
-// text is what a recipe needs: the need on the recipe that answers, or else on
-// the operating system. It is "" where nothing does.
-func (m remedy) text() string {
-	switch {
-	case m.recipe != "":
-		return m.needText()
-	case m.host.Kind != "":
-		return m.hostText()
-	}
-	return ""
-}
-
 func (m remedy) needText() string {
 	if m.rang == "" {
 		return fmt.Sprintf("[[need]]\nrecipe = %q\nrole   = %q", m.recipe, m.role)
