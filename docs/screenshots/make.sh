@@ -79,6 +79,14 @@ sed -i 's/< 1.4/>= 1.3/' recipes/glasshouse/recipe.toml
 cp recipes/frondplot/recipe.toml frondplot.toml && sed -i '/^\[\[need\]\]/,/^$/d' recipes/frondplot/recipe.toml
 shot failure . 'fernladder build glasshouse'
 mv frondplot.toml recipes/frondplot/recipe.toml
+# Logs of other builds, and a package manager that knows the garden.
+mkdir tools && printf '#!/bin/sh\nprintf "package libpondlife-dev\\n/usr/include/pondlife/pondlife.h\\n/usr/lib64/pkgconfig/pondlife.pc\\npackage sporegen\\n/usr/bin/sporegen\\n"\n' >tools/dnf && chmod +x tools/dnf
+printf 'root = "tools/root"\nshelves = ["recipes"]\npath = ["%s"]\n' "$PWD/tools" >tools.toml
+fernladder host --refresh --settings tools.toml >/dev/null
+printf 'checking for pkg-config... /usr/bin/pkg-config\nchecking for pondlife >= 1.2... no\nchecking for pondlife/pondlife.h... no\nconfigure: error: the pondlife library is needed; build with --without-ponds to do without\n' >ponds.log
+printf '[ 40%%] Building C object rain.c.o\nrain.c:7:10: fatal error: dewcalc.h: No such file or directory\n    7 | #include <dewcalc.h>\n      |          ^~~~~~~~~~~\ncompilation terminated.\nmake[2]: *** [rain.dir/build.make:76: rain.c.o] Error 1\n' >rain.log
+shot explain . 'fernladder explain ponds.log rain.log --settings tools.toml
+fernladder build --watch mistplan'
 shot host . 'fernladder host glasshouse
 fernladder shelves
 fernladder news

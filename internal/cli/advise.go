@@ -77,10 +77,11 @@ func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string
 			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
 		}
 	}
-	to := ""
+	to, of := " to its recipe", " of its recipe"
 	if r != nil {
-		to = " to " + r.File
+		to, of = " to "+r.File, " of "+r.File
 	}
+	nowhere := len(m.owners) == 0 && s.workshop.HostFiles().There()
 	switch {
 	case m.recipe != "" && m.sure:
 		add(m.needText(), "The recipe %s has it: add%s:", m.recipe, to)
@@ -92,7 +93,9 @@ func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string
 		return advice
 	}
 	switch {
-	case m.host.Kind == "":
+	case m.host.Kind == "" || nowhere && m.recipe != "":
+	case nowhere:
+		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say.", thing(m.host)))
 	case m.recipe != "":
 		add(m.hostText(), "Or, if the operating system is to have it:")
 	case len(m.owners) > 0:
@@ -102,7 +105,7 @@ func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string
 	}
 	advice = append(advice, s.howToHave(r, m)...)
 	if c.Without != "" {
-		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build]%s", strings.Replace(to, " to", " of", 1))
+		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build]%s", of)
 	}
 	return advice
 }
@@ -123,8 +126,8 @@ func (s *session) howToHave(r *recipe.Recipe, m remedy) []string {
 		return []string{"and then: fernladder host " + r.Name + " --install"}
 	case len(m.owners) > 0 && installer != nil:
 		return []string{"and then: " + strings.Join(append(slices.Clone(installer), m.owners[0]), " ")}
-	case !s.workshop.HostFiles().There():
+	case len(m.owners) == 0 && !s.workshop.HostFiles().There():
 		return []string{"fernladder host --refresh finds out which package has it."}
 	}
-	return []string{"No package of this operating system has it, as far as its lists say."}
+	return nil
 }
