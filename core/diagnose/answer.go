@@ -28,7 +28,8 @@ func questions(kind Kind, name string) []host.Question {
 		stem, _, _ := strings.Cut(strings.TrimPrefix(name, "lib"), ".so")
 		return []host.Question{{Kind: host.Library, Name: stem}, {Kind: host.Shared, Name: name}}
 	case MissingModule:
-		return []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Package, Name: strings.ToLower(name)}, {Kind: host.Program, Name: name}}
+		all := []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Package, Name: strings.ToLower(name)}}
+		return append(append(all, aliases[stem]...), host.Question{Kind: host.Program, Name: name})
 	case MissingProgram:
 		all := []host.Question{{Kind: host.Program, Name: name}}
 		if other := map[string]string{"yacc": "bison", "lex": "flex", "python": "python3"}[name]; other != "" {

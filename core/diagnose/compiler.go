@@ -26,6 +26,7 @@ var linkerRules = []rule{
 	{kind: MissingLibrary, has: "-l", pattern: re(`(?:ld|ld\.\w+|lld|gold|mold)(?:: error)?: (?:cannot find|unable to find library|library not found:) -l:?(?P<name>[\w.+-]+)`), more: wholeName},
 	{kind: MissingLibrary, has: "crt", pattern: re(`cannot find S?crt[1in]\.o`), more: is("c")},
 	{kind: MissingLibrary, has: "cannot find", pattern: re(`ld: cannot find (?P<name>/\S+\.(?:so|a)[\d.]*)`)},
+	{kind: MissingInSource, has: "cannot open output file", pattern: re(`ld: cannot open output file (?P<name>\S+)/[^/]+: No such file or directory`)},
 	{kind: NotRelocatable, has: "recompile with -f", pattern: re(`relocation .* recompile with -f(?:PIC|PIE)`)},
 	{kind: CompilerTooNew, has: "multiple definition", pattern: re(`multiple definition of .*; .*first defined here`)},
 	{kind: Undefined, has: "undefined reference", pattern: re(`undefined reference to (?:symbol )?` + open + `(?P<name>[^'"’@]+)`), more: knownFunction},

@@ -25,7 +25,7 @@ func (c *Cause) named(text string, failed []check) bool {
 	for _, word := range words.FindAllString(text, -1) {
 		named[plain(word)] = word
 	}
-	for _, as := range []func(check) string{check.plain, check.family, check.stem} {
+	for _, as := range []func(check) string{check.plain, check.family, check.stem, check.unnumbered} {
 		for _, f := range failed {
 			word, is := named[as(f)]
 			kind := f.kindIn(text)
@@ -36,8 +36,13 @@ func (c *Cause) named(text string, failed []check) bool {
 			if strings.HasSuffix(name, "-config") && !strings.HasSuffix(word, "-config") { // which tells of it
 				kind, name = Missing, strings.TrimRight(word, ".-+")
 			}
+			if kind == MissingProgram && strings.HasPrefix(strings.ToLower(word), "lib") {
+				kind, name = Missing, strings.TrimRight(word, ".-+")
+			}
 			if strings.ToUpper(name) == name && kind == Missing { // what its variables are called
-				name = strings.TrimRight(word, ".-+")
+				if name = strings.TrimRight(word, ".-+"); plain(name) != f.plain() {
+					name = strings.ToLower(f.name)
+				}
 			}
 			c.Kind, c.Range = kind, f.rang
 			if !slices.Contains(c.Names, name) {
@@ -51,21 +56,16 @@ func (c *Cause) named(text string, failed []check) bool {
 			return true
 		}
 	}
-	for _, w := range wordings {
-		for _, match := range w.pattern.FindAllStringSubmatch(text, -1) {
-			name := strings.TrimRight(match[1], ".-_+")
-			if len(name) < 2 || slices.Contains(commonWords, strings.ToLower(name)) {
-				continue
-			}
-			c.Kind, c.Names, c.Likely = w.kind, []string{name}, true
-			if library := libraryOf(name); library != "" && w.kind == Missing {
-				c.Kind, c.Names[0] = MissingLibrary, library
-			}
-			if len(match) > 2 {
-				c.Range = strings.TrimSpace(match[2])
-			}
-			return true
+	if c.worded(text, false) {
+		return true
+	}
+	for _, f := range failed {
+		if f.last && slices.Contains([]Kind{MissingHeader, MissingLibrary, MissingModule, MissingPerl}, f.kind) {
+			return c.nearest(failed)
 		}
+	}
+	if c.worded(text, true) {
+		return true
 	}
 	for _, word := range words.FindAllString(text, -1) {
 		if library := libraryOf(word); library != "" {
@@ -75,6 +75,35 @@ func (c *Cause) named(text string, failed []check) bool {
 	}
 	return false
 }
+
+// worded looks for one of the ways to say that something is missing: of the kinds
+// of things, or else of those that only have a name.
+func (c *Cause) worded(text string, anything bool) bool {
+	for _, w := range wordings {
+		if (w.kind == Missing) != anything {
+			continue
+		}
+		for _, match := range w.pattern.FindAllStringSubmatch(text, -1) {
+			name := strings.TrimRight(match[1], ".-_+")
+			if len(name) < 2 || slices.Contains(commonWords, strings.ToLower(name)) || name == "pkg-config" && !pkgConfigItself.MatchString(text) {
+				continue
+			}
+			c.Kind, c.Names, c.Likely = w.kind, []string{name}, true
+			if library := libraryOf(name); library != "" && anything {
+				c.Kind, c.Names[0] = MissingLibrary, library
+			}
+			if len(match) > 2 {
+				c.Range = strings.TrimSpace(match[2])
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// pkgConfigItself matches what says that pkg-config is missing; other messages
+// only give it as a way to look for something else.
+var pkgConfigItself = re(`pkg-config\S* (?:\S+ )?(?:is |was |could )?(?:not |missing|required|needed)`)
 
 // near is how many answers before a message can be what it is about.
 const near = 8
@@ -129,6 +158,9 @@ func (f check) family() string {
 	return plain(strings.TrimSuffix(dir, ".h"))
 }
 
+// unnumbered is the name without a version at its end.
+func (f check) unnumbered() string { return strings.TrimRight(f.plain(), "0123456789.-") }
+
 // stem is the name of a header without its directory.
 func (f check) stem() string {
 	if f.kind != MissingHeader {
@@ -162,7 +194,6 @@ var wordings = []struct {
 	{MissingModule, re(`([\w.+-]+?)(?: *([<>=]+ *[\d.]+))? not found using pkg-config`)},
 	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
-	{Missing, re(`\b(\w+) must be installed`)},
 	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? |either )*["'‘` + "`" + `]?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ["'‘` + "`" + `]([\w.+-]+)`)},
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},

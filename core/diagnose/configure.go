@@ -24,11 +24,13 @@ var configureRules = []rule{
 	{kind: TooOld, has: "or higher is required", pattern: re(`(?i)error: (?P<name>Autoconf|Automake|Libtool) version (?P<range>[\d.]+) or higher is required`), more: atLeast},
 	{kind: TooOld, has: "Requested ", pattern: re(`Requested ` + open + `(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)` + close + ` but version of .* is (?P<found>[\w.]+)`)},
 	{kind: TooOld, has: "Package dependency requirement", pattern: re(`Package dependency requirement ` + open + `(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)` + close + ` could not be satisfied`), more: versionBelow},
-	{kind: MissingModule, has: "Package requirements", pattern: re(`error: Package requirements \((?P<name>[\w.+-]+)(?: (?P<range>[<>=!]+ *[\w.]+))?.*\) were not met`), more: whichModule},
+	{kind: MissingModule, has: "Package requirements", pattern: re(`error: Package requirements \(\s*(?P<name>[\w.+-]+)?(?: *(?P<range>[<>=!]+ *[\w.]+))?`), more: whichModule},
 	{kind: CompilerTooOld, has: "anguage features", pattern: re(`[Aa] compiler with support for (?P<name>C\+*\d+) language features is required`)},
 	{kind: WrongOption, has: "unrecognized option", pattern: re(`configure: error: unrecognized option: ` + open + `(?P<name>--?[\w=/.-]+)`)},
 	{kind: WrongOption, has: "option", pattern: re(`^(?:\./configure|configure|ERROR): (?i:unknown|invalid|illegal|unrecognized) (?:option|argument):? ` + open + `(?P<name>--[\w=/.-]+)`)},
 	{kind: Unknown, has: "error:", pattern: re(`^(?:checking .*\.\.\. ?)?(?:\./)?configure: error: *(?P<name>.*)`), more: said},
+	{kind: MissingHeader, has: "Python", pattern: re(`install the development version of the Python package|Could not link test program to Python`), more: is("Python.h")},
+	{kind: Missing, has: "ou must have", pattern: re(`[Yy]ou must have (?:the )?` + open + `(?P<name>[\w.+-]+)` + close + ` (?:package )?installed`)},
 	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: (?P<name>.*)`), more: complained},
 	{kind: Unknown, has: "ERROR", pattern: re(`^(?:FATAL |configure: )ERROR: (?P<name>.*)`), more: said},
 	{kind: Unknown, has: "configure failed", pattern: re(`^(?:checking .*\.\.\. ?)?(?P<name>.*configure failed)`), more: said},
@@ -131,7 +133,7 @@ func whichModule(c *Cause, lines []string, at int) bool {
 			return true
 		}
 	}
-	return true
+	return len(c.Names) > 0
 }
 
 // A check is something that a configure script looked for and did not find. A
@@ -141,6 +143,7 @@ type check struct {
 	name   string
 	rang   string
 	warned bool // it was said that it is missing
+	last   bool // it is the very last thing before the message
 }
 
 // checks are how configure scripts look for things.
@@ -202,6 +205,7 @@ func failedChecks(lines []string, at int) []check {
 			break
 		}
 		if isAnswer && c.name != "" {
+			c.last = i >= at-1
 			failed = append(failed, c)
 		}
 	}

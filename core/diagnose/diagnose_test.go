@@ -96,7 +96,17 @@ func TestCauses(t *testing.T) {
 		{"configure: WARNING: sporegen not found. Please install before continuing.\nconfigure: error: Required packages are missing. Please install them and rerun ./configure", "missing: it seems that sporegen is missing"},
 		{"checking for moss_open... no\nconfigure: error: you need either leaf with moss support or libmoss to compile this.", "missing: it seems that leaf is missing"},
 
+		{"checking for sys/mossy.h... no\nconfigure: error: *** some soil headers not found", "missing_header: it seems that the header sys/mossy.h is missing"},
+		{"checking for Moss... no\nconfigure: error:\n    libmoss is required to build this package!", "missing: libmoss is missing"},
+		{"checking for MOSS2... no\nconfigure: error: Moss is not installed - see the garden to get 2.0.7", "missing: moss2 is missing"},
+		{"configure: error: libmoss-3.0 package not found or too old. Is the development package and pkg-config (/usr/bin/pkg-config) installed?", "missing: it seems that libmoss-3.0 is missing"},
+		{"checking for moss_read in -lmoss... no\nCannot find libmoss or you have too old version (v6 or later required).", "missing_library: the library moss is missing"},
+		{"**Error**: You must have `sporegen' installed.\nDownload it.", "missing: sporegen is missing"},
+		{"*** Could not run Moss test program, checking why...\nconfigure: error:\n    libleaf is required to build this package!", "missing: it seems that libleaf is missing"},
+
 		// Autotools.
+		{"configure: error: Package requirements ( leaf >= 2.4.0 ) were not met:", "missing_module: the pkg-config module leaf >= 2.4.0 is missing"},
+		{"  You probably have to install the development version of the Python package\n  for your distribution.", "missing_header: the header Python.h is missing"},
 		{"WARNING: 'aclocal-1.16' is missing on your system.\n         You should only need it if", "missing_program: the program aclocal is missing"},
 		{"configure: error: The pkg-config script could not be found or is too old.", "missing_program: the program pkg-config is missing"},
 		{"configure: error: no acceptable m4 could be found in $PATH.", "missing_program: the program m4 is missing"},
@@ -142,6 +152,7 @@ func TestCauses(t *testing.T) {
 
 		// Meson.
 		{"ERROR: Unknown compiler(s): [['rustc']]", "missing_program: the program rustc is missing"},
+		{"meson.build:1:0: ERROR: Could not execute Moss compiler: mossc", "missing_program: the program mossc is missing"},
 		{"ERROR: Could not detect Ninja v1.8.2 or newer", "missing_program: the program ninja is missing"},
 		{"meson.build:9:0: ERROR: Dependency lookup for moss with method 'pkgconfig' failed: Pkg-config for machine host machine not found. Giving up.", "missing_program: the program pkg-config is missing"},
 		{"Did not find pkg-config by name 'pkg-config'\nFound pkg-config: NO\nmeson.build:9:0: ERROR: Dependency \"moss\" not found, tried pkgconfig", "missing_program: the program pkg-config is missing"},
@@ -169,6 +180,7 @@ func TestCauses(t *testing.T) {
 		{"leaf.c:8:3: internal compiler error: Segmentation fault", "compiler_crashed: the compiler has crashed (leaf.c:8)"},
 		{"leaf.s:12: Error: no such instruction: `spore'", "compile_error: the compiler refuses the code; nothing is missing (leaf.s:12)"},
 		{"/usr/bin/ld: cannot find Scrt1.o: No such file or directory", "missing_library: the library c is missing"},
+		{"/usr/bin/ld: cannot open output file BIN/leaf: No such file or directory", "missing_in_source: the source has no file BIN"},
 		{"/usr/bin/ld: cannot find /usr/lib/libmoss.so: No such file or directory", "missing_library: the library /usr/lib/libmoss.so is missing"},
 		{"/usr/bin/ld: leaf.o: relocation R_X86_64_32 against `.rodata' can not be used when making a shared object; recompile with -fPIC", "not_relocatable: code of a shared library was compiled without -fPIC"},
 		{"ld: moss.o: multiple definition of `leaf'; leaf.o: first defined here", "compiler_too_new: the code is older than the compiler, which refuses it"},
@@ -208,7 +220,7 @@ func TestCauses(t *testing.T) {
 
 		{"Error: Please make sure the libmoss and libleaf development packages are installed.", "missing: it seems that libmoss is missing"},
 		{"The headers or library files could not be found for moss,\na required dependency", "missing: it seems that moss is missing"},
-		{"Moss must be installed prior to building Leaf::Parser\nmake: *** No targets specified and no makefile found.  Stop.", "missing: it seems that Moss is missing"},
+		{"Moss must be installed prior to building Leaf::Parser\nmake: *** No targets specified and no makefile found.  Stop.", "missing: Moss is missing"},
 		{"*** Could not find Moss\n    If it's already installed, please set MOSS_PREFIX.", "missing: it seems that Moss is missing"},
 		{"checking for main in -lmoss... no\nconfigure: error: see the INSTALL doc for more info", "missing_library: it seems that the library moss is missing"},
 

@@ -10,8 +10,9 @@ var makeRules = []rule{
 	{kind: MissingInSource, has: "missing and no known rule", pattern: re(`ninja: error: '(?P<name>[^']+)'(?:, needed by '[^']+',)? missing and no known rule to make it`), more: absolute},
 	{kind: MissingInSource, has: "No such file", pattern: re(`^[\w./-]*[Mm]ake[\w./-]*:\d+: (?P<name>[\w./+-]+): No such file or directory`)},
 	{kind: Unknown, has: "*** ", pattern: re(`^[\w./-]+:\d+: \*\*\* (?P<name>.*)\.\s+Stop\.`), more: makeSaid},
-	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable))(?P<name>.*)`), more: complained},
-	{kind: Unknown, has: " must be installed", pattern: re(`^(?P<name>\w+ must be installed.*)`), more: complained},
+	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable to) find)(?P<name>.*)`), more: complained},
+	{kind: Unknown, has: "find ", pattern: re(`^(?P<name>(?:Could not|Cannot|Can't|Unable to) find .*)`), more: atTheEnd},
+	{kind: Missing, has: " must be installed", pattern: re(`^(?P<name>\w+) must be installed`)},
 	{kind: Unknown, has: "could not be found for", pattern: re(`^(?P<name>The headers or library files could not be found for .*)`), more: complained},
 	{kind: TestFailed, has: "# ", pattern: re(`^# (?:FAIL|ERROR): +[1-9]`)},
 	{kind: TestFailed, has: "failed out of", pattern: re(`[1-9]\d* tests? failed out of`)},
@@ -56,6 +57,12 @@ func complained(c *Cause, lines []string, at int) bool {
 	c.Names = []string{lines[at]}
 	said(c, lines, at)
 	return len(c.Names) > 0 && missingWords.MatchString(lines[at])
+}
+
+// atTheEnd reads what a script has said, if it has said next to nothing after it.
+func atTheEnd(c *Cause, lines []string, at int) bool {
+	const few = 5
+	return len(lines)-at <= few && complained(c, lines, at)
 }
 
 var missingWords = re(`(?i)not found|not be found|could not find|cannot find|can't find|unable to find|not present|no suitable|required|missing|installed|you need`)

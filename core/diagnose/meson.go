@@ -6,6 +6,7 @@ import "strings"
 var mesonRules = []rule{
 	{kind: MissingProgram, has: "ERROR: Program", pattern: re(`ERROR: Program(?:\(s\))? \[?` + open + `(?P<name>[\w.+/-]+)` + close + `.* not found`)},
 	{kind: MissingProgram, has: "Unknown compiler", pattern: re(`ERROR: Unknown compiler\(s\): \[\['(?P<name>[\w.+-]+)'`)},
+	{kind: MissingProgram, has: "Could not execute", pattern: re(`ERROR: Could not execute \w+ compiler: (?P<name>[\w.+-]+)`)},
 	{kind: MissingProgram, has: "detect Ninja", pattern: re(`ERROR: Could not detect Ninja`), more: is("ninja")},
 	{kind: MissingProgram, has: "method 'pkgconfig' failed", pattern: re(`ERROR: Dependency lookup for \S+ with method 'pkgconfig' failed: Pkg-config .*not found`), more: is("pkg-config")},
 	{kind: MissingPython, has: "missing modules", pattern: re(`ERROR: \S+ is missing modules: (?P<name>[\w.]+)`)},
