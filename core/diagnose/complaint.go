@@ -89,6 +89,9 @@ func (c *Cause) worded(text string, anything bool) bool {
 				continue
 			}
 			c.Kind, c.Names, c.Likely = w.kind, []string{name}, true
+			if w.kind == MissingHeader && !strings.Contains(name, ".") {
+				c.Names[0] += ".h"
+			}
 			if library := libraryOf(name); library != "" && anything {
 				c.Kind, c.Names[0] = MissingLibrary, library
 			}
@@ -179,7 +182,7 @@ func (f check) kindIn(text string) Kind {
 		return f.kind
 	case strings.HasPrefix(f.name, "lib") && !strings.HasSuffix(f.name, "-config"),
 		regexp.MustCompile(`(?i)librar|header|support|-dev\b|-devel\b`).MatchString(text) && !strings.HasSuffix(f.name, "-config"),
-		strings.ToUpper(f.name) == f.name:
+		strings.ToLower(f.name) != f.name: // as programs are not called
 		return Missing
 	}
 	return MissingProgram
@@ -196,6 +199,7 @@ var wordings = []struct {
 	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? |either )*["'‘` + "`" + `]?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ["'‘` + "`" + `]([\w.+-]+)`)},
+	{MissingHeader, re(`link test program to (Python)`)}, // as everybody writes it who looks for Python.h
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},
 	{MissingPython, re(`(?i)\bpython[\d.]* (?:is missing )?(?:modules?:?|packages?:?)? *["'‘` + "`" + `]?([\w.-]+)["'’` + "`" + `]? (?:is )?(?:missing|module|required|not found)`)},
 	{MissingPython, re(`(?i)\bpython[\d.]* is missing modules: ([\w.-]+)`)},

@@ -29,7 +29,6 @@ var configureRules = []rule{
 	{kind: WrongOption, has: "unrecognized option", pattern: re(`configure: error: unrecognized option: ` + open + `(?P<name>--?[\w=/.-]+)`)},
 	{kind: WrongOption, has: "option", pattern: re(`^(?:\./configure|configure|ERROR): (?i:unknown|invalid|illegal|unrecognized) (?:option|argument):? ` + open + `(?P<name>--[\w=/.-]+)`)},
 	{kind: Unknown, has: "error:", pattern: re(`^(?:checking .*\.\.\. ?)?(?:\./)?configure: error: *(?P<name>.*)`), more: said},
-	{kind: MissingHeader, has: "Python", pattern: re(`install the development version of the Python package|Could not link test program to Python`), more: is("Python.h")},
 	{kind: Missing, has: "ou must have", pattern: re(`[Yy]ou must have (?:the )?` + open + `(?P<name>[\w.+-]+)` + close + ` (?:package )?installed`)},
 	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: (?P<name>.*)`), more: complained},
 	{kind: Unknown, has: "ERROR", pattern: re(`^(?:FATAL |configure: )ERROR: (?P<name>.*)`), more: said},

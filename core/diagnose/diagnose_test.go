@@ -106,7 +106,8 @@ func TestCauses(t *testing.T) {
 
 		// Autotools.
 		{"configure: error: Package requirements ( leaf >= 2.4.0 ) were not met:", "missing_module: the pkg-config module leaf >= 2.4.0 is missing"},
-		{"  You probably have to install the development version of the Python package\n  for your distribution.", "missing_header: the header Python.h is missing"},
+		{"configure: error: in `/work':\nconfigure: error: \n  Could not link test program to Python. Maybe the main Python library has been\n", "missing_header: it seems that the header Python.h is missing"},
+		{"checking for MOSS... no\nchecking for Moss... no\nconfigure: error: must have Moss installed!", "missing: Moss is missing"},
 		{"WARNING: 'aclocal-1.16' is missing on your system.\n         You should only need it if", "missing_program: the program aclocal is missing"},
 		{"configure: error: The pkg-config script could not be found or is too old.", "missing_program: the program pkg-config is missing"},
 		{"configure: error: no acceptable m4 could be found in $PATH.", "missing_program: the program m4 is missing"},
