@@ -36,13 +36,14 @@ func (c *Cause) named(text string, failed []check) bool {
 			if strings.HasSuffix(name, "-config") && !strings.HasSuffix(word, "-config") { // which tells of it
 				kind, name = Missing, strings.TrimRight(word, ".-+")
 			}
-			if kind == MissingProgram && strings.HasPrefix(strings.ToLower(word), "lib") {
-				kind, name = Missing, strings.TrimRight(word, ".-+")
+			said := strings.TrimRight(word, ".-+")
+			if kind == MissingProgram && strings.HasPrefix(strings.ToLower(said), "lib") {
+				kind = Missing
 			}
-			if strings.ToUpper(name) == name && kind == Missing { // what its variables are called
-				if name = strings.TrimRight(word, ".-+"); plain(name) != f.plain() {
-					name = strings.ToLower(f.name)
-				}
+			if kind == Missing && plain(said) == f.plain() {
+				name = said
+			} else if kind == Missing && strings.ToUpper(name) == name { // what its variables are called
+				name = strings.ToLower(name)
 			}
 			c.Kind, c.Range = kind, f.rang
 			if !slices.Contains(c.Names, name) {

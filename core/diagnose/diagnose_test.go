@@ -283,6 +283,7 @@ func TestElsewhere(t *testing.T) {
 	assert.Equal(t, "the library leaf is missing", c.String())
 	assert.Equal(t, 7, c.Line)
 	assert.False(t, Elsewhere("config.log", "configure:1: checking\n").Known())
+	assert.Equal(t, "moss.h", Elsewhere("CMakeFiles/CMakeConfigureLog.yaml", "events:\n  -\n    stdout: |\n        leaf.c:5:10: fatal error: moss.h: No such file or directory\n        compilation terminated.\n").Name())
 	assert.Equal(t, "leaf", Elsewhere("meson-log.txt", strings.Repeat("Checking\n", 200)+"meson.build:1:0: ERROR: Dependency \"leaf\" not found").Name())
 }
 

@@ -18,6 +18,9 @@ func Elsewhere(name, text string) Cause {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	if !strings.HasSuffix(name, "config.log") {
 		const end = 80
+		for i, line := range lines { // in YAML, logs are set in
+			lines[i] = strings.TrimLeft(line, " ")
+		}
 		return Log(strings.Join(lines[max(0, len(lines)-end):], "\n"))
 	}
 	for i, line := range lines {
