@@ -40,7 +40,7 @@ func (c *Cause) named(text string, failed []check) bool {
 			if kind == MissingProgram && strings.HasPrefix(strings.ToLower(said), "lib") {
 				kind = Missing
 			}
-			if kind == Missing && plain(said) == f.plain() {
+			if kind == Missing && plain(said) == f.plain() && !f.warned {
 				name = said
 			} else if kind == Missing && strings.ToUpper(name) == name { // what its variables are called
 				name = strings.ToLower(name)
