@@ -1,7 +1,6 @@
 package diagnose
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -133,82 +132,6 @@ func whichModule(c *Cause, lines []string, at int) bool {
 		}
 	}
 	return len(c.Names) > 0
-}
-
-// A check is something that a configure script looked for and did not find. A
-// name that it only calls a name can be anything.
-type check struct {
-	kind   Kind
-	name   string
-	rang   string
-	warned bool // it was said that it is missing
-	last   bool // it is the very last thing before the message
-}
-
-// checks are how configure scripts look for things.
-var checks = []struct {
-	kind    Kind
-	pattern *regexp.Regexp
-}{
-	{MissingLibrary, re(`^checking for [\w:~()*, ]+ in (?:-L\S+ )*-l(?P<name>[\w.+-]+)`)},
-	{MissingHeader, re(`^checking (?:for )?(?P<name>[\w./+-]+\.h(?:pp|h)?)(?: usability| presence)?$`)},
-	{MissingModule, re(`^checking for (?P<name>[\w.+-]+) (?P<range>[<>=]+ *[\w.]+)`)},
-	{MissingPerl, re(`^checking for (?:perl )?(?:module )?(?P<name>\w+(?:::\w+)+)`)},
-	{functionCheck, re(`^checking for library containing (?P<name>\w+)$`)},
-	{Missing, re(`^checking (?:for |whether )?(?:a |the )?(?P<name>[\w.+-]+)(?: program| libraries| library| directory| headers?| support| \.\.\.)*(?: in \S+)?$`)},
-}
-
-// functionCheck is the kind of a check for a function, in any library.
-const functionCheck Kind = "function"
-
-var answered = re(`^(checking .*?) ?\.\.\. ?(.*)$`)
-
-// lookedFor returns what a line says was looked for and not found. It is not an
-// answer where the line is none, and found where what was looked for is there.
-func lookedFor(line string) (c check, isAnswer, found bool) {
-	match := answered.FindStringSubmatch(line)
-	if match == nil {
-		return c, false, false
-	}
-	switch answer := match[2]; {
-	case answer == "no", answer == "", strings.HasPrefix(answer, "not found"), strings.HasPrefix(answer, "no "), strings.Contains(answer, "configure: error"), strings.Contains(answer, "configure failed"):
-	default:
-		return c, true, true
-	}
-	for _, known := range checks {
-		if m := known.pattern.FindStringSubmatch(match[1]); m != nil {
-			c = check{kind: known.kind, name: m[1]}
-			if len(m) > 2 {
-				c.rang = m[2]
-			}
-			return c, true, false
-		}
-	}
-	return c, true, false
-}
-
-var warned = re(`^configure: WARNING: (?:(?i:could not|cannot|unable to) find ([\w.+-]+)|([\w.+-]+) (?:is |was )?not found)`)
-
-// failedChecks are those just before a line, the last one first, and that of the
-// line itself.
-func failedChecks(lines []string, at int) []check {
-	const far = 12
-	var failed []check
-	for i := at; i >= max(0, at-far); i-- {
-		if match := warned.FindStringSubmatch(lines[i]); match != nil {
-			failed = append(failed, check{kind: Missing, name: match[1] + match[2], warned: true})
-			continue
-		}
-		c, isAnswer, found := lookedFor(lines[i])
-		if found {
-			break
-		}
-		if isAnswer && c.name != "" {
-			c.last = i >= at-1
-			failed = append(failed, c)
-		}
-	}
-	return failed
 }
 
 // said finds out what a configure script means with its last words: what it
