@@ -6,10 +6,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"fernladder/core/diagnose"
+	"fernladder/core/pattern"
 )
 
 // Failure is the error when a stage of a build failed.
@@ -57,11 +57,11 @@ func (e *Failure) Error() string {
 
 // errorPattern finds lines in which compilers, linkers, make, cmake, meson and
 // configure scripts say that something is wrong.
-var errorPattern = regexp.MustCompile(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|undefined reference|cannot find|not found|No such file|No space left|Permission denied|command not found`)
+var errorPattern = pattern.New(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|undefined reference|cannot find|not found|No such file|No space left|Permission denied|command not found`)
 
 // harmlessPattern finds lines that only look like it: answers to the questions
 // of configure scripts, and file names.
-var harmlessPattern = regexp.MustCompile(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
+var harmlessPattern = pattern.New(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
 
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
@@ -99,7 +99,7 @@ func Printable(c diagnose.Cause) diagnose.Cause {
 }
 
 // ownLines are those that say which command runs where.
-var ownLines = regexp.MustCompile("(?m)^" + ownMark + ".*$")
+var ownLines = pattern.New("(?m)^" + ownMark + ".*$")
 
 // end returns the end of a log, however much a build has printed, and how many
 // lines are before it.

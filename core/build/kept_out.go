@@ -3,10 +3,10 @@ package build
 import (
 	"bufio"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/seal"
 )
 
@@ -44,14 +44,14 @@ func keptOut(log string, level seal.Level) []string {
 // traces are what programs print when a room keeps something from them. The last
 // group of a pattern is what they wanted.
 var traces = []struct {
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 	says    string
 }{
-	{regexp.MustCompile("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? *['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; it has no network"},
-	{regexp.MustCompile(`(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\.[A-Za-z0-9.-]+)`), "the address $; it has no network"},
-	{regexp.MustCompile(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)`), "the network"},
-	{regexp.MustCompile(`()Network is unreachable`), "the network"},
-	{regexp.MustCompile("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for it"},
-	{regexp.MustCompile("(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
-	{regexp.MustCompile("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which it may not"},
+	{pattern.New("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? *['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; it has no network"},
+	{pattern.New(`(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\.[A-Za-z0-9.-]+)`), "the address $; it has no network"},
+	{pattern.New(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)`), "the network"},
+	{pattern.New(`()Network is unreachable`), "the network"},
+	{pattern.New("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for it"},
+	{pattern.New("(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
+	{pattern.New("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which it may not"},
 }

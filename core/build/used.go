@@ -51,41 +51,23 @@ func (g *building) traces(stage string) []string {
 	return env
 }
 
-// findUsed finds out what the build has used, once everything is placed. The
-// libraries are those of the operating system that what was placed needs to run.
+// findUsed finds out what the build has used, once everything is placed, and tells
+// of it. The libraries are those of the operating system that what was placed needs
+// to run. A build that has succeeded does not fail for what cannot be found out,
+// unless it is watched, which is for just that.
 func (g *building) findUsed(ctx context.Context, libraries []string) error {
-	files := used.Files{}
-	dirs := []string{g.dirs.build}
-	if err := files.Headers(dirs, filepath.Join(g.dirs.work, includedFile)); err != nil {
-		return err
+	files, err := g.traced(ctx, libraries)
+	var uses []used.Use
+	var others []string
+	if err == nil {
+		uses, others, err = g.system().Beyond(ctx, files, g.declaration())
 	}
-	if err := g.askNinja(ctx, files); err != nil {
-		return err
+	if ctx.Err() != nil || err != nil && g.job.Watch {
+		return errors.Join(ctx.Err(), err)
 	}
-	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath(ctx))
-	files.Libraries(libraries, g.loader())
-	in := func(names ...string) (paths []string) {
-		for _, name := range names {
-			paths = append(paths, filepath.Join(g.dirs.build, name))
-		}
-		return paths
-	}
-	if err := files.Programs(in("config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"), []string{g.log("compile"), g.log(StagePlace)}); err != nil {
-		return err
-	}
-	if g.job.Watch {
-		if err := files.Record(filepath.Join(g.dirs.work, openedFile)); err != nil {
-			return err
-		}
-	}
-	for path := range files {
-		if strings.HasPrefix(path, g.Store.Root+"/") {
-			delete(files, path)
-		}
-	}
-	uses, others, err := g.system().Beyond(ctx, files, g.declaration())
 	if err != nil {
-		return err
+		g.remark(fmt.Sprintf("it could not be found out what it uses of this machine: %v", err))
+		return nil
 	}
 	g.Used = &Used{Build: g.job.Ref, Watched: g.job.Watch, Files: len(files), Uses: uses, Others: others}
 	if len(uses) == 0 || g.again {
@@ -101,6 +83,37 @@ func (g *building) findUsed(ctx context.Context, libraries []string) error {
 	}
 	g.remark(fmt.Sprintf("it uses of this machine what its recipe does not name: %s; fernladder host %s --used shows the lines to add", strings.Join(names, ", "), g.job.Name))
 	return nil
+}
+
+// traced are the files of the operating system that the build has left traces of.
+func (g *building) traced(ctx context.Context, libraries []string) (used.Files, error) {
+	files := used.Files{}
+	if err := files.Headers([]string{g.dirs.build}, filepath.Join(g.dirs.work, includedFile)); err != nil {
+		return nil, err
+	}
+	if err := g.askNinja(ctx, files); err != nil {
+		return nil, err
+	}
+	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath(ctx))
+	files.Libraries(libraries, g.loader())
+	var notes []string
+	for _, name := range []string{"config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"} {
+		notes = append(notes, filepath.Join(g.dirs.build, name))
+	}
+	if err := files.Programs(notes, []string{g.log("compile"), g.log(StagePlace)}); err != nil {
+		return nil, err
+	}
+	if g.job.Watch {
+		if err := files.Record(filepath.Join(g.dirs.work, openedFile)); err != nil {
+			return nil, err
+		}
+	}
+	for path := range files {
+		if strings.HasPrefix(path, g.Store.Root+"/") {
+			delete(files, path)
+		}
+	}
+	return files, nil
 }
 
 // askNinja lets ninja say what it has written down of dependencies itself.

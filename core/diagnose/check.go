@@ -1,8 +1,9 @@
 package diagnose
 
 import (
-	"regexp"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // A check is something that a configure script looked for and did not find. A
@@ -23,7 +24,7 @@ func (f check) certain() bool {
 // checks are how configure scripts look for things.
 var checks = []struct {
 	kind    Kind
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 }{
 	{MissingLibrary, re(`^checking for [\w:~()*, ]+ in (?:-L\S+ )*-l(?P<name>[\w.+-]+)`)},
 	{MissingHeader, re(`^checking (?:for )?(?P<name>[\w./+-]+\.h(?:pp|h)?)(?: usability| presence)?$`)},

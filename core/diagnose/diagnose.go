@@ -9,9 +9,10 @@ package diagnose
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // Kind is what kind of cause it is.
@@ -127,7 +128,7 @@ func (c Cause) String() string {
 type rule struct {
 	kind    Kind
 	has     string // what every line that it holds for has in it; quicker to look for
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 	// more finds out what the line leaves open from those around it; it returns
 	// false where the rule does not hold after all.
 	more func(c *Cause, lines []string, at int) bool
@@ -180,7 +181,7 @@ func (r *rule) holds(lines []string, at int) *Cause {
 		return nil
 	}
 	c := &Cause{Kind: r.kind, Line: at + 1}
-	c.take(r.pattern, match)
+	c.take(r.pattern.Compiled().SubexpNames(), match)
 	if r.more != nil && !r.more(c, lines, at) {
 		return nil
 	}
@@ -188,8 +189,8 @@ func (r *rule) holds(lines []string, at int) *Cause {
 }
 
 // take sets what the named groups of a pattern have matched.
-func (c *Cause) take(pattern *regexp.Regexp, match []string) {
-	for g, group := range pattern.SubexpNames() {
+func (c *Cause) take(groups, match []string) {
+	for g, group := range groups {
 		value := strings.TrimSpace(match[g])
 		if value == "" {
 			continue
@@ -208,7 +209,7 @@ func (c *Cause) take(pattern *regexp.Regexp, match []string) {
 }
 
 // final matches what programs say when they give up.
-var final = regexp.MustCompile(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
+var final = pattern.New(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
 
 // soon is within how many lines after its cause something gives up.
 const soon = 25
@@ -228,7 +229,7 @@ func stops(after []string, soon int) bool {
 }
 
 // elsewhere matches lines that say where more is to be read.
-var elsewhere = regexp.MustCompile(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" + `]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
+var elsewhere = pattern.New(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" + `]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
 
 func see(lines []string) string {
 	const far = 100

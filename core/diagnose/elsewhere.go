@@ -1,13 +1,14 @@
 package diagnose
 
 import (
-	"regexp"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 var (
-	configError = regexp.MustCompile(`^configure:\d+: error: `)
-	configCheck = regexp.MustCompile(`^configure:\d+: checking `)
+	configError = pattern.New(`^configure:\d+: error: `)
+	configCheck = pattern.New(`^configure:\d+: checking `)
 )
 
 // Elsewhere diagnoses another log that a stage's log only points to: autoconf's

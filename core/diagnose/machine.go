@@ -1,11 +1,12 @@
 package diagnose
 
 import (
-	"regexp"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
-func re(pattern string) *regexp.Regexp { return regexp.MustCompile(pattern) }
+func re(text string) *pattern.Pattern { return pattern.New(text) }
 
 // The quotes that programs put around a name, where they do.
 const (

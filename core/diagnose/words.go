@@ -1,8 +1,9 @@
 package diagnose
 
 import (
-	"regexp"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // words are what names can be in a message. An option is one word.
@@ -12,7 +13,7 @@ var words = re(`-{0,2}[A-Za-z][\w.+/:-]*`)
 // name, the second, where there is one, the versions that will do.
 var wordings = []struct {
 	kind    Kind
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 }{
 	{MissingModule, re(`([\w.+-]+?)(?: *([<>=]+ *[\d.]+))? not found using pkg-config`)},
 	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},

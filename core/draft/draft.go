@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 )
 
@@ -178,8 +179,8 @@ func (t *tree) first(names ...string) string {
 }
 
 // match returns the first group of a pattern in a file, or "".
-func (t *tree) match(name string, pattern *pattern) string {
-	if m := pattern.find(t.text(name)); m != nil {
+func (t *tree) match(name string, pattern *pattern.Pattern) string {
+	if m := pattern.FindStringSubmatch(t.text(name)); m != nil {
 		return strings.TrimSpace(m[1])
 	}
 	return ""
@@ -242,7 +243,7 @@ func (s *Source) generators(text, from string) {
 	if strings.Contains(text, "AM_INIT_AUTOMAKE") {
 		need("automake", "automake")
 	}
-	if libtool.matches(text) {
+	if libtool.MatchString(text) {
 		need("libtoolize", "libtool")
 	}
 	// Archives of releases hold what these make, repositories do not.
@@ -260,27 +261,27 @@ func (s *Source) generators(text, from string) {
 	}
 }
 
-var libtool = newPattern(`\b(LT_INIT|AC_PROG_LIBTOOL|AM_PROG_LIBTOOL)\b`)
+var libtool = pattern.New(`\b(LT_INIT|AC_PROG_LIBTOOL|AM_PROG_LIBTOOL)\b`)
 
-var installTarget = newPattern(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
+var installTarget = pattern.New(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
 
 // makefile looks at how a plain makefile is told where to install.
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
-	if !installTarget.matches(text) {
+	if !installTarget.MatchString(text) {
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Open})
 	}
-	if m := ownDestdir.find(text); m != nil {
+	if m := ownDestdir.FindStringSubmatch(text); m != nil {
 		// What others call DESTDIR is here the place itself.
-		value := prefixReference.replace(m[1], "$$FL_PREFIX")
+		value := prefixReference.ReplaceAllString(m[1], "$$FL_PREFIX")
 		s.Args = append(s.Args, "DESTDIR="+value)
 		s.Remarks = append(s.Remarks, Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
 	}
-	if prefixVariable.matches(text) {
+	if prefixVariable.MatchString(text) {
 		return
 	}
-	if m := otherPrefix.find(text); m != nil {
+	if m := otherPrefix.FindStringSubmatch(text); m != nil {
 		s.Args = append(s.Args, m[1]+"=$FL_PREFIX")
 		s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
 		return
@@ -289,10 +290,10 @@ func (t *tree) makefile(s *Source, name string) {
 }
 
 var (
-	ownDestdir      = newPattern(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
-	prefixReference = newPattern(`\$[({](?:PREFIX|prefix)[)}]`)
-	prefixVariable  = newPattern(`\b(PREFIX|prefix)\b`)
+	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
+	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
+	prefixVariable  = pattern.New(`\b(PREFIX|prefix)\b`)
 	// What makefiles call the place to install in otherwise: a variable whose
 	// value is an absolute path that things are usually installed in.
-	otherPrefix = newPattern(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
+	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
 )

@@ -8,31 +8,32 @@ import (
 
 	"github.com/google/licensecheck"
 
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
 
 var (
-	configureName    = newPattern(`(?m)^PACKAGE_TARNAME='([^']+)'`)
-	configureVersion = newPattern(`(?m)^PACKAGE_VERSION='([^']+)'`)
-	configureHome    = newPattern(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
-	initName         = newPattern(`AC_INIT\(\s*\[?([^\],()\s]+)`)
-	initVersion      = newPattern(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
-	cmakeName        = newPattern(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
-	cmakeVersion     = newPattern(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
-	mesonName        = newPattern(`(?s)project\s*\(\s*'([^']+)'`)
-	mesonVersion     = newPattern(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
-	archiveParts     = newPattern(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
-	archiveSuffix    = newPattern(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
-	pcDescription    = newPattern(`(?m)^Description:[ \t]*(\S.*)$`)
-	pcURL            = newPattern(`(?m)^URL:[ \t]*(https?://\S+)`)
+	configureName    = pattern.New(`(?m)^PACKAGE_TARNAME='([^']+)'`)
+	configureVersion = pattern.New(`(?m)^PACKAGE_VERSION='([^']+)'`)
+	configureHome    = pattern.New(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
+	initName         = pattern.New(`AC_INIT\(\s*\[?([^\],()\s]+)`)
+	initVersion      = pattern.New(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
+	cmakeName        = pattern.New(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
+	cmakeVersion     = pattern.New(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
+	mesonName        = pattern.New(`(?s)project\s*\(\s*'([^']+)'`)
+	mesonVersion     = pattern.New(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
+	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
+	archiveSuffix    = pattern.New(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
+	pcDescription    = pattern.New(`(?m)^Description:[ \t]*(\S.*)$`)
+	pcURL            = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
 )
 
 // identity finds name and version: what the build files say, which goes into
 // what is built, and otherwise what the archive is called.
 func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
-	if m := archiveParts.find(t.archive); m != nil {
+	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
 		archiveName, archiveVersion = m[1], m[2]
 	}
 	ac := t.first("configure.ac", "configure.in")
@@ -42,7 +43,7 @@ func (t *tree) identity(s *Source) {
 		{"name", t.match(ac, initName), ac, Certain},
 		{"name", archiveName, "the archive's name", Guessed},
 		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
-		{"name", archiveSuffix.replace(t.archive, ""), "the archive's name", Guessed},
+		{"name", archiveSuffix.ReplaceAllString(t.archive, ""), "the archive's name", Guessed},
 	})
 	// A library's archive has the lib that its configure script leaves out.
 	if tidy := strings.ToLower(archiveName); tidy == "lib"+s.Name.Value {
@@ -63,7 +64,7 @@ func (t *tree) identity(s *Source) {
 	}
 }
 
-var headerVersion = newPattern(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)
+var headerVersion = pattern.New(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)
 
 // headerVersion finds a version that a header defines.
 func (t *tree) headerVersion() Finding {
@@ -122,8 +123,8 @@ func (t *tree) introduction(name string) Finding {
 	text := strings.Join(strings.Fields(t.text(readme)), " ")
 	const most = 8 << 10
 	text = text[:min(len(text), most)]
-	says := newPattern(`(?i)\b(?:lib)?` + regexp.QuoteMeta(bare) + `[^\s.]{0,12}(?: \([^)]{1,40}\))? is (?:an? |the )([^.]{10,140})\.(?: |$)`)
-	if m := says.find(text); m != nil && !strings.ContainsAny(m[1], "[]<>`|") {
+	says := pattern.New(`(?i)\b(?:lib)?` + regexp.QuoteMeta(bare) + `[^\s.]{0,12}(?: \([^)]{1,40}\))? is (?:an? |the )([^.]{10,140})\.(?: |$)`)
+	if m := says.FindStringSubmatch(text); m != nil && !strings.ContainsAny(m[1], "[]<>`|") {
 		return Finding{"summary", strings.ToUpper(m[1][:1]) + m[1][1:], readme, Guessed}
 	}
 	return open

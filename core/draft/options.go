@@ -3,6 +3,8 @@ package draft
 import (
 	"slices"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // options finds what can be chosen before the build. Only what differs from the
@@ -26,8 +28,8 @@ func (t *tree) options(s *Source) {
 // A line of a configure script's help that names an option, and lines that go
 // on with its explanation.
 var (
-	helpOption = newPattern(`^  --(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=\S+)?(?:\s+(\S.*))?$`)
-	helpMore   = newPattern(`^ {10,}(\S.*)$`)
+	helpOption = pattern.New(`^  --(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=\S+)?(?:\s+(\S.*))?$`)
+	helpMore   = pattern.New(`^ {10,}(\S.*)$`)
 )
 
 // usual are switches of the build tools themselves, which every generated
@@ -41,9 +43,9 @@ func configureOptions(script string) ([]Option, []Setting) {
 	var about *string // of the last option, if its explanation can go on
 	for line := range strings.Lines(script) {
 		line = strings.TrimRight(line, "\n")
-		m := helpOption.find(line)
+		m := helpOption.FindStringSubmatch(line)
 		if m == nil {
-			if more := helpMore.find(line); about != nil && more != nil {
+			if more := helpMore.FindStringSubmatch(line); about != nil && more != nil {
 				*about = strings.TrimSpace(*about + " " + more[1])
 			} else {
 				about = nil
@@ -76,13 +78,13 @@ func settled(options []Option) []Option {
 
 // listedValues finds the values that the help of an option lists:
 // --enable-x=no/auto/yes, --with-x=(a|b|c), --with-x={a,b}.
-var listedValues = newPattern(`^\[?=[({\[]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]]*\]?$`)
+var listedValues = pattern.New(`^\[?=[({\[]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]]*\]?$`)
 
 // newOption makes an option of --HOW-NAME as a help text has it. It is false for
 // one that takes a path or a number, which has no values to choose from.
 func newOption(how, name, value, about string) (Option, bool) {
 	o := Option{Name: optionName(name), About: about}
-	if m := listedValues.find(value); m != nil {
+	if m := listedValues.FindStringSubmatch(value); m != nil {
 		o.Order = strings.FieldsFunc(m[1], func(c rune) bool { return strings.ContainsRune("|/,", c) })
 		o.Order = append([]string{"unset"}, o.Order...)
 		o.Default, o.Values = "unset", map[string][]string{}
@@ -107,8 +109,8 @@ func newOption(how, name, value, about string) (Option, bool) {
 }
 
 var (
-	acArgument = newPattern(`AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*`)
-	acHelp     = newPattern(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
+	acArgument = pattern.New(`AC_ARG_(ENABLE|WITH)\(\s*\[?([\w+.-]+)\]?\s*,\s*`)
+	acHelp     = pattern.New(`(?s)^\[?\s*(?:AS_HELP_STRING|AC_HELP_STRING)\(\s*\[+--(enable|disable|with|without)-[\w+.@-]+?(\[?=[^\]\s,)]+\]?)?\]+\s*,\s*\[?([^\]]*)`)
 )
 
 // acOptions finds the options in the source of a configure script that is still
@@ -117,10 +119,10 @@ func acOptions(text string) ([]Option, []Setting) {
 	var options []Option
 	var settings []Setting
 	const longest = 600 // of an option's help
-	for _, at := range acArgument.compiled().FindAllStringSubmatchIndex(text, -1) {
+	for _, at := range acArgument.Compiled().FindAllStringSubmatchIndex(text, -1) {
 		how, name := strings.ToLower(text[at[2]:at[3]]), text[at[4]:at[5]]
 		value, about := "", ""
-		if help := acHelp.find(text[at[1]:min(at[1]+longest, len(text))]); help != nil {
+		if help := acHelp.FindStringSubmatch(text[at[1]:min(at[1]+longest, len(text))]); help != nil {
 			how, value, about = help[1], help[2], strings.Join(strings.Fields(help[3]), " ")
 		}
 		if o, ok := newOption(how, name, value, about); ok {
@@ -134,14 +136,14 @@ func acOptions(text string) ([]Option, []Setting) {
 
 // helpDefault finds in the help of an option that it is on unless it is turned
 // off, which the name of the switch does not always tell.
-var helpDefault = newPattern(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)\s*(yes|on|enabled)\b|enabled by default`)
+var helpDefault = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)\s*(yes|on|enabled)\b|enabled by default`)
 
 // settle leaves the arguments of the side that is not the default.
 func (o *Option) settle() {
 	if o.Values != nil {
 		return
 	}
-	if o.Default == "off" && helpDefault.matches(o.About) {
+	if o.Default == "off" && helpDefault.MatchString(o.About) {
 		o.Default = "on"
 	}
 	if o.Default == "on" {
@@ -151,22 +153,22 @@ func (o *Option) settle() {
 	}
 }
 
-var notInNames = newPattern(`[^a-z0-9_-]+`)
+var notInNames = pattern.New(`[^a-z0-9_-]+`)
 
 // optionName makes an option's name for a recipe, or "" if none can be made.
 func optionName(name string) string {
-	name = strings.Trim(notInNames.replace(strings.ToLower(name), "-"), "-_")
+	name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-_")
 	if name == "" || name[0] < 'a' || slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
 		return ""
 	}
 	return name
 }
 
-var cmakeOption = newPattern(`(?im)^[ \t]*option\s*\(\s*(\w+)\s+"([^"]*)"\s*(\w+)?\s*\)`)
+var cmakeOption = pattern.New(`(?im)^[ \t]*option\s*\(\s*(\w+)\s+"([^"]*)"\s*(\w+)?\s*\)`)
 
 var (
-	cmakeCached  = newPattern(`(?im)^[ \t]*set\s*\(\s*(\w+)\s+("[^"]*"|[^\s()"]+)\s+CACHE\s+(BOOL|STRING|PATH|FILEPATH)\s+"([^"]*)"`)
-	cmakeStrings = newPattern(`(?im)set_property\s*\(\s*CACHE\s+(\w+)\s+PROPERTY\s+STRINGS\s+([^)]*)\)`)
+	cmakeCached  = pattern.New(`(?im)^[ \t]*set\s*\(\s*(\w+)\s+("[^"]*"|[^\s()"]+)\s+CACHE\s+(BOOL|STRING|PATH|FILEPATH)\s+"([^"]*)"`)
+	cmakeStrings = pattern.New(`(?im)set_property\s*\(\s*CACHE\s+(\w+)\s+PROPERTY\s+STRINGS\s+([^)]*)\)`)
 )
 
 func cmakeOptions(text string) ([]Option, []Setting) {
@@ -181,14 +183,14 @@ func cmakeOptions(text string) ([]Option, []Setting) {
 			options = append(options, o)
 		}
 	}
-	for _, m := range cmakeOption.all(text) {
+	for _, m := range cmakeOption.FindAllStringSubmatch(text, -1) {
 		add(m[1], m[2], m[3])
 	}
 	choices := map[string][]string{}
-	for _, m := range cmakeStrings.all(text) {
+	for _, m := range cmakeStrings.FindAllStringSubmatch(text, -1) {
 		choices[m[1]] = strings.Fields(strings.NewReplacer(`"`, "", ";", " ").Replace(m[2]))
 	}
-	for _, m := range cmakeCached.all(text) {
+	for _, m := range cmakeCached.FindAllStringSubmatch(text, -1) {
 		name, value, about := m[1], strings.Trim(m[2], `"`), m[4]
 		values := choices[name]
 		switch {
@@ -211,24 +213,24 @@ func cmakeOptions(text string) ([]Option, []Setting) {
 }
 
 var (
-	mesonOption = newPattern(`(?s)option\s*\(\s*'([^']+)'(.*?)\n?\)`)
-	mesonType   = newPattern(`type\s*:\s*'(\w+)'`)
-	mesonValue  = newPattern(`value\s*:\s*'?([\w.+/-]+)'?`)
-	mesonAbout  = newPattern(`(?s)description\s*:\s*'([^']*)'`)
-	mesonChoice = newPattern(`(?s)choices\s*:\s*\[([^\]]*)\]`)
-	quoted      = newPattern(`'([\w.+-]+)'`)
+	mesonOption = pattern.New(`(?s)option\s*\(\s*'([^']+)'(.*?)\n?\)`)
+	mesonType   = pattern.New(`type\s*:\s*'(\w+)'`)
+	mesonValue  = pattern.New(`value\s*:\s*'?([\w.+/-]+)'?`)
+	mesonAbout  = pattern.New(`(?s)description\s*:\s*'([^']*)'`)
+	mesonChoice = pattern.New(`(?s)choices\s*:\s*\[([^\]]*)\]`)
+	quoted      = pattern.New(`'([\w.+-]+)'`)
 )
 
 func mesonOptions(text string) ([]Option, []Setting) {
 	var options []Option
 	var settings []Setting
-	group := func(re *pattern, text string) string {
-		if m := re.find(text); m != nil {
+	group := func(re *pattern.Pattern, text string) string {
+		if m := re.FindStringSubmatch(text); m != nil {
 			return m[1]
 		}
 		return ""
 	}
-	for _, m := range mesonOption.all(text) {
+	for _, m := range mesonOption.FindAllStringSubmatch(text, -1) {
 		o := Option{Name: optionName(m[1]), About: group(mesonAbout, m[2])}
 		value := group(mesonValue, m[2])
 		argument := func(value string) []string { return []string{"-D" + m[1] + "=" + value} }
@@ -243,7 +245,7 @@ func mesonOptions(text string) ([]Option, []Setting) {
 			o.Order = []string{"auto", "enabled", "disabled"}
 			if kind == "combo" {
 				o.Order = nil
-				for _, choice := range quoted.all(group(mesonChoice, m[2])) {
+				for _, choice := range quoted.FindAllStringSubmatch(group(mesonChoice, m[2]), -1) {
 					o.Order = append(o.Order, choice[1])
 				}
 			}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
@@ -13,34 +14,34 @@ import (
 var lookups = []struct {
 	method  recipe.Method // the one whose files say so
 	kind    string
-	pattern *pattern
+	pattern *pattern.Pattern
 	// required tells from the arguments whether the build fails without it.
 	required func(arguments string) bool
 	lower    bool // the name stands in capitals there
 }{
-	{recipe.Configure, "module", newPattern(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*(\[[^\]]+\]|[^,)\[\]]+)\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
-	{recipe.Configure, "library", newPattern(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
-	{recipe.Configure, "program", newPattern(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
-	{recipe.Configure, "library", newPattern(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
-	{recipe.Configure, "header", newPattern(`AC_CHECK_HEADERS?\(\s*\[?([\w./+-]+\.h)\]?\s*,([^)]*AC_MSG_ERROR)`), func(string) bool { return true }, false},
-	{recipe.Configure, "package", newPattern(`AM_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(.*)`), func(string) bool { return false }, true},
-	{recipe.CMake, "package", newPattern(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.CMake, "module", newPattern(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }, false},
-	{recipe.CMake, "library", newPattern(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.CMake, "program", newPattern(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
-	{recipe.Meson, "module", newPattern(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }, false},
-	{recipe.Meson, "library", newPattern(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
-	{recipe.Meson, "program", newPattern(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
+	{recipe.Configure, "module", pattern.New(`PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*(\[[^\]]+\]|[^,)\[\]]+)\s*(\)|,[^)]*)`), func(a string) bool { return !strings.HasPrefix(a, ",") }, false},
+	{recipe.Configure, "library", pattern.New(`AC_CHECK_LIB\(\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "program", pattern.New(`AC_(?:PATH|CHECK)_PROG\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?(.*)`), func(string) bool { return false }, false},
+	{recipe.Configure, "library", pattern.New(`AC_SEARCH_LIBS\(\s*\[?\w+\]?\s*,\s*\[?([\w+.-]+)\]?\s*,([^)]*)`), func(a string) bool { return strings.Contains(a, "AC_MSG_ERROR") }, false},
+	{recipe.Configure, "header", pattern.New(`AC_CHECK_HEADERS?\(\s*\[?([\w./+-]+\.h)\]?\s*,([^)]*AC_MSG_ERROR)`), func(string) bool { return true }, false},
+	{recipe.Configure, "package", pattern.New(`AM_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(.*)`), func(string) bool { return false }, true},
+	{recipe.CMake, "package", pattern.New(`(?i)find_package\s*\(\s*([\w+.-]+)([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "module", pattern.New(`(?i)pkg_(?:check|search)_module[s]?\s*\(\s*\w+(?:\s+REQUIRED|\s+QUIET|\s+IMPORTED_TARGET)*\s+([^)\s]+)([^)]*)\)`), func(a string) bool { return false }, false},
+	{recipe.CMake, "library", pattern.New(`(?i)find_library\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.CMake, "program", pattern.New(`(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?"?([\w+.-]+)"?([^)]*)\)`), func(a string) bool { return strings.Contains(a, "REQUIRED") }, false},
+	{recipe.Meson, "module", pattern.New(`dependency\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") || strings.Contains(a, "required: true") }, false},
+	{recipe.Meson, "library", pattern.New(`find_library\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
+	{recipe.Meson, "program", pattern.New(`find_program\s*\(\s*'([^']+)'([^)]*)\)`), func(a string) bool { return !strings.Contains(a, "required") }, false},
 }
 
 // base are what every system with a compiler has.
 var base = []string{"m", "c", "dl", "rt", "pthread", "socket", "nsl", "threads", "iconv", "intl", "openmp", "ws2_32", "pkgconfig", "pkg-config", "sh", "sed", "grep", "awk", "perl", "ar", "ranlib", "python3", "git", "python", "lisp", "stdlib.h", "stdio.h", "string.h", "unistd.h", "pthread.h", "math.h"}
 
 // blocks are how build files begin and end what only counts under a condition.
-var blocks = map[recipe.Method]*pattern{
-	recipe.Configure: newPattern(`(?m)^[ \t]*(?:(if)\b.*|(fi)\b.*|(case)\b.* in|(esac)\b.*)$|(AS_IF\(|AC_ARG_(?:WITH|ENABLE)\()`),
-	recipe.CMake:     newPattern(`(?im)^[ \t]*(?:(if|foreach|function|macro)|(endif|endforeach|endfunction|endmacro))[ \t]*\(`),
-	recipe.Meson:     newPattern(`(?m)^[ \t]*(?:(if|foreach)\b|(endif|endforeach)\b)`),
+var blocks = map[recipe.Method]*pattern.Pattern{
+	recipe.Configure: pattern.New(`(?m)^[ \t]*(?:(if)\b.*|(fi)\b.*|(case)\b.* in|(esac)\b.*)$|(AS_IF\(|AC_ARG_(?:WITH|ENABLE)\()`),
+	recipe.CMake:     pattern.New(`(?im)^[ \t]*(?:(if|foreach|function|macro)|(endif|endforeach|endfunction|endmacro))[ \t]*\(`),
+	recipe.Meson:     pattern.New(`(?m)^[ \t]*(?:(if|foreach)\b|(endif|endforeach)\b)`),
 }
 
 // conditional returns whether a place in a build file is in a block that only
@@ -53,7 +54,7 @@ func conditional(text string, method recipe.Method) func(offset int) bool {
 	type span struct{ from, to int }
 	var spans []span
 	depth, from := 0, 0
-	for _, at := range p.compiled().FindAllStringSubmatchIndex(text, -1) {
+	for _, at := range p.Compiled().FindAllStringSubmatchIndex(text, -1) {
 		opens := at[2] >= 0 || len(at) > 6 && at[6] >= 0
 		switch {
 		case len(at) > 10 && at[10] >= 0: // a macro: to its last parenthesis
@@ -107,7 +108,7 @@ func moduleList(text string) []Wish {
 			}
 			i += 2
 		}
-		if moduleName.matches(w.Name) {
+		if moduleName.MatchString(w.Name) {
 			wishes = append(wishes, w)
 		}
 	}
@@ -122,7 +123,7 @@ func (s *Source) add(w Wish) {
 	}
 }
 
-var moduleName = newPattern(`^[\w+.-]+$`)
+var moduleName = pattern.New(`^[\w+.-]+$`)
 
 // wishes finds what the source looks for in other packages.
 func (t *tree) wishes(s *Source) {
@@ -135,7 +136,7 @@ func (t *tree) wishes(s *Source) {
 		if l.method != recipe.Method(s.Method.Value) {
 			continue
 		}
-		for _, at := range l.pattern.compiled().FindAllStringSubmatchIndex(text, -1) {
+		for _, at := range l.pattern.Compiled().FindAllStringSubmatchIndex(text, -1) {
 			m := []string{"", text[at[2]:at[3]], text[at[4]:at[5]]}
 			required := l.required(m[2]) && !unsure(at[0])
 			if l.kind == "module" {
@@ -161,8 +162,8 @@ func (t *tree) wishes(s *Source) {
 	})
 }
 
-var comment = newPattern(`(?m)(^|\s)(#|dnl\b).*$`)
+var comment = pattern.New(`(?m)(^|\s)(#|dnl\b).*$`)
 
 // uncommented takes the comments out of a build file. What looks like one in
 // the middle of a text is lost too, which does no harm here.
-func uncommented(text string) string { return comment.replace(text, "$1") }
+func uncommented(text string) string { return comment.ReplaceAllString(text, "$1") }

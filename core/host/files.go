@@ -10,12 +10,13 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/zstd"
+
+	"fernladder/core/pattern"
 )
 
 // Files knows which packages of the operating system have which files: an index
@@ -74,19 +75,19 @@ const multiarch = `(?:[a-z0-9_]+-linux-[a-z0-9]+/)?`
 var known = []struct {
 	kind    Kind
 	part    string // of every such path
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 }{
-	{Header, "include/", regexp.MustCompile(`^usr/include/` + multiarch + `(.+\.(?:h|hpp|hh|hxx))$`)},
-	{Module, "/pkgconfig/", regexp.MustCompile(`^usr/(?:lib(?:64)?|share)/` + multiarch + `pkgconfig/([^/]+)\.pc$`)},
-	{Library, "/lib", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.so$`)},
-	{Library, ".a", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.a$`)},
-	{Shared, ".so.", regexp.MustCompile(`^(?:usr/)?lib(?:64)?/` + multiarch + `(lib[^/]+\.so\.[0-9]+)$`)},
-	{Program, "bin/", regexp.MustCompile(`^(?:usr/)?s?bin/([^/]+)$`)},
-	{Package, "/cmake/", regexp.MustCompile(`^usr/(?:lib(?:64)?|share)/` + multiarch + `cmake/(?:[^/]+/)*([^/]+?)(?:Config|-config)\.cmake$`)},
-	{Package, "/Find", regexp.MustCompile(`^usr/share/cmake[^/]*/(?:[^/]+/)*Find([^/]+)\.cmake$`)},
-	{Python, "-packages/", regexp.MustCompile(`^usr/lib(?:64)?/python3(?:\.\d+)?/(?:dist|site)-packages/([A-Za-z_]\w*)(?:/__init__\.py|\.py)$`)},
-	{Perl, "perl", regexp.MustCompile(`^usr/(?:share|lib(?:64)?)/` + multiarch + `(?:perl5?|perl-base)/(?:vendor_perl/|core_perl/)?(?:5[.\d]*/)?((?:[A-Z]\w*/)*[A-Z]\w*)\.pm$`)},
-	{File, "usr/share/aclocal", regexp.MustCompile(`^(usr/share/aclocal/[^/]+\.m4)$`)},
+	{Header, "include/", pattern.New(`^usr/include/` + multiarch + `(.+\.(?:h|hpp|hh|hxx))$`)},
+	{Module, "/pkgconfig/", pattern.New(`^usr/(?:lib(?:64)?|share)/` + multiarch + `pkgconfig/([^/]+)\.pc$`)},
+	{Library, "/lib", pattern.New(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.so$`)},
+	{Library, ".a", pattern.New(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.a$`)},
+	{Shared, ".so.", pattern.New(`^(?:usr/)?lib(?:64)?/` + multiarch + `(lib[^/]+\.so\.[0-9]+)$`)},
+	{Program, "bin/", pattern.New(`^(?:usr/)?s?bin/([^/]+)$`)},
+	{Package, "/cmake/", pattern.New(`^usr/(?:lib(?:64)?|share)/` + multiarch + `cmake/(?:[^/]+/)*([^/]+?)(?:Config|-config)\.cmake$`)},
+	{Package, "/Find", pattern.New(`^usr/share/cmake[^/]*/(?:[^/]+/)*Find([^/]+)\.cmake$`)},
+	{Python, "-packages/", pattern.New(`^usr/lib(?:64)?/python3(?:\.\d+)?/(?:dist|site)-packages/([A-Za-z_]\w*)(?:/__init__\.py|\.py)$`)},
+	{Perl, "perl", pattern.New(`^usr/(?:share|lib(?:64)?)/` + multiarch + `(?:perl5?|perl-base)/(?:vendor_perl/|core_perl/)?(?:5[.\d]*/)?((?:[A-Z]\w*/)*[A-Z]\w*)\.pm$`)},
+	{File, "usr/share/aclocal", pattern.New(`^(usr/share/aclocal/[^/]+\.m4)$`)},
 }
 
 // keysOf are the keys of a file in the index, as questions are written.

@@ -14,11 +14,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"fernladder/core/host"
+	"fernladder/core/pattern"
 )
 
 // How is how it is known that a file was used.
@@ -105,7 +105,7 @@ func (f Files) Listed(text string) {
 
 // found matches a line of the log that pkg-config writes (PKG_CONFIG_LOG): a
 // module, what was wanted, and the version that is there.
-var found = regexp.MustCompile(`^(\S+) .*\[\S+\]$`)
+var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 
 // Modules takes the modules that pkg-config was asked for and has, from its log.
 // Dirs are where it looks for those of the operating system.
@@ -150,7 +150,7 @@ func (f Files) Libraries(names []string, loader host.Loader) {
 
 // configured matches the programs that configure scripts, CMake and Meson say they
 // have found, by their whole paths.
-var configured = regexp.MustCompile(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Program .* found: YES .*\()'?(/(?:usr/)?(?:local/)?s?bin/[\w.+-]+)`)
+var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Program .* found: YES .*\()'?(/(?:usr/)?(?:local/)?s?bin/[\w.+-]+)`)
 
 // Programs takes programs that were found when the build was configured, if the
 // logs of its stages show that they were run: the first word of a command.
@@ -161,8 +161,8 @@ func (f Files) Programs(notes, logs []string) error {
 		if err != nil {
 			continue // not every build has it
 		}
-		for _, match := range configured.FindAllSubmatch(text, -1) {
-			candidates[filepath.Base(string(match[1]))] = string(match[1])
+		for _, match := range configured.FindAllStringSubmatch(string(text), -1) {
+			candidates[filepath.Base(match[1])] = match[1]
 		}
 	}
 	if len(candidates) == 0 {
@@ -192,7 +192,7 @@ func (f Files) Programs(notes, logs []string) error {
 }
 
 // commands separates the commands of a line of a shell.
-var commands = regexp.MustCompile(`&&|\|\||[;|(]`)
+var commands = pattern.New(`&&|\|\||[;|(]`)
 
 // Record takes all that a watched build has read and run.
 func (f Files) Record(file string) error {

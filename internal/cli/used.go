@@ -176,15 +176,20 @@ func useText(family string, u used.Use) string {
 	if more := len(u.Files) - 2; more > 0 {
 		text += fmt.Sprintf(" and %d more", more)
 	}
-	text += fmt.Sprintf("\n%s = %q", u.Kind, u.Name)
+	text = strings.Map(func(c rune) rune { // files can be called anything
+		if c < ' ' || c == 0x7f {
+			return '?'
+		}
+		return c
+	}, text)
+	text += fmt.Sprintf("\n%s = %s", u.Kind, keyfile.Quote(u.Name))
 	if name := packageOf(u, family); name != "" && slices.Contains(host.Families, family) {
-		text += fmt.Sprintf("\npackages = { %s = %q }", family, name)
+		text += fmt.Sprintf("\npackages = { %s = %s }", family, keyfile.Quote(name))
 	}
 	return text
 }
 
-// packageOf is the package that a person installs for what was used: for a
-// library that is linked, the one with what linking takes.
+// packageOf is the package that a person installs for what was used.
 func packageOf(u used.Use, family string) string {
 	if packages := host.PackageOf(u.Name, family); u.Kind == host.Program && len(packages) == 1 {
 		return packages[0]
