@@ -380,3 +380,54 @@ esac
 	w.fails(2, []string{"host", "--used"}, "needs the name of a package")
 	w.fails(2, []string{"host", "fern", "--write"}, "give both")
 }
+
+// What to do is said for every kind of cause.
+func TestAdvice(t *testing.T) {
+	w := newWorld(t)
+	for log, says := range map[string]string{
+		"make: *** No rule to make target 'leaf.c', needed by 'leaf.o'.  Stop.":                      "The archive is not complete for this build",
+		"  Compatibility with CMake < 3.5 has been removed from CMake.":                              `args = ["-DCMAKE_POLICY_VERSION_MINIMUM=3.5"]`,
+		"SyntaxError: Missing parentheses in call to 'print'.":                                       "an older python3 as a tool",
+		"cc: error: unrecognized command-line option '-fleaves'":                                     "Take it out of args or the options in its recipe",
+		"make: *** No rule to make target 'grow'.  Stop.":                                            "is a step of its recipe",
+		"cc1: out of memory allocating 8 bytes":                                                      "-j 1",
+		"mkdir: cannot create directory 'leaf': File exists":                                         "parallel = false",
+		"curl: (6) Could not resolve host: vale.example":                                             "Builds have no network",
+		"leaf.c:1:2: error: implicit declaration of function 'grow'":                                 `patches = ["patches/….patch"]`,
+		"g++: error: unrecognized command-line option '-std=c++26'":                                  "a newer compiler as a need",
+		"leaf.c:1:2: error: unused variable [-Werror=unused]":                                        `CFLAGS = "-O2 -Wno-error"`,
+		"ld: leaf.o: relocation R_X86_64_32 against `.rodata' can not be used; recompile with -fPIC": `CFLAGS = "-O2 -fPIC"`,
+		"leaf.c:(.text+0x5): undefined reference to `png_create_read_struct'":                        `LIBS = "-lpng"`,
+		"Requested 'moss >= 2' but version of Moss is 1.4":                                           `a [[need]] on it with version = ">= 2"`,
+		"Can't locate Leaf/Parser.pm in @INC (you may need to install the Leaf::Parser module)":      `perl = "Leaf::Parser"`,
+		"configure.ac:9: error: possibly undefined macro: AX_CHECK_LEAF":                             `file = "/usr/share/aclocal/ax_check_leaf.m4"`,
+		"./grow: error while loading shared libraries: libmoss.so.2: cannot open shared object file": `library = "moss"`,
+		"/bin/sh: 1: sporegen: not found":                                                            `program = "sporegen"`,
+		"configure: error: libmoss not found; --disable-moss does without":                           `args = ["--disable-moss"]`,
+	} {
+		w.write("a.log", log+"\n")
+		assert.Contains(t, w.must("explain", "a.log").stdout, says, log)
+	}
+}
+
+// Modules of languages and files can be needed, too; what cannot be one is refused.
+func TestNeedsOnLanguages(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", "[[host]]\npython = \"json\"\n[[host]]\npython = \"leaves\"\npackages = { debian = \"python3-leaves\" }\n[[host]]\nperl = \"List::Util\"\nversion = \">= 1\"\n"+
+		"[[host]]\nfile = \"/usr/share/leaves/none\"\n"+script("place", place("fern")))
+	r := w.fails(6, []string{"host", "fern"}, "python leaves, needed by fern", "file /usr/share/leaves/none, needed by fern", "apt-get install python3-leaves")
+	assert.Regexp(t, `python +json +there`, r.stdout)
+	assert.Regexp(t, `perl +List::Util +there +[0-9.]+ +>= 1`, r.stdout)
+	w.fails(6, []string{"build", "fern"}, "python leaves, needed by fern")
+	for wrong, says := range map[string]string{
+		"python = \"a b\"":                        `"a b" cannot be the name of such a module`,
+		"perl = \"Leaf/Parser\"":                  `"Leaf/Parser" cannot be the name of such a module`,
+		"file = \"share/leaves\"":                 `"share/leaves" is no absolute path`,
+		"file = \"/usr/leaf\"\nversion = \"1\"":   "headers, libraries and files do not tell their version",
+		"python = \"leaves\"\nperl = \"Leaf\"":    "what the operating system has is one thing",
+		"packages = { debian = \"libleaf-dev\" }": "write one of program, header, library, module, python, perl and file",
+	} {
+		w.pkg("reed", "[[host]]\n"+wrong+"\n"+script("place", place("reed")))
+		w.fails(3, []string{"plan", "reed"}, says)
+	}
+}

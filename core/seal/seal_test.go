@@ -211,4 +211,14 @@ func TestAWatch(t *testing.T) {
 	assert.NotContains(t, string(data), "read "+r.visible+"\n", "directories are not opened to read")
 	_, err = s.Run("/no/such/program", []string{"x"}, "/", nil, os.Stdout, nil)
 	require.NoError(t, err, "the copy says it")
+	// What it leaves running ends with it, and it can be ended itself.
+	_, status = run("(while :; do cat /etc/passwd >/dev/null; done) & exit 5")
+	assert.Equal(t, 5, status)
+	go func() { time.Sleep(100 * time.Millisecond); s.Signal(syscall.SIGTERM) }()
+	_, status = run("while :; do cat /etc/hosts >/dev/null; done")
+	assert.Equal(t, 128+15, status)
+	data, err = os.ReadFile(r.Watch)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "read /etc/hosts\n")
+	assert.Contains(t, string(data), "read /etc/passwd\n", "of earlier commands, too")
 }

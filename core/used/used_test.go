@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -91,4 +92,35 @@ func TestTraces(t *testing.T) {
 		want["/usr/include/"+header+".h"] = Included
 	}
 	assert.Equal(t, want, f, "and the module is outside the system")
+}
+
+// One use for each package, by the best way to ask for it.
+func TestGroups(t *testing.T) {
+	files := Files{
+		"/usr/include/c++/12/vector": Included, "/usr/include/c++/12/string": Included,
+		"/usr/lib/x86_64-linux-gnu/pkgconfig/leaf.pc": Asked, "/usr/include/leaf.h": Included, "/usr/include/leaf-edge.h": Included, "/usr/lib/x86_64-linux-gnu/libleaf.so": Linked,
+		"/usr/lib/libmoss.so.2": Linked, "/usr/lib/python3/dist-packages/soil/__init__.py": Opened, "/usr/share/aclocal/ax_rain.m4": Opened, "/usr/share/rain/rain.xsl": Opened,
+		"/usr/include/declared.h": Included,
+	}
+	owners := map[string]string{"/usr/share/rain/rain.xsl": "rain"}
+	paths := []string{}
+	for path := range files {
+		paths = append(paths, path)
+		if strings.Contains(path, "leaf") {
+			owners[path] = "leaf-dev"
+		}
+	}
+	slices.Sort(paths)
+	got := map[string]string{}
+	for _, u := range group(paths, owners, files, Declaration{Questions: []host.Question{{Kind: host.Header, Name: "declared.h"}}}) {
+		got[u.String()+" of "+u.Package] = fmt.Sprint(u.How, " ", len(u.Files), " ", u.Files[0])
+	}
+	assert.Equal(t, map[string]string{
+		"program c++ of ":                        "included 2 /usr/include/c++/12/string",
+		"module leaf of leaf-dev":                "asked 4 /usr/lib/x86_64-linux-gnu/pkgconfig/leaf.pc",
+		"library moss of ":                       "linked 1 /usr/lib/libmoss.so.2",
+		"python soil of ":                        "opened 1 /usr/lib/python3/dist-packages/soil/__init__.py",
+		"file /usr/share/aclocal/ax_rain.m4 of ": "opened 1 /usr/share/aclocal/ax_rain.m4",
+		"  of rain":                              "opened 1 /usr/share/rain/rain.xsl",
+	}, got)
 }
