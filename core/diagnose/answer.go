@@ -57,8 +57,7 @@ func questions(kind Kind, name string) []host.Question {
 		for _, name := range []string{name, strings.ToLower(name), "lib" + stem} {
 			all = append(all, host.Question{Kind: host.Module, Name: name})
 		}
-		return append(all, host.Question{Kind: host.Library, Name: stem}, host.Question{Kind: host.Header, Name: stem + ".h"},
-			host.Question{Kind: host.Header, Name: "lib" + stem + ".h"}, host.Question{Kind: host.Header, Name: stem + "/" + stem + ".h"},
+		return append(all, host.Question{Kind: host.Library, Name: stem}, host.Question{Kind: host.Header, Name: stem + ".h"}, host.Question{Kind: host.Header, Name: stem + "/" + stem + ".h"},
 			host.Question{Kind: host.Program, Name: strings.ToLower(name)}, host.Question{Kind: host.Package, Name: strings.ToLower(name)})
 	}
 	return nil

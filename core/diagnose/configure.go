@@ -46,8 +46,8 @@ var macroPrograms = []struct{ prefix, program string }{
 	{"AC_PROG_INTLTOOL", "intltoolize"}, {"GOBJECT_INTROSPECTION", "g-ir-scanner"}, {"AM_INIT_AUTOMAKE", "automake"}, {"AM_CONDITIONAL", "automake"},
 }
 
-// macro tells of the program that a macro comes with. For those of autoconf
-// itself, the name is wrong.
+// macro tells of the program that a macro comes with. Where autoconf does not know
+// one of its own, another that it stands in is missing, and nothing says which.
 func macro(c *Cause, lines []string, at int) bool {
 	for _, m := range macroPrograms {
 		if strings.HasPrefix(c.Name(), m.prefix) {
@@ -55,13 +55,16 @@ func macro(c *Cause, lines []string, at int) bool {
 			return true
 		}
 	}
-	return !strings.HasPrefix(c.Name(), "AC_") && !strings.HasPrefix(c.Name(), "AS_")
+	if strings.HasPrefix(c.Name(), "AC_") || strings.HasPrefix(c.Name(), "AS_") {
+		c.Kind, c.Names = Unknown, nil
+	}
+	return true
 }
 
 // anyMacro takes what shells say of a macro that was left in a configure script:
 // it goes on, and what it did not find out is missing later.
 func anyMacro(c *Cause, lines []string, at int) bool {
-	return macro(c, lines, at) && slices.ContainsFunc([]string{"PKG_", "AX_", "AM_", "LT_", "IT_", "GTK_", "GOBJECT_", "AC_"}, func(p string) bool { return strings.HasPrefix(c.Name(), p) || c.Kind == MissingProgram })
+	return macro(c, lines, at) && c.Known() && slices.ContainsFunc([]string{"PKG_", "AX_", "AM_", "LT_", "IT_", "GTK_", "GOBJECT_", "AC_"}, func(p string) bool { return strings.HasPrefix(c.Name(), p) || c.Kind == MissingProgram })
 }
 
 var macroCall = re("`([A-Z]+_[A-Z0-9_]+)\\(")

@@ -104,7 +104,11 @@ func TestCauses(t *testing.T) {
 		{"**Error**: You must have `sporegen' installed.\nDownload it.", "missing: sporegen is missing"},
 		{"*** Could not run Moss test program, checking why...\nconfigure: error:\n    libleaf is required to build this package!", "missing: it seems that libleaf is missing"},
 
+		{"configure: error: \n=====\nCannot link against libmoss? Try these steps.\n=====", "missing: it seems that libmoss is missing"},
+
 		// Autotools.
+		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR", "unknown: the cause is not clear"},
+		{"./configure: line 14288: no: command not found\nchecking for MOSS - version >= 1.17... no\nconfigure: error: libmoss was not found", "missing: it seems that libmoss is missing"},
 		{"configure: error: Package requirements ( leaf >= 2.4.0 ) were not met:", "missing_module: the pkg-config module leaf >= 2.4.0 is missing"},
 		{"configure: error: in `/work':\nconfigure: error: \n  Could not link test program to Python. Maybe the main Python library has been\n", "missing_header: it seems that the header Python.h is missing"},
 		{"checking for MOSS... no\nchecking for Moss... no\nconfigure: error: must have Moss installed!", "missing: Moss is missing"},

@@ -89,6 +89,9 @@ func ofTheMachine(c *Cause, _ []string, _ int) bool {
 		c.Kind = MissingInSource
 		return true
 	}
+	if name == "no" || name == "yes" { // answers that a script took for a program
+		return false
+	}
 	for _, suffix := range []string{".c", ".h", ".o", ".txt", ".json", ".in"} {
 		if strings.HasSuffix(name, suffix) {
 			return false

@@ -30,7 +30,7 @@ var wordings = []struct {
 	{MissingProgram, re(`\b([\w.+-]+-config)\b`)},
 	{MissingProgram, re(`(?i)(?:program|command|executable|utility) ` + open + `([a-z][\w.+-]*)` + close + ` (?:is |was |could )?(?:not|missing|required|needed)`)},
 	{MissingProgram, re(`(?i)` + open + `\b([a-z][\w.+-]*)` + close + ` (?:program|command|executable|compiler|interpreter|assembler|binary|tool) (?:is |was |could |must |needs |\w+ )*(?:not|missing|required|needed|found|installed)`)},
-	{Missing, re(`(?i)\b(?:could not|couldn't|cannot|can't|can not|unable to|failed to|did not|didn't) (?:find|locate|detect|link)(?: an?y?| the| your| working| usable| suitable| with| installed)* ` + open + `([a-z][\w.+-]*)` + close + `(?: *(>=? ?[\d.]+))?`)},
+	{Missing, re(`(?i)\b(?:could not|couldn't|cannot|can't|can not|unable to|failed to|did not|didn't) (?:find|locate|detect|link)(?: an?y?| the| your| working| usable| suitable| with| against| installed)* ` + open + `([a-z][\w.+-]*)` + close + `(?: *(>=? ?[\d.]+))?`)},
 	{Missing, re(`(?i)\bno (?:usable |suitable |working )?([a-z][\w.+-]*)(?: [\w+-]+){0,3} (?:found|available|installed)`)},
 	{Missing, re(`(?i)` + open + `\b([a-z][\w.+-]*)` + close + `(?: *(>=? ?[\d.]+))?(?: (?:lib|library|libraries|headers?|development|files?|packages?|scripts?|tools?|utilit(?:y|ies)|programs?|support|configuration|or|newer|later|and|is|was|are|were|not|be|could|must|version|[\d.]+))* (?:not found|found|missing|required|needed|not installed|installed|not available|unavailable|not present)`)},
 	{Missing, re(`\b(?:[Rr]equires?|[Nn]eeds?|[Mm]issing|[Ii]nstall|need|[Dd]epends on)(?: an?y?| the| working| usable| suitable| to install| have)* ` + open + `([A-Za-z][\w.+-]*)` + close + `(?: *(>=? ?[\d.]+))?`)},
@@ -55,10 +55,12 @@ var (
 // without returns the argument by which a message says that the source is built
 // without what is missing, or "".
 func without(text string) string {
-	if option := useWithout.FindString(text); option != "" {
-		return option
+	for _, p := range []*pattern.Pattern{useWithout, doWithout} {
+		if option := p.FindString(text); option != "" && !strings.Contains(option, "pip-version") {
+			return option
+		}
 	}
-	return doWithout.FindString(text)
+	return ""
 }
 
 // libraryOf returns the library that is known for a function, or "".

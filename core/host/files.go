@@ -223,6 +223,24 @@ func (f Files) Deeper(header string) (best Question, owners []string) {
 	return best, owners
 }
 
+// numbered matches a version at the end of a module's name, as in leaf-2.0.
+var numbered = pattern.New(`^-?[\d.]+$`)
+
+// Numbered finds a module by its name without the version that is a part of it:
+// the newest one, and its packages.
+func (f Files) Numbered(module string) (best Question, owners []string) {
+	prefix := []byte(string(Module) + " " + module)
+	f.each(func(key, packages []byte) {
+		if !bytes.HasPrefix(key, prefix) || !numbered.MatchString(string(key[len(prefix):])) {
+			return
+		}
+		if name := string(key[len(Module)+1:]); len(name) >= len(best.Name) { // sorted, so of the same length the last is the newest
+			best, owners = Question{Module, name}, strings.Split(string(packages), ",")
+		}
+	})
+	return best, owners
+}
+
 // Of returns something of a package that the operating system can be asked for:
 // best a module, then a header, a library or a program, and of those the one with
 // the shortest name.

@@ -221,4 +221,12 @@ func TestAWatch(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "read /etc/hosts\n")
 	assert.Contains(t, string(data), "read /etc/passwd\n", "of earlier commands, too")
+	s.Leave()
+	s, err = r.Enter("stage")
+	require.NoError(t, err)
+	run("cat /etc/group >/dev/null")
+	data, err = os.ReadFile(r.Watch)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "read /etc/group\n")
+	assert.Contains(t, string(data), "read /etc/passwd\n", "and of an earlier session, as when a build goes on")
 }

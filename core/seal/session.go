@@ -189,7 +189,7 @@ func serve() (int, error) {
 			lock.Unlock()
 		}
 	}()
-	record, watch := o.Watch, &watch{seen: map[string]bool{}}
+	record, watch := o.Watch, newWatch(o.Watch)
 	for err == nil {
 		var files []*os.File
 		if o, files, err = nextOrder(socket); err != nil {

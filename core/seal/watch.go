@@ -137,6 +137,19 @@ type watch struct {
 	done chan error
 }
 
+// newWatch goes on with the record that an earlier session has left, if there is one.
+func newWatch(record string) *watch {
+	w := &watch{seen: map[string]bool{}}
+	text, err := os.ReadFile(record)
+	if err != nil {
+		return w
+	}
+	for line := range strings.Lines(string(text)) {
+		w.seen[strings.TrimSuffix(line, "\n")] = true
+	}
+	return w
+}
+
 // start starts a command that is watched.
 func (w *watch) start(command *exec.Cmd) error {
 	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_SEQPACKET|unix.SOCK_CLOEXEC, 0)

@@ -107,6 +107,11 @@ func (s *session) hostFor(questions []host.Question) (host.Question, []string) {
 				return q, packages
 			}
 		}
+		if q.Kind == host.Module {
+			if numbered, owners := files.Numbered(q.Name); owners != nil {
+				return numbered, owners
+			}
+		}
 		if q.Kind == host.Header {
 			if deeper, owners := files.Deeper(q.Name); owners != nil {
 				return deeper, owners

@@ -13,6 +13,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/resolve"
+	"fernladder/core/seal"
 	"fernladder/core/store"
 	"fernladder/core/used"
 	"fernladder/internal/term"
@@ -36,8 +37,14 @@ func (a *app) watch(ctx context.Context, names []string, f *ladderFlags) error {
 			again = append(again, j)
 		}
 	}
+	if err := l.store.Prepare(); err != nil {
+		return err
+	}
 	if err := a.isolate(l.session); err != nil {
 		return err
+	}
+	if l.workshop.Isolation != seal.Sealed {
+		return build.ErrNotWatched
 	}
 	if err := a.construct(ctx, l); err != nil {
 		return err
