@@ -392,7 +392,7 @@ func TestAdvice(t *testing.T) {
 		"cc: error: unrecognized command-line option '-fleaves'":                                     "Take it out of args or the options in its recipe",
 		"make: *** No rule to make target 'grow'.  Stop.":                                            "is a step of its recipe",
 		"cc1: out of memory allocating 8 bytes":                                                      "-j 1",
-		"mkdir: cannot create directory 'leaf': File exists":                                         "parallel = false",
+		"mkdir: cannot create directory 'leaf': File exists\nmake: *** [Makefile:1: leaf] Error 1":   "parallel = false",
 		"curl: (6) Could not resolve host: vale.example":                                             "Builds have no network",
 		"leaf.c:1:2: error: implicit declaration of function 'grow'":                                 `patches = ["patches/….patch"]`,
 		"g++: error: unrecognized command-line option '-std=c++26'":                                  "a newer compiler as a need",

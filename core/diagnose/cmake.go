@@ -29,6 +29,8 @@ var cmakeRules = []rule{
 	{kind: MissingPackage, has: "requested file", pattern: re(`^ +include could not find (?:requested|load) file:$`), more: nextLine},
 	{kind: MissingModule, has: "required", pattern: re(`^(?:CMake Error|  ?A required package was not found| *None of the required|.*The following required packages were not found)`), more: moduleBefore},
 	{kind: Missing, has: "NOTFOUND", pattern: re(`are used in this project, but they are set to NOTFOUND`), more: notFoundVariable},
+	{kind: Missing, has: "-NOTFOUND\"", pattern: re(`"(?:\S*/)?(?P<name>[A-Za-z]\w*?)_(?:INCLUDE_DIRS?|INCLUDE_PATH|LIBRAR(?:Y|IES))-NOTFOUND"`), more: lowered},
+	{kind: MissingPackage, has: "Unknown CMake command", pattern: re(`Unknown CMake command "(?P<name>\w+)"`), more: commandOf},
 	{kind: MissingInSource, has: "CMakeLists.txt file", pattern: re(`does not contain a CMakeLists\.txt file`), more: directoryBefore},
 	{kind: MissingInSource, has: "given source", pattern: re(`given source "(?P<name>[^"]+)" which is\b`)},
 	{kind: MissingInSource, has: "Cannot find source file", pattern: re(`^ +Cannot find source file:$`), more: nextLine},
@@ -141,6 +143,26 @@ func notFoundVariable(c *Cause, lines []string, at int) bool {
 				c.Names = []string{first}
 			}
 			return true
+		}
+	}
+	return false
+}
+
+// lowered writes the name of a variable as things are called.
+func lowered(c *Cause, _ []string, _ int) bool {
+	c.Names[0], c.Likely = strings.ToLower(c.Names[0]), true
+	return true
+}
+
+var notFoundBefore = re(`^-- Could NOT find (\w+) `)
+
+// commandOf finds the package that a command begins with, which was looked for
+// before and not found.
+func commandOf(c *Cause, lines []string, at int) bool {
+	for _, line := range lines[:at] {
+		if match := notFoundBefore.FindStringSubmatch(line); match != nil && strings.HasPrefix(strings.ToLower(c.Name()), strings.ToLower(match[1])+"_") {
+			c.Names[0] = match[1]
+			return parts(c, []string{line}, 0)
 		}
 	}
 	return false

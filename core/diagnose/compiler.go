@@ -23,7 +23,8 @@ var compilerRules = []rule{
 
 // linkerRules know the linkers.
 var linkerRules = []rule{
-	{kind: MissingLibrary, has: "-l", pattern: re(`(?:ld|ld\.\w+|lld|gold|mold)(?:: error)?: (?:cannot find|unable to find library|library not found:) -l:?(?P<name>[\w.+-]+)`), more: wholeName},
+	{kind: MissingLibrary, has: "cannot find -l", pattern: re(`(?:ld|ld\.\w+|gold|mold)(?:: error)?: cannot find -l:?(?P<name>[\w.+-]+)`), more: wholeName},
+	{kind: MissingLibrary, has: "library", pattern: re(`(?:ld|ld\.\w+|lld|gold|mold)(?:: error)?: (?:unable to find library|library not found:) -l:?(?P<name>[\w.+-]+)`), more: wholeName},
 	{kind: MissingLibrary, has: "crt", pattern: re(`cannot find S?crt[1in]\.o`), more: is("c")},
 	{kind: MissingLibrary, has: "cannot find", pattern: re(`ld: cannot find (?P<name>/\S+\.(?:so|a)[\d.]*)`)},
 	{kind: MissingInSource, has: "cannot open output file", pattern: re(`ld: cannot open output file (?P<name>\S+)/[^/]+: No such file or directory`)},

@@ -155,6 +155,13 @@ func TestCauses(t *testing.T) {
 		{"CMake Error at CMakeLists.txt:80 (add_library):\n  Cannot find source file:\n\n    leaf/edge.cc\n", "missing_in_source: the source has no file leaf/edge.cc"},
 		{"CMake Error: File /work/leaf.h.in does not exist.", "missing_in_source: the source has no file /work/leaf.h.in"},
 
+		{"mkdir: cannot create directory '.libs': File exists\ngcc: error: unrecognized command-line option '-fleaves'\nmake: *** [Makefile:9: leaf.lo] Error 1", "wrong_option: there is no option -fleaves"},
+		{"  Found relative path while evaluating include directories of \"leaf\":\n\n    \"/work/LIBMOSS_INCLUDE_DIR-NOTFOUND\"\n", "missing: it seems that libmoss is missing"},
+		{"-- Could NOT find BISON (missing: BISON_EXECUTABLE) \nCMake Error at CMakeLists.txt:32 (BISON_TARGET):\n  Unknown CMake command \"BISON_TARGET\".", "missing_program: the program bison is missing"},
+		{"CMake Error at CMakeLists.txt:32 (grow):\n  Unknown CMake command \"grow\".", "unknown: the cause is not clear"},
+		{"ln: failed to create symbolic link '/usr/lib/libleaf.so': Read-only file system", "permission: it may not change or read /usr/lib/libleaf.so"},
+		{"chown: changing ownership of '/usr/share/leaf': Operation not permitted", "permission: it may not change or read /usr/share/leaf"},
+
 		// Meson.
 		{"ERROR: Unknown compiler(s): [['rustc']]", "missing_program: the program rustc is missing"},
 		{"meson.build:1:0: ERROR: Could not execute Moss compiler: mossc", "missing_program: the program mossc is missing"},
@@ -191,7 +198,7 @@ func TestCauses(t *testing.T) {
 		{"ld: moss.o: multiple definition of `leaf'; leaf.o: first defined here", "compiler_too_new: the code is older than the compiler, which refuses it"},
 		{"ld.lld: error: undefined symbol: moss_open", "undefined_reference: the linker finds nothing called moss_open"},
 		{"leaf.o: file not recognized: file truncated", "race: jobs that ran side by side seem to have been in each other's way"},
-		{"mkdir: cannot create directory 'leaves': File exists", "race: jobs that ran side by side seem to have been in each other's way"},
+		{"mkdir: cannot create directory 'leaves': File exists\nmake: *** [Makefile:9: leaves] Error 1", "race: jobs that ran side by side seem to have been in each other's way"},
 
 		// Shells, make and others.
 		{"Can't exec \"libtoolize\": No such file or directory at /usr/share/autoconf/FileUtils.pm line 294.", "missing_program: the program libtoolize is missing"},

@@ -14,6 +14,9 @@ const (
 	close = "['\"’”`]?"
 )
 
+// notAllowed is how programs begin who may not do something with a file.
+const notAllowed = `(?:(?:cannot|can't|could not|failed to) [\w ]+ |ownership of |^|: )` + open + `(?P<name>/[^\s:'"’]+)` + close + `: `
+
 // machineRules are about the machine that builds: its disk, memory, network, and
 // what it allows.
 var machineRules = []rule{
@@ -26,7 +29,7 @@ var machineRules = []rule{
 	{kind: TimedOut, has: " TIMEOUT ", pattern: re(`^\s*\d+/\d+ .* TIMEOUT `)},
 	{kind: TimedOut, has: "sending signal", pattern: re(`sending signal TERM to command`)},
 	{kind: Race, has: "file ", pattern: re(`file not recognized: [Ff]ile (?:format not recognized|truncated)|malformed archive|file in wrong format$`)},
-	{kind: Race, has: "File exists", pattern: re(`(?:mkdir|ln|mv): .*File exists$`)},
+	{kind: Race, has: "File exists", pattern: re(`(?:mkdir|ln|mv): .*File exists$`), more: fatal},
 
 	{kind: Network, has: "resolve", pattern: re(`(?i)(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?|proxy)?(?: name| address)?:? *` + open + `(?P<name>[\w-]+(?:\.[\w-]+)+)`)},
 	{kind: Network, has: "resolution", pattern: re(`(?P<name>[\w-]+(?:\.[\w-]+)+)?[^.\w]*(?:Temporary )?failure in name resolution`), more: insteadOf},
@@ -38,7 +41,14 @@ var machineRules = []rule{
 	{kind: Network, has: "not known", pattern: re(`Name or service not known`)},
 	{kind: Network, has: "unreachable", pattern: re(`Network is unreachable`)},
 
-	{kind: Permission, has: ": ", pattern: re(`(?:(?:cannot|can't|could not) [\w ]+ |ownership of |^|: )` + open + `(?P<name>/[^\s:'"’]+)` + close + `: (?:Permission denied|Read-only file system|Operation not permitted)`)},
+	{kind: Permission, has: "Permission denied", pattern: re(notAllowed + `Permission denied`)},
+	{kind: Permission, has: "Read-only file", pattern: re(notAllowed + `Read-only file system`)},
+	{kind: Permission, has: "not permitted", pattern: re(notAllowed + `Operation not permitted`)},
+}
+
+// fatal tells whether make gives up right after a line.
+func fatal(_ *Cause, lines []string, at int) bool {
+	return at+1 < len(lines) && strings.Contains(lines[at+1], "*** [")
 }
 
 var fallback = re(`^Looking for a fallback subproject for the dependency (\S+)`)

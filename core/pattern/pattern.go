@@ -17,6 +17,9 @@ func New(text string) *Pattern {
 	return &Pattern{sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })}
 }
 
+// String is the text of the expression.
+func (p *Pattern) String() string { return p.compiled().String() }
+
 // Compiled is the regular expression.
 func (p *Pattern) Compiled() *regexp.Regexp { return p.compiled() }
 
