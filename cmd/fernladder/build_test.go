@@ -371,7 +371,9 @@ esac
 
 	w.must("host", "fern", "--used", "--write")
 	w.must("check", "fern")
-	assert.Contains(t, w.must("host", "fern", "--used", "--write").stdout, "says all of it already")
+	text := w.read("recipes/fern/recipe.toml")
+	assert.Contains(t, w.must("host", "fern", "--used", "--write").stdout, "uses nothing of this machine but what its recipe says", "by now")
+	assert.Equal(t, text, w.read("recipes/fern/recipe.toml"))
 	r = w.must("build", "--watch", "fern")
 	assert.Contains(t, r.stdout, "uses nothing of this machine but what its recipe says")
 	assert.NotContains(t, r.stderr, "does not name")
@@ -416,6 +418,9 @@ func TestNeedsOnLanguages(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", "[[host]]\npython = \"json\"\n[[host]]\npython = \"leaves\"\npackages = { debian = \"python3-leaves\" }\n[[host]]\nperl = \"List::Util\"\nversion = \">= 1\"\n"+
 		"[[host]]\nfile = \"/usr/share/leaves/none\"\n"+script("place", place("fern")))
+	w.pkg("leaves", "[offers]\nprograms = [\"sporegen\"]\n"+script("place", place("leaves")))
+	w.pkg("moss", "[[host]]\nprogram = \"sporegen\"\n"+script("place", place("moss")))
+	w.fails(6, []string{"build", "moss"}, "program sporegen, needed by moss", "The recipe leaves has the program sporegen, too: a [[need]] on it would do instead.")
 	r := w.fails(6, []string{"host", "fern"}, "python leaves, needed by fern", "file /usr/share/leaves/none, needed by fern", "apt-get install python3-leaves")
 	assert.Regexp(t, `python +json +there`, r.stdout)
 	assert.Regexp(t, `perl +List::Util +there +[0-9.]+ +>= 1`, r.stdout)

@@ -35,6 +35,7 @@ type Finding struct {
 	Answer
 	State  State    `json:"state"`
 	Owners []string `json:"owners,omitempty"` // packages of this operating system that have it, as its package manager says
+	Recipe string   `json:"recipe,omitempty"` // on the shelves, that has it as well
 }
 
 // Check looks for everything that is needed. What does not tell its version is
@@ -110,6 +111,11 @@ func (e *Missing) Error() string {
 		text += fmt.Sprintf("\n    %s, needed by %s", f, strings.Join(f.By, ", "))
 		if f.At != "" {
 			text += fmt.Sprintf(" (%s)", f.At)
+		}
+	}
+	for _, f := range e.Needs {
+		if f.Recipe != "" {
+			text += fmt.Sprintf("\n  The recipe %s has the %s, too: a [[need]] on it would do instead.", f.Recipe, f.Question)
 		}
 	}
 	if slices.ContainsFunc(e.Needs, func(f Finding) bool { return f.Kind == Program }) {

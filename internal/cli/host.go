@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/internal/term"
 )
@@ -96,6 +98,7 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 		missing := host.Lacking(findings, l.workshop.Programs.Path, l.workshop.Machine)
 		if missing != nil {
 			missing.LookUp(l.workshop.HostFiles())
+			l.offer(missing)
 		}
 		return findings, missing
 	}
@@ -125,6 +128,19 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 		return &alreadyShown{missing}
 	}
 	return missing
+}
+
+// offer names the recipes that have what the operating system lacks.
+func (s *session) offer(missing *host.Missing) {
+	known, err := s.survey()
+	if err != nil {
+		return
+	}
+	for i, f := range missing.Needs {
+		if name, sure, found := known.Find(draft.Wish{Kind: string(f.Kind), Name: f.Name}); found && sure && !slices.Contains(f.By, name) {
+			missing.Needs[i].Recipe = name
+		}
+	}
 }
 
 func (a *app) showHost(l *ladder, findings []host.Finding) {

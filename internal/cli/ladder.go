@@ -14,6 +14,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/event"
+	"fernladder/core/host"
 	"fernladder/core/lock"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
@@ -212,6 +213,9 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 		return err
 	}
 	if err := l.workshop.CheckHost(ctx, todo); err != nil {
+		if missing := new(host.Missing); errors.As(err, &missing) {
+			l.offer(missing)
+		}
 		return err
 	}
 	if err := l.store.Prepare(); err != nil {

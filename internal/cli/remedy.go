@@ -54,14 +54,21 @@ func says(r *recipe.Recipe, questions ...host.Question) bool {
 	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return slices.Contains(questions, n.Question()) })
 }
 
+// survey finds out, once, what packages offer.
+func (s *session) survey() (*draft.Known, error) {
+	var err error
+	if s.known == nil {
+		s.known, err = draft.Survey(s.shelves, s.store)
+	}
+	return s.known, err
+}
+
 // recipeFor finds the recipe on the shelves that answers a cause, but for those
 // that are needed already.
 func (s *session) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, sure bool) {
-	if s.known == nil {
-		var err error
-		if s.known, err = draft.Survey(s.shelves, s.store); err != nil {
-			return "", false
-		}
+	packages, err := s.survey()
+	if err != nil {
+		return "", false
 	}
 	for _, wanted := range c.Names {
 		for _, kind := range wishKinds[c.Kind] {
@@ -69,7 +76,7 @@ func (s *session) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, s
 			if kind == "header" { // recipes do not list headers; a folder or a name tells as much
 				wish.Name, _, _ = strings.Cut(strings.TrimSuffix(wanted, ".h"), "/")
 			}
-			provider, known, found := s.known.Find(wish)
+			provider, known, found := packages.Find(wish)
 			if !found || r != nil && (provider == r.Name || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
 				continue
 			}

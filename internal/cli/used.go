@@ -12,6 +12,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/seal"
 	"fernladder/core/store"
@@ -71,7 +72,11 @@ func (a *app) watchAgain(ctx context.Context, l *ladder, jobs []*build.Job) erro
 		return err
 	}
 	for _, j := range jobs {
-		if _, err := b.Watch(ctx, j); err != nil {
+		_, err := b.Watch(ctx, j)
+		if failure := new(build.Failure); errors.As(err, &failure) {
+			a.advise(l.session, failure)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -125,7 +130,7 @@ func lastUsed(s *store.Store, w resolve.Wanted) (last store.Ref, err error) {
 }
 
 func (a *app) showUsed(s *session, builds []store.Ref, write bool) error {
-	var all []*build.Used
+	all := []*build.Used{}
 	for _, b := range builds {
 		u, err := build.UsedBy(s.store, b)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -134,12 +139,19 @@ func (a *app) showUsed(s *session, builds []store.Ref, write bool) error {
 		if err != nil {
 			return s.store.Wrap(err)
 		}
+		r, err := s.shelves.Find(b.Name)
+		if err == nil { // as far as the recipe does not say it by now
+			u.Uses = slices.DeleteFunc(u.Uses, func(use used.Use) bool { return saysUse(r, use, s.workshop.Machine.Family) })
+		}
 		all = append(all, u)
 		if !a.screen.JSON {
 			a.showUses(s, u, write)
 		}
+		if write && err != nil {
+			return err
+		}
 		if write && len(u.Uses) > 0 {
-			if err := a.writeUsed(s, u); err != nil {
+			if err := a.writeUsed(s, r, u); err != nil {
 				return err
 			}
 		}
@@ -204,21 +216,19 @@ func packageOf(u used.Use, family string) string {
 	return u.Package
 }
 
+// saysUse tells whether a recipe asks for what was used, or for something else of
+// the same package.
+func saysUse(r *recipe.Recipe, u used.Use, family string) bool {
+	return says(r, u.Question) || slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+		return slices.Contains(n.PackagesOf(family), packageOf(u, family))
+	})
+}
+
 // writeUsed adds what was used to the end of the recipe.
-func (a *app) writeUsed(s *session, u *build.Used) error {
-	r, err := s.shelves.Find(u.Build.Name)
-	if err != nil {
-		return err
-	}
+func (a *app) writeUsed(s *session, r *recipe.Recipe, u *build.Used) error {
 	var missing []string
 	for _, use := range u.Uses {
-		if !says(r, use.Question) {
-			missing = append(missing, useText(s.workshop.Machine.Family, use))
-		}
-	}
-	if len(missing) == 0 {
-		a.screen.Print("%s says all of it already.", r.File)
-		return nil
+		missing = append(missing, useText(s.workshop.Machine.Family, use))
 	}
 	if err := editRecipe(r, func(e *keyfile.Edit) { e.Append(strings.Join(missing, "\n\n")) }); err != nil {
 		return err
