@@ -174,7 +174,7 @@ func TestLaunchers(t *testing.T) {
 
 func TestHostNeeds(t *testing.T) {
 	w, site := newGarden(t)
-	assert.Contains(t, w.must("host", "mistplan").stdout, "things for 5 packages: all are there.")
+	assert.Contains(t, w.must("host", "mistplan").stdout, "things for 5 packages on this machine (")
 	w.edit("recipes/mistplan/recipe.toml", "header   = \"math.h\"", "header   = \"moss/absent.h\"")
 	w.write("recipes/dewcalc/recipe.toml", w.read("recipes/dewcalc/recipe.toml")+"\n[[host]]\nprogram = \"sh\"\n[[host]]\nprogram = \"cc\"\nversion = \">= 900\"\n[[host]]\nlibrary = \"absent-moss\"\n[[host]]\nmodule = \"absent-fern\"\nversion = \">= 2\"\nwhen = \"version >= 1\"\n[[host]]\nlibrary = \"m\"\n")
 	says := []string{"header moss/absent.h, needed by mistplan (recipes/mistplan/recipe.toml:", "program cc is ", "here, needed is >= 900", "library absent-moss, needed by dewcalc", "module absent-fern >= 2", "packages = { … } in the recipe says it"}

@@ -263,7 +263,7 @@ func TestCauses(t *testing.T) {
 		assert.Equal(t, c.want, text, "%s", c.log)
 	}
 	for i := range rules {
-		assert.True(t, used[&rules[i]], "no log for the rule %s", rules[i].pattern)
+		assert.True(t, used[&rules[i]], "no log for the rule %s", rules[i].pattern.Compiled())
 	}
 }
 

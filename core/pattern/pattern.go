@@ -17,9 +17,6 @@ func New(text string) *Pattern {
 	return &Pattern{sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })}
 }
 
-// String is the text of the expression.
-func (p *Pattern) String() string { return p.compiled().String() }
-
 // Compiled is the regular expression.
 func (p *Pattern) Compiled() *regexp.Regexp { return p.compiled() }
 

@@ -10,7 +10,7 @@ func TestPatternsAreCompiledWhenUsed(t *testing.T) {
 	broken := New("(")
 	assert.Panics(t, func() { broken.MatchString("leaf") })
 	p := New(`(l)(\w)`)
-	assert.Equal(t, `(l)(\w)`, p.String())
+	assert.Equal(t, `(l)(\w)`, p.Compiled().String())
 	assert.True(t, p.MatchString("a leaf"))
 	assert.Equal(t, "le", p.FindString("a leaf"))
 	assert.Equal(t, []string{"le", "l", "e"}, p.FindStringSubmatch("a leaf"))

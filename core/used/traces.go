@@ -58,6 +58,20 @@ func system(path string) bool {
 	return false
 }
 
+// read reads what a build has left. It may have left anything, so links are not
+// followed, and pipes not waited at; what is no file counts as not there.
+func read(path string) ([]byte, error) {
+	const most = 256 << 20
+	info, err := os.Lstat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > most {
+		return nil, &fs.PathError{Op: "read", Path: path, Err: fs.ErrNotExist}
+	}
+	return os.ReadFile(path)
+}
+
 // Headers takes the headers that compilers have included, from the files that
 // they write for make (Posix make rules) in these directories, as automake, CMake
 // and many makefiles have them do, and from other such files.
@@ -76,7 +90,7 @@ func (f Files) Headers(dirs []string, others ...string) error {
 	}
 	seen := map[string]bool{}
 	for _, list := range lists {
-		data, err := os.ReadFile(list)
+		data, err := read(list)
 		if os.IsNotExist(err) {
 			continue
 		}
@@ -110,7 +124,7 @@ var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 // Modules takes the modules that pkg-config was asked for and has, from its log.
 // Dirs are where it looks for those of the operating system.
 func (f Files) Modules(log string, dirs []string) {
-	text, err := os.ReadFile(log)
+	text, err := read(log)
 	if err != nil {
 		return // nobody has asked
 	}
@@ -157,7 +171,7 @@ var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Pro
 func (f Files) Programs(notes, logs []string) error {
 	candidates := map[string]string{}
 	for _, file := range notes {
-		text, err := os.ReadFile(file)
+		text, err := read(file)
 		if err != nil {
 			continue // not every build has it
 		}
@@ -196,7 +210,7 @@ var commands = pattern.New(`&&|\|\||[;|(]`)
 
 // Record takes all that a watched build has read and run.
 func (f Files) Record(file string) error {
-	text, err := os.ReadFile(file)
+	text, err := read(file)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -86,6 +87,10 @@ func TestTraces(t *testing.T) {
 	pc := put("pc/leaf.pc", "")
 	f.Modules(put("modules", "leaf >= 1.2 [1.4]\nmoss NOT-FOUND\nfern [2]\n"), []string{filepath.Dir(pc)})
 	require.NoError(t, f.Record(put("opened", "ran /bin/sh\nread /usr/include/stdio.h\nread /usr/include/ctype.h\nread /etc/passwd\n")))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "build/.deps/pipe.Po"), 0o644))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644))
+	require.NoError(t, f.Headers([]string{dir + "/build"}, dir+"/pipe"), "which nobody writes to")
+	f.Modules(dir+"/pipe", nil)
 	f.Libraries([]string{"libabsent.so.1"}, host.SystemLibraries())
 	want := Files{"/usr/bin/getconf": Ran, "/bin/sh": Ran, "/usr/include/ctype.h": Opened}
 	for _, header := range []string{"stdio", "errno", "math", "string", "fcntl"} {
