@@ -317,7 +317,7 @@ func TestExplain(t *testing.T) {
 	for _, says := range []string{
 		"cc.log:600001: the header leaf.h is missing (leaf.c:3)\n    │ CC soil.o", "header = \"leaf-2/leaf.h\"\n      packages = { debian = \"leaf-devel\" }", "and then: apt-get install leaf-devel",
 		"cmake.log:2: CMake does not find the package Leaf", "leaf-devel of this operating system has the pkg-config module leaf",
-		"program = \"sporegen\"", "The recipe moss has it: add to its recipe:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build] of its recipe\n      args = [\"--without-moss\"]",
+		"program = \"sporegen\"", "The recipe moss has it; a recipe asks for it by:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build] of a recipe\n      args = [\"--without-moss\"]",
 		"/config.log:2: the library leaf is missing",
 	} {
 		assert.Contains(t, r.stdout, says)

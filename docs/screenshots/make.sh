@@ -63,7 +63,7 @@ fernladder plan glasshouse --tree
 fernladder clean'
 shot list . 'fernladder list
 fernladder show mistplan
-fernladder files mistplan'
+fernladder files mistplan | head -5'
 shot use . 'eval "$(fernladder env)"
 mistplan --stage seedling
 glasshouse day book

@@ -77,16 +77,16 @@ func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string
 			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
 		}
 	}
-	to, of := " to its recipe", " of its recipe"
+	by, in := "a recipe asks for it by", "a recipe"
 	if r != nil {
-		to, of = " to "+r.File, " of "+r.File
+		by, in = "add to "+r.File, r.File
 	}
 	nowhere := len(m.owners) == 0 && s.workshop.HostFiles().There()
 	switch {
 	case m.recipe != "" && m.sure:
-		add(m.needText(), "The recipe %s has it: add%s:", m.recipe, to)
+		add(m.needText(), "The recipe %s has it; %s:", m.recipe, by)
 	case m.recipe != "":
-		add(m.needText(), "There is a recipe %s; if it is that, add%s:", m.recipe, to)
+		add(m.needText(), "There is a recipe %s; if it is that, %s:", m.recipe, by)
 	}
 	if c.Kind == diagnose.TooOld && m.recipe == "" {
 		advice = append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range))
@@ -99,13 +99,13 @@ func (s *session) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string
 	case m.recipe != "":
 		add(m.hostText(), "Or, if the operating system is to have it:")
 	case len(m.owners) > 0:
-		add(m.hostText(), "%s of this operating system has the %s; to ask for it, add%s:", m.owners[0], thing(m.host), to)
+		add(m.hostText(), "%s of this operating system has the %s; %s:", m.owners[0], thing(m.host), by)
 	default:
-		add(m.hostText(), "If the operating system is to have it, add%s:", to)
+		add(m.hostText(), "If the operating system is to have it, %s:", by)
 	}
 	advice = append(advice, s.howToHave(r, m)...)
 	if c.Without != "" {
-		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build]%s", of)
+		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
 	}
 	return advice
 }
