@@ -48,8 +48,8 @@ type Answer struct {
 // Ask answers questions, all headers with one call of the compiler cc, all
 // libraries with one call of the linker, all modules with two of pkg-config and
 // those of Python and Perl with one of each. What cannot be asked, because the
-// compiler or pkg-config is not there, is not there. Programs that versioned does not hold for are not asked for their
-// versions.
+// compiler or pkg-config is not there, is not there. Programs that versioned does
+// not hold for are not asked for their versions.
 func (p Programs) Ask(ctx context.Context, cc string, questions []Question, versioned func(Question) bool) map[Question]Answer {
 	answers := map[Question]Answer{}
 	byKind := map[Kind][]string{}
@@ -230,7 +230,7 @@ func (p Programs) modules(ctx context.Context, names []string) map[string]string
 }
 
 // scripts are the commands that print NAME VERSION for each module of their
-// language that is there. Python only looks for the modules, Perl loads them.
+// language that is there. They look for the modules and load none.
 var scripts = map[Kind][]string{
 	Python: {"python3", "-I", "-c", `
 import sys, importlib.util, importlib.metadata
@@ -242,7 +242,18 @@ for name in sys.argv[1:]:
     except Exception: version = ""
     print(name, version)
 `},
-	Perl: {"perl", "-e", `for (@ARGV) { (my $file = $_) =~ s{::}{/}g; print $_, " ", $_->VERSION // "", "\n" if eval { require "$file.pm"; 1 } }`},
+	Perl: {"perl", "-e", `
+for my $name (@ARGV) {
+    (my $file = "$name.pm") =~ s{::}{/}g;
+    for my $dir (grep { !ref } @INC) {
+        open my $text, "<", "$dir/$file" or next;
+        my $version = "";
+        while (<$text>) { last if (($version) = /VERSION\s*=\s*["']?v?([\d.]+)/) }
+        print $name, " ", $version // "", "\n";
+        last;
+    }
+}
+`},
 }
 
 // scriptModules returns the versions of those modules that are there.

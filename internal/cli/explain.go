@@ -50,17 +50,17 @@ func (a *app) explain(in io.Reader, logs []string) error {
 		return err
 	}
 	all := make([]explained, len(logs))
-	clear := 0
+	known := 0
 	for i, log := range logs {
 		e := explained{Log: log}
 		if e.Cause, err = diagnosed(in, log); err != nil {
 			return usage("%s cannot be read: %v", log, err)
 		}
 		if e.Cause.Known() {
-			clear++
+			known++
 		}
 		e.Says = e.Cause.String()
-		e.Advice = s.advice(nil, &e.Cause)
+		e.Advice = append([]string{}, s.advice(nil, &e.Cause)...)
 		all[i] = e
 		if !a.screen.JSON {
 			a.showExplained(e, i)
@@ -71,10 +71,10 @@ func (a *app) explain(in io.Reader, logs []string) error {
 			return err
 		}
 	}
-	if clear == len(logs) {
+	if known == len(logs) {
 		return nil
 	}
-	return &alreadyShown{fmt.Errorf("the cause is not clear in %s", term.Count(len(logs)-clear, "log"))}
+	return &alreadyShown{fmt.Errorf("the cause is not clear in %s", term.Count(len(logs)-known, "log"))}
 }
 
 // diagnosed reads a log, and the one beside it that it points to.

@@ -143,6 +143,9 @@ func (m remedy) hostText() string {
 	if m.rang != "" && (m.host.Kind == host.Module || m.host.Kind == host.Program) {
 		text += fmt.Sprintf("\nversion = %q", m.rang)
 	}
+	if !slices.Contains(host.Families, m.family) {
+		return text
+	}
 	if len(m.owners) > 0 {
 		text += fmt.Sprintf("\npackages = { %s = %q }", m.family, m.owners[0])
 	}
