@@ -274,7 +274,9 @@ func TestProbesAnswerFailures(t *testing.T) {
 	}
 	w.pkg("moss", "", "configure", strings.ReplaceAll(configure, "dewcalc", "no-such-program")+"exit 0\n")
 	require.NoError(t, os.RemoveAll(w.path("recipes/moss")))
-	w.run("draft", "archives/moss.tar.gz", "--release", "1.0", "--probe")
+	r = w.run("draft", "archives/moss.tar.gz", "--release", "1.0", "--probe")
+	assert.Contains(t, r.stderr, "Have it installed (fernladder host moss --install), or change it, then: fernladder build moss")
+	assert.NotContains(t, r.stderr, "own directory", "it would lack it there, too")
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "[[host]]\nprogram = \"no-such-program\"")
 
 	// What the source names itself to do without, it does without.

@@ -24,7 +24,7 @@ func (a *app) probe(ctx context.Context, name string) error {
 	a.isolation = string(seal.Sealed)
 	job, r, err := a.answered(ctx, name)
 	var failure *build.Failure
-	if errors.As(err, &failure) && failure.Package == name && outside(r, failure.Stage) {
+	if errors.As(err, &failure) && failure.Package == name && outside(r, failure.Stage) && !lacks(failure) {
 		a.screen.Note("Trying it in the source's own directory.")
 		if err := editRecipe(r, func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"}) }); err != nil {
 			return err
@@ -128,6 +128,10 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*keyfile.Edit), d
 	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 
+// lacks tells whether a build failed for something that is missing, which it would
+// lack elsewhere as well.
+func lacks(f *build.Failure) bool { return f.Cause != nil && len(f.Cause.Questions()) > 0 }
+
 // outside tells whether a stage was one of a build outside the source.
 func outside(r *recipe.Recipe, stage string) bool {
 	b := r.Build
@@ -156,7 +160,11 @@ func (a *app) probeFailed(r *recipe.Recipe, failure *build.Failure, err error) e
 	if err := editRecipe(r, func(e *keyfile.Edit) { e.Append(text) }); err != nil {
 		return err
 	}
-	a.screen.Note("%s says so now. Change it, then: fernladder build %s", r.File, r.Name)
+	next := "Change it"
+	if lacks(failure) {
+		next = "Have it installed (fernladder host " + r.Name + " --install), or change it"
+	}
+	a.screen.Note("%s says so now. %s, then: fernladder build %s", r.File, next, r.Name)
 	return err
 }
 
