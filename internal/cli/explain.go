@@ -28,6 +28,9 @@ It ends with status 0 where all is explained, and with 1 where a cause is not cl
   make 2>&1 | fernladder explain
   fernladder explain *.log --json`,
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 && a.screen.Interactive(os.Stdin) {
+				return usage("explain reads a log: name one, or have a build print into it, as in the examples of --help")
+			}
 			if len(args) == 0 {
 				args = []string{"-"}
 			}
