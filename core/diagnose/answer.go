@@ -47,7 +47,8 @@ func questions(kind Kind, name string) []host.Question {
 	case MissingPerl:
 		return []host.Question{{Kind: host.Perl, Name: name}}
 	case MissingMacro:
-		return []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/" + strings.ToLower(name) + ".m4"}}
+		name = strings.TrimPrefix(strings.ToLower(name), "am_path_") // which packages call after themselves
+		return []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/" + name + ".m4"}}
 	case MissingPackage, Missing:
 		all := []host.Question{{Kind: host.Package, Name: strings.ToLower(name)}}
 		if kind == Missing {

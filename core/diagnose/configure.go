@@ -55,11 +55,21 @@ func macro(c *Cause, lines []string, at int) bool {
 			return true
 		}
 	}
-	if strings.HasPrefix(c.Name(), "AC_") || strings.HasPrefix(c.Name(), "AS_") {
-		c.Kind, c.Names = Unknown, nil
+	if !strings.HasPrefix(c.Name(), "AC_") && !strings.HasPrefix(c.Name(), "AS_") {
+		return true
 	}
+	const soon = 8
+	for i, line := range lines[at+1 : min(len(lines), at+1+soon)] {
+		if match := undefined.FindStringSubmatch(line); match != nil {
+			c.Names = []string{match[1]}
+			return macro(c, lines, at+1+i)
+		}
+	}
+	c.Kind, c.Names = Unknown, nil
 	return true
 }
+
+var undefined = re(`possibly undefined macro: (\w+)`)
 
 // anyMacro takes what shells say of a macro that was left in a configure script:
 // it goes on, and what it did not find out is missing later.

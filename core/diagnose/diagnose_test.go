@@ -108,6 +108,8 @@ func TestCauses(t *testing.T) {
 
 		// Autotools.
 		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR", "unknown: the cause is not clear"},
+		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR\n      If this token\nconfigure.ac:74: error: possibly undefined macro: AM_PATH_LEAF", "missing_macro: the autoconf macro AM_PATH_LEAF is missing"},
+		{"Perhaps you should add the directory containing `moss.pc'\nPackage 'moss', required by 'virtual:world', not found\nmake[1]: *** [Makefile:53: .depcheck] Error 1", "missing_module: the pkg-config module moss is missing"},
 		{"./configure: line 14288: no: command not found\nchecking for MOSS - version >= 1.17... no\nconfigure: error: libmoss was not found", "missing: it seems that libmoss is missing"},
 		{"configure: error: Package requirements ( leaf >= 2.4.0 ) were not met:", "missing_module: the pkg-config module leaf >= 2.4.0 is missing"},
 		{"configure: error: in `/work':\nconfigure: error: \n  Could not link test program to Python. Maybe the main Python library has been\n", "missing_header: it seems that the header Python.h is missing"},
@@ -310,6 +312,7 @@ func TestQuestions(t *testing.T) {
 		{Cause{Kind: MissingPython, Names: []string{"leaf-edge"}}, "python leaf_edge"},
 		{Cause{Kind: MissingPerl, Names: []string{"Leaf::Edge"}}, "perl Leaf::Edge"},
 		{Cause{Kind: MissingMacro, Names: []string{"AX_LEAF"}}, "file /usr/share/aclocal/ax_leaf.m4"},
+		{Cause{Kind: MissingMacro, Names: []string{"AM_PATH_LEAF"}}, "file /usr/share/aclocal/leaf.m4"},
 		{Cause{Kind: MissingProgram, Names: []string{"yacc", "moss"}}, "program yacc, program bison"},
 		{Cause{Kind: MissingProgram, Names: []string{"zlib-config"}}, "program zlib-config, header zlib.h"},
 		{Cause{Kind: TooOld, Names: []string{"leaf"}}, "module leaf, program leaf"},

@@ -11,6 +11,7 @@ var makeRules = []rule{
 	{kind: MissingInSource, has: "No such file", pattern: re(`^[\w./-]*[Mm]ake[\w./-]*:\d+: (?P<name>[\w./+-]+): No such file or directory`)},
 	{kind: Unknown, has: "*** ", pattern: re(`^[\w./-]+:\d+: \*\*\* (?P<name>.*)\.\s+Stop\.`), more: makeSaid},
 	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable to) find)(?P<name>.*)`), more: complained},
+	{kind: MissingModule, has: "ackage '", pattern: re(`^(?:No package|Package) '(?P<name>[\w.+-]+)'(?:, required by '[^']*', not)? found`), more: fatal},
 	{kind: Unknown, has: "find ", pattern: re(`^(?P<name>(?:Could not|Cannot|Can't|Unable to) find .*)`), more: atTheEnd},
 	{kind: Missing, has: " must be installed", pattern: re(`^(?P<name>\w+) must be installed`)},
 	{kind: Unknown, has: "could not be found for", pattern: re(`^(?P<name>The headers or library files could not be found for .*)`), more: complained},
