@@ -91,13 +91,13 @@ collect2: error: ld returned 1 exit status
 make: *** [Makefile:3: all] Error 2
 `, "the header soil/sand.h is missing", 5},
 		"a Perl module with a library that is missing": {`Note (probably harmless): No library found for -lrain
-Expat must be installed prior to building Leaf::Parser and I can't find
+Pondlife must be installed prior to building Leaf::Parser and I can't find
 it in the standard library directories.
 
-    perl Makefile.PL EXPATLIBPATH=/home/me/lib
+    perl Makefile.PL PONDLIBPATH=/home/me/lib
 
 make: *** No targets specified and no makefile found.  Stop.
-`, "Expat is missing", 2},
+`, "Pondlife is missing", 2},
 		"a Python build that lacks what it builds with": {`  Installing build dependencies: started
   error: subprocess-exited-with-error
   × pip subprocess to install build dependencies did not run successfully.
