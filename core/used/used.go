@@ -123,17 +123,8 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 	if rest, err = s.without(ctx, rest, owners, known, ""); err != nil {
 		return nil, nil, err
 	}
-	// What one of them brings along need not be said besides.
-	said := map[string]bool{}
-	for _, path := range slices.Clone(rest) {
-		name, q := owners[path], question(path, files[path])
-		if name == "" || said[name] || !slices.Contains(rest, path) || q.Kind != host.Program && q.Kind != host.Module && q.Kind != host.Header {
-			continue
-		}
-		said[name] = true
-		if rest, err = s.without(ctx, rest, owners, []string{name}, name); err != nil {
-			return nil, nil, err
-		}
+	if rest, err = s.leading(ctx, rest, owners, files); err != nil {
+		return nil, nil, err
 	}
 	for _, u := range group(rest, owners, files, declared) {
 		if u.Kind == "" {
@@ -143,6 +134,24 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 		}
 	}
 	return uses, others, nil
+}
+
+// leading leaves out the files of packages that others of them bring along, which
+// need not be said besides.
+func (s *System) leading(ctx context.Context, paths []string, owners map[string]string, files Files) (rest []string, err error) {
+	rest = slices.Clone(paths)
+	said := map[string]bool{}
+	for _, path := range paths {
+		name, kind := owners[path], question(path, files[path]).Kind
+		if name == "" || said[name] || !slices.Contains(rest, path) || kind != host.Program && kind != host.Module && kind != host.Header {
+			continue
+		}
+		said[name] = true
+		if rest, err = s.without(ctx, rest, owners, []string{name}, name); err != nil {
+			return nil, err
+		}
+	}
+	return rest, nil
 }
 
 // without leaves out the files of packages and of what they bring along, but for
