@@ -40,9 +40,8 @@ type Builder struct {
 	shares bool
 	loader func() host.Loader  // of the operating system
 	system func() *used.System // the same
-
-	modules    sync.Once // where pkg-config looks
-	moduleDirs []string
+	// modulePath is where pkg-config looks for the modules of the operating system.
+	modulePath func() []string
 }
 
 // building is one job on its way.
@@ -64,7 +63,9 @@ func NewBuilder(w *Workshop, slots *schedule.Slots) *Builder {
 	return &Builder{Workshop: w, Slots: slots, Events: event.Nowhere, Now: time.Now, loader: sync.OnceValue(host.SystemLibraries),
 		system: sync.OnceValue(func() *used.System {
 			return &used.System{Programs: w.Programs, Packages: w.Programs.Packages(w.Machine.Family)}
-		})}
+		}),
+		modulePath: sync.OnceValue(func() []string { return w.Programs.ModulePath(context.Background()) }),
+	}
 }
 
 func (b *Builder) begin(job *Job, parts []store.Source) *building {

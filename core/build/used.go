@@ -94,7 +94,7 @@ func (g *building) traced(ctx context.Context, libraries []string) (used.Files, 
 	if err := g.askNinja(ctx, files); err != nil {
 		return nil, err
 	}
-	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath(ctx))
+	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath())
 	files.Libraries(libraries, g.loader())
 	var notes []string
 	for _, name := range []string{"config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"} {
@@ -132,12 +132,6 @@ func (g *building) askNinja(ctx context.Context, files used.Files) error {
 	text, err := os.ReadFile(output.Name())
 	files.Listed(string(text))
 	return err
-}
-
-// modulePath is where pkg-config looks for the modules of the operating system.
-func (g *building) modulePath(ctx context.Context) []string {
-	g.modules.Do(func() { g.moduleDirs = g.Programs.ModulePath(ctx) })
-	return g.moduleDirs
 }
 
 // declaration is what the recipe says that the build needs of the operating
@@ -202,14 +196,9 @@ func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 
 // Watch builds a job that is installed a second time, in another directory, and
 // records every file that it reads. Nothing else of the second build is kept.
-func (b *Builder) Watch(ctx context.Context, job *Job) (*Used, error) {
+func (b *Builder) Watch(ctx context.Context, job *Job) error {
 	if b.isolation() != seal.Sealed {
-		return nil, ErrNotWatched
+		return ErrNotWatched
 	}
-	var found *Used
-	err := b.second(ctx, job, func(g *building) error {
-		found = g.Used
-		return g.keepUsed()
-	})
-	return found, err
+	return b.second(ctx, job, (*building).keepUsed)
 }

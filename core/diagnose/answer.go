@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"strings"
+	"sync"
 
 	"fernladder/core/host"
 )
@@ -29,7 +30,7 @@ func questions(kind Kind, name string) []host.Question {
 		return []host.Question{{Kind: host.Library, Name: stem}, {Kind: host.Shared, Name: name}}
 	case MissingModule:
 		all := []host.Question{{Kind: host.Module, Name: name}, {Kind: host.Package, Name: strings.ToLower(name)}}
-		return append(append(all, aliases[stem]...), host.Question{Kind: host.Program, Name: name})
+		return append(append(all, aliases()[stem]...), host.Question{Kind: host.Program, Name: name})
 	case MissingProgram:
 		all := []host.Question{{Kind: host.Program, Name: name}}
 		if other := map[string]string{"yacc": "bison", "lex": "flex", "python": "python3"}[name]; other != "" {
@@ -54,7 +55,7 @@ func questions(kind Kind, name string) []host.Question {
 		if kind == Missing {
 			all = nil
 		}
-		all = append(all, aliases[stem]...)
+		all = append(all, aliases()[stem]...)
 		for _, name := range []string{name, strings.ToLower(name), "lib" + stem} {
 			all = append(all, host.Question{Kind: host.Module, Name: name})
 		}
@@ -66,7 +67,7 @@ func questions(kind Kind, name string) []host.Question {
 
 // aliases are what some things are called that no file is called after. Names
 // are in small letters and without lib.
-var aliases = func() map[string][]host.Question {
+var aliases = sync.OnceValue(func() map[string][]host.Question {
 	all := map[string][]host.Question{}
 	for header, names := range map[string]string{
 		"openssl/ssl.h": "ssl tls openssl crypto opensslv", "zlib.h": "z zlib", "curses.h": "curses ncurses ncursesw cursesw", "termcap.h": "terminal termcap tinfo terminfo",
@@ -92,4 +93,4 @@ var aliases = func() map[string][]host.Question {
 		}
 	}
 	return all
-}()
+})

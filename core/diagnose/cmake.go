@@ -27,7 +27,7 @@ var cmakeRules = []rule{
 	{kind: MissingPackage, has: "By not providing", pattern: re(`By not providing "Find(?P<name>[\w.+-]+)\.cmake" in CMAKE_MODULE_PATH`)},
 	{kind: Missing, has: "using the following", pattern: re(`^ +Could not find \S+ using the following (?:names|files): (?P<name>[\w./+-]+)`), more: searched},
 	{kind: MissingPackage, has: "requested file", pattern: re(`^ +include could not find (?:requested|load) file:$`), more: nextLine},
-	{kind: MissingModule, has: "required", pattern: re(`^(?:CMake Error|  ?A required package was not found| *None of the required|.*The following required packages were not found)`), more: moduleBefore},
+	{kind: MissingModule, has: "required", pattern: re(`^(?:CMake Error|  ?A required package was not found|.*The following required packages were not found)`), more: moduleBefore},
 	{kind: Missing, has: "NOTFOUND", pattern: re(`are used in this project, but they are set to NOTFOUND`), more: notFoundVariable},
 	{kind: Missing, has: "-NOTFOUND\"", pattern: re(`"(?:\S*/)?(?P<name>[A-Za-z]\w*?)_(?:INCLUDE_DIRS?|INCLUDE_PATH|LIBRAR(?:Y|IES))-NOTFOUND"`), more: lowered},
 	{kind: MissingPackage, has: "Unknown CMake command", pattern: re(`Unknown CMake command "(?P<name>\w+)"`), more: commandOf},
@@ -78,10 +78,10 @@ func parts(c *Cause, lines []string, at int) bool {
 		c.Kind, c.Names = MissingPython, []string{"numpy"}
 	case python:
 		c.Kind, c.Names = MissingProgram, []string{"python3"}
-	case slices.Contains([]string{"BISON", "FLEX", "Doxygen", "Perl", "Git", "SWIG", "Gettext", "Ruby"}, c.Name()):
-		c.Kind, c.Names = MissingProgram, []string{strings.ToLower(c.Name())}
-		if c.Name() == "gettext" {
-			c.Names = []string{"msgfmt"}
+	default:
+		programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git", "SWIG": "swig", "Gettext": "msgfmt", "Ruby": "ruby"}
+		if program, is := programs[c.Name()]; is {
+			c.Kind, c.Names = MissingProgram, []string{program}
 		}
 	}
 	return true
@@ -128,15 +128,15 @@ func moduleBefore(c *Cause, lines []string, at int) bool {
 	return false
 }
 
-var listed = re(`^ +- ([\w.+-]+?)([<>=]+[\w.]+)?$|'([\w.+-]+)' found$`)
+var listed = re(`^ +- ([\w.+-]+?)([<>=]+[\w.]+)?$`)
 
-var notFoundLine = re(`^(?:    linked by|([A-Za-z]\w*?)_(?:LIBRARY|LIBRARIES|LIB|INCLUDE_DIRS?|INCLUDE_PATH|INCLUDE)\b.*|([A-Za-z]\w+))`)
+var notFoundLine = re(`^([A-Za-z]\w*?)_(?:LIBRARY|LIBRARIES|LIB|INCLUDE_DIRS?|INCLUDE_PATH|INCLUDE)\b`)
 
 // notFoundVariable takes the name of a variable that was not set for what it
 // stands for.
 func notFoundVariable(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at+1 : min(len(lines), at+5)] {
-		if match := notFoundLine.FindStringSubmatch(line); match != nil && match[1] != "" {
+		if match := notFoundLine.FindStringSubmatch(line); match != nil {
 			name := strings.ToLower(match[1])
 			c.Names, c.Likely = []string{name}, true
 			if first, _, is := strings.Cut(name, "_"); is { // a package, and a part of it

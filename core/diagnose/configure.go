@@ -29,7 +29,7 @@ var configureRules = []rule{
 	{kind: WrongOption, has: "option", pattern: re(`^(?:\./configure|configure|ERROR): (?i:unknown|invalid|illegal|unrecognized) (?:option|argument):? ` + open + `(?P<name>--[\w=/.-]+)`)},
 	{kind: Unknown, has: "error:", pattern: re(`^(?:checking .*\.\.\. ?)?(?:\./)?configure: error: *(?P<name>.*)`), more: said},
 	{kind: Missing, has: "ou must have", pattern: re(`[Yy]ou must have (?:the )?` + open + `(?P<name>[\w.+-]+)` + close + ` (?:package )?installed`)},
-	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: (?P<name>.*)`), more: complained},
+	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: `), more: complained},
 	{kind: Unknown, has: "ERROR", pattern: re(`^(?:FATAL |configure: )ERROR: (?P<name>.*)`), more: said},
 	{kind: Unknown, has: "configure failed", pattern: re(`^(?:checking .*\.\.\. ?)?(?P<name>.*configure failed)`), more: said},
 	{kind: MissingInSource, has: "cannot find input file", pattern: re(`config\.status: error: cannot find input file: ` + open + `(?P<name>[^'"’\s]+)`)},

@@ -151,6 +151,7 @@ func TestCauses(t *testing.T) {
 		{"CMake Error at CMakeLists.txt:3 (find_program):\n  Could not find SPORES using the following names: sporegen", "missing_program: the program sporegen is missing"},
 		{"  include could not find requested file:\n\n    MossSetup\n", "missing_package: CMake does not find the package MossSetup"},
 		{"CMake Error at F.cmake:607 (message):\n  The following required packages were not found:\n\n   - moss>=2\n", "missing_module: the pkg-config module moss >=2 is missing"},
+		{"CMake Error at F.cmake:900 (message):\n  None of the required 'moss;leaf' found", "missing: it seems that leaf is missing"},
 		{"CMake Error: The following variables are used in this project, but they are set to NOTFOUND.\nPlease set them or make sure they are set and tested correctly in the CMake files:\nMOSS_MOSS_LIBRARY (ADVANCED)", "missing: it seems that moss is missing"},
 		{"  The source directory\n\n    /work/third/moss\n\n  does not contain a CMakeLists.txt file.", "missing_in_source: the source has no file /work/third/moss/CMakeLists.txt"},
 		{"  add_subdirectory given source \"third/moss\" which is", "missing_in_source: the source has no file third/moss"},

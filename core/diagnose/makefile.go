@@ -10,11 +10,11 @@ var makeRules = []rule{
 	{kind: MissingInSource, has: "missing and no known rule", pattern: re(`ninja: error: '(?P<name>[^']+)'(?:, needed by '[^']+',)? missing and no known rule to make it`), more: absolute},
 	{kind: MissingInSource, has: "No such file", pattern: re(`^[\w./-]*[Mm]ake[\w./-]*:\d+: (?P<name>[\w./+-]+): No such file or directory`)},
 	{kind: Unknown, has: "*** ", pattern: re(`^[\w./-]+:\d+: \*\*\* (?P<name>.*)\.\s+Stop\.`), more: makeSaid},
-	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable to) find)(?P<name>.*)`), more: complained},
+	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable to) find)`), more: complained},
 	{kind: MissingModule, has: "ackage '", pattern: re(`^(?:No package|Package) '(?P<name>[\w.+-]+)'(?:, required by '[^']*', not)? found`), more: fatal},
-	{kind: Unknown, has: "find ", pattern: re(`^(?P<name>(?:Could not|Cannot|Can't|Unable to) find .*)`), more: atTheEnd},
+	{kind: Unknown, has: "find ", pattern: re(`^(?:Could not|Cannot|Can't|Unable to) find `), more: atTheEnd},
 	{kind: Missing, has: " must be installed", pattern: re(`^(?P<name>\w+) must be installed`)},
-	{kind: Unknown, has: "could not be found for", pattern: re(`^(?P<name>The headers or library files could not be found for .*)`), more: complained},
+	{kind: Unknown, has: "could not be found for", pattern: re(`^The headers or library files could not be found for `), more: complained},
 	{kind: TestFailed, has: "# ", pattern: re(`^# (?:FAIL|ERROR): +[1-9]`)},
 	{kind: TestFailed, has: "failed out of", pattern: re(`[1-9]\d* tests? failed out of`)},
 	{kind: TestFailed, has: "Fail:", pattern: re(`^Fail: +[1-9]`)},
@@ -52,8 +52,8 @@ func makeSaid(c *Cause, lines []string, at int) bool {
 	return conclude(c, text, nil)
 }
 
-// complained reads what a script that was written by hand has said, if that
-// names something that is missing.
+// complained reads what a script that was written by hand has said in a line, if
+// that names something that is missing.
 func complained(c *Cause, lines []string, at int) bool {
 	c.Names = []string{lines[at]}
 	said(c, lines, at)

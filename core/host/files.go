@@ -54,7 +54,8 @@ type owners map[string]map[string]bool
 
 // add takes a file of a package. The path may begin with a slash or not.
 func (o owners) add(path, name string) {
-	for _, key := range keysOf(strings.TrimPrefix(path, "/")) {
+	for _, q := range answered(path) {
+		key := q.String()
 		if o[key] == nil {
 			o[key] = map[string]bool{}
 		}
@@ -90,26 +91,26 @@ var known = []struct {
 	{File, "usr/share/aclocal", pattern.New(`^(usr/share/aclocal/[^/]+\.m4)$`)},
 }
 
-// keysOf are the keys of a file in the index, as questions are written.
-func keysOf(path string) []string {
-	var keys []string
+// answered are the questions that a file answers.
+func answered(path string) []Question {
+	var all []Question
+	path = strings.TrimPrefix(path, "/")
 	for _, k := range known {
 		if !strings.Contains(path, k.part) {
 			continue
 		}
 		if match := k.pattern.FindStringSubmatch(path); match != nil {
-			keys = append(keys, Question{k.kind, named(k.kind, match[1])}.String())
+			all = append(all, Question{k.kind, named(k.kind, match[1])})
 		}
 	}
-	return keys
+	return all
 }
 
-// AskedFor is the question that a file of the operating system answers.
+// AskedFor is the question by which the operating system is asked for a file.
 func AskedFor(path string) (q Question, known bool) {
-	for _, key := range keysOf(strings.TrimPrefix(path, "/")) {
-		kind, name, _ := strings.Cut(key, " ")
-		if slices.Contains(Kinds, Kind(kind)) {
-			return Question{Kind(kind), name}, true
+	for _, q := range answered(path) {
+		if slices.Contains(Kinds, q.Kind) {
+			return q, true
 		}
 	}
 	return q, false
@@ -199,46 +200,67 @@ func (f Files) Owners(questions []Question) map[Question][]string {
 	return found
 }
 
-// Deeper finds a header in the directories in which packages keep theirs apart, as
-// leaf.h in leaf-2/leaf.h: the header with its directory, and the packages. A
-// directory that is called like the header comes first, then the shortest name,
-// then the newest.
-func (f Files) Deeper(header string) (best Question, owners []string) {
-	prefix, end := []byte(string(Header)+" "), []byte("/"+header)
-	first, _, _ := strings.Cut(strings.TrimSuffix(strings.ToLower(header), ".h"), "/")
+// A Found is something that packages have.
+type Found struct {
+	Question
+	Owners []string
+}
+
+// Near finds what is only nearly called like what is asked for:
+//
+//   - a header in the directories in which packages keep theirs apart, as leaf.h in
+//     leaf-2/leaf.h. A directory that is called like the header comes first, then the
+//     shortest name, then the newest;
+//   - a module with a version as a part of its name, as leaf in leaf-2.0: the newest.
+func (f Files) Near(questions []Question) map[Question]Found {
+	found := map[Question]Found{}
+	f.each(func(key, packages []byte) {
+		for _, q := range questions {
+			if !q.near(key) {
+				continue
+			}
+			name := string(key[len(q.Kind)+1:])
+			if best, is := found[q]; !is || q.prefers(name, best.Name) {
+				found[q] = Found{Question{q.Kind, name}, strings.Split(string(packages), ",")}
+			}
+		}
+	})
+	return found
+}
+
+// numbered matches a version at the end of a module's name, as in leaf-2.0.
+var numbered = pattern.New(`^-?[\d.]+$`)
+
+// near tells whether a key of the index is nearly what is asked for.
+func (q Question) near(key []byte) bool {
+	name, is := bytes.CutPrefix(key, []byte(q.Kind))
+	if !is || len(name) == 0 || name[0] != ' ' {
+		return false
+	}
+	switch name = name[1:]; q.Kind {
+	case Header:
+		return bytes.HasSuffix(name, []byte("/"+q.Name))
+	case Module:
+		version, is := bytes.CutPrefix(name, []byte(q.Name))
+		return is && numbered.MatchString(string(version))
+	}
+	return false
+}
+
+// prefers tells whether a name is nearer than another that comes before it in the
+// index: of the same length, the last is the newest.
+func (q Question) prefers(name, other string) bool {
+	if q.Kind == Module {
+		return len(name) >= len(other)
+	}
+	first, _, _ := strings.Cut(strings.TrimSuffix(strings.ToLower(q.Name), ".h"), "/")
 	rank := func(name string) int {
 		if strings.HasPrefix(strings.ToLower(name), first) {
 			return len(name)
 		}
 		return len(name) + 1<<10
 	}
-	f.each(func(key, packages []byte) {
-		if !bytes.HasSuffix(key, end) || !bytes.HasPrefix(key, prefix) {
-			return
-		}
-		if name := string(key[len(prefix):]); best.Name == "" || rank(name) <= rank(best.Name) {
-			best, owners = Question{Header, name}, strings.Split(string(packages), ",")
-		}
-	})
-	return best, owners
-}
-
-// numbered matches a version at the end of a module's name, as in leaf-2.0.
-var numbered = pattern.New(`^-?[\d.]+$`)
-
-// Numbered finds a module by its name without the version that is a part of it:
-// the newest one, and its packages.
-func (f Files) Numbered(module string) (best Question, owners []string) {
-	prefix := []byte(string(Module) + " " + module)
-	f.each(func(key, packages []byte) {
-		if !bytes.HasPrefix(key, prefix) || !numbered.MatchString(string(key[len(prefix):])) {
-			return
-		}
-		if name := string(key[len(Module)+1:]); len(name) >= len(best.Name) { // sorted, so of the same length the last is the newest
-			best, owners = Question{Module, name}, strings.Split(string(packages), ",")
-		}
-	})
-	return best, owners
+	return rank(name) <= rank(other)
 }
 
 // Of returns something of a package that the operating system can be asked for:

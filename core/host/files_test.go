@@ -57,14 +57,13 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 		questions[11]: {"libleaf-parser-perl"}, questions[12]: {"libmoss-perl"}, questions[13]: {"libleaf-dev"},
 	}, f.Owners(questions))
 
-	deeper, owners := f.Deeper("moss.h")
-	assert.Equal(t, Question{Header, "moss/moss.h"}, deeper)
-	assert.Equal(t, []string{"libmoss-dev", "libmoss-old-dev"}, owners)
-	numbered, owners := f.Numbered("leaf")
-	assert.Equal(t, Question{Module, "leaf-2"}, numbered)
-	assert.Equal(t, []string{"libleaf-dev"}, owners)
-	numbered, _ = f.Numbered("lea")
-	assert.Empty(t, numbered.Name)
+	header, module, none := Question{Header, "moss.h"}, Question{Module, "leaf"}, Question{Module, "lea"}
+	near := f.Near([]Question{header, module, none})
+	assert.Equal(t, Question{Header, "moss/moss.h"}, near[header].Question)
+	assert.Equal(t, []string{"libmoss-dev", "libmoss-old-dev"}, near[header].Owners)
+	assert.Equal(t, Question{Module, "leaf-2"}, near[module].Question)
+	assert.Equal(t, []string{"libleaf-dev"}, near[module].Owners)
+	assert.Empty(t, near[none].Name)
 	best, found := f.Of("libmoss-dev")
 	assert.Equal(t, Question{Module, "moss"}, best, "%v", found)
 	_, found = f.Of("python3-leaves")

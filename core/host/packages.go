@@ -69,21 +69,22 @@ func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]strin
 	if len(paths) == 0 {
 		return nil, nil
 	}
-	var asked []string
-	for _, path := range paths {
-		asked = append(asked, Spellings(path)...)
+	spelled := make([][]string, len(paths))
+	for i, path := range paths {
+		spelled[i] = Spellings(path)
 	}
 	has := map[string]string{}
-	for asked := range slices.Chunk(asked, 2000) { // command lines have an end
+	for asked := range slices.Chunk(slices.Concat(spelled...), 2000) { // command lines have an end
 		if err := k.owning(ctx, asked, has); err != nil {
 			return nil, err
 		}
 	}
 	owners := map[string]string{}
-	for _, path := range paths {
-		for _, spelling := range Spellings(path) {
-			if name := has[spelling]; name != "" && owners[path] == "" {
+	for i, path := range paths {
+		for _, spelling := range spelled[i] {
+			if name := has[spelling]; name != "" {
 				owners[path] = name
+				break
 			}
 		}
 	}

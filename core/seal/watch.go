@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"unsafe"
 
@@ -26,7 +25,7 @@ import (
 // watchedName is what the third copy is called.
 const watchedName = "fernladder: watched"
 
-// Opened is how a record says what was done with a file: a line has it, a blank,
+// A record says what was done with a file by one of these: a line has it, a blank,
 // and the path, which is absolute.
 const (
 	Read = "read"
@@ -62,9 +61,8 @@ func filter() []unix.SockFilter {
 		return unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K, K: value, Jf: skip}
 	}
 	end := func(with uint32) unix.SockFilter { return unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: with} }
-	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 1), load(number), {Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
-	// Of another architecture's calls nothing is known: they go to the end(allow) above.
-	program[1].Jf = 2
+	// Of another architecture's calls nothing is known: they are let through at once.
+	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 2), load(number), {Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
 	for _, c := range calls {
 		if c.flags < 0 {
 			program = append(program, skipUnless(c.number, 1), end(tell))
@@ -132,8 +130,7 @@ type (
 
 // A watch is a record of what commands have opened.
 type watch struct {
-	lock sync.Mutex
-	seen map[string]bool // lines of the record
+	seen map[string]bool // lines of the record; follow's, until it is done
 	done chan error
 }
 
@@ -228,9 +225,7 @@ func (w *watch) take(told *notice) {
 	if calls[i].flags < 0 {
 		done = Ran
 	}
-	w.lock.Lock()
 	w.seen[done+" "+path] = true
-	w.lock.Unlock()
 }
 
 // textAt reads a text from the memory of a process: at most a path's length, over

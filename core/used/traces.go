@@ -19,6 +19,7 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/pattern"
+	"fernladder/core/seal"
 )
 
 // How is how it is known that a file was used.
@@ -216,7 +217,7 @@ func (f Files) Record(file string) error {
 	}
 	for line := range strings.Lines(string(text)) {
 		what, path, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
-		if what == "ran" {
+		if what == seal.Ran {
 			f.add(path, Ran)
 		} else {
 			f.add(path, Opened)

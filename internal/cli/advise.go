@@ -30,38 +30,38 @@ func (s *session) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	if r != nil {
 		file = r.File
 	}
-	says := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
+	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
 	switch c.Kind {
 	case diagnose.InSource:
-		return says("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
+		return say("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
 	case diagnose.MissingInSource:
-		return says("The archive is not complete for this build: some leave out what their repository has (submodules, generated files), which an [[extra]] or a git release in %s brings.", file)
+		return say("The archive is not complete for this build: some leave out what their repository has (submodules, generated files), which an [[extra]] or a git release in %s brings.", file)
 	case diagnose.TooNew:
 		if c.Name() == "cmake" {
-			return says("Newer releases know it. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
+			return say("Newer releases know it. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
 		}
-		return says("A newer release, or an older %s as a tool of its own recipe, is what helps.", c.Name())
+		return say("A newer release, or an older %s as a tool of its own recipe, is what helps.", c.Name())
 	case diagnose.WrongOption:
-		return says("Take it out of args or the options in %s, or ask for a release that has it.", file)
+		return say("Take it out of args or the options in %s, or ask for a release that has it.", file)
 	case diagnose.NoTarget:
-		return says("What the makefile is asked for is a step of %s; one that replaces it is what helps.", file)
+		return say("What the makefile is asked for is a step of %s; one that replaces it is what helps.", file)
 	case diagnose.NoMemory:
-		return says("Build with fewer jobs at once: -j 1")
+		return say("Build with fewer jobs at once: -j 1")
 	case diagnose.Race:
-		return says("If it goes well with -j 1: parallel = false in [build] of %s.", file)
+		return say("If it goes well with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
-		return says("Builds have no network. What it fetches can be an [[extra]] in %s.", file)
+		return say("Builds have no network. What it fetches can be an [[extra]] in %s.", file)
 	case diagnose.CompilerTooNew, diagnose.CompileError:
-		return says("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
+		return say("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
 	case diagnose.CompilerTooOld:
-		return says("An older release, or a newer compiler as a need with role = \"tool\" in %s, is what helps.", file)
+		return say("An older release, or a newer compiler as a need with role = \"tool\" in %s, is what helps.", file)
 	case diagnose.WarningError:
-		return says("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
+		return say("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
 	case diagnose.NotRelocatable:
-		return says("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
+		return say("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
 	case diagnose.Undefined:
 		if library, is := strings.CutPrefix(c.Found, "-l"); is {
-			return says("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library, c.Found, file)
+			return say("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library, c.Found, file)
 		}
 	}
 	return s.adviceForMissing(r, c)

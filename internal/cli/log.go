@@ -172,19 +172,22 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 // lastBuild is the build of the package that wrote a log last, whether it
 // succeeded, failed or was broken off.
 func lastBuild(s *store.Store, w resolve.Wanted) (store.Ref, error) {
-	builds, err := s.Logged(w.Name)
-	if err != nil {
-		return store.Ref{}, err
+	last, found, err := lastLogged(s, w, func(store.Ref) bool { return true })
+	if err == nil && !found {
+		err = &notInstalled{w.Name, s.Root}
 	}
-	var last store.Ref
+	return last, err
+}
+
+// lastLogged is the one of a package's builds that wrote a log last, of those that
+// count.
+func lastLogged(s *store.Store, w resolve.Wanted, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
+	builds, err := s.Logged(w.Name)
 	var when time.Time
 	for _, b := range builds {
-		if inRange(b.Version, w) && b.Wrote.After(when) {
-			last, when = b.Ref, b.Wrote
+		if inRange(b.Version, w) && b.Wrote.After(when) && counts(b.Ref) {
+			last, when, found = b.Ref, b.Wrote, true
 		}
 	}
-	if when.IsZero() {
-		return last, &notInstalled{w.Name, s.Root}
-	}
-	return last, nil
+	return last, found, err
 }

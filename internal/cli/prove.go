@@ -45,24 +45,15 @@ func (a *app) prove(ctx context.Context, names []string, f *ladderFlags) error {
 		return err
 	}
 	asked := slices.DeleteFunc(slices.Clone(l.jobs), func(j *build.Job) bool { return !j.Package.Asked })
-	b, end, err := a.builder(l, len(asked))
+	var all []proven
+	err = a.again(ctx, l, asked, func(b *build.Builder, j *build.Job) error {
+		differences, err := b.Prove(ctx, j)
+		all = append(all, proven{j.Name, j.Version, j.ID, append([]inspect.Difference{}, differences...)})
+		return err
+	})
 	if err != nil {
 		return err
 	}
-	if err := a.failed(ctx, b.Fetch(ctx, asked)); err != nil {
-		end()
-		return err
-	}
-	var all []proven
-	for _, j := range asked {
-		differences, err := b.Prove(ctx, j)
-		if err != nil {
-			end()
-			return err
-		}
-		all = append(all, proven{j.Name, j.Version, j.ID, append([]inspect.Difference{}, differences...)})
-	}
-	end()
 	if a.screen.JSON {
 		if err := a.screen.PrintJSON(all); err != nil {
 			return err
@@ -87,6 +78,29 @@ func (a *app) prove(ctx context.Context, names []string, f *ladderFlags) error {
 	}
 	if len(failed.packages) > 0 {
 		return failed
+	}
+	return nil
+}
+
+// again has a builder do something with packages that are installed, for which it
+// needs their sources.
+func (a *app) again(ctx context.Context, l *ladder, jobs []*build.Job, do func(*build.Builder, *build.Job) error) error {
+	b, end, err := a.builder(l, len(jobs))
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := a.failed(ctx, b.Fetch(ctx, jobs)); err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		err := do(b, j)
+		if failure := new(build.Failure); errors.As(err, &failure) {
+			a.advise(l.session, failure)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return nil
 }

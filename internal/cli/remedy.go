@@ -108,21 +108,13 @@ func (s *session) hostFor(questions []host.Question) (host.Question, []string) {
 			return other, owners[q]
 		}
 	}
+	near := files.Near(questions)
 	for _, q := range questions {
-		if q.Kind == host.Program {
-			if packages := host.PackageOf(q.Name, s.workshop.Machine.Family); packages != nil {
-				return q, packages
-			}
+		if packages := host.PackageOf(q.Name, s.workshop.Machine.Family); q.Kind == host.Program && packages != nil {
+			return q, packages
 		}
-		if q.Kind == host.Module {
-			if numbered, owners := files.Numbered(q.Name); owners != nil {
-				return numbered, owners
-			}
-		}
-		if q.Kind == host.Header {
-			if deeper, owners := files.Deeper(q.Name); owners != nil {
-				return deeper, owners
-			}
+		if found, is := near[q]; is {
+			return found.Question, found.Owners
 		}
 	}
 	if slices.Contains(host.Kinds, questions[0].Kind) {

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"time"
 
 	"fernladder/core/build"
 	"fernladder/core/host"
@@ -50,37 +49,15 @@ func (a *app) watch(ctx context.Context, names []string, f *ladderFlags) error {
 	if err := a.construct(ctx, l); err != nil {
 		return err
 	}
-	if err := a.watchAgain(ctx, l, again); err != nil {
-		return err
+	if len(again) > 0 {
+		if err := a.again(ctx, l, again, func(b *build.Builder, j *build.Job) error { return b.Watch(ctx, j) }); err != nil {
+			return err
+		}
 	}
 	if err := a.keepLock(l, f); err != nil {
 		return err
 	}
 	return a.showUsed(l.session, refs(asked), false)
-}
-
-func (a *app) watchAgain(ctx context.Context, l *ladder, jobs []*build.Job) error {
-	if len(jobs) == 0 {
-		return nil
-	}
-	b, end, err := a.builder(l, len(jobs))
-	if err != nil {
-		return err
-	}
-	defer end()
-	if err := a.failed(ctx, b.Fetch(ctx, jobs)); err != nil {
-		return err
-	}
-	for _, j := range jobs {
-		_, err := b.Watch(ctx, j)
-		if failure := new(build.Failure); errors.As(err, &failure) {
-			a.advise(l.session, failure)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // used shows what the last builds of packages have used of the operating system
@@ -109,24 +86,18 @@ func (a *app) used(names []string, write bool) error {
 }
 
 // lastUsed is the last build of a package of which it is known what it has used.
-func lastUsed(s *store.Store, w resolve.Wanted) (last store.Ref, err error) {
-	builds, err := s.Logged(w.Name)
-	if err != nil {
-		return last, err
+func lastUsed(s *store.Store, w resolve.Wanted) (store.Ref, error) {
+	if _, err := lastBuild(s, w); err != nil {
+		return store.Ref{}, err
 	}
-	var when time.Time
-	for _, b := range builds {
-		if _, err := build.UsedBy(s, b.Ref); err == nil && inRange(b.Version, w) && b.Wrote.After(when) {
-			last, when = b.Ref, b.Wrote
-		}
+	last, found, err := lastLogged(s, w, func(r store.Ref) bool {
+		_, err := build.UsedBy(s, r)
+		return err == nil
+	})
+	if err == nil && !found {
+		err = usage("of no build of %s it is known what it has used; fernladder build --watch %s finds out", w.Name, w.Name)
 	}
-	if !when.IsZero() {
-		return last, nil
-	}
-	if len(builds) > 0 {
-		return last, usage("of no build of %s it is known what it has used; fernladder build --watch %s finds out", w.Name, w.Name)
-	}
-	return last, &notInstalled{w.Name, s.Root}
+	return last, err
 }
 
 func (a *app) showUsed(s *session, builds []store.Ref, write bool) error {
