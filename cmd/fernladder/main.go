@@ -9,7 +9,7 @@ import (
 )
 
 func main() {
-	if status, started := seal.Main(os.Args, os.Stdin, os.Stdout, os.Stderr); started {
+	if status, started := seal.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))

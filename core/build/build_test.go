@@ -3,9 +3,9 @@ package build
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,8 +17,17 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
+	"fernladder/core/seal"
 	"fernladder/core/store"
 )
+
+// The test binary is the servers of its rooms.
+func TestMain(m *testing.M) {
+	if status, started := seal.Main(os.Args, os.Stderr); started {
+		os.Exit(status)
+	}
+	os.Exit(m.Run())
+}
 
 // jobs plans the jobs of a small ladder: plan stands on lib, which stands on
 // base, and is built with the tool, which runs with helper.
@@ -55,7 +64,7 @@ func short(job *Job, text string) string {
 			text = strings.ReplaceAll(text, "-"+below.ID, "")
 		}
 	}
-	text = strings.ReplaceAll(text, "/R/work/plan-1/", "W/")
+	text = strings.ReplaceAll(text, "/R/work/plan-1/box/", "W/")
 	return strings.ReplaceAll(text, "/R/trees/", "T/")
 }
 
@@ -161,31 +170,73 @@ func TestExcerptShowsTheFirstError(t *testing.T) {
 	}
 }
 
+// entered is an open room.
+func entered(t *testing.T) *seal.Session {
+	s, err := seal.Room{}.Enter("x")
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Leave() })
+	return s
+}
+
 func TestStatusInWords(t *testing.T) {
+	room := entered(t)
 	for script, want := range map[string]string{
 		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because the memory was full", "kill -15 $$": "was ended by signal 15 (terminated)",
+		"kill -XFSZ $$": "was ended for a file that is larger than builds may write (largest_file in the settings)",
 	} {
-		assert.Equal(t, want, status(exec.Command("sh", "-c", script).Run()))
+		_, err := (&Workshop{}).runIn(context.Background(), room, seal.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
+		assert.Equal(t, want, status(err))
 	}
-	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background())
+	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background(), room)
 	assert.Equal(t, "could not be run: there is no such program", status(missing))
 }
 
 // A process that ignores the request to end is killed, and what it has left in
 // the background with it.
 func TestProcessesEndWithTheirContext(t *testing.T) {
-	output, err := os.Create(filepath.Join(t.TempDir(), "out"))
-	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
-	time.AfterFunc(100*time.Millisecond, cancel)
-	err = process{dir: t.TempDir(), argv: []string{"sh", "-c", "trap '' TERM; sleep 876 & echo $!; while :; do sleep 0.1; done"},
-		env: []string{"PATH=/usr/bin:/bin"}, output: output}.run(ctx)
+	time.AfterFunc(200*time.Millisecond, cancel)
+	data, err := (&Workshop{}).runIn(ctx, entered(t), seal.User{}, process{dir: t.TempDir(),
+		argv: []string{"sh", "-c", "trap '' TERM; setsid sleep 876 & echo $!; while :; do sleep 0.1; done"}, env: []string{"PATH=/usr/bin:/bin"}})
 	assert.ErrorIs(t, err, context.Canceled)
-	data, err := os.ReadFile(output.Name())
+	pid, err := strconv.Atoi(strings.TrimSpace(string(data)))
 	require.NoError(t, err)
-	pid := 0
-	for _, c := range strings.TrimSpace(string(data)) {
-		pid = 10*pid + int(c-'0')
+	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 5*time.Second, 10*time.Millisecond)
+}
+
+// What is printed is kept up to a limit, and whoever keeps the pipe open is not
+// waited for.
+func TestAnOutletEnds(t *testing.T) {
+	var kept strings.Builder
+	over := 0
+	o, err := newOutlet(&kept, 10, seal.User{}, func() { over++ })
+	require.NoError(t, err)
+	fd, err := syscall.Dup(int(o.write.Fd()))
+	require.NoError(t, err)
+	defer syscall.Close(fd)
+	for range 1000 {
+		o.write.WriteString("leaf and frond\n")
 	}
-	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 2*time.Second, 10*time.Millisecond)
+	require.NoError(t, o.close())
+	assert.Equal(t, "leaf and f", kept.String())
+	assert.Equal(t, 1, over)
+}
+
+// A receipt is only taken for that of a job if it says what the job's id stands for.
+func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
+	_, planned := jobs(t, "")
+	job := planned[len(planned)-1]
+	receipt := func() *store.Receipt {
+		return &store.Receipt{Ref: job.Ref, Sources: []store.Source{{Digest: job.Parts[0].Archive.Digest}}, Options: map[string]string{}, Needs: job.Links()}
+	}
+	assert.NoError(t, job.fits(receipt()))
+	for what, forge := range map[string]func(*store.Receipt){
+		"other sources": func(r *store.Receipt) { r.Sources[0].Digest.Hex = strings.Repeat("1", 64) },
+		"other options": func(r *store.Receipt) { r.Options["plots"] = "on" },
+		"other needs":   func(r *store.Receipt) { r.Needs = nil },
+	} {
+		r := receipt()
+		forge(r)
+		assert.ErrorContains(t, job.fits(r), what)
+	}
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +16,7 @@ import (
 
 	"fernladder/core/diagnose"
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/schedule"
@@ -50,12 +51,14 @@ type building struct {
 	job  *Job
 	dirs workDirs
 	env  []string
-	progress
-	parts  []store.Source // as they came in this run
-	began  time.Time
-	stages []store.StageTime
-	used   usage         // by the commands of the stage
-	inside *seal.Session // the sealed room, once there is one
+	journal
+	parts    []store.Source // as they came in this run
+	began    time.Time
+	stages   []store.StageTime
+	used     usage         // by the commands of the stage
+	inside   *seal.Session // the room, once there is one
+	user     seal.User     // whom its commands are on the machine
+	giveBack func()        // the user
 }
 
 // NewBuilder returns a builder with these slots.
@@ -75,7 +78,7 @@ func (b *Builder) begin(job *Job, parts []store.Source) *building {
 // build builds a job whose needs are installed and whose archive is in the
 // store. It does nothing when its tree is there. The caller holds one job slot.
 // Errors are of type *Failure when the build is at fault.
-func (g *building) build(ctx context.Context) (*store.Receipt, error) {
+func (g *building) build(ctx context.Context) (receipt *store.Receipt, err error) {
 	unlock, err := g.Store.LockBuild(ctx, g.job.Ref, func() {
 		g.Events.Event(event.Event{Kind: event.Waiting, Package: g.job.Name, Version: g.job.Version, Text: "another fernladder to build the same"})
 	})
@@ -84,14 +87,17 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 	}
 	defer unlock()
 	if g.Store.Installed(g.job.Ref) {
-		return g.Store.Receipt(g.job.Ref)
+		if receipt, err = g.Store.Receipt(g.job.Ref); err == nil {
+			err = g.job.fits(receipt)
+		}
+		return receipt, err
 	}
 	free, err := g.holdNeeds(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer free()
-	defer g.leave()
+	defer g.end(&err)
 	if err := g.prepare(ctx); err != nil {
 		return nil, g.Store.Wrap(err)
 	}
@@ -104,6 +110,17 @@ func (g *building) build(ctx context.Context) (*store.Receipt, error) {
 		}
 	}
 	return g.finish(ctx)
+}
+
+// end leaves the room and gives the user back, whatever came of the build.
+func (g *building) end(err *error) {
+	if left := g.leave(); *err == nil {
+		*err = g.Store.Wrap(left)
+	}
+	if g.giveBack != nil {
+		g.giveBack()
+		g.giveBack = nil
+	}
 }
 
 // stage does a stage, times it, and tells of it.
@@ -164,18 +181,17 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 	}
 	defer output.Close()
 	switch stage.Name {
+	case StagePatch:
+		err = g.givePatches()
 	case "configure":
 		err = g.renew(g.dirs.build)
 	case StagePlace:
 		if err = g.renew(g.dirs.stage); err == nil {
-			err = errors.Join(g.discard(), g.empty())
+			err = errors.Join(g.takeBackEarlier(), g.empty())
 		}
 	}
-	if _, missing := os.Stat(g.dirs.system); err == nil && missing != nil {
-		err = g.failure(stage.Name, fmt.Sprintf("the source has no directory %s, which the recipe says is built", g.job.Package.Recipe.Build.Dir), "")
-	}
 	if err == nil {
-		err = os.MkdirAll(g.dirs.build, 0o755)
+		err = g.beginIn(stage.Name)
 	}
 	if err != nil {
 		return err
@@ -184,21 +200,42 @@ func (g *building) run(ctx context.Context, stage Stage) error {
 		g.env = g.environment(g.job, g.Newest)
 	}
 	err = g.commands(ctx, stage, output, log)
-	if stage.Name == StagePlace {
-		if err == nil {
-			err = g.collect(ctx, log)
-		}
-		if err != nil { // what was filled in place is no tree
-			err = errors.Join(err, g.discard())
-		}
+	if stage.Name == StagePlace && err == nil {
+		err = g.collect(ctx, log)
 	}
 	return err
+}
+
+// beginIn sees to it that there is a directory to build in.
+func (g *building) beginIn(stage string) error {
+	box, err := ground.OpenDir(g.dirs.box)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	below := func(dir string) string { return strings.TrimPrefix(dir, g.dirs.box+"/") }
+	if info, err := box.Lstat(below(g.dirs.system)); err != nil || !info.Mode.IsDir() {
+		return g.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe says is built", g.job.Package.Recipe.Build.Dir), "")
+	}
+	if info, err := box.Lstat(below(g.dirs.build)); err == nil && info.Mode.IsDir() {
+		return nil
+	}
+	return g.renew(g.dirs.build)
+}
+
+// takeBackEarlier takes away a tree that is not complete. Where the build is only
+// compared, there is none; what is lent to a room that is there, it has.
+func (g *building) takeBackEarlier() error {
+	if g.again || g.inside != nil {
+		return nil
+	}
+	return g.Store.Discard(g.job.Ref)
 }
 
 func (g *building) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
 		err := g.command(ctx, c, output)
-		if err != nil && ctx.Err() == nil && !errors.Is(err, errWordy) && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
+		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
 			if g.alone(ctx, c, output) == nil {
 				continue
 			}
@@ -229,24 +266,15 @@ func (g *building) alone(ctx context.Context, c Command, output *os.File) error 
 	return err
 }
 
-// discard takes a tree away that is not complete. Where the build is only
-// compared, there is none.
-func (g *building) discard() error {
-	if g.again {
-		return nil
-	}
-	return g.Store.Discard(g.job.Ref)
-}
-
-// renew empties a directory that a stage fills, unless it is the source.
+// renew empties a directory of the box that a stage fills, unless it is the source.
 func (g *building) renew(dir string) error {
 	if dir == g.dirs.system {
 		return nil
 	}
-	if err := os.RemoveAll(dir); err != nil {
+	if err := ground.Remove(dir); err != nil {
 		return err
 	}
-	return os.MkdirAll(dir, 0o755)
+	return g.own(dir)
 }
 
 // what names a command of a stage.
@@ -259,17 +287,11 @@ func what(c Command) string {
 
 // command runs one command, with the job slots it is entitled to.
 func (g *building) command(ctx context.Context, c Command, output *os.File) (err error) {
-	p := process{dir: c.Dir, env: append(slices.Clone(g.env), g.traces(g.Running)...), output: output, used: &g.used}
-	if p.room, err = g.room(); err != nil {
+	room, err := g.enter()
+	if err != nil {
 		return err
 	}
-	if p.room.Level == seal.Sealed {
-		if p.inside, err = g.enter(p.room); err != nil {
-			return err
-		}
-	} else {
-		defer g.leaveRoom()
-	}
+	p := process{dir: c.Dir, env: append(slices.Clone(g.env), g.traceEnvironment(g.Running)...), used: &g.used}
 	if c.Jobs == Leased && g.knowsSlots(ctx, c.Argv[0]) {
 		c.Jobs, c.Named = Shared, true
 		c.Argv = slices.DeleteFunc(slices.Clone(c.Argv), func(arg string) bool { return arg == "-j$FL_JOBS" })
@@ -283,6 +305,9 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) (err
 		}
 		defer line.Close()
 		p.files = line.Inherited()
+		if err := g.giveLine(line, g.linePath(c)); err != nil {
+			return err
+		}
 		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags())
 	case Leased:
 		leased := g.Slots.Lease(g.Slots.Number() - 1)
@@ -299,42 +324,56 @@ func (g *building) command(ctx context.Context, c Command, output *os.File) (err
 	if c.Argv[0] == "sh" { // the shell expands its variables itself
 		p.argv = c.Argv
 	}
+	if g.job.Watch {
+		if p.record, err = os.OpenFile(filepath.Join(g.dirs.work, openedFile), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+			return err
+		}
+		defer p.record.Close()
+	}
 	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
-	limited, stop := g.limit(ctx, output)
-	defer stop()
-	err = p.run(limited)
+	limited, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	most := int64(0)
+	if g.LargestLog > 0 {
+		at, err := output.Seek(0, io.SeekCurrent)
+		if err != nil {
+			return err
+		}
+		most = max(1, g.LargestLog-at)
+	}
+	printed, err := newOutlet(output, most, g.user, func() { cancel(errWordy) })
+	if err != nil {
+		return err
+	}
+	p.output = printed.write
+	err = p.run(limited, room)
+	if closed := printed.close(); err == nil {
+		err = closed
+	}
 	if cause := context.Cause(limited); errors.Is(cause, errWordy) {
 		return cause
 	}
 	return err
 }
 
+// giveLine lets the build's user open the pipe that job slots come through.
+func (g *building) giveLine(line *schedule.Line, path string) error {
+	if !g.user.Other() {
+		return nil
+	}
+	if path != "" {
+		return os.Lchown(path, g.user.UID, g.user.GID)
+	}
+	for _, f := range line.Inherited() {
+		if err := f.Chown(g.user.UID, g.user.GID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // errWordy is the error for a command that prints without end.
 var errWordy = errors.New("it has printed more than the settings allow (largest_log)")
-
-// limit ends a command whose output has become too large.
-func (g *building) limit(ctx context.Context, output *os.File) (limited context.Context, stop func()) {
-	if g.LargestLog == 0 {
-		return ctx, func() {}
-	}
-	limited, cancel := context.WithCancelCause(ctx)
-	const often = time.Second / 2
-	ticker := time.NewTicker(often)
-	go func() {
-		defer ticker.Stop()
-		for {
-			select {
-			case <-limited.Done():
-				return
-			case <-ticker.C:
-				if info, err := output.Stat(); err == nil && info.Size() > g.LargestLog {
-					cancel(errWordy)
-				}
-			}
-		}
-	}()
-	return limited, func() { cancel(nil) }
-}
 
 // knowsSlots tells whether a ninja takes job slots from a pipe that has a name,
 // as those from 1.13 on do. Others are leased theirs.
@@ -354,26 +393,41 @@ func (g *building) linePath(c Command) string {
 	if !c.Named {
 		return ""
 	}
-	return filepath.Join(g.dirs.work, "slots")
+	return filepath.Join(g.dirs.given, "slots")
 }
 
 // has tells whether the source has a file of that name somewhere.
 func (g *building) has(name string) bool {
 	found := false
-	filepath.WalkDir(g.dirs.source, func(path string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() && strings.HasSuffix(path, "/"+name) {
+	g.walkBox(g.dirs.source, func(e ground.Entry) error {
+		if !e.Mode.IsDir() && (e.Name == name || strings.HasSuffix(e.Name, "/"+name)) {
 			found = true
-			return fs.SkipAll
+			return ground.Stop
 		}
 		return nil
 	})
 	return found
 }
 
+// walkBox goes through a directory of the box, as far as that can be done.
+func (g *building) walkBox(dir string, visit func(ground.Entry) error) error {
+	box, err := ground.OpenDir(g.dirs.box)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	d, err := box.Sub(strings.TrimPrefix(dir, g.dirs.box+"/"))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Walk(true, visit)
+}
+
 func (g *building) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: g.job.Name, Version: g.job.Version, Stage: stage, What: what, Log: log, Work: g.dirs.work}
 	if log != "" {
-		if cause := Diagnose(log, g.dirs.build); cause.Known() {
+		if cause := Diagnose(log, g.dirs.box, g.dirs.build); cause.Known() {
 			if cause.Kind == diagnose.MissingHeader && g.has(cause.Name()) {
 				cause.Kind = diagnose.InSource
 			}
@@ -385,7 +439,7 @@ func (g *building) failure(stage, what, log string) *Failure {
 	}
 	var disk syscall.Statfs_t
 	const almostNothing = 1 << 20
-	if err := syscall.Statfs(g.Store.Root, &disk); err == nil && disk.Bavail*uint64(disk.Bsize) < almostNothing {
+	if err := syscall.Statfs(g.Store.Root, &disk); err == nil && (disk.Bavail*uint64(disk.Bsize) < almostNothing || disk.Files > 0 && disk.Ffree == 0) {
 		f.DiskFull = true
 		f.What += "; the disk that holds " + g.Store.Root + " is full"
 	}

@@ -151,7 +151,7 @@ func (w *Workshop) environment(job *Job, newest time.Time) []string {
 // they would write that of the work directory, as in debug information. Makefiles
 // and scripts choose their flags themselves.
 func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string) {
-	flag := "-ffile-prefix-map=" + d.work + "=/build/" + job.Name + "-" + job.Version
+	flag := "-ffile-prefix-map=" + d.box + "=/build/" + job.Name + "-" + job.Version
 	var names []string
 	switch m {
 	case recipe.Configure, recipe.Meson:

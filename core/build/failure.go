@@ -9,7 +9,9 @@ import (
 	"strings"
 
 	"fernladder/core/diagnose"
+	"fernladder/core/ground"
 	"fernladder/core/pattern"
+	"fernladder/core/store"
 )
 
 // Failure is the error when a stage of a build failed.
@@ -67,9 +69,14 @@ var harmlessPattern = pattern.New(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+
 const ownMark = "· "
 
 // Diagnose reads the end of a log and finds out what went wrong. Where that only
-// points to another log, below the directory dir, it reads that one.
-func Diagnose(file, dir string) diagnose.Cause {
-	text, skipped, err := end(file)
+// points to another log, below the directory dir, it reads that one. dir is below
+// box, in which others may have put anything.
+func Diagnose(file, box, dir string) diagnose.Cause {
+	log, err := ground.Open(file)
+	if err != nil {
+		return diagnose.Cause{Kind: diagnose.Unknown}
+	}
+	text, skipped, err := end(log)
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
@@ -82,7 +89,7 @@ func Diagnose(file, dir string) diagnose.Cause {
 		if !filepath.IsAbs(other) {
 			other = filepath.Join(dir, other)
 		}
-		if more, _, err := end(other); err == nil && strings.HasPrefix(other, dir+"/") {
+		if more, ok := pointedTo(box, dir, filepath.Clean(other)); ok {
 			if found := diagnose.Elsewhere(other, more); found.Known() {
 				c = found
 				c.See, c.In = other, other
@@ -90,6 +97,31 @@ func Diagnose(file, dir string) diagnose.Cause {
 		}
 	}
 	return Printable(c)
+}
+
+// DiagnoseBuild diagnoses a log of a build that has failed.
+func DiagnoseBuild(s *store.Store, r store.Ref, log string) diagnose.Cause {
+	box := boxOf(s.Work(r))
+	return Diagnose(log, box, filepath.Join(box, "build"))
+}
+
+// pointedTo reads the end of a log that a build has left below dir.
+func pointedTo(box, dir, other string) (string, bool) {
+	name, below := strings.CutPrefix(other, box+"/")
+	if !below || !strings.HasPrefix(other, dir+"/") {
+		return "", false
+	}
+	d, err := ground.OpenDir(box)
+	if err != nil {
+		return "", false
+	}
+	defer d.Close()
+	f, err := d.Open(name)
+	if err != nil {
+		return "", false
+	}
+	text, _, err := end(f)
+	return text, err == nil
 }
 
 // Printable makes the lines of a cause safe to show on a terminal.
@@ -102,17 +134,20 @@ func Printable(c diagnose.Cause) diagnose.Cause {
 var ownLines = pattern.New("(?m)^" + ownMark + ".*$")
 
 // end returns the end of a log, however much a build has printed, and how many
-// lines are before it.
-func end(file string) (text string, skipped int, err error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", 0, err
-	}
+// lines are before it, and closes it. Of what has no end, they are not counted.
+func end(f *os.File) (text string, skipped int, err error) {
 	defer f.Close()
-	const enough = 4 << 20
+	const enough, counted = 4 << 20, 4 << 30
 	info, err := f.Stat()
 	if err != nil {
 		return "", 0, err
+	}
+	if info.Size() > counted {
+		if _, err := f.Seek(info.Size()-enough, io.SeekStart); err != nil {
+			return "", 0, err
+		}
+		data, err := io.ReadAll(io.LimitReader(f, enough))
+		return string(data), 0, err
 	}
 	before := bufio.NewReader(io.LimitReader(f, max(0, info.Size()-enough)))
 	for {
@@ -131,7 +166,11 @@ func end(file string) (text string, skipped int, err error) {
 // tail returns the lines of the end of a log, but for empty ones and those that
 // say which command runs where.
 func tail(file string) (lines []string, err error) {
-	text, _, err := end(file)
+	log, err := ground.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := end(log)
 	for line := range strings.Lines(text) {
 		if line = strings.TrimRight(line, "\r\n"); line != "" && !strings.HasPrefix(line, ownMark) {
 			lines = append(lines, line)

@@ -2,7 +2,9 @@ package build
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,8 +15,14 @@ import (
 )
 
 // furnish adds to what a build has placed what its recipe promises besides:
-// desktop entries, and links to the configuration files in the root.
-func (g *building) furnish(staged, log string) error {
+// desktop entries, and links to the configuration files in the root. What was placed
+// may have links in it: nothing goes through one that leads out of the tree.
+func (g *building) furnish(log string) error {
+	staged, err := os.OpenRoot(g.dirs.placed)
+	if err != nil {
+		return err
+	}
+	defer staged.Close()
 	p := g.job.Package
 	for i, l := range p.Recipe.Launchers {
 		if !l.When.Holds(p.Facts(g.Machine)) {
@@ -33,15 +41,15 @@ func (g *building) furnish(staged, log string) error {
 }
 
 // launcher writes a desktop entry, by the Desktop Entry Specification 1.5.
-func (g *building) launcher(staged, log string, number int, l *recipe.Launcher) error {
+func (g *building) launcher(staged *os.Root, log string, number int, l *recipe.Launcher) error {
 	words := strings.Fields(l.Run)
 	program := filepath.Join("bin", words[0])
-	if info, err := os.Stat(filepath.Join(staged, program)); err != nil || info.Mode()&0o111 == 0 {
+	if info, err := staged.Stat(program); err != nil || info.Mode()&0o111 == 0 {
 		return g.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build has placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
 	}
 	icon := ""
 	if l.Icon != "" {
-		if _, err := os.Stat(filepath.Join(staged, l.Icon)); err != nil {
+		if _, err := staged.Stat(l.Icon); err != nil {
 			return g.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
 		}
 		icon = filepath.Join(g.job.Tree, l.Icon)
@@ -80,19 +88,40 @@ func (g *building) launcher(staged, log string, number int, l *recipe.Launcher) 
 	if len(l.Categories) > 0 {
 		line("Categories", strings.Join(l.Categories, ";")+";")
 	}
-	dir := filepath.Join(staged, "share", "applications")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
+	dir := "share/applications"
+	if err := staged.MkdirAll(dir, 0o755); err != nil {
+		return g.notInTree(dir, err, log)
 	}
 	name := g.job.Name
 	if number > 0 {
 		name = fmt.Sprintf("%s-%d", name, number+1)
 	}
 	file := filepath.Join(dir, name+".desktop")
-	if _, err := os.Lstat(file); err == nil {
+	if _, err := staged.Lstat(file); err == nil {
 		return g.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
 	}
-	return os.WriteFile(file, text.Bytes(), 0o644)
+	return g.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
+}
+
+// notInTree makes a failure of the build of an error that the tree is at fault for:
+// where something of the program's would go, it has a link that leads elsewhere, or
+// a file.
+func (g *building) notInTree(name string, err error, log string) error {
+	if err == nil {
+		return nil
+	}
+	if disk := g.failure(StagePlace, fmt.Sprintf("%s cannot be made in what was placed: %v", name, reason(err)), log); !disk.DiskFull {
+		return disk
+	}
+	return err
+}
+
+func reason(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err
+	}
+	return err
 }
 
 // execWord quotes a word of an Exec key where it has to be.
@@ -138,24 +167,24 @@ func (g *building) configs() []store.Config {
 }
 
 // config puts a link in the place of a configuration file.
-func (g *building) config(staged, log string, c *recipe.Config) error {
-	file, sample, missing := filepath.Join(staged, c.File), filepath.Join(staged, sampleOf(c)), c.Sample
+func (g *building) config(staged *os.Root, log string, c *recipe.Config) error {
+	sample, missing := sampleOf(c), c.Sample
 	if c.Sample == "" {
 		missing = c.File
-		if info, err := os.Lstat(file); err == nil && info.Mode().IsRegular() {
-			if err := os.Rename(file, sample); err != nil {
-				return err
+		if info, err := staged.Lstat(c.File); err == nil && info.Mode().IsRegular() {
+			if err := staged.Rename(c.File, sample); err != nil {
+				return g.notInTree(sample, err, log)
 			}
 		}
 	}
-	if info, err := os.Lstat(sample); err != nil || !info.Mode().IsRegular() {
+	if info, err := staged.Lstat(sample); err != nil || !info.Mode().IsRegular() {
 		return g.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
 	}
-	if err := os.RemoveAll(file); err != nil {
-		return err
+	if err := staged.RemoveAll(c.File); err != nil {
+		return g.notInTree(c.File, err, log)
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return err
+	if err := staged.MkdirAll(filepath.Dir(c.File), 0o755); err != nil {
+		return g.notInTree(c.File, err, log)
 	}
-	return os.Symlink(g.Store.ConfigFile(g.job.Name, c.File), file)
+	return g.notInTree(c.File, staged.Symlink(g.Store.ConfigFile(g.job.Name, c.File), c.File), log)
 }

@@ -5,11 +5,13 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"os"
+	"maps"
 	"path/filepath"
+	"slices"
 
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -100,12 +102,40 @@ func arguments(job *Job) []string {
 func digestPatches(r *recipe.Recipe, release *recipe.Release) ([]store.Source, error) {
 	var patches []store.Source
 	for _, name := range release.Patches {
-		data, err := os.ReadFile(filepath.Join(r.Dir, name))
+		data, err := ground.ReadFile(filepath.Join(r.Dir, name), largestPatch)
 		if err != nil {
 			return nil, keyfile.Problems{{Position: release.Position, Message: "a patch cannot be read: " + err.Error()}}
 		}
-		sum := sha256.Sum256(data)
-		patches = append(patches, store.Source{File: name, Digest: recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}})
+		patches = append(patches, store.Source{File: name, Digest: digestOf(data)})
 	}
 	return patches, nil
+}
+
+func digestOf(data []byte) recipe.Digest {
+	sum := sha256.Sum256(data)
+	return recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}
+}
+
+// fits says whether a receipt is that of a job: the build id stands for all of it,
+// but anybody could have written a receipt.
+func (j *Job) fits(r *store.Receipt) error {
+	wrong := func(what string) error {
+		return &store.Error{Path: j.Tree, Err: fmt.Errorf("this receipt is not that of its build: %s", what),
+			Advice: "Remove it, and install the package again: fernladder remove --trees " + j.Name}
+	}
+	if len(r.Sources) != len(j.Parts) {
+		return wrong("it has other sources")
+	}
+	for i, part := range j.Parts {
+		if part.Checkout != nil && r.Sources[i].Commit != part.Checkout.ID() || part.Checkout == nil && r.Sources[i].Digest != part.Archive.Digest {
+			return wrong("it has other sources")
+		}
+	}
+	if !maps.Equal(r.Options, j.Package.Options) {
+		return wrong("it has other options")
+	}
+	if !slices.Equal(r.Needs, j.Links()) {
+		return wrong("it has other needs")
+	}
+	return nil
 }

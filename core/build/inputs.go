@@ -12,8 +12,8 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
-	"fernladder/core/store"
 )
 
 // inputs is a digest of what a stage is made from, besides the stages before it.
@@ -71,23 +71,23 @@ func (g *building) adopt(ctx context.Context) error {
 	if g.again || !g.pure() {
 		return nil
 	}
-	files, err := filepath.Glob(filepath.Join(g.Store.Root, "work", g.job.Name+"-"+g.job.Version+"-*", "progress.json"))
+	files, err := filepath.Glob(filepath.Join(g.Store.Root, "work", g.job.Name+"-"+g.job.Version+"-*", journalFile))
 	if err != nil {
 		return err
 	}
 	for _, file := range files {
-		var other progress
-		data, err := os.ReadFile(file)
+		var other journal
+		data, err := ground.ReadFile(file, largestJournal)
 		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != g.job.Name || other.Build == g.job.Ref || !other.Pure || !maps.Equal(other.Options, g.job.Package.Options) ||
 			other.Running == StageUnpack || other.Running == StagePatch || !slices.Contains(other.Done, StageUnpack) ||
 			other.Inputs[StageUnpack] != g.inputs(StageUnpack) || other.Inputs[StagePatch] != "" && other.Inputs[StagePatch] != g.inputs(StagePatch) {
 			continue
 		}
-		taken, err := g.take(ctx, other.Build, filepath.Join(filepath.Dir(file), "source"))
+		taken, err := g.take(ctx, other, filepath.Dir(file))
 		if err != nil || !taken {
 			continue // it is unpacked, then
 		}
-		g.progress = progress{Done: []string{StageUnpack}, Newest: other.Newest, Sources: other.Sources,
+		g.journal = journal{Done: []string{StageUnpack}, Newest: other.Newest, Sources: other.Sources,
 			Inputs: other.Inputs, Seconds: other.Seconds, CPU: other.CPU}
 		if slices.Contains(other.Done, StagePatch) {
 			g.Done = append(g.Done, StagePatch)
@@ -99,20 +99,26 @@ func (g *building) adopt(ctx context.Context) error {
 
 // take moves the source of another build here, unless somebody works on it, and
 // deletes the rest.
-func (g *building) take(ctx context.Context, other store.Ref, source string) (bool, error) {
+func (g *building) take(ctx context.Context, other journal, work string) (bool, error) {
 	const moment = 20 * time.Millisecond
 	soon, cancel := context.WithTimeout(ctx, moment)
 	defer cancel()
-	unlock, err := g.Store.LockBuild(soon, other, func() {})
+	unlock, err := g.Store.LockBuild(soon, other.Build, func() {})
 	if err != nil {
 		return false, err
 	}
 	defer unlock()
-	if err := os.RemoveAll(g.dirs.source); err != nil {
+	source := filepath.Join(boxOf(work), "source")
+	if g.user != other.User {
+		if err := ground.Give(source, other.User.UID, g.user.UID, g.user.GID); err != nil {
+			return false, err
+		}
+	}
+	if err := ground.Remove(g.dirs.source); err != nil {
 		return false, err
 	}
 	if err := os.Rename(source, g.dirs.source); err != nil {
 		return false, err
 	}
-	return true, os.RemoveAll(g.Store.Work(other))
+	return true, ground.Remove(work)
 }

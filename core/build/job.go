@@ -82,8 +82,14 @@ type Workshop struct {
 	// The zero value is seal.Open.
 	Isolation seal.Level
 
+	// Users are lent to builds and tries when root runs them.
+	Users seal.Users
+	// Most is what a build or a try may take.
+	Most seal.Limits
 	// LargestLog is the most bytes that a stage may print; 0 is no limit.
 	LargestLog int64
+	// LargestTree is the most bytes that a build may place; 0 is no limit.
+	LargestTree int64
 
 	again bool // what is built is built already, and only compared
 }
@@ -203,9 +209,20 @@ func (j *Job) Links() []store.Link {
 	return links
 }
 
-// workDirs are the directories of a build below its work directory.
+// workDirs are the directories of a build. Those of the program itself are in the
+// work directory: no build sees them. The box and what stands in for the tree are
+// the build's, to do with as it likes, and foreign ground to the program.
 type workDirs struct {
-	work, source, build, stage, home, tmp, supply string
+	work   string
+	room   string // an empty directory to put a sealed room together on
+	given  string // what the build is given to read
+	tries  string
+	placed string // what becomes the tree: files that the program has made itself
+
+	box                                     string
+	source, build, stage, home, tmp, supply string // in the box
+	traces                                  string // in the box
+	prefix                                  string // stands in for the tree in a sealed room
 
 	system string // what the build system is in: the source, or a directory of it
 }
@@ -215,10 +232,12 @@ func (w *Workshop) dirs(job *Job) workDirs {
 	if w.again {
 		work += ".again"
 	}
+	box := boxOf(work)
 	d := workDirs{
-		work: work, source: filepath.Join(work, "source"), build: filepath.Join(work, "build"),
-		stage: filepath.Join(work, "stage"), home: filepath.Join(work, "home"), tmp: filepath.Join(work, "tmp"),
-		supply: filepath.Join(work, "supply"),
+		work: work, room: filepath.Join(work, "room"), given: filepath.Join(work, "given"), tries: filepath.Join(work, "tries"),
+		placed: filepath.Join(work, "placed"), prefix: filepath.Join(work, "prefix"), box: box,
+		source: filepath.Join(box, "source"), build: filepath.Join(box, "build"), stage: filepath.Join(box, "stage"),
+		home: filepath.Join(box, "home"), tmp: filepath.Join(box, "tmp"), supply: filepath.Join(box, "supply"), traces: filepath.Join(box, "traces"),
 	}
 	b := job.Package.Recipe.Build
 	d.system = filepath.Join(d.source, b.Dir)
@@ -227,3 +246,5 @@ func (w *Workshop) dirs(job *Job) workDirs {
 	}
 	return d
 }
+
+func boxOf(work string) string { return filepath.Join(work, "box") }

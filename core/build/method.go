@@ -12,8 +12,8 @@ func (w *Workshop) stages(job *Job) []Stage {
 	d := w.dirs(job)
 	r := job.Package.Recipe
 	var patches []Command
-	for _, patch := range job.Patches {
-		patches = append(patches, Command{Dir: d.source, Argv: patchCommand(filepath.Join(r.Dir, patch.File))})
+	for i := range job.Patches {
+		patches = append(patches, Command{Dir: d.source, Argv: patchCommand(d.patch(job, i))})
 	}
 	stages := []Stage{{Name: StageUnpack}}
 	if len(patches) > 0 {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 	"fernladder/core/source"
@@ -81,7 +82,7 @@ func supplies(r *recipe.Recipe, facts recipe.Facts) []*recipe.Supply {
 func (p Part) source(url string, signed *signature.Good) store.Source {
 	s := store.Source{URL: url, Digest: p.Archive.Digest, Into: p.Into, Signed: signed}
 	if p.Checkout != nil {
-		s.URL, s.Commit = p.Checkout.URL(), p.Checkout.ID()
+		s.URL, s.Commit = source.Redacted(p.Checkout.URL()), p.Checkout.ID()
 	}
 	return s
 }
@@ -130,9 +131,9 @@ func (w *Workshop) CheckOffline(ctx context.Context, jobs []*Job) error {
 		for _, p := range j.Parts {
 			switch {
 			case p.Checkout != nil && !w.Repositories().Has(ctx, *p.Checkout):
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: p.Checkout.URL() + " at " + p.Checkout.ID()})
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
 			case p.Checkout == nil && !archives.Has(p.Archive.Digest) && !slices.ContainsFunc(p.Archive.URLs, local):
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: p.Archive.URLs[0]})
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Archive.URLs[0])})
 			}
 		}
 	}
@@ -145,29 +146,56 @@ func (w *Workshop) CheckOffline(ctx context.Context, jobs []*Job) error {
 // local tells whether a URL is that of a file on this machine.
 func local(url string) bool { return strings.HasPrefix(url, "file://") }
 
-// unpack puts the source together.
+// unpack puts the source together, where no build can see it, and then gives it to
+// the build.
 func (g *building) unpack(ctx context.Context) error {
-	if err := os.RemoveAll(g.dirs.source); err != nil {
+	aside := filepath.Join(g.dirs.work, "unpacked")
+	if err := ground.Remove(aside); err != nil {
 		return err
 	}
+	if err := os.Mkdir(aside, 0o700); err != nil {
+		return err
+	}
+	source := filepath.Join(aside, "source")
 	for _, part := range g.job.Parts {
-		if err := g.unpackPart(ctx, part); err != nil {
+		if err := g.unpackPart(ctx, part, source); err != nil {
 			return err
 		}
 	}
-	if len(g.job.Supplies) > 0 {
-		return g.Supplies().Lay(ctx, g.job.Supplies, g.dirs.supply)
-	}
-	return nil
-}
-
-// unpackPart unpacks aside, then moves what came to where it belongs: what is in
-// the archive's only directory, if it has one only, else what is in the archive.
-func (g *building) unpackPart(ctx context.Context, part Part) error {
-	fresh := filepath.Join(g.dirs.work, "unpacked")
-	if err := os.RemoveAll(fresh); err != nil {
+	if err := g.handOver(source, g.dirs.source); err != nil {
 		return err
 	}
+	if len(g.job.Supplies) > 0 {
+		supply := filepath.Join(aside, "supply")
+		if err := g.Supplies().Lay(ctx, g.job.Supplies, supply); err != nil {
+			return err
+		}
+		if err := g.handOver(supply, g.dirs.supply); err != nil {
+			return err
+		}
+	}
+	return ground.Remove(aside)
+}
+
+// handOver gives a directory, that the program has filled, to the build, at a place
+// in its box.
+func (g *building) handOver(from, to string) error {
+	if g.user.Other() {
+		if err := ground.Give(from, os.Geteuid(), g.user.UID, g.user.GID); err != nil {
+			return err
+		}
+	}
+	if err := ground.Remove(to); err != nil {
+		return err
+	}
+	return os.Rename(from, to)
+}
+
+// unpackPart unpacks beside the source, then moves what came to where it belongs:
+// what is in the archive's only directory, if it has one only, else what is in the
+// archive.
+func (g *building) unpackPart(ctx context.Context, part Part, into string) error {
+	fresh := into + ".part"
 	if err := os.Mkdir(fresh, 0o755); err != nil {
 		return err
 	}
@@ -176,7 +204,7 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 	var err error
 	from := ""
 	if part.Checkout != nil {
-		from = part.Checkout.URL()
+		from = source.Redacted(part.Checkout.URL())
 		if got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, g.Limits); err == nil {
 			err = g.noteExport(fresh)
 		}
@@ -191,7 +219,7 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 	}
 	var bad *source.UnpackError
 	if errors.As(err, &bad) {
-		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, from), "")
+		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, source.Redacted(from)), "")
 	}
 	var repository *source.RepositoryError
 	if errors.As(err, &repository) {
@@ -204,11 +232,11 @@ func (g *building) unpackPart(ctx context.Context, part Part) error {
 		g.Newest = got.Newest
 	}
 	if part.Into == "" {
-		err = os.Rename(top, g.dirs.source)
+		err = os.Rename(top, into)
 	} else {
-		err = g.layInside(top, part)
+		err = g.layInside(top, into, part)
 	}
-	return errors.Join(err, os.RemoveAll(fresh))
+	return errors.Join(err, ground.Remove(fresh))
 }
 
 // noteExport writes down for the receipt what came out of a repository.
@@ -238,8 +266,8 @@ func singleFile(url string) (name string, single bool) {
 }
 
 // layInside moves the contents of an extra into a directory of the source.
-func (g *building) layInside(top string, part Part) error {
-	into := g.dirs.source
+func (g *building) layInside(top, base string, part Part) error {
+	into := base
 	for name := range strings.SplitSeq(part.Into, "/") {
 		into = filepath.Join(into, name)
 		info, err := os.Lstat(into)
@@ -254,7 +282,7 @@ func (g *building) layInside(top string, part Part) error {
 	}
 	clash, err := merge(top, into)
 	if clash != "" {
-		return g.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, g.dirs.source+"/")), "")
+		return g.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, base+"/")), "")
 	}
 	return err
 }

@@ -1,27 +1,42 @@
 package build
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/seal"
 	"fernladder/core/source"
 )
 
+// HasPatched tells whether an archive is here that a recipe has patches for.
+func (w *Workshop) HasPatched(r *recipe.Recipe) bool {
+	archives := source.Archives{Dir: w.Store.Archives()}
+	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
+		return len(x.Patches) > 0 && x.Repository() == "" && archives.Has(x.Digest)
+	})
+}
+
 // CheckPatches applies the patches of a recipe's releases to those archives
-// that are here, in a temporary directory below dir, and returns a doubt for
-// each that does not apply. Releases whose archive is not here are passed over.
-func (w *Workshop) CheckPatches(ctx context.Context, r *recipe.Recipe, dir string) (keyfile.Problems, error) {
+// that are here, kept apart like builds, and returns a doubt for each that does not
+// apply. Releases whose archive is not here are passed over.
+func (w *Workshop) CheckPatches(ctx context.Context, r *recipe.Recipe) (keyfile.Problems, error) {
 	var doubts keyfile.Problems
 	archives := source.Archives{Dir: w.Store.Archives()}
 	for _, x := range r.Releases {
 		if len(x.Patches) == 0 || x.Repository() != "" || !archives.Has(x.Digest) {
 			continue
 		}
-		failed, says, err := w.tryPatches(ctx, r, x, archives.Path(x.Digest), dir)
+		failed, says, err := w.tryPatches(ctx, r, x, archives.Path(x.Digest))
 		if err != nil {
 			return doubts, err
 		}
@@ -35,42 +50,102 @@ func (w *Workshop) CheckPatches(ctx context.Context, r *recipe.Recipe, dir strin
 	return doubts, nil
 }
 
+// patch is where a build finds one of its patches.
+func (d workDirs) patch(job *Job, i int) string {
+	return filepath.Join(d.given, fmt.Sprintf("%d-%s", i+1, filepath.Base(job.Patches[i].File)))
+}
+
+// givePatches puts the patches where the build reads them: as they were when their
+// digests were taken.
+func (g *building) givePatches() error {
+	for i, p := range g.job.Patches {
+		file := filepath.Join(g.job.Package.Recipe.Dir, p.File)
+		data, err := ground.ReadFile(file, largestPatch)
+		if err != nil {
+			return err
+		}
+		if digestOf(data) != p.Digest {
+			return g.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file), "")
+		}
+		if err := durable.Note(g.dirs.patch(g.job, i), data, 0o444); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// largestPatch is more than a patch has that a person looks at.
+const largestPatch = 256 << 20
+
 // tryPatches returns the first patch that does not apply, and what patch says.
-func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.Release, archive, dir string) (failed, says string, err error) {
-	fresh, err := os.MkdirTemp(dir, "patches-")
+func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
+	base, done, err := w.Store.Scratch("patches")
 	if err != nil {
 		return "", "", w.Store.Wrap(err)
 	}
-	defer os.RemoveAll(fresh)
-	if _, err := source.Unpack(ctx, archive, fresh, w.Limits); err != nil {
-		return "", "", err
-	}
-	top, err := source.Top(fresh)
+	defer done()
+	user, giveBack, err := w.lend(ctx)
 	if err != nil {
 		return "", "", err
 	}
-	log, err := os.Create(filepath.Join(dir, filepath.Base(fresh)+".log"))
+	defer giveBack()
+	box, given := filepath.Join(base, "box"), filepath.Join(base, "given")
+	for _, dir := range []string{box, given, filepath.Join(base, "room")} {
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return "", "", w.Store.Wrap(err)
+		}
+	}
+	if _, err := source.Unpack(ctx, archive, box, w.Limits); err != nil {
+		return "", "", err
+	}
+	top, err := source.Top(box)
 	if err != nil {
 		return "", "", err
 	}
-	defer os.Remove(log.Name())
-	defer log.Close()
-	for _, patch := range x.Patches {
-		argv := patchCommand(filepath.Join(r.Dir, patch))
-		env := []string{"PATH=" + strings.Join(w.Programs.Path, ":"), "LC_ALL=C"}
-		if err := (process{dir: top, argv: argv, env: env, output: log}).run(ctx); err != nil {
-			if ctx.Err() != nil {
-				return "", "", ctx.Err()
-			}
-			return patch, strings.Join(lastLines(log.Name(), 2), "; "), nil
+	if user.Other() {
+		if err := errors.Join(os.Chown(base, -1, user.GID), ground.Give(box, os.Geteuid(), user.UID, user.GID)); err != nil {
+			return "", "", w.Store.Wrap(err)
+		}
+	}
+	room := seal.Room{Level: w.isolation(), Point: filepath.Join(base, "room"), Home: box, User: user, Limits: w.Most,
+		Visible: append([]string{given}, w.Programs.Path...), Writable: []string{box}}
+	inside, err := room.Enter(base)
+	if err != nil {
+		return "", "", err
+	}
+	defer inside.Leave()
+	for _, name := range x.Patches {
+		data, err := ground.ReadFile(filepath.Join(r.Dir, name), largestPatch)
+		if err != nil {
+			return name, err.Error(), nil
+		}
+		file := filepath.Join(given, filepath.Base(name))
+		if err := durable.Note(file, data, 0o444); err != nil {
+			return "", "", w.Store.Wrap(err)
+		}
+		output, err := w.runIn(ctx, inside, user, process{dir: top, argv: patchCommand(file), env: []string{"PATH=" + strings.Join(w.Programs.Path, ":"), "LC_ALL=C"}})
+		if ctx.Err() != nil {
+			return "", "", ctx.Err()
+		}
+		if err != nil {
+			lines := shown(strings.Split(strings.TrimSpace(string(output)), "\n"))
+			return name, strings.Join(lines[max(0, len(lines)-2):], "; "), nil
 		}
 	}
 	return "", "", nil
 }
 
-func lastLines(file string, most int) []string {
-	lines := excerpt(file, most)
-	return lines[max(0, len(lines)-most):]
+// runIn runs a process in a room and returns what it prints, up to a limit.
+func (w *Workshop) runIn(ctx context.Context, room *seal.Session, user seal.User, p process) ([]byte, error) {
+	const most = 16 << 20
+	var printed bytes.Buffer
+	out, err := newOutlet(&printed, most, user, func() {})
+	if err != nil {
+		return nil, err
+	}
+	p.output = out.write
+	err = p.run(ctx, room)
+	return printed.Bytes(), errors.Join(err, out.close())
 }
 
 // patchCommand applies a patch in the directory it runs in.

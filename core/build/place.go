@@ -4,54 +4,83 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
-// staged is what becomes the tree.
-func (g *building) staged() string { return filepath.Join(g.dirs.stage, g.job.Tree) }
-
-// collect sees to it that what was placed is in the stage. Makefiles that know
-// no DESTDIR have filled the tree's own directory, which is taken back: it
-// becomes a tree later, and at once.
+// collect takes over what was placed: in the stage, or, by makefiles that know no
+// DESTDIR, where the tree will be. What becomes the tree are files of the program's
+// own, of which no build holds one.
 func (g *building) collect(ctx context.Context, log string) error {
-	staged := g.staged()
-	_, errStaged := os.Lstat(staged)
-	filled := g.hasFilled()
-	switch {
-	case errStaged == nil && filled:
-		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
-	case errStaged != nil && !filled:
-		return g.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
-	case filled:
-		if err := os.MkdirAll(filepath.Dir(staged), 0o755); err != nil {
-			return err
-		}
-		if err := os.Rename(g.filled(), staged); err != nil {
-			return err
-		}
+	staged, err := g.staged()
+	if err != nil {
+		return err
 	}
-	if outside := g.outside(staged); len(outside) > 0 {
+	filled, err := ground.OpenDir(g.filled())
+	if err != nil {
+		return err
+	}
+	defer filled.Close()
+	placed := staged
+	switch isFilled := g.hasFiles(filled); {
+	case staged != nil && isFilled:
+		staged.Close()
+		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
+	case staged == nil && !isFilled:
+		return g.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
+	case isFilled:
+		placed = filled
+	default:
+		defer staged.Close()
+	}
+	if outside := g.outside(); len(outside) > 0 {
 		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
 	}
-	if err := g.inspect(ctx, staged, log); err != nil {
+	if err := g.takeOver(ctx, placed, log); err != nil {
 		return err
 	}
-	return g.furnish(staged, log)
+	return g.furnish(log)
 }
 
-// inspect looks at what was placed, and at what the build has used for it. What
-// cannot work fails the build; the rest is told and goes into the receipt.
-func (g *building) inspect(ctx context.Context, staged, log string) error {
-	found, err := inspect.Tree(inspect.Look{Staged: staged, Tree: g.job.Tree, Work: g.dirs.work, Stage: g.dirs.stage, Loader: g.loader()})
+// staged opens the directory of the tree in the stage; nil where there is none.
+func (g *building) staged() (*ground.Dir, error) {
+	box, err := ground.OpenDir(g.dirs.box)
+	if err != nil {
+		return nil, err
+	}
+	defer box.Close()
+	d, err := box.Sub(strings.TrimPrefix(g.dirs.stage+g.job.Tree, g.dirs.box+"/"))
+	if err != nil {
+		return nil, nil // or what is there is no directory, and so nothing that was placed
+	}
+	return d, nil
+}
+
+// hasFiles tells whether something is in a directory.
+func (g *building) hasFiles(d *ground.Dir) (found bool) {
+	d.Walk(true, func(ground.Entry) error {
+		found = true
+		return ground.Stop
+	})
+	return found
+}
+
+// takeOver copies what was placed, looks at it, and at what the build has used for
+// it. What cannot work fails the build; the rest is told and goes into the receipt.
+func (g *building) takeOver(ctx context.Context, placed *ground.Dir, log string) error {
+	if err := ground.Remove(g.dirs.placed); err != nil {
+		return err
+	}
+	found, err := inspect.Take(placed, inspect.Look{Staged: g.dirs.placed, Tree: g.job.Tree, Work: g.dirs.box, Stage: g.dirs.stage,
+		Loader: g.loader(), Largest: g.LargestTree})
 	if err != nil {
 		return err
 	}
@@ -88,35 +117,36 @@ func (g *building) tell(r inspect.Remark) {
 }
 
 // outside lists some of the files in the stage that are not in the tree.
-func (g *building) outside(staged string) []string {
+func (g *building) outside() []string {
 	const enough = 5
 	var outside []string
-	filepath.WalkDir(g.dirs.stage, func(path string, d fs.DirEntry, err error) error {
+	inside := strings.TrimPrefix(g.job.Tree, "/")
+	g.walkBox(g.dirs.stage, func(e ground.Entry) error {
 		switch {
-		case err != nil:
-			return err
-		case path == staged:
-			return fs.SkipDir
+		case e.Name == inside:
+			return ground.Skip
 		case len(outside) == enough:
-			return fs.SkipAll
-		case !d.IsDir():
-			outside = append(outside, strings.TrimPrefix(path, g.dirs.stage))
+			return ground.Stop
+		case !e.Mode.IsDir():
+			outside = append(outside, "/"+e.Name)
 		}
 		return nil
 	})
 	return outside
 }
 
-// finish makes the stage a tree, tries it, and writes its receipt.
+// finish makes what was taken over a tree, tries it, and writes its receipt.
 func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
-	g.leave()
-	files, size, err := g.Store.Place(g.staged(), g.job.Ref)
+	if err := g.leave(); err != nil {
+		return nil, g.Store.Wrap(err)
+	}
+	files, size, err := g.Store.Place(g.dirs.placed, g.job.Ref)
 	if err != nil {
 		return nil, err
 	}
 	receipt := g.receipt(files, size)
 	if err := g.Store.BeginConfigs(receipt); err != nil { // tries may read them
-		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
+		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.dirs.placed))
 	}
 	if len(receipt.Tries) > 0 {
 		err = g.stage(ctx, StageTry, func() error { return g.try(ctx, receipt) })
@@ -128,14 +158,14 @@ func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
 		}
 	}
 	if err != nil {
-		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.staged()))
+		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.dirs.placed))
 	}
-	return receipt, os.RemoveAll(g.dirs.work)
+	return receipt, g.Store.Wrap(ground.Remove(g.dirs.work))
 }
 
 func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
 	log := filepath.Join(g.Store.Logs(g.job.Ref), StageTry+".log")
-	results, err := g.Tries(ctx, receipt, g.dirs.tmp)
+	results, err := g.tries(ctx, receipt, g.dirs.tries, g.user)
 	if err != nil {
 		return err
 	}
@@ -185,20 +215,6 @@ func (g *building) receipt(files int, size int64) *store.Receipt {
 	return receipt
 }
 
-// sizeOf adds up the files in a directory, as far as they can be seen.
-func sizeOf(dir string) (size int64) {
-	filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() {
-			return nil
-		}
-		if info, err := d.Info(); err == nil {
-			size += info.Size()
-		}
-		return nil
-	})
-	return size
-}
-
 // account adds up the times of the stages, of earlier runs of the same build
 // too.
 func (g *building) account(receipt *store.Receipt) {
@@ -206,5 +222,5 @@ func (g *building) account(receipt *store.Receipt) {
 		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name], CPU: g.CPU[name]})
 		receipt.Seconds += g.Seconds[name]
 	}
-	receipt.WorkSize, receipt.Memory = sizeOf(g.dirs.work), g.used.memory
+	receipt.WorkSize, receipt.Memory = ground.Size(g.dirs.work), g.used.memory
 }

@@ -5,30 +5,26 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"fernladder/core/host"
 	"fernladder/core/seal"
 )
 
-// process is a command with everything it needs to run.
+// process is a command with everything it needs to run in a room.
 type process struct {
-	dir    string
-	argv   []string
-	env    []string
-	output *os.File
-	files  []*os.File // its descriptors from 3 on
-	room   seal.Room
-	inside *seal.Session // where it runs instead of in a room of its own, or nil
-	used   *usage        // what it takes is added here, if it is not nil
+	dir      string
+	argv     []string
+	env      []string
+	output   *os.File
+	terminal *os.File   // instead of an output; or nil
+	files    []*os.File // its descriptors from 3 on
+	record   *os.File   // of what it opens; or nil
+	used     *usage     // what it takes is added here, if it is not nil
 }
 
 // usage is what commands have taken of the machine.
@@ -41,92 +37,42 @@ type usage struct {
 // in order.
 const grace = 2 * time.Second
 
-// run runs a process to its end. It has no terminal and no input, and is the
-// leader of a session of its own; when ctx ends, the whole session is ended.
-func (p process) run(ctx context.Context) error {
-	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
-	file := programs.Find(p.argv[0])
-	if file == "" {
-		return errors.New("there is no such program")
-	}
-	if p.inside != nil {
-		return p.runInside(ctx, file)
-	}
-	command, started, err := p.room.Command(file, p.argv, p.dir, append(p.env, "PWD="+p.dir), p.files)
-	if err != nil {
-		return err
-	}
-	defer started()
-	command.Stdout, command.Stderr = p.output, p.output
-	// Should this program be killed, what it started is too. The kernel ties
-	// that to the thread which starts the process, so the thread has to stay.
-	command.SysProcAttr.Setsid, command.SysProcAttr.Pdeathsig = true, syscall.SIGKILL
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	if err := command.Start(); err != nil {
-		return err
-	}
-	ended := make(chan struct{})
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		select {
-		case <-ended:
-		case <-ctx.Done():
-			syscall.Kill(-command.Process.Pid, syscall.SIGTERM)
-			select {
-			case <-ended:
-			case <-time.After(grace):
-				syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
-			}
-		}
-	}()
-	// Whatever the command has left in its group ends with it. The group is
-	// killed before its leader is waited for: until then the kernel gives its
-	// number to nobody else.
-	exited(command.Process.Pid)
-	syscall.Kill(-command.Process.Pid, syscall.SIGKILL)
-	close(ended)
-	<-watched
-	err = command.Wait()
-	if p.used != nil {
-		p.used.cpu += command.ProcessState.UserTime() + command.ProcessState.SystemTime()
-		if r, ok := command.ProcessState.SysUsage().(*syscall.Rusage); ok {
-			p.used.memory = max(p.used.memory, r.Maxrss<<10)
-		}
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return err
-}
+// errNoProgram is the error for a command whose program is nowhere on its PATH.
+var errNoProgram = errors.New("there is no such program")
 
-// exitedWith is the error for a command in a session that has not ended with
-// status 0.
+// exitedWith is the error for a command that has not ended with status 0.
 type exitedWith struct{ status int }
 
 func (e exitedWith) Error() string { return fmt.Sprintf("ended with status %d", e.status) }
 
-// runInside runs a process in a room that is there.
-func (p process) runInside(ctx context.Context, file string) error {
+// run runs a process to its end in a room, the leader of a session of its own,
+// without input unless it has a terminal. When ctx ends, it is ended with all that
+// it has started.
+func (p process) run(ctx context.Context, room *seal.Session) error {
+	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
+	file := programs.Find(p.argv[0])
+	if file == "" {
+		return errNoProgram
+	}
 	type outcome struct {
 		seal.Ended
 		err error
 	}
 	done := make(chan outcome, 1)
 	go func() {
-		ended, err := p.inside.Run(file, p.argv, p.dir, append(p.env, "PWD="+p.dir), p.output, p.files)
+		ended, err := room.Run(seal.Command{File: file, Argv: p.argv, Dir: p.dir, Env: append(p.env, "PWD="+p.dir),
+			Output: p.output, Files: p.files, Terminal: p.terminal, Record: p.record})
 		done <- outcome{ended, err}
 	}()
 	var o outcome
 	select {
 	case o = <-done:
 	case <-ctx.Done():
-		p.inside.Signal(syscall.SIGTERM)
+		room.Signal(syscall.SIGTERM)
 		select {
-		case o = <-done:
+		case <-done:
 		case <-time.After(grace):
-			p.inside.Leave()
+			room.Leave()
 			<-done
 		}
 		return ctx.Err()
@@ -141,45 +87,41 @@ func (p process) runInside(ctx context.Context, file string) error {
 	return o.err
 }
 
-// exited returns when a child has ended, and leaves it to be waited for.
-func exited(pid int) {
-	for {
-		err := unix.Waitid(unix.P_PID, pid, nil, unix.WEXITED|unix.WNOWAIT, nil)
-		if !errors.Is(err, syscall.EINTR) {
-			return
-		}
+// exitStatus is the status that a process ended with, or -1.
+func exitStatus(err error) int {
+	var exit exitedWith
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &exit):
+		return exit.status
 	}
+	return -1
 }
 
 // status says in words how a process ended.
 func status(err error) string {
-	var exit *exec.ExitError
-	var inside exitedWith
-	code := 0
+	var exit exitedWith
 	switch {
 	case errors.Is(err, errWordy):
 		return "was ended: " + err.Error()
-	case errors.As(err, &inside):
-		code = inside.status
 	case !errors.As(err, &exit):
 		return "could not be run: " + err.Error()
-	default:
-		code = exit.ExitCode()
-		if w, ok := exit.Sys().(syscall.WaitStatus); ok && w.Signaled() {
-			code = 128 + int(w.Signal())
-		}
 	}
-	if signal := syscall.Signal(code - 128); signal == syscall.SIGKILL {
+	switch signal := syscall.Signal(exit.status - 128); {
+	case signal == syscall.SIGKILL:
 		return "was killed, perhaps because the memory was full"
-	} else if signal > 0 && signal < 32 {
+	case signal == syscall.SIGXFSZ:
+		return "was ended for a file that is larger than builds may write (largest_file in the settings)"
+	case signal > 0 && signal < 32:
 		return fmt.Sprintf("was ended by signal %d (%s)", int(signal), signal)
 	}
-	return fmt.Sprintf("ended with status %d", code)
+	return fmt.Sprintf("ended with status %d", exit.status)
 }
 
-// killAll ends every process that the builds of jobs have left running in a
-// session of its own. They are known by FL_STAGE in the environment they were
-// started with, which no other build has.
+// killAll ends every process that the builds of jobs have left running. They are
+// known by the mark in the environment they were started with, which no other
+// build has. What has run as a user of its own is ended with that user.
 func killAll(jobs []*Job, w *Workshop) {
 	stages := map[string]bool{}
 	for _, j := range jobs {
@@ -194,7 +136,7 @@ func killAll(jobs []*Job, w *Workshop) {
 		if err != nil {
 			continue // gone since, or another user's
 		}
-		stage := valueOf(strings.Split(string(environ), "\x00"), "FL_STAGE")
+		stage := valueOf(strings.Split(string(environ), "\x00"), seal.Mark)
 		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && stages[stage] {
 			syscall.Kill(pid, syscall.SIGKILL)
 		}

@@ -3,8 +3,9 @@ package build
 import (
 	"context"
 	"errors"
-	"os"
 
+	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/seal"
 )
@@ -21,7 +22,7 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 		return nil, ErrNotSealed
 	}
 	err = b.second(ctx, job, func(g *building) error {
-		differences, err = inspect.Compare(job.Tree, g.staged(), "share/fernladder")
+		differences, err = inspect.Compare(job.Tree, g.dirs.placed, inspect.Own)
 		return err
 	})
 	return differences, err
@@ -39,6 +40,13 @@ func (b *Builder) second(ctx context.Context, job *Job, look func(*building) err
 		return err
 	}
 	defer unlock()
+	alone, err := b.Store.LockAgain(ctx, job.Ref, func() {
+		b.Events.Event(event.Event{Kind: event.Waiting, Package: job.Name, Version: job.Version, Text: "another fernladder that builds the same once more"})
+	})
+	if err != nil {
+		return err
+	}
+	defer alone()
 	if err := b.Slots.Acquire(ctx); err != nil {
 		return err
 	}
@@ -47,10 +55,10 @@ func (b *Builder) second(ctx context.Context, job *Job, look func(*building) err
 	again.Stages = workshop.stages(&again)
 	g := second.begin(&again, nil)
 	defer func() {
-		g.leave()
-		err = errors.Join(err, os.RemoveAll(g.dirs.work))
+		g.end(&err)
+		err = errors.Join(err, b.Store.Wrap(ground.Remove(g.dirs.work)))
 	}()
-	if err := os.RemoveAll(g.dirs.work); err != nil {
+	if err := ground.Remove(g.dirs.work); err != nil {
 		return b.Store.Wrap(err)
 	}
 	if err := g.prepare(ctx); err != nil {

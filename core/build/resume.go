@@ -4,18 +4,22 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"time"
 
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/seal"
 	"fernladder/core/store"
 )
 
-// progress is what a work directory remembers of its build. It is for one
-// build id, so what it was made from cannot have changed.
-type progress struct {
+// journal is what a work directory remembers of its build. It is for one build id,
+// so what it was made from cannot have changed. No build can write it.
+type journal struct {
 	Build   store.Ref          `json:"build"`
 	Done    []string           `json:"done"`    // stages, in order
 	Running string             `json:"running"` // the stage under way; what it has made may be half-written
@@ -29,7 +33,11 @@ type progress struct {
 	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
 	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
 	Used    *Used              `json:"used,omitempty"`    // of the operating system
+	User    seal.User          `json:"user,omitzero"`     // whose the box is
 }
+
+// journalFile is the journal's name in a work directory.
+const journalFile = "journal.json"
 
 // holdNeeds keeps the trees that the build sees from being removed until it is
 // done.
@@ -58,18 +66,27 @@ func (g *building) holdNeeds(ctx context.Context) (free func(), err error) {
 // prepare makes the work directory, or finds what an earlier run has left and
 // how much of it can be relied on.
 func (g *building) prepare(ctx context.Context) error {
-	for _, dir := range []string{g.dirs.home, g.dirs.tmp, g.Store.Logs(g.job.Ref)} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(g.Store.Logs(g.job.Ref), 0o755); err != nil {
+		return err
+	}
+	data, err := ground.ReadFile(filepath.Join(g.dirs.work, journalFile), largestJournal)
+	if err == nil {
+		killAll([]*Job{g.job}, g.Workshop) // what a run that was killed has left behind
+		err = json.Unmarshal(data, &g.journal)
+	}
+	if err != nil { // there is none, or it is no use
+		g.journal = journal{}
+		if err := ground.Remove(g.dirs.work); err != nil {
 			return err
 		}
 	}
-	data, err := os.ReadFile(g.progressFile())
-	if err == nil {
-		killAll([]*Job{g.job}, g.Workshop) // what a run that was killed has left behind
-		err = json.Unmarshal(data, &g.progress)
+	if g.user, g.giveBack, err = g.Users.Lend(ctx, g.User); err != nil {
+		return err
 	}
-	if err != nil { // there is none, or it is no use
-		g.progress = progress{}
+	if err := g.makeDirs(); err != nil {
+		return err
+	}
+	if g.Build.Name == "" {
 		if err := g.adopt(ctx); err != nil {
 			return err
 		}
@@ -83,13 +100,76 @@ func (g *building) prepare(ctx context.Context) error {
 	if g.Inputs == nil {
 		g.Inputs = map[string]string{}
 	}
-	g.Build, g.Pure, g.Options = g.job.Ref, g.pure(), g.job.Package.Options
+	g.Build, g.Pure, g.Options, g.User = g.job.Ref, g.pure(), g.job.Package.Options, g.user
 	if len(g.parts) > 0 {
 		g.Sources = g.parts
 	}
 	g.distrust()
 	g.renewed()
 	return g.restage()
+}
+
+// largestJournal is more than a journal of any build has.
+const largestJournal = 64 << 20
+
+// makeDirs makes the directories that are not there, each for whom it belongs to.
+// What lies in the work directory itself nobody else can change; what is in the box
+// may be anything by now, and is only made where there is nothing.
+func (g *building) makeDirs() error {
+	d := g.dirs
+	if err := os.MkdirAll(d.work, 0o710); err != nil {
+		return err
+	}
+	// Only the user of this build can come to what is in it.
+	if err := errors.Join(os.Chown(d.work, -1, g.gid()), os.Chmod(d.work, 0o710)); err != nil {
+		return err
+	}
+	for _, dir := range []string{d.room, d.given, d.tries} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	for _, dir := range []string{d.box, d.prefix} {
+		if err := g.own(dir); err != nil {
+			return err
+		}
+		if g.User != g.user { // it was built as another user before
+			if err := ground.Give(dir, g.User.UID, g.user.UID, g.user.GID); err != nil {
+				return err
+			}
+		}
+	}
+	for _, dir := range []string{d.home, d.tmp, d.traces} {
+		if err := g.own(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// own makes a directory for the build's user, if there is nothing.
+func (g *building) own(dir string) error {
+	err := os.Mkdir(dir, 0o700)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	return errors.Join(err, g.give(dir))
+}
+
+// give gives what the program has just made, and nobody else has seen, to the
+// build's user.
+func (g *building) give(path string) error {
+	if !g.user.Other() {
+		return nil
+	}
+	return os.Lchown(path, g.user.UID, g.user.GID)
+}
+
+func (g *building) gid() int {
+	if g.user.Other() {
+		return g.user.GID
+	}
+	return os.Getgid()
 }
 
 // distrust takes back stages whose results may be half-made. A run that ended
@@ -116,29 +196,22 @@ func (g *building) restage() error {
 	if !slices.Contains(g.Done, StagePlace) || g.again {
 		return nil
 	}
-	_, errStaged := os.Lstat(g.staged())
+	_, errPlaced := os.Lstat(g.dirs.placed)
 	_, errTree := os.Lstat(g.job.Tree)
-	if errStaged != nil && errTree == nil {
-		return g.Store.Withdraw(g.job.Ref, g.staged())
+	if errPlaced != nil && errTree == nil {
+		return g.Store.Withdraw(g.job.Ref, g.dirs.placed)
 	}
-	if errStaged != nil {
+	if errPlaced != nil {
 		g.Done = slices.DeleteFunc(g.Done, func(stage string) bool { return stage == StagePlace })
 	}
 	return nil
 }
 
-func (g *building) progressFile() string { return filepath.Join(g.dirs.work, "progress.json") }
-
-// save writes the progress. It is not synced: progress that is lost or damaged
-// when the machine stops is made again.
+// save writes the journal.
 func (g *building) save() error {
-	data, err := json.Marshal(g.progress)
+	data, err := json.Marshal(g.journal)
 	if err != nil {
 		return err
 	}
-	fresh := g.progressFile() + ".new"
-	if err := os.WriteFile(fresh, data, 0o644); err != nil {
-		return g.Store.Wrap(err)
-	}
-	return g.Store.Wrap(os.Rename(fresh, g.progressFile()))
+	return g.Store.Wrap(durable.Note(filepath.Join(g.dirs.work, journalFile), data, 0o600))
 }

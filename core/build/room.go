@@ -1,111 +1,114 @@
 package build
 
 import (
-	"errors"
-	"os"
+	"context"
 	"path/filepath"
 
+	"fernladder/core/ground"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
 
-// room is what a build sees and may change: its own work directory and the place
-// of its tree, to change; the trees of its declared needs, to see.
+// room is what a build sees and may change: its own box and the place of its tree,
+// to change; what it is given and the trees of its declared needs, to see.
 func (g *building) room() (seal.Room, error) {
 	r := seal.Room{
-		Level: g.Isolation, Point: filepath.Join(g.dirs.work, "room"), Home: g.dirs.home,
-		Visible:  append([]string{g.job.Package.Recipe.Dir}, g.Programs.Path...),
-		Writable: []string{g.dirs.work},
+		Level: g.isolation(), Point: g.dirs.room, Home: g.dirs.home,
+		Visible:  append([]string{g.dirs.given}, g.Programs.Path...),
+		Writable: []string{g.dirs.box}, User: g.user, Limits: g.Most,
 	}
 	for _, n := range neighbours(g.job) {
 		r.Visible = append(r.Visible, n.Tree)
 	}
-	if g.job.Watch {
-		if r.Level != seal.Sealed {
-			return r, ErrNotWatched
-		}
-		r.Watch = filepath.Join(g.dirs.work, openedFile)
+	if g.job.Watch && r.Level != seal.Sealed {
+		return r, ErrNotWatched
 	}
-	switch r.Level {
-	case seal.Sealed:
-		r.Stands = seal.Stand{In: g.filled(), For: g.job.Tree}
-		return r, errors.Join(os.MkdirAll(r.Point, 0o755), os.MkdirAll(g.filled(), 0o755))
-	case seal.Fenced:
-		r.Writable = append(r.Writable, g.job.Tree)
-		return r, os.MkdirAll(g.job.Tree, 0o755)
+	if r.Level == seal.Sealed {
+		r.Stands = seal.Stand{In: g.dirs.prefix, For: g.job.Tree}
+		return r, nil
 	}
-	return r, nil
+	r.Writable = append(r.Writable, g.job.Tree)
+	if g.again { // the tree is there, and is not to be changed
+		return r, ErrNotSealed
+	}
+	return r, g.Store.Lend(g.job.Ref, g.user.UID, g.user.GID)
 }
 
-// enter returns the sealed room of the build, which all its commands share.
-func (g *building) enter(r seal.Room) (*seal.Session, error) {
-	if g.inside == nil {
-		inside, err := r.Enter(g.dirs.stage)
-		if err != nil {
-			return nil, err
-		}
-		g.inside = inside
+// enter makes the room of the build, which all its commands share, if it is not
+// there yet.
+func (g *building) enter() (*seal.Session, error) {
+	if g.inside != nil {
+		return g.inside, nil
+	}
+	r, err := g.room()
+	if err != nil {
+		return nil, err
+	}
+	if g.inside, err = r.Enter(g.dirs.stage); err != nil {
+		g.inside = nil
+		return nil, err
 	}
 	return g.inside, nil
 }
 
-// leave ends the room, if there is one.
-func (g *building) leave() {
-	if g.inside != nil {
-		g.inside.Leave()
-		g.inside = nil
+// leave ends the room, if there is one, and everything in it, and takes back what
+// was lent to the build.
+func (g *building) leave() error {
+	if g.inside == nil {
+		return nil
 	}
-	g.leaveRoom()
+	g.inside.Leave()
+	g.inside = nil
+	return g.takeBack()
+}
+
+// takeBack takes away what a build has put where its tree will be. In a sealed room
+// that is elsewhere.
+func (g *building) takeBack() error {
+	if g.again || g.isolation() == seal.Sealed {
+		return nil
+	}
+	return g.Store.TakeBack(g.job.Ref)
 }
 
 // empty takes away what stands where a makefile that knows no DESTDIR puts its
 // files. In a room that is there already, the directory itself has to stay.
 func (g *building) empty() error {
-	if g.inside == nil {
-		return os.RemoveAll(g.filled())
+	if g.isolation() == seal.Sealed || g.inside != nil {
+		return ground.Empty(g.filled())
 	}
-	entries, err := os.ReadDir(g.filled())
-	for _, e := range entries {
-		err = errors.Join(err, os.RemoveAll(filepath.Join(g.filled(), e.Name())))
-	}
-	return err
-}
-
-// hasFilled tells whether there is something.
-func (g *building) hasFilled() bool {
-	entries, err := os.ReadDir(g.filled())
-	return err == nil && (len(entries) > 0 || g.Isolation != seal.Sealed)
+	return nil
 }
 
 // filled is where a makefile that knows no DESTDIR has put its files: the tree's
 // own directory, or what stands in for it in a sealed room.
 func (g *building) filled() string {
-	if g.Isolation == seal.Sealed {
-		return filepath.Join(g.dirs.work, "prefix")
+	if g.isolation() == seal.Sealed {
+		return g.dirs.prefix
 	}
 	return g.job.Tree
 }
 
-// leaveRoom takes away the place of the tree that was made for a room, if
-// nothing has been put there.
-func (g *building) leaveRoom() {
-	if os.Remove(g.filled()) == nil && g.filled() == g.job.Tree {
-		os.Remove(filepath.Dir(g.job.Tree))
-	}
-}
-
-// tryRoom is what the tries of a build see: its tree, and those that it needs
-// when it runs. They may change the directory they run in.
-func tryRoom(s *store.Store, level seal.Level, point, place string, visible []*store.Receipt) seal.Room {
-	r := seal.Room{Level: level, Point: point, Home: place, Writable: []string{place}}
+// tryRoom is a room for the tries of a build, which see its tree, and those that it
+// needs when it runs. They may change the directory they run in. base is the
+// program's own.
+func (w *Workshop) tryRoom(base string, user seal.User, visible []*store.Receipt) seal.Room {
+	place := filepath.Join(base, "place")
+	r := seal.Room{Level: w.isolation(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: w.Most}
+	r.Visible = append([]string{filepath.Join(base, "given")}, w.Programs.Path...)
 	for _, receipt := range visible {
 		r.Visible = append(r.Visible, receipt.Tree)
 		for _, c := range receipt.Configs {
-			r.Visible = append(r.Visible, s.ConfigFile(receipt.Name, c.File))
+			r.Visible = append(r.Visible, w.Store.ConfigFile(receipt.Name, c.File))
 		}
 		for _, need := range receipt.Needs { // libraries are found by run paths
-			r.Visible = append(r.Visible, s.Tree(need.Ref))
+			r.Visible = append(r.Visible, w.Store.Tree(need.Ref))
 		}
 	}
 	return r
+}
+
+// lend lends a user for work other than a build.
+func (w *Workshop) lend(ctx context.Context) (seal.User, func(), error) {
+	return w.Users.Lend(ctx, seal.User{})
 }

@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"os"
-	"os/exec"
+	"path/filepath"
 
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/schedule"
 )
 
@@ -14,11 +15,12 @@ import (
 var ErrNoWork = errors.New("there is no work directory of this build")
 
 // Shell runs a shell in the place of a build that has failed or was broken off,
-// with all that its stages see, and returns the shell's status. Nothing else
-// works on the build in the meantime.
-func (w *Workshop) Shell(ctx context.Context, job *Job, in, out, errOut *os.File) (status int, err error) {
+// with all that its stages see, on a terminal that is not the one that anything else
+// of the machine's runs on, and returns the shell's status. Nothing else works on
+// the build in the meantime.
+func (w *Workshop) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
 	g := NewBuilder(w, schedule.NewSlots(w.Jobs)).begin(job, nil)
-	if _, err := os.Stat(g.progressFile()); err != nil {
+	if _, err := os.Lstat(filepath.Join(g.dirs.work, journalFile)); err != nil {
 		return 0, ErrNoWork
 	}
 	unlock, err := w.Store.LockBuild(ctx, job.Ref, func() {
@@ -33,29 +35,28 @@ func (w *Workshop) Shell(ctx context.Context, job *Job, in, out, errOut *os.File
 		return 0, err
 	}
 	defer free()
+	defer g.end(&err)
 	if err := g.prepare(ctx); err != nil {
 		return 0, w.Store.Wrap(err)
 	}
-	room, err := g.room()
+	room, err := g.enter()
 	if err != nil {
 		return 0, w.Store.Wrap(err)
 	}
-	defer g.leaveRoom()
-	dir := g.dirs.build
-	if _, err := os.Stat(dir); err != nil {
-		dir = g.dirs.work
+	dir := g.dirs.box
+	if d, err := ground.OpenDir(g.dirs.build); err == nil {
+		d.Close()
+		dir = g.dirs.build
 	}
-	env := append(w.environment(job, g.Newest), "PS1="+job.Name+" "+job.Version+" $ ", "TERM="+os.Getenv("TERM"), "PWD="+dir)
-	command, started, err := room.Command("/bin/sh", []string{"sh", "-i"}, dir, env, nil)
-	if err != nil {
-		return 0, err
+	env := append(w.environment(job, g.Newest), "PS1="+job.Name+" "+job.Version+" $ ", "TERM="+os.Getenv("TERM"))
+	if g.user.Other() {
+		if err := terminal.Chown(g.user.UID, -1); err != nil {
+			return 0, err
+		}
 	}
-	defer started()
-	command.Stdin, command.Stdout, command.Stderr = in, out, errOut
-	err = command.Run()
-	var exit *exec.ExitError
-	if errors.As(err, &exit) {
-		return exit.ExitCode(), nil
+	err = process{dir: dir, argv: []string{"sh", "-i"}, env: env, terminal: terminal}.run(ctx, room)
+	if status := exitStatus(err); status >= 0 {
+		return status, nil
 	}
 	return 0, err
 }

@@ -2,16 +2,16 @@ package build
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
+	"fernladder/core/seal"
 	"fernladder/core/store"
 )
 
@@ -22,53 +22,83 @@ type TryResult struct {
 	Problem string `json:"problem,omitempty"` // "" when it went well
 }
 
-// Tries runs the tries of an installed build, all of them, in a new directory
-// below dir, kept apart from the machine like builds. The error is the context's, or about the directory.
-func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string) ([]TryResult, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
+// Tries runs the tries of an installed build, all of them, kept apart from the
+// machine like builds. The error is the context's, or the root's.
+func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt) ([]TryResult, error) {
+	base, done, err := w.Store.Scratch("try")
+	if err != nil {
+		return nil, w.Store.Wrap(err)
 	}
-	place, err := os.MkdirTemp(dir, "try-")
+	defer done()
+	user, giveBack, err := w.lend(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(place)
+	defer giveBack()
+	if user.Other() {
+		if err := os.Chown(base, -1, user.GID); err != nil {
+			return nil, w.Store.Wrap(err)
+		}
+	}
+	return w.tries(ctx, receipt, base, user)
+}
+
+// tries runs tries in a directory of the program's own. They share the directory
+// they run in; what they are given and what they print is elsewhere.
+func (w *Workshop) tries(ctx context.Context, receipt *store.Receipt, base string, user seal.User) ([]TryResult, error) {
+	if err := ground.Empty(base); err != nil {
+		return nil, err
+	}
+	place, given := filepath.Join(base, "place"), filepath.Join(base, "given")
+	for _, dir := range []string{place, given, filepath.Join(base, "room")} {
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Chmod(place, 0o700); err != nil {
+		return nil, err
+	}
+	if user.Other() {
+		if err := os.Lchown(place, user.UID, user.GID); err != nil {
+			return nil, err
+		}
+	}
 	env, visible, err := tryEnvironment(w.Store, w.Programs, receipt, place)
 	if err != nil {
 		return nil, err
 	}
-	point, err := os.MkdirTemp(dir, "room-")
+	sources := make([]string, len(receipt.Tries))
+	for i, t := range receipt.Tries {
+		if t.Program == "" {
+			continue
+		}
+		dir := filepath.Join(given, fmt.Sprint(i+1))
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return nil, err
+		}
+		sources[i] = filepath.Join(dir, "program.c")
+		if err := os.WriteFile(sources[i], []byte(t.Program), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	room, err := w.tryRoom(base, user, visible).Enter(base)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(point)
-	room := tryRoom(w.Store, w.Isolation, point, place, visible)
-	room.Visible = append(room.Visible, w.Programs.Path...)
+	defer room.Leave()
 	var results []TryResult
 	for i, t := range receipt.Tries {
-		output, err := os.Create(filepath.Join(place, fmt.Sprintf(".output-%d", i)))
-		if err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(filepath.Join(place, "program.c"), []byte(t.Program), 0o644); t.Program != "" && err != nil {
-			return nil, err
-		}
-		err = process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t)}, env: env, output: output, room: room}.run(ctx)
-		output.Close()
+		output, err := w.runIn(ctx, room, user, process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t, sources[i])}, env: env})
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		data, readErr := os.ReadFile(output.Name())
-		if readErr != nil {
-			return nil, readErr
-		}
-		result := TryResult{Try: t, Output: string(data)}
+		result := TryResult{Try: t, Output: string(output)}
 		switch {
 		case exitStatus(err) != t.Status && t.Status != 0:
 			result.Problem = fmt.Sprintf("it %s, and should end with status %d", endedHow(err), t.Status)
 		case err != nil && t.Status == 0:
 			result.Problem = "it " + status(err)
-		case t.Expect != "" && !matches(t.Expect, data):
+		case t.Expect != "" && !matches(t.Expect, output):
 			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
 		}
 		results = append(results, result)
@@ -76,12 +106,12 @@ func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt, dir string
 	return results, nil
 }
 
-// tryScript is the shell text of a try.
-func tryScript(t store.Try) string {
+// tryScript is the shell text of a try, whose program is in a file.
+func tryScript(t store.Try, program string) string {
 	if t.Program == "" {
 		return t.Run
 	}
-	compile := "cc $CPPFLAGS -o program program.c $LDFLAGS " + strings.Join(t.Flags, " ")
+	compile := "cc $CPPFLAGS -o program " + program + " $LDFLAGS " + strings.Join(t.Flags, " ")
 	if len(t.Modules) > 0 {
 		compile = "flags=$(pkg-config --cflags --libs " + strings.Join(t.Modules, " ") + ")\n" + compile + " $flags"
 	}
@@ -90,21 +120,6 @@ func tryScript(t store.Try) string {
 		run = "./program"
 	}
 	return compile + "\n" + run
-}
-
-// exitStatus is the status that a process ended with, or -1.
-func exitStatus(err error) int {
-	var exit *exec.ExitError
-	var inside exitedWith
-	switch {
-	case err == nil:
-		return 0
-	case errors.As(err, &inside):
-		return inside.status
-	case errors.As(err, &exit):
-		return exit.ExitCode()
-	}
-	return -1
 }
 
 func endedHow(err error) string {

@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
@@ -32,21 +32,21 @@ type Used struct {
 	Record  string     `json:"record,omitempty"` // the file that has every file
 }
 
-// The traces of a build, in its work directory.
+// The traces of a build: the first two in the box, the last in the work directory.
 const (
 	includedFile = "included" // by compilers that nobody else has told to write it down
 	modulesFile  = "modules"  // that pkg-config was asked for
 	openedFile   = "opened"   // what a watched build has read and run
 )
 
-// traces lets compilers and pkg-config write down what they find. gcc and clang
+// traceEnvironment lets compilers and pkg-config write down what they find. gcc and clang
 // know SUNPRO_DEPENDENCIES, where a makefile does not tell them to write such a
 // file itself; what they compile does not depend on it. It is only set where
 // something is compiled for good.
-func (g *building) traces(stage string) []string {
-	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(g.dirs.work, modulesFile)}
+func (g *building) traceEnvironment(stage string) []string {
+	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(g.dirs.traces, modulesFile)}
 	if stage != "configure" {
-		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(g.dirs.work, includedFile))
+		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(g.dirs.traces, includedFile))
 	}
 	return env
 }
@@ -88,19 +88,27 @@ func (g *building) findUsed(ctx context.Context, libraries []string) error {
 // traced are the files of the operating system that the build has left traces of.
 func (g *building) traced(ctx context.Context, libraries []string) (used.Files, error) {
 	files := used.Files{}
-	if err := files.Headers([]string{g.dirs.build}, filepath.Join(g.dirs.work, includedFile)); err != nil {
+	box, err := ground.OpenDir(g.dirs.box)
+	if err != nil {
+		return nil, err
+	}
+	defer box.Close()
+	below := func(dir string, names ...string) string {
+		return strings.TrimPrefix(filepath.Join(append([]string{dir}, names...)...), g.dirs.box+"/")
+	}
+	if err := files.Headers(box, below(g.dirs.build), below(g.dirs.traces, includedFile)); err != nil {
 		return nil, err
 	}
 	if err := g.askNinja(ctx, files); err != nil {
 		return nil, err
 	}
-	files.Modules(filepath.Join(g.dirs.work, modulesFile), g.modulePath())
+	files.Modules(box, below(g.dirs.traces, modulesFile), g.modulePath())
 	files.Libraries(libraries, g.loader())
 	var notes []string
 	for _, name := range []string{"config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"} {
-		notes = append(notes, filepath.Join(g.dirs.build, name))
+		notes = append(notes, below(g.dirs.build, name))
 	}
-	if err := files.Programs(notes, []string{g.log("compile"), g.log(StagePlace)}); err != nil {
+	if err := files.Programs(box, notes, []string{g.log("compile"), g.log(StagePlace)}); err != nil {
 		return nil, err
 	}
 	if g.job.Watch {
@@ -118,7 +126,7 @@ func (g *building) traced(ctx context.Context, libraries []string) (used.Files, 
 
 // askNinja lets ninja say what it has written down of dependencies itself.
 func (g *building) askNinja(ctx context.Context, files used.Files) error {
-	if _, err := os.Stat(filepath.Join(g.dirs.build, ".ninja_deps")); err != nil {
+	if _, err := os.Lstat(filepath.Join(g.dirs.build, ".ninja_deps")); err != nil {
 		return nil
 	}
 	output, err := os.Create(filepath.Join(g.dirs.work, "ninja-deps"))
@@ -129,7 +137,8 @@ func (g *building) askNinja(ctx context.Context, files used.Files) error {
 	if err := g.command(ctx, Command{Dir: g.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One}, output); err != nil {
 		return ctx.Err() // then less is known
 	}
-	text, err := os.ReadFile(output.Name())
+	const most = 256 << 20
+	text, err := ground.ReadFile(output.Name(), most)
 	files.Listed(string(text))
 	return err
 }
@@ -166,9 +175,10 @@ func (g *building) keepUsed() error {
 	}
 	if g.Used.Watched {
 		g.Used.Record = filepath.Join(g.Store.Logs(g.job.Ref), openedFile)
-		record, err := os.ReadFile(filepath.Join(g.dirs.work, openedFile))
+		const most = 1 << 30
+		record, err := ground.ReadFile(filepath.Join(g.dirs.work, openedFile), most)
 		if err == nil {
-			err = renameio.WriteFile(g.Used.Record, record, 0o644)
+			err = durable.WriteFile(g.Used.Record, record, 0o644)
 		}
 		if err != nil {
 			return err
@@ -178,7 +188,7 @@ func (g *building) keepUsed() error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(g.Store.Logs(g.job.Ref), usedFile), append(data, '\n'), 0o644)
+	return durable.WriteFile(filepath.Join(g.Store.Logs(g.job.Ref), usedFile), append(data, '\n'), 0o644)
 }
 
 const usedFile = "used.json"
@@ -186,7 +196,8 @@ const usedFile = "used.json"
 // UsedBy returns what a build has used. Its error satisfies fs.ErrNotExist where
 // nothing is known of it.
 func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
-	data, err := os.ReadFile(filepath.Join(s.Logs(r), usedFile))
+	const most = 64 << 20
+	data, err := ground.ReadFile(filepath.Join(s.Logs(r), usedFile), most)
 	if err != nil {
 		return nil, err
 	}

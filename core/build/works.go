@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
@@ -25,21 +26,21 @@ type Work struct {
 
 // Works lists the work directories in a root, the oldest first.
 func Works(s *store.Store) ([]Work, error) {
-	files, err := filepath.Glob(filepath.Join(s.Root, "work", "*", "progress.json"))
+	files, err := filepath.Glob(filepath.Join(s.Root, "work", "*", journalFile))
 	if err != nil {
 		return nil, err
 	}
 	var works []Work
 	for _, file := range files {
-		var p progress
-		data, err := os.ReadFile(file)
+		var p journal
+		data, err := ground.ReadFile(file, largestJournal)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // it is done in the meantime
 		}
 		if err != nil {
 			return nil, s.Wrap(err)
 		}
-		w := Work{Dir: filepath.Dir(file), Size: sizeOf(filepath.Dir(file))}
+		w := Work{Dir: filepath.Dir(file), Size: ground.Size(filepath.Dir(file))}
 		if err := json.Unmarshal(data, &p); err == nil {
 			w.Ref, w.Stages = p.Build, p.Done
 		}
@@ -68,7 +69,7 @@ func (w Work) Delete(ctx context.Context, s *store.Store) (bool, error) {
 		return false, err
 	}
 	defer unlock()
-	return true, s.Wrap(os.RemoveAll(w.Dir))
+	return true, s.Wrap(ground.Remove(w.Dir))
 }
 
 // done says how far a build came, in words.

@@ -7,6 +7,7 @@ package filelock
 
 import (
 	"context"
+	"errors"
 	"os"
 	"time"
 
@@ -23,6 +24,23 @@ func Exclusive(ctx context.Context, file string, waiting func()) (func(), error)
 // Shared is told of at Exclusive.
 func Shared(ctx context.Context, file string, waiting func()) (func(), error) {
 	return acquire(ctx, file, (*flock.Flock).TryRLock, waiting)
+}
+
+// ErrHeld is the error when somebody else holds a lock.
+var ErrHeld = errors.New("somebody else holds the lock")
+
+// Now takes the lock if nobody holds it, and else returns ErrHeld.
+func Now(file string) (func(), error) {
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	held, err := lock.TryLock()
+	if err == nil && !held {
+		err = ErrHeld
+	}
+	if err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return func() { lock.Unlock() }, nil
 }
 
 func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"debug/elf"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"fernladder/core/ground"
 )
 
 // A Difference is a file that is not the same in two trees.
@@ -77,15 +80,61 @@ func compare(a, b string, info [2]fs.FileInfo) (string, error) {
 	case !info[0].Mode().IsRegular():
 		return "", nil
 	}
-	first, err := os.ReadFile(a)
+	return contents(a, b)
+}
+
+// contents says what differs between two files.
+func contents(a, b string) (string, error) {
+	first, err := ground.Open(a)
 	if err != nil {
 		return "", err
 	}
-	second, err := os.ReadFile(b)
-	if err != nil || bytes.Equal(first, second) {
+	defer first.Close()
+	second, err := ground.Open(b)
+	if err != nil {
 		return "", err
 	}
-	return kindOf(first, second), nil
+	defer second.Close()
+	place, same, err := common(first, second)
+	if err != nil || same {
+		return "", err
+	}
+	const most = 64 << 20
+	whole := make([][]byte, 2)
+	for i, f := range []*os.File{first, second} {
+		if whole[i], err = io.ReadAll(io.NewSectionReader(f, 0, most+1)); err != nil {
+			return "", err
+		}
+	}
+	if len(whole[0]) > most || len(whole[1]) > most {
+		return fmt.Sprintf("from byte %d on", place), nil
+	}
+	return kindOf(whole[0], whole[1]), nil
+}
+
+// common finds out how far two files are the same.
+func common(a, b io.Reader) (place int64, same bool, err error) {
+	const size = 128 << 10
+	left, right := make([]byte, size), make([]byte, size)
+	for {
+		n, err := io.ReadFull(a, left)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return place, false, err
+		}
+		m, err := io.ReadFull(b, right)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return place, false, err
+		}
+		for i := range min(n, m) {
+			if left[i] != right[i] {
+				return place + int64(i), false, nil
+			}
+		}
+		place += int64(min(n, m))
+		if n != m || n < size {
+			return place, n == m, nil
+		}
+	}
 }
 
 // kindOf says what differs between the contents of two files.

@@ -10,8 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
+	"fernladder/core/durable"
 	"fernladder/core/store"
 )
 
@@ -39,10 +38,10 @@ func Change(s *store.Store, members []Member, now time.Time) (State, error) {
 	if err != nil {
 		return current, err
 	}
-	if err := renameio.WriteFile(stateFile(s, next.Number), append(data, '\n'), 0o644); err != nil {
+	if err := durable.WriteFile(stateFile(s, next.Number), append(data, '\n'), 0o644); err != nil {
 		return current, s.Wrap(err)
 	}
-	if err := renameio.Symlink(filepath.Join("landings", strconv.Itoa(next.Number)), Directory(s)); err != nil {
+	if err := durable.Symlink(filepath.Join("landings", strconv.Itoa(next.Number)), Directory(s)); err != nil {
 		return current, s.Wrap(err)
 	}
 	return next, nil

@@ -16,8 +16,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
+	"fernladder/core/durable"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
@@ -172,7 +171,7 @@ func (f *File) Write() error {
 		return nil
 	}
 	f.There = true
-	return renameio.WriteFile(f.Path, []byte(text), 0o644)
+	return durable.WriteFile(f.Path, []byte(text), 0o644)
 }
 
 // text is the file as it is written.

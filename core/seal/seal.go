@@ -1,35 +1,35 @@
-// Package seal runs a command where it sees and changes only what it is given.
+// Package seal runs commands where they see and change only what they are given.
 //
 // There are three levels, of which the machine allows some:
 //
 //   - Sealed: namespaces for users, mounts, processes, network, host name and
-//     IPC. The command sees the operating system read-only (/usr, /etc without
-//     what not everybody may read, /sys), its own /tmp, /dev and /proc, no
-//     network but a loopback of its own, and of the rest only what the room
-//     says. It has no privileges, whoever starts it, and can gain none. What it
-//     leaves running ends with it.
-//   - Fenced: by Landlock, it writes only where the room says, and opens no TCP
-//     connections. It sees everything.
-//   - Open: nothing is kept from it.
+//     IPC. Commands see the operating system read-only (/usr, /etc), a /tmp, /dev
+//     and /proc of their own of which nothing changes the machine, no network but a
+//     loopback of its own, and of the rest only what the room says.
+//   - Fenced: by Landlock and a filter of system calls, they write only where the
+//     room says, and have no sockets. They see what their user sees.
+//   - Open: nothing but their user keeps them from anything.
 //
-// The program that uses the package has to call Main first thing in its main:
-// sealed and fenced commands are started through a second copy of the program.
+// At every level, what root starts runs as another user of the machine, whom the
+// room names; commands have limits; and what they leave running ends with them. At
+// the first two they have no privileges and can gain none, and the system calls
+// that no compiler needs are not there (filter.go).
+//
+// What runs commands is a second copy of the program, the room's server. Once the
+// room is made it has no more rights than the commands, and nothing that it says is
+// taken for more than what a command could say.
+//
+// The program that uses the package has to call Main first thing in its main.
 package seal
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
-	"sync"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // Level is how far a command is kept apart.
@@ -50,7 +50,8 @@ func (l Level) AtLeast(other Level) bool {
 	return slices.Index(Levels, l) >= slices.Index(Levels, other)
 }
 
-// A Room says what a command sees and what it may change. Paths are absolute.
+// A Room says what commands see and what they may change. Paths are absolute, and
+// nobody but the caller can write to the directories that they are in.
 type Room struct {
 	Level    Level
 	Point    string   // an empty directory that a sealed room is put together on
@@ -58,177 +59,99 @@ type Room struct {
 	Writable []string // what can be changed
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Home     string   // of the user in a sealed room
-	Watch    string   // a file for the record of what sessions in a sealed room open and run; "" for none
+	User     User     // who commands are on the machine
+	Limits   Limits
 }
 
 // A Stand is a directory that stands in, in a sealed room, for one at another
 // path, which need not be there. It can be changed.
 type Stand struct{ In, For string }
 
-// name is what the second copy of the program is called. It is no path, so that
-// nobody calls it by accident.
-const name = "fernladder: room"
-
-// order is what the second copy is told.
-type order struct {
-	Room
-	Private []string // files and directories of /etc that not everybody may read
-	File    string   // the program
-	Argv    []string
-	Dir     string
-	Env     []string
-	Fds     int // besides the three that every process has
+// Limits are what commands may take. The zero value sets none.
+type Limits struct {
+	Processes int   // with threads, all together; where a user has other processes, of the user
+	Files     int   // that one process has open
+	FileSize  int64 // bytes of one file
+	Memory    int64 // bytes that one process has to write to (RLIMIT_DATA)
+	Scratch   int64 // bytes in /tmp, /var/tmp and /dev/shm of a sealed room together; 0: a quarter of the memory
 }
 
-// Command returns a command that runs in the room. The caller may set its
-// output, and the attributes that it does not set itself. Files are the
-// command's descriptors from 3 on. close has to be called once it has started,
-// or could not be.
-func (r Room) Command(file string, argv []string, dir string, env []string, files []*os.File) (command *exec.Cmd, close func(), err error) {
-	if r.Level == Open || r.Level == "" {
-		command = exec.Command(file)
-		command.Args, command.Dir, command.Env, command.ExtraFiles = argv, dir, env, files
-		command.SysProcAttr = &syscall.SysProcAttr{}
-		return command, func() {}, nil
-	}
-	data, err := json.Marshal(order{r, private(), file, argv, dir, env, len(files)})
-	if err != nil {
-		return nil, nil, err
-	}
-	read, write, err := os.Pipe()
-	if err != nil {
-		return nil, nil, err
-	}
-	go func() {
-		write.Write(data) // if it ends too soon, the copy says so
-		write.Close()
-	}()
-	command = exec.Command("/proc/self/exe")
-	command.Args = []string{name, strconv.Itoa(3 + len(files))}
-	command.Env = []string{"GOMAXPROCS=1", "GOGC=off"} // it allocates next to nothing
-	// The stage stays readable in /proc, by which leftovers are found.
-	for _, pair := range env {
-		if strings.HasPrefix(pair, "FL_STAGE=") {
-			command.Env = append(command.Env, pair)
-		}
-	}
-	command.ExtraFiles = append(slices.Clone(files), read)
-	command.SysProcAttr = &syscall.SysProcAttr{}
-	if r.Level == Sealed {
-		command.SysProcAttr = sealedAttributes()
-	}
-	return command, func() { read.Close() }, nil
-}
-
-// sealedAttributes gives the second copy its namespaces.
-func sealedAttributes() *syscall.SysProcAttr {
-	return &syscall.SysProcAttr{
-		Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID |
-			syscall.CLONE_NEWIPC | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS,
-		UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
-		GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}},
-	}
-}
-
-// private lists what is in /etc and not for everybody. A command that root has
-// started could read it, for its files belong to the same user.
-var private = sync.OnceValue(func() []string {
-	var found []string
-	filepath.WalkDir("/etc", func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return nil // then the command cannot read it either
-		}
-		info, err := d.Info()
-		switch {
-		case err != nil || d.Type()&fs.ModeSymlink != 0:
-		case d.IsDir() && info.Mode()&0o005 != 0o005:
-			found = append(found, path)
-			return fs.SkipDir
-		case !d.IsDir() && info.Mode()&0o004 == 0:
-			found = append(found, path)
-		}
-		return nil
-	})
-	return found
-})
-
-// failed is the status by which the second copy says that it could not make the
-// room. What it says is on its stderr.
-const failed = 123
+// builder is the number of the user and of the group that commands are in a sealed
+// room. A command that believes it is root gives files to users that are not there.
+const builder = 1000
 
 // Strongest finds out which is the strongest level that the machine allows, by
-// trying, in an empty directory below dir. why says what stands in the way of
-// the levels above.
-func Strongest(dir string) (level Level, why error) {
+// trying, in a new directory below dir. why says what stands in the way of the
+// levels above.
+func Strongest(dir string, user User) (level Level, why error) {
 	for _, level := range []Level{Sealed, Fenced} {
-		if err := try(level, dir); err == nil {
+		err := Try(level, dir, user)
+		if err == nil {
 			return level, why
-		} else if why == nil {
-			why = err
 		}
+		why = errors.Join(why, fmt.Errorf("%s: %w", level, err))
 	}
 	return Open, why
 }
 
-func try(level Level, dir string) error {
+// Try runs nothing in a room of a level, and says what is in the way of that.
+func Try(level Level, dir string, user User) (err error) {
 	point, err := os.MkdirTemp(dir, "room-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(point)
-	command, done, err := Room{Level: level, Point: point}.Command("/bin/sh", []string{"sh", "-c", ":"}, "/", nil, nil)
+	defer os.Remove(point)
+	r := Room{Level: level, Point: point, User: user}
+	if level == Fenced { // where it has to come to, as a build has
+		if err := errors.Join(os.Chown(point, user.uid(), user.gid()), os.Chmod(point, 0o700)); err != nil {
+			return err
+		}
+		r.Writable = []string{point}
+	}
+	s, err := r.Enter("")
 	if err != nil {
 		return err
 	}
-	defer done()
-	out, err := command.CombinedOutput()
-	if err != nil && len(out) > 0 {
-		return errors.New(string(out))
+	defer func() { err = errors.Join(err, s.Leave()) }()
+	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer null.Close()
+	c := Command{File: "/bin/sh", Argv: []string{"sh", "-c", ":"}, Dir: "/", Output: null}
+	if level == Fenced {
+		c.Argv[2], c.Dir = ": >try && rm try", point
+	}
+	ended, err := s.Run(c)
+	if err == nil && ended.Status != 0 {
+		err = fmt.Errorf("%s cannot be worked in", dir)
 	}
 	return err
 }
 
-// Main runs the command of a room when this process was started for that, with
-// these arguments, input and outputs, and then returns its status and true.
-func Main(args []string, in, out, errOut *os.File) (status int, started bool) {
-	if len(args) > 3 && args[0] == watchedName {
-		err := watched(args[1:])
-		fmt.Fprintln(errOut, err)
-		return failed, true
+// attributes are how the server is started: with all that can only be had at the
+// start.
+func (r Room) attributes() *syscall.SysProcAttr {
+	a := &syscall.SysProcAttr{Setsid: true}
+	switch {
+	case r.Level == Sealed:
+		a.Cloneflags = syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID |
+			syscall.CLONE_NEWIPC | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS
+		if r.User.Other() {
+			// Root puts the room together as itself, for it alone can open all that
+			// belongs there, and then becomes the builder.
+			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: builder, HostID: r.User.UID, Size: 1}}
+			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: builder, HostID: r.User.GID, Size: 1}}
+			a.GidMappingsEnableSetgroups = true
+			a.Credential = &syscall.Credential{}
+		} else {
+			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getuid(), Size: 1}}
+			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getgid(), Size: 1}}
+			// Who makes a namespace has all capabilities in it, until a program is run.
+			a.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SYS_CHROOT, unix.CAP_NET_ADMIN, unix.CAP_DAC_OVERRIDE, unix.CAP_SETPCAP}
+		}
+	case r.User.Other():
+		a.Cloneflags = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC
 	}
-	if len(args) != 2 || args[0] != name {
-		return 0, false
-	}
-	var err error
-	if args[1] == "serve" {
-		status, err = serve()
-	} else {
-		status, err = inRoom(args[1], in, out, errOut)
-	}
-	if err != nil {
-		fmt.Fprintln(errOut, err)
-		status = failed
-	}
-	return status, true
-}
-
-func inRoom(fd string, in, out, errOut *os.File) (int, error) {
-	number, err := strconv.Atoi(fd)
-	if err != nil {
-		return 0, err
-	}
-	pipe := os.NewFile(uintptr(number), "order")
-	data, err := io.ReadAll(pipe)
-	pipe.Close()
-	if err != nil {
-		return 0, err
-	}
-	var o order
-	if err := json.Unmarshal(data, &o); err != nil {
-		return 0, err
-	}
-	if o.Level == Fenced {
-		return 0, o.fenced()
-	}
-	return o.sealed(in, out, errOut)
+	return a
 }

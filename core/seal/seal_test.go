@@ -1,6 +1,7 @@
 package seal
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,11 +15,14 @@ import (
 
 // The test binary is its own second copy.
 func TestMain(m *testing.M) {
-	if status, started := Main(os.Args, os.Stdin, os.Stdout, os.Stderr); started {
+	if status, started := Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(m.Run())
 }
+
+// buildUsers are lent to the rooms of the tests when root runs them.
+var buildUsers = Users{First: 1_900_000_000, Number: 16}
 
 // room is a level with a directory to write to, one to see, and one that the
 // room says nothing about.
@@ -29,27 +33,46 @@ type room struct {
 }
 
 func newRoom(t *testing.T, level Level) *room {
-	if err := try(level, t.TempDir()); err != nil {
-		t.Skipf("this machine allows no %s rooms: %v", level, err)
+	user, done, err := buildUsers.Lend(context.Background(), User{})
+	require.NoError(t, err)
+	t.Cleanup(done)
+	base := t.TempDir()
+	for dir := base; dir != os.TempDir() && dir != "/"; dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755)) // a fenced command comes by the path
 	}
-	r := &room{t: t, writable: t.TempDir(), visible: t.TempDir(), secret: t.TempDir()}
+	r := &room{t: t, writable: filepath.Join(base, "writable"), visible: filepath.Join(base, "visible"), secret: filepath.Join(base, "secret")}
+	for _, dir := range []string{r.visible, r.secret, r.writable, filepath.Join(base, "point")} {
+		require.NoError(t, os.Mkdir(dir, 0o755))
+	}
 	for _, dir := range []string{r.visible, r.secret} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("grown\n"), 0o644))
 	}
-	r.Room = Room{Level: level, Point: t.TempDir(), Visible: []string{r.visible}, Writable: []string{r.writable}, Home: r.writable}
+	require.NoError(t, os.Chown(r.writable, user.uid(), user.gid()))
+	r.Room = Room{Level: level, Point: filepath.Join(base, "point"), Visible: []string{r.visible}, Writable: []string{r.writable}, Home: r.writable, User: user}
+	if err := Try(level, base, user); err != nil {
+		t.Skipf("this machine allows no %s rooms: %v", level, err)
+	}
 	return r
 }
 
-// sh runs shell text in the room.
+// sh runs shell text in a room of its own.
 func (r *room) sh(text string, files ...*os.File) (string, int) {
-	command, done, err := r.Command("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin:/usr/sbin", "FL_STAGE=x"}, files)
+	s, err := r.Enter("x")
 	require.NoError(r.t, err)
-	defer done()
-	out, err := command.CombinedOutput()
-	if err != nil && command.ProcessState == nil {
-		require.NoError(r.t, err)
-	}
-	return string(out), command.ProcessState.ExitCode()
+	defer s.Leave()
+	return r.in(s, text, files...)
+}
+
+// in runs shell text in a room.
+func (r *room) in(s *Session, text string, files ...*os.File) (string, int) {
+	out, err := os.CreateTemp(r.t.TempDir(), "out")
+	require.NoError(r.t, err)
+	defer out.Close()
+	ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin:/usr/sbin", "FL_STAGE=x"}, Output: out, Files: files})
+	require.NoError(r.t, err)
+	data, err := os.ReadFile(out.Name())
+	require.NoError(r.t, err)
+	return string(data), ended.Status
 }
 
 func TestWhatARoomShows(t *testing.T) {
@@ -76,18 +99,14 @@ func TestASealedRoomHidesTheRest(t *testing.T) {
 	out, _ := r.sh("cat " + r.secret + "/file || echo hidden; ls -A /home /root; hostname; id -un; echo ~")
 	assert.Contains(t, out, "hidden\n")
 	assert.Contains(t, out, "room\nbuilder\n")
-	for _, private := range private() {
-		if info, err := os.Stat(private); err == nil && info.Mode().IsRegular() && info.Size() > 0 {
-			out, _ := r.sh("cat " + private)
-			assert.Empty(t, strings.TrimSpace(out), private)
-		}
-	}
 	out, _ = r.sh("grep -c . /proc/net/dev; grep -E 'Cap(Prm|Eff)|NoNewPrivs' /proc/self/status; cat /proc/net/route | wc -l")
 	assert.Contains(t, out, "3\n", "two lines of headings and the loopback")
 	assert.Contains(t, out, "CapEff:\t0000000000000000")
 	assert.Contains(t, out, "NoNewPrivs:\t1")
 
-	stand := t.TempDir()
+	stand := filepath.Join(filepath.Dir(r.writable), "stand")
+	require.NoError(t, os.Mkdir(stand, 0o755))
+	require.NoError(t, os.Chown(stand, r.User.uid(), r.User.gid()))
 	r.Stands = Stand{In: stand, For: "/not/there/yet"}
 	_, status := r.sh("echo x >/not/there/yet/file")
 	assert.Equal(t, 0, status)
@@ -96,23 +115,22 @@ func TestASealedRoomHidesTheRest(t *testing.T) {
 }
 
 // What a command leaves running ends with it, whatever session it is in.
-func TestASealedRoomEndsWithItsCommand(t *testing.T) {
-	r := newRoom(t, Sealed)
-	_, status := r.sh("setsid sh -c 'sleep 0.3; echo late >late' & exit 0")
-	assert.Equal(t, 0, status)
-	_, status = r.sh("sleep 0.6; test ! -e late")
-	assert.Equal(t, 0, status)
+func TestARoomEndsWithItsCommand(t *testing.T) {
+	for _, level := range Levels {
+		r := newRoom(t, level)
+		_, status := r.sh("setsid sh -c '(sleep 0.3; echo late >late) & exec sleep 300' & exit 0")
+		assert.Equal(t, 0, status)
+		_, status = r.sh("sleep 0.6; test ! -e late")
+		assert.Equal(t, 0, status, level)
+	}
 }
 
 func TestDescriptorsArePassedOn(t *testing.T) {
 	for _, level := range Levels {
-		r := newRoom(t, Open)
-		if level != Open {
-			r = newRoom(t, level)
-		}
+		r := newRoom(t, level)
 		read, write, err := os.Pipe()
 		require.NoError(t, err)
-		_, status := r.sh("echo through >&4; test -r /proc/self/fd/3", read, write)
+		_, status := r.sh("echo through >&4; test -e /proc/self/fd/3", read, write)
 		assert.Equal(t, 0, status)
 		buffer := make([]byte, 8)
 		_, err = read.Read(buffer)
@@ -127,10 +145,10 @@ func TestLevels(t *testing.T) {
 	assert.True(t, Sealed.AtLeast(Fenced))
 	assert.True(t, Fenced.AtLeast(Fenced))
 	assert.False(t, Open.AtLeast(Fenced))
-	level, why := Strongest(t.TempDir())
+	level, why := Strongest(t.TempDir(), User{})
 	assert.Contains(t, Levels, level)
 	assert.Equal(t, level == Sealed, why == nil)
-	_, why = Strongest("/absent")
+	_, why = Strongest("/absent", User{})
 	assert.ErrorContains(t, why, "no such file")
 }
 
@@ -144,7 +162,7 @@ func TestASession(t *testing.T) {
 		out, err := os.CreateTemp(t.TempDir(), "out")
 		require.NoError(t, err)
 		defer out.Close()
-		ended, err := s.Run("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin"}, out, files)
+		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin"}, Output: out, Files: files})
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Name())
 		require.NoError(t, err)
@@ -163,10 +181,10 @@ func TestASession(t *testing.T) {
 	go func() { time.Sleep(50 * time.Millisecond); s.Signal(syscall.SIGTERM) }()
 	_, ended = run("sleep 300")
 	assert.Equal(t, 128+15, ended.Status)
-	_, err = s.Run("/no/such/program", []string{"x"}, "/", nil, os.Stdout, nil)
+	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout})
 	assert.ErrorContains(t, err, "no such file")
 	require.NoError(t, s.Leave())
-	_, err = s.Run("/bin/true", []string{"true"}, "/", nil, os.Stdout, nil)
+	_, err = s.Run(Command{File: "/bin/true", Argv: []string{"true"}, Dir: "/", Output: os.Stdout})
 	assert.Error(t, err)
 	_, err = Room{Level: Sealed, Point: "/absent"}.Enter("stage")
 	assert.ErrorContains(t, err, "the sealed room cannot be made")
@@ -183,14 +201,15 @@ func must(f *os.File, err error) *os.File {
 // run, and leaves alone what they write and what is the build's own.
 func TestAWatch(t *testing.T) {
 	r := newRoom(t, Sealed)
-	r.Watch = filepath.Join(r.writable, "opened")
+	record := must(os.Create(filepath.Join(t.TempDir(), "opened")))
+	defer record.Close()
 	s, err := r.Enter("stage")
 	require.NoError(t, err)
 	defer s.Leave()
 	run := func(text string) (string, int) {
 		out := must(os.CreateTemp(t.TempDir(), "out"))
 		defer out.Close()
-		ended, err := s.Run("/bin/sh", []string{"sh", "-c", text}, r.writable, []string{"PATH=/usr/bin:/bin", "LEAF=green"}, out, []*os.File{must(os.Open(r.visible + "/file"))})
+		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin", "LEAF=green"}, Output: out, Files: []*os.File{must(os.Open(r.visible + "/file"))}, Record: record})
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Name())
 		require.NoError(t, err)
@@ -201,15 +220,15 @@ func TestAWatch(t *testing.T) {
 	assert.Contains(t, out, "green\ngrown\n")
 	assert.Equal(t, 7, status)
 	run("env ls " + r.visible)
-	data, err := os.ReadFile(r.Watch)
+	data, err := os.ReadFile(record.Name())
 	require.NoError(t, err)
-	record := strings.Split(string(data), "\n")
+	lines := strings.Split(string(data), "\n")
 	for _, line := range []string{"ran /bin/sh", "read /etc/passwd", "ran /usr/bin/cat", "ran /usr/bin/wc", "ran /usr/bin/ls", "read " + long} {
-		assert.Contains(t, record, line)
+		assert.Contains(t, lines, line)
 	}
 	assert.NotContains(t, string(data), r.writable+"/new")
 	assert.NotContains(t, string(data), "read "+r.visible+"\n", "directories are not opened to read")
-	_, err = s.Run("/no/such/program", []string{"x"}, "/", nil, os.Stdout, nil)
+	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout, Record: record})
 	require.NoError(t, err, "the copy says it")
 	// What it leaves running ends with it, and it can be ended itself.
 	_, status = run("(while :; do cat /etc/passwd >/dev/null; done) & exit 5")
@@ -217,7 +236,7 @@ func TestAWatch(t *testing.T) {
 	go func() { time.Sleep(100 * time.Millisecond); s.Signal(syscall.SIGTERM) }()
 	_, status = run("while :; do cat /etc/hosts >/dev/null; done")
 	assert.Equal(t, 128+15, status)
-	data, err = os.ReadFile(r.Watch)
+	data, err = os.ReadFile(record.Name())
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "read /etc/hosts\n")
 	assert.Contains(t, string(data), "read /etc/passwd\n", "of earlier commands, too")
@@ -225,7 +244,7 @@ func TestAWatch(t *testing.T) {
 	s, err = r.Enter("stage")
 	require.NoError(t, err)
 	run("cat /etc/group >/dev/null")
-	data, err = os.ReadFile(r.Watch)
+	data, err = os.ReadFile(record.Name())
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "read /etc/group\n")
 	assert.Contains(t, string(data), "read /etc/passwd\n", "and of an earlier session, as when a build goes on")

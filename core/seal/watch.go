@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -134,10 +135,11 @@ type watch struct {
 	done chan error
 }
 
-// newWatch goes on with the record that an earlier session has left, if there is one.
-func newWatch(record string) *watch {
+// newWatch goes on with a record that is there, if there is one.
+func newWatch(record *os.File) *watch {
 	w := &watch{seen: map[string]bool{}}
-	text, err := os.ReadFile(record)
+	const most = 256 << 20
+	text, err := io.ReadAll(io.NewSectionReader(record, 0, most))
 	if err != nil {
 		return w
 	}
@@ -258,7 +260,7 @@ func textAt(pid int, at uintptr) string {
 }
 
 // write writes the record of all commands so far.
-func (w *watch) write(file string) error {
+func (w *watch) write(record *os.File) error {
 	if w.done != nil {
 		if err := <-w.done; err != nil {
 			return err
@@ -270,5 +272,9 @@ func (w *watch) write(file string) error {
 		lines = append(lines, line+"\n")
 	}
 	slices.Sort(lines)
-	return os.WriteFile(file, []byte(strings.Join(lines, "")), 0o644)
+	text := []byte(strings.Join(lines, ""))
+	if _, err := record.WriteAt(text, 0); err != nil {
+		return err
+	}
+	return record.Truncate(int64(len(text)))
 }

@@ -37,12 +37,19 @@ type Settings struct {
 	LargestDownload             int    // MiB
 	LargestSource               int    // MiB; 0: nothing is said
 	LargestLog                  int    // MiB
+	LargestTree                 int    // MiB
+	LongestDownload             int    // minutes
 	Credentials                 string // a file, or ""
+
+	Users      seal.Users  // whom root's builds run as
+	Most       seal.Limits // of builds and tries
+	TrustedEnv []string    // packages whose recipes may set any variable for everybody
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
 
 	remote []*recipe.Shelf
+	mib    struct{ file, process, scratch int } // as they are written
 }
 
 // Wanted is a package that should be on the landing.
@@ -60,6 +67,7 @@ var SystemPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/us
 // Keys are the keys of a settings file, bound to s. Paths are filled in as they
 // are written; Read makes them absolute.
 func Keys(s *Settings, shelves *[]string) []keyfile.Key {
+	mib := &s.mib
 	remote := func(r *recipe.Shelf) []keyfile.Key {
 		return []keyfile.Key{
 			keyfile.Text("git", &r.Git, "The URL of the repository.").Must().Check(recipe.CheckRepository),
@@ -77,6 +85,15 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The most that one file may have, in MiB. 32768, if nothing is said."),
 		keyfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. If nothing is said: 102400, and, once that is over a GiB, not more than 200 times the archive's own size."),
 		keyfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB; then it is ended. 1024, if nothing is said."),
+		keyfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. 65536, if nothing is said."),
+		keyfile.Number("longest_download", &s.LongestDownload, 1, 1<<20, "The longest that one file may take to come, in minutes. 720, if nothing is said."),
+		keyfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, seal.ParseUsers, "The numbers of users and groups that belong to nobody, for root's builds to run as: each build as another of those that run at the same time. "+seal.DefaultUsers.String()+", if nothing is said. With none, builds of root are root; only inside a container that is nobody's root should they be."),
+		keyfile.Number("most_processes", &s.Most.Processes, 16, 1<<22, "The most processes and threads that one build may have. 4096, if nothing is said."),
+		keyfile.Number("most_files", &s.Most.Files, 64, 1<<20, "The most files that one process of a build may have open. 65536, if nothing is said."),
+		keyfile.Number("largest_file", &mib.file, 1, 1<<30, "The most that one file may have that a build writes, in MiB. 65536, if nothing is said."),
+		keyfile.Number("largest_process", &mib.process, 0, 1<<30, "The most memory that one process of a build may have to write to, in MiB. 0, if nothing is said: no limit, but builds are what the kernel ends first when memory runs out."),
+		keyfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are memory, in MiB. 0, if nothing is said: a quarter of the memory."),
+		keyfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those by which programs are taken over, such as LD_PRELOAD.").Check(recipe.CheckName),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
@@ -142,10 +159,19 @@ func (p Place) home(variable, below string) string {
 	return filepath.Join(p.Getenv("HOME"), below)
 }
 
+// defaults are the settings where a file says nothing, but for paths.
+func defaults() Settings {
+	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10, LargestTree: 64 << 10,
+		LongestDownload: 12 * 60, Users: seal.DefaultUsers, Most: seal.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}
+	s.mib.file = 64 << 10
+	return s
+}
+
 // Read reads a settings file; without a name it returns what holds when there
 // is none. Errors are keyfile.Problems.
 func Read(file string, p Place) (Settings, error) {
-	s := Settings{File: file, Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10}
+	s := defaults()
+	s.File = file
 	var shelves []string
 	base := p.Working
 	if file != "" {
@@ -160,6 +186,7 @@ func Read(file string, p Place) (Settings, error) {
 			return s, err
 		}
 	}
+	s.Most.FileSize, s.Most.Memory, s.Most.Scratch = int64(s.mib.file)<<20, int64(s.mib.process)<<20, int64(s.mib.scratch)<<20
 	switch {
 	case s.Root != "":
 		s.Root = absolute(base, s.Root)

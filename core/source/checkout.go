@@ -121,14 +121,14 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 		if r.Offline {
 			return nil, r.wrap(ctx, errOffline, c.URL(), c.At)
 		}
-		r.Events.Event(event.Event{Kind: event.FetchBegan, Package: c.Package, Version: c.Version, Text: redacted(c.URL())})
+		r.Events.Event(event.Event{Kind: event.FetchBegan, Package: c.Package, Version: c.Version, Text: Redacted(c.URL())})
 		if c.Svn != "" {
 			err = r.exportSvn(ctx, c)
 		} else {
 			err = r.fetchGit(ctx, c.Git, c.Tag, c.Commit, 0)
 		}
 		if err == nil {
-			text := fmt.Sprintf("%s at %s", redacted(c.URL()), c.ID()[:min(12, len(c.ID()))])
+			text := fmt.Sprintf("%s at %s", Redacted(c.URL()), c.ID()[:min(12, len(c.ID()))])
 			r.Events.Event(event.Event{Kind: event.CheckedOut, Package: c.Package, Version: c.Version, Text: text})
 		}
 	}
@@ -163,7 +163,7 @@ func (r *Repositories) wrap(ctx context.Context, err error, url, at string) erro
 	case ctx.Err() != nil:
 		return ctx.Err()
 	}
-	return &RepositoryError{URL: redacted(url), At: at, Err: err}
+	return &RepositoryError{URL: Redacted(url), At: at, Err: err}
 }
 
 // Export fills a directory with a checkout that is here, submodules included.

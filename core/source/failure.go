@@ -94,7 +94,7 @@ func (e NotHere) Error() string {
 func notHere(w Wanted) error {
 	e := &FetchError{Wanted: w}
 	for _, url := range w.URLs {
-		e.Attempts = append(e.Attempts, Attempt{redacted(url), errOffline})
+		e.Attempts = append(e.Attempts, Attempt{Redacted(url), errOffline})
 	}
 	if len(w.URLs) == 0 {
 		e.Attempts = []Attempt{{w.Package, errOffline}}

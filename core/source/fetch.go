@@ -94,15 +94,15 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 				return Fetched{}, nil, err
 			}
 			part.remove()
-			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: redacted(source), Done: size})
-			return Fetched{Path: file, URL: redacted(source), Size: size, Failed: failed}, known, nil
+			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: Redacted(source), Done: size})
+			return Fetched{Path: file, URL: Redacted(source), Size: size, Failed: failed}, known, nil
 		case ctx.Err() != nil:
 			return Fetched{}, nil, ctx.Err()
 		case errors.As(err, new(*StoreError)):
 			return Fetched{}, nil, err
 		}
-		failed = append(failed, Attempt{redacted(source), err})
-		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err})
+		failed = append(failed, Attempt{Redacted(source), err})
+		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: Redacted(source), Err: err})
 	}
 	return Fetched{}, nil, &FetchError{Wanted: *w, Attempts: failed}
 }
@@ -157,15 +157,15 @@ func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Di
 		if errors.As(err, new(*StoreError)) {
 			return "", w.Digest, err
 		}
-		return "", w.Digest, &FetchError{Wanted: w, Attempts: []Attempt{{redacted(source), err}}}
+		return "", w.Digest, &FetchError{Wanted: w, Attempts: []Attempt{{Redacted(source), err}}}
 	}
-	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: redacted(source), Done: size})
+	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: Redacted(source), Done: size})
 	return a.Path(digest), digest, a.store(f.Name(), a.Path(digest), source)
 }
 
 // store makes a whole file an archive of the store.
 func (a *Archives) store(partial, path, source string) error {
-	err := os.WriteFile(path+originSuffix, []byte(redacted(source)+"\n"), 0o644)
+	err := os.WriteFile(path+originSuffix, []byte(Redacted(source)+"\n"), 0o644)
 	if err := errors.Join(err, os.Rename(partial, path)); err != nil {
 		return &StoreError{err}
 	}

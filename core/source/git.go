@@ -163,7 +163,7 @@ func (r *Repositories) fetchGit(ctx context.Context, repository, tag, commit str
 	}
 	for _, m := range modules {
 		if err := r.fetchGit(ctx, m.url, "", m.commit, depth+1); err != nil {
-			return fmt.Errorf("submodule %s (%s): %w", m.path, redacted(m.url), err)
+			return fmt.Errorf("submodule %s (%s): %w", m.path, Redacted(m.url), err)
 		}
 	}
 	return nil

@@ -21,7 +21,7 @@ type Offer struct {
 // too, and, if it is to look for one, whether there is a signature beside it.
 // Nothing is downloaded.
 func (a *Archives) Ask(ctx context.Context, archive string, signed bool) (Offer, error) {
-	o := Offer{URL: redacted(archive)}
+	o := Offer{URL: Redacted(archive)}
 	if !strings.HasPrefix(archive, "http") {
 		return o, nil
 	}
@@ -35,7 +35,7 @@ func (a *Archives) Ask(ctx context.Context, archive string, signed bool) (Offer,
 	if u, err := url.Parse(archive); err == nil && u.Scheme == "http" {
 		u.Scheme = "https"
 		if a.head(ctx, u.String()) == nil {
-			o.HTTPS = redacted(u.String())
+			o.HTTPS = Redacted(u.String())
 		}
 	}
 	if !signed {

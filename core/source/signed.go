@@ -18,8 +18,8 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
-	"github.com/google/renameio/v2"
 
+	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/signature"
 )
@@ -78,7 +78,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 			if good, err = a.proves(ctx, p, w, keys, known); err == nil {
 				data, err := json.Marshal(p)
 				if err == nil {
-					err = renameio.WriteFile(file, data, 0o644)
+					err = durable.WriteFile(file, data, 0o644)
 				}
 				if err != nil {
 					return nil, &StoreError{err}
@@ -90,7 +90,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		failed = append(failed, Attempt{redacted(source), err})
+		failed = append(failed, Attempt{Redacted(source), err})
 	}
 	return nil, &FetchError{Wanted: w, What: "the signature", Attempts: failed}
 }
@@ -123,7 +123,7 @@ func (a *Archives) hashesWanted(ctx context.Context, w *Wanted) []crypto.Hash {
 
 // proof fetches a signature and, if it is one of a list of digests, the list.
 func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
-	p := proof{URL: redacted(source)}
+	p := proof{URL: Redacted(source)}
 	var err error
 	if p.Signature, err = a.small(ctx, source); err != nil {
 		return p, err
@@ -131,7 +131,7 @@ func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
 	stem := withoutSignature(source)
 	if !isClearSigned(p.Signature) && isList(stem) {
 		if p.List, err = a.small(ctx, stem); err != nil {
-			err = fmt.Errorf("the list of digests %s: %w", redacted(stem), err)
+			err = fmt.Errorf("the list of digests %s: %w", Redacted(stem), err)
 		}
 	}
 	return p, err
@@ -142,7 +142,7 @@ func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
 func (a *Archives) Small(ctx context.Context, source string) ([]byte, error) {
 	data, err := a.small(ctx, source)
 	if err != nil && ctx.Err() == nil {
-		err = &FetchError{Wanted: Wanted{Package: path.Base(source)}, Attempts: []Attempt{{redacted(source), err}}}
+		err = &FetchError{Wanted: Wanted{Package: path.Base(source)}, Attempts: []Attempt{{Redacted(source), err}}}
 	}
 	return data, err
 }

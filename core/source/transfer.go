@@ -43,7 +43,7 @@ func (p partial) remove() {
 func (p partial) resumable(source string) (int64, string) {
 	var state partialState
 	data, err := os.ReadFile(p.stateFile())
-	if err != nil || json.Unmarshal(data, &state) != nil || state.URL != redacted(source) || state.Validator == "" {
+	if err != nil || json.Unmarshal(data, &state) != nil || state.URL != Redacted(source) || state.Validator == "" {
 		return 0, ""
 	}
 	info, err := os.Stat(p.file)
@@ -59,7 +59,7 @@ func (p partial) remember(source, validator string) error {
 		os.Remove(p.stateFile())
 		return nil
 	}
-	data, err := json.Marshal(partialState{redacted(source), validator})
+	data, err := json.Marshal(partialState{Redacted(source), validator})
 	if err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 	defer free()
 	resumed := false
 	for number := 1; ; number++ {
-		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: redacted(source)})
+		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: Redacted(source)})
 		got, err := a.attempt(ctx, source, part, w, h)
 		resumed = resumed || got.resumed
 		got.resumed = resumed
@@ -103,7 +103,7 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 		if err == nil || !again || ctx.Err() != nil {
 			return got, err
 		}
-		a.Events.Event(event.Event{Kind: event.FetchRetried, Package: w.Package, Version: w.Version, Text: redacted(source), Err: err, Elapsed: pause})
+		a.Events.Event(event.Event{Kind: event.FetchRetried, Package: w.Package, Version: w.Version, Text: Redacted(source), Err: err, Elapsed: pause})
 		if err := a.pause(ctx, pause); err != nil {
 			return got, err
 		}
@@ -426,8 +426,8 @@ func plain(ctx context.Context, err error) error {
 	return err
 }
 
-// redacted returns a URL without the password in it.
-func redacted(source string) string {
+// Redacted returns a URL without the password in it.
+func Redacted(source string) string {
 	if u, err := url.Parse(source); err == nil && strings.Contains(source, "@") {
 		return u.Redacted()
 	}

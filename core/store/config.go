@@ -9,8 +9,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
-	"github.com/google/renameio/v2"
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 )
 
 // Configuration files that administrators edit are in config/NAME, as one file
@@ -18,6 +20,13 @@ import (
 // begins as. config/NAME/.samples.json says which sample a file was last made
 // from or compared with, so that an upgrade knows an edited file.
 const samplesFile = ".samples.json"
+
+// configurable tells whether a path below a tree can be that of a configuration
+// file.
+func configurable(file string) bool {
+	return filepath.IsLocal(file) && filepath.Clean(file) == file && file != "." && file != samplesFile &&
+		file != ownDirectory && !strings.HasPrefix(file, ownDirectory+"/")
+}
 
 // ConfigFile is where a configuration file of a package is.
 func (s *Store) ConfigFile(name, file string) string {
@@ -29,6 +38,8 @@ type ConfigChange struct {
 	File   string `json:"file"`   // absolute
 	Sample string `json:"sample"` // absolute, in the tree
 	What   string `json:"what"`   // made, renewed or kept
+
+	tree string
 }
 
 // The things that become of configuration files: there was none; it was as the
@@ -57,7 +68,7 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	}
 	index := s.ConfigFile(r.Name, samplesFile)
 	samples := map[string]string{} // file to the digest of its sample
-	data, err := os.ReadFile(index)
+	data, err := ground.ReadFile(index, largestConfig)
 	if err == nil {
 		err = json.Unmarshal(data, &samples)
 	}
@@ -66,7 +77,7 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	}
 	var changes []ConfigChange
 	for _, c := range r.Configs {
-		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), filepath.FromSlash(c.Sample))}
+		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref)}
 		if change.What, err = s.config(change, samples, c.File, renew); err != nil {
 			return changes, s.Wrap(err)
 		}
@@ -80,28 +91,24 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	if data, err = json.MarshalIndent(samples, "", "  "); err != nil {
 		return changes, err
 	}
-	return changes, s.Wrap(renameio.WriteFile(index, append(data, '\n'), 0o644))
+	return changes, s.Wrap(durable.WriteFile(index, append(data, '\n'), 0o644))
 }
 
 // config brings one file up to date, and says what it has done.
 func (s *Store) config(change ConfigChange, samples map[string]string, name string, renew bool) (string, error) {
-	sample, err := os.ReadFile(change.Sample)
+	sample, mode, err := s.sample(change)
 	if err != nil {
 		return "", err
 	}
-	mode := fs.FileMode(0o644)
-	if info, err := os.Stat(change.Sample); err == nil {
-		mode = info.Mode().Perm() | 0o200
-	}
 	last := samples[name]
-	current, err := os.ReadFile(change.File)
+	current, err := ground.ReadFile(change.File, largestConfig)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		if err := os.MkdirAll(filepath.Dir(change.File), 0o755); err != nil {
 			return "", err
 		}
 		samples[name] = digestOf(sample)
-		return ConfigMade, renameio.WriteFile(change.File, sample, mode)
+		return ConfigMade, durable.WriteFile(change.File, sample, mode)
 	case err != nil:
 		return "", err
 	case !renew || digestOf(sample) == last:
@@ -111,10 +118,30 @@ func (s *Store) config(change ConfigChange, samples map[string]string, name stri
 		return "", nil
 	case digestOf(current) == last:
 		samples[name] = digestOf(sample)
-		return ConfigRenewed, renameio.WriteFile(change.File, sample, mode)
+		return ConfigRenewed, durable.WriteFile(change.File, sample, mode)
 	}
 	samples[name] = digestOf(sample)
 	return ConfigKept, nil
+}
+
+// largestConfig is more than a configuration file has that a person edits.
+const largestConfig = 64 << 20
+
+// sample reads what a configuration file begins as, and with which mode. Trees have
+// links in them, which may lead anywhere; the sample is behind none.
+func (s *Store) sample(change ConfigChange) ([]byte, fs.FileMode, error) {
+	dir, name := change.tree, strings.TrimPrefix(change.Sample, change.tree+"/")
+	tree, err := ground.OpenDir(dir)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer tree.Close()
+	data, err := tree.ReadFile(name, largestConfig)
+	if err != nil {
+		return nil, 0, err
+	}
+	info, err := tree.Lstat(name)
+	return data, info.Mode.Perm() | 0o200, err
 }
 
 func digestOf(data []byte) string {

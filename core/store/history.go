@@ -9,7 +9,10 @@ import (
 	"path/filepath"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"fernladder/core/filelock"
 )
 
 // History is the database of earlier builds. Everything about builds that
@@ -81,22 +84,37 @@ func (s *Store) HasHistory() bool {
 
 func (s *Store) historyFile() string { return filepath.Join(s.Root, "fernladder.db") }
 
-// History opens the database, makes it if it is not there, and begins anew from
-// the receipts if it is damaged. The damaged file is kept beside it.
+// History opens the database to add to it, and makes it from the receipts if it is
+// not there. One that is damaged, by what SQLite says of it, is moved aside, beside
+// those that were before, and made anew; for every other error it stays as it is.
 func (s *Store) History(ctx context.Context) (*History, error) {
-	file, fresh := s.historyFile(), !s.HasHistory()
+	file := s.historyFile()
+	if s.HasHistory() {
+		h, err := openHistory(ctx, file)
+		if err == nil {
+			return h, nil
+		}
+		if !damaged(err) || ctx.Err() != nil {
+			return nil, s.historyError(err)
+		}
+	}
+	// Only one makes it, and the others find it made.
+	unlock, err := s.locked(filelock.Exclusive(ctx, s.lockFile("history"), func() {}))
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	fresh := !s.HasHistory()
 	h, err := openHistory(ctx, file)
-	if err != nil && !fresh && ctx.Err() == nil {
-		if err := os.Rename(file, file+".damaged"); err != nil {
+	if err != nil && !fresh && damaged(err) && ctx.Err() == nil {
+		if err := s.moveAside(file); err != nil {
 			return nil, s.Wrap(err)
 		}
-		os.Remove(file + "-wal")
-		os.Remove(file + "-shm")
 		fresh = true
 		h, err = openHistory(ctx, file)
 	}
 	if err != nil {
-		return nil, &Error{Path: file, Err: err}
+		return nil, s.historyError(err)
 	}
 	if fresh {
 		receipts, err := s.Receipts()
@@ -107,11 +125,76 @@ func (s *Store) History(ctx context.Context) (*History, error) {
 		for _, r := range receipts {
 			if err := h.Add(ctx, RecordOf(r)); err != nil {
 				h.Close()
-				return nil, &Error{Path: file, Err: err}
+				return nil, s.historyError(err)
 			}
 		}
 	}
 	return h, nil
+}
+
+// ReadHistory opens the database to read it, also one that this user may not write,
+// and writes nothing, whatever is wrong with it.
+func (s *Store) ReadHistory(ctx context.Context) (*History, error) {
+	const readOnly = "?mode=ro&_pragma=busy_timeout(10000)&_pragma=query_only(1)"
+	var err error
+	// Who may not write beside a database cannot share it with those who write; what
+	// they have not brought into it yet is not seen then.
+	for _, how := range []string{readOnly, readOnly + "&immutable=1"} {
+		var db *sql.DB
+		if db, err = sql.Open("sqlite", "file:"+s.historyFile()+how); err != nil {
+			continue
+		}
+		db.SetMaxOpenConns(1)
+		var have int
+		if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err == nil && have > len(migrations) {
+			err = errNewer
+		} else if err == nil && have < len(migrations) {
+			err = errors.New("this database was written by an older Fern Ladder; the next build brings it up to date")
+		} else if err == nil {
+			_, err = db.ExecContext(ctx, "SELECT 1 FROM build LIMIT 1")
+		}
+		if err == nil {
+			return &History{db}, nil
+		}
+		db.Close()
+	}
+	if damaged(err) {
+		return nil, &Error{Path: s.historyFile(), Err: errors.New("this database is damaged"), Advice: "The next build makes it anew, from the receipts."}
+	}
+	return nil, s.historyError(err)
+}
+
+func (s *Store) historyError(err error) error { return &Error{Path: s.historyFile(), Err: err} }
+
+// errNewer is the error for a database whose form is not known yet.
+var errNewer = errors.New("this database was written by a newer Fern Ladder")
+
+// errInside is the error for a database that can be opened and is damaged inside.
+var errInside = errors.New("it is damaged inside")
+
+// damaged tells whether an error is proof that the file is no database, or not
+// whole.
+func damaged(err error) bool {
+	const primary = 0xff // of an extended code
+	var known *sqlite.Error
+	return errors.Is(err, errInside) ||
+		errors.As(err, &known) && (known.Code()&primary == sqlite3.SQLITE_CORRUPT || known.Code()&primary == sqlite3.SQLITE_NOTADB)
+}
+
+// moveAside keeps a damaged database under a name that nothing has.
+func (s *Store) moveAside(file string) error {
+	for number := 1; ; number++ {
+		aside := fmt.Sprintf("%s.damaged-%d", file, number)
+		if _, err := os.Lstat(aside); err == nil {
+			continue
+		}
+		for _, part := range []string{"", "-wal", "-shm"} {
+			if err := os.Rename(file+part, aside+part); err != nil && (part == "" || !errors.Is(err, os.ErrNotExist)) {
+				return err
+			}
+		}
+		return nil
+	}
 }
 
 func openHistory(ctx context.Context, file string) (*History, error) {
@@ -120,7 +203,15 @@ func openHistory(ctx context.Context, file string) (*History, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	if err := migrate(ctx, db); err != nil {
+	err = migrate(ctx, db)
+	var found string
+	if err == nil {
+		err = db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&found)
+	}
+	if err == nil && found != "ok" {
+		err = fmt.Errorf("%w: %s", errInside, found)
+	}
+	if err != nil {
 		db.Close()
 		return nil, err
 	}
@@ -128,29 +219,38 @@ func openHistory(ctx context.Context, file string) (*History, error) {
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
-	var have int
-	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+	for {
+		var have int
+		if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+			return err
+		}
+		if have > len(migrations) {
+			return errNewer
+		}
+		if have == len(migrations) {
+			return nil
+		}
+		if err := migrateOnce(ctx, db); err != nil {
+			return err
+		}
+	}
+}
+
+// migrateOnce does one migration, whole or not at all.
+func migrateOnce(ctx context.Context, db *sql.DB) error {
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
 		return err
 	}
-	if have > len(migrations) {
-		return errors.New("this database was written by a newer Fern Ladder")
+	defer tx.Rollback()
+	var have int // another program may have done it since
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&have); err != nil || have >= len(migrations) {
+		return err
 	}
-	for have < len(migrations) {
-		tx, err := db.BeginTx(ctx, nil)
-		if err != nil {
-			return err
-		}
-		// Another program may have done it since.
-		err = tx.QueryRow("PRAGMA user_version").Scan(&have)
-		if err == nil && have < len(migrations) {
-			have++
-			_, err = tx.Exec(migrations[have-1] + fmt.Sprintf("; PRAGMA user_version = %d", have))
-		}
-		if err = errors.Join(err, tx.Commit()); err != nil {
-			return err
-		}
+	if _, err := tx.Exec(migrations[have] + fmt.Sprintf("; PRAGMA user_version = %d", have+1)); err != nil {
+		return err
 	}
-	return nil
+	return tx.Commit()
 }
 
 // Close ends the use of the database.

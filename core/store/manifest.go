@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"fernladder/core/ground"
 )
 
 // A File is an entry of a tree: a file, directory or symbolic link.
@@ -129,7 +131,12 @@ func unescape(name string) string {
 
 // Files reads the list of a tree's files, in the order of their paths.
 func (s *Store) Files(r Ref) ([]File, error) {
-	f, err := os.Open(filepath.Join(s.Tree(r), filesFile))
+	tree, err := ground.OpenDir(s.Tree(r))
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	defer tree.Close()
+	f, err := tree.Open(filesFile)
 	if err != nil {
 		return nil, s.Wrap(err)
 	}
@@ -152,6 +159,9 @@ func (s *Store) Files(r Ref) ([]File, error) {
 
 func parseLine(path, keywords string) (File, error) {
 	f := File{Path: path}
+	if !fs.ValidPath(path) || path == "." || strings.Contains(path, "\x00") {
+		return f, fmt.Errorf("the list of files is damaged: %q is not a file of a tree", path)
+	}
 	var err error
 	for word := range strings.FieldsSeq(keywords) {
 		key, value, _ := strings.Cut(word, "=")

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
@@ -20,7 +21,7 @@ import (
 
 // receiptFile and filesFile are in every tree.
 const (
-	ownDirectory = "share/fernladder"
+	ownDirectory = inspect.Own
 	receiptFile  = ownDirectory + "/receipt.json"
 	filesFile    = ownDirectory + "/files.mtree"
 )
@@ -128,25 +129,58 @@ type StageTime struct {
 
 // Installed tells whether the tree of r is there.
 func (s *Store) Installed(r Ref) bool {
-	_, err := os.Stat(filepath.Join(s.Tree(r), receiptFile))
-	return err == nil
+	info, err := os.Lstat(filepath.Join(s.Tree(r), receiptFile))
+	if err != nil || !info.Mode().IsRegular() {
+		return false
+	}
+	_, err = os.Lstat(s.lent(r))
+	return errors.Is(err, fs.ErrNotExist)
 }
 
-// Receipt reads the receipt of a build. Its error satisfies fs.ErrNotExist
-// when there is no such tree.
+// largestReceipt is more than a receipt of any build has.
+const largestReceipt = 64 << 20
+
+// Receipt reads the receipt of a build, and sees to it that it is of that build, in
+// this root. Its error satisfies fs.ErrNotExist when there is no such tree.
 func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	file := filepath.Join(s.Tree(r), receiptFile)
-	data, err := os.ReadFile(file)
+	if _, err := os.Lstat(s.lent(r)); err == nil {
+		return nil, &fs.PathError{Op: "open", Path: file, Err: fs.ErrNotExist}
+	}
+	tree, err := ground.OpenDir(s.Tree(r))
 	if err != nil {
 		return nil, err
 	}
-	var receipt Receipt
-	if err := json.Unmarshal(data, &receipt); err != nil {
-		return nil, &Error{Path: file, Err: fmt.Errorf("this receipt is damaged: %w", err),
+	defer tree.Close()
+	data, err := tree.ReadFile(receiptFile, largestReceipt)
+	if err != nil {
+		return nil, err
+	}
+	damaged := func(what string, args ...any) error {
+		return &Error{Path: file, Err: fmt.Errorf("this receipt is damaged: "+what, args...),
 			Advice: "Remove the directory of this tree and install the package again."}
 	}
-	if receipt.Format > receiptFormat {
+	var receipt Receipt
+	if err := json.Unmarshal(data, &receipt); err != nil {
+		return nil, damaged("%w", err)
+	}
+	switch {
+	case receipt.Format > receiptFormat:
 		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"), Advice: "Use that one with this root."}
+	case receipt.Format < 1:
+		return nil, damaged("it states no format")
+	case receipt.Ref != r:
+		return nil, damaged("it is that of %s", receipt.Ref)
+	case receipt.Tree != s.Tree(r) && filepath.Base(receipt.Tree) == filepath.Base(s.Tree(r)):
+		return nil, &Error{Path: file, Err: fmt.Errorf("this tree was built to be in %s, and its programs look for each other there", receipt.Tree),
+			Advice: "The root was moved. Move it back, or make its old path a link to it and use that."}
+	case receipt.Tree != s.Tree(r):
+		return nil, damaged("it is that of the tree %s", receipt.Tree)
+	}
+	for _, c := range receipt.Configs {
+		if !configurable(c.File) || !filepath.IsLocal(c.Sample) {
+			return nil, damaged("%q cannot be a configuration file", c.File)
+		}
 	}
 	return &receipt, nil
 }

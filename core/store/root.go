@@ -15,14 +15,22 @@
 //	  fernladder.db           history and timings, a copy of what receipts say
 //
 // It promises this: a directory below trees/ is a tree exactly when its receipt
-// is there. The receipt is written last, in one rename, after everything else
-// is on the disk; when a tree is removed, the receipt goes first. So whatever
-// instant a program ends at, a tree is complete or is none, and what is left
-// without a receipt is rubbish that the next build of the same id replaces.
+// is there, and says that it is of that directory. The receipt is written last, in
+// one rename, after everything else is on the disk; when a tree is removed, the
+// receipt goes first. So whatever instant a program ends at, a tree is complete or
+// is none, and what is left without a receipt is rubbish that the next build of the
+// same id replaces.
+//
+// A directory in the place of a tree can be lent to a build, which fills it itself:
+// as long as the file .VERSION-ID.lent is beside it, it is no tree, whatever is in
+// it.
 //
 // A build that is under way holds the lock of its id, and shares those of the
 // builds whose trees it uses; removing a tree takes the lock of its id. A change
-// of the landing holds the landing's. Nothing waits for anything else.
+// of the landing holds the landing's. Nothing waits for anything else. What is only
+// needed for a while is in work/scratch, each in a directory that its user locks;
+// what is there and not locked was left by a program that was killed, and is deleted
+// by the next.
 package store
 
 import (
@@ -85,12 +93,12 @@ func (s *Store) Wrap(err error) error {
 
 // Prepare makes the root and the directories in it.
 func (s *Store) Prepare() error {
-	for _, dir := range []string{"archives", "work", "trees", "landings", "logs", "locks"} {
+	for _, dir := range []string{"archives", "work/scratch", "trees", "landings", "logs", "locks"} {
 		if err := os.MkdirAll(filepath.Join(s.Root, dir), 0o755); err != nil {
 			return s.Wrap(err)
 		}
 	}
-	return nil
+	return s.Wrap(s.sweep())
 }
 
 // Archives is the directory of verified archives.
@@ -126,6 +134,11 @@ func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), e
 // ShareBuild keeps r from being built or removed while a build uses its tree.
 func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
 	return s.locked(filelock.Shared(ctx, s.lockFile(r.String()), func() {}))
+}
+
+// LockAgain waits until nobody else builds r once more, for a comparison.
+func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), error) {
+	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+".again"), waiting))
 }
 
 // LockLanding waits until nobody else changes the landing.

@@ -2,11 +2,14 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -58,7 +61,7 @@ func TestTreeIsThereWithItsReceiptAndNotBefore(t *testing.T) {
 
 	require.NoError(t, s.Remove(fern))
 	assert.NoDirExists(t, filepath.Join(s.Root, "trees", "fern"))
-	work, err := os.ReadDir(filepath.Join(s.Root, "work"))
+	work, err := filepath.Glob(filepath.Join(s.Root, "work", "*", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, work, "nothing is left behind")
 }
@@ -125,6 +128,176 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		os.Remove(file + "-wal")
 		os.Remove(file + "-shm")
 	}
+}
+
+// The history is only thrown away for proof of damage, and never over what was
+// thrown away before; who only looks changes nothing.
+func TestOnlyDamagedHistoriesGo(t *testing.T) {
+	ctx := context.Background()
+	s, dir := filled(t)
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
+	file := filepath.Join(s.Root, "fernladder.db")
+	h, err := s.History(ctx)
+	require.NoError(t, err)
+	for i := range 2000 {
+		require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: time.Unix(int64(i), 0), Failed: "compile"}))
+	}
+	require.NoError(t, h.Close())
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+
+	// A newer form is kept, and so is one that cannot be opened.
+	db, err := sql.Open("sqlite", "file:"+file)
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 99")
+	require.NoError(t, errors.Join(err, db.Close()))
+	for range 2 {
+		_, err = s.History(ctx)
+		assert.ErrorContains(t, err, "a newer Fern Ladder")
+		_, err = s.ReadHistory(ctx)
+		assert.ErrorContains(t, err, "a newer Fern Ladder")
+	}
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o755))
+	_, err = s.History(ctx)
+	assert.Error(t, err)
+	require.NoError(t, os.Remove(file))
+	asides := func() []string {
+		found, err := filepath.Glob(file + ".damaged-[0-9]")
+		require.NoError(t, err)
+		return found
+	}
+	assert.Empty(t, asides())
+
+	for i, damage := range map[int]func([]byte){
+		1: func(d []byte) { copy(d[:100], make([]byte, 100)) },
+		2: func(d []byte) { // pages inside
+			for at := 8 << 10; at < len(d)-1000; at += 4 << 10 {
+				copy(d[at:at+900], make([]byte, 900))
+			}
+		},
+	} {
+		data := slices.Clone(whole)
+		damage(data)
+		require.NoError(t, os.WriteFile(file, data, 0o644))
+		before := len(asides())
+		if h, err := s.ReadHistory(ctx); err == nil {
+			h.Close()
+		}
+		now, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.True(t, slices.Equal(data, now), "reading never writes (%d)", i)
+		h, err := s.History(ctx)
+		require.NoError(t, err, i)
+		records, err := h.Latest(ctx, "", 10)
+		require.NoError(t, err)
+		assert.Len(t, records, 1, "what the receipts say")
+		require.NoError(t, h.Close())
+		assert.Len(t, asides(), before+1)
+	}
+}
+
+// A receipt counts for the tree it lies in, in the root it was made for.
+func TestForgedReceipts(t *testing.T) {
+	s, dir := filled(t)
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	require.NoError(t, s.Commit(&Receipt{Ref: fern, Configs: []Config{{File: "etc/fern.conf", Sample: "bin/fern"}}}))
+	file := filepath.Join(s.Tree(fern), receiptFile)
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	_, err = s.Receipt(fern)
+	require.NoError(t, err)
+	for name, text := range map[string]string{
+		"no format":          "{}",
+		"states no format":   "null",
+		"damaged":            `{"format": "x"}`,
+		"newer Fern Ladder":  strings.Replace(string(good), `"format": 1`, `"format": 2`, 1),
+		"that of moss":       strings.Replace(string(good), `"name": "fern"`, `"name": "moss"`, 1),
+		"that of the tree /": strings.Replace(string(good), s.Tree(fern), "/etc", 1),
+		"root was moved":     strings.Replace(string(good), s.Root, "/srv/old", 1),
+		`"." cannot be`:      strings.Replace(string(good), "etc/fern.conf", ".", 1),
+		"samples.json":       strings.Replace(string(good), "etc/fern.conf", samplesFile, 1),
+		"receipt.json\" can": strings.Replace(string(good), "etc/fern.conf", receiptFile, 1),
+		"../x":               strings.Replace(string(good), "etc/fern.conf", "../x", 1),
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		_, err := s.Receipt(fern)
+		require.Error(t, err, name)
+		assert.Contains(t, err.Error(), name)
+	}
+	require.NoError(t, os.WriteFile(file, good, 0o644))
+	list := filepath.Join(s.Tree(fern), filesFile)
+	for _, path := range []string{"./../../x", "./a/../../x", "./", "./a\\000b"} {
+		require.NoError(t, os.WriteFile(list, []byte("#mtree\n"+path+" type=link link=/etc\n"), 0o644))
+		_, err := s.Files(fern)
+		assert.ErrorContains(t, err, "damaged", path)
+	}
+	for _, name := range []string{file, list} {
+		require.NoError(t, os.Remove(name))
+		require.NoError(t, syscall.Mkfifo(name, 0o644))
+	}
+	assert.False(t, s.Installed(fern))
+	_, err = s.Receipt(fern)
+	assert.Error(t, err)
+	_, err = s.Files(fern)
+	assert.Error(t, err)
+}
+
+// What is lent is no tree, whatever the build writes there.
+func TestALentPlaceIsNoTree(t *testing.T) {
+	s, dir := filled(t)
+	require.NoError(t, s.Lend(fern, 0, 0))
+	file := filepath.Join(s.Tree(fern), receiptFile)
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(t, os.WriteFile(file, []byte(`{"format":1,"name":"fern","version":"1.0-rc1","id":"0123456789ab","tree":"`+s.Tree(fern)+`"}`), 0o644))
+	assert.False(t, s.Installed(fern))
+	_, err := s.Receipt(fern)
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	receipts, err := s.Receipts()
+	require.NoError(t, err)
+	assert.Empty(t, receipts)
+	_, _, err = s.Place(dir, fern)
+	require.NoError(t, err)
+	assert.NoFileExists(t, file)
+	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
+	assert.True(t, s.Installed(fern))
+	assert.Error(t, s.Lend(fern, 0, 0))
+}
+
+// What a program that was killed has left for a while goes; what is in use stays.
+func TestScratch(t *testing.T) {
+	s, _ := filled(t)
+	used, done, err := s.Scratch("try")
+	require.NoError(t, err)
+	left := filepath.Join(s.scratch(), "room-1")
+	require.NoError(t, os.MkdirAll(filepath.Join(left, "x"), 0o700))
+	require.NoError(t, s.Prepare())
+	assert.DirExists(t, used)
+	assert.NoDirExists(t, left)
+	done()
+	assert.NoDirExists(t, used)
+}
+
+// A sample behind a link is not read, wherever the link leads.
+func TestSamplesAreInTheirTree(t *testing.T) {
+	s, dir := filled(t)
+	require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "share")))
+	_, _, err := s.Place(dir, fern)
+	require.ErrorContains(t, err, "not a directory", "our own directory would be behind the link")
+	assert.NoDirExists(t, "/etc/fernladder")
+	require.NoError(t, os.Remove(filepath.Join(dir, "share")))
+	require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "etc")))
+	_, _, err = s.Place(dir, fern)
+	require.NoError(t, err)
+	for _, sample := range []string{"etc/passwd", "link to", "bin"} {
+		err := s.BeginConfigs(&Receipt{Ref: fern, Configs: []Config{{File: "fern.conf", Sample: sample}}})
+		assert.Error(t, err, sample)
+		assert.NoFileExists(t, s.ConfigFile("fern", "fern.conf"))
+	}
+	require.NoError(t, s.BeginConfigs(&Receipt{Ref: fern, Configs: []Config{{File: "fern.conf", Sample: "bin/fern"}}}))
 }
 
 func TestLogsOfPackagesWithSimilarNames(t *testing.T) {

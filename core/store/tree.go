@@ -3,13 +3,13 @@ package store
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
-	"github.com/google/renameio/v2"
-	"golang.org/x/sys/unix"
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 )
 
 // Place makes a filled directory the tree of r, but for its receipt: it lists
@@ -23,40 +23,118 @@ func (s *Store) Place(filled string, r Ref) (files int, size int64, err error) {
 	}
 	_, err = os.Lstat(filled)
 	if err == nil {
-		err = os.MkdirAll(filepath.Join(filled, ownDirectory), 0o755)
+		err = makeOwn(filled)
 	}
 	if err != nil {
 		return 0, 0, s.Wrap(err)
 	}
 	files, size, err = list(filled)
 	if err == nil {
-		err = syncFileSystem(filled)
+		err = durable.SyncAll(filled)
+	}
+	if err == nil {
+		err = s.TakeBack(r)
 	}
 	if err == nil {
 		err = s.discard(tree)
 	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(tree), 0o755)
-	}
-	if err == nil {
-		err = os.Rename(filled, tree)
+		err = s.moveIn(filled, tree)
 	}
 	return files, size, s.Wrap(err)
 }
 
+// makeOwn makes the program's own directory in a filled one, where nothing that was
+// placed may lead it elsewhere.
+func makeOwn(filled string) error {
+	root, err := os.OpenRoot(filled)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, dir := range []string{filepath.Dir(ownDirectory), ownDirectory} {
+		if err := root.Mkdir(dir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		if info, err := root.Lstat(dir); err != nil || !info.IsDir() {
+			return &fs.PathError{Op: "mkdir", Path: filepath.Join(filled, dir), Err: syscall.ENOTDIR}
+		}
+	}
+	return nil
+}
+
+// moveIn renames a directory to the place of a tree. Somebody may take the directory
+// of the package away meanwhile, for the last of its trees was removed.
+func (s *Store) moveIn(from, tree string) (err error) {
+	const tries = 100
+	for range tries {
+		if err = os.MkdirAll(filepath.Dir(tree), 0o755); err != nil {
+			return err
+		}
+		if err = durable.Rename(from, tree); !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if _, gone := os.Lstat(from); gone != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// Lend makes the place of a tree a directory that the user may fill. It is no tree
+// until it was taken back and something else was placed.
+func (s *Store) Lend(r Ref, uid, gid int) error {
+	if s.Installed(r) {
+		return &Error{Path: s.Tree(r), Err: errors.New("this tree is already there")}
+	}
+	if err := s.TakeBack(r); err != nil {
+		return err
+	}
+	if err := s.discard(s.Tree(r)); err != nil {
+		return s.Wrap(err)
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Tree(r)), 0o755); err != nil {
+		return s.Wrap(err)
+	}
+	if err := durable.WriteFile(s.lent(r), nil, 0o644); err != nil {
+		return s.Wrap(err)
+	}
+	err := os.Mkdir(s.Tree(r), 0o700)
+	if err == nil && uid != 0 {
+		err = os.Lchown(s.Tree(r), uid, gid)
+	}
+	return s.Wrap(err)
+}
+
+// TakeBack takes away what was lent, with all that is in it. What was not lent stays.
+func (s *Store) TakeBack(r Ref) error {
+	if _, err := os.Lstat(s.lent(r)); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err := s.discard(s.Tree(r)); err != nil {
+		return s.Wrap(err)
+	}
+	err := durable.Remove(s.lent(r))
+	os.Remove(filepath.Dir(s.Tree(r))) // only succeeds when nothing else is there
+	return s.Wrap(err)
+}
+
+// lent is the file that says that the place of a tree is lent.
+func (s *Store) lent(r Ref) string {
+	tree := s.Tree(r)
+	return filepath.Join(filepath.Dir(tree), "."+filepath.Base(tree)+".lent")
+}
+
 // Commit writes the receipt, which makes the directory that Place has put in
-// its place a tree.
+// its place a tree. It fills in the format and where the tree is.
 func (s *Store) Commit(receipt *Receipt) error {
-	receipt.Format = receiptFormat
+	receipt.Format, receipt.Tree = receiptFormat, s.Tree(receipt.Ref)
 	data, err := json.MarshalIndent(receipt, "", "  ")
 	if err != nil {
 		return err
 	}
 	file := filepath.Join(s.Tree(receipt.Ref), receiptFile)
-	if err := renameio.WriteFile(file, append(data, '\n'), 0o644); err != nil {
-		return s.Wrap(err)
-	}
-	return s.Wrap(syncDirectory(filepath.Dir(file)))
+	return s.Wrap(durable.WriteFile(file, append(data, '\n'), 0o644))
 }
 
 // Withdraw takes a directory that Place has put in its place, and that has no
@@ -65,20 +143,19 @@ func (s *Store) Withdraw(r Ref, filled string) error {
 	if s.Installed(r) {
 		return &Error{Path: s.Tree(r), Err: errors.New("this tree is complete and stays")}
 	}
-	if err := os.RemoveAll(filled); err != nil {
+	if err := ground.Remove(filled); err != nil {
 		return s.Wrap(err)
 	}
-	return s.Wrap(os.Rename(s.Tree(r), filled))
+	err := os.Rename(s.Tree(r), filled)
+	os.Remove(filepath.Dir(s.Tree(r))) // only succeeds when it was the last one
+	return s.Wrap(err)
 }
 
 // Remove removes a tree. Whether anything still needs it is for the caller to
 // know.
 func (s *Store) Remove(r Ref) error {
 	tree := s.Tree(r)
-	if err := os.Remove(filepath.Join(tree, receiptFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return s.Wrap(err)
-	}
-	if err := syncDirectory(filepath.Join(tree, ownDirectory)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := durable.Remove(filepath.Join(tree, receiptFile)); err != nil {
 		return s.Wrap(err)
 	}
 	if err := s.discard(tree); err != nil {
@@ -93,51 +170,15 @@ func (s *Store) discard(tree string) error {
 	if _, err := os.Lstat(tree); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	rubbish, err := os.MkdirTemp(filepath.Join(s.Root, "work"), "rubbish-")
+	rubbish, done, err := s.Scratch("rubbish")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(rubbish)
-	if err := os.Rename(tree, filepath.Join(rubbish, "tree")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	defer done()
+	if err := durable.Rename(tree, filepath.Join(rubbish, "tree")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return makeRemovable(rubbish)
-}
-
-// makeRemovable gives back the permission to write in directories, which some
-// installers take away.
-func makeRemovable(dir string) error {
-	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err == nil && d.IsDir() {
-			if info, err := d.Info(); err == nil && info.Mode()&0o700 != 0o700 {
-				return os.Chmod(path, 0o755)
-			}
-		}
-		return err
-	})
-}
-
-// syncFileSystem brings everything on the file system of dir to the disk. One
-// call costs less than one for each of the many files of a tree.
-func syncFileSystem(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	if err := unix.Syncfs(int(d.Fd())); err != nil {
-		return fmt.Errorf("sync %s: %w", dir, err)
-	}
-	return nil
-}
-
-func syncDirectory(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	return ground.Empty(rubbish)
 }
 
 // Discard takes away what is in the place of a tree without a receipt.

@@ -10,13 +10,13 @@ package used
 
 import (
 	"bufio"
-	"bytes"
-	"io/fs"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/pattern"
 	"fernladder/core/seal"
@@ -59,53 +59,57 @@ func system(path string) bool {
 	return false
 }
 
-// read reads what a build has left. It may have left anything, so links are not
-// followed, and pipes not waited at; what is no file counts as not there.
-func read(path string) ([]byte, error) {
-	const most = 256 << 20
-	info, err := os.Lstat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() || info.Size() > most {
-		return nil, &fs.PathError{Op: "read", Path: path, Err: fs.ErrNotExist}
-	}
-	return os.ReadFile(path)
-}
+// largestTrace is the most that is read of one file that a build has left, and
+// mostTraces of how many.
+const (
+	largestTrace = 64 << 20
+	mostTraces   = 200_000
+)
 
-// Headers takes the headers that compilers have included, from the files that
-// they write for make (Posix make rules) in these directories, as automake, CMake
-// and many makefiles have them do, and from other such files.
-func (f Files) Headers(dirs []string, others ...string) error {
-	lists := others
-	for _, dir := range dirs {
-		err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.Type().IsRegular() && slices.Contains([]string{".d", ".Po", ".Plo", ".Tpo"}, filepath.Ext(path)) {
-				lists = append(lists, path)
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-	}
+// Headers takes the headers that compilers have included, from the files that they
+// write for make (Posix make rules) below a directory, as automake, CMake and many
+// makefiles have them do, and from other such files. Names are below the box, which
+// is the build's own; what is not there, or is no file, says nothing.
+func (f Files) Headers(box *ground.Dir, dir string, others ...string) error {
 	seen := map[string]bool{}
-	for _, list := range lists {
-		data, err := read(list)
-		if os.IsNotExist(err) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		for word := range bytes.FieldsSeq(data) {
+	take := func(file *os.File) error {
+		defer file.Close()
+		lines := bufio.NewScanner(io.LimitReader(file, largestTrace))
+		lines.Buffer(make([]byte, 1<<16), 1<<20)
+		lines.Split(bufio.ScanWords)
+		for lines.Scan() {
+			word := lines.Bytes()
 			if len(word) > 1 && word[0] == '/' && !seen[string(word)] && word[len(word)-1] != ':' {
 				seen[string(word)] = true
 				f.add(string(word), Included)
 			}
 		}
+		return nil // a word that is too long is no path
 	}
-	return nil
+	for _, name := range others {
+		if file, err := box.Open(name); err == nil {
+			take(file)
+		}
+	}
+	d, err := box.Sub(dir)
+	if err != nil {
+		return nil
+	}
+	defer d.Close()
+	number := 0
+	return d.Walk(true, func(e ground.Entry) error {
+		if !e.Mode.IsRegular() || !slices.Contains([]string{".d", ".Po", ".Plo", ".Tpo"}, filepath.Ext(e.Name)) {
+			return nil
+		}
+		if number++; number > mostTraces {
+			return ground.Stop
+		}
+		file, err := e.Open()
+		if err != nil {
+			return nil
+		}
+		return take(file)
+	})
 }
 
 // Listed takes the headers that ninja has written down itself: what its tool deps
@@ -124,8 +128,8 @@ var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 
 // Modules takes the modules that pkg-config was asked for and has, from its log.
 // Dirs are where it looks for those of the operating system.
-func (f Files) Modules(log string, dirs []string) {
-	text, err := read(log)
+func (f Files) Modules(box *ground.Dir, log string, dirs []string) {
+	text, err := box.ReadFile(log, largestTrace)
 	if err != nil {
 		return // nobody has asked
 	}
@@ -169,10 +173,10 @@ var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Pro
 
 // Programs takes programs that were found when the build was configured, if the
 // logs of its stages show that they were run: the first word of a command.
-func (f Files) Programs(notes, logs []string) error {
+func (f Files) Programs(box *ground.Dir, notes, logs []string) error {
 	candidates := map[string]string{}
 	for _, file := range notes {
-		text, err := read(file)
+		text, err := box.ReadFile(file, largestTrace)
 		if err != nil {
 			continue // not every build has it
 		}
@@ -184,7 +188,7 @@ func (f Files) Programs(notes, logs []string) error {
 		return nil
 	}
 	for _, log := range logs {
-		file, err := os.Open(log)
+		file, err := ground.Open(log)
 		if os.IsNotExist(err) {
 			continue
 		}
@@ -211,7 +215,8 @@ var commands = pattern.New(`&&|\|\||[;|(]`)
 
 // Record takes all that a watched build has read and run.
 func (f Files) Record(file string) error {
-	text, err := read(file)
+	const most = 1 << 30
+	text, err := ground.ReadFile(file, most)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 )
 
@@ -68,29 +69,33 @@ func TestWhatIsBeyond(t *testing.T) {
 
 func TestTraces(t *testing.T) {
 	dir := t.TempDir()
+	box, err := ground.OpenDir(dir)
+	require.NoError(t, err)
+	defer box.Close()
 	put := func(name, text string) string {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-		return path
+		return name
 	}
 	put("build/.deps/leaf.Po", "leaf.o: ../leaf.c /usr/include/stdio.h \\\n /usr/include/../include/errno.h /usr/include/nowhere.h\n\n/usr/include/time.h:\n")
 	put("build/CMakeFiles/leaf.dir/leaf.c.o.d", "leaf.c.o: \\\n  "+dir+"/own.h \\\n  /usr/include/math.h\n")
 	put("build/notes", "leaf.o: /usr/include/assert.h\n")
 	f := Files{}
-	require.NoError(t, f.Headers([]string{dir + "/build"}, put("included", "moss.o: /usr/include/string.h\n"), dir+"/absent"))
+	require.NoError(t, f.Headers(box, "build", put("included", "moss.o: /usr/include/string.h\n"), "absent"))
 	f.Listed("leaf.o: #deps 2, deps mtime 1 (VALID)\n    ../leaf.c\n    /usr/include/fcntl.h\n\n")
-	require.NoError(t, f.Programs([]string{
+	require.NoError(t, f.Programs(box, []string{
 		put("config.log", "ac_cv_path_GETCONF='/usr/bin/getconf'\nac_cv_prog_LS=/usr/bin/ls\nac_cv_header=yes\n"),
-		put("CMakeCache.txt", "ENV_EXECUTABLE:FILEPATH=/usr/bin/env\n"), dir + "/absent",
-	}, []string{put("compile.log", "cd leaf && /usr/bin/getconf PATH\ngcc -c env.c\necho ls\n")}))
+		put("CMakeCache.txt", "ENV_EXECUTABLE:FILEPATH=/usr/bin/env\n"), "absent",
+	}, []string{filepath.Join(dir, put("compile.log", "cd leaf && /usr/bin/getconf PATH\ngcc -c env.c\necho ls\n"))}))
 	pc := put("pc/leaf.pc", "")
-	f.Modules(put("modules", "leaf >= 1.2 [1.4]\nmoss NOT-FOUND\nfern [2]\n"), []string{filepath.Dir(pc)})
-	require.NoError(t, f.Record(put("opened", "ran /bin/sh\nread /usr/include/stdio.h\nread /usr/include/ctype.h\nread /etc/passwd\n")))
+	f.Modules(box, put("modules", "leaf >= 1.2 [1.4]\nmoss NOT-FOUND\nfern [2]\n"), []string{filepath.Join(dir, filepath.Dir(pc))})
+	require.NoError(t, f.Record(filepath.Join(dir, put("opened", "ran /bin/sh\nread /usr/include/stdio.h\nread /usr/include/ctype.h\nread /etc/passwd\n"))))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "build/.deps/pipe.Po"), 0o644))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644))
-	require.NoError(t, f.Headers([]string{dir + "/build"}, dir+"/pipe"), "which nobody writes to")
-	f.Modules(dir+"/pipe", nil)
+	require.NoError(t, os.Symlink("/usr/include", filepath.Join(dir, "build/out")))
+	require.NoError(t, f.Headers(box, "build", "pipe"), "which nobody writes to")
+	f.Modules(box, "pipe", nil)
 	f.Libraries([]string{"libabsent.so.1"}, host.SystemLibraries())
 	want := Files{"/usr/bin/getconf": Ran, "/bin/sh": Ran, "/usr/include/ctype.h": Opened}
 	for _, header := range []string{"stdio", "errno", "math", "string", "fcntl"} {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -102,8 +101,14 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 // doubts are what is allowed in a recipe and probably not meant.
 func (a *app) doubts(ctx context.Context, s *session, r *recipe.Recipe, online bool) (keyfile.Problems, error) {
 	doubts := append(r.Doubts(), unknownNeeds(s.shelves, r)...)
-	if slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return len(x.Patches) > 0 }) {
-		more, err := s.workshop.CheckPatches(ctx, r, filepath.Join(s.store.Root, "work"))
+	if s.workshop.HasPatched(r) {
+		if err := s.store.Prepare(); err != nil {
+			return nil, err
+		}
+		if err := a.isolate(ctx, s); err != nil {
+			return nil, err
+		}
+		more, err := s.workshop.CheckPatches(ctx, r)
 		if err != nil {
 			return nil, err
 		}

@@ -150,11 +150,10 @@ func (a *app) unpackDraft(ctx context.Context, s *session, from string, f draftF
 	if err := s.store.Prepare(); err != nil {
 		return "", origin, done, err
 	}
-	work, err := os.MkdirTemp(filepath.Join(s.store.Root, "work"), "draft-")
+	work, done, err := s.store.Scratch("draft")
 	if err != nil {
-		return "", origin, done, s.store.Wrap(err)
+		return "", origin, func() {}, s.store.Wrap(err)
 	}
-	done = func() { os.RemoveAll(work) }
 	if repository {
 		origin, err = a.draftRepository(ctx, s, url, f, work)
 		dir = work

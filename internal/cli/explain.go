@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +36,7 @@ It ends with status 0 where all is explained, and with 1 where a cause is not cl
 			if len(args) == 0 {
 				args = []string{"-"}
 			}
-			return a.explain(c.InOrStdin(), args)
+			return a.explain(c.Context(), c.InOrStdin(), args)
 		},
 	}
 }
@@ -47,7 +49,7 @@ type explained struct {
 	Advice []string       `json:"advice"`
 }
 
-func (a *app) explain(in io.Reader, logs []string) error {
+func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
 	s, err := a.open()
 	if err != nil {
 		return err
@@ -56,7 +58,7 @@ func (a *app) explain(in io.Reader, logs []string) error {
 	known := 0
 	for i, log := range logs {
 		e := explained{Log: log}
-		if e.Cause, err = diagnosed(in, log); err != nil {
+		if e.Cause, err = diagnosed(ctx, in, log); err != nil {
 			return usage("%s cannot be read: %v", log, err)
 		}
 		if e.Cause.Known() {
@@ -81,9 +83,10 @@ func (a *app) explain(in io.Reader, logs []string) error {
 }
 
 // diagnosed reads a log, and the one beside it that it points to.
-func diagnosed(in io.Reader, log string) (diagnose.Cause, error) {
+func diagnosed(ctx context.Context, in io.Reader, log string) (diagnose.Cause, error) {
 	if log != "-" {
-		if info, err := os.Stat(log); err != nil || info.IsDir() {
+		info, err := os.Stat(log)
+		if err != nil || info.IsDir() {
 			if err == nil {
 				err = fmt.Errorf("it is a directory")
 			}
@@ -93,10 +96,22 @@ func diagnosed(in io.Reader, log string) (diagnose.Cause, error) {
 		if err != nil {
 			return diagnose.Cause{}, err
 		}
-		return build.Diagnose(absolute, filepath.Dir(absolute)), nil
+		if info.Mode().IsRegular() {
+			return build.Diagnose(absolute, filepath.Dir(absolute), filepath.Dir(absolute)), nil
+		}
+		pipe, err := os.OpenFile(log, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			return diagnose.Cause{}, err
+		}
+		defer context.AfterFunc(ctx, func() { pipe.Close() })()
+		defer pipe.Close()
+		in = pipe
 	}
 	const enough = 64 << 20
 	text, err := io.ReadAll(io.LimitReader(in, enough))
+	if ctx.Err() != nil {
+		return diagnose.Cause{}, ctx.Err()
+	}
 	if err != nil {
 		return diagnose.Cause{}, err
 	}

@@ -47,7 +47,7 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 	}
 	records := []store.Record{}
 	if s.store.HasHistory() {
-		h, err := s.store.History(ctx)
+		h, err := s.store.ReadHistory(ctx)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -17,12 +18,14 @@ type weakIsolation struct {
 
 func (e *weakIsolation) Error() string {
 	return fmt.Sprintf("this machine can build %s at the most, but the least that is accepted is %s\n    %s\n"+
-		"  Allow user namespaces or Landlock in the kernel, or accept less with isolation in fernladder.toml.", e.best, e.wanted, strings.TrimSpace(fmt.Sprint(e.why)))
+		"  Allow user namespaces or Landlock in the kernel, or accept less with isolation in fernladder.toml.",
+		e.best, e.wanted, strings.ReplaceAll(strings.TrimSpace(fmt.Sprint(e.why)), "\n", "\n    "))
 }
 
 // isolate decides how far builds and tries are kept apart: as far as the machine
-// can, and at least as far as the settings want.
-func (a *app) isolate(s *session) error {
+// can, and at least as far as the settings want. Where root builds, there are users
+// for it to build as.
+func (a *app) isolate(ctx context.Context, s *session) error {
 	least := s.settings.Isolation
 	if least == "" {
 		least = seal.Open
@@ -31,11 +34,21 @@ func (a *app) isolate(s *session) error {
 	if wanted != "" && !wanted.AtLeast(least) {
 		return usage("--isolation %s is less than the settings accept (%s, in %s)", wanted, least, s.settings.File)
 	}
+	if s.place.Super {
+		if err := s.workshop.Users.Check(); err != nil {
+			return err
+		}
+	}
 	if wanted == seal.Open {
 		s.workshop.Isolation = seal.Open
 		return nil
 	}
-	best, why := seal.Strongest(filepath.Join(s.store.Root, "work"))
+	user, done, err := s.workshop.Users.Lend(ctx, seal.User{})
+	if err != nil {
+		return err
+	}
+	defer done()
+	best, why := seal.Strongest(filepath.Join(s.store.Root, "work"), user)
 	switch {
 	case wanted != "" && !best.AtLeast(wanted):
 		return &weakIsolation{wanted, best, why}

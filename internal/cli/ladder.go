@@ -221,7 +221,7 @@ func (a *app) construct(ctx context.Context, l *ladder) error {
 	if err := l.store.Prepare(); err != nil {
 		return err
 	}
-	if err := a.isolate(l.session); err != nil {
+	if err := a.isolate(ctx, l.session); err != nil {
 		return err
 	}
 	history, err := l.store.History(ctx)

@@ -90,7 +90,7 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 				continue
 			}
 			entry["errors"] = lines
-			if cause := build.Diagnose(file, s.store.Work(last)+"/build"); cause.Known() {
+			if cause := build.DiagnoseBuild(s.store, last, file); cause.Known() {
 				entry["cause"] = cause
 				lines = append(cause.Lines, "Cause: "+cause.String()+".")
 			}

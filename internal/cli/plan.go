@@ -68,7 +68,7 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 
 func (a *app) showPlan(ctx context.Context, l *ladder, f *planFlags) error {
 	if l.store.HasHistory() && len(l.todo()) > 0 {
-		history, err := l.store.History(ctx)
+		history, err := l.store.ReadHistory(ctx)
 		if err != nil {
 			return err
 		}

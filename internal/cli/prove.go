@@ -41,7 +41,7 @@ func (a *app) prove(ctx context.Context, names []string, f *ladderFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := a.isolate(l.session); err != nil {
+	if err := a.isolate(ctx, l.session); err != nil {
 		return err
 	}
 	asked := slices.DeleteFunc(slices.Clone(l.jobs), func(j *build.Job) bool { return !j.Package.Asked })
@@ -114,14 +114,19 @@ func (a *app) buildShell(ctx context.Context, names []string, f *ladderFlags) er
 	if err != nil {
 		return err
 	}
-	if err := a.isolate(l.session); err != nil {
+	if err := a.isolate(ctx, l.session); err != nil {
 		return err
 	}
 	for _, j := range l.jobs {
 		if !j.Package.Asked {
 			continue
 		}
-		status, err := l.workshop.Shell(ctx, j, os.Stdin, os.Stdout, os.Stderr)
+		shell, err := term.OpenShell(os.Stdin, os.Stdout)
+		if err != nil {
+			return err
+		}
+		status, err := l.workshop.Shell(ctx, j, shell.Terminal)
+		shell.Close()
 		if errors.Is(err, build.ErrNoWork) {
 			return usage("%s %s has no build that has failed or was broken off; there is nothing to look at", j.Name, j.Version)
 		}

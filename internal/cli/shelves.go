@@ -108,11 +108,11 @@ func (a *app) fetchShelf(ctx context.Context, s *session, shelf recipe.Shelf) er
 	if _, err := repositories.Fetch(ctx, checkout); err != nil {
 		return s.stored(err)
 	}
-	fresh, err := os.MkdirTemp(filepath.Join(s.store.Root, "work"), "shelf-")
+	fresh, done, err := s.store.Scratch("shelf")
 	if err != nil {
 		return s.store.Wrap(err)
 	}
-	defer os.RemoveAll(fresh)
+	defer done()
 	files := filepath.Join(fresh, "shelf")
 	err = errors.Join(os.Mkdir(files, 0o755), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o755))
 	if err == nil {

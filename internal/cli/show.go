@@ -161,7 +161,7 @@ func (s *session) earlier(ctx context.Context, name string) ([]string, error) {
 	if !s.store.HasHistory() {
 		return nil, nil
 	}
-	h, err := s.store.History(ctx)
+	h, err := s.store.ReadHistory(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -45,7 +44,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 	if err := s.store.Prepare(); err != nil {
 		return err
 	}
-	if err := a.isolate(s); err != nil {
+	if err := a.isolate(ctx, s); err != nil {
 		return err
 	}
 	var all []tried
@@ -55,7 +54,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 		if err != nil {
 			return err
 		}
-		results, err := s.workshop.Tries(ctx, r, filepath.Join(s.store.Root, "work"))
+		results, err := s.workshop.Tries(ctx, r)
 		if err != nil {
 			return s.store.Wrap(err)
 		}

@@ -40,7 +40,7 @@ func (a *app) watch(ctx context.Context, names []string, f *ladderFlags) error {
 	if err := l.store.Prepare(); err != nil {
 		return err
 	}
-	if err := a.isolate(l.session); err != nil {
+	if err := a.isolate(ctx, l.session); err != nil {
 		return err
 	}
 	if l.workshop.Isolation != seal.Sealed {

@@ -4,82 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
-	"os/signal"
 	"path/filepath"
-	"runtime"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
 
-// sealed is the first process of a sealed room: it puts the room together, runs
-// the command in it and returns its status. When it ends, the kernel ends
-// everything that the command has left running.
-func (o order) sealed(in, out, errOut *os.File) (int, error) {
-	runtime.LockOSThread() // what follows is about threads as much as processes
-	if err := o.furnish(); err != nil {
-		return 0, fmt.Errorf("the sealed room cannot be made: %w", err)
-	}
-	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-		return 0, err
-	}
-	var files []*os.File
-	for i := range o.Fds {
-		files = append(files, os.NewFile(uintptr(3+i), "inherited"))
-	}
-	command := o.command(in, out, errOut, files)
-	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
-	if err := command.Start(); err != nil {
-		return 0, err
-	}
-	go func() {
-		for s := range signals {
-			command.Process.Signal(s)
-		}
-	}()
-	return wait(command.Process.Pid)
-}
-
-// command is what runs in the room. It is an ordinary user in a namespace of its
-// own: what runs as root tries to give files to other users, of whom there are
-// none.
-func (o order) command(in, out, errOut *os.File, files []*os.File) *exec.Cmd {
-	command := exec.Command(o.File)
-	command.Args, command.Dir, command.Env = o.Argv, o.Dir, o.Env
-	command.Stdout, command.Stderr, command.ExtraFiles = out, errOut, files
-	if in != nil {
-		command.Stdin = in
-	}
-	const builder = 1000
-	command.SysProcAttr = &syscall.SysProcAttr{
-		Cloneflags:  syscall.CLONE_NEWUSER,
-		UidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
-		GidMappings: []syscall.SysProcIDMap{{ContainerID: builder, HostID: 0, Size: 1}},
-	}
-	return command
-}
-
-// wait waits for the command, and for all orphans that come to this process in
-// the meantime.
-func wait(pid int) (int, error) {
-	for {
-		var status syscall.WaitStatus
-		got, err := syscall.Wait4(-1, &status, 0, nil)
-		switch {
-		case errors.Is(err, syscall.EINTR):
-		case err != nil:
-			return 0, err
-		case got == pid && status.Signaled():
-			return 128 + int(status.Signal()), nil
-		case got == pid:
-			return status.ExitStatus(), nil
-		}
-	}
-}
-
-// furnish puts the room together at its point and moves into it.
+// furnish puts a sealed room together at its point and moves into it.
 func (o order) furnish() error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("mounts: %w", err)
@@ -92,19 +22,17 @@ func (o order) furnish() error {
 			return err
 		}
 	}
-	for _, dir := range []string{"/tmp", "/var/tmp"} {
-		if err := unix.Mount("tmpfs", o.at(dir), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=25%"); err != nil {
-			return fmt.Errorf("%s: %w", dir, err)
-		}
+	if err := o.devices(); err != nil {
+		return err
+	}
+	if err := o.scratch(); err != nil {
+		return err
 	}
 	if err := o.system(); err != nil {
 		return err
 	}
-	if err := o.devices(); err != nil {
+	if err := o.processes(); err != nil {
 		return err
-	}
-	if err := unix.Mount("proc", o.at("/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
-		return fmt.Errorf("/proc: %w", err)
 	}
 	for _, path := range o.Visible {
 		if err := o.bring(path, true); err != nil {
@@ -132,8 +60,10 @@ func (o order) furnish() error {
 	}
 	// Nothing is written to what only looks like the system.
 	readOnly := &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}
-	if err := unix.MountSetattr(-1, o.Point, 0, readOnly); err != nil {
-		return err
+	for _, path := range []string{o.Point, o.at("/dev")} {
+		if err := unix.MountSetattr(-1, path, 0, readOnly); err != nil {
+			return err
+		}
 	}
 	if err := os.Chdir(o.Point); err != nil {
 		return err
@@ -150,9 +80,10 @@ func (o order) furnish() error {
 // at is where a path of the room is while it is put together.
 func (o order) at(path string) string { return filepath.Join(o.Point, path) }
 
-// system brings the operating system, but for what is private in it.
+// system brings the operating system. What is private in it is not for the user
+// that commands are. Of /sys, compilers and schedulers ask for the processors.
 func (o order) system() error {
-	for _, path := range []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/sys"} {
+	for _, path := range []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node"} {
 		if target, err := os.Readlink(path); err == nil { // as /bin is to usr/bin
 			if err := os.Symlink(target, o.at(path)); err != nil {
 				return err
@@ -163,20 +94,56 @@ func (o order) system() error {
 			return err
 		}
 	}
-	nothing := o.at("/run/nothing")
-	if err := os.Mkdir(nothing, 0o755); err != nil {
+	return nil
+}
+
+// scratch makes what everybody may write to: one file system for all of it, so that
+// there is one limit.
+func (o order) scratch() error {
+	base := o.at("/run/scratch")
+	if err := os.Mkdir(base, 0o755); err != nil {
 		return err
 	}
-	for _, path := range o.Private {
-		source := nothing
-		if info, err := os.Stat(o.at(path)); err != nil {
-			continue
-		} else if !info.IsDir() {
-			source = "/dev/null"
+	size := "25%"
+	if o.Limits.Scratch > 0 {
+		size = fmt.Sprint(o.Limits.Scratch)
+	}
+	const files = 1 << 20
+	if err := unix.Mount("tmpfs", base, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, fmt.Sprintf("mode=0755,size=%s,nr_inodes=%d", size, files)); err != nil {
+		return fmt.Errorf("/tmp: %w", err)
+	}
+	for i, path := range []string{"/tmp", "/var/tmp", "/dev/shm"} {
+		dir := filepath.Join(base, fmt.Sprint(i))
+		if err := os.Mkdir(dir, 0o700); err != nil {
+			return err
 		}
-		if err := unix.Mount(source, o.at(path), "", unix.MS_BIND, ""); err != nil {
+		if err := os.Chmod(dir, 0o777|os.ModeSticky); err != nil {
+			return err
+		}
+		if err := unix.Mount(dir, o.at(path), "", unix.MS_BIND, ""); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
+	}
+	return unix.Unmount(base, unix.MNT_DETACH)
+}
+
+// processes makes /proc, with the room's own processes. Nothing in it can be
+// written, for parts of it are the machine's.
+func (o order) processes() error {
+	flags := uintptr(unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC)
+	if err := unix.Mount("proc", o.at("/proc"), "proc", flags, ""); err != nil {
+		return fmt.Errorf("/proc: %w", err)
+	}
+	for _, secret := range []string{"/proc/keys", "/proc/key-users", "/proc/kcore", "/proc/kallsyms", "/proc/timer_list"} {
+		if _, err := os.Stat(o.at(secret)); err != nil {
+			continue
+		}
+		if err := unix.Mount("/dev/null", o.at(secret), "", unix.MS_BIND, ""); err != nil {
+			return fmt.Errorf("%s: %w", secret, err)
+		}
+	}
+	if err := unix.Mount("", o.at("/proc"), "", unix.MS_REMOUNT|unix.MS_BIND|unix.MS_RDONLY|flags, ""); err != nil {
+		return fmt.Errorf("/proc: %w", err)
 	}
 	return nil
 }
@@ -239,10 +206,7 @@ func (o order) devices() error {
 			return err
 		}
 	}
-	if err := os.Mkdir(o.at("/dev/shm"), 0o1777); err != nil {
-		return err
-	}
-	return unix.Mount("tmpfs", o.at("/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=25%")
+	return os.Mkdir(o.at("/dev/shm"), 0o755)
 }
 
 // user makes the one user of the room known by name.

@@ -1,0 +1,74 @@
+package build
+
+import (
+	"io"
+	"os"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"fernladder/core/seal"
+)
+
+// An outlet is where commands print to: a pipe, whose other end the program reads.
+// So no build ever holds a file of the program's, and what it prints ends where it
+// has to.
+type outlet struct {
+	write *os.File // for the commands
+	read  *os.File
+	done  chan error
+	over  atomic.Bool
+}
+
+// newOutlet copies what a user's commands print to a writer, up to so many bytes;
+// what comes after is dropped, and overflow called once. 0 is no end.
+func newOutlet(to io.Writer, most int64, user seal.User, overflow func()) (*outlet, error) {
+	read, write, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	o := &outlet{write: write, read: read, done: make(chan error, 1)}
+	if user.Other() { // programs open /dev/stdout by its name
+		if err := unix.Fchown(int(write.Fd()), user.UID, user.GID); err != nil {
+			read.Close()
+			write.Close()
+			return nil, err
+		}
+	}
+	go func() {
+		buffer := make([]byte, 64<<10)
+		var failed error
+		var printed int64
+		for {
+			n, err := read.Read(buffer)
+			take := int64(n)
+			if most > 0 && printed+take > most {
+				take = max(0, most-printed)
+				if !o.over.Swap(true) {
+					overflow()
+				}
+			}
+			printed += take
+			if take > 0 && failed == nil {
+				_, failed = to.Write(buffer[:take])
+			}
+			if err != nil { // the end, or nobody is waited for any longer
+				o.done <- failed
+				return
+			}
+		}
+	}()
+	return o, nil
+}
+
+// close takes what was still printed. Whoever keeps the pipe open, though its
+// command has ended, is not waited for.
+func (o *outlet) close() error {
+	o.write.Close()
+	const moment = time.Second
+	o.read.SetReadDeadline(time.Now().Add(moment))
+	err := <-o.done
+	o.read.Close()
+	return err
+}

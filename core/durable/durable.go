@@ -1,0 +1,134 @@
+// Package durable changes files and links so that whenever the program or the
+// machine stops, each is as it was before or as it is after, whole, and stays so.
+//
+// New contents are written aside, in the same directory, brought to the disk, and
+// renamed; then the directory is brought to the disk. What is written aside has one
+// name for each file, ".NAME.new": the caller holds the lock of whatever the file
+// belongs to, so nobody else writes it, and what a program that was killed has left
+// there is replaced by the next that writes. The directory is nobody else's.
+package durable
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Aside is where the new contents of a file are written first.
+func Aside(path string) string {
+	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
+}
+
+// WriteFile replaces a file, or makes it, with exactly this mode.
+func WriteFile(path string, data []byte, mode fs.FileMode) error {
+	return replace(path, func(fresh string) error {
+		f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(data)
+		if err == nil {
+			err = f.Chmod(mode)
+		}
+		if err == nil {
+			err = f.Sync()
+		}
+		return errors.Join(err, f.Close())
+	})
+}
+
+// Symlink replaces a symbolic link, or makes it.
+func Symlink(target, path string) error {
+	return replace(path, func(fresh string) error { return os.Symlink(target, fresh) })
+}
+
+func replace(path string, make func(fresh string) error) error {
+	fresh := Aside(path)
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	moment("write", path)
+	if err := make(fresh); err != nil {
+		os.Remove(fresh) // so that a full disk gets its room back
+		return err
+	}
+	return Rename(fresh, path)
+}
+
+// Rename renames, and brings both directories to the disk. What is renamed has
+// been brought there before.
+func Rename(from, to string) error {
+	moment("rename", to)
+	if err := os.Rename(from, to); err != nil {
+		return err
+	}
+	moment("renamed", to)
+	err := SyncDir(filepath.Dir(to))
+	if filepath.Dir(from) != filepath.Dir(to) {
+		err = errors.Join(err, SyncDir(filepath.Dir(from)))
+	}
+	return err
+}
+
+// Remove deletes a file or a link, for good. One that is not there is no error.
+func Remove(path string) error {
+	moment("remove", path)
+	err := os.Remove(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	moment("removed", path)
+	return errors.Join(err, SyncDir(filepath.Dir(path)))
+}
+
+// SyncDir brings the names in a directory to the disk. A directory that is gone has
+// none.
+func SyncDir(dir string) error {
+	d, err := os.Open(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// SyncAll brings everything on the file system of dir to the disk. One call costs
+// less than one for each of the many files of a tree.
+func SyncAll(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := unix.Syncfs(int(d.Fd())); err != nil {
+		return fmt.Errorf("sync %s: %w", dir, err)
+	}
+	moment("synced", dir)
+	return nil
+}
+
+// Note is WriteFile for what can be done without: it is whole or as it was before
+// when the program is killed, but may be lost or empty when the machine stops.
+func Note(path string, data []byte, mode fs.FileMode) error {
+	fresh := Aside(path)
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	moment("note", path)
+	f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Close()); err != nil {
+		os.Remove(fresh)
+		return err
+	}
+	return os.Rename(fresh, path)
+}

@@ -1,0 +1,36 @@
+package ground
+
+import (
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Give makes a directory and everything below it another user's. Only what belongs
+// to the user from is given away: a file of somebody else's, to which a hard link
+// may have been made, stays that user's. Links are given, not followed.
+func Give(path string, from, uid, gid int) error {
+	d, err := OpenDir(path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	give := func(dir int, name string, info Info, path string) error {
+		if info.UID != from {
+			return nil
+		}
+		_, err := retry(func() (int, error) { return 0, unix.Fchownat(dir, name, uid, gid, unix.AT_SYMLINK_NOFOLLOW) })
+		return wrap("chown", path, err)
+	}
+	err = d.Walk(false, func(e Entry) error {
+		return give(e.dir.fd(), e.base, e.Info, filepath.Join(path, e.Name))
+	})
+	if err != nil {
+		return err
+	}
+	info, err := statAt(d.fd(), ".", path)
+	if err != nil || info.UID != from {
+		return err
+	}
+	return wrap("chown", path, unix.Fchown(d.fd(), uid, gid))
+}

@@ -1,0 +1,176 @@
+package ground
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Info is what is known of a file, directory or link without opening it.
+type Info struct {
+	Mode     fs.FileMode // type, permissions, setuid and the like
+	Size     int64       // bytes that it says to have
+	Blocks   int64       // bytes that it takes on the disk
+	Modified time.Time
+	UID, GID int
+	Links    int
+	Device   uint64 // with Inode, tells files from each other
+	Inode    uint64
+}
+
+func statAt(dir int, name, path string) (Info, error) {
+	var st unix.Stat_t
+	if _, err := retry(func() (int, error) { return 0, unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
+		return Info{}, wrap("stat", path, err)
+	}
+	mode := fs.FileMode(st.Mode & 0o777)
+	for bit, is := range map[uint32]fs.FileMode{unix.S_ISUID: fs.ModeSetuid, unix.S_ISGID: fs.ModeSetgid, unix.S_ISVTX: fs.ModeSticky} {
+		if st.Mode&bit != 0 {
+			mode |= is
+		}
+	}
+	switch st.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+	case unix.S_IFDIR:
+		mode |= fs.ModeDir
+	case unix.S_IFLNK:
+		mode |= fs.ModeSymlink
+	case unix.S_IFIFO:
+		mode |= fs.ModeNamedPipe
+	case unix.S_IFSOCK:
+		mode |= fs.ModeSocket
+	default:
+		mode |= fs.ModeDevice
+	}
+	const block = 512 // whatever the file system's own is (stat(2))
+	return Info{mode, st.Size, st.Blocks * block, time.Unix(st.Mtim.Unix()), int(st.Uid), int(st.Gid), int(st.Nlink), uint64(st.Dev), st.Ino}, nil
+}
+
+// An Entry is what a walk comes by. It is only good until the walk goes on.
+type Entry struct {
+	Name string // below the directory that is walked
+	Info
+
+	dir  *Dir // that it is in
+	base string
+}
+
+// Open opens the entry, if it is a regular file.
+func (e Entry) Open() (*os.File, error) { return e.dir.Open(e.base) }
+
+// Target is where a link leads, as it says.
+func (e Entry) Target() (string, error) {
+	buffer := make([]byte, unix.PathMax)
+	n, err := retry(func() (int, error) { return unix.Readlinkat(e.dir.fd(), e.base, buffer) })
+	if err != nil {
+		return "", wrap("readlink", filepath.Join(e.dir.path, e.base), err)
+	}
+	return string(buffer[:n]), nil
+}
+
+// Skip tells a walk not to go into a directory, Stop to end without an error.
+var (
+	Skip = fs.SkipDir
+	Stop = fs.SkipAll
+)
+
+// Tangled is the error for directories that go deeper, or have more in them, than
+// any honest ones.
+type Tangled struct{ What string }
+
+func (e *Tangled) Error() string { return e.What }
+
+// Walk visits everything below the directory, a directory before what is in it, in
+// the order of names. What is gone or cannot be opened when it is come to is passed
+// over if lenient; otherwise it ends the walk. A *Tangled error says that there is
+// no end to it.
+func (d *Dir) Walk(lenient bool, visit func(Entry) error) error {
+	entries := 0
+	err := d.walk("", 0, &entries, lenient, visit)
+	if errors.Is(err, Stop) {
+		return nil
+	}
+	return err
+}
+
+func (d *Dir) walk(prefix string, depth int, entries *int, lenient bool, visit func(Entry) error) error {
+	if depth > DeepestPath {
+		return &Tangled{fmt.Sprintf("directories are more than %d deep in each other", DeepestPath)}
+	}
+	names, err := d.names(MostEntries - *entries)
+	if err != nil {
+		if lenient && !errors.As(err, new(*Tangled)) {
+			return nil
+		}
+		return err
+	}
+	*entries += len(names)
+	for _, base := range names {
+		info, err := statAt(d.fd(), base, filepath.Join(d.path, base))
+		if err != nil {
+			if lenient {
+				continue
+			}
+			return err
+		}
+		name := base
+		if prefix != "" {
+			name = prefix + "/" + base
+		}
+		err = visit(Entry{Name: name, Info: info, dir: d, base: base})
+		if err == Skip {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if !info.Mode.IsDir() {
+			continue
+		}
+		sub, err := d.Sub(base)
+		if err != nil {
+			if lenient {
+				continue
+			}
+			return err
+		}
+		err = sub.walk(name, depth+1, entries, lenient, visit)
+		sub.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Size adds up the bytes of the regular files below a directory, as far as they can
+// be seen.
+func Size(path string) (size int64) {
+	d, err := OpenDir(path)
+	if err != nil {
+		return 0
+	}
+	defer d.Close()
+	d.Walk(true, func(e Entry) error {
+		if e.Mode.IsRegular() {
+			size += min(e.Info.Size, e.Blocks)
+		}
+		return nil
+	})
+	return size
+}
+
+// OpenAnyway is Open, also for a file that its owner has taken the right to read
+// from, where this program is the owner.
+func (e Entry) OpenAnyway() (*os.File, error) {
+	f, err := e.Open()
+	if errors.Is(err, fs.ErrPermission) && grant(e.dir, e.base, 0, 0o400) == nil {
+		f, err = e.Open()
+	}
+	return f, err
+}

@@ -1,0 +1,315 @@
+package inspect
+
+import (
+	"bytes"
+	"debug/elf"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"fernladder/core/ground"
+)
+
+// Own is the directory of a tree in which the program keeps what it says about it.
+// Nobody else may place anything there.
+const Own = "share/fernladder"
+
+// Take copies what a build has placed to l.Staged, which is not there yet, and looks
+// at it. What was placed may be anything. Where something is refused, the copy may
+// not be whole. Its error is of the file system.
+func Take(placed *ground.Dir, l Look) (Report, error) {
+	if err := os.Mkdir(l.Staged, 0o755); err != nil {
+		return Report{}, err
+	}
+	root, err := os.OpenRoot(l.Staged)
+	if err != nil {
+		return Report{}, err
+	}
+	defer root.Close()
+	l.used = map[string]bool{}
+	t := &taking{Look: l, root: root, first: map[inode]string{}, buffer: make([]byte, 256<<10)}
+	err = placed.Walk(false, t.entry)
+	var tangled *ground.Tangled
+	if errors.As(err, &tangled) {
+		t.refuse("", "%s", tangled.What)
+		err = nil
+	}
+	if errors.Is(err, errTooMuch) {
+		err = nil
+	}
+	if err == nil && t.files == 0 && len(t.remarks) == 0 {
+		t.refuse("", "nothing but empty directories was placed")
+	}
+	if err == nil {
+		err = t.finish()
+	}
+	slices.SortStableFunc(t.remarks, func(a, b Remark) int { return strings.Compare(a.File, b.File) })
+	return Report{t.remarks, l.libraries()}, err
+}
+
+// taking is a copy under way.
+type taking struct {
+	Look
+	root     *os.Root
+	remarks  []Remark
+	files    int
+	bytes    int64
+	first    map[inode]string // names of files with several
+	links    [][2]string      // name and target, to be looked at when everything is there
+	shown    []string         // files that name other files, the same
+	programs []string         // programs and libraries, the same
+	times    []directoryTime
+	buffer   []byte
+}
+
+type inode struct{ device, number uint64 }
+
+type directoryTime struct {
+	name string
+	time time.Time
+}
+
+func (t *taking) refuse(name, format string, args ...any) {
+	t.remarks = append(t.remarks, Remark{Refused, name, fmt.Sprintf(format, args...)})
+}
+
+// errTooMuch ends a copy that would be larger than is allowed.
+var errTooMuch = errors.New("too much")
+
+func (t *taking) entry(e ground.Entry) error {
+	if e.Name == Own {
+		t.refuse(e.Name, "the package places what only Fern Ladder keeps there; its build has to leave it out")
+		return ground.Skip
+	}
+	if e.Name == path.Dir(Own) && !e.Mode.IsDir() {
+		t.refuse(e.Name, "it is no directory, and Fern Ladder keeps the receipt in "+Own)
+		return nil
+	}
+	if !e.Mode.IsDir() {
+		t.files++
+	}
+	switch {
+	case e.Mode.IsDir():
+		t.times = append(t.times, directoryTime{e.Name, e.Modified})
+		return t.root.Mkdir(e.Name, t.mode(e)|0o700)
+	case e.Mode&fs.ModeSymlink != 0:
+		target, err := e.Target()
+		if err != nil {
+			return err
+		}
+		t.links = append(t.links, [2]string{e.Name, target})
+		return t.root.Symlink(target, e.Name)
+	case e.Mode.IsRegular():
+		return t.regular(e)
+	}
+	t.refuse(e.Name, "it is neither a file nor a directory nor a link")
+	return nil
+}
+
+// mode is the mode of the copy: without what no file of a package needs, running as
+// its owner and being changed by others.
+func (t *taking) mode(e ground.Entry) fs.FileMode {
+	if e.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 {
+		t.remarks = append(t.remarks, Remark{Mended, e.Name, "it ran with the rights of its owner or group (setuid, setgid); these bits are gone"})
+	} else if e.Mode.Perm()&0o002 != 0 {
+		t.remarks = append(t.remarks, Remark{Mended, e.Name, "everybody could write to it; that is gone"})
+	}
+	return e.Mode.Perm()&^0o022 | 0o400
+}
+
+// regular copies a file, or makes another name for one that was copied.
+func (t *taking) regular(e ground.Entry) error {
+	id := inode{e.Device, e.Inode}
+	if e.Links > 1 {
+		if first, copied := t.first[id]; copied {
+			return t.root.Link(first, e.Name)
+		}
+		t.first[id] = e.Name
+	}
+	if t.bytes += e.Size; t.Largest > 0 && t.bytes > t.Largest {
+		t.refuse(e.Name, "with it, more than %d MiB are placed, the most that a tree may have (largest_tree in the settings)", t.Largest>>20)
+		return errTooMuch
+	}
+	in, err := e.OpenAnyway()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	mode := t.mode(e)
+	out, err := t.root.OpenFile(e.Name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	if err := t.contents(out, io.LimitReader(in, e.Size), e); err != nil {
+		return err
+	}
+	if err := errors.Join(out.Chmod(mode), out.Close()); err != nil {
+		return err
+	}
+	return t.root.Chtimes(e.Name, e.Modified, e.Modified)
+}
+
+// contents copies what is in a file, and looks at it.
+func (t *taking) contents(out *os.File, in io.Reader, e ground.Entry) error {
+	head := make([]byte, 4096)
+	n, err := io.ReadFull(in, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return err
+	}
+	head = head[:n]
+	all := io.MultiReader(bytes.NewReader(head), in)
+	const largestText = 64 << 20
+	if !bytes.Contains(head, []byte{0}) && e.Size <= largestText {
+		return t.text(out, all, e.Name)
+	}
+	within := &finder{what: []byte(t.Work + "/")}
+	if _, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(out, within)}, all, t.buffer); err != nil {
+		return err
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
+		within.found = t.elf(out, head, e.Name, within.found)
+	case bytes.HasPrefix(head, []byte("!<arch>\n")):
+		within.found = false // of object files, the linker takes what is loaded, and looks at no path
+	}
+	if within.found {
+		t.named(e.Name)
+	}
+	return nil
+}
+
+func (t *taking) named(file string) {
+	t.remarks = append(t.remarks, Remark{Warned, file, "it names the directory that the package was built in, which will be gone"})
+}
+
+// text copies a text. One that was told where it is placed instead of where it will
+// be is put right.
+func (t *taking) text(out io.Writer, in io.Reader, name string) error {
+	data, err := io.ReadAll(in)
+	if err != nil {
+		return err
+	}
+	if placed := []byte(t.Stage + t.Tree); bytes.Contains(data, placed) {
+		data = bytes.ReplaceAll(data, placed, []byte(t.Tree))
+		t.remarks = append(t.remarks, Remark{Mended, name, "it named the directory it was placed in; it names the tree now"})
+	}
+	if bytes.Contains(data, []byte(t.Work+"/")) {
+		t.named(name)
+	}
+	if ext := path.Ext(name); ext == ".pc" || ext == ".la" {
+		t.shown = append(t.shown, name)
+	}
+	_, err = out.Write(data)
+	return err
+}
+
+// elf looks at a program or library, and tells whether what is loaded of it names
+// the directory it was built in, if anything of it does.
+func (t *taking) elf(file *os.File, head []byte, name string, names bool) bool {
+	if !sane(head) {
+		return names
+	}
+	f, err := elf.NewFile(file)
+	if err != nil {
+		return names
+	}
+	defer f.Close()
+	const largestTable = 64 << 20 // of names and of what is needed
+	for _, s := range f.Sections {
+		if (s.Type == elf.SHT_STRTAB || s.Type == elf.SHT_DYNAMIC) && s.Flags&elf.SHF_ALLOC != 0 && s.FileSize > largestTable {
+			return names
+		}
+	}
+	t.programs = append(t.programs, name)
+	if !names {
+		return false
+	}
+	within := &finder{what: []byte(t.Work + "/")}
+	for _, s := range f.Sections {
+		if s.Flags&elf.SHF_ALLOC != 0 && s.Type != elf.SHT_NOBITS && !within.found {
+			io.Copy(within, io.NewSectionReader(file, int64(s.Offset), int64(s.FileSize)))
+			within.rest = nil
+		}
+	}
+	return within.found
+}
+
+// sane tells whether an ELF file has as many sections as its header has room to say
+// (ELF-64 Object File Format, section 3). There are others; reading their tables has
+// no end.
+func sane(head []byte) bool {
+	const class, data, sections32, sections64 = 4, 5, 48, 60
+	if len(head) < 64 {
+		return false
+	}
+	var order binary.ByteOrder = binary.LittleEndian
+	if elf.Data(head[data]) == elf.ELFDATA2MSB {
+		order = binary.BigEndian
+	}
+	at := sections32
+	if elf.Class(head[class]) == elf.ELFCLASS64 {
+		at = sections64
+	}
+	return order.Uint16(head[at:]) > 0
+}
+
+// finish looks at what can only be looked at when everything is there.
+func (t *taking) finish() error {
+	for _, name := range t.programs {
+		f, err := t.root.Open(name)
+		if err != nil {
+			return err
+		}
+		if program, err := elf.NewFile(f); err == nil {
+			t.remarks = append(t.remarks, t.program(program, name)...)
+		}
+		f.Close()
+	}
+	for _, name := range t.shown {
+		data, err := t.root.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		t.remarks = append(t.remarks, t.paths(string(data), name)...)
+	}
+	for _, l := range t.links {
+		t.remarks = append(t.remarks, t.link(l[1], l[0])...)
+	}
+	for i := len(t.times) - 1; i >= 0; i-- {
+		if err := t.root.Chtimes(t.times[i].name, t.times[i].time, t.times[i].time); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A finder is a writer that finds out whether something is in what is written.
+type finder struct {
+	what  []byte
+	rest  []byte // the end of what was written, in which it may have begun
+	found bool
+}
+
+func (f *finder) Write(p []byte) (int, error) {
+	if f.found {
+		return len(p), nil
+	}
+	overlap := append(f.rest, p[:min(len(p), len(f.what)-1)]...)
+	f.found = bytes.Contains(overlap, f.what) || bytes.Contains(p, f.what)
+	keep := min(len(p), len(f.what)-1)
+	if len(p) >= len(f.what)-1 {
+		f.rest = append(f.rest[:0], p[len(p)-keep:]...)
+	} else {
+		f.rest = append(f.rest, p...)
+		f.rest = f.rest[max(0, len(f.rest)-len(f.what)+1):]
+	}
+	return len(p), nil
+}

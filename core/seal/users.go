@@ -1,0 +1,268 @@
+package seal
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"fernladder/core/filelock"
+)
+
+// A User is whom commands run as on the machine. The zero value is whoever runs the
+// program.
+type User struct{ UID, GID int }
+
+// Other tells whether it is somebody else than who runs the program.
+func (u User) Other() bool { return u != User{} }
+
+func (u User) uid() int {
+	if u.Other() {
+		return u.UID
+	}
+	return os.Getuid()
+}
+
+func (u User) gid() int {
+	if u.Other() {
+		return u.GID
+	}
+	return os.Getgid()
+}
+
+// Users are users of the machine that nobody is, each with a group of the same
+// number, for root to run builds as: each build as another than those that run at
+// the same time, so that none can do anything to the others or to the machine.
+//
+// Which are in use is known by locks on empty files in a directory that all who run
+// the program as root have in common.
+type Users struct {
+	First, Number int
+	Locks         string // the directory; "" is /run/fernladder
+}
+
+// DefaultUsers are in a part of the numbers that no distribution and no standard
+// gives to anybody: above those for containers, below those that are signs.
+var DefaultUsers = Users{First: 1_900_000_000, Number: 256}
+
+// String gives FIRST-LAST.
+func (u Users) String() string { return fmt.Sprintf("%d-%d", u.First, u.First+u.Number-1) }
+
+// ParseUsers reads FIRST-LAST; none is no users, and root's builds run as root.
+func ParseUsers(text string) (Users, error) {
+	if text == "none" {
+		return Users{}, nil
+	}
+	first, last, found := strings.Cut(text, "-")
+	from, err1 := strconv.Atoi(strings.TrimSpace(first))
+	to, err2 := strconv.Atoi(strings.TrimSpace(last))
+	const most = 1<<32 - 2
+	switch {
+	case !found || err1 != nil || err2 != nil:
+		return Users{}, fmt.Errorf("%q are no users; write FIRST-LAST, as in %s, or none", text, DefaultUsers)
+	case from < 1 || to > most || to < from || to-from >= 1<<16:
+		return Users{}, fmt.Errorf("users %q: they go from 1 to %d, and are at most 65536", text, most)
+	}
+	return Users{First: from, Number: to - from + 1}, nil
+}
+
+// UsersError is the error when no user can be had for a build.
+type UsersError struct {
+	Users Users
+	What  string
+}
+
+func (e *UsersError) Error() string {
+	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"", e.Users, e.What)
+}
+
+// Check says whether the users are nobody's, and can be had. Its error is a
+// *UsersError.
+func (u Users) Check() error {
+	if u.Number == 0 {
+		return nil
+	}
+	fail := func(format string, args ...any) error { return &UsersError{u, fmt.Sprintf(format, args...)} }
+	for _, file := range []string{"/proc/self/uid_map", "/proc/self/gid_map"} {
+		if !u.mapped(file) {
+			return fail("this container has no such users (%s)", file)
+		}
+	}
+	for _, file := range []string{"/etc/passwd", "/etc/group"} {
+		err := lines(file, func(fields []string) error {
+			if id, err := strconv.Atoi(at(fields, 2)); err == nil && u.has(id) {
+				return fail("%d is %s, by %s", id, fields[0], file)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, file := range []string{"/etc/subuid", "/etc/subgid"} {
+		err := lines(file, func(fields []string) error {
+			first, err1 := strconv.Atoi(at(fields, 1))
+			number, err2 := strconv.Atoi(at(fields, 2))
+			if err1 == nil && err2 == nil && first < u.First+u.Number && u.First < first+number {
+				return fail("%d-%d are for the containers of %s, by %s", first, first+number-1, fields[0], file)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	// What the machine knows from elsewhere, of the first of them.
+	if getent, err := exec.LookPath("getent"); err == nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if out, err := exec.CommandContext(ctx, getent, "passwd", strconv.Itoa(u.First)).Output(); err == nil && len(out) > 0 {
+			name, _, _ := strings.Cut(string(out), ":")
+			return fail("%d is %s", u.First, name)
+		}
+	}
+	return nil
+}
+
+func (u Users) has(id int) bool { return id >= u.First && id < u.First+u.Number }
+
+// mapped tells whether all of them are in a map of a user namespace
+// (user_namespaces(7)).
+func (u Users) mapped(file string) bool {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return true // a kernel without such namespaces
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		inside, err1 := strconv.Atoi(at(f, 0))
+		number, err2 := strconv.Atoi(at(f, 2))
+		if err1 == nil && err2 == nil && inside <= u.First && u.First+u.Number <= inside+number {
+			return true
+		}
+	}
+	return false
+}
+
+func at(fields []string, i int) string {
+	if i < len(fields) {
+		return fields[i]
+	}
+	return ""
+}
+
+func lines(file string, line func(fields []string) error) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil // then nobody is in it
+	}
+	defer f.Close()
+	for s := bufio.NewScanner(f); s.Scan(); {
+		if err := line(strings.Split(s.Text(), ":")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Lend lends one of the users, the preferred one if that is free, until done is
+// called. Whatever still runs as that user, because a program was killed, is ended
+// before and after.
+func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), err error) {
+	if os.Geteuid() != 0 || u.Number == 0 {
+		return User{}, func() {}, nil
+	}
+	dir := u.Locks
+	if dir == "" {
+		dir = "/run/fernladder"
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return User{}, nil, &UsersError{u, err.Error()}
+	}
+	ids := make([]int, 0, u.Number+1)
+	if u.has(prefer.UID) {
+		ids = append(ids, prefer.UID)
+	}
+	for i := range u.Number {
+		ids = append(ids, u.First+i)
+	}
+	for {
+		for _, id := range ids {
+			unlock, err := filelock.Now(filepath.Join(dir, strconv.Itoa(id)))
+			if errors.Is(err, filelock.ErrHeld) {
+				continue
+			}
+			if err != nil {
+				return User{}, nil, &UsersError{u, err.Error()}
+			}
+			user := User{id, id}
+			if err := user.end(); err != nil {
+				unlock()
+				return User{}, nil, &UsersError{u, err.Error()}
+			}
+			return user, func() { user.end(); unlock() }, nil
+		}
+		const pause = 100 * time.Millisecond // all are in use
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return User{}, nil, ctx.Err()
+		}
+	}
+}
+
+// end ends everything that runs as the user. The kernel does so in one step, for a
+// process of that user's.
+func (u User) end() error {
+	if !u.running() {
+		return nil
+	}
+	command := exec.Command("/proc/self/exe")
+	command.Args = []string{endName}
+	command.Env = []string{"GOMAXPROCS=1"}
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(u.UID), Gid: uint32(u.GID)}, Setsid: true}
+	if err := command.Run(); err != nil {
+		return fmt.Errorf("what runs as user %d cannot be ended: %w", u.UID, err)
+	}
+	return nil
+}
+
+// running tells whether anything runs as the user.
+func (u User) running() bool {
+	processes, err := os.ReadDir("/proc")
+	if err != nil {
+		return true
+	}
+	for _, p := range processes {
+		if p.Name()[0] < '1' || p.Name()[0] > '9' {
+			continue
+		}
+		if info, err := p.Info(); err == nil {
+			if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) == u.UID {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// endName is what the copy of the program is called that ends everything of its
+// own user's.
+const endName = "fernladder: end"
+
+func endEverything() error {
+	if os.Getuid() == 0 {
+		return errors.New("this is not for root")
+	}
+	if err := syscall.Kill(-1, syscall.SIGKILL); err != nil && !errors.Is(err, syscall.ESRCH) {
+		return err
+	}
+	return nil
+}

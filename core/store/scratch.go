@@ -1,0 +1,82 @@
+package store
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"fernladder/core/ground"
+)
+
+func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch") }
+
+// Scratch makes a directory for a while, in which nobody else can come by names. It
+// is deleted when done is called, or by the next program that prepares the root,
+// should this one be killed.
+func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
+	for {
+		if err := os.MkdirAll(s.scratch(), 0o755); err != nil {
+			return "", nil, err
+		}
+		if dir, err = os.MkdirTemp(s.scratch(), kind+"-"); err != nil {
+			return "", nil, err
+		}
+		held, err := hold(dir)
+		if err == nil && held != nil {
+			os.Chmod(dir, 0o710) // only whom its group is given to may come through
+			return dir, func() { ground.Remove(dir); held.Close() }, nil
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", nil, err
+		}
+		// Somebody took it for one that was left, in the instant before it was locked.
+	}
+}
+
+// hold locks a directory, if nobody else has and it still has its name. The lock ends
+// with the file.
+func hold(dir string) (*os.File, error) {
+	f, err := os.OpenFile(dir, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, nil
+		}
+		return nil, err
+	}
+	ours, err1 := f.Stat()
+	there, err2 := os.Lstat(dir)
+	if err1 != nil || err2 != nil || !os.SameFile(ours, there) {
+		f.Close()
+		return nil, fs.ErrNotExist
+	}
+	return f, nil
+}
+
+// sweep deletes what programs that were killed have left in the scratch directory.
+func (s *Store) sweep() error {
+	entries, err := os.ReadDir(s.scratch())
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		dir := filepath.Join(s.scratch(), e.Name())
+		held, err := hold(dir)
+		if err != nil || held == nil {
+			continue // gone, or in use
+		}
+		err = ground.Remove(dir)
+		held.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

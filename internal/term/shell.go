@@ -1,0 +1,82 @@
+package term
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"sync"
+	"syscall"
+	"time"
+
+	xterm "golang.org/x/term"
+
+	"golang.org/x/sys/unix"
+)
+
+// A Shell is a terminal of its own for a program that must not have the one that
+// this program runs on: what it does to its terminal, such as typing into it, it
+// does to no other. What is typed here goes there, and what it prints comes here.
+type Shell struct {
+	Terminal *os.File // for the program
+
+	master  *os.File
+	restore func()
+	resized chan os.Signal
+	copied  sync.WaitGroup
+}
+
+// OpenShell opens a pseudo-terminal (pty(7)) behind an input and an output. Where the
+// input is a terminal, it passes on every key until Close is called.
+func OpenShell(in, out *os.File) (*Shell, error) {
+	fd, err := unix.Open("/dev/ptmx", unix.O_RDWR|unix.O_NOCTTY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, fmt.Errorf("there is no terminal to be had: %w", err)
+	}
+	s := &Shell{master: os.NewFile(uintptr(fd), "/dev/ptmx"), restore: func() {}, resized: make(chan os.Signal, 1)}
+	if err := unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0); err != nil {
+		s.master.Close()
+		return nil, err
+	}
+	number, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
+	if err == nil {
+		s.Terminal, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|unix.O_NOCTTY, 0)
+	}
+	if err != nil {
+		s.master.Close()
+		return nil, err
+	}
+	if xterm.IsTerminal(int(in.Fd())) {
+		if state, err := xterm.MakeRaw(int(in.Fd())); err == nil {
+			s.restore = func() { xterm.Restore(int(in.Fd()), state) }
+		}
+		signal.Notify(s.resized, syscall.SIGWINCH)
+		s.resized <- syscall.SIGWINCH
+		go func() {
+			for range s.resized {
+				if size, err := unix.IoctlGetWinsize(int(in.Fd()), unix.TIOCGWINSZ); err == nil {
+					unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, size)
+				}
+			}
+		}()
+	}
+	s.copied.Go(func() { io.Copy(out, s.master) })
+	go func() {
+		io.Copy(s.master, in)
+		s.master.Write([]byte{4}) // what a terminal sends at the end of what is typed
+	}()
+	return s, nil
+}
+
+// Close gives the terminal here back, once everything that the program has printed
+// was shown.
+func (s *Shell) Close() {
+	signal.Stop(s.resized)
+	close(s.resized)
+	s.Terminal.Close()
+	const moment = time.Second
+	s.master.SetReadDeadline(time.Now().Add(moment))
+	s.copied.Wait()
+	s.master.Close()
+	s.restore()
+}
