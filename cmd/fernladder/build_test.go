@@ -25,7 +25,7 @@ func TestProve(t *testing.T) {
 	w.pkg("fern", script("place", `mkdir -p $DESTDIR$FL_PREFIX; pwd >$DESTDIR$FL_PREFIX/where; echo same >$DESTDIR$FL_PREFIX/leaf`))
 	r = w.fails(1, []string{"build", "--prove", "fern"}, "fern came out differently the second time")
 	assert.Contains(t, r.stdout, "fern 1.0: 1 file differ:\n    where: text, line 1: ")
-	assert.Empty(t, w.glob("root/work/*"), "nothing of the second build is left")
+	assert.Empty(t, w.glob("root/work/fern*"), "nothing of the second build is left")
 	w.fails(6, []string{"build", "--prove", "fern", "--isolation", "open"}, "only sealed builds can be built again")
 }
 
@@ -58,10 +58,10 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	r := w.must("clean")
 	assert.Regexp(t, `build +fern +1\.0 +\d+ k?B +0 minutes +unpack done`, r.stdout)
 	assert.Contains(t, r.stderr, "Nothing was deleted. To delete it: the same command with --yes")
-	assert.Len(t, w.glob("root/work/*"), 1)
+	assert.Len(t, w.glob("root/work/*-*"), 1)
 	assert.Contains(t, w.must("clean", "moss").stdout, "Nothing to delete.")
 	w.must("clean", "--yes")
-	assert.Empty(t, w.glob("root/work/*"))
+	assert.Empty(t, w.glob("root/work/*-*"))
 
 	w.edit("recipes/fern/recipe.toml", "; exit 1", "; echo fine")
 	w.edit("recipes/fern/recipe.toml", "error: no leaf here", "all is green")
@@ -94,7 +94,7 @@ func TestAShellInAFailedBuild(t *testing.T) {
 	c.Stdin = strings.NewReader("ls; echo $FL_NAME in $HOME; exit 3\n")
 	r := w.finish(c)
 	assert.Equal(t, 0, r.status, r.stderr)
-	assert.Contains(t, r.stdout, "been-here\n")
+	assert.Contains(t, r.stdout, "been-here\r\n")
 	assert.Contains(t, r.stdout, "fern in "+w.root+"/work/fern-1.0-")
 	assert.Contains(t, r.stderr, "The shell ended with status 3.")
 }
@@ -205,14 +205,14 @@ func TestStagesThatAreStillGood(t *testing.T) {
 	assert.Len(t, w.glob("root/work/moss-1.0-*"), 2, "builds with other options stay")
 	w.must("clean", "--yes")
 	w.fails(1, []string{"build", "moss"})
-	before := w.sh("stat -c %i root/work/moss-1.0-*/source/configure").stdout
+	before := w.sh("stat -c %i root/work/moss-1.0-*/box/source/configure").stdout
 	w.edit("recipes/moss/recipe.toml", "[build]", "[build.env]\nLEAF = \"2\"\n[build]")
 	w.fails(1, []string{"build", "moss"})
 	assert.Len(t, w.glob("root/work/moss-1.0-*"), 1, "the new build has taken the old one's source")
-	assert.Equal(t, before, w.sh("stat -c %i root/work/moss-1.0-*/source/configure").stdout)
+	assert.Equal(t, before, w.sh("stat -c %i root/work/moss-1.0-*/box/source/configure").stdout)
 
 	// The check stage is no part of the build id; a changed one runs again.
-	w.pkg("sage", script("compile", ":", "check", "echo first", "place", "test -f ../../../go; "+place("sage")))
+	w.pkg("sage", script("compile", ":", "check", "echo first", "place", "test -f ../../../../go; "+place("sage")))
 	w.isolation = "open"
 	w.fails(1, []string{"build", "sage"})
 	w.edit("recipes/sage/recipe.toml", "echo first", "echo second")

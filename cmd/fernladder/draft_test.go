@@ -55,9 +55,7 @@ func TestDraftOfBadInput(t *testing.T) {
 	w.parsed(&found, "draft", site.URL+"/dl/frondplot-1.2.0.tar.gz", "--name", "plots")
 	assert.Equal(t, w.path("recipes/plots/recipe.toml"), found.Recipe)
 	assert.Equal(t, "plots", found.Findings[0].Value)
-	left, err := os.ReadDir(w.root + "/work")
-	require.NoError(t, err)
-	assert.Empty(t, left)
+	assert.Empty(t, w.glob("root/work/scratch/*"))
 }
 
 func TestProbe(t *testing.T) {

@@ -125,22 +125,24 @@ func TestAFullDisk(t *testing.T) {
 }
 
 // slowly is a build that stands still in its compile stage until a file is
-// beside its recipe, with processes in the background, one of them in its own
+// in what it is given, with processes in the background, one of them in its own
 // session. Its tree tells how often it was configured.
 func slowly(w *world, name string) {
 	w.pkg(name, script(
 		"configure", "echo once >>../configured",
-		"compile", "sleep 987 & setsid sleep 987 & touch started; while ! test -f "+w.path("recipes/"+name+"/go")+"; do sleep 0.05; done",
+		"compile", "sleep 987 & setsid sleep 987 & touch started; while ! test -f ../../given/go; do sleep 0.05; done",
 		"place", place(name)+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
 }
 
 // slow waits until a slow build stands still.
-func (w *world) slow(name string) { w.waitFor("root/work/" + name + "-*/source/started") }
+func (w *world) slow(name string) { w.waitFor("root/work/" + name + "-*/box/source/started") }
 
 // goOn lets slow builds go on.
 func (w *world) goOn(names ...string) {
 	for _, name := range names {
-		w.write("recipes/"+name+"/go", "")
+		for _, given := range w.glob("root/work/" + name + "-*/given") {
+			w.write(strings.TrimPrefix(given, w.dir+"/")+"/go", "")
+		}
 	}
 }
 
@@ -196,7 +198,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 				assert.Contains(t, stderr.String(), "interrupted\n  Everything that was started has been ended. The same command goes on from here.")
 				assert.Empty(t, w.orphans())
 			}
-			assert.Empty(t, w.trees())
+			assert.Contains(t, w.must("list").stdout, "Nothing is installed")
 			assert.NoFileExists(t, w.root+"/landing")
 
 			w.goOn("fern", "moss")
@@ -207,9 +209,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 				assert.Equal(t, "once\n", w.configured("fern"), "what was done is not done again")
 			}
 			assert.Empty(t, w.orphans(), "nor does anything of the first run go on")
-			left, err := os.ReadDir(filepath.Join(w.root, "work"))
-			require.NoError(t, err)
-			assert.Empty(t, left)
+			assert.Empty(t, append(w.glob("root/work/*-*"), w.glob("root/work/scratch/*")...))
 		})
 	}
 }
@@ -262,7 +262,7 @@ func TestRootsThatCompilersCannotName(t *testing.T) {
 func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("soil", script("configure", "echo once >>../configured", "compile",
-		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f "+w.path("recipes/soil/rain"), "place", place("soil")+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
+		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f ../../given/rain", "place", place("soil")+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
 	need := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n"
 	w.pkg("fern", need+script("place", place("fern")))
 	w.pkg("stone", script("place", place("stone")))
@@ -272,7 +272,7 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")
 	assert.NoFileExists(t, w.root+"/landing", "the landing waits for all that was asked for")
 	assert.Contains(t, w.must("log", "soil").stdout, "too dry")
-	w.write("recipes/soil/rain", "")
+	require.NoError(t, os.WriteFile(filepath.Join(w.glob("root/work/soil-*/given")[0], "rain"), nil, 0o644))
 	w.must("install", "fern", "stone")
 	assert.Equal(t, "once\n", w.configured("soil"))
 	assert.Contains(t, w.must("show", "soil").stdout, ", failed in stage compile\n", "the history has failures too")

@@ -53,6 +53,11 @@ type world struct {
 
 func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir()}
+	// Builds that are not sealed come here as users of their own, and leave word.
+	require.NoError(t, os.Chmod(w.dir, 0o777))
+	for dir := filepath.Dir(w.dir); dir != filepath.Clean(os.TempDir()) && dir != "/"; dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
 	w.root = filepath.Join(w.dir, "root")
 	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken"}
 	w.write("fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")

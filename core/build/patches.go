@@ -145,7 +145,8 @@ func (w *Workshop) runIn(ctx context.Context, room *seal.Session, user seal.User
 	}
 	p.output = out.write
 	err = p.run(ctx, room)
-	return printed.Bytes(), errors.Join(err, out.close())
+	err = errors.Join(err, out.close()) // now all that was printed is here
+	return printed.Bytes(), err
 }
 
 // patchCommand applies a patch in the directory it runs in.

@@ -26,6 +26,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"syscall"
 
@@ -96,6 +97,9 @@ func Strongest(dir string, user User) (level Level, why error) {
 
 // Try runs nothing in a room of a level, and says what is in the way of that.
 func Try(level Level, dir string, user User) (err error) {
+	if err := passable(level, dir, user); err != nil {
+		return err
+	}
 	point, err := os.MkdirTemp(dir, "room-")
 	if err != nil {
 		return err
@@ -127,6 +131,34 @@ func Try(level Level, dir string, user User) (err error) {
 		err = fmt.Errorf("%s cannot be worked in", dir)
 	}
 	return err
+}
+
+// Closed is the error for a directory that another user has to come through and
+// cannot.
+type Closed struct {
+	Dir  string
+	Mode os.FileMode
+}
+
+func (e *Closed) Error() string {
+	return fmt.Sprintf("builds of root run as users of their own, who cannot come through %s (mode %04o); only sealed ones need not\n"+
+		"  Keep the root elsewhere, or let others through: chmod o+x %s", e.Dir, e.Mode.Perm(), e.Dir)
+}
+
+// passable says whether a user can come to a directory by its path, which it has to
+// in a room that is not sealed.
+func passable(level Level, dir string, user User) error {
+	if level == Sealed || !user.Other() {
+		return nil
+	}
+	for ; dir != "/" && dir != "."; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err != nil {
+			return err
+		} else if info.Mode()&0o001 == 0 {
+			return &Closed{dir, info.Mode()}
+		}
+	}
+	return nil
 }
 
 // attributes are how the server is started: with all that can only be had at the

@@ -5,10 +5,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
+	"fernladder/core/filelock"
 	"fernladder/core/ground"
 )
 
@@ -60,8 +62,12 @@ func hold(dir string) (*os.File, error) {
 	return f, nil
 }
 
-// sweep deletes what programs that were killed have left in the scratch directory.
+// sweep deletes what programs that were killed have left in the scratch directory,
+// and what builds were lent that nobody works on.
 func (s *Store) sweep() error {
+	if err := s.sweepLent(); err != nil {
+		return err
+	}
 	entries, err := os.ReadDir(s.scratch())
 	if err != nil {
 		return err
@@ -74,6 +80,30 @@ func (s *Store) sweep() error {
 		}
 		err = ground.Remove(dir)
 		held.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) sweepLent() error {
+	files, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", ".*"+lentSuffix))
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		base := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(file), "."), lentSuffix)
+		r, ok := parseBuildName(filepath.Base(filepath.Dir(file)), base)
+		if !ok {
+			continue
+		}
+		unlock, err := filelock.Now(s.lockFile(r.String()))
+		if err != nil {
+			continue // somebody builds it
+		}
+		err = s.TakeBack(r)
+		unlock()
 		if err != nil {
 			return err
 		}

@@ -119,10 +119,12 @@ func (s *Store) TakeBack(r Ref) error {
 	return s.Wrap(err)
 }
 
+const lentSuffix = ".lent"
+
 // lent is the file that says that the place of a tree is lent.
 func (s *Store) lent(r Ref) string {
 	tree := s.Tree(r)
-	return filepath.Join(filepath.Dir(tree), "."+filepath.Base(tree)+".lent")
+	return filepath.Join(filepath.Dir(tree), "."+filepath.Base(tree)+lentSuffix)
 }
 
 // Commit writes the receipt, which makes the directory that Place has put in

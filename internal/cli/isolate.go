@@ -39,15 +39,15 @@ func (a *app) isolate(ctx context.Context, s *session) error {
 			return err
 		}
 	}
-	if wanted == seal.Open {
-		s.workshop.Isolation = seal.Open
-		return nil
-	}
 	user, done, err := s.workshop.Users.Lend(ctx, seal.User{})
 	if err != nil {
 		return err
 	}
 	defer done()
+	if wanted == seal.Open {
+		s.workshop.Isolation = seal.Open
+		return seal.Try(seal.Open, filepath.Join(s.store.Root, "work"), user)
+	}
 	best, why := seal.Strongest(filepath.Join(s.store.Root, "work"), user)
 	switch {
 	case wanted != "" && !best.AtLeast(wanted):
