@@ -78,6 +78,8 @@ type Workshop struct {
 	Offline  bool // what is not here is not fetched
 	Limits   source.Limits
 
+	Credentials *source.Credentials // for repositories; nil: none
+
 	// Isolation is how far builds and tries are kept apart from the machine.
 	// The zero value is seal.Open.
 	Isolation seal.Level
@@ -103,7 +105,7 @@ func (w *Workshop) isolation() seal.Level {
 
 // Repositories are the copies of git and Subversion repositories in the root.
 func (w *Workshop) Repositories() *source.Repositories {
-	return &source.Repositories{Dir: w.Store.Archives(), Programs: w.Programs, Events: w.Events, Offline: w.Offline}
+	return &source.Repositories{Dir: w.Store.Archives(), Programs: w.Programs, Events: w.Events, Offline: w.Offline, Credentials: w.Credentials}
 }
 
 // Plan makes a job for each package of the ladder, in its order.

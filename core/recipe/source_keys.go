@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -113,7 +114,18 @@ func CheckURL(url string) error {
 	if !schemePattern.MatchString(url) {
 		return fmt.Errorf("%q is not a URL that can be fetched: it begins with https://, http:// or file://", url)
 	}
-	return nil
+	return noSecrets(url)
+}
+
+// noSecrets refuses URLs that say who asks for a file: recipes are passed on.
+func noSecrets(text string) error {
+	scheme, rest, _ := strings.Cut(text, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	user, _, named := strings.Cut(host, "@")
+	if !named || strings.HasSuffix(scheme, "ssh") && !strings.Contains(user, ":") {
+		return nil // by ssh, the name before the host is the site's own
+	}
+	return &keyfile.At{Offset: len(scheme) + len("://"), Advice: "put it into the file that credentials in the settings names", Err: errors.New("a URL must not say who asks for it, or their password")}
 }
 
 // CheckRepository tells whether url can be that of a repository.
@@ -121,7 +133,7 @@ func CheckRepository(url string) error {
 	if !repositoryPattern.MatchString(url) {
 		return fmt.Errorf("%q cannot be the URL of a repository, which begins with https, http, ssh, git, svn, svn+ssh or file", url)
 	}
-	return nil
+	return noSecrets(url)
 }
 
 // checkInside tells whether a path stays in the directory it is meant in.

@@ -38,7 +38,8 @@ type Archives struct {
 	Credentials *Credentials                                     // nil: none
 	Offline     bool                                             // what is not here is not fetched
 	Largest     int64                                            // bytes of one file; 0: 32 GiB
-	Patience    time.Duration                                    // how long a transfer may stand still; 0: a minute
+	Patience    time.Duration                                    // how long a transfer may stand still, or drip; 0: a minute
+	Longest     time.Duration                                    // how long one file may take in all; 0: twelve hours
 	Pause       func(ctx context.Context, d time.Duration) error // before another attempt; nil: waits
 }
 

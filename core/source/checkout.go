@@ -87,6 +87,8 @@ type Repositories struct {
 	Events   event.Sink
 	Patience time.Duration // how long a transfer may stand still; 0: a minute
 	Offline  bool          // what is not here is not fetched
+
+	Credentials *Credentials // nil: none
 }
 
 func (r *Repositories) place(kind, id string) string {

@@ -3,19 +3,23 @@ package source
 import (
 	"encoding/base64"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
-	"os"
+	"net/url"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 )
 
 // Credentials are what hosts want to know before they serve a file. They are
-// only ever sent to the host that they are for, and only by https, except to
-// this machine itself. They are in no URL, so they reach no log, receipt or
-// error. The nil pointer has none.
+// only ever sent to the host and port that they are for, and only by https; a host
+// without a port is meant at port 443. They are in no URL, so they reach no log,
+// receipt or error. The nil pointer has none.
 type Credentials struct{ hosts []*credential }
+
+const largestCredentials = 1 << 20
 
 type credential struct {
 	Name, Token, User, Password string
@@ -34,20 +38,25 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	problem := func(message, advice string) error {
 		return keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: message, Advice: advice}}
 	}
-	info, err := os.Stat(file)
+	opened, err := ground.Open(file)
+	if err != nil {
+		return nil, problem("these credentials cannot be read: "+err.Error(), "")
+	}
+	defer opened.Close()
+	info, err := opened.Stat()
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")
 	}
 	if info.Mode().Perm()&0o077 != 0 {
 		return nil, problem(fmt.Sprintf("others can read these credentials (mode %04o)", info.Mode().Perm()), "chmod 600 "+shown)
 	}
-	data, err := os.ReadFile(file)
+	data, err := io.ReadAll(io.LimitReader(opened, largestCredentials))
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")
 	}
 	problems := keyfile.Read(shown, data, []keyfile.Key{keyfile.Tables("host", &c.hosts, func(h *credential) []keyfile.Key {
 		return []keyfile.Key{
-			keyfile.Text("name", &h.Name, "The host.").Must(), keyfile.Text("token", &h.Token, "A token that stands for itself."),
+			keyfile.Text("name", &h.Name, "The host, with its port if that is not 443.").Must(), keyfile.Text("token", &h.Token, "A token that stands for itself."),
 			keyfile.Text("user", &h.User, "A user."), keyfile.Text("password", &h.Password, "The user's password."),
 		}
 	}, "A host.")})
@@ -60,7 +69,7 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 // AddNetrc adds what a .netrc file says, for hosts that are not known yet. What
 // is not there, or not readable, adds nothing.
 func (c *Credentials) AddNetrc(file string) {
-	data, err := os.ReadFile(file)
+	data, err := ground.ReadFile(file, largestCredentials)
 	if err != nil {
 		return
 	}
@@ -94,24 +103,40 @@ func (c *Credentials) AddNetrc(file string) {
 
 // authorize adds what the host of a request wants to know.
 func (c *Credentials) authorize(r *http.Request) {
-	if c == nil || r.URL.User != nil || r.URL.Scheme != "https" && !loopback(r.URL.Hostname()) {
-		return
+	if header := c.header(r.URL); header != "" && r.URL.User == nil {
+		r.Header.Set("Authorization", header)
+	}
+}
+
+// header is what the host of a URL wants to know, as the value of the header
+// Authorization, or "".
+func (c *Credentials) header(u *url.URL) string {
+	if c == nil || u.Scheme != "https" {
+		return ""
 	}
 	for _, h := range c.hosts {
-		if h.Name != r.URL.Hostname() && h.Name != r.URL.Host {
+		if origin(h.Name) != origin(u.Host) {
 			continue
 		}
 		switch {
 		case h.Token != "":
-			r.Header.Set("Authorization", "Bearer "+h.Token)
+			return "Bearer " + h.Token
 		case h.User != "" || h.Password != "":
-			r.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(h.User+":"+h.Password)))
+			return basic(h.User, h.Password)
 		}
-		return
+		return ""
 	}
+	return ""
 }
 
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+func basic(user, password string) string {
+	return "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
+}
+
+// origin is a host with its port.
+func origin(host string) string {
+	if _, _, err := net.SplitHostPort(host); err == nil {
+		return strings.ToLower(host)
+	}
+	return strings.ToLower(strings.Trim(host, "[]")) + ":443"
 }

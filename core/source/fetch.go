@@ -110,8 +110,8 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 // right transfers a file, and wants its digest to be right. One that was put
 // together in several goes and is wrong is transferred once more, whole.
 func (a *Archives) right(ctx context.Context, source string, part partial, w Wanted, known hashes) (int64, error) {
-	for {
-		got, err := a.transfer(ctx, source, part, w, known)
+	for resume := true; ; resume = false {
+		got, err := a.transfer(ctx, source, part, w, known, resume)
 		if err != nil {
 			return 0, err
 		}
@@ -120,7 +120,7 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 		}
 		wrong := &DigestError{Got: got.digest, Want: w.Digest, Looks: looks(part.file)}
 		part.remove()
-		if !got.resumed {
+		if !got.resumed || !resume {
 			return 0, wrong
 		}
 	}
@@ -148,7 +148,7 @@ func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Di
 		w.URLs = []string{source}
 		return "", w.Digest, notHere(w)
 	}
-	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w, newHashes(w.Digest.Algorithm))
+	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w, newHashes(w.Digest.Algorithm), true)
 	digest, size := got.digest, got.size
 	if err != nil {
 		if ctx.Err() != nil {

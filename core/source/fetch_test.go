@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/pem"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -20,6 +22,21 @@ import (
 	"fernladder/core/source"
 	"fernladder/demo/upstream"
 )
+
+// The sites of the tests that speak https have one certificate, which is trusted.
+func TestMain(m *testing.M) {
+	site := httptest.NewTLSServer(nil)
+	file := filepath.Join(os.TempDir(), fmt.Sprintf("fernladder-test-%d.pem", os.Getpid()))
+	err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: site.Certificate().Raw}), 0o600)
+	site.Close()
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv("SSL_CERT_FILE", file)
+	status := m.Run()
+	os.Remove(file)
+	os.Exit(status)
+}
 
 func digestOf(data []byte) recipe.Digest {
 	sum := sha256.Sum256(data)
@@ -95,7 +112,7 @@ func TestFaultsOfSites(t *testing.T) {
 		"tampered": "wrong sha256", "long": "wrong sha256", "packed": "wrong sha256", "page": "it is a web page", "empty": "it is empty",
 		"cut1": "cut off after 14000 of 140000 bytes", "cut2": "cut off after 28000", "cut3": "cut off after 42000", "cut4": "cut off after 56000", "cut5": "cut off after 70000",
 		"cut6": "cut off after 84000", "cut7": "cut off after 98000", "cut8": "cut off after 112000", "cut9": "cut off after 126000", "cut0": "cut off after 0 of",
-		"stall": "nothing came for 500ms", "later": "429 Too Many Requests, and to come again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
+		"stall": "nothing came for 500ms", "drips": "bytes came in 500ms", "forger": "cut off after 70000", "later": "429 Too Many Requests, and to come again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
 	} {
 		t.Run(how, func(t *testing.T) {
 			site, archives, w := garden(t, data)
@@ -159,18 +176,26 @@ func TestLimitsAndOffline(t *testing.T) {
 
 // Secrets go to the host that they are for and nowhere else.
 func TestCredentials(t *testing.T) {
-	site, archives, w := garden(t, []byte("fern"))
+	_, archives, w := garden(t, []byte("fern"))
 	dir := t.TempDir()
 	write := func(name, text string, mode os.FileMode) string {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(file, []byte(text), mode))
 		return file
 	}
-	host := strings.TrimPrefix(site.URL, "http://")
+	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") == "Bearer open-sesame" {
+			w.Write([]byte("fern"))
+			return
+		}
+		http.Error(w, "locked", http.StatusUnauthorized)
+	}))
+	defer secure.Close()
+	host := strings.TrimPrefix(secure.URL, "https://")
 	c, err := source.ReadCredentials(write("good", "[[host]]\nname = \""+host+"\"\ntoken = \"open-sesame\"\n", 0o600), "good")
 	require.NoError(t, err)
 	archives.Credentials = c
-	w.URLs = []string{site.URL + "/locked/a.tar"}
+	w.URLs = []string{secure.URL + "/locked/a.tar?key=sesame"}
 	got, err := archives.Fetch(context.Background(), w)
 	require.NoError(t, err)
 	assert.NotContains(t, got.URL, "sesame")
@@ -180,17 +205,27 @@ func TestCredentials(t *testing.T) {
 	require.ErrorContains(t, err, `did you mean "token"?`)
 	assert.NotContains(t, err.Error(), "secret")
 
+	// Another port of the same host, plain http, and where a site redirects to learn
+	// nothing, not even where the request was before.
 	var sent []string
-	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { sent = append(sent, r.Header.Get("Authorization")) }))
+	note := http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		sent = append(sent, r.Header.Get("Authorization")+r.Header.Get("Referer"))
+	})
+	other, plain := httptest.NewTLSServer(note), httptest.NewServer(note)
 	defer other.Close()
-	port := other.URL[strings.LastIndex(other.URL, ":"):]
-	c.AddNetrc(write("netrc", "machine localhost"+port+" login fern password moss\ndefault login x password y\n", 0o600))
-	redirecting := httptest.NewServer(http.RedirectHandler("http://127.0.0.1"+port+"/", http.StatusFound))
+	defer plain.Close()
+	redirecting := httptest.NewTLSServer(http.RedirectHandler(other.URL+"/", http.StatusFound))
 	defer redirecting.Close()
-	for _, url := range []string{"http://localhost" + port + "/", other.URL + "/", redirecting.URL} {
+	named := func(server *httptest.Server) string { return server.URL[strings.LastIndex(server.URL, "/")+1:] }
+	c.AddNetrc(write("netrc", "machine "+named(redirecting)+" login fern password moss\nmachine 127.0.0.1 login x password y\ndefault login x password y\n", 0o600))
+	c.AddNetrc(write("more", "machine "+named(plain)+" login fern password moss\n", 0o600))
+	for _, url := range []string{other.URL + "/", plain.URL + "/", redirecting.URL + "/?token=sesame"} {
 		archives.Small(context.Background(), url)
 	}
-	assert.Equal(t, []string{"Basic ZmVybjptb3Nz", "", ""}, sent)
+	assert.Equal(t, []string{"", "", ""}, sent)
+	c.AddNetrc(write("again", "machine "+named(other)+" login fern password moss\n", 0o600))
+	archives.Small(context.Background(), redirecting.URL+"/")
+	assert.Equal(t, "Basic ZmVybjptb3Nz", sent[3], "it is what it is for")
 }
 
 func TestHostsThatFailedComeLast(t *testing.T) {
@@ -212,7 +247,7 @@ func TestACertificateThatDoesNotFit(t *testing.T) {
 	site := httptest.NewTLSServer(http.NotFoundHandler())
 	defer site.Close()
 	_, archives, w := garden(t, []byte("fern"))
-	w.URLs = []string{site.URL + "/a.tar"}
+	w.URLs = []string{strings.Replace(site.URL, "127.0.0.1", "localhost", 1) + "/a.tar"}
 	_, err := archives.Fetch(context.Background(), w)
 	assert.ErrorContains(t, err, "certificate")
 }

@@ -43,7 +43,29 @@ func (u *unpacking) all(f *os.File, size int64) error {
 		return err
 	}
 	defer done()
-	return u.tar(plain)
+	if err := u.tar(plain); err != nil {
+		return err
+	}
+	return u.drain(plain)
+}
+
+// drain reads what comes after the last entry of a tar file: the end of the
+// compressed data, which has a checksum over all of it. What follows that, and is
+// not compressed, other programs pass over too.
+func (u *unpacking) drain(r io.Reader) error {
+	files := u.Bytes
+	err := u.copy(io.Discard, r)
+	u.Bytes = files
+	var continued bzip2.StructuralError
+	switch {
+	case errors.Is(err, zstd.ErrMagicMismatch),
+		errors.As(err, &continued) && strings.Contains(string(continued), "continuation"):
+		return nil
+	case err != nil && u.ctx.Err() == nil:
+		u.entry = ""
+		return fmt.Errorf("it is damaged after its last entry: %w", err)
+	}
+	return err
 }
 
 // systemXZ returns the system's xz for an archive that it unpacks faster: it has
@@ -104,13 +126,16 @@ func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, do
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		if small {
 			z, err := gzip.NewReader(r)
-			return z, done, err
+			if err != nil {
+				return nil, done, err
+			}
+			return newMembers(r, z), done, nil
 		}
 		z, err := pgzip.NewReader(r)
 		if err != nil {
 			return nil, done, err
 		}
-		return z, func() { z.Close() }, nil
+		return newMembers(r, z), func() { z.Close() }, nil
 	case bytes.HasPrefix(head, []byte("BZh")):
 		a := newAhead(bzip2.NewReader(r))
 		return a, a.Close, nil
@@ -136,6 +161,43 @@ func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, do
 		return z, z.Close, nil
 	}
 	return r, done, nil
+}
+
+// members reads the members of a gzip file (RFC 1952, 2.2), one after another. What
+// follows the last and is no member is passed over.
+type members struct {
+	r *bufio.Reader
+	z member
+}
+
+type member interface {
+	io.Reader
+	Reset(io.Reader) error
+	Multistream(bool)
+}
+
+func newMembers(r *bufio.Reader, z member) *members {
+	z.Multistream(false)
+	return &members{r, z}
+}
+
+func (m *members) Read(p []byte) (int, error) {
+	for {
+		n, err := m.z.Read(p)
+		if err != io.EOF || n > 0 {
+			if err == io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		if head, _ := m.r.Peek(2); !bytes.Equal(head, []byte{0x1f, 0x8b}) {
+			return 0, io.EOF
+		}
+		if err := m.z.Reset(m.r); err != nil {
+			return 0, err
+		}
+		m.z.Multistream(false)
+	}
 }
 
 func (u *unpacking) tar(r io.Reader) error {

@@ -27,7 +27,7 @@ const deepest = 8
 
 // run runs git or svn. A transfer that shows no progress for as long as the
 // patience lasts has failed. The error is what the program says last.
-func (r *Repositories) run(ctx context.Context, out io.Writer, program string, args ...string) error {
+func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, program string, args ...string) error {
 	file := r.Programs.Find(program)
 	if file == "" {
 		return fmt.Errorf("there is no %s in %s", program, strings.Join(r.Programs.Path, ":"))
@@ -53,6 +53,7 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, program string, a
 			command.Env = append(command.Env, name+"="+value)
 		}
 	}
+	command.Env = append(command.Env, env...)
 	said := &lastWords{moved: func() { stalled.Reset(patience) }}
 	command.Stdout, command.Stderr = &moving{out, said.moved}, said
 	// What the program has started, like git-remote-https, ends with its pipes.
@@ -116,7 +117,35 @@ func (l *lastWords) text() string {
 func (r *Repositories) git(ctx context.Context, repository string, out io.Writer, args ...string) error {
 	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false",
 		"-c", "core.autocrlf=false", "-c", "gc.auto=0", "-c", "protocol.version=2", "-c", "safe.directory=*"}
-	return r.run(ctx, out, "git", append(hardened, args...)...)
+	clean, env := r.authorized(repository)
+	args = slices.Clone(args)
+	for i := range args {
+		if args[i] == repository { // what is on a command line, everybody on the machine can read
+			args[i] = clean
+		}
+	}
+	return r.run(ctx, out, env, "git", append(hardened, args...)...)
+}
+
+// authorized returns a URL without secrets, and the part of an environment by which
+// git tells them to the host all the same: to that host only, wherever it redirects.
+func (r *Repositories) authorized(repository string) (clean string, env []string) {
+	u, err := url.Parse(repository)
+	if err != nil || u.Scheme != "https" {
+		return repository, nil
+	}
+	header := r.Credentials.header(u)
+	if u.User != nil {
+		password, _ := u.User.Password()
+		header = basic(u.User.Username(), password)
+		u.User = nil
+	}
+	if header == "" {
+		return repository, nil
+	}
+	return u.String(), []string{"GIT_CONFIG_COUNT=2",
+		"GIT_CONFIG_KEY_0=http.https://" + u.Host + "/.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: " + header,
+		"GIT_CONFIG_KEY_1=http.followRedirects", "GIT_CONFIG_VALUE_1=false"}
 }
 
 // ask runs git and returns what it prints.
@@ -203,7 +232,7 @@ func (r *Repositories) initialise(ctx context.Context, repository string) error 
 	if _, err := os.Stat(filepath.Join(r.clone(repository), "HEAD")); err == nil {
 		return nil
 	}
-	return r.run(ctx, io.Discard, "git", "init", "--quiet", "--bare", "--template=", r.clone(repository))
+	return r.run(ctx, io.Discard, nil, "git", "init", "--quiet", "--bare", "--template=", r.clone(repository))
 }
 
 // headGit finds the head of a branch. Its history is fetched, for the latest tag

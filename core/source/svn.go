@@ -22,7 +22,7 @@ func (r *Repositories) svn(ctx context.Context, out *bytes.Buffer, command strin
 		return &StoreError{err}
 	}
 	defer os.RemoveAll(config)
-	return r.run(ctx, out, "svn", append([]string{command, "--non-interactive", "--config-dir", config}, args...)...)
+	return r.run(ctx, out, nil, "svn", append([]string{command, "--non-interactive", "--config-dir", config}, args...)...)
 }
 
 // exportSvn keeps a revision as a tar file.

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -81,13 +82,21 @@ const (
 	longestPause  = time.Minute
 	usualPatience = time.Minute
 	usualLargest  = 32 << 30
+	usualLongest  = 12 * time.Hour
+	lowestRate    = 1 << 10 // bytes a second, over the time of the patience
 	mostRedirects = 10
 )
 
 // transfer writes what a URL serves to a partial file and returns its digest by
 // the algorithm that is wanted. What may succeed another time is tried again,
-// and goes on where it stopped if the server can.
-func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes) (transferred, error) {
+// and goes on where it stopped if it may and the server can.
+func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes, resume bool) (transferred, error) {
+	longest := a.Longest
+	if longest == 0 {
+		longest = usualLongest
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s (longest_download in the settings)", longest))
+	defer cancel()
 	free, err := a.Hosts.enter(ctx, source)
 	if err != nil {
 		return transferred{}, err
@@ -96,6 +105,9 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 	resumed := false
 	for number := 1; ; number++ {
 		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: Redacted(source)})
+		if !resume {
+			part.remove()
+		}
 		got, err := a.attempt(ctx, source, part, w, h)
 		resumed = resumed || got.resumed
 		got.resumed = resumed
@@ -169,8 +181,14 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	if patience == 0 {
 		patience = usualPatience
 	}
-	stalled := time.AfterFunc(patience, func() { cancel(&brokenOff{fmt.Sprintf("nothing came for %s", patience)}) })
-	defer stalled.Stop()
+	flow := newFlow(patience, func(came int64) {
+		if came == 0 {
+			cancel(&brokenOff{fmt.Sprintf("nothing came for %s", patience)})
+		} else {
+			cancel(&brokenOff{fmt.Sprintf("only %d bytes came in %s", came, patience)})
+		}
+	})
+	defer flow.stop()
 
 	offset, validator := part.resumable(source)
 	answer, err := a.open(ctx, source, offset, validator)
@@ -192,7 +210,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 		return got, &StoreError{err}
 	}
 	got.size, got.resumed = answer.offset, answer.offset > 0
-	err = a.copy(ctx, out, answer, h, &got, w, func() { stalled.Reset(patience) })
+	err = a.copy(ctx, out, answer, h, &got, w, flow.came)
 	if err != nil {
 		return got, err
 	}
@@ -224,7 +242,7 @@ func (p partial) open(offset int64, h io.Writer) (*os.File, error) {
 }
 
 // copy writes what comes to a file, hashes it and tells of it.
-func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted, moved func()) error {
+func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted, moved func(n int)) error {
 	largest := a.Largest
 	if largest == 0 {
 		largest = usualLargest
@@ -233,7 +251,7 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 	for reported := got.size; ; {
 		n, err := answer.body.Read(buffer)
 		if n > 0 {
-			moved()
+			moved(n)
 			if got.size+int64(n) > largest {
 				return fmt.Errorf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)", largest)
 			}
@@ -257,6 +275,37 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 		}
 	}
 }
+
+// A flow watches over a transfer: in each span of time, enough has to come.
+type flow struct {
+	lock  sync.Mutex
+	span  time.Duration
+	least int64 // bytes in a span
+	n     int64 // since the span began
+	timer *time.Timer
+}
+
+func newFlow(span time.Duration, dry func(came int64)) *flow {
+	f := &flow{span: span, least: int64(span.Seconds() * lowestRate)}
+	f.timer = time.AfterFunc(span, func() {
+		f.lock.Lock()
+		came := f.n
+		f.lock.Unlock()
+		dry(came)
+	})
+	return f
+}
+
+func (f *flow) came(n int) {
+	f.lock.Lock()
+	defer f.lock.Unlock()
+	if f.n += int64(n); f.n >= f.least {
+		f.n = 0
+		f.timer.Reset(f.span)
+	}
+}
+
+func (f *flow) stop() { f.timer.Stop() }
 
 // An answer is what a URL serves.
 type answer struct {
@@ -347,7 +396,7 @@ func strongValidator(h http.Header) string {
 
 // request sends a request and wants an answer with contents.
 func (a *Archives) request(ctx context.Context, method, source string, header http.Header) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(ctx, method, source, nil)
+	request, err := http.NewRequestWithContext(context.WithValue(ctx, credentialsKey{}, a.Credentials), method, source, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -364,6 +413,10 @@ func (a *Archives) request(ctx context.Context, method, source string, header ht
 	}
 	return response, nil
 }
+
+// credentialsKey is that of the credentials in the context of a request, for where
+// it is redirected to.
+type credentialsKey struct{}
 
 // retryAfter reads the header of that name: seconds, or a date.
 func retryAfter(text string) time.Duration {
@@ -393,6 +446,13 @@ var client = &http.Client{
 		}
 		if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
 			return errors.New("redirected from https to plain http, which is refused")
+		}
+		// What the first host wanted to know is not for the next one, nor is where we
+		// come from, which may have a secret in it.
+		next.Header.Del("Authorization")
+		next.Header.Del("Referer")
+		if credentials, ok := next.Context().Value(credentialsKey{}).(*Credentials); ok {
+			credentials.authorize(next)
 		}
 		return nil
 	},
@@ -426,15 +486,33 @@ func plain(ctx context.Context, err error) error {
 	return err
 }
 
-// Redacted returns a URL without the password in it.
-func Redacted(source string) string {
-	if u, err := url.Parse(source); err == nil && strings.Contains(source, "@") {
-		return u.Redacted()
-	}
-	return source
+// Redacted returns a URL without what could be a secret in it: who asks for it, and
+// the values of its query.
+func Redacted(source string) string { return redactedText(source) }
+
+var (
+	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://)[^/?#\s'"]*@`)
+	queryInURL = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s'"?]*\?)([^\s'"#]*)`)
+	queryValue = regexp.MustCompile(`(^|&)([^=&]*)=[^&]*`)
+)
+
+const hidden = "xxxxx"
+
+// redactedText returns a text without what could be a secret in its URLs.
+func redactedText(text string) string {
+	text = userInURL.ReplaceAllStringFunc(text, func(found string) string {
+		scheme, rest, _ := strings.Cut(found, "://")
+		// By ssh, the name before the host is the site's own, and no secret.
+		if strings.HasSuffix(scheme, "ssh") && !strings.Contains(rest, ":") {
+			return found
+		}
+		return scheme + "://" + hidden + "@"
+	})
+	return queryInURL.ReplaceAllStringFunc(text, func(found string) string {
+		before, query, _ := strings.Cut(found, "?")
+		if !strings.Contains(query, "=") {
+			return before + "?" + hidden
+		}
+		return before + "?" + queryValue.ReplaceAllString(query, "$1$2="+hidden)
+	})
 }
-
-var passwordInURL = regexp.MustCompile(`(://[^\s/@:]*):[^\s/@]*@`)
-
-// redactedText returns a text without the passwords of URLs in it.
-func redactedText(text string) string { return passwordInURL.ReplaceAllString(text, "$1:xxxxx@") }

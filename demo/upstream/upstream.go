@@ -140,6 +140,19 @@ func serve(w http.ResponseWriter, r *http.Request, how string, data []byte, firs
 			return
 		}
 		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+	case how == "forger": // what it is asked to go on with, it makes up
+		w.Header().Set("ETag", `"first"`)
+		if r.Header.Get("Range") == "" {
+			cut(data, 5)
+		}
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(other))
+	case how == "drips":
+		w.Header().Set("Content-Length", strconv.Itoa(len(data)))
+		for at := 0; at+2 < len(data) && r.Context().Err() == nil; at += 2 {
+			w.Write(data[at : at+2])
+			http.NewResponseController(w).Flush()
+			time.Sleep(20 * time.Millisecond)
+		}
 	case how == "long":
 		whole(append(append([]byte{}, data...), "and more"...))
 	case how == "packed":

@@ -192,10 +192,21 @@ func (a *app) archives(s *session, sink event.Sink) (*source.Archives, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.workshop.Credentials = credentials
 	return &source.Archives{
 		Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink, Offline: a.offline,
 		Hosts: s.hosts, Credentials: credentials, Largest: int64(s.settings.LargestDownload) << 20,
+		Longest: time.Duration(s.settings.LongestDownload) * time.Minute,
 	}, nil
+}
+
+// repositories are the copies of repositories, to fetch to.
+func (s *session) repositories() (*source.Repositories, error) {
+	var err error
+	if s.workshop.Credentials, err = s.readCredentials(); err != nil {
+		return nil, err
+	}
+	return s.workshop.Repositories(), nil
 }
 
 // readCredentials reads the file that the settings name, and ~/.netrc.

@@ -213,7 +213,10 @@ func (a *app) draftRepository(ctx context.Context, s *session, url string, f dra
 	progress := a.screen.Progress(1, a.now)
 	defer progress.Close()
 	s.workshop.Events = progress
-	repositories := s.workshop.Repositories()
+	repositories, err := s.repositories()
+	if err != nil {
+		return draft.Origin{}, err
+	}
 	checkout := source.Checkout{Package: path.Base(url)}
 	var origin draft.Origin
 	if f.svn || strings.HasPrefix(url, "svn") {
@@ -234,7 +237,7 @@ func (a *app) draftRepository(ctx context.Context, s *session, url string, f dra
 		origin = draft.Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
 		checkout.Git, checkout.Commit = url, snapshot.Commit
 	}
-	_, err := repositories.Export(ctx, checkout, work, s.workshop.Limits)
+	_, err = repositories.Export(ctx, checkout, work, s.workshop.Limits)
 	return origin, err
 }
 

@@ -142,7 +142,11 @@ func (a *app) pin(ctx context.Context, s *session, file *lock.File, r *recipe.Re
 	tip := r.Tip()
 	progress := a.screen.Progress(1, a.now)
 	s.workshop.Events = progress
-	pin, err := s.workshop.Repositories().Head(ctx, tip, r.Name, r.ExpandURL(tip.Repository(), ""))
+	repositories, err := s.repositories()
+	if err != nil {
+		return recipe.Pin{}, err
+	}
+	pin, err := repositories.Head(ctx, tip, r.Name, r.ExpandURL(tip.Repository(), ""))
 	progress.Close()
 	if err != nil {
 		return pin, s.stored(err)

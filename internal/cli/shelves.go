@@ -103,7 +103,10 @@ func (a *app) fetchShelf(ctx context.Context, s *session, shelf recipe.Shelf) er
 	progress := a.screen.Progress(1, a.now)
 	defer progress.Close()
 	s.workshop.Events = progress
-	repositories := s.workshop.Repositories()
+	repositories, err := s.repositories()
+	if err != nil {
+		return err
+	}
 	checkout := source.Checkout{Package: "shelf", Git: shelf.Git, Commit: shelf.Commit, At: shelf.Position.String()}
 	if _, err := repositories.Fetch(ctx, checkout); err != nil {
 		return s.stored(err)
