@@ -9,6 +9,7 @@ package build
 import (
 	"context"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fernladder/core/event"
@@ -88,6 +89,8 @@ type Workshop struct {
 	Users seal.Users
 	// Most is what a build or a try may take.
 	Most seal.Limits
+	// TrustedEnv are packages that may set any variable for everybody.
+	TrustedEnv []string
 	// LargestLog is the most bytes that a stage may print; 0 is no limit.
 	LargestLog int64
 	// LargestTree is the most bytes that a build may place; 0 is no limit.
@@ -114,6 +117,9 @@ func (w *Workshop) Plan(ctx context.Context, ladder *resolve.Ladder) ([]*Job, er
 	of := map[*resolve.Package]*Job{}
 	compilers := map[string]string{}
 	for _, p := range ladder.Packages {
+		if problems := p.Recipe.TakesOver(); len(problems) > 0 && !slices.Contains(w.TrustedEnv, p.Name()) {
+			return nil, problems
+		}
 		job := &Job{Package: p}
 		of[p] = job
 		for _, link := range p.Needs {

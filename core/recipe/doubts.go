@@ -52,6 +52,7 @@ func (r *Recipe) Doubts() keyfile.Problems {
 			doubt(t.Position, "", "what this try runs is not shell that can be read: %s", message)
 		}
 	}
+	doubts = append(doubts, r.TakesOver()...)
 	doubts.Sort()
 	return doubts
 }

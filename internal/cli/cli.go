@@ -181,7 +181,7 @@ func (a *app) open() (*session, error) {
 	s.store = &store.Store{Root: s.settings.Root}
 	s.shelves = recipe.NewShelves(s.settings.Shelves)
 	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path, Asked: &host.Answers{}}, Jobs: jobs, Events: event.Nowhere, Offline: a.offline, Limits: source.UpTo(s.settings.LargestSource), LargestLog: int64(s.settings.LargestLog) << 20,
-		LargestTree: int64(s.settings.LargestTree) << 20, Users: s.settings.Users, Most: s.settings.Most}
+		LargestTree: int64(s.settings.LargestTree) << 20, TrustedEnv: s.settings.TrustedEnv, Users: s.settings.Users, Most: s.settings.Most}
 	return s, nil
 }
 

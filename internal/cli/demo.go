@@ -149,7 +149,7 @@ func (a *app) play(ctx context.Context, i int, s scene, dir string, env []string
 			a.screen.Print("")
 		}
 		a.screen.Print("%s\n%s", a.screen.Faint("# "+s.remark), a.screen.Strong("$ "+s.command))
-		command.Stdout, command.Stderr = a.screen.Out, a.screen.Err
+		command.Stdout, command.Stderr = a.out, a.err
 	}
 	err := command.Run()
 	result.Stdout, result.Stderr = out.String(), errOut.String()

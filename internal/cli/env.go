@@ -3,13 +3,14 @@ package cli
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
-	"fernladder/core/store"
+	"fernladder/core/recipe"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -35,7 +36,7 @@ package and the libraries it needs.`,
 			}
 			var lines []variable
 			if len(args) == 0 {
-				lines, err = landingEnvironment(s.store)
+				lines, err = a.landingEnvironment(s)
 			} else {
 				lines, err = a.buildEnvironment(s, args[0])
 			}
@@ -71,7 +72,8 @@ func before(name, separator string) string {
 	return `"${` + name + `:+` + separator + `$` + name + `}"`
 }
 
-func landingEnvironment(s *store.Store) ([]variable, error) {
+func (a *app) landingEnvironment(session *session) ([]variable, error) {
+	s := session.store
 	state, err := landing.Current(s)
 	if err != nil {
 		return nil, err
@@ -94,6 +96,10 @@ func landingEnvironment(s *store.Store) ([]variable, error) {
 			return nil, s.Wrap(err)
 		}
 		for _, v := range receipt.Env {
+			if why := recipe.TakesOver(v.Name); why != "" && !slices.Contains(session.settings.TrustedEnv, receipt.Name) {
+				a.screen.Note("%s is not set, as %s would have it: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
+				continue
+			}
 			lines = append(lines, variable{Name: v.Name, Value: v.Value})
 		}
 	}

@@ -199,7 +199,7 @@ func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes boo
 		}
 	}
 	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	command.Stdin, command.Stdout, command.Stderr = os.Stdin, a.screen.Err, a.screen.Err
+	command.Stdin, command.Stdout, command.Stderr = os.Stdin, a.err, a.err
 	if yes {
 		command.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
 		if yes := map[string]string{"debian": "-y", "fedora": "-y", "suse": "-y", "arch": "--noconfirm"}[missing.Machine.Family]; yes != "" {

@@ -47,7 +47,7 @@ func (a *app) list() error {
 	for i, r := range receipts {
 		builds[i] = listed{r.Ref, r.Summary, onLanding(current, r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
 		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "no": ""}[builds[i].Landing]
-		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), r.Summary}
+		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), term.OneLine(r.Summary)}
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"root": s.store.Root, "landing": current.Number, "builds": builds})

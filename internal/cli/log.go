@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -102,7 +103,7 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 			a.screen.Print("%s\n%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"), strings.Join(lines, "\n"))
 		default:
 			a.screen.Print("%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"))
-			_, err = io.Copy(a.screen.Out, f)
+			err = a.screen.Log(f)
 		}
 		if err = errors.Join(err, f.Close()); err != nil {
 			return err
@@ -148,7 +149,7 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 				a.screen.Print("%s", a.screen.Strong("── "+r.Name+" "+r.Version+", "+stage+" ──"))
 			}
 			at[stage] += int64(len(data))
-			a.screen.Out.Write(data)
+			a.screen.Log(bytes.NewReader(data))
 		}
 		if ended {
 			return nil

@@ -216,9 +216,9 @@ func (a *app) files(name string) error {
 	}
 	for _, f := range files {
 		if f.Target != "" {
-			a.screen.Print("%s/%s %s %s", r.Tree, f.Path, a.screen.Faint("→"), f.Target)
+			a.screen.Print("%s/%s %s %s", r.Tree, term.OneLine(f.Path), a.screen.Faint("→"), term.OneLine(f.Target))
 		} else {
-			a.screen.Print("%s/%s", r.Tree, f.Path)
+			a.screen.Print("%s/%s", r.Tree, term.OneLine(f.Path))
 		}
 	}
 	return nil

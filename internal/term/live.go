@@ -1,6 +1,7 @@
 package term
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -19,15 +20,16 @@ func (p *Progress) draw() {
 		return
 	}
 	width, height := p.screen.size()
-	var b strings.Builder
+	var b bytes.Buffer
+	shown := &filter{w: &b}
 	for i, line := range p.block(width-1, height-1) {
 		if i > 0 {
 			b.WriteString("\r\n")
 		}
-		b.WriteString(line)
+		io.WriteString(shown, OneLine(line))
 		p.drawn = append(p.drawn, utf8.RuneCountInString(line))
 	}
-	fmt.Fprint(p.screen.Err, b.String())
+	p.screen.err.Write(b.Bytes())
 }
 
 // erase takes what was drawn away. On a terminal that has become narrower since,
@@ -42,16 +44,16 @@ func (p *Progress) erase() {
 		rows += 1 + max(0, wide-1)/max(1, width)
 	}
 	p.drawn = p.drawn[:0]
-	fmt.Fprint(p.screen.Err, "\r")
+	back := "\r"
 	if rows > 1 {
-		fmt.Fprintf(p.screen.Err, "\x1b[%dA", rows-1)
+		back += fmt.Sprintf("\x1b[%dA", rows-1)
 	}
-	fmt.Fprint(p.screen.Err, "\x1b[J")
+	io.WriteString(p.screen.err, back+"\x1b[J")
 }
 
 // size is that of the terminal as it is now.
 func (s *Screen) size() (width, height int) {
-	if f, ok := s.Err.(*os.File); ok {
+	if f, ok := s.err.(*os.File); ok {
 		if width, height, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 && height > 0 {
 			return width, height
 		}

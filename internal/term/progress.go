@@ -104,9 +104,9 @@ func (p *Progress) Event(e event.Event) {
 		if n := p.remarks[name] - fewRemarks; n > 0 {
 			p.say(name, "and %s more like that; fernladder show %s has them all", Count(n, "remark"), e.Package)
 		}
-		p.say(name, "%s in %s", paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
+		p.say(name, "%s in %s", p.screen.paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
 	case event.PackageFailed:
-		p.say(name, "%s", paint(p.screen.colourErr, "failed", text.FgRed))
+		p.say(name, "%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
 	case event.PackageSkipped:
 		p.say(name, "not built: it stands on %s", e.Text)
 	case event.Waiting:
@@ -202,7 +202,7 @@ func (p *Progress) forget(name string) {
 func (p *Progress) say(name, format string, args ...any) {
 	p.erase()
 	at := fmt.Sprintf("%7.1fs", p.now().Sub(p.began).Seconds())
-	fmt.Fprintf(p.screen.Err, "%s  %-18s %s\n", paint(p.screen.colourErr, at, text.FgHiBlack), name, fmt.Sprintf(format, args...))
+	fmt.Fprintf(p.screen.Err, "%s  %-18s %s\n", p.screen.paint(p.screen.colourErr, at, text.FgHiBlack), name, fmt.Sprintf(format, args...))
 	p.draw()
 }
 

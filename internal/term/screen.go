@@ -27,12 +27,15 @@ type Screen struct {
 	colourErr bool
 	live      bool // Err is a terminal that may be redrawn
 	width     int  // of Err
+	mark      string
+	out, err  io.Writer // behind the filters of Out and Err
 }
 
 // New returns a screen on two files. Plain output has neither colour nor
 // redrawing even on a terminal.
 func New(out, err io.Writer, plain, asJSON bool, getenv func(string) string) *Screen {
-	s := &Screen{Out: out, Err: err, JSON: asJSON, width: 80}
+	mark := newMark()
+	s := &Screen{Out: &filter{w: out, mark: mark}, Err: &filter{w: err, mark: mark}, JSON: asJSON, width: 80, mark: mark, out: out, err: err}
 	colour := !plain && !asJSON && getenv("NO_COLOR") == "" && getenv("TERM") != "dumb"
 	s.colourOut = colour && isTerminal(out)
 	s.colourErr = colour && isTerminal(err)
@@ -52,7 +55,7 @@ func isTerminal(w io.Writer) bool {
 
 // Interactive tells whether a person sees what is written to stderr and can
 // answer on in.
-func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.Err) && isTerminal(in) }
+func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.err) && isTerminal(in) }
 
 // Print writes a line of a result.
 func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
@@ -128,12 +131,12 @@ func (s *Screen) Paragraph(heading string, words []string) {
 
 // Faint is for what is less important, Strong for what matters, Good and Bad
 // for how things went. They are for results; without colour, they are text.
-func (s *Screen) Faint(t string) string  { return paint(s.colourOut, t, text.FgHiBlack) }
-func (s *Screen) Strong(t string) string { return paint(s.colourOut, t, text.Bold) }
-func (s *Screen) Good(t string) string   { return paint(s.colourOut, t, text.FgGreen) }
-func (s *Screen) Bad(t string) string    { return paint(s.colourOut, t, text.FgRed) }
+func (s *Screen) Faint(t string) string  { return s.paint(s.colourOut, t, text.FgHiBlack) }
+func (s *Screen) Strong(t string) string { return s.paint(s.colourOut, t, text.Bold) }
+func (s *Screen) Good(t string) string   { return s.paint(s.colourOut, t, text.FgGreen) }
+func (s *Screen) Bad(t string) string    { return s.paint(s.colourOut, t, text.FgRed) }
 
-func paint(colour bool, t string, with ...text.Color) string {
+func (s *Screen) paint(colour bool, t string, with ...text.Color) string {
 	if !colour || t == "" {
 		return t
 	}
@@ -141,13 +144,13 @@ func paint(colour bool, t string, with ...text.Color) string {
 	for i, c := range with {
 		codes[i] = fmt.Sprint(int(c))
 	}
-	return "\x1b[" + strings.Join(codes, ";") + "m" + t + "\x1b[0m"
+	return "\x1b[" + strings.Join(codes, ";") + ";" + s.mark + "m" + t + "\x1b[0;" + s.mark + "m"
 }
 
 // Fail shows an error: its first line so that it is seen, the rest as it is.
 func (s *Screen) Fail(message string) {
 	first, rest, more := strings.Cut(message, "\n")
-	fmt.Fprintln(s.Err, paint(s.colourErr, "fernladder: ", text.Bold, text.FgRed)+paint(s.colourErr, first, text.Bold))
+	fmt.Fprintln(s.Err, s.paint(s.colourErr, "fernladder: ", text.Bold, text.FgRed)+s.paint(s.colourErr, first, text.Bold))
 	if more {
 		fmt.Fprintln(s.Err, rest)
 	}
