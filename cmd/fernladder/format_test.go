@@ -1,7 +1,11 @@
 package main_test
 
 import (
+	"encoding/pem"
 	"fmt"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -289,11 +293,18 @@ func TestOffline(t *testing.T) {
 // A token reaches the host that it is for, and nothing else.
 func TestCredentialsReachNoLog(t *testing.T) {
 	w, site := newGarden(t)
+	plain, err := url.Parse(site.URL)
+	require.NoError(t, err)
+	secure := httptest.NewTLSServer(httputil.NewSingleHostReverseProxy(plain))
+	defer secure.Close()
+	w.write("site.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: secure.Certificate().Raw})))
+	w.env = append(w.env, "SSL_CERT_FILE="+w.path("site.pem"))
+	w.edit("recipes/sporegen/recipe.toml", site.URL, secure.URL)
 	w.edit("recipes/sporegen/recipe.toml", "/dl/", "/locked/")
 	w.edit("recipes/sporegen/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
 	w.fails(5, []string{"fetch", "sporegen"}, "the server says 401 Unauthorized")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"credentials = \"secrets.toml\"\n")
-	w.write("secrets.toml", fmt.Sprintf("[[host]]\nname = %q\ntoken = \"open-sesame\"\n", strings.TrimPrefix(site.URL, "http://")))
+	w.write("secrets.toml", fmt.Sprintf("[[host]]\nname = %q\ntoken = \"open-sesame\"\n", strings.TrimPrefix(secure.URL, "https://")))
 	w.fails(3, []string{"fetch", "sporegen"}, "others can read these credentials (mode 0644)", "chmod 600 secrets.toml")
 	w.must("list") // which fetches nothing
 	require.NoError(t, os.Chmod(w.path("secrets.toml"), 0o600))

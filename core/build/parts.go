@@ -211,6 +211,11 @@ func (g *building) unpackPart(ctx context.Context, part Part, into string) error
 	} else {
 		from = part.Archive.URLs[0]
 		archive := g.Archives.Path(part.Archive.Digest)
+		if !g.Archives.Has(part.Archive.Digest) { // it was deleted since it was fetched
+			if _, err := g.Archives.Fetch(ctx, part.Archive); err != nil {
+				return err
+			}
+		}
 		if name, single := singleFile(from); single {
 			got, err = source.CopyOut(ctx, archive, fresh, name, g.Limits)
 		} else if got, err = source.Unpack(ctx, archive, fresh, g.Limits); err == nil {

@@ -3,6 +3,7 @@ package landing
 import (
 	"encoding/json"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,15 +12,16 @@ import (
 	"time"
 
 	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
 // Change brings the landing to these members and returns the state that is
-// then in use. When they are on it already, nothing is made. The caller holds
-// the landing's lock.
+// then in use. When they are on it already, and its links are whole, nothing is made.
+// The caller holds the landing's lock.
 func Change(s *store.Store, members []Member, now time.Time) (State, error) {
 	current, err := Current(s)
-	if err != nil || slices.Equal(current.Members, members) {
+	if err != nil || slices.Equal(current.Members, members) && Whole(s, current) {
 		return current, err
 	}
 	owners, err := links(s, members)
@@ -30,7 +32,7 @@ func Change(s *store.Store, members []Member, now time.Time) (State, error) {
 	if err != nil {
 		return current, err
 	}
-	next := State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: now.UTC(), Members: members}
+	next := State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: now.UTC(), Members: members, Links: len(owners)}
 	if err := makeLinks(s, next.Number, owners); err != nil {
 		return current, s.Wrap(err)
 	}
@@ -47,29 +49,64 @@ func Change(s *store.Store, members []Member, now time.Time) (State, error) {
 	return next, nil
 }
 
+// Sweep deletes what programs that were killed have left: links of states that were
+// never finished, or only half forgotten. The caller holds the landing's lock.
+func Sweep(s *store.Store) error {
+	entries, err := os.ReadDir(filepath.Join(s.Root, "landings"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return s.Wrap(err)
+	}
+	for _, e := range entries {
+		number, err := strconv.Atoi(e.Name())
+		if err != nil || !e.IsDir() {
+			continue
+		}
+		if _, err := os.Lstat(stateFile(s, number)); errors.Is(err, fs.ErrNotExist) {
+			if err := ground.Remove(linksDir(s, number)); err != nil {
+				return s.Wrap(err)
+			}
+		}
+	}
+	return nil
+}
+
 // makeLinks fills the directory of a state that is not in use. The links are
 // relative, so that a root seen at another place still holds together.
 func makeLinks(s *store.Store, number int, owners map[string]store.Ref) error {
-	dir := filepath.Join(s.Root, "landings", strconv.Itoa(number))
+	dir := linksDir(s, number)
 	// A program that ended half-way may have left one that nothing names.
-	if err := os.RemoveAll(dir); err != nil {
+	if err := ground.Remove(dir); err != nil {
 		return err
 	}
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return err
 	}
-	made := map[string]bool{}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	made := map[string]bool{".": true}
 	for path, owner := range owners {
-		parent := filepath.Dir(path)
-		if !made[parent] {
-			made[parent] = true
-			if err := os.MkdirAll(filepath.Join(dir, parent), 0o755); err != nil {
+		if parent := filepath.Dir(path); !made[parent] {
+			if err := root.MkdirAll(parent, 0o755); err != nil {
 				return err
+			}
+			for ; !made[parent]; parent = filepath.Dir(parent) {
+				made[parent] = true
 			}
 		}
 		up := strings.Repeat("../", 2+strings.Count(path, "/"))
 		target := up + filepath.Join("trees", owner.Name, owner.Version+"-"+owner.ID, path)
-		if err := os.Symlink(target, filepath.Join(dir, path)); err != nil {
+		if err := root.Symlink(target, path); err != nil {
+			return err
+		}
+	}
+	for parent := range made {
+		if err := durable.SyncDir(filepath.Join(dir, parent)); err != nil {
 			return err
 		}
 	}
@@ -96,7 +133,10 @@ func Forget(s *store.Store, r store.Ref) ([]int, error) {
 		if n == current.Number || !slices.ContainsFunc(state.Members, func(m Member) bool { return m.Ref == r }) {
 			continue
 		}
-		err = errors.Join(os.Remove(stateFile(s, n)), os.RemoveAll(filepath.Join(s.Root, "landings", strconv.Itoa(n))))
+		err = durable.Remove(stateFile(s, n))
+		if err == nil {
+			err = ground.Remove(linksDir(s, n))
+		}
 		if err != nil {
 			return forgotten, s.Wrap(err)
 		}

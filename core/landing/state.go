@@ -17,8 +17,10 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"syscall"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
@@ -27,6 +29,7 @@ type State struct {
 	Number  int       `json:"number"` // 0 is the empty landing before the first
 	Made    time.Time `json:"made"`
 	Members []Member  `json:"members"` // by name
+	Links   int       `json:"links"`   // how many there are
 }
 
 // A Member is a build on the landing.
@@ -38,11 +41,18 @@ type Member struct {
 // Directory returns the landing as people put it on their PATH.
 func Directory(s *store.Store) string { return filepath.Join(s.Root, "landing") }
 
+// largestState is more than a state with a hundred thousand builds has.
+const largestState = 64 << 20
+
 // Current returns the state in use.
 func Current(s *store.Store) (State, error) {
 	target, err := os.Readlink(Directory(s))
 	if errors.Is(err, fs.ErrNotExist) {
 		return State{}, nil
+	}
+	if errors.Is(err, syscall.EINVAL) {
+		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is none"),
+			Advice: "Move it aside, and point a link at the highest number there: ln -sfn landings/N landing"}
 	}
 	if err != nil {
 		return State{}, s.Wrap(err)
@@ -74,15 +84,48 @@ func States(s *store.Store) ([]int, error) {
 // Read returns a state by its number.
 func Read(s *store.Store, number int) (State, error) {
 	file := stateFile(s, number)
-	data, err := os.ReadFile(file)
+	const advice = "Point the landing at another number: ln -sfn landings/N landing; or delete the link, and install what was on it."
+	data, err := ground.ReadFile(file, largestState)
+	if errors.Is(err, fs.ErrNotExist) {
+		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Advice: advice}
+	}
 	if err != nil {
 		return State{}, s.Wrap(err)
 	}
 	var state State
-	if err := json.Unmarshal(data, &state); err != nil {
-		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err)}
+	err = json.Unmarshal(data, &state)
+	if err == nil && state.Number != number {
+		err = fmt.Errorf("it has the number %d", state.Number)
+	}
+	if err != nil {
+		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err), Advice: advice}
 	}
 	return state, nil
+}
+
+// Whole tells whether the links of a state are all there, as far as counting them
+// tells.
+func Whole(s *store.Store, state State) bool {
+	if state.Number == 0 {
+		return true
+	}
+	d, err := ground.OpenDir(linksDir(s, state.Number))
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	links := 0
+	err = d.Walk(false, func(e ground.Entry) error {
+		if e.Mode&fs.ModeSymlink != 0 {
+			links++
+		}
+		return nil
+	})
+	return err == nil && links == state.Links
+}
+
+func linksDir(s *store.Store, number int) string {
+	return filepath.Join(s.Root, "landings", strconv.Itoa(number))
 }
 
 func stateFile(s *store.Store, number int) string {

@@ -12,11 +12,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
 	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
@@ -24,6 +24,9 @@ import (
 
 // FileName is the name of a lock file.
 const FileName = "ladder.lock"
+
+// largestFile is more than any ladder takes.
+const largestFile = 64 << 20
 
 // A File is the contents of a lock file.
 type File struct {
@@ -97,7 +100,7 @@ func mustBeSetting(text string) error {
 // keyfile.Problems.
 func Read(path, shown string) (*File, error) {
 	f := &File{Path: path, Shown: shown, There: true}
-	data, err := os.ReadFile(path)
+	data, err := ground.ReadFile(path, largestFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		f.There = false
 		return f, nil
@@ -167,7 +170,7 @@ func (f *File) SetBuilds(builds []*Build, only bool) {
 // Write replaces the file, if anything in it has changed.
 func (f *File) Write() error {
 	text := f.text()
-	if old, err := os.ReadFile(f.Path); err == nil && string(old) == text {
+	if old, err := ground.ReadFile(f.Path, largestFile); err == nil && string(old) == text {
 		return nil
 	}
 	f.There = true

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 )
 
@@ -16,7 +17,7 @@ import (
 // in messages. Errors are keyfile.Problems, with every mistake of the file.
 func Read(dir, shown string) (*Recipe, error) {
 	r := &Recipe{File: filepath.Join(shown, FileName), Dir: dir}
-	data, err := os.ReadFile(filepath.Join(dir, FileName))
+	data, err := ground.ReadFile(filepath.Join(dir, FileName), Largest)
 	if err != nil {
 		return nil, keyfile.Problems{{Position: keyfile.Position{File: r.File}, Message: reason(err)}}
 	}
@@ -192,7 +193,7 @@ func given(texts ...string) int {
 
 // line returns a line of the recipe's file for a message.
 func (r *Recipe) line(number int) string {
-	data, err := os.ReadFile(filepath.Join(r.Dir, FileName))
+	data, err := ground.ReadFile(filepath.Join(r.Dir, FileName), Largest)
 	lines := strings.Split(string(data), "\n")
 	if err != nil || number < 1 || number > len(lines) {
 		return ""

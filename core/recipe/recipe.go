@@ -17,6 +17,9 @@ import (
 // FileName is the name of a recipe in its folder on a shelf.
 const FileName = "recipe.toml"
 
+// Largest is more than a recipe, or any other file of keys that people write, has.
+const Largest = 16 << 20
+
 // A Recipe says how one package comes from its source archive into its tree.
 type Recipe struct {
 	File string // as shown to people

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -239,4 +240,37 @@ func TestHeldBack(t *testing.T) {
 		{Slot: true, Length: 1, Hold: hold, Run: func(context.Context) error { return nil }},
 	})
 	assert.Equal(t, []Outcome{Succeeded, Succeeded}, []Outcome{results[0].Outcome, results[1].Outcome})
+}
+
+// A build that fills its own pipe, or puts back what it never had, holds nobody up
+// and makes no slots for others.
+func TestALineThatIsAbused(t *testing.T) {
+	s := NewSlots(4)
+	require.NoError(t, s.Acquire(context.Background()))
+	line, err := s.Line("")
+	require.NoError(t, err)
+	require.NoError(t, syscall.SetNonblock(int(line.write.Fd()), true))
+	for {
+		if _, err := syscall.Write(int(line.write.Fd()), make([]byte, 4096)); err != nil {
+			break
+		}
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 20 {
+			other, err := s.Line("")
+			assert.NoError(t, err)
+			time.Sleep(5 * time.Millisecond)
+			assert.NoError(t, other.Close())
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal("the pool stands still")
+	}
+	require.NoError(t, line.Close())
+	s.Release()
+	assert.Equal(t, 4, s.Lease(100), "as many as there were")
 }

@@ -100,7 +100,7 @@ func (s *Slots) Lease(most int) int {
 type Line struct {
 	slots       *Slots
 	read, write *os.File // what the build gets; they must block, or make gives up
-	look        int      // the same pipe, to take from without waiting
+	look, offer int      // the same pipe, to take from and to write to without waiting, whatever a build has put there
 	given       int      // slots that are with the build, on offer or taken
 	path        string   // of a pipe with a name, or ""
 }
@@ -131,7 +131,10 @@ func (l *Line) open() (err error) {
 			return err
 		}
 		l.read, l.write = os.NewFile(uintptr(ends[0]), "job slots"), os.NewFile(uintptr(ends[1]), "job slots")
-		l.look, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[0]), syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
+		if l.look, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[0]), syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0); err != nil {
+			return err
+		}
+		l.offer, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[1]), syscall.O_WRONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
 		return err
 	}
 	os.Remove(l.path)
@@ -141,7 +144,7 @@ func (l *Line) open() (err error) {
 	if l.look, err = syscall.Open(l.path, syscall.O_RDWR|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0); err != nil {
 		return err
 	}
-	l.write = os.NewFile(uintptr(l.look), l.path)
+	l.write, l.offer = os.NewFile(uintptr(l.look), l.path), l.look
 	return nil
 }
 
@@ -187,7 +190,7 @@ func (l *Line) Close() error {
 	if l.path != "" {
 		return errors.Join(l.write.Close(), os.Remove(l.path))
 	}
-	return errors.Join(syscall.Close(l.look), l.read.Close(), l.write.Close())
+	return errors.Join(syscall.Close(l.look), syscall.Close(l.offer), l.read.Close(), l.write.Close())
 }
 
 // serve shares slots out again and again. A make does not say that it waits, it
@@ -221,18 +224,21 @@ func (s *Slots) share() {
 		}
 	}
 	for _, l := range full {
-		for len(s.waiting)+len(empty) > s.free && l.offered() > 0 && l.take() {
+		for len(s.waiting)+len(empty) > s.free && l.given > 0 && l.offered() > 0 && l.take() {
 			l.given--
 			s.release()
 		}
 	}
 	for len(empty) > 0 && s.free > 0 && len(s.waiting) == 0 {
 		for _, l := range empty {
-			if s.free > 0 {
-				s.free--
-				l.given++
-				l.write.Write([]byte("+"))
+			if s.free == 0 {
+				return
 			}
+			if _, err := syscall.Write(l.offer, []byte("+")); err != nil {
+				return // a build has filled its pipe; then it wants nothing
+			}
+			s.free--
+			l.given++
 		}
 	}
 }

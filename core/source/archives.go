@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 )
 
@@ -57,7 +58,7 @@ func (a *Archives) Has(d recipe.Digest) bool {
 // intact returns the hashes of an archive that is in the store and has its
 // digest; nil for one that is not there or has changed, for disks fail.
 func (a *Archives) intact(d recipe.Digest) hashes {
-	f, err := os.Open(a.Path(d))
+	f, err := ground.Open(a.Path(d))
 	if err != nil {
 		return nil
 	}

@@ -175,6 +175,11 @@ func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limit
 	if c.Svn != "" {
 		return Unpack(ctx, r.tarball(c), dir, limits)
 	}
+	unlock, err := r.lock(ctx, c.Git, c.Package, c.Version) // so that nobody deletes it meanwhile
+	if err != nil {
+		return Unpacked{}, err
+	}
+	defer unlock()
 	got, err := r.exportGit(ctx, c.Git, c.Commit, dir, limits, 0)
 	return got, r.wrap(ctx, err, c.Git, c.At)
 }

@@ -9,8 +9,10 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/filelock"
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 )
@@ -165,7 +167,7 @@ func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Di
 
 // store makes a whole file an archive of the store.
 func (a *Archives) store(partial, path, source string) error {
-	err := os.WriteFile(path+originSuffix, []byte(Redacted(source)+"\n"), 0o644)
+	err := durable.Note(path+originSuffix, []byte(Redacted(source)+"\n"), 0o644)
 	if err := errors.Join(err, os.Rename(partial, path)); err != nil {
 		return &StoreError{err}
 	}
@@ -177,7 +179,7 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	if err != nil {
 		return Fetched{}, &StoreError{err}
 	}
-	origin, _ := os.ReadFile(path + originSuffix) // good to know, no more
+	origin, _ := ground.ReadFile(path+originSuffix, 1<<20) // good to know, no more
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 

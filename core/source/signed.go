@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -21,6 +20,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/signature"
 )
 
@@ -58,7 +58,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 		return nil, &FetchError{Wanted: w, What: "the signature", Attempts: []Attempt{{"the recipe's keys", err}}}
 	}
 	file := a.Path(w.Digest) + signedSuffix
-	if data, err := os.ReadFile(file); err == nil {
+	if data, err := ground.ReadFile(file, 4*signature.LargestFile); err == nil {
 		var kept proof
 		if json.Unmarshal(data, &kept) == nil {
 			if good, err := a.proves(ctx, kept, w, keys, known); err == nil {
@@ -95,10 +95,13 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 	return nil, &FetchError{Wanted: w, What: "the signature", Attempts: failed}
 }
 
+// largestKeys is more than a file of keys has that a person has looked at.
+const largestKeys = 16 << 20
+
 func readKeys(files []string) (*signature.Keys, error) {
 	keys := &signature.Keys{}
 	for _, file := range files {
-		data, err := os.ReadFile(file)
+		data, err := ground.ReadFile(file, largestKeys)
 		if err == nil {
 			err = keys.Add(filepath.Base(file), data)
 		}
@@ -211,7 +214,7 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 	case inside:
 		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, time.Now())
 	}
-	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return os.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, time.Now())
+	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return ground.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, time.Now())
 }
 
 // listed looks for the archive in a list of digests whose signature was
@@ -230,7 +233,7 @@ func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.
 
 // uncompressed opens what is compressed in an archive.
 func (a *Archives) uncompressed(ctx context.Context, w Wanted) (io.ReadCloser, error) {
-	f, err := os.Open(a.Path(w.Digest))
+	f, err := ground.Open(a.Path(w.Digest))
 	if err != nil {
 		return nil, err
 	}

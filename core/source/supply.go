@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 )
 
@@ -60,7 +61,7 @@ func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply)
 // copy brings a file into the store, and looks at its digest once more while it
 // does.
 func (s Supplies) copy(file string, d recipe.Digest) error {
-	in, err := os.Open(file)
+	in, err := ground.Open(file)
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 		return &StoreError{err}
 	}
 	// Only builds read it.
-	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithPermissions(0o400))
+	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithTempDir(filepath.Dir(s.Path(d))), renameio.WithPermissions(0o400))
 	if err != nil {
 		return &StoreError{err}
 	}
@@ -88,7 +89,7 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 }
 
 func digestFile(ctx context.Context, file, algorithm string) (recipe.Digest, error) {
-	f, err := os.Open(file)
+	f, err := ground.Open(file)
 	if err != nil {
 		return recipe.Digest{}, err
 	}
@@ -147,7 +148,7 @@ func (s Supplies) Lay(ctx context.Context, supplies []*recipe.Supply, dir string
 }
 
 func (s Supplies) lay(ctx context.Context, supply *recipe.Supply, file string) error {
-	in, err := os.Open(s.Path(supply.Digest))
+	in, err := ground.Open(s.Path(supply.Digest))
 	if err != nil {
 		return err
 	}

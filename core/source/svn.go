@@ -38,7 +38,7 @@ func (r *Repositories) exportSvn(ctx context.Context, c Checkout) error {
 	if err != nil {
 		return err
 	}
-	out, err := renameio.NewPendingFile(r.tarball(c), renameio.WithPermissions(0o444))
+	out, err := renameio.NewPendingFile(r.tarball(c), renameio.WithTempDir(dir), renameio.WithPermissions(0o444))
 	if err != nil {
 		return &StoreError{err}
 	}

@@ -19,7 +19,9 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/durable"
 	"fernladder/core/event"
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 )
 
@@ -43,7 +45,7 @@ func (p partial) remove() {
 // resumable returns how much of a URL is there, and the validator.
 func (p partial) resumable(source string) (int64, string) {
 	var state partialState
-	data, err := os.ReadFile(p.stateFile())
+	data, err := ground.ReadFile(p.stateFile(), 1<<20)
 	if err != nil || json.Unmarshal(data, &state) != nil || state.URL != Redacted(source) || state.Validator == "" {
 		return 0, ""
 	}
@@ -64,7 +66,7 @@ func (p partial) remember(source, validator string) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(p.stateFile(), data, 0o644)
+	return durable.Note(p.stateFile(), data, 0o644)
 }
 
 // transferred is what a transfer has come to.
@@ -351,14 +353,14 @@ func (a *Archives) open(ctx context.Context, source string, offset int64, valida
 }
 
 func openFile(path string) (*answer, error) {
-	f, err := os.Open(path)
+	f, err := ground.Open(path)
+	if errors.Is(err, ground.ErrNotRegular) {
+		return nil, errors.New("it is not a file")
+	}
 	if err != nil {
 		return nil, err
 	}
 	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is not a file")
-	}
 	if err != nil {
 		f.Close()
 		return nil, err

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"fernladder/core/ground"
 )
 
 // Limits end the unpacking of archives that are made to fill a disk.
@@ -79,7 +81,7 @@ func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpack
 
 // unpackFile opens a file and a directory for a way to unpack.
 func unpackFile(ctx context.Context, file, dir string, limits Limits, unpack func(*unpacking, *os.File) error) (Unpacked, error) {
-	f, err := os.Open(file)
+	f, err := ground.Open(file)
 	if err != nil {
 		return Unpacked{}, err
 	}

@@ -4,9 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -14,7 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/ground"
 	"fernladder/core/landing"
+	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -89,7 +89,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 			return nil
 		}
 	}
-	if err := a.deleteRubbish(ctx, s, r, f); err != nil {
+	if err := a.deleteRubbish(ctx, s, r, names, f); err != nil {
 		return err
 	}
 	r.Deleted = true
@@ -123,14 +123,7 @@ func (a *app) find(s *session, names []string, f cleaning) (*rubbish, error) {
 		}
 	}
 	if f.archives {
-		filepath.WalkDir(s.store.Archives(), func(_ string, d fs.DirEntry, err error) error {
-			if err == nil && d.Type().IsRegular() {
-				if info, err := d.Info(); err == nil {
-					r.Archives += info.Size()
-				}
-			}
-			return nil
-		})
+		r.Archives = ground.Size(s.store.Archives())
 		r.Bytes += r.Archives
 	}
 	return r, nil
@@ -202,7 +195,7 @@ func ago(d time.Duration) string {
 	return term.Count(int(d.Minutes()), "minute")
 }
 
-func (a *app) deleteRubbish(ctx context.Context, s *session, r *rubbish, f cleaning) error {
+func (a *app) deleteRubbish(ctx context.Context, s *session, r *rubbish, names []string, f cleaning) error {
 	for _, w := range r.Works {
 		deleted, err := w.Delete(ctx, s.store)
 		if err != nil {
@@ -222,7 +215,22 @@ func (a *app) deleteRubbish(ctx context.Context, s *session, r *rubbish, f clean
 			}
 			return asked, nil
 		}, func(landing.State) error {
-			_, err := a.deleteTrees(ctx, s.store, r.Trees)
+			// While the answer was waited for, some may have come into use.
+			still, err := unused(s.store, names)
+			if err != nil {
+				return err
+			}
+			kept := func(t *store.Receipt) bool {
+				return !slices.ContainsFunc(still, func(other *store.Receipt) bool { return other.Ref == t.Ref })
+			}
+			for _, t := range r.Trees {
+				if kept(t) {
+					r.Bytes -= t.Size
+					a.screen.Note("%s %s is in use by now, and stays.", t.Name, t.Version)
+				}
+			}
+			r.Trees = slices.DeleteFunc(r.Trees, kept)
+			_, err = a.deleteTrees(ctx, s.store, r.Trees)
 			return err
 		})
 		if err != nil {
@@ -230,7 +238,12 @@ func (a *app) deleteRubbish(ctx context.Context, s *session, r *rubbish, f clean
 		}
 	}
 	if f.archives && r.Archives > 0 {
-		return s.store.Wrap(os.RemoveAll(s.store.Archives()))
+		archives := source.Archives{Dir: s.store.Archives()}
+		kept, err := archives.Clear(ctx)
+		if kept > 0 {
+			a.screen.Note("%s in use, and stay.", term.Count(kept, "archive"))
+		}
+		return s.store.Wrap(err)
 	}
 	return nil
 }

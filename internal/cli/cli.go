@@ -54,6 +54,8 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	syscall.Umask(0o022) // trees are for everyone to read, whoever builds them
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	// The first signal ends things in order, the second at once.
+	context.AfterFunc(ctx, stop)
 	command := a.command()
 	command.SetArgs(args)
 	command.SetOut(out)

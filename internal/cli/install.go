@@ -142,6 +142,9 @@ func (a *app) changeLanding(ctx context.Context, s *store.Store, choose func(lan
 		return before, after, err
 	}
 	defer unlock()
+	if err := landing.Sweep(s); err != nil {
+		return before, after, err
+	}
 	if before, err = landing.Current(s); err != nil {
 		return before, after, err
 	}
@@ -169,6 +172,10 @@ func (a *app) showInstalled(l *ladder, before, after landing.State, configs []st
 		for _, line := range changes(before, after) {
 			a.screen.Print("%s", line)
 		}
+	}
+	if before.Number != after.Number && slices.Equal(before.Members, after.Members) {
+		a.screen.Print("The landing was not whole; landing %d has the same, and is in use: %s", after.Number, landing.Directory(l.store))
+		return nil
 	}
 	if before.Number == after.Number {
 		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(l.askedNames()))

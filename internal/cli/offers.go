@@ -5,10 +5,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"fernladder/core/draft"
+	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -89,7 +90,7 @@ func (s *session) writeOffers(receipt *store.Receipt, o recipe.Offers) error {
 // editRecipe changes the file of a recipe by the lines that change is about.
 func editRecipe(r *recipe.Recipe, change func(*keyfile.Edit)) error {
 	file := filepath.Join(r.Dir, recipe.FileName)
-	data, err := os.ReadFile(file)
+	data, err := ground.ReadFile(file, recipe.Largest)
 	if err != nil {
 		return err
 	}
@@ -101,7 +102,11 @@ func editRecipe(r *recipe.Recipe, change func(*keyfile.Edit)) error {
 	if data, err = edit.Bytes(); err != nil {
 		return err
 	}
-	return renameio.WriteFile(file, data, 0o644, renameio.WithExistingPermissions())
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(file, data, info.Mode().Perm())
 }
 
 // setOffers gives a recipe the table [offers].

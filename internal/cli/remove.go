@@ -3,15 +3,16 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/internal/term"
 )
 
 func (a *app) removeCommand() *cobra.Command {
@@ -41,6 +42,10 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	if err != nil {
 		return err
 	}
+	current, err := landing.Current(s.store)
+	if err != nil {
+		return err
+	}
 	var doomed []*store.Receipt
 	for _, name := range names {
 		before := len(doomed)
@@ -49,9 +54,17 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 				doomed = append(doomed, r)
 			}
 		}
-		if len(doomed) == before {
-			return &notInstalled{name, s.store.Root}
+		if len(doomed) > before || current.Find(name) != nil {
+			continue
 		}
+		// What is gone already was perhaps removed by the same command, that was
+		// ended; what nobody has ever heard of is a mistake.
+		if logs, err := s.store.Logged(name); err != nil || len(logs) == 0 {
+			if _, err := s.shelves.Find(name); err != nil {
+				return &notInstalled{name, s.store.Root}
+			}
+		}
+		a.screen.Note("Nothing of %s is installed.", name)
 	}
 	if trees {
 		if err := stillNeeded(receipts, doomed); err != nil {
@@ -92,7 +105,7 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	}
 	switch {
 	case trees:
-		a.screen.Print("Deleted %d trees, %s.", len(doomed), sizes(doomed))
+		a.screen.Print("Deleted %s, %s.", term.Count(len(doomed), "tree"), sizes(doomed))
 		if len(forgotten) > 0 {
 			a.screen.Print("Earlier landings that used them are gone too: %s.", strings.Trim(fmt.Sprint(forgotten), "[]"))
 		}
@@ -150,33 +163,66 @@ func stillNeeded(all, doomed []*store.Receipt) error {
 	return nil
 }
 
-// deleteTrees deletes trees and the earlier landings that used them. The caller
-// holds the landing's lock, so that none comes back onto it meanwhile; a build
-// that is using one is waited for, and may need it from then on.
+// deleteTrees deletes trees and the earlier landings that used them, each before
+// what it stands on, so that whenever it ends, no tree is left whose needs are gone.
+// The caller holds the landing's lock, so that none comes back onto it meanwhile; a
+// build that is using one is waited for, and may need it from then on.
 func (a *app) deleteTrees(ctx context.Context, s *store.Store, doomed []*store.Receipt) (forgotten []int, err error) {
-	for _, r := range doomed {
-		unlock, err := s.LockBuild(ctx, r.Ref, func() { a.screen.Note("Waiting for another fernladder that builds %s.", r.Name) })
+	for _, r := range dependantsFirst(doomed) {
+		numbers, err := a.deleteTree(ctx, s, r, doomed)
 		if err != nil {
 			return forgotten, err
 		}
-		var numbers []int
-		all, err := s.Receipts()
-		if err == nil {
-			err = stillNeeded(all, doomed)
-		}
-		if err == nil {
-			numbers, err = landing.Forget(s, r.Ref)
-		}
-		if err == nil {
-			err = s.Remove(r.Ref)
-		}
-		unlock()
-		if err != nil {
-			return forgotten, err
-		}
-		os.RemoveAll(s.Logs(r.Ref))
 		forgotten = append(forgotten, numbers...)
 	}
 	slices.Sort(forgotten)
 	return forgotten, nil
+}
+
+func (a *app) deleteTree(ctx context.Context, s *store.Store, r *store.Receipt, doomed []*store.Receipt) (forgotten []int, err error) {
+	unlock, err := s.LockBuild(ctx, r.Ref, func() { a.screen.Note("Waiting for another fernladder that builds %s.", r.Name) })
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	all, err := s.Receipts()
+	if err != nil {
+		return nil, err
+	}
+	if err := stillNeeded(all, doomed); err != nil {
+		return nil, err
+	}
+	if forgotten, err = landing.Forget(s, r.Ref); err != nil {
+		return nil, err
+	}
+	if err := s.Remove(r.Ref); err != nil {
+		return forgotten, err
+	}
+	return forgotten, s.Wrap(ground.Remove(s.Logs(r.Ref)))
+}
+
+// dependantsFirst orders trees so that each comes before all that it needs.
+func dependantsFirst(receipts []*store.Receipt) []*store.Receipt {
+	byRef := map[store.Ref]*store.Receipt{}
+	for _, r := range receipts {
+		byRef[r.Ref] = r
+	}
+	var ordered []*store.Receipt
+	seen := map[store.Ref]bool{}
+	var visit func(r *store.Receipt)
+	visit = func(r *store.Receipt) {
+		if r == nil || seen[r.Ref] {
+			return
+		}
+		seen[r.Ref] = true
+		for _, need := range r.Needs {
+			visit(byRef[need.Ref])
+		}
+		ordered = append(ordered, r)
+	}
+	for _, r := range receipts {
+		visit(r)
+	}
+	slices.Reverse(ordered)
+	return ordered
 }
