@@ -29,6 +29,7 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
+	os.Chmod(dir, 0o755) // other users run it, too
 	program = filepath.Join(dir, "fernladder")
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")

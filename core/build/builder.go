@@ -235,7 +235,7 @@ func (g *building) takeBackEarlier() error {
 func (g *building) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
 		err := g.command(ctx, c, output)
-		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && c.Jobs != One && g.Slots.Number() > 1 && stage.Name == "compile" {
+		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && g.Slots.Number() > 1 && stage.Name == "compile" {
 			if g.alone(ctx, c, output) == nil {
 				continue
 			}
@@ -248,6 +248,12 @@ func (g *building) commands(ctx context.Context, stage Stage, output *os.File, l
 		}
 	}
 	return nil
+}
+
+// takesJobs tells whether a command is one of a program that runs several jobs. What
+// a step of a recipe does may not be done twice.
+func takesJobs(c Command) bool {
+	return c.Jobs != One && slices.Contains([]string{"make", "ninja"}, c.Argv[0])
 }
 
 // alone runs a command that has failed once more, with one job. When it
