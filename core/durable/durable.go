@@ -59,19 +59,15 @@ func replace(path string, make func(fresh string) error) error {
 	return Rename(fresh, path)
 }
 
-// Rename renames, and brings both directories to the disk. What is renamed has
-// been brought there before.
+// Rename renames, and brings the directory that it renames to to the disk. What is
+// renamed has been brought there before.
 func Rename(from, to string) error {
 	moment("rename", to)
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}
 	moment("renamed", to)
-	err := SyncDir(filepath.Dir(to))
-	if filepath.Dir(from) != filepath.Dir(to) {
-		err = errors.Join(err, SyncDir(filepath.Dir(from)))
-	}
-	return err
+	return SyncDir(filepath.Dir(to))
 }
 
 // Remove deletes a file or a link, for good. One that is not there is no error.
