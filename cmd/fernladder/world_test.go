@@ -50,6 +50,7 @@ type world struct {
 	// isolation is that of builds: the strongest that the machine has, if
 	// nothing is said.
 	isolation string
+	edited    bool // a configuration file was, which has to stay
 }
 
 func newWorld(t *testing.T) *world {

@@ -55,7 +55,7 @@ func (g *building) holdNeeds(ctx context.Context) (free func(), err error) {
 			if g.Store.Installed(n.Ref) {
 				continue
 			}
-			err = &store.Error{Path: n.Tree, Err: errors.New("this tree was removed while it was needed"), Advice: "Run the same command again."}
+			err = &store.Error{Path: n.Tree, Err: store.ErrGone, Advice: "Run the same command again."}
 		}
 		free()
 		return nil, err

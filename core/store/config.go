@@ -132,6 +132,9 @@ const largestConfig = 64 << 20
 func (s *Store) sample(change ConfigChange) ([]byte, fs.FileMode, error) {
 	dir, name := change.tree, strings.TrimPrefix(change.Sample, change.tree+"/")
 	tree, err := ground.OpenDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = &Error{Path: dir, Err: ErrGone, Advice: "Run the same command again."}
+	}
 	if err != nil {
 		return nil, 0, err
 	}

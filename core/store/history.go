@@ -92,7 +92,13 @@ func (s *Store) History(ctx context.Context) (*History, error) {
 	if s.HasHistory() {
 		h, err := openHistory(ctx, file)
 		if err == nil {
+			err = h.complete(ctx, s)
+		}
+		if err == nil {
 			return h, nil
+		}
+		if h != nil {
+			h.Close()
 		}
 		if !damaged(err) || ctx.Err() != nil {
 			return nil, s.historyError(err)
@@ -117,19 +123,47 @@ func (s *Store) History(ctx context.Context) (*History, error) {
 		return nil, s.historyError(err)
 	}
 	if fresh {
-		receipts, err := s.Receipts()
-		if err != nil {
+		if err := h.complete(ctx, s); err != nil {
 			h.Close()
-			return nil, err
-		}
-		for _, r := range receipts {
-			if err := h.Add(ctx, RecordOf(r)); err != nil {
-				h.Close()
-				return nil, s.historyError(err)
-			}
+			return nil, s.historyError(err)
 		}
 	}
 	return h, nil
+}
+
+// complete adds the builds that there are receipts of and no records: all, where the
+// database is new; otherwise those of programs that were killed in between.
+func (h *History) complete(ctx context.Context, s *Store) error {
+	receipts, err := s.Receipts()
+	if err != nil {
+		return nil // which whoever needs the receipt tells
+	}
+	known := map[string]bool{}
+	rows, err := h.db.QueryContext(ctx, "SELECT DISTINCT id FROM build WHERE failed = ''")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		known[id] = true
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	for _, r := range receipts {
+		if known[r.ID] {
+			continue
+		}
+		if err := h.Add(ctx, RecordOf(r)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ReadHistory opens the database to read it, also one that this user may not write,

@@ -189,7 +189,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 func (s *Store) Needs(r Ref) ([]Link, error) {
 	receipt, err := s.Receipt(r)
 	if err != nil {
-		return nil, s.Wrap(err)
+		return nil, s.gone(r, err)
 	}
 	return receipt.Needs, nil
 }

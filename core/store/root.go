@@ -67,6 +67,18 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
+// ErrGone is what is wrong with a tree that was there, and that another program has
+// removed since.
+var ErrGone = errors.New("this tree has been removed")
+
+// gone makes an error of reading a tree one that says so where there is none.
+func (s *Store) gone(r Ref, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return &Error{Path: s.Tree(r), Err: ErrGone, Advice: "Run the same command again."}
+	}
+	return s.Wrap(err)
+}
+
 // Wrap turns an error of the file system below the root into an *Error, with
 // advice for the usual ones. An *Error, and nil, stay what they are.
 func (s *Store) Wrap(err error) error {

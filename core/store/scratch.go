@@ -63,9 +63,10 @@ func hold(dir string) (*os.File, error) {
 }
 
 // sweep deletes what programs that were killed have left in the scratch directory,
-// and what builds were lent that nobody works on.
+// what builds were lent that nobody works on, and what is left of trees that were
+// being removed.
 func (s *Store) sweep() error {
-	if err := s.sweepLent(); err != nil {
+	if err := s.sweepTrees(); err != nil {
 		return err
 	}
 	entries, err := os.ReadDir(s.scratch())
@@ -87,26 +88,43 @@ func (s *Store) sweep() error {
 	return nil
 }
 
-func (s *Store) sweepLent() error {
-	files, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", ".*"+lentSuffix))
+func (s *Store) sweepTrees() error {
+	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
 	if err != nil {
 		return err
 	}
-	for _, file := range files {
-		base := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(file), "."), lentSuffix)
-		r, ok := parseBuildName(filepath.Base(filepath.Dir(file)), base)
-		if !ok {
+	for _, path := range found {
+		base := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(path), "."), lentSuffix)
+		r, ok := parseBuildName(filepath.Base(filepath.Dir(path)), base)
+		if !ok || s.Installed(r) {
 			continue
 		}
 		unlock, err := filelock.Now(s.lockFile(r.String()))
 		if err != nil {
 			continue // somebody builds it
 		}
-		err = s.TakeBack(r)
+		err = s.sweepTree(r)
 		unlock()
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sweepTree deletes what is in the place of a tree that there is none of. What a
+// build has placed that was ended before it was tried, that build goes on with.
+func (s *Store) sweepTree(r Ref) error {
+	if s.Installed(r) {
+		return nil
+	}
+	if err := s.TakeBack(r); err != nil {
+		return err
+	}
+	if _, err := os.Lstat(s.Work(r)); err == nil {
+		return nil
+	}
+	err := s.discard(s.Tree(r))
+	os.Remove(filepath.Dir(s.Tree(r))) // only succeeds when nothing else is there
+	return err
 }

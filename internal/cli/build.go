@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
@@ -125,13 +127,28 @@ func (a *app) build(ctx context.Context, names []string, f *ladderFlags) error {
 }
 
 // buildLadder plans a ladder and builds it.
-func (a *app) buildLadder(ctx context.Context, names []string, f *ladderFlags) (*ladder, error) {
-	l, err := a.plan(ctx, names, f)
+func (a *app) buildLadder(ctx context.Context, names []string, f *ladderFlags) (l *ladder, err error) {
+	err = a.unlessRemoved(func() error {
+		if l, err = a.plan(ctx, names, f); err != nil {
+			return err
+		}
+		return a.construct(ctx, l)
+	})
 	if err != nil {
 		return nil, err
 	}
-	if err := a.construct(ctx, l); err != nil {
-		return nil, err
-	}
 	return l, a.keepLock(l, f)
+}
+
+// unlessRemoved does something again if another program has removed meanwhile what
+// it had built or found built.
+func (a *app) unlessRemoved(do func() error) error {
+	const tries = 8
+	for try := 1; ; try++ {
+		err := do()
+		if try == tries || !errors.Is(err, store.ErrGone) {
+			return err
+		}
+		a.screen.Note("Another fernladder has removed what this needs. It is built again.")
+	}
 }

@@ -60,6 +60,11 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	if len(names) > 0 && f.archives {
 		return usage("archives are not those of one package; leave the names out, or --archives")
 	}
+	if _, err := os.Stat(s.store.Root); err == nil && (f.yes || a.screen.Interactive(os.Stdin)) {
+		if err := s.store.Prepare(); err != nil {
+			return err
+		}
+	}
 	r, err := a.find(s, names, f)
 	if err != nil {
 		return err

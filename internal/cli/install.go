@@ -40,6 +40,10 @@ leaves it.`,
 }
 
 func (a *app) install(ctx context.Context, names []string, f *ladderFlags) error {
+	return a.unlessRemoved(func() error { return a.installOnce(ctx, names, f) })
+}
+
+func (a *app) installOnce(ctx context.Context, names []string, f *ladderFlags) error {
 	l, err := a.plan(ctx, names, f)
 	if err != nil {
 		return err

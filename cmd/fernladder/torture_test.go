@@ -1,0 +1,318 @@
+package main_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"flag"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+var (
+	kills = flag.Int("kills", 40, "how often TestTorture kills the program")
+	crowd = flag.Duration("crowd", 8*time.Second, "how long TestEightAtOnce goes on")
+	seed  = flag.Uint64("seed", 0, "of the random choices; 0 is a new one")
+)
+
+// buildProgram builds the program with more flags for the compiler.
+func buildProgram(t *testing.T, name string, flags ...string) string {
+	file := filepath.Join(filepath.Dir(program), name)
+	build := exec.Command("go", append(append([]string{"build"}, flags...), "-o", file, ".")...)
+	if !slices.Contains(flags, "-race") {
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	}
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return file
+}
+
+// newBed is a world for many changes: packages that stand on each other, in two
+// versions, one with a configuration file that was edited.
+func newBed(t *testing.T) *world {
+	w := newWorld(t)
+	need := func(name, role string) string {
+		return "[[need]]\nrecipe = \"" + name + "\"\nrole = \"" + role + "\"\n"
+	}
+	w.pkg("soil", script("place", place("soil")))
+	w.pkg("fern", need("soil", "library")+need("soil", "runtime")+"[option.tall]\nabout = \"Grow\"\ndefault = false\non = [\"x\"]\n"+
+		script("compile", "for i in 1 2 3 4 5 6 7 8; do echo $i$FL_OPTION_TALL >leaf$i; done",
+			"place", place("fern")+"; mkdir $DESTDIR$FL_PREFIX/share; cp leaf* $DESTDIR$FL_PREFIX/share; echo sample >$DESTDIR$FL_PREFIX/fern.conf")+
+		"[[config]]\nfile = \"fern.conf\"\n[[try]]\nrun = \"fern\"\nexpect = \"fern\"\n")
+	w.pkg("moss", need("fern", "runtime")+need("soil", "tool")+script("place", place("moss")))
+	w.pkg("stone", script("place", place("stone")))
+	w.pkg("weed", need("soil", "library")+script("place", place("weed"))+"[[try]]\nrun = \"exit 1\"\n")
+	text := w.read("recipes/stone/recipe.toml")
+	release := text[strings.Index(text, "[[release]]"):strings.Index(text, "[build]")]
+	w.write("recipes/stone/recipe.toml", strings.Replace(text, release, release+strings.Replace(release, "1.0", "2.0", 1), 1))
+	return w
+}
+
+// changes are the commands that change a root, with the status they end with.
+var changes = []struct {
+	status  int
+	command string
+}{
+	{0, "install moss"}, {0, "install moss stone"}, {0, "install stone:1.0"}, {0, "upgrade"}, {0, "install fern -o tall=on"}, {0, "install moss fern -o fern.tall=off"},
+	{0, "remove moss"}, {0, "remove stone fern moss --trees"}, {0, "remove --trees soil fern moss weed"}, {1, "install weed"}, {0, "build stone:1.0 fern"},
+	{0, "clean --yes"}, {0, "clean --trees --yes"}, {0, "clean --trees --archives --yes"}, {0, "fetch moss stone"}, {0, "install moss --isolation fenced"},
+}
+
+// whole checks everything that the documentation promises of a root at any instant.
+func (w *world) whole(t require.TestingT) {
+	s := &store.Store{Root: w.root}
+	receipts, err := s.Receipts()
+	require.NoError(t, err)
+	for _, r := range receipts {
+		w.wholeTree(t, s, r)
+		for _, need := range r.Needs {
+			require.True(t, need.Role == recipe.Tool || s.Installed(need.Ref), "%s stands on %s, which is gone", r.Ref, need.Ref)
+		}
+	}
+	state, err := landing.Current(s)
+	require.NoError(t, err)
+	require.True(t, landing.Whole(s, state), "landing %d", state.Number)
+	for _, m := range state.Members {
+		require.True(t, s.Installed(m.Ref), "%s is on the landing and gone", m.Ref)
+	}
+	if state.Number > 0 {
+		require.NoError(t, filepath.Walk(filepath.Join(w.root, "landings", fmt.Sprint(state.Number)), func(path string, info fs.FileInfo, err error) error {
+			if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+				_, err = os.Stat(path)
+			}
+			return err
+		}))
+	}
+	for _, file := range w.glob("root/archives/sha256/*") {
+		if name := filepath.Base(file); !strings.Contains(name, ".") {
+			require.Equal(t, name, sumOf(t, file))
+		}
+	}
+	if data, err := os.ReadFile(w.root + "/config/fern/fern.conf"); err == nil {
+		require.Contains(t, []string{"edited\n", "sample\n"}, string(data))
+		if w.edited {
+			require.Equal(t, "edited\n", string(data), "what somebody has edited stays")
+		}
+		require.NoError(t, os.WriteFile(w.root+"/config/fern/fern.conf", []byte("edited\n"), 0o644))
+		w.edited = true
+	}
+	h, err := s.ReadHistory(context.Background())
+	if s.HasHistory() {
+		require.NoError(t, err)
+		h.Close()
+	}
+}
+
+// wholeTree compares a tree with its list of files.
+func (w *world) wholeTree(t require.TestingT, s *store.Store, r *store.Receipt) {
+	files, err := s.Files(r.Ref)
+	require.NoError(t, err)
+	for _, f := range files {
+		path := filepath.Join(r.Tree, f.Path)
+		info, err := os.Lstat(path)
+		require.NoError(t, err)
+		require.Equal(t, f.Mode.IsDir(), info.IsDir(), path)
+		if f.SHA256 != "" {
+			require.Equal(t, f.SHA256, sumOf(t, path), path)
+			require.Equal(t, f.Mode.Perm(), info.Mode().Perm(), path)
+		}
+		if f.Target != "" {
+			target, err := os.Readlink(path)
+			require.NoError(t, err)
+			require.Equal(t, f.Target, target)
+		}
+	}
+	require.NoError(t, filepath.Walk(r.Tree, func(path string, _ fs.FileInfo, err error) error {
+		name := strings.TrimPrefix(path, r.Tree+"/")
+		if err == nil && name != r.Tree && !strings.HasPrefix(name, "share/fernladder") && !slices.ContainsFunc(files, func(f store.File) bool { return f.Path == name }) {
+			err = fmt.Errorf("%s is in no list", path)
+		}
+		return err
+	}))
+}
+
+func sumOf(t require.TestingT, file string) string {
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// litter is what is in a root that nobody will ever use.
+func (w *world) litter(t require.TestingT) (found []string) {
+	filepath.Walk(w.root, func(path string, info fs.FileInfo, err error) error {
+		if err == nil && strings.HasPrefix(info.Name(), ".") && (strings.HasSuffix(info.Name(), ".new") || strings.HasSuffix(info.Name(), ".lent")) {
+			found = append(found, path)
+		}
+		return nil
+	})
+	found = append(found, w.glob("root/work/scratch/*")...)
+	found = append(found, w.glob("root/work/*.again")...)
+	for _, dir := range w.glob("root/trees/*/*") {
+		if _, err := os.Stat(dir + "/share/fernladder/receipt.json"); err != nil {
+			found = append(found, dir)
+		}
+	}
+	for _, dir := range w.glob("root/landings/*") {
+		if _, err := os.Stat(strings.TrimSuffix(dir, ".json") + ".json"); err != nil {
+			found = append(found, dir)
+		}
+	}
+	return found
+}
+
+// random is a source of choices that can be had again.
+func random(t *testing.T) *rand.Rand {
+	number := *seed
+	if number == 0 {
+		number = rand.Uint64()
+	}
+	t.Logf("again: -seed %d", number)
+	return rand.New(rand.NewPCG(number, 1))
+}
+
+// TestTorture kills the program at random instants, and just before and after
+// everything that it brings to the disk, alone and with its whole group. After each
+// kill, every promise holds, and the same command goes on to its end.
+func TestTorture(t *testing.T) {
+	choices := random(t)
+	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
+	w := newBed(t)
+	took := map[string]time.Duration{}
+	moments := map[string]int{}
+	for i := range *kills {
+		change := changes[choices.IntN(len(changes))]
+		args := strings.Fields(change.command)
+		c := exec.Command(tortured, args...)
+		c.Dir, c.Env = w.dir, slices.Clone(w.env)
+		c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		group := choices.IntN(2) == 0
+		if group {
+			c.Env = append(c.Env, "TORTURE_GROUP=1")
+		}
+		how := ""
+		atMoment := choices.IntN(3) > 0
+		if atMoment {
+			most := max(10, moments[change.command])
+			moment := 1 + choices.IntN(most)
+			c.Env = append(c.Env, fmt.Sprintf("TORTURE_MOMENT=%d", moment))
+			how = fmt.Sprintf("at moment %d", moment)
+		}
+		began := time.Now()
+		require.NoError(t, c.Start())
+		var timer *time.Timer
+		if !atMoment {
+			after := time.Duration(choices.Int64N(int64(max(took[change.command], 300*time.Millisecond))))
+			how = fmt.Sprintf("after %s", after)
+			timer = time.AfterFunc(after, func() {
+				if group {
+					syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+				} else {
+					c.Process.Kill()
+				}
+			})
+		}
+		c.Wait()
+		if timer != nil {
+			timer.Stop()
+		}
+		killed := !c.ProcessState.Exited()
+		if killed && atMoment {
+			moments[change.command] = moments[change.command] + 3 // there may be more of them
+		}
+		what := fmt.Sprintf("kill %d: %s, killed %s (group: %t): %t", i, change.command, how, group, killed)
+		f := failing{t, what}
+		require.Eventually(f, func() bool { return len(w.orphans()) == 0 }, 10*time.Second, 10*time.Millisecond, "processes are left")
+		w.whole(f)
+		r := w.run(args...)
+		took[change.command] = time.Since(began)
+		require.True(f, r.status == change.status || explained(r), "status %d\n%s%s", r.status, r.stdout, r.stderr)
+		w.whole(f)
+		require.Empty(f, w.litter(f))
+	}
+	// And the history has every build that there is a receipt of.
+	w.run("install", "weed") // which fails, and is written down
+	var records []struct{ ID string }
+	w.parsed(&records, "history", "-n", "100000")
+	receipts, err := (&store.Store{Root: w.root}).Receipts()
+	require.NoError(t, err)
+	for _, r := range receipts {
+		assert.True(t, slices.ContainsFunc(records, func(b struct{ ID string }) bool { return b.ID == r.ID }), r.Ref)
+	}
+}
+
+// failing says beside each failure what was done.
+type failing struct {
+	*testing.T
+	what string
+}
+
+func (f failing) Errorf(format string, args ...any) {
+	f.T.Errorf("%s\n%s", f.what, fmt.Sprintf(format, args...))
+}
+
+// TestEightAtOnce lets eight programs change one root at once, for a while. Each
+// command ends as it does alone, or says why not by what the others asked for.
+func TestEightAtOnce(t *testing.T) {
+	random(t)
+	w := newBed(t)
+	var wait sync.WaitGroup
+	var lock sync.Mutex
+	ends := map[string]int{}
+	end := time.Now().Add(*crowd)
+	for i := range 8 {
+		choices := rand.New(rand.NewPCG(*seed, uint64(i)))
+		wait.Go(func() {
+			for time.Now().Before(end) {
+				change := changes[choices.IntN(len(changes))]
+				if i == 7 {
+					change.command, change.status = []string{"list", "show moss", "history", "files fern", "env", "plan moss"}[choices.IntN(6)], 0
+				}
+				r := w.run(strings.Fields(change.command)...)
+				lock.Lock()
+				ends[fmt.Sprintf("%s: %d", strings.Fields(change.command)[0], r.status)]++
+				lock.Unlock()
+				if r.status != change.status && !explained(r) {
+					t.Errorf("%s ended with status %d, and says\n%s%s", change.command, r.status, r.stdout, r.stderr)
+				}
+				assert.NotContains(t, r.stderr, "DATA RACE")
+				assert.NotContains(t, r.stderr, "panic")
+			}
+		})
+	}
+	wait.Wait()
+	t.Log(ends)
+	w.must("clean", "--yes")
+	w.whole(t)
+	assert.Empty(t, w.litter(t))
+	assert.Empty(t, w.orphans())
+}
+
+// explained tells whether what a command says is the doing of others at the same
+// time: that what it is about is needed by what they have installed, or is not there
+// any more.
+func explained(r result) bool {
+	for _, why := range []string{" needs ", "is not installed in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed that could be upgraded"} {
+		if strings.Contains(r.stderr, why) {
+			return true
+		}
+	}
+	return false
+}
