@@ -4,7 +4,7 @@
 GO = CGO_ENABLED=0 go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test check thorough lint share bench screenshots docs setup setup-shots
+.PHONY: build demo test check torture fuzz thorough lint share bench screenshots docs setup setup-shots
 
 build:
 	$(GO) build -trimpath -o bin/fernladder ./cmd/fernladder
@@ -20,6 +20,19 @@ check: setup lint share test thorough
 # Thousands of small random shelves, each tried in every way.
 thorough:
 	$(GO) test ./core/resolve ./core/clause -run 'AgainstTryingEverything|AgainstAllCombinations' -rapid.checks=4000
+
+# The program killed at a thousand instants, and eight of them at once under the
+# race detector. A short form of both is part of `make test`.
+torture: setup
+	$(GO) test ./cmd/fernladder -run TestTorture -kills 1000 -timeout 3h -v
+	$(GO) test ./cmd/fernladder -run TestEightAtOnce -crowd 5m -racing -timeout 1h -v
+
+# Every reader, for FUZZTIME each. What is found becomes a seed.
+FUZZTIME = 30m
+fuzz:
+	@for at in $$(grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n1 dirname | sort -u); do \
+	for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$at/*_test.go | cut -c6-); do \
+	echo "$$at $$f"; $(GO) test $$at -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) || exit 1; done; done
 
 # Formatting, vet, staticcheck, and that the reference is what the code says.
 # The layer test and the seeds of the fuzz tests are part of `make test`.

@@ -50,6 +50,7 @@ type world struct {
 	// isolation is that of builds: the strongest that the machine has, if
 	// nothing is said.
 	isolation string
+	uid       int  // who runs the program, where root runs the tests
 	edited    bool // a configuration file was, which has to stay
 }
 
@@ -159,6 +160,7 @@ func (w *world) command(args ...string) *exec.Cmd {
 	}
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = w.dir, w.env
+	c.SysProcAttr = as(w.uid)
 	return c
 }
 

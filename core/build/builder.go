@@ -90,6 +90,9 @@ func (g *building) build(ctx context.Context) (receipt *store.Receipt, err error
 		if receipt, err = g.Store.Receipt(g.job.Ref); err == nil {
 			err = g.job.fits(receipt)
 		}
+		if err == nil { // a program that was killed at its very end may have left it
+			err = g.Store.Wrap(ground.Remove(g.Store.Work(g.job.Ref)))
+		}
 		return receipt, err
 	}
 	free, err := g.holdNeeds(ctx)

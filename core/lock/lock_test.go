@@ -42,3 +42,23 @@ func TestPinsAreKept(t *testing.T) {
 	_, err = Read(path, FileName)
 	assert.ErrorContains(t, err, "the tip of moss is pinned twice")
 }
+
+// Whatever a lock file is, it is read or refused; what is read is written so that it
+// is read as the same.
+func FuzzLockFile(f *testing.F) {
+	f.Add("format = 1\narch = \"x86_64\"\n[[build]]\nname = \"fern\"\nversion = \"1.0\"\nid = \"0123456789ab\"\nsource = [\"sha256:00\"]\noptions = [\"tall=on\"]\n")
+	f.Add("format = 1\n[[tip]]\nname = \"fern\"\nrepository = \"https://vale.example/fern.git\"\ncommit = \"00\"\nversion = \"1+2\"\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		path := filepath.Join(t.TempDir(), FileName)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		file, err := Read(path, FileName)
+		if err != nil {
+			return
+		}
+		written := file.text()
+		require.NoError(t, os.WriteFile(path, []byte(written), 0o644))
+		again, err := Read(path, FileName)
+		require.NoError(t, err, written)
+		require.Equal(t, written, again.text())
+	})
+}

@@ -282,3 +282,17 @@ func TestMistakesAboutSources(t *testing.T) {
 		assert.ErrorContains(t, err, says, text)
 	}
 }
+
+// Whatever a recipe is, it is read or refused, and what is doubtful in it is told.
+func FuzzRecipe(f *testing.F) {
+	f.Add("format = 1\n[package]\nname = \"x\"\nsummary = \"y\"\n[[release]]\nversion = \"1\"\narchive = \"https://a.example/$FL_VERSION\"\nsha256 = \"" + strings.Repeat("0", 64) + "\"\n[build]\nmethod = \"make\"\n[env]\nPATH = \"x\"\n")
+	f.Add("format = 1\n[option.a]\nabout = \"x\"\nvalues = { b = [] }\n[[need]]\neither = [\"a\", \"b\"]\nwhen = \"a == b and version < 2\"\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		dir := filepath.Join(t.TempDir(), "x")
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, FileName), []byte(text), 0o644))
+		if r, err := Read(dir, "x"); err == nil {
+			r.Doubts()
+		}
+	})
+}

@@ -99,7 +99,7 @@ func become(uid, gid int) error {
 
 // everyThread makes a system call on all threads of the process.
 func everyThread(call uintptr, a, b, c uintptr) error {
-	if _, _, errno := psx.Syscall3(call, a, b, c); errno != 0 {
+	if _, _, errno := psx.Syscall6(call, a, b, c, 0, 0, 0); errno != 0 {
 		return errno
 	}
 	return nil

@@ -90,9 +90,19 @@ func (r Room) Enter(mark string) (*Session, error) {
 	if err == nil {
 		err = s.send(data)
 	}
+	// To make a room takes some milliseconds; one that never comes is not waited for.
 	var ready Ended
 	if err == nil {
+		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 60})
+	}
+	if err == nil {
 		err = s.receive(&ready)
+	}
+	if errors.Is(err, unix.EAGAIN) {
+		err = errors.New("it did not come about in a minute")
+	}
+	if err == nil {
+		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{})
 	}
 	if err == nil && ready.Failed != "" {
 		err = errors.New(ready.Failed)

@@ -78,3 +78,14 @@ func TestMistakesInSettings(t *testing.T) {
 	_, err = Read(filepath.Join(p.Working, "absent.toml"), p)
 	assert.ErrorContains(t, err, "absent.toml: these settings cannot be read: no such file or directory")
 }
+
+// Whatever settings are, they are read or refused.
+func FuzzSettings(f *testing.F) {
+	f.Add("root = \"x\"\nbuild_users = \"1-2\"\nisolation = \"sealed\"\n[wanted.fern]\nversion = \"2.*\"\noptions = { tall = true }\n")
+	f.Add("build_users = \"none\"\n[[remote_shelf]]\ngit = \"https://vale.example/x.git\"\ncommit = \"00\"\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		file := filepath.Join(t.TempDir(), FileName)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		Read(file, Place{Working: t.TempDir(), Getenv: func(string) string { return "" }})
+	})
+}

@@ -41,7 +41,7 @@ func list(tree string) (files int, size int64, err error) {
 			return err
 		}
 		rel, err := filepath.Rel(tree, path)
-		if err != nil || rel == "." || rel == filesFile || rel == receiptFile {
+		if err != nil || rel == "." || strings.HasPrefix(rel, ownDirectory+"/") {
 			return err
 		}
 		f, err := describe(path, rel, d)

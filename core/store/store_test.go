@@ -267,6 +267,20 @@ func TestALentPlaceIsNoTree(t *testing.T) {
 	assert.Error(t, s.Lend(fern, 0, 0))
 }
 
+// What a program that was killed has left of its own in a tree is in no list.
+func TestListsHaveNothingOfOurs(t *testing.T) {
+	s, dir := filled(t)
+	_, _, err := s.Place(dir, fern)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Tree(fern), "share/fernladder/.receipt.json.new"), nil, 0o600))
+	require.NoError(t, s.Withdraw(fern, dir))
+	_, _, err = s.Place(dir, fern)
+	require.NoError(t, err)
+	files, err := s.Files(fern)
+	require.NoError(t, err)
+	assert.False(t, slices.ContainsFunc(files, func(f File) bool { return strings.HasPrefix(f.Path, "share/fernladder/") }))
+}
+
 // What a program that was killed has left for a while goes; what is in use stays.
 func TestScratch(t *testing.T) {
 	s, _ := filled(t)
@@ -330,4 +344,44 @@ func TestListIsReadByMtreeTools(t *testing.T) {
 	out, err := exec.Command("bsdtar", "-tf", filepath.Join(s.Tree(fern), filesFile)).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "bin/fern")
+}
+
+// Whatever lies in the place of a receipt, it is that of its tree or it is refused.
+func FuzzReceipt(f *testing.F) {
+	f.Add(`{"format":1,"name":"fern","version":"1.0-rc1","id":"0123456789ab","tree":"@","configs":[{"file":"etc/x","sample":"y"}]}`)
+	f.Add(`{"format":1,"name":"fern","needs":null}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		s := &Store{Root: t.TempDir()}
+		file := filepath.Join(s.Tree(fern), receiptFile)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "@", s.Tree(fern), 1)), 0o644))
+		r, err := s.Receipt(fern)
+		if err != nil {
+			return
+		}
+		assert.Equal(t, fern, r.Ref)
+		assert.Equal(t, s.Tree(fern), r.Tree)
+		for _, c := range r.Configs {
+			assert.True(t, filepath.IsLocal(c.File) && filepath.IsLocal(c.Sample))
+		}
+	})
+}
+
+// Whatever lies in the place of a list of files, its paths are in the tree.
+func FuzzManifest(f *testing.F) {
+	f.Add("#mtree\n./bin type=dir mode=0755\n./bin/fern type=file mode=0755 size=1 sha256digest=00\n./a\\040b type=link link=../x\n")
+	f.Add("./../x type=link link=/etc\n.// mode=9\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		s := &Store{Root: t.TempDir()}
+		file := filepath.Join(s.Tree(fern), filesFile)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		files, err := s.Files(fern)
+		for _, entry := range files {
+			assert.True(t, err == nil && filepath.IsLocal(entry.Path) && entry.Path != ".", entry.Path)
+			again, err := parseLine(unescape(escape(entry.Path)), "")
+			assert.NoError(t, err)
+			assert.Equal(t, entry.Path, again.Path)
+		}
+	})
 }

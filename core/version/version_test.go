@@ -153,3 +153,22 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// Whatever a range is, it is read or refused, and what it says of itself is the same
+// range.
+func FuzzRange(f *testing.F) {
+	for _, text := range []string{">= 1.4, < 2", "2.*", "1.9.4", "!= 1", ">=", ", ,", "*", "1.*.2", "> 1.6-rc1, != 1.6"} {
+		f.Add(text, "1.6")
+	}
+	f.Fuzz(func(t *testing.T, text, number string) {
+		r, err := ParseRange(text)
+		v, err2 := Parse(number)
+		if err != nil || err2 != nil {
+			return
+		}
+		again, err := ParseRange(r.String())
+		if r.String() != "any" && (err != nil || again.Contains(v) != r.Contains(v)) {
+			t.Fatalf("%q says %q: %v", text, r, err)
+		}
+	})
+}

@@ -195,6 +195,10 @@ func (a *app) deleteTree(ctx context.Context, s *store.Store, r *store.Receipt, 
 	if forgotten, err = landing.Forget(s, r.Ref); err != nil {
 		return nil, err
 	}
+	// A program that was killed at its very end may have left what it was built in.
+	if err := ground.Remove(s.Work(r.Ref)); err != nil {
+		return forgotten, s.Wrap(err)
+	}
 	if err := s.Remove(r.Ref); err != nil {
 		return forgotten, err
 	}
