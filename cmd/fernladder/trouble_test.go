@@ -198,6 +198,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 				assert.Contains(t, stderr.String(), "interrupted\n  Everything that was started has been ended. The same command goes on from here.")
 				assert.Empty(t, w.orphans())
 			}
+			assert.Eventually(t, func() bool { return len(w.orphans()) == 0 }, 10*time.Second, 10*time.Millisecond, "compilers end with the program, however it ends")
 			assert.Contains(t, w.must("list").stdout, "Nothing is installed")
 			assert.NoFileExists(t, w.root+"/landing")
 

@@ -5,21 +5,24 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"fernladder/core/filelock"
+	"fernladder/core/ground"
 )
 
 // History is the database of earlier builds. Everything about builds that
 // succeeded is in their receipts too, and is read from them when the database
 // is lost.
 type History struct {
-	db *sql.DB
+	db *sql.DB // nil for one in which nothing is
 }
 
 // A Record is one build, whether it succeeded or not.
@@ -89,6 +92,9 @@ func (s *Store) historyFile() string { return filepath.Join(s.Root, "fernladder.
 // those that were before, and made anew; for every other error it stays as it is.
 func (s *Store) History(ctx context.Context) (*History, error) {
 	file := s.historyFile()
+	if err := s.regularHistory(); err != nil {
+		return nil, err
+	}
 	if s.HasHistory() {
 		h, err := openHistory(ctx, file)
 		if err == nil {
@@ -170,6 +176,9 @@ func (h *History) complete(ctx context.Context, s *Store) error {
 // and writes nothing, whatever is wrong with it.
 func (s *Store) ReadHistory(ctx context.Context) (*History, error) {
 	const readOnly = "?mode=ro&_pragma=busy_timeout(10000)&_pragma=query_only(1)"
+	if err := s.regularHistory(); err != nil {
+		return nil, err
+	}
 	var err error
 	// Who may not write beside a database cannot share it with those who write; what
 	// they have not brought into it yet is not seen then.
@@ -182,6 +191,9 @@ func (s *Store) ReadHistory(ctx context.Context) (*History, error) {
 		var have int
 		if err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err == nil && have > len(migrations) {
 			err = errNewer
+		} else if err == nil && have == 0 { // it was not finished
+			db.Close()
+			return &History{}, nil
 		} else if err == nil && have < len(migrations) {
 			err = errors.New("this database was written by an older Fern Ladder; the next build brings it up to date")
 		} else if err == nil {
@@ -198,7 +210,25 @@ func (s *Store) ReadHistory(ctx context.Context) (*History, error) {
 	return nil, s.historyError(err)
 }
 
-func (s *Store) historyError(err error) error { return &Error{Path: s.historyFile(), Err: err} }
+func (s *Store) historyError(err error) error {
+	return s.Wrap(&fs.PathError{Op: "open", Path: s.historyFile(), Err: err})
+}
+
+// failedToWrite tells whether an error is one of SQLite's that a full disk causes.
+func failedToWrite(err error) bool {
+	const primary = 0xff // of an extended code
+	var known *sqlite.Error
+	return errors.As(err, &known) && slices.Contains([]int{sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN}, known.Code()&primary)
+}
+
+// regularHistory says whether the database is a file.
+func (s *Store) regularHistory() error {
+	info, err := os.Lstat(s.historyFile())
+	if err != nil || info.Mode().IsRegular() {
+		return nil // or SQLite says what is wrong
+	}
+	return &Error{Path: s.historyFile(), Err: ground.ErrNotRegular, Advice: "Delete it; the next build makes it anew, from the receipts."}
+}
 
 // errNewer is the error for a database whose form is not known yet.
 var errNewer = errors.New("this database was written by a newer Fern Ladder")
@@ -288,7 +318,12 @@ func migrateOnce(ctx context.Context, db *sql.DB) error {
 }
 
 // Close ends the use of the database.
-func (h *History) Close() error { return h.db.Close() }
+func (h *History) Close() error {
+	if h.db == nil {
+		return nil
+	}
+	return h.db.Close()
+}
 
 // Add adds a build. Adding the same one again changes nothing.
 func (h *History) Add(ctx context.Context, r Record) error {
@@ -320,6 +355,9 @@ func (h *History) Add(ctx context.Context, r Record) error {
 // Latest returns the newest builds of a package, or of all packages where name
 // is "", the last one first.
 func (h *History) Latest(ctx context.Context, name string, most int) ([]Record, error) {
+	if h.db == nil {
+		return nil, nil
+	}
 	rows, err := h.db.QueryContext(ctx, "SELECT number, name, version, id, began, seconds, failed, size, work_size, memory FROM build WHERE name = ? OR ? = '' ORDER BY number DESC LIMIT ?", name, name, most)
 	if err != nil {
 		return nil, err
@@ -380,6 +418,9 @@ type Estimate struct {
 // successfully. Packages that never were are left out.
 func (h *History) Estimates(ctx context.Context, names []string) (map[string]Estimate, error) {
 	estimates := map[string]Estimate{}
+	if h.db == nil {
+		return estimates, nil
+	}
 	query, err := h.db.PrepareContext(ctx, `SELECT seconds, size, work_size, memory, (SELECT coalesce(sum(cpu), 0) FROM stage WHERE build = number)
 		FROM build WHERE name = ? AND failed = '' ORDER BY number DESC LIMIT 1`)
 	if err != nil {

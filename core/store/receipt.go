@@ -147,14 +147,12 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	if _, err := os.Lstat(s.lent(r)); err == nil {
 		return nil, &fs.PathError{Op: "open", Path: file, Err: fs.ErrNotExist}
 	}
-	tree, err := ground.OpenDir(s.Tree(r))
-	if err != nil {
+	data, err := s.readReceipt(r)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	defer tree.Close()
-	data, err := tree.ReadFile(receiptFile, largestReceipt)
 	if err != nil {
-		return nil, err
+		return nil, s.Wrap(err)
 	}
 	damaged := func(what string, args ...any) error {
 		return &Error{Path: file, Err: fmt.Errorf("this receipt is damaged: "+what, args...),
@@ -183,6 +181,15 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 		}
 	}
 	return &receipt, nil
+}
+
+func (s *Store) readReceipt(r Ref) ([]byte, error) {
+	tree, err := ground.OpenDir(s.Tree(r))
+	if err != nil {
+		return nil, err
+	}
+	defer tree.Close()
+	return tree.ReadFile(receiptFile, largestReceipt)
 }
 
 // Needs returns what an installed build needs, as its receipt says.

@@ -42,6 +42,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"fernladder/core/filelock"
 )
 
@@ -95,12 +97,23 @@ func (s *Store) Wrap(err error) error {
 		e.Path, e.Err = link.New, link.Err
 	}
 	switch {
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), s.full(err):
 		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in fernladder.toml; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root with --root or in fernladder.toml. (Root: %s)", s.Root)
 	}
 	return e
+}
+
+// full tells whether an error of the database is that of a disk that is full, which
+// it says in words of its own.
+func (s *Store) full(err error) bool {
+	var disk unix.Statfs_t
+	if !failedToWrite(err) || unix.Statfs(s.Root, &disk) != nil {
+		return false
+	}
+	const almostNothing = 64 << 10
+	return disk.Bavail*uint64(disk.Bsize) < almostNothing || disk.Files > 0 && disk.Ffree == 0
 }
 
 // Prepare makes the root and the directories in it.
@@ -109,6 +122,9 @@ func (s *Store) Prepare() error {
 		if err := os.MkdirAll(filepath.Join(s.Root, dir), 0o755); err != nil {
 			return s.Wrap(err)
 		}
+	}
+	if err := unix.Access(s.Root, unix.W_OK); err != nil {
+		return s.Wrap(&fs.PathError{Op: "access", Path: s.Root, Err: err})
 	}
 	return s.Wrap(s.sweep())
 }

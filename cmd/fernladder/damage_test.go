@@ -1,0 +1,241 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A root on a disk that gets full, at whatever point: the command says so, nothing is
+// broken, and with more room the same command goes on.
+func TestDisksThatFill(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root mounts a small disk")
+	}
+	for _, limit := range []string{"size=%dk", "nr_inodes=%d"} {
+		for step := 1; step <= 12; step++ {
+			t.Run(fmt.Sprintf(limit, step), func(t *testing.T) {
+				t.Parallel()
+				w := newBed(t)
+				require.NoError(t, os.Mkdir(w.root, 0o755))
+				small := fmt.Sprintf(limit, map[string]int{"size=%dk": 24, "nr_inodes=%d": 18}[limit]*step)
+				require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, small))
+				defer syscall.Unmount(w.root, syscall.MNT_DETACH)
+				r := w.run("install", "moss", "stone")
+				assert.Contains(t, []int{0, 1, 7}, r.status, r.stderr)
+				if r.status == 1 { // then it is the build that was told, and says what is wrong
+					assert.Regexp(t, `No space left|is full`, r.stderr)
+				} else if r.status == 7 {
+					assert.Contains(t, r.stderr, "is full")
+				}
+				w.whole(t)
+				assert.Empty(t, w.orphans())
+				require.NoError(t, syscall.Mount("small", w.root, "tmpfs", syscall.MS_REMOUNT, "size=200m,nr_inodes=100000"))
+				w.must("install", "moss", "stone")
+				w.whole(t)
+				assert.Empty(t, w.litter(t))
+			})
+		}
+	}
+}
+
+// Who may only look, looks: nothing is written, whoever the root belongs to.
+func TestAnotherUsersRoot(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root runs it as others")
+	}
+	w := newBed(t)
+	w.must("install", "moss", "stone")
+	require.NoError(t, os.Chmod(w.dir, 0o755))
+	before := listed(t, w.root)
+	w.uid = 65534
+	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss", "log fern", "clean", "check"} {
+		r := w.run(strings.Fields(command)...)
+		assert.Equal(t, 0, r.status, "%s: %s", command, r.stderr)
+	}
+	for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "upgrade stone"} {
+		r := w.run(strings.Fields(command)...)
+		assert.Equal(t, 7, r.status, "%s: %s%s", command, r.stdout, r.stderr)
+		assert.Contains(t, r.stderr, "cannot be written by this user", command)
+	}
+	assert.Equal(t, before, listed(t, w.root))
+	// On a disk that nobody can write, root is no other user.
+	w.uid = 0
+	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
+	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
+	require.NoError(t, syscall.Mount("", w.root, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	for _, command := range []string{"list", "show moss", "history", "plan moss"} {
+		assert.Equal(t, 0, w.run(strings.Fields(command)...).status, command)
+	}
+	w.fails(7, []string{"remove", "moss"}, "cannot be written")
+}
+
+// What is broken on the landing is noticed, and made whole where that can be done.
+func TestBrokenLandings(t *testing.T) {
+	w := newBed(t)
+	w.must("install", "moss", "stone")
+	for what, do := range map[string]string{
+		"bin is gone": "rm -r root/landing/bin", "its links are gone": "rm -r root/$(readlink root/landing)", "the link is gone": "rm root/landing",
+		"a link is gone": "rm root/landing/bin/stone",
+	} {
+		require.Equal(t, 0, w.sh(do).status)
+		r := w.must("install", "moss", "stone")
+		assert.NotContains(t, r.stdout, "Nothing to do", what)
+		assert.Equal(t, "stone\n", w.sh("root/landing/bin/stone").stdout, what)
+		assert.Contains(t, w.must("install", "moss", "stone").stdout, "Nothing to do", "and then it is whole")
+	}
+	for what, c := range map[string][2]string{
+		"a directory":      {"mv root/landing root/l; mkdir root/landing", "this should be a link to a numbered state"},
+		"a link elsewhere": {"mv root/landing root/l; ln -s /tmp root/landing", "not to \"/tmp\""},
+		"a state is gone":  {"cp -P root/landing root/l; ln -sfn landings/999 root/landing", "this state of the landing is gone"},
+	} {
+		require.Equal(t, 0, w.sh(c[0]).status)
+		w.fails(7, []string{"install", "moss"}, c[1], "ln -sfn landings/")
+		require.Equal(t, 0, w.sh("rm -rf root/landing; mv root/l root/landing").status, what)
+	}
+	w.must("install", "moss", "stone")
+	// A root that was moved: what is in it looks for itself where it was.
+	require.NoError(t, os.Rename(w.root, w.path("moved")))
+	w.edit("fernladder.toml", "root = \"root\"", "root = \"moved\"")
+	w.fails(7, []string{"install", "moss"}, "The root was moved")
+}
+
+// Nothing that a person names, or that lies where something is looked for, makes the
+// program wait: it says what is wrong, at once.
+func TestPipesWhereFilesShouldBe(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", script("place", place("fern")))
+	w.must("install", "fern")
+	settings := w.read("fernladder.toml")
+	for _, c := range []struct {
+		pipe, command string
+		status        int
+		says          string
+	}{
+		{"recipes/fern/recipe.toml", "check fern", 3, "not a regular file"},
+		{"recipes/fern/recipe.toml", "plan fern", 3, "not a regular file"},
+		{"ladder.lock", "plan fern", 3, "not a regular file"},
+		{"other.toml", "list --settings other.toml", 3, "not a regular file"},
+		{"secrets", "fetch moss", 3, "not a regular file"},
+		{"recipes/moss/a.patch", "plan moss", 3, "there is no file recipes/moss/a.patch"},
+		{"archive", "fetch moss", 5, "it is not a file"},
+		{"archive", "draft archive", 5, "it is not a file"},
+		{"supply", "supply moss supply", 2, "not a regular file"},
+		{"root/trees/fern/*/share/fernladder/receipt.json", "show fern", 7, "not a regular file"},
+		{"root/landings/1.json", "list", 7, "not a regular file"},
+		{"root/fernladder.db", "history", 7, "not a regular file"},
+	} {
+		w.pkg("moss", "[[supply]]\nfile = \"a\"\nsha256 = \""+strings.Repeat("0", 64)+"\"\nabout = \"x\"\n"+script("place", place("moss")))
+		if c.pipe == "archive" {
+			w.edit("recipes/moss/recipe.toml", "archives/moss.tar.gz", "archive")
+			w.edit("recipes/moss/recipe.toml", "[[supply]]", "[[supply]]\nwhen = \"version < 1\"")
+		}
+		if strings.HasSuffix(c.pipe, ".patch") {
+			w.edit("recipes/moss/recipe.toml", "version = \"1.0\"", "version = \"1.0\"\npatches = [\"a.patch\"]")
+		}
+		if c.pipe == "secrets" {
+			w.write("fernladder.toml", w.read("fernladder.toml")+"credentials = \"secrets\"\n")
+			w.edit("recipes/moss/recipe.toml", "[[supply]]", "[[supply]]\nwhen = \"version < 1\"")
+		}
+		paths := w.glob(c.pipe)
+		if len(paths) == 0 {
+			paths = []string{w.path(c.pipe)}
+		}
+		aside := paths[0] + ".aside"
+		there := os.Rename(paths[0], aside) == nil
+		require.NoError(t, syscall.Mkfifo(paths[0], 0o600))
+		command := w.command(strings.Fields(c.command)...)
+		timer := time.AfterFunc(20*time.Second, func() { command.Process.Kill() })
+		r := w.finish(command)
+		assert.True(t, timer.Stop(), "%s waits at %s", c.command, c.pipe)
+		assert.Equal(t, c.status, r.status, "%s: %s%s", c.command, r.stdout, r.stderr)
+		assert.Contains(t, r.stdout+r.stderr, c.says, c.command)
+		w.write("fernladder.toml", settings)
+		require.NoError(t, os.Remove(paths[0]))
+		if there {
+			require.NoError(t, os.Rename(aside, paths[0]))
+		}
+	}
+}
+
+// The first signal ends a command in order, the second at once.
+func TestTheSecondSignalEndsAtOnce(t *testing.T) {
+	w := newWorld(t)
+	c := w.command("explain")
+	in, err := c.StdinPipe()
+	require.NoError(t, err)
+	defer in.Close()
+	require.NoError(t, c.Start())
+	time.Sleep(300 * time.Millisecond)
+	require.NoError(t, c.Process.Signal(syscall.SIGINT))
+	time.Sleep(200 * time.Millisecond)
+	c.Process.Signal(syscall.SIGINT)
+	done := make(chan error)
+	go func() { done <- c.Wait() }()
+	select {
+	case <-done:
+	case <-time.After(5 * time.Second):
+		c.Process.Kill()
+		t.Fatal("it does not end")
+	}
+}
+
+// Two builds at once are two users of the machine, and neither comes to the other.
+func TestBuildsCannotReachEachOther(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("builds of an ordinary user are that user's")
+	}
+	w := newWorld(t)
+	other := "for d in " + w.root + "/work/*; do case $d in *$FL_NAME*) ;; *) ls $d/box && echo reached; touch $d/box/x && echo reached; esac; done; "
+	wait := "id -u >uid; i=0; while [ $i -lt 30 ]; do " + other + " sleep 0.1; i=$((i+1)); done; :"
+	for _, name := range []string{"fern", "moss"} {
+		w.pkg(name, script("compile", wait, "place", place(name)+"; cp uid $DESTDIR$FL_PREFIX"))
+	}
+	w.must("build", "fern", "moss", "-j", "2", "--isolation", "fenced")
+	users := map[string]bool{}
+	for _, file := range w.glob("root/trees/*/*/uid") {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		users[string(data)] = true
+	}
+	assert.Len(t, users, 2)
+	assert.NotContains(t, users, "0\n")
+	for _, log := range w.glob("root/logs/*/compile.log") {
+		text, err := os.ReadFile(log)
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), "\nreached\n")
+	}
+	out, _ := exec.Command("find", "/run/fernladder", "-perm", "/022").Output()
+	assert.Empty(t, string(out), "nobody else holds their locks")
+	w.write("fernladder.toml", w.read("fernladder.toml")+"build_users = \"0-10\"\n")
+	w.fails(3, []string{"list"}, "they go from 1")
+	w.edit("fernladder.toml", "0-10", "1-10")
+	w.must("remove", "--trees", "fern")
+	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ", "build_users = \"FIRST-LAST\"")
+}
+
+// Variables that would take over everybody's shell are refused, wherever they are
+// from.
+func TestVariablesThatTakeOver(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("fern", "[env]\nFERN_DATA = \"x\"\nLD_PRELOAD = \"$FL_PREFIX/lib/x.so\"\n"+script("place", place("fern")))
+	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for everybody who uses the landing: every program loads what it names", "trusted_env = [\"fern\"]", "recipe.toml:")
+	assert.Contains(t, w.must("check", "fern").stdout, "LD_PRELOAD")
+	w.write("fernladder.toml", w.read("fernladder.toml")+"trusted_env = [\"fern\"]\n")
+	w.must("install", "fern")
+	assert.Contains(t, w.must("env").stdout, "export LD_PRELOAD=")
+	w.edit("fernladder.toml", "trusted_env = [\"fern\"]", "")
+	r := w.must("env")
+	assert.NotContains(t, r.stdout, "LD_PRELOAD")
+	assert.Contains(t, r.stdout, "export FERN_DATA='x'")
+	assert.Contains(t, r.stderr, "LD_PRELOAD is not set, as fern would have it")
+	assert.FileExists(t, filepath.Join(w.root, "landing/bin/fern"))
+}
