@@ -136,7 +136,7 @@ func (g *building) stage(ctx context.Context, name string, do func() error) erro
 	}
 	g.used.cpu = 0
 	err := do()
-	elapsed := g.Now().Sub(began)
+	elapsed := max(0, g.Now().Sub(began)) // clocks can be set back
 	g.stages = append(g.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: g.used.cpu.Seconds()})
 	g.Running = ""
 	if err != nil {

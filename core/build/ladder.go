@@ -190,7 +190,7 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 	if ctx.Err() != nil {
 		return err
 	}
-	r := store.Record{Ref: job.Ref, Began: g.began, Seconds: b.Now().Sub(g.began).Seconds(), Stages: g.stages}
+	r := store.Record{Ref: job.Ref, Began: g.began, Seconds: max(0, b.Now().Sub(g.began).Seconds()), Stages: g.stages}
 	if err != nil {
 		r.Failed = "build"
 		var failure *Failure

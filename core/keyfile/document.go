@@ -248,7 +248,7 @@ func (d *document) problemAt(offset int, advice, format string, args ...any) {
 		source = append(bytes.ToValidUTF8(source[:widest:widest], nil), "…"...)
 	}
 	d.problems = append(d.problems, Problem{
-		Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: string(source),
+		Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: WithoutUsers(string(source)),
 	})
 }
 

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // A Position is a place in a file that a person wrote. Line and Column count
@@ -69,6 +71,13 @@ func (p Problem) String() string {
 	}
 	return b.String()
 }
+
+// userInURL matches who asks for a file, in a URL, with the password.
+var userInURL = pattern.New(`://[^/\s"']*@`)
+
+// WithoutUsers is a line of a file without the users and passwords of URLs in it,
+// which no message shows.
+func WithoutUsers(line string) string { return userInURL.ReplaceAllString(line, "://xxxxx@") }
 
 // Problems are all the mistakes of one or more files. It is an error when it
 // is not empty.

@@ -198,7 +198,7 @@ func (r *Recipe) line(number int) string {
 	if err != nil || number < 1 || number > len(lines) {
 		return ""
 	}
-	return strings.TrimRight(lines[number-1], "\r")
+	return keyfile.WithoutUsers(strings.TrimRight(lines[number-1], "\r"))
 }
 
 // checkBeside tells whether a file is beside the recipe and stays there.

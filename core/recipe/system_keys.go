@@ -45,7 +45,7 @@ func (r *Recipe) launcherKeys(l *Launcher) []keyfile.Key {
 
 func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside),
+		keyfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside).Check(checkConfig),
 		keyfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
 		r.whenKey(&c.When, "The condition under which the package reads it."),
 	}
@@ -65,6 +65,14 @@ func (r *Recipe) offersKeys() []keyfile.Key {
 		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(checkSystemName),
 		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(checkSystemName),
 	}
+}
+
+// checkConfig refuses what is not for a person to edit.
+func checkConfig(file string) error {
+	if file == "." || file == ".samples.json" || file == "share" || file == "share/fernladder" || strings.HasPrefix(file, "share/fernladder/") {
+		return fmt.Errorf("%q cannot be a configuration file, for Fern Ladder keeps something of its own there", file)
+	}
+	return nil
 }
 
 func upstreamPattern(text string) (*regexp.Regexp, error) {

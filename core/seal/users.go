@@ -172,9 +172,8 @@ func lines(file string, line func(fields []string) error) error {
 	return nil
 }
 
-// Lend lends one of the users, the preferred one if that is free, until done is
-// called. Whatever still runs as that user, because a program was killed, is ended
-// before and after.
+// Lend lends one of the users as whom nothing runs, the preferred one if that is
+// free, until done is called. Whatever runs as that user by then is ended.
 func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), err error) {
 	if os.Geteuid() != 0 || u.Number == 0 {
 		return User{}, func() {}, nil
@@ -203,9 +202,11 @@ func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), e
 				return User{}, nil, &UsersError{u, err.Error()}
 			}
 			user := User{id, id}
-			if err := user.end(); err != nil {
+			if user.running() {
+				// Somebody is this user after all, or hides from an earlier build: there are
+				// others.
 				unlock()
-				return User{}, nil, &UsersError{u, err.Error()}
+				continue
 			}
 			return user, func() { user.end(); unlock() }, nil
 		}
