@@ -150,14 +150,15 @@ func Log(text string) Cause {
 // diagnose returns the cause, and the rule that knows it, nil for none.
 func diagnose(lines []string) (Cause, *rule) {
 	for i := range lines {
-		lines[i] = strings.TrimRight(lines[i], "\r")
+		lines[i] = strings.TrimRight(lines[i][:min(longestLine, len(lines[i]))], "\r")
 	}
+	ends := make(ends, len(lines))
 	for i, line := range lines {
 		if line == "" {
 			continue
 		}
 		for r := range rules {
-			if c := rules[r].holds(lines, i); c != nil {
+			if c := rules[r].holds(lines, i, ends); c != nil {
 				c.Lines = slices.Clone(lines[max(0, i-around):min(len(lines), i+around+1)])
 				c.See = see(lines)
 				if c.Without == "" {
@@ -170,14 +171,18 @@ func diagnose(lines []string) (Cause, *rule) {
 	return Cause{Kind: Unknown, Lines: slices.Clone(lines[max(0, len(lines)-2*around):]), See: see(lines)}, nil
 }
 
+// longestLine is how much of a line is looked at. No message is as long, and logs may
+// be anything.
+const longestLine = 4 << 10
+
 // holds returns the cause that a line is, as far as the rule knows, or nil.
-func (r *rule) holds(lines []string, at int) *Cause {
+func (r *rule) holds(lines []string, at int, ends ends) *Cause {
 	line := lines[at]
 	if !strings.Contains(line, r.has) {
 		return nil
 	}
 	match := r.pattern.FindStringSubmatch(line)
-	if match == nil || !stops(lines[at:], soon) {
+	if match == nil || !ends.within(soon, lines, at) {
 		return nil
 	}
 	c := &Cause{Kind: r.kind, Line: at + 1}
@@ -214,14 +219,21 @@ var final = pattern.New(`\*\*\* |configure: (?:error|ERROR)|config.status: error
 // soon is within how many lines after its cause something gives up.
 const soon = 25
 
-// stops tells whether something gives up within a number of lines, or the log
-// ends: configure scripts and makefiles also ask for what need not be there.
-func stops(after []string, soon int) bool {
-	if len(after) <= soon {
+// ends remembers of each line whether something gives up there: 0 is not known yet,
+// 1 yes, 2 no.
+type ends []int8
+
+// within tells whether something gives up within a number of lines from one on, or
+// the log ends: configure scripts and makefiles also ask for what need not be there.
+func (e ends) within(number int, lines []string, at int) bool {
+	if len(lines)-at <= number {
 		return true
 	}
-	for _, line := range after[:soon] {
-		if final.MatchString(line) {
+	for i := at; i < at+number; i++ {
+		if e[i] == 0 {
+			e[i] = map[bool]int8{true: 1, false: 2}[final.MatchString(lines[i])]
+		}
+		if e[i] == 1 {
 			return true
 		}
 	}

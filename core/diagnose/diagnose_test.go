@@ -337,3 +337,15 @@ func FuzzLog(f *testing.F) {
 		_ = Elsewhere("config.log", text).String()
 	})
 }
+
+// Logs may be anything, of any length of lines; each is gone through once. The counts
+// are such that it would take minutes otherwise.
+func TestLongLogsEnd(t *testing.T) {
+	for _, text := range []string{
+		"configure: error: " + strings.Repeat("x y ", 1<<20),
+		strings.Repeat("a:1:2: error: b: No such file or directory\n", 90_000) + strings.Repeat("\n", 100),
+		strings.Repeat("checking for a... no\n", 100_000),
+	} {
+		_ = Log(text).String()
+	}
+}

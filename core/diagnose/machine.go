@@ -85,7 +85,8 @@ var shellRules = []rule{
 // script goes on after that, and says later what it is about.
 func started(c *Cause, lines []string, at int) bool {
 	const soon = 3
-	if strings.Contains(lines[at], "configure: ") && !stops(lines[at:], soon) {
+	after := lines[at:min(len(lines), at+soon+1)]
+	if strings.Contains(lines[at], "configure: ") && !make(ends, len(after)).within(soon, after, 0) {
 		return false
 	}
 	return ofTheMachine(c, lines, at)
