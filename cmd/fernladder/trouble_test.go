@@ -221,7 +221,7 @@ func TestKilledDuringATry(t *testing.T) {
 	w := newWorld(t)
 	w.isolation = "open" // the try sees a file outside
 	w.pkg("fern", script("place", "echo once >>"+w.path("placed")+"; "+place("fern"))+
-		"[[try]]\nrun = \"touch "+w.path("trying")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
+		"[[try]]\nrun = \"test -f "+w.path("trying")+" || touch "+w.path("trying")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
 	c := w.command("install", "fern")
 	require.NoError(t, c.Start())
 	w.waitFor("trying")
