@@ -141,8 +141,9 @@ type Closed struct {
 }
 
 func (e *Closed) Error() string {
-	return fmt.Sprintf("builds of root run as users of their own, who cannot come through %s (mode %04o); only sealed ones need not\n"+
-		"  Keep the root elsewhere, or let others through: chmod o+x %s", e.Dir, e.Mode.Perm(), e.Dir)
+	return fmt.Sprintf("the build's user cannot pass through %s (mode %04o)\n"+
+		"  Root's builds run as users of their own. Sealed builds do not need the path; at this level,\n"+
+		"  keep the root elsewhere, or let others pass: chmod o+x %s", e.Dir, e.Mode.Perm(), e.Dir)
 }
 
 // passable says whether a user can come to a directory by its path, which it has to

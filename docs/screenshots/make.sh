@@ -5,6 +5,7 @@ set -e
 here=$(cd "$(dirname "$0")" && pwd)
 program=$here/../../bin/fernladder
 work=$(mktemp -d)
+chmod 777 "$work" # builds at level open, which are other users, leave word in it
 trap 'kill $server $site 2>/dev/null; rm -rf "$work"' EXIT
 mkdir "$work/bin" && ln -s "$(realpath "$program")" "$work/bin/fernladder"
 export PATH="$work/bin:$PATH" DISPLAY=:97
@@ -53,7 +54,7 @@ fernladder install glasshouse'
 # The picture of a build under way is taken by the build itself.
 cp -r recipes slow && sed 's/recipes/slow/; s/root *= .*/root = "slow-root"/' fernladder.toml >slow.toml
 for name in loamdb sporegen; do
-	printf "[steps]\nbefore_compile = '''\nfor i in \$(seq 10 9 99); do echo \"[ \$i%%] Building C object $name.c.o\"; sleep 0.3; [ \$i -lt 60 ] || touch $work/now; done\n'''\n" >>slow/$name/recipe.toml
+	printf "[steps]\nbefore_compile = '''\nfor i in \$(seq 10 9 99); do echo \"[ \$i%%] Building C object $name.c.o\"; sleep 0.3; [ \$i -lt 60 ] || touch $work/now || :; done\n'''\n" >>slow/$name/recipe.toml
 done
 shot live . 'fernladder install glasshouse --output --isolation open --settings slow.toml'
 shot prove . 'fernladder build --prove mistplan
