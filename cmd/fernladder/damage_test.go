@@ -92,6 +92,11 @@ func TestBrokenLandings(t *testing.T) {
 		assert.Equal(t, "stone\n", w.sh("root/landing/bin/stone").stdout, what)
 		assert.Contains(t, w.must("install", "moss", "stone").stdout, "Nothing to do", "and then it is whole")
 	}
+	// The state in use stays, whatever of it is lost.
+	require.Equal(t, 0, w.sh("cp root/$(readlink root/landing).json saved; rm root/$(readlink root/landing).json").status)
+	w.fails(7, []string{"remove", "stone"}, "this state of the landing is gone")
+	assert.Equal(t, "stone\n", w.sh("root/landing/bin/stone").stdout, "and is in use")
+	require.Equal(t, 0, w.sh("mv saved root/$(readlink root/landing).json").status)
 	for what, c := range map[string][2]string{
 		"a directory":      {"mv root/landing root/l; mkdir root/landing", "this should be a link to a numbered state"},
 		"a link elsewhere": {"mv root/landing root/l; ln -s /tmp root/landing", "not to \"/tmp\""},

@@ -163,7 +163,7 @@ func (w *world) litter(t require.TestingT) (found []string) {
 		return nil
 	})
 	found = append(found, w.glob("root/work/scratch/*")...)
-	found = append(found, w.glob("root/work/*.again")...)
+	found = append(append(found, w.glob("root/work/*.again")...), w.glob("root/work/room-*")...)
 	for _, dir := range w.glob("root/trees/*/*") {
 		if _, err := os.Stat(dir + "/share/fernladder/receipt.json"); err != nil {
 			found = append(found, dir)

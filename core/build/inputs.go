@@ -110,7 +110,7 @@ func (g *building) take(ctx context.Context, other journal, work string) (bool, 
 	defer unlock()
 	source := filepath.Join(boxOf(work), "source")
 	if g.user != other.User {
-		if err := ground.Give(source, other.User.UID, g.user.UID, g.user.GID); err != nil {
+		if err := ground.Give(source, g.ofBuilds(other.User), g.user.UID, g.user.GID); err != nil {
 			return false, err
 		}
 	}

@@ -181,7 +181,7 @@ func (g *building) unpack(ctx context.Context) error {
 // in its box.
 func (g *building) handOver(from, to string) error {
 	if g.user.Other() {
-		if err := ground.Give(from, os.Geteuid(), g.user.UID, g.user.GID); err != nil {
+		if err := ground.Give(from, ground.Ours, g.user.UID, g.user.GID); err != nil {
 			return err
 		}
 	}

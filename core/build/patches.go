@@ -103,7 +103,7 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 		return "", "", err
 	}
 	if user.Other() {
-		if err := errors.Join(os.Chown(base, -1, user.GID), ground.Give(box, os.Geteuid(), user.UID, user.GID)); err != nil {
+		if err := errors.Join(os.Chown(base, -1, user.GID), ground.Give(box, ground.Ours, user.UID, user.GID)); err != nil {
 			return "", "", w.Store.Wrap(err)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"fernladder/core/durable"
@@ -133,8 +134,8 @@ func (g *building) makeDirs() error {
 		if err := g.own(dir); err != nil {
 			return err
 		}
-		if g.User != g.user { // it was built as another user before
-			if err := ground.Give(dir, g.User.UID, g.user.UID, g.user.GID); err != nil {
+		if g.User.Other() && g.User != g.user { // it was built as another user before
+			if err := ground.Give(dir, g.ofBuilds(g.User), g.user.UID, g.user.GID); err != nil {
 				return err
 			}
 		}
@@ -147,11 +148,22 @@ func (g *building) makeDirs() error {
 	return nil
 }
 
-// own makes a directory for the build's user, if there is nothing.
+// ofBuilds tells which users' files of an earlier run are those of builds: of the user
+// it had, and of any other that it was given to when it was ended.
+func (g *building) ofBuilds(earlier seal.User) func(uid int) bool {
+	return func(uid int) bool { return uid == earlier.UID || g.Users.Has(uid) }
+}
+
+// own makes a directory for the build's user, if there is nothing, or one that was
+// made and not given yet.
 func (g *building) own(dir string) error {
 	err := os.Mkdir(dir, 0o700)
 	if errors.Is(err, fs.ErrExist) {
-		return nil
+		info, err := os.Lstat(dir)
+		if err != nil || !info.IsDir() || !ground.Ours(int(info.Sys().(*syscall.Stat_t).Uid)) {
+			return err
+		}
+		return g.give(dir) // a directory is no other's file by another name
 	}
 	return errors.Join(err, g.give(dir))
 }

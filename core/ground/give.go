@@ -1,22 +1,23 @@
 package ground
 
 import (
+	"os"
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
 )
 
 // Give makes a directory and everything below it another user's. Only what belongs
-// to the user from is given away: a file of somebody else's, to which a hard link
-// may have been made, stays that user's. Links are given, not followed.
-func Give(path string, from, uid, gid int) error {
+// to a user that from holds for is given away: a file of somebody else's, to which a
+// hard link may have been made, stays that user's. Links are given, not followed.
+func Give(path string, from func(uid int) bool, uid, gid int) error {
 	d, err := OpenDir(path)
 	if err != nil {
 		return err
 	}
 	defer d.Close()
 	give := func(dir int, name string, info Info, path string) error {
-		if info.UID != from {
+		if !from(info.UID) {
 			return nil
 		}
 		_, err := retry(func() (int, error) { return 0, unix.Fchownat(dir, name, uid, gid, unix.AT_SYMLINK_NOFOLLOW) })
@@ -29,8 +30,11 @@ func Give(path string, from, uid, gid int) error {
 		return err
 	}
 	info, err := statAt(d.fd(), ".", path)
-	if err != nil || info.UID != from {
+	if err != nil || !from(info.UID) {
 		return err
 	}
 	return wrap("chown", path, unix.Fchown(d.fd(), uid, gid))
 }
+
+// Ours holds for who runs the program.
+func Ours(uid int) bool { return uid == os.Geteuid() }

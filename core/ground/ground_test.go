@@ -151,9 +151,9 @@ func TestOnlyWhatWasTheirsIsGiven(t *testing.T) {
 	}
 	path, secret := hostile(t)
 	const from, to = 1900000200, 1900000201
-	require.NoError(t, Give(path, 0, from, from))
+	require.NoError(t, Give(path, Ours, from, from))
 	require.NoError(t, os.Link(secret, filepath.Join(path, "bed", "row", "hard")))
-	require.NoError(t, Give(path, from, to, to))
+	require.NoError(t, Give(path, func(uid int) bool { return uid == from }, to, to))
 	info, err := os.Stat(secret)
 	require.NoError(t, err)
 	assert.EqualValues(t, 0, info.Sys().(*syscall.Stat_t).Uid, "neither through the link nor through the hard link")

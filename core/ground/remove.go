@@ -13,7 +13,7 @@ import (
 // it: however deep it goes, with a bounded number of open directories, and also
 // directories that their owner may not write. What is not there is no error.
 func Remove(path string) error {
-	parent, err := OpenDir(filepath.Dir(path))
+	parent, err := openParent(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
@@ -22,6 +22,17 @@ func Remove(path string) error {
 	}
 	defer parent.Close()
 	return (&removal{top: parent, base: filepath.Base(path)}).run()
+}
+
+// openParent opens the directory that a path is in. It may be behind links, which
+// are of whoever the path is of.
+func openParent(path string) (*Dir, error) {
+	dir := filepath.Dir(path)
+	f, err := os.OpenFile(dir, os.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, err
+	}
+	return &Dir{f, dir}, nil
 }
 
 // Empty deletes everything below a directory, and not the directory itself, whose

@@ -59,9 +59,10 @@ func Sweep(s *store.Store) error {
 	if err != nil {
 		return s.Wrap(err)
 	}
+	used, _ := os.Readlink(Directory(s)) // whatever else is wrong with it
 	for _, e := range entries {
 		number, err := strconv.Atoi(e.Name())
-		if err != nil || !e.IsDir() {
+		if err != nil || !e.IsDir() || e.Name() == filepath.Base(used) {
 			continue
 		}
 		if _, err := os.Lstat(stateFile(s, number)); errors.Is(err, fs.ErrNotExist) {

@@ -192,7 +192,7 @@ func (f *File) text() string {
 		}
 	}
 	list := func(key string, values []string) {
-		if len(values) == 0 {
+		if len(values) == 0 && key != "source" { // which has to be there
 			return
 		}
 		quoted := make([]string, len(values))

@@ -155,7 +155,7 @@ func passable(level Level, dir string, user User) error {
 	for ; dir != "/" && dir != "."; dir = filepath.Dir(dir) {
 		if info, err := os.Stat(dir); err != nil {
 			return err
-		} else if info.Mode()&0o001 == 0 {
+		} else if owner := info.Sys().(*syscall.Stat_t); info.Mode()&0o001 == 0 && (info.Mode()&0o010 == 0 || int(owner.Gid) != user.GID) {
 			return &Closed{dir, info.Mode()}
 		}
 	}

@@ -97,7 +97,7 @@ func (u Users) Check() error {
 	}
 	for _, file := range []string{"/etc/passwd", "/etc/group"} {
 		err := lines(file, func(fields []string) error {
-			if id, err := strconv.Atoi(at(fields, 2)); err == nil && u.has(id) {
+			if id, err := strconv.Atoi(at(fields, 2)); err == nil && u.Has(id) {
 				return fail("%d is %s, by %s", id, fields[0], file)
 			}
 			return nil
@@ -131,7 +131,8 @@ func (u Users) Check() error {
 	return nil
 }
 
-func (u Users) has(id int) bool { return id >= u.First && id < u.First+u.Number }
+// Has tells whether a user is one of them.
+func (u Users) Has(id int) bool { return id >= u.First && id < u.First+u.Number }
 
 // mapped tells whether all of them are in a map of a user namespace
 // (user_namespaces(7)).
@@ -186,7 +187,7 @@ func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), e
 		return User{}, nil, &UsersError{u, err.Error()}
 	}
 	ids := make([]int, 0, u.Number+1)
-	if u.has(prefer.UID) {
+	if u.Has(prefer.UID) {
 		ids = append(ids, prefer.UID)
 	}
 	for i := range u.Number {

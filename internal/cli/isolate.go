@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
+	"os"
 	"strings"
 
 	"fernladder/core/seal"
@@ -44,11 +44,21 @@ func (a *app) isolate(ctx context.Context, s *session) error {
 		return err
 	}
 	defer done()
+	dir, gone, err := s.store.Scratch("room")
+	if err != nil {
+		return s.store.Wrap(err)
+	}
+	defer gone()
+	if user.Other() {
+		if err := os.Chown(dir, -1, user.GID); err != nil {
+			return s.store.Wrap(err)
+		}
+	}
 	if wanted == seal.Open {
 		s.workshop.Isolation = seal.Open
-		return seal.Try(seal.Open, filepath.Join(s.store.Root, "work"), user)
+		return seal.Try(seal.Open, dir, user)
 	}
-	best, why := seal.Strongest(filepath.Join(s.store.Root, "work"), user)
+	best, why := seal.Strongest(dir, user)
 	switch {
 	case wanted != "" && !best.AtLeast(wanted):
 		return &weakIsolation{wanted, best, why}
