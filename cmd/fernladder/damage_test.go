@@ -225,6 +225,14 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	w.edit("fernladder.toml", "0-10", "1-10")
 	w.must("remove", "--trees", "fern")
 	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ", "build_users = \"FIRST-LAST\"")
+	// Root without the means to be others says what it lacks.
+	c := exec.Command("setpriv", "--bounding-set=-setuid,-chown", "--inh-caps=-all", program, "build", "moss", "--isolation", "sealed")
+	w.edit("fernladder.toml", "build_users = \"1-10\"", "")
+	w.must("remove", "--trees", "moss")
+	c.Dir, c.Env = w.dir, w.env
+	if r := w.finish(c); assert.Equal(t, 6, r.status, r.stderr) {
+		assert.Contains(t, r.stderr, "root lacks the capabilities CHOWN, SETUID here")
+	}
 }
 
 // Variables that would take over everybody's shell are refused, wherever they are

@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"fernladder/core/filelock"
 )
 
@@ -80,7 +82,7 @@ type UsersError struct {
 }
 
 func (e *UsersError) Error() string {
-	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"", e.Users, e.What)
+	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml, build_users = \"FIRST-LAST\"; or none, if root here is nobody outside of a container.", e.Users, e.What)
 }
 
 // Check says whether the users are nobody's, and can be had. Its error is a
@@ -90,6 +92,9 @@ func (u Users) Check() error {
 		return nil
 	}
 	fail := func(format string, args ...any) error { return &UsersError{u, fmt.Sprintf(format, args...)} }
+	if lacks := lacking(unix.CAP_CHOWN, unix.CAP_KILL, unix.CAP_SETGID, unix.CAP_SETUID); lacks != "" {
+		return fail("root lacks the capabilities %s here, without which it cannot become others", lacks)
+	}
 	for _, file := range []string{"/proc/self/uid_map", "/proc/self/gid_map"} {
 		if !u.mapped(file) {
 			return fail("this container has no such users (%s)", file)
@@ -171,6 +176,23 @@ func lines(file string, line func(fields []string) error) error {
 		}
 	}
 	return nil
+}
+
+// lacking names those of some capabilities that this process has not (capabilities(7)).
+func lacking(capabilities ...int) string {
+	names := map[int]string{unix.CAP_CHOWN: "CHOWN", unix.CAP_KILL: "KILL", unix.CAP_SETGID: "SETGID", unix.CAP_SETUID: "SETUID"}
+	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var has [2]unix.CapUserData
+	if unix.Capget(&header, &has[0]) != nil {
+		return ""
+	}
+	var lacks []string
+	for _, c := range capabilities {
+		if has[0].Effective&(1<<c) == 0 {
+			lacks = append(lacks, names[c])
+		}
+	}
+	return strings.Join(lacks, ", ")
 }
 
 // Lend lends one of the users as whom nothing runs, the preferred one if that is

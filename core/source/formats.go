@@ -91,7 +91,7 @@ func (u *unpacking) through(f *os.File, program string) error {
 	}
 	ctx, cancel := context.WithCancel(u.ctx)
 	defer cancel()
-	command := exec.CommandContext(ctx, program, "--decompress", "--stdout", "--threads=0", "--no-warn")
+	command := exec.CommandContext(ctx, program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn")
 	command.Stdin, command.Env = f, []string{"LC_ALL=C"}
 	var said bytes.Buffer
 	command.Stderr = &said

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -135,21 +134,24 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 			if err != nil {
 				continue // it has not begun
 			}
-			if info, err := f.Stat(); err == nil && info.Size() < at[stage] {
+			info, err := f.Stat()
+			if err != nil {
+				f.Close()
+				return s.Wrap(err)
+			}
+			if info.Size() < at[stage] {
 				at[stage] = 0 // it has begun anew
 			}
-			f.Seek(at[stage], io.SeekStart)
-			data, err := io.ReadAll(f)
+			if info.Size() > at[stage] && shown != stage {
+				shown = stage
+				a.screen.Print("%s", a.screen.Strong("── "+r.Name+" "+r.Version+", "+stage+" ──"))
+			}
+			err = a.screen.Log(io.NewSectionReader(f, at[stage], info.Size()-at[stage]))
+			at[stage] = info.Size()
 			f.Close()
 			if err != nil {
 				return s.Wrap(err)
 			}
-			if len(data) > 0 && shown != stage {
-				shown = stage
-				a.screen.Print("%s", a.screen.Strong("── "+r.Name+" "+r.Version+", "+stage+" ──"))
-			}
-			at[stage] += int64(len(data))
-			a.screen.Log(bytes.NewReader(data))
 		}
 		if ended {
 			return nil
