@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -251,4 +252,26 @@ func TestVariablesThatTakeOver(t *testing.T) {
 	assert.Contains(t, r.stdout, "export FERN_DATA='x'")
 	assert.Contains(t, r.stderr, "LD_PRELOAD is not set, as fern would have it")
 	assert.FileExists(t, filepath.Join(w.root, "landing/bin/fern"))
+}
+
+// Of two installs at once, neither forgets in the lock file what the other has
+// written there.
+func TestTheLockFileForgetsNothing(t *testing.T) {
+	w := newWorld(t)
+	w.write("ladder.lock", "format = 1\n")
+	names := []string{"fern", "moss", "reed", "sage", "soil", "stone"}
+	for i, name := range names {
+		w.pkg(name, script("compile", fmt.Sprintf("sleep 0.%d", 9-i), "place", place(name)))
+	}
+	var wait sync.WaitGroup
+	for _, name := range names {
+		wait.Go(func() {
+			r := w.run("build", name)
+			assert.Equal(t, 0, r.status, r.stderr)
+		})
+	}
+	wait.Wait()
+	for _, name := range names {
+		assert.Contains(t, w.read("ladder.lock"), "\""+name+"\"")
+	}
 }

@@ -35,6 +35,7 @@ package store
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -42,6 +43,7 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
@@ -167,6 +169,13 @@ func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
 // LockAgain waits until nobody else builds r once more, for a comparison.
 func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+".again"), waiting))
+}
+
+// LockFile waits until nobody else who uses this root changes a file that is not in
+// it.
+func (s *Store) LockFile(ctx context.Context, path string) (func(), error) {
+	sum := blake3.Sum256([]byte(path))
+	return s.locked(filelock.Exclusive(ctx, s.lockFile("file-"+ShortID(hex.EncodeToString(sum[:]))), func() {}))
 }
 
 // LockLanding waits until nobody else changes the landing.

@@ -137,7 +137,7 @@ func (a *app) buildLadder(ctx context.Context, names []string, f *ladderFlags) (
 	if err != nil {
 		return nil, err
 	}
-	return l, a.keepLock(l, f)
+	return l, a.keepLock(ctx, l, f)
 }
 
 // unlessRemoved does something again if another program has removed meanwhile what

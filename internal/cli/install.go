@@ -70,7 +70,7 @@ func (a *app) installOnce(ctx context.Context, names []string, f *ladderFlags) e
 	if err != nil {
 		return err
 	}
-	if err := a.keepLock(l, f); err != nil {
+	if err := a.keepLock(ctx, l, f); err != nil {
 		return err
 	}
 	return a.showInstalled(l, before, after, configs, foretold)

@@ -84,12 +84,15 @@ func (s *session) ahead(name string, v version.Version) bool {
 // lockFile reads ladder.lock, which is beside the settings, or in the root when
 // there are none.
 func (s *session) lockFile() (*lock.File, error) {
+	return lock.Read(s.lockPath(), s.place.Shown(s.lockPath()))
+}
+
+func (s *session) lockPath() string {
 	dir := s.store.Root
 	if s.settings.File != "" {
 		dir = filepath.Dir(s.settings.File)
 	}
-	path := filepath.Join(dir, lock.FileName)
-	return lock.Read(path, s.place.Shown(path))
+	return filepath.Join(dir, lock.FileName)
 }
 
 // pins returns the pins of all tips that are locked. A tip that is asked for
@@ -151,8 +154,11 @@ func (a *app) pin(ctx context.Context, s *session, file *lock.File, r *recipe.Re
 	if err != nil {
 		return pin, s.stored(err)
 	}
+	// file goes on with what it was when the command began, but for the pin.
+	file.There = true
 	file.SetTip(r, pin)
-	return pin, s.store.Wrap(file.Write())
+	_, err = s.changeLock(ctx, func(now *lock.File) { now.SetTip(r, pin) })
+	return pin, err
 }
 
 // hostCopies asks the operating system for its own copies of packages, as far
@@ -207,15 +213,39 @@ func (l *ladder) holdTo(file *lock.File) error {
 
 // writeLock writes the ladder to the lock file. All of the file is this ladder
 // where it is that of everything that is wanted on the machine.
-func (l *ladder) writeLock() error {
+func (l *ladder) writeLock(ctx context.Context) error {
 	builds, compilers := l.lockEntries()
-	l.lock.SetBuilds(builds, l.whole)
-	l.lock.Arch = l.workshop.Machine.Arch
-	if !l.whole {
-		compilers = append(compilers, l.lock.Compilers...)
-		slices.Sort(compilers)
-		compilers = slices.Compact(compilers)
+	file, err := l.changeLock(ctx, func(now *lock.File) {
+		now.SetBuilds(builds, l.whole)
+		now.Arch = l.workshop.Machine.Arch
+		if !l.whole {
+			compilers = append(compilers, now.Compilers...)
+			slices.Sort(compilers)
+			compilers = slices.Compact(compilers)
+		}
+		now.Compilers = compilers
+	})
+	if err == nil {
+		l.lock = file
 	}
-	l.lock.Compilers = compilers
-	return l.store.Wrap(l.lock.Write())
+	return err
+}
+
+// changeLock reads the lock file, changes it and writes it in one step: hours may
+// have gone by since the command began, and others have written to it.
+func (s *session) changeLock(ctx context.Context, change func(*lock.File)) (*lock.File, error) {
+	if err := s.store.Prepare(); err != nil {
+		return nil, err
+	}
+	unlock, err := s.store.LockFile(ctx, s.lockPath())
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	file, err := s.lockFile()
+	if err != nil {
+		return nil, err
+	}
+	change(file)
+	return file, s.store.Wrap(file.Write())
 }

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+
 	"github.com/spf13/cobra"
 
 	"fernladder/internal/term"
@@ -25,15 +27,15 @@ too, and with --locked nothing else is built than what it says.`,
 			if err != nil {
 				return err
 			}
-			return a.lock(l)
+			return a.lock(c.Context(), l)
 		},
 	}
 	a.addLadderFlags(c, &f, false)
 	return c
 }
 
-func (a *app) lock(l *ladder) error {
-	if err := l.writeLock(); err != nil {
+func (a *app) lock(ctx context.Context, l *ladder) error {
+	if err := l.writeLock(ctx); err != nil {
 		return err
 	}
 	if a.screen.JSON {
@@ -45,9 +47,9 @@ func (a *app) lock(l *ladder) error {
 
 // keepLock writes what was built to the lock file, where there is one and it is
 // not what was built from.
-func (a *app) keepLock(l *ladder, f *ladderFlags) error {
+func (a *app) keepLock(ctx context.Context, l *ladder, f *ladderFlags) error {
 	if !l.lock.There || f.locked {
 		return nil
 	}
-	return l.writeLock()
+	return l.writeLock(ctx)
 }

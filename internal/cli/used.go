@@ -54,7 +54,7 @@ func (a *app) watch(ctx context.Context, names []string, f *ladderFlags) error {
 			return err
 		}
 	}
-	if err := a.keepLock(l, f); err != nil {
+	if err := a.keepLock(ctx, l, f); err != nil {
 		return err
 	}
 	return a.showUsed(l.session, refs(asked), false)
