@@ -47,6 +47,10 @@ func (g *building) collect(ctx context.Context, log string) error {
 	if err := g.takeOver(ctx, placed, log); err != nil {
 		return err
 	}
+	// What was taken over is not brought to the disk twice.
+	if err := errors.Join(ground.Remove(g.dirs.stage), ground.Empty(g.filled())); err != nil {
+		return err
+	}
 	return g.furnish(log)
 }
 
