@@ -250,7 +250,7 @@ func TestVariablesThatTakeOver(t *testing.T) {
 	r := w.must("env")
 	assert.NotContains(t, r.stdout, "LD_PRELOAD")
 	assert.Contains(t, r.stdout, "export FERN_DATA='x'")
-	assert.Contains(t, r.stderr, "LD_PRELOAD is not set, as fern would have it")
+	assert.Contains(t, r.stderr, "LD_PRELOAD, which fern asks for, is not set")
 	assert.FileExists(t, filepath.Join(w.root, "landing/bin/fern"))
 }
 

@@ -100,7 +100,7 @@ func (d *Dir) Walk(lenient bool, visit func(Entry) error) error {
 
 func (d *Dir) walk(prefix string, depth int, entries *int, lenient bool, visit func(Entry) error) error {
 	if depth > DeepestPath {
-		return &Tangled{fmt.Sprintf("directories are more than %d deep in each other", DeepestPath)}
+		return &Tangled{fmt.Sprintf("directories are nested more than %d deep", DeepestPath)}
 	}
 	names, err := d.names(MostEntries - *entries)
 	if err != nil {

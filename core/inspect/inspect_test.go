@@ -146,19 +146,19 @@ func TestHostileTrees(t *testing.T) {
 		"it is neither a file nor": func(b *bench) {
 			require.NoError(t, syscall.Mkfifo(filepath.Join(b.placed, "pipe"), 0o644))
 		},
-		"share/fernladder: the package places": func(b *bench) { b.put("share/fernladder/receipt.json", "{}", 0o644) },
-		"share/fernladder: the package places ": func(b *bench) {
+		"share/fernladder: this directory is": func(b *bench) { b.put("share/fernladder/receipt.json", "{}", 0o644) },
+		"share/fernladder: this directory is ": func(b *bench) {
 			require.NoError(t, os.Mkdir(filepath.Join(b.placed, "share"), 0o755))
 			require.NoError(t, os.Symlink(filepath.Dir(secret), filepath.Join(b.placed, "share/fernladder")))
 		},
-		"share: it is no directory": func(b *bench) {
+		"share: it must be a directory": func(b *bench) {
 			require.NoError(t, os.Symlink(filepath.Dir(secret), filepath.Join(b.placed, "share")))
 		},
-		"more than 64 MiB are placed": func(b *bench) {
+		"more than 64 MiB": func(b *bench) {
 			require.NoError(t, os.Truncate(b.put("sparse", "", 0o644), 500<<30))
 			b.Largest = 64 << 20
 		},
-		"deep in each other": func(b *bench) {
+		"nested more than": func(b *bench) {
 			for dir, i := b.placed, 0; i < ground.DeepestPath+5; i++ {
 				dir = filepath.Join(dir, "d")
 				require.NoError(t, os.Mkdir(dir, 0o755))

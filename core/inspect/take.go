@@ -85,11 +85,11 @@ var errTooMuch = errors.New("too much")
 
 func (t *taking) entry(e ground.Entry) error {
 	if e.Name == Own {
-		t.refuse(e.Name, "the package places what only Fern Ladder keeps there; its build has to leave it out")
+		t.refuse(e.Name, "this directory is Fern Ladder's own; the build must not place anything there")
 		return ground.Skip
 	}
 	if e.Name == path.Dir(Own) && !e.Mode.IsDir() {
-		t.refuse(e.Name, "it is no directory, and Fern Ladder keeps the receipt in "+Own)
+		t.refuse(e.Name, "it must be a directory: Fern Ladder keeps the receipt in "+Own)
 		return nil
 	}
 	if !e.Mode.IsDir() {
@@ -134,7 +134,7 @@ func (t *taking) regular(e ground.Entry) error {
 		t.first[id] = e.Name
 	}
 	if t.bytes += e.Size; t.Largest > 0 && t.bytes > t.Largest {
-		t.refuse(e.Name, "with it, more than %d MiB are placed, the most that a tree may have (largest_tree in the settings)", t.Largest>>20)
+		t.refuse(e.Name, "with it, the tree has more than %d MiB, the most that is allowed (largest_tree in the settings)", t.Largest>>20)
 		return errTooMuch
 	}
 	in, err := e.OpenAnyway()

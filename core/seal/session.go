@@ -99,7 +99,7 @@ func (r Room) Enter(mark string) (*Session, error) {
 		err = s.receive(&ready)
 	}
 	if errors.Is(err, unix.EAGAIN) {
-		err = errors.New("it did not come about in a minute")
+		err = errors.New("it was not ready within a minute")
 	}
 	if err == nil {
 		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{})
@@ -239,7 +239,7 @@ func (s *Session) receive(into *Ended) error {
 			return errors.New("the room has ended")
 		}
 		if err := json.Unmarshal(buffer[:n], into); err != nil {
-			return fmt.Errorf("the room says what makes no sense: %w", err)
+			return fmt.Errorf("the answer of the room cannot be read: %w", err)
 		}
 		into.CPU, into.Memory = max(into.CPU, 0), max(into.Memory, 0)
 		return nil

@@ -82,7 +82,7 @@ type UsersError struct {
 }
 
 func (e *UsersError) Error() string {
-	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml, build_users = \"FIRST-LAST\"; or none, if root here is nobody outside of a container.", e.Users, e.What)
+	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or \"none\", in a container whose root is not the machine's.", e.Users, e.What)
 }
 
 // Check says whether the users are nobody's, and can be had. Its error is a

@@ -97,7 +97,7 @@ func (a *app) landingEnvironment(session *session) ([]variable, error) {
 		}
 		for _, v := range receipt.Env {
 			if why := recipe.TakesOver(v.Name); why != "" && !slices.Contains(session.settings.TrustedEnv, receipt.Name) {
-				a.screen.Note("%s is not set, as %s would have it: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
+				a.screen.Note("%s, which %s asks for, is not set: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
 				continue
 			}
 			lines = append(lines, variable{Name: v.Name, Value: v.Value})

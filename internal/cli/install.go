@@ -178,7 +178,7 @@ func (a *app) showInstalled(l *ladder, before, after landing.State, configs []st
 		}
 	}
 	if before.Number != after.Number && slices.Equal(before.Members, after.Members) {
-		a.screen.Print("The landing was not whole; landing %d has the same, and is in use: %s", after.Number, landing.Directory(l.store))
+		a.screen.Print("The landing was incomplete. It was made again, as landing %d: %s", after.Number, landing.Directory(l.store))
 		return nil
 	}
 	if before.Number == after.Number {
