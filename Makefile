@@ -32,7 +32,7 @@ FUZZTIME = 30m
 fuzz:
 	@for at in $$(grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n1 dirname | sort -u); do \
 	for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$at/*_test.go | cut -c6-); do \
-	echo "$$at $$f"; $(GO) test $$at -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) || exit 1; done; done
+	echo "$$at $$f"; $(GO) test $$at -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x || exit 1; done; done
 
 # Formatting, vet, staticcheck, and that the reference is what the code says.
 # The layer test and the seeds of the fuzz tests are part of `make test`.
