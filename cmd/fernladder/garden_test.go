@@ -181,11 +181,13 @@ func TestDemo(t *testing.T) {
 	w := newWorld(t)
 	w.env = append(w.env, "TMPDIR="+w.dir)
 	var scenes []struct {
-		Command, Stdout string
-		Status          int
+		Command, Stdout, Stderr string
+		Status                  int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
 	assert.Len(t, scenes, 13)
+	assert.Contains(t, scenes[10].Command, "mistplan:2.1.0")
+	assert.NotContains(t, scenes[10].Stderr, "built", "the way back needs no build")
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))
 	r := w.must("demo", "--plain")
 	assert.Contains(t, r.stdout, "$ fernladder install glasshouse")

@@ -48,7 +48,7 @@ var story = []scene{
 	{"The landing goes on the PATH, and the programs are there.", `eval "$(fernladder env)"; mistplan --stage seedling | tail -n 3; glasshouse day book`},
 	{"An older mistplan, with a patch and without plots; glasshouse is to run with that one.", "fernladder install glasshouse mistplan:1.9.4 -o plots=off"},
 	{"How did that one come to be?", "fernladder show mistplan"},
-	{"And back. Nothing has to be built for it.", "fernladder install glasshouse mistplan:2.1.0"},
+	{"And back. Nothing has to be built for it.", "fernladder install glasshouse mistplan:2.1.0 -o plots=on"},
 	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
