@@ -25,20 +25,7 @@ func Aside(path string) string {
 
 // WriteFile replaces a file, or makes it, with exactly this mode.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
-	return replace(path, func(fresh string) error {
-		f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		_, err = f.Write(data)
-		if err == nil {
-			err = f.Chmod(mode)
-		}
-		if err == nil {
-			err = f.Sync()
-		}
-		return errors.Join(err, f.Close())
-	})
+	return replace(path, func(fresh string) error { return fill(fresh, data, mode, (*os.File).Sync) })
 }
 
 // Symlink replaces a symbolic link, or makes it.
@@ -46,38 +33,75 @@ func Symlink(target, path string) error {
 	return replace(path, func(fresh string) error { return os.Symlink(target, fresh) })
 }
 
-func replace(path string, make func(fresh string) error) error {
-	fresh := Aside(path)
-	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+// Note is WriteFile for what can be done without: it is whole or as it was before
+// when the program is killed, but may be lost or empty when the machine stops.
+func Note(path string, data []byte, mode fs.FileMode) error {
+	fresh, err := prepare(path, func(fresh string) error {
+		return fill(fresh, data, mode, func(*os.File) error { return nil })
+	})
+	if err != nil {
 		return err
 	}
-	moment("write", path)
-	if err := make(fresh); err != nil {
-		os.Remove(fresh) // so that a full disk gets its room back
+	return os.Rename(fresh, path)
+}
+
+func replace(path string, make func(fresh string) error) error {
+	fresh, err := prepare(path, make)
+	if err != nil {
 		return err
 	}
 	return Rename(fresh, path)
 }
 
+// prepare makes the new contents of a file aside.
+func prepare(path string, make func(fresh string) error) (fresh string, err error) {
+	fresh = Aside(path)
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	moment()
+	if err := make(fresh); err != nil {
+		os.Remove(fresh) // so that a full disk gets its room back
+		return "", err
+	}
+	return fresh, nil
+}
+
+// fill makes a file.
+func fill(path string, data []byte, mode fs.FileMode, sync func(*os.File) error) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = sync(f)
+	}
+	return errors.Join(err, f.Close())
+}
+
 // Rename renames, and brings the directory that it renames to to the disk. What is
 // renamed has been brought there before.
 func Rename(from, to string) error {
-	moment("rename", to)
+	moment()
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}
-	moment("renamed", to)
+	moment()
 	return SyncDir(filepath.Dir(to))
 }
 
 // Remove deletes a file or a link, for good. One that is not there is no error.
 func Remove(path string) error {
-	moment("remove", path)
+	moment()
 	err := os.Remove(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	moment("removed", path)
+	moment()
 	return errors.Join(err, SyncDir(filepath.Dir(path)))
 }
 
@@ -105,26 +129,6 @@ func SyncAll(dir string) error {
 	if err := unix.Syncfs(int(d.Fd())); err != nil {
 		return fmt.Errorf("sync %s: %w", dir, err)
 	}
-	moment("synced", dir)
+	moment()
 	return nil
-}
-
-// Note is WriteFile for what can be done without: it is whole or as it was before
-// when the program is killed, but may be lost or empty when the machine stops.
-func Note(path string, data []byte, mode fs.FileMode) error {
-	fresh := Aside(path)
-	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	moment("note", path)
-	f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Close()); err != nil {
-		os.Remove(fresh)
-		return err
-	}
-	return os.Rename(fresh, path)
 }

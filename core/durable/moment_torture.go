@@ -13,7 +13,7 @@ var moments atomic.Int64
 
 // moment ends the whole program without warning at the moment that TORTURE_MOMENT
 // says, counted from 1, and with it, if TORTURE_GROUP is set, its process group.
-func moment(string, string) {
+func moment() {
 	at, _ := strconv.ParseInt(os.Getenv("TORTURE_MOMENT"), 10, 64)
 	if moments.Add(1) != at {
 		return

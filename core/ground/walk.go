@@ -29,10 +29,14 @@ func statAt(dir int, name, path string) (Info, error) {
 		return Info{}, wrap("stat", path, err)
 	}
 	mode := fs.FileMode(st.Mode & 0o777)
-	for bit, is := range map[uint32]fs.FileMode{unix.S_ISUID: fs.ModeSetuid, unix.S_ISGID: fs.ModeSetgid, unix.S_ISVTX: fs.ModeSticky} {
-		if st.Mode&bit != 0 {
-			mode |= is
-		}
+	if st.Mode&unix.S_ISUID != 0 {
+		mode |= fs.ModeSetuid
+	}
+	if st.Mode&unix.S_ISGID != 0 {
+		mode |= fs.ModeSetgid
+	}
+	if st.Mode&unix.S_ISVTX != 0 {
+		mode |= fs.ModeSticky
 	}
 	switch st.Mode & unix.S_IFMT {
 	case unix.S_IFREG:
