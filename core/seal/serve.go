@@ -255,11 +255,7 @@ func nextOrder(socket int) (o order, files []*os.File, err error) {
 	if _, err := text.Seek(0, io.SeekStart); err != nil {
 		return o, nil, err
 	}
-	var data strings.Builder
-	if _, err := io.Copy(&data, text); err != nil {
-		return o, nil, err
-	}
-	return o, files[1:], json.Unmarshal([]byte(data.String()), &o)
+	return o, files[1:], json.NewDecoder(text).Decode(&o)
 }
 
 // waitAll waits for a command, ends everything that it has left running, and says

@@ -27,7 +27,7 @@ type Session struct {
 	process *os.Process
 	socket  *os.File // by which the server is told what to run, and tells what came of it
 	leave   chan struct{}
-	left    chan error
+	left    chan struct{} // closed when the server has ended
 	once    sync.Once
 	alone   bool // what runs in the room ends with the server
 }
@@ -56,13 +56,11 @@ type Ended struct {
 // order is what the server is told: first the room, then commands.
 type order struct {
 	Room
-	Mark     string
 	Others   int // processes that the user has besides
 	File     string
 	Argv     []string
 	Dir      string
 	Env      []string
-	Fds      int // besides the three that every process has
 	Terminal bool
 	Watched  bool
 }
@@ -82,7 +80,7 @@ func (r Room) Enter(mark string) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := order{Room: r, Mark: mark}
+	o := order{Room: r}
 	if r.Level != Sealed && !r.User.Other() {
 		o.Others = threadsOf(os.Getuid())
 	}
@@ -108,7 +106,8 @@ func (r Room) Enter(mark string) (*Session, error) {
 		err = errors.New(ready.Failed)
 	}
 	if err != nil {
-		return nil, errors.Join(err, s.Leave())
+		s.Leave()
+		return nil, err
 	}
 	return s, nil
 }
@@ -126,7 +125,7 @@ func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, err
 	command.Env = []string{"GOMAXPROCS=1", "GOGC=off", Mark + "=" + mark} // it allocates next to nothing
 	command.ExtraFiles = []*os.File{theirs}
 	command.SysProcAttr = attributes
-	s := &Session{socket: os.NewFile(uintptr(ends[0]), "room"), leave: make(chan struct{}), left: make(chan error, 1)}
+	s := &Session{socket: os.NewFile(uintptr(ends[0]), "room"), leave: make(chan struct{}), left: make(chan struct{})}
 	if s.alone = attributes.Cloneflags&syscall.CLONE_NEWPID != 0; s.alone {
 		attributes.Pdeathsig = syscall.SIGKILL
 	}
@@ -140,7 +139,8 @@ func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, err
 		started <- err
 		if err == nil {
 			<-s.leave
-			s.left <- command.Wait()
+			command.Wait()
+			close(s.left)
 		}
 	}()
 	if err := <-started; err != nil {
@@ -150,7 +150,7 @@ func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, err
 }
 
 // Leave ends the room and everything in it.
-func (s *Session) Leave() error {
+func (s *Session) Leave() {
 	s.once.Do(func() {
 		if s.alone {
 			syscall.Kill(-s.process.Pid, syscall.SIGKILL) // not reaped yet, so the number is its own
@@ -172,12 +172,11 @@ func (s *Session) Leave() error {
 			<-s.left
 		}
 	})
-	return nil
 }
 
 // Run runs a command to its end. What it leaves running ends with it.
 func (s *Session) Run(c Command) (Ended, error) {
-	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Fds: len(c.Files), Terminal: c.Terminal != nil, Watched: c.Record != nil}
+	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Record != nil}
 	data, err := json.Marshal(o)
 	if err != nil {
 		return Ended{}, err

@@ -260,21 +260,25 @@ func (u User) end() error {
 
 // running tells whether anything runs as the user.
 func (u User) running() bool {
+	pids, err := processesOf(u.UID)
+	return err != nil || len(pids) > 0
+}
+
+// processesOf lists the processes that run as a user, by their names in /proc.
+func processesOf(uid int) (pids []string, err error) {
 	processes, err := os.ReadDir("/proc")
 	if err != nil {
-		return true
+		return nil, err
 	}
 	for _, p := range processes {
-		if p.Name()[0] < '1' || p.Name()[0] > '9' {
+		if _, err := strconv.Atoi(p.Name()); err != nil {
 			continue
 		}
-		if info, err := p.Info(); err == nil {
-			if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) == u.UID {
-				return true
-			}
+		if info, err := p.Info(); err == nil && int(info.Sys().(*syscall.Stat_t).Uid) == uid {
+			pids = append(pids, p.Name())
 		}
 	}
-	return false
+	return pids, nil
 }
 
 // endName is what the copy of the program is called that ends everything of its
