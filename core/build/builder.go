@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"fernladder/core/diagnose"
@@ -216,11 +215,10 @@ func (g *building) beginIn(stage string) error {
 		return err
 	}
 	defer box.Close()
-	below := func(dir string) string { return strings.TrimPrefix(dir, g.dirs.box+"/") }
-	if info, err := box.Lstat(below(g.dirs.system)); err != nil || !info.Mode.IsDir() {
+	if info, err := box.Lstat(g.dirs.below(g.dirs.system)); err != nil || !info.Mode.IsDir() {
 		return g.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe says is built", g.job.Package.Recipe.Build.Dir), "")
 	}
-	if info, err := box.Lstat(below(g.dirs.build)); err == nil && info.Mode.IsDir() {
+	if info, err := box.Lstat(g.dirs.below(g.dirs.build)); err == nil && info.Mode.IsDir() {
 		return nil
 	}
 	return g.renew(g.dirs.build)
@@ -425,7 +423,7 @@ func (g *building) walkBox(dir string, visit func(ground.Entry) error) error {
 		return err
 	}
 	defer box.Close()
-	d, err := box.Sub(strings.TrimPrefix(dir, g.dirs.box+"/"))
+	d, err := box.Sub(g.dirs.below(dir))
 	if err != nil {
 		return err
 	}
@@ -446,9 +444,8 @@ func (g *building) failure(stage, what, log string) *Failure {
 		}
 		f.KeptOut = keptOut(log, g.Isolation)
 	}
-	var disk syscall.Statfs_t
 	const almostNothing = 1 << 20
-	if err := syscall.Statfs(g.Store.Root, &disk); err == nil && (disk.Bavail*uint64(disk.Bsize) < almostNothing || disk.Files > 0 && disk.Ffree == 0) {
+	if g.Store.Full(almostNothing) {
 		f.DiskFull = true
 		f.What += "; the disk that holds " + g.Store.Root + " is full"
 	}

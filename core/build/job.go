@@ -255,4 +255,7 @@ func (w *Workshop) dirs(job *Job) workDirs {
 	return d
 }
 
+// below is a path of the box as it is named below it.
+func (d workDirs) below(path string) string { return strings.TrimPrefix(path, d.box+"/") }
+
 func boxOf(work string) string { return filepath.Join(work, "box") }

@@ -79,16 +79,11 @@ const largestPatch = 256 << 20
 
 // tryPatches returns the first patch that does not apply, and what patch says.
 func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
-	base, done, err := w.Store.Scratch("patches")
-	if err != nil {
-		return "", "", w.Store.Wrap(err)
-	}
-	defer done()
-	user, giveBack, err := w.lend(ctx)
+	base, user, done, err := w.Scratch(ctx, "patches")
 	if err != nil {
 		return "", "", err
 	}
-	defer giveBack()
+	defer done()
 	box, given := filepath.Join(base, "box"), filepath.Join(base, "given")
 	for _, dir := range []string{box, given, filepath.Join(base, "room")} {
 		if err := os.Mkdir(dir, 0o755); err != nil {
@@ -103,7 +98,7 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 		return "", "", err
 	}
 	if user.Other() {
-		if err := errors.Join(os.Chown(base, -1, user.GID), ground.Give(box, ground.Ours, user.UID, user.GID)); err != nil {
+		if err := ground.Give(box, ground.Ours, user.UID, user.GID); err != nil {
 			return "", "", w.Store.Wrap(err)
 		}
 	}

@@ -29,7 +29,7 @@ func (g *building) collect(ctx context.Context, log string) error {
 	}
 	defer filled.Close()
 	placed := staged
-	switch isFilled := g.hasFiles(filled); {
+	switch isFilled := hasFiles(filled); {
 	case staged != nil && isFilled:
 		staged.Close()
 		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
@@ -61,7 +61,7 @@ func (g *building) staged() (*ground.Dir, error) {
 		return nil, err
 	}
 	defer box.Close()
-	d, err := box.Sub(strings.TrimPrefix(g.dirs.stage+g.job.Tree, g.dirs.box+"/"))
+	d, err := box.Sub(g.dirs.below(g.dirs.stage + g.job.Tree))
 	if err != nil {
 		return nil, nil // or what is there is no directory, and so nothing that was placed
 	}
@@ -69,7 +69,7 @@ func (g *building) staged() (*ground.Dir, error) {
 }
 
 // hasFiles tells whether something is in a directory.
-func (g *building) hasFiles(d *ground.Dir) (found bool) {
+func hasFiles(d *ground.Dir) (found bool) {
 	d.Walk(true, func(ground.Entry) error {
 		found = true
 		return ground.Stop

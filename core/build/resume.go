@@ -163,18 +163,9 @@ func (g *building) own(dir string) error {
 		if err != nil || !info.IsDir() || !ground.Ours(int(info.Sys().(*syscall.Stat_t).Uid)) {
 			return err
 		}
-		return g.give(dir) // a directory is no other's file by another name
+		return give(dir, g.user) // a directory is no other's file by another name
 	}
-	return errors.Join(err, g.give(dir))
-}
-
-// give gives what the program has just made, and nobody else has seen, to the
-// build's user.
-func (g *building) give(path string) error {
-	if !g.user.Other() {
-		return nil
-	}
-	return os.Lchown(path, g.user.UID, g.user.GID)
+	return errors.Join(err, give(dir, g.user))
 }
 
 func (g *building) gid() int {

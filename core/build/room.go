@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 
 	"fernladder/core/ground"
@@ -108,7 +109,33 @@ func (w *Workshop) tryRoom(base string, user seal.User, visible []*store.Receipt
 	return r
 }
 
-// lend lends a user for work other than a build.
-func (w *Workshop) lend(ctx context.Context) (seal.User, func(), error) {
-	return w.Users.Lend(ctx, seal.User{})
+// Scratch makes a directory of the program's own for work that is no build, and
+// lends a user for it, who may come through the directory, until done is called.
+func (w *Workshop) Scratch(ctx context.Context, kind string) (base string, user seal.User, done func(), err error) {
+	base, deleted, err := w.Store.Scratch(kind)
+	if err != nil {
+		return "", seal.User{}, nil, w.Store.Wrap(err)
+	}
+	user, giveBack, err := w.Users.Lend(ctx, seal.User{})
+	if err != nil {
+		deleted()
+		return "", seal.User{}, nil, err
+	}
+	done = func() { giveBack(); deleted() }
+	if user.Other() {
+		if err := os.Chown(base, -1, user.GID); err != nil {
+			done()
+			return "", seal.User{}, nil, w.Store.Wrap(err)
+		}
+	}
+	return base, user, done, nil
+}
+
+// give gives what the program has just made, and nobody else has seen, to the user
+// of commands.
+func give(path string, user seal.User) error {
+	if !user.Other() {
+		return nil
+	}
+	return os.Lchown(path, user.UID, user.GID)
 }

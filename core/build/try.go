@@ -25,21 +25,11 @@ type TryResult struct {
 // Tries runs the tries of an installed build, all of them, kept apart from the
 // machine like builds. The error is the context's, or the root's.
 func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt) ([]TryResult, error) {
-	base, done, err := w.Store.Scratch("try")
-	if err != nil {
-		return nil, w.Store.Wrap(err)
-	}
-	defer done()
-	user, giveBack, err := w.lend(ctx)
+	base, user, done, err := w.Scratch(ctx, "try")
 	if err != nil {
 		return nil, err
 	}
-	defer giveBack()
-	if user.Other() {
-		if err := os.Chown(base, -1, user.GID); err != nil {
-			return nil, w.Store.Wrap(err)
-		}
-	}
+	defer done()
 	return w.tries(ctx, receipt, base, user)
 }
 
@@ -58,10 +48,8 @@ func (w *Workshop) tries(ctx context.Context, receipt *store.Receipt, base strin
 	if err := os.Chmod(place, 0o700); err != nil {
 		return nil, err
 	}
-	if user.Other() {
-		if err := os.Lchown(place, user.UID, user.GID); err != nil {
-			return nil, err
-		}
+	if err := give(place, user); err != nil {
+		return nil, err
 	}
 	env, visible, err := tryEnvironment(w.Store, w.Programs, receipt, place)
 	if err != nil {

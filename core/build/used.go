@@ -93,20 +93,18 @@ func (g *building) traced(ctx context.Context, libraries []string) (used.Files, 
 		return nil, err
 	}
 	defer box.Close()
-	below := func(dir string, names ...string) string {
-		return strings.TrimPrefix(filepath.Join(append([]string{dir}, names...)...), g.dirs.box+"/")
-	}
-	if err := files.Headers(box, below(g.dirs.build), below(g.dirs.traces, includedFile)); err != nil {
+	build, traces := g.dirs.below(g.dirs.build), g.dirs.below(g.dirs.traces)
+	if err := files.Headers(box, build, filepath.Join(traces, includedFile)); err != nil {
 		return nil, err
 	}
 	if err := g.askNinja(ctx, files); err != nil {
 		return nil, err
 	}
-	files.Modules(box, below(g.dirs.traces, modulesFile), g.modulePath())
+	files.Modules(box, filepath.Join(traces, modulesFile), g.modulePath())
 	files.Libraries(libraries, g.loader())
 	var notes []string
 	for _, name := range []string{"config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"} {
-		notes = append(notes, below(g.dirs.build, name))
+		notes = append(notes, filepath.Join(build, name))
 	}
 	if err := files.Programs(box, notes, []string{g.log("compile"), g.log(StagePlace)}); err != nil {
 		return nil, err

@@ -110,12 +110,16 @@ func (s *Store) Wrap(err error) error {
 // full tells whether an error of the database is that of a disk that is full, which
 // it says in words of its own.
 func (s *Store) full(err error) bool {
-	var disk unix.Statfs_t
-	if !failedToWrite(err) || unix.Statfs(s.Root, &disk) != nil {
-		return false
-	}
 	const almostNothing = 64 << 10
-	return disk.Bavail*uint64(disk.Bsize) < almostNothing || disk.Files > 0 && disk.Ffree == 0
+	return failedToWrite(err) && s.Full(almostNothing)
+}
+
+// Full tells whether the disk that holds the root has room for less than so many
+// bytes, or for no more files.
+func (s *Store) Full(bytes uint64) bool {
+	var disk unix.Statfs_t
+	err := unix.Statfs(s.Root, &disk)
+	return err == nil && (disk.Bavail*uint64(disk.Bsize) < bytes || disk.Files > 0 && disk.Ffree == 0)
 }
 
 // Prepare makes the root and the directories in it.

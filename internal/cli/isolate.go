@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"fernladder/core/seal"
@@ -39,21 +38,11 @@ func (a *app) isolate(ctx context.Context, s *session) error {
 			return err
 		}
 	}
-	user, done, err := s.workshop.Users.Lend(ctx, seal.User{})
+	dir, user, done, err := s.workshop.Scratch(ctx, "room")
 	if err != nil {
 		return err
 	}
 	defer done()
-	dir, gone, err := s.store.Scratch("room")
-	if err != nil {
-		return s.store.Wrap(err)
-	}
-	defer gone()
-	if user.Other() {
-		if err := os.Chown(dir, -1, user.GID); err != nil {
-			return s.store.Wrap(err)
-		}
-	}
 	if wanted == seal.Open {
 		s.workshop.Isolation = seal.Open
 		return seal.Try(seal.Open, dir, user)
