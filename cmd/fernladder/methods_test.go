@@ -109,12 +109,18 @@ func TestBuildingTwiceGivesTheSameBytes(t *testing.T) {
 func TestNoMoreJobsThanSlots(t *testing.T) {
 	w := newWorld(t)
 	w.isolation = "open" // the builds count each other's files
+	// Each is a user of its own, and numbers its processes from 1.
+	w.write("counts", "")
+	require.NoError(t, os.Chmod(w.path("counts"), 0o666))
 	for _, name := range []string{"fern", "moss", "sage"} {
-		makefile := "all: a b c d\n%:\n\ttouch " + w.dir + "/at-$$$$; ls " + w.dir + " | grep -c ^at- >>" + w.dir + "/counts; sleep 0.05; rm " + w.dir + "/at-$$$$\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); touch $(DESTDIR)$(PREFIX)/leaf\n"
+		at := w.path("at-" + name + "-$$$$")
+		makefile := "all: a b c d\na b c d:\n\ttouch " + at + "; ls " + w.dir + " | grep -c ^at- >>" + w.path("counts") + "; sleep 0.05; rm " + at + "\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); touch $(DESTDIR)$(PREFIX)/leaf\n"
 		w.pkg(name, "[build]\nmethod = \"make\"\n", "Makefile", makefile)
 	}
 	w.must("build", "fern", "moss", "sage", "-j", "2")
-	for _, count := range strings.Fields(w.read("counts")) {
+	counts := strings.Fields(w.read("counts"))
+	assert.Len(t, counts, 12)
+	for _, count := range counts {
 		assert.Contains(t, []string{"1", "2"}, count)
 	}
 }
