@@ -20,8 +20,10 @@ require (
 	github.com/ulikunitz/xz v0.5.13
 	github.com/zeebo/blake3 v0.2.4
 	golang.org/x/crypto v0.58.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
+	kernel.org/pub/linux/libs/security/libcap/psx v1.2.77
 	modernc.org/sqlite v1.61.1
 	mvdan.cc/sh/v3 v3.14.1
 	pgregory.net/rapid v1.3.0
@@ -41,7 +43,6 @@ require (
 	github.com/spf13/pflag v1.0.9 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/text v0.43.0 // indirect
-	kernel.org/pub/linux/libs/security/libcap/psx v1.2.77 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -266,7 +266,7 @@ func TestTheLockFileForgetsNothing(t *testing.T) {
 	var wait sync.WaitGroup
 	for _, name := range names {
 		wait.Go(func() {
-			r := w.run("build", name)
+			r := w.run("install", name)
 			assert.Equal(t, 0, r.status, r.stderr)
 		})
 	}

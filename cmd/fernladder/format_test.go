@@ -84,7 +84,7 @@ func TestTips(t *testing.T) {
 	w.must("install", "mistplan:tip")
 	assert.Contains(t, w.must("upgrade", "mistplan").stderr, "The tip of mistplan is still 2.1.0+1.g")
 	assert.Equal(t, pinned, w.read("ladder.lock"))
-	assert.Regexp(t, `mistplan +2\.1\.0\+1\.g\w+ +installed`, w.must("plan", "glasshouse").stdout, "what is installed stays")
+	assert.Regexp(t, `mistplan +2\.1\.0\+1\.g\w+ +built`, w.must("plan", "glasshouse").stdout, "what is installed stays")
 	w.must("remove", "mistplan")
 	w.edit("ladder.lock", pinned[strings.Index(pinned, "\n[[build]]"):], "")
 	assert.Regexp(t, `mistplan +2\.1\.0 +to build`, w.must("plan", "glasshouse").stdout, "who does not ask for a tip gets none")
@@ -238,7 +238,7 @@ func TestShelves(t *testing.T) {
 	assert.Contains(t, w.must("check").stdout, "recipes/dewcalc/recipe.toml hides second/dewcalc\n")
 }
 
-func TestDoubts(t *testing.T) {
+func TestWarnings(t *testing.T) {
 	w, site := newGarden(t)
 	const recipe = "recipes/mistplan/recipe.toml"
 	w.edit(recipe, `when    = "storage == loam"`, `when    = "version < 1.0"`)
@@ -251,9 +251,9 @@ func TestDoubts(t *testing.T) {
 	w.must("fetch", "mistplan:1.9.4")
 	w.edit("recipes/mistplan/patches/1.9-thirsty-seedlings.patch", "-", "- ")
 	out := w.must("check", "mistplan").stdout
-	for _, doubt := range []string{`this need never counts, for "version < 1.0" never holds`, `this need always counts, for "plots or not plots" always holds`,
+	for _, warning := range []string{`this need never counts, for "version < 1.0" never holds`, `this need always counts, for "plots or not plots" always holds`,
 		`no shelf has a recipe "absent"`, "the patch patches/1.9-thirsty-seedlings.patch does not apply to 1.9.4: "} {
-		assert.Contains(t, out, doubt)
+		assert.Contains(t, out, warning)
 	}
 	w.edit("recipes/dewcalc/recipe.toml", "1.3.0", "1.2.9")
 	w.edit("recipes/dewcalc/recipe.toml", "signature = [", "[[release]]\n[xsignature]\ny = [")
@@ -277,9 +277,9 @@ func TestOffline(t *testing.T) {
 	w.edit("recipes/mistplan/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
 	w.edit("recipes/dewcalc/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
 	r := w.fails(5, []string{"install", "mistplan", "--offline"}, "these sources are not here:\n    dewcalc 1.4.2: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz",
-		"mistplan 2.1.0: ", "curves-7.zip", "With the network, bring them: fernladder fetch")
+		"mistplan 2.1.0: ", "curves-7.zip", "To fetch them: fernladder fetch")
 	assert.NotContains(t, r.stderr, "loamdb", "which a file on this machine has")
-	w.fails(5, []string{"plan", "mistplan:tip", "--offline"}, "the network is not to be used (--offline)")
+	w.fails(5, []string{"lock", "mistplan:tip", "--offline"}, "the network is not to be used (--offline)")
 	w.fails(5, []string{"news", "dewcalc", "--offline"}, "the announcements of dewcalc cannot be fetched", "the network is not to be used")
 	w.fails(2, []string{"install", "loamdb", "--isolation", "shut"}, "it can be open, fenced or sealed")
 	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "the network is not to be used")

@@ -107,8 +107,8 @@ func TestAnOlderReleaseAndBack(t *testing.T) {
 
 func TestLookingAtWhatIsThere(t *testing.T) {
 	w, _ := newGarden(t)
-	assert.Equal(t, "Nothing is installed in "+w.root+".\n", w.must("list").stdout)
-	w.fails(1, []string{"show", "dewcalc"}, "dewcalc is not installed", "fernladder install dewcalc")
+	assert.Equal(t, "Nothing is built in "+w.root+".\n", w.must("list").stdout)
+	w.fails(1, []string{"show", "dewcalc"}, "dewcalc is not built", "fernladder install dewcalc")
 	w.must("install", "dewcalc")
 
 	var list struct {
@@ -152,9 +152,9 @@ func TestLookingAtWhatIsThere(t *testing.T) {
 func TestRemove(t *testing.T) {
 	w, _ := newGarden(t)
 	w.must("install", "glasshouse", "-o", "mistplan.plots=off")
-	w.fails(2, []string{"remove", "--trees", "mistplan"}, "needs mistplan 2.1.0; remove it too: fernladder remove --trees mistplan glasshouse")
+	w.fails(2, []string{"remove", "--trees", "mistplan"}, "needs mistplan 2.1.0\n  To delete both: fernladder remove --trees mistplan glasshouse")
 	w.fails(2, []string{"remove", "mistplan"}, "mistplan is on the landing because glasshouse needs it to run")
-	w.fails(1, []string{"remove", "fogbank"}, "fogbank is not installed")
+	w.fails(1, []string{"remove", "fogbank"}, "fogbank is not built")
 	assert.Contains(t, w.must("remove", "--trees", "mistplan", "glasshouse").stdout, "- glasshouse 1.0.0\n- mistplan 2.1.0\n")
 	assert.Equal(t, []string{"dewcalc/1.4.2", "loamdb/0.9.1", "sporegen/2.0"}, w.trees())
 	assert.NoFileExists(t, w.root+"/landing/bin/glasshouse")

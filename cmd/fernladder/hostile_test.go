@@ -105,7 +105,7 @@ func TestHostileBuilds(t *testing.T) {
 					assert.Equal(t, "fern/1.0", strings.Join(w.trees(), " "))
 					ownedByWhoBuilds(t, w.glob("root/trees/fern/*")[0])
 				} else {
-					assert.Contains(t, w.must("list").stdout, "Nothing is installed")
+					assert.Contains(t, w.must("list").stdout, "Nothing is built")
 					assert.Empty(t, w.glob("root/trees/fern/*"))
 				}
 				if os.Getuid() == 0 { // no other user comes to what a build has left

@@ -78,7 +78,7 @@ func TestWanted(t *testing.T) {
 	r := w.must("install")
 	assert.Contains(t, r.stdout, "The landing will change:\n  + dewcalc 1.4.2\n  + mistplan 1.9.4\n  - frondplot 1.2.0\n")
 	assert.Contains(t, w.must("install").stdout, "Nothing to do")
-	assert.Equal(t, "Everything is installed: 4 packages on 2 rungs.\n", w.must("plan").stdout)
+	assert.Equal(t, "Everything is built: 4 packages on 2 rungs.\nIt is on the landing already.\n", w.must("plan").stdout)
 	w.write("fernladder.toml", settings+"\n[wanted.mistplan]\nversion = \"> \"\n")
 	w.fails(3, []string{"install"}, "fernladder.toml:", "version")
 	w.write("fernladder.toml", settings+"\n[wanted.mistplan]\nversion = \"3.*\"\n")

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/seal"
@@ -31,7 +30,7 @@ func TestMain(m *testing.M) {
 
 // jobs plans the jobs of a small ladder: plan stands on lib, which stands on
 // base, and is built with the tool, which runs with helper.
-func jobs(t *testing.T, build string) (*Workshop, []*Job) {
+func jobs(t *testing.T, build string) (Target, []*Job) {
 	dir := t.TempDir()
 	need := func(name, role string) string {
 		return "[[need]]\nrecipe = \"" + name + "\"\nrole = \"" + role + "\"\n"
@@ -50,10 +49,10 @@ func jobs(t *testing.T, build string) (*Workshop, []*Job) {
 	shelves := recipe.NewShelves([]recipe.Shelf{{Dir: dir, Shown: "s"}})
 	ladder, err := resolve.Solve(context.Background(), shelves, resolve.Request{Wanted: []resolve.Wanted{{Name: "plan"}}})
 	require.NoError(t, err)
-	w := &Workshop{Store: &store.Store{Root: "/R"}, Programs: host.Programs{Path: []string{"/usr/bin", "/bin"}}, Jobs: 4}
-	planned, err := w.Plan(context.Background(), ladder)
+	target := Target{Store: &store.Store{Root: "/R"}, Path: []string{"/usr/bin", "/bin"}, Jobs: 4}
+	planned, err := Plan(ladder, target)
 	require.NoError(t, err)
-	return w, planned
+	return target, planned
 }
 
 // short takes the ids out of a text and shortens the directories in it.
@@ -104,10 +103,10 @@ func TestStagesOfTheMethods(t *testing.T) {
 
 func TestBuildsFindTheirNeedsAndNothingElse(t *testing.T) {
 	t.Setenv("CFLAGS", "-from-outside")
-	w, planned := jobs(t, "[build]\nmethod = \"make\"\n[build.env]\nCPPFLAGS = \"-DMINE\"\nPATH = \"$FL_SOURCE/bin\"\nCC = \"gcc\"")
+	target, planned := jobs(t, "[build]\nmethod = \"make\"\n[build.env]\nCPPFLAGS = \"-DMINE\"\nPATH = \"$FL_SOURCE/bin\"\nCC = \"gcc\"")
 	job := planned[len(planned)-1]
 	env := map[string]string{}
-	for _, pair := range w.environment(job, time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)) {
+	for _, pair := range environment(target, job, dirsOf(target.Store, job, false), time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)) {
 		name, value, _ := strings.Cut(pair, "=")
 		env[name] = short(job, value)
 	}
@@ -125,10 +124,10 @@ func TestBuildsFindTheirNeedsAndNothingElse(t *testing.T) {
 }
 
 func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
-	w, planned := jobs(t, "")
-	w.Store.Root = t.TempDir()
+	target, planned := jobs(t, "")
+	target.Store.Root = t.TempDir()
 	names := func() (names []string) {
-		needed := Needed(w.Store, planned)
+		needed := Needed(planned, target.Store.Installed)
 		for _, j := range planned {
 			if needed[j] {
 				names = append(names, j.Name)
@@ -139,7 +138,7 @@ func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
 	install := func(name string) {
 		for _, j := range planned {
 			if j.Name == name {
-				file := filepath.Join(w.Store.Tree(j.Ref), "share/fernladder/receipt.json")
+				file := filepath.Join(target.Store.Tree(j.Ref), "share/fernladder/receipt.json")
 				require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 				require.NoError(t, os.WriteFile(file, []byte("{}"), 0o644))
 			}
@@ -184,7 +183,7 @@ func TestStatusInWords(t *testing.T) {
 		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because the memory was full", "kill -15 $$": "was ended by signal 15 (terminated)",
 		"kill -XFSZ $$": "was ended for a file that is larger than builds may write (largest_file in the settings)",
 	} {
-		_, err := (&Workshop{}).runIn(context.Background(), room, seal.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
+		_, err := runIn(context.Background(), room, seal.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
 		assert.Equal(t, want, status(err))
 	}
 	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background(), room)
@@ -196,7 +195,7 @@ func TestStatusInWords(t *testing.T) {
 func TestProcessesEndWithTheirContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(200*time.Millisecond, cancel)
-	data, err := (&Workshop{}).runIn(ctx, entered(t), seal.User{}, process{dir: t.TempDir(),
+	data, err := runIn(ctx, entered(t), seal.User{}, process{dir: t.TempDir(),
 		argv: []string{"sh", "-c", "trap '' TERM; setsid sleep 876 & echo $!; while :; do sleep 0.1; done"}, env: []string{"PATH=/usr/bin:/bin"}})
 	assert.ErrorIs(t, err, context.Canceled)
 	pid, err := strconv.Atoi(strings.TrimSpace(string(data)))

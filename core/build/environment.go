@@ -104,10 +104,9 @@ var earliest = time.Date(1980, time.January, 1, 0, 0, 0, 0, time.UTC)
 
 // environment is what the commands of a job's stages get, all of it: nothing
 // of the environment of the person who runs the program.
-func (w *Workshop) environment(job *Job, newest time.Time) []string {
-	d := w.dirs(job)
-	variables := map[string]string{
-		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(w.Programs.Path, ":"),
+func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
+	env := map[string]string{
+		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(t.Path, ":"),
 		"LC_ALL": "C.UTF-8", "TZ": "UTC", "SHELL": "/bin/sh", "TERM": "dumb", "USER": "builder", "LOGNAME": "builder",
 		"SOURCE_DATE_EPOCH": strconv.FormatInt(max(newest.Unix(), earliest.Unix()), 10),
 		// A program finds the libraries of its own tree.
@@ -118,29 +117,29 @@ func (w *Workshop) environment(job *Job, newest time.Time) []string {
 	for _, pair := range Surroundings(neighbours(job)) {
 		switch value := pair.Values[0]; {
 		case value == "":
-		case variables[pair.Name] != "":
-			variables[pair.Name] = value + joined[pair.Name] + variables[pair.Name]
+		case env[pair.Name] != "":
+			env[pair.Name] = value + joined[pair.Name] + env[pair.Name]
 		default:
-			variables[pair.Name] = value
+			env[pair.Name] = value
 		}
 	}
-	expand := w.variables(job)
+	expand := variables(t, job, d)
 	for name, value := range expand {
-		variables[name] = value
+		env[name] = value
 	}
-	for _, pair := range job.Package.Recipe.Build.Env {
+	for _, pair := range job.Recipe.Build.Env {
 		value := recipe.Expand(pair.Values[0], lookup(expand))
-		if between, both := joined[pair.Name]; both && variables[pair.Name] != "" {
-			value += between + variables[pair.Name]
+		if between, both := joined[pair.Name]; both && env[pair.Name] != "" {
+			value += between + env[pair.Name]
 		}
-		variables[pair.Name] = value
+		env[pair.Name] = value
 	}
-	if m := job.Package.Recipe.Build.Method; m == recipe.Make || m == recipe.Script {
-		compilerPaths(job, variables)
+	if m := job.Recipe.Build.Method; m == recipe.Make || m == recipe.Script {
+		compilerPaths(job, env)
 	}
-	mapPaths(job.Package.Recipe.Build.Method, d, job, variables)
-	environment := make([]string, 0, len(variables))
-	for name, value := range variables {
+	mapPaths(job.Recipe.Build.Method, d, job, env)
+	environment := make([]string, 0, len(env))
+	for name, value := range env {
 		environment = append(environment, name+"="+value)
 	}
 	slices.Sort(environment)
@@ -182,10 +181,9 @@ func compilerPaths(job *Job, variables map[string]string) {
 }
 
 // variables are the values of the FL_ variables in a job's recipe.
-func (w *Workshop) variables(job *Job) map[string]string {
-	d := w.dirs(job)
-	jobs := w.Jobs
-	if !job.Package.Recipe.Build.Parallel {
+func variables(t Target, job *Job, d workDirs) map[string]string {
+	jobs := t.Jobs
+	if !job.Recipe.Build.Parallel {
 		jobs = 1
 	}
 	values := treeVariables(job)

@@ -25,11 +25,14 @@ type Failure struct {
 	DiskFull bool            // the root's disk has next to nothing left
 	Work     string          // the build's directory, kept for a look and for the next run
 	Cause    *diagnose.Cause // what its log says that it is, or nil
-	Advice   []string        // what to do about the cause, in lines
 	KeptOut  []string        // what it wanted of the machine and could not have, as far as it said so
 }
 
-func (e *Failure) Error() string {
+func (e *Failure) Error() string { return e.With(nil) }
+
+// With is the error with lines that say what would help, where a person looks for
+// them: after the cause.
+func (e *Failure) With(help []string) string {
 	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
 	for _, line := range e.Lines {
 		text += "\n    │ " + line
@@ -41,7 +44,7 @@ func (e *Failure) Error() string {
 		}
 		text += "."
 	}
-	for _, line := range e.Advice {
+	for _, line := range help {
 		text += "\n  " + line
 	}
 	for _, wanted := range e.KeptOut {

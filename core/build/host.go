@@ -2,16 +2,16 @@ package build
 
 import (
 	"context"
-	"path/filepath"
 	"slices"
 
 	"fernladder/core/host"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 )
 
 // HostNeeds lists what the jobs need of the operating system, each thing once:
 // the programs that their stages run, and what their recipes name.
-func (w *Workshop) HostNeeds(jobs []*Job) []host.Need {
+func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 	var needs []host.Need
 	add := func(n host.Need, by string) {
 		i := slices.IndexFunc(needs, func(other host.Need) bool {
@@ -34,26 +34,28 @@ func (w *Workshop) HostNeeds(jobs []*Job) []host.Need {
 				add(host.Need{Question: host.Question{Kind: host.Program, Name: name}}, j.Name)
 			}
 		}
-		for _, n := range j.Package.Recipe.HostNeeds {
-			if n.When.Holds(j.Package.Facts(w.Machine)) {
-				add(host.Need{Question: n.Question(), Range: n.Range, Packages: n.PackagesOf(w.Machine.Family), At: n.Position.String()}, j.Name)
-			}
+		for _, n := range j.Recipe.HostNeeds {
+			add(host.Need{Question: n.Question(), Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String()}, j.Name)
 		}
 	}
 	return needs
 }
 
-// HostFiles is the index of the files of the operating system's packages.
-func (w *Workshop) HostFiles() host.Files {
-	return host.Files{Dir: filepath.Join(w.Store.Root, "host-files")}
+// LookAtHost looks for everything that the jobs need of the operating system, and says
+// what it lacks, or nil. versions says that those of all programs are to be known.
+func LookAtHost(ctx context.Context, m *machine.Machine, jobs []*Job, versions bool) ([]host.Finding, *host.Missing) {
+	findings := m.Programs.Check(ctx, "cc", HostNeeds(m, jobs), versions)
+	missing := host.Lacking(findings, m.Programs.Path, m.System)
+	if missing != nil {
+		missing.LookUp(m.HostFiles)
+	}
+	return findings, missing
 }
 
 // CheckHost returns a *host.Missing error when the operating system lacks what
 // the jobs need of it.
-func (w *Workshop) CheckHost(ctx context.Context, jobs []*Job) error {
-	findings := w.Programs.Check(ctx, "cc", w.HostNeeds(jobs), false)
-	if missing := host.Lacking(findings, w.Programs.Path, w.Machine); missing != nil {
-		missing.LookUp(w.HostFiles())
+func CheckHost(ctx context.Context, m *machine.Machine, jobs []*Job) error {
+	if _, missing := LookAtHost(ctx, m, jobs, false); missing != nil {
 		return missing
 	}
 	return ctx.Err()

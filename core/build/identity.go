@@ -6,12 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 
 	"github.com/zeebo/blake3"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -20,7 +18,7 @@ import (
 
 // rules is raised whenever the program changes what it does with the same
 // recipe in a way that can change the result.
-const rules = 3
+const rules = 4
 
 // identity is everything that can change what a build produces. Its digest is
 // the build id. Fields are only ever added together with a change of rules.
@@ -48,35 +46,31 @@ type identity struct {
 }
 
 func identify(job *Job, machine host.Machine) string {
-	p := job.Package
+	p, r := job.Package, job.Recipe
 	id := identity{
 		Rules: rules, Name: p.Name(), Version: p.Release.Version.String(),
-		Options: p.Options, Args: arguments(job), Method: p.Recipe.Build.Method, Dir: p.Recipe.Build.Dir,
-		Parallel: p.Recipe.Build.Parallel, InTree: p.Recipe.Build.InTree,
-		BuildEnv: p.Recipe.Build.Env, Env: p.Recipe.Env, Steps: map[string]string{},
+		Options: p.Options, Args: arguments(job), Method: r.Build.Method, Dir: r.Build.Dir,
+		Parallel: r.Build.Parallel, InTree: r.Build.InTree,
+		BuildEnv: r.Build.Env, Env: r.Env, Steps: map[string]string{},
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
 	}
 	for i, what := range job.Sources() {
 		id.Source = append(id.Source, what+" "+job.Parts[i].Into)
 	}
 	id.ByHost = job.hostCopies()
-	for _, s := range job.Supplies {
+	for _, s := range r.Supplies {
 		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)
 	}
-	for _, l := range p.Recipe.Launchers {
-		if l.When.Holds(p.Facts(machine)) {
-			id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories, l.Terminal))
-		}
+	for _, l := range r.Launchers {
+		id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories, l.Terminal))
 	}
-	for _, c := range p.Recipe.Configs {
-		if c.When.Holds(p.Facts(machine)) {
-			id.Placed = append(id.Placed, fmt.Sprintf("config %q %q", c.File, c.Sample))
-		}
+	for _, c := range r.Configs {
+		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q", c.File, c.Sample))
 	}
 	for _, patch := range job.Patches {
 		id.Patches = append(id.Patches, patch.Digest)
 	}
-	for _, step := range p.Recipe.Steps {
+	for _, step := range r.Steps {
 		if !isCheck(step.Name) {
 			id.Steps[step.Name] = step.Script
 		}
@@ -91,24 +85,11 @@ func identify(job *Job, machine host.Machine) string {
 
 // arguments are those of the recipe, then those of its options as they are set.
 func arguments(job *Job) []string {
-	args := append([]string{}, job.Package.Recipe.Build.Args...)
-	for _, o := range job.Package.Recipe.Options {
+	args := append([]string{}, job.Recipe.Build.Args...)
+	for _, o := range job.Recipe.Options {
 		args = append(args, o.Args(job.Package.Options[o.Name])...)
 	}
 	return args
-}
-
-// digestPatches says which patches a release has and what is in them.
-func digestPatches(r *recipe.Recipe, release *recipe.Release) ([]store.Source, error) {
-	var patches []store.Source
-	for _, name := range release.Patches {
-		data, err := ground.ReadFile(filepath.Join(r.Dir, name), largestPatch)
-		if err != nil {
-			return nil, keyfile.Problems{{Position: release.Position, Message: "a patch cannot be read: " + err.Error()}}
-		}
-		patches = append(patches, store.Source{File: name, Digest: digestOf(data)})
-	}
-	return patches, nil
 }
 
 func digestOf(data []byte) recipe.Digest {
@@ -116,12 +97,17 @@ func digestOf(data []byte) recipe.Digest {
 	return recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}
 }
 
+// OtherReceipt is what is wrong with a receipt that says something else than the build
+// it is called like.
+type OtherReceipt struct{ Name, What string }
+
+func (e *OtherReceipt) Error() string { return "this receipt is not that of its build: " + e.What }
+
 // fits says whether a receipt is that of a job: the build id stands for all of it,
 // but anybody could have written a receipt.
 func (j *Job) fits(r *store.Receipt) error {
 	wrong := func(what string) error {
-		return &store.Error{Path: j.Tree, Err: fmt.Errorf("this receipt is not that of its build: %s", what),
-			Advice: "Remove it, and install the package again: fernladder remove --trees " + j.Name}
+		return &store.Error{Path: j.Tree, Err: &OtherReceipt{j.Name, what}, Advice: "Remove that tree, and install the package again."}
 	}
 	if len(r.Sources) != len(j.Parts) {
 		return wrong("it has other sources")

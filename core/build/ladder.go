@@ -8,6 +8,7 @@ import (
 
 	"fernladder/core/event"
 	"fernladder/core/host"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/schedule"
 	"fernladder/core/signature"
@@ -18,7 +19,7 @@ import (
 // Needed returns, for each job, whether it has to be built so that those asked
 // for are installed and can run. What only a build that is already done has
 // needed does not have to be there.
-func Needed(s *store.Store, jobs []*Job) map[*Job]bool {
+func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 	needed := map[*Job]bool{}
 	seen := map[*Job]bool{}
 	var mark func(j *Job)
@@ -27,7 +28,7 @@ func Needed(s *store.Store, jobs []*Job) map[*Job]bool {
 			return
 		}
 		seen[j] = true
-		needed[j] = !s.Installed(j.Ref)
+		needed[j] = !installed(j.Ref)
 		for i, link := range j.Package.Needs {
 			if needed[j] || link.Role != recipe.Tool {
 				mark(j.Needs[i])
@@ -50,26 +51,19 @@ type Result struct {
 	Because *Job  // when it was skipped: the one that failed below it
 }
 
-// fetches brings archives to the store, a few at a time, and remembers how
-// they came.
+// fetches brings archives to the store, and remembers how they came. How many come
+// at once is the network's to say.
 type fetches struct {
-	*Builder
-	turn chan struct{}
+	*machine.Machine
 	lock sync.Mutex
 	came map[*Job][]store.Source
 }
 
-func (b *Builder) fetches() *fetches {
-	return &fetches{Builder: b, turn: make(chan struct{}, max(b.Downloads, 1)), came: map[*Job][]store.Source{}}
+func newFetches(m *machine.Machine) *fetches {
+	return &fetches{Machine: m, came: map[*Job][]store.Source{}}
 }
 
 func (f *fetches) fetch(ctx context.Context, job *Job) error {
-	select {
-	case f.turn <- struct{}{}:
-		defer func() { <-f.turn }()
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 	var came []store.Source
 	for _, part := range job.Parts {
 		source, err := f.part(ctx, part)
@@ -90,18 +84,14 @@ func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
 	var err error
 	if part.Checkout != nil {
 		var signed *signature.Good
-		signed, err = f.Repositories().Fetch(ctx, *part.Checkout)
+		signed, err = f.Repositories.Fetch(ctx, *part.Checkout)
 		got = part.source("", signed)
 	} else {
 		var fetched source.Fetched
 		fetched, err = f.Archives.Fetch(ctx, part.Archive)
 		got = part.source(fetched.URL, fetched.Signed)
 	}
-	var local *source.StoreError
-	if errors.As(err, &local) {
-		err = f.Store.Wrap(local.Err)
-	}
-	return got, err
+	return got, f.Stored(err)
 }
 
 func (f *fetches) sources(job *Job) []store.Source {
@@ -112,14 +102,14 @@ func (f *fetches) sources(job *Job) []store.Source {
 
 // Fetch brings the archives of jobs to the store. All are tried; there is a
 // result for each.
-func (b *Builder) Fetch(ctx context.Context, jobs []*Job) []Result {
-	f := b.fetches()
+func Fetch(ctx context.Context, m *machine.Machine, jobs []*Job) []Result {
+	f := newFetches(m)
 	tasks := make([]schedule.Task, len(jobs))
 	for i, job := range jobs {
 		tasks[i] = schedule.Task{Name: job.Name, Run: func(ctx context.Context) error { return f.fetch(ctx, job) }}
 	}
 	results := make([]Result, len(jobs))
-	for i, r := range schedule.Run(ctx, b.Slots, tasks) {
+	for i, r := range schedule.Run(ctx, m.Slots, tasks) {
 		results[i] = Result{Job: jobs[i], Outcome: r.Outcome, Err: r.Err}
 	}
 	return results
@@ -129,8 +119,8 @@ func (b *Builder) Fetch(ctx context.Context, jobs []*Job) []Result {
 // in the order of their ladder; what is needed and not among them is installed.
 // A job that fails takes along only what stands on it. There is a result for
 // each job, and each build that was begun is added to the history.
-func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]store.Estimate, record func(store.Record)) []Result {
-	f := b.fetches()
+func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate, record func(store.Record)) []Result {
+	f := newFetches(b.m)
 	results := make([]Result, len(jobs))
 	place := map[*Job]int{} // of the job's build among the tasks
 	var tasks []schedule.Task
@@ -139,12 +129,12 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]sto
 		fetch := schedule.Task{Name: job.Name, Length: time.Millisecond, Run: func(ctx context.Context) error {
 			return b.failing(job, f.fetch(ctx, job))
 		}}
-		build := schedule.Task{Name: job.Name, Length: estimates[job.Name].Time, Slot: true, Needs: []int{len(tasks)}}
-		takes := 2 * estimates[job.Name].Memory // it has more than one process
+		build := schedule.Task{Name: job.Name, Length: estimates[job.Ref].Time, Slot: true, Needs: []int{len(tasks)}}
+		takes := 2 * estimates[job.Ref].Memory // it has more than one process
 		build.Hold = func() bool {
 			short := host.ReadMemory("/proc").Short(takes)
 			if short {
-				b.Events.Event(event.Event{Kind: event.Waiting, Package: job.Name, Version: job.Version, Text: "memory"})
+				b.m.Tell(job.event(event.Waiting, event.Event{Text: "memory"}))
 			}
 			return short
 		}
@@ -159,15 +149,15 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]sto
 		place[job] = len(tasks) + 1
 		tasks = append(tasks, fetch, build)
 	}
-	outcomes := schedule.Run(ctx, b.Slots, tasks)
-	killAll(jobs, b.Workshop)
+	outcomes := schedule.Run(ctx, b.m.Slots, tasks)
+	killAll(b.m.Store, jobs)
 	for i, r := range outcomes {
 		result := &results[i/2]
 		switch {
 		case result.Outcome == schedule.Failed: // its fetch did
 		case r.Outcome == schedule.Skipped && r.Because/2 != i/2:
 			result.Outcome, result.Because = r.Outcome, jobs[r.Because/2]
-			b.Events.Event(event.Event{Kind: event.PackageSkipped, Package: result.Job.Name, Version: result.Job.Version, Text: result.Because.Name})
+			b.m.Tell(result.Job.event(event.PackageSkipped, event.Event{Text: result.Because.Name}))
 		default:
 			result.Outcome, result.Err = r.Outcome, r.Err
 		}
@@ -178,19 +168,19 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[string]sto
 // failing tells of a job that failed, unless the whole run was ended.
 func (b *Builder) failing(job *Job, err error) error {
 	if err != nil && !errors.Is(err, context.Canceled) {
-		b.Events.Event(event.Event{Kind: event.PackageFailed, Package: job.Name, Version: job.Version, Err: err})
+		b.m.Tell(job.event(event.PackageFailed, event.Event{Err: err}))
 	}
 	return err
 }
 
 // recorded builds a job and writes it down.
 func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, record func(store.Record)) error {
-	g := b.begin(job, parts)
-	receipt, err := g.build(ctx)
+	a := b.begin(job, parts)
+	receipt, err := a.build(ctx)
 	if ctx.Err() != nil {
 		return err
 	}
-	r := store.Record{Ref: job.Ref, Began: g.began, Seconds: max(0, b.Now().Sub(g.began).Seconds()), Stages: g.stages}
+	r := store.Record{Ref: job.Ref, Began: a.cost.began, Seconds: max(0, b.m.Now().Sub(a.cost.began).Seconds()), Stages: a.cost.stages}
 	if err != nil {
 		r.Failed = "build"
 		var failure *Failure
@@ -203,6 +193,12 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 	// What a receipt says is the truth: the times of an earlier run that was
 	// broken off count too.
 	record(store.RecordOf(receipt))
-	b.Events.Event(event.Event{Kind: event.PackageDone, Package: job.Name, Version: job.Version, Elapsed: b.Now().Sub(g.began)})
+	b.m.Tell(job.event(event.PackageDone, event.Event{Elapsed: b.m.Now().Sub(a.cost.began)}))
 	return nil
+}
+
+// event is something that happens to a job.
+func (j *Job) event(kind event.Kind, e event.Event) event.Event {
+	e.Kind, e.Package, e.Version, e.ID = kind, j.Name, j.Version, j.ID
+	return e
 }

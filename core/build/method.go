@@ -8,9 +8,8 @@ import (
 )
 
 // stages makes the stages of a job out of its method and its recipe's steps.
-func (w *Workshop) stages(job *Job) []Stage {
-	d := w.dirs(job)
-	r := job.Package.Recipe
+func stages(t Target, job *Job, d workDirs) []Stage {
+	r := job.Recipe
 	var patches []Command
 	for i := range job.Patches {
 		patches = append(patches, Command{Dir: d.source, Argv: patchCommand(d.patch(job, i))})
@@ -19,15 +18,15 @@ func (w *Workshop) stages(job *Job) []Stage {
 	if len(patches) > 0 {
 		stages = append(stages, Stage{StagePatch, patches})
 	}
-	method := w.method(job, d)
-	for _, name := range []string{"configure", "compile", "check", StagePlace} {
+	method := method(t, job, d)
+	for _, name := range []string{StageConfigure, StageCompile, StageCheck, StagePlace} {
 		commands := method[name]
 		if script := r.Step(name); script != "" {
 			commands = []Command{step(d.build, script, r)}
 		}
 		if script := r.Step("before_" + name); script != "" {
 			dir := d.build
-			if name == "configure" {
+			if name == StageConfigure {
 				dir = d.system // where generator scripts expect to run
 			}
 			commands = append([]Command{step(dir, script, r)}, commands...)
@@ -42,7 +41,7 @@ func (w *Workshop) stages(job *Job) []Stage {
 	return stages
 }
 
-func isCheck(step string) bool { return strings.HasSuffix(step, "check") }
+func isCheck(step string) bool { return strings.HasSuffix(step, StageCheck) }
 
 // step is a command that runs shell text of a recipe.
 func step(dir, script string, r *recipe.Recipe) Command {
@@ -57,13 +56,13 @@ func shared(r *recipe.Recipe) Jobs {
 }
 
 // method says how the job's build system is driven: the commands of each stage.
-func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
-	values := w.variables(job)
+func method(t Target, job *Job, d workDirs) map[string][]Command {
+	values := variables(t, job, d)
 	var args []string
 	for _, arg := range arguments(job) {
 		args = append(args, recipe.Expand(arg, lookup(values)))
 	}
-	r := job.Package.Recipe
+	r := job.Recipe
 	in := func(jobs Jobs, argv ...string) []Command {
 		return []Command{{Dir: d.build, Argv: argv, Jobs: jobs}}
 	}
@@ -71,9 +70,9 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 	switch r.Build.Method {
 	case recipe.Configure:
 		return map[string][]Command{
-			"configure": in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Tree}, args...)...),
-			"compile":   in(shared(r), "make"),
-			StagePlace:  in(One, "make", "install", destdir),
+			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Tree}, args...)...),
+			StageCompile:   in(shared(r), "make"),
+			StagePlace:     in(One, "make", "install", destdir),
 		}
 	case recipe.CMake:
 		runPaths := []string{filepath.Join(job.Tree, "lib")}
@@ -90,9 +89,9 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 			"-DCMAKE_FIND_USE_PACKAGE_REGISTRY=OFF", "-DCMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY=OFF",
 		}, args...)
 		return map[string][]Command{
-			"configure": in(One, configure...),
-			"compile":   in(shared(r), "make"),
-			StagePlace:  in(One, "cmake", "--install", d.build),
+			StageConfigure: in(One, configure...),
+			StageCompile:   in(shared(r), "make"),
+			StagePlace:     in(One, "cmake", "--install", d.build),
 		}
 	case recipe.Meson:
 		jobs, number := Leased, "-j$FL_JOBS"
@@ -102,9 +101,9 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Tree, "--libdir=lib",
 			"--buildtype=release", "--wrap-mode=nodownload"}, args...)
 		return map[string][]Command{
-			"configure": in(One, configure...),
-			"compile":   in(jobs, "ninja", number),
-			StagePlace:  in(One, "meson", "install", "--no-rebuild"),
+			StageConfigure: in(One, configure...),
+			StageCompile:   in(jobs, "ninja", number),
+			StagePlace:     in(One, "meson", "install", "--no-rebuild"),
 		}
 	case recipe.Make:
 		// Makefiles call the prefix one or the other. What has no '=' is a
@@ -119,8 +118,8 @@ func (w *Workshop) method(job *Job, d workDirs) map[string][]Command {
 			}
 		}
 		return map[string][]Command{
-			"compile":  in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
-			StagePlace: in(One, append([]string{"make", "install", destdir}, variables...)...),
+			StageCompile: in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
+			StagePlace:   in(One, append([]string{"make", "install", destdir}, variables...)...),
 		}
 	}
 	return nil // a script has nothing but its steps

@@ -13,7 +13,7 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
-	"fernladder/core/recipe"
+	"fernladder/core/machine"
 	"fernladder/core/signature"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -30,9 +30,9 @@ type Part struct {
 }
 
 // parts are the release itself and the extras that count.
-func parts(job *Job, facts recipe.Facts) []Part {
+func parts(job *Job) []Part {
 	p := job.Package
-	r, x := p.Recipe, p.Release
+	r, x := job.Recipe, p.Release
 	keys := make([]string, len(r.Keys))
 	for i, name := range r.Keys {
 		keys[i] = filepath.Join(r.Dir, name)
@@ -58,22 +58,9 @@ func parts(job *Job, facts recipe.Facts) []Part {
 	}
 	all := []Part{main}
 	for _, e := range r.Extras {
-		if e.When.Holds(facts) {
-			all = append(all, Part{Name: e.Name, Into: e.Into, Size: int64(e.Size), Archive: source.Wanted{
-				Package: job.Name, Version: job.Version, URLs: r.Inside(x, e.Archive), Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
-			}})
-		}
-	}
-	return all
-}
-
-// supplies are those that count.
-func supplies(r *recipe.Recipe, facts recipe.Facts) []*recipe.Supply {
-	var all []*recipe.Supply
-	for _, s := range r.Supplies {
-		if s.When.Holds(facts) {
-			all = append(all, s)
-		}
+		all = append(all, Part{Name: e.Name, Into: e.Into, Size: int64(e.Size), Archive: source.Wanted{
+			Package: job.Name, Version: job.Version, URLs: r.Inside(x, e.Archive), Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
+		}})
 	}
 	return all
 }
@@ -88,28 +75,22 @@ func (p Part) source(url string, signed *signature.Good) store.Source {
 }
 
 // Fetched tells whether all parts of a job are here.
-func (w *Workshop) Fetched(ctx context.Context, job *Job) bool {
-	archives := source.Archives{Dir: w.Store.Archives()}
+func Fetched(ctx context.Context, m *machine.Machine, job *Job) bool {
 	for _, p := range job.Parts {
-		if p.Checkout != nil && !w.Repositories().Has(ctx, *p.Checkout) || p.Checkout == nil && !archives.Has(p.Archive.Digest) {
+		if p.Checkout != nil && !m.Repositories.Has(ctx, *p.Checkout) || p.Checkout == nil && !m.Archives.Has(p.Archive.Digest) {
 			return false
 		}
 	}
 	return true
 }
 
-// Supplies are those that were brought to the root.
-func (w *Workshop) Supplies() source.Supplies {
-	return source.Supplies{Dir: filepath.Join(w.Store.Root, "supplies")}
-}
-
 // CheckSupplies returns a source.MissingSupplies error when jobs need files
 // that nobody has brought.
-func (w *Workshop) CheckSupplies(jobs []*Job) error {
+func CheckSupplies(m *machine.Machine, jobs []*Job) error {
 	var missing source.MissingSupplies
 	for _, j := range jobs {
-		for _, s := range j.Supplies {
-			if !w.Supplies().Has(s.Digest) {
+		for _, s := range j.Recipe.Supplies {
+			if !m.Supplies.Has(s.Digest) {
 				missing = append(missing, source.MissingSupply{Package: j.Name, Supply: s})
 			}
 		}
@@ -121,18 +102,17 @@ func (w *Workshop) CheckSupplies(jobs []*Job) error {
 }
 
 // CheckOffline returns an error that lists all that would have to be fetched.
-func (w *Workshop) CheckOffline(ctx context.Context, jobs []*Job) error {
-	if !w.Offline {
+func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
+	if !m.Offline {
 		return nil
 	}
 	missing := source.NotHere{}
-	archives := source.Archives{Dir: w.Store.Archives()}
 	for _, j := range jobs {
 		for _, p := range j.Parts {
 			switch {
-			case p.Checkout != nil && !w.Repositories().Has(ctx, *p.Checkout):
+			case p.Checkout != nil && !m.Repositories.Has(ctx, *p.Checkout):
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
-			case p.Checkout == nil && !archives.Has(p.Archive.Digest) && !slices.ContainsFunc(p.Archive.URLs, local):
+			case p.Checkout == nil && !m.Archives.Has(p.Archive.Digest) && !slices.ContainsFunc(p.Archive.URLs, local):
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Archive.URLs[0])})
 			}
 		}
@@ -148,8 +128,8 @@ func local(url string) bool { return strings.HasPrefix(url, "file://") }
 
 // unpack puts the source together, where no build can see it, and then gives it to
 // the build.
-func (g *building) unpack(ctx context.Context) error {
-	aside := filepath.Join(g.dirs.work, "unpacked")
+func (a *attempt) unpack(ctx context.Context) error {
+	aside := filepath.Join(a.dirs.work, "unpacked")
 	if err := ground.Remove(aside); err != nil {
 		return err
 	}
@@ -157,20 +137,20 @@ func (g *building) unpack(ctx context.Context) error {
 		return err
 	}
 	source := filepath.Join(aside, "source")
-	for _, part := range g.job.Parts {
-		if err := g.unpackPart(ctx, part, source); err != nil {
+	for _, part := range a.job.Parts {
+		if err := a.unpackPart(ctx, part, source); err != nil {
 			return err
 		}
 	}
-	if err := g.handOver(source, g.dirs.source); err != nil {
+	if err := a.handOver(source, a.dirs.source); err != nil {
 		return err
 	}
-	if len(g.job.Supplies) > 0 {
+	if len(a.job.Recipe.Supplies) > 0 {
 		supply := filepath.Join(aside, "supply")
-		if err := g.Supplies().Lay(ctx, g.job.Supplies, supply); err != nil {
+		if err := a.m.Supplies.Lay(ctx, a.job.Recipe.Supplies, supply); err != nil {
 			return err
 		}
-		if err := g.handOver(supply, g.dirs.supply); err != nil {
+		if err := a.handOver(supply, a.dirs.supply); err != nil {
 			return err
 		}
 	}
@@ -179,9 +159,9 @@ func (g *building) unpack(ctx context.Context) error {
 
 // handOver gives a directory, that the program has filled, to the build, at a place
 // in its box.
-func (g *building) handOver(from, to string) error {
-	if g.user.Other() {
-		if err := ground.Give(from, ground.Ours, g.user.UID, g.user.GID); err != nil {
+func (a *attempt) handOver(from, to string) error {
+	if a.room.user.Other() {
+		if err := ground.Give(from, ground.Ours, a.room.user.UID, a.room.user.GID); err != nil {
 			return err
 		}
 	}
@@ -194,7 +174,7 @@ func (g *building) handOver(from, to string) error {
 // unpackPart unpacks beside the source, then moves what came to where it belongs:
 // what is in the archive's only directory, if it has one only, else what is in the
 // archive.
-func (g *building) unpackPart(ctx context.Context, part Part, into string) error {
+func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error {
 	fresh := into + ".part"
 	if err := os.Mkdir(fresh, 0o755); err != nil {
 		return err
@@ -205,50 +185,50 @@ func (g *building) unpackPart(ctx context.Context, part Part, into string) error
 	from := ""
 	if part.Checkout != nil {
 		from = source.Redacted(part.Checkout.URL())
-		if got, err = g.Repositories().Export(ctx, *part.Checkout, fresh, g.Limits); err == nil {
-			err = g.noteExport(fresh)
+		if got, err = a.m.Repositories.Export(ctx, *part.Checkout, fresh, a.m.Unpacking); err == nil {
+			err = a.noteExport(fresh)
 		}
 	} else {
 		from = part.Archive.URLs[0]
-		archive := g.Archives.Path(part.Archive.Digest)
-		if !g.Archives.Has(part.Archive.Digest) { // it was deleted since it was fetched
-			if _, err := g.Archives.Fetch(ctx, part.Archive); err != nil {
+		archive := a.m.Archives.Path(part.Archive.Digest)
+		if !a.m.Archives.Has(part.Archive.Digest) { // it was deleted since it was fetched
+			if _, err := a.m.Archives.Fetch(ctx, part.Archive); err != nil {
 				return err
 			}
 		}
 		if name, single := singleFile(from); single {
-			got, err = source.CopyOut(ctx, archive, fresh, name, g.Limits)
-		} else if got, err = source.Unpack(ctx, archive, fresh, g.Limits); err == nil {
+			got, err = source.CopyOut(ctx, archive, fresh, name, a.m.Unpacking)
+		} else if got, err = source.Unpack(ctx, archive, fresh, a.m.Unpacking); err == nil {
 			top, err = source.Top(fresh)
 		}
 	}
 	var bad *source.UnpackError
 	if errors.As(err, &bad) {
-		return g.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, source.Redacted(from)), "")
+		return a.failure(StageUnpack, fmt.Sprintf("%v (%s)", bad, source.Redacted(from)), "")
 	}
 	var repository *source.RepositoryError
 	if errors.As(err, &repository) {
-		return g.failure(StageUnpack, repository.Error(), "")
+		return a.failure(StageUnpack, repository.Error(), "")
 	}
 	if err != nil {
 		return err
 	}
-	if got.Newest.After(g.Newest) {
-		g.Newest = got.Newest
+	if got.Newest.After(a.journal.Newest) {
+		a.journal.Newest = got.Newest
 	}
 	if part.Into == "" {
 		err = os.Rename(top, into)
 	} else {
-		err = g.layInside(top, into, part)
+		err = a.layInside(top, into, part)
 	}
 	return errors.Join(err, ground.Remove(fresh))
 }
 
 // noteExport writes down for the receipt what came out of a repository.
-func (g *building) noteExport(dir string) error {
+func (a *attempt) noteExport(dir string) error {
 	digest, err := source.DigestTree(dir)
-	if err == nil && len(g.Sources) > 0 {
-		g.Sources[0].Digest = digest
+	if err == nil && len(a.journal.Sources) > 0 {
+		a.journal.Sources[0].Digest = digest
 	}
 	return err
 }
@@ -271,7 +251,7 @@ func singleFile(url string) (name string, single bool) {
 }
 
 // layInside moves the contents of an extra into a directory of the source.
-func (g *building) layInside(top, base string, part Part) error {
+func (a *attempt) layInside(top, base string, part Part) error {
 	into := base
 	for name := range strings.SplitSeq(part.Into, "/") {
 		into = filepath.Join(into, name)
@@ -279,7 +259,7 @@ func (g *building) layInside(top, base string, part Part) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = os.Mkdir(into, 0o755)
 		} else if err == nil && !info.IsDir() {
-			return g.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is no directory", part.Name, part.Into), "")
+			return a.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is no directory", part.Name, part.Into), "")
 		}
 		if err != nil {
 			return err
@@ -287,7 +267,7 @@ func (g *building) layInside(top, base string, part Part) error {
 	}
 	clash, err := merge(top, into)
 	if clash != "" {
-		return g.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, base+"/")), "")
+		return a.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, base+"/")), "")
 	}
 	return err
 }

@@ -13,41 +13,44 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/keyfile"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
 	"fernladder/core/source"
 )
 
 // HasPatched tells whether an archive is here that a recipe has patches for.
-func (w *Workshop) HasPatched(r *recipe.Recipe) bool {
-	archives := source.Archives{Dir: w.Store.Archives()}
+func HasPatched(m *machine.Machine, r *recipe.Recipe) bool {
 	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
-		return len(x.Patches) > 0 && x.Repository() == "" && archives.Has(x.Digest)
+		return len(x.Patches) > 0 && x.Repository() == "" && m.Archives.Has(x.Digest)
 	})
 }
 
 // CheckPatches applies the patches of a recipe's releases to those archives
-// that are here, kept apart like builds, and returns a doubt for each that does not
+// that are here, kept apart like builds, and returns a warning for each that does not
 // apply. Releases whose archive is not here are passed over.
-func (w *Workshop) CheckPatches(ctx context.Context, r *recipe.Recipe) (keyfile.Problems, error) {
-	var doubts keyfile.Problems
-	archives := source.Archives{Dir: w.Store.Archives()}
+func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (keyfile.Problems, error) {
+	var warnings keyfile.Problems
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range r.Releases {
-		if len(x.Patches) == 0 || x.Repository() != "" || !archives.Has(x.Digest) {
+		if len(x.Patches) == 0 || x.Repository() != "" || !m.Archives.Has(x.Digest) {
 			continue
 		}
-		failed, says, err := w.tryPatches(ctx, r, x, archives.Path(x.Digest))
+		failed, says, err := tryPatches(ctx, m, level, r, x, m.Archives.Path(x.Digest))
 		if err != nil {
-			return doubts, err
+			return warnings, err
 		}
 		if failed != "" {
 			at := x.Position
 			at.File = r.File
-			doubts = append(doubts, keyfile.Problem{Position: at, Source: "[[release]]",
+			warnings = append(warnings, keyfile.Problem{Position: at, Source: "[[release]]",
 				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says, Advice: "its archive is here, so this was tried"})
 		}
 	}
-	return doubts, nil
+	return warnings, nil
 }
 
 // patch is where a build finds one of its patches.
@@ -57,17 +60,17 @@ func (d workDirs) patch(job *Job, i int) string {
 
 // givePatches puts the patches where the build reads them: as they were when their
 // digests were taken.
-func (g *building) givePatches() error {
-	for i, p := range g.job.Patches {
-		file := filepath.Join(g.job.Package.Recipe.Dir, p.File)
+func (a *attempt) givePatches() error {
+	for i, p := range a.job.Patches {
+		file := filepath.Join(a.job.Package.Recipe.Dir, p.File)
 		data, err := ground.ReadFile(file, largestPatch)
 		if err != nil {
 			return err
 		}
 		if digestOf(data) != p.Digest {
-			return g.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file), "")
+			return a.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file), "")
 		}
-		if err := durable.Note(g.dirs.patch(g.job, i), data, 0o444); err != nil {
+		if err := durable.Note(a.dirs.patch(a.job, i), data, 0o444); err != nil {
 			return err
 		}
 	}
@@ -78,8 +81,8 @@ func (g *building) givePatches() error {
 const largestPatch = 256 << 20
 
 // tryPatches returns the first patch that does not apply, and what patch says.
-func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
-	base, user, done, err := w.Scratch(ctx, "patches")
+func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
+	base, user, done, err := m.Scratch(ctx, "patches")
 	if err != nil {
 		return "", "", err
 	}
@@ -87,10 +90,10 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 	box, given := filepath.Join(base, "box"), filepath.Join(base, "given")
 	for _, dir := range []string{box, given, filepath.Join(base, "room")} {
 		if err := os.Mkdir(dir, 0o755); err != nil {
-			return "", "", w.Store.Wrap(err)
+			return "", "", m.Store.Wrap(err)
 		}
 	}
-	if _, err := source.Unpack(ctx, archive, box, w.Limits); err != nil {
+	if _, err := source.Unpack(ctx, archive, box, m.Unpacking); err != nil {
 		return "", "", err
 	}
 	top, err := source.Top(box)
@@ -99,11 +102,11 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 	}
 	if user.Other() {
 		if err := ground.Give(box, ground.Ours, user.UID, user.GID); err != nil {
-			return "", "", w.Store.Wrap(err)
+			return "", "", m.Store.Wrap(err)
 		}
 	}
-	room := seal.Room{Level: w.isolation(), Point: filepath.Join(base, "room"), Home: box, User: user, Limits: w.Most,
-		Visible: append([]string{given}, w.Programs.Path...), Writable: []string{box}}
+	room := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: box, User: user, Limits: m.Settings.Most,
+		Visible: append([]string{given}, m.Programs.Path...), Writable: []string{box}}
 	inside, err := room.Enter(base)
 	if err != nil {
 		return "", "", err
@@ -116,9 +119,9 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 		}
 		file := filepath.Join(given, filepath.Base(name))
 		if err := durable.Note(file, data, 0o444); err != nil {
-			return "", "", w.Store.Wrap(err)
+			return "", "", m.Store.Wrap(err)
 		}
-		output, err := w.runIn(ctx, inside, user, process{dir: top, argv: patchCommand(file), env: []string{"PATH=" + strings.Join(w.Programs.Path, ":"), "LC_ALL=C"}})
+		output, err := runIn(ctx, inside, user, process{dir: top, argv: patchCommand(file), env: []string{"PATH=" + strings.Join(m.Programs.Path, ":"), "LC_ALL=C"}})
 		if ctx.Err() != nil {
 			return "", "", ctx.Err()
 		}
@@ -131,7 +134,7 @@ func (w *Workshop) tryPatches(ctx context.Context, r *recipe.Recipe, x *recipe.R
 }
 
 // runIn runs a process in a room and returns what it prints, up to a limit.
-func (w *Workshop) runIn(ctx context.Context, room *seal.Session, user seal.User, p process) ([]byte, error) {
+func runIn(ctx context.Context, room *seal.Session, user seal.User, p process) ([]byte, error) {
 	const most = 16 << 20
 	var printed bytes.Buffer
 	out, err := newOutlet(&printed, most, user, func() {})

@@ -18,12 +18,12 @@ import (
 // collect takes over what was placed: in the stage, or, by makefiles that know no
 // DESTDIR, where the tree will be. What becomes the tree are files of the program's
 // own, of which no build holds one.
-func (g *building) collect(ctx context.Context, log string) error {
-	staged, err := g.staged()
+func (a *attempt) collect(ctx context.Context, log string) error {
+	staged, err := a.staged()
 	if err != nil {
 		return err
 	}
-	filled, err := ground.OpenDir(g.filled())
+	filled, err := ground.OpenDir(a.filled())
 	if err != nil {
 		return err
 	}
@@ -32,36 +32,36 @@ func (g *building) collect(ctx context.Context, log string) error {
 	switch isFilled := hasFiles(filled); {
 	case staged != nil && isFilled:
 		staged.Close()
-		return g.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", g.job.Tree), log)
+		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Tree), log)
 	case staged == nil && !isFilled:
-		return g.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
+		return a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
 	case isFilled:
 		placed = filled
 	default:
 		defer staged.Close()
 	}
-	if outside := g.outside(); len(outside) > 0 {
-		return g.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
+	if outside := a.outside(); len(outside) > 0 {
+		return a.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
 	}
-	if err := g.takeOver(ctx, placed, log); err != nil {
+	if err := a.takeOver(ctx, placed, log); err != nil {
 		return err
 	}
 	// What was taken over is not brought to the disk twice.
-	if err := errors.Join(ground.Remove(g.dirs.stage), ground.Empty(g.filled())); err != nil {
+	if err := errors.Join(ground.Remove(a.dirs.stage), ground.Empty(a.filled())); err != nil {
 		return err
 	}
-	return g.furnish(log)
+	return a.addLaunchersAndConfigs(log)
 }
 
 // staged opens the directory of the tree in the stage; nil where there is none.
-func (g *building) staged() (*ground.Dir, error) {
-	box, err := ground.OpenDir(g.dirs.box)
+func (a *attempt) staged() (*ground.Dir, error) {
+	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {
 		return nil, err
 	}
 	defer box.Close()
-	d, err := box.Sub(g.dirs.below(g.dirs.stage + g.job.Tree))
+	d, err := box.Sub(a.dirs.below(a.dirs.stage + a.job.Tree))
 	if err != nil {
 		return nil, nil // or what is there is no directory, and so nothing that was placed
 	}
@@ -79,53 +79,53 @@ func hasFiles(d *ground.Dir) (found bool) {
 
 // takeOver copies what was placed, looks at it, and at what the build has used for
 // it. What cannot work fails the build; the rest is told and goes into the receipt.
-func (g *building) takeOver(ctx context.Context, placed *ground.Dir, log string) error {
-	if err := ground.Remove(g.dirs.placed); err != nil {
+func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, log string) error {
+	if err := ground.Remove(a.dirs.placed); err != nil {
 		return err
 	}
-	found, err := inspect.Take(placed, inspect.Look{Staged: g.dirs.placed, Tree: g.job.Tree, Work: g.dirs.box, Stage: g.dirs.stage,
-		Loader: g.loader(), Largest: g.LargestTree})
+	found, err := inspect.Take(placed, inspect.Look{Staged: a.dirs.placed, Tree: a.job.Tree, Work: a.dirs.box, Stage: a.dirs.stage,
+		Loader: a.b.loader(), Largest: int64(a.m.Settings.LargestTree) << 20})
 	if err != nil {
 		return err
 	}
 	var refused []string
-	g.Remarks = nil
-	if g.Racing != nil {
-		g.Remarks = append(g.Remarks, *g.Racing)
+	a.journal.Remarks = nil
+	if a.journal.Racing != nil {
+		a.journal.Remarks = append(a.journal.Remarks, *a.journal.Racing)
 	}
 	for _, r := range found.Remarks {
 		if r.Grade == inspect.Refused {
 			refused = append(refused, r.String())
 			continue
 		}
-		g.Remarks = append(g.Remarks, r)
-		g.tell(r)
+		a.journal.Remarks = append(a.journal.Remarks, r)
+		a.remarked(r)
 	}
 	const enough = 5
 	if len(refused) > 0 {
-		return g.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
+		return a.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
 	}
-	return g.findUsed(ctx, found.Libraries)
+	return a.findUsed(ctx, found.Libraries)
 }
 
 // remark notes something about the build that a person should look at.
-func (g *building) remark(text string) {
+func (a *attempt) remark(text string) {
 	r := inspect.Remark{Grade: inspect.Warned, Text: text}
-	g.Remarks = append(g.Remarks, r)
-	g.tell(r)
+	a.journal.Remarks = append(a.journal.Remarks, r)
+	a.remarked(r)
 }
 
-// tell tells of a remark.
-func (g *building) tell(r inspect.Remark) {
-	g.Events.Event(event.Event{Kind: event.Remarked, Package: g.job.Name, Version: g.job.Version, Text: r.String()})
+// remarked tells of a remark.
+func (a *attempt) remarked(r inspect.Remark) {
+	a.emit(event.Event{Kind: event.Remarked, Text: r.String()})
 }
 
 // outside lists some of the files in the stage that are not in the tree.
-func (g *building) outside() []string {
+func (a *attempt) outside() []string {
 	const enough = 5
 	var outside []string
-	inside := strings.TrimPrefix(g.job.Tree, "/")
-	g.walkBox(g.dirs.stage, func(e ground.Entry) error {
+	inside := strings.TrimPrefix(a.job.Tree, "/")
+	a.walkBox(a.dirs.stage, func(e ground.Entry) error {
 		switch {
 		case e.Name == inside:
 			return ground.Skip
@@ -140,36 +140,36 @@ func (g *building) outside() []string {
 }
 
 // finish makes what was taken over a tree, tries it, and writes its receipt.
-func (g *building) finish(ctx context.Context) (*store.Receipt, error) {
-	if err := g.leave(); err != nil {
-		return nil, g.Store.Wrap(err)
+func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
+	if err := a.leave(); err != nil {
+		return nil, a.m.Store.Wrap(err)
 	}
-	files, size, err := g.Store.Place(g.dirs.placed, g.job.Ref)
+	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref)
 	if err != nil {
 		return nil, err
 	}
-	receipt := g.receipt(files, size)
-	if err := g.Store.BeginConfigs(receipt); err != nil { // tries may read them
-		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.dirs.placed))
+	receipt := a.receipt(files, size)
+	if err := a.m.Store.BeginConfigs(receipt); err != nil { // tries may read them
+		return nil, errors.Join(err, a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
 	if len(receipt.Tries) > 0 {
-		err = g.stage(ctx, StageTry, func() error { return g.try(ctx, receipt) })
+		err = a.stage(ctx, StageTry, func() error { return a.try(ctx, receipt) })
 	}
 	if err == nil {
-		g.account(receipt)
-		if err = g.keepUsed(); err == nil {
-			err = g.Store.Commit(receipt)
+		a.account(receipt)
+		if err = a.keepUsed(); err == nil {
+			err = a.m.Store.Commit(receipt)
 		}
 	}
 	if err != nil {
-		return nil, errors.Join(err, g.Store.Withdraw(g.job.Ref, g.dirs.placed))
+		return nil, errors.Join(err, a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
-	return receipt, g.Store.Wrap(ground.Remove(g.dirs.work))
+	return receipt, a.m.Store.Wrap(ground.Remove(a.dirs.work))
 }
 
-func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
-	log := filepath.Join(g.Store.Logs(g.job.Ref), StageTry+".log")
-	results, err := g.tries(ctx, receipt, g.dirs.tries, g.user)
+func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
+	log := filepath.Join(a.m.Store.Logs(a.job.Ref), StageTry+".log")
+	results, err := tries(ctx, a.m, a.b.level, receipt, a.dirs.tries, a.room.user)
 	if err != nil {
 		return err
 	}
@@ -189,42 +189,40 @@ func (g *building) try(ctx context.Context, receipt *store.Receipt) error {
 		}
 	}
 	if failed != "" {
-		return g.failure(StageTry, failed, log)
+		return a.failure(StageTry, failed, log)
 	}
 	return nil
 }
 
 // receipt says how the tree came to be, but for how long it took.
-func (g *building) receipt(files int, size int64) *store.Receipt {
-	p := g.job.Package
+func (a *attempt) receipt(files int, size int64) *store.Receipt {
+	p := a.job.Package
 	receipt := &store.Receipt{
-		Ref: g.job.Ref, Summary: p.Recipe.Summary, Home: p.Recipe.Home, License: p.Recipe.License,
-		Recipe: filepath.Join(p.Recipe.Dir, recipe.FileName), Tree: g.job.Tree, Options: p.Options,
-		Sources: g.Sources, Patches: g.job.Patches, Configs: g.configs(),
-		Needs: g.job.Links(), ByHost: g.job.hostCopies(), Method: p.Recipe.Build.Method, Machine: g.Machine, Compiler: g.job.Compiler,
-		Isolation: string(g.isolation()), Began: g.began.UTC(), Files: files, Size: size,
-		Remarks: g.Remarks,
+		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
+		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Options: p.Options, Track: p.Release.Track,
+		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
+		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
+		Isolation: string(a.b.level), Began: a.cost.began.UTC(), Files: files, Size: size,
+		Remarks: a.journal.Remarks,
 	}
-	values := treeVariables(g.job)
-	receipt.Notes = recipe.Expand(p.Recipe.Notes, lookup(values))
-	for _, s := range g.job.Supplies {
+	values := treeVariables(a.job)
+	receipt.Notes = recipe.Expand(a.job.Recipe.Notes, lookup(values))
+	for _, s := range a.job.Recipe.Supplies {
 		receipt.Supplies = append(receipt.Supplies, store.Supply{File: s.File, About: s.About, Digest: s.Digest})
 	}
-	for _, t := range p.Recipe.Tries {
-		if t.When.Holds(p.Facts(g.Machine)) {
-			receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
-		}
+	for _, t := range a.job.Recipe.Tries {
+		receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
 	}
-	receipt.Env = g.userEnvironment()
+	receipt.Env = a.userEnvironment()
 	return receipt
 }
 
 // account adds up the times of the stages, of earlier runs of the same build
 // too.
-func (g *building) account(receipt *store.Receipt) {
-	for _, name := range g.Done {
-		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: g.Seconds[name], CPU: g.CPU[name]})
-		receipt.Seconds += g.Seconds[name]
+func (a *attempt) account(receipt *store.Receipt) {
+	for _, name := range a.journal.Done {
+		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: a.journal.Seconds[name], CPU: a.journal.CPU[name]})
+		receipt.Seconds += a.journal.Seconds[name]
 	}
-	receipt.WorkSize, receipt.Memory = ground.Size(g.dirs.work), g.used.memory
+	receipt.WorkSize, receipt.Memory = ground.Size(a.dirs.work), a.cost.used.memory
 }

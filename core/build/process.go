@@ -13,6 +13,7 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/seal"
+	"fernladder/core/store"
 )
 
 // process is a command with everything it needs to run in a room.
@@ -103,7 +104,7 @@ func exitStatus(err error) int {
 func status(err error) string {
 	var exit exitedWith
 	switch {
-	case errors.Is(err, errWordy):
+	case errors.Is(err, errLogLimit):
 		return "was ended: " + err.Error()
 	case !errors.As(err, &exit):
 		return "could not be run: " + err.Error()
@@ -122,10 +123,11 @@ func status(err error) string {
 // killAll ends every process that the builds of jobs have left running. They are
 // known by the mark in the environment they were started with, which no other
 // build has. What has run as a user of its own is ended with that user.
-func killAll(jobs []*Job, w *Workshop) {
+func killAll(s *store.Store, jobs []*Job) {
 	stages := map[string]bool{}
 	for _, j := range jobs {
-		stages[w.dirs(j).stage] = true
+		stages[dirsOf(s, j, false).stage] = true
+		stages[dirsOf(s, j, true).stage] = true
 	}
 	processes, err := filepath.Glob("/proc/[0-9]*/environ")
 	if err != nil {

@@ -1,134 +1,120 @@
 package build
 
 import (
-	"context"
 	"os"
 	"path/filepath"
 
 	"fernladder/core/ground"
+	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
 
-// room is what a build sees and may change: its own box and the place of its tree,
+// room is where the commands of an attempt run, once there is one.
+type room struct {
+	session  *seal.Session
+	user     seal.User // whom its commands are on the machine
+	giveBack func()    // the user
+}
+
+// spec is what a build sees and may change: its own box and the place of its tree,
 // to change; what it is given and the trees of its declared needs, to see.
-func (g *building) room() (seal.Room, error) {
+func (a *attempt) spec() (seal.Room, error) {
 	r := seal.Room{
-		Level: g.isolation(), Point: g.dirs.room, Home: g.dirs.home,
-		Visible:  append([]string{g.dirs.given}, g.Programs.Path...),
-		Writable: []string{g.dirs.box}, User: g.user, Limits: g.Most,
+		Level: a.b.level, Point: a.dirs.room, Home: a.dirs.home,
+		Visible:  append([]string{a.dirs.given}, a.m.Programs.Path...),
+		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
-	for _, n := range neighbours(g.job) {
+	for _, n := range neighbours(a.job) {
 		r.Visible = append(r.Visible, n.Tree)
 	}
-	if g.job.Watch && r.Level != seal.Sealed {
+	if a.job.Watch && r.Level != seal.Sealed {
 		return r, ErrNotWatched
 	}
 	if r.Level == seal.Sealed {
-		r.Stands = seal.Stand{In: g.dirs.prefix, For: g.job.Tree}
+		r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Tree}
 		return r, nil
 	}
-	r.Writable = append(r.Writable, g.job.Tree)
-	if g.again { // the tree is there, and is not to be changed
+	r.Writable = append(r.Writable, a.job.Tree)
+	if a.rebuild { // the tree is there, and is not to be changed
 		return r, ErrNotSealed
 	}
-	return r, g.Store.Lend(g.job.Ref, g.user.UID, g.user.GID)
+	return r, a.m.Store.Lend(a.job.Ref, a.room.user.UID, a.room.user.GID)
 }
 
 // enter makes the room of the build, which all its commands share, if it is not
 // there yet.
-func (g *building) enter() (*seal.Session, error) {
-	if g.inside != nil {
-		return g.inside, nil
+func (a *attempt) enter() (*seal.Session, error) {
+	if a.room.session != nil {
+		return a.room.session, nil
 	}
-	r, err := g.room()
+	spec, err := a.spec()
 	if err != nil {
 		return nil, err
 	}
-	if g.inside, err = r.Enter(g.dirs.stage); err != nil {
-		g.inside = nil
+	session, err := spec.Enter(a.dirs.stage)
+	if err != nil {
 		return nil, err
 	}
-	return g.inside, nil
+	a.room.session = session
+	return session, nil
 }
 
 // leave ends the room, if there is one, and everything in it, and takes back what
 // was lent to the build.
-func (g *building) leave() error {
-	if g.inside == nil {
+func (a *attempt) leave() error {
+	if a.room.session == nil {
 		return nil
 	}
-	g.inside.Leave()
-	g.inside = nil
-	return g.takeBack()
+	a.room.session.Leave()
+	a.room.session = nil
+	return a.takeBack()
 }
 
 // takeBack takes away what a build has put where its tree will be. In a sealed room
 // that is elsewhere.
-func (g *building) takeBack() error {
-	if g.again || g.isolation() == seal.Sealed {
+func (a *attempt) takeBack() error {
+	if a.rebuild || a.b.level == seal.Sealed {
 		return nil
 	}
-	return g.Store.TakeBack(g.job.Ref)
+	return a.m.Store.TakeBack(a.job.Ref)
 }
 
 // empty takes away what stands where a makefile that knows no DESTDIR puts its
 // files. In a room that is there already, the directory itself has to stay.
-func (g *building) empty() error {
-	if g.isolation() == seal.Sealed || g.inside != nil {
-		return ground.Empty(g.filled())
+func (a *attempt) empty() error {
+	if a.b.level == seal.Sealed || a.room.session != nil {
+		return ground.Empty(a.filled())
 	}
 	return nil
 }
 
 // filled is where a makefile that knows no DESTDIR has put its files: the tree's
 // own directory, or what stands in for it in a sealed room.
-func (g *building) filled() string {
-	if g.isolation() == seal.Sealed {
-		return g.dirs.prefix
+func (a *attempt) filled() string {
+	if a.b.level == seal.Sealed {
+		return a.dirs.prefix
 	}
-	return g.job.Tree
+	return a.job.Tree
 }
 
 // tryRoom is a room for the tries of a build, which see its tree, and those that it
 // needs when it runs. They may change the directory they run in. base is the
 // program's own.
-func (w *Workshop) tryRoom(base string, user seal.User, visible []*store.Receipt) seal.Room {
+func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, visible []*store.Receipt) seal.Room {
 	place := filepath.Join(base, "place")
-	r := seal.Room{Level: w.isolation(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: w.Most}
-	r.Visible = append([]string{filepath.Join(base, "given")}, w.Programs.Path...)
+	r := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
+	r.Visible = append([]string{filepath.Join(base, "given")}, m.Programs.Path...)
 	for _, receipt := range visible {
 		r.Visible = append(r.Visible, receipt.Tree)
 		for _, c := range receipt.Configs {
-			r.Visible = append(r.Visible, w.Store.ConfigFile(receipt.Name, c.File))
+			r.Visible = append(r.Visible, m.Store.ConfigFile(receipt.Name, c.File))
 		}
 		for _, need := range receipt.Needs { // libraries are found by run paths
-			r.Visible = append(r.Visible, w.Store.Tree(need.Ref))
+			r.Visible = append(r.Visible, m.Store.Tree(need.Ref))
 		}
 	}
 	return r
-}
-
-// Scratch makes a directory of the program's own for work that is no build, and
-// lends a user for it, who may come through the directory, until done is called.
-func (w *Workshop) Scratch(ctx context.Context, kind string) (base string, user seal.User, done func(), err error) {
-	base, deleted, err := w.Store.Scratch(kind)
-	if err != nil {
-		return "", seal.User{}, nil, w.Store.Wrap(err)
-	}
-	user, giveBack, err := w.Users.Lend(ctx, seal.User{})
-	if err != nil {
-		deleted()
-		return "", seal.User{}, nil, err
-	}
-	done = func() { giveBack(); deleted() }
-	if user.Other() {
-		if err := os.Chown(base, -1, user.GID); err != nil {
-			done()
-			return "", seal.User{}, nil, w.Store.Wrap(err)
-		}
-	}
-	return base, user, done, nil
 }
 
 // give gives what the program has just made, and nobody else has seen, to the user

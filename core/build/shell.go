@@ -2,55 +2,59 @@ package build
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 
 	"fernladder/core/event"
 	"fernladder/core/ground"
-	"fernladder/core/schedule"
+	"fernladder/core/store"
 )
 
-// ErrNoWork is the error for a build of which there is no work directory.
-var ErrNoWork = errors.New("there is no work directory of this build")
+// NoWork is the error for a build of which there is no work directory.
+type NoWork struct{ Build store.Ref }
+
+func (e *NoWork) Error() string {
+	return fmt.Sprintf("%s %s has no build that has failed or was broken off; there is nothing to look at", e.Build.Name, e.Build.Version)
+}
 
 // Shell runs a shell in the place of a build that has failed or was broken off,
 // with all that its stages see, on a terminal that is not the one that anything else
 // of the machine's runs on, and returns the shell's status. Nothing else works on
 // the build in the meantime.
-func (w *Workshop) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
-	g := NewBuilder(w, schedule.NewSlots(w.Jobs)).begin(job, nil)
-	if _, err := os.Lstat(filepath.Join(g.dirs.work, journalFile)); err != nil {
-		return 0, ErrNoWork
+func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
+	a := b.begin(job, nil)
+	if _, err := os.Lstat(filepath.Join(a.dirs.work, journalFile)); err != nil {
+		return 0, &NoWork{job.Ref}
 	}
-	unlock, err := w.Store.LockBuild(ctx, job.Ref, func() {
-		w.Events.Event(event.Event{Kind: event.Waiting, Package: job.Name, Version: job.Version, Text: "another fernladder to build the same"})
+	unlock, err := b.m.Store.LockBuild(ctx, job.Ref, func() {
+		a.emit(event.Event{Kind: event.Waiting, Text: "another fernladder to build the same"})
 	})
 	if err != nil {
 		return 0, err
 	}
 	defer unlock()
-	free, err := g.holdNeeds(ctx)
+	release, err := a.holdNeeds(ctx)
 	if err != nil {
 		return 0, err
 	}
-	defer free()
-	defer g.end(&err)
-	if err := g.prepare(ctx); err != nil {
-		return 0, w.Store.Wrap(err)
+	defer release()
+	defer a.end(&err)
+	if err := a.prepare(ctx); err != nil {
+		return 0, b.m.Store.Wrap(err)
 	}
-	room, err := g.enter()
+	room, err := a.enter()
 	if err != nil {
-		return 0, w.Store.Wrap(err)
+		return 0, b.m.Store.Wrap(err)
 	}
-	dir := g.dirs.box
-	if d, err := ground.OpenDir(g.dirs.build); err == nil {
+	dir := a.dirs.box
+	if d, err := ground.OpenDir(a.dirs.build); err == nil {
 		d.Close()
-		dir = g.dirs.build
+		dir = a.dirs.build
 	}
-	env := append(w.environment(job, g.Newest), "PS1="+job.Name+" "+job.Version+" $ ", "TERM="+os.Getenv("TERM"))
-	if g.user.Other() {
-		if err := terminal.Chown(g.user.UID, -1); err != nil {
+	env := append(environment(b.target, job, a.dirs, a.journal.Newest), "PS1="+job.Name+" "+job.Version+" $ ", "TERM="+os.Getenv("TERM"))
+	if a.room.user.Other() {
+		if err := terminal.Chown(a.room.user.UID, -1); err != nil {
 			return 0, err
 		}
 	}

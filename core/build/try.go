@@ -10,6 +10,7 @@ import (
 
 	"fernladder/core/ground"
 	"fernladder/core/host"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
 	"fernladder/core/store"
@@ -24,18 +25,22 @@ type TryResult struct {
 
 // Tries runs the tries of an installed build, all of them, kept apart from the
 // machine like builds. The error is the context's, or the root's.
-func (w *Workshop) Tries(ctx context.Context, receipt *store.Receipt) ([]TryResult, error) {
-	base, user, done, err := w.Scratch(ctx, "try")
+func Tries(ctx context.Context, m *machine.Machine, receipt *store.Receipt) ([]TryResult, error) {
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	base, user, done, err := m.Scratch(ctx, "try")
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	return w.tries(ctx, receipt, base, user)
+	return tries(ctx, m, level, receipt, base, user)
 }
 
 // tries runs tries in a directory of the program's own. They share the directory
 // they run in; what they are given and what they print is elsewhere.
-func (w *Workshop) tries(ctx context.Context, receipt *store.Receipt, base string, user seal.User) ([]TryResult, error) {
+func tries(ctx context.Context, m *machine.Machine, level seal.Level, receipt *store.Receipt, base string, user seal.User) ([]TryResult, error) {
 	if err := ground.Empty(base); err != nil {
 		return nil, err
 	}
@@ -51,7 +56,7 @@ func (w *Workshop) tries(ctx context.Context, receipt *store.Receipt, base strin
 	if err := give(place, user); err != nil {
 		return nil, err
 	}
-	env, visible, err := tryEnvironment(w.Store, w.Programs, receipt, place)
+	env, visible, err := tryEnvironment(m.Store, m.Programs, receipt, place)
 	if err != nil {
 		return nil, err
 	}
@@ -69,14 +74,14 @@ func (w *Workshop) tries(ctx context.Context, receipt *store.Receipt, base strin
 			return nil, err
 		}
 	}
-	room, err := w.tryRoom(base, user, visible).Enter(base)
+	room, err := tryRoom(m, level, base, user, visible).Enter(base)
 	if err != nil {
 		return nil, err
 	}
 	defer room.Leave()
 	var results []TryResult
 	for i, t := range receipt.Tries {
-		output, err := w.runIn(ctx, room, user, process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t, sources[i])}, env: env})
+		output, err := runIn(ctx, room, user, process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t, sources[i])}, env: env})
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}

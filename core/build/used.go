@@ -10,8 +10,10 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
+	"fernladder/core/event"
 	"fernladder/core/ground"
 	"fernladder/core/host"
+	"fernladder/core/inspect"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
 	"fernladder/core/store"
@@ -39,14 +41,14 @@ const (
 	openedFile   = "opened"   // what a watched build has read and run
 )
 
-// traceEnvironment lets compilers and pkg-config write down what they find. gcc and clang
+// traceEnv lets compilers and pkg-config write down what they find. gcc and clang
 // know SUNPRO_DEPENDENCIES, where a makefile does not tell them to write such a
 // file itself; what they compile does not depend on it. It is only set where
 // something is compiled for good.
-func (g *building) traceEnvironment(stage string) []string {
-	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(g.dirs.traces, modulesFile)}
-	if stage != "configure" {
-		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(g.dirs.traces, includedFile))
+func (a *attempt) traceEnv(stage string) []string {
+	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(a.dirs.traces, modulesFile)}
+	if stage != StageConfigure {
+		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(a.dirs.traces, includedFile))
 	}
 	return env
 }
@@ -55,22 +57,22 @@ func (g *building) traceEnvironment(stage string) []string {
 // of it. The libraries are those of the operating system that what was placed needs
 // to run. A build that has succeeded does not fail for what cannot be found out,
 // unless it is watched, which is for just that.
-func (g *building) findUsed(ctx context.Context, libraries []string) error {
-	files, err := g.traced(ctx, libraries)
+func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
+	files, err := a.traced(ctx, libraries)
 	var uses []used.Use
 	var others []string
 	if err == nil {
-		uses, others, err = g.system().Beyond(ctx, files, g.declaration())
+		uses, others, err = a.b.system().Beyond(ctx, files, a.declaration())
 	}
-	if ctx.Err() != nil || err != nil && g.job.Watch {
+	if ctx.Err() != nil || err != nil && a.job.Watch {
 		return errors.Join(ctx.Err(), err)
 	}
 	if err != nil {
-		g.remark(fmt.Sprintf("it could not be found out what it uses of this machine: %v", err))
+		a.remark(fmt.Sprintf("it could not be found out what it uses of this machine: %v", err))
 		return nil
 	}
-	g.Used = &Used{Build: g.job.Ref, Watched: g.job.Watch, Files: len(files), Uses: uses, Others: others}
-	if len(uses) == 0 || g.again {
+	a.journal.Used = &Used{Build: a.job.Ref, Watched: a.job.Watch, Files: len(files), Uses: uses, Others: others}
+	if len(uses) == 0 || a.rebuild {
 		return nil
 	}
 	const enough = 4
@@ -81,41 +83,43 @@ func (g *building) findUsed(ctx context.Context, libraries []string) error {
 	if len(uses) > enough {
 		names = append(names, fmt.Sprintf("%d more", len(uses)-enough))
 	}
-	g.remark(fmt.Sprintf("it uses of this machine what its recipe does not name: %s; fernladder host %s --used shows the lines to add", strings.Join(names, ", "), g.job.Name))
+	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses of this machine what its recipe does not name: " + strings.Join(names, ", ")}
+	a.journal.Remarks = append(a.journal.Remarks, r)
+	a.emit(event.Event{Kind: event.Undeclared, Text: r.String()})
 	return nil
 }
 
 // traced are the files of the operating system that the build has left traces of.
-func (g *building) traced(ctx context.Context, libraries []string) (used.Files, error) {
+func (a *attempt) traced(ctx context.Context, libraries []string) (used.Files, error) {
 	files := used.Files{}
-	box, err := ground.OpenDir(g.dirs.box)
+	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {
 		return nil, err
 	}
 	defer box.Close()
-	build, traces := g.dirs.below(g.dirs.build), g.dirs.below(g.dirs.traces)
+	build, traces := a.dirs.below(a.dirs.build), a.dirs.below(a.dirs.traces)
 	if err := files.Headers(box, build, filepath.Join(traces, includedFile)); err != nil {
 		return nil, err
 	}
-	if err := g.askNinja(ctx, files); err != nil {
+	if err := a.askNinja(ctx, files); err != nil {
 		return nil, err
 	}
-	files.Modules(box, filepath.Join(traces, modulesFile), g.modulePath())
-	files.Libraries(libraries, g.loader())
+	files.Modules(box, filepath.Join(traces, modulesFile), a.b.modulePath())
+	files.Libraries(libraries, a.b.loader())
 	var notes []string
 	for _, name := range []string{"config.log", "CMakeCache.txt", "meson-logs/meson-log.txt"} {
 		notes = append(notes, filepath.Join(build, name))
 	}
-	if err := files.Programs(box, notes, []string{g.log("compile"), g.log(StagePlace)}); err != nil {
+	if err := files.Programs(box, notes, []string{a.log(StageCompile), a.log(StagePlace)}); err != nil {
 		return nil, err
 	}
-	if g.job.Watch {
-		if err := files.Record(filepath.Join(g.dirs.work, openedFile)); err != nil {
+	if a.job.Watch {
+		if err := files.Record(filepath.Join(a.dirs.work, openedFile)); err != nil {
 			return nil, err
 		}
 	}
 	for path := range files {
-		if strings.HasPrefix(path, g.Store.Root+"/") {
+		if strings.HasPrefix(path, a.m.Store.Root+"/") {
 			delete(files, path)
 		}
 	}
@@ -123,16 +127,16 @@ func (g *building) traced(ctx context.Context, libraries []string) (used.Files, 
 }
 
 // askNinja lets ninja say what it has written down of dependencies itself.
-func (g *building) askNinja(ctx context.Context, files used.Files) error {
-	if _, err := os.Lstat(filepath.Join(g.dirs.build, ".ninja_deps")); err != nil {
+func (a *attempt) askNinja(ctx context.Context, files used.Files) error {
+	if _, err := os.Lstat(filepath.Join(a.dirs.build, ".ninja_deps")); err != nil {
 		return nil
 	}
-	output, err := os.Create(filepath.Join(g.dirs.work, "ninja-deps"))
+	output, err := os.Create(filepath.Join(a.dirs.work, "ninja-deps"))
 	if err != nil {
 		return err
 	}
 	defer output.Close()
-	if err := g.command(ctx, Command{Dir: g.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One}, output); err != nil {
+	if err := a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One}, output); err != nil {
 		return ctx.Err() // then less is known
 	}
 	const most = 256 << 20
@@ -143,22 +147,20 @@ func (g *building) askNinja(ctx context.Context, files used.Files) error {
 
 // declaration is what the recipe says that the build needs of the operating
 // system. A copy that stands in for a recipe counts as said.
-func (g *building) declaration() used.Declaration {
-	d := used.Declaration{Programs: g.job.Programs()}
+func (a *attempt) declaration() used.Declaration {
+	d := used.Declaration{Programs: a.job.Programs()}
 	declare := func(n *recipe.HostNeed) {
 		q := n.Question()
 		d.Questions = append(d.Questions, q)
 		if q.Kind == host.Module || q.Kind == host.Header { // which have the library with them
 			d.Questions = append(d.Questions, host.Question{Kind: host.Library, Name: strings.TrimSuffix(q.Name, ".h")})
 		}
-		d.Packages = append(d.Packages, n.PackagesOf(g.Machine.Family)...)
-		d.Packages = append(d.Packages, host.PackageOf(n.Program, g.Machine.Family)...)
+		d.Packages = append(d.Packages, n.PackagesOf(a.m.System.Family)...)
+		d.Packages = append(d.Packages, host.PackageOf(n.Program, a.m.System.Family)...)
 	}
-	p := g.job.Package
-	for _, n := range p.Recipe.HostNeeds {
-		if n.When.Holds(p.Facts(g.Machine)) {
-			declare(n)
-		}
+	p := a.job.Package
+	for _, n := range a.job.Recipe.HostNeeds {
+		declare(n)
 	}
 	for _, link := range p.ByHost {
 		declare(link.As)
@@ -167,26 +169,26 @@ func (g *building) declaration() used.Declaration {
 }
 
 // keepUsed writes down what was used, for fernladder host --used.
-func (g *building) keepUsed() error {
-	if g.Used == nil {
+func (a *attempt) keepUsed() error {
+	if a.journal.Used == nil {
 		return nil
 	}
-	if g.Used.Watched {
-		g.Used.Record = filepath.Join(g.Store.Logs(g.job.Ref), openedFile)
+	if a.journal.Used.Watched {
+		a.journal.Used.Record = filepath.Join(a.m.Store.Logs(a.job.Ref), openedFile)
 		const most = 1 << 30
-		record, err := ground.ReadFile(filepath.Join(g.dirs.work, openedFile), most)
+		record, err := ground.ReadFile(filepath.Join(a.dirs.work, openedFile), most)
 		if err == nil {
-			err = durable.WriteFile(g.Used.Record, record, 0o644)
+			err = durable.WriteFile(a.journal.Used.Record, record, 0o644)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	data, err := json.MarshalIndent(g.Used, "", "  ")
+	data, err := json.MarshalIndent(a.journal.Used, "", "  ")
 	if err != nil {
 		return err
 	}
-	return durable.WriteFile(filepath.Join(g.Store.Logs(g.job.Ref), usedFile), append(data, '\n'), 0o644)
+	return durable.WriteFile(filepath.Join(a.m.Store.Logs(a.job.Ref), usedFile), append(data, '\n'), 0o644)
 }
 
 const usedFile = "used.json"
@@ -206,8 +208,8 @@ func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 // Watch builds a job that is installed a second time, in another directory, and
 // records every file that it reads. Nothing else of the second build is kept.
 func (b *Builder) Watch(ctx context.Context, job *Job) error {
-	if b.isolation() != seal.Sealed {
+	if b.level != seal.Sealed {
 		return ErrNotWatched
 	}
-	return b.second(ctx, job, (*building).keepUsed)
+	return b.rebuild(ctx, job, (*attempt).keepUsed)
 }

@@ -1,7 +1,6 @@
 package build
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -11,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/filelock"
 	"fernladder/core/ground"
 	"fernladder/core/store"
 )
@@ -57,15 +57,12 @@ func Works(s *store.Store) ([]Work, error) {
 }
 
 // Delete deletes a work directory. It returns false when somebody works in it.
-func (w Work) Delete(ctx context.Context, s *store.Store) (bool, error) {
-	const moment = 100 * time.Millisecond
-	soon, cancel := context.WithTimeout(ctx, moment)
-	defer cancel()
-	unlock, err := s.LockBuild(soon, w.Ref, func() {})
+func (w Work) Delete(s *store.Store) (bool, error) {
+	unlock, err := s.LockBuildNow(w.Ref)
+	if errors.Is(err, filelock.ErrHeld) {
+		return false, nil
+	}
 	if err != nil {
-		if errors.Is(soon.Err(), context.DeadlineExceeded) {
-			return false, nil
-		}
 		return false, err
 	}
 	defer unlock()

@@ -29,7 +29,7 @@ type Origin struct {
 func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Answer) string {
 	c := &composer{}
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
-	c.line("# remarks; then fernladder check %s", s.Name.Value)
+	c.line("# remarks, then check the recipe.")
 	c.line("format = 1")
 	c.line("")
 	c.line("[package]")
@@ -43,7 +43,7 @@ func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Ans
 		c.option(o)
 	}
 	c.settings(s.Settings)
-	c.needs(s.Wishes, known, here)
+	c.needs(s.Dependencies, known, here)
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
@@ -188,7 +188,7 @@ func (c *composer) arguments(key string, args []string) {
 // looks for.
 func (s *Source) Questions() []host.Question {
 	var questions []host.Question
-	for _, w := range s.Wishes {
+	for _, w := range s.Dependencies {
 		if q, ok := w.question(); ok {
 			questions = append(questions, q)
 		}
@@ -198,7 +198,7 @@ func (s *Source) Questions() []host.Question {
 
 // question is what the operating system is asked; nothing asks it for packages
 // of cmake.
-func (w Wish) question() (host.Question, bool) {
+func (w Dependency) question() (host.Question, bool) {
 	kind := host.Kind(w.Kind)
 	return host.Question{Kind: kind, Name: w.Name}, slices.Contains(host.Kinds, kind)
 }
@@ -206,10 +206,10 @@ func (w Wish) question() (host.Question, bool) {
 // needs writes the needs that a recipe on a shelf fulfils, and for what is
 // required besides, needs on the operating system. What is optional stands in
 // comments.
-func (c *composer) needs(wishes []Wish, known *Known, here map[host.Question]host.Answer) {
-	var others []Wish
+func (c *composer) needs(dependencies []Dependency, known *Known, here map[host.Question]host.Answer) {
+	var others []Dependency
 	done := map[string]bool{}
-	for _, w := range wishes {
+	for _, w := range dependencies {
 		name, sure, found := known.Find(w)
 		if !found {
 			others = append(others, w)
@@ -222,6 +222,9 @@ func (c *composer) needs(wishes []Wish, known *Known, here map[host.Question]hos
 	}
 	var optional []string
 	for _, w := range others {
+		if done[known.ofHeader(w)] { // the need that is there brings it
+			continue
+		}
 		q, asked := w.question()
 		answer := here[q]
 		if w.Required && asked {
@@ -248,13 +251,10 @@ func (c *composer) needs(wishes []Wish, known *Known, here map[host.Question]hos
 }
 
 // need writes a need on a recipe.
-func (c *composer) need(w Wish, name string, sure bool) {
-	mark, remark := "", ""
-	if !w.Required {
-		mark = "# "
-	}
+func (c *composer) need(w Dependency, name string, sure bool) {
+	remark := ""
 	if !sure {
-		remark = fmt.Sprintf("   # guessed by its name, for %s %s", w.Kind, w.Name)
+		remark = plainText(fmt.Sprintf("guessed by its name, for %s %s", w.Kind, w.Name))
 	}
 	role := recipe.Library
 	if w.Kind == "program" {
@@ -264,33 +264,27 @@ func (c *composer) need(w Wish, name string, sure bool) {
 	if !w.Required {
 		c.line("# %s can do without this; take the marks away to build with it", w.From)
 	}
-	c.line("%s[[need]]", mark)
-	c.line("%srecipe = %s%s", mark, quote(name), remark)
-	if w.Version != "" {
-		c.line("%sversion = %s", mark, quote(w.Version))
-	}
-	c.line("%srole   = %s", mark, quote(string(role)))
+	c.line("%s", recipe.NeedEntry{Recipe: name, Version: plainText(w.Version), Role: role, Remark: remark, Off: !w.Required}.Text())
 }
 
 // hostNeed writes a need on the operating system.
-func (c *composer) hostNeed(w Wish, answer host.Answer) {
-	c.line("")
-	c.line("[[host]]")
-	remark := fmt.Sprintf("   # %s; not here now", w.From)
+func (c *composer) hostNeed(w Dependency, answer host.Answer) {
+	remark := plainText(w.From) + "; not here now"
 	if answer.There {
-		remark = fmt.Sprintf("   # %s; here: %s", w.From, strings.TrimSpace("yes "+answer.Version))
+		remark = plainText(fmt.Sprintf("%s; here: %s", w.From, strings.TrimSpace("yes "+answer.Version)))
 	}
-	c.line("%-7s = %s%s", w.Kind, quote(w.Name), remark)
-	if w.Version != "" && w.Kind == "module" {
-		c.line("version = %s", quote(w.Version))
+	q, _ := w.question()
+	entry := recipe.HostEntry{Question: host.Question{Kind: q.Kind, Name: plainText(q.Name)}, Remark: remark}
+	if w.Kind == "module" {
+		entry.Version = plainText(w.Version)
 	}
-	if w.Packages != "" {
-		names := make([]string, len(host.Families))
-		for i, family := range host.Families {
-			names[i] = family + " = " + quote(w.Packages)
+	for _, family := range host.Families {
+		if w.Packages != "" {
+			entry.Packages = append(entry.Packages, keyfile.Pair{Name: family, Values: []string{plainText(w.Packages)}})
 		}
-		c.line("packages = { %s }", strings.Join(names, ", "))
 	}
+	c.line("")
+	c.line("%s", entry.Text())
 }
 
 func (c *composer) steps(s *Source) {

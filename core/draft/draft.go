@@ -45,8 +45,8 @@ type Option struct {
 	Order   []string            // of Values
 }
 
-// A Wish is something of another package that the source looks for.
-type Wish struct {
+// A Dependency is something of another package that the source looks for.
+type Dependency struct {
 	Kind     string // module, library, header, program or package
 	Name     string
 	Version  string // a range, or ""
@@ -65,7 +65,7 @@ type Source struct {
 	Args                                  []string // arguments that every build needs
 	Options                               []Option
 	Settings                              []Setting
-	Wishes                                []Wish
+	Dependencies                          []Dependency
 	Remarks                               []Finding // what else a person should know
 }
 
@@ -85,7 +85,7 @@ func Read(files fs.FS, archive string) *Source {
 	t.identity(s)
 	t.about(s)
 	t.options(s)
-	t.wishes(s)
+	t.dependencies(s)
 	return s
 }
 
@@ -237,7 +237,7 @@ func (t *tree) method(s *Source) {
 // generators notes the programs that make a configure script.
 func (s *Source) generators(text, from string) {
 	need := func(program, packages string) {
-		s.Wishes = append(s.Wishes, Wish{Kind: "program", Name: program, Required: true, From: from, Packages: packages})
+		s.Dependencies = append(s.Dependencies, Dependency{Kind: "program", Name: program, Required: true, From: from, Packages: packages})
 	}
 	need("autoreconf", "autoconf")
 	if strings.Contains(text, "AM_INIT_AUTOMAKE") {

@@ -98,10 +98,10 @@ func TestOptions(t *testing.T) {
 		describe(Read(source("meson.build", "project('x')", "meson_options.txt", meson), "x-1").Options))
 }
 
-func TestWishes(t *testing.T) {
+func TestDependencies(t *testing.T) {
 	describe := func(s *Source) string {
 		var texts []string
-		for _, w := range s.Wishes {
+		for _, w := range s.Dependencies {
 			texts = append(texts, strings.TrimSpace(w.Kind+" "+w.Name+" "+w.Version)+map[bool]string{true: "!"}[w.Required])
 		}
 		return strings.Join(texts, ", ")
@@ -174,12 +174,12 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
 	known, err := Survey(shelf(t, "garden", "zlib", "libmoss"), s)
 	require.NoError(t, err)
-	for wish, want := range map[Wish]string{
+	for dependency, want := range map[Dependency]string{
 		{Kind: "module", Name: "dew-2"}: "garden sure", {Kind: "library", Name: "soil"}: "garden sure", {Kind: "program", Name: "spore"}: "garden sure",
 		{Kind: "package", Name: "LOAMDB"}: "garden sure", {Kind: "library", Name: "z"}: "zlib", {Kind: "module", Name: "moss16"}: "libmoss",
 		{Kind: "package", Name: "ZLIB"}: "zlib", {Kind: "module", Name: "fern"}: "",
 	} {
-		name, sure, _ := known.Find(wish)
-		assert.Equal(t, want, name+map[bool]string{true: " sure"}[sure], wish.Name)
+		name, sure, _ := known.Find(dependency)
+		assert.Equal(t, want, name+map[bool]string{true: " sure"}[sure], dependency.Name)
 	}
 }

@@ -13,7 +13,7 @@ import (
 // Known is what the shelves and the installed trees have to offer.
 type Known struct {
 	recipes  []string
-	provides map[string]string // KIND NAME of a wish to a package
+	provides map[string]string // KIND NAME of a dependency to a package
 }
 
 // Survey finds out what packages offer: what the recipes on the shelves say, and
@@ -53,6 +53,21 @@ func (k *Known) add(name string, o recipe.Offers) {
 			k.provides[kind+" "+what] = name
 		}
 	}
+}
+
+// ofHeader is the package that a header is probably of, by the library or module that
+// is called like it, or "".
+func (k *Known) ofHeader(w Dependency) string {
+	if w.Kind != "header" {
+		return ""
+	}
+	stem, _, _ := strings.Cut(strings.TrimSuffix(w.Name, ".h"), "/")
+	for _, kind := range []string{"library", "module", "package"} {
+		if name, _, found := k.Find(Dependency{Kind: kind, Name: stem}); found {
+			return name
+		}
+	}
+	return ""
 }
 
 // Offered finds in the files of a tree what other packages can use of it.
@@ -98,9 +113,9 @@ func cmakePackage(base string) (string, bool) {
 	return "", false
 }
 
-// Find returns the recipe that should fulfil a wish, and whether an installed
+// Find returns the recipe that should fulfil a dependency, and whether an installed
 // tree shows that it does; otherwise only its name speaks for it.
-func (k *Known) Find(w Wish) (name string, sure, found bool) {
+func (k *Known) Find(w Dependency) (name string, sure, found bool) {
 	key := w.Kind + " " + w.Name
 	if w.Kind == "package" {
 		key = strings.ToLower(key)

@@ -83,7 +83,7 @@ func TestValues(t *testing.T) {
 func TestConditionalLookups(t *testing.T) {
 	required := func(files ...string) string {
 		var names []string
-		for _, w := range Read(source(files...), "x-1").Wishes {
+		for _, w := range Read(source(files...), "x-1").Dependencies {
 			names = append(names, w.Name+map[bool]string{true: "!"}[w.Required])
 		}
 		return strings.Join(names, " ")

@@ -20,7 +20,9 @@ const (
 	Signed         Kind = "signed"          // Text says who signed the archive
 	StageBegan     Kind = "stage_began"     //
 	StageEnded     Kind = "stage_ended"     // Elapsed is set
+	Retried        Kind = "retried"         // Text says what is done once more, and why
 	Remarked       Kind = "remarked"        // Text says what was found about a placed file
+	Undeclared     Kind = "undeclared"      // Text says what of the machine a build has used that its recipe does not name
 	PackageDone    Kind = "package_done"    // Elapsed is set
 	PackageFailed  Kind = "package_failed"  // Err says why
 	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
@@ -32,6 +34,7 @@ type Event struct {
 	Kind    Kind
 	Package string // its name
 	Version string
+	ID      string // of the build, where the event is about one
 	Stage   string
 	Log     string // of a stage that began, or ""
 	Text    string

@@ -35,7 +35,6 @@ type Finding struct {
 	Answer
 	State  State    `json:"state"`
 	Owners []string `json:"owners,omitempty"` // packages of this operating system that have it, as its package manager says
-	Recipe string   `json:"recipe,omitempty"` // on the shelves, that has it as well
 }
 
 // Check looks for everything that is needed. What does not tell its version is
@@ -113,11 +112,6 @@ func (e *Missing) Error() string {
 			text += fmt.Sprintf(" (%s)", f.At)
 		}
 	}
-	for _, f := range e.Needs {
-		if f.Recipe != "" {
-			text += fmt.Sprintf("\n  The recipe %s has the %s, too: a [[need]] on it would do instead.", f.Recipe, f.Question)
-		}
-	}
 	if slices.ContainsFunc(e.Needs, func(f Finding) bool { return f.Kind == Program }) {
 		text += fmt.Sprintf("\n  Programs were looked for in %s.", strings.Join(e.Path, ":"))
 	}
@@ -129,7 +123,7 @@ func (e *Missing) Error() string {
 		}
 	}
 	if len(unknown) > 0 {
-		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it, and fernladder host --refresh asks the package manager.", strings.Join(unknown, ", "))
+		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it, and the package manager's lists of files, once they are fetched.", strings.Join(unknown, ", "))
 	}
 	return text
 }

@@ -18,8 +18,8 @@ type Conflict struct {
 }
 
 func (e *Conflict) Error() string {
-	return fmt.Sprintf("%s %s and %s %s both have %s\n  They cannot be on the landing together. The landing stays as it was.\n"+
-		"  Take one of them off: fernladder remove %s", e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Path, e.First.Name)
+	return fmt.Sprintf("%s %s and %s %s both have %s\n  They cannot be on the landing together. The landing stays as it was.",
+		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Path)
 }
 
 // unlinked are files that many packages have and that mean nothing when they

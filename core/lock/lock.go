@@ -57,6 +57,7 @@ type Build struct {
 	Source  []string // digest, commit or revision of each part
 	Options []string // those that are not as by default, as NAME=VALUE
 	Needs   []string // names of the packages it is built with
+	Asked   bool     // by a person, rather than needed by another
 	Apart   bool     // a tool of one package, beside another build for the others
 }
 
@@ -83,6 +84,7 @@ func keys(f *File) []keyfile.Key {
 				keyfile.Texts("source", &b.Source, "The digest, commit or revision of each part of its source.").Must(),
 				keyfile.Texts("options", &b.Options, "Options that are not as by default.").Check(mustBeSetting),
 				keyfile.Texts("needs", &b.Needs, "The packages it is built with.").Check(recipe.CheckName),
+				keyfile.Flag("asked", &b.Asked, "True for what a person has asked for."),
 				keyfile.Flag("apart", &b.Apart, "True for a tool of one package, beside another build for the others."),
 			}
 		}, "A package of a ladder."),
@@ -161,10 +163,49 @@ func (f *File) Find(b *Build) *Build {
 // SetBuilds locks the builds of a ladder. Entries of the same packages are
 // replaced; those of other packages stay, unless only these are to.
 func (f *File) SetBuilds(builds []*Build, only bool) {
+	for _, b := range builds {
+		b.Asked = b.Asked || !only && slices.Contains(f.Asked(), b.Name)
+	}
 	f.Builds = slices.DeleteFunc(slices.Clone(f.Builds), func(old *Build) bool {
 		return only || slices.ContainsFunc(builds, func(b *Build) bool { return b.Name == old.Name })
 	})
 	f.Builds = append(f.Builds, builds...)
+}
+
+// Asked are the names of what is locked because a person has asked for it.
+func (f *File) Asked() []string {
+	var names []string
+	for _, b := range f.Builds {
+		if b.Asked {
+			names = append(names, b.Name)
+		}
+	}
+	return names
+}
+
+// Drop takes packages out, with what is locked only because they need it. A file that
+// does not say what was asked for, as older ones do not, loses them alone.
+func (f *File) Drop(names []string) {
+	gone := func(name string) bool { return slices.Contains(names, name) }
+	asked := f.Asked()
+	f.Tips = slices.DeleteFunc(f.Tips, func(t *Tip) bool { return gone(t.Name) })
+	f.Builds = slices.DeleteFunc(f.Builds, func(b *Build) bool { return gone(b.Name) })
+	if len(asked) == 0 {
+		return
+	}
+	stays := map[string]bool{}
+	for queue := f.Asked(); len(queue) > 0; queue = queue[1:] {
+		if stays[queue[0]] {
+			continue
+		}
+		stays[queue[0]] = true
+		for _, b := range f.Builds {
+			if b.Name == queue[0] {
+				queue = append(queue, b.Needs...)
+			}
+		}
+	}
+	f.Builds = slices.DeleteFunc(f.Builds, func(b *Build) bool { return !stays[b.Name] })
 }
 
 // Write replaces the file, if anything in it has changed.
@@ -185,7 +226,7 @@ func (f *File) text() string {
 		return cmp.Or(strings.Compare(a.Name, b.Name), apart[a.Apart]-apart[b.Apart], a.Version.Compare(b.Version), strings.Compare(a.ID, b.ID))
 	})
 	var b strings.Builder
-	b.WriteString("# Written by fernladder: what was resolved where the recipes leave it open.\n# Keep it with the recipes; fernladder upgrade moves what is in it.\nformat = 1\n")
+	b.WriteString("# What was resolved where the recipes leave it open. Fern Ladder writes this\n# file; keep it with the recipes.\nformat = 1\n")
 	line := func(key, value string) {
 		if value != "" {
 			fmt.Fprintf(&b, "%-10s = %s\n", key, keyfile.Quote(value))
@@ -221,6 +262,9 @@ func (f *File) text() string {
 		list("source", e.Source)
 		list("options", e.Options)
 		list("needs", e.Needs)
+		if e.Asked {
+			b.WriteString("asked      = true\n")
+		}
 		if e.Apart {
 			b.WriteString("apart      = true\n")
 		}
@@ -243,7 +287,7 @@ func (e *Differs) Error() string {
 	if e.Above > 0 {
 		text += fmt.Sprintf("\n    %d more would be built differently, because they stand on these", e.Above)
 	}
-	return text + "\n  Bring the shelves to where they were, or move the lock: fernladder upgrade, or fernladder lock."
+	return text + "\n  Bring the shelves to where they were, or lock this ladder."
 }
 
 // Compare returns a *Differs error where the builds of a ladder, those that need

@@ -18,7 +18,7 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Table("source", r.originKeys, "Where releases come from that do not say so themselves, and who signs them."),
 		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built: from an archive, or from a git or Subversion repository.").Must(),
 		keyfile.Tables("extra", &r.Extras, r.extraKeys, "A second archive, which is unpacked inside the source before it is patched."),
-		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it with fernladder supply. The build finds it as $FL_SUPPLY/FILE."),
+		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it. The build finds it as $FL_SUPPLY/FILE."),
 		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
 		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library, a module of pkg-config, Python or Perl, or a file. It is looked for before anything is fetched."),
@@ -32,8 +32,8 @@ func Keys(r *Recipe) []keyfile.Key {
 			Check(knownVariables(variablePattern, r.tryVariables)),
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
-		keyfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced, for fernladder news and bump."),
-		keyfile.Table("offers", r.offersKeys, "What other packages find in this one's tree. Drafts of other recipes are made with it. fernladder offers says what a tree has, and writes it here."),
+		keyfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced."),
+		keyfile.Table("offers", r.offersKeys, "What other packages find in this one's tree. Drafts of other recipes are made with it. The command offers says what a tree has, and writes it here."),
 	}
 }
 

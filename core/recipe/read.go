@@ -116,7 +116,7 @@ func (r *Recipe) sourceContradictions(report reporter) {
 			}
 		}
 		if len(r.Signatures(x)) > 0 && len(r.Keys) == 0 {
-			report(x.Position, "add keys = [\"keys/….asc\"] to [source]; fernladder draft shows the fingerprints of a signature's keys",
+			report(x.Position, "add keys = [\"keys/….asc\"] to [source]; a draft shows the fingerprints of a signature's keys",
 				"release %s has a signature, but there are no keys to check it with", x.name())
 		}
 	}

@@ -158,11 +158,19 @@ type Step struct {
 	Script string
 }
 
+// The stages of a method, which steps replace or surround.
+const (
+	StepConfigure = "configure"
+	StepCompile   = "compile"
+	StepCheck     = "check"
+	StepPlace     = "place"
+)
+
 // StepNames are the names a step can have, in the order in which they run.
 var StepNames = stepNames()
 
 func stepNames() (names []string) {
-	for _, stage := range []string{"configure", "compile", "check", "place"} {
+	for _, stage := range []string{StepConfigure, StepCompile, StepCheck, StepPlace} {
 		names = append(names, "before_"+stage, stage, "after_"+stage)
 	}
 	return names

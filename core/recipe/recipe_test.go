@@ -146,7 +146,7 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
-func TestDoubts(t *testing.T) {
+func TestWarnings(t *testing.T) {
 	text := strings.Replace(whole, `on = ["--plots"]`, "", 1)
 	text = strings.Replace(text, `"Plans mist"`, `"?"`, 1)
 	text = strings.Replace(text, `echo ${FL_VERSION%.*} "$FL_OPTION_PLOTS"`, "if true; then\n  echo 'open\nfi", 1)
@@ -154,7 +154,7 @@ func TestDoubts(t *testing.T) {
 	r, err := shelf(t, map[string]string{"mistplan": text}).Find("mistplan")
 	require.NoError(t, err)
 	var got []string
-	for _, d := range r.Doubts() {
+	for _, d := range r.Warnings() {
 		got = append(got, fmt.Sprintf("%d %s", d.Line, d.Message))
 	}
 	assert.Equal(t, []string{
@@ -165,7 +165,7 @@ func TestDoubts(t *testing.T) {
 	}, got)
 	r, err = shelf(t, map[string]string{"mistplan": whole}).Find("mistplan")
 	require.NoError(t, err)
-	assert.Empty(t, r.Doubts(), "an option that only a step or a condition looks at is used")
+	assert.Empty(t, r.Warnings(), "an option that only a step or a condition looks at is used")
 }
 
 func TestConditions(t *testing.T) {
@@ -250,7 +250,7 @@ func TestConditionsThatCannotMatter(t *testing.T) {
 			c, err = ParseCondition(text, r.Options)
 			require.NoError(t, err)
 		}
-		holds, fails := r.chances(c)
+		holds, fails := r.satisfiability(c)
 		assert.Equal(t, want, map[[2]bool]string{{true, true}: "can be", {true, false}: "always", {false, true}: "never"}[[2]bool{holds, fails}], text)
 	}
 }
@@ -292,7 +292,7 @@ func FuzzRecipe(f *testing.F) {
 		require.NoError(t, os.Mkdir(dir, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, FileName), []byte(text), 0o644))
 		if r, err := Read(dir, "x"); err == nil {
-			r.Doubts()
+			r.Warnings()
 		}
 	})
 }

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,6 +33,9 @@ type result struct {
 	recipe *Recipe
 	err    error
 }
+
+// BringShelf is the advice for a shelf that is a repository and not in the root.
+const BringShelf = "it is a repository; bring it to the root first"
 
 // NewShelves returns shelves to search in the given order.
 func NewShelves(shelves []Shelf) *Shelves {
@@ -120,7 +124,7 @@ func (s Shelf) Names() ([]string, error) {
 func (s Shelf) unreadable(err error) error {
 	if s.Git != "" {
 		return keyfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
-			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "bring it: fernladder shelves --fetch"}}
+			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: BringShelf}}
 	}
 	return keyfile.Problems{{Position: keyfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
 		Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
@@ -178,4 +182,19 @@ func (s *Shelves) ReadAll(names []string) {
 func hasRecipe(shelf, name string) bool {
 	_, err := os.Stat(filepath.Join(shelf, name, FileName))
 	return err == nil
+}
+
+// UnknownNeeds finds needs of a recipe on recipes that no shelf has.
+func (s *Shelves) UnknownNeeds(r *Recipe) keyfile.Problems {
+	var problems keyfile.Problems
+	for _, need := range r.Needs {
+		for _, name := range need.Names() {
+			_, err := s.Find(name)
+			var missing *NotFound
+			if errors.As(err, &missing) {
+				problems = append(problems, keyfile.Problem{Position: need.Position, Message: missing.Error(), Source: "[[need]]"})
+			}
+		}
+	}
+	return problems
 }

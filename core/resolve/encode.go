@@ -11,14 +11,14 @@ import (
 )
 
 // addReleases says that a package that is there is there in one release.
-func (p *problem) addReleases(c *candidate, copies map[string]HostCopy) {
+func (p *problem) addReleases(c *candidate) {
 	c.present, c.imagined = p.Variable(), p.Variable()
 	said := p.say(&sentence{kind: hasReleases, about: c})
 	if c.recipe != nil {
 		p.collectReleases(c)
-		_, here := copies[c.name]
-		if here && !slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.demanded == nil }) {
-			c.choices = append(c.choices, &choice{version: copies[c.name].Version})
+		copied, here := p.request.HostCopies[c.name]
+		if here && c.recipe.HostCopy != nil && !slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.demanded == nil }) {
+			c.choices = append(c.choices, &choice{version: copied.Version})
 		}
 		slices.SortStableFunc(c.choices, func(a, b *choice) int { return p.compare(c, a, b) })
 	}
@@ -51,13 +51,29 @@ func (p *problem) collectReleases(c *candidate) {
 			x = x.Pinned(pin)
 		}
 		kept := slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool { return k.Version.Compare(x.Version) == 0 && !k.Version.IsZero() })
-		able := kept || x.Track == recipe.Stable || slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool {
-			return w.Name == c.name && (x.Track == recipe.Tip && w.Tip || x.Track == recipe.Preview && w.names(x.Version))
+		able := kept || x.Track == recipe.Stable || slices.ContainsFunc(p.wanting(c), func(w Wanted) bool {
+			return x.Track == recipe.Tip && w.Tip || x.Track == recipe.Preview && w.names(x.Version)
 		}) || x.Track == recipe.Preview && slices.ContainsFunc(c.asking, func(a *alternative) bool { return exactly(a.needing.need.Range, x.Version) })
 		if able {
 			c.choices = append(c.choices, &choice{release: x, version: x.Version, kept: kept})
 		}
 	}
+}
+
+// wanting is what a person, or the settings, want of a package that is on the ladder.
+func (p *problem) wanting(c *candidate) []Wanted {
+	var all []Wanted
+	for _, w := range p.request.Wanted {
+		if w.Name == c.name {
+			all = append(all, w)
+		}
+	}
+	for _, h := range p.request.Held {
+		if h.Name == c.name {
+			all = append(all, h.Wanted)
+		}
+	}
+	return all
 }
 
 // names tells whether a version is asked for and no other would do.
@@ -314,7 +330,7 @@ func (p *problem) addSupport(c *candidate) {
 	}
 	for _, x := range c.choices {
 		if x.release == nil || x.release.Track != recipe.Preview || x.kept ||
-			slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.names(x.version) }) {
+			slices.ContainsFunc(p.wanting(c), func(w Wanted) bool { return w.names(x.version) }) {
 			continue
 		}
 		support := []clause.Literal{x.Not()}
@@ -352,6 +368,30 @@ func (p *problem) supportOptions(c *candidate, s *setting) {
 
 func demandsOption(need *recipe.Need, option, value string) bool {
 	return slices.ContainsFunc(need.Options, func(o keyfile.Pair) bool { return o.Name == option && o.Values[0] == value })
+}
+
+// addHeld says that a package that is there is there as the settings want it.
+func (p *problem) addHeld(i int, h Held) {
+	c := p.byName[h.Name]
+	said := p.say(&sentence{kind: settingsWant, about: c, set: i})
+	for _, x := range c.choices {
+		if !h.takes(x) {
+			p.Add(said.Not(), x.Not())
+		}
+	}
+}
+
+// takes tells whether a release will do.
+func (w Wanted) takes(x *choice) bool {
+	switch {
+	case x.release == nil:
+		return w.Range.String() == "any" && !w.Tip || w.Range.Contains(x.version) && !x.version.IsZero()
+	case w.Tip:
+		return x.release.Track == recipe.Tip
+	case x.release.Track == recipe.Tip && !x.kept:
+		return false
+	}
+	return w.Range.Contains(x.version)
 }
 
 // addWanted says that what is asked for is there, in a version that will do.

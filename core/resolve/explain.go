@@ -33,7 +33,7 @@ func (p *problem) explain(core []*sentence) (Reason, error) {
 // rank orders the sentences of a reason: what was asked, then package by
 // package what each needs, has and is like, those that need others first.
 func (s *sentence) rank() int {
-	within := map[kind]int{youAsked: 0, youSet: 1, hasReleases: 2, hasNot: 3, hasDefault: 4, needs: 5}[s.kind]
+	within := map[kind]int{youAsked: 0, settingsWant: 0, youSet: 1, hasReleases: 2, hasNot: 3, hasDefault: 4, needs: 5}[s.kind]
 	if s.kind == youAsked {
 		return within
 	}
@@ -163,6 +163,11 @@ func (p *problem) releasesClaim(c *candidate, core []*sentence) string {
 			demands = append(demands, w.Range.String())
 			fits = func(x *choice) bool { return w.Range.Contains(x.version) }
 		}
+		if s.kind == settingsWant && s.about == c {
+			held := p.request.Held[s.set]
+			demands = append(demands, held.Range.String())
+			fits = held.takes
+		}
 		if s.kind == needs && slices.Contains(s.needing.need.Names(), c.name) {
 			demands = append(demands, s.needing.need.Range.String())
 			fits = func(x *choice) bool { return s.needing.need.Range.Contains(x.version) }
@@ -220,7 +225,7 @@ func (p *problem) waysOut(core []*sentence) ([]string, error) {
 			return []string{missingWay(s.about.missing)}, nil
 		}
 	}
-	for _, try := range []func([]*sentence) ([]string, error){p.previewWays, p.askedWays, p.setWays, p.needWays} {
+	for _, try := range []func([]*sentence) ([]string, error){p.previewWays, p.askedWays, p.heldWays, p.setWays, p.needWays} {
 		more, err := try(core)
 		if err != nil {
 			return nil, err
@@ -240,7 +245,7 @@ func (p *problem) waysOut(core []*sentence) ([]string, error) {
 func missingWay(e *recipe.NotFound) string {
 	switch {
 	case len(e.Shelves) == 0:
-		return "Name a shelf in fernladder.toml, or make a folder to work in with: fernladder new DIR"
+		return "Name a shelf in the settings, or make a folder to work in."
 	case e.Near != "":
 		return fmt.Sprintf("Did you mean %q?", e.Near)
 	}
@@ -282,6 +287,23 @@ func (p *problem) askedWays(core []*sentence) (ways []string, err error) {
 	return ways, nil
 }
 
+// heldWays says what in the settings stands in the way.
+func (p *problem) heldWays(core []*sentence) (ways []string, err error) {
+	for _, s := range core {
+		if s.kind != settingsWant {
+			continue
+		}
+		_, found, err := p.solve(p.without(map[key]bool{s.key(): true}))
+		if err != nil {
+			return nil, err
+		}
+		if h := p.request.Held[s.set]; found {
+			ways = append(ways, fmt.Sprintf("Change what the settings want of %s (%s), or ask for a version of it as well.", h.Name, h.At))
+		}
+	}
+	return ways, nil
+}
+
 // setWays says which option not to set.
 func (p *problem) setWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
@@ -293,7 +315,11 @@ func (p *problem) setWays(core []*sentence) (ways []string, err error) {
 			return nil, err
 		}
 		if set := p.request.Options[s.set]; found {
-			ways = append(ways, fmt.Sprintf("Leave %s.%s as it is: without -o %s.%s=%s there is a ladder.", set.Package, set.Option, set.Package, set.Option, set.Value))
+			if set.At.Line > 0 {
+				ways = append(ways, fmt.Sprintf("Leave %s of %s as it is: without it in the settings (%s) there is a ladder.", set.Option, set.Package, set.At))
+				continue
+			}
+			ways = append(ways, fmt.Sprintf("Leave %s.%s as it is: without %s.%s=%s there is a ladder.", set.Package, set.Option, set.Package, set.Option, set.Value))
 		}
 	}
 	return ways, nil

@@ -9,7 +9,6 @@
 package resolve
 
 import (
-	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -29,9 +28,19 @@ type Request struct {
 	Pins    map[string]recipe.Pin // of tips, by package
 	Kept    map[string][]Kept     // by package, what is preferred most first
 
-	// HostCopies finds the operating system's own copies of these packages,
-	// those that may stand in for a build. It is nil where none may.
-	HostCopies func(context.Context, []*recipe.Recipe) map[string]HostCopy
+	Held []Held // what holds for packages that come onto the ladder
+
+	// HostCopies are the operating system's own copies that may stand in for a
+	// build, by package.
+	HostCopies map[string]HostCopy
+}
+
+// Held is what the settings want of a package wherever it is on the ladder for
+// everyone. It does not bring it there, and what a person asks for comes before it.
+type Held struct {
+	Wanted
+	Options []keyfile.Pair
+	At      keyfile.Position
 }
 
 // Wanted is a package asked for, in the versions that will do.
@@ -105,6 +114,7 @@ func (w Wanted) String() string {
 // A Setting is an option of a package that a person has set.
 type Setting struct {
 	Package, Option, Value string
+	At                     keyfile.Position // in the settings; zero: on the command line
 }
 
 // A Ladder is a plan: every package to build.

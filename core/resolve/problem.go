@@ -103,11 +103,10 @@ func pose(ctx context.Context, scopes *scopes, request Request) *problem {
 	for i, c := range p.candidates {
 		c.place = i
 	}
-	copies := p.hostCopies(ctx)
 	asking := p.demands()
 	for _, c := range p.candidates {
 		c.asking = asking[c.name]
-		p.addReleases(c, copies)
+		p.addReleases(c)
 		p.addOptions(c)
 	}
 	for _, c := range p.candidates {
@@ -120,6 +119,11 @@ func pose(ctx context.Context, scopes *scopes, request Request) *problem {
 	}
 	for i, w := range request.Wanted {
 		p.addWanted(i, w)
+	}
+	for i, h := range request.Held {
+		if c := p.byName[h.Name]; c != nil && c.recipe != nil {
+			p.addHeld(i, h)
+		}
 	}
 	return p
 }
@@ -184,15 +188,29 @@ func (p *problem) demands() map[string][]*alternative {
 	return by
 }
 
-func (p *problem) hostCopies(ctx context.Context) map[string]HostCopy {
-	var having []*recipe.Recipe
-	for _, c := range p.candidates {
-		if c.recipe != nil && c.recipe.HostCopy != nil {
-			having = append(having, c.recipe)
+// Reach lists the recipes that could come onto a ladder of what is wanted, whatever
+// the conditions of needs say. Recipes that are not there, or are wrong, are left out:
+// Solve says so if they matter.
+func Reach(shelves *recipe.Shelves, wanted []Wanted) []*recipe.Recipe {
+	var reached []*recipe.Recipe
+	seen := map[string]bool{}
+	var queue []string
+	for _, w := range wanted {
+		queue = append(queue, w.Name)
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		if seen[queue[0]] {
+			continue
+		}
+		seen[queue[0]] = true
+		r, err := shelves.Find(queue[0])
+		if err != nil {
+			continue
+		}
+		reached = append(reached, r)
+		for _, n := range r.Needs {
+			queue = append(queue, n.Names()...)
 		}
 	}
-	if p.request.HostCopies == nil || len(having) == 0 {
-		return nil
-	}
-	return p.request.HostCopies(ctx, having)
+	return reached
 }

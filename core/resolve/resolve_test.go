@@ -133,7 +133,7 @@ func TestSolve(t *testing.T) {
 		{"an older one on request takes its needs along", gardenShelf, "glasshouse mistplan:1.*", nil, "1 dewcalc-1.3 loamdb-0.9[shared=on] 2 mistplan-1.9 3 glasshouse-1.0"},
 		{"a preview by its exact version", gardenShelf, "mistplan:2.2-rc1", nil, "1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.2-rc1"},
 		{"a range alone finds no preview", gardenShelf, "mistplan:<=2.2", nil, "1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.1"},
-		{"an option brings another package", gardenShelf, "mistplan", []Setting{{"mistplan", "plots", "on"}}, "1 dewcalc-1.4 frondplot-1.2 loamdb-0.9[shared=on] 2 mistplan-2.1[plots=on]"},
+		{"an option brings another package", gardenShelf, "mistplan", []Setting{{Package: "mistplan", Option: "plots", Value: "on"}}, "1 dewcalc-1.4 frondplot-1.2 loamdb-0.9[shared=on] 2 mistplan-2.1[plots=on]"},
 		{"the first of either that can be had", "a 1\n needs gone|b|c\nb 1\nc 1", "a", nil, "1 b-1 2 a-1"},
 		{"either falls back when the first does not fit", "a 1\n needs b|c\n needs d < 2\nb 1\n needs d >= 2\nc 1\nd 1 2", "a", nil, "1 c-1 d-1 2 a-1"},
 		{"an older dependant frees a need", "a 1\n needs b\n needs c < 2\nb 1 2\n needs c >= 2 when version >= 2\nc 1 2", "a", nil, "1 b-1 c-1 2 a-1"},
@@ -194,11 +194,11 @@ func TestNoLadder(t *testing.T) {
     b 1 needs c with shared=off (s/b/recipe.toml:11)
   If b can do without shared=off, take it out of s/b/recipe.toml:11.
   If a can do without shared=on, take it out of s/a/recipe.toml:14.`},
-		{"option set by a person", gardenShelf, "mistplan", []Setting{{"loamdb", "shared", "off"}}, `loamdb.shared cannot be both on and off.
+		{"option set by a person", gardenShelf, "mistplan", []Setting{{Package: "loamdb", Option: "shared", Value: "off"}}, `loamdb.shared cannot be both on and off.
     you asked for mistplan
     mistplan needs loamdb with shared=on (s/mistplan/recipe.toml:37)
     you set loamdb.shared=off
-  Leave loamdb.shared as it is: without -o loamdb.shared=off there is a ladder.`},
+  Leave loamdb.shared as it is: without loamdb.shared=off there is a ladder.`},
 		{"no such option", "a 1\n needs b with shard=true\nb 1\n option shared", "a", nil, `b has no option "shard".
     you asked for a
     a 1 needs b with shard=on (s/a/recipe.toml:11)
@@ -228,10 +228,10 @@ func TestNoLadder(t *testing.T) {
 
 func TestSettingsThatCannotMatterAreRefused(t *testing.T) {
 	for want, set := range map[string]Setting{
-		`dewcalc has no option "plots"`:       {"dewcalc", "plots", "on"},
-		`plots of mistplan cannot be "maybe"`: {"mistplan", "plots", "maybe"},
-		`glasshouse is not on this ladder`:    {"glasshouse", "x", "on"},
-		`no shelf has a recipe "mistplam"`:    {"mistplam", "x", "on"},
+		`dewcalc has no option "plots"`:       {Package: "dewcalc", Option: "plots", Value: "on"},
+		`plots of mistplan cannot be "maybe"`: {Package: "mistplan", Option: "plots", Value: "maybe"},
+		`glasshouse is not on this ladder`:    {Package: "glasshouse", Option: "x", Value: "on"},
+		`no shelf has a recipe "mistplam"`:    {Package: "mistplam", Option: "x", Value: "on"},
 	} {
 		_, err := solve(t, gardenShelf, []string{"mistplan"}, set)
 		assert.ErrorContains(t, err, want)

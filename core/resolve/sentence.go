@@ -18,7 +18,7 @@ type sentence struct {
 	about    *candidate
 	needing  *needing     // of needs
 	setting  *setting     // of hasDefault
-	set      int          // of youAsked and youSet: which of them
+	set      int          // of youAsked, youSet and settingsWant: which of them
 	option   keyfile.Pair // of hasNot
 	demanded *demanded    // of youAsked, for a tool apart
 }
@@ -27,12 +27,13 @@ type sentence struct {
 type kind string
 
 const (
-	youAsked    kind = "asked"    // a package is wanted
-	youSet      kind = "set"      // an option is set
-	needs       kind = "needs"    // a package needs another
-	hasReleases kind = "releases" // a package has these releases and no others
-	hasDefault  kind = "default"  // an option is so unless somebody demands it otherwise
-	hasNot      kind = "option"   // a package has no such option, or no such value
+	youAsked     kind = "asked"    // a package is wanted
+	youSet       kind = "set"      // an option is set
+	settingsWant kind = "held"     // a package has to be in these versions, if it is there
+	needs        kind = "needs"    // a package needs another
+	hasReleases  kind = "releases" // a package has these releases and no others
+	hasDefault   kind = "default"  // an option is so unless somebody demands it otherwise
+	hasNot       kind = "option"   // a package has no such option, or no such value
 )
 
 // say adds a sentence, unless it was added before, and returns the literal that
@@ -65,8 +66,8 @@ func (s *sentence) key() key {
 			return key{kind: youAsked, need: s.demanded.needing.need}
 		}
 		return key{kind: youAsked, set: s.set}
-	case youSet:
-		return key{kind: youSet, set: s.set}
+	case youSet, settingsWant:
+		return key{kind: s.kind, set: s.set}
 	case needs:
 		return key{kind: needs, need: s.needing.need}
 	case hasDefault:
@@ -86,7 +87,13 @@ func (p *problem) text(s *sentence) string {
 		return "you asked for " + what(w.Name, w.Range, w.Tip, nil)
 	case youSet:
 		set := p.request.Options[s.set]
+		if set.At.Line > 0 {
+			return fmt.Sprintf("the settings set %s of %s to %s (%s)", set.Option, set.Package, set.Value, set.At)
+		}
 		return fmt.Sprintf("you set %s.%s=%s", set.Package, set.Option, set.Value)
+	case settingsWant:
+		h := p.request.Held[s.set]
+		return fmt.Sprintf("the settings want %s (%s)", what(h.Name, h.Range, h.Tip, nil), h.At)
 	case needs:
 		return p.needText(s.needing)
 	case hasDefault:

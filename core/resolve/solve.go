@@ -173,7 +173,8 @@ func (s *scopes) alone(ctx context.Context, request Request, d *demanded, withou
 	}
 	s.running[key] = true
 	defer delete(s.running, key)
-	request.Wanted = []Wanted{{Name: d.target, demanded: d}}
+	request.Wanted, request.Held = []Wanted{{Name: d.target, demanded: d}}, nil
+	request.Options = slices.DeleteFunc(slices.Clone(request.Options), func(s Setting) bool { return s.At.Line > 0 })
 	p = pose(ctx, s, request)
 	core, found, err = p.solve(p.without(without))
 	return p, core, found, err

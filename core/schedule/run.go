@@ -22,7 +22,7 @@ func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 		if ctx.Err() == nil {
 			r.begin(ctx)
 		}
-		if r.running == 0 && !r.waiting && r.held == nil {
+		if r.running == 0 && !r.waiting && len(r.held) == 0 {
 			break // only what can never run is left
 		}
 		select {
@@ -38,8 +38,9 @@ func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 			if err == nil && !r.start(ctx, true) {
 				slots.Release()
 			}
-		case <-r.held:
-			r.held = nil
+		case <-r.again:
+			r.ready = append(r.ready, r.held...)
+			r.held, r.again = nil, nil
 		}
 	}
 	return r.Results
@@ -57,7 +58,8 @@ type run struct {
 	running int
 	holding int              // of those running, how many hold a slot
 	waiting bool             // for a slot
-	held    <-chan time.Time // when the next that needs a slot may ask again, or nil
+	held    []int            // tasks that wait for others to end, though they are ready
+	again   <-chan time.Time // when they are asked again, or nil
 	done    chan finished
 	slot    chan error
 }
@@ -66,7 +68,7 @@ type run struct {
 func (r *run) begin(ctx context.Context) {
 	for r.start(ctx, false) {
 	}
-	if !r.waiting && r.held == nil && r.Waiting() {
+	if !r.waiting && r.Waiting() {
 		r.waiting = true
 		go func() { r.slot <- r.slots.Acquire(ctx) }()
 	}
@@ -78,20 +80,33 @@ func (r *run) start(ctx context.Context, slot bool) bool {
 	if ctx.Err() != nil {
 		return false
 	}
-	i, is := r.Next(slot)
+	i, is := r.next(slot)
 	if !is {
 		return false
 	}
 	t := r.tasks[i]
-	if slot && r.holding > 0 && t.Hold != nil && t.Hold() {
-		r.ready = append(r.ready, i)
-		r.held = time.After(heldFor)
-		return false
-	}
 	r.running++
 	if t.Slot {
 		r.holding++
 	}
 	go func() { r.done <- finished{i, t.Run(ctx)} }()
 	return true
+}
+
+// next takes the next task that need not wait for others to end. Those that have to
+// are put aside, and what comes after them goes first.
+func (r *run) next(slot bool) (int, bool) {
+	for {
+		i, is := r.Next(slot)
+		if !is {
+			return 0, false
+		}
+		if hold := r.tasks[i].Hold; !slot || r.holding == 0 || hold == nil || !hold() {
+			return i, true
+		}
+		r.held = append(r.held, i)
+		if r.again == nil {
+			r.again = time.After(heldFor)
+		}
+	}
 }

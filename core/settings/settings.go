@@ -79,7 +79,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. If nothing is said: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
 		keyfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
-		keyfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. fernladder shelves --fetch brings them."),
+		keyfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. The command shelves brings them."),
 		keyfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
 		keyfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. 12, if nothing is said."),
 		keyfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. 8, if nothing is said."),
@@ -98,7 +98,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
-		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; fernladder install brings the landing to it."),
+		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
 }

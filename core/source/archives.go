@@ -19,7 +19,6 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/event"
 	"fernladder/core/ground"
 	"fernladder/core/recipe"
 )
@@ -31,17 +30,12 @@ const originSuffix = ".url"
 // locked as long as someone writes it, and the next one goes on with it or
 // begins anew. Beside each archive, a file with originSuffix has the URL that served it.
 type Archives struct {
-	Dir    string
-	Agent  string // how the program names itself to servers
-	Events event.Sink
+	Dir      string
+	*Network // nil where nothing is fetched
 
-	Hosts       *Hosts                                           // shared by all that fetch in a run; nil: no limits
-	Credentials *Credentials                                     // nil: none
-	Offline     bool                                             // what is not here is not fetched
-	Largest     int64                                            // bytes of one file; 0: 32 GiB
-	Patience    time.Duration                                    // how long a transfer may stand still, or drip; 0: a minute
-	Longest     time.Duration                                    // how long one file may take in all; 0: twelve hours
-	Pause       func(ctx context.Context, d time.Duration) error // before another attempt; nil: waits
+	Largest int64                                            // bytes of one file; 0: 32 GiB
+	Longest time.Duration                                    // how long one file may take in all; 0: twelve hours
+	Pause   func(ctx context.Context, d time.Duration) error // before another attempt; nil: waits
 }
 
 // Path returns where the archive with a digest is, or would be.

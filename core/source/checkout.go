@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"time"
 
 	"github.com/zeebo/blake3"
 
@@ -84,11 +83,7 @@ func (e *RepositoryError) Unwrap() error { return e.Err }
 type Repositories struct {
 	Dir      string
 	Programs host.Programs
-	Events   event.Sink
-	Patience time.Duration // how long a transfer may stand still; 0: a minute
-	Offline  bool          // what is not here is not fetched
-
-	Credentials *Credentials // nil: none
+	*Network // nil where nothing is fetched
 }
 
 func (r *Repositories) place(kind, id string) string {
@@ -114,20 +109,19 @@ func (r *Repositories) Has(ctx context.Context, c Checkout) bool {
 // Fetch brings a checkout here, with its submodules. Errors are of type
 // *RepositoryError or *StoreError.
 func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, error) {
-	unlock, err := r.lock(ctx, c.URL(), c.Package, c.Version)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
+	var err error
 	if !r.Has(ctx, c) {
 		if r.Offline {
 			return nil, r.wrap(ctx, errOffline, c.URL(), c.At)
 		}
+		if err := r.Credentials.Err(); err != nil {
+			return nil, err
+		}
 		r.Events.Event(event.Event{Kind: event.FetchBegan, Package: c.Package, Version: c.Version, Text: Redacted(c.URL())})
 		if c.Svn != "" {
-			err = r.exportSvn(ctx, c)
+			err = r.alone(ctx, c, r.place("svn", c.Svn+"@"+c.Revision), c.Svn, func() error { return r.exportSvn(ctx, c) })
 		} else {
-			err = r.fetchGit(ctx, c.Git, c.Tag, c.Commit, 0)
+			err = r.fetchGit(ctx, c, c.Git, c.Tag, c.Commit, 0)
 		}
 		if err == nil {
 			text := fmt.Sprintf("%s at %s", Redacted(c.URL()), c.ID()[:min(12, len(c.ID()))])
@@ -141,15 +135,32 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 	return good, r.wrap(ctx, err, c.URL(), c.At)
 }
 
+// alone does something with the copy of one repository while nobody else does, and
+// when it is its turn to fetch from there. Nobody who does so waits for another
+// repository: two that have each other as submodules would wait for ever.
+func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string, do func() error) error {
+	unlock, err := r.lock(ctx, copied, c.Package, c.Version)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	ended, err := r.Hosts.enter(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer ended()
+	return do()
+}
+
 // lock makes the directories, and waits until nobody else fetches from the same
 // repository.
-func (r *Repositories) lock(ctx context.Context, url, name, version string) (func(), error) {
+func (r *Repositories) lock(ctx context.Context, copied, name, version string) (func(), error) {
 	for _, kind := range []string{"git", "svn"} {
 		if err := os.MkdirAll(filepath.Join(r.Dir, kind), 0o755); err != nil {
 			return nil, &StoreError{err}
 		}
 	}
-	unlock, err := filelock.Exclusive(ctx, r.place("git", url)+".lock", func() {
+	unlock, err := filelock.Exclusive(ctx, copied+".lock", func() {
 		r.Events.Event(event.Event{Kind: event.Waiting, Package: name, Version: version, Text: "another fernladder to fetch from the same repository"})
 	})
 	if err != nil && ctx.Err() == nil {
@@ -175,34 +186,30 @@ func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limit
 	if c.Svn != "" {
 		return Unpack(ctx, r.tarball(c), dir, limits)
 	}
-	unlock, err := r.lock(ctx, c.Git, c.Package, c.Version) // so that nobody deletes it meanwhile
-	if err != nil {
-		return Unpacked{}, err
-	}
-	defer unlock()
-	got, err := r.exportGit(ctx, c.Git, c.Commit, dir, limits, 0)
+	got, err := r.exportGit(ctx, c, c.Git, c.Commit, dir, limits, 0)
 	return got, r.wrap(ctx, err, c.Git, c.At)
 }
 
 // Head says which commit the head of a branch is now, and which version that
 // makes: the latest tag and the number of commits since. For a Subversion URL it
 // is the latest revision.
-func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, url string) (recipe.Pin, error) {
-	unlock, err := r.lock(ctx, url, name, "tip")
-	if err != nil {
-		return recipe.Pin{}, err
-	}
-	defer unlock()
-	var pin recipe.Pin
+func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, url string) (pin recipe.Pin, err error) {
+	at := release.Position.String()
 	if r.Offline {
-		return pin, r.wrap(ctx, errOffline, url, release.Position.String())
+		return pin, r.wrap(ctx, errOffline, url, at)
+	}
+	if err := r.Credentials.Err(); err != nil {
+		return pin, err
 	}
 	if release.Svn != "" {
 		pin, err = r.headSvn(ctx, url)
 	} else {
-		pin, err = r.headGit(ctx, url, release.Branch)
+		err = r.alone(ctx, Checkout{Package: name, Version: "tip"}, r.place("git", url), url, func() error {
+			pin, err = r.headGit(ctx, url, release.Branch)
+			return err
+		})
 	}
-	return pin, r.wrap(ctx, err, url, release.Position.String())
+	return pin, r.wrap(ctx, err, url, at)
 }
 
 // tagVersion finds the version in the name of a tag: what begins with the first

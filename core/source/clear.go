@@ -21,7 +21,7 @@ func (a *Archives) Clear(ctx context.Context) (kept int, err error) {
 		"sha*/*":    func(base string) string { return filepath.Join(a.partials(), stem(base)+".lock") },
 		"partial/*": func(base string) string { return filepath.Join(a.partials(), stem(base)+".lock") },
 		"git/*":     func(base string) string { return filepath.Join(a.Dir, "git", stem(base)+".lock") },
-		"svn/*":     func(base string) string { return filepath.Join(a.Dir, "svn", ".lock") },
+		"svn/*":     func(base string) string { return filepath.Join(a.Dir, "svn", stem(base)+".lock") },
 	} {
 		files, err := filepath.Glob(filepath.Join(a.Dir, pattern))
 		if err != nil {

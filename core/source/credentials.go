@@ -17,7 +17,34 @@ import (
 // only ever sent to the host and port that they are for, and only by https; a host
 // without a port is meant at port 443. They are in no URL, so they reach no log,
 // receipt or error. The nil pointer has none.
-type Credentials struct{ hosts []*credential }
+type Credentials struct {
+	hosts   []*credential
+	mistake error // why nothing can be fetched with them
+}
+
+// FindCredentials reads a credentials file, if one is named, and what a .netrc file
+// says besides. A mistake in them matters to who fetches: see Err.
+func FindCredentials(file, shown, netrc string) *Credentials {
+	c := &Credentials{}
+	if file != "" {
+		found, err := ReadCredentials(file, shown)
+		if err != nil {
+			return &Credentials{mistake: err}
+		}
+		c = found
+	}
+	c.AddNetrc(netrc)
+	return c
+}
+
+// Err is what is wrong with the credentials, of type keyfile.Problems. With such,
+// nothing is fetched.
+func (c *Credentials) Err() error {
+	if c == nil {
+		return nil
+	}
+	return c.mistake
+}
 
 const largestCredentials = 1 << 20
 

@@ -87,7 +87,7 @@ func (e NotHere) Error() string {
 	for _, m := range e {
 		text += fmt.Sprintf("\n    %s %s: %s", m.Package, m.Version, m.What)
 	}
-	return text + "\n  With the network, bring them: fernladder fetch"
+	return text + "\n  They have to be fetched with the network first."
 }
 
 // notHere is the error for what would have to be fetched.

@@ -67,6 +67,9 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 		}
 		w.URLs = here
 	}
+	if err := a.Credentials.Err(); err != nil {
+		return Fetched{}, nil, err
+	}
 	for _, dir := range []string{filepath.Dir(file), filepath.Join(a.Dir, "partial")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return Fetched{}, nil, &StoreError{err}
@@ -128,10 +131,10 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 	}
 }
 
-// Obtain brings a file that nobody has stated a digest for into the store, and
+// FetchUnpinned brings a file that nobody has stated a digest for into the store, and
 // says what its digest is. It is for people who then look at it: nothing is
 // built from a file whose digest is not in a recipe.
-func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Digest, error) {
+func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, recipe.Digest, error) {
 	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}}
 	dir := filepath.Join(a.Dir, "partial")
 	if err := os.MkdirAll(filepath.Join(a.Dir, w.Digest.Algorithm), 0o755); err != nil {
@@ -149,6 +152,9 @@ func (a *Archives) Obtain(ctx context.Context, source string) (string, recipe.Di
 	if a.Offline && !strings.HasPrefix(source, "file://") {
 		w.URLs = []string{source}
 		return "", w.Digest, notHere(w)
+	}
+	if err := a.Credentials.Err(); err != nil {
+		return "", w.Digest, err
 	}
 	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w, newHashes(w.Digest.Algorithm), true)
 	digest, size := got.digest, got.size

@@ -48,7 +48,9 @@ func garden(t *testing.T, data []byte) (*upstream.Site, *source.Archives, source
 	site, err := upstream.Start(map[string][]byte{"a.tar": data})
 	require.NoError(t, err)
 	t.Cleanup(func() { site.Close() })
-	archives := &source.Archives{Dir: t.TempDir(), Agent: "test", Events: event.Nowhere, Patience: 500 * time.Millisecond, Pause: func(ctx context.Context, d time.Duration) error { return ctx.Err() }}
+	network := source.NewNetwork(os.Getenv)
+	network.Agent, network.Patience = "test", 500*time.Millisecond
+	archives := &source.Archives{Dir: t.TempDir(), Network: network, Pause: func(ctx context.Context, d time.Duration) error { return ctx.Err() }}
 	return site, archives, source.Wanted{Package: "a", Version: "1", Digest: digestOf(data), At: "recipe.toml:9"}
 }
 
@@ -142,11 +144,12 @@ func TestFetchGoesOnWhereItStopped(t *testing.T) {
 	archives.Pause = func(context.Context, time.Duration) error { cancel(); return stop.Err() } // the run ends when the connection breaks
 	_, err := archives.Fetch(stop, w)
 	require.Error(t, err)
-	fresh := &source.Archives{Dir: archives.Dir, Events: event.Func(func(e event.Event) {
+	fresh := &source.Archives{Dir: archives.Dir, Network: source.NewNetwork(os.Getenv)}
+	fresh.Events = event.Func(func(e event.Event) {
 		if e.Kind == event.FetchProgress {
 			assert.Greater(t, e.Done, int64(len(data)/2))
 		}
-	})}
+	})
 	_, err = fresh.Fetch(context.Background(), w)
 	require.NoError(t, err)
 	assert.Len(t, site.Asked(), 2)
@@ -220,18 +223,18 @@ func TestCredentials(t *testing.T) {
 	c.AddNetrc(write("netrc", "machine "+named(redirecting)+" login fern password moss\nmachine 127.0.0.1 login x password y\ndefault login x password y\n", 0o600))
 	c.AddNetrc(write("more", "machine "+named(plain)+" login fern password moss\n", 0o600))
 	for _, url := range []string{other.URL + "/", plain.URL + "/", redirecting.URL + "/?token=sesame"} {
-		archives.Small(context.Background(), url)
+		archives.FetchSmall(context.Background(), url)
 	}
 	assert.Equal(t, []string{"", "", ""}, sent)
 	c.AddNetrc(write("again", "machine "+named(other)+" login fern password moss\n", 0o600))
-	archives.Small(context.Background(), redirecting.URL+"/")
+	archives.FetchSmall(context.Background(), redirecting.URL+"/")
 	assert.Equal(t, "Basic ZmVybjptb3Nz", sent[3], "it is what it is for")
 }
 
 func TestHostsThatFailedComeLast(t *testing.T) {
 	data := []byte("fern")
 	site, archives, w := garden(t, data)
-	archives.Hosts = source.NewHosts(2)
+	archives.Hosts = source.NewHosts(64, 2)
 	dead := "http://127.0.0.1:1/a.tar"
 	w.URLs = []string{dead, site.URL + "/dl/a.tar"}
 	got, err := archives.Fetch(context.Background(), w)

@@ -42,17 +42,9 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, pro
 	defer stalled.Stop()
 
 	command := exec.CommandContext(ctx, file, args...)
-	command.Env = []string{
-		"PATH=" + strings.Join(r.Programs.Path, ":"), "LC_ALL=C", "TZ=UTC",
-		"HOME=" + os.Getenv("HOME"), "SSH_AUTH_SOCK=" + os.Getenv("SSH_AUTH_SOCK"), // for ssh, which has its own rules
+	command.Env = append(r.ofMachine(), "PATH="+strings.Join(r.Programs.Path, ":"), "LC_ALL=C.UTF-8", "TZ=UTC",
 		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false",
-		"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file",
-	}
-	for _, name := range []string{"http_proxy", "https_proxy", "no_proxy", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY"} {
-		if value := os.Getenv(name); value != "" {
-			command.Env = append(command.Env, name+"="+value)
-		}
-	}
+		"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file")
 	command.Env = append(command.Env, env...)
 	said := &lastWords{moved: func() { stalled.Reset(patience) }}
 	command.Stdout, command.Stderr = &moving{out, said.moved}, said
@@ -177,21 +169,25 @@ func (r *Repositories) complete(ctx context.Context, repository, commit string, 
 
 // fetchGit brings a commit and its submodules here: only it, where the server
 // gives single commits, and otherwise everything.
-func (r *Repositories) fetchGit(ctx context.Context, repository, tag, commit string, depth int) error {
+func (r *Repositories) fetchGit(ctx context.Context, c Checkout, repository, tag, commit string, depth int) error {
 	if depth > deepest {
 		return fmt.Errorf("submodules go deeper than %d", deepest)
 	}
-	if !r.commitHere(ctx, repository, commit) {
-		if err := r.fetchCommit(ctx, repository, tag, commit); err != nil {
-			return err
+	err := r.alone(ctx, c, r.place("git", repository), repository, func() error {
+		if r.commitHere(ctx, repository, commit) {
+			return nil
 		}
+		return r.fetchCommit(ctx, repository, tag, commit)
+	})
+	if err != nil {
+		return err
 	}
 	modules, err := r.submodules(ctx, repository, commit)
 	if err != nil {
 		return err
 	}
 	for _, m := range modules {
-		if err := r.fetchGit(ctx, m.url, "", m.commit, depth+1); err != nil {
+		if err := r.fetchGit(ctx, c, m.url, "", m.commit, depth+1); err != nil {
 			return fmt.Errorf("submodule %s (%s): %w", m.path, Redacted(m.url), err)
 		}
 	}
@@ -253,8 +249,8 @@ func (r *Repositories) headGit(ctx context.Context, repository, branch string) (
 		return recipe.Pin{}, fmt.Errorf("the repository has no branch %q", branch)
 	}
 	tag, count := "", commit
-	if described, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", commit); err == nil {
-		tag, count = described, described+".."+commit
+	if last := r.lastTag(ctx, repository, commit); last != "" {
+		tag, count = last, last+".."+commit
 	}
 	number, err := r.ask(ctx, repository, "rev-list", "--count", count)
 	if err != nil {
@@ -274,39 +270,61 @@ type Snapshot struct {
 // repository offers first, and brings the commit here. Without a tag it is the
 // head.
 func (r *Repositories) Snapshot(ctx context.Context, repository, branch string) (Snapshot, error) {
-	unlock, err := r.lock(ctx, repository, path.Base(repository), "")
-	if err != nil {
-		return Snapshot{}, err
-	}
-	defer unlock()
 	if r.Offline {
 		return Snapshot{}, r.wrap(ctx, errOffline, repository, "")
 	}
-	s, err := r.snapshot(ctx, repository, branch)
+	if err := r.Credentials.Err(); err != nil {
+		return Snapshot{}, err
+	}
+	c := Checkout{Package: path.Base(repository)}
+	s := Snapshot{Branch: branch}
+	err := r.alone(ctx, c, r.place("git", repository), repository, func() error { return r.snapshot(ctx, repository, &s) })
+	if err == nil {
+		err = r.fetchGit(ctx, c, repository, "", s.Commit, 0)
+	}
 	return s, r.wrap(ctx, err, repository, "")
 }
 
-func (r *Repositories) snapshot(ctx context.Context, repository, branch string) (Snapshot, error) {
-	s := Snapshot{Branch: branch}
-	if branch == "" {
-		var err error
+// snapshot finds out which commit it is.
+func (r *Repositories) snapshot(ctx context.Context, repository string, s *Snapshot) (err error) {
+	if s.Branch == "" {
 		if s.Branch, err = r.firstBranch(ctx, repository); err != nil {
-			return s, err
+			return err
 		}
 	}
 	pin, err := r.headGit(ctx, repository, s.Branch)
 	if err != nil {
-		return s, err
+		return err
 	}
 	s.Commit, s.Version = pin.Commit, pin.Version
-	if tag, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", pin.Commit); err == nil {
+	if tag := r.lastTag(ctx, repository, pin.Commit); tag != "" {
 		if s.Commit, err = r.ask(ctx, repository, "rev-parse", tag+"^{commit}"); err != nil {
-			return s, err
+			return err
 		}
 		s.Tag = tag
 		s.Version, _ = taggedVersion(tag)
 	}
-	return s, r.fetchGit(ctx, repository, "", s.Commit, 0)
+	return nil
+}
+
+// lastTag is the last tag on the way to a commit: of several on the same commit, the
+// one with the highest version. It is "" where there is none.
+func (r *Repositories) lastTag(ctx context.Context, repository, commit string) string {
+	found, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", commit)
+	if err != nil {
+		return ""
+	}
+	beside, err := r.ask(ctx, repository, "tag", "--points-at", "refs/tags/"+found+"^{commit}")
+	if err != nil {
+		return found
+	}
+	best, highest := found, version.Version{}
+	for tag := range strings.SplitSeq(beside, "\n") {
+		if v, is := taggedVersion(tag); is && (highest.IsZero() || v.Compare(highest) > 0) {
+			best, highest = tag, v
+		}
+	}
+	return best
 }
 
 // firstBranch asks a repository which branch its HEAD is.
@@ -346,7 +364,7 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 	if err != nil {
 		return nil, fmt.Errorf("the tag %s is not signed, but the recipe has keys", c.Tag)
 	}
-	good, err := verifyTag(text+"\n", keys)
+	good, err := verifyTag(text+"\n", keys, r.Now())
 	if err != nil {
 		return nil, fmt.Errorf("the tag %s: %w", c.Tag, err)
 	}
@@ -356,12 +374,12 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 
 // verifyTag verifies the signature at the end of a tag object, which is over all
 // that is before it.
-func verifyTag(text string, keys *signature.Keys) (*signature.Good, error) {
+func verifyTag(text string, keys *signature.Keys, now time.Time) (*signature.Good, error) {
 	for _, begin := range []string{"-----BEGIN PGP SIGNATURE-----", "-----BEGIN SSH SIGNATURE-----"} {
 		if i := strings.Index(text, "\n"+begin); i >= 0 {
 			signed := text[:i+1]
 			tag := signature.File{Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(signed)), nil }}
-			return signature.VerifyFor(signature.GitNamespace, tag, []byte(text[i+1:]), keys, time.Now())
+			return signature.VerifyFor(signature.GitNamespace, tag, []byte(text[i+1:]), keys, now)
 		}
 	}
 	return nil, &signature.Bad{Reasons: []string{"it has none, but the recipe has keys"}}
@@ -417,10 +435,44 @@ func relative(repository, to string) string {
 }
 
 // exportGit fills a directory with a commit and its submodules.
-func (r *Repositories) exportGit(ctx context.Context, repository, commit, dir string, limits Limits, depth int) (Unpacked, error) {
+func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits, depth int) (Unpacked, error) {
 	if depth > deepest {
 		return Unpacked{}, fmt.Errorf("submodules go deeper than %d", deepest)
 	}
+	got, err := r.exportCommit(ctx, c, repository, commit, dir, limits)
+	if err != nil {
+		return got, err
+	}
+	modules, err := r.submodules(ctx, repository, commit)
+	if err != nil {
+		return got, err
+	}
+	for _, m := range modules {
+		inside := filepath.Join(dir, filepath.FromSlash(m.path))
+		if err := os.MkdirAll(inside, 0o755); err != nil {
+			return got, err
+		}
+		more, err := r.exportGit(ctx, c, m.url, m.commit, inside, limits, depth+1)
+		if err != nil {
+			return got, err
+		}
+		got.Entries += more.Entries
+		got.Bytes += more.Bytes
+		if more.Newest.After(got.Newest) {
+			got.Newest = more.Newest
+		}
+	}
+	return got, nil
+}
+
+// exportCommit fills a directory with a commit, while nobody deletes the copy of its
+// repository.
+func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits) (Unpacked, error) {
+	unlock, err := r.lock(ctx, r.place("git", repository), c.Package, c.Version)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	defer unlock()
 	// As a tar file, it goes through the same gate as any other source.
 	reader, writer := io.Pipe()
 	ended := make(chan error, 1)
@@ -437,27 +489,5 @@ func (r *Repositories) exportGit(ctx context.Context, repository, commit, dir st
 	if gitErr := <-ended; err == nil {
 		err = gitErr
 	}
-	if err != nil {
-		return got, err
-	}
-	modules, err := r.submodules(ctx, repository, commit)
-	if err != nil {
-		return got, err
-	}
-	for _, m := range modules {
-		inside := filepath.Join(dir, filepath.FromSlash(m.path))
-		if err := os.MkdirAll(inside, 0o755); err != nil {
-			return got, err
-		}
-		more, err := r.exportGit(ctx, m.url, m.commit, inside, limits, depth+1)
-		if err != nil {
-			return got, err
-		}
-		got.Entries += more.Entries
-		got.Bytes += more.Bytes
-		if more.Newest.After(got.Newest) {
-			got.Newest = more.Newest
-		}
-	}
-	return got, nil
+	return got, err
 }

@@ -12,16 +12,17 @@ import (
 // many transfers are under way, and which have failed. The zero pointer knows
 // nothing and limits nothing.
 type Hosts struct {
-	most int // transfers at once from each
+	most int           // transfers at once from each
+	all  chan struct{} // turns of all transfers
 
 	lock   sync.Mutex
 	under  map[string]chan struct{}
 	failed map[string]int
 }
 
-// NewHosts allows that many transfers at once from each host.
-func NewHosts(most int) *Hosts {
-	return &Hosts{most: most, under: map[string]chan struct{}{}, failed: map[string]int{}}
+// NewHosts allows that many transfers at once, and from each host.
+func NewHosts(all, most int) *Hosts {
+	return &Hosts{most: max(most, 1), all: make(chan struct{}, max(all, 1)), under: map[string]chan struct{}{}, failed: map[string]int{}}
 }
 
 func hostOf(source string) string {
@@ -31,11 +32,12 @@ func hostOf(source string) string {
 	return ""
 }
 
-// enter waits until one more transfer from the URL's host may begin. The returned
-// function says that it has ended.
+// enter waits until one more transfer from the URL's host may begin, and then for one
+// of all the turns: who waits for a slow host takes no turn from others. The returned
+// function says that the transfer has ended.
 func (h *Hosts) enter(ctx context.Context, source string) (func(), error) {
 	host := hostOf(source)
-	if h == nil || host == "" {
+	if h == nil {
 		return func() {}, nil
 	}
 	h.lock.Lock()
@@ -45,12 +47,17 @@ func (h *Hosts) enter(ctx context.Context, source string) (func(), error) {
 		h.under[host] = turn
 	}
 	h.lock.Unlock()
-	select {
-	case turn <- struct{}{}:
-		return func() { <-turn }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	for i, wanted := range []chan struct{}{turn, h.all} {
+		select {
+		case wanted <- struct{}{}:
+		case <-ctx.Done():
+			if i > 0 {
+				<-turn
+			}
+			return nil, ctx.Err()
+		}
 	}
+	return func() { <-h.all; <-turn }, nil
 }
 
 // tried notes what came of a transfer. That one file is wrong or absent says

@@ -67,6 +67,9 @@ func (a *Archives) head(ctx context.Context, source string) error {
 	if a.Offline {
 		return errOffline
 	}
+	if err := a.Credentials.Err(); err != nil {
+		return err
+	}
 	response, err := a.request(ctx, http.MethodHead, source, http.Header{})
 	if err != nil {
 		return plain(ctx, err)

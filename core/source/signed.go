@@ -140,9 +140,12 @@ func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
 	return p, err
 }
 
-// Small fetches a file of at most a mebibyte into memory, for people or commands
+// FetchSmall fetches a file of at most a mebibyte into memory, for people or commands
 // that look at it. Nothing is built from it.
-func (a *Archives) Small(ctx context.Context, source string) ([]byte, error) {
+func (a *Archives) FetchSmall(ctx context.Context, source string) ([]byte, error) {
+	if err := a.Credentials.Err(); err != nil {
+		return nil, err
+	}
 	data, err := a.small(ctx, source)
 	if err != nil && ctx.Err() == nil {
 		err = &FetchError{Wanted: Wanted{Package: path.Base(source)}, Attempts: []Attempt{{Redacted(source), err}}}
@@ -206,15 +209,15 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 		if err != nil {
 			return nil, &signature.Bad{Reasons: []string{"the signature of the list is damaged"}}
 		}
-		good, err := signature.Verify(memory(block.Bytes), packets, keys, time.Now())
+		good, err := signature.Verify(memory(block.Bytes), packets, keys, a.Now())
 		return listed(block.Plaintext, good, err, w)
 	case p.List != nil:
-		good, err := signature.Verify(memory(p.List), p.Signature, keys, time.Now())
+		good, err := signature.Verify(memory(p.List), p.Signature, keys, a.Now())
 		return listed(p.List, good, err, w)
 	case inside:
-		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, time.Now())
+		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, a.Now())
 	}
-	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return ground.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, time.Now())
+	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return ground.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, a.Now())
 }
 
 // listed looks for the archive in a list of digests whose signature was

@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/event"
 	"fernladder/core/recipe"
 )
 
@@ -74,7 +73,7 @@ func TestWhatIsSigned(t *testing.T) {
 		"bad/fern-1.tar.gz.asc": "does not fit the file", "bad/page.asc": "there is no signature in it", "absent.asc": "404", "bad/huge.asc": "over 1048576 bytes",
 	} {
 		t.Run(name, func(t *testing.T) {
-			a := &Archives{Dir: t.TempDir(), Events: event.Nowhere}
+			a := &Archives{Dir: t.TempDir(), Network: NewNetwork(os.Getenv)}
 			w := Wanted{Package: "fern", URLs: []string{site.URL + "/fern-1.tar.gz"}, Digest: digest, Signed: &Signed{URLs: []string{site.URL + "/" + name}, Keys: []string{keyFile}}}
 			got, err := a.Fetch(context.Background(), w)
 			if says != "" {

@@ -128,7 +128,7 @@ type MissingSupplies []MissingSupply
 func (e MissingSupplies) Error() string {
 	text := "Files are needed that cannot be downloaded. Somebody has to bring them:"
 	for _, m := range e {
-		text += fmt.Sprintf("\n    %s, for %s: %s (%s)\n      fernladder supply %s FILE", m.Supply.File, m.Package, m.Supply.About, m.Supply.Position, m.Package)
+		text += fmt.Sprintf("\n    %s, for %s: %s (%s)", m.Supply.File, m.Package, m.Supply.About, m.Supply.Position)
 	}
 	return text
 }

@@ -27,7 +27,7 @@ func (r *Repositories) svn(ctx context.Context, out *bytes.Buffer, command strin
 
 // exportSvn keeps a revision as a tar file.
 func (r *Repositories) exportSvn(ctx context.Context, c Checkout) error {
-	dir, err := os.MkdirTemp(filepath.Join(r.Dir, "svn"), "export-")
+	dir, err := os.MkdirTemp(filepath.Join(r.Dir, "svn"), filepath.Base(r.place("svn", c.Svn+"@"+c.Revision))+".")
 	if err != nil {
 		return &StoreError{err}
 	}

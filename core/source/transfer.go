@@ -93,17 +93,17 @@ const (
 // the algorithm that is wanted. What may succeed another time is tried again,
 // and goes on where it stopped if it may and the server can.
 func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes, resume bool) (transferred, error) {
+	ended, err := a.Hosts.enter(ctx, source)
+	if err != nil {
+		return transferred{}, err
+	}
+	defer ended()
 	longest := a.Longest
 	if longest == 0 {
 		longest = usualLongest
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s (longest_download in the settings)", longest))
 	defer cancel()
-	free, err := a.Hosts.enter(ctx, source)
-	if err != nil {
-		return transferred{}, err
-	}
-	defer free()
 	resumed := false
 	for number := 1; ; number++ {
 		a.Events.Event(event.Event{Kind: event.FetchBegan, Package: w.Package, Version: w.Version, Text: Redacted(source)})
@@ -398,66 +398,33 @@ func strongValidator(h http.Header) string {
 
 // request sends a request and wants an answer with contents.
 func (a *Archives) request(ctx context.Context, method, source string, header http.Header) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(context.WithValue(ctx, credentialsKey{}, a.Credentials), method, source, nil)
+	request, err := http.NewRequestWithContext(ctx, method, source, nil)
 	if err != nil {
 		return nil, err
 	}
 	request.Header = header
 	request.Header.Set("User-Agent", a.Agent)
 	a.Credentials.authorize(request)
-	response, err := client.Do(request)
+	response, err := a.client.Do(request)
 	if err != nil {
 		return nil, err
 	}
 	if response.StatusCode != http.StatusOK && response.StatusCode != http.StatusPartialContent {
 		response.Body.Close()
-		return nil, &statusError{response.StatusCode, response.Status, retryAfter(response.Header.Get("Retry-After"))}
+		return nil, &statusError{response.StatusCode, response.Status, retryAfter(response.Header.Get("Retry-After"), a.Now())}
 	}
 	return response, nil
 }
 
-// credentialsKey is that of the credentials in the context of a request, for where
-// it is redirected to.
-type credentialsKey struct{}
-
 // retryAfter reads the header of that name: seconds, or a date.
-func retryAfter(text string) time.Duration {
+func retryAfter(text string, now time.Time) time.Duration {
 	if seconds, err := strconv.Atoi(text); err == nil && seconds > 0 {
 		return time.Duration(min(seconds, 1<<30)) * time.Second
 	}
 	if at, err := http.ParseTime(text); err == nil {
-		return max(time.Until(at), 0)
+		return max(at.Sub(now), 0)
 	}
 	return 0
-}
-
-// client is shared so that connections are. It holds no other state.
-var client = &http.Client{
-	Transport: &http.Transport{
-		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
-		TLSHandshakeTimeout:   30 * time.Second,
-		ResponseHeaderTimeout: time.Minute,
-		DisableCompression:    true, // archives are wanted as they are
-		ForceAttemptHTTP2:     true,
-		MaxIdleConnsPerHost:   16,
-	},
-	CheckRedirect: func(next *http.Request, before []*http.Request) error {
-		if len(before) >= mostRedirects {
-			return fmt.Errorf("redirected more than %d times", mostRedirects)
-		}
-		if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
-			return errors.New("redirected from https to plain http, which is refused")
-		}
-		// What the first host wanted to know is not for the next one, nor is where we
-		// come from, which may have a secret in it.
-		next.Header.Del("Authorization")
-		next.Header.Del("Referer")
-		if credentials, ok := next.Context().Value(credentialsKey{}).(*Credentials); ok {
-			credentials.authorize(next)
-		}
-		return nil
-	},
 }
 
 // plain takes the wrapping off errors of the network and of files, which

@@ -414,32 +414,36 @@ type Estimate struct {
 	Memory   int64   // bytes that the largest of its processes has
 }
 
-// Estimates returns what each package took the last time it was built
-// successfully. Packages that never were are left out.
-func (h *History) Estimates(ctx context.Context, names []string) (map[string]Estimate, error) {
-	estimates := map[string]Estimate{}
+// Estimates returns what each build took the last time: the same one, else one of the
+// same release, else the last of its package. Of failed ones nothing is taken. Builds
+// of packages that never succeeded are left out.
+func (h *History) Estimates(ctx context.Context, builds []Ref) (map[Ref]Estimate, error) {
+	estimates := map[Ref]Estimate{}
 	if h.db == nil {
 		return estimates, nil
 	}
 	query, err := h.db.PrepareContext(ctx, `SELECT seconds, size, work_size, memory, (SELECT coalesce(sum(cpu), 0) FROM stage WHERE build = number)
-		FROM build WHERE name = ? AND failed = '' ORDER BY number DESC LIMIT 1`)
+		FROM build WHERE name = ? AND failed = '' ORDER BY id = ? DESC, version = ? DESC, number DESC LIMIT 1`)
 	if err != nil {
 		return nil, err
 	}
 	defer query.Close()
-	for _, name := range names {
+	for _, b := range builds {
 		var e Estimate
 		var seconds, cpu float64
-		switch err := query.QueryRowContext(ctx, name).Scan(&seconds, &e.Size, &e.WorkSize, &e.Memory, &cpu); {
+		switch err := query.QueryRowContext(ctx, b.Name, b.ID, b.Version).Scan(&seconds, &e.Size, &e.WorkSize, &e.Memory, &cpu); {
 		case err == nil:
 			e.Time = time.Duration(seconds * float64(time.Second))
 			if seconds > 0 {
 				e.Width = cpu / seconds
 			}
-			estimates[name] = e
+			estimates[b] = e
 		case !errors.Is(err, sql.ErrNoRows):
 			return nil, err
 		}
 	}
 	return estimates, nil
 }
+
+// ofDatabase tells whether an error is one of SQLite's.
+func ofDatabase(err error) bool { return errors.As(err, new(*sqlite.Error)) }

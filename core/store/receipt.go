@@ -40,6 +40,7 @@ type Receipt struct {
 	Recipe    string            `json:"recipe"` // the file it was read from
 	Tree      string            `json:"tree"`
 	Options   map[string]string `json:"options"`
+	Track     recipe.Track      `json:"track,omitempty"` // of the release
 	Sources   []Source          `json:"sources"`
 	Supplies  []Supply          `json:"supplies,omitempty"` // not to be passed on
 	Patches   []Source          `json:"patches,omitempty"`
@@ -201,10 +202,28 @@ func (s *Store) Needs(r Ref) ([]Link, error) {
 	return receipt.Needs, nil
 }
 
+// Trees returns which builds' trees are there.
+func (s *Store) Trees() (map[Ref]bool, error) {
+	dirs, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
+	if err != nil {
+		return nil, err
+	}
+	trees := map[Ref]bool{}
+	for _, dir := range dirs {
+		if r, ok := parseBuildName(filepath.Base(filepath.Dir(dir)), filepath.Base(dir)); ok && s.Installed(r) {
+			trees[r] = true
+		}
+	}
+	return trees, nil
+}
+
 // Receipts returns the receipts of all trees, by name, and then the newest
 // version and the latest build first.
-func (s *Store) Receipts() ([]*Receipt, error) {
-	files, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*", receiptFile))
+func (s *Store) Receipts() ([]*Receipt, error) { return s.ReceiptsOf("*") }
+
+// ReceiptsOf returns those of a package's trees, in the same order.
+func (s *Store) ReceiptsOf(name string) ([]*Receipt, error) {
+	files, err := filepath.Glob(filepath.Join(s.Root, "trees", name, "*", receiptFile))
 	if err != nil {
 		return nil, err
 	}

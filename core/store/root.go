@@ -41,6 +41,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/zeebo/blake3"
@@ -83,10 +84,11 @@ func (s *Store) gone(r Ref, err error) error {
 	return s.Wrap(err)
 }
 
-// Wrap turns an error of the file system below the root into an *Error, with
-// advice for the usual ones. An *Error, and nil, stay what they are.
+// Wrap turns an error of the file system below the root, or of the database, into an
+// *Error, with advice for the usual ones. An *Error, nil, and errors of anything else
+// stay what they are.
 func (s *Store) Wrap(err error) error {
-	if err == nil || errors.As(err, new(*Error)) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	if err == nil || errors.As(err, new(*Error)) || !s.concerns(err) {
 		return err
 	}
 	e := &Error{Path: s.Root, Err: err}
@@ -100,11 +102,33 @@ func (s *Store) Wrap(err error) error {
 	}
 	switch {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), s.full(err):
-		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in fernladder.toml; then run the same command again. (Root: %s)", s.Root)
+		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
-		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root with --root or in fernladder.toml. (Root: %s)", s.Root)
+		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root. (Root: %s)", s.Root)
 	}
 	return e
+}
+
+// concerns tells whether an error is one of the file system or of the database, and
+// not of a place that is surely elsewhere. Others are not the root's.
+func (s *Store) concerns(err error) bool {
+	var path *fs.PathError
+	var link *os.LinkError
+	var call *os.SyscallError
+	var number syscall.Errno
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), failedToWrite(err):
+		return true
+	case errors.As(err, &path):
+		return !filepath.IsAbs(path.Path) || s.has(path.Path)
+	case errors.As(err, &link):
+		return !filepath.IsAbs(link.New) || s.has(link.New) || s.has(link.Old)
+	}
+	return errors.As(err, &call) || errors.As(err, &number) || ofDatabase(err)
+}
+
+func (s *Store) has(path string) bool {
+	return path == s.Root || strings.HasPrefix(path, strings.TrimSuffix(s.Root, "/")+"/")
 }
 
 // full tells whether an error of the database is that of a disk that is full, which
@@ -163,6 +187,16 @@ func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.Stri
 // calling waiting first if it has to wait. The returned function ends the lock.
 func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()), waiting))
+}
+
+// LockBuildNow is LockBuild for who does not wait: the error is filelock.ErrHeld where
+// somebody else has the lock.
+func (s *Store) LockBuildNow(r Ref) (func(), error) {
+	unlock, err := filelock.Now(s.lockFile(r.String()))
+	if errors.Is(err, filelock.ErrHeld) {
+		return nil, err
+	}
+	return s.locked(unlock, err)
 }
 
 // ShareBuild keeps r from being built or removed while a build uses its tree.

@@ -120,9 +120,9 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, records, 2)
 		assert.Equal(t, "compile", records[0].Failed)
-		estimates, err := h.Estimates(ctx, []string{"fern", "moss"})
+		estimates, err := h.Estimates(ctx, []Ref{fern, {Name: "moss"}})
 		require.NoError(t, err)
-		assert.Equal(t, map[string]Estimate{"fern": {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}}, estimates, "failures say nothing of how long it takes")
+		assert.Equal(t, map[Ref]Estimate{fern: {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}}, estimates, "failures say nothing of how long it takes")
 		require.NoError(t, h.Close())
 		require.NoError(t, errors.Join(os.Remove(file)))
 		os.Remove(file + "-wal")
@@ -328,7 +328,7 @@ func TestLogsOfPackagesWithSimilarNames(t *testing.T) {
 func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
 	s := &Store{Root: "/srv/fern"}
 	full := s.Wrap(&fs.PathError{Op: "write", Path: "/srv/fern/x", Err: syscall.ENOSPC})
-	assert.EqualError(t, full, "/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another root in fernladder.toml; then run the same command again. (Root: /srv/fern)")
+	assert.EqualError(t, full, "/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: /srv/fern)")
 	assert.Equal(t, full, s.Wrap(full), "wrapped once")
 	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}), "cannot be written by this user")
 }

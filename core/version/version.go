@@ -25,6 +25,7 @@ package version
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -106,6 +107,12 @@ func (v Version) String() string { return v.text }
 
 // IsZero tells whether v is the zero Version.
 func (v Version) IsZero() bool { return v.text == "" }
+
+// Preview tells whether a version comes before the release that it is named after, as
+// 2.0-beta3 does before 2.0.
+func (v Version) Preview() bool {
+	return slices.ContainsFunc(v.main, func(i item) bool { return i.rank < zero })
+}
 
 // MarshalText gives the version as it was written.
 func (v Version) MarshalText() ([]byte, error) { return []byte(v.text), nil }

@@ -3,16 +3,17 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/event"
+	"fernladder/core/build"
 	"fernladder/core/keyfile"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/upstream"
 	"fernladder/internal/term"
 )
 
@@ -45,23 +46,23 @@ exit status. Nothing is fetched or built.`,
 }
 
 func (a *app) check(ctx context.Context, names []string, online bool) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(s.settings.Shelves) == 0 {
-		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(s.settings.File, "fernladder.toml"))
+	if len(m.Settings.Shelves) == 0 {
+		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(m.Settings.File, "fernladder.toml"))
 	}
 	all := len(names) == 0
 	if all {
-		if names, err = s.shelves.Names(); err != nil {
+		if names, err = m.Shelves.Names(); err != nil {
 			return err
 		}
 	}
-	s.shelves.ReadAll(names)
-	problems, doubts := keyfile.Problems{}, keyfile.Problems{}
+	m.Shelves.ReadAll(names)
+	problems, warnings := keyfile.Problems{}, keyfile.Problems{}
 	for _, name := range names {
-		r, err := s.shelves.Find(name)
+		r, err := m.Shelves.Find(name)
 		var found keyfile.Problems
 		if errors.As(err, &found) {
 			problems = append(problems, found...)
@@ -70,15 +71,15 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 		if err != nil {
 			return err
 		}
-		more, err := a.doubts(ctx, s, r, online)
+		more, err := a.warnings(ctx, m, r, online)
 		if err != nil {
 			return err
 		}
-		doubts = append(doubts, more...)
+		warnings = append(warnings, more...)
 	}
 	var shadowed map[string][]string
 	if all {
-		if shadowed, err = s.shelves.Shadowed(); err != nil {
+		if shadowed, err = m.Shelves.Shadowed(); err != nil {
 			return err
 		}
 	}
@@ -86,11 +87,11 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 		err = a.screen.PrintJSON(struct {
 			Recipes  int                 `json:"recipes"`
 			Problems keyfile.Problems    `json:"problems"`
-			Doubts   keyfile.Problems    `json:"doubts"`
+			Warnings keyfile.Problems    `json:"warnings"`
 			Hidden   map[string][]string `json:"hidden"`
-		}{len(names), problems, doubts, shadowed})
+		}{len(names), problems, warnings, shadowed})
 	} else {
-		a.showProblems(s, len(names), problems, doubts, shadowed)
+		a.showProblems(m, len(names), problems, warnings, shadowed)
 	}
 	if err == nil && len(problems) > 0 {
 		err = &alreadyShown{problems}
@@ -98,74 +99,39 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 	return err
 }
 
-// doubts are what is allowed in a recipe and probably not meant.
-func (a *app) doubts(ctx context.Context, s *session, r *recipe.Recipe, online bool) (keyfile.Problems, error) {
-	doubts := append(r.Doubts(), unknownNeeds(s.shelves, r)...)
-	if s.workshop.HasPatched(r) {
-		if err := s.store.Prepare(); err != nil {
+// warnings are what is allowed in a recipe and probably not meant.
+func (a *app) warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe, online bool) (keyfile.Problems, error) {
+	warnings := append(r.Warnings(), m.Shelves.UnknownNeeds(r)...)
+	if build.HasPatched(m, r) {
+		if err := m.Store.Prepare(); err != nil {
 			return nil, err
 		}
-		if err := a.isolate(ctx, s); err != nil {
-			return nil, err
-		}
-		more, err := s.workshop.CheckPatches(ctx, r)
+		more, err := build.CheckPatches(ctx, m, r)
 		if err != nil {
 			return nil, err
 		}
-		doubts = append(doubts, more...)
+		warnings = append(warnings, more...)
 	}
 	if online {
-		more, err := a.upstreamDoubts(ctx, s, r)
+		more, err := upstream.Warnings(ctx, m, r)
 		if err != nil {
 			return nil, err
 		}
-		doubts = append(doubts, more...)
+		warnings = append(warnings, more...)
 	}
-	doubts.Sort()
-	return doubts, nil
+	warnings.Sort()
+	return warnings, nil
 }
 
-// upstreamDoubts asks the sites of a recipe's newest release.
-func (a *app) upstreamDoubts(ctx context.Context, s *session, r *recipe.Recipe) (keyfile.Problems, error) {
-	archives, err := a.archives(s, event.Nowhere)
-	if err != nil {
-		return nil, err
-	}
-	var doubts keyfile.Problems
-	for _, x := range r.Releases {
-		for _, url := range r.Sources(x) {
-			offer, err := archives.Ask(ctx, url, len(r.Signatures(x)) > 0)
-			if err != nil {
-				return nil, err
-			}
-			doubt := func(advice, format string, args ...any) {
-				at := x.Position
-				at.File = r.File
-				doubts = append(doubts, keyfile.Problem{Position: at, Source: "[[release]]", Message: fmt.Sprintf(format, args...), Advice: advice})
-			}
-			if offer.Gone != "" {
-				doubt("", "%s: %s", offer.URL, offer.Gone)
-			}
-			if offer.HTTPS != "" {
-				doubt("write https", "%s is served by https too", offer.URL)
-			}
-			if offer.Sig != "" {
-				doubt("name it as signature, and its key in [source]", "release %s names no signature, but there is one: %s", x.Version, offer.Sig)
-			}
-		}
-	}
-	return doubts, nil
-}
-
-func (a *app) showProblems(s *session, recipes int, problems, doubts keyfile.Problems, shadowed map[string][]string) {
+func (a *app) showProblems(m *machine.Machine, recipes int, problems, warnings keyfile.Problems, shadowed map[string][]string) {
 	if len(problems) > 0 {
 		a.screen.Print("%v\n", problems)
 	}
-	if len(doubts) > 0 {
-		a.screen.Print("%s\n%v\n", a.screen.Strong("Doubtful, but allowed:"), doubts)
+	if len(warnings) > 0 {
+		a.screen.Print("%s\n%v\n", a.screen.Strong("Allowed, but probably not meant:"), warnings)
 	}
 	for _, name := range slices.Sorted(maps.Keys(shadowed)) {
-		if r, err := s.shelves.Find(name); err == nil {
+		if r, err := m.Shelves.Find(name); err == nil {
 			a.screen.Print("%s hides %s", r.File, strings.Join(shadowed[name], ", "))
 		}
 	}
@@ -173,25 +139,10 @@ func (a *app) showProblems(s *session, recipes int, problems, doubts keyfile.Pro
 	if len(problems) > 0 {
 		sum = ", " + a.screen.Bad(term.Count(len(problems), "mistake"))
 	}
-	if len(doubts) > 0 {
-		sum += ", " + term.Count(len(doubts), "doubt")
+	if len(warnings) > 0 {
+		sum += ", " + term.Count(len(warnings), "warning")
 	}
 	a.screen.Print("%s%s", term.Count(recipes, "recipe"), sum)
-}
-
-// unknownNeeds finds needs on recipes that no shelf has.
-func unknownNeeds(shelves *recipe.Shelves, r *recipe.Recipe) keyfile.Problems {
-	var problems keyfile.Problems
-	for _, need := range r.Needs {
-		for _, n := range need.Names() {
-			_, err := shelves.Find(n)
-			var missing *recipe.NotFound
-			if errors.As(err, &missing) {
-				problems = append(problems, keyfile.Problem{Position: need.Position, Message: missing.Error(), Source: "[[need]]"})
-			}
-		}
-	}
-	return problems
 }
 
 func orDefault(text, other string) string {

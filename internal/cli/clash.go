@@ -7,13 +7,14 @@ import (
 
 	"fernladder/core/draft"
 	"fernladder/core/host"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
 // clashes tells which programs and libraries of a package the operating system
 // has too, and which of them wins where.
-func (s *session) clashes(name string, o recipe.Offers) []string {
+func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	var lines []string
 	tell := func(kind host.Kind, both []string, who string) {
 		if len(both) == 0 {
@@ -24,7 +25,7 @@ func (s *session) clashes(name string, o recipe.Offers) []string {
 			questions = append(questions, host.Question{Kind: kind, Name: what})
 		}
 		var packages []string
-		for _, owners := range s.workshop.HostFiles().Owners(questions) {
+		for _, owners := range m.HostFiles.Owners(questions) {
 			packages = append(packages, owners[0])
 		}
 		slices.Sort(packages)
@@ -41,7 +42,7 @@ func (s *session) clashes(name string, o recipe.Offers) []string {
 	}
 	var programs []string
 	for _, program := range o.Programs {
-		if s.workshop.Programs.Find(program) != "" {
+		if m.Programs.Find(program) != "" {
 			programs = append(programs, program)
 		}
 	}
@@ -58,10 +59,10 @@ func (s *session) clashes(name string, o recipe.Offers) []string {
 }
 
 // treeClashes are the clashes of a package that is installed.
-func (s *session) treeClashes(r store.Ref) []string {
-	files, err := s.store.Files(r)
+func treeClashes(m *machine.Machine, r store.Ref) []string {
+	files, err := m.Store.Files(r)
 	if err != nil {
 		return nil // then there are no files to speak of
 	}
-	return s.clashes(r.Name, draft.Offered(files))
+	return clashes(m, r.Name, draft.Offered(files))
 }

@@ -3,14 +3,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -18,15 +17,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/build"
-	"fernladder/core/draft"
-	"fernladder/core/event"
-	"fernladder/core/host"
-	"fernladder/core/recipe"
+	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
-	"fernladder/core/source"
-	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
@@ -46,6 +39,8 @@ type app struct {
 	output             bool
 	offline            bool
 	json, plain        bool
+
+	machine *machine.Machine // that was opened last, or nil
 }
 
 // Main runs the program and returns its exit status.
@@ -89,6 +84,17 @@ into a tree of its own. What is in use is linked into one directory, the landing
   fernladder plan glasshouse             what would be built, and why
   fernladder install glasshouse          build it with all its needs, and use it
   eval "$(fernladder env)"               put what is installed on your PATH`,
+		Args: cobra.ArbitraryArgs, // for RunE to refuse: what cobra says has no type
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			text := fmt.Sprintf("there is no command %q", args[0])
+			if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+				text += fmt.Sprintf("; did you mean %s?", strings.Join(near, " or "))
+			}
+			return usage("%s\n  See: %s --help", text, c.CommandPath())
+		},
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Version:       Version,
@@ -96,15 +102,16 @@ into a tree of its own. What is in use is linked into one directory, the landing
 			a.screen = term.New(a.out, a.err, a.plain, a.json, a.getenv)
 		},
 	}
+	root.SuggestionsMinimumDistance = 2
 	root.SetVersionTemplate("Fern Ladder {{.Version}}\n")
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.settingsFile, "settings", "", "read the settings from `FILE` and nowhere else")
-	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say")
+	flags.StringVar(&a.settingsFile, "settings", "", "read the settings from `FILE` and nowhere else (or set FERNLADDER_SETTINGS)")
+	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say (or set FERNLADDER_ROOT)")
 	flags.BoolVar(&a.offline, "offline", false, "do not use the network; say what is missing instead")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
 	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage("%v\n  See: fernladder %s --help", err, c.Name())
+		return usage("%v\n  See: %s --help", err, c.CommandPath())
 	})
 	root.AddGroup(
 		&cobra.Group{ID: groupWrite, Title: "Write recipes:"},
@@ -130,112 +137,33 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	return root
 }
 
-// session is what most commands work with: the settings and what they name.
-type session struct {
-	settings settings.Settings
-	place    settings.Place
-	store    *store.Store
-	shelves  *recipe.Shelves
-	workshop *build.Workshop
-
-	hosts *source.Hosts
-	known *draft.Known // what packages offer, once a failure has asked
-}
-
-// open reads the settings.
-func (a *app) open() (*session, error) {
-	working, err := os.Getwd()
-	if err != nil {
-		return nil, err
-	}
-	s := &session{place: settings.Place{Working: working, Getenv: a.getenv, Super: os.Geteuid() == 0}}
-	file := a.settingsFile
-	if file == "" {
-		file = settings.Find(s.place)
-	}
-	if s.settings, err = settings.Read(file, s.place); err != nil {
-		return nil, err
-	}
-	if a.root != "" {
-		s.settings.Root = a.root
-	}
-	if s.settings.Root, err = filepath.Abs(s.settings.Root); err != nil {
-		return nil, err
-	}
-	// Compilers get paths as parts of flags and lists, where these end them.
-	if i := strings.IndexAny(s.settings.Root, " \t\n:;,'\"$\\"); i >= 0 {
-		return nil, usage("the root %q contains %q, which compilers and shells cannot have in the path of a tree; name another", s.settings.Root, s.settings.Root[i])
-	}
+// open reads the settings and opens the machine that they are for.
+func (a *app) open() (*machine.Machine, error) {
 	if a.jobs < 0 {
 		return nil, usage("-j %d: at least one job has to run", a.jobs)
 	}
 	if a.isolation != "" && !slices.Contains(seal.Levels, seal.Level(a.isolation)) {
 		return nil, usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
 	}
-	jobs := s.settings.Jobs
-	if a.jobs > 0 {
-		jobs = a.jobs
-	}
-	if jobs == 0 {
-		jobs = runtime.NumCPU()
-	}
-	s.hosts = source.NewHosts(s.settings.DownloadsPerHost)
-	s.store = &store.Store{Root: s.settings.Root}
-	s.shelves = recipe.NewShelves(s.settings.Shelves)
-	s.workshop = &build.Workshop{Store: s.store, Machine: host.ThisMachine(), Programs: host.Programs{Path: s.settings.Path, Asked: &host.Answers{}}, Jobs: jobs, Events: event.Nowhere, Offline: a.offline, Limits: source.UpTo(s.settings.LargestSource), LargestLog: int64(s.settings.LargestLog) << 20,
-		LargestTree: int64(s.settings.LargestTree) << 20, TrustedEnv: s.settings.TrustedEnv, Users: s.settings.Users, Most: s.settings.Most}
-	return s, nil
-}
-
-// archives is the store of archives, which tells sink what it does. Credentials
-// are read here, so that mistakes in them only matter to commands that fetch.
-func (a *app) archives(s *session, sink event.Sink) (*source.Archives, error) {
-	credentials, err := s.readCredentials()
+	working, err := os.Getwd()
 	if err != nil {
 		return nil, err
 	}
-	s.workshop.Credentials = credentials
-	return &source.Archives{
-		Dir: s.store.Archives(), Agent: "fernladder/" + Version, Events: sink, Offline: a.offline,
-		Hosts: s.hosts, Credentials: credentials, Largest: int64(s.settings.LargestDownload) << 20,
-		Longest: time.Duration(s.settings.LongestDownload) * time.Minute,
-	}, nil
-}
-
-// repositories are the copies of repositories, to fetch to.
-func (s *session) repositories() (*source.Repositories, error) {
-	var err error
-	if s.workshop.Credentials, err = s.readCredentials(); err != nil {
+	place := settings.Place{Working: working, Getenv: a.getenv, Super: os.Geteuid() == 0}
+	file := cmp.Or(a.settingsFile, a.getenv("FERNLADDER_SETTINGS"))
+	if file == "" {
+		file = settings.Find(place)
+	}
+	s, err := settings.Read(file, place)
+	if err != nil {
 		return nil, err
 	}
-	return s.workshop.Repositories(), nil
-}
-
-// readCredentials reads the file that the settings name, and ~/.netrc.
-func (s *session) readCredentials() (*source.Credentials, error) {
-	c := &source.Credentials{}
-	if s.settings.Credentials != "" {
-		var err error
-		if c, err = source.ReadCredentials(s.settings.Credentials, s.place.Shown(s.settings.Credentials)); err != nil {
-			return nil, err
-		}
-	}
-	netrc := s.place.Getenv("NETRC")
-	if netrc == "" {
-		netrc = filepath.Join(s.place.Getenv("HOME"), ".netrc")
-	}
-	c.AddNetrc(netrc)
-	return c, nil
-}
-
-// stored gives an error of the file system in the store of archives the advice
-// that is given for the root.
-func (s *session) stored(err error) error {
-	var local *source.StoreError
-	if errors.As(err, &local) {
-		return s.store.Wrap(local.Err)
-	}
-	return err
+	s.Root = cmp.Or(a.root, a.getenv("FERNLADDER_ROOT"), s.Root)
+	a.machine, err = machine.Open(machine.Config{
+		Settings: s, Place: place, Jobs: a.jobs, Level: seal.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
+		Events: a.screen.Progress(a.now), Now: a.now,
+	})
+	return a.machine, err
 }
 
 // usageError is a command line that makes no sense.

@@ -9,11 +9,11 @@ import (
 // completeRecipes offers the names of all recipes to shells that complete
 // command lines; completeInstalled those of installed packages.
 func (a *app) completeRecipes(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
-	names, err := s.shelves.Names()
+	names, err := m.Shelves.Names()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
@@ -21,11 +21,11 @@ func (a *app) completeRecipes(_ *cobra.Command, _ []string, _ string) ([]string,
 }
 
 func (a *app) completeInstalled(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
-	receipts, err := s.store.Receipts()
+	receipts, err := m.Store.Receipts()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}

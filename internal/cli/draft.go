@@ -15,6 +15,7 @@ import (
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 	"fernladder/core/source"
@@ -64,17 +65,17 @@ Nothing is put on the landing.`,
 }
 
 func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
 	if f.probe && f.print {
 		return usage("--probe builds what is on a shelf, and --print puts nothing there; use one of them")
 	}
-	if len(s.settings.Shelves) == 0 && !f.print {
+	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
 	}
-	dir, origin, done, err := a.unpackDraft(ctx, s, from, f)
+	dir, origin, done, err := a.unpackDraft(ctx, m, from, f)
 	if err != nil {
 		return err
 	}
@@ -84,20 +85,20 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err := overrule(found, f); err != nil {
 		return err
 	}
-	known, err := draft.Survey(s.shelves, s.store)
+	known, err := draft.Survey(m.Shelves, m.Store)
 	if err != nil {
 		return err
 	}
-	here := s.workshop.Programs.Ask(ctx, "cc", found.Questions(), func(host.Question) bool { return true })
+	here := m.Programs.Ask(ctx, "cc", found.Questions(), func(host.Question) bool { return true })
 	text := found.Compose(origin, known, here)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
 	}
-	if err := a.writeDraft(s, found, text); err != nil || !f.probe {
+	if err := a.writeDraft(m, found, text); err != nil || !f.probe {
 		return err
 	}
-	return a.probe(ctx, found.Name.Value)
+	return a.probe(ctx, m, found.Name.Value)
 }
 
 // overrule puts what a person says in the place of what was found.
@@ -125,7 +126,7 @@ func overrule(found *draft.Source, f draftFlags) error {
 
 // unpackDraft brings the source here and unpacks it. done takes away what was
 // made for it.
-func (a *app) unpackDraft(ctx context.Context, s *session, from string, f draftFlags) (dir string, origin draft.Origin, done func(), err error) {
+func (a *app) unpackDraft(ctx context.Context, m *machine.Machine, from string, f draftFlags) (dir string, origin draft.Origin, done func(), err error) {
 	done = func() {}
 	url := from
 	if !strings.Contains(from, "://") {
@@ -147,24 +148,24 @@ func (a *app) unpackDraft(ctx context.Context, s *session, from string, f draftF
 	if err := check(url); err != nil {
 		return "", origin, done, usage("%v", err)
 	}
-	if err := s.store.Prepare(); err != nil {
+	if err := m.Store.Prepare(); err != nil {
 		return "", origin, done, err
 	}
-	work, done, err := s.store.Scratch("draft")
+	work, done, err := m.Store.Scratch("draft")
 	if err != nil {
-		return "", origin, func() {}, s.store.Wrap(err)
+		return "", origin, func() {}, m.Store.Wrap(err)
 	}
 	if repository {
-		origin, err = a.draftRepository(ctx, s, url, f, work)
+		origin, err = draftRepository(ctx, m, url, f, work)
 		dir = work
 	} else {
-		dir, origin, err = a.draftArchive(ctx, s, url, work)
+		dir, origin, err = draftArchive(ctx, m, url, work)
 	}
 	if err != nil {
 		done()
 		done = func() {}
 	}
-	return dir, origin, done, s.stored(err)
+	return dir, origin, done, m.Stored(err)
 }
 
 // fileSize is the size of a file, or 0 where it cannot be found out.
@@ -181,27 +182,21 @@ var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
 // draftArchive fetches and unpacks an archive, and looks for a signature beside
 // it.
-func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (string, draft.Origin, error) {
-	progress := a.screen.Progress(1, a.now)
-	defer progress.Close()
-	archives, err := a.archives(s, progress)
-	if err != nil {
-		return "", draft.Origin{}, err
-	}
-	file, digest, err := archives.Obtain(ctx, url)
+func draftArchive(ctx context.Context, m *machine.Machine, url, work string) (string, draft.Origin, error) {
+	file, digest, err := m.Archives.FetchUnpinned(ctx, url)
 	if err != nil {
 		return "", draft.Origin{}, err
 	}
 	origin := draft.Origin{URL: url, SHA256: digest.Hex, Size: fileSize(file)}
-	if origin.Signature = archives.SignatureOf(ctx, url); origin.Signature != "" {
-		if text, err := archives.Small(ctx, origin.Signature); err == nil {
+	if origin.Signature = m.Archives.SignatureOf(ctx, url); origin.Signature != "" {
+		if text, err := m.Archives.FetchSmall(ctx, origin.Signature); err == nil {
 			origin.Signers = signature.Signer(text)
 		}
 	}
 	if len(origin.Signers) == 0 { // what is there is no signature
 		origin.Signature = ""
 	}
-	if _, err := source.Unpack(ctx, file, work, s.workshop.Limits); err != nil {
+	if _, err := source.Unpack(ctx, file, work, m.Unpacking); err != nil {
 		return "", origin, err
 	}
 	dir, err := source.Top(work)
@@ -209,35 +204,28 @@ func (a *app) draftArchive(ctx context.Context, s *session, url, work string) (s
 }
 
 // draftRepository exports the latest tag of a repository.
-func (a *app) draftRepository(ctx context.Context, s *session, url string, f draftFlags, work string) (draft.Origin, error) {
-	progress := a.screen.Progress(1, a.now)
-	defer progress.Close()
-	s.workshop.Events = progress
-	repositories, err := s.repositories()
-	if err != nil {
-		return draft.Origin{}, err
-	}
+func draftRepository(ctx context.Context, m *machine.Machine, url string, f draftFlags, work string) (draft.Origin, error) {
 	checkout := source.Checkout{Package: path.Base(url)}
 	var origin draft.Origin
 	if f.svn || strings.HasPrefix(url, "svn") {
-		pin, err := repositories.Head(ctx, &recipe.Release{Svn: url}, path.Base(url), url)
+		pin, err := m.Repositories.Head(ctx, &recipe.Release{Svn: url}, path.Base(url), url)
 		if err != nil {
 			return origin, err
 		}
 		origin = draft.Origin{Svn: url, Revision: pin.Commit}
 		checkout.Svn, checkout.Revision = url, pin.Commit
-		if _, err := repositories.Fetch(ctx, checkout); err != nil {
+		if _, err := m.Repositories.Fetch(ctx, checkout); err != nil {
 			return origin, err
 		}
 	} else {
-		snapshot, err := repositories.Snapshot(ctx, url, f.branch)
+		snapshot, err := m.Repositories.Snapshot(ctx, url, f.branch)
 		if err != nil {
 			return origin, err
 		}
 		origin = draft.Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
 		checkout.Git, checkout.Commit = url, snapshot.Commit
 	}
-	_, err = repositories.Export(ctx, checkout, work, s.workshop.Limits)
+	_, err := m.Repositories.Export(ctx, checkout, work, m.Unpacking)
 	return origin, err
 }
 
@@ -246,8 +234,8 @@ func archiveName(from string) string {
 }
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
-func (a *app) writeDraft(s *session, found *draft.Source, text string) error {
-	shelf := s.settings.Shelves[0]
+func (a *app) writeDraft(m *machine.Machine, found *draft.Source, text string) error {
+	shelf := m.Settings.Shelves[0]
 	dir := filepath.Join(shelf.Dir, found.Name.Value)
 	shown := filepath.Join(shelf.Shown, found.Name.Value)
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -10,6 +10,8 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/named"
 	"fernladder/core/recipe"
 )
 
@@ -30,15 +32,15 @@ package and the libraries it needs.`,
 		},
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.open()
+			m, err := a.open()
 			if err != nil {
 				return err
 			}
 			var lines []variable
 			if len(args) == 0 {
-				lines, err = a.landingEnvironment(s)
+				lines, err = a.landingEnvironment(m)
 			} else {
-				lines, err = a.buildEnvironment(s, args[0])
+				lines, err = buildEnvironment(m, args[0])
 			}
 			if err != nil {
 				return err
@@ -72,31 +74,31 @@ func before(name, separator string) string {
 	return `"${` + name + `:+` + separator + `$` + name + `}"`
 }
 
-func (a *app) landingEnvironment(session *session) ([]variable, error) {
-	s := session.store
+func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
+	s := m.Store
 	state, err := landing.Current(s)
 	if err != nil {
 		return nil, err
 	}
 	dir := landing.Directory(s)
 	lines := []variable{{"PATH", filepath.Join(dir, "bin"), before("PATH", ":")}}
-	for _, m := range []variable{
+	for _, v := range []variable{
 		{"MANPATH", "share/man", `":${MANPATH:-}"`}, // nothing after the colon stands for the usual directories
 		{"MANPATH", "man", `":${MANPATH:-}"`},
 		{"XDG_DATA_DIRS", "share", `":${XDG_DATA_DIRS:-/usr/local/share:/usr/share}"`},
 	} {
-		m.Value = filepath.Join(dir, m.Value)
-		if _, err := os.Stat(m.Value); err == nil {
-			lines = append(lines, m)
+		v.Value = filepath.Join(dir, v.Value)
+		if _, err := os.Stat(v.Value); err == nil {
+			lines = append(lines, v)
 		}
 	}
-	for _, m := range state.Members {
-		receipt, err := s.Receipt(m.Ref)
+	for _, member := range state.Members {
+		receipt, err := s.Receipt(member.Ref)
 		if err != nil {
 			return nil, s.Wrap(err)
 		}
 		for _, v := range receipt.Env {
-			if why := recipe.TakesOver(v.Name); why != "" && !slices.Contains(session.settings.TrustedEnv, receipt.Name) {
+			if why := recipe.TakesOver(v.Name); why != "" && !slices.Contains(m.Settings.TrustedEnv, receipt.Name) {
 				a.screen.Note("%s, which %s asks for, is not set: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
 				continue
 			}
@@ -106,12 +108,12 @@ func (a *app) landingEnvironment(session *session) ([]variable, error) {
 	return lines, nil
 }
 
-func (a *app) buildEnvironment(s *session, name string) ([]variable, error) {
-	r, err := s.installed(name)
+func buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
+	r, err := named.One(m.Store, name)
 	if err != nil {
 		return nil, err
 	}
-	neighbours, err := build.NeighboursOf(s.store, r)
+	neighbours, err := build.NeighboursOf(m.Store, r)
 	if err != nil {
 		return nil, err
 	}

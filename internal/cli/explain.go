@@ -50,10 +50,11 @@ type explained struct {
 }
 
 func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
+	help := newHelper(m)
 	all := make([]explained, len(logs))
 	known := 0
 	for i, log := range logs {
@@ -65,7 +66,7 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
 			known++
 		}
 		e.Says = e.Cause.String()
-		e.Advice = append([]string{}, s.advice(nil, &e.Cause)...)
+		e.Advice = append([]string{}, help.advice(nil, &e.Cause)...)
 		all[i] = e
 		if !a.screen.JSON {
 			a.showExplained(e, i)

@@ -41,19 +41,19 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 	if most < 1 {
 		return usage("-n %d: at least one build has to be shown", most)
 	}
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
 	records := []store.Record{}
-	if s.store.HasHistory() {
-		h, err := s.store.ReadHistory(ctx)
+	if m.Store.HasHistory() {
+		h, err := m.Store.ReadHistory(ctx)
 		if err != nil {
 			return err
 		}
 		defer h.Close()
 		if records, err = h.Latest(ctx, name, most); err != nil {
-			return s.store.Wrap(err)
+			return m.Store.Wrap(err)
 		}
 	}
 	if a.screen.JSON {
@@ -86,10 +86,10 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 		if r.Size > 0 {
 			size = term.Bytes(r.Size)
 		}
-		rows = append(rows, []string{r.Began.Local().Format("2006-01-02 15:04"), a.screen.Strong(r.Name), r.Version, outcome,
+		rows = append(rows, []string{r.Began.Local().Format("2006-01-02 15:04"), a.screen.Strong(r.Name), r.Version, r.ID, outcome,
 			term.Duration(time.Duration(r.Seconds * float64(time.Second))), cpu, memory, size, longest(r)})
 	}
-	a.screen.Table([]string{"began", "package", "version", "outcome", "took", "processors", "memory", "size", "longest stage"}, rows)
+	a.screen.Table([]string{"began", "package", "version", "build id", "outcome", "took", "processors", "memory", "size", "longest stage"}, rows)
 	return nil
 }
 

@@ -6,18 +6,20 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/draft"
+	"fernladder/core/build"
 	"fernladder/core/host"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/remedy"
 	"fernladder/internal/term"
 )
 
 func (a *app) hostCommand() *cobra.Command {
-	var f ladderFlags
+	var ask plan.Ask
 	install, yes, refresh, used, write := false, false, false, false, false
 	c := &cobra.Command{
 		Use:   "host [NAME...]",
@@ -51,10 +53,10 @@ that its recipe does not say, as the lines to add; --write adds them.`,
 					return err
 				}
 			}
-			return a.host(c.Context(), args, &f, install, yes)
+			return a.host(c.Context(), with(&ask, args), install, yes)
 		},
 	}
-	a.addLadderFlags(c, &f, false)
+	a.addLadderFlags(c, &ask, false)
 	c.Flags().BoolVar(&install, "install", false, "install what is missing, after asking")
 	c.Flags().BoolVar(&refresh, "refresh", false, "fetch the package manager's lists of the files of all packages first")
 	c.Flags().BoolVar(&used, "used", false, "show what the last build has used of this machine without its recipe saying so")
@@ -66,18 +68,18 @@ that its recipe does not say, as the lines to add; --write adds them.`,
 // refreshHostFiles makes the index of the files of the operating system's
 // packages anew.
 func (a *app) refreshHostFiles(ctx context.Context) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
 	if a.offline {
 		return usage("--refresh fetches lists, which --offline forbids")
 	}
-	if err := s.store.Prepare(); err != nil {
+	if err := m.Store.Prepare(); err != nil {
 		return err
 	}
 	a.screen.Note("Fetching the package manager's lists of files …")
-	entries, err := s.workshop.HostFiles().Refresh(ctx, s.workshop.Programs)
+	entries, err := m.HostFiles.Refresh(ctx, m.Programs)
 	if err != nil {
 		return err
 	}
@@ -88,38 +90,51 @@ func (a *app) refreshHostFiles(ctx context.Context) error {
 	return nil
 }
 
-func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install, yes bool) error {
-	l, err := a.plan(ctx, names, f)
+// hostFinding is a finding in JSON, with the recipe that has the same.
+type hostFinding struct {
+	host.Finding
+	Recipe string `json:"recipe,omitempty"`
+}
+
+func hostFindings(findings []host.Finding, offers map[host.Question]string) []hostFinding {
+	all := make([]hostFinding, len(findings))
+	for i, f := range findings {
+		all[i] = hostFinding{Finding: f}
+		if f.Lacking() {
+			all[i].Recipe = offers[f.Question]
+		}
+	}
+	return all
+}
+
+func (a *app) host(ctx context.Context, ask plan.Ask, install, yes bool) error {
+	m, p, err := a.plan(ctx, ask)
 	if err != nil {
 		return err
 	}
-	look := func() ([]host.Finding, *host.Missing) {
-		findings := l.workshop.Programs.Check(ctx, "cc", l.workshop.HostNeeds(l.jobs), true)
-		missing := host.Lacking(findings, l.workshop.Programs.Path, l.workshop.Machine)
-		if missing != nil {
-			missing.LookUp(l.workshop.HostFiles())
-			l.offer(missing)
-		}
-		return findings, missing
-	}
-	findings, missing := look()
+	findings, missing := build.LookAtHost(ctx, m, p.Jobs, true)
 	if install && missing != nil {
 		if err := a.installMissing(ctx, missing, yes); err != nil {
 			return err
 		}
-		l.workshop.Programs.Asked = &host.Answers{}
-		findings, missing = look()
+		if m, err = a.open(); err != nil { // it has answers of its own
+			return err
+		}
+		findings, missing = build.LookAtHost(ctx, m, p.Jobs, true)
 	}
 	if a.screen.JSON {
-		out := map[string]any{"needs": findings}
+		var offers map[host.Question]string
+		out := map[string]any{}
 		if missing != nil {
+			offers = remedy.Offer(missing, remedy.Look(m))
 			out["install"], out["unknown"] = missing.InstallLine()
 		}
+		out["needs"] = hostFindings(findings, offers)
 		if err := a.screen.PrintJSON(out); err != nil {
 			return err
 		}
 	} else {
-		a.showHost(l, findings)
+		a.showHost(m, p, findings)
 	}
 	if missing == nil {
 		return nil
@@ -130,20 +145,7 @@ func (a *app) host(ctx context.Context, names []string, f *ladderFlags, install,
 	return missing
 }
 
-// offer names the recipes that have what the operating system lacks.
-func (s *session) offer(missing *host.Missing) {
-	known, err := s.survey()
-	if err != nil {
-		return
-	}
-	for i, f := range missing.Needs {
-		if name, sure, found := known.Find(draft.Wish{Kind: string(f.Kind), Name: f.Name}); found && sure && !slices.Contains(f.By, name) {
-			missing.Needs[i].Recipe = name
-		}
-	}
-}
-
-func (a *app) showHost(l *ladder, findings []host.Finding) {
+func (a *app) showHost(m *machine.Machine, p *plan.Plan, findings []host.Finding) {
 	rows := make([][]string, len(findings))
 	lacks := 0
 	for i, f := range findings {
@@ -166,13 +168,12 @@ func (a *app) showHost(l *ladder, findings []host.Finding) {
 		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ")}
 	}
 	a.screen.Table([]string{"kind", "name", "state", "version", "needed", "for"}, rows)
-	for _, p := range l.Packages {
-		for _, line := range l.clashes(p.Name(), p.Recipe.Offers) {
+	for _, pkg := range p.Packages {
+		for _, line := range clashes(m, pkg.Name(), pkg.Recipe.Offers) {
 			a.screen.Print("%s", line)
 		}
 	}
-	m := l.workshop.Machine
-	a.screen.Print("\n%s for %s on this machine (%s, %s): %s.", term.Count(len(findings), "thing"), term.Count(len(l.jobs), "package"), cmp.Or(m.Release, "unknown system"), m.Arch,
+	a.screen.Print("\n%s for %s on this machine (%s, %s): %s.", term.Count(len(findings), "thing"), term.Count(len(p.Jobs), "package"), cmp.Or(m.System.Release, "unknown system"), m.System.Arch,
 		map[bool]string{true: "all are there", false: fmt.Sprintf("%d missing", lacks)}[lacks == 0])
 }
 
@@ -191,10 +192,7 @@ func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes boo
 		if !a.screen.Interactive(os.Stdin) {
 			return usage("--install asks before it runs anything, and there is nobody to ask; add --yes to do without")
 		}
-		fmt.Fprint(a.screen.Err, "Run it? [y/N] ")
-		answer := ""
-		fmt.Fscanln(os.Stdin, &answer)
-		if answer != "y" && answer != "yes" {
+		if !a.agrees("Run it?") {
 			return usage("nothing was installed")
 		}
 	}

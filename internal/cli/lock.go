@@ -5,11 +5,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/install"
+	"fernladder/core/plan"
 	"fernladder/internal/term"
 )
 
 func (a *app) lockCommand() *cobra.Command {
-	var f ladderFlags
+	var ask plan.Ask
 	c := &cobra.Command{
 		Use:   "lock [NAME...]",
 		Short: "Write down exactly what the ladder is, for this and other machines",
@@ -20,36 +22,26 @@ upgrade moves it. Where there is a lock file, what is installed is written to it
 too, and with --locked nothing else is built than what it says.`,
 		Example: `  fernladder lock
   fernladder lock glasshouse
-  fernladder install --locked glasshouse`,
+  fernladder install --locked`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE: func(c *cobra.Command, args []string) error {
-			l, err := a.plan(c.Context(), args, &f)
-			if err != nil {
-				return err
-			}
-			return a.lock(c.Context(), l)
-		},
+		RunE:              func(c *cobra.Command, args []string) error { return a.lock(c.Context(), with(&ask, args)) },
 	}
-	a.addLadderFlags(c, &f, false)
+	a.addLadderFlags(c, &ask, false)
 	return c
 }
 
-func (a *app) lock(ctx context.Context, l *ladder) error {
-	if err := l.writeLock(ctx); err != nil {
+func (a *app) lock(ctx context.Context, ask plan.Ask) error {
+	m, p, err := a.pinned(ctx, ask)
+	if err != nil {
+		return err
+	}
+	file, err := install.Lock(ctx, m, p)
+	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"file": l.lock.Path, "packages": refs(l.jobs)})
+		return a.screen.PrintJSON(map[string]any{"file": file.Path, "packages": refs(p.Jobs)})
 	}
-	a.screen.Print("%s locks %s.", l.lock.Shown, term.Count(len(l.lock.Builds), "build"))
+	a.screen.Print("%s locks %s.", file.Shown, term.Count(len(file.Builds), "build"))
 	return nil
-}
-
-// keepLock writes what was built to the lock file, where there is one and it is
-// not what was built from.
-func (a *app) keepLock(ctx context.Context, l *ladder, f *ladderFlags) error {
-	if !l.lock.There || f.locked {
-		return nil
-	}
-	return l.writeLock(ctx)
 }

@@ -14,12 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/resolve"
+	"fernladder/core/named"
 	"fernladder/core/store"
 )
-
-// loggedStages are the stages that leave a log, in their order.
-var loggedStages = []string{"patch", "configure", "compile", "check", "place", "try"}
 
 func (a *app) logCommand() *cobra.Command {
 	var f logFlags
@@ -43,7 +40,7 @@ succeeded, failed or is still going on.`,
 	}
 	c.Flags().BoolVar(&f.errors, "errors", false, "only the lines around the first error of each stage")
 	c.Flags().BoolVarP(&f.follow, "follow", "f", false, "go on as long as the build does")
-	c.Flags().StringVar(&f.stage, "stage", "", "only this `STAGE`: "+strings.Join(loggedStages, ", "))
+	c.Flags().StringVar(&f.stage, "stage", "", "only this `STAGE`: "+strings.Join(build.LoggedStages, ", "))
 	return c
 }
 
@@ -54,33 +51,29 @@ type logFlags struct {
 
 func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 	only := flags.stage
-	if only != "" && !slices.Contains(loggedStages, only) {
-		return usage("there is no log of a stage %q; there are: %s", only, strings.Join(loggedStages, ", "))
+	if only != "" && !slices.Contains(build.LoggedStages, only) {
+		return usage("there is no log of a stage %q; there are: %s", only, strings.Join(build.LoggedStages, ", "))
 	}
-	w, err := resolve.ParseWanted(name)
-	if err != nil {
-		return usage("%v", err)
-	}
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
-	last, err := lastBuild(s.store, w)
+	last, err := lastBuild(m.Store, name)
 	if err != nil {
 		return err
 	}
 	if flags.follow {
-		return a.follow(ctx, s.store, last, only)
+		return a.follow(ctx, m.Store, last, only)
 	}
 	var shown []map[string]any
-	for _, stage := range loggedStages {
-		file := filepath.Join(s.store.Logs(last), stage+".log")
+	for _, stage := range build.LoggedStages {
+		file := filepath.Join(m.Store.Logs(last), stage+".log")
 		f, err := os.Open(file)
 		if errors.Is(err, fs.ErrNotExist) || only != "" && stage != only {
 			continue
 		}
 		if err != nil {
-			return s.store.Wrap(err)
+			return m.Store.Wrap(err)
 		}
 		var lines []string
 		entry := map[string]any{"stage": stage, "file": file}
@@ -90,7 +83,7 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 				continue
 			}
 			entry["errors"] = lines
-			if cause := build.DiagnoseBuild(s.store, last, file); cause.Known() {
+			if cause := build.DiagnoseBuild(m.Store, last, file); cause.Known() {
 				entry["cause"] = cause
 				lines = append(cause.Lines, "Cause: "+cause.String()+".")
 			}
@@ -126,7 +119,7 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 	at := map[string]int64{} // how far each log has been shown
 	shown := ""              // the stage that was shown last
 	for ended := false; ; {
-		for _, stage := range loggedStages {
+		for _, stage := range build.LoggedStages {
 			if only != "" && stage != only {
 				continue
 			}
@@ -174,23 +167,10 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 
 // lastBuild is the build of the package that wrote a log last, whether it
 // succeeded, failed or was broken off.
-func lastBuild(s *store.Store, w resolve.Wanted) (store.Ref, error) {
-	last, found, err := lastLogged(s, w, func(store.Ref) bool { return true })
+func lastBuild(s *store.Store, name string) (store.Ref, error) {
+	last, found, err := named.LastLogged(s, name, func(store.Ref) bool { return true })
 	if err == nil && !found {
-		err = &notInstalled{w.Name, s.Root}
+		err = &named.NotBuilt{Name: name, Root: s.Root}
 	}
 	return last, err
-}
-
-// lastLogged is the one of a package's builds that wrote a log last, of those that
-// count.
-func lastLogged(s *store.Store, w resolve.Wanted, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
-	builds, err := s.Logged(w.Name)
-	var when time.Time
-	for _, b := range builds {
-		if inRange(b.Version, w) && b.Wrote.After(when) && counts(b.Ref) {
-			last, when, found = b.Ref, b.Wrote, true
-		}
-	}
-	return last, found, err
 }

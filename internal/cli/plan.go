@@ -10,6 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/internal/term"
@@ -17,9 +20,9 @@ import (
 
 // planFlags say how a plan is shown.
 type planFlags struct {
-	ladderFlags
-	upgrade, tree, dot, all bool
-	why                     string
+	ask            plan.Ask
+	tree, dot, all bool
+	why            string
 }
 
 func (a *app) planCommand() *cobra.Command {
@@ -39,26 +42,21 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
   fernladder plan --upgrade                   what an upgrade would do
   fernladder plan glasshouse --dot | dot -Tsvg`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE: func(c *cobra.Command, args []string) (err error) {
+		RunE: func(c *cobra.Command, args []string) error {
 			if err := onlyOne(c, "tree", "dot", "why", "all"); err != nil {
 				return err
 			}
-			if f.upgrade {
-				if args, err = a.upgrading(args, &f.ladderFlags); err != nil {
-					return err
-				}
-			}
-			l, err := a.plan(c.Context(), args, &f.ladderFlags)
+			m, p, err := a.plan(c.Context(), with(&f.ask, args))
 			if err != nil {
 				return err
 			}
-			return a.showPlan(c.Context(), l, &f)
+			return a.showPlan(c.Context(), m, p, &f)
 		},
 	}
-	a.addLadderFlags(c, &f.ladderFlags, false)
+	a.addLadderFlags(c, &f.ask, false)
 	flags := c.Flags()
-	flags.BoolVar(&f.locked, "locked", false, "fail where the ladder is not the one in ladder.lock")
-	flags.BoolVar(&f.upgrade, "upgrade", false, "plan what fernladder upgrade would do")
+	flags.BoolVar(&f.ask.Locked, "locked", false, "fail where the ladder is not the one in ladder.lock")
+	flags.BoolVar(&f.ask.Upgrade, "upgrade", false, "plan what fernladder upgrade would do")
 	flags.BoolVar(&f.all, "all", false, "show a line for each package, however many there are")
 	flags.BoolVar(&f.tree, "tree", false, "show what stands on what, from what is asked for down")
 	flags.BoolVar(&f.dot, "dot", false, "print the ladder in the DOT language of graph drawing programs")
@@ -66,65 +64,79 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 	return c
 }
 
-func (a *app) showPlan(ctx context.Context, l *ladder, f *planFlags) error {
-	if l.store.HasHistory() && len(l.todo()) > 0 {
-		history, err := l.store.ReadHistory(ctx)
-		if err != nil {
-			return err
-		}
-		defer history.Close()
-		if err := l.estimate(ctx, history); err != nil {
-			return l.store.Wrap(err)
-		}
+func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f *planFlags) error {
+	if err := p.Estimate(ctx, m); err != nil {
+		return err
 	}
 	switch {
 	case f.why != "":
-		return a.showWhy(l, f.why)
+		return a.showWhy(p, f.why)
 	case f.dot:
-		a.showDot(l)
+		a.showDot(p)
 		return nil
 	case a.screen.JSON:
-		return a.planJSON(ctx, l)
+		return a.planJSON(ctx, m, p)
 	case f.tree:
-		a.showTree(l)
+		a.showTree(p)
 		return nil
 	}
-	totals := l.total(ctx)
-	if totals.Build == 0 && !f.all {
-		a.screen.Print("Everything is installed: %s on %s.", term.Count(len(l.jobs), "package"), term.Count(l.Rungs(), "rung"))
-		return nil
+	totals := p.Totals(fetched(ctx, m))
+	if totals.Build > 0 || f.all {
+		a.planTable(p, f.all)
+		a.showTotals(p, totals)
+	} else {
+		a.screen.Print("Everything is built: %s on %s.", term.Count(len(p.Jobs), "package"), term.Count(p.Rungs(), "rung"))
 	}
-	a.planTable(l, f.all)
-	a.showTotals(l, totals)
+	a.showLanding(p)
 	return nil
 }
 
-// Up to manyRows packages have a line each; of more, those that are installed
+// showLanding tells what an install of the plan changes on the landing.
+func (a *app) showLanding(p *plan.Plan) {
+	lines := changes(p.Before.Members, p.After)
+	switch {
+	case p.Clash != nil:
+		a.screen.Print("It cannot be installed: %v", p.Clash)
+	case len(lines) > 0:
+		a.screen.Print("On the landing, an install changes:\n  %s", strings.Join(lines, "\n  "))
+	default:
+		a.screen.Print("It is on the landing already.")
+	}
+	if !p.Ask.Upgrade {
+		a.newer(p)
+	}
+}
+
+func fetched(ctx context.Context, m *machine.Machine) func(*build.Job) bool {
+	return func(j *build.Job) bool { return build.Fetched(ctx, m, j) }
+}
+
+// Up to manyRows packages have a line each; of more, those that are built
 // are counted and the others named by rung.
 const manyRows = 40
 
-func (a *app) planTable(l *ladder, all bool) {
+func (a *app) planTable(l *plan.Plan, all bool) {
 	var rows [][]string
-	fold := len(l.jobs) > manyRows && !all
-	paragraphs := fold && len(l.todo()) > manyRows
+	fold := len(l.Jobs) > manyRows && !all
+	paragraphs := fold && len(l.Todo()) > manyRows
 	installed := 0
 	shown := 0 // the rung of the row before
-	for _, j := range l.jobs {
+	for _, j := range l.Jobs {
 		p := j.Package
 		ordinary := !p.Asked && !p.Apart && len(p.Changed()) == 0
 		switch {
-		case fold && !l.needed[j]:
+		case fold && !l.Needed[j]:
 			installed++
 			continue
-		case paragraphs && ordinary && l.estimates[j.Name].Time < time.Minute:
+		case paragraphs && ordinary && l.Estimates[j.Ref].Time < time.Minute:
 			continue
 		}
 		rung := ""
 		if p.Rung != shown {
 			rung, shown = fmt.Sprint(p.Rung), p.Rung
 		}
-		rows = append(rows, []string{rung, a.screen.Strong(p.Name()), j.Version, l.stateText(a.screen, j),
-			took(l.estimates[j.Name].Time), strings.Join(p.Changed(), " "), because(p)})
+		rows = append(rows, []string{rung, a.screen.Strong(p.Name()), j.Version, stateText(a.screen, l, j),
+			took(l.Estimates[j.Ref].Time), strings.Join(p.Changed(), " "), because(p)})
 	}
 	if paragraphs {
 		a.planRungs(l)
@@ -132,17 +144,17 @@ func (a *app) planTable(l *ladder, all bool) {
 	}
 	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "options", "why"}, rows)
 	if installed > 0 {
-		a.screen.Print("\n%s more installed already; --all shows them.", term.Count(installed, "package"))
+		a.screen.Print("\n%s more built already; --all shows them.", term.Count(installed, "package"))
 	} else if paragraphs {
 		a.screen.Print("\n--all shows a line for each package.")
 	}
 }
 
 // planRungs names what is to be built, a paragraph for each rung.
-func (a *app) planRungs(l *ladder) {
+func (a *app) planRungs(l *plan.Plan) {
 	for rung := range l.Rungs() {
 		var names []string
-		for _, j := range l.todo() {
+		for _, j := range l.Todo() {
 			if j.Package.Rung == rung+1 {
 				names = append(names, j.Name+" "+j.Version)
 			}
@@ -153,45 +165,7 @@ func (a *app) planRungs(l *ladder) {
 	}
 }
 
-// totals is what a ladder takes, as far as it is known.
-type totals struct {
-	Build   int           `json:"to_build"`
-	Fetch   int           `json:"to_fetch"`
-	Bytes   int64         `json:"bytes_to_fetch"` // of those archives whose recipes state it
-	Unsized int           `json:"of_unknown_size"`
-	Seconds float64       `json:"seconds"` // by the schedule
-	Busy    float64       `json:"processor_seconds"`
-	Untimed int           `json:"never_built"`
-	Trees   int64         `json:"bytes_of_trees"`
-	Work    int64         `json:"bytes_of_work"` // if all work directories were there at once
-	takes   time.Duration // Seconds
-}
-
-func (l *ladder) total(ctx context.Context) totals {
-	t := totals{}
-	for _, j := range l.todo() {
-		t.Build++
-		if !l.workshop.Fetched(ctx, j) {
-			t.Fetch++
-			for _, part := range j.Parts {
-				if t.Bytes += part.Size; part.Size == 0 {
-					t.Unsized++
-				}
-			}
-		}
-		e, known := l.estimates[j.Name]
-		if !known {
-			t.Untimed++
-		}
-		t.Trees += e.Size
-		t.Work += e.WorkSize
-	}
-	takes, busy := l.forecast(func(j *build.Job) (time.Duration, bool) { return l.estimates[j.Name].Time, true })
-	t.takes, t.Seconds, t.Busy = takes, takes.Seconds(), busy.Seconds()
-	return t
-}
-
-func (a *app) showTotals(l *ladder, t totals) {
+func (a *app) showTotals(l *plan.Plan, t plan.Totals) {
 	fetch := ""
 	if t.Fetch > 0 {
 		fetch = fmt.Sprintf(", %d of them still to fetch", t.Fetch)
@@ -202,22 +176,22 @@ func (a *app) showTotals(l *ladder, t totals) {
 			fetch += fmt.Sprintf(" (%s)", term.Bytes(t.Bytes))
 		}
 	}
-	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.jobs), "package"), term.Count(l.Rungs(), "rung"), t.Build, fetch)
+	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"), t.Build, fetch)
 	unknown := ""
 	if t.Untimed > 0 {
 		unknown = fmt.Sprintf("; %d of them %s never built here and not counted", t.Untimed, map[bool]string{true: "was", false: "were"}[t.Untimed == 1])
 	}
 	if t.Untimed < t.Build {
 		a.screen.Print("By the last builds: about %s with %s, %s in trees and up to %s in work directories%s.",
-			term.Duration(t.takes), term.Count(l.workshop.Jobs, "job slot"), term.Bytes(t.Trees), term.Bytes(t.Work), unknown)
+			seconds(t.Seconds), term.Count(l.Slots, "job slot"), term.Bytes(t.Trees), term.Bytes(t.Work), unknown)
 	}
-	for _, line := range l.byHost() {
+	for _, line := range byHost(l) {
 		a.screen.Print("%s", line)
 	}
 }
 
 // byHost tells which needs the operating system meets.
-func (l *ladder) byHost() []string {
+func byHost(l *plan.Plan) []string {
 	users := map[string][]string{}
 	var order []string
 	for _, p := range l.Packages {
@@ -235,24 +209,14 @@ func (l *ladder) byHost() []string {
 	return order
 }
 
-func (l *ladder) state(j *build.Job) string {
-	switch {
-	case l.needed[j]:
-		return "to_build"
-	case l.store.Installed(j.Ref):
-		return "installed"
-	}
-	return "not_needed"
-}
-
-func (l *ladder) stateText(s *term.Screen, j *build.Job) string {
-	switch l.state(j) {
-	case "to_build":
+func stateText(s *term.Screen, p *plan.Plan, j *build.Job) string {
+	switch p.State(j) {
+	case plan.ToBuild:
 		return "to build"
-	case "installed":
-		return s.Good("installed")
+	case plan.Built:
+		return s.Good("built")
 	}
-	return s.Faint("not needed") // by anything that is still to be built
+	return s.Faint("not needed")
 }
 
 // plannedPackage is a package of a ladder in JSON.
@@ -261,7 +225,7 @@ type plannedPackage struct {
 	Name     string            `json:"name"`
 	Version  string            `json:"version"`
 	ID       string            `json:"id"`
-	State    string            `json:"state"` // installed, to_build or not_needed
+	State    string            `json:"state"` // built, to_build or not_needed
 	Options  map[string]string `json:"options"`
 	Asked    bool              `json:"asked"`
 	Kept     bool              `json:"kept"`
@@ -280,13 +244,13 @@ type plannedNeed struct {
 	Role recipe.Role `json:"role"`
 }
 
-func (a *app) planJSON(ctx context.Context, l *ladder) error {
-	planned := make([]plannedPackage, len(l.jobs))
-	for i, j := range l.jobs {
+func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) error {
+	planned := make([]plannedPackage, len(l.Jobs))
+	for i, j := range l.Jobs {
 		p := j.Package
 		planned[i] = plannedPackage{
-			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.state(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Apart: p.Apart,
-			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: l.workshop.Fetched(ctx, j), Estimate: l.estimates[j.Name].Time.Seconds(),
+			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Apart: p.Apart,
+			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: build.Fetched(ctx, m, j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
 		}
 		for k, need := range j.Needs {
 			planned[i].Needs = append(planned[i].Needs, plannedNeed{need.Name, need.ID, p.Needs[k].Role})
@@ -298,7 +262,7 @@ func (a *app) planJSON(ctx context.Context, l *ladder) error {
 			planned[i].ByHost = append(planned[i].ByHost, h.String())
 		}
 	}
-	return a.screen.PrintJSON(map[string]any{"rungs": l.Rungs(), "packages": planned, "totals": l.total(ctx)})
+	return a.screen.PrintJSON(map[string]any{"rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched(ctx, m)), "landing": landing.Compare(l.Before.Members, l.After)})
 }
 
 // because says in a few words why a package is on the ladder.

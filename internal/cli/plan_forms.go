@@ -4,12 +4,13 @@ import (
 	"fmt"
 	"strings"
 
+	"fernladder/core/plan"
 	"fernladder/core/resolve"
 )
 
 // showTree shows what stands on what, from what is asked for down. What a
 // package stands on is shown once.
-func (a *app) showTree(l *ladder) {
+func (a *app) showTree(l *plan.Plan) {
 	shown := map[*resolve.Package]bool{}
 	var show func(p *resolve.Package, depth int, role string)
 	show = func(p *resolve.Package, depth int, role string) {
@@ -41,17 +42,17 @@ func (a *app) showTree(l *ladder) {
 }
 
 // showDot prints the ladder in the DOT language, lowest rung at the bottom.
-func (a *app) showDot(l *ladder) {
+func (a *app) showDot(l *plan.Plan) {
 	a.screen.Print("digraph ladder {\n  rankdir = BT;\n  node [shape = box, fontname = \"sans-serif\"];")
-	for _, j := range l.jobs {
+	for _, j := range l.Jobs {
 		style := ""
-		if !l.needed[j] {
+		if !l.Needed[j] {
 			style = ", style = filled"
 		}
 		a.screen.Print("  %q [label = %q%s];", j.ID, j.Name+"\n"+j.Version, style)
 	}
 	styles := map[string]string{"tool": "dashed", "library": "solid", "runtime": "dotted"}
-	for _, j := range l.jobs {
+	for _, j := range l.Jobs {
 		for i, need := range j.Needs {
 			a.screen.Print("  %q -> %q [style = %s];", need.ID, j.ID, styles[string(j.Package.Needs[i].Role)])
 		}
@@ -61,7 +62,7 @@ func (a *app) showDot(l *ladder) {
 
 // showWhy tells who demands a package, and by which way what was asked for
 // leads to it.
-func (a *app) showWhy(l *ladder, name string) error {
+func (a *app) showWhy(l *plan.Plan, name string) error {
 	found := false
 	var told []map[string]any
 	for _, p := range l.Packages {
@@ -73,7 +74,7 @@ func (a *app) showWhy(l *ladder, name string) error {
 		for _, d := range p.Why {
 			demands = append(demands, d.String())
 		}
-		path := l.wayTo(p)
+		path := l.WayTo(p)
 		told = append(told, map[string]any{"name": name, "version": p.Release.Version.String(), "demands": demands, "way": path})
 		if a.screen.JSON {
 			continue
@@ -107,39 +108,9 @@ func (a *app) showWhy(l *ladder, name string) error {
 // newestOf is the newest stable release of a package, if it is another than the
 // one on the ladder.
 func newestOf(p *resolve.Package) string {
-	newest := newestStable(p)
+	newest := plan.Newest(p)
 	if newest == p.Release {
 		return ""
 	}
 	return fmt.Sprintf("%s %s", p.Name(), newest.Version)
-}
-
-// wayTo returns the shortest way from something asked for to a package.
-func (l *ladder) wayTo(target *resolve.Package) []string {
-	from := map[*resolve.Package]*resolve.Package{}
-	seen := map[*resolve.Package]bool{}
-	var queue []*resolve.Package
-	for _, p := range l.Packages {
-		if p.Asked {
-			queue = append(queue, p)
-			seen[p] = true
-		}
-	}
-	for ; len(queue) > 0; queue = queue[1:] {
-		p := queue[0]
-		if p == target {
-			var way []string
-			for ; p != nil; p = from[p] {
-				way = append([]string{p.Name()}, way...)
-			}
-			return way
-		}
-		for _, link := range p.Needs {
-			if !seen[link.Package] {
-				seen[link.Package], from[link.Package] = true, p
-				queue = append(queue, link.Package)
-			}
-		}
-	}
-	return nil
 }

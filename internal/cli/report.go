@@ -13,11 +13,17 @@ import (
 	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/plan"
 	"fernladder/core/recipe"
+	"fernladder/core/reclaim"
+	"fernladder/core/remedy"
 	"fernladder/core/resolve"
 	"fernladder/core/seal"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/upstream"
 )
 
 // The exit statuses.
@@ -44,7 +50,9 @@ func status(err error) (int, string) {
 		return demo.status, "demo"
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted, "interrupted"
-	case is[*usageError](err), is[*resolve.BadSetting](err):
+	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
+		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
+		is[*machine.BadRoot](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err):
 		return statusRecipe, "recipe"
@@ -52,14 +60,12 @@ func status(err error) (int, string) {
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*weakIsolation](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched):
 		return statusHost, "host"
 	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
-	case is[*build.Failure](err), is[*tryError](err), is[*notInstalled](err):
+	case is[*build.Failure](err), is[*tryError](err), is[*named.NotBuilt](err):
 		return statusBuild, "build"
-	case strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
-		return statusUsage, "usage"
 	}
 	return statusBuild, "other"
 }
@@ -67,6 +73,9 @@ func status(err error) (int, string) {
 // report shows an error and returns the exit status.
 func (a *app) report(err error) int {
 	code, kind := status(err)
+	if a.machine != nil && !is[*alreadyShown](err) {
+		err = newHelper(a.machine).with(err)
+	}
 	switch {
 	case err == nil || is[*alreadyShown](err):
 	case a.screen.JSON:
@@ -77,6 +86,9 @@ func (a *app) report(err error) int {
 		var problems keyfile.Problems
 		errors.As(err, &problems)
 		fmt.Fprintf(a.screen.Err, "%v\n\n", problems)
+		if help := new(helped); errors.As(err, &help) {
+			fmt.Fprintf(a.screen.Err, "%s\n\n", strings.Join(help.lines, "\n"))
+		}
 		a.screen.Fail(mistakes(len(problems)))
 	default:
 		a.screen.Fail(err.Error())
@@ -94,7 +106,7 @@ func (a *app) reportJSON(err error, kind string) {
 		Log      string            `json:"log,omitempty"`
 		Cause    *diagnose.Cause   `json:"cause,omitempty"`
 		Advice   []string          `json:"advice,omitempty"`
-		Host     []host.Finding    `json:"host,omitempty"` // what the operating system lacks
+		Host     []hostFinding     `json:"host,omitempty"` // what the operating system lacks
 	}{Error: kind, Message: err.Error()}
 	errors.As(err, &out.Problems)
 	var none *resolve.NoLadder
@@ -110,11 +122,19 @@ func (a *app) reportJSON(err error, kind string) {
 	}
 	var lacks *host.Missing
 	if errors.As(err, &lacks) {
-		out.Host = lacks.Needs
+		var offers map[host.Question]string
+		if a.machine != nil {
+			offers = remedy.Offer(lacks, remedy.Look(a.machine))
+		}
+		out.Host = hostFindings(lacks.Needs, offers)
 	}
 	var failure *build.Failure
 	if errors.As(err, &failure) {
-		out.Log, out.Cause, out.Advice = failure.Log, failure.Cause, failure.Advice
+		out.Log, out.Cause = failure.Log, failure.Cause
+	}
+	var help *helped
+	if errors.As(err, &help) {
+		out.Advice = help.lines
 	}
 	data, _ := json.Marshal(out) // there is nothing in it that has no JSON form
 	fmt.Fprintf(a.screen.Err, "%s\n", data)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/source"
 	"fernladder/internal/term"
@@ -43,19 +44,19 @@ type listedShelf struct {
 }
 
 func (a *app) shelves(ctx context.Context, fetch bool) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(s.settings.Shelves) == 0 {
-		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(s.settings.File, "fernladder.toml"))
+	if len(m.Settings.Shelves) == 0 {
+		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(m.Settings.File, "fernladder.toml"))
 	}
 	seen := map[string]bool{}
 	all := []listedShelf{}
 	rows := [][]string{}
-	for i, shelf := range s.settings.Shelves {
+	for i, shelf := range m.Settings.Shelves {
 		if fetch && shelf.Git != "" {
-			if err := a.fetchShelf(ctx, s, shelf); err != nil {
+			if err := a.fetchShelf(ctx, m, shelf); err != nil {
 				return err
 			}
 		}
@@ -93,42 +94,35 @@ func (a *app) shelves(ctx context.Context, fetch bool) error {
 
 // fetchShelf brings a shelf that is a repository to the root, whole or not at
 // all.
-func (a *app) fetchShelf(ctx context.Context, s *session, shelf recipe.Shelf) error {
+func (a *app) fetchShelf(ctx context.Context, m *machine.Machine, shelf recipe.Shelf) error {
 	if _, err := os.Stat(shelf.Checkout); err == nil {
 		return nil
 	}
-	if err := s.store.Prepare(); err != nil {
-		return err
-	}
-	progress := a.screen.Progress(1, a.now)
-	defer progress.Close()
-	s.workshop.Events = progress
-	repositories, err := s.repositories()
-	if err != nil {
+	if err := m.Store.Prepare(); err != nil {
 		return err
 	}
 	checkout := source.Checkout{Package: "shelf", Git: shelf.Git, Commit: shelf.Commit, At: shelf.Position.String()}
-	if _, err := repositories.Fetch(ctx, checkout); err != nil {
-		return s.stored(err)
+	if _, err := m.Repositories.Fetch(ctx, checkout); err != nil {
+		return m.Stored(err)
 	}
-	fresh, done, err := s.store.Scratch("shelf")
+	fresh, done, err := m.Store.Scratch("shelf")
 	if err != nil {
-		return s.store.Wrap(err)
+		return m.Store.Wrap(err)
 	}
 	defer done()
 	files := filepath.Join(fresh, "shelf")
 	err = errors.Join(os.Mkdir(files, 0o755), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o755))
 	if err == nil {
-		_, err = repositories.Export(ctx, checkout, files, s.workshop.Limits)
+		_, err = m.Repositories.Export(ctx, checkout, files, m.Unpacking)
 	}
 	if is[*source.RepositoryError](err) || is[*source.UnpackError](err) {
 		return err
 	}
 	if err != nil {
-		return s.store.Wrap(err)
+		return m.Store.Wrap(err)
 	}
 	if _, err := os.Stat(filepath.Join(files, shelf.Inside)); err != nil {
 		return &source.RepositoryError{URL: shelf.Git, At: shelf.Position.String(), Err: fmt.Errorf("the commit has no folder %s", shelf.Inside)}
 	}
-	return s.store.Wrap(os.Rename(files, shelf.Checkout))
+	return m.Store.Wrap(os.Rename(files, shelf.Checkout))
 }

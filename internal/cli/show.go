@@ -10,61 +10,20 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/landing"
-	"fernladder/core/resolve"
+	"fernladder/core/machine"
+	"fernladder/core/named"
 	"fernladder/core/store"
-	"fernladder/core/version"
 	"fernladder/internal/term"
 )
 
-// notInstalled is the error for a package that no tree is there of.
-type notInstalled struct{ name, root string }
-
-func (e *notInstalled) Error() string {
-	return fmt.Sprintf("%s is not installed in %s\n  To build it: fernladder install %s", e.name, e.root, e.name)
-}
-
-// installed finds the installed build that a person means: of those that NAME
-// or NAME:RANGE fits, the one on the landing, else the newest version.
-func (s *session) installed(text string) (*store.Receipt, error) {
-	w, err := resolve.ParseWanted(text)
-	if err != nil {
-		return nil, usage("%v", err)
-	}
-	receipts, err := s.store.Receipts()
-	if err != nil {
-		return nil, err
-	}
-	current, err := landing.Current(s.store)
-	if err != nil {
-		return nil, err
-	}
-	var best *store.Receipt
-	for _, r := range receipts {
-		v, err := version.Parse(r.Version)
-		if r.Name != w.Name || err != nil || !w.Range.Contains(v) {
-			continue
-		}
-		if onLanding(current, r.Ref) != "no" {
-			return r, nil
-		}
-		if best == nil {
-			best = r
-		}
-	}
-	if best == nil {
-		return nil, &notInstalled{text, s.store.Root}
-	}
-	return best, nil
-}
-
 // openInstalled reads the settings and finds the installed build meant.
-func (a *app) openInstalled(text string) (*session, *store.Receipt, error) {
-	s, err := a.open()
+func (a *app) openInstalled(text string) (*machine.Machine, *store.Receipt, error) {
+	m, err := a.open()
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := s.installed(text)
-	return s, r, err
+	r, err := named.One(m.Store, text)
+	return m, r, err
 }
 
 func (a *app) showCommand() *cobra.Command {
@@ -80,14 +39,14 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func (a *app) show(ctx context.Context, name string) error {
-	s, r, err := a.openInstalled(name)
+	m, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(r)
 	}
-	current, err := landing.Current(s.store)
+	current, err := landing.Current(m.Store)
 	if err != nil {
 		return err
 	}
@@ -123,7 +82,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		row("supply", supply.File+", brought by hand, not to be passed on")
 	}
 	for _, c := range r.Configs {
-		row("config", s.store.ConfigFile(r.Name, c.File))
+		row("config", m.Store.ConfigFile(r.Name, c.File))
 	}
 	for _, patch := range r.Patches {
 		row("patch", patch.File)
@@ -146,7 +105,7 @@ func (a *app) show(ctx context.Context, name string) error {
 	}
 	row("stages", strings.Join(times, ", "))
 	row("notes", strings.TrimSpace(r.Notes))
-	earlier, err := s.earlier(ctx, r.Name)
+	earlier, err := earlier(ctx, m.Store, r.Name)
 	if err != nil {
 		return err
 	}
@@ -157,11 +116,11 @@ func (a *app) show(ctx context.Context, name string) error {
 }
 
 // earlier tells of the last builds of a package, failed ones too.
-func (s *session) earlier(ctx context.Context, name string) ([]string, error) {
-	if !s.store.HasHistory() {
+func earlier(ctx context.Context, s *store.Store, name string) ([]string, error) {
+	if !s.HasHistory() {
 		return nil, nil
 	}
-	h, err := s.store.ReadHistory(ctx)
+	h, err := s.ReadHistory(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +128,7 @@ func (s *session) earlier(ctx context.Context, name string) ([]string, error) {
 	const most = 5
 	records, err := h.Latest(ctx, name, most)
 	if err != nil {
-		return nil, s.store.Wrap(err)
+		return nil, s.Wrap(err)
 	}
 	lines := make([]string, len(records))
 	for i, r := range records {
@@ -202,11 +161,11 @@ func (a *app) filesCommand() *cobra.Command {
 }
 
 func (a *app) files(name string) error {
-	s, r, err := a.openInstalled(name)
+	m, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
-	files, err := s.store.Files(r.Ref)
+	files, err := m.Store.Files(r.Ref)
 	if err != nil {
 		return err
 	}

@@ -33,27 +33,27 @@ file into the root, where only builds read it. The file itself stays.`,
 }
 
 func (a *app) supply(ctx context.Context, name string, files []string) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
-	r, err := s.shelves.Find(name)
+	r, err := m.Shelves.Find(name)
 	if err != nil {
 		return err
 	}
 	if len(r.Supplies) == 0 {
 		return usage("%s needs no files that have to be brought (%s)", name, r.File)
 	}
-	if err := s.store.Prepare(); err != nil {
+	if err := m.Store.Prepare(); err != nil {
 		return err
 	}
-	supplies := s.workshop.Supplies()
+	supplies := m.Supplies
 	brought := map[string]string{}
 	for _, file := range files {
 		supply, err := supplies.Add(ctx, file, r.Supplies)
 		if err != nil {
 			if is[*source.WrongSupply](err) || is[*source.StoreError](err) {
-				return s.stored(err)
+				return m.Stored(err)
 			}
 			return usage("%v", err)
 		}

@@ -9,8 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/resolve"
-	"fernladder/core/version"
+	"fernladder/core/named"
 	"fernladder/internal/term"
 )
 
@@ -32,7 +31,7 @@ func (a *app) tryCommand() *cobra.Command {
 }
 
 func (a *app) try(ctx context.Context, names []string) error {
-	s, err := a.open()
+	m, err := a.open()
 	if err != nil {
 		return err
 	}
@@ -41,22 +40,19 @@ func (a *app) try(ctx context.Context, names []string) error {
 		Version string            `json:"version"`
 		Tries   []build.TryResult `json:"tries"`
 	}
-	if err := s.store.Prepare(); err != nil {
-		return err
-	}
-	if err := a.isolate(ctx, s); err != nil {
+	if err := m.Store.Prepare(); err != nil {
 		return err
 	}
 	var all []tried
 	sum := &tryError{}
 	for _, name := range names {
-		r, err := s.installed(name)
+		r, err := named.One(m.Store, name)
 		if err != nil {
 			return err
 		}
-		results, err := s.workshop.Tries(ctx, r)
+		results, err := build.Tries(ctx, m, r)
 		if err != nil {
-			return s.store.Wrap(err)
+			return m.Store.Wrap(err)
 		}
 		all = append(all, tried{r.Name, r.Version, append([]build.TryResult{}, results...)})
 		sum.all += len(results)
@@ -96,9 +92,3 @@ func (a *app) showTry(name string, r build.TryResult) {
 }
 
 func seconds(s float64) string { return term.Duration(time.Duration(s * float64(time.Second))) }
-
-// inRange tells whether a version, as text, is one that is wanted.
-func inRange(text string, w resolve.Wanted) bool {
-	v, err := version.Parse(text)
-	return err == nil && w.Range.Contains(v)
-}

@@ -65,7 +65,7 @@ func (s *Screen) size() (width, height int) {
 // characters.
 func (p *Progress) block(width, height int) []string {
 	now := p.now()
-	whole := fmt.Sprintf("%7.1fs  %d of %d done", now.Sub(p.began).Seconds(), len(p.settled), p.total)
+	whole := fmt.Sprintf("%7.1fs  %d of %d done", now.Sub(p.began).Seconds(), len(p.settled), p.Packages)
 	if together := p.together(); together != "" {
 		whole += "   " + strings.TrimSpace(together)
 	}
@@ -91,11 +91,11 @@ func (p *Progress) block(width, height int) []string {
 // describe tells what is done with one package, how far it is, for how long it
 // has gone on and how long it should still take.
 func (p *Progress) describe(a *activity, now time.Time) string {
-	line := fmt.Sprintf("          %-18s %-10s %7s", a.name, a.what, Duration(now.Sub(a.since)))
+	line := fmt.Sprintf("          %-18s %-10s %7s", p.label(a.build), a.what, Duration(now.Sub(a.since)))
 	if a.part != "" {
 		line += "   " + a.part
 	}
-	if expected, spent := p.Expected[a.name], now.Sub(a.began); a.log != "" && expected > spent {
+	if expected, spent := p.Times[a.build], now.Sub(a.began); a.log != "" && expected > spent {
 		line += fmt.Sprintf("   about %s left", Duration(expected-spent))
 	}
 	return line
@@ -108,9 +108,9 @@ func (p *Progress) left(now time.Time) time.Duration {
 	if since := now.Sub(p.leftAt); p.Left == nil || since < often {
 		return max(0, p.leftThen-since)
 	}
-	running := map[string]time.Duration{}
+	running := map[Build]time.Duration{}
 	for _, a := range p.active {
-		running[a.name] = now.Sub(a.began)
+		running[a.build] = now.Sub(a.began)
 	}
 	p.leftAt, p.leftThen = now, p.Left(p.settled, running)
 	return p.leftThen

@@ -13,41 +13,76 @@ import (
 	"fernladder/core/event"
 )
 
-// Progress shows the events of long work: a line for each thing that is
-// settled and, on a terminal, one more that tells what is going on now.
+// A Build is what an event is about. Its ID is empty where the event is not about one
+// build, as when sources are fetched.
+type Build struct{ Name, Version, ID string }
+
+func buildOf(e event.Event) Build { return Build{e.Package, e.Version, e.ID} }
+
+// Progress shows the events of long work: a line for each thing that is settled and,
+// on a terminal, a few more that tell what is going on now. Elsewhere, what goes on for
+// long is told in lines from time to time.
+//
+// Event takes a note and never waits. A goroutine of its own draws; it runs from the
+// first event on until everything is settled.
 type Progress struct {
 	screen *Screen
-	total  int // packages
 	now    func() time.Time
-	began  time.Time
-	stop   chan struct{}
-	ended  chan struct{}
-
-	// What is expected of a build; set before the first event.
-	Expected map[string]time.Duration // how long each package should take
-	Left     func(done map[string]bool, running map[string]time.Duration) time.Duration
-	Output   bool // the last line of output of each package is shown too
 
 	lock    sync.Mutex
-	settled map[string]bool
+	notes   []note
+	woken   chan struct{} // there are notes
+	stop    chan struct{} // of the goroutine that draws; nil when there is none
+	stopped chan struct{}
+
+	drawing sync.Mutex // of what follows
+	view
+}
+
+// note is an event and when it happened.
+type note struct {
+	event.Event
+	at time.Time
+}
+
+// Expected is what is known of work before it begins.
+type Expected struct {
+	Packages int
+	Times    map[Build]time.Duration // how long each should take
+	Left     func(done map[Build]bool, running map[Build]time.Duration) time.Duration
+	Output   bool // the last line of output of each package is shown, too
+}
+
+// view is what is known of the work that is shown.
+type view struct {
+	Expected
+	began   time.Time
+	settled map[Build]bool
 	active  []*activity
-	told    map[string]bool // what is said once only
-	remarks map[string]int  // on the files of each package
+	told    map[string]bool   // what is said once only
+	remarks map[Build]int     // on the files of each package
+	ids     map[string]string // the build by which a name and version is known
+	drawn   []int             // how wide the lines are that are on the screen to be redrawn
+	spoke   time.Time         // when a line was last written, off a terminal
+
 	// What Left said, and when.
 	leftThen time.Duration
 	leftAt   time.Time
+}
 
-	drawn []int // how wide the lines are that are on the screen to be redrawn
+func newView(e Expected, now time.Time) view {
+	return view{Expected: e, began: now, spoke: now, settled: map[Build]bool{}, told: map[string]bool{}, remarks: map[Build]int{}, ids: map[string]string{}}
 }
 
 // activity is a package that something is being done with.
 type activity struct {
-	name  string
+	build Build
 	what  string
 	since time.Time
 	began time.Time // the package
 	log   string    // of the stage, or ""
 	part  string    // how far, if that is known
+	told  bool      // off a terminal, that it has begun
 	// Bytes of a download: so far, in all, and before it began.
 	done, total, before int64
 }
@@ -55,75 +90,214 @@ type activity struct {
 // fewRemarks are shown of each package; the others are counted.
 const fewRemarks = 3
 
-// Progress begins to show work on that many packages. Close ends it.
-func (s *Screen) Progress(packages int, now func() time.Time) *Progress {
-	p := &Progress{screen: s, total: packages, now: now, began: now(), stop: make(chan struct{}), ended: make(chan struct{}),
-		settled: map[string]bool{}, told: map[string]bool{}, remarks: map[string]int{}}
-	go p.redraw()
-	return p
+// Progress is what shows progress on the screen.
+func (s *Screen) Progress(now func() time.Time) *Progress {
+	if s.progress == nil {
+		s.progress = &Progress{screen: s, now: now, woken: make(chan struct{}, 1)}
+	}
+	return s.progress
 }
 
-// Close takes the redrawn line away.
-func (p *Progress) Close() {
-	close(p.stop)
-	<-p.ended
-	p.lock.Lock()
-	defer p.lock.Unlock()
-	p.erase()
+// Expect begins work of which something is known.
+func (p *Progress) Expect(e Expected) {
+	p.Settle()
+	p.drawing.Lock()
+	defer p.drawing.Unlock()
+	p.view = newView(e, p.now())
 }
 
-// Event shows an event.
+// Event takes a note of an event.
 func (p *Progress) Event(e event.Event) {
 	p.lock.Lock()
 	defer p.lock.Unlock()
-	if p.screen.JSON {
-		p.line(e)
+	p.notes = append(p.notes, note{e, p.now()})
+	if p.stop == nil {
+		p.stop, p.stopped = make(chan struct{}), make(chan struct{})
+		go p.draws(p.stop, p.stopped)
+	}
+	select {
+	case p.woken <- struct{}{}:
+	default: // it knows
+	}
+}
+
+// Settle shows everything that was noted, takes away the lines that are redrawn, and
+// returns when nothing is drawn any more.
+func (p *Progress) Settle() {
+	p.lock.Lock()
+	stop, stopped := p.stop, p.stopped
+	p.stop = nil
+	p.lock.Unlock()
+	if stop == nil {
 		return
 	}
-	p.follow(e)
-	name := strings.TrimSpace(e.Package + " " + e.Version)
+	close(stop)
+	<-stopped
+	p.drawing.Lock()
+	defer p.drawing.Unlock()
+	p.show()
+	p.erase()
+}
+
+// draws shows notes as they come, and a few times a second what is going on.
+func (p *Progress) draws(stop, stopped chan struct{}) {
+	defer close(stopped)
+	often := 200 * time.Millisecond
+	if !p.screen.live {
+		often = time.Second
+	}
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-p.woken:
+			p.redraw(false)
+		case <-tick.C:
+			p.redraw(true)
+		}
+	}
+}
+
+// redraw shows what was noted and, from time to time, what goes on.
+func (p *Progress) redraw(whole bool) {
+	p.drawing.Lock()
+	defer p.drawing.Unlock()
+	p.show()
+	switch {
+	case !whole || p.screen.JSON:
+	case p.screen.live:
+		p.erase()
+		p.draw()
+	default:
+		p.tellLong(p.now())
+	}
+}
+
+// show shows what was noted. The caller holds the lock of what is drawn.
+func (p *Progress) show() {
+	p.lock.Lock()
+	notes := p.notes
+	p.notes = nil
+	p.lock.Unlock()
+	if len(notes) > 0 && p.began.IsZero() {
+		p.view = newView(p.Expected, notes[0].at)
+	}
+	for _, n := range notes {
+		if p.screen.JSON {
+			p.line(n)
+			continue
+		}
+		p.follow(n)
+		p.tell(n)
+	}
+}
+
+// label is how a build is called: by its name and version, and by its id where another
+// is called like that, too.
+func (p *Progress) label(b Build) string {
+	name := strings.TrimSpace(b.Name + " " + b.Version)
+	if b.ID == "" {
+		return name
+	}
+	const short = 6
+	switch first, known := p.ids[name]; {
+	case !known:
+		p.ids[name] = b.ID
+	case first != b.ID:
+		return name + " " + b.ID[:min(short, len(b.ID))]
+	}
+	return name
+}
+
+// tell writes the line for an event, if it has one.
+func (p *Progress) tell(e note) {
+	build := buildOf(e.Event)
+	name := p.label(build)
+	say := func(format string, args ...any) { p.say(e.at, name, format, args...) }
 	switch e.Kind {
 	case event.MirrorFailed:
-		p.say(name, "not from %s: %v", e.Text, e.Err)
+		say("not from %s: %v", e.Text, e.Err)
 	case event.FetchRetried:
-		p.say(name, "again from %s in %s: %v", e.Text, Duration(e.Elapsed), e.Err)
+		say("again from %s in %s: %v", e.Text, Duration(e.Elapsed), e.Err)
 	case event.FetchEnded:
-		p.say(name, "fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
+		say("fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
 	case event.CheckedOut:
-		p.say(name, "fetched from %s", e.Text)
+		say("fetched from %s", e.Text)
 	case event.Signed:
-		p.say(name, "signed by %s", e.Text)
+		say("signed by %s", e.Text)
 	case event.Obtained:
-		p.say(name, "fetched from %s (%s)", e.Text, Bytes(e.Done))
+		say("fetched from %s (%s)", e.Text, Bytes(e.Done))
 	case event.Remarked:
-		p.remarks[name]++
-		if p.remarks[name] <= fewRemarks {
-			p.say(name, "%s", e.Text)
+		p.remarks[build]++
+		if p.remarks[build] <= fewRemarks {
+			say("%s", e.Text)
 		}
+	case event.Undeclared:
+		say("%s; fernladder host %s --used shows the lines to add", e.Text, e.Package)
+	case event.StageEnded:
+		if !p.screen.live && e.Elapsed >= longStage {
+			say("%s took %s", e.Stage, Duration(e.Elapsed))
+		}
+	case event.Retried:
+		say("%s", e.Text)
 	case event.PackageDone:
-		if n := p.remarks[name] - fewRemarks; n > 0 {
-			p.say(name, "and %s more like that; fernladder show %s has them all", Count(n, "remark"), e.Package)
+		if n := p.remarks[build] - fewRemarks; n > 0 {
+			say("and %s more like that; fernladder show %s has them all", Count(n, "remark"), e.Package)
 		}
-		p.say(name, "%s in %s", p.screen.paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
+		say("%s in %s", p.screen.paint(p.screen.colourErr, "built", text.FgGreen), Duration(e.Elapsed))
 	case event.PackageFailed:
-		p.say(name, "%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
+		say("%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
 	case event.PackageSkipped:
-		p.say(name, "not built: it stands on %s", e.Text)
+		say("not built: it stands on %s", e.Text)
 	case event.Waiting:
 		if !p.told[name+e.Text] {
 			p.told[name+e.Text] = true
-			p.say(name, "waiting for %s", e.Text)
+			say("waiting for %s", e.Text)
 		}
+	}
+}
+
+// Off a terminal, a stage is told of when it has gone on for longStage, and again with
+// all that goes on when nothing was told for longSilence.
+const (
+	longStage   = 10 * time.Second
+	longSilence = 3 * time.Minute
+)
+
+// tellLong tells what has gone on for long.
+func (p *Progress) tellLong(now time.Time) {
+	silent := now.Sub(p.spoke) >= longSilence
+	for _, a := range p.active {
+		if a.told && !silent || now.Sub(a.since) < longStage {
+			continue
+		}
+		a.look()
+		text := a.what
+		if a.told {
+			text += " for " + Duration(now.Sub(a.since))
+		} else if text += " has begun"; a.log == "" {
+			text = a.what + " goes on"
+		}
+		if a.part != "" {
+			text += ", " + a.part
+		}
+		if expected, spent := p.Times[a.build], now.Sub(a.began); a.log != "" && expected > spent {
+			text += fmt.Sprintf(", about %s left of the build", Duration(expected-spent))
+		}
+		a.told = true
+		p.say(now, p.label(a.build), "%s", text)
 	}
 }
 
 // follow keeps account of what is going on.
-func (p *Progress) follow(e event.Event) {
+func (p *Progress) follow(e note) {
+	build := buildOf(e.Event)
 	set := func(what string) {
-		now := p.now()
-		next := &activity{name: e.Package, what: what, since: now, began: now, log: e.Log}
+		next := &activity{build: build, what: what, since: e.at, began: e.at, log: e.Log}
 		for i, a := range p.active {
-			if a.name == e.Package { // it keeps its place
+			if a.build == build { // it keeps its place
 				next.began = a.began
 				p.active[i] = next
 				return
@@ -136,18 +310,18 @@ func (p *Progress) follow(e event.Event) {
 		set("fetch")
 	case event.FetchProgress:
 		for _, a := range p.active {
-			if a.name == e.Package {
+			if a.build == build {
 				a.moved(e.Done, e.Total)
-				a.part = transferred(a.done, a.total, a.speed(p.now()))
+				a.part = transferred(a.done, a.total, a.speed(e.at))
 			}
 		}
 	case event.StageBegan:
 		set(e.Stage)
 	case event.FetchEnded, event.CheckedOut, event.Obtained:
-		p.forget(e.Package)
+		p.forget(build)
 	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
-		p.forget(e.Package)
-		p.settled[e.Package+" "+e.Version] = true
+		p.forget(build)
+		p.settled[build] = true
 	}
 }
 
@@ -194,59 +368,40 @@ func (p *Progress) together() string {
 	return Count(files, "download") + " " + transferred(done, total, speed) + "   "
 }
 
-func (p *Progress) forget(name string) {
-	p.active = slices.DeleteFunc(p.active, func(a *activity) bool { return a.name == name })
+func (p *Progress) forget(build Build) {
+	p.active = slices.DeleteFunc(p.active, func(a *activity) bool { return a.build == build })
 }
 
 // say writes a line with the time since the beginning.
-func (p *Progress) say(name, format string, args ...any) {
+func (p *Progress) say(at time.Time, name, format string, args ...any) {
 	p.erase()
-	at := fmt.Sprintf("%7.1fs", p.now().Sub(p.began).Seconds())
-	fmt.Fprintf(p.screen.Err, "%s  %-18s %s\n", p.screen.paint(p.screen.colourErr, at, text.FgHiBlack), name, fmt.Sprintf(format, args...))
+	p.spoke = at
+	since := fmt.Sprintf("%7.1fs", at.Sub(p.began).Seconds())
+	fmt.Fprintf(p.screen.errs, "%s  %-18s %s\n", p.screen.paint(p.screen.colourErr, since, text.FgHiBlack), name, fmt.Sprintf(format, args...))
 	p.draw()
 }
 
-// redraw draws again a few times a second, until the end.
-func (p *Progress) redraw() {
-	defer close(p.ended)
-	if !p.screen.live {
-		return
-	}
-	tick := time.NewTicker(200 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-p.stop:
-			return
-		case <-tick.C:
-			p.lock.Lock()
-			p.erase()
-			p.draw()
-			p.lock.Unlock()
-		}
-	}
-}
-
 // line writes an event as one line of JSON.
-func (p *Progress) line(e event.Event) {
+func (p *Progress) line(e note) {
 	out := struct {
 		Time    time.Time  `json:"time"`
 		Event   event.Kind `json:"event"`
 		Package string     `json:"package,omitempty"`
 		Version string     `json:"version,omitempty"`
+		ID      string     `json:"id,omitempty"`
 		Stage   string     `json:"stage,omitempty"`
 		Text    string     `json:"text,omitempty"`
 		Done    int64      `json:"done,omitempty"`
 		Total   int64      `json:"total,omitempty"`
 		Seconds float64    `json:"seconds,omitempty"`
 		Error   string     `json:"error,omitempty"`
-	}{Time: p.now().UTC(), Event: e.Kind, Package: e.Package, Version: e.Version, Stage: e.Stage, Text: e.Text,
+	}{Time: e.at.UTC(), Event: e.Kind, Package: e.Package, Version: e.Version, ID: e.ID, Stage: e.Stage, Text: e.Text,
 		Done: e.Done, Total: e.Total, Seconds: e.Elapsed.Seconds()}
 	if e.Err != nil {
 		out.Error = e.Err.Error()
 	}
 	data, err := json.Marshal(out)
 	if err == nil {
-		fmt.Fprintf(p.screen.Err, "%s\n", data)
+		fmt.Fprintf(p.screen.errs, "%s\n", data)
 	}
 }

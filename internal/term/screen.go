@@ -29,13 +29,30 @@ type Screen struct {
 	width     int  // of Err
 	mark      string
 	out, err  io.Writer // behind the filters of Out and Err
+	errs      io.Writer // Err, for who has settled what is drawn
+	progress  *Progress // that is drawn; or nil
+}
+
+// settled is a writer for what is not progress: what is drawn is taken away first.
+type settled struct {
+	s *Screen
+	w io.Writer
+}
+
+func (w settled) Write(p []byte) (int, error) {
+	if w.s.progress != nil {
+		w.s.progress.Settle()
+	}
+	return w.w.Write(p)
 }
 
 // New returns a screen on two files. Plain output has neither colour nor
 // redrawing even on a terminal.
 func New(out, err io.Writer, plain, asJSON bool, getenv func(string) string) *Screen {
 	mark := newMark()
-	s := &Screen{Out: &filter{w: out, mark: mark}, Err: &filter{w: err, mark: mark}, JSON: asJSON, width: 80, mark: mark, out: out, err: err}
+	errs := &filter{w: err, mark: mark}
+	s := &Screen{JSON: asJSON, width: 80, mark: mark, out: out, err: err, errs: errs}
+	s.Out, s.Err = settled{s, &filter{w: out, mark: mark}}, settled{s, errs}
 	colour := !plain && !asJSON && getenv("NO_COLOR") == "" && getenv("TERM") != "dumb"
 	s.colourOut = colour && isTerminal(out)
 	s.colourErr = colour && isTerminal(err)

@@ -31,7 +31,8 @@ func TestTableLeavesOutEmptyColumns(t *testing.T) {
 // story tells a Progress what happens during a small build.
 func story(s *Screen) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
-	p := s.Progress(2, func() time.Time { now = now.Add(time.Second); return now })
+	p := s.Progress(func() time.Time { now = now.Add(time.Second); return now })
+	p.Expect(Expected{Packages: 2})
 	at := func(e event.Event) { e.Package, e.Version = "fern", "1.0"; p.Event(e) }
 	at(event.Event{Kind: event.FetchBegan, Text: "https://a.example/fern"})
 	at(event.Event{Kind: event.MirrorFailed, Text: "https://a.example/fern", Err: errors.New("the server says 404")})
@@ -40,7 +41,7 @@ func story(s *Screen) {
 	at(event.Event{Kind: event.StageEnded, Stage: "compile", Elapsed: time.Second})
 	at(event.Event{Kind: event.PackageDone, Elapsed: 90 * time.Second})
 	p.Event(event.Event{Kind: event.PackageSkipped, Package: "moss", Text: "stone"})
-	p.Close()
+	p.Settle()
 }
 
 func TestProgressInLines(t *testing.T) {
@@ -84,17 +85,19 @@ func TestWords(t *testing.T) {
 
 func TestDownloadsTogether(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
-	p := &Progress{screen: &Screen{}, now: func() time.Time { return now }, settled: map[string]bool{}}
+	p := (&Screen{}).Progress(func() time.Time { return now })
+	p.Expect(Expected{})
+	follow := func(e event.Event) { p.follow(note{e, now}) }
 	for _, name := range []string{"fern", "moss"} {
-		p.follow(event.Event{Kind: event.FetchBegan, Package: name})
+		follow(event.Event{Kind: event.FetchBegan, Package: name})
 	}
 	now = now.Add(2 * time.Second)
-	p.follow(event.Event{Kind: event.FetchProgress, Package: "fern", Done: 1_000_000, Total: 4_000_000})
+	follow(event.Event{Kind: event.FetchProgress, Package: "fern", Done: 1_000_000, Total: 4_000_000})
 	assert.Equal(t, "25%, 500 kB/s, 6.0 s left", p.active[0].part)
 	assert.Empty(t, p.together(), "one alone says it all")
-	p.follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_000_000, Total: 51_000_000})
+	follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_000_000, Total: 51_000_000})
 	now = now.Add(2 * time.Second)
-	p.follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_400_000, Total: 51_000_000})
+	follow(event.Event{Kind: event.FetchProgress, Package: "moss", Done: 50_400_000, Total: 51_000_000})
 	assert.Equal(t, "98%, 100 kB/s, 6.0 s left", p.active[1].part, "what an earlier run has fetched was not fetched fast")
 	assert.Equal(t, "2 downloads 93%, 350 kB/s, 10 s left   ", p.together())
 	assert.Equal(t, "3.0 MB, 1.5 MB/s", transferred(3_000_000, 0, 1_500_000))
@@ -106,10 +109,12 @@ func TestTheLiveView(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	log := filepath.Join(t.TempDir(), "compile.log")
 	require.NoError(t, os.WriteFile(log, []byte("[  9%] a\n[ 42%] Building C object moss.c.o\n\x1b[1mcc\x1b[0m -c moss.c\t-o"), 0o644))
-	p := &Progress{screen: &Screen{}, total: 200, now: func() time.Time { return now }, began: now, settled: map[string]bool{"fern 1.0": true},
-		Expected: map[string]time.Duration{"moss": 20 * time.Second}, Output: true,
-		Left: func(map[string]bool, map[string]time.Duration) time.Duration { return time.Minute }}
-	p.follow(event.Event{Kind: event.StageBegan, Package: "moss", Stage: "compile", Log: log})
+	p := (&Screen{}).Progress(func() time.Time { return now })
+	p.Expect(Expected{Packages: 200, Times: map[Build]time.Duration{{Name: "moss"}: 20 * time.Second}, Output: true,
+		Left: func(map[Build]bool, map[Build]time.Duration) time.Duration { return time.Minute }})
+	p.settled[Build{Name: "fern"}] = true
+	follow := func(e event.Event) { p.follow(note{e, now}) }
+	follow(event.Event{Kind: event.StageBegan, Package: "moss", Stage: "compile", Log: log})
 	now = now.Add(5 * time.Second)
 	assert.Equal(t, []string{
 		"    5.0s  1 of 200 done   about 60 s left",
@@ -117,7 +122,7 @@ func TestTheLiveView(t *testing.T) {
 		"            cc -c moss.c -o",
 	}, p.block(100, 20))
 	for i := range 150 {
-		p.follow(event.Event{Kind: event.StageBegan, Package: fmt.Sprintf("leaf%d", i), Stage: "configure"})
+		follow(event.Event{Kind: event.StageBegan, Package: fmt.Sprintf("leaf%d", i), Stage: "configure"})
 	}
 	for _, size := range [][2]int{{100, 10}, {30, 5}, {12, 3}, {200, 60}} {
 		lines := p.block(size[0], size[1])
@@ -129,4 +134,31 @@ func TestTheLiveView(t *testing.T) {
 	assert.Contains(t, strings.Join(p.block(100, 60), "\n"), "and 140 more")
 	part, last := howFar("[1/345] cc a\n[17/345] cc b\r\n")
 	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
+}
+
+// Off a terminal, long work is not silent: what goes on for long is told, and again
+// after a while. Two builds of one release are told apart.
+func TestLongWorkIsToldInLines(t *testing.T) {
+	s, _, err := screen(false)
+	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+	p := s.Progress(func() time.Time { return now })
+	p.Expect(Expected{Packages: 2})
+	for _, id := range []string{"aaaaaaaaaaaa", "bbbbbbbbbbbb"} {
+		p.follow(note{event.Event{Kind: event.StageBegan, Package: "fern", Version: "1.0", ID: id, Stage: "compile", Log: "none"}, now})
+	}
+	p.tellLong(now)
+	for range 11 {
+		now = now.Add(30 * time.Second)
+		p.tellLong(now)
+	}
+	p.tell(note{event.Event{Kind: event.StageEnded, Package: "fern", Version: "1.0", ID: "aaaaaaaaaaaa", Stage: "compile", Elapsed: 6 * time.Minute}, now})
+	var lines []string
+	for line := range strings.Lines(err.String()) {
+		lines = append(lines, strings.Join(strings.Fields(line), " "))
+	}
+	assert.Equal(t, []string{
+		"30.0s fern 1.0 compile has begun", "30.0s fern 1.0 bbbbbb compile has begun",
+		"210.0s fern 1.0 compile for 4 min", "210.0s fern 1.0 bbbbbb compile for 4 min",
+		"330.0s fern 1.0 compile took 6 min",
+	}, lines)
 }

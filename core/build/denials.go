@@ -10,10 +10,10 @@ import (
 	"fernladder/core/seal"
 )
 
-// keptOut finds out, from what a build has printed, what of the machine it
+// denials finds out, from what a build has printed, what of the machine it
 // wanted and could not have in its room: a file to read or to change, or an
 // address. Programs that say nothing of it are not found out.
-func keptOut(log string, level seal.Level) []string {
+func denials(log string, level seal.Level) []string {
 	if level == seal.Open || level == "" {
 		return nil
 	}
@@ -28,7 +28,7 @@ func keptOut(log string, level seal.Level) []string {
 	lines.Buffer(make([]byte, 1<<16), 1<<20)
 	for lines.Scan() && len(found) < enough {
 		line := lines.Text()
-		for _, trace := range traces {
+		for _, trace := range denied {
 			if match := trace.pattern.FindStringSubmatch(line); match != nil {
 				what := strings.ReplaceAll(trace.says, "$", match[len(match)-1])
 				if !slices.Contains(found, what) {
@@ -41,9 +41,9 @@ func keptOut(log string, level seal.Level) []string {
 	return found
 }
 
-// traces are what programs print when a room keeps something from them. The last
+// denied are what programs print when a room keeps something from them. The last
 // group of a pattern is what they wanted.
-var traces = []struct {
+var denied = []struct {
 	pattern *pattern.Pattern
 	says    string
 }{

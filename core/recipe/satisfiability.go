@@ -10,10 +10,10 @@ import (
 // condition. Conditions that people write have a few dozen.
 const mostCases = 20_000
 
-// chances tells whether a condition can hold and whether it can fail to, over
+// satisfiability tells whether a condition can hold and whether it can fail to, over
 // all releases of the recipe, all settings of its options, and all machines.
 // Where there are too many cases, both can be.
-func (r *Recipe) chances(c Condition) (holds, fails bool) {
+func (r *Recipe) satisfiability(c Condition) (holds, fails bool) {
 	if c.root == nil {
 		return true, false
 	}

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"fernladder/core/recipe"
@@ -17,23 +16,19 @@ import (
 // furnish adds to what a build has placed what its recipe promises besides:
 // desktop entries, and links to the configuration files in the root. What was placed
 // may have links in it: nothing goes through one that leads out of the tree.
-func (g *building) furnish(log string) error {
-	staged, err := os.OpenRoot(g.dirs.placed)
+func (a *attempt) addLaunchersAndConfigs(log string) error {
+	staged, err := os.OpenRoot(a.dirs.placed)
 	if err != nil {
 		return err
 	}
 	defer staged.Close()
-	p := g.job.Package
-	for i, l := range p.Recipe.Launchers {
-		if !l.When.Holds(p.Facts(g.Machine)) {
-			continue
-		}
-		if err := g.launcher(staged, log, i, l); err != nil {
+	for i, l := range a.job.Recipe.Launchers {
+		if err := a.launcher(staged, log, i, l); err != nil {
 			return err
 		}
 	}
-	for _, c := range g.wantedConfigs() {
-		if err := g.config(staged, log, c); err != nil {
+	for _, c := range a.job.Recipe.Configs {
+		if err := a.config(staged, log, c); err != nil {
 			return err
 		}
 	}
@@ -41,22 +36,22 @@ func (g *building) furnish(log string) error {
 }
 
 // launcher writes a desktop entry, by the Desktop Entry Specification 1.5.
-func (g *building) launcher(staged *os.Root, log string, number int, l *recipe.Launcher) error {
+func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.Launcher) error {
 	words := strings.Fields(l.Run)
 	program := filepath.Join("bin", words[0])
 	if info, err := staged.Stat(program); err != nil || info.Mode()&0o111 == 0 {
-		return g.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build has placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
+		return a.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build has placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
 	}
 	icon := ""
 	if l.Icon != "" {
 		if _, err := staged.Stat(l.Icon); err != nil {
-			return g.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
+			return a.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
 		}
-		icon = filepath.Join(g.job.Tree, l.Icon)
+		icon = filepath.Join(a.job.Tree, l.Icon)
 	}
-	words[0] = filepath.Join(g.job.Tree, program)
+	words[0] = filepath.Join(a.job.Tree, program)
 	var command []string
-	if env := g.userEnvironment(); len(env) > 0 {
+	if env := a.userEnvironment(); len(env) > 0 {
 		command = append(command, "env")
 		for _, v := range env {
 			command = append(command, v.Name+"="+v.Value)
@@ -68,7 +63,7 @@ func (g *building) launcher(staged *os.Root, log string, number int, l *recipe.L
 	}
 	about := l.About
 	if about == "" {
-		about = g.job.Package.Recipe.Summary
+		about = a.job.Recipe.Summary
 	}
 	var text bytes.Buffer
 	line := func(key, value string) {
@@ -90,27 +85,27 @@ func (g *building) launcher(staged *os.Root, log string, number int, l *recipe.L
 	}
 	dir := "share/applications"
 	if err := staged.MkdirAll(dir, 0o755); err != nil {
-		return g.notInTree(dir, err, log)
+		return a.notInTree(dir, err, log)
 	}
-	name := g.job.Name
+	name := a.job.Name
 	if number > 0 {
 		name = fmt.Sprintf("%s-%d", name, number+1)
 	}
 	file := filepath.Join(dir, name+".desktop")
 	if _, err := staged.Lstat(file); err == nil {
-		return g.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
+		return a.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
 	}
-	return g.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
+	return a.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
 }
 
 // notInTree makes a failure of the build of an error that the tree is at fault for:
 // where something of the program's would go, it has a link that leads elsewhere, or
 // a file.
-func (g *building) notInTree(name string, err error, log string) error {
+func (a *attempt) notInTree(name string, err error, log string) error {
 	if err == nil {
 		return nil
 	}
-	if disk := g.failure(StagePlace, fmt.Sprintf("%s cannot be made in what was placed: %v", name, reason(err)), log); !disk.DiskFull {
+	if disk := a.failure(StagePlace, fmt.Sprintf("%s cannot be made in what was placed: %v", name, reason(err)), log); !disk.DiskFull {
 		return disk
 	}
 	return err
@@ -134,18 +129,13 @@ func execWord(word string) string {
 }
 
 // userEnvironment is what users of the package get in their environment.
-func (g *building) userEnvironment() []store.Variable {
-	values := treeVariables(g.job)
+func (a *attempt) userEnvironment() []store.Variable {
+	values := treeVariables(a.job)
 	var env []store.Variable
-	for _, pair := range g.job.Package.Recipe.Env {
+	for _, pair := range a.job.Recipe.Env {
 		env = append(env, store.Variable{Name: pair.Name, Value: recipe.Expand(pair.Values[0], lookup(values))})
 	}
 	return env
-}
-
-func (g *building) wantedConfigs() []*recipe.Config {
-	p := g.job.Package
-	return slices.DeleteFunc(slices.Clone(p.Recipe.Configs), func(c *recipe.Config) bool { return !c.When.Holds(p.Facts(g.Machine)) })
 }
 
 // sampleOf is what a configuration file begins as. One without a sample of its
@@ -158,33 +148,33 @@ func sampleOf(c *recipe.Config) string {
 }
 
 // configs are the configuration files of the build, for its receipt.
-func (g *building) configs() []store.Config {
+func (a *attempt) configs() []store.Config {
 	var all []store.Config
-	for _, c := range g.wantedConfigs() {
+	for _, c := range a.job.Recipe.Configs {
 		all = append(all, store.Config{File: c.File, Sample: sampleOf(c)})
 	}
 	return all
 }
 
 // config puts a link in the place of a configuration file.
-func (g *building) config(staged *os.Root, log string, c *recipe.Config) error {
+func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 	sample, missing := sampleOf(c), c.Sample
 	if c.Sample == "" {
 		missing = c.File
 		if info, err := staged.Lstat(c.File); err == nil && info.Mode().IsRegular() {
 			if err := staged.Rename(c.File, sample); err != nil {
-				return g.notInTree(sample, err, log)
+				return a.notInTree(sample, err, log)
 			}
 		}
 	}
 	if info, err := staged.Lstat(sample); err != nil || !info.Mode().IsRegular() {
-		return g.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
+		return a.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
 	}
 	if err := staged.RemoveAll(c.File); err != nil {
-		return g.notInTree(c.File, err, log)
+		return a.notInTree(c.File, err, log)
 	}
 	if err := staged.MkdirAll(filepath.Dir(c.File), 0o755); err != nil {
-		return g.notInTree(c.File, err, log)
+		return a.notInTree(c.File, err, log)
 	}
-	return g.notInTree(c.File, staged.Symlink(g.Store.ConfigFile(g.job.Name, c.File), c.File), log)
+	return a.notInTree(c.File, staged.Symlink(a.m.Store.ConfigFile(a.job.Name, c.File), c.File), log)
 }

@@ -11,50 +11,50 @@ import (
 	"fernladder/core/keyfile"
 )
 
-// Doubts finds what is allowed in a recipe and probably not meant.
-func (r *Recipe) Doubts() keyfile.Problems {
-	var doubts keyfile.Problems
-	doubt := func(at keyfile.Position, advice, format string, args ...any) {
+// Warnings finds what is allowed in a recipe and probably not meant.
+func (r *Recipe) Warnings() keyfile.Problems {
+	var warnings keyfile.Problems
+	warning := func(at keyfile.Position, advice, format string, args ...any) {
 		at.File = r.File
-		doubts = append(doubts, keyfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
+		warnings = append(warnings, keyfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
 	if r.Summary == "?" {
-		doubt(keyfile.Position{}, "say in one line what it is", "the summary is still open")
+		warning(keyfile.Position{}, "say in one line what it is", "the summary is still open")
 	}
 	for _, o := range r.Options {
 		if !r.uses(o) {
-			doubt(o.Position, "give it arguments (on, off, values), or use it in a condition", "nothing depends on the option %s", o.Name)
+			warning(o.Position, "give it arguments (on, off, values), or use it in a condition", "nothing depends on the option %s", o.Name)
 		}
 	}
 	for _, c := range r.conditions() {
-		switch holds, fails := r.chances(c.Condition); {
+		switch holds, fails := r.satisfiability(c.Condition); {
 		case !holds:
-			doubt(c.at, "no release and no setting of the options makes it true", "%s never counts, for %q never holds", c.what, c.Condition)
+			warning(c.at, "no release and no setting of the options makes it true", "%s never counts, for %q never holds", c.what, c.Condition)
 		case !fails:
-			doubt(c.at, "leave the condition out", "%s always counts, for %q always holds", c.what, c.Condition)
+			warning(c.at, "leave the condition out", "%s always counts, for %q always holds", c.what, c.Condition)
 		}
 	}
 	for _, s := range r.Supplies {
 		if !r.namesFile(s.File) {
-			doubt(s.Position, "use $FL_SUPPLY/"+s.File+" in an argument or a step", "nothing uses the supply %s", s.File)
+			warning(s.Position, "use $FL_SUPPLY/"+s.File+" in an argument or a step", "nothing uses the supply %s", s.File)
 		}
 	}
 	if len(r.Keys) > 0 && len(r.Signature) == 0 && !slices.ContainsFunc(r.Releases, func(x *Release) bool { return len(x.Signature) > 0 || x.Tag != "" }) {
-		doubt(keyfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
+		warning(keyfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
 	}
 	for _, s := range r.Steps {
 		if message, line := shellMistake(s.Script); message != "" {
-			doubt(keyfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
+			warning(keyfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
 		}
 	}
 	for _, t := range r.Tries {
 		if message, _ := shellMistake(t.Run); message != "" {
-			doubt(t.Position, "", "what this try runs is not shell that can be read: %s", message)
+			warning(t.Position, "", "what this try runs is not shell that can be read: %s", message)
 		}
 	}
-	doubts = append(doubts, r.TakesOver()...)
-	doubts.Sort()
-	return doubts
+	warnings = append(warnings, r.TakesOver()...)
+	warnings.Sort()
+	return warnings
 }
 
 // uses tells whether an option makes any difference.

@@ -92,15 +92,15 @@ func closing(text string, offset int) int {
 
 // moduleList reads a list of modules, each perhaps with the version it must
 // have: "dewcalc >= 1.4 loam".
-func moduleList(text string) []Wish {
-	var wishes []Wish
+func moduleList(text string) []Dependency {
+	var dependencies []Dependency
 	words := strings.Fields(strings.NewReplacer(",", " ", "[", "", "]", "", ">=", " >= ", "<=", " <= ").Replace(text))
 	for i := 0; i < len(words); i++ {
 		operator := ""
 		if i+2 < len(words) {
 			operator = words[i+1]
 		}
-		w := Wish{Kind: "module", Name: words[i]}
+		w := Dependency{Kind: "module", Name: words[i]}
 		switch operator {
 		case ">=", "<=", ">", "<", "=":
 			if _, err := version.Parse(words[i+2]); err == nil {
@@ -109,24 +109,24 @@ func moduleList(text string) []Wish {
 			i += 2
 		}
 		if moduleName.MatchString(w.Name) {
-			wishes = append(wishes, w)
+			dependencies = append(dependencies, w)
 		}
 	}
-	return wishes
+	return dependencies
 }
 
-// add notes a wish, unless it is for what every system with a compiler has, or
+// add notes a dependency, unless it is for what every system with a compiler has, or
 // its name is only known when the build runs.
-func (s *Source) add(w Wish) {
+func (s *Source) add(w Dependency) {
 	if w.Name != "" && !strings.ContainsAny(w.Name, "$@{}") && !slices.Contains(base, strings.ToLower(w.Name)) {
-		s.Wishes = append(s.Wishes, w)
+		s.Dependencies = append(s.Dependencies, w)
 	}
 }
 
 var moduleName = pattern.New(`^[\w+.-]+$`)
 
-// wishes finds what the source looks for in other packages.
-func (t *tree) wishes(s *Source) {
+// dependencies finds what the source looks for in other packages.
+func (t *tree) dependencies(s *Source) {
 	file := map[recipe.Method]string{
 		recipe.Configure: t.first("configure.ac", "configure.in"), recipe.CMake: "CMakeLists.txt", recipe.Meson: "meson.build",
 	}[recipe.Method(s.Method.Value)]
@@ -150,12 +150,12 @@ func (t *tree) wishes(s *Source) {
 			if l.lower {
 				name = strings.ToLower(name)
 			}
-			s.add(Wish{Kind: l.kind, Name: name, Required: required, From: file})
+			s.add(Dependency{Kind: l.kind, Name: name, Required: required, From: file})
 		}
 	}
 	own := strings.TrimPrefix(s.Name.Value, "lib")
 	seen := map[string]bool{}
-	s.Wishes = slices.DeleteFunc(s.Wishes, func(w Wish) bool {
+	s.Dependencies = slices.DeleteFunc(s.Dependencies, func(w Dependency) bool {
 		key := w.Kind + " " + w.Name
 		defer func() { seen[key] = true }()
 		return seen[key] || strings.TrimPrefix(w.Name, "lib") == own

@@ -1,0 +1,188 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"fernladder/core/diagnose"
+	"fernladder/core/event"
+	"fernladder/core/ground"
+	"fernladder/core/machine"
+	"fernladder/core/store"
+)
+
+// attempt is one job on its way. Its parts each know their own: the journal what is
+// done, the room where commands run, the cost what it took.
+type attempt struct {
+	b       *Builder
+	m       *machine.Machine
+	job     *Job
+	dirs    workDirs
+	journal journal
+	room    room
+	cost    cost
+	env     []string       // of commands, once it is known
+	fetched []store.Source // as they came in this run
+	rebuild bool           // what is built is built already, and only compared
+}
+
+// cost is what an attempt has taken.
+type cost struct {
+	began  time.Time
+	stages []store.StageTime
+	used   usage // by the commands of the stage
+}
+
+func (b *Builder) begin(job *Job, fetched []store.Source) *attempt {
+	return &attempt{b: b, m: b.m, job: job, dirs: dirsOf(b.m.Store, job, false), cost: cost{began: b.m.Now()}, fetched: fetched}
+}
+
+// build builds a job whose needs are installed and whose archive is in the
+// store. It does nothing when its tree is there. The caller holds one job slot.
+// Errors are of type *Failure when the build is at fault.
+func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error) {
+	unlock, err := a.m.Store.LockBuild(ctx, a.job.Ref, func() {
+		a.emit(event.Event{Kind: event.Waiting, Text: "another fernladder to build the same"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if a.m.Store.Installed(a.job.Ref) {
+		if receipt, err = a.m.Store.Receipt(a.job.Ref); err == nil {
+			err = a.job.fits(receipt)
+		}
+		if err == nil { // a program that was killed at its very end may have left it
+			err = a.m.Store.Wrap(ground.Remove(a.m.Store.Work(a.job.Ref)))
+		}
+		return receipt, err
+	}
+	release, err := a.holdNeeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	defer a.end(&err)
+	if err := a.prepare(ctx); err != nil {
+		return nil, a.m.Store.Wrap(err)
+	}
+	for _, stage := range a.job.Stages {
+		if a.journal.done(stage.Name) {
+			continue
+		}
+		if err := a.stage(ctx, stage.Name, func() error { return stage.run(ctx, a) }); err != nil {
+			return nil, err
+		}
+	}
+	return a.finish(ctx)
+}
+
+// end leaves the room and gives the user back, whatever came of the build.
+func (a *attempt) end(err *error) {
+	if left := a.leave(); *err == nil {
+		*err = a.m.Store.Wrap(left)
+	}
+	if a.room.giveBack != nil {
+		a.room.giveBack()
+		a.room.giveBack = nil
+	}
+}
+
+// stage does a stage, times it, and tells of it.
+func (a *attempt) stage(ctx context.Context, name string, do func() error) error {
+	began := a.m.Now()
+	a.emit(event.Event{Kind: event.StageBegan, Stage: name, Log: a.log(name)})
+	a.journal.Running = name
+	if err := a.save(); err != nil {
+		return err
+	}
+	a.cost.used.cpu = 0
+	err := do()
+	elapsed := max(0, a.m.Now().Sub(began)) // clocks can be set back
+	a.cost.stages = append(a.cost.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: a.cost.used.cpu.Seconds()})
+	a.journal.Running = ""
+	if err != nil {
+		a.journal.spend(name, elapsed, a.cost.used.cpu)
+		a.save() // if it cannot be, the next run trusts less
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		var failure *Failure
+		if !errors.As(err, &failure) {
+			err = a.m.Store.Wrap(err)
+		}
+		return err
+	}
+	a.journal.complete(name, a.inputs(name), elapsed, a.cost.used.cpu)
+	a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed})
+	return a.save()
+}
+
+// log is the file that the output of a stage goes to, or "" for one that has
+// none.
+func (a *attempt) log(stage string) string {
+	if stage == StageUnpack {
+		return ""
+	}
+	if a.rebuild {
+		return filepath.Join(a.dirs.work, stage+".log")
+	}
+	return filepath.Join(a.m.Store.Logs(a.job.Ref), stage+".log")
+}
+
+// emit tells of something about the build.
+func (a *attempt) emit(e event.Event) {
+	a.m.Tell(a.job.event(e.Kind, e))
+}
+
+// has tells whether the source has a file of that name somewhere.
+func (a *attempt) has(name string) bool {
+	found := false
+	a.walkBox(a.dirs.source, func(e ground.Entry) error {
+		if !e.Mode.IsDir() && (e.Name == name || strings.HasSuffix(e.Name, "/"+name)) {
+			found = true
+			return ground.Stop
+		}
+		return nil
+	})
+	return found
+}
+
+// walkBox goes through a directory of the box, as far as that can be done.
+func (a *attempt) walkBox(dir string, visit func(ground.Entry) error) error {
+	box, err := ground.OpenDir(a.dirs.box)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	d, err := box.Sub(a.dirs.below(dir))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Walk(true, visit)
+}
+
+func (a *attempt) failure(stage, what, log string) *Failure {
+	f := &Failure{Package: a.job.Name, Version: a.job.Version, Stage: stage, What: what, Log: log, Work: a.dirs.work}
+	if log != "" {
+		if cause := Diagnose(log, a.dirs.box, a.dirs.build); cause.Known() {
+			if cause.Kind == diagnose.MissingHeader && a.has(cause.Name()) {
+				cause.Kind = diagnose.InSource
+			}
+			f.Cause, f.Lines = &cause, cause.Lines
+		} else {
+			f.Lines = excerpt(log, 12)
+		}
+		f.KeptOut = denials(log, a.b.level)
+	}
+	const almostNothing = 1 << 20
+	if a.m.Store.Full(almostNothing) {
+		f.DiskFull = true
+		f.What += "; the disk that holds " + a.m.Store.Root + " is full"
+	}
+	return f
+}

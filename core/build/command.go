@@ -1,0 +1,161 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fernladder/core/event"
+	"fernladder/core/inspect"
+	"fernladder/core/schedule"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
+	for _, c := range stage.Commands {
+		err := a.command(ctx, c, output)
+		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile {
+			if a.alone(ctx, c, output) == nil {
+				continue
+			}
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return a.failure(stage.Name, what(c)+" "+status(err), log)
+		}
+	}
+	return nil
+}
+
+// takesJobs tells whether a command is one of a program that runs several jobs. What
+// a step of a recipe does may not be done twice.
+func takesJobs(c Command) bool {
+	return c.Jobs != One && slices.Contains([]string{"make", "ninja"}, c.Argv[0])
+}
+
+// alone runs a command that has failed once more, with one job. When it
+// succeeds, what it runs is not fit for several.
+func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
+	fmt.Fprintf(output, ownMark+"this has failed with several jobs; once more with one:\n")
+	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) + " failed with several jobs; once more with one, in case its makefiles race"})
+	if c.Jobs == Shared {
+		c.Argv = append(slices.Clone(c.Argv), "-j1")
+	}
+	c.Jobs = One
+	err := a.command(ctx, c, output)
+	if err == nil {
+		a.journal.Racing = &inspect.Remark{Grade: inspect.Warned, Text: "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in " + a.job.Recipe.File}
+		a.remarked(*a.journal.Racing)
+	}
+	return err
+}
+
+// what names a command of a stage.
+func what(c Command) string {
+	if c.Argv[0] == "sh" {
+		return "a step of the recipe"
+	}
+	return filepath.Base(c.Argv[0])
+}
+
+// command runs one command, with the job slots it is entitled to.
+func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err error) {
+	room, err := a.enter()
+	if err != nil {
+		return err
+	}
+	p := process{dir: c.Dir, env: append(slices.Clone(a.env), a.traceEnv(a.journal.Running)...), used: &a.cost.used}
+	if c.Jobs == Leased && a.b.takesSlots(ctx, c.Argv[0]) {
+		c.Jobs, c.Named = Shared, true
+		c.Argv = slices.DeleteFunc(slices.Clone(c.Argv), func(arg string) bool { return arg == "-j$FL_JOBS" })
+	}
+	jobs := 1
+	switch c.Jobs {
+	case Shared:
+		line, err := a.m.Slots.Line(a.linePath(c))
+		if err != nil {
+			return err
+		}
+		defer line.Close()
+		p.files = line.Inherited()
+		if err := a.giveLine(line, a.linePath(c)); err != nil {
+			return err
+		}
+		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags())
+	case Leased:
+		leased := a.m.Slots.Lease(a.m.Slots.Number() - 1)
+		defer func() {
+			for range leased {
+				a.m.Slots.Release()
+			}
+		}()
+		jobs += leased
+	}
+	for _, arg := range c.Argv {
+		p.argv = append(p.argv, strings.ReplaceAll(arg, "$FL_JOBS", strconv.Itoa(jobs)))
+	}
+	if c.Argv[0] == "sh" { // the shell expands its variables itself
+		p.argv = c.Argv
+	}
+	if a.job.Watch {
+		if p.record, err = os.OpenFile(filepath.Join(a.dirs.work, openedFile), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+			return err
+		}
+		defer p.record.Close()
+	}
+	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
+	limited, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	at, err := output.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	most := max(1, int64(a.m.Settings.LargestLog)<<20-at)
+	printed, err := newOutlet(output, most, a.room.user, func() { cancel(errLogLimit) })
+	if err != nil {
+		return err
+	}
+	p.output = printed.write
+	err = p.run(limited, room)
+	if closed := printed.close(); err == nil {
+		err = closed
+	}
+	if cause := context.Cause(limited); errors.Is(cause, errLogLimit) {
+		return cause
+	}
+	return err
+}
+
+// giveLine lets the build's user open the pipe that job slots come through.
+func (a *attempt) giveLine(line *schedule.Line, path string) error {
+	if !a.room.user.Other() {
+		return nil
+	}
+	if path != "" {
+		return os.Lchown(path, a.room.user.UID, a.room.user.GID)
+	}
+	for _, f := range line.Inherited() {
+		if err := f.Chown(a.room.user.UID, a.room.user.GID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// errLogLimit is the error for a command that prints without end.
+var errLogLimit = errors.New("it has printed more than the settings allow (largest_log)")
+
+// linePath is the name of the pipe for a command's job slots, or "" for one
+// without a name, which every make knows.
+func (a *attempt) linePath(c Command) string {
+	if !c.Named {
+		return ""
+	}
+	return filepath.Join(a.dirs.given, "slots")
+}

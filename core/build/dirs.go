@@ -1,0 +1,53 @@
+package build
+
+import (
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+	"path/filepath"
+	"strings"
+)
+
+// workDirs are the directories of a build. Those of the program itself are in the
+// work directory: no build sees them. The box and what stands in for the tree are
+// the build's, to do with as it likes, and foreign ground to the program.
+type workDirs struct {
+	work   string
+	room   string // an empty directory to put a sealed room together on
+	given  string // what the build is given to read
+	tries  string
+	placed string // what becomes the tree: files that the program has made itself
+
+	box                                     string
+	source, build, stage, home, tmp, supply string // in the box
+	traces                                  string // in the box
+	prefix                                  string // stands in for the tree in a sealed room
+
+	system string // what the build system is in: the source, or a directory of it
+}
+
+// dirsOf are the directories of a job. One that is built a second time, to be
+// compared, has its own.
+func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
+	work := s.Work(job.Ref)
+	if rebuild {
+		work += ".again"
+	}
+	box := boxOf(work)
+	d := workDirs{
+		work: work, room: filepath.Join(work, "room"), given: filepath.Join(work, "given"), tries: filepath.Join(work, "tries"),
+		placed: filepath.Join(work, "placed"), prefix: filepath.Join(work, "prefix"), box: box,
+		source: filepath.Join(box, "source"), build: filepath.Join(box, "build"), stage: filepath.Join(box, "stage"),
+		home: filepath.Join(box, "home"), tmp: filepath.Join(box, "tmp"), supply: filepath.Join(box, "supply"), traces: filepath.Join(box, "traces"),
+	}
+	b := job.Package.Recipe.Build
+	d.system = filepath.Join(d.source, b.Dir)
+	if b.InTree || b.Method == recipe.Make || b.Method == recipe.Script {
+		d.build = d.system
+	}
+	return d
+}
+
+// below is a path of the box as it is named below it.
+func (d workDirs) below(path string) string { return strings.TrimPrefix(path, d.box+"/") }
+
+func boxOf(work string) string { return filepath.Join(work, "box") }

@@ -1,0 +1,99 @@
+package build
+
+import (
+	"fernladder/core/inspect"
+	"fernladder/core/seal"
+	"fernladder/core/store"
+	"slices"
+	"time"
+)
+
+// journal is what a work directory remembers of its build. It is for one build id,
+// so what it was made from cannot have changed. No build can write it.
+type journal struct {
+	Build   store.Ref          `json:"build"`
+	Done    []string           `json:"done"`    // stages, in order
+	Running string             `json:"running"` // the stage under way; what it has made may be half-written
+	Newest  time.Time          `json:"newest"`
+	Sources []store.Source     `json:"sources"` // as they came
+	Seconds map[string]float64 `json:"seconds"`
+	CPU     map[string]float64 `json:"cpu_seconds"`
+	Inputs  map[string]string  `json:"inputs"` // of the stages that are done
+	Pure    bool               `json:"pure"`   // the source is as it was unpacked and patched
+	Options map[string]string  `json:"options"`
+	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
+	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
+	Used    *Used              `json:"used,omitempty"`    // of the operating system
+	User    seal.User          `json:"user,omitzero"`     // whose the box is
+}
+
+// journalFile is the journal's name in a work directory.
+const journalFile = "journal.json"
+
+// invalidateInterrupted takes back stages whose results may be half-made. A run that
+// ended in good order has left none but where patches are applied half; after one
+// that was killed, object files may be cut off, and make would not know. Tries change
+// nothing. inSource says that the source is built in, patched that there are patches.
+func (j *journal) invalidateInterrupted(inSource, patched bool) {
+	halfPatched := patched && !j.done(StagePatch)
+	switch {
+	case (j.Running == "" || j.Running == StageTry) && !halfPatched:
+	case inSource, j.Running == StageUnpack, halfPatched:
+		j.forget(StageUnpack)
+	default: // everything since configure is in a directory that configure empties
+		j.forget(StageConfigure)
+	}
+	j.Running = ""
+}
+
+// invalidateChanged takes back the stages from the first one on whose inputs have
+// changed.
+func (j *journal) invalidateChanged(inputs func(stage string) string) {
+	for _, stage := range j.Done {
+		if stage != StageTry && j.Inputs[stage] != inputs(stage) {
+			j.forget(stage)
+			return
+		}
+	}
+}
+
+// done tells whether a stage is done.
+func (j *journal) done(stage string) bool { return slices.Contains(j.Done, stage) }
+
+// complete notes that a stage is done, from which inputs, and what it took.
+func (j *journal) complete(stage, inputs string, took, cpu time.Duration) {
+	if !j.done(stage) {
+		j.Done = append(j.Done, stage)
+	}
+	j.Inputs[stage] = inputs
+	j.spend(stage, took, cpu)
+}
+
+// spend notes what a stage took, also where it has failed: the next run goes on from
+// there, and both are what it takes.
+func (j *journal) spend(stage string, took, cpu time.Duration) {
+	j.Seconds[stage] += took.Seconds()
+	j.CPU[stage] += cpu.Seconds()
+}
+
+// forget takes back a stage and all that come after it: they begin anew.
+func (j *journal) forget(stage string) {
+	from := slices.Index(allStages, stage)
+	for _, later := range allStages[from:] {
+		delete(j.Seconds, later)
+		delete(j.CPU, later)
+	}
+	j.Done = slices.DeleteFunc(j.Done, func(done string) bool { return slices.Index(allStages, done) >= from })
+}
+
+// begin fills in what a journal has that is new.
+func (j *journal) begin() {
+	for _, m := range []*map[string]float64{&j.Seconds, &j.CPU} {
+		if *m == nil {
+			*m = map[string]float64{}
+		}
+	}
+	if j.Inputs == nil {
+		j.Inputs = map[string]string{}
+	}
+}

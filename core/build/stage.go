@@ -1,0 +1,139 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"fernladder/core/ground"
+	"fernladder/core/recipe"
+)
+
+// The stages of a build, in their order. Those between patch and try are what a
+// recipe's method and its steps say; a build has those that have something to do.
+const (
+	StageUnpack    = "unpack"
+	StagePatch     = "patch"
+	StageConfigure = recipe.StepConfigure
+	StageCompile   = recipe.StepCompile
+	StageCheck     = recipe.StepCheck
+	StagePlace     = recipe.StepPlace
+	StageTry       = "try"
+)
+
+// LoggedStages are those that leave a log, in their order.
+var LoggedStages = []string{StagePatch, StageConfigure, StageCompile, StageCheck, StagePlace, StageTry}
+
+// allStages are all of them, in their order.
+var allStages = append([]string{StageUnpack}, LoggedStages...)
+
+// A Stage is a part of a build that is done as a whole or not done.
+type Stage struct {
+	Name     string
+	Commands []Command
+}
+
+// A Command runs in a directory, with the environment of its build.
+type Command struct {
+	Dir  string
+	Argv []string
+	Jobs Jobs
+
+	Named bool // it only finds job slots that have a name in the file system
+}
+
+// Jobs says how a command runs several jobs at once.
+type Jobs int
+
+// The ways to run jobs.
+const (
+	One    Jobs = iota // it does not
+	Shared             // it takes slots from the pool by the jobserver protocol
+	Leased             // it is told how many, as $FL_JOBS in its arguments
+)
+
+// before is what has to be done before the commands of stages, and after what comes
+// after them. Of others, nothing is.
+var (
+	before = map[string]func(*attempt) error{
+		StagePatch:     (*attempt).givePatches,
+		StageConfigure: func(a *attempt) error { return a.renew(a.dirs.build) },
+		StagePlace: func(a *attempt) error {
+			if err := a.renew(a.dirs.stage); err != nil {
+				return err
+			}
+			return errors.Join(a.takeBackEarlier(), a.empty())
+		},
+	}
+	after = map[string]func(*attempt, context.Context, string) error{
+		StagePlace: (*attempt).collect,
+	}
+)
+
+// run does in an attempt what the stage is for.
+func (s Stage) run(ctx context.Context, a *attempt) error {
+	if s.Name == StageUnpack {
+		return a.unpack(ctx)
+	}
+	log := a.log(s.Name)
+	output, err := os.Create(log)
+	if err != nil {
+		return err
+	}
+	defer output.Close()
+	if prepare := before[s.Name]; prepare != nil {
+		if err := prepare(a); err != nil {
+			return err
+		}
+	}
+	if err := a.beginIn(s.Name); err != nil {
+		return err
+	}
+	if a.env == nil {
+		a.env = environment(a.b.target, a.job, a.dirs, a.journal.Newest)
+	}
+	if err := a.commands(ctx, s, output, log); err != nil {
+		return err
+	}
+	if finish := after[s.Name]; finish != nil {
+		return finish(a, ctx, log)
+	}
+	return nil
+}
+
+// beginIn sees to it that there is a directory to build in.
+func (a *attempt) beginIn(stage string) error {
+	box, err := ground.OpenDir(a.dirs.box)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	if info, err := box.Lstat(a.dirs.below(a.dirs.system)); err != nil || !info.Mode.IsDir() {
+		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe says is built", a.job.Recipe.Build.Dir), "")
+	}
+	if info, err := box.Lstat(a.dirs.below(a.dirs.build)); err == nil && info.Mode.IsDir() {
+		return nil
+	}
+	return a.renew(a.dirs.build)
+}
+
+// takeBackEarlier takes away a tree that is not complete. Where the build is only
+// compared, there is none; what is lent to a room that is there, it has.
+func (a *attempt) takeBackEarlier() error {
+	if a.rebuild || a.room.session != nil {
+		return nil
+	}
+	return a.m.Store.Discard(a.job.Ref)
+}
+
+// renew empties a directory of the box that a stage fills, unless it is the source.
+func (a *attempt) renew(dir string) error {
+	if dir == a.dirs.system {
+		return nil
+	}
+	if err := ground.Remove(dir); err != nil {
+		return err
+	}
+	return a.own(dir)
+}

@@ -1,0 +1,175 @@
+// Package install does what a plan says: it fetches and builds what is not there, and
+// puts what was asked for on the landing. It also does what follows from that: pinning
+// heads of branches, writing the lock file, building a second time to compare, and
+// probing drafts.
+//
+// What is built and what stays was decided when the plan was made. Whatever can have
+// changed since is looked at again under the lock it is changed under.
+package install
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"fernladder/core/build"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/schedule"
+	"fernladder/core/store"
+)
+
+// A Report is what came of the builds of a plan.
+type Report struct {
+	Results    []build.Result // of all that was to be built, in the order of the ladder
+	Records    []store.Record // of the builds that were begun, as they ended
+	Took       time.Duration
+	Expected   time.Duration // what it should have taken, or 0
+	Unrecorded error         // why the history could not be written, or nil
+}
+
+// Failures is the error for builds that failed. The first counts.
+type Failures struct {
+	Results []build.Result // that failed, or were skipped because they stand on those
+}
+
+func (e *Failures) Error() string { return e.Unwrap().Error() }
+
+func (e *Failures) Unwrap() error {
+	for _, r := range e.Results {
+		if r.Err != nil {
+			return r.Err
+		}
+	}
+	return errors.New("nothing was built")
+}
+
+// Skipped are the names of what was not built because it stands on what failed.
+func (e *Failures) Skipped() []string {
+	var names []string
+	for _, r := range e.Results {
+		if r.Outcome == schedule.Skipped {
+			names = append(names, r.Job.Name)
+		}
+	}
+	return names
+}
+
+// failures is the error of results, or nil where all went well. What was ended by
+// ctx has not failed.
+func failures(ctx context.Context, results []build.Result) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	failed := slices.DeleteFunc(slices.Clone(results), func(r build.Result) bool {
+		return r.Outcome != schedule.Failed && r.Outcome != schedule.Skipped
+	})
+	if len(failed) == 0 {
+		return nil
+	}
+	return &Failures{failed}
+}
+
+// Run fetches and builds what is not there yet, and leaves the landing as it is. What
+// is missing of the operating system, of what has to be brought, or offline, is told
+// before anything is begun. Errors are of type *Failures, *host.Missing,
+// source.MissingSupplies, source.NotHere, or those of the machine and its store; the
+// report has what was done all the same.
+func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error) {
+	report := &Report{}
+	todo := p.Todo()
+	if len(todo) == 0 {
+		return report, nil
+	}
+	if err := ready(ctx, m, todo); err != nil {
+		return report, err
+	}
+	if err := build.CheckHost(ctx, m, todo); err != nil {
+		return report, err
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return report, err
+	}
+	b, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return report, err
+	}
+	history, err := m.Store.History(ctx)
+	if err != nil {
+		return report, err
+	}
+	defer history.Close()
+	if p.Estimates == nil {
+		if err := p.Estimate(ctx, m); err != nil {
+			return report, err
+		}
+	}
+	// A build that is done is done, whether or not it can be written down; the receipt
+	// has it all.
+	var lock sync.Mutex
+	record := func(r store.Record) {
+		lock.Lock()
+		defer lock.Unlock()
+		report.Records = append(report.Records, r)
+		if err := history.Add(context.WithoutCancel(ctx), r); err != nil {
+			report.Unrecorded = err
+		}
+	}
+	report.Expected = p.Left(nil, nil)
+	began := m.Now()
+	report.Results = b.Run(ctx, todo, p.Estimates, record)
+	report.Took = m.Now().Sub(began)
+	return report, failures(ctx, report.Results)
+}
+
+// ready tells of what has to be brought before anything is begun.
+func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
+	if err := build.CheckSupplies(m, jobs); err != nil {
+		return err
+	}
+	return build.CheckOffline(ctx, m, jobs)
+}
+
+// Fetched is what came of fetching.
+type Fetched struct {
+	Brought int // packages whose sources were not all here
+	There   int // those whose sources were, which were verified again
+}
+
+// Fetch downloads and verifies the sources of everything that is to be built.
+func Fetch(ctx context.Context, m *machine.Machine, p *plan.Plan) (Fetched, error) {
+	todo := p.Todo()
+	var f Fetched
+	for _, j := range todo {
+		if build.Fetched(ctx, m, j) {
+			f.There++
+		} else {
+			f.Brought++
+		}
+	}
+	if len(todo) == 0 {
+		return f, nil
+	}
+	if err := ready(ctx, m, todo); err != nil {
+		return f, err
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return f, err
+	}
+	return f, failures(ctx, build.Fetch(ctx, m, todo))
+}
+
+// Again does something again if another program has removed meanwhile what it had
+// built or found built. told is called each time.
+func Again(told func(), do func() error) error {
+	const tries = 8
+	for try := 1; ; try++ {
+		err := do()
+		if try == tries || !errors.Is(err, store.ErrGone) {
+			return err
+		}
+		told()
+	}
+}

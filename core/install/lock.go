@@ -1,0 +1,105 @@
+package install
+
+import (
+	"context"
+	"slices"
+
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/recipe"
+)
+
+// Lock writes the ladder of a plan to the lock file. All of the file is this ladder
+// where it is that of everything that is wanted on the machine.
+func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, error) {
+	builds, compilers := p.Entries()
+	return ChangeLock(ctx, m, func(now *lock.File) {
+		now.SetBuilds(builds, p.AllWanted)
+		now.Arch = m.System.Arch
+		if !p.AllWanted {
+			compilers = append(compilers, now.Compilers...)
+			slices.Sort(compilers)
+			compilers = slices.Compact(compilers)
+		}
+		now.Compilers = compilers
+	})
+}
+
+// KeepLock writes what was installed to the lock file, where there is one and it is
+// not what was built from.
+func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	if !p.Lock.There || p.Ask.Locked {
+		return nil
+	}
+	_, err := Lock(ctx, m, p)
+	return err
+}
+
+// ChangeLock reads the lock file, changes it and writes it in one step: hours may
+// have gone by since it was read for a plan, and others have written to it.
+func ChangeLock(ctx context.Context, m *machine.Machine, change func(*lock.File)) (*lock.File, error) {
+	if err := m.Store.Prepare(); err != nil {
+		return nil, err
+	}
+	unlock, err := m.Store.LockFile(ctx, plan.LockPath(m))
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	file, err := plan.ReadLock(m)
+	if err != nil {
+		return nil, err
+	}
+	change(file)
+	return file, m.Store.Wrap(file.Write())
+}
+
+// Pinned is the head of a branch that was looked up.
+type Pinned struct {
+	Name   string
+	Before recipe.Pin // zero where there was none
+	Now    recipe.Pin
+	File   string // that it is written in
+}
+
+// Pin looks up the heads of branches that are asked for, of those that nobody has
+// pinned yet, and of those that an upgrade is to move, and writes them to the lock
+// file. It is a step before planning, for it fetches.
+func Pin(ctx context.Context, m *machine.Machine, ask plan.Ask) ([]Pinned, error) {
+	wanted, file, err := plan.Tips(m, ask)
+	if err != nil || len(wanted) == 0 {
+		return nil, err
+	}
+	var all []Pinned
+	for _, w := range wanted {
+		r, err := m.Shelves.Find(w.Name)
+		if err != nil || r.Tip() == nil {
+			continue // which the resolver explains
+		}
+		before, known := file.Pin(r)
+		if known && !ask.Upgrade {
+			continue
+		}
+		now, err := pin(ctx, m, r)
+		if err != nil {
+			return all, err
+		}
+		all = append(all, Pinned{Name: r.Name, Before: before, Now: now, File: file.Shown})
+	}
+	return all, nil
+}
+
+// pin looks up the tip of a recipe and writes it to the lock file.
+func pin(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (recipe.Pin, error) {
+	if err := m.Store.Prepare(); err != nil {
+		return recipe.Pin{}, err
+	}
+	tip := r.Tip()
+	found, err := m.Repositories.Head(ctx, tip, r.Name, r.ExpandURL(tip.Repository(), ""))
+	if err != nil {
+		return found, m.Stored(err)
+	}
+	_, err = ChangeLock(ctx, m, func(now *lock.File) { now.SetTip(r, found) })
+	return found, err
+}

@@ -1,0 +1,77 @@
+package install
+
+import (
+	"context"
+
+	"fernladder/core/build"
+	"fernladder/core/inspect"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/seal"
+	"fernladder/core/store"
+)
+
+// Proven is what came of building a package twice.
+type Proven struct {
+	store.Ref
+	Differences []inspect.Difference `json:"differences"`
+}
+
+// Prove builds what was asked for, which is there, a second time, and compares.
+func Prove(ctx context.Context, m *machine.Machine, p *plan.Plan) ([]Proven, error) {
+	var all []Proven
+	err := rebuild(ctx, m, p.Asked(), func(b *build.Builder, j *build.Job) error {
+		differences, err := b.Prove(ctx, j)
+		all = append(all, Proven{j.Ref, append([]inspect.Difference{}, differences...)})
+		return err
+	})
+	return all, err
+}
+
+// Watch builds what was asked for and records what it reads. What is there already is
+// built a second time, and only the record of that is kept.
+func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error) {
+	var there []*build.Job
+	for _, j := range p.Asked() {
+		j.Watch = true
+		if p.Installed[j.Ref] {
+			there = append(there, j)
+		}
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return nil, err
+	}
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if level != seal.Sealed {
+		return nil, build.ErrNotWatched
+	}
+	report, err := Run(ctx, m, p)
+	if err != nil || len(there) == 0 {
+		return report, err
+	}
+	return report, rebuild(ctx, m, there, func(b *build.Builder, j *build.Job) error { return b.Watch(ctx, j) })
+}
+
+// rebuild has a builder do something with packages that are installed, for which it
+// needs their sources.
+func rebuild(ctx context.Context, m *machine.Machine, jobs []*build.Job, do func(*build.Builder, *build.Job) error) error {
+	if err := m.Store.Prepare(); err != nil {
+		return err
+	}
+	b, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return err
+	}
+	if err := failures(ctx, build.Fetch(ctx, m, jobs)); err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		if err := do(b, j); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,149 @@
+// Package machine holds what all work is done with: the root and what is in it, the
+// shelves, the operating system, how things are fetched, how far builds are kept
+// apart, the job slots, the clock, and who is told.
+//
+// It is opened once, from settings, and not changed after. What is found out later,
+// as how far builds can be kept apart here, is found out once. It decides nothing
+// about what is built.
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"fernladder/core/event"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/schedule"
+	"fernladder/core/seal"
+	"fernladder/core/settings"
+	"fernladder/core/source"
+	"fernladder/core/store"
+)
+
+// Config is what a machine is opened with.
+type Config struct {
+	Settings settings.Settings
+	Place    settings.Place // where the program was started, and as whom
+
+	Jobs    int        // job slots; 0: those of the settings, or as many as there are processors
+	Level   seal.Level // builds are kept apart exactly this far; "": the strongest that there is
+	Offline bool       // what is not here is not fetched
+	Agent   string     // how the program names itself to servers
+
+	Events event.Sink       // nil: nobody is told
+	Now    func() time.Time // nil: the clock
+}
+
+// A Machine is opened by Open. Its fields are not changed after.
+type Machine struct {
+	Config
+
+	Store        *store.Store
+	Shelves      *recipe.Shelves
+	System       host.Machine
+	Programs     host.Programs
+	HostFiles    host.Files // the index of the files of the operating system's packages
+	Archives     *source.Archives
+	Repositories *source.Repositories
+	Supplies     source.Supplies // that were brought to the root
+	Unpacking    source.Limits
+	Slots        *schedule.Slots
+
+	isolation isolation
+}
+
+// BadRoot is the error for a root whose path compilers and shells cannot have in
+// that of a tree: it would end a flag, or a word of a list.
+type BadRoot struct {
+	Root string
+	Has  byte
+}
+
+func (e *BadRoot) Error() string {
+	return fmt.Sprintf("the root %q contains %q, which compilers and shells cannot have in the path of a tree; name another", e.Root, e.Has)
+}
+
+// Open opens a machine. It reads the credentials and looks at what the machine is,
+// and writes nothing. Errors are of type *BadRoot.
+func Open(c Config) (*Machine, error) {
+	var err error
+	if c.Settings.Root, err = filepath.Abs(c.Settings.Root); err != nil {
+		return nil, err
+	}
+	if i := strings.IndexAny(c.Settings.Root, " \t\n:;,'\"$\\"); i >= 0 {
+		return nil, &BadRoot{c.Settings.Root, c.Settings.Root[i]}
+	}
+	if c.Jobs == 0 {
+		c.Jobs = c.Settings.Jobs
+	}
+	if c.Jobs == 0 {
+		c.Jobs = runtime.NumCPU()
+	}
+	if c.Events == nil {
+		c.Events = event.Nowhere
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	s := c.Settings
+	m := &Machine{
+		Config: c, Store: &store.Store{Root: s.Root}, Shelves: recipe.NewShelves(s.Shelves),
+		System: host.ThisMachine(), Programs: host.Programs{Path: s.Path, Asked: &host.Answers{}},
+		HostFiles: host.Files{Dir: filepath.Join(s.Root, "host-files")},
+		Supplies:  source.Supplies{Dir: filepath.Join(s.Root, "supplies")},
+		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
+	}
+	const mebi = 1 << 20
+	network := m.network()
+	m.Archives = &source.Archives{Dir: m.Store.Archives(), Network: network,
+		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
+	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network}
+	return m, nil
+}
+
+// network is how sources are fetched.
+func (m *Machine) network() *source.Network {
+	s, place := m.Settings, m.Place
+	n := source.NewNetwork(place.Getenv)
+	n.Agent, n.Events, n.Now, n.Offline = m.Agent, m.Events, m.Now, m.Offline
+	n.Hosts = source.NewHosts(s.Downloads, s.DownloadsPerHost)
+	netrc := place.Getenv("NETRC")
+	if netrc == "" {
+		netrc = filepath.Join(place.Getenv("HOME"), ".netrc")
+	}
+	n.Credentials = source.FindCredentials(s.Credentials, place.Shown(s.Credentials), netrc)
+	return n
+}
+
+// With opens the same machine with other things asked of it. What the first has
+// found out is asked again.
+func (m *Machine) With(change func(*Config)) (*Machine, error) {
+	c := m.Config
+	change(&c)
+	return Open(c)
+}
+
+// Stored gives an error of the file system in the store of archives the advice that
+// is given for the root.
+func (m *Machine) Stored(err error) error {
+	var local *source.StoreError
+	if errors.As(err, &local) {
+		return m.Store.Wrap(local.Err)
+	}
+	return err
+}
+
+// Tell tells of an event.
+func (m *Machine) Tell(e event.Event) { m.Events.Event(e) }
+
+// isolation is how far builds are kept apart, once that has been tried.
+type isolation struct {
+	lock  sync.Mutex
+	level seal.Level
+}

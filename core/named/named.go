@@ -1,0 +1,159 @@
+// Package named finds the builds that a person means by a name: NAME, NAME:RANGE,
+// NAME:tip, or NAME@ID with the beginning of a build id.
+package named
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// A Name names one build or several of a package.
+type Name struct {
+	resolve.Wanted
+	ID string // the beginning of a build id, or ""
+}
+
+// shortest is how much of an id is needed: less is easily that of another build.
+const shortest = 4
+
+// Parse reads a name.
+func Parse(text string) (Name, error) {
+	name, id, byID := strings.Cut(text, "@")
+	if !byID {
+		w, err := resolve.ParseWanted(text)
+		return Name{Wanted: w}, err
+	}
+	if err := recipe.CheckName(name); err != nil {
+		return Name{}, err
+	}
+	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
+		return Name{}, fmt.Errorf("%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest)
+	}
+	return Name{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
+}
+
+// String gives what Parse reads.
+func (n Name) String() string {
+	if n.ID != "" {
+		return n.Name + "@" + n.ID
+	}
+	return n.Wanted.String()
+}
+
+// Of is the name that means one build and no other.
+func Of(r store.Ref) string { return r.Name + "@" + r.ID }
+
+// Fits tells whether a build is one of those named; tip says that it was built from
+// the head of a branch.
+func (n Name) Fits(r store.Ref, tip bool) bool {
+	if r.Name != n.Name || !strings.HasPrefix(r.ID, n.ID) {
+		return false
+	}
+	if n.Tip {
+		return tip
+	}
+	v, err := version.Parse(r.Version)
+	return err == nil && n.Range.Contains(v) || err != nil && n.ID != ""
+}
+
+// FitsReceipt tells whether an installed build is one of those named.
+func (n Name) FitsReceipt(r *store.Receipt) bool { return n.Fits(r.Ref, r.Track == recipe.Tip) }
+
+// NotBuilt is the error for a name by which no tree is there.
+type NotBuilt struct{ Name, Root string }
+
+func (e *NotBuilt) Error() string {
+	return fmt.Sprintf("%s is not built in %s", e.Name, e.Root)
+}
+
+// Bad is the error for a text that is no name, or that means several builds where one
+// is wanted.
+type Bad struct{ Message string }
+
+func (e *Bad) Error() string { return e.Message }
+
+// One finds the installed build that a person means: of those that the name fits, the
+// one on the landing, else the newest version, the latest built of it. Errors are of
+// type *Bad, *NotBuilt, or the store's.
+func One(s *store.Store, text string) (*store.Receipt, error) {
+	all, err := All(s, text)
+	if err != nil {
+		return nil, err
+	}
+	current, err := landing.Current(s)
+	if err != nil {
+		return nil, err
+	}
+	name, _ := Parse(text)
+	for _, r := range all {
+		if m := current.Find(r.Name); m != nil && m.Ref == r.Ref && name.ID == "" {
+			return r, nil
+		}
+	}
+	if name.ID != "" && len(all) > 1 {
+		return nil, &Bad{fmt.Sprintf("%s could be %s or %s; give more of the id", text, Of(all[0].Ref), Of(all[1].Ref))}
+	}
+	return all[0], nil
+}
+
+// All finds the installed builds that a name fits, the newest version and the latest
+// built first. There is at least one.
+func All(s *store.Store, text string) ([]*store.Receipt, error) {
+	name, err := Parse(text)
+	if err != nil {
+		return nil, &Bad{err.Error()}
+	}
+	trees, err := s.ReceiptsOf(name.Name)
+	if err != nil {
+		return nil, err
+	}
+	var all []*store.Receipt
+	for _, r := range trees {
+		if name.FitsReceipt(r) {
+			all = append(all, r)
+		}
+	}
+	if len(all) == 0 {
+		return nil, &NotBuilt{text, s.Root}
+	}
+	return all, nil
+}
+
+// LastLogged is the build, of those that the name fits, that wrote a log last,
+// whether it succeeded, failed or was broken off, and of those that count.
+func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
+	name, err := Parse(text)
+	if err != nil {
+		return last, false, &Bad{err.Error()}
+	}
+	builds, err := s.Logged(name.Name)
+	if err != nil {
+		return last, false, err
+	}
+	var newest store.Logged
+	for _, b := range builds {
+		if !name.Fits(b.Ref, name.Tip && tip(s, b.Ref)) || b.Wrote.Before(newest.Wrote) || !counts(b.Ref) {
+			continue
+		}
+		newest, found = b, true
+	}
+	return newest.Ref, found, nil
+}
+
+// tip tells whether a build was made from the head of a branch, as its receipt says,
+// or, without one, its version, which counts commits.
+func tip(s *store.Store, r store.Ref) bool {
+	receipt, err := s.Receipt(r)
+	if errors.Is(err, fs.ErrNotExist) {
+		return strings.Contains(r.Version, "+")
+	}
+	return err == nil && receipt.Track == recipe.Tip
+}

@@ -1,0 +1,161 @@
+// Package plan makes of what a person asks for, and of what is there, the ladder, the
+// jobs to be built, and what the landing will be.
+//
+// Gather does all the reading and asking, and returns Facts; Make is a function of
+// those alone. Nothing is fetched, built or written: where that would be needed, as
+// for the head of a branch that nobody has pinned, the error says so.
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/settings"
+)
+
+// Ask is what a person asks for.
+type Ask struct {
+	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
+	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
+	Upgrade bool     // what is named, or without names everything, moves to its newest release
+	Locked  bool     // exactly the ladder of the lock file, or none
+}
+
+// BadAsk is the error for something asked for that makes no sense.
+type BadAsk struct{ Message string }
+
+func (e *BadAsk) Error() string { return e.Message }
+
+func badAsk(format string, args ...any) error { return &BadAsk{fmt.Sprintf(format, args...)} }
+
+// NothingAsked is the error where nothing is named and the settings want nothing.
+type NothingAsked struct{ Settings string }
+
+func (e *NothingAsked) Error() string {
+	return fmt.Sprintf("name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", e.Settings)
+}
+
+// wantedBySettings is what the settings say should be on the landing.
+func wantedBySettings(s settings.Settings) (wanted []resolve.Wanted, options []resolve.Setting, err error) {
+	for _, entry := range s.Wanted {
+		w, err := wantedOf(entry)
+		if err != nil {
+			return nil, nil, err
+		}
+		wanted = append(wanted, w)
+		for _, o := range entry.Options {
+			options = append(options, resolve.Setting{Package: entry.Name, Option: o.Name, Value: onOff(o.Values[0])})
+		}
+	}
+	return wanted, options, nil
+}
+
+func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
+	w := resolve.Wanted{Name: entry.Name}
+	if entry.Version == "" {
+		return w, nil
+	}
+	return w, w.Narrow(entry.Version)
+}
+
+// heldBySettings is what the settings want of packages that are not asked for
+// themselves; it counts where they come onto the ladder.
+func heldBySettings(s settings.Settings, reached func(name string) *recipe.Recipe) (held []resolve.Held, options []resolve.Setting, err error) {
+	for _, entry := range s.Wanted {
+		r := reached(entry.Name)
+		if r == nil {
+			continue
+		}
+		w, err := wantedOf(entry)
+		if err != nil {
+			return nil, nil, err
+		}
+		held = append(held, resolve.Held{Wanted: w, At: entry.Position})
+		for _, o := range entry.Options {
+			options = append(options, resolve.Setting{Package: entry.Name, Option: o.Name, Value: onOff(o.Values[0]), At: entry.Position})
+		}
+	}
+	return held, options, nil
+}
+
+// parseOptions reads settings of options, of which later ones count.
+func parseOptions(texts []string, wanted []resolve.Wanted, shelves *recipe.Shelves) ([]resolve.Setting, error) {
+	var options []resolve.Setting
+	for _, text := range texts {
+		set, err := parseOption(text, wanted, shelves)
+		if err != nil {
+			return nil, err
+		}
+		options = override(options, set)
+	}
+	return options, nil
+}
+
+// override puts settings in the place of earlier ones of the same options.
+func override(options, by []resolve.Setting) []resolve.Setting {
+	same := func(a, b resolve.Setting) bool { return a.Package == b.Package && a.Option == b.Option }
+	kept := slices.DeleteFunc(slices.Clone(options), func(old resolve.Setting) bool {
+		return slices.ContainsFunc(by, func(s resolve.Setting) bool { return same(s, old) })
+	})
+	return append(kept, by...)
+}
+
+// parseOption reads OPTION=VALUE, for all the named packages that have the option, or
+// PACKAGE.OPTION=VALUE.
+func parseOption(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) ([]resolve.Setting, error) {
+	key, value, given := strings.Cut(text, "=")
+	if !given || key == "" || value == "" {
+		return nil, badAsk("%s sets no option; write OPTION=VALUE or PACKAGE.OPTION=VALUE", text)
+	}
+	value = onOff(value)
+	if i := strings.LastIndex(key, "."); i >= 0 {
+		return []resolve.Setting{{Package: key[:i], Option: key[i+1:], Value: value}}, nil
+	}
+	var all, having []resolve.Setting
+	for _, w := range wanted {
+		set := resolve.Setting{Package: w.Name, Option: key, Value: value}
+		all = append(all, set)
+		if r, err := shelves.Find(w.Name); err == nil && r.Option(key) != nil {
+			having = append(having, set)
+		}
+	}
+	if len(having) == 0 {
+		return all[:1], nil // which the resolver refuses with what there is
+	}
+	return having, nil
+}
+
+// onOff is how an option that is on or off is set, in whatever words that is said.
+func onOff(value string) string {
+	switch strings.ToLower(value) {
+	case "on", "true", "yes":
+		return "on"
+	case "off", "false", "no":
+		return "off"
+	}
+	return value
+}
+
+// Tips are the heads of branches that are asked for, whether they are pinned or not,
+// and the lock file, which has their pins.
+func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
+	f := Facts{Ask: ask, Shelves: m.Shelves}
+	var err error
+	if f.Lock, err = ReadLock(m); err != nil {
+		return nil, nil, err
+	}
+	if f.Landing, err = landing.Current(m.Store); err != nil {
+		return nil, nil, err
+	}
+	if err := f.readAsk(m); err != nil {
+		return nil, nil, err
+	}
+	err = f.addSettings(m.Settings, resolve.Reach(m.Shelves, f.Request.Wanted))
+	return f.tips(), f.Lock, err
+}

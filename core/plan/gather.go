@@ -1,0 +1,393 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/host"
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/settings"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// Facts are everything that a plan is made of.
+type Facts struct {
+	Ask       Ask
+	AllWanted bool            // it is about everything that is wanted on this machine
+	Request   resolve.Request // what is asked for, and what should stay
+	Shelves   *recipe.Shelves // the recipes that can be reached are read
+	Target    build.Target
+	Lock      *lock.File
+	Landing   landing.State
+	Receipts  map[store.Ref]*store.Receipt // of what is on the landing, and what that needs
+	Installed map[store.Ref]bool
+	Exactly   map[string]store.Ref // builds that are named by their ids, by package
+	Orphans   []landing.Member     // asked for once, and no shelf has a recipe for them any more
+}
+
+// NotPinned is the error for the head of a branch of which nobody has said which
+// commit that is.
+type NotPinned struct {
+	Names []string
+	Lock  string // the file that pins are in
+}
+
+func (e *NotPinned) Error() string {
+	return fmt.Sprintf("which commit is the tip of %s is not written down in %s yet", strings.Join(e.Names, " and "), e.Lock)
+}
+
+// Gather reads and asks for all that a plan is made of. It writes and fetches
+// nothing.
+func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
+	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{}}
+	var err error
+	if f.Lock, err = ReadLock(m); err != nil {
+		return f, err
+	}
+	if f.Landing, err = landing.Current(m.Store); err != nil {
+		return f, err
+	}
+	if f.Installed, err = m.Store.Trees(); err != nil {
+		return f, err
+	}
+	if err := f.readReceipts(m.Store); err != nil {
+		return f, err
+	}
+	if err := f.readAsk(m); err != nil {
+		return f, err
+	}
+	f.Request.Machine = m.System
+	reached := resolve.Reach(m.Shelves, f.Request.Wanted)
+	if err := f.addSettings(m.Settings, reached); err != nil {
+		return f, err
+	}
+	if f.Request.Pins, err = f.pins(); err != nil {
+		return f, err
+	}
+	f.Request.Kept = f.kept()
+	f.Request.HostCopies = hostCopies(ctx, m, reached)
+	return f, f.Target.Ask(ctx, m.Programs, reached)
+}
+
+// readReceipts reads those of what is on the landing, and of all that it needs.
+func (f *Facts) readReceipts(s *store.Store) error {
+	var queue []store.Ref
+	for _, m := range f.Landing.Members {
+		queue = append(queue, m.Ref)
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		if f.Receipts[queue[0]] != nil {
+			continue
+		}
+		receipt, err := s.Receipt(queue[0])
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was removed; then it does not stay
+		}
+		if err != nil {
+			return err
+		}
+		f.Receipts[queue[0]] = receipt
+		for _, need := range receipt.Needs {
+			queue = append(queue, need.Ref)
+		}
+	}
+	return nil
+}
+
+// readAsk works out what is wanted: what is named, what the settings list, what is
+// locked as asked for, or what an upgrade without names is about.
+func (f *Facts) readAsk(m *machine.Machine) (err error) {
+	s, names := m.Settings, f.Ask.Names
+	switch {
+	case len(names) > 0:
+		if f.Ask.Upgrade {
+			names = f.stillTips(names)
+		}
+		f.Request.Wanted, err = f.parseAsked(m.Store, names)
+	case len(s.Wanted) > 0:
+		f.AllWanted = true
+		f.Request.Wanted, f.Request.Options, err = wantedBySettings(s)
+	case f.Ask.Locked && len(f.Lock.Asked()) > 0:
+		f.Request.Wanted, err = parseNames(f.Lock.Asked())
+	case f.Ask.Upgrade:
+		f.Request.Wanted, err = f.onLanding()
+	default:
+		return &NothingAsked{settings.FileName}
+	}
+	if err != nil {
+		return err
+	}
+	set, err := parseOptions(f.Ask.Options, f.Request.Wanted, f.Shelves)
+	f.Request.Options = override(f.Request.Options, set)
+	return err
+}
+
+// parseAsked reads names. One with an id means the release and the options of a build
+// that is there.
+func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, error) {
+	f.Exactly = map[string]store.Ref{}
+	var wanted []resolve.Wanted
+	for _, name := range names {
+		if !strings.Contains(name, "@") {
+			more, err := parseNames([]string{name})
+			if err != nil {
+				return nil, err
+			}
+			wanted = append(wanted, more...)
+			continue
+		}
+		receipt, err := named.One(s, name)
+		if err != nil {
+			return nil, err
+		}
+		w := resolve.Wanted{Name: receipt.Name}
+		exactly := receipt.Version
+		if receipt.Track == recipe.Tip {
+			exactly = string(recipe.Tip)
+		}
+		if err := w.Narrow(exactly); err != nil {
+			return nil, badAsk("%v", err)
+		}
+		for _, option := range slices.Sorted(maps.Keys(receipt.Options)) {
+			f.Request.Options = append(f.Request.Options, resolve.Setting{Package: w.Name, Option: option, Value: receipt.Options[option]})
+		}
+		f.Exactly[w.Name] = receipt.Ref
+		wanted = append(wanted, w)
+	}
+	return wanted, nil
+}
+
+func parseNames(names []string) ([]resolve.Wanted, error) {
+	var wanted []resolve.Wanted
+	for _, name := range names {
+		w, err := resolve.ParseWanted(name)
+		if err != nil {
+			return nil, badAsk("%v", err)
+		}
+		wanted = append(wanted, w)
+	}
+	return wanted, nil
+}
+
+// onLanding is what is on the landing because somebody asked for it, as far as there
+// are recipes for it.
+func (f *Facts) onLanding() ([]resolve.Wanted, error) {
+	var names []string
+	for _, m := range f.Landing.Members {
+		if !m.Asked {
+			continue
+		}
+		if _, err := f.Shelves.Find(m.Name); errors.As(err, new(*recipe.NotFound)) {
+			f.Orphans = append(f.Orphans, m)
+			continue
+		}
+		names = append(names, m.Name)
+	}
+	if len(names) == 0 {
+		return nil, badAsk("nothing is installed that could be upgraded")
+	}
+	return parseNames(f.stillTips(names))
+}
+
+// stillTips lets what was built from the head of a branch go on to be.
+func (f *Facts) stillTips(names []string) []string {
+	names = slices.Clone(names)
+	for i, name := range names {
+		m := f.Landing.Find(name)
+		if m != nil && slices.ContainsFunc(f.Lock.Tips, func(t *lock.Tip) bool { return t.Name == name && t.Version.String() == m.Version }) {
+			names[i] = name + ":" + string(recipe.Tip)
+		}
+	}
+	return names
+}
+
+// addSettings adds what the settings want of packages that can be reached: of those
+// that are asked for in no version, the version, too.
+func (f *Facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error {
+	if f.AllWanted {
+		return nil
+	}
+	for i, w := range f.Request.Wanted {
+		for _, entry := range s.Wanted {
+			if entry.Name == w.Name && w.String() == w.Name {
+				wanted, err := wantedOf(entry)
+				if err != nil {
+					return err
+				}
+				f.Request.Wanted[i] = wanted
+			}
+		}
+	}
+	held, options, err := heldBySettings(s, func(name string) *recipe.Recipe {
+		i := slices.IndexFunc(reached, func(r *recipe.Recipe) bool { return r.Name == name })
+		if i < 0 {
+			return nil
+		}
+		return reached[i]
+	})
+	if err != nil {
+		return err
+	}
+	f.Request.Options = override(options, f.Request.Options)
+	f.Request.Held = slices.DeleteFunc(held, func(h resolve.Held) bool {
+		return slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == h.Name })
+	})
+	return nil
+}
+
+// tips are the heads of branches that are wanted.
+func (f *Facts) tips() []resolve.Wanted {
+	all := slices.Clone(f.Request.Wanted)
+	for _, h := range f.Request.Held {
+		all = append(all, h.Wanted)
+	}
+	return slices.DeleteFunc(all, func(w resolve.Wanted) bool { return !w.Tip })
+}
+
+// pins are those of all tips that are locked.
+func (f *Facts) pins() (map[string]recipe.Pin, error) {
+	pins := map[string]recipe.Pin{}
+	for _, t := range f.Lock.Tips {
+		r, err := f.Shelves.Find(t.Name)
+		if err != nil {
+			continue // which the resolver tells, if it is needed
+		}
+		if pin, known := f.Lock.Pin(r); known {
+			pins[t.Name] = pin
+		}
+	}
+	missing := &NotPinned{Lock: f.Lock.Shown}
+	for _, w := range f.tips() {
+		if _, pinned := pins[w.Name]; pinned {
+			continue
+		}
+		if r, err := f.Shelves.Find(w.Name); err == nil && r.Tip() != nil { // what is not, the resolver explains
+			missing.Names = append(missing.Names, w.Name)
+		}
+	}
+	if len(missing.Names) > 0 {
+		return nil, missing
+	}
+	return pins, nil
+}
+
+// kept is what should stay as it is: what is locked, then what is on the landing and
+// what that was built with. Of packages that may move, only the options stay.
+func (f *Facts) kept() map[string][]resolve.Kept {
+	kept := map[string][]resolve.Kept{}
+	add := func(name string, k resolve.Kept) {
+		if f.mayMove(name) && !f.ahead(name, k.Version) {
+			k.Version, k.Needs = version.Version{}, nil
+		}
+		kept[name] = append(kept[name], k)
+	}
+	for _, b := range f.Lock.Builds {
+		k := resolve.Kept{Version: b.Version, Options: map[string]string{}, Needs: b.Needs}
+		for _, set := range b.Options {
+			name, value, _ := strings.Cut(set, "=")
+			k.Options[name] = value
+		}
+		add(b.Name, k)
+	}
+	var queue []store.Ref
+	for _, m := range f.Landing.Members {
+		queue = append(queue, m.Ref)
+	}
+	seen := map[store.Ref]bool{}
+	for ; len(queue) > 0; queue = queue[1:] {
+		receipt := f.Receipts[queue[0]]
+		if seen[queue[0]] || receipt == nil {
+			continue
+		}
+		seen[queue[0]] = true
+		k := resolve.Kept{Options: receipt.Options}
+		var err error
+		if k.Version, err = version.Parse(receipt.Version); err != nil {
+			continue
+		}
+		for _, need := range receipt.Needs {
+			k.Needs = append(k.Needs, need.Name)
+			queue = append(queue, need.Ref)
+		}
+		add(receipt.Name, k)
+	}
+	return kept
+}
+
+// mayMove tells whether a package may move to a newer release.
+func (f *Facts) mayMove(name string) bool {
+	return f.Ask.Upgrade && (len(f.Ask.Names) == 0 || slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
+}
+
+// ahead tells whether a version is a preview that is newer than every stable
+// release, from which an upgrade would lead back.
+func (f *Facts) ahead(name string, v version.Version) bool {
+	r, err := f.Shelves.Find(name)
+	if err != nil {
+		return false
+	}
+	preview := false
+	for _, x := range r.Releases {
+		if x.Track == recipe.Stable && x.Version.Compare(v) > 0 {
+			return false
+		}
+		preview = preview || x.Track == recipe.Preview && x.Version.Compare(v) == 0
+	}
+	return preview
+}
+
+// hostCopies asks the operating system for its own copies of packages, as far as the
+// settings let them stand in.
+func hostCopies(ctx context.Context, m *machine.Machine, reached []*recipe.Recipe) map[string]resolve.HostCopy {
+	var questions []host.Question
+	var asked []*recipe.Recipe
+	for _, r := range reached {
+		if r.HostCopy != nil && (slices.Contains(m.Settings.HostCopies, "*") || slices.Contains(m.Settings.HostCopies, r.Name)) {
+			questions = append(questions, r.HostCopy.Question())
+			asked = append(asked, r)
+		}
+	}
+	if len(asked) == 0 {
+		return nil
+	}
+	answers := m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true })
+	copies := map[string]resolve.HostCopy{}
+	for i, r := range asked {
+		answer := answers[questions[i]]
+		v, err := version.Parse(answer.Version)
+		if !answer.There || r.HostCopy.Range.String() != "any" && (err != nil || !r.HostCopy.Range.Contains(v)) {
+			continue
+		}
+		copies[r.Name] = resolve.HostCopy{Name: r.Name, Version: v}
+	}
+	return copies
+}
+
+// ReadLock reads ladder.lock, which is beside the settings, or in the root when there
+// are none.
+func ReadLock(m *machine.Machine) (*lock.File, error) {
+	path := LockPath(m)
+	return lock.Read(path, m.Place.Shown(path))
+}
+
+// LockPath is where the lock file of a machine is, or would be.
+func LockPath(m *machine.Machine) string {
+	dir := m.Store.Root
+	if m.Settings.File != "" {
+		dir = filepath.Dir(m.Settings.File)
+	}
+	return filepath.Join(dir, lock.FileName)
+}

@@ -1,0 +1,41 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"fernladder/core/lock"
+)
+
+// NothingLocked is the error for a ladder that is to be held to a lock file without
+// one.
+type NothingLocked struct{ File string }
+
+func (e *NothingLocked) Error() string {
+	return fmt.Sprintf("there is no ladder in %s to hold to", e.File)
+}
+
+// Entries are the builds of the plan as a lock file has them, and the compilers that
+// they are for.
+func (p *Plan) Entries() (builds []*lock.Build, compilers []string) {
+	for _, j := range p.Jobs {
+		b := &lock.Build{Name: j.Name, Version: j.Package.Release.Version, ID: j.ID, Source: j.Sources(), Options: j.Package.Changed(),
+			Asked: j.Package.Asked, Apart: j.Package.Apart}
+		for _, need := range j.Needs {
+			b.Needs = append(b.Needs, need.Name)
+		}
+		builds = append(builds, b)
+		compilers = append(compilers, j.Compiler)
+	}
+	slices.Sort(compilers)
+	return builds, slices.Compact(compilers)
+}
+
+// holdTo returns an error where the ladder is not the locked one.
+func (p *Plan) holdTo(f Facts) error {
+	if !f.Lock.There || len(f.Lock.Builds) == 0 {
+		return &NothingLocked{f.Lock.Shown}
+	}
+	builds, compilers := p.Entries()
+	return f.Lock.Compare(builds, f.Target.System.Arch, compilers)
+}

@@ -1,0 +1,182 @@
+package plan
+
+import (
+	"context"
+	"slices"
+
+	"fernladder/core/build"
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+)
+
+// A Plan is what is to be done, as a value. Nothing of it is done yet.
+type Plan struct {
+	*resolve.Ladder
+	Ask       Ask
+	AllWanted bool         // it is about everything that is wanted on this machine
+	Jobs      []*build.Job // of all packages, in the order of the ladder
+	Needed    map[*build.Job]bool
+	Installed map[store.Ref]bool
+	Lock      *lock.File // as it was
+	Slots     int        // jobs that can run at once
+
+	Before landing.State    // the landing as it was
+	After  []landing.Member // what is on it when the plan is done and landed
+	Clash  error            // why it cannot be landed, a *landing.Clash, or nil
+
+	Orphans   []landing.Member             // asked for once, and no shelf has a recipe for them any more
+	Estimates map[store.Ref]store.Estimate // of what is to be built, once they are asked for
+}
+
+// Make makes a plan of facts, and of nothing else. Errors are those of
+// resolve.Solve, a *lock.Differs, or keyfile.Problems of a recipe.
+func Make(ctx context.Context, f Facts) (*Plan, error) {
+	ladder, err := resolve.Solve(ctx, f.Shelves, f.Request)
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{Ladder: ladder, Ask: f.Ask, AllWanted: f.AllWanted, Installed: f.Installed, Lock: f.Lock, Slots: f.Target.Jobs, Before: f.Landing, Orphans: f.Orphans}
+	if p.Jobs, err = build.Plan(ladder, f.Target); err != nil {
+		return nil, err
+	}
+	for _, j := range p.Asked() {
+		if ref, named := f.Exactly[j.Name]; named && ref != j.Ref {
+			return nil, badAsk("%s %s (%s) is there, but its recipe, or what it needs, has changed since: built now, it would be %s", ref.Name, ref.Version, ref.ID, j.ID)
+		}
+	}
+	if f.Ask.Locked {
+		if err := p.holdTo(f); err != nil {
+			return nil, err
+		}
+	}
+	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return f.Installed[r] })
+	p.After, p.Clash = landing.Members(p.Landing(f.Landing), func(r store.Ref) ([]store.Link, error) {
+		for _, j := range p.Jobs {
+			if j.Ref == r {
+				return j.Links(), nil
+			}
+		}
+		if receipt := f.Receipts[r]; receipt != nil {
+			return receipt.Needs, nil
+		}
+		return nil, nil // it was removed
+	})
+	return p, nil
+}
+
+// For gathers the facts for what is asked for, and makes the plan of them.
+func For(ctx context.Context, m *machine.Machine, ask Ask) (*Plan, error) {
+	facts, err := Gather(ctx, m, ask)
+	if err != nil {
+		return nil, err
+	}
+	return Make(ctx, facts)
+}
+
+// Todo are the jobs that have to be built, in the order of the ladder.
+func (p *Plan) Todo() []*build.Job {
+	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !p.Needed[j] })
+}
+
+// Asked are the jobs of what a person has asked for.
+func (p *Plan) Asked() []*build.Job {
+	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !j.Package.Asked })
+}
+
+// The states of a job.
+const (
+	ToBuild   = "to_build"
+	Built     = "built"      // its tree is there
+	NotNeeded = "not_needed" // by anything that is still to be built
+)
+
+// State says which of these a job is in.
+func (p *Plan) State(j *build.Job) string {
+	switch {
+	case p.Needed[j]:
+		return ToBuild
+	case p.Installed[j.Ref]:
+		return Built
+	}
+	return NotNeeded
+}
+
+// Landing are the builds asked for when those of the plan are added to what is asked
+// for now; they take the place of other builds of the same name. A plan of everything
+// that is wanted leaves nothing else there.
+func (p *Plan) Landing(current landing.State) []store.Ref {
+	var asked []store.Ref
+	for _, j := range p.Asked() {
+		asked = append(asked, j.Ref)
+	}
+	if p.AllWanted {
+		return asked
+	}
+	for _, m := range current.Members {
+		if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
+			asked = append(asked, m.Ref)
+		}
+	}
+	return asked
+}
+
+// Lands tells whether the landing changes when the plan is landed.
+func (p *Plan) Lands() bool { return p.Clash == nil && !slices.Equal(p.Before.Members, p.After) }
+
+// Newer are the newest stable releases of what was asked for, where they are newer
+// than what stays on the ladder.
+func (p *Plan) Newer() []*resolve.Package {
+	var newer []*resolve.Package
+	for _, pkg := range p.Packages {
+		if pkg.Asked && pkg.Kept && Newest(pkg) != pkg.Release {
+			newer = append(newer, pkg)
+		}
+	}
+	return newer
+}
+
+// Newest is the newest stable release of a package's recipe, or the one on the ladder
+// if none is newer.
+func Newest(p *resolve.Package) *recipe.Release {
+	newest := p.Release
+	for _, x := range p.Recipe.Releases {
+		if x.Track == recipe.Stable && x.Version.Compare(newest.Version) > 0 {
+			newest = x
+		}
+	}
+	return newest
+}
+
+// WayTo returns the shortest way from something asked for to a package, as names.
+func (p *Plan) WayTo(target *resolve.Package) []string {
+	from := map[*resolve.Package]*resolve.Package{}
+	seen := map[*resolve.Package]bool{}
+	var queue []*resolve.Package
+	for _, pkg := range p.Packages {
+		if pkg.Asked {
+			queue = append(queue, pkg)
+			seen[pkg] = true
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		at := queue[0]
+		if at == target {
+			var way []string
+			for ; at != nil; at = from[at] {
+				way = append([]string{at.Name()}, way...)
+			}
+			return way
+		}
+		for _, link := range at.Needs {
+			if !seen[link.Package] {
+				seen[link.Package], from[link.Package] = true, at
+				queue = append(queue, link.Package)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,110 @@
+package plan
+
+import (
+	"context"
+	"time"
+
+	"fernladder/core/build"
+	"fernladder/core/machine"
+	"fernladder/core/schedule"
+	"fernladder/core/store"
+)
+
+// Estimate asks the history what the packages that are to be built take. It is not
+// among the facts, for it changes nothing of what is done, only in which order; and
+// to open a database takes longer than to make most plans.
+func (p *Plan) Estimate(ctx context.Context, m *machine.Machine) error {
+	todo := p.Todo()
+	if len(todo) == 0 || !m.Store.HasHistory() {
+		return nil
+	}
+	history, err := m.Store.ReadHistory(ctx)
+	if err != nil {
+		return err
+	}
+	defer history.Close()
+	refs := make([]store.Ref, len(todo))
+	for i, j := range todo {
+		refs[i] = j.Ref
+	}
+	p.Estimates, err = history.Estimates(ctx, refs)
+	return m.Store.Wrap(err)
+}
+
+// Totals is what a plan takes, as far as it is known.
+type Totals struct {
+	Build   int     `json:"to_build"`
+	Fetch   int     `json:"to_fetch"`
+	Bytes   int64   `json:"bytes_to_fetch"` // of those archives whose recipes state it
+	Unsized int     `json:"of_unknown_size"`
+	Seconds float64 `json:"seconds"` // by the schedule
+	Busy    float64 `json:"processor_seconds"`
+	Untimed int     `json:"never_built"`
+	Trees   int64   `json:"bytes_of_trees"`
+	Work    int64   `json:"bytes_of_work"` // if all work directories were there at once
+}
+
+// Totals adds up what is to be done. fetched tells whether the sources of a job are
+// here.
+func (p *Plan) Totals(fetched func(*build.Job) bool) Totals {
+	t := Totals{}
+	for _, j := range p.Todo() {
+		t.Build++
+		if !fetched(j) {
+			t.Fetch++
+			for _, part := range j.Parts {
+				if t.Bytes += part.Size; part.Size == 0 {
+					t.Unsized++
+				}
+			}
+		}
+		e, known := p.Estimates[j.Ref]
+		if !known {
+			t.Untimed++
+		}
+		t.Trees += e.Size
+		t.Work += e.WorkSize
+	}
+	takes, busy := p.forecast(func(j *build.Job) (time.Duration, bool) { return p.Estimates[j.Ref].Time, true })
+	t.Seconds, t.Busy = takes.Seconds(), busy.Seconds()
+	return t
+}
+
+// Left is how long the rest of the plan should take, or 0 where that is not known of
+// everything. done are the builds that have ended, running says for how long others
+// have gone on.
+func (p *Plan) Left(done map[store.Ref]bool, running map[store.Ref]time.Duration) time.Duration {
+	known := true
+	takes, _ := p.forecast(func(j *build.Job) (time.Duration, bool) {
+		e, is := p.Estimates[j.Ref]
+		known = known && (is || done[j.Ref])
+		return max(0, e.Time-running[j.Ref]), !done[j.Ref]
+	})
+	if !known {
+		return 0
+	}
+	return takes
+}
+
+// forecast says how long what is to be built should take by the schedule, and how
+// long processors should be busy; length tells how long a job takes, and false for
+// one that does not count.
+func (p *Plan) forecast(length func(*build.Job) (time.Duration, bool)) (takes, busy time.Duration) {
+	place := map[*build.Job]int{}
+	var tasks []schedule.Task
+	for _, j := range p.Todo() {
+		takes, counts := length(j)
+		if !counts {
+			continue
+		}
+		task := schedule.Task{Name: j.Name, Length: takes, Width: p.Estimates[j.Ref].Width, Slot: true}
+		for _, need := range j.Needs {
+			if i, is := place[need]; is {
+				task.Needs = append(task.Needs, i)
+			}
+		}
+		place[j] = len(tasks)
+		tasks = append(tasks, task)
+	}
+	return schedule.Forecast(tasks, p.Slots)
+}

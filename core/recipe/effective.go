@@ -1,0 +1,28 @@
+package recipe
+
+// Effective is the recipe as it counts for these facts: without what is only for
+// others, and without conditions. Its needs stay, for the ladder has decided them;
+// so do its releases and options.
+func (r *Recipe) Effective(f Facts) *Recipe {
+	e := *r
+	e.Extras = holding(r.Extras, f, func(x *Extra) *Condition { return &x.When })
+	e.Supplies = holding(r.Supplies, f, func(x *Supply) *Condition { return &x.When })
+	e.HostNeeds = holding(r.HostNeeds, f, func(x *HostNeed) *Condition { return &x.When })
+	e.Tries = holding(r.Tries, f, func(x *Try) *Condition { return &x.When })
+	e.Launchers = holding(r.Launchers, f, func(x *Launcher) *Condition { return &x.When })
+	e.Configs = holding(r.Configs, f, func(x *Config) *Condition { return &x.When })
+	return &e
+}
+
+// holding are copies, without their conditions, of those whose conditions hold.
+func holding[T any](all []*T, f Facts, when func(*T) *Condition) []*T {
+	var found []*T
+	for _, x := range all {
+		if when(x).Holds(f) {
+			copied := *x
+			*when(&copied) = Condition{}
+			found = append(found, &copied)
+		}
+	}
+	return found
+}

@@ -1,0 +1,183 @@
+package recipe
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+)
+
+// Change changes the file of a recipe by the lines that edit is about; everything
+// else in it stays as it is. The file is replaced as a whole.
+func (r *Recipe) Change(edit func(*keyfile.Edit)) error {
+	file := filepath.Join(r.Dir, FileName)
+	data, err := ground.ReadFile(file, Largest)
+	if err != nil {
+		return err
+	}
+	e, err := keyfile.Parse(r.File, data)
+	if err != nil {
+		return err
+	}
+	edit(e)
+	if data, err = e.Bytes(); err != nil {
+		return err
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(file, data, info.Mode().Perm())
+}
+
+// entry is a table as it is written, its keys with their values in order.
+type entry struct {
+	table, mark string // mark begins each line: "# " for one that does not count
+	about       string // behind the head of the table
+	lines       [][3]string
+}
+
+func (e *entry) add(key, value, remark string) {
+	if value != "" {
+		e.lines = append(e.lines, [3]string{key, value, remark})
+	}
+}
+
+// text is the table without a line break at its end.
+func (e *entry) text() string {
+	width := 0
+	for _, line := range e.lines {
+		if !strings.HasPrefix(line[1], "{") { // tables are not aligned with the others
+			width = max(width, len(line[0]))
+		}
+	}
+	text := e.mark + "[[" + e.table + "]]"
+	if e.about != "" {
+		text += "   # " + e.about
+	}
+	for _, line := range e.lines {
+		text += fmt.Sprintf("\n%s%-*s = %s", e.mark, width, line[0], line[1])
+		if line[2] != "" {
+			text += "   # " + line[2]
+		}
+	}
+	return text
+}
+
+// A NeedEntry is a need on another recipe, to be written into one.
+type NeedEntry struct {
+	Recipe  string
+	Version string // a range, or "" for any
+	Role    Role
+	Remark  string // behind the recipe's name
+	Off     bool   // written as a remark, which a person can take the marks away of
+}
+
+// Text is the need as it stands in a recipe.
+func (n NeedEntry) Text() string {
+	e := entry{table: "need"}
+	if n.Off {
+		e.mark = "# "
+	}
+	e.add("recipe", keyfile.Quote(n.Recipe), n.Remark)
+	if n.Version != "" {
+		e.add("version", keyfile.Quote(n.Version), "")
+	}
+	e.add("role", keyfile.Quote(string(n.Role)), "")
+	return e.text()
+}
+
+// A HostEntry is a need on the operating system, to be written into a recipe.
+type HostEntry struct {
+	host.Question
+	Version  string         // a range, or "" for any
+	Packages []keyfile.Pair // by family
+	Others   []string       // packages that would do as well
+	About    string         // behind the head
+	Remark   string         // behind the name
+}
+
+// OfFamily is the packages of a HostEntry where one family's are known. Families that
+// recipes do not tell apart have none.
+func OfFamily(family string, packages ...string) []keyfile.Pair {
+	if !slices.Contains(host.Families, family) || len(packages) == 0 || packages[0] == "" {
+		return nil
+	}
+	return []keyfile.Pair{{Name: family, Values: packages[:1]}}
+}
+
+// Text is the need as it stands in a recipe.
+func (h HostEntry) Text() string {
+	e := entry{table: "host", about: h.About}
+	e.add(string(h.Kind), keyfile.Quote(h.Name), h.Remark)
+	if h.Version != "" && (h.Kind == host.Module || h.Kind == host.Program) {
+		e.add("version", keyfile.Quote(h.Version), "")
+	}
+	var named []string
+	for _, p := range h.Packages {
+		named = append(named, p.Name+" = "+keyfile.Quote(p.Values[0]))
+	}
+	others := ""
+	if len(h.Others) > 0 {
+		others = "or " + strings.Join(h.Others, ", ")
+	}
+	if len(named) > 0 {
+		e.add("packages", "{ "+strings.Join(named, ", ")+" }", others)
+	}
+	return e.text()
+}
+
+// ReleaseText is a release as it stands in a recipe, its values in the column in
+// which those of the others are.
+func ReleaseText(column int, x *Release) string {
+	width := max(column-1, 0)
+	var b strings.Builder
+	b.WriteString("[[release]]\n")
+	line := func(key, value string) { fmt.Fprintf(&b, "%-*s = %s\n", width, key, value) }
+	line("version", keyfile.Quote(x.Version.String()))
+	if x.Track != Stable {
+		line("track", keyfile.Quote(string(x.Track)))
+	}
+	if len(x.Archive) > 0 {
+		line("archive", keyfile.QuoteList(x.Archive))
+	}
+	if len(x.Signature) > 0 {
+		line("signature", keyfile.QuoteList(x.Signature))
+	}
+	line(x.Digest.Algorithm, keyfile.Quote(x.Digest.Hex))
+	if x.Size > 0 {
+		line("size", fmt.Sprint(x.Size))
+	}
+	return b.String()
+}
+
+// Lists are the kinds of things that a package offers, by their keys in a recipe;
+// those of which it offers any, in their order.
+func (o Offers) Lists() (keys []string, lists map[string][]string) {
+	lists = map[string][]string{"modules": o.Modules, "programs": o.Programs, "libraries": o.Libraries, "cmake": o.CMake}
+	for _, key := range OfferKeys {
+		if len(lists[key]) > 0 {
+			keys = append(keys, key)
+		}
+	}
+	return keys, lists
+}
+
+// OfferKeys are the keys of [offers].
+var OfferKeys = []string{"modules", "programs", "libraries", "cmake"}
+
+// SetOffers gives a recipe the table [offers].
+func SetOffers(e *keyfile.Edit, o Offers) {
+	keys, lists := o.Lists()
+	quoted := map[string]string{}
+	for _, key := range keys {
+		quoted[key] = keyfile.QuoteList(lists[key])
+	}
+	e.SetTable("offers", keys, quoted)
+}

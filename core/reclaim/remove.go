@@ -1,0 +1,157 @@
+package reclaim
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"fernladder/core/event"
+	"fernladder/core/install"
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// Runs is the error for a package that cannot leave the landing, for another that
+// stays needs it to run.
+type Runs struct{ Name, With string }
+
+func (e *Runs) Error() string {
+	return fmt.Sprintf("%s is on the landing because %s needs it to run", e.Name, e.With)
+}
+
+// Removed is what came of a removal.
+type Removed struct {
+	Before, After landing.State
+	Trees         []*store.Receipt // of what is named; they are gone where that was asked for
+	Unknown       []string         // named, and nothing of it is installed any more
+	Deleted
+}
+
+// Remove takes what is named off the landing, with what only that needed when it
+// runs; and, with trees, deletes the trees that the names fit, and forgets them in the
+// lock file. What is gone already was perhaps removed by the same command, that was
+// ended; what nobody has ever heard of is a *named.NotBuilt. Other errors are of
+// type *named.Bad, *Needed or *Runs.
+func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool) (r Removed, err error) {
+	current, err := landing.Current(m.Store)
+	if err != nil {
+		return r, err
+	}
+	var names []named.Name
+	for _, text := range texts {
+		name, err := named.Parse(text)
+		if err != nil {
+			return r, &named.Bad{Message: err.Error()}
+		}
+		names = append(names, name)
+		found, err := named.All(m.Store, text)
+		if missing := new(named.NotBuilt); errors.As(err, &missing) && current.Find(name.Name) == nil {
+			if !heardOf(m, name.Name) {
+				return r, missing
+			}
+			r.Unknown = append(r.Unknown, text)
+		} else if err != nil && !errors.As(err, &missing) {
+			return r, err
+		}
+		r.Trees = append(r.Trees, found...)
+	}
+	fits := func(x store.Ref) bool {
+		return slices.ContainsFunc(names, func(n named.Name) bool { return n.ID == "" && n.String() == x.Name }) ||
+			slices.ContainsFunc(r.Trees, func(t *store.Receipt) bool { return t.Ref == x })
+	}
+	if trees {
+		all, err := m.Store.Receipts()
+		if err != nil {
+			return r, err
+		}
+		if by := stillNeeded(all, r.Trees); by != nil {
+			return r, by
+		}
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return r, err
+	}
+	r.Before, r.After, err = landing.Update{
+		Choose:  func(now landing.State) ([]store.Ref, error) { return without(m.Store, now, fits) },
+		Waiting: func() { m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"}) },
+	}.Do(ctx, m.Store, m.Now())
+	if err != nil || !trees {
+		return r, err
+	}
+	still := func() (func(store.Ref) bool, error) {
+		now, err := landing.Current(m.Store)
+		return func(x store.Ref) bool {
+			return !slices.ContainsFunc(now.Members, func(member landing.Member) bool { return member.Ref == x })
+		}, err
+	}
+	if err := r.deleteTrees(ctx, m, r.Trees, still, true); err != nil {
+		return r, err
+	}
+	return r, forgetLocked(ctx, m, names)
+}
+
+// heardOf tells whether a package was ever built here, or could be.
+func heardOf(m *machine.Machine, name string) bool {
+	if logs, err := m.Store.Logged(name); err == nil && len(logs) > 0 {
+		return true
+	}
+	_, err := m.Shelves.Find(name)
+	return err == nil
+}
+
+// forgetLocked takes packages that are gone whole out of the lock file.
+func forgetLocked(ctx context.Context, m *machine.Machine, names []named.Name) error {
+	var gone []string
+	for _, n := range names {
+		left, err := m.Store.ReceiptsOf(n.Name)
+		if err != nil {
+			return err
+		}
+		if len(left) == 0 {
+			gone = append(gone, n.Name)
+		}
+	}
+	_, err := install.ChangeLock(ctx, m, func(f *lock.File) {
+		if f.There {
+			f.Drop(gone)
+		}
+	})
+	return err
+}
+
+// without are the builds that stay asked for when those that fit are not. What another
+// member needs when it runs cannot go.
+func without(s *store.Store, current landing.State, fits func(store.Ref) bool) ([]store.Ref, error) {
+	var asked []store.Ref
+	for _, m := range current.Members {
+		if m.Asked && !fits(m.Ref) {
+			asked = append(asked, m.Ref)
+		}
+	}
+	left, err := landing.Members(asked, s.Needs)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range left {
+		if fits(m.Ref) && !current.Find(m.Name).Asked {
+			return nil, &Runs{Name: m.Name, With: runner(s, left, m.Ref)}
+		}
+	}
+	return asked, nil
+}
+
+// runner names a member that needs r when it runs.
+func runner(s *store.Store, members []landing.Member, r store.Ref) string {
+	for _, m := range members {
+		receipt, err := s.Receipt(m.Ref)
+		if err == nil && slices.Contains(receipt.Needs, store.Link{Ref: r, Role: recipe.Runtime}) {
+			return m.Name
+		}
+	}
+	return "another package"
+}

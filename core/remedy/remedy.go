@@ -1,0 +1,174 @@
+// Package remedy says what would help: who has what a build or the operating system
+// lacks, and how a recipe asks for it.
+//
+// A Remedy is a value. It changes nothing that it is about, and says nothing of how a
+// person tells a program to do it.
+package remedy
+
+import (
+	"slices"
+	"strings"
+	"sync"
+
+	"fernladder/core/diagnose"
+	"fernladder/core/draft"
+	"fernladder/core/host"
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+)
+
+// A Remedy is what answers something that is missing: a recipe on the shelves, or the
+// operating system, or either; or to do without.
+type Remedy struct {
+	Recipe  string // that has it, or ""
+	Sure    bool   // it is known to have it; otherwise its name speaks for it
+	Role    recipe.Role
+	Version string // the range that will do, of either, or ""
+
+	Host   host.Question // how the operating system is asked; with no kind where it is not, for such things
+	Owners []string      // its packages that have it, as far as is known
+	Family string
+	Listed bool // what packages have is known, so that without owners no package has it
+
+	Without string // the argument that does without, as the source names it
+}
+
+// Evidence is what a remedy is found by.
+type Evidence struct {
+	Known  func() (*draft.Known, error) // what recipes and trees offer
+	Files  host.Files                   // what the operating system's packages have
+	Family string
+}
+
+// Look returns the evidence that a machine has. What recipes and trees offer is found
+// out once, when it is asked for.
+func Look(m *machine.Machine) Evidence {
+	return Evidence{Files: m.HostFiles, Family: m.System.Family,
+		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
+}
+
+// For finds out what answers a cause. There is nothing where the recipe, which can be
+// nil, asks for it already.
+func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
+	m := Remedy{Family: e.Family, Without: c.Without, Listed: e.Files.There()}
+	questions := c.Questions()
+	if len(questions) == 0 {
+		return m
+	}
+	m.Role, m.Version = recipe.Library, c.Range
+	if questions[0].Kind == host.Program {
+		m.Role = recipe.Tool
+	}
+	m.Recipe, m.Sure = e.recipeFor(r, c)
+	m.Host, m.Owners = e.hostFor(questions)
+	if r != nil && Declares(r, questions...) {
+		m.Host, m.Owners = host.Question{}, nil
+	}
+	return m
+}
+
+// Nowhere tells whether no package of the operating system has it, as far as its
+// lists say.
+func (m Remedy) Nowhere() bool { return len(m.Owners) == 0 && m.Listed }
+
+// Need is the need on the recipe that has it.
+func (m Remedy) Need() recipe.NeedEntry {
+	return recipe.NeedEntry{Recipe: m.Recipe, Version: m.Version, Role: m.Role}
+}
+
+// HostNeed is the need on the operating system.
+func (m Remedy) HostNeed() recipe.HostEntry {
+	const few = 4
+	e := recipe.HostEntry{Question: m.Host, Version: m.Version, Packages: recipe.OfFamily(m.Family, m.Owners...)}
+	if len(m.Owners) > 1 {
+		e.Others = m.Owners[1:min(few, len(m.Owners))]
+	}
+	return e
+}
+
+// Declares tells whether a recipe asks the operating system for one of these.
+func Declares(r *recipe.Recipe, questions ...host.Question) bool {
+	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return slices.Contains(questions, n.Question()) })
+}
+
+// dependencyKinds are what of a recipe answers a cause. What only has a name can be
+// anything.
+var dependencyKinds = map[diagnose.Kind][]string{
+	diagnose.MissingProgram: {"program"}, diagnose.MissingHeader: {"header"}, diagnose.MissingLibrary: {"library"}, diagnose.MissingModule: {"module", "package"},
+	diagnose.MissingPackage: {"package"}, diagnose.Missing: {"module", "library", "program", "package"}, diagnose.TooOld: {"module", "program", "package"},
+}
+
+// recipeFor finds the recipe on the shelves that answers a cause, but for those that
+// are needed already.
+func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, sure bool) {
+	packages, err := e.Known()
+	if err != nil {
+		return "", false
+	}
+	for _, wanted := range c.Names {
+		for _, kind := range dependencyKinds[c.Kind] {
+			looked := draft.Dependency{Kind: kind, Name: wanted}
+			if kind == "header" { // recipes do not list headers; a folder or a name tells as much
+				looked.Name, _, _ = strings.Cut(strings.TrimSuffix(wanted, ".h"), "/")
+			}
+			provider, known, found := packages.Find(looked)
+			if !found || r != nil && (provider == r.Name || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
+				continue
+			}
+			if known || name == "" {
+				name, sure = provider, known
+			}
+			if known {
+				return name, sure
+			}
+		}
+	}
+	return name, sure
+}
+
+// hostFor finds the question whose answer the operating system's packages have, and
+// which of them. Where nothing is known of that, it is the first.
+func (e Evidence) hostFor(questions []host.Question) (host.Question, []string) {
+	owners := e.Files.Owners(questions)
+	for _, q := range questions {
+		if len(owners[q]) == 0 {
+			continue
+		}
+		if slices.Contains(host.Kinds, q.Kind) {
+			return q, owners[q]
+		}
+		// Nothing asks the operating system for such a thing, but for another of its package.
+		if other, found := e.Files.Of(owners[q][0]); found {
+			return other, owners[q]
+		}
+	}
+	near := e.Files.Near(questions)
+	for _, q := range questions {
+		if packages := host.PackageOf(q.Name, e.Family); q.Kind == host.Program && packages != nil {
+			return q, packages
+		}
+		if found, is := near[q]; is {
+			return found.Question, found.Owners
+		}
+	}
+	if slices.Contains(host.Kinds, questions[0].Kind) {
+		return questions[0], nil
+	}
+	return host.Question{}, nil
+}
+
+// Offer names the recipe that has what the operating system lacks, by its question,
+// for those things of which a recipe is known to have them.
+func Offer(missing *host.Missing, e Evidence) map[host.Question]string {
+	known, err := e.Known()
+	if err != nil {
+		return nil
+	}
+	offers := map[host.Question]string{}
+	for _, f := range missing.Needs {
+		if name, sure, found := known.Find(draft.Dependency{Kind: string(f.Kind), Name: f.Name}); found && sure && !slices.Contains(f.By, name) {
+			offers[f.Question] = name
+		}
+	}
+	return offers
+}

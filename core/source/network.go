@@ -1,0 +1,89 @@
+package source
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"time"
+
+	"golang.org/x/net/http/httpproxy"
+
+	"fernladder/core/event"
+)
+
+// Network is how sources are fetched: what archives and repositories have in common.
+// It is made by NewNetwork, and not changed while anything is being fetched.
+type Network struct {
+	Agent  string // how the program names itself to servers
+	Events event.Sink
+	Now    func() time.Time
+	Getenv func(name string) string // proxies, and what ssh wants to know
+
+	Hosts       *Hosts        // shared by all that fetch in a run; nil: no limits
+	Credentials *Credentials  // nil: none
+	Offline     bool          // what is not here is not fetched
+	Patience    time.Duration // how long a transfer may stand still, or drip; 0: a minute
+
+	client *http.Client
+}
+
+// NewNetwork returns a network that goes through the proxies of an environment, and
+// tells nobody what it does.
+func NewNetwork(getenv func(name string) string) *Network {
+	n := &Network{Events: event.Nowhere, Now: time.Now, Getenv: getenv}
+	proxies := httpproxy.Config{NoProxy: either(getenv, "NO_PROXY", "no_proxy"),
+		HTTPProxy: either(getenv, "HTTP_PROXY", "http_proxy"), HTTPSProxy: either(getenv, "HTTPS_PROXY", "https_proxy")}
+	through := proxies.ProxyFunc()
+	n.client = &http.Client{
+		Transport: &http.Transport{
+			Proxy:                 func(r *http.Request) (*url.URL, error) { return through(r.URL) },
+			DialContext:           (&net.Dialer{Timeout: 30 * time.Second}).DialContext,
+			TLSHandshakeTimeout:   30 * time.Second,
+			ResponseHeaderTimeout: time.Minute,
+			DisableCompression:    true, // archives are wanted as they are
+			ForceAttemptHTTP2:     true,
+			MaxIdleConnsPerHost:   16,
+		},
+		CheckRedirect: n.redirected,
+	}
+	return n
+}
+
+func either(getenv func(string) string, names ...string) string {
+	for _, name := range names {
+		if value := getenv(name); value != "" {
+			return value
+		}
+	}
+	return ""
+}
+
+// redirected refuses where a server must not lead to. What the first host wanted to
+// know is not for the next one, nor is where we come from, which may have a secret in
+// it.
+func (n *Network) redirected(next *http.Request, before []*http.Request) error {
+	if len(before) >= mostRedirects {
+		return fmt.Errorf("redirected more than %d times", mostRedirects)
+	}
+	if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
+		return errors.New("redirected from https to plain http, which is refused")
+	}
+	next.Header.Del("Authorization")
+	next.Header.Del("Referer")
+	n.Credentials.authorize(next)
+	return nil
+}
+
+// ofMachine is the part of a machine's environment that programs which fetch get.
+func (n *Network) ofMachine() []string {
+	env := []string{"HOME=" + n.Getenv("HOME"), "SSH_AUTH_SOCK=" + n.Getenv("SSH_AUTH_SOCK")} // for ssh, which has its own rules
+	for _, name := range []string{"http_proxy", "https_proxy", "no_proxy", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY"} {
+		if value := n.Getenv(name); value != "" {
+			env = append(env, name+"="+value)
+		}
+	}
+	return env
+}

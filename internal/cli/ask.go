@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/build"
+	"fernladder/core/install"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+// addLadderFlags adds those of the commands that work out a ladder.
+func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
+	c.Flags().StringArrayVarP(&ask.Options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
+	if builds {
+		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
+		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
+		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, show the last line that each build has printed, too")
+		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
+	}
+}
+
+// with is what is asked for with these names.
+func with(ask *plan.Ask, names []string) plan.Ask {
+	asked := *ask
+	asked.Names = names
+	return asked
+}
+
+// plan opens the machine and works out the ladder.
+func (a *app) plan(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
+	m, err := a.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := plan.For(ctx, m, ask)
+	if err != nil {
+		return m, nil, err
+	}
+	for _, o := range p.Orphans {
+		a.screen.Note("%s stays at %s: no shelf has a recipe for it any more.", o.Name, o.Version)
+	}
+	return m, p, nil
+}
+
+// pinned looks up the heads of branches that are asked for, says so, and then works
+// out the ladder.
+func (a *app) pinned(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
+	m, err := a.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	pins, err := install.Pin(ctx, m, ask)
+	for _, p := range pins {
+		switch {
+		case p.Before.Commit == "":
+			a.screen.Note("Pinned the tip of %s to %s (%s) in %s.", p.Name, p.Now.Version, p.Now.Commit, p.File)
+		case p.Before.Commit == p.Now.Commit:
+			a.screen.Note("The tip of %s is still %s (%s).", p.Name, p.Now.Version, p.Now.Commit)
+		default:
+			a.screen.Note("Moved the tip of %s from %s to %s (%s) in %s.", p.Name, p.Before.Version, p.Now.Version, p.Now.Commit, p.File)
+		}
+	}
+	if err != nil {
+		return m, nil, err
+	}
+	return a.plan(ctx, ask)
+}
+
+// expect lets the progress know what is to be built, and how long that should take.
+func (a *app) expect(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	if err := p.Estimate(ctx, m); err != nil {
+		return err
+	}
+	e := term.Expected{Packages: len(p.Todo()), Times: map[term.Build]time.Duration{}, Output: a.output}
+	for ref, estimate := range p.Estimates {
+		e.Times[term.Build(ref)] = estimate.Time
+	}
+	e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) time.Duration {
+		ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
+		for b := range done {
+			ended[store.Ref(b)] = true
+		}
+		for b, d := range running {
+			going[store.Ref(b)] = d
+		}
+		return p.Left(ended, going)
+	}
+	a.screen.Progress(a.now).Expect(e)
+	return nil
+}
+
+// run builds what a plan says, and tells in the end how that went.
+func (a *app) run(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	if err := a.expect(ctx, m, p); err != nil {
+		return err
+	}
+	report, err := install.Run(ctx, m, p)
+	if ctx.Err() == nil {
+		a.summary(report, p.Slots)
+	}
+	if report.Unrecorded != nil {
+		a.screen.Note("The history could not be written: %v", report.Unrecorded)
+	}
+	return a.failed(m, err)
+}
+
+// failed shows all of what failed, with what would help, and returns the error that
+// decides the exit status.
+func (a *app) failed(m *machine.Machine, err error) error {
+	var all *install.Failures
+	if !errors.As(err, &all) {
+		return err
+	}
+	help := newHelper(m)
+	var errs []error
+	for _, r := range all.Results {
+		if r.Err != nil {
+			errs = append(errs, help.with(r.Err))
+		}
+	}
+	if a.screen.JSON {
+		for _, err := range errs[1:] {
+			_, kind := status(err)
+			a.reportJSON(err, kind)
+		}
+		return errs[0]
+	}
+	for _, err := range errs {
+		a.screen.Fail(err.Error())
+	}
+	if skipped := all.Skipped(); len(skipped) > 0 {
+		a.screen.Note("Not built, because they stand on what failed: %s.", strings.Join(skipped, ", "))
+	}
+	return &alreadyShown{errs[0]}
+}
+
+// build plans a ladder and builds it.
+func (a *app) built(ctx context.Context, ask plan.Ask) (m *machine.Machine, p *plan.Plan, err error) {
+	err = install.Again(a.removedMeanwhile, func() error {
+		if m, p, err = a.pinned(ctx, ask); err != nil {
+			return err
+		}
+		return a.run(ctx, m, p)
+	})
+	return m, p, err
+}
+
+func (a *app) removedMeanwhile() {
+	a.screen.Note("Another fernladder has removed what this needs. It is built again.")
+}
+
+func refs(jobs []*build.Job) []store.Ref {
+	all := []store.Ref{}
+	for _, j := range jobs {
+		all = append(all, j.Ref)
+	}
+	return all
+}

@@ -1,0 +1,267 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/diagnose"
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/plan"
+	"fernladder/core/recipe"
+	"fernladder/core/reclaim"
+	"fernladder/core/remedy"
+	"fernladder/core/resolve"
+	"fernladder/core/source"
+	"fernladder/core/store"
+	"fernladder/core/upstream"
+)
+
+// helped is an error with lines that say what would help, and how that is typed.
+type helped struct {
+	err   error
+	lines []string
+}
+
+func (e *helped) Error() string {
+	var failure *build.Failure
+	if errors.As(e.err, &failure) && failure == e.err {
+		return failure.With(e.lines)
+	}
+	text := e.err.Error()
+	for _, line := range e.lines {
+		text += "\n  " + line
+	}
+	return text
+}
+
+func (e *helped) Unwrap() error { return e.err }
+
+// helper knows what would help, by what a machine has.
+type helper struct {
+	m        *machine.Machine
+	evidence remedy.Evidence
+}
+
+func newHelper(m *machine.Machine) *helper { return &helper{m, remedy.Look(m)} }
+
+// with adds to an error of core what would help. Core says what it is, and here it is
+// said what to type.
+func (h *helper) with(err error) error {
+	if lines := h.lines(err); len(lines) > 0 {
+		return &helped{err, lines}
+	}
+	return err
+}
+
+func (h *helper) lines(err error) []string {
+	if err == nil || is[*helped](err) {
+		return nil
+	}
+	var failure *build.Failure
+	if errors.As(err, &failure) {
+		if failure.Cause == nil {
+			return nil
+		}
+		r, err := h.m.Shelves.Find(failure.Package)
+		if err != nil {
+			return nil
+		}
+		return h.advice(r, failure.Cause)
+	}
+	var missing *host.Missing
+	if errors.As(err, &missing) {
+		return h.missing(missing)
+	}
+	return typed(err)
+}
+
+// missing names recipes that have what the operating system lacks, and how to find out
+// which packages have the rest.
+func (h *helper) missing(missing *host.Missing) []string {
+	var lines []string
+	offers := remedy.Offer(missing, h.evidence)
+	for _, f := range missing.Needs {
+		if name := offers[f.Question]; name != "" {
+			lines = append(lines, fmt.Sprintf("The recipe %s has the %s, too: a [[need]] on it would do instead.", name, f.Question))
+		}
+	}
+	if _, unknown := missing.InstallLine(); len(unknown) > 0 && !h.evidence.Files.There() {
+		lines = append(lines, "To fetch those lists: fernladder host --refresh")
+	}
+	return lines
+}
+
+// typed are the commands that help with errors that say by themselves what is wrong.
+func typed(err error) []string {
+	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
+	var (
+		conflict *landing.Conflict
+		supplies source.MissingSupplies
+		notHere  source.NotHere
+		differs  *lock.Differs
+		unlocked *plan.NothingLocked
+		unpinned *plan.NotPinned
+		missing  *named.NotBuilt
+		needed   *reclaim.Needed
+		runs     *reclaim.Runs
+		unnamed  *upstream.Unannounced
+		noLadder *resolve.NoLadder
+		problems keyfile.Problems
+		atStore  *store.Error
+		noRecipe *recipe.NotFound
+	)
+	switch {
+	case errors.As(err, &conflict):
+		return say("Take one of them off: fernladder remove %s", conflict.First.Name)
+	case errors.As(err, &supplies):
+		var lines []string
+		for _, s := range supplies {
+			lines = append(lines, fmt.Sprintf("When you have it: fernladder supply %s FILE", s.Package))
+		}
+		return slices.Compact(lines)
+	case errors.As(err, &notHere):
+		return say("To fetch them: fernladder fetch")
+	case errors.As(err, &differs):
+		return say("To move the lock: fernladder upgrade, or fernladder lock")
+	case errors.As(err, &unlocked):
+		return say("To write one: fernladder lock")
+	case errors.As(err, &unpinned):
+		return say("To look it up and write it down: fernladder lock %s:tip", strings.Join(unpinned.Names, ":tip "))
+	case errors.As(err, &missing):
+		name, _, _ := strings.Cut(missing.Name, "@")
+		return say("To build it: fernladder install %s", name)
+	case errors.As(err, &needed):
+		return say("To delete both: fernladder remove --trees %s %s", needed.Tree.Name, needed.By.Name)
+	case errors.As(err, &runs):
+		return say("Remove that first: fernladder remove %s", runs.With)
+	case errors.As(err, &unnamed):
+		return say("Or name the version: fernladder bump %s VERSION", unnamed.Name)
+	case errors.As(err, &noLadder) && slices.ContainsFunc(noLadder.Reasons, func(r resolve.Reason) bool {
+		return slices.ContainsFunc(r.WaysOut, func(w string) bool { return strings.Contains(w, "make a folder") })
+	}), errors.As(err, &noRecipe) && len(noRecipe.Shelves) == 0:
+		return say("To make one: fernladder new DIR")
+	case errors.As(err, &problems) && slices.ContainsFunc(problems, func(p keyfile.Problem) bool { return p.Advice == recipe.BringShelf }):
+		return say("To bring it: fernladder shelves --fetch")
+	case errors.As(err, &atStore) && is[*build.OtherReceipt](err):
+		var other *build.OtherReceipt
+		errors.As(err, &other)
+		return say("To do both: fernladder remove --trees %s, and the same command again", other.Name)
+	}
+	return nil
+}
+
+// advice says in lines what to do about a cause. The recipe is nil where the log is of
+// something else than a build of a recipe.
+func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
+	file := "its recipe"
+	if r != nil {
+		file = r.File
+	}
+	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
+	switch c.Kind {
+	case diagnose.InSource:
+		return say("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
+	case diagnose.MissingInSource:
+		return say("The archive is not complete for this build: some leave out what their repository has (submodules, generated files), which an [[extra]] or a git release in %s brings.", file)
+	case diagnose.TooNew:
+		if c.Name() == "cmake" {
+			return say("Newer releases know it. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
+		}
+		return say("A newer release, or an older %s as a tool of its own recipe, is what helps.", c.Name())
+	case diagnose.WrongOption:
+		return say("Take it out of args or the options in %s, or ask for a release that has it.", file)
+	case diagnose.NoTarget:
+		return say("What the makefile is asked for is a step of %s; one that replaces it is what helps.", file)
+	case diagnose.NoMemory:
+		return say("Build with fewer jobs at once: -j 1")
+	case diagnose.Race:
+		return say("If it goes well with -j 1: parallel = false in [build] of %s.", file)
+	case diagnose.Network:
+		return say("Builds have no network. What it fetches can be an [[extra]] in %s.", file)
+	case diagnose.CompilerTooNew, diagnose.CompileError:
+		return say("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
+	case diagnose.CompilerTooOld:
+		return say("An older release, or a newer compiler as a need with role = \"tool\" in %s, is what helps.", file)
+	case diagnose.WarningError:
+		return say("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
+	case diagnose.NotRelocatable:
+		return say("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
+	case diagnose.Undefined:
+		if library, is := strings.CutPrefix(c.Found, "-l"); is {
+			return say("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library, c.Found, file)
+		}
+	}
+	return h.adviceForMissing(r, c)
+}
+
+// adviceForMissing says who has what is missing, and how a recipe asks for it.
+func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string {
+	m := remedy.For(r, c, h.evidence)
+	var advice []string
+	add := func(text, format string, args ...any) {
+		advice = append(advice, fmt.Sprintf(format, args...))
+		for line := range strings.Lines(text) {
+			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
+		}
+	}
+	by, in := "a recipe asks for it by", "a recipe"
+	if r != nil {
+		by, in = "add to "+r.File, r.File
+	}
+	switch {
+	case m.Recipe != "" && m.Sure:
+		add(m.Need().Text(), "The recipe %s has it; %s:", m.Recipe, by)
+	case m.Recipe != "":
+		add(m.Need().Text(), "There is a recipe %s; if it is that, %s:", m.Recipe, by)
+	}
+	if c.Kind == diagnose.TooOld && m.Recipe == "" {
+		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range))
+	}
+	switch {
+	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "":
+	case m.Nowhere():
+		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say.", thing(m.Host)))
+	case m.Recipe != "":
+		add(m.HostNeed().Text(), "Or, if the operating system is to have it:")
+	case len(m.Owners) > 0:
+		add(m.HostNeed().Text(), "%s of this operating system has the %s; %s:", m.Owners[0], thing(m.Host), by)
+	default:
+		add(m.HostNeed().Text(), "If the operating system is to have it, %s:", by)
+	}
+	advice = append(advice, howToHave(r, m)...)
+	if c.Without != "" {
+		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
+	}
+	return advice
+}
+
+// thing says what a question asks for.
+func thing(q host.Question) string {
+	kind := map[host.Kind]string{host.Module: "pkg-config module", host.Python: "Python module", host.Perl: "Perl module"}[q.Kind]
+	return cmp.Or(kind, string(q.Kind)) + " " + q.Name
+}
+
+// howToHave says how the operating system gets what is missing.
+func howToHave(r *recipe.Recipe, m remedy.Remedy) []string {
+	installer := host.Installer(m.Family)
+	switch {
+	case m.Host.Kind == "":
+		return nil
+	case len(m.Owners) > 0 && r != nil:
+		return []string{"and then: fernladder host " + r.Name + " --install"}
+	case len(m.Owners) > 0 && installer != nil:
+		return []string{"and then: " + strings.Join(append(slices.Clone(installer), m.Owners[0]), " ")}
+	case len(m.Owners) == 0 && !m.Listed:
+		return []string{"fernladder host --refresh finds out which package has it."}
+	}
+	return nil
+}
