@@ -55,7 +55,7 @@ func identify(job *Job, machine host.Machine) string {
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
 	}
 	for i, what := range job.Sources() {
-		id.Source = append(id.Source, what+" "+job.Parts[i].Into)
+		id.Source = append(id.Source, what+" "+job.Parts[i].Into+" "+job.Parts[i].alone())
 	}
 	id.ByHost = job.hostCopies()
 	for _, s := range r.Supplies {

@@ -65,6 +65,15 @@ func parts(job *Job) []Part {
 	return all
 }
 
+// alone is what a part is called that is a single file rather than an archive, or "".
+func (p Part) alone() string {
+	if p.Checkout != nil {
+		return ""
+	}
+	name, _ := singleFile(p.Archive.URLs[0])
+	return name
+}
+
 // source is how a part stands in a receipt.
 func (p Part) source(url string, signed *signature.Good) store.Source {
 	s := store.Source{URL: url, Digest: p.Archive.Digest, Into: p.Into, Signed: signed}
@@ -196,7 +205,7 @@ func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error 
 				return err
 			}
 		}
-		if name, single := singleFile(from); single {
+		if name := part.alone(); name != "" {
 			got, err = source.CopyOut(ctx, archive, fresh, name, a.m.Unpacking)
 		} else if got, err = source.Unpack(ctx, archive, fresh, a.m.Unpacking); err == nil {
 			top, err = source.Top(fresh)

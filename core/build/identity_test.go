@@ -1,0 +1,131 @@
+package build
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// full is a recipe in which everything is said that one can say.
+func full() (*recipe.Recipe, *recipe.Release) {
+	x := &recipe.Release{Version: version.MustParse("1.0"), Track: recipe.Stable, Archive: []string{"https://vale.example/fern.tar.gz"}, Signature: []string{"s"},
+		Digest: recipe.Digest{Algorithm: "sha256", Hex: "aa"}, Size: 7, Patches: []string{"a.patch"}}
+	r := &recipe.Recipe{
+		File: "f", Dir: "/d", Name: "fern", Summary: "s", Home: "h", License: "l", Notes: "n", Archive: []string{"https://vale.example/a.tar"}, Signature: []string{"s"},
+		Keys: []string{"k"}, Releases: []*recipe.Release{x},
+		Extras:    []*recipe.Extra{{Name: "curves", Archive: []string{"https://vale.example/c.zip"}, Signature: []string{"s"}, Digest: recipe.Digest{Algorithm: "sha256", Hex: "bb"}, Size: 3, Into: "data"}},
+		Supplies:  []*recipe.Supply{{File: "station.cal", About: "a", Digest: recipe.Digest{Algorithm: "sha256", Hex: "cc"}}},
+		Options:   []*recipe.Option{{Name: "plots", About: "a", Default: "on", On: []string{"--plots"}, Off: []string{"--no-plots"}}, {Name: "kind", About: "a", Default: "x", Values: []keyfile.Pair{{Name: "x", Values: []string{"--x"}}}}},
+		Needs:     []*recipe.Need{{Recipe: "moss", Either: []string{"moss"}, Role: recipe.Library, Options: []keyfile.Pair{{Name: "a", Values: []string{"b"}}}}},
+		HostNeeds: []*recipe.HostNeed{{Program: "bison", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"bison"}}}}},
+		HostCopy:  &recipe.HostNeed{Module: "fern", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"fern"}}}},
+		Build:     recipe.Build{Method: recipe.Make, Dir: "src", Args: []string{"all"}, Parallel: true, Env: []keyfile.Pair{{Name: "CFLAGS", Values: []string{"-O2"}}}},
+		Steps:     []recipe.Step{{Name: "place", Script: "p"}, {Name: "compile", Script: "c"}},
+		Tries:     []*recipe.Try{{Run: "fern", Expect: "x", Program: "p", Flags: []string{"-l"}, Modules: []string{"m"}}},
+		Env:       []keyfile.Pair{{Name: "FERN", Values: []string{"x"}}},
+		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
+		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf"}},
+		Upstream:  recipe.Upstream{Page: "https://vale.example/"},
+		Offers:    recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"}, CMake: []string{"c"}},
+	}
+	return r, x
+}
+
+// exempt is what of a recipe cannot change what a build of it produces. What is
+// effective of options, needs and conditions is hashed by itself.
+var exempt = []string{
+	"File", "Dir", "Summary", "Home", "License", "Notes", "Archive", "Signature", "Keys", "Upstream", "Offers", "HostCopy",
+	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
+	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
+	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
+	"Options.About", "Options.Default", "Options.Off", "Needs", "HostNeeds", "Tries",
+}
+
+// Whatever a recipe can say changes the build id, or is listed as exempt: also a key
+// that is added in time to come.
+func TestTheBuildIDHashesEverything(t *testing.T) {
+	id := func(change func(*recipe.Recipe)) string {
+		r, x := full()
+		change(r)
+		patch := Patch{Digest: recipe.Digest{Algorithm: "sha256", Hex: "dd"}}
+		target := Target{Store: &store.Store{Root: "/R"}, System: host.Machine{Arch: "x86_64"}, Patches: map[string]Patch{"/d/a.patch": patch, "x/d/a.patch": patch}}
+		planned, err := Plan(&resolve.Ladder{Packages: []*resolve.Package{{Recipe: r, Release: x, Options: map[string]string{"plots": "on", "kind": "x"}, Asked: true}}}, target)
+		require.NoError(t, err)
+		return planned[0].ID
+	}
+	same := id(func(*recipe.Recipe) {})
+	said := map[string]bool{}
+	var walk func(path []string, at func(*recipe.Recipe) reflect.Value, v reflect.Value)
+	walk = func(path []string, at func(*recipe.Recipe) reflect.Value, v reflect.Value) {
+		name := strings.Join(path, ".")
+		change := func(set func(reflect.Value)) string { return id(func(r *recipe.Recipe) { set(at(r)) }) }
+		var other string
+		switch v.Kind() {
+		case reflect.Pointer:
+			if !v.IsNil() && v.Type() != reflect.TypeFor[*recipe.Recipe]() && strings.HasPrefix(v.Type().Elem().PkgPath(), "fernladder") {
+				walk(path, func(r *recipe.Recipe) reflect.Value { return at(r).Elem() }, v.Elem())
+			}
+			return
+		case reflect.Slice:
+			said[name] = said[name] || v.Len() > 0
+			for i := range v.Len() {
+				walk(path, func(r *recipe.Recipe) reflect.Value { return at(r).Index(i) }, v.Index(i))
+			}
+			return
+		case reflect.Struct:
+			if v.Type() == reflect.TypeFor[version.Version]() {
+				other = change(func(f reflect.Value) { f.Set(reflect.ValueOf(version.MustParse("9.9"))) })
+				break
+			}
+			for i := range v.NumField() {
+				f := v.Type().Field(i)
+				if f.IsExported() && f.Name != "Position" && f.Name != "When" { // which Effective has decided
+					walk(append(slices.Clone(path), f.Name), func(r *recipe.Recipe) reflect.Value { return at(r).Field(i) }, v.Field(i))
+				}
+			}
+			return
+		case reflect.String:
+			other = change(func(f reflect.Value) { f.SetString("x" + f.String()) })
+		case reflect.Int:
+			other = change(func(f reflect.Value) { f.SetInt(f.Int() + 1) })
+		case reflect.Bool:
+			other = change(func(f reflect.Value) { f.SetBool(!f.Bool()) })
+		default:
+			t.Fatalf("%s is a %s, and nobody has thought of that", name, v.Kind())
+		}
+		free := slices.ContainsFunc(exempt, func(e string) bool {
+			return name == e || strings.HasPrefix(name, e+".")
+		})
+		assert.Equal(t, free, other == same, fmt.Sprintf("%s: exempt is %t", name, free))
+	}
+	for i := range reflect.TypeFor[recipe.Recipe]().NumField() {
+		r, _ := full()
+		f := reflect.TypeFor[recipe.Recipe]().Field(i)
+		if f.IsExported() {
+			walk([]string{f.Name}, func(r *recipe.Recipe) reflect.Value { return reflect.ValueOf(r).Elem().Field(i) }, reflect.ValueOf(r).Elem().Field(i))
+		}
+	}
+	for name, is := range said {
+		assert.True(t, is, "the full recipe says nothing for %s", name)
+	}
+	assert.Equal(t, same, id(func(r *recipe.Recipe) { r.Steps = append(r.Steps, recipe.Step{Name: "check", Script: "x"}) }), "the check stage changes nothing of what comes out")
+	assert.NotEqual(t, same, id(func(r *recipe.Recipe) { r.Releases[0].Archive = []string{"https://vale.example/fern.c"} }), "a single file is laid down by its name")
+	commit := func(commit string) string {
+		return id(func(r *recipe.Recipe) {
+			r.Releases[0].Git, r.Releases[0].Commit = "https://vale.example/fern.git", strings.Repeat(commit, 40)
+		})
+	}
+	assert.NotEqual(t, commit("a"), commit("b"))
+}
