@@ -310,7 +310,8 @@ func TestExplain(t *testing.T) {
 	w.write("cmake.log", "CMake Error at CMakeLists.txt:8 (find_package):\n  By not providing \"FindLeaf.cmake\" in CMAKE_MODULE_PATH this project has\n")
 	w.write("program.log", "sh: 1: sporegen: not found\n")
 	w.write("moss.log", "configure: error: Package requirements (moss >= 2) were not met:\n\nNo package 'moss' found\n\nor configure with --without-moss\n")
-	w.write("unclear.log", "a\nb\n")
+	w.write("unclear.log", "a\nmake: *** [leaf] Error 1\n")
+	w.write("fine.log", "cc -c leaf.c\nleaf is built\n")
 	w.write("points.log", "configure: error: C compiler cannot create executables\nSee `config.log' for more details\n")
 	w.write("config.log", "configure:9: checking for it\n/usr/bin/ld: cannot find -lleaf\nconfigure:9: error: C compiler cannot create executables\n")
 	assert.Contains(t, w.must("explain", "cc.log").stdout, "fernladder host --refresh finds out which package has it.")
@@ -327,6 +328,7 @@ func TestExplain(t *testing.T) {
 	r = w.sh("printf 'make: *** No rule to make target `grow'\\''.  Stop.\\n' | fernladder explain; fernladder explain --json unclear.log moss.log || echo $?")
 	assert.Contains(t, r.stdout, "input:1: the makefile has no target grow")
 	assert.Regexp(t, `"kind": "unknown"[\s\S]*"says": "the pkg-config module moss >= 2 is missing"[\s\S]*\n1\n$`, r.stdout)
+	assert.Equal(t, "fine.log: nothing in it looks like a failure\n    │ cc -c leaf.c\n    │ leaf is built\n", w.must("explain", "fine.log").stdout)
 	w.fails(2, []string{"explain", "nowhere.log"}, "nowhere.log cannot be read")
 }
 

@@ -24,9 +24,10 @@ type attempt struct {
 	journal journal
 	room    room
 	cost    cost
-	env     []string       // of commands, once it is known
-	fetched []store.Source // as they came in this run
-	rebuild bool           // what is built is built already, and only compared
+	env     []string          // of commands, once it is known
+	fetched []store.Source    // as they came in this run
+	digests map[string]string // of the files that were taken over in this run
+	rebuild bool              // what is built is built already, and only compared
 }
 
 // cost is what an attempt has taken.
@@ -66,7 +67,14 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 	}
 	defer release()
 	defer a.end(&err)
-	if err := a.prepare(ctx); err != nil {
+	err = a.prepare(ctx)
+	if err == nil {
+		err = a.checkEdited()
+	}
+	if err == nil {
+		err = a.trust()
+	}
+	if err != nil {
 		return nil, a.m.Store.Wrap(err)
 	}
 	for _, stage := range a.job.Stages {
@@ -84,6 +92,9 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 func (a *attempt) end(err *error) {
 	if left := a.leave(); *err == nil {
 		*err = a.m.Store.Wrap(left)
+	}
+	if *err != nil && !errors.As(*err, new(*Edited)) {
+		a.leaveStamp()
 	}
 	if a.room.giveBack != nil {
 		a.room.giveBack()
@@ -117,6 +128,9 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 		return err
 	}
 	a.journal.complete(name, a.inputs(name), elapsed, a.cost.used.cpu)
+	if a.journal.Pure && (name == StagePatch || name == StageUnpack && len(a.job.Patches) == 0) {
+		a.journal.SourceStamp = a.stamp(a.dirs.source)
+	}
 	a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed})
 	return a.save()
 }

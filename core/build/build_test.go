@@ -110,7 +110,7 @@ func TestBuildsFindTheirNeedsAndNothingElse(t *testing.T) {
 		name, value, _ := strings.Cut(pair, "=")
 		env[name] = short(job, value)
 	}
-	assert.Equal(t, "W/source/bin:T/lib/1/bin:T/tool/1/bin:T/helper/1/bin:/usr/bin:/bin", env["PATH"])
+	assert.Equal(t, "W/source/bin:T/lib/1/bin:T/lib/1/sbin:T/tool/1/bin:T/tool/1/sbin:T/helper/1/bin:T/helper/1/sbin:/usr/bin:/bin", env["PATH"])
 	assert.Equal(t, "-DMINE -IT/lib/1/include", env["CPPFLAGS"])
 	assert.Equal(t, "-LT/lib/1/lib -Wl,-rpath,T/lib/1/lib -Wl,-rpath-link,T/base/1/lib -Wl,-rpath,T/plan/1/lib", env["LDFLAGS"])
 	assert.Equal(t, "T/lib/1/lib/pkgconfig:T/lib/1/share/pkgconfig:T/base/1/lib/pkgconfig:T/base/1/share/pkgconfig", env["PKG_CONFIG_PATH"])

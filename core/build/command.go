@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fernladder/core/event"
-	"fernladder/core/inspect"
 	"fernladder/core/schedule"
 	"fmt"
 	"io"
@@ -50,8 +49,7 @@ func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
 	c.Jobs = One
 	err := a.command(ctx, c, output)
 	if err == nil {
-		a.journal.Racing = &inspect.Remark{Grade: inspect.Warned, Text: "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in " + a.job.Recipe.File}
-		a.remarked(*a.journal.Racing)
+		a.early(StageCompile, "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in "+a.job.Recipe.File)
 	}
 	return err
 }

@@ -24,7 +24,7 @@ type Neighbour struct {
 // shells find the trees of needs, in the order in which they are looked
 // through:
 //
-//   - PATH has the bin of tools, and of libraries, for their …-config programs;
+//   - PATH has the bin and sbin of tools, and of libraries, for their …-config programs;
 //   - CPPFLAGS and LDFLAGS have the headers and libraries of direct library
 //     needs, LDFLAGS with run paths, so that nothing has to be set when the
 //     result runs;
@@ -34,7 +34,7 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 	var path, cppflags, ldflags, modules, prefixes []string
 	for _, n := range neighbours {
 		if n.Direct || n.Role != recipe.Library {
-			path = append(path, filepath.Join(n.Tree, "bin"))
+			path = append(path, filepath.Join(n.Tree, "bin"), filepath.Join(n.Tree, "sbin"))
 		}
 		if n.Role != recipe.Library {
 			continue
@@ -123,6 +123,12 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 			env[pair.Name] = value
 		}
 	}
+	for name, value := range toolEnvironment(job) {
+		if between := listed(name); between != "" && env[name] != "" {
+			value += between + env[name]
+		}
+		env[name] = value
+	}
 	expand := variables(t, job, d)
 	for name, value := range expand {
 		env[name] = value
@@ -144,6 +150,47 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	}
 	slices.Sort(environment)
 	return environment
+}
+
+// toolEnvironment is what a job's tools, and what they run with, want in the
+// environment of who uses them.
+func toolEnvironment(job *Job) map[string]string {
+	env := map[string]string{}
+	seen := map[*Job]bool{}
+	var add func(j *Job)
+	add = func(j *Job) {
+		if seen[j] {
+			return
+		}
+		seen[j] = true
+		for i, link := range j.Package.Needs {
+			if link.Role == recipe.Runtime {
+				add(j.Needs[i])
+			}
+		}
+		for _, pair := range j.Recipe.Env {
+			value := recipe.Expand(pair.Values[0], lookup(treeVariables(j)))
+			if between := listed(pair.Name); between != "" && env[pair.Name] != "" {
+				value += between + env[pair.Name]
+			}
+			env[pair.Name] = value
+		}
+	}
+	for i, link := range job.Package.Needs {
+		if link.Role == recipe.Tool {
+			add(job.Needs[i])
+		}
+	}
+	return env
+}
+
+// listed is what stands between the values of a variable that is a list, as its name
+// says, or "".
+func listed(name string) string {
+	if (store.Variable{Name: name}).List() {
+		return ":"
+	}
+	return ""
 }
 
 // mapPaths lets compilers write a name that does not depend on the root where

@@ -99,7 +99,30 @@ func Diagnose(file, box, dir string) diagnose.Cause {
 			}
 		}
 	}
+	if !c.Known() && !looksFailed(text) {
+		c.Kind = diagnose.Fine
+	}
 	return Printable(c)
+}
+
+// DiagnoseText finds out what went wrong in a text that a build has printed.
+func DiagnoseText(text string) diagnose.Cause {
+	c := diagnose.Log(text)
+	if !c.Known() && !looksFailed(text) {
+		c.Kind = diagnose.Fine
+	}
+	return Printable(c)
+}
+
+// looksFailed tells whether a line looks as if something has failed.
+func looksFailed(text string) bool {
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\r\n")
+		if strings.Contains(line, "*** ") || errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
+			return true
+		}
+	}
+	return false
 }
 
 // DiagnoseBuild diagnoses a log of a build that has failed.

@@ -65,7 +65,7 @@ func identify(job *Job, machine host.Machine) string {
 		id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories, l.Terminal))
 	}
 	for _, c := range r.Configs {
-		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q", c.File, c.Sample))
+		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private, c.Owner, c.Group))
 	}
 	for _, patch := range job.Patches {
 		id.Patches = append(id.Patches, patch.Digest)

@@ -36,7 +36,7 @@ func full() (*recipe.Recipe, *recipe.Release) {
 		Tries:     []*recipe.Try{{Run: "fern", Expect: "x", Program: "p", Flags: []string{"-l"}, Modules: []string{"m"}}},
 		Env:       []keyfile.Pair{{Name: "FERN", Values: []string{"x"}}},
 		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
-		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf"}},
+		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf", Mode: "0640", Owner: "fern", Group: "fern"}},
 		Upstream:  recipe.Upstream{Page: "https://vale.example/"},
 		Offers:    recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"}, CMake: []string{"c"}},
 	}

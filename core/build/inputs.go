@@ -81,7 +81,7 @@ func (a *attempt) reuseSource(ctx context.Context) error {
 		if err != nil || !taken {
 			continue // it is unpacked, then
 		}
-		a.journal = journal{Done: []string{StageUnpack}, Newest: other.Newest, Sources: other.Sources,
+		a.journal = journal{Done: []string{StageUnpack}, SourceStamp: other.SourceStamp, Newest: other.Newest, Sources: other.Sources,
 			Inputs: other.Inputs, Seconds: other.Seconds, CPU: other.CPU}
 		if other.done(StagePatch) {
 			a.journal.Done = append(a.journal.Done, StagePatch)
@@ -103,6 +103,10 @@ func (a *attempt) take(ctx context.Context, other journal, work string) (bool, e
 	}
 	defer unlock()
 	source := filepath.Join(boxOf(work), "source")
+	there := attempt{dirs: workDirs{box: boxOf(work)}}
+	if other.Edited || other.SourceStamp == "" || other.SourceStamp != there.stamp(source) {
+		return false, nil // somebody has changed it
+	}
 	if a.room.user != other.User {
 		if err := ground.Give(source, a.ofBuilds(other.User), a.room.user.UID, a.room.user.GID); err != nil {
 			return false, err

@@ -29,6 +29,7 @@ type Job struct {
 	Compiler string
 	Stages   []Stage
 	Watch    bool // every file that it reads is recorded
+	Edited   EditedPolicy
 }
 
 // Plan makes a job for each package of the ladder, in its order. The target has been
@@ -113,6 +114,22 @@ func (j *Job) hostCopies() []string {
 		copies = append(copies, link.String())
 	}
 	return copies
+}
+
+// Made is what the build is made of.
+func (j *Job) Made() store.Made {
+	m := store.Made{Options: j.Package.Options, Needs: j.Links(), Compiler: j.Compiler}
+	for _, part := range j.Parts {
+		if part.Checkout != nil {
+			m.Sources = append(m.Sources, part.Checkout.ID())
+		} else {
+			m.Sources = append(m.Sources, part.Archive.Digest.Hex)
+		}
+	}
+	for _, p := range j.Patches {
+		m.Patches = append(m.Patches, p.Digest.Hex)
+	}
+	return m
 }
 
 // Links returns what the build needs, as its receipt will say.

@@ -11,20 +11,25 @@ import (
 // journal is what a work directory remembers of its build. It is for one build id,
 // so what it was made from cannot have changed. No build can write it.
 type journal struct {
-	Build   store.Ref          `json:"build"`
-	Done    []string           `json:"done"`    // stages, in order
-	Running string             `json:"running"` // the stage under way; what it has made may be half-written
-	Newest  time.Time          `json:"newest"`
-	Sources []store.Source     `json:"sources"` // as they came
-	Seconds map[string]float64 `json:"seconds"`
-	CPU     map[string]float64 `json:"cpu_seconds"`
-	Inputs  map[string]string  `json:"inputs"` // of the stages that are done
-	Pure    bool               `json:"pure"`   // the source is as it was unpacked and patched
-	Options map[string]string  `json:"options"`
-	Remarks []inspect.Remark   `json:"remarks,omitempty"` // on what was placed
-	Racing  *inspect.Remark    `json:"racing,omitempty"`  // on how it was compiled
-	Used    *Used              `json:"used,omitempty"`    // of the operating system
-	User    seal.User          `json:"user,omitzero"`     // whose the box is
+	Build   store.Ref                 `json:"build"`
+	Done    []string                  `json:"done"`    // stages, in order
+	Running string                    `json:"running"` // the stage under way; what it has made may be half-written
+	Newest  time.Time                 `json:"newest"`
+	Sources []store.Source            `json:"sources"` // as they came
+	Seconds map[string]float64        `json:"seconds"`
+	CPU     map[string]float64        `json:"cpu_seconds"`
+	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
+	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
+	Options map[string]string         `json:"options"`
+	Remarks []inspect.Remark          `json:"remarks,omitempty"` // on what was placed
+	Early   map[string]inspect.Remark `json:"early,omitempty"`   // on stages before that, by their names
+	Used    *Used                     `json:"used,omitempty"`    // of the operating system
+	User    seal.User                 `json:"user,omitzero"`     // whose the box is
+
+	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
+	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order
+	Stamped     time.Time `json:"stamped,omitzero"`
+	Edited      bool      `json:"edited,omitempty"` // somebody has changed it since, and wants it built so
 }
 
 // journalFile is the journal's name in a work directory.
@@ -79,9 +84,13 @@ func (j *journal) spend(stage string, took, cpu time.Duration) {
 // forget takes back a stage and all that come after it: they begin anew.
 func (j *journal) forget(stage string) {
 	from := slices.Index(allStages, stage)
+	if stage == StageUnpack {
+		j.Edited, j.SourceStamp = false, ""
+	}
 	for _, later := range allStages[from:] {
 		delete(j.Seconds, later)
 		delete(j.CPU, later)
+		delete(j.Early, later)
 	}
 	j.Done = slices.DeleteFunc(j.Done, func(done string) bool { return slices.Index(allStages, done) >= from })
 }

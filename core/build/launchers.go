@@ -151,7 +151,7 @@ func sampleOf(c *recipe.Config) string {
 func (a *attempt) configs() []store.Config {
 	var all []store.Config
 	for _, c := range a.job.Recipe.Configs {
-		all = append(all, store.Config{File: c.File, Sample: sampleOf(c)})
+		all = append(all, store.Config{File: c.File, Sample: sampleOf(c), Mode: c.Mode, Private: c.Private, Owner: c.Owner, Group: c.Group})
 	}
 	return all
 }
@@ -159,6 +159,7 @@ func (a *attempt) configs() []store.Config {
 // config puts a link in the place of a configuration file.
 func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 	sample, missing := sampleOf(c), c.Sample
+	delete(a.digests, sample) // it may be another file than the build has placed
 	if c.Sample == "" {
 		missing = c.File
 		if info, err := staged.Lstat(c.File); err == nil && info.Mode().IsRegular() {

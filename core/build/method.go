@@ -75,19 +75,8 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 			StagePlace:     in(One, "make", "install", destdir),
 		}
 	case recipe.CMake:
-		runPaths := []string{filepath.Join(job.Tree, "lib")}
-		for i, link := range job.Package.Needs {
-			if link.Role == recipe.Library {
-				runPaths = append(runPaths, filepath.Join(job.Needs[i].Tree, "lib"))
-			}
-		}
 		// Makefiles rather than ninja's: make shares job slots.
-		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles",
-			"-DCMAKE_INSTALL_PREFIX=" + job.Tree, "-DCMAKE_INSTALL_LIBDIR=lib", "-DCMAKE_BUILD_TYPE=Release",
-			"-DCMAKE_INSTALL_RPATH=" + strings.Join(runPaths, ";"),
-			// Nothing that a person has registered for cmake elsewhere.
-			"-DCMAKE_FIND_USE_PACKAGE_REGISTRY=OFF", "-DCMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY=OFF",
-		}, args...)
+		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles", "-C", filepath.Join(d.given, firstCache)}, args...)
 		return map[string][]Command{
 			StageConfigure: in(One, configure...),
 			StageCompile:   in(shared(r), "make"),

@@ -194,22 +194,25 @@ func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error 
 	from := ""
 	if part.Checkout != nil {
 		from = source.Redacted(part.Checkout.URL())
-		if got, err = a.m.Repositories.Export(ctx, *part.Checkout, fresh, a.m.Unpacking); err == nil {
+		if !a.m.Repositories.Has(ctx, *part.Checkout) { // it was deleted since it was fetched
+			_, err = a.m.Repositories.Fetch(ctx, *part.Checkout)
+		}
+		if err == nil {
+			got, err = a.m.Repositories.Export(ctx, *part.Checkout, fresh, a.m.Unpacking)
+		}
+		if err == nil {
 			err = a.noteExport(fresh)
 		}
 	} else {
 		from = part.Archive.URLs[0]
-		archive := a.m.Archives.Path(part.Archive.Digest)
-		if !a.m.Archives.Has(part.Archive.Digest) { // it was deleted since it was fetched
-			if _, err := a.m.Archives.Fetch(ctx, part.Archive); err != nil {
-				return err
+		err = a.m.Archives.Use(ctx, part.Archive, func(archive string) (err error) {
+			if name := part.alone(); name != "" {
+				got, err = source.CopyOut(ctx, archive, fresh, name, a.m.Unpacking)
+			} else if got, err = source.Unpack(ctx, archive, fresh, a.m.Unpacking); err == nil {
+				top, err = source.Top(fresh)
 			}
-		}
-		if name := part.alone(); name != "" {
-			got, err = source.CopyOut(ctx, archive, fresh, name, a.m.Unpacking)
-		} else if got, err = source.Unpack(ctx, archive, fresh, a.m.Unpacking); err == nil {
-			top, err = source.Top(fresh)
-		}
+			return err
+		})
 	}
 	var bad *source.UnpackError
 	if errors.As(err, &bad) {

@@ -84,14 +84,17 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, log string) 
 		return err
 	}
 	found, err := inspect.Take(placed, inspect.Look{Staged: a.dirs.placed, Tree: a.job.Tree, Work: a.dirs.box, Stage: a.dirs.stage,
-		Loader: a.b.loader(), Largest: int64(a.m.Settings.LargestTree) << 20})
+		Loader: a.b.loader(), Arch: a.m.System.Arch, Largest: int64(a.m.Settings.LargestTree) << 20})
 	if err != nil {
 		return err
 	}
+	a.digests = found.Digests
 	var refused []string
 	a.journal.Remarks = nil
-	if a.journal.Racing != nil {
-		a.journal.Remarks = append(a.journal.Remarks, *a.journal.Racing)
+	for _, stage := range allStages {
+		if r, is := a.journal.Early[stage]; is {
+			a.journal.Remarks = append(a.journal.Remarks, r)
+		}
 	}
 	for _, r := range found.Remarks {
 		if r.Grade == inspect.Refused {
@@ -144,7 +147,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err := a.leave(); err != nil {
 		return nil, a.m.Store.Wrap(err)
 	}
-	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref)
+	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref, a.digests)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +206,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
 		Isolation: string(a.b.level), Began: a.cost.began.UTC(), Files: files, Size: size,
-		Remarks: a.journal.Remarks,
+		Remarks: a.journal.Remarks, Edited: a.journal.Edited,
 	}
 	values := treeVariables(a.job)
 	receipt.Notes = recipe.Expand(a.job.Recipe.Notes, lookup(values))

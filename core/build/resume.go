@@ -73,6 +73,11 @@ func (a *attempt) prepare(ctx context.Context) error {
 	if len(a.fetched) > 0 {
 		a.journal.Sources = a.fetched
 	}
+	return nil
+}
+
+// trust takes back what cannot be relied on of what an earlier run has left.
+func (a *attempt) trust() error {
 	a.journal.invalidateInterrupted(a.dirs.build == a.dirs.system, len(a.job.Patches) > 0)
 	a.journal.invalidateChanged(a.inputs)
 	return a.restage()

@@ -58,7 +58,7 @@ const (
 var (
 	before = map[string]func(*attempt) error{
 		StagePatch:     (*attempt).givePatches,
-		StageConfigure: func(a *attempt) error { return a.renew(a.dirs.build) },
+		StageConfigure: func(a *attempt) error { return errors.Join(a.renew(a.dirs.build), a.giveFirstCache()) },
 		StagePlace: func(a *attempt) error {
 			if err := a.renew(a.dirs.stage); err != nil {
 				return err
@@ -67,7 +67,8 @@ var (
 		},
 	}
 	after = map[string]func(*attempt, context.Context, string) error{
-		StagePlace: (*attempt).collect,
+		StageConfigure: (*attempt).unknownArguments,
+		StagePlace:     (*attempt).collect,
 	}
 )
 

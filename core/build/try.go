@@ -3,9 +3,11 @@ package build
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"fernladder/core/ground"
@@ -131,13 +133,18 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 		env = append(env, "FL_OPTION_"+recipe.VariableName(name)+"="+value)
 	}
 	var path []string
+	wanted := map[string]string{}
 	visible = []*store.Receipt{receipt}
 	seen := map[store.Ref]bool{}
 	for i := 0; i < len(visible); i++ {
 		r := visible[i]
-		path = append(path, filepath.Join(r.Tree, "bin"))
+		path = append(path, filepath.Join(r.Tree, "bin"), filepath.Join(r.Tree, "sbin"))
 		for _, v := range r.Env {
-			env = append(env, v.Name+"="+v.Value)
+			if before, set := wanted[v.Name]; set && v.List() {
+				wanted[v.Name] = before + ":" + v.Value
+			} else if !set { // who is tried comes first
+				wanted[v.Name] = v.Value
+			}
 		}
 		for _, need := range r.Needs {
 			env = append(env, "FL_TREE_"+recipe.VariableName(need.Name)+"="+s.Tree(need.Ref))
@@ -151,6 +158,9 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			}
 			visible = append(visible, next)
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(wanted)) {
+		env = append(env, name+"="+wanted[name])
 	}
 	neighbours, err := NeighboursOf(s, receipt)
 	if err != nil {

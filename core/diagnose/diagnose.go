@@ -52,6 +52,7 @@ const (
 	Network         Kind = "network"
 	Permission      Kind = "permission"
 	Unknown         Kind = "unknown"
+	Fine            Kind = "fine" // nothing in the log looks like a failure
 )
 
 // A Cause is what went wrong.
@@ -72,7 +73,7 @@ type Cause struct {
 }
 
 // Known tells whether the cause says more than that there is one.
-func (c Cause) Known() bool { return c.Kind != Unknown }
+func (c Cause) Known() bool { return c.Kind != Unknown && c.Kind != Fine }
 
 // Name is the first of the names.
 func (c Cause) Name() string {
@@ -96,6 +97,7 @@ var sentences = map[Kind]string{
 	TestFailed: "tests of the package failed", TimedOut: "it took longer than it was given", Race: "jobs that ran side by side seem to have been in each other's way",
 	NoSpace: "the disk is full", NoMemory: "the memory was full", Killed: "it was ended from outside",
 	Network: "it wanted the network", Permission: "it may not change or read %s", Unknown: "the cause is not clear",
+	Fine: "nothing in it looks like a failure",
 }
 
 // String says what it is in one sentence without a stop.

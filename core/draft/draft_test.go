@@ -169,7 +169,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), nil, 0o644))
 	}
 	r := store.Ref{Name: "garden", Version: "1", ID: "0123456789ab"}
-	_, _, err := s.Place(stage, r)
+	_, _, err := s.Place(stage, r, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
 	known, err := Survey(shelf(t, "garden", "zlib", "libmoss"), s)

@@ -10,10 +10,10 @@ package durable
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -26,6 +26,36 @@ func Aside(path string) string {
 // WriteFile replaces a file, or makes it, with exactly this mode.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	return replace(path, func(fresh string) error { return fill(fresh, data, mode, (*os.File).Sync) })
+}
+
+// WriteFileFor is WriteFile for a file that belongs to somebody; -1 is who writes it.
+func WriteFileFor(path string, data []byte, mode fs.FileMode, uid, gid int) error {
+	return replace(path, func(fresh string) error {
+		// With its last mode from the beginning, it would be its owner's to open.
+		return fill(fresh, data, mode, func(f *os.File) error {
+			if uid >= 0 || gid >= 0 {
+				if err := errors.Join(f.Chown(uid, gid), f.Chmod(mode)); err != nil {
+					return err
+				}
+			}
+			return f.Sync()
+		})
+	})
+}
+
+// Renew replaces what is in a file that is there; whose it is and who may do what with
+// it stays.
+func Renew(path string, data []byte) error {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return err
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	uid, gid := int(owner.Uid), int(owner.Gid)
+	if os.Geteuid() != 0 { // who cannot give the file to another user, can to a group of their own
+		uid = -1
+	}
+	return WriteFileFor(path, data, info.Mode().Perm(), uid, gid)
 }
 
 // Symlink replaces a symbolic link, or makes it.
@@ -118,17 +148,44 @@ func SyncDir(dir string) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
-// SyncAll brings everything on the file system of dir to the disk. One call costs
-// less than one for each of the many files of a tree.
+// SyncAll brings everything in a directory to the disk, and nothing else: to sync the
+// whole file system would wait for whatever others write. All files are sent on their
+// way first, so that the disk is asked once rather than for each.
 func SyncAll(dir string) error {
-	d, err := os.Open(dir)
+	each := func(do func(path string, d fs.DirEntry) error) error {
+		return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.IsDir() && !d.Type().IsRegular() {
+				return err
+			}
+			return do(path, d)
+		})
+	}
+	err := each(func(path string, d fs.DirEntry) error {
+		if d.IsDir() {
+			return nil
+		}
+		return opened(path, func(f *os.File) error {
+			err := unix.SyncFileRange(int(f.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
+			if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ESPIPE) {
+				return nil // then it goes on its way below
+			}
+			return err
+		})
+	})
+	if err == nil {
+		err = each(func(path string, _ fs.DirEntry) error { return opened(path, (*os.File).Sync) })
+	}
 	if err != nil {
 		return err
 	}
-	defer d.Close()
-	if err := unix.Syncfs(int(d.Fd())); err != nil {
-		return fmt.Errorf("sync %s: %w", dir, err)
-	}
 	moment()
 	return nil
+}
+
+func opened(path string, do func(*os.File) error) error {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(f), f.Close())
 }

@@ -57,7 +57,8 @@ type Look struct {
 	Work    string // the directory it was built in
 	Stage   string // the directory that stood for / when it was placed
 	Loader  host.Loader
-	Largest int64 // bytes of all files together; 0 is no limit
+	Arch    string // of the machine that it will run on, as the kernel calls it
+	Largest int64  // bytes of all files together; 0 is no limit
 
 	used map[string]bool // libraries of the operating system
 }
@@ -65,7 +66,8 @@ type Look struct {
 // A Report is what was found.
 type Report struct {
 	Remarks   []Remark
-	Libraries []string // of the operating system that the tree needs to run, but for those of the C library
+	Digests   map[string]string // the SHA-256 of each file, as it was copied
+	Libraries []string          // of the operating system that the tree needs to run, but for those of the C library
 }
 
 // always are libraries that come with every compiler and C library.
@@ -125,6 +127,12 @@ func (l Look) program(f *elf.File, name string) []Remark {
 	if f.Type != elf.ET_EXEC && f.Type != elf.ET_DYN {
 		return nil
 	}
+	if l.foreign(f) {
+		if !usedHere(name) {
+			return nil // compilers for other machines have such
+		}
+		return []Remark{{Refused, name, fmt.Sprintf("it is for another machine (%s) than this one (%s)", strings.TrimPrefix(f.Machine.String(), "EM_"), l.Arch)}}
+	}
 	needed, err := f.ImportedLibraries()
 	if err != nil || len(needed) == 0 {
 		return nil
@@ -151,6 +159,23 @@ func (l Look) program(f *elf.File, name string) []Remark {
 		remarks = append(remarks, remark)
 	}
 	return remarks
+}
+
+// runsOn are the machines whose programs run on an architecture.
+var runsOn = map[string][]elf.Machine{
+	"x86_64": {elf.EM_X86_64, elf.EM_386}, "i686": {elf.EM_386}, "aarch64": {elf.EM_AARCH64, elf.EM_ARM}, "armv7l": {elf.EM_ARM},
+	"ppc64le": {elf.EM_PPC64}, "riscv64": {elf.EM_RISCV}, "s390x": {elf.EM_S390}, "loongarch64": {elf.EM_LOONGARCH},
+}
+
+// foreign tells whether a program or library cannot run here.
+func (l Look) foreign(f *elf.File) bool {
+	machines := runsOn[l.Arch]
+	return machines != nil && !slices.Contains(machines, f.Machine)
+}
+
+// usedHere tells whether a file is where shells and linkers look.
+func usedHere(name string) bool {
+	return slices.Contains([]string{"bin", "sbin", "lib", "lib64"}, filepath.Dir(name))
 }
 
 func orNone(dirs []string) string {

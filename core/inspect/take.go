@@ -2,12 +2,16 @@ package inspect
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"debug/elf"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -34,7 +38,7 @@ func Take(placed *ground.Dir, l Look) (Report, error) {
 	}
 	defer root.Close()
 	l.used = map[string]bool{}
-	t := &taking{Look: l, root: root, first: map[inode]string{}, buffer: make([]byte, 256<<10)}
+	t := &taking{Look: l, root: root, first: map[inode]string{}, digests: map[string]string{}, elsewhere: map[string][]string{}, buffer: make([]byte, 256<<10)}
 	err = placed.Walk(false, t.entry)
 	var tangled *ground.Tangled
 	if errors.As(err, &tangled) {
@@ -51,7 +55,7 @@ func Take(placed *ground.Dir, l Look) (Report, error) {
 		err = t.finish()
 	}
 	slices.SortStableFunc(t.remarks, func(a, b Remark) int { return strings.Compare(a.File, b.File) })
-	return Report{t.remarks, l.libraries()}, err
+	return Report{t.remarks, t.digests, l.libraries()}, err
 }
 
 // taking is a copy under way.
@@ -67,6 +71,9 @@ type taking struct {
 	programs []string         // programs and libraries, the same
 	times    []directoryTime
 	buffer   []byte
+
+	digests   map[string]string
+	elsewhere map[string][]string // directories called bin that nobody looks in, to the programs there
 }
 
 type inode struct{ device, number uint64 }
@@ -129,6 +136,7 @@ func (t *taking) regular(e ground.Entry) error {
 	id := inode{e.Device, e.Inode}
 	if e.Links > 1 {
 		if first, copied := t.first[id]; copied {
+			t.digests[e.Name] = t.digests[first]
 			return t.root.Link(first, e.Name)
 		}
 		t.first[id] = e.Name
@@ -148,8 +156,13 @@ func (t *taking) regular(e ground.Entry) error {
 		return err
 	}
 	defer out.Close()
-	if err := t.contents(out, io.LimitReader(in, e.Size), e); err != nil {
+	copied := &copying{File: out, hash: sha256.New()}
+	if err := t.contents(copied, io.LimitReader(in, e.Size), e); err != nil {
 		return err
+	}
+	t.digests[e.Name] = hex.EncodeToString(copied.hash.Sum(nil))
+	if dir := path.Dir(e.Name); mode&0o111 != 0 && !usedHere(e.Name) && (path.Base(dir) == "bin" || path.Base(dir) == "sbin") {
+		t.elsewhere[dir] = append(t.elsewhere[dir], path.Base(e.Name))
 	}
 	if err := errors.Join(out.Chmod(mode), out.Close()); err != nil {
 		return err
@@ -157,8 +170,20 @@ func (t *taking) regular(e ground.Entry) error {
 	return t.root.Chtimes(e.Name, e.Modified, e.Modified)
 }
 
+// copying is a file that is being written, with what its digest will be.
+type copying struct {
+	*os.File
+	hash hash.Hash
+}
+
+func (c *copying) Write(p []byte) (int, error) {
+	n, err := c.File.Write(p)
+	c.hash.Write(p[:n])
+	return n, err
+}
+
 // contents copies what is in a file, and looks at it.
-func (t *taking) contents(out *os.File, in io.Reader, e ground.Entry) error {
+func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
 	head := make([]byte, 4096)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
@@ -176,7 +201,7 @@ func (t *taking) contents(out *os.File, in io.Reader, e ground.Entry) error {
 	}
 	switch {
 	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
-		within.found = t.elf(out, head, e.Name, within.found)
+		within.found = t.elf(out.File, head, e.Name, within.found)
 	case bytes.HasPrefix(head, []byte("!<arch>\n")):
 		within.found = false // of object files, the linker takes what is loaded, and looks at no path
 	}
@@ -279,6 +304,15 @@ func (t *taking) finish() error {
 			return err
 		}
 		t.remarks = append(t.remarks, t.paths(string(data), name)...)
+	}
+	for _, dir := range slices.Sorted(maps.Keys(t.elsewhere)) {
+		const few = 4
+		names := t.elsewhere[dir]
+		text := strings.Join(names[:min(few, len(names))], ", ")
+		if len(names) > few {
+			text += fmt.Sprintf(" and %d more", len(names)-few)
+		}
+		t.remarks = append(t.remarks, Remark{Warned, dir, "programs were placed where nobody finds them, for it is neither bin nor sbin of the tree: " + text})
 	}
 	for _, l := range t.links {
 		t.remarks = append(t.remarks, t.link(l[1], l[0])...)

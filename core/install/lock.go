@@ -2,17 +2,24 @@ package install
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"io/fs"
 	"slices"
 
 	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
+	"fernladder/core/store"
 )
 
 // Lock writes the ladder of a plan to the lock file. All of the file is this ladder
 // where it is that of everything that is wanted on the machine.
 func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, error) {
+	if err := fromVerified(m, p); err != nil {
+		return nil, err
+	}
 	builds, compilers := p.Entries()
 	return ChangeLock(ctx, m, func(now *lock.File) {
 		now.SetBuilds(builds, p.AllWanted)
@@ -26,8 +33,34 @@ func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, er
 	})
 }
 
+// Edited is the error for a build that is not locked, for its source was changed by
+// hand: nobody else can make it.
+type Edited struct{ Build store.Ref }
+
+func (e *Edited) Error() string {
+	return fmt.Sprintf("%s %s (%s) was built from a source that was changed by hand; such a build is not locked", e.Build.Name, e.Build.Version, e.Build.ID)
+}
+
+// fromVerified returns an error where a build of the plan that is there was not made
+// from what was verified.
+func fromVerified(m *machine.Machine, p *plan.Plan) error {
+	for _, j := range p.Jobs {
+		receipt, err := m.Store.Receipt(j.Ref)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if receipt.Edited {
+			return &Edited{j.Ref}
+		}
+	}
+	return nil
+}
+
 // KeepLock writes what was installed to the lock file, where there is one and it is
-// not what was built from.
+// not what was built from. Its error can be an *Edited; then the file stays as it was.
 func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	if !p.Lock.There || p.Ask.Locked {
 		return nil

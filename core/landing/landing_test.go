@@ -24,7 +24,7 @@ func plant(t *testing.T, s *store.Store, r store.Ref, needs []store.Link, files 
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), []byte(r.Version), 0o755))
 	}
-	_, _, err := s.Place(stage, r)
+	_, _, err := s.Place(stage, r, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&store.Receipt{Ref: r, Needs: needs}))
 	return r

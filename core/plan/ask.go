@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
@@ -25,6 +26,8 @@ type Ask struct {
 	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Locked  bool     // exactly the ladder of the lock file, or none
+
+	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }
 
 // BadAsk is the error for something asked for that makes no sense.

@@ -43,6 +43,9 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 	if p.Jobs, err = build.Plan(ladder, f.Target); err != nil {
 		return nil, err
 	}
+	for _, j := range p.Jobs {
+		j.Edited = f.Ask.Edited
+	}
 	for _, j := range p.Asked() {
 		if ref, named := f.Exactly[j.Name]; named && ref != j.Ref {
 			return nil, badAsk("%s %s (%s) is there, but its recipe, or what it needs, has changed since: built now, it would be %s", ref.Name, ref.Version, ref.ID, j.ID)

@@ -67,9 +67,13 @@ type Launcher struct {
 // upgrades.
 type Config struct {
 	keyfile.Position
-	File   string // in the tree, with slashes
-	Sample string // the same
-	When   Condition
+	File    string // in the tree, with slashes
+	Sample  string // the same
+	Mode    string // permissions in octal digits; "": those of the sample
+	Private bool   // nobody but its owner and its group may read it
+	Owner   string // a user and a group of the machine, where root makes it; "": root's
+	Group   string
+	When    Condition
 }
 
 // Offers says what other packages find in the package's tree.

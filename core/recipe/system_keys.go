@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"fernladder/core/host"
@@ -47,6 +48,10 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside).Check(checkConfig),
 		keyfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
+		keyfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits. Those of the sample, if nothing is said. What the administrator changes later stays.").Check(checkMode),
+		keyfile.Flag("private", &c.Private, "True for a file that secrets go into: when it is made, nobody can read it but its owner and, where a group is named, that group."),
+		keyfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		keyfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
 		r.whenKey(&c.When, "The condition under which the package reads it."),
 	}
 }
@@ -65,6 +70,27 @@ func (r *Recipe) offersKeys() []keyfile.Key {
 		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(checkSystemName),
 		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(checkSystemName),
 	}
+}
+
+// checkMode refuses what are no permissions, or would let everybody write.
+func checkMode(mode string) error {
+	n, err := strconv.ParseUint(mode, 8, 16)
+	switch {
+	case err != nil || len(mode) < 3 || len(mode) > 4:
+		return fmt.Errorf("%q is no mode; write octal digits, as in 0640", mode)
+	case n > 0o777:
+		return fmt.Errorf("mode %s: a configuration file has no setuid, setgid or sticky bit", mode)
+	case n&0o002 != 0:
+		return fmt.Errorf("mode %s lets everybody write to the file", mode)
+	}
+	return nil
+}
+
+func checkAccount(name string) error {
+	if !accountPattern.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of a user or group", name)
+	}
+	return nil
 }
 
 // checkConfig refuses what is not for a person to edit.

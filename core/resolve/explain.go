@@ -173,6 +173,9 @@ func (p *problem) releasesClaim(c *candidate, core []*sentence) string {
 			fits = func(x *choice) bool { return s.needing.need.Range.Contains(x.version) }
 		}
 	}
+	if len(demands) == 1 && demands[0] == "any" {
+		return c.name + " has no stable release."
+	}
 	if len(demands) == 1 && !slices.ContainsFunc(c.choices, fits) {
 		return fmt.Sprintf("%s has no release that is %s.", c.name, demands[0])
 	}

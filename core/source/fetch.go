@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -187,6 +188,31 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	}
 	origin, _ := ground.ReadFile(path+originSuffix, 1<<20) // good to know, no more
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
+}
+
+// Use does something with an archive that was fetched, while nobody deletes it. One
+// that was deleted since is fetched again.
+func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error) error {
+	const tries = 8
+	for range tries {
+		if err := os.MkdirAll(a.partials(), 0o755); err != nil {
+			return &StoreError{err}
+		}
+		unlock, err := filelock.Shared(ctx, filepath.Join(a.partials(), w.Digest.Hex)+".lock", func() {})
+		if err != nil {
+			return err
+		}
+		if a.Has(w.Digest) {
+			err := do(a.Path(w.Digest))
+			unlock()
+			return err
+		}
+		unlock()
+		if _, err := a.Fetch(ctx, w); err != nil {
+			return err
+		}
+	}
+	return &StoreError{&fs.PathError{Op: "open", Path: a.Path(w.Digest), Err: fs.ErrNotExist}}
 }
 
 // lock waits until nobody else downloads the same archive.

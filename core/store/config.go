@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"fernladder/core/durable"
@@ -40,6 +42,7 @@ type ConfigChange struct {
 	What   string `json:"what"`   // made, renewed or kept
 
 	tree string
+	as   Config
 }
 
 // The things that become of configuration files: there was none; it was as the
@@ -77,7 +80,7 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	}
 	var changes []ConfigChange
 	for _, c := range r.Configs {
-		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref)}
+		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref), as: c}
 		if change.What, err = s.config(change, samples, c.File, renew); err != nil {
 			return changes, s.Wrap(err)
 		}
@@ -108,7 +111,7 @@ func (s *Store) config(change ConfigChange, samples map[string]string, name stri
 			return "", err
 		}
 		samples[name] = digestOf(sample)
-		return ConfigMade, durable.WriteFile(change.File, sample, mode)
+		return ConfigMade, change.make(sample, mode)
 	case err != nil:
 		return "", err
 	case !renew || digestOf(sample) == last:
@@ -118,10 +121,56 @@ func (s *Store) config(change ConfigChange, samples map[string]string, name stri
 		return "", nil
 	case digestOf(current) == last:
 		samples[name] = digestOf(sample)
-		return ConfigRenewed, durable.WriteFile(change.File, sample, mode)
+		return ConfigRenewed, durable.Renew(change.File, sample)
 	}
 	samples[name] = digestOf(sample)
 	return ConfigKept, nil
+}
+
+// make makes a configuration file, for whom and as it is said.
+func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
+	if c.as.Mode != "" {
+		n, err := strconv.ParseUint(c.as.Mode, 8, 16)
+		if err != nil {
+			return fmt.Errorf("mode %q of %s: %w", c.as.Mode, c.File, err)
+		}
+		mode = fs.FileMode(n) & 0o777
+	}
+	if c.as.Private {
+		if mode &^= 0o077; c.as.Group != "" {
+			mode |= 0o040
+		}
+	}
+	uid, gid := -1, -1
+	if os.Geteuid() == 0 { // nobody else can give files away
+		var err error
+		if uid, err = c.account(c.as.Owner, "user", user.Lookup); err != nil {
+			return err
+		}
+		if gid, err = c.account(c.as.Group, "group", func(name string) (*user.User, error) {
+			g, err := user.LookupGroup(name)
+			if err != nil {
+				return nil, err
+			}
+			return &user.User{Uid: g.Gid}, nil
+		}); err != nil {
+			return err
+		}
+	}
+	return durable.WriteFileFor(c.File, sample, mode, uid, gid)
+}
+
+// account is the number of a user or group, or -1 where none is named.
+func (c ConfigChange) account(name, kind string, look func(string) (*user.User, error)) (int, error) {
+	if name == "" {
+		return -1, nil
+	}
+	found, err := look(name)
+	if err != nil {
+		return -1, &Error{Path: c.File, Err: fmt.Errorf("it is to belong to the %s %s, which this machine does not have", kind, name),
+			Advice: "Make that " + kind + ", and run the same command again."}
+	}
+	return strconv.Atoi(found.Uid)
 }
 
 // largestConfig is more than a configuration file has that a person edits.

@@ -28,7 +28,7 @@ type File struct {
 // list writes the list of a tree's files in the mtree(5) format, which the
 // tools of several operating systems check trees by. It returns how many files
 // there are and the bytes in them.
-func list(tree string) (files int, size int64, err error) {
+func list(tree string, known map[string]string) (files int, size int64, err error) {
 	out, err := os.Create(filepath.Join(tree, filesFile))
 	if err != nil {
 		return 0, 0, err
@@ -44,7 +44,7 @@ func list(tree string) (files int, size int64, err error) {
 		if err != nil || rel == "." || strings.HasPrefix(rel, ownDirectory+"/") {
 			return err
 		}
-		f, err := describe(path, rel, d)
+		f, err := describe(path, rel, d, known)
 		if err != nil {
 			return err
 		}
@@ -58,7 +58,7 @@ func list(tree string) (files int, size int64, err error) {
 	return files, size, errors.Join(err, w.Flush(), out.Close())
 }
 
-func describe(path, rel string, d fs.DirEntry) (File, error) {
+func describe(path, rel string, d fs.DirEntry, known map[string]string) (File, error) {
 	info, err := d.Info()
 	if err != nil {
 		return File{}, err
@@ -69,7 +69,9 @@ func describe(path, rel string, d fs.DirEntry) (File, error) {
 		f.Target, err = os.Readlink(path)
 	case d.Type().IsRegular():
 		f.Size = info.Size()
-		f.SHA256, err = digest(path)
+		if f.SHA256 = known[rel]; f.SHA256 == "" {
+			f.SHA256, err = digest(path)
+		}
 	case !d.IsDir():
 		err = fmt.Errorf("%s is neither file, directory nor link; a tree has nothing else", path)
 	}

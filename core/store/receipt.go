@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"fernladder/core/ground"
@@ -51,6 +52,7 @@ type Receipt struct {
 	Env       []Variable        `json:"env,omitempty"`
 	Configs   []Config          `json:"configs,omitempty"`
 	Remarks   []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
+	Edited    bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
 	Machine   host.Machine      `json:"machine"`
 	Compiler  string            `json:"compiler"`
 	Isolation string            `json:"isolation"`
@@ -111,14 +113,24 @@ func (t Try) String() string {
 // A Config is a file that the administrator edits: it is in the root, and the
 // tree has a link to it.
 type Config struct {
-	File   string `json:"file"`   // in the tree
-	Sample string `json:"sample"` // in the tree; what it begins as
+	File    string `json:"file"`           // in the tree
+	Sample  string `json:"sample"`         // in the tree; what it begins as
+	Mode    string `json:"mode,omitempty"` // in octal digits, when it is made; "": as the sample
+	Private bool   `json:"private,omitempty"`
+	Owner   string `json:"owner,omitempty"` // where root makes it
+	Group   string `json:"group,omitempty"`
 }
 
 // A Variable is one that users of the package get in their environment.
 type Variable struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
+}
+
+// List tells by its name whether a variable is a list of directories, which can be
+// joined with others by a colon.
+func (v Variable) List() bool {
+	return strings.HasSuffix(v.Name, "PATH") || strings.HasSuffix(v.Name, "_DIRS")
 }
 
 // A StageTime says how long a stage took.

@@ -35,7 +35,7 @@ func filled(t *testing.T) (*Store, string) {
 
 func TestTreeIsThereWithItsReceiptAndNotBefore(t *testing.T) {
 	s, dir := filled(t)
-	files, size, err := s.Place(dir, fern)
+	files, size, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{3, 3}, []int64{int64(files), size})
 	assert.False(t, s.Installed(fern), "placed, but no tree yet")
@@ -45,13 +45,13 @@ func TestTreeIsThereWithItsReceiptAndNotBefore(t *testing.T) {
 
 	require.NoError(t, s.Withdraw(fern, dir))
 	assert.NoDirExists(t, s.Tree(fern))
-	_, _, err = s.Place(dir, fern)
+	_, _, err = s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
 	assert.True(t, s.Installed(fern))
 	assert.Error(t, s.Withdraw(fern, dir), "a tree stays")
 	assert.Error(t, s.Discard(fern))
-	_, _, err = s.Place(dir, fern)
+	_, _, err = s.Place(dir, fern, nil)
 	assert.Error(t, err)
 
 	all, err := s.Receipts()
@@ -73,14 +73,14 @@ func TestRubbishIsReplaced(t *testing.T) {
 	require.NoError(t, os.MkdirAll(old, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(old, "half"), nil, 0o644))
 	require.NoError(t, os.Chmod(old, 0o500))
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	assert.NoDirExists(t, old)
 }
 
 func TestFilesListsWhatIsInTheTree(t *testing.T) {
 	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	files, err := s.Files(fern)
 	require.NoError(t, err)
@@ -97,7 +97,7 @@ func TestFilesListsWhatIsInTheTree(t *testing.T) {
 func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	s, dir := filled(t)
 	ctx := context.Background()
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	began := time.Date(2026, 3, 20, 12, 0, 0, 5000, time.UTC)
 	stages := []StageTime{{"configure", 1.5, 1.3}, {"compile", 40, 81.7}}
@@ -135,7 +135,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 func TestOnlyDamagedHistoriesGo(t *testing.T) {
 	ctx := context.Background()
 	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
 	file := filepath.Join(s.Root, "fernladder.db")
@@ -202,7 +202,7 @@ func TestOnlyDamagedHistoriesGo(t *testing.T) {
 // A receipt counts for the tree it lies in, in the root it was made for.
 func TestForgedReceipts(t *testing.T) {
 	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Commit(&Receipt{Ref: fern, Configs: []Config{{File: "etc/fern.conf", Sample: "bin/fern"}}}))
 	file := filepath.Join(s.Tree(fern), receiptFile)
@@ -259,7 +259,7 @@ func TestALentPlaceIsNoTree(t *testing.T) {
 	receipts, err := s.Receipts()
 	require.NoError(t, err)
 	assert.Empty(t, receipts)
-	_, _, err = s.Place(dir, fern)
+	_, _, err = s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	assert.NoFileExists(t, file)
 	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
@@ -270,11 +270,11 @@ func TestALentPlaceIsNoTree(t *testing.T) {
 // What a program that was killed has left of its own in a tree is in no list.
 func TestListsHaveNothingOfOurs(t *testing.T) {
 	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(s.Tree(fern), "share/fernladder/.receipt.json.new"), nil, 0o600))
 	require.NoError(t, s.Withdraw(fern, dir))
-	_, _, err = s.Place(dir, fern)
+	_, _, err = s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	files, err := s.Files(fern)
 	require.NoError(t, err)
@@ -299,12 +299,12 @@ func TestScratch(t *testing.T) {
 func TestSamplesAreInTheirTree(t *testing.T) {
 	s, dir := filled(t)
 	require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "share")))
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.ErrorContains(t, err, "not a directory", "our own directory would be behind the link")
 	assert.NoDirExists(t, "/etc/fernladder")
 	require.NoError(t, os.Remove(filepath.Join(dir, "share")))
 	require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "etc")))
-	_, _, err = s.Place(dir, fern)
+	_, _, err = s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	for _, sample := range []string{"etc/passwd", "link to", "bin"} {
 		err := s.BeginConfigs(&Receipt{Ref: fern, Configs: []Config{{File: "fern.conf", Sample: sample}}})
@@ -339,7 +339,7 @@ func TestListIsReadByMtreeTools(t *testing.T) {
 		t.Skip("bsdtar is not here")
 	}
 	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern)
+	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	out, err := exec.Command("bsdtar", "-tf", filepath.Join(s.Tree(fern), filesFile)).CombinedOutput()
 	require.NoError(t, err, string(out))

@@ -210,6 +210,12 @@ func better(a, b host.Question) bool {
 
 // question is how a recipe asks for a file; it has no kind where it does not.
 func question(path string, how How) host.Question {
+	if dir := filepath.Base(filepath.Dir(path)); how == Ran && dir != "bin" && dir != "sbin" {
+		if filepath.Base(path) == "cc1plus" {
+			return host.Question{Kind: host.Program, Name: "c++"}
+		}
+		return host.Question{} // a part of another program, which nobody asks for
+	}
 	if how == Ran {
 		return host.Question{Kind: host.Program, Name: filepath.Base(path)}
 	}

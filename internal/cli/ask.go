@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -22,9 +23,23 @@ func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
 	if builds {
 		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
+		c.Flags().Var(edited{&ask.Edited}, "edited", "where somebody has changed what a failed build has left, `WHAT` to do: keep it, and mark what is built from it, or begin with a fresh source; nothing is built, if nothing is said")
 		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, show the last line that each build has printed, too")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
+}
+
+// edited is a flag with a policy about sources that somebody has changed.
+type edited struct{ policy *build.EditedPolicy }
+
+func (e edited) String() string { return "" }
+func (e edited) Type() string   { return "string" }
+
+func (e edited) Set(text string) error {
+	if *e.policy = build.EditedPolicy(text); *e.policy != build.KeepEdited && *e.policy != build.FreshSource {
+		return fmt.Errorf("it can be %s or %s", build.KeepEdited, build.FreshSource)
+	}
+	return nil
 }
 
 // with is what is asked for with these names.

@@ -1,14 +1,20 @@
 package cli
 
 import (
+	"fernladder/core/named"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 )
 
 // completeRecipes offers the names of all recipes to shells that complete
-// command lines; completeInstalled those of installed packages.
-func (a *app) completeRecipes(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+// command lines; completeInstalled those of packages that are built. Behind NAME@,
+// both offer the ids of builds.
+func (a *app) completeRecipes(c *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+	if strings.Contains(start, "@") {
+		return a.completeInstalled(c, args, start)
+	}
 	m, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
@@ -20,7 +26,7 @@ func (a *app) completeRecipes(_ *cobra.Command, _ []string, _ string) ([]string,
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) completeInstalled(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (a *app) completeInstalled(_ *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
 	m, err := a.open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
@@ -29,9 +35,14 @@ func (a *app) completeInstalled(_ *cobra.Command, _ []string, _ string) ([]strin
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
+	_, _, byID := strings.Cut(start, "@")
 	var names []string
 	for _, r := range receipts {
-		names = append(names, r.Name)
+		if byID {
+			names = append(names, named.Of(r.Ref)+"\t"+r.Version+" "+apart(r, receipts))
+		} else {
+			names = append(names, r.Name)
+		}
 	}
 	return slices.Compact(names), cobra.ShellCompDirectiveNoFileComp
 }

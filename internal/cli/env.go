@@ -13,6 +13,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/named"
 	"fernladder/core/recipe"
+	"fernladder/core/store"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -81,7 +82,11 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 		return nil, err
 	}
 	dir := landing.Directory(s)
-	lines := []variable{{"PATH", filepath.Join(dir, "bin"), before("PATH", ":")}}
+	path := filepath.Join(dir, "bin")
+	if _, err := os.Stat(filepath.Join(dir, "sbin")); err == nil {
+		path += ":" + filepath.Join(dir, "sbin")
+	}
+	lines := []variable{{"PATH", path, before("PATH", ":")}}
 	for _, v := range []variable{
 		{"MANPATH", "share/man", `":${MANPATH:-}"`}, // nothing after the colon stands for the usual directories
 		{"MANPATH", "man", `":${MANPATH:-}"`},
@@ -92,6 +97,7 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 			lines = append(lines, v)
 		}
 	}
+	by := map[string]string{} // variables to who has asked for them
 	for _, member := range state.Members {
 		receipt, err := s.Receipt(member.Ref)
 		if err != nil {
@@ -102,10 +108,31 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 				a.screen.Note("%s, which %s asks for, is not set: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
 				continue
 			}
-			lines = append(lines, variable{Name: v.Name, Value: v.Value})
+			lines = a.addVariable(lines, v, receipt.Name, by)
 		}
 	}
 	return lines, nil
+}
+
+// addVariable adds a variable that a package wants. One that is a list is joined with
+// what others want of it; of any other, the first counts.
+func (a *app) addVariable(lines []variable, v store.Variable, name string, by map[string]string) []variable {
+	i := slices.IndexFunc(lines, func(l variable) bool { return l.Name == v.Name })
+	switch {
+	case v.List() && i >= 0:
+		lines[i].Value += ":" + v.Value
+	case v.List():
+		lines = append(lines, variable{v.Name, v.Value, before(v.Name, ":")})
+	case i < 0:
+		lines = append(lines, variable{Name: v.Name, Value: v.Value})
+	case lines[i].Value != v.Value:
+		a.screen.Note("%s and %s both want %s; it is set as %s wants it.", by[v.Name], name, v.Name, by[v.Name])
+		return lines
+	}
+	if by[v.Name] == "" {
+		by[v.Name] = name
+	}
+	return lines
 }
 
 func buildEnvironment(m *machine.Machine, name string) ([]variable, error) {

@@ -25,7 +25,8 @@ shelves, a package of the operating system, or both. Without a name, or with -, 
 reads its input. Where a log only points to another one beside it, that is read,
 too. Failed builds of recipes are explained when they fail.
 
-It ends with status 0 where all is explained, and with 1 where a cause is not clear.`,
+It ends with status 0 where all is explained, or nothing has failed, and with 1 where
+a cause is not clear.`,
 		Example: `  fernladder explain build.log
   make 2>&1 | fernladder explain
   fernladder explain *.log --json`,
@@ -62,7 +63,7 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
 		if e.Cause, err = diagnosed(ctx, in, log); err != nil {
 			return usage("%s cannot be read: %v", log, err)
 		}
-		if e.Cause.Known() {
+		if e.Cause.Known() || e.Cause.Kind == diagnose.Fine {
 			known++
 		}
 		e.Says = e.Cause.String()
@@ -116,7 +117,7 @@ func diagnosed(ctx context.Context, in io.Reader, log string) (diagnose.Cause, e
 	if err != nil {
 		return diagnose.Cause{}, err
 	}
-	return build.Printable(diagnose.Log(string(text))), nil
+	return build.DiagnoseText(string(text)), nil
 }
 
 func (a *app) showExplained(e explained, number int) {

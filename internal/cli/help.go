@@ -10,6 +10,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
 	"fernladder/core/host"
+	"fernladder/core/install"
 	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -104,22 +105,28 @@ func (h *helper) missing(missing *host.Missing) []string {
 func typed(err error) []string {
 	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
 	var (
-		conflict *landing.Conflict
-		supplies source.MissingSupplies
-		notHere  source.NotHere
-		differs  *lock.Differs
-		unlocked *plan.NothingLocked
-		unpinned *plan.NotPinned
-		missing  *named.NotBuilt
-		needed   *reclaim.Needed
-		runs     *reclaim.Runs
-		unnamed  *upstream.Unannounced
-		noLadder *resolve.NoLadder
-		problems keyfile.Problems
-		atStore  *store.Error
-		noRecipe *recipe.NotFound
+		conflict   *landing.Conflict
+		supplies   source.MissingSupplies
+		notHere    source.NotHere
+		differs    *lock.Differs
+		unlocked   *plan.NothingLocked
+		unpinned   *plan.NotPinned
+		missing    *named.NotBuilt
+		needed     *reclaim.Needed
+		runs       *reclaim.Runs
+		unnamed    *upstream.Unannounced
+		noLadder   *resolve.NoLadder
+		problems   keyfile.Problems
+		atStore    *store.Error
+		noRecipe   *recipe.NotFound
+		changed    *build.Edited
+		unlockable *install.Edited
 	)
 	switch {
+	case errors.As(err, &changed):
+		return []string{"To build from it, and mark the result: the same command with --edited keep", "To throw the changes away: --edited fresh"}
+	case errors.As(err, &unlockable):
+		return say("To build it from what was verified: fernladder remove --trees %s, and install it again", unlockable.Build.Name)
 	case errors.As(err, &conflict):
 		return say("Take one of them off: fernladder remove %s", conflict.First.Name)
 	case errors.As(err, &supplies):

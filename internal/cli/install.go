@@ -75,7 +75,7 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 		return together(p.Clash, ask)
 	}
 	foretold := p.AllWanted || ask.Upgrade
-	if lines := changes(p.Before.Members, p.After); foretold && len(lines) > 0 && !a.screen.JSON {
+	if lines := changes(m, p, p.Before.Members, p.After); foretold && len(lines) > 0 && !a.screen.JSON {
 		a.screen.Print("The landing will change:\n  %s", strings.Join(lines, "\n  "))
 	}
 	if err := a.run(ctx, m, p); err != nil {
@@ -85,7 +85,9 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	if err != nil {
 		return err
 	}
-	if err := install.KeepLock(ctx, m, p); err != nil {
+	if err := install.KeepLock(ctx, m, p); is[*install.Edited](err) {
+		a.screen.Note("%s stays as it was: %v", p.Lock.Shown, err)
+	} else if err != nil {
 		return err
 	}
 	return a.showInstalled(m, p, landed, foretold)
@@ -110,7 +112,7 @@ func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, 
 			"configs": append([]store.ConfigChange{}, l.Configs...)})
 	}
 	if !foretold {
-		for _, line := range changes(l.Before.Members, l.After.Members) {
+		for _, line := range changes(m, p, l.Before.Members, l.After.Members) {
 			a.screen.Print("%s", line)
 		}
 	}
@@ -183,19 +185,39 @@ func (a *app) newer(p *plan.Plan) {
 	}
 }
 
-// changes tells what came, went and changed between two states.
-func changes(before, after []landing.Member) []string {
+// changes tells what came, went and changed between two states, and of builds of the
+// same release what is different. The plan, which can be nil, has what is not built.
+func changes(m *machine.Machine, p *plan.Plan, before, after []landing.Member) []string {
+	made := func(r store.Ref) (store.Made, bool) {
+		if p != nil {
+			for _, j := range p.Jobs {
+				if j.Ref == r {
+					return j.Made(), true
+				}
+			}
+		}
+		receipt, err := m.Store.Receipt(r)
+		if err != nil {
+			return store.Made{}, false
+		}
+		return receipt.Made(), true
+	}
 	var lines []string
 	d := landing.Compare(before, after)
 	for _, m := range d.Came {
 		lines = append(lines, "+ "+m.Name+" "+m.Version)
 	}
 	for _, move := range d.Moved {
-		if move.From.Version == move.To.Version {
-			lines = append(lines, fmt.Sprintf("~ %s %s, built differently (%s → %s)", move.To.Name, move.To.Version, move.From.ID, move.To.ID))
-		} else {
+		if move.From.Version != move.To.Version {
 			lines = append(lines, "~ "+move.To.Name+" "+move.From.Version+" → "+move.To.Version)
+			continue
 		}
+		line := fmt.Sprintf("~ %s %s, built differently (%s → %s)", move.To.Name, move.To.Version, move.From.ID, move.To.ID)
+		old, had := made(move.From.Ref)
+		if now, has := made(move.To.Ref); had && has {
+			line += ": " + strings.Join(now.Against(old), ", ")
+		}
+		lines = append(lines, line)
 	}
 	for _, m := range d.Went {
 		lines = append(lines, "- "+m.Name+" "+m.Version)

@@ -87,13 +87,13 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 	} else {
 		a.screen.Print("Everything is built: %s on %s.", term.Count(len(p.Jobs), "package"), term.Count(p.Rungs(), "rung"))
 	}
-	a.showLanding(p)
+	a.showLanding(m, p)
 	return nil
 }
 
 // showLanding tells what an install of the plan changes on the landing.
-func (a *app) showLanding(p *plan.Plan) {
-	lines := changes(p.Before.Members, p.After)
+func (a *app) showLanding(m *machine.Machine, p *plan.Plan) {
+	lines := changes(m, p, p.Before.Members, p.After)
 	switch {
 	case p.Clash != nil:
 		a.screen.Print("It cannot be installed: %v", p.Clash)

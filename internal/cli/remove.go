@@ -51,7 +51,7 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 		return a.screen.PrintJSON(map[string]any{"landing": r.After, "changed": changed, "deleted": append([]store.Ref{}, r.Deleted.Trees...),
 			"forgotten_landings": append([]int{}, r.Landings...), "stayed": append([]reclaim.Stayed{}, r.Stayed...)})
 	}
-	for _, line := range changes(r.Before.Members, r.After.Members) {
+	for _, line := range changes(m, nil, r.Before.Members, r.After.Members) {
 		a.screen.Print("%s", line)
 	}
 	if changed {

@@ -10,6 +10,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
 	"fernladder/core/host"
+	"fernladder/core/install"
 	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -64,7 +65,7 @@ func status(err error) (int, string) {
 		return statusHost, "host"
 	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
-	case is[*build.Failure](err), is[*tryError](err), is[*named.NotBuilt](err):
+	case is[*build.Failure](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
 		return statusBuild, "build"
 	}
 	return statusBuild, "other"

@@ -72,7 +72,7 @@ func (a *app) show(ctx context.Context, name string) error {
 			row("commit", source.Commit)
 			row("digest", source.Digest.String()+", of all files")
 		} else {
-			row("digest", source.Digest.String()+", verified")
+			row("digest", source.Digest.String()+map[bool]string{true: ", verified; then changed by hand", false: ", verified"}[r.Edited])
 		}
 		if source.Signed != nil {
 			row("signed by", source.Signed.String())
@@ -90,7 +90,9 @@ func (a *app) show(ctx context.Context, name string) error {
 	for _, remark := range r.Remarks {
 		row("remark", remark.String())
 	}
-	row("options", strings.Join(optionTexts(r.Options), " "))
+	if len(r.Options) > 0 {
+		a.screen.Paragraph("options    ", optionTexts(r.Options))
+	}
 	for i, need := range r.Needs {
 		label := ""
 		if i == 0 {
@@ -161,6 +163,9 @@ func (a *app) filesCommand() *cobra.Command {
 }
 
 func (a *app) files(name string) error {
+	if strings.Contains(name, "/") {
+		return usage("%s is a path; name a package, to see its files: fernladder files mistplan", name)
+	}
 	m, r, err := a.openInstalled(name)
 	if err != nil {
 		return err

@@ -26,7 +26,8 @@ type Screen struct {
 	colourOut bool
 	colourErr bool
 	live      bool // Err is a terminal that may be redrawn
-	width     int  // of Err
+	width     int  // of Err, or 80
+	columns   int  // of Out; 0 where it is no terminal
 	mark      string
 	out, err  io.Writer // behind the filters of Out and Err
 	errs      io.Writer // Err, for who has settled what is drawn
@@ -61,6 +62,9 @@ func New(out, err io.Writer, plain, asJSON bool, getenv func(string) string) *Sc
 		if width, _, err := xterm.GetSize(int(f.Fd())); err == nil && width > 0 {
 			s.width = width
 		}
+	}
+	if f, ok := out.(*os.File); ok && isTerminal(out) {
+		s.columns, _, _ = xterm.GetSize(int(f.Fd()))
 	}
 	return s
 }
@@ -120,9 +124,42 @@ func (s *Screen) Table(headings []string, rows [][]string) {
 		}
 		t.AppendRow(row)
 	}
+	t.SetColumnConfigs(fit(headings, rows, s.columns))
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		fmt.Fprintln(s.Out, strings.TrimRight(line, " "))
 	}
+}
+
+// fit narrows the widest columns of a table until it has room on a terminal; what they
+// hold then goes over several lines. Without a terminal all stays on one.
+func fit(headings []string, rows [][]string, columns int) []table.ColumnConfig {
+	const between, narrowest = 3, 12
+	widths := make([]int, len(headings))
+	total := 0
+	for i, h := range headings {
+		widths[i] = text.RuneWidthWithoutEscSequences(h)
+		for _, row := range rows {
+			widths[i] = max(widths[i], text.LongestLineLen(row[i]))
+		}
+		total += widths[i] + between
+	}
+	narrowed := map[int]bool{}
+	for columns > 0 && total > columns {
+		widest := slices.Index(widths, slices.Max(widths))
+		if widths[widest] <= narrowest {
+			break // then the terminal does it
+		}
+		widths[widest]--
+		total--
+		narrowed[widest] = true
+	}
+	var configs []table.ColumnConfig
+	for i := range headings {
+		if narrowed[i] {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: widths[i], WidthMaxEnforcer: text.WrapSoft})
+		}
+	}
+	return configs
 }
 
 // Paragraph writes a list of words below one heading, in lines that the terminal

@@ -28,6 +28,14 @@ func TestTableLeavesOutEmptyColumns(t *testing.T) {
 	assert.Equal(t, "a           b\nlong word   x\né\n", out.String(), "and has neither colour nor blanks at line ends")
 }
 
+// On a terminal, a table has room: its widest columns are narrowed, whole words a line.
+func TestTablesFitTheTerminal(t *testing.T) {
+	s, out, _ := screen(false)
+	s.columns = 40
+	s.Table([]string{"package", "why"}, [][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "asked for"}})
+	assert.Equal(t, "package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           sporegen\nfern       asked for\n", out.String())
+}
+
 // story tells a Progress what happens during a small build.
 func story(s *Screen) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)

@@ -1,0 +1,112 @@
+package build
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"fernladder/core/ground"
+)
+
+// What a build goes on from is what an earlier run has left. Whether somebody has
+// changed that since is known by a stamp: a digest of the names, sizes and times of
+// all files, taken when a run ends and nothing of it is running any more.
+
+// EditedPolicy says what is done with a source that somebody has changed.
+type EditedPolicy string
+
+// The policies.
+const (
+	RefuseEdited EditedPolicy = ""      // nothing is built
+	KeepEdited   EditedPolicy = "keep"  // it is built, and the tree says so
+	FreshSource  EditedPolicy = "fresh" // what was changed is thrown away
+)
+
+// Edited is the error for a build whose kept source or build directory somebody has
+// changed since the last run.
+type Edited struct {
+	Package, Version string
+	Work             string   // its directory
+	Files            []string // some of those that were changed, below the directory
+}
+
+func (e *Edited) Error() string {
+	files := ""
+	if len(e.Files) > 0 {
+		files = ": " + strings.Join(e.Files, ", ")
+	}
+	return fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version, files, e.Work)
+}
+
+// stamp is a digest of what is in directories of the box.
+func (a *attempt) stamp(dirs ...string) string {
+	h := blake3.New()
+	for _, dir := range dirs {
+		a.walkBox(dir, func(e ground.Entry) error {
+			fmt.Fprintf(h, "%q %o %d %d\n", e.Name, e.Mode, e.Size, e.Modified.UnixNano())
+			return nil
+		})
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// built are the directories that a person may change in.
+func (d workDirs) built() []string {
+	if d.build == d.system {
+		return []string{d.source}
+	}
+	return []string{d.source, d.build}
+}
+
+// changedSince lists some files that were changed after a time.
+func (a *attempt) changedSince(since time.Time) []string {
+	const enough = 5
+	var files []string
+	for _, dir := range a.dirs.built() {
+		a.walkBox(dir, func(e ground.Entry) error {
+			if len(files) == enough {
+				return ground.Stop
+			}
+			if e.Mode.IsRegular() && e.Modified.After(since) {
+				files = append(files, strings.TrimPrefix(dir, a.dirs.box+"/")+"/"+e.Name)
+			}
+			return nil
+		})
+	}
+	return files
+}
+
+// checkEdited looks whether somebody has changed what an earlier run has left. Where a
+// run was killed, it has left no stamp; then only the source counts, as it was
+// unpacked, and one that is not as it was is taken anew.
+func (a *attempt) checkEdited() error {
+	j := &a.journal
+	if !j.done(StageUnpack) {
+		return nil
+	}
+	switch {
+	case j.Stamp == "" && j.Pure && j.SourceStamp != "" && j.SourceStamp != a.stamp(a.dirs.source):
+		j.forget(StageUnpack)
+	case j.Stamp == "" || j.Stamp == a.stamp(a.dirs.built()...):
+	case a.job.Edited == KeepEdited:
+		j.Edited = true
+	case a.job.Edited == FreshSource:
+		j.forget(StageUnpack)
+	default:
+		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped)}
+	}
+	j.Stamp = ""
+	return nil
+}
+
+// leaveStamp notes what a run that did not succeed leaves behind.
+func (a *attempt) leaveStamp() {
+	if a.rebuild || !a.journal.done(StageUnpack) {
+		return
+	}
+	a.journal.Stamp, a.journal.Stamped = a.stamp(a.dirs.built()...), a.m.Now()
+	a.save() // if it cannot be, the next run trusts less
+}
