@@ -27,7 +27,9 @@ type garden struct {
 
 type plot struct {
 	releases int
-	kept     int // a release, or 0
+	preview  bool // the last of them is a preview
+	kept     int  // a release, or 0
+	host     int  // the version of the operating system's own copy, or 0
 	needs    []root
 }
 
@@ -56,6 +58,10 @@ func drawGarden(t *rapid.T) garden {
 		p := plot{releases: rapid.IntRange(1, 3).Draw(t, "r")}
 		if rapid.IntRange(0, 3).Draw(t, "k") == 0 {
 			p.kept = rapid.IntRange(1, p.releases).Draw(t, "kept")
+		}
+		p.preview = rapid.IntRange(0, 2).Draw(t, "p") == 0
+		if rapid.IntRange(0, 2).Draw(t, "h") == 0 {
+			p.host = rapid.IntRange(1, 3).Draw(t, "host")
 		}
 		for range rapid.IntRange(0, 2).Draw(t, "m") {
 			var targets []int
@@ -86,7 +92,7 @@ func drawGarden(t *rapid.T) garden {
 func (g garden) ways() int {
 	n := 1
 	for _, p := range g.packages {
-		n *= 2*p.releases + 1
+		n *= 2*p.releases + 1 + min(p.host, 1)
 		for _, need := range p.needs {
 			n *= len(need.targets) * map[bool]int{true: 2, false: 1}[need.tool]
 		}
@@ -102,7 +108,13 @@ func (g garden) shelf() string {
 		for v := range p.releases {
 			text += fmt.Sprintf(" %d", v+1)
 		}
+		if p.preview {
+			text += "!"
+		}
 		text += "\n option x\n"
+		if p.host != 0 {
+			text += " host\n"
+		}
 		for _, n := range p.needs {
 			names := make([]string, len(n.targets))
 			for k, target := range n.targets {
@@ -121,8 +133,12 @@ func (g garden) shelf() string {
 	return text
 }
 
-// imagined is a release that nobody has made.
-const imagined = 9
+// imagined is a release that nobody has made; what is above host is the operating
+// system's own copy, in the version that is left.
+const (
+	imagined = 9
+	hostCopy = 20
+)
 
 // state is what a ladder has of one package.
 type state struct {
@@ -147,6 +163,12 @@ type trial struct {
 }
 
 func (n root) fits(v int) bool {
+	if v > hostCopy {
+		if n.demand != "" { // nobody knows how it was built
+			return false
+		}
+		v -= hostCopy
+	}
 	switch n.operator {
 	case ">=":
 		return v >= n.bound
@@ -160,7 +182,11 @@ func (n root) fits(v int) bool {
 	return true
 }
 
-func (p plot) counts(n root, s state) bool {
+func (t trial) counts(i int, n root, s state) bool {
+	p := t.packages[i]
+	if s.release > hostCopy {
+		return false
+	}
 	holds := func(v int) bool {
 		return n.when == "" || n.when == "x" || n.when == "version >= 2" && v >= 2 || n.when == "version == 1" && v == 1
 	}
@@ -168,13 +194,68 @@ func (p plot) counts(n root, s state) bool {
 	if s.release == imagined {
 		here = true
 		for v := range p.releases {
-			here = here && holds(v+1)
+			here = here && (holds(v+1) || !t.able(i, v+1))
 		}
 		if n.when == "x" {
 			return false
 		}
 	}
 	return s.release != 0 && here && (n.when != "x" || s.x == "on")
+}
+
+// exactly tells whether a need takes a version and no other.
+func (n root) exactly(v int) bool { return n.operator == "==" && n.bound == v }
+
+// reach is what could come onto a ladder of what is asked for.
+func (t trial) reach() map[int]bool {
+	seen := map[int]bool{}
+	var visit func(i int)
+	visit = func(i int) {
+		if seen[i] {
+			return
+		}
+		seen[i] = true
+		for _, n := range t.packages[i].needs {
+			for _, target := range n.targets {
+				visit(target)
+			}
+		}
+	}
+	for i := range t.asked {
+		visit(i)
+	}
+	return seen
+}
+
+// able tells whether a release can be taken at all: a preview only where somebody
+// could want exactly it, or it is kept.
+func (t trial) able(i, v int) bool {
+	p := t.packages[i]
+	if !p.preview || v != p.releases || p.kept == v || t.asked[i].exactly(v) {
+		return true
+	}
+	for k := range t.reach() {
+		for _, n := range t.packages[k].needs {
+			if slices.Contains(n.targets, i) && n.exactly(v) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// versions are the releases that can be taken, and the operating system's copy.
+func (t trial) versions(i int) []int {
+	var all []int
+	for v := range t.packages[i].releases {
+		if t.able(i, v+1) {
+			all = append(all, v+1)
+		}
+	}
+	if want, asked := t.asked[i]; t.packages[i].host != 0 && (!asked || want.operator != "") { // what a person asks for is built
+		all = append(all, hostCopy+t.packages[i].host)
+	}
+	return all
 }
 
 // possible tells whether there is a ladder.
@@ -205,17 +286,14 @@ func (t trial) ladders(most int) [][]state {
 			})
 			return
 		}
-		releases := []int{0}
-		for v := range t.packages[i].releases {
-			releases = append(releases, v+1)
-		}
+		releases := append([]int{0}, t.versions(i)...)
 		if !t.says(fmt.Sprintf("releases p%d", i)) {
 			releases = append(releases, imagined)
 		}
 		for _, v := range releases {
 			for _, x := range []string{"off", "on"} {
 				states[i] = state{release: v, x: x, by: make([]link, len(t.packages[i].needs))}
-				if v != 0 || x == "off" {
+				if v != 0 && v < hostCopy || x == "off" {
 					choose(i + 1)
 				}
 			}
@@ -246,8 +324,11 @@ func (t trial) link(states []state, i, j int, then func()) {
 	}
 	n := t.packages[i].needs[j]
 	states[i].by[j] = link{}
-	if !t.packages[i].counts(n, states[i]) || !t.says(fmt.Sprintf("needs %d %d", i, j)) {
+	counts := t.counts(i, n, states[i])
+	if !counts || !t.says(fmt.Sprintf("needs %d %d", i, j)) {
 		t.link(states, i, j+1, then)
+	}
+	if !counts { // one that counts may be met without a sentence that says it has to be
 		return
 	}
 	for _, target := range n.targets {
@@ -306,17 +387,19 @@ func (t trial) sound(states []state) bool {
 	above := map[int][]int{}
 	for i, s := range states {
 		want, asked := t.asked[i]
+		wanted := !t.packages[i].preview || s.release != t.packages[i].releases || t.packages[i].kept == s.release || want.exactly(s.release)
 		there, on := asked || s.release == 0, s.x == "off" || want.demand == "on" || !t.says(fmt.Sprintf("default p%d x", i))
 		for k, other := range states {
 			for j, l := range other.by {
 				if l == (link{i, "shared"}) {
 					there = true
 					on = on || t.packages[k].needs[j].demand == "on"
+					wanted = wanted || t.packages[k].needs[j].exactly(s.release)
 					above[i] = append(above[i], k)
 				}
 			}
 		}
-		if !there || !on {
+		if !there || !on || !wanted {
 			return false
 		}
 	}
@@ -360,11 +443,12 @@ func (t trial) best(ladders [][]state) []state {
 		visited[i] = true
 		p := t.packages[i]
 		var releases []func([]state) bool
-		for _, v := range []int{p.kept, 3, 2, 1, 0} {
-			releases = append(releases, func(s []state) bool { return s[i].release == v })
+		preferred := []int{hostCopy + p.host, 3, 2, 1, 0}
+		if p.kept != 0 {
+			preferred = append([]int{p.kept}, preferred...)
 		}
-		if p.kept == 0 {
-			releases = releases[1:]
+		for _, v := range preferred {
+			releases = append(releases, func(s []state) bool { return s[i].release == v })
 		}
 		prefer(releases...)
 		shared := func(k, j int) func(s []state) bool {
@@ -471,7 +555,11 @@ func TestAgainstTryingEverything(t *testing.T) {
 		for _, i := range g.asked {
 			request.Wanted = append(request.Wanted, Wanted{Name: fmt.Sprintf("p%d", i)})
 		}
+		request.HostCopies = map[string]HostCopy{}
 		for i, p := range g.packages {
+			if p.host != 0 {
+				request.HostCopies[fmt.Sprintf("p%d", i)] = HostCopy{Name: fmt.Sprintf("p%d", i), Version: version.MustParse(fmt.Sprint(p.host))}
+			}
 			if p.kept != 0 {
 				request.Kept[fmt.Sprintf("p%d", i)] = []Kept{{Version: version.MustParse(fmt.Sprint(p.kept))}}
 			}
@@ -491,6 +579,11 @@ func TestAgainstTryingEverything(t *testing.T) {
 					continue
 				}
 				require.NotNil(t, p.chosen(c), "p%d should be there\n%s", i, g.shelf())
+				require.Equal(t, want.release > hostCopy, p.chosen(c).release == nil, "whether p%d is the host's\n%s", i, g.shelf())
+				if want.release > hostCopy {
+					assert.Equal(t, fmt.Sprint(want.release-hostCopy), p.chosen(c).version.String())
+					continue
+				}
 				assert.Equal(t, fmt.Sprint(want.release), p.chosen(c).version.String(), "p%d\n%s", i, g.shelf())
 				assert.Equal(t, want.x, p.settings(c)["x"], "x of p%d\n%s", i, g.shelf())
 			}

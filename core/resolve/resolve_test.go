@@ -53,6 +53,8 @@ func write(t require.TestingT, dir, shelf string) *recipe.Shelves {
 				text += fmt.Sprintf("version = %q\n", rest)
 			}
 			recipes[name] += text
+		case words[0] == "host": // the operating system may have a copy
+			recipes[name] += "[host_copy]\nmodule = \"x\"\n"
 		case words[0] == "option":
 			recipes[name] += fmt.Sprintf("[option.%s]\nabout = \"x\"\ndefault = false\n", words[1])
 		default:

@@ -93,6 +93,9 @@ func (w *walk) Check() []clause.Literal {
 			w.needTargets(last)
 		}
 		if len(w.needed) == 0 {
+			if phantom := w.phantom(); phantom != nil {
+				return phantom
+			}
 			return w.refuseTools()
 		}
 		c := w.candidates[heap.Pop(&w.needed).(int)]
@@ -212,6 +215,33 @@ func (w *walk) circle(c *candidate) []clause.Literal {
 		}
 	}
 	return nil
+}
+
+// phantom returns a clause against packages that are only there because they need each
+// other, and so could have something be as they demand, though nothing that is asked
+// for leads to them; or nil. It is the loop formula of those packages (Lin and Zhao,
+// 2004): for one of them to be there, another than they has to need one of them.
+func (w *walk) phantom() []clause.Literal {
+	var broken []clause.Literal
+	for _, c := range w.candidates {
+		if w.known[c.place] {
+			continue
+		}
+		if broken == nil && w.Holds(c.present) {
+			broken = []clause.Literal{c.present.Not()}
+		}
+	}
+	if broken == nil {
+		return nil
+	}
+	for _, c := range w.candidates {
+		for _, a := range c.asking {
+			if !w.known[c.place] && w.known[a.needing.of.place] {
+				broken = append(broken, a.shared)
+			}
+		}
+	}
+	return broken
 }
 
 // refuseTools returns a clause against one of the tools that are apart, or nil
