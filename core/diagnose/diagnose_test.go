@@ -302,6 +302,15 @@ func TestElsewhere(t *testing.T) {
 }
 
 // What can be asked for, in the order of likelihood.
+// A log that points to another does so near its end, not somewhere before.
+func TestWhereMoreIsToBeRead(t *testing.T) {
+	far := func(lines int) string {
+		return "See `config.log' for more details\n" + strings.Repeat("leaf\n", lines)
+	}
+	assert.Equal(t, "config.log", Log(far(99)).See)
+	assert.Empty(t, Log(far(100)).See)
+}
+
 func TestQuestions(t *testing.T) {
 	for _, c := range []struct {
 		cause Cause

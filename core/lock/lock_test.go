@@ -43,6 +43,23 @@ func TestPinsAreKept(t *testing.T) {
 	assert.ErrorContains(t, err, "the tip of moss is pinned twice")
 }
 
+// Build ids are only those of one kind of machine: on another, or with another
+// compiler, they are not held against a ladder.
+func TestIdsCountForTheirMachine(t *testing.T) {
+	v := version.MustParse("1")
+	f := &File{Arch: "x86_64", Compilers: []string{"cc 12", "cc 13"}, Builds: []*Build{{Name: "fern", Version: v, ID: "aaaa", Asked: true, Needs: []string{"soil"}}, {Name: "soil", Version: v, ID: "bbbb"}, {Name: "moss", Version: v, ID: "cccc"}}}
+	other := []*Build{{Name: "fern", Version: v, ID: "dddd"}}
+	assert.ErrorContains(t, f.Compare(other, "x86_64", []string{"cc 12"}), "would be built differently")
+	assert.NoError(t, f.Compare(other, "aarch64", []string{"cc 12"}))
+	assert.NoError(t, f.Compare(other, "x86_64", []string{"cc 12", "cc 14"}))
+	assert.Error(t, f.Compare([]*Build{{Name: "sage", Version: v}}, "aarch64", nil), "what is not locked is not, on any machine")
+
+	f.Drop([]string{"moss"})
+	assert.Len(t, f.Builds, 2)
+	f.Drop([]string{"fern"})
+	assert.Empty(t, f.Builds, "what only it needs goes with it")
+}
+
 // Whatever a lock file is, it is read or refused; what is read is written so that it
 // is read as the same.
 func FuzzLockFile(f *testing.F) {

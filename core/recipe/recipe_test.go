@@ -192,6 +192,12 @@ func TestConditions(t *testing.T) {
 		assert.Equal(t, want, c.Holds(facts), text)
 	}
 	assert.True(t, Condition{}.Holds(facts))
+	nested := func(n int) error {
+		_, err := ParseCondition(strings.Repeat("(", n)+"plots"+strings.Repeat(")", n), r.Options)
+		return err
+	}
+	assert.NoError(t, nested(deepest))
+	assert.Error(t, nested(deepest+1), "what is nested without end is refused, not followed")
 }
 
 func TestExpandLeavesEveryOtherDollar(t *testing.T) {

@@ -244,6 +244,22 @@ func (t trial) able(i, v int) bool {
 	return false
 }
 
+// canBeOn tells whether anybody could demand the option of a package. Otherwise it is
+// as it is by default in all ladders, without a sentence that says so.
+func (t trial) canBeOn(i int) bool {
+	if t.asked[i].demand == "on" {
+		return true
+	}
+	for k := range t.reach() {
+		for _, n := range t.packages[k].needs {
+			if slices.Contains(n.targets, i) && n.demand == "on" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // versions are the releases that can be taken, and the operating system's copy.
 func (t trial) versions(i int) []int {
 	var all []int
@@ -388,7 +404,7 @@ func (t trial) sound(states []state) bool {
 	for i, s := range states {
 		want, asked := t.asked[i]
 		wanted := !t.packages[i].preview || s.release != t.packages[i].releases || t.packages[i].kept == s.release || want.exactly(s.release)
-		there, on := asked || s.release == 0, s.x == "off" || want.demand == "on" || !t.says(fmt.Sprintf("default p%d x", i))
+		there, on := asked || s.release == 0, s.x == "off" || want.demand == "on" || t.canBeOn(i) && !t.says(fmt.Sprintf("default p%d x", i))
 		for k, other := range states {
 			for j, l := range other.by {
 				if l == (link{i, "shared"}) {

@@ -242,6 +242,20 @@ func TestHeldBack(t *testing.T) {
 	assert.Equal(t, []Outcome{Succeeded, Succeeded}, []Outcome{results[0].Outcome, results[1].Outcome})
 }
 
+// While one task waits for others to end, what comes after it goes first.
+func TestWhoIsHeldBackHoldsNobodyUp(t *testing.T) {
+	smallRan := make(chan bool)
+	var over atomic.Bool
+	results := Run(context.Background(), NewSlots(2), []Task{
+		{Slot: true, Length: 3, Run: func(context.Context) error { <-smallRan; over.Store(true); return nil }},
+		{Slot: true, Length: 2, Hold: func() bool { return !over.Load() }, Run: func(context.Context) error { return nil }},
+		{Slot: true, Length: 1, Run: func(context.Context) error { close(smallRan); return nil }},
+	})
+	for _, r := range results {
+		assert.Equal(t, Succeeded, r.Outcome)
+	}
+}
+
 // A build that fills its own pipe, or puts back what it never had, holds nobody up
 // and makes no slots for others.
 func TestALineThatIsAbused(t *testing.T) {

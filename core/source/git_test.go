@@ -135,3 +135,35 @@ func TestRepositoriesThatDoNotAnswer(t *testing.T) {
 	_, err = r.Fetch(context.Background(), Checkout{Git: "https://vale.example/moss.git", Commit: strings.Repeat("1", 40)})
 	assert.ErrorContains(t, err, "there is no git in")
 }
+
+// Packages that share submodules, each of which has the other, fetch them at once and
+// wait for nothing for ever; of tags on one commit, the highest counts.
+func TestSharedSubmodules(t *testing.T) {
+	leaf, leafCommit := repository(t, "echo leaf >leaf")
+	all := make(chan error)
+	r := repositories(t)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	for range 4 {
+		stem, commit := repository(t, "git -c protocol.file.allow=always submodule add -q "+leaf+" leaf")
+		go func() {
+			c := Checkout{Package: "stem", Git: stem, Commit: commit}
+			_, err := r.Fetch(ctx, c)
+			if err == nil {
+				_, err = r.Export(ctx, c, t.TempDir(), Usual)
+			}
+			all <- err
+		}()
+		go func() {
+			_, err := r.Fetch(ctx, Checkout{Package: "leaf", Git: leaf, Commit: leafCommit})
+			all <- err
+		}()
+	}
+	for range 8 {
+		assert.NoError(t, <-all)
+	}
+	tagged, _ := repository(t, "echo x >x; git add .; git commit -qm x; git tag v1.9; git tag v1.10; git tag v1.2; echo y >y")
+	s, err := r.Snapshot(ctx, tagged, "")
+	require.NoError(t, err)
+	assert.Equal(t, "v1.10", s.Tag)
+}

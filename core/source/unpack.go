@@ -2,6 +2,7 @@ package source
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,7 +21,8 @@ import (
 type Limits struct {
 	Entries int   // files, directories and links
 	Bytes   int64 // in all files together
-	Ratio   int64 // of unpacked bytes to the archive's, once they are over 1 GiB
+	Ratio   int64 // of unpacked bytes to the archive's, once they are over Free; 0: any
+	Free    int64 // bytes that any archive may unpack to; 0: 1 GiB
 }
 
 // UpTo are the usual limits, but for the bytes: as many as that, in MiB, however
@@ -333,7 +335,7 @@ func (u *unpacking) replacing(parent *os.Root, base string, make func() error) e
 func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 	for {
 		n, err := r.Read(u.buffer)
-		if u.Bytes += int64(n); u.Bytes > u.limits.Bytes || u.Bytes > 1<<30 && u.Bytes/u.limits.Ratio > u.archive {
+		if u.Bytes += int64(n); u.Bytes > u.limits.Bytes || u.limits.Ratio > 0 && u.Bytes > cmp.Or(u.limits.Free, 1<<30) && u.Bytes/u.limits.Ratio > u.archive {
 			return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d; if it is honest, largest_source in the settings allows more", u.Bytes, u.archive)
 		}
 		if n > 0 {

@@ -205,6 +205,27 @@ func FuzzUnpack(f *testing.F) {
 	})
 }
 
+// An archive may not be much more than it looks like, once it is large.
+func TestBombs(t *testing.T) {
+	var archive bytes.Buffer
+	w := gzip.NewWriter(&archive)
+	w.Write(tarball(t, file("pkg/zeros", strings.Repeat("0", 300_000))))
+	require.NoError(t, w.Close())
+	zeros, packed := archive.Bytes(), int64(archive.Len())
+	for name, c := range map[string]struct {
+		limits Limits
+		bomb   bool
+	}{
+		"small enough for any ratio": {Limits{Entries: 10, Bytes: 1 << 20, Ratio: 2, Free: 300_000}, false},
+		"in proportion":              {Limits{Entries: 10, Bytes: 1 << 20, Ratio: 300_000/packed + 1, Free: 1000}, false},
+		"out of proportion":          {Limits{Entries: 10, Bytes: 1 << 20, Ratio: 300_000 / packed / 2, Free: 1000}, true},
+		"too large":                  {Limits{Entries: 10, Bytes: 299_999, Ratio: 1 << 30}, true},
+	} {
+		_, _, err := unpack(t, zeros, c.limits)
+		assert.Equal(t, c.bomb, err != nil, "%s: %v", name, err)
+	}
+}
+
 func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {
 	request := func(url string) *http.Request {
 		r, err := http.NewRequest(http.MethodGet, url, nil)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -331,6 +332,19 @@ func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
 	assert.EqualError(t, full, "/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: /srv/fern)")
 	assert.Equal(t, full, s.Wrap(full), "wrapped once")
 	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}), "cannot be written by this user")
+}
+
+// What is not about the root is not told as if it were.
+func TestOnlyErrorsOfTheRootAreTheRoots(t *testing.T) {
+	s := &Store{Root: "/srv/fern"}
+	for _, err := range []error{errors.New("there is no git"), &fs.PathError{Op: "open", Path: "/usr/bin/git", Err: fs.ErrNotExist}, &fs.PathError{Op: "open", Path: "/srv/fernery/x", Err: fs.ErrPermission},
+		context.DeadlineExceeded, &exec.ExitError{}} {
+		assert.Equal(t, err, s.Wrap(err))
+	}
+	for _, err := range []error{&fs.PathError{Op: "open", Path: "/srv/fern/x", Err: fs.ErrPermission}, &fs.PathError{Op: "openat", Path: "share", Err: fs.ErrNotExist},
+		fmt.Errorf("to write: %w", syscall.ENOSPC), os.NewSyscallError("fsync", syscall.EIO)} {
+		assert.ErrorAs(t, s.Wrap(err), new(*Error), "%v", err)
+	}
 }
 
 // The list of files is for other programs too.

@@ -18,6 +18,7 @@ var ascending = []string{
 	"9 9d 9e 10",
 	"5.0.0-beta.3=5.0-beta.3=5-beta3 5.0.0-rc1 5.0 5.0.1-rc1 5.0.1",
 	"25.0.7 25.0.7+108.gabc1234 25.0.7+109.gabc1234 25.0.8",
+	"1 1+1.2.3 1+2 1+10 1a",
 	"1.2-RC1=1.2-rc1=1.2_rc.1 1.2",
 	"1.99999999999999999999998 1.99999999999999999999999",
 	"1.0-rc1 1.0.0.1",
@@ -67,7 +68,8 @@ func TestRangeContains(t *testing.T) {
 	for _, c := range []struct{ text, in, out string }{
 		{">= 1.4, < 2", "1.4 1.4.0 1.4a 1.9.9 2.0-rc1", "1.4-rc1 1.3.9 2 2.0.0 2.0+1"},
 		{"2.*", "2 2.0 2.7.3 2.0-rc1 2k 2.1+5", "20 1.9 3.0-rc1"},
-		{"2.0.*", "2.0-rc1 2.0.7 2", "2.1 2.01.5"},
+		{"2.0.*", "2.0-rc1 2.0.7 2 2.0+1", "2.1 2.01.5"},
+		{"2.0.1.*", "2.0.1 2.0.1+7", "2.0+1 2+0.1"},
 		{"1.9.4", "1.9.4 1.9.4.0", "1.9.4+1 1.9.4a 1.9.40"},
 		{">=1,!=1.3", "1 1.2 1.4 1.3.1", "1.3 1.3.0 0.9"},
 		{"> 1, <= 1.5", "1.0.1 1.5", "1 1.0 1.5.0.1"},
@@ -90,6 +92,7 @@ func TestParseRangeRefuses(t *testing.T) {
 		"":         "range is missing",
 		">= 1.4,":  "range is missing",
 		">= 2.*":   "mixes a comparison with a series",
+		"2+1.*":    "a series cannot contain '+'",
 		"=> 1":     "does not begin with a digit",
 		"~1.2":     "does not begin with a digit",
 		">= 1 < 2": "' '",
@@ -171,4 +174,10 @@ func FuzzRange(f *testing.F) {
 			t.Fatalf("%q says %q: %v", text, r, err)
 		}
 	})
+}
+
+func TestPreviewsAreToldByTheirNames(t *testing.T) {
+	for text, want := range map[string]bool{"2.0-beta3": true, "1.6-RC1": true, "5.0.0-alpha.1": true, "2.0pre": true, "2.0": false, "1.0.2k": false, "2.0+3.rc": false, "2024a": false} {
+		assert.Equal(t, want, MustParse(text).Preview(), text)
+	}
 }
