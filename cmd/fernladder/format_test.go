@@ -128,7 +128,7 @@ func TestReleasesFromRepositories(t *testing.T) {
 	write(fmt.Sprintf("git = \"file://%s/fern\"\ncommit = %q", w.dir, strings.Repeat("0", 40)))
 	w.fails(5, []string{"install", "fern"}, "recipes/fern/recipe.toml:5")
 
-	sh(`svnadmin create svn; mkdir -p in/trunk/beds/soil; echo fern >in/trunk/name; echo loam >in/trunk/beds/soil/kind; svn import -q -m one in "file://$PWD/svn"`)
+	sh(`svnadmin create svn; mkdir -p in/trunk/beds/soil; echo fern >in/trunk/name; echo loam >in/trunk/beds/soil/kind; echo x >in/trunk/Grün; LC_ALL=C.UTF-8 svn import -q -m one in "file://$PWD/svn"`)
 	write(fmt.Sprintf("svn = \"file://%s/svn/trunk\"\nrevision = \"1\"", w.dir))
 	w.must("install", "fern")
 	assert.Contains(t, w.must("show", "fern").stdout, "commit     1\n")

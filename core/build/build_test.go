@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/seal"
@@ -238,4 +239,69 @@ func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
 		forge(r)
 		assert.ErrorContains(t, job.fits(r), what)
 	}
+}
+
+// What a killed or failed run has left is relied on as far as it can be, and what a
+// stage took counts over all runs that it took.
+func TestWhatIsLeftOfAJournal(t *testing.T) {
+	all := []string{StageUnpack, StagePatch, StageConfigure, StageCompile}
+	for name, c := range map[string]struct {
+		running           string
+		done              []string
+		inSource, patched bool
+		want              []string
+	}{
+		"ended in good order":          {"", all[:3], false, true, all[:3]},
+		"killed in the source":         {StageCompile, all[:3], true, true, []string{}},
+		"killed beside the source":     {StageCompile, all[:3], false, true, all[:2]},
+		"killed while it was unpacked": {StageUnpack, nil, false, false, nil},
+		"half patched":                 {"", all[:1], false, true, []string{}},
+		"killed in a try":              {StageTry, all, true, true, all},
+	} {
+		j := journal{Running: c.running, Done: slices.Clone(c.done)}
+		j.begin()
+		j.invalidateInterrupted(c.inSource, c.patched)
+		assert.Equal(t, c.want, j.Done, name)
+		assert.Empty(t, j.Running)
+	}
+	j := journal{}
+	j.begin()
+	j.complete(StageUnpack, "a", time.Second, 0)
+	j.complete(StageConfigure, "b", time.Second, time.Second)
+	j.spend(StageCompile, 100*time.Second, 150*time.Second) // it failed
+	j.complete(StageCompile, "c", 5*time.Second, 5*time.Second)
+	assert.Equal(t, map[string]float64{StageUnpack: 1, StageConfigure: 1, StageCompile: 105}, j.Seconds)
+	j.invalidateChanged(func(stage string) string {
+		return map[string]string{StageUnpack: "a", StageConfigure: "b", StageCompile: "other"}[stage]
+	})
+	assert.Equal(t, []string{StageUnpack, StageConfigure}, j.Done)
+	assert.NotContains(t, j.Seconds, StageCompile, "what is done anew begins at nothing")
+	assert.Equal(t, float64(1), j.CPU[StageConfigure])
+}
+
+// How many jobs there are changes no stage: after a failure, fewer go on from there.
+func TestJobsAreNoInput(t *testing.T) {
+	target, planned := jobs(t, "[build]\nmethod = \"make\"\nargs = [\"A=$FL_JOBS\"]")
+	job := planned[len(planned)-1]
+	inputs := func(n int) string {
+		b := &Builder{target: target}
+		b.target.Jobs = n
+		a := &attempt{b: b, job: job, dirs: dirsOf(target.Store, job, false)}
+		return a.inputs(StageCompile)
+	}
+	assert.Equal(t, inputs(1), inputs(64))
+	before := inputs(4)
+	job.Recipe.Build.Env = []keyfile.Pair{{Name: "CFLAGS", Values: []string{"-g"}}}
+	assert.NotEqual(t, before, inputs(4))
+}
+
+// A package is told apart from another build of it by what they were made of.
+func TestDifferencesBetweenBuilds(t *testing.T) {
+	need := func(id string) []store.Link {
+		return []store.Link{{Ref: store.Ref{Name: "soil", Version: "1", ID: id}}}
+	}
+	old := store.Made{Options: map[string]string{"a": "on", "gone": "on"}, Needs: append(need("x"), store.Link{Ref: store.Ref{Name: "leaf"}}), Sources: []string{"1"}, Compiler: "cc"}
+	now := store.Made{Options: map[string]string{"a": "off", "new": "on"}, Needs: need("y"), Sources: []string{"2"}, Patches: []string{"p"}, Compiler: "gcc"}
+	assert.Equal(t, []string{"a=off, not on", "option new is new", "option gone is gone", "another build of soil", "without leaf", "another source", "other patches", "another compiler"}, now.Against(old))
+	assert.Equal(t, []string{"other instructions"}, old.Against(old))
 }

@@ -55,26 +55,26 @@ type Result struct {
 // at once is the network's to say.
 type fetches struct {
 	*machine.Machine
-	lock sync.Mutex
-	came map[*Job][]store.Source
+	lock    sync.Mutex
+	fetched map[*Job][]store.Source
 }
 
 func newFetches(m *machine.Machine) *fetches {
-	return &fetches{Machine: m, came: map[*Job][]store.Source{}}
+	return &fetches{Machine: m, fetched: map[*Job][]store.Source{}}
 }
 
 func (f *fetches) fetch(ctx context.Context, job *Job) error {
-	var came []store.Source
+	var fetched []store.Source
 	for _, part := range job.Parts {
 		source, err := f.part(ctx, part)
 		if err != nil {
 			return err
 		}
-		came = append(came, source)
+		fetched = append(fetched, source)
 	}
 	f.lock.Lock()
 	defer f.lock.Unlock()
-	f.came[job] = came
+	f.fetched[job] = fetched
 	return nil
 }
 
@@ -97,7 +97,7 @@ func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
 func (f *fetches) sources(job *Job) []store.Source {
 	f.lock.Lock()
 	defer f.lock.Unlock()
-	return f.came[job]
+	return f.fetched[job]
 }
 
 // Fetch brings the archives of jobs to the store. All are tried; there is a

@@ -13,7 +13,7 @@ import (
 	"fernladder/core/store"
 )
 
-// furnish adds to what a build has placed what its recipe promises besides:
+// addLaunchersAndConfigs adds to what a build has placed what its recipe promises besides:
 // desktop entries, and links to the configuration files in the root. What was placed
 // may have links in it: nothing goes through one that leads out of the tree.
 func (a *attempt) addLaunchersAndConfigs(log string) error {

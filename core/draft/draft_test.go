@@ -183,3 +183,16 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 		assert.Equal(t, want, name+map[bool]string{true: " sure"}[sure], dependency.Name)
 	}
 }
+
+// A library of which there is a recipe brings its header: the operating system is not
+// asked for it.
+func TestANeedBringsItsHeader(t *testing.T) {
+	known, err := Survey(shelf(t, "moss"), &store.Store{Root: t.TempDir()})
+	require.NoError(t, err)
+	c := &composer{}
+	c.needs([]Dependency{{Kind: "library", Name: "moss", Required: true}, {Kind: "header", Name: "moss.h", Required: true}, {Kind: "header", Name: "moss/leaf.h", Required: true}, {Kind: "header", Name: "sage.h", Required: true}}, known, nil)
+	assert.Contains(t, c.b.String(), "recipe = \"moss\"")
+	assert.NotContains(t, c.b.String(), "moss.h")
+	assert.NotContains(t, c.b.String(), "leaf.h")
+	assert.Contains(t, c.b.String(), "[[host]]\nheader = \"sage.h\"")
+}

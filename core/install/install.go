@@ -162,14 +162,14 @@ func Fetch(ctx context.Context, m *machine.Machine, p *plan.Plan) (Fetched, erro
 }
 
 // Again does something again if another program has removed meanwhile what it had
-// built or found built. told is called each time.
-func Again(told func(), do func() error) error {
+// built or found built. announce is called each time.
+func Again(announce func(), do func() error) error {
 	const tries = 8
 	for try := 1; ; try++ {
 		err := do()
 		if try == tries || !errors.Is(err, store.ErrGone) {
 			return err
 		}
-		told()
+		announce()
 	}
 }

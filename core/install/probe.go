@@ -39,8 +39,8 @@ type Probed struct {
 //
 // Where the package does not build, the error is what came of building it, and the
 // recipe says so, too.
-func Probe(ctx context.Context, m *machine.Machine, name string, tell Probing) (Probed, error) {
-	p := &probe{m: m, name: name, tell: tell}
+func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) (Probed, error) {
+	p := &probe{m: m, name: name, steps: steps}
 	err := p.answered(ctx)
 	failure := p.failure(err)
 	if failure != nil && outside(p.recipe, failure.Stage) && !lacks(failure) {
@@ -69,7 +69,7 @@ func Probe(ctx context.Context, m *machine.Machine, name string, tell Probing) (
 type probe struct {
 	m      *machine.Machine
 	name   string
-	tell   Probing
+	steps  Probing
 	recipe *recipe.Recipe
 	job    *build.Job
 }
@@ -122,7 +122,7 @@ func (p *probe) answered(ctx context.Context) error {
 		if err := answer.Give(p.recipe, why); err != nil {
 			return err
 		}
-		p.tell.Answered(p.recipe, why+"\n"+answer.Text)
+		p.steps.Answered(p.recipe, why+"\n"+answer.Text)
 		if !answer.GoesOn {
 			return err
 		}
@@ -133,7 +133,7 @@ func (p *probe) answered(ctx context.Context) error {
 // inside tries the build in the source's own directory. Where that fails as well, the
 // recipe is as it was.
 func (p *probe) inside(ctx context.Context) (builds bool, err error) {
-	p.tell.Inside()
+	p.steps.Inside()
 	set := func(value string) error {
 		return p.recipe.Change(func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": value}) })
 	}

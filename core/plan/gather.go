@@ -289,7 +289,7 @@ func (f *Facts) pins() (map[string]recipe.Pin, error) {
 func (f *Facts) kept() map[string][]resolve.Kept {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
-		if f.mayMove(name) && !f.ahead(name, k.Version) {
+		if f.mayUpgrade(name) && !f.ahead(name, k.Version) {
 			k.Version, k.Needs = version.Version{}, nil
 		}
 		kept[name] = append(kept[name], k)
@@ -327,8 +327,8 @@ func (f *Facts) kept() map[string][]resolve.Kept {
 	return kept
 }
 
-// mayMove tells whether a package may move to a newer release.
-func (f *Facts) mayMove(name string) bool {
+// mayUpgrade tells whether a package may move to a newer release.
+func (f *Facts) mayUpgrade(name string) bool {
 	return f.Ask.Upgrade && (len(f.Ask.Names) == 0 || slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
 }
 

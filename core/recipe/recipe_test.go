@@ -320,3 +320,12 @@ func TestSecretsInRecipes(t *testing.T) {
 		assert.Error(t, CheckRepository(url), url)
 	}
 }
+
+func TestNamesOfSupplies(t *testing.T) {
+	for _, good := range []string{"station.cal", "Gewächshaus-Messung.cal", "温室.cal"} {
+		assert.NoError(t, checkPlainName(good), good)
+	}
+	for _, bad := range []string{"../x", "a/b", "a b", ".hidden", "a\nb", "a\u202eb", strings.Repeat("é", 128)} {
+		assert.Error(t, checkPlainName(bad), bad)
+	}
+}

@@ -196,8 +196,8 @@ func (t trial) counts(i int, n root, s state) bool {
 		for v := range p.releases {
 			here = here && (holds(v+1) || !t.able(i, v+1))
 		}
-		if n.when == "x" {
-			return false
+		if n.when == "x" { // of no release it is known that it counts, if there is one
+			return !slices.ContainsFunc(t.versions(i), func(v int) bool { return v < hostCopy })
 		}
 	}
 	return s.release != 0 && here && (n.when != "x" || s.x == "on")

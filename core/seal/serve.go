@@ -53,8 +53,8 @@ type server struct {
 	watch   *watch
 }
 
-// told is an order with the files that came with it.
-type told struct {
+// ordered is an order with the files that came with it.
+type ordered struct {
 	order order
 	files []*os.File
 }
@@ -80,7 +80,7 @@ func serve() error {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	go s.pass(signals)
-	orders := make(chan told)
+	orders := make(chan ordered)
 	go s.listen(orders)
 	for err == nil {
 		t, more := <-orders
@@ -98,13 +98,13 @@ func serve() error {
 
 // listen hands on what it is told. When nobody gives orders any more, it ends what is
 // running, again and again, until the server has seen it end.
-func (s *server) listen(orders chan<- told) {
+func (s *server) listen(orders chan<- ordered) {
 	for {
 		order, files, err := nextOrder(s.socket)
 		if err != nil {
 			break
 		}
-		orders <- told{order, files}
+		orders <- ordered{order, files}
 	}
 	close(orders)
 	for {
@@ -123,7 +123,7 @@ func (o order) settle() error {
 	}
 	user := o.User
 	if o.Level == Sealed {
-		if err := o.furnish(); err != nil {
+		if err := o.mountRoom(); err != nil {
 			return err
 		}
 		user = User{builder, builder}

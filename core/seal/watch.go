@@ -186,7 +186,7 @@ func (w *watch) start(command *exec.Cmd) error {
 // follow answers all that the kernel tells, until nobody is left to tell of.
 func (w *watch) follow(listener int) error {
 	defer unix.Close(listener)
-	var told notice
+	var got notice
 	var answer reply
 	poll := []unix.PollFd{{Fd: int32(listener), Events: unix.POLLIN}}
 	for {
@@ -198,8 +198,8 @@ func (w *watch) follow(listener int) error {
 		if poll[0].Revents&unix.POLLIN == 0 {
 			return nil // the last has ended
 		}
-		told = notice{}
-		_, _, failed := unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_RECV, uintptr(unsafe.Pointer(&told)))
+		got = notice{}
+		_, _, failed := unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_RECV, uintptr(unsafe.Pointer(&got)))
 		switch failed {
 		case 0:
 		case unix.ENOENT, unix.EINTR: // it was killed meanwhile
@@ -207,19 +207,19 @@ func (w *watch) follow(listener int) error {
 		default:
 			return failed
 		}
-		w.take(&told)
-		answer = reply{id: told.id, flags: unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE}
+		w.take(&got)
+		answer = reply{id: got.id, flags: unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE}
 		unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_SEND, uintptr(unsafe.Pointer(&answer)))
 	}
 }
 
 // take records a call. Relative paths lead to the build's own files.
-func (w *watch) take(told *notice) {
-	i := slices.IndexFunc(calls, func(c call) bool { return c.number == uint32(told.number) })
+func (w *watch) take(got *notice) {
+	i := slices.IndexFunc(calls, func(c call) bool { return c.number == uint32(got.number) })
 	if i < 0 {
 		return
 	}
-	path := textAt(int(told.pid), uintptr(told.arguments[calls[i].path]))
+	path := textAt(int(got.pid), uintptr(got.arguments[calls[i].path]))
 	if !filepath.IsAbs(path) || strings.Contains(path, "\n") {
 		return
 	}

@@ -134,3 +134,13 @@ func TestGroups(t *testing.T) {
 		"  of rain":                              "opened 1 /usr/share/rain/rain.xsl",
 	}, got)
 }
+
+// Parts of other programs are nobody's to ask for.
+func TestPartsOfCompilersAreNotPrograms(t *testing.T) {
+	for path, want := range map[string]host.Question{
+		"/usr/lib/gcc/x86_64-linux-gnu/12/collect2": {}, "/usr/libexec/gcc/x86_64-linux-gnu/12/cc1plus": {Kind: host.Program, Name: "c++"},
+		"/usr/bin/bison": {Kind: host.Program, Name: "bison"}, "/usr/sbin/ldconfig": {Kind: host.Program, Name: "ldconfig"},
+	} {
+		assert.Equal(t, want, question(path, Ran), path)
+	}
+}

@@ -16,7 +16,7 @@ import (
 // has too, and which of them wins where.
 func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	var lines []string
-	tell := func(kind host.Kind, both []string, who string) {
+	report := func(kind host.Kind, both []string, who string) {
 		if len(both) == 0 {
 			return
 		}
@@ -46,7 +46,7 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 			programs = append(programs, program)
 		}
 	}
-	tell(host.Program, programs, "Where fernladder env is in force, those of the landing come first.")
+	report(host.Program, programs, "Where fernladder env is in force, those of the landing come first.")
 	loader := host.SystemLibraries()
 	var libraries []string
 	for _, library := range o.Libraries {
@@ -54,7 +54,7 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 			libraries = append(libraries, library)
 		}
 	}
-	tell(host.Library, libraries, "Builds that need the recipe use its own.")
+	report(host.Library, libraries, "Builds that need the recipe use its own.")
 	return lines
 }
 

@@ -64,7 +64,7 @@ func (a *app) showDot(l *plan.Plan) {
 // leads to it.
 func (a *app) showWhy(l *plan.Plan, name string) error {
 	found := false
-	var told []map[string]any
+	var shown []map[string]any
 	for _, p := range l.Packages {
 		if p.Name() != name {
 			continue
@@ -75,7 +75,7 @@ func (a *app) showWhy(l *plan.Plan, name string) error {
 			demands = append(demands, d.String())
 		}
 		path := l.WayTo(p)
-		told = append(told, map[string]any{"name": name, "version": p.Release.Version.String(), "demands": demands, "way": path})
+		shown = append(shown, map[string]any{"name": name, "version": p.Release.Version.String(), "demands": demands, "way": path})
 		if a.screen.JSON {
 			continue
 		}
@@ -100,7 +100,7 @@ func (a *app) showWhy(l *plan.Plan, name string) error {
 		return usage("%s is not on this ladder", name)
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(told)
+		return a.screen.PrintJSON(shown)
 	}
 	return nil
 }

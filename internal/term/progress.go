@@ -56,14 +56,14 @@ type Expected struct {
 // view is what is known of the work that is shown.
 type view struct {
 	Expected
-	began   time.Time
-	settled map[Build]bool
-	active  []*activity
-	told    map[string]bool   // what is said once only
-	remarks map[Build]int     // on the files of each package
-	ids     map[string]string // the build by which a name and version is known
-	drawn   []int             // how wide the lines are that are on the screen to be redrawn
-	spoke   time.Time         // when a line was last written, off a terminal
+	began    time.Time
+	settled  map[Build]bool
+	active   []*activity
+	reported map[string]bool   // what is said once only
+	remarks  map[Build]int     // on the files of each package
+	ids      map[string]string // the build by which a name and version is known
+	drawn    []int             // how wide the lines are that are on the screen to be redrawn
+	spoke    time.Time         // when a line was last written, off a terminal
 
 	// What Left said, and when.
 	leftThen time.Duration
@@ -71,18 +71,18 @@ type view struct {
 }
 
 func newView(e Expected, now time.Time) view {
-	return view{Expected: e, began: now, spoke: now, settled: map[Build]bool{}, told: map[string]bool{}, remarks: map[Build]int{}, ids: map[string]string{}}
+	return view{Expected: e, began: now, spoke: now, settled: map[Build]bool{}, reported: map[string]bool{}, remarks: map[Build]int{}, ids: map[string]string{}}
 }
 
 // activity is a package that something is being done with.
 type activity struct {
-	build Build
-	what  string
-	since time.Time
-	began time.Time // the package
-	log   string    // of the stage, or ""
-	part  string    // how far, if that is known
-	told  bool      // off a terminal, that it has begun
+	build    Build
+	what     string
+	since    time.Time
+	began    time.Time // the package
+	log      string    // of the stage, or ""
+	part     string    // how far, if that is known
+	reported bool      // off a terminal, that it has begun
 	// Bytes of a download: so far, in all, and before it began.
 	done, total, before int64
 }
@@ -171,7 +171,7 @@ func (p *Progress) redraw(whole bool) {
 		p.erase()
 		p.draw()
 	default:
-		p.tellLong(p.now())
+		p.reportLong(p.now())
 	}
 }
 
@@ -190,7 +190,7 @@ func (p *Progress) show() {
 			continue
 		}
 		p.follow(n)
-		p.tell(n)
+		p.report(n)
 	}
 }
 
@@ -211,8 +211,8 @@ func (p *Progress) label(b Build) string {
 	return name
 }
 
-// tell writes the line for an event, if it has one.
-func (p *Progress) tell(e note) {
+// report writes the line for an event, if it has one.
+func (p *Progress) report(e note) {
 	build := buildOf(e.Event)
 	name := p.label(build)
 	say := func(format string, args ...any) { p.say(e.at, name, format, args...) }
@@ -252,8 +252,8 @@ func (p *Progress) tell(e note) {
 	case event.PackageSkipped:
 		say("not built: it stands on %s", e.Text)
 	case event.Waiting:
-		if !p.told[name+e.Text] {
-			p.told[name+e.Text] = true
+		if !p.reported[name+e.Text] {
+			p.reported[name+e.Text] = true
 			say("waiting for %s", e.Text)
 		}
 	}
@@ -266,16 +266,16 @@ const (
 	longSilence = 3 * time.Minute
 )
 
-// tellLong tells what has gone on for long.
-func (p *Progress) tellLong(now time.Time) {
+// reportLong tells what has gone on for long.
+func (p *Progress) reportLong(now time.Time) {
 	silent := now.Sub(p.spoke) >= longSilence
 	for _, a := range p.active {
-		if a.told && !silent || now.Sub(a.since) < longStage {
+		if a.reported && !silent || now.Sub(a.since) < longStage {
 			continue
 		}
 		a.look()
 		text := a.what
-		if a.told {
+		if a.reported {
 			text += " for " + Duration(now.Sub(a.since))
 		} else if text += " has begun"; a.log == "" {
 			text = a.what + " goes on"
@@ -286,7 +286,7 @@ func (p *Progress) tellLong(now time.Time) {
 		if expected, spent := p.Times[a.build], now.Sub(a.began); a.log != "" && expected > spent {
 			text += fmt.Sprintf(", about %s left of the build", Duration(expected-spent))
 		}
-		a.told = true
+		a.reported = true
 		p.say(now, p.label(a.build), "%s", text)
 	}
 }

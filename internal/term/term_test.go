@@ -154,12 +154,12 @@ func TestLongWorkIsToldInLines(t *testing.T) {
 	for _, id := range []string{"aaaaaaaaaaaa", "bbbbbbbbbbbb"} {
 		p.follow(note{event.Event{Kind: event.StageBegan, Package: "fern", Version: "1.0", ID: id, Stage: "compile", Log: "none"}, now})
 	}
-	p.tellLong(now)
+	p.reportLong(now)
 	for range 11 {
 		now = now.Add(30 * time.Second)
-		p.tellLong(now)
+		p.reportLong(now)
 	}
-	p.tell(note{event.Event{Kind: event.StageEnded, Package: "fern", Version: "1.0", ID: "aaaaaaaaaaaa", Stage: "compile", Elapsed: 6 * time.Minute}, now})
+	p.report(note{event.Event{Kind: event.StageEnded, Package: "fern", Version: "1.0", ID: "aaaaaaaaaaaa", Stage: "compile", Elapsed: 6 * time.Minute}, now})
 	var lines []string
 	for line := range strings.Lines(err.String()) {
 		lines = append(lines, strings.Join(strings.Fields(line), " "))

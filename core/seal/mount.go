@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// furnish puts a sealed room together at its point and moves into it.
-func (o order) furnish() error {
+// mountRoom puts a sealed room together at its point and moves into it.
+func (o order) mountRoom() error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("mounts: %w", err)
 	}
