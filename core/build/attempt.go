@@ -27,6 +27,7 @@ type attempt struct {
 	env     []string          // of commands, once it is known
 	fetched []store.Source    // as they came in this run
 	digests map[string]string // of the files that were taken over in this run
+	checked bool              // it is known whether somebody has changed what was left
 	rebuild bool              // what is built is built already, and only compared
 }
 

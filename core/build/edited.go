@@ -31,6 +31,7 @@ type Edited struct {
 	Package, Version string
 	Work             string   // its directory
 	Files            []string // some of those that were changed, below the directory
+	Half             bool     // its patches are applied half, so nothing can be built from it
 }
 
 func (e *Edited) Error() string {
@@ -38,7 +39,11 @@ func (e *Edited) Error() string {
 	if len(e.Files) > 0 {
 		files = ": " + strings.Join(e.Files, ", ")
 	}
-	return fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version, files, e.Work)
+	text := fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version, files, e.Work)
+	if e.Half {
+		text += "\n  Its patches are applied half, so nothing can be built from it."
+	}
+	return text
 }
 
 // stamp is a digest of what is in directories of the box.
@@ -84,19 +89,21 @@ func (a *attempt) changedSince(since time.Time) []string {
 // unpacked, and one that is not as it was is taken anew.
 func (a *attempt) checkEdited() error {
 	j := &a.journal
+	a.checked = true
 	if !j.done(StageUnpack) {
 		return nil
 	}
+	half := len(a.job.Patches) > 0 && !j.done(StagePatch)
 	switch {
 	case j.Stamp == "" && j.Pure && j.SourceStamp != "" && j.SourceStamp != a.stamp(a.dirs.source):
 		j.forget(StageUnpack)
 	case j.Stamp == "" || j.Stamp == a.stamp(a.dirs.built()...):
-	case a.job.Edited == KeepEdited:
+	case a.job.Edited == KeepEdited && !half:
 		j.Edited = true
 	case a.job.Edited == FreshSource:
 		j.forget(StageUnpack)
 	default:
-		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped)}
+		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped), Half: half}
 	}
 	j.Stamp = ""
 	return nil
@@ -104,7 +111,7 @@ func (a *attempt) checkEdited() error {
 
 // leaveStamp notes what a run that did not succeed leaves behind.
 func (a *attempt) leaveStamp() {
-	if a.rebuild || !a.journal.done(StageUnpack) {
+	if a.rebuild || !a.checked || !a.journal.done(StageUnpack) {
 		return
 	}
 	a.journal.Stamp, a.journal.Stamped = a.stamp(a.dirs.built()...), a.m.Now()

@@ -15,7 +15,7 @@ import (
 )
 
 // source makes files out of pairs of names and contents.
-func source(pairs ...string) fstest.MapFS {
+func sourceOf(pairs ...string) fstest.MapFS {
 	files := fstest.MapFS{}
 	for i := 0; i < len(pairs); i += 2 {
 		files[pairs[i]] = &fstest.MapFile{Data: []byte(pairs[i+1])}
@@ -32,17 +32,17 @@ func TestNameVersionAndMethod(t *testing.T) {
 		want           string // name version method
 		nameC, methodC Certainty
 	}{
-		{"a generated script says all", "whatever_9.orig.tar.gz", source("configure", generated), "mistplan 2.1.0 configure", Certain, Certain},
-		{"one written by hand says nothing", "soil_1.2.dfsg.orig.tar.bz2", source("configure", "#!/bin/sh\n"), "soil 1.2.dfsg configure", Guessed, Certain},
-		{"cmake", "Loam-DB-0.9.tar.gz", source("CMakeLists.txt", "cmake_minimum_required(VERSION 3)\nproject(loamdb VERSION 0.9.1 LANGUAGES C)"), "loam-db 0.9.1 cmake", Guessed, Certain},
-		{"meson", "x.zip", source("meson.build", "project('fern', ['c'],\n  version: '1.0.8',\n)"), "fern 1.0.8 meson", Certain, Certain},
-		{"configure goes before cmake", "a-1.tgz", source("configure", generated, "CMakeLists.txt", "project(other VERSION 3)"), "mistplan 2.1.0 configure", Certain, Certain},
-		{"meson goes before cmake and a script to be made", "a-1.tgz", source("meson.build", "project('m')", "CMakeLists.txt", "", "configure.ac", ""), "m 1 meson", Certain, Certain},
-		{"a script to be made", "plan-3-beta2.tar.xz", source("configure.ac", "AC_INIT([plan], [3.0-beta2], [a@b.example])", "autogen.sh", ""), "plan 3.0-beta2 configure", Certain, Certain},
-		{"a makefile", "sporegen-v2.0.tar.zst", source("Makefile", "PREFIX=/usr\ninstall: all\n"), "sporegen 2.0 make", Guessed, Certain},
-		{"the archive has the lib", "libyam-0.2.tar.gz", source("configure.ac", "AC_INIT([yam],[0.2])"), "libyam 0.2 configure", Guessed, Certain},
-		{"nothing at all", "leaves", source("README", "x"), "leaves  script", Guessed, Open},
-		{"a name that is none", "§§.tar.gz", source("configure", "PACKAGE_TARNAME='../../etc'\nPACKAGE_VERSION='; rm'\n"), "  configure", Open, Certain},
+		{"a generated script says all", "whatever_9.orig.tar.gz", sourceOf("configure", generated), "mistplan 2.1.0 configure", Certain, Certain},
+		{"one written by hand says nothing", "soil_1.2.dfsg.orig.tar.bz2", sourceOf("configure", "#!/bin/sh\n"), "soil 1.2.dfsg configure", Guessed, Certain},
+		{"cmake", "Loam-DB-0.9.tar.gz", sourceOf("CMakeLists.txt", "cmake_minimum_required(VERSION 3)\nproject(loamdb VERSION 0.9.1 LANGUAGES C)"), "loam-db 0.9.1 cmake", Guessed, Certain},
+		{"meson", "x.zip", sourceOf("meson.build", "project('fern', ['c'],\n  version: '1.0.8',\n)"), "fern 1.0.8 meson", Certain, Certain},
+		{"configure goes before cmake", "a-1.tgz", sourceOf("configure", generated, "CMakeLists.txt", "project(other VERSION 3)"), "mistplan 2.1.0 configure", Certain, Certain},
+		{"meson goes before cmake and a script to be made", "a-1.tgz", sourceOf("meson.build", "project('m')", "CMakeLists.txt", "", "configure.ac", ""), "m 1 meson", Certain, Certain},
+		{"a script to be made", "plan-3-beta2.tar.xz", sourceOf("configure.ac", "AC_INIT([plan], [3.0-beta2], [a@b.example])", "autogen.sh", ""), "plan 3.0-beta2 configure", Certain, Certain},
+		{"a makefile", "sporegen-v2.0.tar.zst", sourceOf("Makefile", "PREFIX=/usr\ninstall: all\n"), "sporegen 2.0 make", Guessed, Certain},
+		{"the archive has the lib", "libyam-0.2.tar.gz", sourceOf("configure.ac", "AC_INIT([yam],[0.2])"), "libyam 0.2 configure", Guessed, Certain},
+		{"nothing at all", "leaves", sourceOf("README", "x"), "leaves  script", Guessed, Open},
+		{"a name that is none", "§§.tar.gz", sourceOf("configure", "PACKAGE_TARNAME='../../etc'\nPACKAGE_VERSION='; rm'\n"), "  configure", Open, Certain},
 	} {
 		s := Read(c.files, c.archive)
 		assert.Equal(t, c.want, s.Name.Value+" "+s.Version.Value+" "+s.Method.Value, c.name)
@@ -58,12 +58,12 @@ func TestWhatAPersonShouldKnow(t *testing.T) {
 		}
 		return strings.Join(texts, "; ")
 	}
-	assert.Equal(t, "in_tree: true", remarks(source("configure", "#!/bin/sh\n")))
-	assert.Equal(t, "method: also possible: meson.build; version: 1.0 is what the archive's name says", remarks(source("configure", generated, "meson.build", "")))
-	assert.Equal(t, "before_configure: autoreconf -fi", remarks(source("configure.ac", "")))
-	assert.Equal(t, "before_configure: NOCONFIGURE=1 sh ./bootstrap", remarks(source("configure.ac", "", "bootstrap", "")))
-	assert.Equal(t, "steps: place; args: the variable for the place to install in", remarks(source("Makefile", "all:\n\tcc x.c\n")))
-	assert.Equal(t, "steps: compile and place", remarks(source("a.c", "")))
+	assert.Equal(t, "in_tree: true", remarks(sourceOf("configure", "#!/bin/sh\n")))
+	assert.Equal(t, "method: also possible: meson.build; version: 1.0 is what the archive's name says", remarks(sourceOf("configure", generated, "meson.build", "")))
+	assert.Equal(t, "before_configure: autoreconf -fi", remarks(sourceOf("configure.ac", "")))
+	assert.Equal(t, "before_configure: NOCONFIGURE=1 sh ./bootstrap", remarks(sourceOf("configure.ac", "", "bootstrap", "")))
+	assert.Equal(t, "steps: place; args: the variable for the place to install in", remarks(sourceOf("Makefile", "all:\n\tcc x.c\n")))
+	assert.Equal(t, "steps: compile and place", remarks(sourceOf("a.c", "")))
 }
 
 func TestOptions(t *testing.T) {
@@ -90,12 +90,12 @@ func TestOptions(t *testing.T) {
   --enable-version        cannot be an option's name
 `
 	assert.Equal(t, "alarm=on --disable-alarm (raise alarms [default=yes])\nloam-db=on --without-Loam.DB (keep no book)\nnls=on --disable-nls (do not use Native Language Support)\nplots=off --enable-plots (draw plans as SVG)",
-		describe(Read(source("configure", script), "x-1").Options))
+		describe(Read(sourceOf("configure", script), "x-1").Options))
 	cmake := "project(x)\noption(ALARM \"Raise alarms\" ON)\n option( PLOTS \"Draw\" )\n#option(OLD \"x\" ON)\n"
-	assert.Equal(t, "alarm=on -DALARM=OFF (Raise alarms)\nplots=off -DPLOTS=ON (Draw)", describe(Read(source("CMakeLists.txt", cmake), "x-1").Options))
+	assert.Equal(t, "alarm=on -DALARM=OFF (Raise alarms)\nplots=off -DPLOTS=ON (Draw)", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1").Options))
 	meson := "option('docs', type: 'boolean', value: false, description: 'Write docs')\noption('db',\n  type: 'combo', choices: ['loam', 'flat'],\n  value: 'flat')\noption('nls', type: 'feature', description: 'Speak')\noption('dir', type: 'string', value: '/x')\n"
 	assert.Equal(t, "db=flat loam:-Ddb=loam flat: ()\ndocs=off -Ddocs=true (Write docs)\nnls=auto auto: enabled:-Dnls=enabled disabled:-Dnls=disabled (Speak)",
-		describe(Read(source("meson.build", "project('x')", "meson_options.txt", meson), "x-1").Options))
+		describe(Read(sourceOf("meson.build", "project('x')", "meson_options.txt", meson), "x-1").Options))
 }
 
 func TestDependencies(t *testing.T) {
@@ -108,18 +108,18 @@ func TestDependencies(t *testing.T) {
 	}
 	ac := "PKG_CHECK_MODULES([DEW], [dewcalc >= 1.4])\ndnl PKG_CHECK_MODULES([NO], [gone])\nPKG_CHECK_MODULES(LOAM, loamdb, [have=yes], [have=no])\n" +
 		"AC_CHECK_LIB([z], [inflate], , [AC_MSG_ERROR([no z])])\nAC_CHECK_LIB(m, sin)\nAC_PATH_PROG([SPORE], [sporegen])\nPKG_CHECK_MODULES([X], [$modules])\n"
-	assert.Equal(t, "module dewcalc >= 1.4!, module loamdb, library z!, program sporegen", describe(Read(source("configure", generated, "configure.ac", ac), "x-1")))
+	assert.Equal(t, "module dewcalc >= 1.4!, module loamdb, library z!, program sporegen", describe(Read(sourceOf("configure", generated, "configure.ac", ac), "x-1")))
 	cmake := "find_package(Threads REQUIRED)\nfind_package(LoamDB 0.9 REQUIRED)\nfind_package(Dew)\npkg_check_modules(F REQUIRED frond>=2)\nfind_library(S NAMES soil REQUIRED)\nfind_program(G sporegen)\n"
-	assert.Equal(t, "package LoamDB!, package Dew, module frond >= 2, library soil!, program sporegen", describe(Read(source("CMakeLists.txt", cmake), "x-1")))
+	assert.Equal(t, "package LoamDB!, package Dew, module frond >= 2, library soil!, program sporegen", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1")))
 	meson := "d = dependency('dewcalc', version: '>= 1')\nl = dependency('loamdb', required: false)\np = find_program('sporegen')\nm = cc.find_library('m')\n"
-	assert.Equal(t, "module dewcalc!, module loamdb, program sporegen!", describe(Read(source("meson.build", meson), "x-1")))
+	assert.Equal(t, "module dewcalc!, module loamdb, program sporegen!", describe(Read(sourceOf("meson.build", meson), "x-1")))
 }
 
 func TestLicences(t *testing.T) {
 	mit, err := os.ReadFile("testdata/mit.txt")
 	require.NoError(t, err)
 	license := func(files ...string) string {
-		f := Read(source(files...), "x-1").License
+		f := Read(sourceOf(files...), "x-1").License
 		return f.Value + " " + string(f.Certainty)
 	}
 	assert.Equal(t, "MIT certain", license("LICENSE", string(mit)))
@@ -145,10 +145,10 @@ func TestDraftsAreRecipes(t *testing.T) {
 	require.NoError(t, err)
 	hostile := "Optional Features:\n  --enable-a  \"\"\" ''' \\ \x01\xff é" + strings.Repeat("x", 500) + "\n  --enable-a  again\n"
 	for _, files := range []fstest.MapFS{
-		source("configure", generated+hostile, "configure.ac", "PKG_CHECK_MODULES(D, dewcalc >= 1.4)\nAC_CHECK_LIB(z, f)\nAC_CHECK_LIB(other, f)\nAC_PATH_PROG(S, sporegen)\n", "x.pc.in", "Description: \"quoted\" \\n\nURL: https://x.example/\n"),
-		source("configure.ac", strings.Repeat("AC_INIT([a],[1])\n", 400_000)),
-		source("meson.build", "project('m', version: '1')", "meson.options", "option('o', type: 'combo', choices: ['a', 'b'])\n"),
-		source("nothing", ""),
+		sourceOf("configure", generated+hostile, "configure.ac", "PKG_CHECK_MODULES(D, dewcalc >= 1.4)\nAC_CHECK_LIB(z, f)\nAC_CHECK_LIB(other, f)\nAC_PATH_PROG(S, sporegen)\n", "x.pc.in", "Description: \"quoted\" \\n\nURL: https://x.example/\n"),
+		sourceOf("configure.ac", strings.Repeat("AC_INIT([a],[1])\n", 400_000)),
+		sourceOf("meson.build", "project('m', version: '1')", "meson.options", "option('o', type: 'combo', choices: ['a', 'b'])\n"),
+		sourceOf("nothing", ""),
 	} {
 		found := Read(files, "fern-1.0.tar.gz")
 		text := found.Compose(Origin{URL: "https://x.example/fern.tar.gz", SHA256: strings.Repeat("0", 64)}, known, nil)

@@ -18,11 +18,11 @@ func TestWhereTheBuildSystemIs(t *testing.T) {
 		files fstest.MapFS
 		want  string // directory and method
 	}{
-		{source("fern/configure", generated, "docs/a", ""), "fern configure"},
-		{source("Makefile", "install:", "fern/configure", generated), " make"},
-		{source("one/Makefile", "", "two/Makefile", ""), " script"},
-		{source("configure", "#!/bin/sh\ncmake .. \"$@\"\n", "CMakeLists.txt", "project(fern)"), " cmake"},
-		{source("configure", "#!/bin/sh\necho\n", "CMakeLists.txt", "project(fern)"), " configure"},
+		{sourceOf("fern/configure", generated, "docs/a", ""), "fern configure"},
+		{sourceOf("Makefile", "install:", "fern/configure", generated), " make"},
+		{sourceOf("one/Makefile", "", "two/Makefile", ""), " script"},
+		{sourceOf("configure", "#!/bin/sh\ncmake .. \"$@\"\n", "CMakeLists.txt", "project(fern)"), " cmake"},
+		{sourceOf("configure", "#!/bin/sh\necho\n", "CMakeLists.txt", "project(fern)"), " configure"},
 	} {
 		s := Read(c.files, "fern-1.0.tar.gz")
 		assert.Equal(t, c.want, s.Dir+" "+s.Method.Value)
@@ -36,10 +36,10 @@ func TestSummariesAndVersionsFromTexts(t *testing.T) {
 		"This is a garden.\n":   "",
 		"Fern is a [x](y) z.\n": "",
 	} {
-		s := Read(source("README.md", readme, "Makefile", ""), "libfern-1.0.tar.gz")
+		s := Read(sourceOf("README.md", readme, "Makefile", ""), "libfern-1.0.tar.gz")
 		assert.Equal(t, want, s.Summary.Value)
 	}
-	s := Read(source("Makefile", "", "include/fern.h", "#define FERN_API 3\n#  define FERN_VERSION_STRING \"v2.4.1\"\n"), "fern")
+	s := Read(sourceOf("Makefile", "", "include/fern.h", "#define FERN_API 3\n#  define FERN_VERSION_STRING \"v2.4.1\"\n"), "fern")
 	assert.Equal(t, "2.4.1", s.Version.Value)
 	s.Confirm(Origin{Git: "https://x.example/fern.git", Tag: "v2.5", Version: "2.5"})
 	assert.Equal(t, "2.5", s.Version.Value, "what the tag says counts")
@@ -54,7 +54,7 @@ func TestMakefilesThatNameThePlaceOtherwise(t *testing.T) {
 		"CC = /usr/bin/cc\ninstall:\n\tcp x /usr/local/bin\n":         "",
 		"  INSTALLDIR := /opt/fern-2\nall:\n\ninstall: all\n\tcp x y": "INSTALLDIR=$FL_PREFIX",
 	} {
-		assert.Equal(t, want, strings.Join(Read(source("Makefile", makefile), "x-1").Args, " "), makefile)
+		assert.Equal(t, want, strings.Join(Read(sourceOf("Makefile", makefile), "x-1").Args, " "), makefile)
 	}
 }
 
@@ -71,19 +71,19 @@ func TestValues(t *testing.T) {
 		return strings.Join(texts, "; ")
 	}
 	script := generated + "  --with-cal=DIR          where the\n                          calibration is\n  --enable-log=no/some/all  what is logged\n  --with-db[=loam|flat]    where\n"
-	assert.Equal(t, "db=unset:unset,loam,flat; log=unset:unset,no,some,all; --with-cal=DIR (where the calibration is)", describe(Read(source("configure", script), "x-1")))
+	assert.Equal(t, "db=unset:unset,loam,flat; log=unset:unset,no,some,all; --with-cal=DIR (where the calibration is)", describe(Read(sourceOf("configure", script), "x-1")))
 	ac := "AC_ARG_ENABLE([plots], [AS_HELP_STRING([--disable-plots], [no plots])], [x], [y])\nAC_ARG_WITH(cal,\n  AC_HELP_STRING([--with-cal=DIR], [calibration]))\n"
-	assert.Equal(t, "plots=on:; --with-cal=DIR (calibration)", describe(Read(source("configure.ac", ac), "x-1")))
+	assert.Equal(t, "plots=on:; --with-cal=DIR (calibration)", describe(Read(sourceOf("configure.ac", ac), "x-1")))
 	cmake := "set(FERN_DB loam CACHE STRING \"where\")\nset_property(CACHE FERN_DB PROPERTY STRINGS loam flat)\nset(FERN_DIR \"/x\" CACHE PATH \"dir\")\nset(FERN_LOG ON CACHE BOOL \"log\")\nset(CMAKE_BUILD_TYPE Release CACHE STRING \"x\")\n"
-	assert.Equal(t, "fern_db=loam:loam,flat; fern_log=on:; -DFERN_DIR=/x (dir)", describe(Read(source("CMakeLists.txt", cmake), "x-1")))
-	assert.Equal(t, "-Ddir=/x (d)", describe(Read(source("meson.build", "", "meson.options", "option('dir', type: 'string', value: '/x', description: 'd')\n"), "x-1")))
+	assert.Equal(t, "fern_db=loam:loam,flat; fern_log=on:; -DFERN_DIR=/x (dir)", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1")))
+	assert.Equal(t, "-Ddir=/x (d)", describe(Read(sourceOf("meson.build", "", "meson.options", "option('dir', type: 'string', value: '/x', description: 'd')\n"), "x-1")))
 }
 
 // A lookup that only counts under a condition is not required.
 func TestConditionalLookups(t *testing.T) {
 	required := func(files ...string) string {
 		var names []string
-		for _, w := range Read(source(files...), "x-1").Dependencies {
+		for _, w := range Read(sourceOf(files...), "x-1").Dependencies {
 			names = append(names, w.Name+map[bool]string{true: "!"}[w.Required])
 		}
 		return strings.Join(names, " ")
@@ -97,7 +97,7 @@ func TestConditionalLookups(t *testing.T) {
 }
 
 func TestGeneratorsAreNeeded(t *testing.T) {
-	s := Read(source("configure.ac", "AC_INIT([fern],[1])\nAM_INIT_AUTOMAKE\nLT_INIT\nAC_PROG_YACC\n"), "fern-1")
+	s := Read(sourceOf("configure.ac", "AC_INIT([fern],[1])\nAM_INIT_AUTOMAKE\nLT_INIT\nAC_PROG_YACC\n"), "fern-1")
 	known, err := Survey(shelf(t, "bison"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
 	text := s.Compose(Origin{}, known, map[host.Question]host.Answer{{Kind: host.Program, Name: "autoreconf"}: {There: true, Version: "2.71"}})
@@ -107,7 +107,7 @@ func TestGeneratorsAreNeeded(t *testing.T) {
 }
 
 func TestWhatAnOriginAdds(t *testing.T) {
-	s := Read(source("Makefile", "PREFIX=/usr\ninstall:\n"), "fern-1.0")
+	s := Read(sourceOf("Makefile", "PREFIX=/usr\ninstall:\n"), "fern-1.0")
 	known, err := Survey(shelf(t), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
 	for says, o := range map[string]Origin{

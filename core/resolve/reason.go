@@ -1,6 +1,9 @@
 package resolve
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // NoLadder is the error for a request that no ladder fits.
 type NoLadder struct {
@@ -42,4 +45,9 @@ type BadSetting struct {
 	Reason  string
 }
 
-func (e *BadSetting) Error() string { return e.Reason }
+func (e *BadSetting) Error() string {
+	if e.Setting.At.Line > 0 {
+		return fmt.Sprintf("%s (%s)", e.Reason, e.Setting.At)
+	}
+	return e.Reason
+}

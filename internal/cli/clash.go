@@ -9,56 +9,37 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/remedy"
 	"fernladder/core/store"
 )
 
-// clashes tells which programs and libraries of a package the operating system
-// has too, and which of them wins where.
+// clashes tells which programs and libraries of a package the operating system has
+// too, and which of them wins where.
 func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
+	const few = 4
 	var lines []string
-	report := func(kind host.Kind, both []string, who string) {
-		if len(both) == 0 {
-			return
+	for _, c := range remedy.Clashes(m, o) {
+		what, who := "programs", "Where fernladder env is in force, those of the landing come first."
+		if c.Kind == host.Library {
+			what, who = "libraries", "Builds that need the recipe use its own."
 		}
-		var questions []host.Question
-		for _, what := range both {
-			questions = append(questions, host.Question{Kind: kind, Name: what})
+		if len(c.Names) == 1 {
+			what = string(c.Kind)
 		}
-		var packages []string
-		for _, owners := range m.HostFiles.Owners(questions) {
-			packages = append(packages, owners[0])
-		}
-		slices.Sort(packages)
 		from := ""
-		if packages = slices.Compact(packages); len(packages) > 0 {
-			from = " (" + strings.Join(packages[:min(3, len(packages))], ", ") + ")"
+		if len(c.Owners) > 0 {
+			from = " (" + strings.Join(c.Owners[:min(3, len(c.Owners))], ", ") + ")"
 		}
-		const few = 4
-		names := both[:min(few, len(both))]
-		if len(both) > few {
-			names = append(slices.Clone(names), fmt.Sprintf("%d more", len(both)-few))
+		names := slices.Clone(c.Names[:min(few, len(c.Names))])
+		if len(c.Names) > few {
+			names = append(names, fmt.Sprintf("%d more", len(c.Names)-few))
 		}
-		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, map[bool]string{true: string(kind), false: map[host.Kind]string{host.Program: "programs", host.Library: "libraries"}[kind]}[len(both) == 1], strings.Join(names, ", "), who))
+		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, what, strings.Join(names, ", "), who))
 	}
-	var programs []string
-	for _, program := range o.Programs {
-		if m.Programs.Find(program) != "" {
-			programs = append(programs, program)
-		}
-	}
-	report(host.Program, programs, "Where fernladder env is in force, those of the landing come first.")
-	loader := host.SystemLibraries()
-	var libraries []string
-	for _, library := range o.Libraries {
-		if loader.Finds("lib" + library + ".so") {
-			libraries = append(libraries, library)
-		}
-	}
-	report(host.Library, libraries, "Builds that need the recipe use its own.")
 	return lines
 }
 
-// treeClashes are the clashes of a package that is installed.
+// treeClashes are the clashes of a package that is built.
 func treeClashes(m *machine.Machine, r store.Ref) []string {
 	files, err := m.Store.Files(r)
 	if err != nil {

@@ -59,6 +59,7 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	if a.screen == nil { // the flags could not be read
 		a.screen = term.New(out, errOut, a.plain, a.json, getenv)
 	}
+	defer a.screen.Settle()
 	return a.report(err)
 }
 

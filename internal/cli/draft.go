@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,8 +15,6 @@ import (
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
-	"fernladder/core/signature"
-	"fernladder/core/source"
 	"fernladder/core/version"
 	"fernladder/internal/term"
 )
@@ -75,13 +71,13 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
 	}
-	dir, origin, done, err := a.unpackDraft(ctx, m, from, f)
+	brought, err := draft.Bring(ctx, m, draft.Wanted{From: from, Branch: f.branch, Subversion: f.svn})
 	if err != nil {
 		return err
 	}
-	defer done()
-	found := draft.Read(os.DirFS(dir), archiveName(from))
-	found.Confirm(origin)
+	defer brought.Done()
+	found := draft.Read(os.DirFS(brought.Dir), brought.Name)
+	found.Confirm(brought.Origin)
 	if err := overrule(found, f); err != nil {
 		return err
 	}
@@ -90,7 +86,7 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		return err
 	}
 	here := m.Programs.Ask(ctx, "cc", found.Questions(), func(host.Question) bool { return true })
-	text := found.Compose(origin, known, here)
+	text := found.Compose(brought.Origin, known, here)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
@@ -122,115 +118,6 @@ func overrule(found *draft.Source, f draftFlags) error {
 		return usage("nothing says which version this is; say so with --release VERSION")
 	}
 	return nil
-}
-
-// unpackDraft brings the source here and unpacks it. done takes away what was
-// made for it.
-func (a *app) unpackDraft(ctx context.Context, m *machine.Machine, from string, f draftFlags) (dir string, origin draft.Origin, done func(), err error) {
-	done = func() {}
-	url := from
-	if !strings.Contains(from, "://") {
-		info, err := os.Stat(from)
-		if err != nil {
-			return "", origin, done, usage("there is no %s", from)
-		}
-		file, err := filepath.Abs(from)
-		if err != nil || info.IsDir() {
-			return file, origin, done, err
-		}
-		url = "file://" + file
-	}
-	repository := f.branch != "" || f.svn || repositoryURL.MatchString(url)
-	check := recipe.CheckURL
-	if repository {
-		check = recipe.CheckRepository
-	}
-	if err := check(url); err != nil {
-		return "", origin, done, usage("%v", err)
-	}
-	if err := m.Store.Prepare(); err != nil {
-		return "", origin, done, err
-	}
-	work, done, err := m.Store.Scratch("draft")
-	if err != nil {
-		return "", origin, func() {}, m.Store.Wrap(err)
-	}
-	if repository {
-		origin, err = draftRepository(ctx, m, url, f, work)
-		dir = work
-	} else {
-		dir, origin, err = draftArchive(ctx, m, url, work)
-	}
-	if err != nil {
-		done()
-		done = func() {}
-	}
-	return dir, origin, done, m.Stored(err)
-}
-
-// fileSize is the size of a file, or 0 where it cannot be found out.
-func fileSize(file string) int64 {
-	info, err := os.Stat(file)
-	if err != nil {
-		return 0
-	}
-	return info.Size()
-}
-
-// repositoryURL matches URLs that are surely not those of archives.
-var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
-
-// draftArchive fetches and unpacks an archive, and looks for a signature beside
-// it.
-func draftArchive(ctx context.Context, m *machine.Machine, url, work string) (string, draft.Origin, error) {
-	file, digest, err := m.Archives.FetchUnpinned(ctx, url)
-	if err != nil {
-		return "", draft.Origin{}, err
-	}
-	origin := draft.Origin{URL: url, SHA256: digest.Hex, Size: fileSize(file)}
-	if origin.Signature = m.Archives.SignatureOf(ctx, url); origin.Signature != "" {
-		if text, err := m.Archives.FetchSmall(ctx, origin.Signature); err == nil {
-			origin.Signers = signature.Signer(text)
-		}
-	}
-	if len(origin.Signers) == 0 { // what is there is no signature
-		origin.Signature = ""
-	}
-	if _, err := source.Unpack(ctx, file, work, m.Unpacking); err != nil {
-		return "", origin, err
-	}
-	dir, err := source.Top(work)
-	return dir, origin, err
-}
-
-// draftRepository exports the latest tag of a repository.
-func draftRepository(ctx context.Context, m *machine.Machine, url string, f draftFlags, work string) (draft.Origin, error) {
-	checkout := source.Checkout{Package: path.Base(url)}
-	var origin draft.Origin
-	if f.svn || strings.HasPrefix(url, "svn") {
-		pin, err := m.Repositories.Head(ctx, &recipe.Release{Svn: url}, path.Base(url), url)
-		if err != nil {
-			return origin, err
-		}
-		origin = draft.Origin{Svn: url, Revision: pin.Commit}
-		checkout.Svn, checkout.Revision = url, pin.Commit
-		if _, err := m.Repositories.Fetch(ctx, checkout); err != nil {
-			return origin, err
-		}
-	} else {
-		snapshot, err := m.Repositories.Snapshot(ctx, url, f.branch)
-		if err != nil {
-			return origin, err
-		}
-		origin = draft.Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
-		checkout.Git, checkout.Commit = url, snapshot.Commit
-	}
-	_, err := m.Repositories.Export(ctx, checkout, work, m.Unpacking)
-	return origin, err
-}
-
-func archiveName(from string) string {
-	return strings.TrimSuffix(path.Base(filepath.ToSlash(filepath.Clean(from))), ".git")
 }
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.

@@ -123,6 +123,8 @@ func typed(err error) []string {
 		unlockable *install.Edited
 	)
 	switch {
+	case errors.As(err, &changed) && changed.Half:
+		return say("To throw the changes away: the same command with --edited fresh")
 	case errors.As(err, &changed):
 		return []string{"To build from it, and mark the result: the same command with --edited keep", "To throw the changes away: --edited fresh"}
 	case errors.As(err, &unlockable):

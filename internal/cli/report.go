@@ -9,6 +9,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
+	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/install"
 	"fernladder/core/keyfile"
@@ -53,7 +54,7 @@ func status(err error) (int, string) {
 		return statusInterrupted, "interrupted"
 	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
-		is[*machine.BadRoot](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
+		is[*machine.BadRoot](err), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err):
 		return statusRecipe, "recipe"

@@ -2,18 +2,12 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/machine"
-	"fernladder/core/recipe"
-	"fernladder/core/source"
 	"fernladder/internal/term"
 )
 
@@ -56,7 +50,7 @@ func (a *app) shelves(ctx context.Context, fetch bool) error {
 	rows := [][]string{}
 	for i, shelf := range m.Settings.Shelves {
 		if fetch && shelf.Git != "" {
-			if err := a.fetchShelf(ctx, m, shelf); err != nil {
+			if err := m.BringShelf(ctx, shelf); err != nil {
 				return err
 			}
 		}
@@ -90,39 +84,4 @@ func (a *app) shelves(ctx context.Context, fetch bool) error {
 		a.screen.Note("To bring what is not here: fernladder shelves --fetch")
 	}
 	return nil
-}
-
-// fetchShelf brings a shelf that is a repository to the root, whole or not at
-// all.
-func (a *app) fetchShelf(ctx context.Context, m *machine.Machine, shelf recipe.Shelf) error {
-	if _, err := os.Stat(shelf.Checkout); err == nil {
-		return nil
-	}
-	if err := m.Store.Prepare(); err != nil {
-		return err
-	}
-	checkout := source.Checkout{Package: "shelf", Git: shelf.Git, Commit: shelf.Commit, At: shelf.Position.String()}
-	if _, err := m.Repositories.Fetch(ctx, checkout); err != nil {
-		return m.Stored(err)
-	}
-	fresh, done, err := m.Store.Scratch("shelf")
-	if err != nil {
-		return m.Store.Wrap(err)
-	}
-	defer done()
-	files := filepath.Join(fresh, "shelf")
-	err = errors.Join(os.Mkdir(files, 0o755), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o755))
-	if err == nil {
-		_, err = m.Repositories.Export(ctx, checkout, files, m.Unpacking)
-	}
-	if is[*source.RepositoryError](err) || is[*source.UnpackError](err) {
-		return err
-	}
-	if err != nil {
-		return m.Store.Wrap(err)
-	}
-	if _, err := os.Stat(filepath.Join(files, shelf.Inside)); err != nil {
-		return &source.RepositoryError{URL: shelf.Git, At: shelf.Position.String(), Err: fmt.Errorf("the commit has no folder %s", shelf.Inside)}
-	}
-	return m.Store.Wrap(os.Rename(files, shelf.Checkout))
 }

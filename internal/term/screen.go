@@ -41,10 +41,16 @@ type settled struct {
 }
 
 func (w settled) Write(p []byte) (int, error) {
-	if w.s.progress != nil {
-		w.s.progress.Settle()
-	}
+	w.s.Settle()
 	return w.w.Write(p)
+}
+
+// Settle shows everything of the progress that was not shown yet, and draws nothing
+// more until there is more.
+func (s *Screen) Settle() {
+	if s.progress != nil {
+		s.progress.Settle()
+	}
 }
 
 // New returns a screen on two files. Plain output has neither colour nor

@@ -1,0 +1,140 @@
+package draft
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+	"fernladder/core/signature"
+	"fernladder/core/source"
+)
+
+// Wanted is a source that is to be drafted from.
+type Wanted struct {
+	From       string // a URL or file of an archive, a repository, or a folder
+	Branch     string // of a git repository; "": the one that it offers first
+	Subversion bool   // it is a Subversion repository, whatever its URL says
+}
+
+// Brought is a source that is here, unpacked.
+type Brought struct {
+	Dir    string
+	Name   string // what it is called where it is from
+	Origin Origin
+	Done   func() // takes away what was made for it
+}
+
+// BadSource is the error for what cannot be a source.
+type BadSource struct{ Message string }
+
+func (e *BadSource) Error() string { return e.Message }
+
+// repositoryURL matches URLs that are surely not those of archives.
+var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
+
+// Bring brings a source here and unpacks it: an archive as it comes, with what is
+// known of a signature beside it; of a git repository the last tag on its branch; of a
+// folder, that itself. Nothing of it is run. Errors are of type *BadSource, or those
+// of fetching and unpacking.
+func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) {
+	b := &Brought{Name: strings.TrimSuffix(path.Base(filepath.ToSlash(filepath.Clean(w.From))), ".git"), Done: func() {}}
+	url := w.From
+	if !strings.Contains(w.From, "://") {
+		info, err := os.Stat(w.From)
+		if err != nil {
+			return nil, &BadSource{fmt.Sprintf("there is no %s", w.From)}
+		}
+		file, err := filepath.Abs(w.From)
+		if err != nil {
+			return nil, err
+		}
+		if info.IsDir() {
+			b.Dir = file
+			return b, nil
+		}
+		url = "file://" + file
+	}
+	repository := w.Branch != "" || w.Subversion || repositoryURL.MatchString(url)
+	check := recipe.CheckURL
+	if repository {
+		check = recipe.CheckRepository
+	}
+	if err := check(url); err != nil {
+		return nil, &BadSource{err.Error()}
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return nil, err
+	}
+	work, done, err := m.Store.Scratch("draft")
+	if err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	b.Dir, b.Done = work, done
+	if repository {
+		b.Origin, err = exported(ctx, m, url, w, work)
+	} else {
+		b.Dir, b.Origin, err = unpacked(ctx, m, url, work)
+	}
+	if err != nil {
+		done()
+		return nil, m.Stored(err)
+	}
+	return b, nil
+}
+
+// unpacked fetches and unpacks an archive, and looks for a signature beside it.
+func unpacked(ctx context.Context, m *machine.Machine, url, work string) (string, Origin, error) {
+	file, digest, err := m.Archives.FetchUnpinned(ctx, url)
+	if err != nil {
+		return "", Origin{}, err
+	}
+	o := Origin{URL: url, SHA256: digest.Hex}
+	if info, err := os.Stat(file); err == nil { // good to know, no more
+		o.Size = info.Size()
+	}
+	if o.Signature = m.Archives.SignatureOf(ctx, url); o.Signature != "" {
+		if text, err := m.Archives.FetchSmall(ctx, o.Signature); err == nil {
+			o.Signers = signature.Signer(text)
+		}
+	}
+	if len(o.Signers) == 0 { // what is there is no signature
+		o.Signature = ""
+	}
+	if _, err := source.Unpack(ctx, file, work, m.Unpacking); err != nil {
+		return "", o, err
+	}
+	dir, err := source.Top(work)
+	return dir, o, err
+}
+
+// exported exports the latest tag of a repository.
+func exported(ctx context.Context, m *machine.Machine, url string, w Wanted, work string) (Origin, error) {
+	checkout := source.Checkout{Package: path.Base(url)}
+	var o Origin
+	if w.Subversion || strings.HasPrefix(url, "svn") {
+		pin, err := m.Repositories.Head(ctx, &recipe.Release{Svn: url}, path.Base(url), url)
+		if err != nil {
+			return o, err
+		}
+		o = Origin{Svn: url, Revision: pin.Commit}
+		checkout.Svn, checkout.Revision = url, pin.Commit
+		if _, err := m.Repositories.Fetch(ctx, checkout); err != nil {
+			return o, err
+		}
+	} else {
+		snapshot, err := m.Repositories.Snapshot(ctx, url, w.Branch)
+		if err != nil {
+			return o, err
+		}
+		o = Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
+		checkout.Git, checkout.Commit = url, snapshot.Commit
+	}
+	_, err := m.Repositories.Export(ctx, checkout, work, m.Unpacking)
+	return o, err
+}
