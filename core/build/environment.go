@@ -124,10 +124,12 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		}
 	}
 	for name, value := range toolEnvironment(job) {
-		if between := listed(name); between != "" && env[name] != "" {
-			value += between + env[name]
+		switch before, set := env[name]; {
+		case !set:
+			env[name] = value
+		case listed(name) != "": // of others, what a build cannot do without comes first
+			env[name] = value + listed(name) + before
 		}
-		env[name] = value
 	}
 	expand := variables(t, job, d)
 	for name, value := range expand {

@@ -51,11 +51,15 @@ func Renew(path string, data []byte) error {
 		return err
 	}
 	owner := info.Sys().(*syscall.Stat_t)
-	uid, gid := int(owner.Uid), int(owner.Gid)
-	if os.Geteuid() != 0 { // who cannot give the file to another user, can to a group of their own
-		uid = -1
+	if os.Geteuid() == 0 {
+		return WriteFileFor(path, data, info.Mode().Perm(), int(owner.Uid), int(owner.Gid))
 	}
-	return WriteFileFor(path, data, info.Mode().Perm(), uid, gid)
+	// Nobody else can give a file to another user, but to groups of their own.
+	err = WriteFileFor(path, data, info.Mode().Perm(), -1, int(owner.Gid))
+	if errors.Is(err, fs.ErrPermission) {
+		err = WriteFile(path, data, info.Mode().Perm())
+	}
+	return err
 }
 
 // Symlink replaces a symbolic link, or makes it.

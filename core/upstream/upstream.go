@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/event"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -189,7 +190,10 @@ func obtain(ctx context.Context, m *machine.Machine, r *recipe.Recipe, x *recipe
 	for _, key := range r.Keys {
 		wanted.Signed.Keys = append(wanted.Signed.Keys, filepath.Join(r.Dir, key))
 	}
-	got, err := m.Archives.Fetch(ctx, wanted)
+	// Whose signature it is, is said with the result.
+	network, quiet := *m.Archives.Network, *m.Archives
+	network.Events, quiet.Network = event.Nowhere, &network
+	got, err := quiet.Fetch(ctx, wanted)
 	if err != nil {
 		return "", err
 	}

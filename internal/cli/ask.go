@@ -55,6 +55,10 @@ func (a *app) plan(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan.P
 	if err != nil {
 		return nil, nil, err
 	}
+	return a.planOn(ctx, m, ask)
+}
+
+func (a *app) planOn(ctx context.Context, m *machine.Machine, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
 	p, err := plan.For(ctx, m, ask)
 	if err != nil {
 		return m, nil, err
@@ -86,7 +90,7 @@ func (a *app) pinned(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan
 	if err != nil {
 		return m, nil, err
 	}
-	return a.plan(ctx, ask)
+	return a.planOn(ctx, m, ask)
 }
 
 // expect lets the progress know what is to be built, and how long that should take.

@@ -274,12 +274,7 @@ func (p *Progress) reportLong(now time.Time) {
 			continue
 		}
 		a.look()
-		text := a.what
-		if a.reported {
-			text += " for " + Duration(now.Sub(a.since))
-		} else if text += " has begun"; a.log == "" {
-			text = a.what + " goes on"
-		}
+		text := a.what + ": " + Duration(now.Sub(a.since)) + " so far"
 		if a.part != "" {
 			text += ", " + a.part
 		}

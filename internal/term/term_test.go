@@ -165,8 +165,8 @@ func TestLongWorkIsToldInLines(t *testing.T) {
 		lines = append(lines, strings.Join(strings.Fields(line), " "))
 	}
 	assert.Equal(t, []string{
-		"30.0s fern 1.0 compile has begun", "30.0s fern 1.0 bbbbbb compile has begun",
-		"210.0s fern 1.0 compile for 4 min", "210.0s fern 1.0 bbbbbb compile for 4 min",
+		"30.0s fern 1.0 compile: 30 s so far", "30.0s fern 1.0 bbbbbb compile: 30 s so far",
+		"210.0s fern 1.0 compile: 4 min so far", "210.0s fern 1.0 bbbbbb compile: 4 min so far",
 		"330.0s fern 1.0 compile took 6 min",
 	}, lines)
 }
