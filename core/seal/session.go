@@ -68,6 +68,9 @@ type order struct {
 // Enter makes a room. What it leaves running when it is left, or when this program
 // ends, however it ends, is ended. Mark is what its processes are known by.
 func (r Room) Enter(mark string) (*Session, error) {
+	if os.Args[0] == name { // each copy would start another
+		return nil, errors.New("this program does not call seal.Main first thing in its main, as it has to")
+	}
 	if r.Level == "" {
 		r.Level = Open
 	}

@@ -1,0 +1,40 @@
+package machine_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/machine"
+	"fernladder/core/seal"
+	"fernladder/core/settings"
+)
+
+// A program that uses the core and does not call seal.Main does not start copies of
+// itself without end. This test's program is one.
+func TestWhoForgetsTheRoomsIsTold(t *testing.T) {
+	_, err := seal.Room{Level: seal.Open}.Enter("x")
+	assert.Error(t, err)
+}
+
+// A machine is opened without anything being made or changed, whatever is wrong with
+// credentials; what is wrong with them is told who fetches.
+func TestOpenWritesNothing(t *testing.T) {
+	dir := t.TempDir()
+	place := settings.Place{Working: dir, Getenv: func(string) string { return "" }}
+	s, err := settings.Read("", place)
+	require.NoError(t, err)
+	s.Root, s.Credentials = dir+"/root", dir+"/none"
+	m, err := machine.Open(machine.Config{Settings: s, Place: place})
+	require.NoError(t, err)
+	assert.NoDirExists(t, m.Store.Root)
+	_, err = m.Archives.FetchSmall(t.Context(), "https://vale.example/x")
+	assert.ErrorContains(t, err, "these credentials cannot be read")
+	assert.Positive(t, m.Slots.Number())
+
+	for _, root := range []string{dir + "/a b", dir + "/a:b", dir + "/$HOME", dir + "/a'b"} {
+		_, err := m.With(func(c *machine.Config) { c.Settings.Root = root })
+		assert.ErrorAs(t, err, new(*machine.BadRoot), root)
+	}
+}
