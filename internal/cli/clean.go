@@ -96,7 +96,11 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 		}
 		result.Deleted, result.Bytes = true, gone.Bytes
 		result.Stayed = append(result.Stayed, gone.Stayed...)
-		if !a.screen.JSON {
+		switch {
+		case a.screen.JSON:
+		case len(gone.Works)+len(gone.Trees) == 0 && gone.Bytes == 0:
+			a.screen.Print("Nothing was deleted.")
+		default:
 			a.screen.Print("Deleted: %s.", term.Bytes(gone.Bytes))
 		}
 	}
