@@ -1,0 +1,35 @@
+package remedy_test
+
+import (
+	"fmt"
+	"os"
+
+	"fernladder/core/diagnose"
+	"fernladder/core/draft"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/remedy"
+	"fernladder/core/store"
+)
+
+func ExampleFor() {
+	dir, _ := os.MkdirTemp("", "shelf")
+	defer os.RemoveAll(dir)
+	os.MkdirAll(dir+"/sporegen", 0o755)
+	os.WriteFile(dir+"/sporegen/"+recipe.FileName, nil, 0o644)
+	evidence := remedy.Evidence{Family: "debian", Files: host.Files{Dir: dir + "/none"}, Known: func() (*draft.Known, error) {
+		return draft.Survey(recipe.NewShelves([]recipe.Shelf{{Dir: dir}}), &store.Store{Root: dir + "/root"})
+	}}
+	cause := diagnose.Log("/bin/sh: 1: sporegen: not found\nmake: *** [palette.h] Error 127\n")
+	m := remedy.For(nil, &cause, evidence)
+	fmt.Println(m.Sure)
+	fmt.Println(m.Need().Text())
+	fmt.Println(m.HostNeed().Text())
+	// Output:
+	// false
+	// [[need]]
+	// recipe = "sporegen"
+	// role   = "tool"
+	// [[host]]
+	// program = "sporegen"
+}
