@@ -218,6 +218,9 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 		return err
 	}
 	defer unlock()
+	if err := landing.Sweep(m.Store); err != nil {
+		return err
+	}
 	if !m.Store.Installed(r.Ref) {
 		return nil // another program was faster
 	}

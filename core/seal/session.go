@@ -18,6 +18,9 @@ import (
 // nobody calls it by accident.
 const name = "fernladder: room"
 
+// copied is a variable that a copy of the program has, and nothing that it starts.
+const copied = "FL_ROOM"
+
 // Mark is the variable by which what a room has started is known in /proc.
 const Mark = "FL_STAGE"
 
@@ -68,7 +71,7 @@ type order struct {
 // Enter makes a room. What it leaves running when it is left, or when this program
 // ends, however it ends, is ended. Mark is what its processes are known by.
 func (r Room) Enter(mark string) (*Session, error) {
-	if os.Args[0] == name { // each copy would start another
+	if os.Getenv(copied) != "" { // each copy would start another
 		return nil, errors.New("this program does not call seal.Main first thing in its main, as it has to")
 	}
 	if r.Level == "" {
@@ -125,7 +128,7 @@ func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, err
 	defer theirs.Close()
 	command := exec.Command("/proc/self/exe")
 	command.Args = []string{name, "serve"}
-	command.Env = []string{"GOMAXPROCS=1", "GOGC=off", Mark + "=" + mark} // it allocates next to nothing
+	command.Env = []string{"GOMAXPROCS=1", "GOGC=off", copied + "=1", Mark + "=" + mark} // it allocates next to nothing
 	command.ExtraFiles = []*os.File{theirs}
 	command.SysProcAttr = attributes
 	s := &Session{socket: os.NewFile(uintptr(ends[0]), "room"), leave: make(chan struct{}), left: make(chan struct{})}
