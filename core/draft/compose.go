@@ -296,8 +296,9 @@ func (c *composer) steps(s *Source) {
 	if s.Method.Value == string(recipe.Script) {
 		c.line("")
 		c.line("[steps]")
-		c.line("# open: how it is built\ncompile = '''\nfalse\n'''")
-		c.line("# open: how its files come below $DESTDIR$FL_PREFIX\nplace = '''\nfalse\n'''")
+		for _, step := range [][2]string{{"compile", "how it is built"}, {"place", "how its files come below $DESTDIR$FL_PREFIX"}} {
+			c.line("# open: %s\n%s = '''\necho 'error: the step %s in [steps] of the recipe is still to be written'; exit 1\n'''", step[1], step[0], step[0])
+		}
 	}
 }
 

@@ -367,12 +367,20 @@ func (p *Progress) forget(build Build) {
 	p.active = slices.DeleteFunc(p.active, func(a *activity) bool { return a.build == build })
 }
 
-// say writes a line with the time since the beginning.
+// say writes a line with the time since the beginning. On a live terminal, what is
+// longer goes on below itself.
 func (p *Progress) say(at time.Time, name, format string, args ...any) {
 	p.erase()
 	p.spoke = at
 	since := fmt.Sprintf("%7.1fs", at.Sub(p.began).Seconds())
-	fmt.Fprintf(p.screen.errs, "%s  %-18s %s\n", p.screen.paint(p.screen.colourErr, since, text.FgHiBlack), name, fmt.Sprintf(format, args...))
+	line := fmt.Sprintf("%s  %-18s ", p.screen.paint(p.screen.colourErr, since, text.FgHiBlack), name)
+	words := fmt.Sprintf(format, args...)
+	if width, _ := p.screen.size(); p.screen.live {
+		line = paragraph(line, strings.Split(words, " "), width-1)
+	} else {
+		line += words
+	}
+	fmt.Fprintln(p.screen.errs, line)
 	p.draw()
 }
 

@@ -171,22 +171,30 @@ func fit(headings []string, rows [][]string, columns int) []table.ColumnConfig {
 // Paragraph writes a list of words below one heading, in lines that the terminal
 // has room for, each after the first as far in as the heading is long.
 func (s *Screen) Paragraph(heading string, words []string) {
-	line, started := heading, false
-	indent := strings.Repeat(" ", len(heading))
-	for i, word := range words {
-		if i < len(words)-1 {
-			word += ","
+	list := slices.Clone(words)
+	for i := range len(list) - 1 {
+		list[i] += ","
+	}
+	fmt.Fprintln(s.Out, paragraph(heading, list, s.width-1))
+}
+
+// paragraph puts words behind a heading, in lines of a width. Words are not broken: a
+// path or an address that is longer than a line stays one that can be copied.
+func paragraph(heading string, words []string, width int) string {
+	var lines []string
+	indent := strings.Repeat(" ", text.RuneWidthWithoutEscSequences(heading))
+	line, begun := heading, false
+	for _, word := range words {
+		if begun && text.RuneWidthWithoutEscSequences(line)+1+text.RuneWidthWithoutEscSequences(word) > width {
+			lines = append(lines, line)
+			line, begun = indent, false
 		}
-		if started && len(line)+1+len(word) > s.width-1 {
-			fmt.Fprintln(s.Out, line)
-			line, started = indent, false
-		}
-		if started {
+		if begun {
 			line += " "
 		}
-		line, started = line+word, true
+		line, begun = line+word, true
 	}
-	fmt.Fprintln(s.Out, line)
+	return strings.Join(append(lines, line), "\n")
 }
 
 // Faint is for what is less important, Strong for what matters, Good and Bad

@@ -140,6 +140,8 @@ func TestTheLiveView(t *testing.T) {
 		}
 	}
 	assert.Contains(t, strings.Join(p.block(100, 60), "\n"), "and 140 more")
+	assert.Equal(t, "    1.0s  fern  it names a place that\n                /has/no/end/at/all/that/a/line/holds\n                and goes on",
+		paragraph("    1.0s  fern  ", strings.Split("it names a place that /has/no/end/at/all/that/a/line/holds and goes on", " "), 40))
 	part, last := howFar("[1/345] cc a\n[17/345] cc b\r\n")
 	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
 }
