@@ -86,7 +86,8 @@ func (a *attempt) changedSince(since time.Time) []string {
 
 // checkEdited looks whether somebody has changed what an earlier run has left. Where a
 // run was killed, it has left no stamp; then only the source counts, as it was
-// unpacked, and one that is not as it was is taken anew.
+// unpacked, and one that is not as it was is taken anew. So is one that is gone, or
+// that a build has spoilt so that none can work in it.
 func (a *attempt) checkEdited() error {
 	j := &a.journal
 	a.checked = true
@@ -95,6 +96,8 @@ func (a *attempt) checkEdited() error {
 	}
 	half := len(a.job.Patches) > 0 && !j.done(StagePatch)
 	switch {
+	case !a.canEnter(a.dirs.source):
+		j.forget(StageUnpack)
 	case j.Stamp == "" && j.Pure && j.SourceStamp != "" && j.SourceStamp != a.stamp(a.dirs.source):
 		j.forget(StageUnpack)
 	case j.Stamp == "" || j.Stamp == a.stamp(a.dirs.built()...):

@@ -88,7 +88,7 @@ const largestJournal = 64 << 20
 
 // makeDirs makes the directories that are not there, each for whom it belongs to.
 // What lies in the work directory itself nobody else can change; what is in the box
-// may be anything by now, and is only made where there is nothing.
+// may be anything by now, and is made anew where it is no directory.
 func (a *attempt) makeDirs() error {
 	d := a.dirs
 	if err := os.MkdirAll(d.work, 0o710); err != nil {
@@ -113,8 +113,14 @@ func (a *attempt) makeDirs() error {
 			}
 		}
 	}
+	if err := os.Chmod(d.box, 0o700); err != nil { // its build may have shut it
+		return err
+	}
 	for _, dir := range []string{d.home, d.tmp, d.traces} {
-		if err := a.own(dir); err != nil {
+		if a.canEnter(dir) {
+			continue
+		}
+		if err := a.renew(dir); err != nil {
 			return err
 		}
 	}

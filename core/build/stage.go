@@ -105,18 +105,26 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 
 // beginIn sees to it that there is a directory to build in.
 func (a *attempt) beginIn(stage string) error {
-	box, err := ground.OpenDir(a.dirs.box)
-	if err != nil {
-		return err
-	}
-	defer box.Close()
-	if info, err := box.Lstat(a.dirs.below(a.dirs.system)); err != nil || !info.Mode.IsDir() {
+	switch {
+	case !a.canEnter(a.dirs.source):
+		return a.failure(stage, "the build has taken away its own source", "")
+	case !a.canEnter(a.dirs.system):
 		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe says is built", a.job.Recipe.Build.Dir), "")
-	}
-	if info, err := box.Lstat(a.dirs.below(a.dirs.build)); err == nil && info.Mode.IsDir() {
+	case a.canEnter(a.dirs.build):
 		return nil
 	}
 	return a.renew(a.dirs.build)
+}
+
+// canEnter tells whether a path in the box is a directory that a build can work in.
+func (a *attempt) canEnter(path string) bool {
+	box, err := ground.OpenDir(a.dirs.box)
+	if err != nil {
+		return false
+	}
+	defer box.Close()
+	info, err := box.Lstat(a.dirs.below(path))
+	return err == nil && info.Mode.IsDir() && info.Mode.Perm()&0o500 == 0o500
 }
 
 // takeBackEarlier takes away a tree that is not complete. Where the build is only
