@@ -3,8 +3,6 @@ package build
 import (
 	"context"
 	"errors"
-	"fernladder/core/event"
-	"fernladder/core/schedule"
 	"fmt"
 	"io"
 	"os"
@@ -12,6 +10,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"fernladder/core/event"
+	"fernladder/core/pattern"
+	"fernladder/core/schedule"
 )
 
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
@@ -107,7 +109,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		}
 		defer p.record.Close()
 	}
-	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.Join(p.argv, " "))
+	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.ReplaceAll(typed(p.argv), "\n", "\n"+ownMark))
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	at, err := output.Seek(0, io.SeekCurrent)
@@ -157,3 +159,18 @@ func (a *attempt) linePath(c Command) string {
 	}
 	return filepath.Join(a.dirs.given, "slots")
 }
+
+// typed is a command as a person would type it into a shell.
+func typed(argv []string) string {
+	words := make([]string, len(argv))
+	for i, arg := range argv {
+		words[i] = arg
+		if !plainWord.MatchString(arg) {
+			words[i] = "'" + strings.ReplaceAll(strings.TrimRight(arg, "\n"), "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// plainWord is what means the same to a shell without quotes.
+var plainWord = pattern.New(`^[\w@%+=:,./-]+$`)
