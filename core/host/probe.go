@@ -97,11 +97,12 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question, vers
 }
 
 // run runs a program of the operating system with nothing of the person's
-// environment, and returns what it prints, stderr last.
+// environment, and away from the working directory, where anything may lie that it
+// would read. It returns what it prints, stderr last.
 func (p Programs) run(ctx context.Context, input string, argv ...string) (string, string, error) {
 	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	command.Env = []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}
-	command.Stdin = strings.NewReader(input)
+	command.Dir, command.Stdin = "/", strings.NewReader(input)
 	var out, errOut strings.Builder
 	command.Stdout, command.Stderr = &out, &errOut
 	err := command.Run()

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -131,25 +130,6 @@ type Place struct {
 	Working string                   // the current directory
 	Getenv  func(name string) string // the environment
 	Super   bool                     // whether root runs the program
-}
-
-// Find returns the settings file in force: in the working directory or above
-// it, then the user's, then the machine's. It returns "" when there is none.
-func Find(p Place) string {
-	var candidates []string
-	for dir := p.Working; ; dir = filepath.Dir(dir) {
-		candidates = append(candidates, filepath.Join(dir, FileName))
-		if dir == filepath.Dir(dir) {
-			break
-		}
-	}
-	candidates = append(candidates, filepath.Join(p.home("XDG_CONFIG_HOME", ".config"), "fernladder", FileName), filepath.Join("/etc/fernladder", FileName))
-	for _, file := range candidates {
-		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
-			return file
-		}
-	}
-	return ""
 }
 
 // home returns a directory of the XDG base directory specification.

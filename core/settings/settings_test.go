@@ -33,16 +33,16 @@ func TestTheNearestSettingsCount(t *testing.T) {
 	p := place(t, nil)
 	home := p.Getenv("HOME")
 	user := write(t, filepath.Join(home, ".config/fernladder", FileName), "")
-	assert.Equal(t, user, Find(p))
+	assert.Equal(t, user, find(t, p))
 	above := write(t, filepath.Join(home, "work", FileName), "")
-	assert.Equal(t, above, Find(p))
+	assert.Equal(t, above, find(t, p))
 	here := write(t, filepath.Join(p.Working, FileName), "")
-	assert.Equal(t, here, Find(p))
+	assert.Equal(t, here, find(t, p))
 
 	configured := t.TempDir()
 	p = place(t, map[string]string{"XDG_CONFIG_HOME": configured})
 	file := write(t, filepath.Join(configured, "fernladder", FileName), "")
-	assert.Equal(t, file, Find(p))
+	assert.Equal(t, file, find(t, p))
 }
 
 func TestPathsStartAtTheFile(t *testing.T) {
@@ -55,6 +55,59 @@ func TestPathsStartAtTheFile(t *testing.T) {
 	want.File, want.Root, want.Jobs, want.Path = file, filepath.Join(p.Getenv("HOME"), "keep"), 3, []string{"/opt/cc/bin"}
 	want.Shelves = []recipe.Shelf{{Dir: filepath.Join(p.Working, "recipes"), Shown: "recipes"}, {Dir: "/srv/recipes", Shown: "/srv/recipes"}}
 	assert.Equal(t, want, s)
+}
+
+func find(t *testing.T, p Place) string {
+	file, err := Find(p)
+	require.NoError(t, err)
+	return file
+}
+
+// Settings that somebody else can have left above the working directory do not count.
+func TestSettingsOfOthersDoNotCount(t *testing.T) {
+	refused := func(p Place, why string) {
+		_, err := Find(p)
+		var foreign *Foreign
+		require.ErrorAs(t, err, &foreign)
+		assert.Contains(t, foreign.Why, why)
+	}
+	p := place(t, nil)
+	above := filepath.Dir(p.Working)
+	file := write(t, filepath.Join(above, FileName), "")
+	assert.Equal(t, file, find(t, p))
+	require.NoError(t, os.Chmod(file, 0o666))
+	refused(p, "everybody can write to "+file)
+	require.NoError(t, os.Chmod(file, 0o644))
+	require.NoError(t, os.Chmod(above, 0o777|os.ModeSticky))
+	refused(p, "everybody can write to "+above)
+
+	// A link to good settings would have their relative paths begin elsewhere.
+	good := write(t, filepath.Join(t.TempDir(), FileName), "")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Symlink(good, file))
+	refused(p, "everybody can write to "+above)
+	require.NoError(t, os.Chmod(above, 0o755))
+	assert.Equal(t, file, find(t, p))
+	require.NoError(t, os.Chmod(filepath.Dir(good), 0o777))
+	refused(p, "everybody can write to "+filepath.Dir(good))
+	require.NoError(t, os.Chmod(filepath.Dir(good), 0o755))
+
+	if os.Geteuid() != 0 {
+		t.Skip("only root can give files away")
+	}
+	require.NoError(t, os.Chown(good, 1234567, -1))
+	refused(p, good+" belongs to user 1234567")
+	p.Super = true
+	getenv := p.Getenv
+	p.Getenv = func(name string) string {
+		if name == "SUDO_UID" {
+			return "1234567"
+		}
+		return getenv(name)
+	}
+	assert.Equal(t, file, find(t, p), "root by sudo takes the settings of who called it")
+	p.Super = false
+	refused(p, good+" belongs to user 1234567")
 }
 
 func TestWhatHoldsWithoutSettings(t *testing.T) {

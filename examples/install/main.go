@@ -34,7 +34,11 @@ func run(ctx context.Context, names []string) error {
 		return err
 	}
 	place := settings.Place{Working: working, Getenv: os.Getenv, Super: os.Geteuid() == 0}
-	s, err := settings.Read(settings.Find(place), place)
+	file, err := settings.Find(place)
+	if err != nil {
+		return err
+	}
+	s, err := settings.Read(file, place)
 	if err != nil {
 		return err
 	}

@@ -153,7 +153,9 @@ func (a *app) open() (*machine.Machine, error) {
 	place := settings.Place{Working: working, Getenv: a.getenv, Super: os.Geteuid() == 0}
 	file := cmp.Or(a.settingsFile, a.getenv("FERNLADDER_SETTINGS"))
 	if file == "" {
-		file = settings.Find(place)
+		if file, err = settings.Find(place); err != nil {
+			return nil, &helped{err, typed(err)}
+		}
 	}
 	s, err := settings.Read(file, place)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"fernladder/core/reclaim"
 	"fernladder/core/remedy"
 	"fernladder/core/resolve"
+	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/core/upstream"
@@ -121,8 +122,11 @@ func typed(err error) []string {
 		noRecipe   *recipe.NotFound
 		changed    *build.Edited
 		unlockable *install.Edited
+		foreign    *settings.Foreign
 	)
 	switch {
+	case errors.As(err, &foreign):
+		return say("If its settings are to count all the same: --settings %s", foreign.File)
 	case errors.As(err, &changed) && changed.Half:
 		return say("To throw the changes away: the same command with --edited fresh")
 	case errors.As(err, &changed):

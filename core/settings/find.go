@@ -1,0 +1,89 @@
+package settings
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+)
+
+// Find returns the settings file in force: in the working directory or above
+// it, then the user's, then the machine's. It returns "" when there is none.
+//
+// Settings say which programs are run and whose recipes are built, and a directory
+// like /tmp is above many others. A file that somebody else can have put there, or
+// can change, is a *Foreign error: it counts only where a person has named it.
+func Find(p Place) (string, error) {
+	var candidates []string
+	for dir := p.Working; ; dir = filepath.Dir(dir) {
+		candidates = append(candidates, filepath.Join(dir, FileName))
+		if dir == filepath.Dir(dir) {
+			break
+		}
+	}
+	candidates = append(candidates, filepath.Join(p.home("XDG_CONFIG_HOME", ".config"), "fernladder", FileName), filepath.Join("/etc/fernladder", FileName))
+	for _, file := range candidates {
+		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
+			return file, p.mustBeOurs(file)
+		}
+	}
+	return "", nil
+}
+
+// Foreign is the error for a settings file that somebody else has a hand in.
+type Foreign struct {
+	File string
+	Why  string
+}
+
+func (e *Foreign) Error() string { return e.File + " is not read: " + e.Why }
+
+// mustBeOurs returns a *Foreign error unless only root and who runs the program can
+// have written a file. The directories count, too: paths in the file start at its own.
+func (p Place) mustBeOurs(file string) error {
+	real, err := filepath.EvalSymlinks(file)
+	if err != nil {
+		return err
+	}
+	for _, path := range []string{filepath.Dir(file), real, filepath.Dir(real)} {
+		info, err := os.Stat(path)
+		if err != nil {
+			return err
+		}
+		name := path
+		if path == file {
+			name = "it"
+		}
+		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !p.trusts(uid) {
+			return &Foreign{file, fmt.Sprintf("%s belongs to %s", name, userName(uid))}
+		}
+		if info.Mode()&writableByAll != 0 {
+			return &Foreign{file, fmt.Sprintf("everybody can write to %s", path)}
+		}
+	}
+	return nil
+}
+
+const writableByAll fs.FileMode = 0o002
+
+// trusts tells whether a user is root, or who runs the program, if need be through
+// sudo.
+func (p Place) trusts(uid int) bool {
+	if p.Super {
+		if invoker, err := strconv.Atoi(p.Getenv("SUDO_UID")); err == nil && uid == invoker {
+			return true
+		}
+	}
+	return uid == 0 || uid == os.Geteuid()
+}
+
+func userName(uid int) string {
+	number := strconv.Itoa(uid)
+	if u, err := user.LookupId(number); err == nil {
+		return u.Username
+	}
+	return "user " + number
+}
