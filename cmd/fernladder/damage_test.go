@@ -68,8 +68,16 @@ func TestAnotherUsersRoot(t *testing.T) {
 		assert.Contains(t, r.stderr, "cannot be written by this user", command)
 	}
 	assert.Equal(t, before, listed(t, w.root))
-	// On a disk that nobody can write, root is no other user.
+	// Root does not write to what others can turn elsewhere, a part of the root or all.
 	w.uid = 0
+	for _, theirs := range []string{w.root, w.root + "/logs"} {
+		require.NoError(t, os.Chown(theirs, 65534, 65534))
+		for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "lock moss"} {
+			w.fails(7, strings.Fields(command), "belongs to the user 65534")
+		}
+		require.NoError(t, os.Chown(theirs, 0, 0))
+	}
+	// On a disk that nobody can write, root is no other user.
 	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 	require.NoError(t, syscall.Mount("", w.root, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))

@@ -162,6 +162,7 @@ func TestRemove(t *testing.T) {
 
 func TestNewFolderAndFetch(t *testing.T) {
 	w, site := newGarden(t)
+	w.closed()
 	w.must("new", "work")
 	assert.Contains(t, w.read("work/fernladder.toml"), "shelves")
 	w.fails(2, []string{"new", "work"}, "work/fernladder.toml is there already")

@@ -157,10 +157,14 @@ func TestJSON(t *testing.T) {
 
 func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	w, _ := newGarden(t)
+	w.closed()
 	require.NoError(t, os.MkdirAll(w.path("deep/er"), 0o755))
 	c := w.command("plan", "dewcalc")
 	c.Dir = w.path("deep/er")
 	assert.Equal(t, 0, w.finish(c).status)
+	require.NoError(t, os.Chmod(w.dir, 0o777))
+	w.fails(3, []string{"plan", "dewcalc"}, "everybody can write to "+w.dir, "If its settings are to count all the same: --settings "+w.path("fernladder.toml"))
+	w.must("plan", "dewcalc", "--settings", "fernladder.toml")
 	c = w.command("plan", "dewcalc")
 	c.Dir = t.TempDir()
 	r := w.finish(c)
@@ -170,6 +174,7 @@ func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	c.Dir = t.TempDir()
 	assert.Equal(t, 0, w.finish(c).status)
 	w.must("--version")
+	require.NoError(t, os.Chmod(w.dir, 0o755))
 	assert.Contains(t, w.must("__complete", "plan", "").stdout, "dewcalc\nfrondplot\n")
 	assert.NotContains(t, w.must("__complete", "show", "").stdout, "dewcalc")
 	assert.Contains(t, w.must("--help").stdout, "fernladder install glasshouse")

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 
@@ -65,16 +66,24 @@ type world struct {
 
 func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir()}
-	// Builds that are not sealed come here as users of their own, and leave word.
+	// Builds that are not sealed come here as users of their own, and leave word. Settings
+	// in such a directory have to be named.
 	require.NoError(t, os.Chmod(w.dir, 0o777))
 	for dir := filepath.Dir(w.dir); dir != filepath.Clean(os.TempDir()) && dir != "/"; dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
 	w.root = filepath.Join(w.dir, "root")
-	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken"}
+	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken", "FERNLADDER_SETTINGS=" + w.path("fernladder.toml")}
 	w.write("fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 	require.NoError(t, os.Mkdir(filepath.Join(w.dir, "recipes"), 0o755))
 	return w
+}
+
+// closed lets nobody else write to the world's directory, and leaves it to the program
+// to find its settings there.
+func (w *world) closed() {
+	require.NoError(w.t, os.Chmod(w.dir, 0o755))
+	w.env = slices.DeleteFunc(w.env, func(v string) bool { return strings.HasPrefix(v, "FERNLADDER_SETTINGS=") })
 }
 
 // newGarden is a world with the recipes of the demonstration and their site.
@@ -209,7 +218,7 @@ func (w *world) fails(status int, args []string, says ...string) result {
 func (w *world) sh(text string) result {
 	c := exec.Command("sh", "-e", "-c", text)
 	c.Dir = w.dir
-	c.Env = append([]string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH")}, "HOME="+w.dir)
+	c.Env = append([]string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH")}, "HOME="+w.dir, "FERNLADDER_SETTINGS="+w.path("fernladder.toml"))
 	return w.finish(c)
 }
 

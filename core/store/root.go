@@ -146,17 +146,39 @@ func (s *Store) Full(bytes uint64) bool {
 	return err == nil && (disk.Bavail*uint64(disk.Bsize) < bytes || disk.Files > 0 && disk.Ffree == 0)
 }
 
-// Prepare makes the root and the directories in it.
+// Prepare makes the root and the directories in it. Root does not write to those of
+// another user, who could have it write anywhere.
 func (s *Store) Prepare() error {
-	for _, dir := range []string{"archives", "work/scratch", "trees", "landings", "logs", "locks"} {
-		if err := os.MkdirAll(filepath.Join(s.Root, dir), 0o755); err != nil {
+	for _, dir := range []string{"", "archives", "work", "work/scratch", "trees", "landings", "logs", "locks"} {
+		dir = filepath.Join(s.Root, dir)
+		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return s.Wrap(err)
+		}
+		if err := mayWrite(dir); err != nil {
+			return err
 		}
 	}
 	if err := unix.Access(s.Root, unix.W_OK); err != nil {
 		return s.Wrap(&fs.PathError{Op: "access", Path: s.Root, Err: err})
 	}
 	return s.Wrap(s.sweep())
+}
+
+// mayWrite returns an *Error where root would write to a directory of somebody else.
+func mayWrite(dir string) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	info, err := os.Stat(dir)
+	if err != nil {
+		return err
+	}
+	uid := info.Sys().(*syscall.Stat_t).Uid
+	if uid == 0 {
+		return nil
+	}
+	return &Error{Path: dir, Err: fmt.Errorf("it belongs to the user %d, who could have root write anywhere", uid),
+		Advice: "Run as that user, or set another root."}
 }
 
 // Archives is the directory of verified archives.

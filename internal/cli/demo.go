@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/settings"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 )
@@ -130,7 +131,7 @@ func (a *app) demoEnvironment(dir, bin string) ([]string, error) {
 	if err := os.Symlink(self, filepath.Join(bin, "fernladder")); err != nil {
 		return nil, err
 	}
-	return append(os.Environ(), "PATH="+bin+":"+a.getenv("PATH"), "PWD="+dir), nil
+	return append(os.Environ(), "PATH="+bin+":"+a.getenv("PATH"), "PWD="+dir, "FERNLADDER_ROOT=", "FERNLADDER_SETTINGS="+filepath.Join(dir, settings.FileName)), nil
 }
 
 // play runs a scene and shows the command and what it prints.
