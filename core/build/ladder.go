@@ -115,6 +115,19 @@ func Fetch(ctx context.Context, m *machine.Machine, jobs []*Job) []Result {
 	return results
 }
 
+// endLeft ends what builds of jobs have left running, but for those that another
+// program works on by now.
+func (b *Builder) endLeft(jobs []*Job) {
+	var ours []*Job
+	for _, job := range jobs {
+		if unlock, err := b.m.Store.LockBuildNow(job.Ref); err == nil {
+			defer unlock()
+			ours = append(ours, job)
+		}
+	}
+	killAll(b.m.Store, ours)
+}
+
 // Run fetches and builds jobs, each when what it stands on is there. Jobs come
 // in the order of their ladder; what is needed and not among them is installed.
 // A job that fails takes along only what stands on it. There is a result for
@@ -150,7 +163,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]
 		tasks = append(tasks, fetch, build)
 	}
 	outcomes := schedule.Run(ctx, b.m.Slots, tasks)
-	killAll(b.m.Store, jobs)
+	b.endLeft(jobs)
 	for i, r := range outcomes {
 		result := &results[i/2]
 		switch {

@@ -58,8 +58,9 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error) {
 	file := a.Path(w.Digest)
 	if known := a.intact(w.Digest); known != nil {
-		got, err := a.stored(file)
-		return got, known, err
+		if got, err := a.stored(file); err == nil { // nobody has deleted it since
+			return got, known, nil
+		}
 	}
 	if a.Offline {
 		here := slices.DeleteFunc(slices.Clone(w.URLs), func(url string) bool { return !strings.HasPrefix(url, "file://") })
