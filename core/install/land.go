@@ -3,7 +3,6 @@ package install
 import (
 	"context"
 
-	"fernladder/core/event"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -30,7 +29,7 @@ func Land(ctx context.Context, m *machine.Machine, p *plan.Plan) (l Landed, err 
 			l.Configs, err = updateConfigs(m.Store, after)
 			return err
 		},
-		Waiting: func() { m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"}) },
+		Waiting: m.TellLandingHeld,
 	}.Do(ctx, m.Store, m.Now())
 	return l, err
 }

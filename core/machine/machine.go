@@ -142,6 +142,11 @@ func (m *Machine) Stored(err error) error {
 // Tell tells of an event.
 func (m *Machine) Tell(e event.Event) { m.Events.Event(e) }
 
+// TellLandingHeld tells that somebody else changes the landing, and has to be waited for.
+func (m *Machine) TellLandingHeld() {
+	m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"})
+}
+
 // isolation is how far builds are kept apart, once that has been tried.
 type isolation struct {
 	lock  sync.Mutex

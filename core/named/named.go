@@ -24,18 +24,21 @@ type Name struct {
 // shortest is how much of an id is needed: less is easily that of another build.
 const shortest = 4
 
-// Parse reads a name.
+// Parse reads a name. Its errors are of type *Bad.
 func Parse(text string) (Name, error) {
 	name, id, byID := strings.Cut(text, "@")
 	if !byID {
 		w, err := resolve.ParseWanted(text)
-		return Name{Wanted: w}, err
+		if err != nil {
+			return Name{}, &Bad{err.Error()}
+		}
+		return Name{Wanted: w}, nil
 	}
 	if err := recipe.CheckName(name); err != nil {
-		return Name{}, err
+		return Name{}, &Bad{err.Error()}
 	}
 	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
-		return Name{}, fmt.Errorf("%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest)
+		return Name{}, &Bad{fmt.Sprintf("%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest)}
 	}
 	return Name{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }
@@ -84,7 +87,11 @@ func (e *Bad) Error() string { return e.Message }
 // one on the landing, else the newest version, the latest built of it. Errors are of
 // type *Bad, *NotBuilt, or the store's.
 func One(s *store.Store, text string) (*store.Receipt, error) {
-	all, err := All(s, text)
+	name, err := Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	all, err := name.All(s)
 	if err != nil {
 		return nil, err
 	}
@@ -92,37 +99,32 @@ func One(s *store.Store, text string) (*store.Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
-	name, _ := Parse(text)
 	for _, r := range all {
 		if m := current.Find(r.Name); m != nil && m.Ref == r.Ref && name.ID == "" {
 			return r, nil
 		}
 	}
 	if name.ID != "" && len(all) > 1 {
-		return nil, &Bad{fmt.Sprintf("%s could be %s or %s; give more of the id", text, Of(all[0].Ref), Of(all[1].Ref))}
+		return nil, &Bad{fmt.Sprintf("%s could be %s or %s; give more of the id", name, Of(all[0].Ref), Of(all[1].Ref))}
 	}
 	return all[0], nil
 }
 
-// All finds the installed builds that a name fits, the newest version and the latest
-// built first. There is at least one.
-func All(s *store.Store, text string) ([]*store.Receipt, error) {
-	name, err := Parse(text)
-	if err != nil {
-		return nil, &Bad{err.Error()}
-	}
-	trees, err := s.ReceiptsOf(name.Name)
+// All finds the installed builds that the name fits, the newest version and the latest
+// built first. There is at least one, or the error is a *NotBuilt.
+func (n Name) All(s *store.Store) ([]*store.Receipt, error) {
+	trees, err := s.ReceiptsOf(n.Name)
 	if err != nil {
 		return nil, err
 	}
 	var all []*store.Receipt
 	for _, r := range trees {
-		if name.FitsReceipt(r) {
+		if n.FitsReceipt(r) {
 			all = append(all, r)
 		}
 	}
 	if len(all) == 0 {
-		return nil, &NotBuilt{text, s.Root}
+		return nil, &NotBuilt{n.String(), s.Root}
 	}
 	return all, nil
 }
@@ -132,7 +134,7 @@ func All(s *store.Store, text string) ([]*store.Receipt, error) {
 func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
 	name, err := Parse(text)
 	if err != nil {
-		return last, false, &Bad{err.Error()}
+		return last, false, err
 	}
 	builds, err := s.Logged(name.Name)
 	if err != nil {

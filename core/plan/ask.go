@@ -69,10 +69,9 @@ func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
 
 // heldBySettings is what the settings want of packages that are not asked for
 // themselves; it counts where they come onto the ladder.
-func heldBySettings(s settings.Settings, reached func(name string) *recipe.Recipe) (held []resolve.Held, options []resolve.Setting, err error) {
+func heldBySettings(s settings.Settings, reached []*recipe.Recipe) (held []resolve.Held, options []resolve.Setting, err error) {
 	for _, entry := range s.Wanted {
-		r := reached(entry.Name)
-		if r == nil {
+		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool { return r.Name == entry.Name }) {
 			continue
 		}
 		w, err := wantedOf(entry)

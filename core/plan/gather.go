@@ -63,8 +63,12 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 	if f.Installed, err = m.Store.Trees(); err != nil {
 		return f, err
 	}
-	if err := f.readReceipts(m.Store); err != nil {
+	stands, err := receiptsOf(m.Store, f.Landing)
+	if err != nil {
 		return f, err
+	}
+	for _, r := range stands {
+		f.Receipts[r.Ref] = r
 	}
 	if err := f.readAsk(m); err != nil {
 		return f, err
@@ -77,34 +81,38 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 	if f.Request.Pins, err = f.pins(); err != nil {
 		return f, err
 	}
-	f.Request.Kept = f.kept()
+	f.Request.Kept = f.kept(stands)
 	f.Request.HostCopies = hostCopies(ctx, m, reached)
 	return f, f.Target.Ask(ctx, m.Programs, reached)
 }
 
-// readReceipts reads those of what is on the landing, and of all that it needs.
-func (f *Facts) readReceipts(s *store.Store) error {
+// receiptsOf reads those of what is on a landing, and then of what that needs, and so
+// on.
+func receiptsOf(s *store.Store, on landing.State) ([]*store.Receipt, error) {
 	var queue []store.Ref
-	for _, m := range f.Landing.Members {
+	for _, m := range on.Members {
 		queue = append(queue, m.Ref)
 	}
+	var all []*store.Receipt
+	seen := map[store.Ref]bool{}
 	for ; len(queue) > 0; queue = queue[1:] {
-		if f.Receipts[queue[0]] != nil {
+		if seen[queue[0]] {
 			continue
 		}
+		seen[queue[0]] = true
 		receipt, err := s.Receipt(queue[0])
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // it was removed; then it does not stay
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
-		f.Receipts[queue[0]] = receipt
+		all = append(all, receipt)
 		for _, need := range receipt.Needs {
 			queue = append(queue, need.Ref)
 		}
 	}
-	return nil
+	return all, nil
 }
 
 // readAsk works out what is wanted: what is named, what the settings list, what is
@@ -231,13 +239,7 @@ func (f *Facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error
 			}
 		}
 	}
-	held, options, err := heldBySettings(s, func(name string) *recipe.Recipe {
-		i := slices.IndexFunc(reached, func(r *recipe.Recipe) bool { return r.Name == name })
-		if i < 0 {
-			return nil
-		}
-		return reached[i]
-	})
+	held, options, err := heldBySettings(s, reached)
 	if err != nil {
 		return err
 	}
@@ -285,8 +287,9 @@ func (f *Facts) pins() (map[string]recipe.Pin, error) {
 }
 
 // kept is what should stay as it is: what is locked, then what is on the landing and
-// what that was built with. Of packages that may move, only the options stay.
-func (f *Facts) kept() map[string][]resolve.Kept {
+// what that was built with, which stands says. Of packages that may move, only the
+// options stay.
+func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
 		if f.mayUpgrade(name) && !f.ahead(name, k.Version) {
@@ -302,25 +305,14 @@ func (f *Facts) kept() map[string][]resolve.Kept {
 		}
 		add(b.Name, k)
 	}
-	var queue []store.Ref
-	for _, m := range f.Landing.Members {
-		queue = append(queue, m.Ref)
-	}
-	seen := map[store.Ref]bool{}
-	for ; len(queue) > 0; queue = queue[1:] {
-		receipt := f.Receipts[queue[0]]
-		if seen[queue[0]] || receipt == nil {
+	for _, receipt := range stands {
+		v, err := version.Parse(receipt.Version)
+		if err != nil {
 			continue
 		}
-		seen[queue[0]] = true
-		k := resolve.Kept{Options: receipt.Options}
-		var err error
-		if k.Version, err = version.Parse(receipt.Version); err != nil {
-			continue
-		}
+		k := resolve.Kept{Version: v, Options: receipt.Options}
 		for _, need := range receipt.Needs {
 			k.Needs = append(k.Needs, need.Name)
-			queue = append(queue, need.Ref)
 		}
 		add(receipt.Name, k)
 	}
@@ -339,14 +331,10 @@ func (f *Facts) ahead(name string, v version.Version) bool {
 	if err != nil {
 		return false
 	}
-	preview := false
-	for _, x := range r.Releases {
-		if x.Track == recipe.Stable && x.Version.Compare(v) > 0 {
-			return false
-		}
-		preview = preview || x.Track == recipe.Preview && x.Version.Compare(v) == 0
+	if newest := r.Newest(); newest != nil && newest.Version.Compare(v) > 0 {
+		return false
 	}
-	return preview
+	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return x.Track == recipe.Preview && x.Version.Compare(v) == 0 })
 }
 
 // hostCopies asks the operating system for its own copies of packages, as far as the

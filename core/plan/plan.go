@@ -145,13 +145,10 @@ func (p *Plan) Newer() []*resolve.Package {
 // Newest is the newest stable release of a package's recipe, or the one on the ladder
 // if none is newer.
 func Newest(p *resolve.Package) *recipe.Release {
-	newest := p.Release
-	for _, x := range p.Recipe.Releases {
-		if x.Track == recipe.Stable && x.Version.Compare(newest.Version) > 0 {
-			newest = x
-		}
+	if x := p.Recipe.Newest(); x != nil && x.Version.Compare(p.Release.Version) > 0 {
+		return x
 	}
-	return newest
+	return p.Release
 }
 
 // WayTo returns the shortest way from something asked for to a package, as names.

@@ -74,6 +74,17 @@ func (r *Recipe) Tip() *Release {
 	return nil
 }
 
+// Newest is the stable release with the highest version, or nil.
+func (r *Recipe) Newest() *Release {
+	var newest *Release
+	for _, x := range r.Releases {
+		if x.Track == Stable && (newest == nil || x.Version.Compare(newest.Version) > 0) {
+			newest = x
+		}
+	}
+	return newest
+}
+
 // A Digest is what a file must hash to.
 type Digest struct {
 	Algorithm string `json:"algorithm"` // "sha256" or "sha512"

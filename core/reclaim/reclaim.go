@@ -70,9 +70,15 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 		}
 	}
 	if what.Trees {
-		if c.Trees, err = unused(m.Store, what); err != nil {
+		receipts, err := m.Store.Receipts()
+		if err != nil {
 			return c, err
 		}
+		current, err := landing.Current(m.Store)
+		if err != nil {
+			return c, err
+		}
+		c.Trees = unused(receipts, current, what)
 	}
 	if what.Archives {
 		c.Archives = ground.Size(m.Store.Archives())
@@ -82,15 +88,7 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 
 // unused lists the trees that nothing on the landing stands on, as it runs or as it
 // was built.
-func unused(s *store.Store, what What) ([]*store.Receipt, error) {
-	receipts, err := s.Receipts()
-	if err != nil {
-		return nil, err
-	}
-	current, err := landing.Current(s)
-	if err != nil {
-		return nil, err
-	}
+func unused(receipts []*store.Receipt, current landing.State, what What) []*store.Receipt {
 	byRef := map[store.Ref]*store.Receipt{}
 	for _, r := range receipts {
 		byRef[r.Ref] = r
@@ -114,7 +112,7 @@ func unused(s *store.Store, what What) ([]*store.Receipt, error) {
 			use(r.Ref)
 		}
 	}
-	return slices.DeleteFunc(receipts, func(r *store.Receipt) bool { return used[r.Ref] }), nil
+	return slices.DeleteFunc(slices.Clone(receipts), func(r *store.Receipt) bool { return used[r.Ref] })
 }
 
 // Reason is why something was not deleted.
@@ -159,13 +157,10 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 			d.Bytes += w.Size
 		}
 	}
-	still := func() (func(store.Ref) bool, error) {
-		now, err := unused(m.Store, c.What)
-		return func(r store.Ref) bool {
-			return slices.ContainsFunc(now, func(t *store.Receipt) bool { return t.Ref == r })
-		}, err
+	unusedStill := func(r store.Ref, current landing.State, all []*store.Receipt) bool {
+		return slices.ContainsFunc(unused(all, current, c.What), func(t *store.Receipt) bool { return t.Ref == r })
 	}
-	if err := d.deleteTrees(ctx, m, c.Trees, still, false); err != nil {
+	if err := d.deleteTrees(ctx, m, c.Trees, unusedStill, false); err != nil {
 		return d, err
 	}
 	if c.Archives > 0 {
@@ -176,10 +171,13 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 	return d, m.Store.Wrap(err)
 }
 
-// deleteTrees deletes trees, each before what it stands on, as long as each may go:
-// still tells that under the landing's lock. A build that uses one is waited for, if
+// mayGo tells whether a tree may be deleted, by the landing and the trees that are
+// there while nobody else can change the landing.
+type mayGo func(r store.Ref, current landing.State, all []*store.Receipt) bool
+
+// deleteTrees deletes trees, each before what it stands on, as long as each may go. A build that uses one is waited for, if
 // wait says so, while nothing is locked; else the tree stays.
-func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, still func() (func(store.Ref) bool, error), wait bool) error {
+func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, mayGo mayGo, wait bool) error {
 	for _, r := range dependantsFirst(doomed) {
 		unlock, err := lockTree(ctx, m, r.Ref, wait)
 		if errors.Is(err, filelock.ErrHeld) {
@@ -189,7 +187,7 @@ func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []
 		if err != nil {
 			return err
 		}
-		err = d.deleteTree(ctx, m, r, still)
+		err = d.deleteTree(ctx, m, r, mayGo)
 		unlock()
 		if err != nil {
 			return err
@@ -210,10 +208,8 @@ func lockTree(ctx context.Context, m *machine.Machine, r store.Ref, wait bool) (
 
 // deleteTree deletes a tree whose lock the caller holds, and the earlier landings that
 // had it.
-func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.Receipt, still func() (func(store.Ref) bool, error)) error {
-	unlock, err := m.Store.LockLanding(ctx, func() {
-		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"})
-	})
+func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.Receipt, mayGo mayGo) error {
+	unlock, err := m.Store.LockLanding(ctx, m.TellLandingHeld)
 	if err != nil {
 		return err
 	}
@@ -224,17 +220,17 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	if !m.Store.Installed(r.Ref) {
 		return nil // another program was faster
 	}
-	mayGo, err := still()
+	current, err := landing.Current(m.Store)
 	if err != nil {
 		return err
-	}
-	if !mayGo(r.Ref) {
-		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: InUse})
-		return nil
 	}
 	all, err := m.Store.Receipts()
 	if err != nil {
 		return err
+	}
+	if !mayGo(r.Ref, current, all) {
+		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: InUse})
+		return nil
 	}
 	if by := stillNeeded(all, []*store.Receipt{r}); by != nil {
 		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: NeededNow, By: by.By})

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"fernladder/core/event"
 	"fernladder/core/install"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -46,10 +45,10 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 	for _, text := range texts {
 		name, err := named.Parse(text)
 		if err != nil {
-			return r, &named.Bad{Message: err.Error()}
+			return r, err
 		}
 		names = append(names, name)
-		found, err := named.All(m.Store, text)
+		found, err := name.All(m.Store)
 		if missing := new(named.NotBuilt); errors.As(err, &missing) && current.Find(name.Name) == nil {
 			if !heardOf(m, name.Name) {
 				return r, missing
@@ -78,18 +77,15 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 	}
 	r.Before, r.After, err = landing.Update{
 		Choose:  func(now landing.State) ([]store.Ref, error) { return without(m.Store, now, fits) },
-		Waiting: func() { m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"}) },
+		Waiting: m.TellLandingHeld,
 	}.Do(ctx, m.Store, m.Now())
 	if err != nil || !trees {
 		return r, err
 	}
-	still := func() (func(store.Ref) bool, error) {
-		now, err := landing.Current(m.Store)
-		return func(x store.Ref) bool {
-			return !slices.ContainsFunc(now.Members, func(member landing.Member) bool { return member.Ref == x })
-		}, err
+	offLanding := func(x store.Ref, current landing.State, _ []*store.Receipt) bool {
+		return !slices.ContainsFunc(current.Members, func(member landing.Member) bool { return member.Ref == x })
 	}
-	if err := r.deleteTrees(ctx, m, r.Trees, still, true); err != nil {
+	if err := r.deleteTrees(ctx, m, r.Trees, offLanding, true); err != nil {
 		return r, err
 	}
 	return r, forgetLocked(ctx, m, names)

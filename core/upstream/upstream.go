@@ -29,13 +29,10 @@ func (e *Unannounced) Error() string {
 
 // Newest is the highest version that a recipe has as a stable release, or zero.
 func Newest(r *recipe.Recipe) version.Version {
-	var best version.Version
-	for _, x := range r.Releases {
-		if x.Track == recipe.Stable && (best.IsZero() || x.Version.Compare(best) > 0) {
-			best = x.Version
-		}
+	if x := r.Newest(); x != nil {
+		return x.Version
 	}
-	return best
+	return version.Version{}
 }
 
 // Newer reads the page where a package's releases are announced, and returns the

@@ -64,7 +64,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	for _, text := range names {
 		name, err := named.Parse(text)
 		if err != nil {
-			return usage("%v", err)
+			return err
 		}
 		what.Names = append(what.Names, name)
 	}
