@@ -117,10 +117,11 @@ func (a *attempt) makeDirs() error {
 		return err
 	}
 	for _, dir := range []string{d.home, d.tmp, d.traces} {
-		if a.canEnter(dir) {
-			continue
+		prepare := a.own
+		if !a.canEnter(dir) {
+			prepare = a.renew
 		}
-		if err := a.renew(dir); err != nil {
+		if err := prepare(dir); err != nil {
 			return err
 		}
 	}
