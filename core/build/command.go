@@ -3,7 +3,6 @@ package build
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -43,7 +42,7 @@ func takesJobs(c Command) bool {
 // alone runs a command that has failed once more, with one job. When it
 // succeeds, what it runs is not fit for several.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
-	fmt.Fprintf(output, ownMark+"this has failed with several jobs; once more with one:\n")
+	say(output, "this has failed with several jobs; once more with one:")
 	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) + " failed with several jobs; once more with one, in case its makefiles race"})
 	if c.Jobs == Shared {
 		c.Argv = append(slices.Clone(c.Argv), "-j1")
@@ -109,7 +108,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		}
 		defer p.record.Close()
 	}
-	fmt.Fprintf(output, ownMark+"in %s\n"+ownMark+"%s\n", c.Dir, strings.ReplaceAll(typed(p.argv), "\n", "\n"+ownMark))
+	say(output, "in %s\n%s", c.Dir, typed(p.argv))
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	at, err := output.Seek(0, io.SeekCurrent)

@@ -39,7 +39,7 @@ func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
 		source: filepath.Join(box, "source"), build: filepath.Join(box, "build"), stage: filepath.Join(box, "stage"),
 		home: filepath.Join(box, "home"), tmp: filepath.Join(box, "tmp"), supply: filepath.Join(box, "supply"), traces: filepath.Join(box, "traces"),
 	}
-	b := job.Package.Recipe.Build
+	b := job.Recipe.Build
 	d.system = filepath.Join(d.source, b.Dir)
 	if b.InTree || b.Method == recipe.Make || b.Method == recipe.Script {
 		d.build = d.system

@@ -71,6 +71,12 @@ var harmlessPattern = pattern.New(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
 
+// say writes to a log what is no output of the build: each line is marked.
+func say(log io.Writer, format string, args ...any) {
+	text := strings.TrimSuffix(fmt.Sprintf(format, args...), "\n")
+	fmt.Fprintln(log, ownMark+strings.ReplaceAll(text, "\n", "\n"+ownMark))
+}
+
 // Diagnose reads the end of a log and finds out what went wrong. Where that only
 // points to another log, below the directory dir, it reads that one. dir is below
 // box, in which others may have put anything.

@@ -10,7 +10,6 @@ import (
 
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
-	"fernladder/core/resolve"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -21,7 +20,7 @@ func TestBuildsOfOthersAreNotEnded(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
 	b := &Builder{m: &machine.Machine{Store: s}}
-	job := &Job{Ref: store.Ref{Name: "fern", Version: "1.0", ID: "aaaaaaaaaaaa"}, Package: &resolve.Package{Recipe: &recipe.Recipe{}}}
+	job := &Job{Ref: store.Ref{Name: "fern", Version: "1.0", ID: "aaaaaaaaaaaa"}, Recipe: &recipe.Recipe{}}
 	left := exec.Command("sleep", "60")
 	left.Env = []string{seal.Mark + "=" + dirsOf(s, job, false).stage}
 	require.NoError(t, left.Start())

@@ -85,12 +85,15 @@ func (p Part) source(url string, signed *signature.Good) store.Source {
 
 // Fetched tells whether all parts of a job are here.
 func Fetched(ctx context.Context, m *machine.Machine, job *Job) bool {
-	for _, p := range job.Parts {
-		if p.Checkout != nil && !m.Repositories.Has(ctx, *p.Checkout) || p.Checkout == nil && !m.Archives.Has(p.Archive.Digest) {
-			return false
-		}
+	return !slices.ContainsFunc(job.Parts, func(p Part) bool { return !p.here(ctx, m) })
+}
+
+// here tells whether a part does not have to be fetched.
+func (p Part) here(ctx context.Context, m *machine.Machine) bool {
+	if p.Checkout != nil {
+		return m.Repositories.Has(ctx, *p.Checkout)
 	}
-	return true
+	return m.Archives.Has(p.Archive.Digest)
 }
 
 // CheckSupplies returns a source.MissingSupplies error when jobs need files
@@ -119,9 +122,10 @@ func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 	for _, j := range jobs {
 		for _, p := range j.Parts {
 			switch {
-			case p.Checkout != nil && !m.Repositories.Has(ctx, *p.Checkout):
+			case p.here(ctx, m):
+			case p.Checkout != nil:
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
-			case p.Checkout == nil && !m.Archives.Has(p.Archive.Digest) && !slices.ContainsFunc(p.Archive.URLs, local):
+			case !slices.ContainsFunc(p.Archive.URLs, local):
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Archive.URLs[0])})
 			}
 		}

@@ -62,7 +62,7 @@ func (d workDirs) patch(job *Job, i int) string {
 // digests were taken.
 func (a *attempt) givePatches() error {
 	for i, p := range a.job.Patches {
-		file := filepath.Join(a.job.Package.Recipe.Dir, p.File)
+		file := filepath.Join(a.job.Recipe.Dir, p.File)
 		data, err := ground.ReadFile(file, largestPatch)
 		if err != nil {
 			return err

@@ -171,7 +171,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 }
 
 func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
-	log := filepath.Join(a.m.Store.Logs(a.job.Ref), StageTry+".log")
+	log := a.log(StageTry)
 	results, err := tries(ctx, a.m, a.b.level, receipt, a.dirs.tries, a.room.user)
 	if err != nil {
 		return err
@@ -183,9 +183,10 @@ func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
 	defer output.Close()
 	failed := ""
 	for _, r := range results {
-		fmt.Fprintf(output, ownMark+"%s\n%s", r.Try, r.Output)
+		say(output, "%s", r.Try)
+		fmt.Fprint(output, r.Output)
 		if r.Problem != "" {
-			fmt.Fprintf(output, ownMark+"%s\n", r.Problem)
+			say(output, "%s", r.Problem)
 			if failed == "" {
 				failed = fmt.Sprintf("%s: %s", r.Try, r.Problem)
 			}
