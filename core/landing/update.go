@@ -72,6 +72,3 @@ func Compare(before, after []Member) (d Difference) {
 	}
 	return d
 }
-
-// Empty tells whether nothing came, went or changed.
-func (d Difference) Empty() bool { return len(d.Came)+len(d.Went)+len(d.Moved) == 0 }

@@ -39,8 +39,7 @@ type Request struct {
 // everyone. It does not bring it there, and what a person asks for comes before it.
 type Held struct {
 	Wanted
-	Options []keyfile.Pair
-	At      keyfile.Position
+	At keyfile.Position
 }
 
 // Wanted is a package asked for, in the versions that will do.

@@ -72,12 +72,12 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 	if err := a.Credentials.Err(); err != nil {
 		return Fetched{}, nil, err
 	}
-	for _, dir := range []string{filepath.Dir(file), filepath.Join(a.Dir, "partial")} {
+	for _, dir := range []string{filepath.Dir(file), a.partials()} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return Fetched{}, nil, &StoreError{err}
 		}
 	}
-	part := partial{file: filepath.Join(a.Dir, "partial", w.Digest.Hex)}
+	part := partial{file: filepath.Join(a.partials(), w.Digest.Hex)}
 	unlock, err := a.lock(ctx, part.file, *w)
 	if err != nil {
 		return Fetched{}, nil, err
@@ -138,7 +138,7 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 // built from a file whose digest is not in a recipe.
 func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, recipe.Digest, error) {
 	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}}
-	dir := filepath.Join(a.Dir, "partial")
+	dir := a.partials()
 	if err := os.MkdirAll(filepath.Join(a.Dir, w.Digest.Algorithm), 0o755); err != nil {
 		return "", w.Digest, &StoreError{err}
 	}

@@ -144,16 +144,10 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	uid, gid := -1, -1
 	if os.Geteuid() == 0 { // nobody else can give files away
 		var err error
-		if uid, err = c.account(c.as.Owner, "user", user.Lookup); err != nil {
+		if uid, err = c.account(c.as.Owner, "user", userNumber); err != nil {
 			return err
 		}
-		if gid, err = c.account(c.as.Group, "group", func(name string) (*user.User, error) {
-			g, err := user.LookupGroup(name)
-			if err != nil {
-				return nil, err
-			}
-			return &user.User{Uid: g.Gid}, nil
-		}); err != nil {
+		if gid, err = c.account(c.as.Group, "group", groupNumber); err != nil {
 			return err
 		}
 	}
@@ -161,16 +155,32 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 }
 
 // account is the number of a user or group, or -1 where none is named.
-func (c ConfigChange) account(name, kind string, look func(string) (*user.User, error)) (int, error) {
+func (c ConfigChange) account(name, kind string, numberOf func(name string) (string, error)) (int, error) {
 	if name == "" {
 		return -1, nil
 	}
-	found, err := look(name)
+	number, err := numberOf(name)
 	if err != nil {
 		return -1, &Error{Path: c.File, Err: fmt.Errorf("it is to belong to the %s %s, which this machine does not have", kind, name),
 			Advice: "Make that " + kind + ", and run the same command again."}
 	}
-	return strconv.Atoi(found.Uid)
+	return strconv.Atoi(number)
+}
+
+func userNumber(name string) (string, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return "", err
+	}
+	return u.Uid, nil
+}
+
+func groupNumber(name string) (string, error) {
+	g, err := user.LookupGroup(name)
+	if err != nil {
+		return "", err
+	}
+	return g.Gid, nil
 }
 
 // largestConfig is more than a configuration file has that a person edits.

@@ -161,7 +161,7 @@ func (a *app) failed(m *machine.Machine, err error) error {
 	return &alreadyShown{errs[0]}
 }
 
-// build plans a ladder and builds it.
+// built plans a ladder and builds it.
 func (a *app) built(ctx context.Context, ask plan.Ask) (m *machine.Machine, p *plan.Plan, err error) {
 	err = install.Again(a.removedMeanwhile, func() error {
 		if m, p, err = a.pinned(ctx, ask); err != nil {

@@ -107,8 +107,18 @@ func (a *app) showLanding(m *machine.Machine, p *plan.Plan) {
 	}
 }
 
+// fetched tells whether the sources of a job are here. It looks once: for a commit, a
+// program has to be asked.
 func fetched(ctx context.Context, m *machine.Machine) func(*build.Job) bool {
-	return func(j *build.Job) bool { return build.Fetched(ctx, m, j) }
+	known := map[*build.Job]bool{}
+	return func(j *build.Job) bool {
+		here, looked := known[j]
+		if !looked {
+			here = build.Fetched(ctx, m, j)
+			known[j] = here
+		}
+		return here
+	}
 }
 
 // Up to manyRows packages have a line each; of more, those that are built
@@ -245,12 +255,12 @@ type plannedNeed struct {
 }
 
 func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) error {
-	planned := make([]plannedPackage, len(l.Jobs))
+	planned, fetched := make([]plannedPackage, len(l.Jobs)), fetched(ctx, m)
 	for i, j := range l.Jobs {
 		p := j.Package
 		planned[i] = plannedPackage{
 			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Apart: p.Apart,
-			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: build.Fetched(ctx, m, j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
+			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: fetched(j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
 		}
 		for k, need := range j.Needs {
 			planned[i].Needs = append(planned[i].Needs, plannedNeed{need.Name, need.ID, p.Needs[k].Role})
@@ -262,7 +272,7 @@ func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) er
 			planned[i].ByHost = append(planned[i].ByHost, h.String())
 		}
 	}
-	return a.screen.PrintJSON(map[string]any{"rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched(ctx, m)), "landing": landing.Compare(l.Before.Members, l.After)})
+	return a.screen.PrintJSON(map[string]any{"rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched), "landing": landing.Compare(l.Before.Members, l.After)})
 }
 
 // because says in a few words why a package is on the ladder.
