@@ -40,7 +40,7 @@ func TestWhatWasPlacedIsInspected(t *testing.T) {
 	}
 	w.pkg("moss", script("place", `mkdir -p $DESTDIR$FL_PREFIX/bin`))
 	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage place: what was placed cannot work:", "nothing but empty directories was placed")
-	w.pkg("sage", script("place", `mkdir -p $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/bin; cd $DESTDIR$FL_PREFIX
+	w.pkg("sage", asking("cc")+script("place", `mkdir -p $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/bin; cd $DESTDIR$FL_PREFIX
 echo 'int leaf(void) { return 0; }' >leaf.c; echo 'int leaf(void); int main(void) { return leaf(); }' >main.c
 unset LD_RUN_PATH; cc -shared -fPIC -o lib/libleaf.so leaf.c; cc -o bin/sage main.c -Llib -lleaf`))
 	w.fails(1, []string{"install", "sage"}, "bin/sage: the library libleaf.so will not be found", "link with -Wl,-rpath,")
@@ -168,7 +168,7 @@ func TestKindsOfTries(t *testing.T) {
 	w, _ := newGarden(t)
 	w.must("install", "dewcalc")
 	assert.Contains(t, w.must("try", "dewcalc").stdout, "$ a program compiled against the package")
-	library := script("place", "mkdir -p $DESTDIR$FL_PREFIX/lib/pkgconfig; cd $DESTDIR$FL_PREFIX/lib; echo 'int leaf(void) { return 7; }' >leaf.c; cc -shared -fPIC -o libleaf.so leaf.c; "+
+	library := asking("cc") + script("place", "mkdir -p $DESTDIR$FL_PREFIX/lib/pkgconfig; cd $DESTDIR$FL_PREFIX/lib; echo 'int leaf(void) { return 7; }' >leaf.c; cc -shared -fPIC -o libleaf.so leaf.c; "+
 		`printf 'Name: leaf\nDescription: leaf\nVersion: 1\nLibs: -L%s/lib -lleaf\n' $FL_PREFIX >pkgconfig/leaf.pc`)
 	try := "[[try]]\nprogram = '''\nint leaf(void);\nint main(void) { return leaf(); }\n'''\n"
 	w.pkg("fern", library+try+"modules = [\"leaf\"]\nstatus = 7\n")
@@ -190,7 +190,7 @@ func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
 		"cat /root/leaf":    "The build wanted the file /root/leaf; it sees nobody's home.",
 		"git clone https://vale-glasshouse.example/x.git": "The build wanted the address vale-glasshouse.example; it has no network.",
 	} {
-		w.pkg("fern", script("compile", step+" || { exit 1; }", "place", place("fern")))
+		w.pkg("fern", asking("git")+script("compile", step+" || { exit 1; }", "place", place("fern")))
 		w.fails(1, []string{"build", "fern"}, says)
 	}
 }
@@ -340,7 +340,7 @@ func TestWhatABuildUses(t *testing.T) {
 	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
 	require.NoError(t, os.WriteFile(w.path("bin/dpkg-query"), []byte(`#!/bin/sh
 case $1 in
--W) printf 'libc-dev\t\t\t\nmoss-dev\t\t\t\nspore\t\t\t\n' ;;
+-W) printf '%s\t\t\t\tamd64\tinstalled\n' libc-dev moss-dev spore ;;
 -L) printf '/usr/include/stdio.h\n/usr/include/features.h\n/usr/include/stdc-predef.h\n' ;;
 -S) shift; for f; do case $f in
 	/usr/include/arpa/*) echo "moss-dev:amd64: $f" ;;
@@ -349,7 +349,7 @@ case $1 in
 	esac; done ;;
 esac
 `), 0o755))
-	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q, \"/usr/bin\", \"/bin\"]\n", w.path("bin")))
+	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\nbare = false\nbare_why = \"its packages are made up\"\npath = [%q, \"/usr/bin\", \"/bin\"]\n", w.path("bin")))
 	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", "fern: fern.c\n\tgetconf PATH >limits\n\t$(CC) -o fern fern.c\ninstall: fern\n\tmkdir -p $(DESTDIR)$(PREFIX)/bin; cp fern $(DESTDIR)$(PREFIX)/bin\n",
 		"fern.c", "#include <stdio.h>\n#include <arpa/tftp.h>\nint main(void) { return 0; }\n")
 	w.fails(1, []string{"host", "fern", "--used"}, "fern is not built")

@@ -72,7 +72,7 @@ install:
 			soilPackage(w)
 			recipe := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n[build]\nmethod = \"" + method + "\"\n"
 			if method == "script" {
-				recipe += "[steps]\ncompile = '''\n./build.sh\n'''\nplace = '''\nmkdir -p $DESTDIR$FL_PREFIX/bin; cp fern $DESTDIR$FL_PREFIX/bin\n'''\n"
+				recipe = asking("cc") + recipe + "[steps]\ncompile = '''\n./build.sh\n'''\nplace = '''\nmkdir -p $DESTDIR$FL_PREFIX/bin; cp fern $DESTDIR$FL_PREFIX/bin\n'''\n"
 			}
 			w.pkg("fern", recipe, append(files, "fern.c", programSource)...)
 			w.must("install", "fern")

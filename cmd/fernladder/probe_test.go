@@ -218,7 +218,7 @@ func (o *outside) tried(t *testing.T, uid int, level string) map[string]bool {
 	}
 	source, err := os.ReadFile("testdata/probe.c")
 	require.NoError(t, err)
-	o.pkg("fern", script("compile", "cp -r . ../work && cd ../work && "+compile.String(), "check", "exit 1", "place", place("fern")), "probe.c", string(source))
+	o.pkg("fern", asking("cc")+script("compile", "cp -r . ../work && cd ../work && "+compile.String(), "check", "exit 1", "place", place("fern")), "probe.c", string(source))
 	if uid != os.Getuid() {
 		out, err := exec.Command("chown", "-R", fmt.Sprint(uid), o.dir).CombinedOutput()
 		require.NoError(t, err, string(out))

@@ -151,6 +151,9 @@ func script(steps ...string) string {
 	return text
 }
 
+// asking is the line by which a recipe asks the operating system for a program.
+func asking(program string) string { return "[[host]]\nprogram = \"" + program + "\"\n" }
+
 // place is a step that installs one program which prints its name.
 func place(name string) string {
 	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name + `; chmod +x $DESTDIR$FL_PREFIX/bin/` + name

@@ -65,7 +65,7 @@ func what(c Command) string {
 
 // command runs one command, with the job slots it is entitled to.
 func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err error) {
-	room, err := a.enter()
+	room, err := a.enter(ctx)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/zeebo/blake3"
 
@@ -18,7 +19,7 @@ import (
 
 // rules is raised whenever the program changes what it does with the same
 // recipe in a way that can change the result.
-const rules = 4
+const rules = 5
 
 // identity is everything that can change what a build produces. Its digest is
 // the build id. Fields are only ever added together with a change of rules.
@@ -41,6 +42,8 @@ type identity struct {
 	Placed   []string          // launchers and configuration files
 	Needs    []store.Link      // names and ids
 	ByHost   []string          `json:",omitempty"` // needs that the operating system meets, with versions
+	Host     []string          `json:",omitempty"` // what is seen of the operating system
+	Bare     bool
 	Arch     string
 	Compiler string
 }
@@ -57,7 +60,10 @@ func identify(job *Job, machine host.Machine) string {
 	for i, what := range job.Sources() {
 		id.Source = append(id.Source, what+" "+job.Parts[i].Into+" "+job.Parts[i].alone())
 	}
-	id.ByHost = job.hostCopies()
+	id.ByHost, id.Bare = job.hostCopies(), r.Build.Bare
+	for _, n := range r.HostNeeds {
+		id.Host = append(id.Host, n.Question().String()+" "+strings.Join(n.PackagesOf(machine.Family), " "))
+	}
 	for _, s := range r.Supplies {
 		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)
 	}

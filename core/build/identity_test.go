@@ -50,7 +50,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Options.About", "Options.Default", "Options.Off", "Needs", "HostNeeds", "Tries",
+	"Options.About", "Options.Default", "Options.Off", "Needs", "HostNeeds.Range", "Tries", "Build.BareWhy",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key
@@ -60,7 +60,7 @@ func TestTheBuildIDHashesEverything(t *testing.T) {
 		r, x := full()
 		change(r)
 		patch := Patch{Digest: recipe.Digest{Algorithm: "sha256", Hex: "dd"}}
-		target := Target{Store: &store.Store{Root: "/R"}, System: host.Machine{Arch: "x86_64"}, Patches: map[string]Patch{"/d/a.patch": patch, "x/d/a.patch": patch}}
+		target := Target{Store: &store.Store{Root: "/R"}, System: host.Machine{Arch: "x86_64", Family: "debian"}, Patches: map[string]Patch{"/d/a.patch": patch, "x/d/a.patch": patch}}
 		planned, err := Plan(&resolve.Ladder{Packages: []*resolve.Package{{Recipe: r, Release: x, Options: map[string]string{"plots": "on", "kind": "x"}, Asked: true}}}, target)
 		require.NoError(t, err)
 		return planned[0].ID

@@ -21,10 +21,11 @@ type journal struct {
 	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
 	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
 	Options map[string]string         `json:"options"`
-	Remarks []inspect.Remark          `json:"remarks,omitempty"` // on what was placed
-	Early   map[string]inspect.Remark `json:"early,omitempty"`   // on stages before that, by their names
-	Used    *Used                     `json:"used,omitempty"`    // of the operating system
-	User    seal.User                 `json:"user,omitzero"`     // whose the box is
+	Remarks []inspect.Remark          `json:"remarks,omitempty"`  // on what was placed
+	Early   map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
+	Used    *Used                     `json:"used,omitempty"`     // of the operating system
+	User    seal.User                 `json:"user,omitzero"`      // whose the box is
+	NotBare string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 
 	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
 	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order

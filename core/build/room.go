@@ -1,12 +1,15 @@
 package build
 
 import (
+	"context"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
+	"fernladder/core/settings"
 	"fernladder/core/store"
 )
 
@@ -22,7 +25,7 @@ type room struct {
 func (a *attempt) spec() (seal.Room, error) {
 	r := seal.Room{
 		Level: a.b.level, Point: a.dirs.room, Home: a.dirs.home,
-		Visible:  append([]string{a.dirs.given}, a.m.Programs.Path...),
+		Visible:  append([]string{a.dirs.given}, otherPath(a.m)...),
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
 	for _, n := range neighbours(a.job) {
@@ -42,9 +45,15 @@ func (a *attempt) spec() (seal.Room, error) {
 	return r, a.m.Store.Lend(a.job.Ref, a.room.user.UID, a.room.user.GID)
 }
 
+// otherPath are the directories in which programs are found that are not parts of the
+// system, which a room has anyway.
+func otherPath(m *machine.Machine) []string {
+	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
+}
+
 // enter makes the room of the build, which all its commands share, if it is not
 // there yet.
-func (a *attempt) enter() (*seal.Session, error) {
+func (a *attempt) enter(ctx context.Context) (*seal.Session, error) {
 	if a.room.session != nil {
 		return a.room.session, nil
 	}
@@ -52,7 +61,7 @@ func (a *attempt) enter() (*seal.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := spec.Enter(a.dirs.stage)
+	session, err := a.enterBare(ctx, spec)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +113,7 @@ func (a *attempt) filled() string {
 func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, visible []*store.Receipt) seal.Room {
 	place := filepath.Join(base, "place")
 	r := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
-	r.Visible = append([]string{filepath.Join(base, "given")}, m.Programs.Path...)
+	r.Visible = append([]string{filepath.Join(base, "given")}, otherPath(m)...)
 	for _, receipt := range visible {
 		r.Visible = append(r.Visible, receipt.Tree)
 		for _, c := range receipt.Configs {

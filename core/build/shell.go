@@ -43,7 +43,7 @@ func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (statu
 	if err := a.prepare(ctx); err != nil {
 		return 0, b.m.Store.Wrap(err)
 	}
-	room, err := a.enter()
+	room, err := a.enter(ctx)
 	if err != nil {
 		return 0, b.m.Store.Wrap(err)
 	}

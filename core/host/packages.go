@@ -3,6 +3,8 @@ package host
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -11,7 +13,7 @@ import (
 )
 
 // Packages are the installed packages of the operating system, as its package
-// manager knows them: dpkg, rpm or pacman.
+// manager knows them: dpkg, rpm, pacman or apk.
 type Packages struct {
 	programs Programs
 	manager  string
@@ -23,7 +25,7 @@ type Packages struct {
 // Packages returns those of a machine of a family, or nil where its package
 // manager is none of these, or is not there.
 func (p Programs) Packages(family string) *Packages {
-	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman"}[family]
+	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman", "alpine": "apk"}[family]
 	if manager == "" || p.Find(manager) == "" {
 		return nil
 	}
@@ -92,6 +94,15 @@ func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]strin
 }
 
 func (k *Packages) owning(ctx context.Context, paths []string, has map[string]string) error {
+	if k.manager == "apk" {
+		db, err := readApk(apkFiles())
+		for _, path := range paths {
+			if name := db.files[path]; name != "" {
+				has[path] = name
+			}
+		}
+		return err
+	}
 	argv := map[string][]string{"dpkg-query": {"-S"}, "rpm": {"-qf", "--qf", "%{NAME}\n"}, "pacman": {"-Qqo"}}[k.manager]
 	out, err := k.ask(ctx, append(argv, paths...)...)
 	if err != nil {
@@ -123,13 +134,21 @@ func (k *Packages) Files(ctx context.Context, names []string) (map[string]string
 	if len(names) == 0 {
 		return files, nil
 	}
-	if k.manager == "dpkg-query" { // which separates packages by an empty line
-		out, err := k.ask(ctx, append([]string{"-L"}, names...)...)
+	switch k.manager {
+	case "dpkg-query": // which separates packages by an empty line
+		instances, names := k.instances(ctx, names)
+		out, err := k.ask(ctx, append([]string{"-L"}, instances...)...)
 		for i, list := range strings.Split(out, "\n\n") {
-			for path := range strings.Lines(list) {
-				if i < len(names) {
-					files[strings.TrimSpace(path)] = names[i]
-				}
+			if i < len(names) {
+				dpkgList(list, names[i], files)
+			}
+		}
+		return files, err
+	case "apk":
+		db, err := readApk(apkFiles())
+		for path, name := range db.files {
+			if slices.Contains(names, name) {
+				files[path] = name
 			}
 		}
 		return files, err
@@ -144,16 +163,69 @@ func (k *Packages) Files(ctx context.Context, names []string) (map[string]string
 	return files, err
 }
 
+// dpkgList reads the list of a package's files. Under the path of a file that another
+// package has moved aside stands where it is instead.
+func dpkgList(list, name string, files map[string]string) {
+	last := ""
+	for line := range strings.Lines(list) {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "/") {
+			last = line
+			files[line] = name
+			continue
+		}
+		if to := strings.Index(line, " to: "); to >= 0 && (strings.HasPrefix(line, "diverted by ") || strings.HasPrefix(line, "locally diverted")) {
+			delete(files, last)
+			files[line[to+len(" to: "):]] = name
+		}
+	}
+}
+
+// instances are packages as dpkg tells apart those that are installed for several
+// architectures, each with its name.
+func (k *Packages) instances(ctx context.Context, names []string) (instances, of []string) {
+	r, err := k.relations(ctx)
+	if err != nil {
+		return names, names
+	}
+	for _, name := range names {
+		for _, arch := range r.archs[name] {
+			instances, of = append(instances, name+":"+arch), append(of, name)
+		}
+	}
+	return instances, of
+}
+
 // relations are what packages require, and who provides it.
 type relations struct {
 	requires  map[string][]string // package to what it requires: packages and other things
 	provides  map[string][]string // what is required to the packages that have it
+	archs     map[string][]string // package to the architectures that it is installed for, where that matters
 	essential []string
+}
+
+// State tells whether packages have been installed or removed since: then it is
+// another. It is "" where that cannot be told.
+func (k *Packages) State() string {
+	var files []string
+	for _, pattern := range map[string][]string{
+		"dpkg-query": {"/var/lib/dpkg/status"}, "rpm": {"/usr/lib/sysimage/rpm/*", "/var/lib/rpm/*"}, "pacman": {"/var/lib/pacman/local"}, "apk": apkFiles(),
+	}[k.manager] {
+		found, _ := filepath.Glob(pattern)
+		files = append(files, found...)
+	}
+	state := ""
+	for _, file := range files {
+		if info, err := os.Stat(file); err == nil && !strings.HasSuffix(file, "lock") && !strings.HasSuffix(file, "-shm") {
+			state += fmt.Sprintf("%s %d %d\n", file, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return state
 }
 
 // relate asks for the relations of all installed packages.
 func (k *Packages) relate(ctx context.Context) (relations, error) {
-	r := relations{requires: map[string][]string{}, provides: map[string][]string{}}
+	r := relations{requires: map[string][]string{}, provides: map[string][]string{}, archs: map[string][]string{}}
 	take := func(name string, requires, provides []string) {
 		r.requires[name] = append(r.requires[name], requires...)
 		for _, p := range append(provides, name) {
@@ -162,11 +234,12 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 	}
 	switch k.manager {
 	case "dpkg-query":
-		out, err := k.ask(ctx, "-W", "-f", "${Package}\t${Essential}\t${Provides}\t${Pre-Depends}, ${Depends}\n")
+		out, err := k.ask(ctx, "-W", "-f", "${Package}\t${Essential}\t${Provides}\t${Pre-Depends}, ${Depends}\t${Architecture}\t${db:Status-Status}\n")
 		for line := range strings.Lines(out) {
 			fields := strings.Split(strings.TrimRight(line, "\n"), "\t")
-			if len(fields) == 4 {
+			if len(fields) == 6 && fields[5] == "installed" {
 				take(fields[0], bareNames(fields[3], ",|"), bareNames(fields[2], ","))
+				r.archs[fields[0]] = append(r.archs[fields[0]], fields[4])
 				if fields[1] == "yes" {
 					r.essential = append(r.essential, fields[0])
 				}
@@ -181,6 +254,15 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 			} else if len(f) >= 3 {
 				take(f[0], nil, f[2:3])
 			}
+		}
+		if err == nil {
+			err = k.provideFiles(ctx, r)
+		}
+		return r, err
+	case "apk":
+		db, err := readApk(apkFiles())
+		for name, p := range db.packages {
+			take(name, p.requires, p.provides)
 		}
 		return r, err
 	}
@@ -201,6 +283,37 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 	return r, err
 }
 
+// provideFiles notes who has the files that packages require by their paths.
+func (k *Packages) provideFiles(ctx context.Context, r relations) error {
+	var paths []string
+	for _, requires := range r.requires {
+		for _, what := range requires {
+			if strings.HasPrefix(what, "/") && len(r.provides[what]) == 0 && !slices.Contains(paths, what) {
+				paths = append(paths, what)
+			}
+		}
+	}
+	owners, err := k.Owning(ctx, paths)
+	for path, name := range owners {
+		r.provides[path] = []string{name}
+	}
+	return err
+}
+
+// relations are those of all installed packages, asked for once.
+func (k *Packages) relations(ctx context.Context) (*relations, error) {
+	k.lock.Lock()
+	defer k.lock.Unlock()
+	if k.related == nil {
+		r, err := k.relate(ctx)
+		if err != nil {
+			return nil, err
+		}
+		k.related = &r
+	}
+	return k.related, nil
+}
+
 // bareNames are the names in a list of relations, without versions and
 // architectures.
 func bareNames(list, separators string) []string {
@@ -219,16 +332,10 @@ func bareNames(list, separators string) []string {
 // Closure returns packages with all that they require, and what every system of
 // the kind has.
 func (k *Packages) Closure(ctx context.Context, names []string) (map[string]bool, error) {
-	k.lock.Lock()
-	defer k.lock.Unlock()
-	if k.related == nil {
-		r, err := k.relate(ctx)
-		if err != nil {
-			return nil, err
-		}
-		k.related = &r
+	r, err := k.relations(ctx)
+	if err != nil {
+		return nil, err
 	}
-	r := k.related
 	closure := map[string]bool{}
 	next := append(slices.Clone(r.essential), names...)
 	for len(next) > 0 {

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"fernladder/core/bare"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
@@ -48,7 +49,8 @@ type Machine struct {
 	Shelves      *recipe.Shelves
 	System       host.Machine
 	Programs     host.Programs
-	HostFiles    host.Files // the index of the files of the operating system's packages
+	HostFiles    host.Files   // the index of the files of the operating system's packages
+	Bare         *bare.System // what builds see of it; nil where its package manager is not known
 	Archives     *source.Archives
 	Repositories *source.Repositories
 	Supplies     source.Supplies // that were brought to the root
@@ -98,6 +100,9 @@ func Open(c Config) (*Machine, error) {
 		HostFiles: host.Files{Dir: filepath.Join(s.Root, "host-files")},
 		Supplies:  source.Supplies{Dir: filepath.Join(s.Root, "supplies")},
 		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
+	}
+	if packages := m.Programs.Packages(m.System.Family); packages != nil {
+		m.Bare = &bare.System{Programs: m.Programs, Packages: packages, Dir: filepath.Join(s.Root, "bare")}
 	}
 	const mebi = 1 << 20
 	network := m.network()

@@ -86,13 +86,15 @@ func (r *Recipe) whenKey(into *Condition, about string) keyfile.Key {
 }
 
 func (r *Recipe) buildKeys() []keyfile.Key {
-	r.Build.Parallel = true
+	r.Build.Parallel, r.Build.Bare = true, true
 	return []keyfile.Key{
 		keyfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", Methods...), "The build system. With script, everything is in [steps].").Must(),
 		keyfile.Text("dir", &r.Build.Dir, "The directory of the source that the build system is in, where that is not its top.").Check(checkInside),
 		keyfile.Texts("args", &r.Build.Args, "Arguments to configure, cmake or meson; variables and targets for make.").Check(r.checkBuildText),
 		keyfile.Flag("parallel", &r.Build.Parallel, "False for a package that only builds with one job at a time. True, if nothing is said."),
 		keyfile.Flag("in_tree", &r.Build.InTree, "True for a package that must be built in its source directory. Packages built with make or script always are."),
+		keyfile.Flag("bare", &r.Build.Bare, "False for a package that has to see all of the operating system; say why in bare_why. True, if nothing is said: a sealed build sees the base of the system, and what [[host]] declares."),
+		keyfile.Text("bare_why", &r.Build.BareWhy, "Why bare is false, in one line. The receipt says it."),
 		keyfile.Pairs("env", &r.Build.Env, false, checkEnvironmentName, "Variables in the environment of the build. CPPFLAGS, LDFLAGS and the search paths are added to what the needs require.").
 			Check(r.checkBuildText),
 	}

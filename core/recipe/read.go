@@ -88,6 +88,9 @@ func (r *Recipe) contradictions() keyfile.Problems {
 			report(t.Position, "", "flags and modules are for the compilation of a program, and there is none")
 		}
 	}
+	if !r.Build.Bare && strings.TrimSpace(r.Build.BareWhy) == "" {
+		report(keyfile.Position{}, "add bare_why = \"…\" to [build]", "a build that sees all of the operating system needs a reason")
+	}
 	if r.Build.Method == Script && r.Step("place") == "" {
 		report(keyfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
 	}

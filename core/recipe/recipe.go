@@ -149,6 +149,8 @@ type Build struct {
 	Args     []string
 	Parallel bool
 	InTree   bool
+	Bare     bool   // a sealed build sees only what is declared of the operating system
+	BareWhy  string // why not
 	Env      []keyfile.Pair
 }
 

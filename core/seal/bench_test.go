@@ -2,6 +2,7 @@ package seal
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -35,6 +36,39 @@ func BenchmarkRooms(b *testing.B) {
 				}
 			})
 		}
+	}
+}
+
+// What it costs that 3,000 files of the system are hidden.
+func BenchmarkBareRoom(b *testing.B) {
+	var hidden []string
+	for i := range 3000 {
+		hidden = append(hidden, fmt.Sprintf("/usr/include/d%d/f%d", i/50, i))
+	}
+	for _, how := range []string{"all", "hidden", "layer"} {
+		b.Run(how, func(b *testing.B) {
+			user, done, err := buildUsers.Lend(context.Background(), User{})
+			if err != nil {
+				b.Skip(err)
+			}
+			defer done()
+			r := Room{Level: Sealed, Point: b.TempDir(), User: user}
+			switch how {
+			case "hidden":
+				r.Hidden = hidden
+			case "layer":
+				if r.Layer = b.TempDir(); Whiteouts(r.Layer, hidden) != nil {
+					b.Skip("the file system cannot have whiteouts")
+				}
+			}
+			for b.Loop() {
+				s, err := r.Enter("x")
+				if err != nil {
+					b.Skip(err)
+				}
+				s.Leave()
+			}
+		})
 	}
 }
 

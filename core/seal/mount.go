@@ -80,17 +80,24 @@ func (o order) mountRoom() error {
 // at is where a path of the room is while it is put together.
 func (o order) at(path string) string { return filepath.Join(o.Point, path) }
 
+// system are the directories of the operating system that every sealed room has.
+var system = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node"}
+
 // system brings the operating system. What is private in it is not for the user
 // that commands are. Of /sys, compilers and schedulers ask for the processors.
 func (o order) system() error {
-	for _, path := range []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node"} {
+	for _, path := range system {
 		if target, err := os.Readlink(path); err == nil { // as /bin is to usr/bin
 			if err := os.Symlink(target, o.at(path)); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := o.bring(path, true); err != nil {
+		bring := func() error { return o.bring(path, true) }
+		if hidden, layered := beneath(path, o.Hidden), o.layered(path); len(hidden) > 0 || layered {
+			bring = func() error { return o.bringBare(path, hidden) }
+		}
+		if err := bring(); err != nil {
 			return err
 		}
 	}

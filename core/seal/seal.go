@@ -57,6 +57,8 @@ type Room struct {
 	Level    Level
 	Point    string   // an empty directory that a sealed room is put together on
 	Visible  []string // what can be read in a sealed room, besides the system
+	Hidden   []string // what of the system is not there in a sealed room, with all that is in it
+	Layer    string   // a directory that Whiteouts has filled with them, which is quicker; or ""
 	Writable []string // what can be changed
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Home     string   // of the user in a sealed room

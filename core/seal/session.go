@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -109,7 +110,9 @@ func (r Room) Enter(mark string) (*Session, error) {
 		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{})
 	}
 	if err == nil && ready.Failed != "" {
-		err = errors.New(ready.Failed)
+		if err = errors.New(ready.Failed); strings.Contains(ready.Failed, notBare) {
+			err = &NotBare{ready.Failed}
+		}
 	}
 	if err != nil {
 		s.Leave()

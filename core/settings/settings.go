@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/zeebo/blake3"
 
@@ -32,6 +33,7 @@ type Settings struct {
 	Path    []string // where builds find the operating system's programs
 
 	Isolation seal.Level // the least that will do
+	NotBare   string     // why sealed builds see all of the operating system; "": they do not
 
 	Downloads, DownloadsPerHost int
 	LargestDownload             int    // MiB
@@ -49,7 +51,11 @@ type Settings struct {
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
 
 	remote []*recipe.Shelf
-	mib    struct{ file, process, scratch int } // as they are written
+	bare   struct { // as it is written
+		is  bool
+		why string
+	}
+	mib struct{ file, process, scratch int } // as they are written
 }
 
 // Wanted is a package that should be on the landing.
@@ -96,6 +102,8 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those by which programs are taken over, such as LD_PRELOAD.").Check(recipe.CheckName),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
+		keyfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
+		keyfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts say it."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
@@ -145,6 +153,7 @@ func defaults() Settings {
 	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10, LargestTree: 64 << 10,
 		LongestDownload: 12 * 60, Users: seal.DefaultUsers, Most: seal.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}
 	s.mib.file = 64 << 10
+	s.bare.is = true
 	return s
 }
 
@@ -165,6 +174,11 @@ func Read(file string, p Place) (Settings, error) {
 		}
 		if base, err = filepath.Abs(filepath.Dir(file)); err != nil {
 			return s, err
+		}
+	}
+	if !s.bare.is {
+		if s.NotBare = strings.TrimSpace(s.bare.why); s.NotBare == "" {
+			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
 		}
 	}
 	s.Most.FileSize, s.Most.Memory, s.Most.Scratch = int64(s.mib.file)<<20, int64(s.mib.process)<<20, int64(s.mib.scratch)<<20

@@ -20,9 +20,9 @@ import (
 // A package manager that knows made-up packages, of files that every machine has.
 const packages = `
 case $1 in
--W) printf 'libc-dev\t\t\tlinux-dev\nlinux-dev\t\t\t\nshell\tyes\t\t\nmoss-dev\t\tmoss-api\tmoss (>= 2), linux-dev\nmoss\t\t\t\nleaf-dev\t\t\tmoss-api:any | other\nspore\t\t\t\n' ;;
+-W) printf '%s\tamd64\tinstalled\n' 'libc-dev			linux-dev' 'linux-dev			' 'shell	yes		' 'moss-dev		moss-api	moss (>= 2), linux-dev' 'moss			' 'leaf-dev			moss-api:any | other' 'spore			' ;;
 -L) for p in $2 $3 $4 $5 $6; do
-	case $p in libc-dev) echo /usr/include/stdio.h; echo /usr/include/stdlib.h;; shell) echo /usr/bin/sh; echo /bin/sh;; *) echo /.;; esac; echo
+	case ${p%:amd64} in libc-dev) echo /usr/include/stdio.h; echo /usr/include/stdlib.h;; shell) echo /usr/bin/sh; echo /bin/sh;; *) echo /.;; esac; echo
     done ;;
 -S) shift; for f; do
 	case $f in

@@ -1,0 +1,194 @@
+// Package bare finds out what of the operating system a build does not see: all that
+// it has not declared.
+//
+// A build sees what every system of the kind has (the packages that the system calls
+// essential, and those of a shell and of the usual text tools), the C library, and
+// the packages that have what it declares, with all that these require. Of /usr, and
+// of /bin and /lib where those are directories of their own, everything else is to be
+// hidden, whether another package has it or nobody: so the result of a build does not
+// depend on what else is installed.
+//
+// It only says what is to be hidden. Package seal hides it. /etc is not its concern.
+package bare
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"fernladder/core/host"
+)
+
+// Declared is what a build says that it needs of the operating system.
+type Declared struct {
+	Questions []host.Question
+	Packages  []string // by name; those that are not installed do not count
+	Whole     []string // directories that are shown with all that is in them
+	Mounted   []string // paths that something else will be mounted on, and are to be there
+}
+
+// System is an operating system whose package manager is known. It remembers what it
+// has found out, in Dir also for later runs of the program.
+type System struct {
+	Programs host.Programs
+	Packages *host.Packages
+	Dir      string // of its own; "": nothing is kept
+
+	lock  sync.Mutex
+	known map[string]*Sight
+	base  []string          // packages
+	now   map[string]looked // directories, as they are in this run
+}
+
+// Sight is what a build sees.
+type Sight struct {
+	Packages []string // that are seen; sorted
+	Layer    string   // a directory in which what is hidden is marked, for rooms (seal.Room); "" where the file system cannot have it
+
+	hidden func() ([]string, error)
+}
+
+// Hidden are the paths that are not there, with all that is in them; sorted.
+func (s *Sight) Hidden() ([]string, error) { return s.hidden() }
+
+// usual are programs of every system, by the packages of which builds see the base:
+// the shell, and the text tools that build scripts take for granted.
+var usual = strings.Fields("sh bash cat sed grep awk find xargs diff cmp gzip tar ls sort expr hostname ldd getconf")
+
+// stocked are the files by which the C library and its headers are known.
+var stocked = []string{"/usr/include/stdio.h", "/usr/include/linux/types.h", "/usr/include/crypt.h"}
+
+// Sight finds out what a build sees of the operating system.
+func (s *System) Sight(ctx context.Context, d Declared) (*Sight, error) {
+	key := d.key()
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if known := s.known[key]; known != nil {
+		return known, nil
+	}
+	sight := s.kept(key)
+	if sight == nil {
+		state := s.Packages.State()
+		found, err := s.look(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		found.State = state
+		sight = s.keep(key, found)
+	}
+	if s.known == nil {
+		s.known = map[string]*Sight{}
+	}
+	s.known[key] = sight
+	return sight, nil
+}
+
+// look looks at the packages and the files.
+func (s *System) look(ctx context.Context, d Declared) (*found, error) {
+	if err := s.findBase(ctx); err != nil {
+		return nil, err
+	}
+	var files []string
+	for _, q := range d.Questions {
+		files = append(files, s.Programs.Where(ctx, q)...)
+	}
+	owners, err := s.Packages.Owning(ctx, files)
+	if err != nil {
+		return nil, err
+	}
+	names := slices.Concat(s.base, slices.Collect(maps.Values(owners)), d.Packages)
+	closure, err := s.Packages.Closure(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	seen := slices.Sorted(maps.Keys(closure))
+	listed, err := s.Packages.Files(ctx, seen)
+	if err != nil {
+		return nil, err
+	}
+	v := newView()
+	for path := range listed {
+		v.show(path)
+	}
+	for _, path := range files { // also what no package has
+		v.show(path)
+		if owners[path] == "" {
+			v.whole[v.real(path)] = true // a directory may be declared
+		}
+	}
+	for _, path := range slices.Concat(d.Whole, d.Mounted) {
+		v.show(path)
+		v.whole[v.real(path)] = true
+	}
+	for _, top := range tops {
+		v.walk(top)
+	}
+	if err := s.sort(ctx, v, closure); err != nil {
+		return nil, err
+	}
+	slices.Sort(v.hidden)
+	return &found{Packages: seen, Looked: v.looked, hidden: v.hidden}, nil
+}
+
+// choices is where Debian's and other systems keep what /usr/bin/cc and the like lead to.
+const choices = "/etc/alternatives"
+
+// sort hides those links to what is seen that belong to a package that is not: the name
+// that a library is linked by leads to the library. Those that no package has are how a
+// system chooses among several programs, and stay.
+func (s *System) sort(ctx context.Context, v *view, seen map[string]bool) error {
+	owners, err := s.Packages.Owning(ctx, v.links)
+	for _, link := range v.links {
+		if owner := owners[link]; owner != "" && !seen[owner] {
+			v.hidden = append(v.hidden, link)
+		}
+	}
+	if info, err := os.Lstat(choices); err == nil {
+		v.look(choices, info)
+	}
+	return err
+}
+
+// findBase finds the packages of the base.
+func (s *System) findBase(ctx context.Context) error {
+	if s.base != nil {
+		return nil
+	}
+	paths := slices.Clone(stocked)
+	for _, name := range usual {
+		paths = append(paths, s.Programs.Where(ctx, host.Question{Kind: host.Program, Name: name})...)
+	}
+	owners, err := s.Packages.Owning(ctx, paths)
+	s.base = slices.Compact(slices.Sorted(maps.Values(owners)))
+	return err
+}
+
+// key is the same for the same declarations.
+func (d Declared) key() string {
+	var lines []string
+	for _, q := range d.Questions {
+		lines = append(lines, q.String())
+	}
+	for kind, list := range map[string][]string{"P ": d.Packages, "W ": d.Whole, "M ": d.Mounted} {
+		for _, item := range list {
+			lines = append(lines, kind+item)
+		}
+	}
+	slices.Sort(lines)
+	return strings.Join(slices.Compact(lines), "\n")
+}
+
+// Hides tells whether a path is hidden.
+func (s *Sight) Hides(path string) bool {
+	hidden, err := s.Hidden()
+	for ; err == nil && path != "/" && path != "."; path = filepath.Dir(path) {
+		if _, found := slices.BinarySearch(hidden, path); found {
+			return true
+		}
+	}
+	return false
+}

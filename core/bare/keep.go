@@ -1,0 +1,136 @@
+package bare
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/zeebo/blake3"
+
+	"fernladder/core/ground"
+	"fernladder/core/seal"
+)
+
+// In the directory of a system are, by the digest of what was declared, what was found,
+// and by the digest of what is hidden, that, in two forms:
+//
+//	DECLARED.json     found
+//	HIDDEN.paths      a line for each path
+//	HIDDEN.layer/     the same as marks, for rooms
+//
+// What was found counts as long as the package manager and every directory that was
+// read are as they were then. The others never change, and rooms may be using a layer:
+// a layer is only deleted when it has not been asked for in a long time.
+
+// rules is another number whenever this package finds out something else from the
+// same.
+const rules = "1"
+
+// found is what is kept of a look.
+type found struct {
+	State    string   `json:"state"`    // of the package manager
+	Packages []string `json:"packages"` // that are seen
+	Looked   []looked `json:"looked"`   // directories that were read
+	Digest   string   `json:"digest"`   // of what is hidden
+
+	hidden []string
+}
+
+func digestOf(text string) string {
+	digest := blake3.Sum256([]byte(rules + "\n" + text))
+	return hex.EncodeToString(digest[:16])
+}
+
+func (s *System) file(name string) string { return filepath.Join(s.Dir, name) }
+
+const most = 64 << 20 // more than any of the files has
+
+// kept returns what an earlier look has found, or nil.
+func (s *System) kept(key string) *Sight {
+	if s.Dir == "" {
+		return nil
+	}
+	data, err := ground.ReadFile(s.file(digestOf(key)+".json"), most)
+	if err != nil {
+		return nil
+	}
+	var f found
+	if json.Unmarshal(data, &f) != nil || f.State == "" || f.State != s.Packages.State() || len(f.Looked) == 0 {
+		return nil
+	}
+	for _, l := range f.Looked {
+		now, known := s.now[l.Dir]
+		if !known {
+			info, err := os.Lstat(l.Dir)
+			if err != nil {
+				return nil
+			}
+			now = lookedAt(l.Dir, info)
+			if s.now == nil {
+				s.now = map[string]looked{}
+			}
+			s.now[l.Dir] = now
+		}
+		if now != l {
+			return nil
+		}
+	}
+	paths := s.file(f.Digest + ".paths")
+	if _, err := os.Stat(paths); err != nil {
+		return nil
+	}
+	return &Sight{Packages: f.Packages, Layer: s.layer(f.Digest), hidden: func() ([]string, error) {
+		data, err := ground.ReadFile(paths, most)
+		return strings.Split(strings.TrimSuffix(string(data), "\n"), "\n"), err
+	}}
+}
+
+// keep keeps what was found. Where that cannot be, it is found out again the next time.
+func (s *System) keep(key string, f *found) *Sight {
+	sight := &Sight{Packages: f.Packages, hidden: func() ([]string, error) { return f.hidden, nil }}
+	if s.Dir == "" || f.State == "" || os.MkdirAll(s.Dir, 0o755) != nil {
+		return sight
+	}
+	text := strings.Join(f.hidden, "\n") + "\n"
+	f.Digest = digestOf(text)
+	data, err := json.Marshal(f)
+	if err != nil || renameio.WriteFile(s.file(f.Digest+".paths"), []byte(text), 0o644) != nil {
+		return sight
+	}
+	if sight.Layer = s.layer(f.Digest); sight.Layer == "" {
+		sight.Layer = s.makeLayer(f.Digest, f.hidden)
+	}
+	_ = renameio.WriteFile(s.file(digestOf(key)+".json"), data, 0o644) // only to be quicker
+	return sight
+}
+
+// layer returns the layer of a digest, if it is there, and notes that it was asked for.
+func (s *System) layer(digest string) string {
+	dir := s.file(digest + ".layer")
+	now := time.Now()
+	if os.Chtimes(dir, now, now) != nil {
+		return ""
+	}
+	return dir
+}
+
+// makeLayer makes a layer aside. It returns "" where the file system cannot have it.
+func (s *System) makeLayer(digest string, hidden []string) string {
+	fresh, err := os.MkdirTemp(s.Dir, ".layer-")
+	if err != nil {
+		return ""
+	}
+	defer os.RemoveAll(fresh)
+	dir := s.file(digest + ".layer")
+	if os.Chmod(fresh, 0o755) != nil || seal.Whiteouts(fresh, hidden) != nil {
+		return ""
+	}
+	if err := os.Rename(fresh, dir); err != nil { // somebody else has made it meanwhile
+		return s.layer(digest)
+	}
+	return dir
+}

@@ -1,0 +1,103 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"fernladder/core/bare"
+	"fernladder/core/event"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/seal"
+	"fernladder/core/settings"
+)
+
+// bareRoom finds out what of the operating system the build is not to see. why is the
+// reason for which it sees all of it, or "".
+func (a *attempt) bareRoom(ctx context.Context) (sight *bare.Sight, why string, err error) {
+	b := a.job.Recipe.Build
+	switch {
+	case a.b.level != seal.Sealed:
+		return nil, "it is not sealed", nil
+	case !b.Bare:
+		return nil, "its recipe says: " + b.BareWhy, nil
+	case a.m.Settings.NotBare != "":
+		return nil, "the settings say: " + a.m.Settings.NotBare, nil
+	case a.m.Bare == nil:
+		return nil, "which package has which file is not known here", nil
+	}
+	sight, err = a.m.Bare.Sight(ctx, a.declared())
+	return sight, "", err
+}
+
+// declared is what the build, and the builds that it stands on, say that they need of
+// the operating system: a library leads to what it was linked with.
+func (a *attempt) declared() bare.Declared {
+	var d bare.Declared
+	for _, name := range a.job.Programs() {
+		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: name})
+	}
+	library := false
+	seen := map[*Job]bool{}
+	var add func(j *Job)
+	add = func(j *Job) {
+		if seen[j] {
+			return
+		}
+		seen[j] = true
+		for _, n := range j.Recipe.HostNeeds {
+			d.Questions = append(d.Questions, n.Question())
+			d.Packages = append(d.Packages, n.PackagesOf(a.m.System.Family)...)
+			library = library || n.Question().Kind == host.Module
+		}
+		for _, link := range j.Package.ByHost {
+			d.Questions = append(d.Questions, link.As.Question())
+			d.Packages = append(d.Packages, link.As.PackagesOf(a.m.System.Family)...)
+			library = true
+		}
+		for i, link := range j.Package.Needs {
+			library = library || link.Role == recipe.Library
+			add(j.Needs[i])
+		}
+	}
+	add(a.job)
+	if library { // the trees of needs are found with it
+		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: "pkg-config"})
+	}
+	for _, dir := range a.m.Programs.Path {
+		if !slices.Contains(settings.SystemPath, dir) { // a person has named it
+			d.Whole = append(d.Whole, dir)
+		}
+	}
+	d.Mounted = []string{a.m.Store.Root}
+	return d
+}
+
+// enterBare makes a room in which what is not declared is hidden. Where the kernel
+// cannot do that, it is told, and nothing is hidden.
+func (a *attempt) enterBare(ctx context.Context, spec seal.Room) (*seal.Session, error) {
+	sight, why, err := a.bareRoom(ctx)
+	if err != nil {
+		return nil, err
+	}
+	a.journal.NotBare = why
+	if sight != nil {
+		if spec.Layer = sight.Layer; spec.Layer == "" || !spec.Apart() {
+			spec.Layer = ""
+			spec.Hidden, err = sight.Hidden()
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	session, err := spec.Enter(a.dirs.stage)
+	var cannot *seal.NotBare
+	if errors.As(err, &cannot) {
+		a.journal.NotBare = cannot.Error()
+		a.emit(event.Event{Kind: event.Remarked, Text: "it sees all of this machine: " + cannot.Error()})
+		spec.Hidden, spec.Layer = nil, ""
+		session, err = spec.Enter(a.dirs.stage)
+	}
+	return session, err
+}

@@ -1,0 +1,83 @@
+package host
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Where lists the files of this machine by which a question is answered, with the
+// links on the way to them; none where it has no answer. Unlike Ask, it only looks at
+// the places in which such files are kept.
+func (p Programs) Where(ctx context.Context, q Question) []string {
+	var places []string
+	add := func(patterns ...string) {
+		for _, pattern := range patterns {
+			found, _ := filepath.Glob(pattern)
+			places = append(places, found...)
+		}
+	}
+	name := escaped(q.Name)
+	switch q.Kind {
+	case Program:
+		if file := p.Find(q.Name); file != "" {
+			places = append(places, file)
+		}
+	case Header:
+		add("/usr/include/"+name, "/usr/include/*-linux-*/"+name)
+	case Library:
+		for _, dir := range SystemLibraries() {
+			add(dir+"/lib"+name+".so", dir+"/lib"+name+".a")
+		}
+	case Module:
+		for _, dir := range p.ModulePath(ctx) {
+			add(escaped(dir) + "/" + name + ".pc")
+		}
+	case Python:
+		places = append(places, p.Where(ctx, Question{Program, "python3"})...)
+		module := strings.ReplaceAll(name, ".", "/")
+		for _, dir := range []string{"/usr/lib/python3", "/usr/lib*/python3*", "/usr/lib*/python3*/site-packages", "/usr/lib/python3/dist-packages", "/usr/lib/python3*/lib-dynload"} {
+			add(dir+"/"+module+"/__init__.py", dir+"/"+module+".py", dir+"/"+module+".*.so")
+		}
+	case Perl:
+		places = append(places, p.Where(ctx, Question{Program, "perl"})...)
+		module := strings.ReplaceAll(name, "::", "/") + ".pm"
+		for _, dir := range []string{"/usr/share/perl5", "/usr/share/perl5/vendor_perl", "/usr/share/perl/*", "/usr/lib*/perl5", "/usr/lib*/perl5/vendor_perl", "/usr/lib/*/perl5/*", "/usr/lib/*/perl/*", "/usr/lib/*/perl-base"} {
+			add(dir + "/" + module)
+		}
+	case File:
+		add(name)
+	}
+	return linked(places)
+}
+
+// escaped is a name in which a pattern matches nothing but itself.
+func escaped(name string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
+}
+
+// linked adds to files what they lead to, if they are links, step by step.
+func linked(files []string) []string {
+	var all []string
+	seen := map[string]bool{}
+	const deepest = 16
+	for _, file := range files {
+		for range deepest {
+			if seen[file] {
+				break
+			}
+			seen[file] = true
+			all = append(all, file)
+			target, err := os.Readlink(file)
+			if err != nil {
+				break
+			}
+			if !filepath.IsAbs(target) {
+				target = filepath.Join(filepath.Dir(file), target)
+			}
+			file = target
+		}
+	}
+	return all
+}
