@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"github.com/zeebo/blake3"
 
@@ -62,7 +61,7 @@ func identify(job *Job, machine host.Machine) string {
 	}
 	id.ByHost, id.Bare = job.hostCopies(), r.Build.Bare
 	for _, n := range r.HostNeeds {
-		id.Host = append(id.Host, n.Question().String()+" "+strings.Join(n.PackagesOf(machine.Family), " "))
+		id.Host = append(id.Host, fmt.Sprint(n.Questions(), n.PackagesOf(machine.Family)))
 	}
 	for _, s := range r.Supplies {
 		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)

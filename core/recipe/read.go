@@ -73,7 +73,7 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		things = append(slices.Clone(things), r.HostCopy)
 	}
 	for _, n := range things {
-		if len(n.questions()) != 1 {
+		if len(n.Questions()) != 1 {
 			report(n.Position, "write one of program, header, library, module, python, perl and file", "what the operating system has is one thing")
 		}
 		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {

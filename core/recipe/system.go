@@ -19,8 +19,8 @@ type HostNeed struct {
 	When     Condition
 }
 
-// questions are what is asked for, by the keys that name it.
-func (n *HostNeed) questions() []host.Question {
+// Questions are what is asked for, by the keys that name it.
+func (n *HostNeed) Questions() []host.Question {
 	var asked []host.Question
 	for _, q := range []host.Question{{Kind: host.Program, Name: n.Program}, {Kind: host.Header, Name: n.Header}, {Kind: host.Library, Name: n.Library},
 		{Kind: host.Module, Name: n.Module}, {Kind: host.Python, Name: n.Python}, {Kind: host.Perl, Name: n.Perl}, {Kind: host.File, Name: n.File}} {
@@ -33,7 +33,7 @@ func (n *HostNeed) questions() []host.Question {
 
 // Question is what the machine is asked.
 func (n *HostNeed) Question() host.Question {
-	asked := n.questions()
+	asked := n.Questions()
 	if len(asked) == 0 { // the recipe is wrong, and says so
 		return host.Question{}
 	}

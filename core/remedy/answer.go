@@ -44,7 +44,7 @@ func To(r *recipe.Recipe, c *diagnose.Cause, e Evidence) *Answer {
 			e.Append(why + "\n" + says)
 		}}
 	case m.Host.Kind != "":
-		return need(m.HostNeed().Text(), false)
+		return need(m.HostNeed().Text(), m.Here)
 	}
 	return nil
 }

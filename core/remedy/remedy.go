@@ -6,6 +6,7 @@
 package remedy
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"sync"
@@ -29,6 +30,7 @@ type Remedy struct {
 	Owners []string      // its packages that have it, as far as is known
 	Family string
 	Listed bool // what packages have is known, so that without owners no package has it
+	Here   bool // the operating system has it, and only the recipe does not name it
 
 	Without string // the argument that does without, as the source names it
 }
@@ -38,12 +40,13 @@ type Evidence struct {
 	Known  func() (*draft.Known, error) // what recipes and trees offer
 	Files  host.Files                   // what the operating system's packages have
 	Family string
+	Here   func(q host.Question) (owner string, there bool) // what is installed, and by which package; nil: nothing is known
 }
 
 // Look returns the evidence that a machine has. What recipes and trees offer is found
 // out once, when it is asked for.
 func Look(m *machine.Machine) Evidence {
-	return Evidence{Files: m.HostFiles, Family: m.System.Family,
+	return Evidence{Files: m.HostFiles, Family: m.System.Family, Here: func(q host.Question) (string, bool) { return here(m, q) },
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
@@ -61,10 +64,48 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	}
 	m.Recipe, m.Sure = e.recipeFor(r, c)
 	m.Host, m.Owners = e.hostFor(questions)
+	if q, owner, there := e.here(questions); r != nil && there {
+		m.Host, m.Here, m.Owners = q, true, nil
+		if owner != "" {
+			m.Owners = []string{owner}
+		}
+	}
 	if r != nil && Declares(r, questions...) {
-		m.Host, m.Owners = host.Question{}, nil
+		m.Host, m.Owners, m.Here = host.Question{}, nil, false
 	}
 	return m
+}
+
+// here finds the first question that what is installed answers.
+func (e Evidence) here(questions []host.Question) (q host.Question, owner string, there bool) {
+	for _, q := range questions {
+		if e.Here == nil || !slices.Contains(host.Kinds, q.Kind) {
+			continue
+		}
+		if owner, there := e.Here(q); there {
+			return q, owner, true
+		}
+	}
+	return q, "", false
+}
+
+// here tells whether a machine has what a question asks for, and by which package.
+func here(m *machine.Machine, q host.Question) (owner string, there bool) {
+	ctx := context.Background()
+	files := m.Programs.Where(ctx, q)
+	if len(files) == 0 {
+		return "", false
+	}
+	if packages := m.Programs.Packages(m.System.Family); packages != nil {
+		if owners, err := packages.Owning(ctx, files); err == nil { // without its name it is as well there
+			for _, file := range files {
+				if owners[file] != "" {
+					return owners[file], true
+				}
+			}
+		}
+	}
+	return "", true
 }
 
 // Nowhere tells whether no package of the operating system has it, as far as its

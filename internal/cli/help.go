@@ -240,7 +240,11 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string 
 		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range))
 	}
 	switch {
-	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "":
+	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
+	case m.Here && m.Recipe != "":
+		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. If it is to be that one:", thing(m.Host))
+	case m.Here:
+		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
 	case m.Nowhere():
 		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say.", thing(m.Host)))
 	case m.Recipe != "":
@@ -267,7 +271,7 @@ func thing(q host.Question) string {
 func howToHave(r *recipe.Recipe, m remedy.Remedy) []string {
 	installer := host.Installer(m.Family)
 	switch {
-	case m.Host.Kind == "":
+	case m.Host.Kind == "" || m.Here:
 		return nil
 	case len(m.Owners) > 0 && r != nil:
 		return []string{"and then: fernladder host " + r.Name + " --install"}
