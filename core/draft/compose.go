@@ -2,9 +2,9 @@ package draft
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -24,10 +24,9 @@ type Origin struct {
 }
 
 // Compose writes the recipe. Lines that a person should look at end with a
-// remark; what is open stands in a line of its own, in comments. here tells what
-// the operating system answers to the source's Questions.
-func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Answer) string {
-	c := &composer{}
+// remark; what is open stands in a line of its own, in comments.
+func (s *Source) Compose(o Origin, d Decided, family string) string {
+	c := &composer{family: family}
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks, then check the recipe.")
 	c.line("format = 1")
@@ -39,11 +38,14 @@ func (s *Source) Compose(o Origin, known *Known, here map[host.Question]host.Ans
 	c.finding("license", s.License)
 	c.signature(o, s.Name.Value)
 	c.releases(o, s.Version)
-	for _, o := range s.Options {
-		c.option(o)
+	for _, choice := range d.Choices {
+		c.choice(choice)
 	}
 	c.settings(s.Settings)
-	c.needs(s.Dependencies, known, here)
+	for _, w := range d.Needs {
+		c.need(w)
+	}
+	c.itself(d.Itself)
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
@@ -119,7 +121,7 @@ func (c *composer) releases(o Origin, v Finding) {
 }
 
 // settings lists what takes a free value.
-func (c *composer) settings(settings []Setting) {
+func (c *composer) settings(settings []buildfile.Setting) {
 	if len(settings) == 0 {
 		return
 	}
@@ -130,7 +132,10 @@ func (c *composer) settings(settings []Setting) {
 	}
 }
 
-type composer struct{ b strings.Builder }
+type composer struct {
+	b      strings.Builder
+	family string // of the operating system
+}
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
 
@@ -156,135 +161,83 @@ func from(f Finding) string {
 	return ", " + f.From
 }
 
-func (c *composer) option(o Option) {
-	c.line("")
-	c.line("[option.%s]", o.Name)
-	about := o.About
-	if about == "" {
-		about = o.Name
-	}
-	c.line("about   = %s", quote(about))
-	if o.Values == nil {
-		c.line("default = %t", o.Default == "on")
-		c.arguments("on     ", o.On)
-		c.arguments("off    ", o.Off)
-		return
-	}
-	c.line("default = %s", quote(o.Default))
-	values := make([]string, len(o.Order))
-	for i, v := range o.Order {
-		values[i] = fmt.Sprintf("%s = %s", quote(v), list(o.Values[v]))
-	}
-	c.line("values  = { %s }", strings.Join(values, ", "))
-}
-
 func (c *composer) arguments(key string, args []string) {
 	if len(args) > 0 {
 		c.line("%s = %s", key, list(args))
 	}
 }
 
-// Questions are what the operating system is to be asked about what the source
-// looks for.
-func (s *Source) Questions() []host.Question {
-	var questions []host.Question
-	for _, w := range s.Dependencies {
-		if q, ok := w.question(); ok {
-			questions = append(questions, q)
-		}
-	}
-	return questions
-}
-
-// question is what the operating system is asked; nothing asks it for packages
-// of cmake.
-func (w Dependency) question() (host.Question, bool) {
-	kind := host.Kind(w.Kind)
-	return host.Question{Kind: kind, Name: w.Name}, slices.Contains(host.Kinds, kind)
-}
-
-// needs writes the needs that a recipe on a shelf fulfils, and for what is
-// required besides, needs on the operating system. What is optional stands in
-// comments.
-func (c *composer) needs(dependencies []Dependency, known *Known, here map[host.Question]host.Answer) {
-	var others []Dependency
-	done := map[string]bool{}
-	for _, w := range dependencies {
-		name, sure, found := known.Find(w)
-		if !found {
-			others = append(others, w)
-			continue
-		}
-		if !done[name] {
-			done[name] = true
-			c.need(w, name, sure)
-		}
-	}
-	var optional []string
-	for _, w := range others {
-		if done[known.ofHeader(w)] { // the need that is there brings it
-			continue
-		}
-		q, asked := w.question()
-		answer := here[q]
-		if w.Required && asked {
-			c.hostNeed(w, answer)
-			continue
-		}
-		state := ""
-		switch {
-		case answer.There:
-			state = ", here " + answer.Version
-		case asked:
-			state = ", not here"
-		}
-		optional = append(optional, fmt.Sprintf("#   %s %s (%s%s, %s)", w.Kind, strings.TrimSpace(w.Name+" "+w.Version),
-			map[bool]string{true: "required", false: "optional"}[w.Required], strings.TrimSpace(state), w.From))
-	}
-	if len(optional) > 0 {
-		c.line("")
-		c.line("# The source also looks for these, which no recipe on the shelves has.")
-		for _, o := range optional {
-			c.line("%s", o)
-		}
-	}
-}
-
-// need writes a need on a recipe.
-func (c *composer) need(w Dependency, name string, sure bool) {
+// choice writes an option. Both sides of one whose source would decide by itself are
+// said; of others only what differs from the source's default.
+func (c *composer) choice(o Choice) {
+	c.line("")
+	c.line("[option.%s]", o.Name)
+	c.line("about   = %s", quote(o.About))
 	remark := ""
-	if !sure {
-		remark = plainText(fmt.Sprintf("guessed by its name, for %s %s", w.Kind, w.Name))
+	if o.Remark != "" {
+		remark = "   # " + plainText(o.Remark)
 	}
-	role := recipe.Library
-	if w.Kind == "program" {
-		role = recipe.Tool
-	}
-	c.line("")
-	if !w.Required {
-		c.line("# %s can do without this; take the marks away to build with it", w.From)
-	}
-	c.line("%s", recipe.NeedEntry{Recipe: name, Version: plainText(w.Version), Role: role, Remark: remark, Off: !w.Required}.Text())
-}
-
-// hostNeed writes a need on the operating system.
-func (c *composer) hostNeed(w Dependency, answer host.Answer) {
-	remark := plainText(w.From) + "; not here now"
-	if answer.There {
-		remark = plainText(fmt.Sprintf("%s; here: %s", w.From, strings.TrimSpace("yes "+answer.Version)))
-	}
-	q, _ := w.question()
-	entry := recipe.HostEntry{Question: host.Question{Kind: q.Kind, Name: plainText(q.Name)}, Remark: remark}
-	if w.Kind == "module" {
-		entry.Version = plainText(w.Version)
-	}
-	for _, family := range host.Families {
-		if w.Packages != "" {
-			entry.Packages = append(entry.Packages, keyfile.Pair{Name: family, Values: []string{plainText(w.Packages)}})
+	switch {
+	case o.Values != nil:
+		values := []string{}
+		set := o.Set
+		if set == "" {
+			set = "unset"
+			values = append(values, quote("unset")+" = []")
+		}
+		for _, v := range o.Order {
+			args := o.Values[v]
+			if v == o.Value {
+				args = nil
+			}
+			values = append(values, fmt.Sprintf("%s = %s", quote(v), list(args)))
+		}
+		c.line("default = %s%s", quote(set), remark)
+		c.line("values  = { %s }", strings.Join(values, ", "))
+	case o.Set == string(buildfile.Auto):
+		c.line("default = \"auto\"   # the source decides it")
+		c.line("values  = { \"auto\" = [], \"on\" = %s, \"off\" = %s }", list(o.On), list(o.Off))
+	default:
+		c.line("default = %t%s", o.Set == "on", remark)
+		if o.Default != buildfile.On {
+			c.arguments("on     ", o.On)
+		}
+		if o.Default != buildfile.Off {
+			c.arguments("off    ", o.Off)
 		}
 	}
+}
+
+// need writes a need on a recipe, or on the operating system.
+func (c *composer) need(w Wants) {
 	c.line("")
+	when := strings.Join(w.When, " or ")
+	reason := plainText(w.Reason)
+	if w.Recipe != "" {
+		if !w.Sure {
+			reason = "guessed by its name, for " + reason
+		}
+		c.line("%s", recipe.NeedEntry{Recipe: w.Recipe, Version: plainText(w.Version), Role: w.Role, When: when, Remark: reason}.Text())
+		return
+	}
+	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)}, Version: plainText(w.Version), When: when, Remark: reason}
+	if c.family != "" {
+		entry.Packages = recipe.OfFamily(c.family, w.Packages...)
+	}
 	c.line("%s", entry.Text())
+}
+
+// itself tells of what the build looks for by itself.
+func (c *composer) itself(what []string) {
+	if len(what) == 0 {
+		return
+	}
+	c.line("")
+	c.line("# The source takes these, too, where they are there. The build does not see them,")
+	c.line("# as nothing here asks for them.")
+	for _, w := range what {
+		c.line("#   %s", plainText(w))
+	}
 }
 
 func (c *composer) steps(s *Source) {

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 )
@@ -35,26 +36,6 @@ type Finding struct {
 	Certainty Certainty `json:"certainty"`
 }
 
-// An Option is a choice that the source's build system offers.
-type Option struct {
-	Name    string
-	About   string
-	Default string
-	On, Off []string            // arguments; empty for the default
-	Values  map[string][]string // for an option that is not on or off
-	Order   []string            // of Values
-}
-
-// A Dependency is something of another package that the source looks for.
-type Dependency struct {
-	Kind     string // module, library, header, program or package
-	Name     string
-	Version  string // a range, or ""
-	Required bool
-	From     string // file
-	Packages string // of the operating system that have it, if that is the same everywhere
-}
-
 // Source is what is known about unpacked sources.
 type Source struct {
 	Name, Version, Summary, Home, License Finding
@@ -63,15 +44,10 @@ type Source struct {
 	InTree                                bool
 	Prepare                               string   // shell text that makes the configure script
 	Args                                  []string // arguments that every build needs
-	Options                               []Option
-	Settings                              []Setting
-	Dependencies                          []Dependency
-	Remarks                               []Finding // what else a person should know
+	buildfile.Reading
+	generated []buildfile.Lookup // programs that make the configure script
+	Remarks   []Finding          // what else a person should know
 }
-
-// A Setting is something that the build system takes a free value for: a path,
-// a number, a text. A recipe has no choices for it.
-type Setting struct{ Argument, About string }
 
 // Read finds out what it can about the sources in files. archive is the name of
 // the archive they are from, or of their folder.
@@ -84,8 +60,7 @@ func Read(files fs.FS, archive string) *Source {
 	t.method(s)
 	t.identity(s)
 	t.about(s)
-	t.options(s)
-	t.dependencies(s)
+	t.reading(s)
 	return s
 }
 
@@ -236,28 +211,25 @@ func (t *tree) method(s *Source) {
 
 // generators notes the programs that make a configure script.
 func (s *Source) generators(text, from string) {
-	need := func(program, packages string) {
-		s.Dependencies = append(s.Dependencies, Dependency{Kind: "program", Name: program, Required: true, From: from, Packages: packages})
+	need := func(program string) {
+		s.generated = append(s.generated, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})
 	}
-	need("autoreconf", "autoconf")
+	need("autoreconf")
 	if strings.Contains(text, "AM_INIT_AUTOMAKE") {
-		need("automake", "automake")
+		need("automake")
 	}
 	if libtool.MatchString(text) {
-		need("libtoolize", "libtool")
+		need("libtoolize")
 	}
 	// Archives of releases hold what these make, repositories do not.
 	if strings.Contains(text, "PROG_LEX") {
-		need("flex", "flex")
+		need("flex")
 	}
 	if strings.Contains(text, "AC_PROG_YACC") {
-		need("bison", "bison")
+		need("bison")
 	}
 	if strings.Contains(text, "AM_GNU_GETTEXT") {
-		need("autopoint", "autopoint")
-	}
-	if strings.Contains(text, "PKG_CHECK_MODULES") || strings.Contains(text, "PKG_PROG_PKG_CONFIG") {
-		need("pkg-config", "pkg-config")
+		need("autopoint")
 	}
 }
 

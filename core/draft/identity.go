@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/google/licensecheck"
@@ -140,24 +141,50 @@ func (t *tree) license() Finding {
 	if name == "" {
 		return Finding{What: "license", Certainty: Open}
 	}
-	got := licensecheck.Scan([]byte(t.text(name)))
-	longest := licensecheck.Match{}
-	for _, m := range got.Match {
-		if m.End-m.Start > longest.End-longest.Start {
-			longest = m
-		}
-	}
-	// A file that is a licence consists of little else.
-	const mostly = 75.0
-	if got.Percent < mostly || longest.ID == "" {
+	id := licenseOf([]byte(t.text(name)))
+	if id == "" {
 		return Finding{"license", "", name + " has to be read", Open}
 	}
 	for _, family := range []string{"GPL-", "LGPL-", "AGPL-"} {
-		if strings.HasPrefix(longest.ID, family) {
-			return t.laterVersions(longest.ID, name)
+		if strings.HasPrefix(id, family) {
+			return t.laterVersions(id, name)
 		}
 	}
-	return Finding{"license", longest.ID, name, Certain}
+	return Finding{"license", id, name, Certain}
+}
+
+// common are the licences that most sources have. To get ready for all that are known
+// takes longer than everything else of a draft.
+var common = strings.Fields(`MIT ISC Zlib BSD-2-Clause BSD-3-Clause Apache-2.0 GPL-2.0 GPL-2.0-only GPL-2.0-or-later GPL-3.0 GPL-3.0-only GPL-3.0-or-later
+	LGPL-2.0 LGPL-2.0-only LGPL-2.1 LGPL-2.1-only LGPL-2.1-or-later LGPL-3.0 LGPL-3.0-only AGPL-3.0 AGPL-3.0-only MPL-2.0 BSL-1.0 CC0-1.0 Unlicense`)
+
+// licenseOf is the licence that a text is: it consists of little else.
+func licenseOf(text []byte) string {
+	of := func(scan func([]byte) licensecheck.Coverage) string {
+		got, longest := scan(text), licensecheck.Match{}
+		for _, m := range got.Match {
+			if m.End-m.Start > longest.End-longest.Start {
+				longest = m
+			}
+		}
+		const mostly = 75.0
+		if got.Percent < mostly {
+			return ""
+		}
+		return longest.ID
+	}
+	var few []licensecheck.License
+	for _, l := range licensecheck.BuiltinLicenses() {
+		if slices.Contains(common, l.ID) {
+			few = append(few, l)
+		}
+	}
+	if scanner, err := licensecheck.NewScanner(few); err == nil {
+		if id := of(scanner.Scan); id != "" {
+			return id
+		}
+	}
+	return of(licensecheck.Scan)
 }
 
 // laterVersions finds out whether a licence of the GNU family may be replaced by

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -34,6 +35,11 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 			return nil, err
 		}
 		k.add(r.Name, Offered(files))
+		for _, f := range files {
+			if header, is := strings.CutPrefix(f.Path, "include/"); is && f.Mode&fs.ModeDir == 0 {
+				k.provides["header "+header] = r.Name
+			}
+		}
 	}
 	shelves.ReadAll(names)
 	for _, name := range names {
@@ -53,21 +59,6 @@ func (k *Known) add(name string, o recipe.Offers) {
 			k.provides[kind+" "+what] = name
 		}
 	}
-}
-
-// ofHeader is the package that a header is probably of, by the library or module that
-// is called like it, or "".
-func (k *Known) ofHeader(w Dependency) string {
-	if w.Kind != "header" {
-		return ""
-	}
-	stem, _, _ := strings.Cut(strings.TrimSuffix(w.Name, ".h"), "/")
-	for _, kind := range []string{"library", "module", "package"} {
-		if name, _, found := k.Find(Dependency{Kind: kind, Name: stem}); found {
-			return name
-		}
-	}
-	return ""
 }
 
 // Offered finds in the files of a tree what other packages can use of it.
@@ -113,21 +104,39 @@ func cmakePackage(base string) (string, bool) {
 	return "", false
 }
 
-// Find returns the recipe that should fulfil a dependency, and whether an installed
-// tree shows that it does; otherwise only its name speaks for it.
-func (k *Known) Find(w Dependency) (name string, sure, found bool) {
-	key := w.Kind + " " + w.Name
-	if w.Kind == "package" {
-		key = strings.ToLower(key)
+// Find returns the recipe that should have what is looked for, and whether it is known
+// to; otherwise only its name speaks for it. Kinds are those of look-ups.
+func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
+	low := strings.ToLower(name)
+	keys := []string{kind + " " + name}
+	switch kind {
+	case "package": // may be found by what it has as well
+		bare := strings.TrimPrefix(low, "lib")
+		keys = []string{"package " + low, "module " + low, "module lib" + bare, "module " + bare, "library " + bare}
+	case "header":
+		stem, _, _ := strings.Cut(strings.TrimSuffix(name, ".h"), "/")
+		keys = append(keys, "library "+stem, "module "+stem)
 	}
-	if name, known := k.provides[key]; known && slices.Contains(k.recipes, name) {
-		return name, true, true
+	for i, key := range keys {
+		if provider, known := k.provides[key]; known && slices.Contains(k.recipes, provider) {
+			return provider, i == 0, true
+		}
+	}
+	if kind == "header" {
+		low, _, _ = strings.Cut(strings.TrimSuffix(low, ".h"), "/")
 	}
 	// Names differ in lib before or behind, and in a version at the end.
-	bare := strings.TrimRight(strings.ToLower(w.Name), "0123456789.-")
-	for _, n := range []string{strings.ToLower(w.Name), bare} {
+	bare := strings.TrimRight(low, "0123456789.-")
+	for _, n := range []string{low, bare} {
 		for _, candidate := range []string{n, "lib" + n, n + "lib", strings.TrimPrefix(n, "lib")} {
 			if candidate != "" && slices.Contains(k.recipes, candidate) {
+				return candidate, false, true
+			}
+		}
+	}
+	if kind != "program" && len(buildfile.Stem(name)) > 2 {
+		for _, candidate := range k.recipes {
+			if buildfile.Stem(candidate) == buildfile.Stem(name) {
 				return candidate, false, true
 			}
 		}

@@ -185,8 +185,8 @@ func (e *Missing) Packages() (packages, unknown []string) {
 	return slices.Compact(packages), unknown
 }
 
-// PackageOf names the operating system's package with one of the programs that
-// the stages of builds run themselves; nothing is known of others.
+// PackageOf names the operating system's package with one of the programs that builds
+// run, where that is much the same everywhere; nothing is known of others.
 func PackageOf(program, family string) []string {
 	switch program {
 	case "cc":
@@ -200,7 +200,13 @@ func PackageOf(program, family string) []string {
 		return []string{"ninja"}
 	case "svn":
 		return []string{"subversion"}
-	case "make", "cmake", "meson", "patch", "git", "pkg-config":
+	case "autoreconf", "autoconf":
+		return []string{"autoconf"}
+	case "libtoolize":
+		return []string{"libtool"}
+	case "autopoint":
+		return map[string][]string{"debian": {"autopoint"}, "fedora": {"gettext-devel"}, "suse": {"gettext-tools"}, "arch": {"gettext"}, "alpine": {"gettext-dev"}}[family]
+	case "make", "cmake", "meson", "patch", "git", "pkg-config", "automake", "bison", "flex", "m4", "gperf", "perl", "python3":
 		return []string{program}
 	}
 	return nil

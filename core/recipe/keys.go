@@ -19,7 +19,7 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built: from an archive, or from a git or Subversion repository.").Must(),
 		keyfile.Tables("extra", &r.Extras, r.extraKeys, "A second archive, which is unpacked inside the source before it is patched."),
 		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it. The build finds it as $FL_SUPPLY/FILE."),
-		keyfile.Named("option", &r.Options, r.optionKeys, checkOptionName, "A choice made before the build, [option.NAME]."),
+		keyfile.Named("option", &r.Options, r.optionKeys, CheckOptionName, "A choice made before the build, [option.NAME]."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
 		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library, a module of pkg-config, Python or Perl, or a file. It is looked for before anything is fetched."),
 		keyfile.Optional("host_copy", &r.HostCopy, hostThing, "The operating system's own copy of this package. It stands in for a build where host_copies in the settings names the package, and where it is there and fits what is needed."),

@@ -55,7 +55,7 @@ func CheckName(name string) error {
 	return nil
 }
 
-func checkOptionName(name string) error {
+func CheckOptionName(name string) error {
 	if !optionPattern.MatchString(name) {
 		return fmt.Errorf("%q cannot be an option's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
 	}

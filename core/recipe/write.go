@@ -38,9 +38,9 @@ func (r *Recipe) Change(edit func(*keyfile.Edit)) error {
 
 // entry is a table as it is written, its keys with their values in order.
 type entry struct {
-	table, mark string // mark begins each line: "# " for one that does not count
-	about       string // behind the head of the table
-	lines       [][3]string
+	table string
+	about string // behind the head of the table
+	lines [][3]string
 }
 
 func (e *entry) add(key, value, remark string) {
@@ -57,12 +57,12 @@ func (e *entry) text() string {
 			width = max(width, len(line[0]))
 		}
 	}
-	text := e.mark + "[[" + e.table + "]]"
+	text := "[[" + e.table + "]]"
 	if e.about != "" {
 		text += "   # " + e.about
 	}
 	for _, line := range e.lines {
-		text += fmt.Sprintf("\n%s%-*s = %s", e.mark, width, line[0], line[1])
+		text += fmt.Sprintf("\n%-*s = %s", width, line[0], line[1])
 		if line[2] != "" {
 			text += "   # " + line[2]
 		}
@@ -75,21 +75,21 @@ type NeedEntry struct {
 	Recipe  string
 	Version string // a range, or "" for any
 	Role    Role
+	When    string // the condition under which it is needed, or ""
 	Remark  string // behind the recipe's name
-	Off     bool   // written as a remark, which a person can take the marks away of
 }
 
 // Text is the need as it stands in a recipe.
 func (n NeedEntry) Text() string {
 	e := entry{table: "need"}
-	if n.Off {
-		e.mark = "# "
-	}
 	e.add("recipe", keyfile.Quote(n.Recipe), n.Remark)
 	if n.Version != "" {
 		e.add("version", keyfile.Quote(n.Version), "")
 	}
 	e.add("role", keyfile.Quote(string(n.Role)), "")
+	if n.When != "" {
+		e.add("when", keyfile.Quote(n.When), "")
+	}
 	return e.text()
 }
 
@@ -97,6 +97,7 @@ func (n NeedEntry) Text() string {
 type HostEntry struct {
 	host.Question
 	Version  string         // a range, or "" for any
+	When     string         // the condition under which it is needed, or ""
 	Packages []keyfile.Pair // by family
 	Others   []string       // packages that would do as well
 	About    string         // behind the head
@@ -118,6 +119,9 @@ func (h HostEntry) Text() string {
 	e.add(string(h.Kind), keyfile.Quote(h.Name), h.Remark)
 	if h.Version != "" && (h.Kind == host.Module || h.Kind == host.Program) {
 		e.add("version", keyfile.Quote(h.Version), "")
+	}
+	if h.When != "" {
+		e.add("when", keyfile.Quote(h.When), "")
 	}
 	var named []string
 	for _, p := range h.Packages {

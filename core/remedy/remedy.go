@@ -8,7 +8,6 @@ package remedy
 import (
 	"context"
 	"slices"
-	"strings"
 	"sync"
 
 	"fernladder/core/diagnose"
@@ -148,11 +147,7 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, s
 	}
 	for _, wanted := range c.Names {
 		for _, kind := range dependencyKinds[c.Kind] {
-			looked := draft.Dependency{Kind: kind, Name: wanted}
-			if kind == "header" { // recipes do not list headers; a folder or a name tells as much
-				looked.Name, _, _ = strings.Cut(strings.TrimSuffix(wanted, ".h"), "/")
-			}
-			provider, known, found := packages.Find(looked)
+			provider, known, found := packages.Find(kind, wanted)
 			if !found || r != nil && (provider == r.Name || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
 				continue
 			}
@@ -207,7 +202,7 @@ func Offer(missing *host.Missing, e Evidence) map[host.Question]string {
 	}
 	offers := map[host.Question]string{}
 	for _, f := range missing.Needs {
-		if name, sure, found := known.Find(draft.Dependency{Kind: string(f.Kind), Name: f.Name}); found && sure && !slices.Contains(f.By, name) {
+		if name, sure, found := known.Find(string(f.Kind), f.Name); found && sure && !slices.Contains(f.By, name) {
 			offers[f.Question] = name
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
@@ -85,13 +86,17 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err != nil {
 		return err
 	}
-	here := m.Programs.Ask(ctx, "cc", found.Questions(), func(host.Question) bool { return true })
-	text := found.Compose(brought.Origin, known, here)
+	questions := found.Questions()
+	decided := found.Decide(draft.Evidence{
+		Known: known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
+		Owners: m.HostFiles.Owners(questions), Family: m.System.Family,
+	})
+	text := found.Compose(brought.Origin, decided, m.System.Family)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
 	}
-	if err := a.writeDraft(m, found, text); err != nil || !f.probe {
+	if err := a.writeDraft(m, found, decided, text); err != nil || !f.probe {
 		return err
 	}
 	return a.probe(ctx, m, found.Name.Value)
@@ -121,7 +126,7 @@ func overrule(found *draft.Source, f draftFlags) error {
 }
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
-func (a *app) writeDraft(m *machine.Machine, found *draft.Source, text string) error {
+func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string) error {
 	shelf := m.Settings.Shelves[0]
 	dir := filepath.Join(shelf.Dir, found.Name.Value)
 	shown := filepath.Join(shelf.Shown, found.Name.Value)
@@ -145,20 +150,48 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, text string) e
 	}
 	all := append([]draft.Finding{found.Name, found.Version, found.Method, found.License, found.Summary, found.Home}, found.Remarks...)
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(dir, recipe.FileName), "findings": all, "options": len(found.Options), "problems": append(keyfile.Problems{}, problems...)})
+		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(dir, recipe.FileName), "findings": all, "options": len(decided.Choices), "problems": append(keyfile.Problems{}, problems...)})
 	}
 	a.screen.Print("Wrote %s", filepath.Join(shown, recipe.FileName))
 	for _, c := range []draft.Certainty{draft.Certain, draft.Guessed, draft.Open} {
 		a.showFindings(c, all)
 	}
-	if n := len(found.Options); n > 0 {
-		a.screen.Print("%s, with the defaults of the source.", term.Count(n, "option"))
-	}
+	a.showDecided(decided)
 	for _, p := range problems {
 		a.screen.Print("%s", p.String())
 	}
 	a.screen.Note("Look at the remarks in it; then: fernladder install %s", found.Name.Value)
 	return nil
+}
+
+// showDecided shows the options that are on, what is needed, and what is left out.
+func (a *app) showDecided(d draft.Decided) {
+	var off []string
+	for _, c := range d.Choices {
+		if c.Set == "off" && c.Default != buildfile.Off && c.Purpose == "" {
+			off = append(off, c.Name)
+		}
+	}
+	if n := len(d.Choices); n > 0 {
+		a.screen.Print("%s %s", a.screen.Strong("options "), term.Count(n, "option"))
+	}
+	if len(off) > 0 {
+		a.screen.Print("%s %s%s", a.screen.Strong("left off"), strings.Join(off, ", "), a.screen.Faint(" (no recipe has what they need)"))
+	}
+	var needs []string
+	for _, w := range d.Needs {
+		text := w.Recipe
+		if text == "" {
+			text = w.Question.String() + " of the operating system"
+		}
+		if len(w.When) > 0 {
+			text += " (with " + strings.Join(w.When, " or ") + ")"
+		}
+		needs = append(needs, text)
+	}
+	if len(needs) > 0 {
+		a.screen.Print("%s %s", a.screen.Strong("needs   "), strings.Join(needs, ", "))
+	}
 }
 
 // showFindings shows those of one certainty.

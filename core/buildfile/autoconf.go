@@ -1,0 +1,427 @@
+package buildfile
+
+import (
+	"slices"
+	"strings"
+
+	"fernladder/core/pattern"
+	"fernladder/core/version"
+)
+
+// Autoconf reads the source of a configure script, with the macros of the package's own
+// that it calls. macros are the files that may define them.
+func Autoconf(file, text string, macros []string) *Reading {
+	a := &autoconf{file: file, r: &Reading{}}
+	a.define(macros)
+	a.text = a.expand(uncommentedM4(text), 0)
+	a.switches()
+	a.spans = shellSpans(a.text)
+	a.lookups()
+	a.errors()
+	a.r.CXX = cxxMacro.MatchString(a.text)
+	a.r.Modules = a.r.Modules || pkgMacro.MatchString(a.text)
+	a.r.join()
+	return a.r
+}
+
+var (
+	cxxMacro  = pattern.New(`\b(?:AC_PROG_CXX|AC_LANG_CPLUSPLUS|AC_LANG\(\s*\[?C\+\+|AX_CXX_COMPILE_STDCXX\w*)`)
+	pkgMacro  = pattern.New(`\b(?:PKG_CHECK_\w+|PKG_PROG_PKG_CONFIG)\b`)
+	m4Comment = pattern.New(`(?m)(^|[ \t])(?:dnl\b|#(?:[ \t!]|$)).*$`)
+)
+
+func uncommentedM4(text string) string { return m4Comment.ReplaceAllString(text, "$1") }
+
+type autoconf struct {
+	file   string
+	text   string
+	bodies map[string]string // of macros
+	spans  []span
+	given  []span // of switches, with their names as conditions
+	r      *Reading
+}
+
+var (
+	defun   = pattern.New(`(?:AC_DEFUN|AC_DEFUN_ONCE|AU_DEFUN|m4_define)\(\s*\[?(\w+)\]?\s*,`)
+	callPat = pattern.New(`\b[A-Z][A-Za-z0-9]*_\w+`)
+)
+
+// define takes the definitions of macros, but those that many packages share: what
+// they look for is about the system.
+func (a *autoconf) define(macros []string) {
+	a.bodies = map[string]string{}
+	for _, text := range macros {
+		if strings.Contains(text, "Free Software Foundation") || strings.Contains(text, "autoconf-archive") || strings.Contains(text, "PKG_CHECK_MODULES(VARIABLE-PREFIX") {
+			continue
+		}
+		text = uncommentedM4(text)
+		for _, at := range defun.Compiled().FindAllStringSubmatchIndex(text, -1) {
+			args, _ := m4Arguments(text, at[1])
+			if len(args) > 0 {
+				a.bodies[text[at[2]:at[3]]] = args[0]
+			}
+		}
+	}
+}
+
+// expand puts the bodies of macros where they are called.
+func (a *autoconf) expand(text string, depth int) string {
+	const deepest, most = 4, 8 << 20
+	if depth == deepest || len(a.bodies) == 0 {
+		return text
+	}
+	var b strings.Builder
+	last := 0
+	for _, at := range callPat.Compiled().FindAllStringIndex(text, -1) {
+		body, known := a.bodies[text[at[0]:at[1]]]
+		if !known || at[0] < last || b.Len() > most {
+			continue
+		}
+		end := at[1]
+		if end < len(text) && text[end] == '(' {
+			var args []string
+			args, end = m4Arguments(text, end+1)
+			for i, arg := range args {
+				body = strings.ReplaceAll(body, "$"+string(rune('1'+i)), arg)
+				if i == 8 {
+					break
+				}
+			}
+		}
+		b.WriteString(text[last:at[0]])
+		b.WriteString(a.expand(body, depth+1))
+		last = end
+	}
+	b.WriteString(text[last:])
+	return b.String()
+}
+
+// m4Arguments are the arguments of a macro from behind its parenthesis on, each without
+// its outmost quotes, and where it ends.
+func m4Arguments(text string, at int) (args []string, end int) {
+	const longest = 64 << 10
+	brackets, parens, from := 0, 0, at
+	take := func(to int) { args = append(args, unquoted(text[from:to])) }
+	for i := at; i < len(text) && i < at+longest; i++ {
+		switch text[i] {
+		case '[':
+			brackets++
+		case ']':
+			brackets = max(0, brackets-1)
+		case '(':
+			if brackets == 0 {
+				parens++
+			}
+		case ')':
+			if brackets > 0 {
+				continue
+			}
+			if parens == 0 {
+				take(i)
+				return args, i + 1
+			}
+			parens--
+		case ',':
+			if brackets == 0 && parens == 0 {
+				take(i)
+				from = i + 1
+			}
+		}
+	}
+	return nil, at
+}
+
+func unquoted(arg string) string {
+	arg = strings.TrimSpace(arg)
+	if strings.HasPrefix(arg, "[") && strings.HasSuffix(arg, "]") {
+		return arg[1 : len(arg)-1]
+	}
+	return arg
+}
+
+var (
+	acArgument = pattern.New(`\bA[CS]_ARG_(ENABLE|WITH)\(`)
+	acHelp     = pattern.New(`(?s)--(enable|disable|with|without)-([\w+.@-]+)(\[?=(?:[{(<][^})>\n]*[})>]|[^\]\s,)]+)\]?)?[\]\s]*(?:,\s*|\s)(.*)$`)
+	assigned   = pattern.New(`\b([A-Za-z_]\w*)=`)
+	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|optional)\b["']?`)
+)
+
+// placed matches what stands for the place in which something is looked for.
+var placed = pattern.New(`(?i)^\[?=?\[?=?(DIR|PATH|PREFIX|PFX|DIRECTORY|ROOT|LOCATION|path|dir|/path)`)
+
+// states are the words by which scripts say them.
+var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "no": Off, "disabled": Off, "false": Off, "off": Off,
+	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto, "autodetect": Auto, "ifavailable": Auto, "optional": Auto}
+
+// switches reads what can be switched.
+func (a *autoconf) switches() {
+	for _, at := range acArgument.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+		args, end := m4Arguments(a.text, at[1])
+		if len(args) == 0 || args[0] == "" || strings.ContainsAny(args[0], "$ \n") {
+			continue
+		}
+		how, name, value, text := strings.ToLower(a.text[at[2]:at[3]]), args[0], "", ""
+		arg := func(i int) string {
+			if i < len(args) {
+				return args[i]
+			}
+			return ""
+		}
+		if help := acHelp.FindStringSubmatch(arg(1)); help != nil {
+			how, value, text = help[1], help[3], strings.Trim(strings.Join(strings.Fields(help[4]), " "), "[]() ")
+		}
+		s, ok := newSwitch(how, name, value, text)
+		if !ok && (how == "with" || how == "without") && placed.MatchString(value) { // the place of what it turns on
+			s.maybe = true
+			ok = true
+		}
+		if !ok {
+			a.r.Settings = append(a.r.Settings, Setting{"--" + how + "-" + name + value, about(text, name)})
+			continue
+		}
+		if s.Name == "" {
+			continue
+		}
+		if m := setsState.FindStringSubmatch(arg(3)); m != nil && s.Values == nil {
+			s.Default = states[m[1]]
+		}
+		prefix := map[string]string{"ENABLE": "enable_", "WITH": "with_"}[a.text[at[2]:at[3]]]
+		s.vars = []string{prefix + strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name)}
+		for _, m := range assigned.FindAllStringSubmatch(arg(2)+" "+arg(3), -1) {
+			if v := m[1]; !slices.Contains([]string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"}, v) {
+				s.vars = append(s.vars, v)
+			}
+		}
+		a.r.Switches = append(a.r.Switches, s)
+		a.given = append(a.given, span{at[0], end, s.vars[0]})
+	}
+	a.r.Switches = distinct(a.r.Switches)
+}
+
+// distinct keeps the first of each name, sorted by name.
+func distinct(switches []Switch) []Switch {
+	slices.SortStableFunc(switches, func(a, b Switch) int { return strings.Compare(a.Name, b.Name) })
+	return slices.CompactFunc(switches, func(a, b Switch) bool { return a.Name == b.Name })
+}
+
+// shellBlocks are how conditions of shell text and of macros begin and end.
+var shellBlocks = pattern.New(`(?m)^[ \t]*(?:(if)\b(.*)|(fi)\b.*|(case)\b(.*) in\b.*|(esac)\b.*)$|\b(AS_IF|AM_COND_IF|AS_CASE)\(`)
+
+// shellSpans are the parts of a script that count under a condition.
+func shellSpans(text string) []span {
+	var spans []span
+	type open struct {
+		from      int
+		condition string
+	}
+	var stack []open
+	for _, at := range shellBlocks.Compiled().FindAllStringSubmatchIndex(text, -1) {
+		group := func(i int) string {
+			if at[2*i] < 0 {
+				return ""
+			}
+			return text[at[2*i]:at[2*i+1]]
+		}
+		switch {
+		case group(7) != "":
+			args, end := m4Arguments(text, at[1])
+			if len(args) > 0 {
+				spans = append(spans, span{at[0], end, args[0]})
+			}
+		case group(1) != "":
+			condition := group(2)
+			if strings.HasSuffix(strings.TrimSpace(condition), "fi") { // all of it in one line
+				continue
+			}
+			stack = append(stack, open{at[0], condition})
+		case group(4) != "":
+			stack = append(stack, open{at[0], group(5)})
+		case len(stack) > 0:
+			last := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			spans = append(spans, span{last.from, at[1], last.condition})
+		}
+	}
+	return spans
+}
+
+// acLookups are the macros that look for something: the kind, and which argument names
+// it; missing is the one that says what happens without it, and needs says that without
+// that argument nothing goes on.
+var acLookups = map[string]struct {
+	kind                 string
+	name, found, missing int
+	needs                bool
+}{
+	"PKG_CHECK_MODULES": {"module", 1, 2, 3, true}, "PKG_CHECK_MODULES_STATIC": {"module", 1, 2, 3, true}, "PKG_CHECK_EXISTS": {"module", 0, 1, 2, false},
+	"AC_CHECK_LIB": {"library", 0, 2, 3, false}, "AC_SEARCH_LIBS": {"library", 1, 2, 3, false}, "AC_LIB_HAVE_LINKFLAGS": {"library", 0, 9, 9, false},
+	"AC_CHECK_HEADER": {"header", 0, 1, 2, false}, "AC_CHECK_HEADERS": {"header", 0, 1, 2, false},
+	"AC_PATH_PROG": {"program", 1, 9, 2, false}, "AC_CHECK_PROG": {"program", 1, 9, 3, false}, "AC_PATH_PROGS": {"program", 1, 9, 2, false}, "AC_CHECK_PROGS": {"program", 1, 9, 2, false},
+	"AC_PATH_TOOL": {"program", 1, 9, 2, false}, "AC_CHECK_TOOL": {"program", 1, 9, 2, false},
+}
+
+var (
+	acLookup  = pattern.New(`\b(PKG_CHECK_MODULES(?:_STATIC)?|PKG_CHECK_EXISTS|AC_CHECK_LIB|AC_SEARCH_LIBS|AC_LIB_HAVE_LINKFLAGS|AC_CHECK_HEADERS?|AC_(?:PATH|CHECK)_(?:PROGS?|TOOL))\(`)
+	pathMacro = pattern.New(`\b(?:AM|XIPH)_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(\(?)`)
+	stops     = pattern.New(`\bAC_MSG_(?:ERROR|FAILURE)\b`)
+)
+
+// lookups reads what is looked for.
+func (a *autoconf) lookups() {
+	add := func(l Lookup, at int, actions string) {
+		conditions := append(around(a.given, at), around(a.spans, at)...)
+		l.Switch, l.From, l.at = a.r.switchOf(conditions), a.file, at
+		if elsewhere(conditions) {
+			return
+		}
+		if l.Switch == "" && len(conditions) > 0 {
+			l.Required = false // who knows
+		}
+		for _, m := range assigned.FindAllStringSubmatch(actions, -1) {
+			l.sets = append(l.sets, m[1])
+		}
+		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
+			a.r.Lookups = append(a.r.Lookups, l)
+		}
+	}
+	for _, at := range acLookup.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+		macro := a.text[at[2]:at[3]]
+		m := acLookups[macro]
+		args, _ := m4Arguments(a.text, at[1])
+		arg := func(i int) string {
+			if i < len(args) {
+				return args[i]
+			}
+			return ""
+		}
+		actions, without := arg(m.found)+" "+arg(m.missing), arg(m.missing)
+		required := stops.MatchString(without) || m.needs && len(args) <= m.missing
+		switch {
+		case m.kind == "module":
+			a.r.Modules = true
+			for _, l := range modules(arg(m.name)) {
+				l.Required = required
+				add(l, at[0], actions+" have_"+arg(0)+"= "+arg(0)+"_found=")
+			}
+		case m.kind == "header" && macro == "AC_CHECK_HEADERS":
+			for _, name := range strings.Fields(arg(0)) {
+				add(Lookup{Kind: m.kind, Names: []string{name}, Required: required}, at[0], actions)
+			}
+		case m.kind == "program":
+			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], arg(0)+"=")
+		default:
+			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], actions+" ac_cv_lib_"+arg(0)+"_"+arg(1)+"= ac_cv_search_"+arg(0)+"=")
+		}
+	}
+	for _, at := range pathMacro.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+		name := strings.ToLower(a.text[at[2]:at[3]])
+		var args []string
+		if at[4] < at[5] {
+			args, _ = m4Arguments(a.text, at[5])
+		}
+		if name != "python" {
+			add(Lookup{Kind: "package", Names: []string{name}, Required: len(args) == 0 || stops.MatchString(strings.Join(args, " "))}, at[0], strings.Join(args, " ")+" HAVE_"+strings.ToUpper(name)+"=")
+		}
+	}
+}
+
+// elsewhere tells whether a condition asks for another kind of system than this.
+func elsewhere(conditions []string) bool {
+	return slices.ContainsFunc(conditions, func(c string) bool {
+		return otherSystem.MatchString(c) && !strings.Contains(c, "!") && !strings.Contains(c, "linux")
+	})
+}
+
+var otherSystem = pattern.New(`(?i)mingw|cygwin|darwin|win32|windows|macos|\bos2\b|solaris|\bMSVC\b|\bAPPLE\b|\bANDROID\b|\bIOS\b|haiku|beos|\bHPUX\b|freebsd|netbsd|openbsd`)
+
+// errors finds look-ups whose absence is asked for later, where nothing goes on then:
+// if test "$found" = no; then AC_MSG_ERROR(…). It is enough that one of those that set
+// the same is found; they become one.
+func (a *autoconf) errors() {
+	stopsAt := stops.Compiled().FindAllStringIndex(a.text, -1)
+	required := map[string]bool{}
+	for _, at := range stopsAt {
+		for _, s := range a.spans {
+			const near = 300
+			if s.from < at[0] && at[0] < s.to && at[0]-s.from < near {
+				for _, m := range words.FindAllStringSubmatch(s.condition, -1) {
+					required[m[1]] = true
+				}
+			}
+		}
+	}
+	group := map[string]int{}
+	var all []Lookup
+	for _, l := range a.r.Lookups {
+		key := ""
+		for _, v := range l.sets {
+			if required[v] {
+				l.Required, key = true, l.Kind[:1]+v
+			}
+		}
+		if i, known := group[key]; key != "" && known && all[i].Kind == l.Kind {
+			all[i].Names = append(all[i].Names, l.Names...)
+			continue
+		}
+		if key != "" {
+			group[key] = len(all)
+		}
+		all = append(all, l)
+	}
+	a.r.Lookups = all
+}
+
+var words = pattern.New(`\$\{?(\w+)`)
+
+// modules reads a list of modules, each perhaps with the version it must have: "dewcalc
+// >= 1.4 loam".
+func modules(text string) []Lookup {
+	var all []Lookup
+	words := strings.Fields(strings.NewReplacer(",", " ", "[", "", "]", "", `"`, "", ">=", " >= ", "<=", " <= ").Replace(text))
+	for i := 0; i < len(words); i++ {
+		l := Lookup{Kind: "module", Names: []string{words[i]}}
+		if i+2 < len(words) {
+			switch operator := words[i+1]; operator {
+			case ">=", "<=", ">", "<", "=", "==":
+				if _, err := version.Parse(words[i+2]); err == nil {
+					l.Version = map[bool]string{true: "==", false: operator}[operator == "="] + " " + words[i+2]
+				}
+				i += 2
+			}
+		}
+		if moduleName.MatchString(l.Names[0]) {
+			all = append(all, l)
+		}
+	}
+	return all
+}
+
+var moduleName = pattern.New(`^[\w+.-]+$`)
+
+// system are what every system with a compiler has.
+var system = strings.Fields(`m c dl rt pthread socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network inet
+	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
+	lib link cl`)
+
+// ordinary tells whether a name is of something that every system with a compiler has,
+// or is only known when the build runs.
+func ordinary(name string) bool {
+	if name == "" || strings.ContainsAny(name, "$@{}()<>|&;*'\"\\") {
+		return true
+	}
+	if strings.HasSuffix(name, ".h") {
+		return !strings.Contains(name, "/") && slices.Contains(systemHeaders, name) || systemDirs.MatchString(name)
+	}
+	return slices.Contains(system, strings.ToLower(name))
+}
+
+var systemDirs = pattern.New(`^(sys|linux|net|netinet|arpa|asm|machine|bits|mach|rpc|protocols|netpacket|net80211|scsi|rpcsvc|resolv|gnu)/`)
+
+var systemHeaders = strings.Fields(`aio.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h dlfcn.h elf.h endian.h err.h errno.h error.h
+	execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h fnmatch.h fstab.h fts.h ftw.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h langinfo.h lastlog.h
+	libgen.h libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h monetary.h mqueue.h netdb.h nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h
+	pthread.h pty.h pwd.h re_comp.h regex.h regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h spawn.h stab.h stdarg.h stdbool.h stddef.h stdint.h stdio.h
+	stdlib.h string.h strings.h stropts.h syscall.h sysexits.h syslog.h tar.h termio.h termios.h tgmath.h thread_db.h threads.h time.h ttyent.h uchar.h ucontext.h ulimit.h unistd.h
+	utime.h utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h wordexp.h
+	io.h direct.h windows.h winsock.h winsock2.h ws2tcpip.h process.h conio.h stdatomic.h stdalign.h stdnoreturn.h xlocale.h util.h libutil.h login_cap.h bstring.h ndir.h vfork.h
+	immintrin.h emmintrin.h xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h bsd/string.h mach.h minix/config.h`)

@@ -1,0 +1,267 @@
+// Package buildfile reads the files of build systems: what can be switched before a
+// build, what is looked for in other packages, and which of the one decides about the
+// other.
+//
+// It reads texts and runs nothing. It knows the languages of the build systems as far as
+// people write them, and gives up quietly where they compute what they look for: then
+// there is less in a Reading, and nothing that is wrong.
+package buildfile
+
+import (
+	"slices"
+	"strings"
+
+	"fernladder/core/pattern"
+)
+
+// State is what a switch is when nobody says anything.
+type State string
+
+// The states.
+const (
+	On   State = "on"
+	Off  State = "off"
+	Auto State = "auto" // by what is found
+)
+
+// A Switch is a choice that a build system offers.
+type Switch struct {
+	Name    string // as options of recipes are called
+	Raw     string // as the source calls it
+	About   string
+	Default State
+	On, Off []string // the arguments of each side
+
+	// For one that is neither on nor off: its values, with their arguments, and which of
+	// them it is when nobody says anything; "" where that is none of them.
+	Values map[string][]string
+	Order  []string
+	Value  string
+
+	Purpose Purpose
+	maybe   bool     // its argument is a place: it is a switch if something is looked for by it
+	vars    []string // by which the build file asks for it
+}
+
+// Purpose is what a switch is about, where that is nothing that people use a package for.
+type Purpose string
+
+// The purposes.
+const (
+	Tests         Purpose = "tests"
+	Documentation Purpose = "documentation"
+	Examples      Purpose = "examples"
+	Benchmarks    Purpose = "benchmarks"
+	Bindings      Purpose = "bindings for another language"
+	Static        Purpose = "static libraries"
+	Developers    Purpose = "for who works on the source"
+)
+
+// A Lookup is something of another package that a build looks for.
+type Lookup struct {
+	Kind     string   // module, library, header, program or package
+	Names    []string // any of which will do, the first before the others
+	Version  string   // a range, or ""
+	Required bool     // the build does not go on without it, or, with a switch, not when that is on
+	Switch   string   // the name of the one that decides about it, or ""
+	Off      []string // arguments by which it is not looked for, where there is no switch
+	From     string   // file
+	sets     []string // variables that tell whether it was found
+	at       int      // in the text
+}
+
+// Name is the first of the names.
+func (l Lookup) Name() string { return l.Names[0] }
+
+// Reading is what the files of a build system say.
+type Reading struct {
+	Switches []Switch
+	Settings []Setting
+	Lookups  []Lookup
+	CXX      bool // there is C++ to compile
+	Modules  bool // modules of pkg-config are looked for
+}
+
+// A Setting is something that the build system takes a free value for: a path, a number,
+// a text.
+type Setting struct{ Argument, About string }
+
+// Files gives the text of a file of the source, or "" if there is none.
+type Files func(name string) string
+
+// switchOf finds the switch that one of the texts asks for: conditions around a look-up,
+// from the inmost on.
+func (r *Reading) switchOf(conditions []string) string {
+	for _, c := range conditions {
+		for _, s := range r.Switches {
+			for _, v := range s.vars {
+				if mentions(c, v) {
+					return s.Name
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// mentions tells whether a condition has a word.
+func mentions(condition, word string) bool {
+	for from := 0; ; {
+		i := strings.Index(condition[from:], word)
+		if i < 0 {
+			return false
+		}
+		i += from
+		end := i + len(word)
+		if (i == 0 || !isWord(condition[i-1])) && (end == len(condition) || !isWord(condition[end])) {
+			return true
+		}
+		from = end
+	}
+}
+
+func isWord(c byte) bool {
+	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+}
+
+// Stem is a name without what differs between a package, its module, its library and its
+// switch: lib before it, a version behind it, marks between.
+func Stem(name string) string {
+	name = strings.ToLower(name)
+	for _, prefix := range []string{"enable_", "with_", "use_", "have_", "build_", "want_"} {
+		name = strings.TrimPrefix(name, prefix)
+	}
+	if i := strings.LastIndexByte(name, '/'); i >= 0 {
+		name = name[i+1:]
+	}
+	name = strings.TrimSuffix(strings.TrimSuffix(name, ".h"), ".pc")
+	if len(name) > 4 {
+		name = strings.TrimPrefix(name, "lib")
+	}
+	if rest := strings.TrimSuffix(name, "lib"); rest != "" {
+		name = rest // as z is zlib
+	}
+	bare := strings.TrimRight(name, "0123456789.-_+")
+	if len(bare) >= 2 {
+		name = bare
+	}
+	return strings.NewReplacer("-", "", "_", "", ".", "").Replace(name)
+}
+
+// join gives look-ups that belong to no switch by their place the one that is called like
+// them, and takes out what is there twice.
+func (r *Reading) join() {
+	for i := range r.Lookups {
+		l := &r.Lookups[i]
+		if l.Switch != "" {
+			continue
+		}
+		for _, s := range r.Switches {
+			if s.Values == nil && slices.ContainsFunc(l.Names, func(name string) bool { return Stem(name) == Stem(s.Raw) }) {
+				l.Switch = s.Name
+				break
+			}
+		}
+	}
+	r.Switches = slices.DeleteFunc(r.Switches, func(s Switch) bool {
+		return s.maybe && !slices.ContainsFunc(r.Lookups, func(l Lookup) bool { return l.Switch == s.Name })
+	})
+	var all []Lookup
+	for _, l := range r.Lookups {
+		i := slices.IndexFunc(all, func(o Lookup) bool {
+			return o.Kind == l.Kind && o.Name() == l.Name() && (o.Switch == l.Switch || o.Switch == "" || l.Switch == "")
+		})
+		if i < 0 {
+			all = append(all, l)
+			continue
+		}
+		if all[i].Switch != "" && l.Switch == "" && l.Required { // needed anyway
+			all[i].Switch = ""
+		}
+		all[i].Required = all[i].Required || l.Required
+		if all[i].Version == "" {
+			all[i].Version = l.Version
+		}
+	}
+	r.Lookups = all
+}
+
+// purposes are told by the names of switches.
+var purposes = []struct {
+	purpose Purpose
+	names   *pattern.Pattern
+}{
+	{Static, pattern.New(`^(static|static-libs?|static-library)$`)},
+	{Tests, pattern.New(`(^|-)(tests?|testing|unit-?tests?|check|gtest|googletest|testsuite|install-tests|install-test)(-|$)`)},
+	{Documentation, pattern.New(`(^|-)(docs?|documentation|documents|doxygen|doxygen-doc|doxygen-docs|apidocs?|html|html-docs?|html-doc|gtk-doc|manuals?|man-?pages?|pdf|sphinx|asciidoc|xmlto|docbook|info)(-|$)`)},
+	{Examples, pattern.New(`(^|-)(examples?|samples?|demos?|tutorials?)(-|$)`)},
+	{Benchmarks, pattern.New(`(^|-)(bench(mark)?s?|benchmarking|perf-?tests?)(-|$)`)},
+	{Developers, pattern.New(`(^|-)(fuzz(ing|ers?|er)?|coverage|code-coverage|gcov|valgrind|asan|ubsan|msan|tsan|sanitizers?|werror|warnings-as-errors|maintainer-mode|manywarnings|gcc-warnings|profiling|gprof|lcov|symvers)(-|$)`)},
+	{Bindings, pattern.New(`^(python[23]?|python-(bindings?|modules?|examples?|embed)|perl|perl5|ruby|tcl|java|jni|php|guile|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
+}
+
+// purposeOf tells what a switch is about.
+func purposeOf(name string) Purpose {
+	name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.ReplaceAll(name, "_", "-"), "enable-"), "with-"), "build-")
+	for _, p := range purposes {
+		if p.names.MatchString(name) {
+			return p.purpose
+		}
+	}
+	return ""
+}
+
+var notInNames = pattern.New(`[^a-z0-9_-]+`)
+
+// optionName makes an option's name for a recipe, or "" if none can be made.
+func optionName(name string) string {
+	name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-_")
+	if name == "" || name[0] < 'a' || slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
+		return ""
+	}
+	return name
+}
+
+// negative begins the text of a switch that says what happens when it is turned off.
+var negative = pattern.New(`(?i)^(?:disable(?: the)?|turn off|omit|exclude|suppress|skip|no|without|build without|compile without|don'?t|do not)\s+`)
+
+// notes are what the text of a switch says of its default, which the recipe says itself.
+var notes = pattern.New(`(?i)\s*[\[(<]\s*(?:the )?(?:default(?:s)?\s*(?:to|is|[=:])?\s*)?` + set + `\s*[\])>]|[,;]?\s*\b(?:the )?default(?:s to| is|\s*[=:])\s*` + set + `\b`)
+
+const set = `(?:yes|no|on|off|auto|check|enabled|disabled|true|false|autodetect(?:ed)?|maybe|detect|if found|if available|optional)`
+
+// about tidies the text of a switch, so that it says what it is when it is on.
+func about(text, raw string) string {
+	text = strings.TrimSuffix(text, ".")
+	text = strings.NewReplacer("@<:@", "[", "@:>@", "]", "@%:@", "#", "@S|@", "$", "@&t@", "", "[[", "[", "]]", "]").Replace(text)
+	text = strings.Join(strings.Fields(notes.ReplaceAllString(text, "")), " ")
+	if rest := negative.ReplaceAllString(text, ""); rest != text && rest != "" {
+		text = rest
+	}
+	if text = strings.Trim(text, " ,;:"); text == "" {
+		return raw
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// span is a part of a text that counts under a condition.
+type span struct {
+	from, to  int
+	condition string
+}
+
+// around are the conditions that a place is under, from the inmost on.
+func around(spans []span, at int) []string {
+	var in []span
+	for _, s := range spans {
+		if s.from < at && at < s.to {
+			in = append(in, s)
+		}
+	}
+	slices.SortStableFunc(in, func(a, b span) int { return (a.to - a.from) - (b.to - b.from) })
+	conditions := make([]string, len(in))
+	for i, s := range in {
+		conditions[i] = s.condition
+	}
+	return conditions
+}

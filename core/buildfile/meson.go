@@ -1,0 +1,248 @@
+package buildfile
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"fernladder/core/pattern"
+)
+
+// Meson reads a meson.build, with the directories that it goes to, and its options.
+func Meson(files Files) *Reading {
+	m := &meson{files: files, r: &Reading{}, seen: map[string]bool{}}
+	options := files("meson.options")
+	if options == "" {
+		options = files("meson_options.txt")
+	}
+	m.switches(mesonComment.ReplaceAllString(options, "$1"))
+	m.text = m.inlined(".", 0)
+	m.variables()
+	m.lookups()
+	m.r.join()
+	return m.r
+}
+
+type meson struct {
+	files Files
+	seen  map[string]bool
+	text  string
+	r     *Reading
+}
+
+var (
+	mesonComment = pattern.New(`(?m)(^|[ \t])#.*$`)
+	mesonSubdir  = pattern.New(`\bsubdir\s*\(\s*'([^']+)'[^)]*\)`)
+)
+
+// inlined is the meson.build of a directory with those of the directories it goes to.
+func (m *meson) inlined(dir string, depth int) string {
+	const deepest, most = 5, 4 << 20
+	name := path.Join(dir, "meson.build")
+	if depth == deepest || m.seen[name] {
+		return ""
+	}
+	m.seen[name] = true
+	text := mesonComment.ReplaceAllString(m.files(name), "$1")
+	var b strings.Builder
+	last := 0
+	for _, at := range mesonSubdir.Compiled().FindAllStringSubmatchIndex(text, -1) {
+		if b.Len() > most {
+			break
+		}
+		b.WriteString(text[last:at[1]] + "\n" + m.inlined(path.Join(dir, text[at[2]:at[3]]), depth+1) + "\n")
+		last = at[1]
+	}
+	return b.String() + text[last:]
+}
+
+var (
+	mesonOption = pattern.New(`\boption\s*\(`)
+	mesonKey    = pattern.New(`^\s*(\w+)\s*:\s*([\s\S]*)$`)
+	mesonText   = pattern.New(`'((?:[^'\\]|\\.)*)'`)
+)
+
+// mesonArguments are the arguments of a call from behind its parenthesis on: those
+// without a key, and those with one; and where it ends.
+func mesonArguments(text string, at int) (plain []string, keyed map[string]string, end int) {
+	keyed = map[string]string{}
+	depth, from, quoted := 0, at, false
+	const longest = 64 << 10
+	take := func(to int) {
+		arg := strings.TrimSpace(text[from:to])
+		from = to + 1
+		if arg == "" {
+			return
+		}
+		if k := mesonKey.FindStringSubmatch(arg); k != nil {
+			keyed[k[1]] = strings.TrimSpace(k[2])
+		} else {
+			plain = append(plain, arg)
+		}
+	}
+	for i := at; i < len(text) && i < at+longest; i++ {
+		switch c := text[i]; {
+		case c == '\'' && (i == 0 || text[i-1] != '\\'):
+			quoted = !quoted
+		case quoted:
+		case c == '(' || c == '[' || c == '{':
+			depth++
+		case c == ')' && depth == 0:
+			take(i)
+			return plain, keyed, i + 1
+		case c == ')' || c == ']' || c == '}':
+			depth--
+		case c == ',' && depth == 0:
+			take(i)
+		}
+	}
+	return nil, nil, at
+}
+
+// strs are the texts in an argument, joined where they stand side by side.
+func mesonTexts(arg string) []string {
+	var all []string
+	for _, m := range mesonText.FindAllStringSubmatch(arg, -1) {
+		all = append(all, m[1])
+	}
+	return all
+}
+
+// switches reads the file of options.
+func (m *meson) switches(text string) {
+	for _, at := range mesonOption.Compiled().FindAllStringIndex(text, -1) {
+		plain, keyed, _ := mesonArguments(text, at[1])
+		if len(plain) == 0 || len(mesonTexts(plain[0])) == 0 {
+			continue
+		}
+		raw := mesonTexts(plain[0])[0]
+		says := strings.Join(mesonTexts(keyed["description"]), "")
+		value := strings.Trim(keyed["value"], `'`)
+		set := func(v string) []string { return []string{"-D" + raw + "=" + v} }
+		s := Switch{Name: optionName(raw), Raw: raw, About: about(says, raw), Purpose: purposeOf(optionName(raw)), vars: []string{"get_option('" + raw + "')"}}
+		var choices []string
+		kind := strings.Trim(keyed["type"], `'`)
+		if kind == "combo" {
+			choices = mesonTexts(keyed["choices"])
+		}
+		plainChoices := len(choices) > 1 && !slices.ContainsFunc(choices, func(v string) bool { _, is := states[v]; return !is })
+		switch {
+		case s.Name == "":
+			continue
+		case kind == "boolean":
+			s.Default, s.On, s.Off = On, set("true"), set("false")
+			if value == "false" {
+				s.Default = Off
+			}
+		case kind == "feature":
+			s.Default, s.On, s.Off = Auto, set("enabled"), set("disabled")
+			if state, is := states[value]; is {
+				s.Default = state
+			}
+		case plainChoices: // as yes, no and auto
+			s.Default = states[value]
+			for _, v := range choices {
+				switch states[v] {
+				case On:
+					s.On = set(v)
+				case Off:
+					s.Off = set(v)
+				}
+			}
+			if s.Default == "" {
+				s.Default = states[choices[0]]
+			}
+			if s.On == nil || s.Off == nil {
+				continue
+			}
+		case kind == "combo" && len(choices) > 0:
+			s.Order, s.Values = choices, map[string][]string{}
+			for _, v := range choices {
+				s.Values[v] = set(v)
+			}
+			if s.Value = value; !slices.Contains(choices, value) {
+				s.Value = choices[0]
+			}
+		default:
+			m.r.Settings = append(m.r.Settings, Setting{"-D" + raw + "=" + value, says})
+			continue
+		}
+		m.r.Switches = append(m.r.Switches, s)
+	}
+	m.r.Switches = distinct(m.r.Switches)
+}
+
+var mesonAssigns = pattern.New(`(?m)^\s*(\w+)\s*=\s*(.*)$`)
+
+// variables gives switches the variables that stand for them.
+func (m *meson) variables() {
+	for _, v := range mesonAssigns.FindAllStringSubmatch(m.text, -1) {
+		for i := range m.r.Switches {
+			if s := &m.r.Switches[i]; strings.HasPrefix(strings.TrimSpace(v[2]), s.vars[0]) && v[1] != "" {
+				s.vars = append(s.vars, v[1])
+			}
+		}
+	}
+}
+
+var (
+	mesonLookup = pattern.New(`(\w+\.)?\b(dependency|find_library|find_program)\s*\(`)
+	mesonBlocks = pattern.New(`(?m)^[ \t]*(?:(if|foreach)\b(.*)|(endif|endforeach)\b.*)$`)
+	mesonLang   = pattern.New(`(?s)\bproject\s*\(([^)]*)\)`)
+	mesonAdds   = pattern.New(`\badd_languages\s*\([^)]*'cpp'`)
+	mesonPython = pattern.New(`\bimport\s*\(\s*'python3?'\s*\)`)
+)
+
+// lookups reads what is looked for.
+func (m *meson) lookups() {
+	var spans []span
+	var stack []span
+	for _, at := range mesonBlocks.Compiled().FindAllStringSubmatchIndex(m.text, -1) {
+		if at[2] >= 0 {
+			stack = append(stack, span{at[0], 0, m.text[at[4]:at[5]]})
+		} else if len(stack) > 0 {
+			s := stack[len(stack)-1]
+			s.to, stack = at[1], stack[:len(stack)-1]
+			spans = append(spans, s)
+		}
+	}
+	for _, at := range mesonLookup.Compiled().FindAllStringSubmatchIndex(m.text, -1) {
+		plain, keyed, _ := mesonArguments(m.text, at[1])
+		var names []string
+		for _, p := range plain {
+			if strings.HasPrefix(p, "'") {
+				names = append(names, mesonTexts(p)...)
+			}
+		}
+		conditions := around(spans, at[0])
+		required, said := keyed["required"]
+		l := Lookup{Kind: map[string]string{"dependency": "module", "find_library": "library", "find_program": "program"}[m.text[at[4]:at[5]]], Names: names, From: "meson.build"}
+		l.Switch = m.r.switchOf(append([]string{required}, conditions...))
+		switch {
+		case elsewhere(conditions):
+			continue
+		case !said:
+			l.Required = len(conditions) == 0 || l.Switch != ""
+		case required == "true":
+			l.Required = true
+		case required == "false":
+		default:
+			l.Required = l.Switch != ""
+		}
+		if texts := mesonTexts(keyed["version"]); len(texts) > 0 {
+			l.Version = strings.Join(texts, ", ")
+		}
+		if l.Kind == "module" {
+			m.r.Modules = true
+		}
+		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
+			m.r.Lookups = append(m.r.Lookups, l)
+		}
+	}
+	if p := mesonLang.FindStringSubmatch(m.text); p != nil && strings.Contains(p[1], "'cpp'") || mesonAdds.MatchString(m.text) {
+		m.r.CXX = true
+	}
+	if mesonPython.MatchString(m.text) {
+		m.r.Lookups = append(m.r.Lookups, Lookup{Kind: "program", Names: []string{"python3"}, Required: true, From: "meson.build"})
+	}
+}

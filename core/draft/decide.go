@@ -1,0 +1,335 @@
+package draft
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/buildfile"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+)
+
+// Evidence is by what a draft decides: what recipes and trees offer, and what the
+// operating system has and its packages would have.
+type Evidence struct {
+	Known  *Known
+	Here   map[host.Question]host.Answer
+	Owners map[host.Question][]string // packages that have it, installed or not
+	Family string
+}
+
+// Decided is what a draft says of options and of what they need.
+type Decided struct {
+	Choices []Choice
+	Needs   []Wants
+	Itself  []string // what the build looks for by itself and nothing turns off
+}
+
+// A Choice is an option of the draft.
+type Choice struct {
+	buildfile.Switch
+	Set    string // its default: on, off, auto, or one of the values
+	Remark string
+}
+
+// Wants is a need of the draft, on a recipe or on the operating system.
+type Wants struct {
+	Recipe  string
+	Sure    bool // the recipe is known to have it; otherwise its name speaks for it
+	Role    recipe.Role
+	Version string
+
+	Question host.Question // without a recipe
+	Packages []string
+
+	When   []string // options, with any of which it is needed; none: always
+	Reason string
+}
+
+// Questions are what the operating system is to be asked about what the source looks for.
+func (s *Source) Questions() []host.Question {
+	var all []host.Question
+	for _, l := range s.Lookups {
+		all = append(all, questions(l)...)
+	}
+	return all
+}
+
+// questions are those by which the operating system is asked for something, the best
+// first. Nothing asks it for packages of CMake, but for what such a package has.
+func questions(l buildfile.Lookup) []host.Question {
+	var all []host.Question
+	for _, name := range l.Names {
+		if l.Kind != "package" {
+			all = append(all, host.Question{Kind: host.Kind(l.Kind), Name: name})
+			continue
+		}
+		low := strings.ToLower(name)
+		bare := strings.TrimPrefix(low, "lib")
+		for _, q := range []host.Question{{Kind: host.Module, Name: low}, {Kind: host.Module, Name: "lib" + bare}, {Kind: host.Module, Name: bare}, {Kind: host.Header, Name: low + ".h"}, {Kind: host.Header, Name: bare + ".h"}, {Kind: host.Library, Name: bare}} {
+			if !slices.Contains(all, q) {
+				all = append(all, q)
+			}
+		}
+	}
+	return all
+}
+
+// Decide sets what the source can switch and looks for against the shelves. Each feature
+// is on or off because somebody decided it:
+//
+//   - what the source wants, it gets: from a recipe, or else from the operating system;
+//   - what it takes if it finds it is on where recipes have it, and off otherwise;
+//   - tests, documentation, examples, benchmarks, static libraries, bindings for other
+//     languages and what is for the source's own developers are off;
+//   - what has no switch is what is declared, for a build sees nothing else.
+func (s *Source) Decide(e Evidence) Decided {
+	d := &decision{source: s, e: e, recipes: map[string]string{}}
+	for _, l := range s.Lookups { // what has the same stem is of the same package
+		if name, sure, found := d.provider(l); found && (sure || d.recipes[buildfile.Stem(l.Name())] == "") {
+			d.recipes[buildfile.Stem(l.Name())] = name
+		}
+	}
+	switches := slices.Clone(s.Switches)
+	lookups := slices.Clone(s.Lookups)
+	for i := range lookups {
+		if l := &lookups[i]; l.Switch == "" && !l.Required {
+			if sw, is := d.ownSwitch(*l, switches); is {
+				switches = append(switches, sw)
+				l.Switch = sw.Name
+			}
+		}
+	}
+	slices.SortStableFunc(switches, func(a, b buildfile.Switch) int { return strings.Compare(a.Name, b.Name) })
+	switches = slices.CompactFunc(switches, func(a, b buildfile.Switch) bool { return a.Name == b.Name })
+	for _, sw := range switches {
+		var its []buildfile.Lookup
+		for _, l := range lookups {
+			if l.Switch == sw.Name {
+				its = append(its, l)
+			}
+		}
+		d.choose(sw, its)
+	}
+	for _, l := range lookups {
+		switch {
+		case l.Switch != "":
+		case l.Required:
+			d.want(l, "")
+		default:
+			d.Itself = append(d.Itself, l.Kind+" "+strings.Join(l.Names, ", or "))
+		}
+	}
+	slices.Sort(d.Itself)
+	d.Itself = slices.Compact(d.Itself)
+	return d.Decided
+}
+
+type decision struct {
+	Decided
+	source  *Source
+	e       Evidence
+	recipes map[string]string // stem to the recipe that has it
+}
+
+// provider is the recipe that has what is looked for.
+func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) {
+	for _, wanted := range l.Names {
+		if n, s, is := d.e.Known.Find(l.Kind, wanted); is && n != d.source.Name.Value && (!found || s && !sure) {
+			name, sure, found = n, s, true
+		}
+	}
+	if !found && l.Kind != "program" {
+		for _, wanted := range l.Names {
+			if n := d.recipes[buildfile.Stem(wanted)]; n != "" {
+				return n, false, true
+			}
+		}
+	}
+	return name, sure, found
+}
+
+// ownSwitch makes a switch for a look-up that has none, where something can be decided
+// about it: a recipe has it, so that it is there or not, or an argument leaves it out.
+func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (buildfile.Switch, bool) {
+	name, _, found := d.provider(l)
+	if l.Kind == "program" || l.Kind == "header" || !found && l.Off == nil {
+		return buildfile.Switch{}, false
+	}
+	option := strings.ToLower(l.Name())
+	if found {
+		option = name
+	}
+	if recipe.CheckOptionName(option) != nil || slices.ContainsFunc(switches, func(s buildfile.Switch) bool { return s.Name == option && s.On != nil }) {
+		return buildfile.Switch{}, false
+	}
+	return buildfile.Switch{Name: option, Raw: option, About: fmt.Sprintf("Use %s, which the build takes if it is there", l.Name()), Default: buildfile.Auto, Off: l.Off}, true
+}
+
+// choose decides about a switch, which has some look-ups.
+func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
+	c := Choice{Switch: sw, Set: string(sw.Default)}
+	if sw.Values != nil {
+		d.value(c, lookups)
+		return
+	}
+	var have, lack []string
+	required := false
+	for _, l := range lookups {
+		required = required || l.Required && l.Kind != "program"
+		if l.Kind == "program" {
+			continue
+		}
+		if name, _, found := d.provider(l); found {
+			have = append(have, name)
+		} else {
+			lack = append(lack, l.Kind+" "+l.Name())
+		}
+	}
+	byName := ""
+	if len(lookups) == 0 { // the name of a switch can say what it needs
+		if name, _, found := d.e.Known.Find("module", sw.Raw); found && name != d.source.Name.Value {
+			byName = name
+			have = append(have, name)
+		}
+	}
+	switch {
+	case sw.Purpose != "":
+		if sw.Default != buildfile.Off {
+			c.Remark = fmt.Sprintf("%s in the source; %s", sw.Default, sw.Purpose)
+		}
+		c.Set = "off"
+	case sw.Default == buildfile.Off:
+	case len(have) > 0 && (len(lack) == 0 || !required):
+		c.Set = "on"
+	case sw.Default == buildfile.On && (required || len(lookups) == 0 || len(lack) == 0):
+		c.Set = "on"
+	case len(lack) > 0:
+		c.Set = "off"
+		c.Remark = fmt.Sprintf("by what is there in the source; no recipe has %s", strings.Join(lack[:min(3, len(lack))], ", "))
+	}
+	d.Choices = append(d.Choices, c)
+	if byName != "" {
+		d.add(Wants{Recipe: byName, Role: recipe.Library, Reason: "by the name of the option"}, sw.Name)
+	}
+	for _, l := range lookups {
+		if _, _, found := d.provider(l); l.Required || found || len(have) == 0 {
+			d.want(l, sw.Name)
+		}
+	}
+}
+
+// value decides about a switch that has values, of which some are called like what they
+// need: the first that a recipe has, or else, where the build does not go on without any,
+// the first.
+func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
+	c.Set = c.Value
+	chosen, required := "", false
+	of := map[string][]buildfile.Lookup{}
+	for _, l := range lookups {
+		for _, v := range c.Order {
+			if buildfile.Stem(v) != buildfile.Stem(l.Name()) {
+				continue
+			}
+			of[v] = append(of[v], l)
+			required = required || l.Required
+			if _, _, found := d.provider(l); found && (chosen == "" || c.Value == v) {
+				chosen = v
+			}
+		}
+	}
+	for _, v := range c.Order {
+		if chosen == "" && c.Value == "" && required && of[v] != nil {
+			chosen = v
+		}
+	}
+	if chosen != "" && c.Value != "" && c.Value != chosen {
+		if _, needs := of[c.Value]; !needs { // what the source means needs nothing
+			chosen = ""
+		}
+	}
+	if chosen != "" {
+		c.Set = chosen
+	}
+	d.Choices = append(d.Choices, c)
+	for _, v := range c.Order {
+		for _, l := range of[v] {
+			d.want(l, c.Name+" == "+v)
+		}
+	}
+}
+
+// want makes a need of a look-up, under the option of that name.
+func (d *decision) want(l buildfile.Lookup, option string) {
+	if name, sure, found := d.provider(l); found {
+		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Version: l.Version, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
+		if l.Kind == "program" {
+			w.Role = recipe.Tool
+		}
+		d.add(w, option)
+		return
+	}
+	if l.Kind == "program" && !l.Required {
+		return
+	}
+	asked := questions(l)
+	best := asked[0]
+	for _, q := range slices.Backward(asked) {
+		if len(d.e.Owners[q]) > 0 {
+			best = q
+		}
+	}
+	for _, q := range slices.Backward(asked) {
+		if d.e.Here[q].There {
+			best = q
+		}
+	}
+	w := Wants{Question: best, Reason: l.From}
+	if best.Kind == host.Module || best.Kind == host.Program {
+		w.Version = l.Version
+	}
+	if owners := d.e.Owners[best]; len(owners) > 0 {
+		w.Packages = owners[:1]
+	} else if p := host.PackageOf(best.Name, d.e.Family); best.Kind == host.Program {
+		w.Packages = p
+	}
+	if d.e.Here[best].There {
+		w.Reason += strings.TrimRight("; here: yes "+d.e.Here[best].Version, " ")
+	} else {
+		w.Reason += "; not here now"
+	}
+	d.add(w, option)
+}
+
+// add adds a need, or an option to one that is there.
+func (d *decision) add(w Wants, option string) {
+	i := slices.IndexFunc(d.Needs, func(o Wants) bool {
+		if o.Recipe != "" || w.Recipe != "" {
+			return o.Recipe == w.Recipe && o.Role == w.Role
+		}
+		if o.Question == w.Question {
+			return true
+		}
+		same := buildfile.Stem(o.Question.Name) == buildfile.Stem(w.Question.Name) && o.Question.Kind != host.Program && w.Question.Kind != host.Program
+		return same && (option == "" && len(o.When) == 0 || slices.Contains(o.When, option))
+	})
+	if i < 0 {
+		if option != "" {
+			w.When = []string{option}
+		}
+		d.Needs = append(d.Needs, w)
+		return
+	}
+	o := &d.Needs[i]
+	o.Sure = o.Sure || w.Sure
+	if o.Version == "" {
+		o.Version = w.Version
+	}
+	switch {
+	case option == "":
+		o.When = nil
+	case len(o.When) > 0 && !slices.Contains(o.When, option):
+		o.When = append(o.When, option)
+	}
+}
