@@ -1,13 +1,16 @@
 package build
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"fernladder/core/durable"
+	"fernladder/core/event"
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
@@ -16,6 +19,40 @@ import (
 // firstCache is what CMake begins with: where things go, and what it must not look at.
 // What is said there it does not expect every project to use, as it does of arguments.
 const firstCache = "first-cache.cmake"
+
+// impliedArguments are those of an option that is the method's.
+func (a *attempt) impliedArguments(o *recipe.Option) []string {
+	if !o.Implied {
+		return nil
+	}
+	return o.Args(a.job.Package.Options[o.Name])
+}
+
+// known leaves out of the arguments of a configure script those of the method's options
+// that it does not know: it mentions none of them.
+func (a *attempt) known(argv []string) []string {
+	if a.job.Recipe.Build.Method != recipe.Configure {
+		return argv
+	}
+	var implied []string
+	for _, o := range a.job.Recipe.Options {
+		implied = append(implied, a.impliedArguments(o)...)
+	}
+	if len(implied) == 0 {
+		return argv
+	}
+	box, err := ground.OpenDir(a.dirs.box)
+	if err != nil {
+		return argv
+	}
+	defer box.Close()
+	const most = 16 << 20
+	script, err := box.ReadFile(filepath.Join(a.dirs.below(a.dirs.system), "configure"), most)
+	return slices.DeleteFunc(slices.Clone(argv), func(arg string) bool {
+		name := strings.TrimPrefix(strings.TrimPrefix(arg, "--disable-"), "--enable-")
+		return slices.Contains(implied, arg) && (err != nil || !bytes.Contains(script, []byte("able-"+name)))
+	})
+}
 
 // giveFirstCache writes it down for the configure stage.
 func (a *attempt) giveFirstCache() error {
@@ -29,12 +66,19 @@ func (a *attempt) giveFirstCache() error {
 		}
 	}
 	text := ""
-	for _, set := range [][3]string{
-		{"CMAKE_INSTALL_PREFIX", a.job.Tree, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", "Release", "STRING"},
+	sets := [][3]string{
+		{"CMAKE_INSTALL_PREFIX", a.job.Tree, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", map[bool]string{true: "RelWithDebInfo", false: "Release"}[withDebug(a.job)], "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
 		// Nothing that a person has registered for cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
-	} {
+	}
+	for _, o := range a.job.Recipe.Options {
+		for _, arg := range a.impliedArguments(o) { // that not every project knows
+			name, value, _ := strings.Cut(strings.TrimPrefix(arg, "-D"), "=")
+			sets = append(sets, [3]string{name, value, "BOOL"})
+		}
+	}
+	for _, set := range sets {
 		text += fmt.Sprintf("set(%s [==[%s]==] CACHE %s \"\")\n", set[0], set[1], set[2])
 	}
 	return durable.Note(filepath.Join(a.dirs.given, firstCache), []byte(text), 0o444)
@@ -45,9 +89,10 @@ var (
 	notUsed      = regexp.MustCompile(`(?m)^ *Manually-specified variables were not used by the project:\n((?:\n| +\S.*\n)+)`)
 )
 
-// unknownArguments finds out, from what was printed, which arguments of the recipe the
-// source does not know: they do nothing, and somebody believes that they do.
-func (a *attempt) unknownArguments(_ context.Context, log string) error {
+// readConfigured finds out, from what was printed, what the source was configured
+// without, and which arguments of the recipe it does not know: they do nothing, and
+// somebody believes that they do.
+func (a *attempt) readConfigured(_ context.Context, log string) error {
 	f, err := ground.Open(log)
 	if err != nil {
 		return err
@@ -55,6 +100,9 @@ func (a *attempt) unknownArguments(_ context.Context, log string) error {
 	text, _, err := end(f)
 	if err != nil {
 		return err
+	}
+	if a.journal.Without = leftOut(text); len(a.journal.Without) > 0 {
+		a.emit(event.Event{Kind: event.Remarked, Text: "without " + inOneLine(a.journal.Without)})
 	}
 	var unknown []string
 	for _, found := range unrecognized.FindAllStringSubmatch(text, -1) {

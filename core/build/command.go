@@ -17,6 +17,9 @@ import (
 
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
+		if stage.Name == StageConfigure && filepath.Base(c.Argv[0]) == "configure" {
+			c.Argv = a.known(c.Argv)
+		}
 		err := a.command(ctx, c, output)
 		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile {
 			if a.alone(ctx, c, output) == nil {

@@ -92,6 +92,9 @@ func identify(job *Job, machine host.Machine) string {
 func arguments(job *Job) []string {
 	args := append([]string{}, job.Recipe.Build.Args...)
 	for _, o := range job.Recipe.Options {
+		if o.Implied && job.Recipe.Build.Method == recipe.CMake {
+			continue // see giveFirstCache
+		}
 		args = append(args, o.Args(job.Package.Options[o.Name])...)
 	}
 	return args

@@ -88,7 +88,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 			jobs, number = One, "-j1"
 		}
 		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Tree, "--libdir=lib",
-			"--buildtype=release", "--wrap-mode=nodownload"}, args...)
+			"--buildtype=" + map[bool]string{true: "debugoptimized", false: "release"}[withDebug(job)], "--wrap-mode=nodownload"}, args...)
 		return map[string][]Command{
 			StageConfigure: in(One, configure...),
 			StageCompile:   in(jobs, "ninja", number),

@@ -206,7 +206,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Options: p.Options, Track: p.Release.Track,
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
-		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Began: a.cost.began.UTC(), Files: files, Size: size,
+		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Without: a.journal.Without, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited,
 	}
 	values := treeVariables(a.job)

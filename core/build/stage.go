@@ -67,7 +67,7 @@ var (
 		},
 	}
 	after = map[string]func(*attempt, context.Context, string) error{
-		StageConfigure: (*attempt).unknownArguments,
+		StageConfigure: (*attempt).readConfigured,
 		StagePlace:     (*attempt).collect,
 	}
 )
@@ -96,6 +96,11 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	}
 	if err := a.commands(ctx, s, output, log); err != nil {
 		return err
+	}
+	if s.Name == StagePlace {
+		if err := a.takeOutDebug(ctx, output); err != nil {
+			return err
+		}
 	}
 	if finish := after[s.Name]; finish != nil {
 		return finish(a, ctx, log)

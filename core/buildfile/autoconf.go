@@ -143,7 +143,7 @@ var (
 	acArgument = pattern.New(`\bA[CS]_ARG_(ENABLE|WITH)\(`)
 	acHelp     = pattern.New(`(?s)--(enable|disable|with|without)-([\w+.@-]+)(\[?=(?:[{(<][^})>\n]*[})>]|[^\]\s,)]+)\]?)?[\]\s]*(?:,\s*|\s)(.*)$`)
 	assigned   = pattern.New(`\b([A-Za-z_]\w*)=`)
-	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|optional)\b["']?`)
+	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|ifpresent|guess|unset|unspecified|optional)\b["']?`)
 )
 
 // placed matches what stands for the place in which something is looked for.
@@ -151,7 +151,7 @@ var placed = pattern.New(`(?i)^\[?=?\[?=?(DIR|PATH|PREFIX|PFX|DIRECTORY|ROOT|LOC
 
 // states are the words by which scripts say them.
 var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "no": Off, "disabled": Off, "false": Off, "off": Off,
-	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto, "autodetect": Auto, "ifavailable": Auto, "optional": Auto}
+	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto, "autodetect": Auto, "ifavailable": Auto, "ifpresent": Auto, "guess": Auto, "unset": Auto, "unspecified": Auto, "optional": Auto}
 
 // switches reads what can be switched.
 func (a *autoconf) switches() {
@@ -274,11 +274,17 @@ func (a *autoconf) lookups() {
 		if elsewhere(conditions) {
 			return
 		}
-		if l.Switch == "" && len(conditions) > 0 {
-			l.Required = false // who knows
-		}
 		for _, m := range assigned.FindAllStringSubmatch(actions, -1) {
-			l.sets = append(l.sets, m[1])
+			if !flags.MatchString(m[1]) {
+				l.sets = append(l.sets, m[1])
+			}
+		}
+		if l.Switch == "" && len(conditions) > 0 {
+			l.Required = false
+			// That something like it was not found yet is no condition of its own.
+			l.unsure = slices.ContainsFunc(conditions, func(c string) bool {
+				return !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
+			})
 		}
 		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
 			a.r.Lookups = append(a.r.Lookups, l)
@@ -325,6 +331,9 @@ func (a *autoconf) lookups() {
 	}
 }
 
+// flags are variables of compilers, which say nothing of what was found.
+var flags = pattern.New(`^(?:\w*_)?(?:LIBS|LDADD|CFLAGS|CPPFLAGS|LDFLAGS|CXXFLAGS|DEFS|enableval|withval)$`)
+
 // elsewhere tells whether a condition asks for another kind of system than this.
 func elsewhere(conditions []string) bool {
 	return slices.ContainsFunc(conditions, func(c string) bool {
@@ -355,7 +364,7 @@ func (a *autoconf) errors() {
 	for _, l := range a.r.Lookups {
 		key := ""
 		for _, v := range l.sets {
-			if required[v] {
+			if required[v] && !l.unsure {
 				l.Required, key = true, l.Kind[:1]+v
 			}
 		}
@@ -399,7 +408,7 @@ func modules(text string) []Lookup {
 var moduleName = pattern.New(`^[\w+.-]+$`)
 
 // system are what every system with a compiler has.
-var system = strings.Fields(`m c dl rt pthread socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network inet
+var system = strings.Fields(`m c dl rt pthread socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network net inet
 	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
 	lib link cl`)
 

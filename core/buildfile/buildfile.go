@@ -68,6 +68,7 @@ type Lookup struct {
 	From     string   // file
 	sets     []string // variables that tell whether it was found
 	at       int      // in the text
+	unsure   bool     // it is under a condition that nobody knows
 }
 
 // Name is the first of the names.

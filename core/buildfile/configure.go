@@ -88,7 +88,7 @@ var (
 	listedValues = pattern.New(`^\[?=[({\[<]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]>]*\]?$`)
 	saysOn       = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)?\s*(yes|on|enabled|true)\b|enabled by default|on by default`)
 	saysOff      = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(no|off|disabled|false)[\])]|default(s to|[=:]| is)?\s*(no|off|disabled|false)\b|disabled by default|off by default`)
-	saysAuto     = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (found|available|present))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|if available`)
+	saysAuto     = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (found|available|present))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|if available|if present|if found|when available|if supported|if possible|if installed`)
 )
 
 // newSwitch makes a switch of --HOW-NAME as a help text has it. It is false for one that
@@ -103,9 +103,9 @@ func newSwitch(how, name, value, text string) (Switch, bool) {
 	if m := listedValues.FindStringSubmatch(value); m != nil {
 		values := strings.FieldsFunc(m[1], func(c rune) bool { return strings.ContainsRune("|/,", c) })
 		if !slices.ContainsFunc(values, func(v string) bool { _, plain := states[v]; return !plain }) {
-			s.Default = Off // yes, no and auto are no values
-			if slices.Contains(values, "auto") {
-				s.Default = Auto
+			s.Default = Auto // yes, no and auto are no values, and none of them is said to be the default
+			if how == "disable" || how == "without" {
+				s.Default = On
 			}
 			s.says(text)
 			return s, true

@@ -221,8 +221,14 @@ func (c *composer) need(w Wants) {
 		return
 	}
 	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)}, Version: plainText(w.Version), When: when, Remark: reason}
-	if c.family != "" {
-		entry.Packages = recipe.OfFamily(c.family, w.Packages...)
+	entry.Packages = recipe.OfFamily(c.family, w.Packages...)
+	if w.Question.Kind == host.Program && host.PackageOf(w.Question.Name, c.family) != nil { // what is much the same everywhere
+		entry.Packages = nil
+		for _, family := range host.Families {
+			if names := host.PackageOf(w.Question.Name, family); names != nil {
+				entry.Packages = append(entry.Packages, keyfile.Pair{Name: family, Values: names})
+			}
+		}
 	}
 	c.line("%s", entry.Text())
 }

@@ -264,7 +264,7 @@ func (t *tree) makefile(s *Source, name string) {
 var (
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
-	prefixVariable  = pattern.New(`\b(PREFIX|prefix)\b`)
+	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)
 	// What makefiles call the place to install in otherwise: a variable whose
 	// value is an absolute path that things are usually installed in.
 	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)

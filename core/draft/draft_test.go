@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -66,55 +67,6 @@ func TestWhatAPersonShouldKnow(t *testing.T) {
 	assert.Equal(t, "steps: compile and place", remarks(sourceOf("a.c", "")))
 }
 
-func TestOptions(t *testing.T) {
-	describe := func(options []Option) string {
-		var texts []string
-		for _, o := range options {
-			text := o.Name + "=" + o.Default + " " + strings.Join(append(append([]string{}, o.On...), o.Off...), " ")
-			for _, v := range o.Order {
-				text += v + ":" + strings.Join(o.Values[v], "") + " "
-			}
-			texts = append(texts, strings.TrimSpace(text)+" ("+o.About+")")
-		}
-		return strings.Join(texts, "\n")
-	}
-	script := generated + `Optional Features:
-  --disable-option-checking  ignore unrecognized --enable/--with options
-  --enable-FEATURE[=ARG]  include FEATURE [ARG=yes]
-  --enable-plots          draw plans
-                          as SVG
-  --disable-nls           do not use Native Language Support
-  --enable-alarm          raise alarms [default=yes]
-  --with-cal=DIR          where the calibration is
-  --without-Loam.DB       keep no book
-  --enable-version        cannot be an option's name
-`
-	assert.Equal(t, "alarm=on --disable-alarm (raise alarms [default=yes])\nloam-db=on --without-Loam.DB (keep no book)\nnls=on --disable-nls (do not use Native Language Support)\nplots=off --enable-plots (draw plans as SVG)",
-		describe(Read(sourceOf("configure", script), "x-1").Options))
-	cmake := "project(x)\noption(ALARM \"Raise alarms\" ON)\n option( PLOTS \"Draw\" )\n#option(OLD \"x\" ON)\n"
-	assert.Equal(t, "alarm=on -DALARM=OFF (Raise alarms)\nplots=off -DPLOTS=ON (Draw)", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1").Options))
-	meson := "option('docs', type: 'boolean', value: false, description: 'Write docs')\noption('db',\n  type: 'combo', choices: ['loam', 'flat'],\n  value: 'flat')\noption('nls', type: 'feature', description: 'Speak')\noption('dir', type: 'string', value: '/x')\n"
-	assert.Equal(t, "db=flat loam:-Ddb=loam flat: ()\ndocs=off -Ddocs=true (Write docs)\nnls=auto auto: enabled:-Dnls=enabled disabled:-Dnls=disabled (Speak)",
-		describe(Read(sourceOf("meson.build", "project('x')", "meson_options.txt", meson), "x-1").Options))
-}
-
-func TestDependencies(t *testing.T) {
-	describe := func(s *Source) string {
-		var texts []string
-		for _, w := range s.Dependencies {
-			texts = append(texts, strings.TrimSpace(w.Kind+" "+w.Name+" "+w.Version)+map[bool]string{true: "!"}[w.Required])
-		}
-		return strings.Join(texts, ", ")
-	}
-	ac := "PKG_CHECK_MODULES([DEW], [dewcalc >= 1.4])\ndnl PKG_CHECK_MODULES([NO], [gone])\nPKG_CHECK_MODULES(LOAM, loamdb, [have=yes], [have=no])\n" +
-		"AC_CHECK_LIB([z], [inflate], , [AC_MSG_ERROR([no z])])\nAC_CHECK_LIB(m, sin)\nAC_PATH_PROG([SPORE], [sporegen])\nPKG_CHECK_MODULES([X], [$modules])\n"
-	assert.Equal(t, "module dewcalc >= 1.4!, module loamdb, library z!, program sporegen", describe(Read(sourceOf("configure", generated, "configure.ac", ac), "x-1")))
-	cmake := "find_package(Threads REQUIRED)\nfind_package(LoamDB 0.9 REQUIRED)\nfind_package(Dew)\npkg_check_modules(F REQUIRED frond>=2)\nfind_library(S NAMES soil REQUIRED)\nfind_program(G sporegen)\n"
-	assert.Equal(t, "package LoamDB!, package Dew, module frond >= 2, library soil!, program sporegen", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1")))
-	meson := "d = dependency('dewcalc', version: '>= 1')\nl = dependency('loamdb', required: false)\np = find_program('sporegen')\nm = cc.find_library('m')\n"
-	assert.Equal(t, "module dewcalc!, module loamdb, program sporegen!", describe(Read(sourceOf("meson.build", meson), "x-1")))
-}
-
 func TestLicences(t *testing.T) {
 	mit, err := os.ReadFile("testdata/mit.txt")
 	require.NoError(t, err)
@@ -151,7 +103,8 @@ func TestDraftsAreRecipes(t *testing.T) {
 		sourceOf("nothing", ""),
 	} {
 		found := Read(files, "fern-1.0.tar.gz")
-		text := found.Compose(Origin{URL: "https://x.example/fern.tar.gz", SHA256: strings.Repeat("0", 64)}, known, nil)
+		decided := found.Decide(Evidence{Known: known, Family: "debian"})
+		text := found.Compose(Origin{URL: "https://x.example/fern.tar.gz", SHA256: strings.Repeat("0", 64)}, decided, "debian")
 		dir := filepath.Join(t.TempDir(), found.Name.Value)
 		require.NoError(t, os.Mkdir(dir, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, recipe.FileName), []byte(text), 0o644))
@@ -164,7 +117,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
 	stage := filepath.Join(t.TempDir(), "stage")
-	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "lib/cmake/LoamDB/LoamDBConfig.cmake"} {
+	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "include/leaf/leaf.h", "lib/cmake/LoamDB/LoamDBConfig.cmake"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), nil, 0o644))
 	}
@@ -174,25 +127,51 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
 	known, err := Survey(shelf(t, "garden", "zlib", "libmoss"), s)
 	require.NoError(t, err)
-	for dependency, want := range map[Dependency]string{
-		{Kind: "module", Name: "dew-2"}: "garden sure", {Kind: "library", Name: "soil"}: "garden sure", {Kind: "program", Name: "spore"}: "garden sure",
-		{Kind: "package", Name: "LOAMDB"}: "garden sure", {Kind: "library", Name: "z"}: "zlib", {Kind: "module", Name: "moss16"}: "libmoss",
-		{Kind: "package", Name: "ZLIB"}: "zlib", {Kind: "module", Name: "fern"}: "",
+	for asked, want := range map[string]string{
+		"module dew-2": "garden sure", "library soil": "garden sure", "program spore": "garden sure", "header leaf/leaf.h": "garden sure",
+		"package LOAMDB": "garden sure", "library z": "zlib", "module moss16": "libmoss", "header moss/bed.h": "libmoss", "package Soil": "garden",
+		"package ZLIB": "zlib", "module fern": "",
 	} {
-		name, sure, _ := known.Find(dependency)
-		assert.Equal(t, want, name+map[bool]string{true: " sure"}[sure], dependency.Name)
+		kind, name, _ := strings.Cut(asked, " ")
+		provider, sure, _ := known.Find(kind, name)
+		assert.Equal(t, want, provider+map[bool]string{true: " sure"}[sure], asked)
 	}
 }
 
-// A library of which there is a recipe brings its header: the operating system is not
-// asked for it.
-func TestANeedBringsItsHeader(t *testing.T) {
-	known, err := Survey(shelf(t, "moss"), &store.Store{Root: t.TempDir()})
+// decided is what a draft of a configure.ac decides on a shelf with moss and libdew: the
+// options with what they are, then the needs with the options under which they are.
+func decided(t *testing.T, ac string) string {
+	known, err := Survey(shelf(t, "moss", "libdew"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
-	c := &composer{}
-	c.needs([]Dependency{{Kind: "library", Name: "moss", Required: true}, {Kind: "header", Name: "moss.h", Required: true}, {Kind: "header", Name: "moss/leaf.h", Required: true}, {Kind: "header", Name: "sage.h", Required: true}}, known, nil)
-	assert.Contains(t, c.b.String(), "recipe = \"moss\"")
-	assert.NotContains(t, c.b.String(), "moss.h")
-	assert.NotContains(t, c.b.String(), "leaf.h")
-	assert.Contains(t, c.b.String(), "[[host]]\nheader = \"sage.h\"")
+	d := Read(sourceOf("configure", generated, "configure.ac", ac), "mistplan-1").Decide(Evidence{
+		Known: known, Family: "debian", Here: map[host.Question]host.Answer{{Kind: host.Header, Name: "sage.h"}: {There: true}}})
+	var texts []string
+	for _, c := range d.Choices {
+		texts = append(texts, c.Name+"="+c.Set)
+	}
+	for _, w := range d.Needs {
+		texts = append(texts, strings.Join(append([]string{w.Recipe + w.Question.String() + w.Version}, w.When...), "|"))
+	}
+	return strings.Join(append(texts, d.Itself...), ", ")
+}
+
+// Every feature is on or off because somebody decided it.
+func TestFeaturesAreDecided(t *testing.T) {
+	const arg = "AC_ARG_WITH([moss], [AS_HELP_STRING([--with-moss], [grow moss @<:@default=auto@:>@])], [], [with_moss=auto])\n"
+	for ac, want := range map[string]string{
+		arg + "if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 2], [], [a=no])\nfi\n":                                             "moss=on, moss >= 2|moss, program pkg-config",
+		arg + "AS_IF([test $with_moss != no], [PKG_CHECK_MODULES([F], [fern], [], [a=no])])\n":                                                           "moss=off, module fern|moss, program pkg-config",
+		"PKG_CHECK_MODULES([DEW], [dew])\nAC_CHECK_HEADER([dew.h], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([sage.h], [], [AC_MSG_ERROR([x])])\n":       "libdew , header sage.h, program pkg-config",
+		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([reed], [f])\nAC_CHECK_LIB([m], [sin])\n":                                                                "libdew=on, libdew |libdew, library reed",
+		"AC_ARG_ENABLE([docs], [AS_HELP_STRING([--disable-docs], [do not write docs])])\nAC_ARG_ENABLE([python], [--disable-python x])\nLT_INIT\n":       "docs=off, python=off",
+		"AC_ARG_ENABLE([asm], [AS_HELP_STRING([--enable-asm], [fast])], [], [enable_asm=auto])\nAC_PROG_CXX\n":                                           "asm=auto, program c++",
+		"AC_ARG_WITH([tls], [AS_HELP_STRING([--with-tls={moss,reed}], [which])])\nif test $with_tls = moss; then\nAC_CHECK_LIB([moss],[f])\nfi\n":        "tls=moss, moss |tls == moss",
+		"AC_CHECK_LIB([reed], [f], [found=yes])\nAC_CHECK_LIB([dew], [f], [found=yes])\nif test $found = no; then\nAC_MSG_ERROR([none])\nfi\n":           "libdew ",
+		"case $host in\n*mingw* in\nAC_CHECK_LIB([moss], [f], [], [AC_MSG_ERROR([x])])\nesac\n":                                                          "moss=on, moss |moss",
+		"AC_ARG_ENABLE([deep], [AS_HELP_STRING([--enable-deep], [x])])\nif test $enable_deep = yes; then\nAC_CHECK_LIB([moss],[f])\nfi\n":                "deep=off, moss |deep",
+		"AC_ARG_WITH([bed], [AS_HELP_STRING([--with-bed=DIR], [x])])\nif test $with_bed != no; then\nAC_CHECK_HEADER([moss/bed.h])\nfi\n":                "bed=on, moss |bed",
+		"AC_ARG_WITH([mossy], [AS_HELP_STRING([--without-moss], [x])])\nAC_CHECK_LIB([moss], [f], [], [AC_MSG_ERROR([x])])\nAC_CHECK_LIB([moss], [g])\n": "mossy=on, moss ",
+	} {
+		assert.Equal(t, want, decided(t, ac), ac)
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/recipe"
@@ -52,8 +53,8 @@ func (t *tree) macros() []string {
 	for _, pattern := range []string{"acinclude.m4", "m4/*.m4", "config/*.m4", "macros/*.m4", "cmulocal/*.m4", "build-aux/*.m4", "build/*.m4", "*.m4"} {
 		names, _ := fs.Glob(t.files, pattern)
 		for _, name := range names {
-			if path.Base(name) != "aclocal.m4" {
-				texts = append(texts, t.text(name))
+			if text := t.text(name); !strings.Contains(text, "generated automatically by aclocal") {
+				texts = append(texts, text)
 			}
 		}
 	}

@@ -58,33 +58,14 @@ func TestMakefilesThatNameThePlaceOtherwise(t *testing.T) {
 	}
 }
 
-// What takes a free value is no option; what lists its values is one.
-func TestValues(t *testing.T) {
-	describe := func(s *Source) string {
-		var texts []string
-		for _, o := range s.Options {
-			texts = append(texts, o.Name+"="+o.Default+":"+strings.Join(o.Order, ","))
-		}
-		for _, set := range s.Settings {
-			texts = append(texts, set.Argument+" ("+set.About+")")
-		}
-		return strings.Join(texts, "; ")
-	}
-	script := generated + "  --with-cal=DIR          where the\n                          calibration is\n  --enable-log=no/some/all  what is logged\n  --with-db[=loam|flat]    where\n"
-	assert.Equal(t, "db=unset:unset,loam,flat; log=unset:unset,no,some,all; --with-cal=DIR (where the calibration is)", describe(Read(sourceOf("configure", script), "x-1")))
-	ac := "AC_ARG_ENABLE([plots], [AS_HELP_STRING([--disable-plots], [no plots])], [x], [y])\nAC_ARG_WITH(cal,\n  AC_HELP_STRING([--with-cal=DIR], [calibration]))\n"
-	assert.Equal(t, "plots=on:; --with-cal=DIR (calibration)", describe(Read(sourceOf("configure.ac", ac), "x-1")))
-	cmake := "set(FERN_DB loam CACHE STRING \"where\")\nset_property(CACHE FERN_DB PROPERTY STRINGS loam flat)\nset(FERN_DIR \"/x\" CACHE PATH \"dir\")\nset(FERN_LOG ON CACHE BOOL \"log\")\nset(CMAKE_BUILD_TYPE Release CACHE STRING \"x\")\n"
-	assert.Equal(t, "fern_db=loam:loam,flat; fern_log=on:; -DFERN_DIR=/x (dir)", describe(Read(sourceOf("CMakeLists.txt", cmake), "x-1")))
-	assert.Equal(t, "-Ddir=/x (d)", describe(Read(sourceOf("meson.build", "", "meson.options", "option('dir', type: 'string', value: '/x', description: 'd')\n"), "x-1")))
-}
-
 // A lookup that only counts under a condition is not required.
 func TestConditionalLookups(t *testing.T) {
 	required := func(files ...string) string {
 		var names []string
-		for _, w := range Read(sourceOf(files...), "x-1").Dependencies {
-			names = append(names, w.Name+map[bool]string{true: "!"}[w.Required])
+		for _, w := range Read(sourceOf(files...), "x-1").Lookups {
+			if w.Kind != "program" {
+				names = append(names, w.Name()+map[bool]string{true: "!"}[w.Required])
+			}
 		}
 		return strings.Join(names, " ")
 	}
@@ -100,10 +81,11 @@ func TestGeneratorsAreNeeded(t *testing.T) {
 	s := Read(sourceOf("configure.ac", "AC_INIT([fern],[1])\nAM_INIT_AUTOMAKE\nLT_INIT\nAC_PROG_YACC\n"), "fern-1")
 	known, err := Survey(shelf(t, "bison"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
-	text := s.Compose(Origin{}, known, map[host.Question]host.Answer{{Kind: host.Program, Name: "autoreconf"}: {There: true, Version: "2.71"}})
+	here := map[host.Question]host.Answer{{Kind: host.Program, Name: "autoreconf"}: {There: true, Version: "2.71"}}
+	text := s.Compose(Origin{}, s.Decide(Evidence{Known: known, Here: here, Family: "debian"}), "debian")
 	assert.Contains(t, text, "[[host]]\nprogram = \"autoreconf\"   # configure.ac; here: yes 2.71\npackages = { debian = \"autoconf\"")
 	assert.Contains(t, text, "program = \"libtoolize\"   # configure.ac; not here now")
-	assert.Contains(t, text, "[[need]]\nrecipe = \"bison\"   # guessed by its name, for program bison\nrole   = \"tool\"", "a recipe on the shelf goes before the system")
+	assert.Contains(t, text, "[[need]]\nrecipe = \"bison\"   # guessed by its name, for program bison in configure.ac\nrole   = \"tool\"", "a recipe on the shelf goes before the system")
 }
 
 func TestWhatAnOriginAdds(t *testing.T) {
@@ -117,7 +99,7 @@ func TestWhatAnOriginAdds(t *testing.T) {
 		"track = \"tip\"\nsvn   = ":                            {Svn: "https://x.example/f", Revision: "7"},
 		"# open: archive = ":                                   {},
 	} {
-		assert.Contains(t, s.Compose(o, known, nil), says)
+		assert.Contains(t, s.Compose(o, s.Decide(Evidence{Known: known}), "debian"), says)
 	}
 }
 

@@ -101,6 +101,7 @@ func Open(c Config) (*Machine, error) {
 		Supplies:  source.Supplies{Dir: filepath.Join(s.Root, "supplies")},
 		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
 	}
+	m.Shelves.Defaults = s.Defaults
 	if packages := m.Programs.Packages(m.System.Family); packages != nil {
 		m.Bare = &bare.System{Programs: m.Programs, Packages: packages, Dir: filepath.Join(s.Root, "bare")}
 	}

@@ -55,6 +55,7 @@ type Option struct {
 	Default string         // "on" or "off", or one of the values
 	On, Off []string       // arguments, for an option that is on or off
 	Values  []keyfile.Pair // arguments for each value, for one that is not
+	Implied bool           // it is one of the method's, and not in the file
 }
 
 // Choices returns what the option can be set to, in the order of the recipe.

@@ -25,6 +25,8 @@ type Shelf struct {
 // Shelves are searched in order; the first that has a name wins. Each recipe
 // is read once, when it is first asked for. Shelves are for one goroutine.
 type Shelves struct {
+	Defaults map[string]string // of options, for every recipe that has them
+
 	shelves []Shelf
 	read    map[string]result
 }
@@ -82,7 +84,11 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 			}
 		}
 		if CheckName(name) == nil && hasRecipe(shelf.Dir, name) {
-			return Read(filepath.Join(shelf.Dir, name), filepath.Join(shelf.Shown, name))
+			r, err := Read(filepath.Join(shelf.Dir, name), filepath.Join(shelf.Shown, name))
+			if err == nil {
+				r.Imply(s.Defaults)
+			}
+			return r, err
 		}
 	}
 	if names, err := s.Names(); err == nil {

@@ -32,8 +32,9 @@ type Settings struct {
 	Jobs    int      // 0: as many as there are processors
 	Path    []string // where builds find the operating system's programs
 
-	Isolation seal.Level // the least that will do
-	NotBare   string     // why sealed builds see all of the operating system; "": they do not
+	Isolation seal.Level        // the least that will do
+	Defaults  map[string]string // of options, for every recipe that has them
+	NotBare   string            // why sealed builds see all of the operating system; "": they do not
 
 	Downloads, DownloadsPerHost int
 	LargestDownload             int    // MiB
@@ -50,8 +51,9 @@ type Settings struct {
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
 
-	remote []*recipe.Shelf
-	bare   struct { // as it is written
+	remote   []*recipe.Shelf
+	defaults []keyfile.Pair
+	bare     struct { // as it is written
 		is  bool
 		why string
 	}
@@ -106,6 +108,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts say it."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
+		keyfile.Choices("defaults", &s.defaults, "What options are by default in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. What is built already stays as it is until it is asked for."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
 }
@@ -180,6 +183,12 @@ func Read(file string, p Place) (Settings, error) {
 		if s.NotBare = strings.TrimSpace(s.bare.why); s.NotBare == "" {
 			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
 		}
+	}
+	for _, pair := range s.defaults {
+		if s.Defaults == nil {
+			s.Defaults = map[string]string{}
+		}
+		s.Defaults[pair.Name] = pair.Values[0]
 	}
 	s.Most.FileSize, s.Most.Memory, s.Most.Scratch = int64(s.mib.file)<<20, int64(s.mib.process)<<20, int64(s.mib.scratch)<<20
 	switch {

@@ -56,6 +56,7 @@ type Receipt struct {
 	Machine   host.Machine      `json:"machine"`
 	Compiler  string            `json:"compiler"`
 	Isolation string            `json:"isolation"`
+	Without   []string          `json:"without,omitempty"`  // what the source was configured without, as it said
 	NotBare   string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
 	Began     time.Time         `json:"began"`
 	Seconds   float64           `json:"seconds"` // over all stages

@@ -12,6 +12,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/named"
+	"fernladder/core/seal"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -93,6 +94,9 @@ func (a *app) show(ctx context.Context, name string) error {
 	if len(r.Options) > 0 {
 		a.screen.Paragraph("options    ", optionTexts(r.Options))
 	}
+	if len(r.Without) > 0 {
+		a.screen.Paragraph("without    ", r.Without)
+	}
 	for i, need := range r.Needs {
 		label := ""
 		if i == 0 {
@@ -100,7 +104,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		}
 		a.screen.Print("%s %s %s, %s (%s)", a.screen.Faint(fmt.Sprintf("%-10s", label)), need.Name, need.Version, need.Role, need.ID)
 	}
-	row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds), r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation))
+	row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds), r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))
 	var times []string
 	for _, st := range r.Stages {
 		times = append(times, st.Stage+" "+seconds(st.Seconds))
@@ -186,4 +190,15 @@ func (a *app) files(name string) error {
 		}
 	}
 	return nil
+}
+
+// seen says what a build has seen of the operating system.
+func seen(r *store.Receipt) string {
+	switch {
+	case r.Isolation != string(seal.Sealed):
+		return ""
+	case r.NotBare != "":
+		return " (saw all of the machine: " + r.NotBare + ")"
+	}
+	return " (saw what it declares)"
 }

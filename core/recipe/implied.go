@@ -1,0 +1,81 @@
+package recipe
+
+import (
+	"slices"
+
+	"fernladder/core/keyfile"
+)
+
+// Every package has options by its method, besides its own. What they turn on, nobody
+// uses a package for, and costs more than all the rest: static copies of shared libraries
+// are half of the compiling, and debug information makes trees three times as large.
+const (
+	StaticOption = "static" // static libraries beside the shared ones
+	TestsOption  = "tests"  // the package's own tests
+	DebugOption  = "debug"  // debug information
+)
+
+// Where debug information is.
+const (
+	DebugNone   = "none"
+	DebugBeside = "beside" // in files of its own, in lib/debug
+	DebugInside = "inside" // in the programs and libraries
+)
+
+// implied are the options of a method. Which arguments stand for debug depends on more
+// than its value: see package build.
+func (r *Recipe) implied() []*Option {
+	static := &Option{Name: StaticOption, About: "Static libraries, too", Default: "off"}
+	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off", On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
+	debug := &Option{Name: DebugOption, About: "Debug information: none, beside what is built, or inside of it", Default: DebugNone}
+	for _, value := range []string{DebugNone, DebugBeside, DebugInside} {
+		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
+	}
+	switch r.Build.Method {
+	case Configure:
+		static.On, static.Off = []string{"--enable-static"}, []string{"--disable-static"}
+		return []*Option{static, debug}
+	case CMake:
+		if r.Step("check") != "" {
+			tests.Default = "on"
+		}
+		return []*Option{tests, debug}
+	case Meson:
+		static.On, static.Off = []string{"-Ddefault_library=both"}, []string{"-Ddefault_library=shared"}
+		return []*Option{static, debug}
+	case Make:
+		return []*Option{debug}
+	}
+	return nil
+}
+
+// Imply gives the recipe the options of its method that it does not have itself, and
+// that its arguments do not decide; and options the defaults that somebody has set for
+// all recipes, as far as they accept them.
+func (r *Recipe) Imply(defaults map[string]string) {
+	for _, o := range r.implied() {
+		if r.Option(o.Name) == nil && !r.decides(o) {
+			o.Implied = true
+			r.Options = append(r.Options, o)
+		}
+	}
+	for _, o := range r.Options {
+		if value, set := defaults[o.Name]; set && o.Accepts(value) {
+			o.Default = value
+		}
+	}
+}
+
+// decides tells whether the arguments of the recipe, or of another of its options, say
+// what an option is about.
+func (r *Recipe) decides(o *Option) bool {
+	mine := append(slices.Clone(o.On), o.Off...)
+	all := slices.Clone(r.Build.Args)
+	for _, other := range r.Options {
+		all = slices.Concat(all, other.On, other.Off)
+	}
+	if o.Name == DebugOption {
+		return slices.ContainsFunc(r.Build.Env, func(p keyfile.Pair) bool { return p.Name == "CFLAGS" })
+	}
+	return slices.ContainsFunc(all, func(arg string) bool { return slices.Contains(mine, arg) })
+}
