@@ -27,8 +27,8 @@ func TestDraftThenInstall(t *testing.T) {
 	// Now that dewcalc and loamdb are there, glasshouse's wishes are known.
 	text := w.must("draft", site.URL+"/dl/glasshouse-1.0.0.tar.gz", "--print").stdout
 	assert.Contains(t, text, "[option.alarm]\nabout   = \"Raise an alarm when the air is too dry\"\ndefault = true\noff     = [\"-DALARM=OFF\"]")
-	assert.Contains(t, text, "[[need]]\nrecipe = \"dewcalc\"\nrole   = \"library\"\n", "it has libdewcalc, which is required")
-	assert.Contains(t, text, "# [[need]]\n# recipe = \"loamdb\"\n# role   = \"library\"\n", "it has libloamdb, which is not")
+	assert.Contains(t, text, "[[need]]\nrecipe = \"dewcalc\"   # library dewcalc in CMakeLists.txt\nrole   = \"library\"\n", "it has libdewcalc, which is required")
+	assert.Contains(t, text, "[option.loamdb]\nabout   = \"Use loamdb, which the build takes if it is there\"\ndefault = true\n\n[[need]]\nrecipe = \"loamdb\"   # library loamdb in CMakeLists.txt\nrole   = \"library\"\nwhen   = \"loamdb\"\n", "it has libloamdb, which is not")
 	assert.NoFileExists(t, w.path("recipes/glasshouse"))
 }
 

@@ -56,7 +56,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 	assert.Equal(t, []string{"dewcalc", "loamdb", "sporegen", "frondplot", "mistplan"}, names(with))
 	assert.Equal(t, []string{"dewcalc", "sporegen", "mistplan"}, names(without))
 	assert.Equal(t, []int{3, 2}, []int{with.Rungs, without.Rungs})
-	assert.Equal(t, map[string]string{"shared": "on"}, with.Packages[1].Options)
+	assert.Equal(t, map[string]string{"shared": "on", "tests": "off", "debug": "none"}, with.Packages[1].Options)
 	assert.Equal(t, with.Packages[0].ID, without.Packages[0].ID, "what is not concerned keeps its id")
 	assert.NotEqual(t, with.Packages[4].ID, without.Packages[2].ID)
 	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:70)"}, with.Packages[0].Why)

@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -74,11 +75,11 @@ func TestStagesOfTheMethods(t *testing.T) {
 		want  []string
 	}{
 		{"method = \"configure\"\nargs = [\"--with=$FL_TREE_LIB\"]", []string{
-			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1", "compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
+			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1 --disable-static", "compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
 		{"method = \"configure\"\nin_tree = true\nparallel = false", []string{
-			"configure W/source: W/source/configure --prefix=T/plan/1", "compile W/source: make", "place W/source: make install DESTDIR=W/stage"}},
+			"configure W/source: W/source/configure --prefix=T/plan/1 --disable-static", "compile W/source: make", "place W/source: make install DESTDIR=W/stage"}},
 		{"method = \"meson\"", []string{
-			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release --wrap-mode=nodownload",
+			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release --wrap-mode=nodownload -Ddefault_library=shared",
 			"compile W/build: ninja -j$FL_JOBS (leased)", "place W/build: meson install --no-rebuild"}},
 		{"method = \"make\"\nargs = [\"all\", \"A=$FL_JOBS\"]", []string{
 			"compile W/source: make all PREFIX=T/plan/1 prefix=T/plan/1 A=4 (shared)",
@@ -227,7 +228,7 @@ func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
 	_, planned := jobs(t, "")
 	job := planned[len(planned)-1]
 	receipt := func() *store.Receipt {
-		return &store.Receipt{Ref: job.Ref, Sources: []store.Source{{Digest: job.Parts[0].Archive.Digest}}, Options: map[string]string{}, Needs: job.Links()}
+		return &store.Receipt{Ref: job.Ref, Sources: []store.Source{{Digest: job.Parts[0].Archive.Digest}}, Options: maps.Clone(job.Package.Options), Needs: job.Links()}
 	}
 	assert.NoError(t, job.fits(receipt()))
 	for what, forge := range map[string]func(*store.Receipt){

@@ -50,7 +50,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Options.About", "Options.Default", "Options.Off", "Needs", "HostNeeds.Range", "Tries", "Build.BareWhy",
+	"Options.About", "Options.Default", "Options.Implied", "Options.Off", "Needs", "HostNeeds.Range", "Tries", "Build.BareWhy",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key

@@ -204,7 +204,7 @@ func TestNoLadder(t *testing.T) {
 		{"no such option", "a 1\n needs b with shard=true\nb 1\n option shared", "a", nil, `b has no option "shard".
     you asked for a
     a 1 needs b with shard=on (s/a/recipe.toml:11)
-    b has the options: shared (s/b/recipe.toml)
+    b has the options: shared, debug (s/b/recipe.toml)
   Add it to s/b/recipe.toml, or take it out of the need.`},
 		{"the newest that fits", gardenShelf, "mistplan:2.* dewcalc:1.3", nil, `No release of dewcalc is what everyone needs.
     you asked for mistplan 2.*

@@ -1,0 +1,70 @@
+package bare_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/host"
+)
+
+// What is declared is seen, with what it requires; nothing else is but the base.
+func TestWhatIsSeen(t *testing.T) {
+	s := thisSystem(t, t.TempDir())
+	sight, err := s.Sight(t.Context(), declared())
+	require.NoError(t, err)
+	for _, seen := range []string{"/usr/bin/cc", "/usr/bin/make", "/usr/bin/awk", "/usr/bin/sed", "/usr/bin/env", "/usr/include/stdio.h", "/usr/bin/ld"} {
+		assert.False(t, sight.Hides(seen), seen)
+	}
+	for _, hidden := range []string{"/usr/local", "/usr/bin/git", "/usr/share/doc/gcc", "/usr/bin/apt-get"} {
+		if _, err := os.Lstat(hidden); err == nil {
+			assert.True(t, sight.Hides(hidden), hidden)
+		}
+	}
+	git := host.Question{Kind: host.Program, Name: "git"}
+	if s.Programs.Find("git") == "/usr/bin/git" {
+		other, err := s.Sight(t.Context(), declared(git))
+		require.NoError(t, err)
+		assert.False(t, other.Hides("/usr/bin/git"))
+		assert.False(t, other.Hides("/usr/lib/git-core/git"), "its other files come with it")
+		assert.Subset(t, other.Packages, sight.Packages)
+	}
+	file := host.Question{Kind: host.File, Name: "/usr/local/bin"}
+	other, err := s.Sight(t.Context(), declared(file))
+	require.NoError(t, err)
+	assert.False(t, other.Hides("/usr/local/bin/anything"), "what is declared by its path is seen with all that is in it")
+	assert.True(t, other.Hides("/usr/local/share"))
+}
+
+// What was found is kept; it does not count once the machine is another.
+func TestWhatIsKept(t *testing.T) {
+	dir := t.TempDir()
+	first, err := thisSystem(t, dir).Sight(t.Context(), declared())
+	require.NoError(t, err)
+	again, err := thisSystem(t, dir).Sight(t.Context(), declared())
+	require.NoError(t, err)
+	assert.Equal(t, first.Packages, again.Packages)
+	assert.Equal(t, first.Layer, again.Layer)
+	a, err := first.Hidden()
+	require.NoError(t, err)
+	b, err := again.Hidden()
+	require.NoError(t, err)
+	assert.Equal(t, a, b)
+	if first.Layer != "" {
+		info, err := os.Lstat(filepath.Join(first.Layer, "/usr/local"))
+		require.NoError(t, err)
+		assert.NotZero(t, info.Mode()&os.ModeCharDevice, "a mark")
+	}
+	kept, err := filepath.Glob(filepath.Join(dir, "*.json"))
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	for _, damage := range []string{"", "{", `{"state":"other","packages":["none"],"looked":[{"dir":"/usr"}],"digest":"x"}`} {
+		require.NoError(t, os.WriteFile(kept[0], []byte(damage), 0o644))
+		again, err := thisSystem(t, dir).Sight(t.Context(), declared())
+		require.NoError(t, err)
+		assert.Equal(t, first.Packages, again.Packages, damage)
+	}
+}
