@@ -182,8 +182,8 @@ func (a *autoconf) switches() {
 		if s.Name == "" {
 			continue
 		}
-		if m := setsState.FindStringSubmatch(arg(3)); m != nil && s.Values == nil {
-			s.Default = states[m[1]]
+		if s.Values == nil {
+			s.Default = stateSet(arg(3), s.Default)
 		}
 		prefix := map[string]string{"ENABLE": "enable_", "WITH": "with_"}[a.text[at[2]:at[3]]]
 		s.vars = []string{prefix + strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name)}
@@ -196,6 +196,18 @@ func (a *autoconf) switches() {
 		a.given = append(a.given, span{at[0], end, s.vars[0]})
 	}
 	a.r.Switches = distinct(a.r.Switches)
+}
+
+// stateSet is what a script sets a switch to that nobody has given. Where it is one or the
+// other, it depends.
+func stateSet(script string, state State) State {
+	for i, m := range setsState.FindAllStringSubmatch(script, -1) {
+		if i > 0 && states[m[1]] != state {
+			return Auto
+		}
+		state = states[m[1]]
+	}
+	return state
 }
 
 // distinct keeps the first of each name, sorted by name.
@@ -283,7 +295,7 @@ func (a *autoconf) lookups() {
 			l.Required = false
 			// That something like it was not found yet is no condition of its own.
 			l.unsure = slices.ContainsFunc(conditions, func(c string) bool {
-				return !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
+				return !notYet.MatchString(c) || !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
 			})
 		}
 		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
@@ -330,6 +342,9 @@ func (a *autoconf) lookups() {
 		}
 	}
 }
+
+// notYet matches conditions that ask whether something was not found.
+var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes|true|1)\b|= x$`)
 
 // flags are variables of compilers, which say nothing of what was found.
 var flags = pattern.New(`^(?:\w*_)?(?:LIBS|LDADD|CFLAGS|CPPFLAGS|LDFLAGS|CXXFLAGS|DEFS|enableval|withval)$`)
@@ -408,7 +423,7 @@ func modules(text string) []Lookup {
 var moduleName = pattern.New(`^[\w+.-]+$`)
 
 // system are what every system with a compiler has.
-var system = strings.Fields(`m c dl rt pthread socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network net inet
+var system = strings.Fields(`m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network net inet
 	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
 	lib link cl`)
 

@@ -88,7 +88,7 @@ var (
 	listedValues = pattern.New(`^\[?=[({\[<]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]>]*\]?$`)
 	saysOn       = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)?\s*(yes|on|enabled|true)\b|enabled by default|on by default`)
 	saysOff      = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(no|off|disabled|false)[\])]|default(s to|[=:]| is)?\s*(no|off|disabled|false)\b|disabled by default|off by default`)
-	saysAuto     = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (found|available|present))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|if available|if present|if found|when available|if supported|if possible|if installed`)
+	saysAuto     = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (\w+ ){0,2}(found|available|present|supported|installed))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|(if|when) (\w+ ){0,2}(available|present|found|supported|possible|installed)\b`)
 )
 
 // newSwitch makes a switch of --HOW-NAME as a help text has it. It is false for one that

@@ -285,6 +285,12 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 			best = q
 		}
 	}
+	on := option == "" || slices.ContainsFunc(d.Choices, func(c Choice) bool { return c.Name == option && c.Set == "on" })
+	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 && (best.Kind == host.Header || best.Kind == host.Library) {
+		// It would stand in the way, and may be of another system than this.
+		d.Itself = append(d.Itself, fmt.Sprintf("%s (not here; perhaps it is needed)", best))
+		return
+	}
 	w := Wants{Question: best, Reason: l.From}
 	if best.Kind == host.Module || best.Kind == host.Program {
 		w.Version = l.Version

@@ -3,6 +3,7 @@ package ground
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -38,3 +39,13 @@ func Give(path string, from func(uid int) bool, uid, gid int) error {
 
 // Ours holds for who runs the program.
 func Ours(uid int) bool { return uid == os.Geteuid() }
+
+// Mine tells whether a file is a regular one of who runs the program, and not a link.
+func Mine(path string) bool {
+	info, err := os.Lstat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return false
+	}
+	stat, is := info.Sys().(*syscall.Stat_t)
+	return is && int(stat.Uid) == os.Geteuid()
+}

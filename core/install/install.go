@@ -121,6 +121,13 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	began := m.Now()
 	report.Results = b.Run(ctx, todo, p.Estimates, record)
 	report.Took = m.Now().Sub(began)
+	for _, r := range report.Results {
+		if r.Outcome == schedule.Succeeded && r.Job.Recipe.Offers.Empty() {
+			if err := Offer(m, r.Job.Recipe, r.Job.Ref); err != nil && report.Unrecorded == nil {
+				report.Unrecorded = err // what is built is built
+			}
+		}
+	}
 	return report, failures(ctx, report.Results)
 }
 

@@ -4,13 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"fernladder/core/build"
 	"fernladder/core/draft"
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/remedy"
@@ -18,10 +24,13 @@ import (
 	"fernladder/core/store"
 )
 
-// A Probing tells of what a probe does before it does it.
+// A Probing is what a probe may do, and who is told.
 type Probing struct {
 	Answered func(r *recipe.Recipe, lines string) // these lines were added to the recipe
-	Inside   func()                               // it is tried in the source's own directory
+	Undone   func(lines string)                   // they did not help, and are taken out again
+	// Install installs packages of the operating system, for programs or for what is
+	// built with. Where it is nil, or returns false, a person has to.
+	Install func(ctx context.Context, packages []string, program bool) (bool, error)
 }
 
 // Probed is what came of a probe.
@@ -33,30 +42,21 @@ type Probed struct {
 }
 
 // Probe builds a drafted recipe in a sealed room, and writes into it what came of
-// that, and what its tree offers. A failure that a need answers is answered, and it
-// goes on. Some sources can only be built in their own directory, and do not say so:
-// when the build fails outside, it is tried there, too. The landing stays as it is.
+// that, and what its tree offers. A failure that something answers is answered, and it
+// goes on, through all that is missing: what gets further is kept, and what does not is
+// undone. The landing stays as it is.
 //
 // Where the package does not build, the error is what came of building it, and the
 // recipe says so, too.
 func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) (Probed, error) {
-	p := &probe{m: m, name: name, steps: steps}
-	err := p.answered(ctx)
+	p := &probe{m: m, name: name, steps: steps, tried: map[string]bool{}}
+	err := p.goOn(ctx)
 	failure := p.failure(err)
-	if failure != nil && outside(p.recipe, failure.Stage) && !lacks(failure) {
-		builds, tried := p.inside(ctx)
-		switch {
-		case tried != nil:
-			return Probed{Recipe: p.recipe}, tried
-		case builds:
-			err, failure = nil, nil
-		}
-	}
 	switch {
 	case ctx.Err() != nil:
 		return Probed{}, ctx.Err()
 	case failure != nil:
-		done := Probed{Recipe: p.recipe, Failure: failure, Lacks: lacks(failure)}
+		done := Probed{Recipe: p.recipe, Failure: failure, Lacks: failure.Cause != nil && len(failure.Cause.Questions()) > 0}
 		return done, errors.Join(p.note(failed(failure, p.date())), err)
 	case err != nil:
 		return Probed{Recipe: p.recipe}, err
@@ -72,6 +72,7 @@ type probe struct {
 	steps  Probing
 	recipe *recipe.Recipe
 	job    *build.Job
+	tried  map[string]bool // answers, with what they are to
 }
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
@@ -103,51 +104,146 @@ func (p *probe) failure(err error) *build.Failure {
 	return nil
 }
 
-// answered builds the package, and answers what its builds lack one after another.
-// What the operating system lacks is noted in the recipe, and is for a person to
-// install.
-func (p *probe) answered(ctx context.Context) error {
-	const enough = 10 // more than that, and something else is wrong
+// goOn builds the package, and answers what its builds lack one after another.
+func (p *probe) goOn(ctx context.Context) error {
+	const enough = 40 // more than that, and something else is wrong
+	var undo func() error
+	given := ""
+	var before *build.Failure
+	var last error
 	for range enough {
 		err := p.attempt(ctx)
-		failure := p.failure(err)
-		if failure == nil || failure.Cause == nil {
+		if ctx.Err() != nil {
 			return err
 		}
-		answer := remedy.To(p.recipe, failure.Cause, remedy.Look(p.m))
+		failure := p.failure(err)
+		if failure == nil {
+			installed, cannot := p.installMissing(ctx, err)
+			if cannot != nil || !installed {
+				return errors.Join(cannot, err)
+			}
+			continue
+		}
+		if undo != nil && !further(before, failure) {
+			if err := undo(); err != nil {
+				return err
+			}
+			p.steps.Undone(given)
+			failure, err = before, last
+		}
+		undo, before, last = nil, failure, err
+		answer := p.next(failure)
 		if answer == nil {
 			return err
 		}
-		why := fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.", p.date(), failure.Stage, failure.Cause)
-		if err := answer.Give(p.recipe, why); err != nil {
+		if undo, err = p.give(answer, failure); err != nil {
 			return err
 		}
-		p.steps.Answered(p.recipe, why+"\n"+answer.Text)
-		if !answer.GoesOn {
-			return err
+		given = answer.Text
+		if len(answer.Packages) > 0 || answer.Absent {
+			installed, cannot := p.install(ctx, answer.Packages, answer.Program)
+			if cannot != nil || !installed {
+				return errors.Join(cannot, last)
+			}
 		}
 	}
-	return p.attempt(ctx)
+	return last
 }
 
-// inside tries the build in the source's own directory. Where that fails as well, the
-// recipe is as it was.
-func (p *probe) inside(ctx context.Context) (builds bool, err error) {
-	p.steps.Inside()
-	set := func(value string) error {
-		return p.recipe.Change(func(e *keyfile.Edit) { e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": value}) })
+// next is the first answer to a failure that was not tried for it yet.
+func (p *probe) next(f *build.Failure) *remedy.Answer {
+	for _, a := range remedy.To(p.recipe, f, remedy.Look(p.m)) {
+		if key := says(f) + "\n" + a.Text; !p.tried[key] {
+			p.tried[key] = true
+			return a
+		}
 	}
-	if err := set("true"); err != nil {
-		return false, err
-	}
-	if p.attempt(ctx) == nil {
-		return true, nil
-	}
-	return false, set("false")
+	return nil
 }
 
-// note adds a text to the end of the recipe.
+// says is what a failure says, for telling it from another.
+func says(f *build.Failure) string {
+	text := f.Stage + " " + f.What
+	if f.Cause != nil {
+		text += " " + f.Cause.String() + " " + f.Cause.Place
+	}
+	return text
+}
+
+// further tells whether a build got further than the one before: to a later stage, or
+// to something else in the same.
+func further(before, now *build.Failure) bool {
+	order := []string{build.StageConfigure, build.StageCompile, build.StageCheck, build.StagePlace, build.StageTry}
+	was, is := slices.Index(order, before.Stage), slices.Index(order, now.Stage)
+	return is > was || is == was && says(before) != says(now)
+}
+
+// give gives an answer, and returns how it is taken back.
+func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err error) {
+	file := filepath.Join(p.recipe.Dir, recipe.FileName)
+	text, err := ground.ReadFile(file, recipe.Largest)
+	if err != nil {
+		return nil, err
+	}
+	what := f.What
+	if f.Cause != nil {
+		what = f.Cause.String()
+	}
+	why := fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.", p.date(), f.Stage, strings.Join(strings.Fields(what), " "))
+	if err := a.Give(p.recipe, why); err != nil {
+		return nil, err
+	}
+	p.steps.Answered(p.recipe, why+"\n"+a.Text)
+	return func() error { return rewrite(file, text) }, nil
+}
+
+func rewrite(file string, text []byte) error {
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(file, text, info.Mode().Perm())
+}
+
+// installMissing installs what the recipe asks of the operating system and is not there.
+func (p *probe) installMissing(ctx context.Context, err error) (installed bool, cannot error) {
+	var missing *host.Missing
+	if !errors.As(err, &missing) || p.steps.Install == nil {
+		return false, nil
+	}
+	packages, unknown := missing.Packages()
+	key := "missing " + strings.Join(packages, " ")
+	if len(packages) == 0 || len(unknown) > 0 || p.tried[key] {
+		return false, nil
+	}
+	p.tried[key] = true
+	program := !slices.ContainsFunc(missing.Needs, func(f host.Finding) bool { return f.Kind != host.Program })
+	return p.install(ctx, packages, program)
+}
+
+func (p *probe) install(ctx context.Context, packages []string, program bool) (bool, error) {
+	if p.steps.Install == nil || len(packages) == 0 {
+		return false, nil
+	}
+	return p.steps.Install(ctx, packages, program)
+}
+
+// earlier are the notes of probes before.
+var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
+
+// note puts a text to the end of the recipe, in the place of what an earlier probe has
+// noted there.
 func (p *probe) note(text string) error {
+	file := filepath.Join(p.recipe.Dir, recipe.FileName)
+	old, err := ground.ReadFile(file, recipe.Largest)
+	if err != nil {
+		return err
+	}
+	if fresh := earlier.ReplaceAllString(string(old), ""); fresh != string(old) {
+		if err := rewrite(file, []byte(fresh)); err != nil {
+			return err
+		}
+	}
 	return p.recipe.Change(func(e *keyfile.Edit) { e.Append(text) })
 }
 
@@ -166,26 +262,23 @@ func (p *probe) succeeded() (Probed, error) {
 	if done.Receipt, err = p.m.Store.Receipt(p.job.Ref); err != nil {
 		return done, p.m.Store.Wrap(err)
 	}
-	files, err := p.m.Store.Files(p.job.Ref)
-	if err != nil {
-		return done, err
-	}
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(), done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
-	offers := draft.Offered(files)
-	return done, p.recipe.Change(func(e *keyfile.Edit) {
-		if !offers.Empty() {
-			recipe.SetOffers(e, offers)
-		}
-		e.Append(text)
-	})
+	return done, errors.Join(p.note(text), Offer(p.m, p.recipe, p.job.Ref))
 }
 
-// lacks tells whether a build failed for something that is missing, which it would
-// lack elsewhere as well.
-func lacks(f *build.Failure) bool { return f.Cause != nil && len(f.Cause.Questions()) > 0 }
-
-// outside tells whether a stage was one of a build outside the source.
-func outside(r *recipe.Recipe, stage string) bool {
-	b := r.Build
-	return !b.InTree && b.Method == recipe.Configure && slices.Contains([]string{build.StageConfigure, build.StageCompile, build.StagePlace}, stage)
+// Offer writes into a recipe what the tree of a build of it offers to others, where the
+// recipe says nothing of that yet, and where it is the person's own.
+func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
+	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") || !ground.Mine(filepath.Join(r.Dir, recipe.FileName)) {
+		return nil
+	}
+	files, err := m.Store.Files(built)
+	if err != nil {
+		return err
+	}
+	offers := draft.Offered(files)
+	if offers.Empty() {
+		return nil
+	}
+	return r.Change(func(e *keyfile.Edit) { recipe.SetOffers(e, offers) })
 }

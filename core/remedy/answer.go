@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/diagnose"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
@@ -12,9 +13,11 @@ import (
 
 // An Answer is how a recipe is changed for a build that has failed.
 type Answer struct {
-	Text   string // the lines that are added
-	GoesOn bool   // the build may go on; otherwise a person has to install something first
-	change func(e *keyfile.Edit, why string)
+	Text     string   // the lines that are added, or what is changed
+	Packages []string // of the operating system that have to be installed for it; none: it can go on
+	Program  bool     // they are for a program that the build runs, not for what it is built with
+	Absent   bool     // something has to be installed, and nobody knows in which package it is
+	change   func(e *keyfile.Edit, why string)
 }
 
 // Give changes the recipe, with a remark that says why.
@@ -22,31 +25,47 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 	return r.Change(func(e *keyfile.Edit) { a.change(e, why) })
 }
 
-// To finds the answer to a failed build: a need on a recipe, or else the argument that
-// the source itself names to do without, or else a need on the operating system. It is
-// nil where nothing answers.
-func To(r *recipe.Recipe, c *diagnose.Cause, e Evidence) *Answer {
+// To finds the answers to a failed build, the best first: a need on a recipe; the
+// argument that the source itself names to do without; a need on the operating system;
+// the source's own directory to build in; a flag that is known to help.
+func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
+	c := f.Cause
+	if c == nil {
+		return inTree(r, f)
+	}
 	m := For(r, c, e)
-	need := func(text string, goesOn bool) *Answer {
-		return &Answer{Text: text, GoesOn: goesOn, change: func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }}
+	var answers []*Answer
+	need := func(text string) *Answer {
+		return &Answer{Text: text, change: func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }}
 	}
-	switch {
-	case m.Recipe != "":
-		return need(m.Need().Text(), true)
-	case c.Without != "" && !slices.Contains(r.Build.Args, c.Without):
-		turnOff, done := turnedOff(r, c.Without)
-		says := "# " + done
-		if m.Host.Kind != "" {
-			says += "\n# Or, with it:\n# " + strings.ReplaceAll(m.HostNeed().Text(), "\n", "\n# ")
+	if m.Recipe != "" {
+		answers = append(answers, need(m.Need().Text()))
+	}
+	if c.Without != "" && !slices.Contains(r.Build.Args, c.Without) {
+		answers = append(answers, without(r, c, m))
+	}
+	if m.Host.Kind != "" {
+		a := need(m.HostNeed().Text())
+		if a.Program = m.Role == recipe.Tool; !m.Here {
+			a.Absent = len(m.Owners) == 0
+			a.Packages = m.Owners[:min(1, len(m.Owners))]
 		}
-		return &Answer{Text: says, GoesOn: true, change: func(e *keyfile.Edit, why string) {
-			turnOff(e)
-			e.Append(why + "\n" + says)
-		}}
-	case m.Host.Kind != "":
-		return need(m.HostNeed().Text(), m.Here)
+		answers = append(answers, a)
 	}
-	return nil
+	return append(append(answers, inTree(r, f)...), flag(r, c)...)
+}
+
+// without does without what is missing, as the source says itself.
+func without(r *recipe.Recipe, c *diagnose.Cause, m Remedy) *Answer {
+	turnOff, done := turnedOff(r, c.Without)
+	says := "# " + done
+	if m.Host.Kind != "" {
+		says += "\n# Or, with it:\n# " + strings.ReplaceAll(m.HostNeed().Text(), "\n", "\n# ")
+	}
+	return &Answer{Text: says, change: func(e *keyfile.Edit, why string) {
+		turnOff(e)
+		e.Append(why + "\n" + says)
+	}}
 }
 
 // turnedOff turns off what an argument turns off: an option of the recipe that is
@@ -55,7 +74,7 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*keyfile.Edit), d
 	about := strings.NewReplacer("--without-", "", "--disable-", "", "-D", "").Replace(argument)
 	about, _, _ = strings.Cut(about, "=")
 	for _, o := range r.Options {
-		if o.Values != nil || o.Default == "off" || !slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
+		if o.Implied || o.Values != nil || o.Default == "off" || !slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
 			continue
 		}
 		return func(e *keyfile.Edit) {
@@ -65,4 +84,58 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*keyfile.Edit), d
 	return func(e *keyfile.Edit) {
 		e.SetTable("build", []string{"args"}, map[string]string{"args": keyfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
 	}, fmt.Sprintf("The argument %s is added.", argument)
+}
+
+// inTree builds in the source's own directory. Some sources can only be built there, and
+// do not say so: what fails outside, and lacks nothing of the machine, may not fail there.
+func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
+	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
+	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 {
+		return nil
+	}
+	return []*Answer{{Text: "# It is built in the source's own directory.", change: func(e *keyfile.Edit, why string) {
+		e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
+		e.Append(why + "\n# It is built in the source's own directory.")
+	}}}
+}
+
+// flag gives the compiler a flag by which it takes code as older ones did, and the like.
+func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	flags := ""
+	switch c.Kind {
+	case diagnose.CompilerTooNew:
+		flags = "-std=gnu17"
+		if slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, "multiple definition") }) {
+			flags = "-fcommon"
+		}
+	case diagnose.WarningError:
+		flags = "-Wno-error"
+	case diagnose.NotRelocatable:
+		flags = "-fPIC"
+	default:
+		return nil
+	}
+	var names, values []string
+	set := map[string]string{}
+	for _, name := range []string{"CFLAGS", "CXXFLAGS"} {
+		before := "-O2"
+		for _, pair := range r.Build.Env {
+			if pair.Name == name {
+				before = pair.Values[0]
+			}
+		}
+		if strings.Contains(before, flags) || name == "CXXFLAGS" && flags == "-std=gnu17" {
+			continue
+		}
+		names, values = append(names, name), append(values, before+" "+flags)
+		set[name] = keyfile.Quote(before + " " + flags)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	says := fmt.Sprintf("# %s = %q in [build.env].", strings.Join(names, ", "), values[0])
+	return []*Answer{{Text: says, change: func(e *keyfile.Edit, why string) {
+		e.SetTable("build.env", names, set)
+		e.Append(why + "\n" + says)
+	}}}
 }

@@ -24,6 +24,7 @@ import (
 type draftFlags struct {
 	name, release, branch string
 	svn, print, probe     bool
+	install, yes          bool
 }
 
 func (a *app) draftCommand() *cobra.Command {
@@ -38,8 +39,10 @@ repository, or an unpacked folder. The recipe goes onto the first shelf, with
 remarks on every line that a person should look at.
 
 Nothing of the source is run, unless --probe is given: then the draft is built in
-a sealed room, and the recipe says what came of it and what the tree offers.
-Nothing is put on the landing.`,
+a sealed room, what it lacks is answered as far as something answers it, and the
+recipe says what came of it and what the tree offers. With --install, packages of
+the operating system that are missing are installed, if that changes nothing that
+is there. Nothing is put on the landing.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
@@ -57,6 +60,8 @@ Nothing is put on the landing.`,
 	c.Flags().StringVar(&f.branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
 	c.Flags().BoolVar(&f.svn, "svn", false, "SOURCE is a Subversion repository, whatever its URL says")
 	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and note in it what came of that")
+	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install packages of the operating system that are missing, after asking once")
+	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -68,6 +73,9 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	}
 	if f.probe && f.print {
 		return usage("--probe builds what is on a shelf, and --print puts nothing there; use one of them")
+	}
+	if f.install && !f.probe {
+		return usage("--install is for what a probe finds missing; add --probe")
 	}
 	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
@@ -99,7 +107,7 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err := a.writeDraft(m, found, decided, text); err != nil || !f.probe {
 		return err
 	}
-	return a.probe(ctx, m, found.Name.Value)
+	return a.probe(ctx, m, found.Name.Value, f)
 }
 
 // overrule puts what a person says in the place of what was found.

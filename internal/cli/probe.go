@@ -2,6 +2,10 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
 
 	"fernladder/core/install"
 	"fernladder/core/machine"
@@ -9,12 +13,80 @@ import (
 	"fernladder/internal/term"
 )
 
+// mayInstall is what a person has allowed a probe to install.
+type mayInstall struct{ libraries, programs bool }
+
+// askInstall asks once what a probe may install of the operating system.
+func (a *app) askInstall(f draftFlags) (may mayInstall, err error) {
+	switch {
+	case !f.install:
+		return may, nil
+	case f.yes:
+		return mayInstall{true, true}, nil
+	case !a.screen.Interactive(os.Stdin):
+		return may, usage("--install asks before it installs anything, and there is nobody to ask; add --yes to do without")
+	}
+	may.libraries = a.agrees("May the probe install libraries and headers of the operating system that are missing?")
+	may.programs = a.agrees("And programs that the build runs?")
+	return may, nil
+}
+
+// addition installs packages for a probe, if that changes nothing that is there.
+func (a *app) addition(ctx context.Context, m *machine.Machine, may mayInstall, packages []string, program bool) (bool, error) {
+	if program && !may.programs || !program && !may.libraries {
+		return false, nil
+	}
+	add, err := m.Programs.Add(ctx, m.System.Family, packages)
+	if err != nil {
+		return false, err
+	}
+	if !add.Harmless() {
+		a.screen.Note("Not installed: %s. It would change what is there: %s", strings.Join(packages, " "),
+			strings.Join(append(prefixed("upgrade ", add.Upgrades), prefixed("remove ", add.Removes)...), ", "))
+		return false, nil
+	}
+	argv := add.Argv
+	if os.Geteuid() != 0 {
+		argv = append([]string{"sudo"}, argv...)
+	}
+	a.screen.Note("Installing %s (%s)", strings.Join(packages, " "), term.Count(len(add.Installs), "package"))
+	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	command.Stdin, command.Env = os.Stdin, append(os.Environ(), "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C")
+	if out, err := command.CombinedOutput(); err != nil {
+		return false, fmt.Errorf("%s: %w\n%s", strings.Join(argv, " "), err, indent(strings.TrimSpace(string(out))))
+	}
+	return true, nil
+}
+
+func prefixed(prefix string, names []string) []string {
+	all := make([]string, len(names))
+	for i, name := range names {
+		all[i] = prefix + name
+	}
+	return all
+}
+
 // probe builds a drafted recipe, and tells what came of that.
-func (a *app) probe(ctx context.Context, m *machine.Machine, name string) error {
-	done, err := install.Probe(ctx, m, name, install.Probing{
+func (a *app) probe(ctx context.Context, m *machine.Machine, name string, f draftFlags) error {
+	may, err := a.askInstall(f)
+	if err != nil {
+		return err
+	}
+	if f.install && !m.HostFiles.There() && !a.offline { // without them nobody knows which package has what
+		if err := a.refreshHostFiles(ctx); err != nil {
+			a.screen.Note("%v", err)
+		}
+	}
+	probing := install.Probing{
 		Answered: func(r *recipe.Recipe, lines string) { a.screen.Note("Added to %s:\n%s", r.File, indent(lines)) },
-		Inside:   func() { a.screen.Note("Trying it in the source's own directory.") },
-	})
+		Undone:   func(lines string) { a.screen.Note("That did not help, and is taken out again:\n%s", indent(lines)) },
+	}
+	if f.install {
+		probing.Install = func(ctx context.Context, packages []string, program bool) (bool, error) {
+			return a.addition(ctx, m, may, packages, program)
+		}
+	}
+	done, err := install.Probe(ctx, m, name, probing)
 	switch {
 	case done.Failure != nil:
 		next := "Change it"

@@ -1,0 +1,142 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"slices"
+	"strings"
+
+	"fernladder/core/pattern"
+)
+
+// An Addition is what the package manager would do to install packages, as it says
+// itself when it only pretends.
+type Addition struct {
+	Argv     []string // the command that does it, without what anybody recommends
+	Installs []string // packages
+	Upgrades []string // that are there
+	Removes  []string
+}
+
+// Harmless tells whether nothing that is there changes.
+func (a *Addition) Harmless() bool { return len(a.Upgrades) == 0 && len(a.Removes) == 0 }
+
+// ErrNoPretending is the error for a package manager that nobody here knows how to ask
+// for what it would do.
+var ErrNoPretending = errors.New("what the package manager would do cannot be found out on this system")
+
+// adders are how package managers are told to pretend, and to do it.
+var adders = map[string]struct {
+	program  string
+	pretend  []string
+	argv     []string
+	readWhat func(out string, a *Addition)
+}{
+	"debian": {"apt-get", []string{"-s", "-q", "install", "--no-install-recommends"}, []string{"-y", "-q", "install", "--no-install-recommends", "--no-remove", "--no-upgrade"}, aptWould},
+	"fedora": {"dnf", []string{"-q", "--assumeno", "--setopt=install_weak_deps=False", "install"}, []string{"-y", "-q", "--setopt=install_weak_deps=False", "install"}, dnfWould},
+	"suse":   {"zypper", []string{"--non-interactive", "install", "--dry-run", "--no-recommends"}, []string{"--non-interactive", "install", "--no-recommends"}, zypperWould},
+	"arch":   {"pacman", []string{"-S", "--needed", "--print", "--print-format", "%n"}, []string{"-S", "--needed", "--noconfirm"}, nil},
+	"alpine": {"apk", []string{"add", "--simulate"}, []string{"add"}, apkWould},
+}
+
+// Add finds out what it would do to install packages. It changes nothing.
+func (p Programs) Add(ctx context.Context, family string, packages []string) (*Addition, error) {
+	how, known := adders[family]
+	program := p.Find(how.program)
+	if !known || program == "" {
+		return nil, ErrNoPretending
+	}
+	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
+	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
+	if err != nil && !refused {
+		lines := strings.Split(strings.TrimSpace(errOut+"\n"+out), "\n")
+		return nil, fmt.Errorf("%s: %s", how.program, strings.TrimPrefix(strings.TrimSpace(lines[0]), "E: "))
+	}
+	a := &Addition{Argv: slices.Concat([]string{program}, how.argv, packages)}
+	if how.readWhat == nil { // a list of what would be installed; what is there, it upgrades
+		for _, name := range strings.Fields(out) {
+			if _, _, err := p.run(ctx, "", program, "-Q", name); err == nil {
+				a.Upgrades = append(a.Upgrades, name)
+			} else {
+				a.Installs = append(a.Installs, name)
+			}
+		}
+		return a, nil
+	}
+	how.readWhat(out, a)
+	return a, nil
+}
+
+var aptLine = pattern.New(`(?m)^(Inst|Remv) (\S+)( \[[^\]]*\])?`)
+
+// aptWould reads Inst NAME [OLD] (NEW …) and Remv NAME [OLD].
+func aptWould(out string, a *Addition) {
+	for _, m := range aptLine.FindAllStringSubmatch(out, -1) {
+		switch {
+		case m[1] == "Remv":
+			a.Removes = append(a.Removes, m[2])
+		case m[3] != "":
+			a.Upgrades = append(a.Upgrades, m[2])
+		default:
+			a.Installs = append(a.Installs, m[2])
+		}
+	}
+}
+
+// dnfWould reads the table of a transaction: headings, and lines that begin with a
+// space and the package's name.
+func dnfWould(out string, a *Addition) {
+	var to *[]string
+	for line := range strings.Lines(out) {
+		words := strings.Fields(line)
+		switch head := strings.TrimSpace(line); {
+		case len(words) == 0 || strings.HasPrefix(head, "Transaction Summary"):
+			to = nil
+		case strings.HasPrefix(head, "Installing"):
+			to = &a.Installs
+		case strings.HasPrefix(head, "Upgrading"), strings.HasPrefix(head, "Downgrading"), strings.HasPrefix(head, "Reinstalling"):
+			to = &a.Upgrades
+		case strings.HasPrefix(head, "Removing"):
+			to = &a.Removes
+		case to != nil && strings.HasPrefix(line, " ") && words[0] != "replacing":
+			*to = append(*to, words[0])
+		}
+	}
+}
+
+// zypperWould reads sentences, each followed by a line of names.
+func zypperWould(out string, a *Addition) {
+	var to *[]string
+	for line := range strings.Lines(out) {
+		switch line = strings.TrimSpace(line); {
+		case strings.Contains(line, "going to be installed"):
+			to = &a.Installs
+		case strings.Contains(line, "going to be upgraded"), strings.Contains(line, "going to be downgraded"), strings.Contains(line, "going to be reinstalled"):
+			to = &a.Upgrades
+		case strings.Contains(line, "going to be REMOVED"):
+			to = &a.Removes
+		case line == "":
+			to = nil
+		case to != nil:
+			*to = append(*to, strings.Fields(line)...)
+		}
+	}
+}
+
+var apkLine = pattern.New(`(?m)^\(\d+/\d+\) (Installing|Upgrading|Downgrading|Replacing|Purging) (\S+)`)
+
+// apkWould reads (1/3) Installing NAME (VERSION).
+func apkWould(out string, a *Addition) {
+	for _, m := range apkLine.FindAllStringSubmatch(out, -1) {
+		switch m[1] {
+		case "Installing":
+			a.Installs = append(a.Installs, m[2])
+		case "Purging":
+			a.Removes = append(a.Removes, m[2])
+		default:
+			a.Upgrades = append(a.Upgrades, m[2])
+		}
+	}
+}
