@@ -167,6 +167,18 @@ func (a *attempt) has(name string) bool {
 }
 
 // walkBox goes through a directory of the box, as far as that can be done.
+// ofSource is the name in the source of a file that was looked for in the build
+// directory; "" for one that was looked for in the source itself.
+func (a *attempt) ofSource(name string) string {
+	if !filepath.IsAbs(name) {
+		return strings.TrimPrefix(filepath.Clean(name), "../")
+	}
+	if rest, is := strings.CutPrefix(name, a.dirs.build+"/"); is {
+		return rest
+	}
+	return ""
+}
+
 func (a *attempt) walkBox(dir string, visit func(ground.Entry) error) error {
 	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {
@@ -185,7 +197,8 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: a.job.Name, Version: a.job.Version, Stage: stage, What: what, Log: log, Work: a.dirs.work}
 	if log != "" {
 		if cause := Diagnose(log, a.dirs.box, a.dirs.build); cause.Known() {
-			if cause.Kind == diagnose.MissingHeader && a.has(cause.Name()) {
+			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && a.has(cause.Name()) ||
+				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name) {
 				cause.Kind = diagnose.InSource
 			}
 			f.Cause, f.Lines = &cause, cause.Lines

@@ -13,6 +13,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/pattern"
 	"fernladder/core/schedule"
+	"fernladder/core/seal"
 )
 
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
@@ -105,8 +106,10 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 	if c.Argv[0] == "sh" { // the shell expands its variables itself
 		p.argv = c.Argv
 	}
-	if a.job.Watch {
-		if p.record, err = os.OpenFile(filepath.Join(a.dirs.work, openedFile), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+	p.watched = a.job.Watch
+	p.placing = a.journal.Running == StagePlace && a.b.level == seal.Sealed
+	if p.watched || p.placing {
+		if p.record, err = os.OpenFile(a.recordFile(), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
 			return err
 		}
 		defer p.record.Close()

@@ -43,6 +43,9 @@ func (e *Failure) With(help []string) string {
 			text += " (" + e.Cause.Place + ")"
 		}
 		text += "."
+		for _, also := range e.Cause.Also {
+			text += "\n  Also: " + also.String() + "."
+		}
 	}
 	for _, line := range help {
 		text += "\n  " + line
@@ -105,7 +108,7 @@ func Diagnose(file, box, dir string) diagnose.Cause {
 			}
 		}
 	}
-	if !c.Known() && !looksFailed(text) {
+	if c = c.Guess(text); !c.Known() && !looksFailed(text) {
 		c.Kind = diagnose.Fine
 	}
 	return Printable(c)
@@ -113,7 +116,7 @@ func Diagnose(file, box, dir string) diagnose.Cause {
 
 // DiagnoseText finds out what went wrong in a text that a build has printed.
 func DiagnoseText(text string) diagnose.Cause {
-	c := diagnose.Log(text)
+	c := diagnose.Log(text).Guess(text)
 	if !c.Known() && !looksFailed(text) {
 		c.Kind = diagnose.Fine
 	}
@@ -124,7 +127,7 @@ func DiagnoseText(text string) diagnose.Cause {
 func looksFailed(text string) bool {
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\r\n")
-		if strings.Contains(line, "*** ") || errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
+		if strings.Contains(line, "*** ") || strings.Contains(line, "configure: error: ") || errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
 			return true
 		}
 	}

@@ -37,6 +37,7 @@ func full() (*recipe.Recipe, *recipe.Release) {
 		Env:       []keyfile.Pair{{Name: "FERN", Values: []string{"x"}}},
 		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
 		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf", Mode: "0640", Owner: "fern", Group: "fern"}},
+		Owners:    []*recipe.Owner{{File: "bin/fern", Owner: "daemon", Group: "adm", Mode: "2755"}},
 		Upstream:  recipe.Upstream{Page: "https://vale.example/"},
 		Offers:    recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"}, CMake: []string{"c"}},
 	}

@@ -25,6 +25,7 @@ type journal struct {
 	Early   map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
 	Used    *Used                     `json:"used,omitempty"`     // of the operating system
 	User    seal.User                 `json:"user,omitzero"`      // whose the box is
+	Given   []store.Owned             `json:"given,omitempty"`    // to others, by the installer
 	Without []string                  `json:"without,omitempty"`  // what the source was configured without, as it says
 	NotBare string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 

@@ -47,6 +47,9 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	if err := a.takeOver(ctx, placed, log); err != nil {
 		return err
 	}
+	if err := a.takeGiven(); err != nil {
+		return err
+	}
 	// What was taken over is not brought to the disk twice.
 	if err := errors.Join(ground.Remove(a.dirs.stage), ground.Empty(a.filled())); err != nil {
 		return err
@@ -134,6 +137,8 @@ func (a *attempt) outside() []string {
 			return ground.Skip
 		case len(outside) == enough:
 			return ground.Stop
+		case "/"+e.Name == a.dirs.box: // as what CMake registers in the home of who installs
+			return ground.Skip
 		case !e.Mode.IsDir():
 			outside = append(outside, "/"+e.Name)
 		}
@@ -145,6 +150,9 @@ func (a *attempt) outside() []string {
 // finish makes what was taken over a tree, tries it, and writes its receipt.
 func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err := a.leave(); err != nil {
+		return nil, a.m.Store.Wrap(err)
+	}
+	if err := a.ownPlaced(); err != nil {
 		return nil, a.m.Store.Wrap(err)
 	}
 	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref, a.digests)
@@ -206,7 +214,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Options: p.Options, Track: p.Release.Track,
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
-		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Without: a.journal.Without, Began: a.cost.began.UTC(), Files: files, Size: size,
+		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Without: a.journal.Without, Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited,
 	}
 	values := treeVariables(a.job)

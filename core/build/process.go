@@ -24,7 +24,9 @@ type process struct {
 	output   *os.File
 	terminal *os.File   // instead of an output; or nil
 	files    []*os.File // its descriptors from 3 on
-	record   *os.File   // of what it opens; or nil
+	record   *os.File   // of what is watched; or nil
+	watched  bool       // what it opens
+	placing  bool       // what it gives to other users
 	used     *usage     // what it takes is added here, if it is not nil
 }
 
@@ -62,7 +64,7 @@ func (p process) run(ctx context.Context, room *seal.Session) error {
 	done := make(chan outcome, 1)
 	go func() {
 		ended, err := room.Run(seal.Command{File: file, Argv: p.argv, Dir: p.dir, Env: append(p.env, "PWD="+p.dir),
-			Output: p.output, Files: p.files, Terminal: p.terminal, Record: p.record})
+			Output: p.output, Files: p.files, Terminal: p.terminal, Record: p.record, Watched: p.watched, Placing: p.placing})
 		done <- outcome{ended, err}
 	}()
 	var o outcome

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/pattern"
 )
 
@@ -29,7 +30,7 @@ func leftOut(log string) []string {
 	const summary = 120 // lines, at the end
 	var found []string
 	add := func(name string) {
-		if name = strings.Trim(name, " ."); name != "" && !setting.MatchString(name) && !slices.Contains(found, name) {
+		if name = strings.Trim(name, " ."); name != "" && !setting.MatchString(name) && !buildfile.Ordinary(name) && !slices.Contains(found, name) {
 			found = append(found, name)
 		}
 	}

@@ -74,7 +74,7 @@ func (a *autoconf) expand(text string, depth int) string {
 	last := 0
 	for _, at := range callPat.Compiled().FindAllStringIndex(text, -1) {
 		body, known := a.bodies[text[at[0]:at[1]]]
-		if !known || at[0] < last || b.Len() > most {
+		if !known || pathMacro.MatchString(text[at[0]:at[1]]) || at[0] < last || b.Len() > most {
 			continue
 		}
 		end := at[1]
@@ -426,6 +426,9 @@ var moduleName = pattern.New(`^[\w+.-]+$`)
 var system = strings.Fields(`m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network net inet
 	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
 	lib link cl`)
+
+// Ordinary tells whether a name is of something that every system with a compiler has.
+func Ordinary(name string) bool { return ordinary(name) }
 
 // ordinary tells whether a name is of something that every system with a compiler has,
 // or is only known when the build runs.

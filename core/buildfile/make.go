@@ -10,7 +10,8 @@ var (
 	makeSwitch  = pattern.New(`(?m)^[ \t]*(?:export[ \t]+)?([A-Z][A-Z0-9_]*)[ \t]*\?=[ \t]*(yes|no|true|false|on|off|0|1|y|n)?[ \t]*(?:#[ \t]*(.*))?$`)
 	makeAsks    = pattern.New(`(?m)^[ \t]*(?:ifeq|ifneq|ifdef|ifndef)\b(.*)$`)
 	makeCXX     = pattern.New(`\$[({]CXX[)}]|\bg\+\+`)
-	makeModules = pattern.New(`pkg-config[^\n]*?--(?:cflags|libs)(?:[ \t]+--(?:cflags|libs|static))*[ \t]+([\w.+-]+(?:[ \t]+[\w.+-]+)*)`)
+	makeModules = pattern.New(`(?m)^[^\t#\n][^\n]*?(?:pkg-config|\$[({]PKG_?CONFIG[)}])[^\n]*?--(?:cflags|libs|exists|modversion|atleast-version=[\d.]+)(?:[ \t]+--(?:cflags|libs|static|silence-errors))*[ \t]+["']?([\w.+-]+(?:[ \t]+[\w.+-]+)*)`)
+	makeRuns    = pattern.New(`(?m)^\t[ \t@+-]*(?:[A-Z_]+=\S*[ \t]+)*(msgfmt|makeinfo|help2man|bison|flex|yacc|lex|perl|python3?|pod2man|xsltproc|asciidoc|a2x|xmlto|gperf|m4|ed|re2c|ragel|nasm|yasm|tclsh|ruby|go|rst2man|pandoc|groff|txt2man|ronn)\b`)
 	makeLinks   = pattern.New(`(?m)^[ \t]*(?:LIBS|LDLIBS|LDADD|LDFLAGS)[ \t]*[:+?]?=(.*)$`)
 	makeLibrary = pattern.New(`-l([\w+.-]+)`)
 )
@@ -56,6 +57,9 @@ func Makefile(file, text string) *Reading {
 				r.Lookups = append(r.Lookups, Lookup{Kind: "module", Names: []string{name}, Required: true, From: file})
 			}
 		}
+	}
+	for _, m := range makeRuns.FindAllStringSubmatch(text, -1) {
+		r.Lookups = append(r.Lookups, Lookup{Kind: "program", Names: []string{m[1]}, Ran: true, From: file})
 	}
 	for _, m := range makeLinks.FindAllStringSubmatch(text, -1) {
 		for _, l := range makeLibrary.FindAllStringSubmatch(m[1], -1) {

@@ -12,7 +12,7 @@ var configureRules = []rule{
 	{kind: MissingProgram, has: "onfig", pattern: re(`The pkg-config script could not be found|^configure: error: .*pkg-config .*(?:not found|could not be found|is required|too old)`), more: is("pkg-config")},
 	{kind: MissingProgram, has: "C++", pattern: re(`^configure: error: (?:.*C\+\+ compiler (?:not available|cannot create|not found)|.*no acceptable C\+\+ compiler|.*C\+\+ preprocessor "/lib/cpp" fails)`), more: is("c++")},
 	{kind: MissingProgram, has: "no acceptable", pattern: re(`no acceptable C compiler found`), more: is("cc")},
-	{kind: MissingProgram, has: "no acceptable", pattern: re(`no acceptable (?P<name>m4|grep|sed|awk|ld)\b`)},
+	{kind: MissingProgram, has: "o ", pattern: re(`\b[Nn]o (?:acceptable|usable|suitable|working) (?P<name>m4|grep|sed|awk|ld|make|perl|yacc|bison|lex|flex)\b`)},
 	{kind: MissingProgram, has: "is undefined", pattern: re(`Libtool library used but ` + open + `LIBTOOL`), more: is("libtoolize")},
 	{kind: MissingMacro, has: "undefined macro", pattern: re(`possibly undefined macro: (?P<name>\w+)`), more: macro},
 	{kind: MissingMacro, has: "syntax error near", pattern: re(`configure: line \d+: syntax error near unexpected token`), more: macroAfter},
@@ -65,7 +65,8 @@ func macro(c *Cause, lines []string, at int) bool {
 			return macro(c, lines, at+1+i)
 		}
 	}
-	c.Kind, c.Names = Unknown, nil
+	// All that autoconf has itself is called undefined where a macro around it is.
+	c.Kind, c.Names, c.Likely = MissingProgram, []string{"pkg-config"}, true
 	return true
 }
 
@@ -152,11 +153,17 @@ func whichModule(c *Cause, lines []string, at int) bool {
 func said(c *Cause, lines []string, at int) bool {
 	text := c.Name() + "\n" + following(lines, at)
 	c.Names = nil
+	if inDirectory.MatchString(lines[at]) { // the next line says what
+		return false
+	}
 	if strings.Contains(text, "above") {
 		text = above(lines, at)
 	}
 	return conclude(c, text, failedChecks(lines, at))
 }
+
+// inDirectory matches what newer configure scripts say before their last words.
+var inDirectory = re("configure: error: in [`'‘].*:$")
 
 // above are the lines before the last words that are marked to be seen, the
 // first ones first.

@@ -64,6 +64,7 @@ type Cause struct {
 	// Likely is set where it follows from the words of a message, which nothing
 	// else in the log confirms.
 	Likely  bool     `json:"likely,omitempty"`
+	Also    []Cause  `json:"also,omitempty"`    // what the same log says is missing besides
 	Without string   `json:"without,omitempty"` // the argument that builds without what is missing, as the message says
 	Place   string   `json:"place,omitempty"`   // FILE:LINE in the source
 	Line    int      `json:"line"`              // of the log, counted from 1; 0 where nothing is known
@@ -88,7 +89,7 @@ var sentences = map[Kind]string{
 	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program does not find the shared library %s",
 	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing",
 	MissingPython: "the Python module %s is missing", MissingPerl: "the Perl module %s is missing", MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
-	MissingInSource: "the source has no file %s", InSource: "the compiler does not find the header %s, although the source has it",
+	MissingInSource: "the source has no file %s", InSource: "%s is not found, although the source has it",
 	TooOld: "%s is wanted", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which wants %s",
 	CompilerTooNew: "the code is older than the compiler, which refuses it", CompileError: "the compiler refuses the code; nothing is missing",
 	WarningError: "the source has warnings of the compiler count as errors (-Werror)", CompilerCrashed: "the compiler has crashed",
@@ -166,12 +167,57 @@ func diagnose(lines []string) (Cause, *rule) {
 				if c.Without == "" {
 					c.Without = without(following(lines, i))
 				}
+				c.Also = c.others(lines, i, ends)
 				return *c, &rules[r]
 			}
 		}
 	}
 	return Cause{Kind: Unknown, Lines: slices.Clone(lines[max(0, len(lines)-2*around):]), See: see(lines)}, nil
 }
+
+// missing are the kinds of which a log can name several that are independent.
+var missing = []Kind{MissingHeader, MissingLibrary, MissingModule, MissingPackage, MissingProgram, MissingPython, MissingPerl, MissingShared}
+
+// others are what else of such kinds is missing, as the lines after the first say.
+func (c *Cause) others(lines []string, at int, ends ends) (also []Cause) {
+	const most = 8
+	if !slices.Contains(missing, c.Kind) || c.Likely {
+		return nil
+	}
+	seen := map[string]bool{c.String(): true}
+	for i := at + 1; i < len(lines) && len(also) < most; i++ {
+		if lines[i] == "" {
+			continue
+		}
+		for r := range rules {
+			if !slices.Contains(missing, rules[r].kind) {
+				continue
+			}
+			o := rules[r].holds(lines, i, ends)
+			if o == nil {
+				continue
+			}
+			if slices.Contains(missing, o.Kind) && !o.Likely && !seen[o.String()] && !slices.Contains(c.Names, o.Name()) {
+				seen[o.String()] = true
+				also = append(also, *o)
+			}
+			break
+		}
+	}
+	return also
+}
+
+// Guess is what a cause probably is where nothing in a log, nor in those that it points
+// to, is known: a compiler that cannot make programs mostly lacks the C library's own
+// development files.
+func (c Cause) Guess(text string) Cause {
+	if c.Kind == Unknown && cannotCompile.MatchString(text) {
+		c.Kind, c.Names, c.Likely = MissingHeader, []string{"stdio.h"}, true
+	}
+	return c
+}
+
+var cannotCompile = pattern.New(`(?m)configure: error: (?:the )?C compiler cannot create executables|cannot compile a simple C program|The C compiler\s+"[^"]*"\s+is not able to compile a simple test program`)
 
 // longestLine is how much of a line is looked at. No message is as long, and logs may
 // be anything.

@@ -107,7 +107,7 @@ func TestCauses(t *testing.T) {
 		{"configure: error: \n=====\nCannot link against libmoss? Try these steps.\n=====", "missing: it seems that libmoss is missing"},
 
 		// Autotools.
-		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR", "unknown: the cause is not clear"},
+		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR", "missing_program: it seems that the program pkg-config is missing"},
 		{"configure.ac:70: error: possibly undefined macro: AC_MSG_ERROR\n      If this token\nconfigure.ac:74: error: possibly undefined macro: AM_PATH_LEAF", "missing_macro: the autoconf macro AM_PATH_LEAF is missing"},
 		{"Perhaps you should add the directory containing `moss.pc'\nPackage 'moss', required by 'virtual:world', not found\nmake[1]: *** [Makefile:53: .depcheck] Error 1", "missing_module: the pkg-config module moss is missing"},
 		{"./configure: line 14288: no: command not found\nchecking for MOSS - version >= 1.17... no\nconfigure: error: libmoss was not found", "missing: it seems that libmoss is missing"},
@@ -239,6 +239,13 @@ func TestCauses(t *testing.T) {
 		{"*** Could not find Moss\n    If it's already installed, please set MOSS_PREFIX.", "missing: it seems that Moss is missing"},
 		{"checking for main in -lmoss... no\nconfigure: error: see the INSTALL doc for more info", "missing_library: it seems that the library moss is missing"},
 
+		{"checking for suitable m4... configure: error: No usable m4 in $PATH or /usr/5bin (see config.log for reasons).", "missing_program: the program m4 is missing"},
+		{"checking for cc... no\nconfigure: error: in `/work/leaf':\nconfigure: error: no acceptable C compiler found in $PATH\nSee `config.log' for more details", "missing_program: the program cc is missing"},
+		{"tar (child): xz: Cannot exec: No such file or directory\ntar (child): Error is not recoverable: exiting now", "missing_program: the program xz is missing"},
+		{"Makefile:76: *** Cannot find development files for any supported version of libmoss.  Stop.", "missing: it seems that libmoss is missing"},
+		{"configure: error: moss requires the leaf library.  Try passing --with-leaf=builtin", "missing: it seems that leaf is missing; or --with-leaf=builtin"},
+		{"Failed to find leaf.h", "missing_header: it seems that the header leaf.h is missing"},
+
 		// Languages.
 		{"LEAF 1.57 is required to configure this module; please install it", "missing_perl_module: the Perl module LEAF >= 1.57 is missing"},
 		{"pip: ERROR: Could not find a version that satisfies the requirement leaves>=40.8 (from versions: none)", "missing_python_module: the Python module leaves >=40.8 is missing"},
@@ -285,6 +292,16 @@ func TestTheFirstCauseWithItsLines(t *testing.T) {
 	assert.Equal(t, "config.log", c.See)
 	assert.False(t, Log("a\nb").Known())
 	assert.Equal(t, []string{"a", "b"}, Log("a\nb").Lines)
+}
+
+// What one log says is missing besides is told as well.
+func TestSeveralThingsAtOnce(t *testing.T) {
+	c := Log("sh: 1: sporegen: not found\nsh: 1: fungen: not found\nsh: 1: sporegen: not found\nmake: *** [Makefile:3: all] Error 127\n")
+	assert.Equal(t, "the program sporegen is missing", c.String())
+	assert.Len(t, c.Also, 1)
+	assert.Equal(t, "the program fungen is missing", c.Also[0].String())
+	text := "configure: error: in `/work/leaf':\nconfigure: error: C compiler cannot create executables\nSee `config.log' for more details"
+	assert.Equal(t, "it seems that the header stdio.h is missing", Log(text).Guess(text).String())
 }
 
 // Where a log only points to another, the last thing that was checked there is

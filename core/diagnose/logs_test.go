@@ -48,7 +48,7 @@ path to pkg-config.
 
 To get pkg-config, see <http://pkg-config.example/>.
 See 'config.log' for more details
-`, "the program pkg-config is missing", 3},
+`, "the program pkg-config is missing", 4},
 		"CMake, which finds some and lacks others": {`-- Found PkgConfig: /usr/bin/pkg-config (found version "1.8.1")
 -- Could NOT find Rain (missing: RAIN_LIBRARY)
 -- Checking for module 'leaf>=2'

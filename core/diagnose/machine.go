@@ -78,6 +78,7 @@ var shellRules = []rule{
 	{kind: MissingProgram, has: "FileNotFoundError", pattern: re(`FileNotFoundError: .*No such file or directory: '(?P<name>[a-z][\w.+-]*)'`), more: ofTheMachine},
 	{kind: MissingProgram, has: "Neither ", pattern: re(`^Neither (?P<name>[a-z][\w.+-]*) nor (?P<name>[a-z][\w.+-]*) (?:has|have|was|were)\b.* found`)},
 	{kind: MissingProgram, has: "/", pattern: re(`^(?P<name>[a-z][\w.+-]*)/(?P<name>[a-z][\w.+-]*) not found`)},
+	{kind: MissingProgram, has: "Cannot exec", pattern: re(`^tar \(child\): (?P<name>[\w.+-]+): Cannot exec: No such file`)},
 	{kind: MissingShared, has: "shared librar", pattern: re(`error while loading shared libraries: (?P<name>[\w.+-]+): cannot open`)},
 }
 

@@ -12,7 +12,7 @@ var makeRules = []rule{
 	{kind: Unknown, has: "*** ", pattern: re(`^[\w./-]+:\d+: \*\*\* (?P<name>.*)\.\s+Stop\.`), more: makeSaid},
 	{kind: Unknown, has: " ", pattern: re(`^(?:(?i:fatal|error|fatal error|\*+ error): |\*\*\*+ (?:Could not|Cannot|Can't|Unable to) find)`), more: complained},
 	{kind: MissingModule, has: "ackage '", pattern: re(`^(?:No package|Package) '(?P<name>[\w.+-]+)'(?:, required by '[^']*', not)? found`), more: fatal},
-	{kind: Unknown, has: "find ", pattern: re(`^(?:Could not|Cannot|Can't|Unable to) find `), more: atTheEnd},
+	{kind: Unknown, has: "find ", pattern: re(`^(?:Could not|Cannot|Can't|Unable to|Failed to) find `), more: atTheEnd},
 	{kind: Missing, has: " must be installed", pattern: re(`^(?P<name>\w+) must be installed`)},
 	{kind: Unknown, has: "could not be found for", pattern: re(`^The headers or library files could not be found for `), more: complained},
 	{kind: TestFailed, has: "# ", pattern: re(`^# (?:FAIL|ERROR): +[1-9]`)},
@@ -66,4 +66,4 @@ func atTheEnd(c *Cause, lines []string, at int) bool {
 	return len(lines)-at <= few && complained(c, lines, at)
 }
 
-var missingWords = re(`(?i)not found|not be found|could not find|cannot find|can't find|unable to find|not present|no suitable|required|missing|installed|you need`)
+var missingWords = re(`(?i)not found|not be found|could not find|failed to find|cannot find|can't find|unable to find|not present|no suitable|required|missing|installed|you need`)

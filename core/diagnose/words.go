@@ -19,6 +19,7 @@ var wordings = []struct {
 	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\byou(?:'ll| will)? need (?:to |have |install |the |an? |either )*` + open + `([a-z][\w.+-]*)`)},
+	{Missing, re(`(?i)development (?:files|headers|libraries|packages?)(?: and \w+)? (?:for|of) (?:(?:any|the|supported|installed|versions?|of|a) )*([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ` + open + `([\w.+-]+)`)},
 	{MissingHeader, re(`link test program to (Python)`)}, // as everybody writes it who looks for Python.h
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},
@@ -48,7 +49,7 @@ http https www found. needs need want wants requires require enable enabled disa
 them this necessary scripts configuration find locate detect before above below messages consult running again following programs tools information details more c c++ posix unix linux windows ansi iso gnu`)
 
 var (
-	useWithout = re(`(?:--(?:without|disable)-[\w-]+|-D[\w.:-]+=(?i:off|false|disabled|no|0))`)
+	useWithout = re(`--with-[\w-]+=(?:builtin|internal|bundled|included|embedded|vendored|local)\b|(?:--(?:without|disable)-[\w-]+|-D[\w.:-]+=(?i:off|false|disabled|no|0))`)
 	doWithout  = re(`--(?:without|disable)-[\w-]+(?:=\w+)?|--with-[\w-]+=no|--enable-[\w-]+=no`)
 )
 

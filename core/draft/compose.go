@@ -252,6 +252,15 @@ func (c *composer) steps(s *Source) {
 		c.line("[steps]")
 		c.line("# guessed: there is no configure script\nbefore_configure = '''\n%s\n'''", s.Prepare)
 	}
+	if s.Place {
+		if s.Prepare == "" {
+			c.line("")
+			c.line("[steps]")
+		}
+		c.line("# guessed: there is no target that installs, and the program is called like the package\nplace = '''")
+		c.line("mkdir -p $DESTDIR$FL_PREFIX/bin\ncp %s $DESTDIR$FL_PREFIX/bin", s.Name.Value)
+		c.line("for page in $FL_SOURCE/%s.[1-8]; do\n\tif test -f $page; then\n\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\tfi\ndone\n'''", s.Name.Value)
+	}
 	if s.Method.Value == string(recipe.Script) {
 		c.line("")
 		c.line("[steps]")

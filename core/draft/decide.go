@@ -115,7 +115,8 @@ func (s *Source) Decide(e Evidence) Decided {
 	for _, l := range lookups {
 		switch {
 		case l.Switch != "":
-		case l.Required:
+		case l.Required, l.Ran && d.e.Here[questions(l)[0]].There:
+			l.Required = true
 			d.want(l, "")
 		default:
 			d.Itself = append(d.Itself, l.Kind+" "+strings.Join(l.Names, ", or "))

@@ -43,6 +43,7 @@ type Source struct {
 	Dir                                   string // that the build system is in, "" for the top
 	InTree                                bool
 	Prepare                               string   // shell text that makes the configure script
+	Place                                 bool     // there is no target that installs, so the draft has to
 	Args                                  []string // arguments that every build needs
 	buildfile.Reading
 	generated []buildfile.Lookup // programs that make the configure script
@@ -181,6 +182,10 @@ func (t *tree) method(s *Source) {
 		found(recipe.CMake, "CMakeLists.txt", Certain) // which the script only calls
 	case t.has("configure"):
 		found(recipe.Configure, "configure", Certain)
+		if in := t.text("Makefile.in"); in != "" && !installTarget.MatchString(in) && !strings.Contains(in, "include") {
+			s.Place = true
+			s.Remarks = append(s.Remarks, Finding{"steps", "place", "Makefile.in has no install target", Guessed})
+		}
 		if byHand {
 			// One written by hand may not work from another directory.
 			s.InTree = true
@@ -242,7 +247,8 @@ func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
 	if !installTarget.MatchString(text) {
-		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Open})
+		s.Place = true
+		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
 	}
 	if m := ownDestdir.FindStringSubmatch(text); m != nil {
 		// What others call DESTDIR is here the place itself.

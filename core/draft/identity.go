@@ -41,7 +41,7 @@ func (t *tree) identity(s *Source) {
 	s.Name = t.choose("name", recipe.CheckName, strings.ToLower, []Finding{
 		{"name", t.match("configure", configureName), "configure", Certain},
 		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
-		{"name", t.match(ac, initName), ac, Certain},
+		{"name", notFile(t.match(ac, initName)), ac, Certain},
 		{"name", archiveName, "the archive's name", Guessed},
 		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
 		{"name", archiveSuffix.ReplaceAllString(t.archive, ""), "the archive's name", Guessed},
@@ -63,6 +63,16 @@ func (t *tree) identity(s *Source) {
 	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {
 		s.Remarks = append(s.Remarks, Finding{"version", archiveVersion + " is what the archive's name says", "", Guessed})
 	}
+}
+
+// notFile leaves out what old configure scripts begin with: the name of a file, by which
+// they find the source.
+func notFile(name string) string {
+	switch path.Ext(name) {
+	case ".c", ".h", ".cc", ".cpp", ".in", ".y", ".l":
+		return ""
+	}
+	return name
 }
 
 var headerVersion = pattern.New(`(?m)^[ \t]*#[ \t]*define[ \t]+\w*VERSION(?:_STRING|_STR)?[ \t]+"v?([0-9][\w.+-]*)"`)

@@ -11,6 +11,7 @@ func (r *Recipe) Effective(f Facts) *Recipe {
 	e.Tries = holding(r.Tries, f, func(x *Try) *Condition { return &x.When })
 	e.Launchers = holding(r.Launchers, f, func(x *Launcher) *Condition { return &x.When })
 	e.Configs = holding(r.Configs, f, func(x *Config) *Condition { return &x.When })
+	e.Owners = holding(r.Owners, f, func(x *Owner) *Condition { return &x.When })
 	return &e
 }
 

@@ -43,6 +43,7 @@ type Recipe struct {
 	Env       []keyfile.Pair // what users of the package get in their environment
 	Launchers []*Launcher
 	Configs   []*Config
+	Owners    []*Owner
 	Upstream  Upstream
 	Offers    Offers
 }

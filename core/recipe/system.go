@@ -76,6 +76,32 @@ type Config struct {
 	When    Condition
 }
 
+// An Owner is a file of the tree that belongs to somebody else than who owns the root, or
+// has other permissions, as installers of system programs make them.
+type Owner struct {
+	keyfile.Position
+	File  string // in the tree, with slashes
+	Owner string // of the machine; "": as it is
+	Group string
+	Mode  string // permissions in octal digits, with those of setuid and setgid; "": as they are
+	When  Condition
+}
+
+// Who is whom the file belongs to, in words.
+func (o *Owner) Who() string {
+	who := o.Owner
+	if who == "" {
+		who = "root"
+	}
+	if o.Group != "" {
+		who += ":" + o.Group
+	}
+	if o.Mode != "" {
+		who += " with mode " + o.Mode
+	}
+	return who
+}
+
 // Offers says what other packages find in the package's tree.
 type Offers struct {
 	Modules, Programs, Libraries, CMake []string

@@ -56,6 +56,28 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 	}
 }
 
+func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("file", &o.File, "The file, below $FL_PREFIX. It cannot be a link.").Must().Check(checkInside),
+		keyfile.Text("owner", &o.Owner, "The user it belongs to.").Check(checkAccount),
+		keyfile.Text("group", &o.Group, "The group it belongs to.").Check(checkAccount),
+		keyfile.Text("mode", &o.Mode, "Its permissions, in three or four octal digits, as in 4755 or 2755.").Check(checkAnyMode),
+		r.whenKey(&o.When, "The condition under which it counts."),
+	}
+}
+
+// checkAnyMode refuses what are no permissions, or would let everybody write.
+func checkAnyMode(mode string) error {
+	n, err := strconv.ParseUint(mode, 8, 16)
+	switch {
+	case err != nil || len(mode) < 3 || len(mode) > 4:
+		return fmt.Errorf("%q is no mode; write octal digits, as in 4755", mode)
+	case n&0o002 != 0 && n&0o1000 == 0:
+		return fmt.Errorf("mode %s lets everybody write to the file", mode)
+	}
+	return nil
+}
+
 func (r *Recipe) upstreamKeys() []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("page", &r.Upstream.Page, "The URL of a page that names the releases. It can use $FL_NAME.").Must().Check(CheckURL).Check(knownVariables(variablePattern, r.nameVariable)),

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
@@ -54,6 +55,10 @@ func Look(m *machine.Machine) Evidence {
 func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	m := Remedy{Family: e.Family, Without: c.Without, Listed: e.Files.There()}
 	questions := c.Questions()
+	if r != nil { // nothing is a part of itself
+		own := buildfile.Stem(r.Name)
+		questions = slices.DeleteFunc(questions, func(q host.Question) bool { return q.Kind != host.Program && buildfile.Stem(q.Name) == own })
+	}
 	if len(questions) == 0 {
 		return m
 	}

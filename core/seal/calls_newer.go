@@ -3,3 +3,5 @@
 package seal
 
 var olderCalls []call
+
+var olderGives []give

@@ -3,8 +3,10 @@ package seal
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"golang.org/x/sys/unix"
 )
@@ -216,16 +218,30 @@ func (o order) devices() error {
 	return os.Mkdir(o.at("/dev/shm"), 0o755)
 }
 
-// user makes the one user of the room known by name.
+// SystemUsers and SystemGroups are the ones that a room knows besides its own, by their
+// numbers: those that systems have had under the same numbers for long. Installers look
+// them up.
+var (
+	SystemUsers  = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 5: "games", 6: "man", 7: "lp", 8: "mail", 9: "news", 10: "uucp", 13: "proxy", 33: "www-data", 65534: "nobody"}
+	SystemGroups = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 4: "adm", 5: "tty", 6: "disk", 7: "lp", 8: "mail", 9: "news", 10: "uucp", 12: "man", 13: "proxy", 15: "kmem", 20: "dialout",
+		29: "audio", 33: "www-data", 42: "shadow", 43: "utmp", 44: "video", 50: "staff", 60: "games", 100: "users", 999: "wheel", 65534: "nogroup"}
+)
+
+// user makes the one user of the room known by name, and system users.
 func (o order) user() error {
 	home := o.Home
 	if home == "" {
 		home = "/"
 	}
-	for file, text := range map[string]string{
-		"/etc/passwd": "root:x:0:0:root:/:/bin/sh\nbuilder:x:1000:1000:builder:" + home + ":/bin/sh\nnobody:x:65534:65534:nobody:/:/bin/false\n",
-		"/etc/group":  "root:x:0:\nbuilder:x:1000:\nnogroup:x:65534:\n",
-	} {
+	passwd := fmt.Sprintf("builder:x:%d:%d:builder:%s:/bin/sh\n", builder, builder, home)
+	for _, uid := range slices.Sorted(maps.Keys(SystemUsers)) {
+		passwd += fmt.Sprintf("%s:x:%d:%d:%[1]s:/:/bin/false\n", SystemUsers[uid], uid, uid)
+	}
+	group := fmt.Sprintf("builder:x:%d:\n", builder)
+	for _, gid := range slices.Sorted(maps.Keys(SystemGroups)) {
+		group += fmt.Sprintf("%s:x:%d:\n", SystemGroups[gid], gid)
+	}
+	for file, text := range map[string]string{"/etc/passwd": passwd, "/etc/group": group} {
 		if _, err := os.Stat(file); err != nil {
 			continue
 		}

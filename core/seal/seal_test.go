@@ -209,7 +209,7 @@ func TestAWatch(t *testing.T) {
 	run := func(text string) (string, int) {
 		out := must(os.CreateTemp(t.TempDir(), "out"))
 		defer out.Close()
-		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin", "LEAF=green"}, Output: out, Files: []*os.File{must(os.Open(r.visible + "/file"))}, Record: record})
+		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin", "LEAF=green"}, Output: out, Files: []*os.File{must(os.Open(r.visible + "/file"))}, Record: record, Watched: true})
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Name())
 		require.NoError(t, err)
@@ -228,7 +228,7 @@ func TestAWatch(t *testing.T) {
 	}
 	assert.NotContains(t, string(data), r.writable+"/new")
 	assert.NotContains(t, string(data), "read "+r.visible+"\n", "directories are not opened to read")
-	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout, Record: record})
+	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout, Record: record, Watched: true})
 	require.NoError(t, err, "the copy says it")
 	// What it leaves running ends with it, and it can be ended itself.
 	_, status = run("(while :; do cat /etc/passwd >/dev/null; done) & exit 5")

@@ -28,7 +28,7 @@ const failed = 123
 func Main(args []string, errOut *os.File) (status int, started bool) {
 	var err error
 	switch {
-	case len(args) > 3 && args[0] == watchedName:
+	case len(args) > 4 && args[0] == watchedName:
 		err = watched(args[1:])
 	case len(args) == 1 && args[0] == endName:
 		err = endEverything()
@@ -185,7 +185,7 @@ func (s *server) run(o order, files []*os.File) Ended {
 	}
 	output, rest := files[0], files[1:]
 	var record *os.File
-	if o.Watched {
+	if o.Watched || o.Placing {
 		record, rest = rest[len(rest)-1], rest[:len(rest)-1]
 		if s.watch == nil {
 			s.watch = newWatch(record)
@@ -203,7 +203,7 @@ func (s *server) run(o order, files []*os.File) Ended {
 	}
 	start := command.Start
 	if record != nil {
-		start = func() error { return s.watch.start(command) }
+		start = func() error { return s.watch.start(command, o.what()) }
 	}
 	if err := start(); err != nil {
 		return Ended{Failed: err.Error()}
@@ -221,6 +221,11 @@ func (s *server) run(o order, files []*os.File) Ended {
 		}
 	}
 	return ended
+}
+
+// what is what of a command is watched.
+func (o order) what() string {
+	return map[bool]string{true: "o"}[o.Watched] + map[bool]string{true: "g"}[o.Placing]
 }
 
 // nextOrder receives an order and the files that come with it.

@@ -46,7 +46,9 @@ type Command struct {
 	Output   *os.File // stdout and stderr
 	Files    []*os.File
 	Terminal *os.File // stdin, stdout, stderr and the controlling terminal instead; or nil
-	Record   *os.File // what it opens and runs is added to it, in a sealed room; or nil
+	Record   *os.File // what is watched of it is added to it, in a sealed room; or nil
+	Watched  bool     // what it opens and runs
+	Placing  bool     // what it gives to other users, which it is told is done, and is not
 }
 
 // Ended is how a command in a session ended.
@@ -67,6 +69,7 @@ type order struct {
 	Env      []string
 	Terminal bool
 	Watched  bool
+	Placing  bool
 }
 
 // Enter makes a room. What it leaves running when it is left, or when this program
@@ -185,7 +188,7 @@ func (s *Session) Leave() {
 
 // Run runs a command to its end. What it leaves running ends with it.
 func (s *Session) Run(c Command) (Ended, error) {
-	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Record != nil}
+	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Watched, Placing: c.Placing}
 	data, err := json.Marshal(o)
 	if err != nil {
 		return Ended{}, err
@@ -195,7 +198,7 @@ func (s *Session) Run(c Command) (Ended, error) {
 		output = c.Terminal
 	}
 	files := append([]*os.File{output}, c.Files...)
-	if c.Record != nil {
+	if c.Watched || c.Placing {
 		files = append(files, c.Record)
 	}
 	if err := s.send(data, files...); err != nil {

@@ -49,8 +49,9 @@ type call struct {
 var calls = slices.Concat(olderCalls, []call{{unix.SYS_EXECVE, 0, -1}, {unix.SYS_EXECVEAT, 1, -1}, {unix.SYS_OPENAT, 1, 2}})
 
 // filter is a program for the kernel (bpf(4), seccomp(2)) that tells of calls,
-// and of those with flags only where they open a file to read.
-func filter() []unix.SockFilter {
+// and of those with flags only where they open a file to read. opens and owners say
+// which calls.
+func filter(opens, owners bool) []unix.SockFilter {
 	const (
 		number, arch, arguments = 0, 4, 16 // where they are in struct seccomp_data
 		allow, tell             = unix.SECCOMP_RET_ALLOW, unix.SECCOMP_RET_USER_NOTIF
@@ -64,7 +65,15 @@ func filter() []unix.SockFilter {
 	end := func(with uint32) unix.SockFilter { return unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: with} }
 	// Of another architecture's calls nothing is known: they are let through at once.
 	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 2), load(number), {Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
+	if owners {
+		for _, g := range gives {
+			program = append(program, skipUnless(g.number, 1), end(tell))
+		}
+	}
 	for _, c := range calls {
+		if !opens {
+			break
+		}
 		if c.flags < 0 {
 			program = append(program, skipUnless(c.number, 1), end(tell))
 			continue
@@ -79,7 +88,8 @@ func filter() []unix.SockFilter {
 
 // watched is the third copy's part: it asks to be watched, hands over what the
 // kernel tells through, and becomes the command. Its arguments are the descriptor
-// to hand it over by, the program's file, and the program's own arguments.
+// to hand it over by, what is watched, the program's file, and the program's own
+// arguments.
 func watched(args []string) error {
 	runtime.LockOSThread() // the filter is the thread's
 	socket, err := strconv.Atoi(args[0])
@@ -89,7 +99,7 @@ func watched(args []string) error {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		return err
 	}
-	code := filter()
+	code := filter(strings.Contains(args[1], "o"), strings.Contains(args[1], "g"))
 	program := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
 	var listener uintptr
 	var failed syscall.Errno
@@ -100,6 +110,10 @@ func watched(args []string) error {
 			break
 		}
 	}
+	if failed != 0 && args[1] == "g" { // it can be done without
+		unix.Close(socket)
+		return syscall.Exec(args[2], args[3:], os.Environ())
+	}
 	if failed != 0 {
 		return fmt.Errorf("the kernel does not let builds be watched: %w", failed)
 	}
@@ -108,7 +122,7 @@ func watched(args []string) error {
 	}
 	unix.Close(int(listener))
 	unix.Close(socket)
-	return syscall.Exec(args[1], args[2:], os.Environ())
+	return syscall.Exec(args[2], args[3:], os.Environ())
 }
 
 // What the kernel tells, and what it is answered (linux/seccomp.h).
@@ -150,7 +164,7 @@ func newWatch(record *os.File) *watch {
 }
 
 // start starts a command that is watched.
-func (w *watch) start(command *exec.Cmd) error {
+func (w *watch) start(command *exec.Cmd, what string) error {
 	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_SEQPACKET|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return err
@@ -158,7 +172,7 @@ func (w *watch) start(command *exec.Cmd) error {
 	ours, theirs := ends[0], os.NewFile(uintptr(ends[1]), "watch")
 	defer unix.Close(ours)
 	command.ExtraFiles = append(slices.Clone(command.ExtraFiles), theirs)
-	command.Args = slices.Concat([]string{watchedName, strconv.Itoa(2 + len(command.ExtraFiles)), command.Path}, command.Args)
+	command.Args = slices.Concat([]string{watchedName, strconv.Itoa(2 + len(command.ExtraFiles)), what, command.Path}, command.Args)
 	command.Path = "/proc/self/exe"
 	err = command.Start()
 	theirs.Close()
@@ -207,8 +221,11 @@ func (w *watch) follow(listener int) error {
 		default:
 			return failed
 		}
-		w.take(&got)
-		answer = reply{id: got.id, flags: unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE}
+		answer = reply{id: got.id}
+		if !w.takeGiven(&got) {
+			w.take(&got)
+			answer.flags = unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE
+		}
 		unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_SEND, uintptr(unsafe.Pointer(&answer)))
 	}
 }

@@ -56,6 +56,7 @@ type Receipt struct {
 	Machine   host.Machine      `json:"machine"`
 	Compiler  string            `json:"compiler"`
 	Isolation string            `json:"isolation"`
+	Given     []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
 	Without   []string          `json:"without,omitempty"`  // what the source was configured without, as it said
 	NotBare   string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
 	Began     time.Time         `json:"began"`
@@ -110,6 +111,25 @@ func (t Try) String() string {
 		return t.Run + ", a program compiled against the package"
 	}
 	return t.Run
+}
+
+// Owned is a file that the installer of a package has given to somebody, which was not
+// done.
+type Owned struct {
+	File  string `json:"file"` // in the tree
+	Owner string `json:"owner,omitempty"`
+	Group string `json:"group,omitempty"`
+}
+
+// Who is to whom it was given, in words.
+func (o Owned) Who() string {
+	switch {
+	case o.Group == "":
+		return "the user " + o.Owner
+	case o.Owner == "":
+		return "the group " + o.Group
+	}
+	return o.Owner + ":" + o.Group
 }
 
 // A Config is a file that the administrator edits: it is in the root, and the

@@ -1,0 +1,159 @@
+package build
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/recipe"
+	"fernladder/core/seal"
+	"fernladder/core/store"
+)
+
+// givenFile has what a build has given to other users while it placed its files, in the
+// work directory.
+const givenFile = "given"
+
+// recordFile is what is watched is written to.
+func (a *attempt) recordFile() string {
+	if a.job.Watch {
+		return filepath.Join(a.dirs.work, openedFile)
+	}
+	return filepath.Join(a.dirs.work, givenFile)
+}
+
+// takeGiven notes what the build wanted to belong to others, of what is in the tree. What
+// is root's or the build's own is whoever's the root is.
+func (a *attempt) takeGiven() error {
+	const most = 64 << 20
+	text, err := ground.ReadFile(a.recordFile(), most)
+	if err != nil {
+		return nil // nothing was given
+	}
+	a.journal.Given = nil
+	for line := range strings.Lines(string(text)) {
+		fields := strings.SplitN(strings.TrimSpace(line), " ", 4)
+		if len(fields) != 4 || fields[0] != seal.Given {
+			continue
+		}
+		file, inside := "", false
+		for _, top := range []string{a.dirs.stage + a.job.Tree, a.job.Tree} {
+			if rest, is := strings.CutPrefix(fields[3], top+"/"); is {
+				file, inside = rest, true
+				break
+			}
+		}
+		owner, group := nameOf(fields[1], seal.SystemUsers), nameOf(fields[2], seal.SystemGroups)
+		if inside && (owner != "" || group != "") {
+			a.journal.Given = append(a.journal.Given, store.Owned{File: printable(file), Owner: owner, Group: group})
+		}
+	}
+	for _, g := range a.journal.Given {
+		if !slices.ContainsFunc(a.job.Recipe.Owners, func(o *recipe.Owner) bool { return o.File == g.File }) {
+			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was not done; [[owner]] in %s keeps it", g.File, g.Who(), a.job.Recipe.File))
+		}
+	}
+	return nil
+}
+
+// nameOf is the name of a user or group by its number; "" for root, and for as it is.
+func nameOf(number string, names map[int]string) string {
+	n, err := strconv.Atoi(number)
+	if err != nil || n <= 0 {
+		return ""
+	}
+	if name := names[n]; name != "" {
+		return name
+	}
+	return number
+}
+
+// ownPlaced gives what was placed to those whom the recipe says, where root builds: the
+// owner first, for to give a file away takes its setuid bit.
+func (a *attempt) ownPlaced() error {
+	if len(a.job.Recipe.Owners) == 0 {
+		return nil
+	}
+	root, err := os.OpenRoot(a.dirs.placed)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, o := range a.job.Recipe.Owners {
+		wrong := func(format string, args ...any) error {
+			return a.failure(StagePlace, fmt.Sprintf("[[owner]] in %s (line %d): ", a.job.Recipe.File, o.Line)+fmt.Sprintf(format, args...), "")
+		}
+		info, err := root.Lstat(o.File)
+		switch {
+		case err != nil:
+			return wrong("%s was not placed", o.File)
+		case info.Mode()&fs.ModeSymlink != 0:
+			return wrong("%s is a link", o.File)
+		case !a.m.Place.Super:
+			a.remark(fmt.Sprintf("%s: only root can make it belong to %s, as its recipe says", o.File, o.Who()))
+			continue
+		}
+		uid, err := numberOf(o.Owner, userNumber)
+		if err != nil {
+			return wrong("this machine has no user %s", o.Owner)
+		}
+		gid, err := numberOf(o.Group, groupNumber)
+		if err != nil {
+			return wrong("this machine has no group %s", o.Group)
+		}
+		if err := root.Lchown(o.File, uid, gid); err != nil {
+			return err
+		}
+		if o.Mode != "" {
+			bits, err := strconv.ParseUint(o.Mode, 8, 16)
+			if err != nil {
+				return err // which the recipe's reading has checked
+			}
+			mode := fs.FileMode(bits & 0o777)
+			for bit, is := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+				if bits&bit != 0 {
+					mode |= is
+				}
+			}
+			if err := root.Chmod(o.File, mode); err != nil {
+				return err
+			}
+		}
+		a.remark(fmt.Sprintf("%s: it belongs to %s, as its recipe says", o.File, o.Who()))
+	}
+	return nil
+}
+
+// numberOf is the number of an account; -1 where none is named.
+func numberOf(name string, lookUp func(string) (string, error)) (int, error) {
+	if name == "" {
+		return -1, nil
+	}
+	number, err := lookUp(name)
+	if err != nil {
+		return -1, err
+	}
+	return strconv.Atoi(number)
+}
+
+func userNumber(name string) (string, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return "", err
+	}
+	return u.Uid, nil
+}
+
+func groupNumber(name string) (string, error) {
+	g, err := user.LookupGroup(name)
+	if err != nil {
+		return "", err
+	}
+	return g.Gid, nil
+}
