@@ -28,9 +28,10 @@ func (a *attempt) impliedArguments(o *recipe.Option) []string {
 	return o.Args(a.job.Package.Options[o.Name])
 }
 
-// known leaves out of the arguments of a configure script those of the method's options
-// that it does not know: it mentions none of them.
-func (a *attempt) known(argv []string) []string {
+// configureCommand is how the source's configure script is run: without those arguments
+// of the method's options that it does not know, as it mentions none of them; and by a
+// shell, where the archive did not keep that it can be run.
+func (a *attempt) configureCommand(argv []string) []string {
 	if a.job.Recipe.Build.Method != recipe.Configure {
 		return argv
 	}
@@ -38,20 +39,22 @@ func (a *attempt) known(argv []string) []string {
 	for _, o := range a.job.Recipe.Options {
 		implied = append(implied, a.impliedArguments(o)...)
 	}
-	if len(implied) == 0 {
-		return argv
-	}
 	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {
 		return argv
 	}
 	defer box.Close()
+	name := filepath.Join(a.dirs.below(a.dirs.system), "configure")
 	const most = 16 << 20
-	script, err := box.ReadFile(filepath.Join(a.dirs.below(a.dirs.system), "configure"), most)
-	return slices.DeleteFunc(slices.Clone(argv), func(arg string) bool {
+	script, err := box.ReadFile(name, most)
+	argv = slices.DeleteFunc(slices.Clone(argv), func(arg string) bool {
 		name := strings.TrimPrefix(strings.TrimPrefix(arg, "--disable-"), "--enable-")
 		return slices.Contains(implied, arg) && (err != nil || !bytes.Contains(script, []byte("able-"+name)))
 	})
+	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && info.Mode.Perm()&0o100 == 0 {
+		argv = append([]string{"sh"}, argv...)
+	}
+	return argv
 }
 
 // giveFirstCache writes it down for the configure stage.

@@ -19,7 +19,7 @@ import (
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
 	for _, c := range stage.Commands {
 		if stage.Name == StageConfigure && filepath.Base(c.Argv[0]) == "configure" {
-			c.Argv = a.known(c.Argv)
+			c.Argv = a.configureCommand(c.Argv)
 		}
 		err := a.command(ctx, c, output)
 		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile {

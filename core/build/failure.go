@@ -25,6 +25,7 @@ type Failure struct {
 	DiskFull bool            // the root's disk has next to nothing left
 	Work     string          // the build's directory, kept for a look and for the next run
 	Cause    *diagnose.Cause // what its log says that it is, or nil
+	Outside  []string        // files that were placed outside of the tree
 	KeptOut  []string        // what it wanted of the machine and could not have, as far as it said so
 }
 

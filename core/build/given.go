@@ -18,7 +18,7 @@ import (
 
 // givenFile has what a build has given to other users while it placed its files, in the
 // work directory.
-const givenFile = "given"
+const givenFile = "given-away"
 
 // recordFile is what is watched is written to.
 func (a *attempt) recordFile() string {

@@ -41,8 +41,10 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		defer staged.Close()
 	}
 	if outside := a.outside(); len(outside) > 0 {
-		return a.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
+		f := a.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
 			"; tell the build to put them below $FL_PREFIX", log)
+		f.Outside = outside
+		return f
 	}
 	if err := a.takeOver(ctx, placed, log); err != nil {
 		return err

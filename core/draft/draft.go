@@ -256,7 +256,16 @@ func (t *tree) makefile(s *Source, name string) {
 		s.Args = append(s.Args, "DESTDIR="+value)
 		s.Remarks = append(s.Remarks, Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
 	}
-	if prefixVariable.MatchString(text) {
+	seen := map[string]bool{}
+	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {
+		if !seen[m[1]] {
+			seen[m[1]] = true
+			value := "$FL_PREFIX" + strings.TrimPrefix(strings.TrimPrefix(m[2], "/usr/local"), "/usr")
+			s.Args = append(s.Args, m[1]+"="+value)
+			s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=" + value, name + ", which would place files in " + m[2], Guessed})
+		}
+	}
+	if prefixVariable.MatchString(text) || len(seen) > 0 {
 		return
 	}
 	if m := otherPrefix.FindStringSubmatch(text); m != nil {
@@ -271,6 +280,8 @@ var (
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
 	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)
+	// Places outside of any prefix that a makefile gives names to.
+	placeVariable = pattern.New(`(?m)^[ \t]*([A-Za-z_]*(?i:dir|path))[ \t]*[?:]?=[ \t]*(/(?:etc|var|lib/(?:systemd|udev)|usr/(?:local/)?(?:s?bin|lib|libexec|share|man|games))(?:/[\w./+-]*)?)[ \t]*$`)
 	// What makefiles call the place to install in otherwise: a variable whose
 	// value is an absolute path that things are usually installed in.
 	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)

@@ -59,3 +59,33 @@ func TestInstallLine(t *testing.T) {
 		assert.Equal(t, []string{"program grafter"}, unknown)
 	}
 }
+
+// What package managers say that they would do is read, whatever they call it.
+func TestWhatWouldBeInstalled(t *testing.T) {
+	for manager, c := range map[string]struct {
+		read func(string, *Addition)
+		says string
+	}{
+		"apt":    {aptWould, "NOTE: This is only a simulation!\nInst moss-dev (1.0 Vale:12 [amd64])\nInst leaf [1.0] (1.1 Vale:12 [amd64]) []\nRemv reed [2]\nConf moss-dev (1.0 Vale)\n"},
+		"dnf":    {dnfWould, "Dependencies resolved.\n====\n Package  Arch\n====\nInstalling:\n moss-dev x86_64 1.0 vale 10 k\nUpgrading:\n leaf x86_64 1.1 vale 10 k\n     replacing leaf x86_64 1.0\nRemoving dependent packages:\n reed x86_64 2 vale 1 k\n\nTransaction Summary\n====\nInstall 1 Package\n"},
+		"zypper": {zypperWould, "The following NEW package is going to be installed:\n  moss-dev\n\nThe following package is going to be upgraded:\n  leaf\n\nThe following package is going to be REMOVED:\n  reed\n\n1 package to upgrade.\n"},
+		"apk":    {apkWould, "(1/3) Installing moss-dev (1.0)\n(2/3) Upgrading leaf (1.0 -> 1.1)\n(3/3) Purging reed (2)\nOK: 10 MiB\n"},
+	} {
+		var a Addition
+		c.read(c.says, &a)
+		assert.Equal(t, Addition{Installs: []string{"moss-dev"}, Upgrades: []string{"leaf"}, Removes: []string{"reed"}}, a, manager)
+		assert.False(t, a.Harmless())
+	}
+	assert.True(t, (&Addition{Installs: []string{"moss-dev"}}).Harmless())
+}
+
+func TestTheDatabaseOfApk(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "installed")
+	require.NoError(t, os.WriteFile(file, []byte("P:moss-dev\nV:1\nD:moss=1-r0 so:libleaf.so.2 !reed\np:pc:moss=1 cmd:moss-config=1\nF:usr/include\nR:moss.h\nF:\nR:top\n\nP:leaf\np:so:libleaf.so.2=2.0\nF:usr/lib\nR:libleaf.so.2\n"), 0o644))
+	db, err := readApk([]string{filepath.Join(t.TempDir(), "none"), file})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"/usr/include": "moss-dev", "/usr/include/moss.h": "moss-dev", "/": "moss-dev", "/top": "moss-dev", "/usr/lib": "leaf", "/usr/lib/libleaf.so.2": "leaf"}, db.files)
+	assert.Equal(t, apkPackage{[]string{"moss", "so:libleaf.so.2", "!reed"}, []string{"pc:moss", "cmd:moss-config"}}, db.packages["moss-dev"])
+	_, err = readApk([]string{"/none"})
+	assert.Error(t, err)
+}

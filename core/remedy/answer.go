@@ -16,6 +16,7 @@ type Answer struct {
 	Text     string   // the lines that are added, or what is changed
 	Packages []string // of the operating system that have to be installed for it; none: it can go on
 	Program  bool     // they are for a program that the build runs, not for what it is built with
+	Args     []string // that are added to those of the build, if it is that
 	Absent   bool     // something has to be installed, and nobody knows in which package it is
 	change   func(e *keyfile.Edit, why string)
 }
@@ -25,16 +26,18 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 	return r.Change(func(e *keyfile.Edit) { a.change(e, why) })
 }
 
-// To finds the answers to a failed build, the best first: a need on a recipe; the
-// argument that the source itself names to do without; a need on the operating system;
-// the source's own directory to build in; a flag that is known to help.
+// To finds the answers to a failed build, the best first: the argument that leads into
+// the tree what was placed outside of it; a need on a recipe; the argument that the
+// source itself names to do without; nothing in the place of what writes documentation;
+// a need on the operating system; the source's own directory to build in; an empty file
+// in the place of documentation that the archive lacks; a flag that is known to help.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
+	answers := inside(r, f)
 	if c == nil {
-		return inTree(r, f)
+		return append(answers, inTree(r, f)...)
 	}
 	m := For(r, c, e)
-	var answers []*Answer
 	need := func(text string) *Answer {
 		return &Answer{Text: text, change: func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }}
 	}
@@ -44,6 +47,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if c.Without != "" && !slices.Contains(r.Build.Args, c.Without) {
 		answers = append(answers, without(r, c, m))
 	}
+	answers = append(answers, undocumented(r, c)...)
 	if m.Host.Kind != "" {
 		a := need(m.HostNeed().Text())
 		if a.Program = m.Role == recipe.Tool; !m.Here {
@@ -52,7 +56,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		}
 		answers = append(answers, a)
 	}
-	return append(append(answers, inTree(r, f)...), flag(r, c)...)
+	return slices.Concat(answers, inTree(r, f), standIn(r, f), flag(r, c))
 }
 
 // without does without what is missing, as the source says itself.

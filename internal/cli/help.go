@@ -70,20 +70,36 @@ func (h *helper) lines(err error) []string {
 	}
 	var failure *build.Failure
 	if errors.As(err, &failure) {
-		if failure.Cause == nil {
-			return nil
-		}
 		r, err := h.m.Shelves.Find(failure.Package)
 		if err != nil {
 			return nil
 		}
-		return h.advice(r, failure.Cause)
+		if failure.Cause == nil {
+			return h.outside(r, failure)
+		}
+		lines := h.advice(r, failure.Cause)
+		for _, also := range failure.Cause.Also {
+			lines = append(lines, h.advice(r, &also)...)
+		}
+		return lines
 	}
 	var missing *host.Missing
 	if errors.As(err, &missing) {
 		return h.missing(missing)
 	}
 	return typed(err)
+}
+
+// outside says what leads files into the tree that were placed outside of it.
+func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
+	if len(f.Outside) == 0 {
+		return nil
+	}
+	answers := remedy.To(r, f, h.evidence)
+	if len(answers) == 0 || answers[0].Args == nil {
+		return nil
+	}
+	return []string{fmt.Sprintf("The source has an argument for that; add to args in [build] of %s:", r.File), "    " + strings.Join(answers[0].Args, " ")}
 }
 
 // missing names recipes that have what the operating system lacks, and how to find out
