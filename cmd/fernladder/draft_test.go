@@ -78,7 +78,7 @@ func TestProbe(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("recipes/fern")))
 	require.NoError(t, os.RemoveAll(w.path("recipes/moss")))
 	r = w.must("draft", "archives/fern.tar.gz", "--release", "1.0", "--probe")
-	assert.Contains(t, r.stderr, "Trying it in the source's own directory.")
+	assert.Contains(t, r.stderr, "It is built in the source's own directory.")
 	assert.Contains(t, w.read("recipes/fern/recipe.toml"), "in_tree = true\n")
 	w.fails(1, []string{"draft", "archives/moss.tar.gz", "--release", "1.0", "--probe"}, "moss.c:1: error: too dry", "recipes/moss/recipe.toml says so now")
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "it does not build yet. moss 1.0 failed in stage compile: make ended with status 2\n#   moss.c:1: error: too dry\n")

@@ -112,6 +112,9 @@ func (c Cause) String() string {
 		name += " " + c.Range
 	}
 	text := sentences[c.Kind]
+	if c.Kind == InSource && strings.HasSuffix(name, ".h") {
+		text = "the compiler does not find the header %s, although the source has it"
+	}
 	if strings.Contains(text, "%s") {
 		text = fmt.Sprintf(text, name)
 	} else if c.Kind == Network && name != "" {

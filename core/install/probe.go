@@ -4,14 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"fernladder/core/build"
 	"fernladder/core/draft"
-	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
@@ -180,8 +178,7 @@ func further(before, now *build.Failure) bool {
 
 // give gives an answer, and returns how it is taken back.
 func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err error) {
-	file := filepath.Join(p.recipe.Dir, recipe.FileName)
-	text, err := ground.ReadFile(file, recipe.Largest)
+	text, err := ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
 	if err != nil {
 		return nil, err
 	}
@@ -194,15 +191,8 @@ func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err
 		return nil, err
 	}
 	p.steps.Answered(p.recipe, why+"\n"+a.Text)
-	return func() error { return rewrite(file, text) }, nil
-}
-
-func rewrite(file string, text []byte) error {
-	info, err := os.Stat(file)
-	if err != nil {
-		return err
-	}
-	return durable.WriteFile(file, text, info.Mode().Perm())
+	r := p.recipe
+	return func() error { return r.Rewrite(func([]byte) ([]byte, error) { return text, nil }) }, nil
 }
 
 // installMissing installs what the recipe asks of the operating system and is not there.
@@ -234,15 +224,9 @@ var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
 // note puts a text to the end of the recipe, in the place of what an earlier probe has
 // noted there.
 func (p *probe) note(text string) error {
-	file := filepath.Join(p.recipe.Dir, recipe.FileName)
-	old, err := ground.ReadFile(file, recipe.Largest)
+	err := p.recipe.Rewrite(func(old []byte) ([]byte, error) { return []byte(earlier.ReplaceAllString(string(old), "")), nil })
 	if err != nil {
 		return err
-	}
-	if fresh := earlier.ReplaceAllString(string(old), ""); fresh != string(old) {
-		if err := rewrite(file, []byte(fresh)); err != nil {
-			return err
-		}
 	}
 	return p.recipe.Change(func(e *keyfile.Edit) { e.Append(text) })
 }

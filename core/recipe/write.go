@@ -1,11 +1,14 @@
 package recipe
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"golang.org/x/sys/unix"
 
 	"fernladder/core/durable"
 	"fernladder/core/ground"
@@ -16,24 +19,55 @@ import (
 // Change changes the file of a recipe by the lines that edit is about; everything
 // else in it stays as it is. The file is replaced as a whole.
 func (r *Recipe) Change(edit func(*keyfile.Edit)) error {
+	return r.Rewrite(func(text []byte) ([]byte, error) {
+		e, err := keyfile.Parse(r.File, text)
+		if err != nil {
+			return nil, err
+		}
+		edit(e)
+		return e.Bytes()
+	})
+}
+
+// Rewrite replaces the file of a recipe by what change makes of it, in one step: nobody
+// else who keeps to this changes it meanwhile.
+func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
+	unlock, err := r.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	file := filepath.Join(r.Dir, FileName)
-	data, err := ground.ReadFile(file, Largest)
+	text, err := ground.ReadFile(file, Largest)
 	if err != nil {
-		return err
-	}
-	e, err := keyfile.Parse(r.File, data)
-	if err != nil {
-		return err
-	}
-	edit(e)
-	if data, err = e.Bytes(); err != nil {
 		return err
 	}
 	info, err := os.Stat(file)
 	if err != nil {
 		return err
 	}
-	return durable.WriteFile(file, data, info.Mode().Perm())
+	if text, err = change(text); err != nil {
+		return err
+	}
+	return durable.WriteFile(file, text, info.Mode().Perm())
+}
+
+// lock keeps other programs from changing the recipe meanwhile. The lock is on its folder,
+// for a file that is replaced cannot have one.
+func (r *Recipe) lock() (unlock func(), err error) {
+	dir, err := os.Open(r.Dir)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		if err = unix.Flock(int(dir.Fd()), unix.LOCK_EX); !errors.Is(err, unix.EINTR) {
+			break
+		}
+	}
+	if err != nil && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.EOPNOTSUPP) {
+		return nil, errors.Join(err, dir.Close())
+	}
+	return func() { dir.Close() }, nil
 }
 
 // entry is a table as it is written, its keys with their values in order.
