@@ -18,7 +18,7 @@ func TestDraftThenInstall(t *testing.T) {
 		r := w.must("draft", site.URL+"/dl/"+archive)
 		name, _, _ := strings.Cut(archive, "-")
 		assert.Contains(t, r.stdout, "Wrote recipes/"+name+"/recipe.toml")
-		assert.Contains(t, w.read("recipes/"+name+"/recipe.toml"), site.URL+"/dl/"+archive)
+		assert.Contains(t, w.read("recipes/"+name+"/recipe.toml"), "[source]\narchive   = \""+site.URL+"/dl/"+name+"-$FL_VERSION.")
 	}
 	w.must("check")
 	w.must("install", "dewcalc", "loamdb", "sporegen")
@@ -67,7 +67,7 @@ func TestProbe(t *testing.T) {
 	assert.Contains(t, r.stdout, "signature by ")
 	assert.Contains(t, r.stdout, "It builds: ")
 	text := w.read("recipes/dewcalc/recipe.toml")
-	assert.Contains(t, text, "# signature = \""+site.URL+"/dl/dewcalc-1.4.2.tar.gz.asc\"")
+	assert.Contains(t, text, "# signature = \""+site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz.asc\"")
 	assert.Contains(t, text, "[offers]\nmodules = [\"dewcalc\"]")
 	assert.Contains(t, text, "it builds, sealed, in ")
 	assert.NoFileExists(t, w.root+"/landing")

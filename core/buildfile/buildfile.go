@@ -54,6 +54,7 @@ const (
 	Benchmarks    Purpose = "benchmarks"
 	Bindings      Purpose = "bindings for another language"
 	Static        Purpose = "static libraries"
+	Shared        Purpose = "shared libraries" // which people do use
 	Developers    Purpose = "for who works on the source"
 )
 

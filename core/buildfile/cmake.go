@@ -202,7 +202,10 @@ func (c *cmake) onOff(raw, text, value string) {
 			s.Default = Auto // that is decided elsewhere, often by what was found
 		}
 	}
-	if s.Name != "" && raw != "BUILD_SHARED_LIBS" {
+	if raw == "BUILD_SHARED_LIBS" { // instead of static ones
+		s.Name, s.About, s.Purpose = "shared", "Shared libraries rather than static ones", Shared
+	}
+	if s.Name != "" {
 		c.r.Switches = append(c.r.Switches, s)
 	}
 }

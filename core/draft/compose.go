@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"fernladder/core/buildfile"
@@ -26,7 +27,7 @@ type Origin struct {
 // Compose writes the recipe. Lines that a person should look at end with a
 // remark; what is open stands in a line of its own, in comments.
 func (s *Source) Compose(o Origin, d Decided, family string) string {
-	c := &composer{family: family}
+	c := &composer{family: family, drafted: s}
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks, then check the recipe.")
 	c.line("format = 1")
@@ -36,8 +37,9 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c.finding("summary", s.Summary)
 	c.finding("home   ", s.Home)
 	c.finding("license", s.License)
-	c.signature(o, s.Name.Value)
+	c.source(o, s)
 	c.releases(o, s.Version)
+	c.extras(s.Extras)
 	for _, choice := range d.Choices {
 		c.choice(choice)
 	}
@@ -46,6 +48,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 		c.need(w)
 	}
 	c.itself(d.Itself)
+	c.hints(s.Hints(family))
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
@@ -64,25 +67,73 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 		}
 	}
 	c.steps(s)
+	c.upstream(o, s)
 	return c.b.String()
 }
 
-// signature tells of a signature beside the archive. Whose keys are to be
-// trusted is for the person to say, so it stays in comments.
-func (c *composer) signature(o Origin, name string) {
+// source writes where releases come from: the URL with the version left open, so that
+// later releases need none; and a signature beside the archive. Whose keys are to be
+// trusted is for the person to say, so that stays in comments.
+func (c *composer) source(o Origin, s *Source) {
+	url, _, open := s.openURL(o)
+	if !open && o.Signature == "" {
+		return
+	}
+	signature := "signature = " + quote(strings.ReplaceAll(o.Signature, s.Version.Value, "$FL_VERSION"))
+	keys := fmt.Sprintf("keys      = [%s]", quote("keys/"+s.Name.Value+".asc"))
+	c.line("")
+	if open {
+		c.line("[source]")
+		c.line("archive   = %s", quote(url))
+	} else {
+		signature = "signature = " + quote(o.Signature)
+	}
 	if o.Signature == "" {
 		return
 	}
-	c.line("")
 	c.line("# There is a signature beside the archive, by the key")
 	for _, signer := range o.Signers {
 		c.line("#   %s", plainText(signer))
 	}
 	c.line("# Get that key from its makers, compare the fingerprint, put it into keys/, and")
 	c.line("# take the marks away:")
-	c.line("# [source]")
-	c.line("# signature = %s", quote(o.Signature))
-	c.line("# keys      = [%s]", quote("keys/"+name+".asc"))
+	if !open {
+		c.line("# [source]")
+	}
+	c.line("# %s\n# %s", signature, keys)
+}
+
+// openURL is the URL of the archive with the version left open, and the page that lists
+// it, where that does not depend on the version.
+func (s *Source) openURL(o Origin) (url, page string, open bool) {
+	v := s.Version.Value
+	if !strings.HasPrefix(o.URL, "http") || len(v) < 2 || strings.Contains(o.URL, "$") {
+		return "", "", false
+	}
+	dir, file := o.URL[:strings.LastIndexByte(o.URL, '/')+1], o.URL[strings.LastIndexByte(o.URL, '/')+1:]
+	if strings.Count(file, v) != 1 {
+		return "", "", false
+	}
+	url = strings.ReplaceAll(o.URL, v, "$FL_VERSION")
+	if strings.Count(dir, "/") > 3 && !strings.Contains(dir, v) && !strings.ContainsAny(file, "?") {
+		page = dir
+	}
+	return url, page, true
+}
+
+// upstream writes where newer releases are announced, as far as that follows from the
+// archive's URL.
+func (c *composer) upstream(o Origin, s *Source) {
+	_, page, open := s.openURL(o)
+	if !open || page == "" {
+		return
+	}
+	file := o.URL[len(page):]
+	before, after, _ := strings.Cut(file, s.Version.Value)
+	c.line("")
+	c.line("[upstream]   # guessed: the directory that the archive is in")
+	c.line("page    = %s", quote(page))
+	c.line("pattern = '%s'", strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
 }
 
 // releases writes the release, and for a repository the tip of its branch.
@@ -112,7 +163,13 @@ func (c *composer) releases(o Origin, v Finding) {
 		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
 		return
 	}
-	c.line("archive = %s", quote(o.URL))
+	if _, _, open := c.drafted.openURL(o); !open {
+		remark := ""
+		if strings.HasPrefix(o.URL, "file:") {
+			remark = "   # a file of this machine; others need the URL that it is from"
+		}
+		c.line("archive = %s%s", quote(o.URL), remark)
+	}
 	c.line("# The digest is of the file as it came; compare it with what its makers publish.")
 	c.line("sha256  = %s", quote(o.SHA256))
 	if o.Size > 0 {
@@ -133,8 +190,9 @@ func (c *composer) settings(settings []buildfile.Setting) {
 }
 
 type composer struct {
-	b      strings.Builder
-	family string // of the operating system
+	b       strings.Builder
+	family  string // of the operating system
+	drafted *Source
 }
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
@@ -246,6 +304,20 @@ func (c *composer) itself(what []string) {
 	}
 }
 
+// hints tells what the source's own texts say.
+func (c *composer) hints(hints []Hint) {
+	if len(hints) == 0 {
+		return
+	}
+	c.line("")
+	c.line("# The source's own texts say:")
+	for _, h := range hints {
+		for _, line := range h.Lines() {
+			c.line("#   %s", plainText(line))
+		}
+	}
+}
+
 func (c *composer) steps(s *Source) {
 	if s.Prepare != "" {
 		c.line("")
@@ -261,12 +333,41 @@ func (c *composer) steps(s *Source) {
 		c.line("mkdir -p $DESTDIR$FL_PREFIX/bin\ncp %s $DESTDIR$FL_PREFIX/bin", s.Name.Value)
 		c.line("for page in $FL_SOURCE/%s.[1-8]; do\n\tif test -f $page; then\n\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\tfi\ndone\n'''", s.Name.Value)
 	}
-	if s.Method.Value == string(recipe.Script) {
+	switch {
+	case len(s.Steps) > 0:
+		c.line("")
+		c.line("[steps]")
+		for _, step := range s.Steps {
+			c.line("%s = '''\n%s\n'''", step[0], strings.ReplaceAll(step[1], "'''", ""))
+		}
+	case s.Method.Value == string(recipe.Script) && !s.Place:
 		c.line("")
 		c.line("[steps]")
 		for _, step := range [][2]string{{"compile", "how it is built"}, {"place", "how its files come below $DESTDIR$FL_PREFIX"}} {
-			c.line("# open: %s\n%s = '''\necho 'error: the step %s in [steps] of the recipe is still to be written'; exit 1\n'''", step[1], step[0], step[0])
+			c.line("# open: %s\n%s = '''\n%s\n'''", step[1], step[0], recipe.OpenStep)
 		}
+	}
+	for i, pair := range s.Env { // everybody's programs would follow them
+		if i == 0 {
+			c.line("")
+			c.line("# Where others find its modules. To set it for everybody who uses the landing, take")
+			c.line("# the marks away, and name the package in trusted_env in the settings.\n# [env]")
+		}
+		c.line("# %s = %s", pair[0], quote(pair[1]))
+	}
+}
+
+// extras writes the archives that the source needs besides. Where they come from is for
+// a person to say, so they stay in comments.
+func (c *composer) extras(extras []ExtraOf) {
+	if len(extras) == 0 {
+		return
+	}
+	c.line("")
+	c.line("# The archives that its own files name, with their digests. Say where they come from,")
+	c.line("# and take the marks away.")
+	for _, e := range extras {
+		c.line("# [[extra]]\n# name    = %s\n# archive = %s\n# sha256  = %s\n# into    = %s", quote(e.Name), quote("https://…/"+e.File), quote(e.SHA256), quote(e.Into))
 	}
 }
 

@@ -196,6 +196,8 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 	}
 	switch {
+	case sw.Purpose == buildfile.Shared:
+		c.Set = "on"
 	case sw.Purpose != "":
 		if sw.Default != buildfile.Off {
 			c.Remark = fmt.Sprintf("%s in the source; %s", sw.Default, sw.Purpose)

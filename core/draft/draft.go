@@ -42,13 +42,22 @@ type Source struct {
 	Method                                Finding
 	Dir                                   string // that the build system is in, "" for the top
 	InTree                                bool
-	Prepare                               string   // shell text that makes the configure script
-	Place                                 bool     // there is no target that installs, so the draft has to
-	Args                                  []string // arguments that every build needs
+	Prepare                               string      // shell text that makes the configure script
+	Place                                 bool        // there is no target that installs, so the draft has to
+	Args                                  []string    // arguments that every build needs
+	Steps                                 [][2]string // shell text by the names of steps, for the method script
+	Env                                   [][2]string // what users of the package get
+	Extras                                []ExtraOf   // archives that it needs besides
+	called, versioned                     string      // as its own files call it, where no build system says so
 	buildfile.Reading
-	generated []buildfile.Lookup // programs that make the configure script
-	Remarks   []Finding          // what else a person should know
+	Hints     func(family string) []Hint // of its texts
+	generated []buildfile.Lookup         // programs that make the configure script
+	Remarks   []Finding                  // what else a person should know
 }
+
+// An ExtraOf is an archive that a source needs besides, of which its own files have the
+// digest.
+type ExtraOf struct{ Name, File, SHA256, Into, Sum string }
 
 // Read finds out what it can about the sources in files. archive is the name of
 // the archive they are from, or of their folder.
@@ -62,6 +71,7 @@ func Read(files fs.FS, archive string) *Source {
 	t.identity(s)
 	t.about(s)
 	t.reading(s)
+	s.Hints = func(family string) []Hint { return Hints(t.text, family) }
 	return s
 }
 
@@ -82,29 +92,54 @@ func (s *Source) Confirm(o Origin) {
 	}
 }
 
-// below finds the directory that the build system is in, when the top has none
-// and one directory only has: "" otherwise.
+// below finds the directory that the build system is in, when the top has none: the only
+// one that has, one that is called as such directories are, or the only one two levels
+// down. "" otherwise. What is for tests, documentation and other systems does not count.
 func below(files fs.FS) string {
 	if built(files, ".") {
 		return ""
 	}
-	entries, err := fs.ReadDir(files, ".")
-	found := ""
-	for _, e := range entries {
-		if err != nil || !e.IsDir() || !built(files, e.Name()) {
+	var first, second []string
+	for _, dir := range subdirectories(files, ".") {
+		if built(files, dir) {
+			first = append(first, dir)
 			continue
 		}
-		if found != "" {
-			return ""
+		for _, deeper := range subdirectories(files, dir) {
+			if built(files, deeper) {
+				second = append(second, deeper)
+			}
 		}
-		found = e.Name()
+	}
+	for _, found := range [][]string{first, second} {
+		if len(found) == 1 {
+			return found[0]
+		}
+		for _, name := range []string{"unix", "src", "source"} {
+			if i := slices.IndexFunc(found, func(dir string) bool { return path.Base(dir) == name }); i >= 0 {
+				return found[i]
+			}
+		}
+	}
+	return ""
+}
+
+// aside are directories in which no build system is that of the package.
+var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$|bench|contrib|third[_-]?party|external|extern$|vendor|deps$|fuzz|win(?:dows|32|64)?$|msvc|vs\d|mac|osx|android|ios$|packaging|debian|rpm$)`)
+
+func subdirectories(files fs.FS, dir string) (found []string) {
+	entries, err := fs.ReadDir(files, dir)
+	for _, e := range entries {
+		if err == nil && e.IsDir() && !aside.MatchString(e.Name()) {
+			found = append(found, path.Join(dir, e.Name()))
+		}
 	}
 	return found
 }
 
 // built tells whether a directory has a build system.
 func built(files fs.FS, dir string) bool {
-	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile", "makefile", "GNUmakefile"} {
+	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile", "makefile", "GNUmakefile", "Makefile.PL", "Build.PL", "pyproject.toml", "setup.py", "Cargo.toml", "go.mod", "wscript", "SConstruct"} {
 		if info, err := fs.Stat(files, path.Join(dir, name)); err == nil && info.Mode().IsRegular() {
 			return true
 		}
@@ -203,8 +238,10 @@ func (t *tree) method(s *Source) {
 		}
 		s.Remarks = append(s.Remarks, Finding{"before_configure", s.Prepare, "there is no configure script", Guessed})
 		s.generators(t.text(ac), ac)
+	case t.own() && t.scripted(s):
 	case t.first("GNUmakefile", "makefile", "Makefile") != "":
 		t.makefile(s, t.first("GNUmakefile", "makefile", "Makefile"))
+	case t.scripted(s):
 	default:
 		found(recipe.Script, "", Open)
 		s.Remarks = append(s.Remarks, Finding{"steps", "compile and place", "no build system is recognised", Open})
@@ -212,6 +249,15 @@ func (t *tree) method(s *Source) {
 	if len(others) > 1 {
 		s.Remarks = append(s.Remarks, Finding{"method", "also possible: " + strings.Join(others[1:], ", "), "", Guessed})
 	}
+}
+
+// own tells whether a makefile, if there is one, is only for who works on the source: the
+// language has a build system of its own, and the makefile installs nothing.
+func (t *tree) own() bool {
+	if t.first("Makefile.PL", "Build.PL") != "" {
+		return true
+	}
+	return t.first("pyproject.toml", "setup.py", "Cargo.toml", "go.mod") != "" && !installTarget.MatchString(t.text(t.first("GNUmakefile", "makefile", "Makefile")))
 }
 
 // generators notes the programs that make a configure script.

@@ -42,6 +42,7 @@ func (t *tree) identity(s *Source) {
 		{"name", t.match("configure", configureName), "configure", Certain},
 		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
 		{"name", notFile(t.match(ac, initName)), ac, Certain},
+		{"name", s.called, s.Method.From, Certain},
 		{"name", archiveName, "the archive's name", Guessed},
 		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
 		{"name", archiveSuffix.ReplaceAllString(t.archive, ""), "the archive's name", Guessed},
@@ -57,6 +58,7 @@ func (t *tree) identity(s *Source) {
 		{"version", t.match("meson.build", mesonVersion), "meson.build", Certain},
 		{"version", t.match("CMakeLists.txt", cmakeVersion), "CMakeLists.txt", Certain},
 		{"version", t.match(ac, initVersion), ac, Certain},
+		{"version", s.versioned, s.Method.From, Certain},
 		{"version", archiveVersion, "the archive's name", Guessed},
 		t.headerVersion(),
 	})
@@ -102,7 +104,9 @@ func (t *tree) choose(what string, check func(string) error, tidy func(string) s
 
 // about finds summary, home page and licence.
 func (t *tree) about(s *Source) {
-	s.Summary = Finding{What: "summary", Certainty: Open}
+	if s.Summary.Value == "" {
+		s.Summary = Finding{What: "summary", Certainty: Open}
+	}
 	s.Home = Finding{What: "home", Certainty: Open}
 	if home := t.match("configure", configureHome); home != "" {
 		s.Home = Finding{"home", home, "configure", Certain}

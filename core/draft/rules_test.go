@@ -21,6 +21,9 @@ func TestWhereTheBuildSystemIs(t *testing.T) {
 		{sourceOf("fern/configure", generated, "docs/a", ""), "fern configure"},
 		{sourceOf("Makefile", "install:", "fern/configure", generated), " make"},
 		{sourceOf("one/Makefile", "", "two/Makefile", ""), " script"},
+		{sourceOf("unix/configure", "#!/bin/sh\n", "two/Makefile", ""), "unix configure"},
+		{sourceOf("tests/Makefile", "", "build/unix/Makefile", "install:"), "build/unix make"},
+		{sourceOf("tests/Makefile", "", "README", ""), " script"},
 		{sourceOf("configure", "#!/bin/sh\ncmake .. \"$@\"\n", "CMakeLists.txt", "project(fern)"), " cmake"},
 		{sourceOf("configure", "#!/bin/sh\necho\n", "CMakeLists.txt", "project(fern)"), " configure"},
 	} {

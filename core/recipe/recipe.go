@@ -156,6 +156,19 @@ type Build struct {
 	Env      []keyfile.Pair
 }
 
+// OpenStep is the text of a step that nobody has written yet.
+const OpenStep = "echo 'error: this step is still to be written'; exit 1"
+
+// Open names the steps that are still to be written.
+func (r *Recipe) Open() (steps []string) {
+	for _, s := range r.Steps {
+		if strings.TrimSpace(s.Script) == OpenStep {
+			steps = append(steps, s.Name)
+		}
+	}
+	return steps
+}
+
 // A Step is shell text that replaces or surrounds a stage of the method.
 type Step struct {
 	Name   string // one of StepNames

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -104,10 +105,51 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		fmt.Fprint(a.screen.Out, text)
 		return nil
 	}
+	if added, err := a.addRelease(m, found, brought.Origin, f); added || err != nil {
+		return err
+	}
 	if err := a.writeDraft(m, found, decided, text); err != nil || !f.probe {
 		return err
 	}
 	return a.probe(ctx, m, found.Name.Value, f)
+}
+
+// addRelease adds the release to a recipe of that name that is there, and says which
+// options and look-ups came and went. It is false where there is none.
+func (a *app) addRelease(m *machine.Machine, found *draft.Source, o draft.Origin, f draftFlags) (added bool, err error) {
+	r, err := recipe.Read(filepath.Join(m.Settings.Shelves[0].Dir, found.Name.Value), filepath.Join(m.Settings.Shelves[0].Shown, found.Name.Value))
+	if err != nil {
+		return false, nil // there is none, or one that writing tells of
+	}
+	v, err := version.Parse(found.Version.Value)
+	if err != nil || o.SHA256 == "" || f.probe {
+		return false, nil
+	}
+	if slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return !x.Version.IsZero() && x.Version.Compare(v) == 0 }) {
+		return false, nil
+	}
+	x := &recipe.Release{Version: v, Track: recipe.Stable, Archive: []string{o.URL}, Size: int(o.Size), Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256}}
+	if v.Preview() {
+		x.Track = recipe.Preview
+	}
+	for _, url := range r.Archive {
+		if r.ExpandURL(url, v.String()) == o.URL {
+			x.Archive = nil // as the recipe has it for all
+		}
+	}
+	if err := r.Change(func(e *keyfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) }); err != nil {
+		return true, err
+	}
+	a.screen.Print("%s has the release %s now, sha256:%s", r.File, v, o.SHA256)
+	came, went := found.Changes(r)
+	for _, line := range came {
+		a.screen.Print("new:  %s", line)
+	}
+	for _, line := range went {
+		a.screen.Print("gone: %s", line)
+	}
+	a.screen.Note("Compare the digest with what its makers publish; then: fernladder check %s && fernladder install %s:%s", r.Name, r.Name, v)
+	return true, nil
 }
 
 // overrule puts what a person says in the place of what was found.
@@ -165,6 +207,11 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 		a.showFindings(c, all)
 	}
 	a.showDecided(decided)
+	for _, h := range found.Hints(m.System.Family) {
+		for _, line := range h.Lines() {
+			a.screen.Print("%s %s", a.screen.Strong("hint    "), line)
+		}
+	}
 	for _, p := range problems {
 		a.screen.Print("%s", p.String())
 	}

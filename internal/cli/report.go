@@ -57,7 +57,7 @@ func status(err error) (int, string) {
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
 		is[*machine.BadRoot](err), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
-	case is[keyfile.Problems](err), is[*settings.Foreign](err):
+	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*install.StillOpen](err):
 		return statusRecipe, "recipe"
 	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*lock.Differs](err):
 		return statusNoLadder, "no_ladder"

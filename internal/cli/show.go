@@ -28,15 +28,24 @@ func (a *app) openInstalled(text string) (*machine.Machine, *store.Receipt, erro
 }
 
 func (a *app) showCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:               "show NAME",
-		Short:             "Show all about an installed package",
-		Long:              "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.",
-		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4",
+	readme := false
+	c := &cobra.Command{
+		Use:   "show NAME",
+		Short: "Show all about an installed package",
+		Long: "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.\n" +
+			"With --readme, what the source of a recipe says about itself, without unpacking it\nanywhere: README, or else INSTALL.",
+		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan --readme",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.show(c.Context(), args[0]) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if readme {
+				return a.readme(c.Context(), args[0])
+			}
+			return a.show(c.Context(), args[0])
+		},
 	}
+	c.Flags().BoolVar(&readme, "readme", false, "show what the source says about itself")
+	return c
 }
 
 func (a *app) show(ctx context.Context, name string) error {
