@@ -118,8 +118,26 @@ func (s *System) layer(digest string) string {
 	return dir
 }
 
+// sweep deletes what has not been asked for in a long time, and what programs that were
+// killed have left. No build goes on for as long.
+func (s *System) sweep() {
+	const long = 30 * 24 * time.Hour
+	entries, err := os.ReadDir(s.Dir)
+	for _, e := range entries {
+		info, gone := e.Info()
+		if err != nil || gone != nil || time.Since(info.ModTime()) < long {
+			continue
+		}
+		_ = os.RemoveAll(s.file(e.Name())) // the next will
+		if digest, is := strings.CutSuffix(e.Name(), ".layer"); is {
+			_ = os.Remove(s.file(digest + ".paths"))
+		}
+	}
+}
+
 // makeLayer makes a layer aside. It returns "" where the file system cannot have it.
 func (s *System) makeLayer(digest string, hidden []string) string {
+	s.sweep()
 	fresh, err := os.MkdirTemp(s.Dir, ".layer-")
 	if err != nil {
 		return ""

@@ -82,7 +82,7 @@ func (v *view) show(path string) {
 // walk goes through a directory, and notes what of it is not seen.
 func (v *view) walk(dir string) {
 	info, err := os.Lstat(dir)
-	if err != nil || !info.IsDir() {
+	if err != nil || !info.IsDir() || v.whole[dir] {
 		return
 	}
 	entries, err := os.ReadDir(dir)

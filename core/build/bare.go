@@ -93,6 +93,13 @@ func (a *attempt) enterBare(ctx context.Context, spec seal.Room) (*seal.Session,
 	}
 	session, err := spec.Enter(a.dirs.stage)
 	var cannot *seal.NotBare
+	if errors.As(err, &cannot) && spec.Layer != "" { // which may have been deleted, or be of no use
+		spec.Layer = ""
+		if spec.Hidden, err = sight.Hidden(); err != nil {
+			return nil, err
+		}
+		session, err = spec.Enter(a.dirs.stage)
+	}
 	if errors.As(err, &cannot) {
 		a.journal.NotBare = cannot.Error()
 		a.emit(event.Event{Kind: event.Remarked, Text: "it sees all of this machine: " + cannot.Error()})

@@ -41,6 +41,9 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 		if problems := p.Recipe.TakesOver(); len(problems) > 0 && !slices.Contains(t.TrustedEnv, p.Name()) {
 			return nil, problems
 		}
+		if problems := p.Recipe.GivesAway(); len(problems) > 0 && !slices.Contains(t.TrustedOwners, p.Name()) {
+			return nil, problems
+		}
 		job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)]}
 		of[p] = job
 		for _, link := range p.Needs {

@@ -15,13 +15,14 @@ import (
 // A Target is all of a machine that jobs depend on, as plain values: with the same
 // target, the same ladder gives the same jobs.
 type Target struct {
-	Store      *store.Store // for its paths
-	System     host.Machine
-	Path       []string // of the operating system's programs
-	Jobs       int      // slots, for FL_JOBS
-	TrustedEnv []string // packages that may set any variable for everybody
-	Compilers  map[string]string
-	Patches    map[string]Patch // by their files
+	Store         *store.Store // for its paths
+	System        host.Machine
+	Path          []string // of the operating system's programs
+	Jobs          int      // slots, for FL_JOBS
+	TrustedOwners []string // packages that may give files to others
+	TrustedEnv    []string // packages that may set any variable for everybody
+	Compilers     map[string]string
+	Patches       map[string]Patch // by their files
 }
 
 // A Patch is what a patch file is.
@@ -32,7 +33,7 @@ type Patch struct {
 
 // NewTarget says what a machine is, but for what it has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
-	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv,
+	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners,
 		Compilers: map[string]string{}, Patches: map[string]Patch{}}
 }
 

@@ -24,6 +24,9 @@ func Autoconf(file, text string, macros []string) *Reading {
 	return a.r
 }
 
+// most is more than any honest build file has of anything.
+const most = 20_000
+
 var (
 	cxxMacro  = pattern.New(`\b(?:AC_PROG_CXX|AC_LANG_CPLUSPLUS|AC_LANG\(\s*\[?C\+\+|AX_CXX_COMPILE_STDCXX\w*)`)
 	pkgMacro  = pattern.New(`\b(?:PKG_CHECK_\w+|PKG_PROG_PKG_CONFIG)\b`)
@@ -33,12 +36,13 @@ var (
 func uncommentedM4(text string) string { return m4Comment.ReplaceAllString(text, "$1") }
 
 type autoconf struct {
-	file   string
-	text   string
-	bodies map[string]string // of macros
-	spans  []span
-	given  []span // of switches, with their names as conditions
-	r      *Reading
+	file     string
+	text     string
+	bodies   map[string]string // of macros
+	expanded int               // bytes that were looked through for macros
+	spans    []span
+	given    []span // of switches, with their names as conditions
+	r        *Reading
 }
 
 var (
@@ -55,7 +59,7 @@ func (a *autoconf) define(macros []string) {
 			continue
 		}
 		text = uncommentedM4(text)
-		for _, at := range defun.Compiled().FindAllStringSubmatchIndex(text, -1) {
+		for _, at := range defun.Compiled().FindAllStringSubmatchIndex(text, most) {
 			args, _ := m4Arguments(text, at[1])
 			if len(args) > 0 {
 				a.bodies[text[at[2]:at[3]]] = args[0]
@@ -66,15 +70,16 @@ func (a *autoconf) define(macros []string) {
 
 // expand puts the bodies of macros where they are called.
 func (a *autoconf) expand(text string, depth int) string {
-	const deepest, most = 4, 8 << 20
-	if depth == deepest || len(a.bodies) == 0 {
+	const deepest, longest = 4, 4 << 20
+	if depth == deepest || len(a.bodies) == 0 || a.expanded > longest {
 		return text
 	}
+	a.expanded += len(text)
 	var b strings.Builder
 	last := 0
-	for _, at := range callPat.Compiled().FindAllStringIndex(text, -1) {
+	for _, at := range callPat.Compiled().FindAllStringIndex(text, most) {
 		body, known := a.bodies[text[at[0]:at[1]]]
-		if !known || pathMacro.MatchString(text[at[0]:at[1]]) || at[0] < last || b.Len() > most {
+		if !known || pathMacro.MatchString(text[at[0]:at[1]]) || at[0] < last || a.expanded > longest {
 			continue
 		}
 		end := at[1]
@@ -99,7 +104,7 @@ func (a *autoconf) expand(text string, depth int) string {
 // m4Arguments are the arguments of a macro from behind its parenthesis on, each without
 // its outmost quotes, and where it ends.
 func m4Arguments(text string, at int) (args []string, end int) {
-	const longest = 64 << 10
+	const longest = 32 << 10
 	brackets, parens, from := 0, 0, at
 	take := func(to int) { args = append(args, unquoted(text[from:to])) }
 	for i := at; i < len(text) && i < at+longest; i++ {
@@ -155,7 +160,7 @@ var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "n
 
 // switches reads what can be switched.
 func (a *autoconf) switches() {
-	for _, at := range acArgument.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+	for _, at := range acArgument.Compiled().FindAllStringSubmatchIndex(a.text, most) {
 		args, end := m4Arguments(a.text, at[1])
 		if len(args) == 0 || args[0] == "" || strings.ContainsAny(args[0], "$ \n") {
 			continue
@@ -227,7 +232,7 @@ func shellSpans(text string) []span {
 		condition string
 	}
 	var stack []open
-	for _, at := range shellBlocks.Compiled().FindAllStringSubmatchIndex(text, -1) {
+	for _, at := range shellBlocks.Compiled().FindAllStringSubmatchIndex(text, most) {
 		group := func(i int) string {
 			if at[2*i] < 0 {
 				return ""
@@ -298,11 +303,11 @@ func (a *autoconf) lookups() {
 				return !notYet.MatchString(c) || !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
 			})
 		}
-		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
+		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 && len(a.r.Lookups) < most/10 {
 			a.r.Lookups = append(a.r.Lookups, l)
 		}
 	}
-	for _, at := range acLookup.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+	for _, at := range acLookup.Compiled().FindAllStringSubmatchIndex(a.text, most) {
 		macro := a.text[at[2]:at[3]]
 		m := acLookups[macro]
 		args, _ := m4Arguments(a.text, at[1])
@@ -331,7 +336,7 @@ func (a *autoconf) lookups() {
 			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], actions+" ac_cv_lib_"+arg(0)+"_"+arg(1)+"= ac_cv_search_"+arg(0)+"=")
 		}
 	}
-	for _, at := range pathMacro.Compiled().FindAllStringSubmatchIndex(a.text, -1) {
+	for _, at := range pathMacro.Compiled().FindAllStringSubmatchIndex(a.text, most) {
 		name := strings.ToLower(a.text[at[2]:at[3]])
 		var args []string
 		if at[4] < at[5] {
@@ -362,7 +367,7 @@ var otherSystem = pattern.New(`(?i)mingw|cygwin|darwin|win32|windows|macos|\bos2
 // if test "$found" = no; then AC_MSG_ERROR(…). It is enough that one of those that set
 // the same is found; they become one.
 func (a *autoconf) errors() {
-	stopsAt := stops.Compiled().FindAllStringIndex(a.text, -1)
+	stopsAt := stops.Compiled().FindAllStringIndex(a.text, most)
 	required := map[string]bool{}
 	for _, at := range stopsAt {
 		for _, s := range a.spans {

@@ -23,6 +23,7 @@ func CMake(files Files) *Reading {
 type cmake struct {
 	files    Files
 	seen     map[string]bool
+	read     int // bytes
 	commands []command
 	r        *Reading
 }
@@ -38,18 +39,19 @@ var cmakeComment = pattern.New(`(?m)(^|[ \t])#.*$`)
 
 // inlined is a file with those that it brings.
 func (c *cmake) inlined(name, dir string, depth int) string {
-	const deepest, most = 5, 4 << 20
-	if depth == deepest || c.seen[name] {
+	const deepest, longest = 5, 4 << 20
+	if depth == deepest || c.seen[name] || c.read > longest {
 		return ""
 	}
 	c.seen[name] = true
 	text := cmakeComment.ReplaceAllString(c.files(name), "$1")
+	c.read += len(text) + 1
 	var b strings.Builder
 	last := 0
-	for _, at := range cmakeBrings.Compiled().FindAllStringSubmatchIndex(text, -1) {
+	for _, at := range cmakeBrings.Compiled().FindAllStringSubmatchIndex(text, most) {
 		how, what := strings.ToLower(text[at[2]:at[3]]), strings.Trim(text[at[4]:at[5]], `"`)
 		what = cmakeHere.ReplaceAllString(what, "")
-		if strings.Contains(what, "$") || b.Len() > most {
+		if strings.Contains(what, "$") || c.read > longest {
 			continue
 		}
 		b.WriteString(text[last:at[1]])
@@ -126,7 +128,11 @@ func cmakeCommands(text string) []command {
 				conditions = conditions[:len(conditions)-1]
 			}
 		default:
-			c.conditions = slices.Clone(conditions)
+			if len(all) > 2*most {
+				return all
+			}
+			const deepest = 32 // nobody nests more that matters
+			c.conditions = slices.Clone(conditions[max(0, len(conditions)-deepest):])
 			slices.Reverse(c.conditions)
 			all = append(all, c)
 		}

@@ -26,6 +26,7 @@ func Meson(files Files) *Reading {
 type meson struct {
 	files Files
 	seen  map[string]bool
+	read  int // bytes
 	text  string
 	r     *Reading
 }
@@ -37,17 +38,18 @@ var (
 
 // inlined is the meson.build of a directory with those of the directories it goes to.
 func (m *meson) inlined(dir string, depth int) string {
-	const deepest, most = 5, 4 << 20
+	const deepest, longest = 5, 4 << 20
 	name := path.Join(dir, "meson.build")
-	if depth == deepest || m.seen[name] {
+	if depth == deepest || m.seen[name] || m.read > longest {
 		return ""
 	}
 	m.seen[name] = true
 	text := mesonComment.ReplaceAllString(m.files(name), "$1")
+	m.read += len(text) + 1
 	var b strings.Builder
 	last := 0
-	for _, at := range mesonSubdir.Compiled().FindAllStringSubmatchIndex(text, -1) {
-		if b.Len() > most {
+	for _, at := range mesonSubdir.Compiled().FindAllStringSubmatchIndex(text, most) {
+		if m.read > longest {
 			break
 		}
 		b.WriteString(text[last:at[1]] + "\n" + m.inlined(path.Join(dir, text[at[2]:at[3]]), depth+1) + "\n")
@@ -67,7 +69,7 @@ var (
 func mesonArguments(text string, at int) (plain []string, keyed map[string]string, end int) {
 	keyed = map[string]string{}
 	depth, from, quoted := 0, at, false
-	const longest = 64 << 10
+	const longest = 32 << 10
 	take := func(to int) {
 		arg := strings.TrimSpace(text[from:to])
 		from = to + 1
@@ -110,7 +112,7 @@ func mesonTexts(arg string) []string {
 
 // switches reads the file of options.
 func (m *meson) switches(text string) {
-	for _, at := range mesonOption.Compiled().FindAllStringIndex(text, -1) {
+	for _, at := range mesonOption.Compiled().FindAllStringIndex(text, most) {
 		plain, keyed, _ := mesonArguments(text, at[1])
 		if len(plain) == 0 || len(mesonTexts(plain[0])) == 0 {
 			continue
@@ -197,7 +199,7 @@ var (
 func (m *meson) lookups() {
 	var spans []span
 	var stack []span
-	for _, at := range mesonBlocks.Compiled().FindAllStringSubmatchIndex(m.text, -1) {
+	for _, at := range mesonBlocks.Compiled().FindAllStringSubmatchIndex(m.text, most) {
 		if at[2] >= 0 {
 			stack = append(stack, span{at[0], 0, m.text[at[4]:at[5]]})
 		} else if len(stack) > 0 {
@@ -206,7 +208,7 @@ func (m *meson) lookups() {
 			spans = append(spans, s)
 		}
 	}
-	for _, at := range mesonLookup.Compiled().FindAllStringSubmatchIndex(m.text, -1) {
+	for _, at := range mesonLookup.Compiled().FindAllStringSubmatchIndex(m.text, most) {
 		plain, keyed, _ := mesonArguments(m.text, at[1])
 		var names []string
 		for _, p := range plain {

@@ -217,6 +217,9 @@ func (t *tree) cargo(s *Source) {
 	}
 }
 
+// plainPath matches paths that a shell leaves alone.
+var plainPath = pattern.New(`^[\w./+-]+$`)
+
 var programName = pattern.New(`^[\w][\w.+-]*$`)
 
 // golang builds a module of Go from modules that are in the archive.
@@ -227,7 +230,7 @@ func (t *tree) golang(s *Source) {
 	var mains []string
 	if names, _ := fs.Glob(t.files, "cmd/*/*.go"); len(names) > 0 {
 		for _, name := range names {
-			if dir := path.Dir(name); !slices.Contains(mains, "./"+dir) && strings.Contains(t.text(name), "package main") {
+			if dir := path.Dir(name); plainPath.MatchString(dir) && !slices.Contains(mains, "./"+dir) && strings.Contains(t.text(name), "package main") {
 				mains = append(mains, "./"+dir)
 			}
 		}

@@ -40,12 +40,18 @@ func Give(path string, from func(uid int) bool, uid, gid int) error {
 // Ours holds for who runs the program.
 func Ours(uid int) bool { return uid == os.Geteuid() }
 
-// Mine tells whether a file is a regular one of who runs the program, and not a link.
+// Mine tells whether a file is a regular one of who runs the program, and not a link, in
+// a directory that nobody else can write to.
 func Mine(path string) bool {
-	info, err := os.Lstat(path)
-	if err != nil || !info.Mode().IsRegular() {
-		return false
+	mine := func(path string) (os.FileInfo, bool) {
+		info, err := os.Lstat(path)
+		if err != nil {
+			return nil, false
+		}
+		stat, is := info.Sys().(*syscall.Stat_t)
+		return info, is && int(stat.Uid) == os.Geteuid()
 	}
-	stat, is := info.Sys().(*syscall.Stat_t)
-	return is && int(stat.Uid) == os.Geteuid()
+	file, is := mine(path)
+	dir, in := mine(filepath.Dir(path))
+	return is && in && file.Mode().IsRegular() && dir.IsDir() && dir.Mode().Perm()&0o022 == 0
 }

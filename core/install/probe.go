@@ -1,6 +1,7 @@
 package install
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -191,8 +192,19 @@ func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err
 		return nil, err
 	}
 	p.steps.Answered(p.recipe, why+"\n"+a.Text)
+	written, err := ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
+	if err != nil {
+		return nil, err
+	}
 	r := p.recipe
-	return func() error { return r.Rewrite(func([]byte) ([]byte, error) { return text, nil }) }, nil
+	return func() error {
+		return r.Rewrite(func(now []byte) ([]byte, error) {
+			if !bytes.Equal(now, written) { // a person has changed it meanwhile
+				return now, nil
+			}
+			return text, nil
+		})
+	}, nil
 }
 
 // installMissing installs what the recipe asks of the operating system and is not there.

@@ -32,7 +32,7 @@ func Keys(r *Recipe) []keyfile.Key {
 			Check(knownVariables(variablePattern, r.tryVariables)),
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
-		keyfile.Tables("owner", &r.Owners, r.ownerKeys, "A file of the tree that is to belong to a system user or group, or to have setuid or setgid bits, which are taken away otherwise. Only root can do that, and tells when it does; for others it is a remark."),
+		keyfile.Tables("owner", &r.Owners, r.ownerKeys, "A file of the tree that is to belong to a system user or group, or to have setuid or setgid bits, which are taken away otherwise. Only root can do that, and tells when it does; for others it is a remark. It is refused unless trusted_owners in the settings names the package."),
 		keyfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced."),
 		keyfile.Table("offers", r.offersKeys, "What other packages find in this one's tree. Drafts of other recipes are made with it. The command offers says what a tree has, and writes it here."),
 	}

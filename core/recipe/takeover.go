@@ -34,6 +34,20 @@ func TakesOver(name string) string {
 	return ""
 }
 
+// GivesAway lists the files of the recipe that would belong to others than the tree, or
+// run with the rights of their owner.
+func (r *Recipe) GivesAway() keyfile.Problems {
+	var problems keyfile.Problems
+	for _, o := range r.Owners {
+		at := o.Position
+		at.File = r.File
+		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line),
+			Message: fmt.Sprintf("%s would make %s belong to %s", r.Name, o.File, o.Who()),
+			Advice:  fmt.Sprintf("take it out; or, if you trust the package with that, trusted_owners = [%q] in the settings", r.Name)})
+	}
+	return problems
+}
+
 // TakesOver lists the variables of the recipe that may not be set for everybody.
 func (r *Recipe) TakesOver() keyfile.Problems {
 	var problems keyfile.Problems

@@ -24,6 +24,9 @@ func (o order) mountRoom() error {
 			return err
 		}
 	}
+	if _, err := os.Stat(o.Layer); o.Layer != "" && err != nil {
+		return fmt.Errorf("%s/usr: %w", notBare, err) // somebody has deleted it
+	}
 	if err := o.devices(); err != nil {
 		return err
 	}

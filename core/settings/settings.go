@@ -44,9 +44,10 @@ type Settings struct {
 	LongestDownload             int    // minutes
 	Credentials                 string // a file, or ""
 
-	Users      seal.Users  // whom root's builds run as
-	Most       seal.Limits // of builds and tries
-	TrustedEnv []string    // packages whose recipes may set any variable for everybody
+	Users         seal.Users  // whom root's builds run as
+	Most          seal.Limits // of builds and tries
+	TrustedOwners []string    // packages whose recipes may give files to others
+	TrustedEnv    []string    // packages whose recipes may set any variable for everybody
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
@@ -102,6 +103,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("largest_process", &mib.process, 0, 1<<30, "The most memory that one process of a build may have to write to, in MiB. 0, if nothing is said: no limit, but builds are what the kernel ends first when memory runs out."),
 		keyfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are memory, in MiB. 0, if nothing is said: a quarter of the memory."),
 		keyfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those by which programs are taken over, such as LD_PRELOAD.").Check(recipe.CheckName),
+		keyfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, and let them run with the rights of those ([[owner]]). Who writes such a recipe, or its source, can become root by it.").Check(recipe.CheckName),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
