@@ -68,6 +68,9 @@ func (e *Failure) With(help []string) string {
 // configure scripts say that something is wrong.
 var errorPattern = pattern.New(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|undefined reference|cannot find|not found|No such file|No space left|Permission denied|command not found`)
 
+// gaveUp finds lines with which scripts say why they end.
+var gaveUp = pattern.New(`(?:^|\.\.\. ?)(?:\./)?configure: error: |^CMake Error|^meson\.build:\d+:\d+: ERROR|: ERROR: `)
+
 // harmlessPattern finds lines that only look like it: answers to the questions
 // of configure scripts, and file names.
 var harmlessPattern = pattern.New(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
@@ -236,6 +239,11 @@ func excerpt(file string, most int) []string {
 		return nil
 	}
 	const before = 2
+	for i, line := range all { // what gives up says more than what is merely not there
+		if gaveUp.MatchString(line) {
+			return shown(all[max(0, i-before):min(len(all), i-before+most)])
+		}
+	}
 	for i, line := range all {
 		if errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
 			return shown(all[max(0, i-before):min(len(all), i-before+most)])

@@ -66,7 +66,7 @@ type Lookup struct {
 	Required bool     // the build does not go on without it, or, with a switch, not when that is on
 	Switch   string   // the name of the one that decides about it, or ""
 	Off      []string // arguments by which it is not looked for, where there is no switch
-	Ran      bool     // a program that is simply called, without anybody looking for it
+	Ran      bool     // it is used where it is written, without anybody looking for it; nobody knows whether it matters
 	From     string   // file
 	sets     []string // variables that tell whether it was found
 	at       int      // in the text

@@ -54,7 +54,7 @@ func Makefile(file, text string) *Reading {
 		r.Modules = true
 		for _, name := range strings.Fields(m[1]) {
 			if !ordinary(name) && !strings.HasPrefix(name, "-") {
-				r.Lookups = append(r.Lookups, Lookup{Kind: "module", Names: []string{name}, Required: true, From: file})
+				r.Lookups = append(r.Lookups, Lookup{Kind: "module", Names: []string{name}, Ran: true, From: file})
 			}
 		}
 	}

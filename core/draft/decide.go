@@ -115,7 +115,7 @@ func (s *Source) Decide(e Evidence) Decided {
 	for _, l := range lookups {
 		switch {
 		case l.Switch != "":
-		case l.Required, l.Ran && d.e.Here[questions(l)[0]].There:
+		case l.Required, l.Ran && d.e.Here[questions(l)[0]].There: // what is written is likely to matter
 			l.Required = true
 			d.want(l, "")
 		default:

@@ -164,7 +164,7 @@ func (p *probe) next(f *build.Failure) *remedy.Answer {
 func says(f *build.Failure) string {
 	text := f.Stage + " " + f.What
 	if f.Cause != nil {
-		text += " " + f.Cause.String() + " " + f.Cause.Place
+		text = f.Stage + " " + string(f.Cause.Kind) + " " + filepath.Base(f.Cause.Name()) + " " + f.Cause.Place
 	}
 	return text
 }

@@ -29,8 +29,8 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // To finds the answers to a failed build, the best first: the argument that leads into
 // the tree what was placed outside of it; a need on a recipe; the argument that the
 // source itself names to do without; nothing in the place of what writes documentation;
-// a need on the operating system; the source's own directory to build in; an empty file
-// in the place of documentation that the archive lacks; a flag that is known to help.
+// a need on the operating system; an empty file in the place of documentation that the
+// archive lacks; the source's own directory to build in; a flag that is known to help.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := inside(r, f)
@@ -56,7 +56,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		}
 		answers = append(answers, a)
 	}
-	return slices.Concat(answers, inTree(r, f), standIn(r, f), flag(r, c))
+	return slices.Concat(answers, standIn(r, f), inTree(r, f), flag(r, c))
 }
 
 // without does without what is missing, as the source says itself.

@@ -55,6 +55,8 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	name := c.Name()
 	if _, rest, is := strings.Cut(name, "/box/source/"); is {
 		name = rest
+	} else if !filepath.IsAbs(name) {
+		name = path.Join(entered(c.Lines), name)
 	}
 	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || strings.ContainsAny(name, "'\"$`\\ ") {
 		return nil
@@ -71,6 +73,25 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 		e.Append(why + "\n" + says)
 	}}}
 }
+
+// entered is the directory of the source that make was in, as it says itself.
+func entered(lines []string) string {
+	for _, line := range slices.Backward(lines) {
+		m := entering.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		for _, top := range []string{"/box/source/", "/box/build/"} {
+			if _, rest, is := strings.Cut(m[1], top); is {
+				return rest
+			}
+		}
+		return ""
+	}
+	return ""
+}
+
+var entering = pattern.New(`Entering directory ['"‘`+"`"+`]([^'"’]+)`)
 
 // inside leads files that were placed outside of the tree into it, by the argument of the
 // source that says where they go.
