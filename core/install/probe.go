@@ -72,6 +72,8 @@ type probe struct {
 	recipe *recipe.Recipe
 	job    *build.Job
 	tried  map[string]bool // answers, with what they are to
+
+	written []byte // the recipe, as the last answer has left it
 }
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
@@ -103,13 +105,28 @@ func (p *probe) failure(err error) *build.Failure {
 	return nil
 }
 
-// goOn builds the package, and answers what its builds lack one after another.
+// A step of a probe is an answer that was given.
+type step struct {
+	answer *remedy.Answer
+	to     *build.Failure
+	err    error  // that it came with
+	text   []byte // of the recipe before
+}
+
+// goOn builds the package, and answers what its builds lack one after another. What gets
+// nowhere in the end, although it got further, is gone back on: to do without something,
+// or in another directory, can be the wrong way.
 func (p *probe) goOn(ctx context.Context) error {
 	const enough = 40 // more than that, and something else is wrong
-	var undo func() error
-	given := ""
-	var before *build.Failure
+	var steps []step
 	var last error
+	back := func(to int) error {
+		s := steps[to]
+		steps, last = steps[:to], s.err
+		p.steps.Undone(s.answer.Text)
+		return p.restore(s.text)
+	}
+	fresh := false // nobody knows yet whether the last step helps
 	for range enough {
 		err := p.attempt(ctx)
 		if ctx.Err() != nil {
@@ -123,22 +140,35 @@ func (p *probe) goOn(ctx context.Context) error {
 			}
 			continue
 		}
-		if undo != nil && !further(before, failure) {
-			if err := undo(); err != nil {
+		last = err
+		if fresh && !further(steps[len(steps)-1].to, failure) {
+			failure = steps[len(steps)-1].to
+			if err := back(len(steps) - 1); err != nil {
 				return err
 			}
-			p.steps.Undone(given)
-			failure, err = before, last
 		}
-		undo, before, last = nil, failure, err
 		answer := p.next(failure)
-		if answer == nil {
+		for answer == nil {
+			detour := -1
+			for i, s := range steps {
+				if s.answer.Detour {
+					detour = i
+				}
+			}
+			if detour < 0 {
+				return last
+			}
+			failure = steps[detour].to
+			if err := back(detour); err != nil {
+				return err
+			}
+			answer = p.next(failure)
+		}
+		text, err := p.give(answer, failure)
+		if err != nil {
 			return err
 		}
-		if undo, err = p.give(answer, failure); err != nil {
-			return err
-		}
-		given = answer.Text
+		steps, fresh = append(steps, step{answer, failure, last, text}), true
 		if len(answer.Packages) > 0 || answer.Absent {
 			installed, cannot := p.install(ctx, answer.Packages, answer.Program)
 			if cannot != nil || !installed {
@@ -177,10 +207,9 @@ func further(before, now *build.Failure) bool {
 	return is > was || is == was && says(before) != says(now)
 }
 
-// give gives an answer, and returns how it is taken back.
-func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err error) {
-	text, err := ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
-	if err != nil {
+// give gives an answer, and returns the recipe as it was before.
+func (p *probe) give(a *remedy.Answer, f *build.Failure) (before []byte, err error) {
+	if before, err = p.read(); err != nil {
 		return nil, err
 	}
 	what := f.What
@@ -192,19 +221,26 @@ func (p *probe) give(a *remedy.Answer, f *build.Failure) (undo func() error, err
 		return nil, err
 	}
 	p.steps.Answered(p.recipe, why+"\n"+a.Text)
-	written, err := ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
-	if err != nil {
-		return nil, err
-	}
-	r := p.recipe
-	return func() error {
-		return r.Rewrite(func(now []byte) ([]byte, error) {
-			if !bytes.Equal(now, written) { // a person has changed it meanwhile
-				return now, nil
-			}
-			return text, nil
-		})
-	}, nil
+	p.written, err = p.read()
+	return before, err
+}
+
+func (p *probe) read() ([]byte, error) {
+	return ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
+}
+
+// errChanged is the error for a recipe that somebody else has changed meanwhile.
+var errChanged = errors.New("the recipe was changed while it was probed; what was to be taken out of it stays")
+
+// restore brings the recipe back to what it was.
+func (p *probe) restore(text []byte) error {
+	return p.recipe.Rewrite(func(now []byte) ([]byte, error) {
+		if !bytes.Equal(now, p.written) {
+			return nil, errChanged
+		}
+		p.written = text
+		return text, nil
+	})
 }
 
 // installMissing installs what the recipe asks of the operating system and is not there.

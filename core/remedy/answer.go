@@ -17,6 +17,7 @@ type Answer struct {
 	Packages []string // of the operating system that have to be installed for it; none: it can go on
 	Program  bool     // they are for a program that the build runs, not for what it is built with
 	Args     []string // that are added to those of the build, if it is that
+	Detour   bool     // it goes round what is missing, which may lead nowhere
 	Absent   bool     // something has to be installed, and nobody knows in which package it is
 	change   func(e *keyfile.Edit, why string)
 }
@@ -97,7 +98,7 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 {
 		return nil
 	}
-	return []*Answer{{Text: "# It is built in the source's own directory.", change: func(e *keyfile.Edit, why string) {
+	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true, change: func(e *keyfile.Edit, why string) {
 		e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
 		e.Append(why + "\n# It is built in the source's own directory.")
 	}}}

@@ -39,7 +39,9 @@ func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	if slices.Contains(r.Build.Args, arg) {
 		return nil
 	}
-	return []*Answer{withArguments(r, fmt.Sprintf("# The argument %s is added: documentation is not written anew.", arg), arg)}
+	a := withArguments(r, fmt.Sprintf("# The argument %s is added: documentation is not written anew.", arg), arg)
+	a.Detour = true
+	return []*Answer{a}
 }
 
 // visited matches files of documentation, which builds go through and need nothing of.
@@ -68,7 +70,7 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 		step, script = "before_compile", strings.TrimRight(r.Step("before_compile")+"\n"+line, "\n")
 	}
 	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may have it.", name, step)
-	return []*Answer{{Text: says, change: func(e *keyfile.Edit, why string) {
+	return []*Answer{{Text: says, Detour: true, change: func(e *keyfile.Edit, why string) {
 		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + strings.TrimLeft(script, "\n") + "\n'''"})
 		e.Append(why + "\n" + says)
 	}}}
@@ -91,7 +93,7 @@ func entered(lines []string) string {
 	return ""
 }
 
-var entering = pattern.New(`Entering directory ['"‘`+"`"+`]([^'"’]+)`)
+var entering = pattern.New(`Entering directory ['"‘` + "`" + `]([^'"’]+)`)
 
 // inside leads files that were placed outside of the tree into it, by the argument of the
 // source that says where they go.
