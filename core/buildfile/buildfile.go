@@ -39,6 +39,7 @@ type Switch struct {
 	Value  string
 
 	Purpose Purpose
+	Place   bool     // the last of On wants the place of what it needs behind it
 	maybe   bool     // its argument is a place: it is a switch if something is looked for by it
 	vars    []string // by which the build file asks for it
 }

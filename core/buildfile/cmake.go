@@ -35,7 +35,29 @@ type command struct {
 	conditions []string
 }
 
-var cmakeComment = pattern.New(`(?m)(^|[ \t])#.*$`)
+// uncommentedCMake takes comments out. In quotes, a # is text, such as that of a program
+// that is compiled to see whether it can be.
+func uncommentedCMake(text string) string {
+	var b strings.Builder
+	quoted := false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '\\' && i+1 < len(text):
+			b.WriteByte(c)
+			i++
+		case c == '"':
+			quoted = !quoted
+		case c == '#' && !quoted:
+			for i < len(text) && text[i] != '\n' {
+				i++
+			}
+			i--
+			continue
+		}
+		b.WriteByte(text[i])
+	}
+	return b.String()
+}
 
 // inlined is a file with those that it brings.
 func (c *cmake) inlined(name, dir string, depth int) string {
@@ -44,7 +66,7 @@ func (c *cmake) inlined(name, dir string, depth int) string {
 		return ""
 	}
 	c.seen[name] = true
-	text := cmakeComment.ReplaceAllString(c.files(name), "$1")
+	text := uncommentedCMake(c.files(name))
 	c.read += len(text) + 1
 	var b strings.Builder
 	last := 0
@@ -74,7 +96,7 @@ func (c *cmake) inlined(name, dir string, depth int) string {
 var (
 	cmakeBrings = pattern.New(`(?i)\b(include|add_subdirectory)\s*\(\s*("[^"]+"|[^\s()]+)[^)]*\)`)
 	cmakeHere   = pattern.New(`\$\{(?:CMAKE_CURRENT_SOURCE_DIR|CMAKE_SOURCE_DIR|PROJECT_SOURCE_DIR|CMAKE_CURRENT_LIST_DIR)\}/`)
-	cmakeWord   = pattern.New(`"[^"]*"|[^\s"()]+|[()]`)
+	cmakeWord   = pattern.New(`"(?:[^"\\]|\\.)*"|[^\s"()]+|[()]`)
 	cmakeCall   = pattern.New(`(?m)\b([A-Za-z_]\w*)[ \t]*\(`)
 )
 
@@ -93,6 +115,8 @@ func cmakeCommands(text string) []command {
 		quoted, depth := false, 1
 		for ; end < len(text) && depth > 0; end++ {
 			switch text[end] {
+			case '\\':
+				end++
 			case '"':
 				quoted = !quoted
 			case '(':
@@ -105,6 +129,7 @@ func cmakeCommands(text string) []command {
 				}
 			}
 		}
+		end = min(end, len(text))
 		inside := text[at:max(at, end-1)]
 		at = end
 		words := cmakeWord.FindAllStringSubmatch(inside, -1)

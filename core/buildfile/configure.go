@@ -14,6 +14,10 @@ var (
 	helpMore   = pattern.New(`^ {10,}(\S.*)$`)
 )
 
+// libraryPrefix matches what generated scripts call the place of a library that they
+// look for, and take if it is there.
+var libraryPrefix = pattern.New(`^(lib[a-z0-9]\w*)-prefix$`)
+
 // usual are switches of the build tools themselves, which every generated script has,
 // and the words that its help uses as examples.
 var usual = strings.Fields(`FEATURE PACKAGE option-checking silent-rules dependency-tracking maintainer-mode fast-install shared
@@ -38,6 +42,15 @@ func ConfigureHelp(script string) *Reading {
 		how, name, value, says := m[1], m[2], m[3], m[4]
 		text = &says
 		if slices.Contains(usual, name) {
+			continue
+		}
+		if m := libraryPrefix.FindStringSubmatch(name); m != nil && (how == "with" || how == "without") {
+			library := strings.TrimPrefix(m[1], "lib")
+			if optionName(m[1]) != "" && !slices.ContainsFunc(r.Switches, func(s Switch) bool { return s.Raw == name }) {
+				r.Switches = append(r.Switches, Switch{Name: optionName(m[1]), Raw: name, About: "Use " + m[1] + ", which the build takes if it is there", Default: Auto,
+					On: []string{"--with-" + name + "="}, Off: []string{"--without-" + name}, Place: true})
+				r.Lookups = append(r.Lookups, Lookup{Kind: "library", Names: []string{library}, Switch: optionName(m[1]), From: "configure"})
+			}
 			continue
 		}
 		ends = append(ends, func() {
@@ -78,6 +91,7 @@ func (r *Reading) Merge(o *Reading) {
 		}
 	}
 	r.Lookups = append(r.Lookups, o.Lookups...)
+	r.join()
 	r.CXX, r.Modules = r.CXX || o.CXX, r.Modules || o.Modules
 	r.Switches = distinct(r.Switches)
 }

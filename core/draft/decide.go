@@ -212,6 +212,12 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		c.Set = "off"
 		c.Remark = fmt.Sprintf("by what is there in the source; no recipe has %s", strings.Join(lack[:min(3, len(lack))], ", "))
 	}
+	if sw.Place { // the tree of the need, or else what the system has
+		c.On = nil
+		if len(have) > 0 {
+			c.On = []string{sw.On[0] + "$FL_TREE_" + recipe.VariableName(have[0])}
+		}
+	}
 	d.Choices = append(d.Choices, c)
 	if byName != "" {
 		d.add(Wants{Recipe: byName, Role: recipe.Library, Reason: "by the name of the option"}, sw.Name)
