@@ -223,7 +223,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		d.add(Wants{Recipe: byName, Role: recipe.Library, Reason: "by the name of the option"}, sw.Name)
 	}
 	for _, l := range lookups {
-		if _, _, found := d.provider(l); l.Required || found || len(have) == 0 {
+		if _, _, found := d.provider(l); l.Required || found || len(have) == 0 && !required {
 			d.want(l, sw.Name)
 		}
 	}
