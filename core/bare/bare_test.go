@@ -19,11 +19,12 @@ func TestWhatIsSeen(t *testing.T) {
 	for _, seen := range []string{"/usr/bin/cc", "/usr/bin/make", "/usr/bin/awk", "/usr/bin/sed", "/usr/bin/env", "/usr/include/stdio.h", "/usr/bin/ld"} {
 		assert.False(t, sight.Hides(seen), seen)
 	}
-	for _, hidden := range []string{"/usr/local", "/usr/bin/git", "/usr/share/doc/gcc", "/usr/bin/apt-get"} {
+	for _, hidden := range []string{"/usr/local/bin", "/usr/bin/git", "/usr/share/doc/gcc", "/usr/bin/apt-get"} {
 		if _, err := os.Lstat(hidden); err == nil {
 			assert.True(t, sight.Hides(hidden), hidden)
 		}
 	}
+	assert.False(t, sight.Hides("/usr/local"), "it is there, and empty")
 	git := host.Question{Kind: host.Program, Name: "git"}
 	if s.Programs.Find("git") == "/usr/bin/git" {
 		other, err := s.Sight(t.Context(), declared(git))
@@ -54,7 +55,7 @@ func TestWhatIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, a, b)
 	if first.Layer != "" {
-		info, err := os.Lstat(filepath.Join(first.Layer, "/usr/local"))
+		info, err := os.Lstat(filepath.Join(first.Layer, "/usr/local/bin"))
 		require.NoError(t, err)
 		assert.NotZero(t, info.Mode()&os.ModeCharDevice, "a mark")
 	}

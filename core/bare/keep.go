@@ -28,7 +28,7 @@ import (
 
 // rules is another number whenever this package finds out something else from the
 // same.
-const rules = "1"
+const rules = "2"
 
 // found is what is kept of a look.
 type found struct {

@@ -18,6 +18,10 @@ var tops = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx3
 var never = []string{"/usr/share/doc", "/usr/share/man", "/usr/share/info", "/usr/share/lintian", "/usr/share/locale", "/usr/games", "/usr/src", "/usr/share/games", "/usr/share/bug",
 	"/usr/share/bash-completion", "/usr/share/zsh", "/usr/share/fish", "/usr/share/doc-base", "/usr/share/menu", "/usr/share/applications", "/usr/share/icons", "/usr/share/pixmaps"}
 
+// always are directories that programs take for granted, with whatever is in them. Of
+// those of nothing that is seen, the rest is hidden, but they are there.
+var always = []string{"/usr/share/aclocal", "/usr/share/pkgconfig", "/usr/lib/pkgconfig", "/usr/local", "/usr/share/misc"}
+
 // made are names of directories that hold what programs make for themselves of what is
 // beside, and that count for nothing alone.
 var made = []string{"__pycache__"}
@@ -97,7 +101,7 @@ func (v *view) walk(dir string) {
 		case slices.Contains(never, path):
 			v.hidden = append(v.hidden, path)
 		case e.IsDir() && slices.Contains(made, e.Name()):
-		case e.IsDir() && v.within[path]:
+		case e.IsDir() && (v.within[path] || slices.Contains(always, path)):
 			v.walk(path)
 		case !e.IsDir() && v.seen[path]:
 		case e.IsDir() && v.seen[path] && v.empty(path):

@@ -244,6 +244,7 @@ func TestCauses(t *testing.T) {
 		{"tar (child): xz: Cannot exec: No such file or directory\ntar (child): Error is not recoverable: exiting now", "missing_program: the program xz is missing"},
 		{"Makefile:76: *** Cannot find development files for any supported version of libmoss.  Stop.", "missing: it seems that libmoss is missing"},
 		{"configure: error: moss requires the leaf library.  Try passing --with-leaf=builtin", "missing: it seems that leaf is missing; or --with-leaf=builtin"},
+		{"configure: error: plots enabled, but no Leaf support", "missing: it seems that Leaf is missing"},
 		{"Failed to find leaf.h", "missing_header: it seems that the header leaf.h is missing"},
 
 		// Languages.

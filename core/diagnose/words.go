@@ -15,6 +15,7 @@ var wordings = []struct {
 	kind    Kind
 	pattern *pattern.Pattern
 }{
+	{Missing, re(`\b(?:but|and|with|has|have|there is|found) no ([A-Za-z][\w.+-]*) support\b`)},
 	{MissingModule, re(`([\w.+-]+?)(?: *([<>=]+ *[\d.]+))? not found using pkg-config`)},
 	{Missing, re(`(?i)(?:not be found|not found|missing) for ([a-z][\w.+-]*)`)},
 	{Missing, re(`(?i)\bmake sure (?:that )?(?:you have )?(?:the )?([a-z][\w.+-]*)`)},
