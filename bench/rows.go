@@ -426,13 +426,65 @@ func (w *work) explain() []row {
 // without.
 func (w *work) watch() []row {
 	w.trivial("watch", 1)
-	w.write("watch/recipes/plant000/recipe.toml", strings.Replace(w.read("watch/recipes/plant000/recipe.toml"), "cp file built\n",
+	w.write("watch/recipes/plant000/recipe.toml", strings.Replace(strings.Replace(w.read("watch/recipes/plant000/recipe.toml"), "[build]", "[[host]]\nprogram = \"cc\"\n[build]", 1), "cp file built\n",
 		"printf '#include <stdio.h>\\n#include <stdlib.h>\\n#include <math.h>\\nint leaf(int n) { for (int i = 0; i < n; i++) printf(\"%%d\", rand()); return n; }\\n' >leaf.c\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25; do cc -O2 -c leaf.c -o leaf$i.o; expr $i + 1 >/dev/null; done\ncp file built\n", 1))
 	again := func(flag string) func() cost {
 		return func() cost { return timed(w.path("watch"), w.program, "build", flag, "plant000") }
 	}
 	return []row{{name: "25 compilations, watched", anchor: "the same, not watched", aim: "1.10", ours: again("--watch"), theirs: again("--prove")}}
 }
+
+// bare builds a package in a room that sees what it declares, and in one that sees all.
+func (w *work) bare() []row {
+	build := func(name, settings string) side {
+		w.trivial(name, 1)
+		w.write(name+"/fernladder.toml", settings+w.read(name+"/fernladder.toml"))
+		must(exec.Command("sh", "-c", "cd "+w.path(name)+" && "+w.program+" build plant000").Run())
+		return func() cost { return timed(w.path(name), w.program, "build", "--prove", "plant000") }
+	}
+	return []row{{
+		name: "a build again, in a bare room", anchor: "in a room that sees all", aim: "5 ms more at most",
+		ours: build("bare", ""), theirs: build("whole", "bare = false\nbare_why = \"to compare\"\n"),
+		show: func(ours, theirs cost) string { return fmt.Sprintf("%+.1f ms", (ours.wall-theirs.wall).Seconds()*1e3) },
+	}}
+}
+
+// draft reads an archive of a size as many have, against unpacking it.
+func (w *work) draft() []row {
+	var c, ac strings.Builder
+	for i := range 400 {
+		fmt.Fprintf(&c, "int leaf%d(int n) { return n * %d + (n >> %d); } /* %x */\n", i, i*7919, i%31, i*104729)
+		fmt.Fprintf(&ac, "AC_ARG_WITH([leaf%d], [AS_HELP_STRING([--with-leaf%d], [leaf %d])], [], [with_leaf%d=auto])\nif test $with_leaf%d != no; then\nPKG_CHECK_MODULES([L%d], [leaf%d], [], [a=no])\nfi\n", i, i, i, i, i, i, i)
+	}
+	for i := range 100 {
+		w.write(fmt.Sprintf("draft/fern-1.0/src/leaf%d.c", i), strings.Repeat(c.String(), 2))
+	}
+	w.write("draft/fern-1.0/configure.ac", "AC_INIT([fern], [1.0])\n"+ac.String())
+	w.write("draft/fern-1.0/COPYING", licence)
+	w.write("draft/fernladder.toml", "root = \"root\"\nshelves = []\n")
+	must(exec.Command("tar", "-C", w.path("draft"), "-czf", w.path("draft/fern-1.0.tar.gz"), "fern-1.0").Run())
+	return []row{{
+		name: "draft from an archive, 100 files", anchor: "tar -xf", aim: "0.4 s at most",
+		ours: func() cost { return timed(w.path("draft"), w.program, "draft", "--print", "fern-1.0.tar.gz") },
+		theirs: func() cost {
+			return timed(w.path("draft"), "sh", "-c", "rm -rf out; mkdir out; tar -C out -xf fern-1.0.tar.gz")
+		},
+	}}
+}
+
+// licence is one that many sources have.
+const licence = `Permission to use, copy, modify, and/or distribute this software for any
+purpose with or without fee is hereby granted, provided that the above
+copyright notice and this permission notice appear in all copies.
+
+THE SOFTWARE IS PROVIDED "AS IS" AND THE AUTHOR DISCLAIMS ALL WARRANTIES
+WITH REGARD TO THIS SOFTWARE INCLUDING ALL IMPLIED WARRANTIES OF
+MERCHANTABILITY AND FITNESS. IN NO EVENT SHALL THE AUTHOR BE LIABLE FOR
+ANY SPECIAL, DIRECT, INDIRECT, OR CONSEQUENTIAL DAMAGES OR ANY DAMAGES
+WHATSOEVER RESULTING FROM LOSS OF USE, DATA OR PROFITS, WHETHER IN AN
+ACTION OF CONTRACT, NEGLIGENCE OR OTHER TORTIOUS ACTION, ARISING OUT OF
+OR IN CONNECTION WITH THE USE OR PERFORMANCE OF THIS SOFTWARE.
+`
 
 // shelf fills a shelf with recipes of five releases, an option and three needs.
 func (w *work) shelf(name string, number int) {
