@@ -31,6 +31,9 @@ func (a *attempt) bareRoom(ctx context.Context) (sight *bare.Sight, why string, 
 	return sight, "", err
 }
 
+// bare tells whether the build has seen only what it declares.
+func (a *attempt) bare() bool { return a.b.level == seal.Sealed && a.journal.NotBare == "" }
+
 // declared is what the build, and the builds that it stands on, say that they need of
 // the operating system: a library leads to what it was linked with.
 func (a *attempt) declared() bare.Declared {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -103,11 +102,11 @@ func (a *attempt) ownPlaced() error {
 			a.remark(fmt.Sprintf("%s: only root can make it belong to %s, as its recipe says", o.File, o.Who()))
 			continue
 		}
-		uid, err := numberOf(o.Owner, userNumber)
+		uid, err := numberOf(o.Owner, store.UserNumber)
 		if err != nil {
 			return wrong("this machine has no user %s", o.Owner)
 		}
-		gid, err := numberOf(o.Group, groupNumber)
+		gid, err := numberOf(o.Group, store.GroupNumber)
 		if err != nil {
 			return wrong("this machine has no group %s", o.Group)
 		}
@@ -144,20 +143,4 @@ func numberOf(name string, lookUp func(string) (string, error)) (int, error) {
 		return -1, err
 	}
 	return strconv.Atoi(number)
-}
-
-func userNumber(name string) (string, error) {
-	u, err := user.Lookup(name)
-	if err != nil {
-		return "", err
-	}
-	return u.Uid, nil
-}
-
-func groupNumber(name string) (string, error) {
-	g, err := user.LookupGroup(name)
-	if err != nil {
-		return "", err
-	}
-	return g.Gid, nil
 }

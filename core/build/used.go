@@ -28,6 +28,7 @@ var ErrNotWatched = errors.New("only sealed builds can be watched, for the room 
 type Used struct {
 	Build   store.Ref  `json:"build"`
 	Watched bool       `json:"watched"` // the build's every file was recorded
+	Bare    bool       `json:"bare"`    // the build saw nothing that is not declared
 	Files   int        `json:"files"`   // of the operating system that it has used, as far as is known
 	Uses    []used.Use `json:"uses"`
 	Others  []string   `json:"others,omitempty"` // packages of which only files were opened that no recipe asks for
@@ -58,6 +59,10 @@ func (a *attempt) traceEnv(stage string) []string {
 // to run. A build that has succeeded does not fail for what cannot be found out,
 // unless it is watched, which is for just that.
 func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
+	if a.bare() && !a.job.Watch { // there was nothing but what is declared
+		a.journal.Used = &Used{Build: a.job.Ref, Bare: true}
+		return nil
+	}
 	files, err := a.traced(ctx, libraries)
 	var uses []used.Use
 	var others []string

@@ -144,10 +144,10 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	uid, gid := -1, -1
 	if os.Geteuid() == 0 { // nobody else can give files away
 		var err error
-		if uid, err = c.account(c.as.Owner, "user", userNumber); err != nil {
+		if uid, err = c.account(c.as.Owner, "user", UserNumber); err != nil {
 			return err
 		}
-		if gid, err = c.account(c.as.Group, "group", groupNumber); err != nil {
+		if gid, err = c.account(c.as.Group, "group", GroupNumber); err != nil {
 			return err
 		}
 	}
@@ -167,7 +167,8 @@ func (c ConfigChange) account(name, kind string, numberOf func(name string) (str
 	return strconv.Atoi(number)
 }
 
-func userNumber(name string) (string, error) {
+// UserNumber is the number of a user of the machine, in digits.
+func UserNumber(name string) (string, error) {
 	u, err := user.Lookup(name)
 	if err != nil {
 		return "", err
@@ -175,7 +176,8 @@ func userNumber(name string) (string, error) {
 	return u.Uid, nil
 }
 
-func groupNumber(name string) (string, error) {
+// GroupNumber is the number of a group of the machine, in digits.
+func GroupNumber(name string) (string, error) {
 	g, err := user.LookupGroup(name)
 	if err != nil {
 		return "", err

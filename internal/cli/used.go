@@ -108,9 +108,12 @@ func (a *app) showUses(m *machine.Machine, u *build.Used, write bool) {
 		from = "every file that it has read was recorded"
 	}
 	name := a.screen.Strong(u.Build.Name) + " " + u.Build.Version
-	if len(u.Uses) == 0 {
+	switch {
+	case u.Bare:
+		a.screen.Print("%s was built in a bare room: it saw nothing of this machine but what its recipe and those of its needs declare.", name)
+	case len(u.Uses) == 0:
 		a.screen.Print("%s uses nothing of this machine but what its recipe says, what comes with that, and the compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
-	} else {
+	default:
 		a.screen.Print("%s uses of this machine what its recipe does not say (%s):\n", name, from)
 	}
 	for _, use := range u.Uses {
