@@ -32,6 +32,7 @@ var probes = []probe{
 	{"read a private file of who builds", "cat @SECRET", ""},
 	{"see the home of who builds", "ls @HOME/garden", ""},
 	{"read the environment of the program", "cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep SECRET=visible", ""},
+	{"use a program that its recipe does not name", "git --version", ""},
 	{"write to /etc", "touch /etc/fern-probe && rm /etc/fern-probe", ""},
 	{"write to /usr", "touch /usr/fern-probe && rm /usr/fern-probe", ""},
 	{"write beside the recipe", "touch @RECIPE/probe", "test -e @RECIPE/probe"},
