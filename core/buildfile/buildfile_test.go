@@ -61,6 +61,14 @@ plots=off --enable-plots --disable-plots (Draw plans as SVG)
 store= loam:--with-store=loam flat:--with-store=flat (Where)`), said(ConfigureHelp(script)))
 }
 
+// A script that was written by hand shows what it can by how it reads its arguments.
+func TestTheArgumentsOfAScript(t *testing.T) {
+	script := "#!/bin/sh\nfor arg; do case $arg in\n  --enable-plots) plots=1;;\n  --disable-plots) plots=0;;\n  --with-storage=loam|--with-storage=flat) storage=${arg#*=};;\n  --with-cal=*) cal=x;;\n  --without-net) n=;;\nesac; done\n"
+	r := ConfigureHelp(script)
+	assert.Equal(t, "net=auto --without-net (Net)\nplots=auto --enable-plots --disable-plots (Plots)\nstorage= loam:--with-storage=loam flat:--with-storage=flat (Storage)", said(r))
+	assert.Equal(t, []Setting{{"--with-cal=…", ""}}, r.Settings)
+}
+
 // Macros of the package's own are looked into, where they are called; those that many
 // packages share are not.
 func TestMacros(t *testing.T) {
