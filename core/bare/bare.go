@@ -92,15 +92,14 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 	if err := s.findBase(ctx); err != nil {
 		return nil, err
 	}
-	var files []string
-	for _, q := range d.Questions {
-		files = append(files, s.Programs.Where(ctx, q)...)
-	}
-	owners, err := s.Packages.Owning(ctx, files)
+	files, owners, err := s.answers(ctx, d.Questions)
 	if err != nil {
 		return nil, err
 	}
-	names := slices.Concat(s.base, slices.Collect(maps.Values(owners)), d.Packages)
+	names := slices.Concat(s.base, d.Packages)
+	for _, file := range files {
+		names = append(names, owners[file])
+	}
 	closure, err := s.Packages.Closure(ctx, names)
 	if err != nil {
 		return nil, err
@@ -134,6 +133,39 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 	return &found{Packages: seen, Looked: v.looked, hidden: v.hidden}, nil
 }
 
+// answers are the files by which questions are answered, with the packages that have them.
+// Of several programs of a name, the first of a package is meant: one that nobody knows,
+// as those in /usr/local, would be without what it needs.
+func (s *System) answers(ctx context.Context, questions []host.Question) (files []string, owners map[string]string, err error) {
+	var programs [][][]string // of each question, each file with its links
+	var all []string
+	for _, q := range questions {
+		if q.Kind == host.Program {
+			each := s.Programs.Each(q.Name)
+			programs = append(programs, each)
+			all = append(all, slices.Concat(each...)...)
+			continue
+		}
+		files = append(files, s.Programs.Where(ctx, q)...)
+	}
+	if owners, err = s.Packages.Owning(ctx, append(all, files...)); err != nil {
+		return nil, nil, err
+	}
+	for _, each := range programs {
+		for i, candidate := range each {
+			owned := slices.ContainsFunc(candidate, func(file string) bool { return owners[file] != "" })
+			if owned || i == len(each)-1 {
+				if !owned {
+					candidate = each[0]
+				}
+				files = append(files, candidate...)
+				break
+			}
+		}
+	}
+	return files, owners, nil
+}
+
 // choices is where Debian's and other systems keep what /usr/bin/cc and the like lead to.
 const choices = "/etc/alternatives"
 
@@ -160,7 +192,7 @@ func (s *System) findBase(ctx context.Context) error {
 	}
 	paths := slices.Clone(stocked)
 	for _, name := range usual {
-		paths = append(paths, s.Programs.Where(ctx, host.Question{Kind: host.Program, Name: name})...)
+		paths = append(paths, slices.Concat(s.Programs.Each(name)...)...)
 	}
 	owners, err := s.Packages.Owning(ctx, paths)
 	s.base = slices.Compact(slices.Sorted(maps.Values(owners)))

@@ -52,6 +52,20 @@ func (p Programs) Where(ctx context.Context, q Question) []string {
 	return linked(places)
 }
 
+// Each lists the files of a program in all directories of the path, each with the links on
+// the way to it.
+func (p Programs) Each(name string) (all [][]string) {
+	if filepath.IsAbs(name) {
+		return [][]string{linked([]string{name})}
+	}
+	for _, dir := range p.Path {
+		if file := executable(filepath.Join(dir, name)); file != "" {
+			all = append(all, linked([]string{file}))
+		}
+	}
+	return all
+}
+
 // escaped is a name in which a pattern matches nothing but itself.
 func escaped(name string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -111,6 +112,27 @@ func Open(c Config) (*Machine, error) {
 		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
 	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network}
 	return m, nil
+}
+
+// Seen are the programs of the operating system as builds find them: in bare rooms, those
+// of packages before those that nobody knows.
+func (m *Machine) Seen() host.Programs {
+	p := m.Programs
+	if m.Bare == nil || m.Settings.NotBare != "" {
+		return p
+	}
+	local := func(dir string) bool {
+		return strings.HasPrefix(dir, "/usr/local/") && slices.Contains(settings.SystemPath, dir)
+	}
+	var last []string
+	p.Path = slices.DeleteFunc(slices.Clone(p.Path), func(dir string) bool {
+		if local(dir) {
+			last = append(last, dir)
+		}
+		return local(dir)
+	})
+	p.Path = append(p.Path, last...)
+	return p
 }
 
 // network is how sources are fetched.

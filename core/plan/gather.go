@@ -83,7 +83,7 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 	}
 	f.Request.Kept = f.kept(stands)
 	f.Request.HostCopies = hostCopies(ctx, m, reached)
-	return f, f.Target.Ask(ctx, m.Programs, reached)
+	return f, f.Target.Ask(ctx, m.Seen(), reached)
 }
 
 // receiptsOf reads those of what is on a landing, and then of what that needs, and so

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/named"
@@ -101,7 +102,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		row("remark", remark.String())
 	}
 	if len(r.Options) > 0 {
-		a.screen.Paragraph("options    ", optionTexts(r.Options))
+		a.screen.Paragraph("options    ", optionTexts(r))
 	}
 	if len(r.Without) > 0 {
 		a.screen.Paragraph("without    ", r.Without)
@@ -155,10 +156,16 @@ func earlier(ctx context.Context, s *store.Store, name string) ([]string, error)
 	return lines, nil
 }
 
-func optionTexts(options map[string]string) []string {
+// optionTexts are the options of a build. One that is on, and of which the source said that
+// it was configured without it, is not shown as if it were there.
+func optionTexts(r *store.Receipt) []string {
 	var texts []string
-	for name, value := range options {
-		texts = append(texts, name+"="+value)
+	for name, value := range r.Options {
+		text := name + "=" + value
+		if value == "on" && slices.ContainsFunc(r.Without, func(what string) bool { return buildfile.Stem(what) == buildfile.Stem(name) }) {
+			text += " (but configured without it)"
+		}
+		texts = append(texts, text)
 	}
 	slices.Sort(texts)
 	return texts
