@@ -262,6 +262,12 @@ func shown(lines []string) []string {
 	return safe
 }
 
+// Printed makes a line that is not ours safe to show on a terminal.
+func Printed(line string) string { return printable(line) }
+
+// SourceOf is the source in a build's directory. What is in it may be anything.
+func SourceOf(work string) string { return filepath.Join(boxOf(work), "source") }
+
 // printable makes a line of a log safe to show on a terminal.
 func printable(line string) string {
 	const widest = 240

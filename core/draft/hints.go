@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/source"
@@ -68,6 +69,23 @@ func Hints(read func(name string) string, family string) []Hint {
 		}
 	}
 	return hints
+}
+
+// HintsOf reads those of a source that others may have changed: only regular files of it,
+// behind no links.
+func HintsOf(dir, family string) []Hint {
+	d, err := ground.OpenDir(dir)
+	if err != nil {
+		return nil
+	}
+	defer d.Close()
+	return Hints(func(name string) string {
+		text, err := d.ReadFile(name, longestText)
+		if err != nil {
+			return ""
+		}
+		return strings.ToValidUTF8(string(text), "?")
+	}, family)
 }
 
 // Lines are a hint in words.

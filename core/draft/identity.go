@@ -123,7 +123,37 @@ func (t *tree) about(s *Source) {
 	if s.Summary.Value == "" {
 		s.Summary = t.introduction(s.Name.Value)
 	}
+	if s.Summary.Value == "" {
+		s.Summary = t.described(s.Name.Value)
+	}
 	s.License = t.license()
+}
+
+// Where else a source says in a line what it is: the first line of its manual page, a
+// package's description, an entry of a menu.
+var descriptions = []struct {
+	files   []string
+	pattern *pattern.Pattern
+}{
+	{[]string{"%s.[1-8]", "%s.[1-8].in", "*/%s.[1-8]", "*/*/%s.[1-8]"}, pattern.New(`(?im)^\.S[Hh][ \t]+"?NAME"?[ \t]*\n(?:\.\S+.*\n)*[^\n]*?(?:\\-|\\\(em| - |^\.Nd)[ \t]*([^\n]{6,120})$`)},
+	{[]string{"%s.[1-8]", "*/%s.[1-8]"}, pattern.New(`(?m)^\.Nd[ \t]+([^\n]{6,120})$`)},
+	{[]string{"%s.spec*", "*.spec", "*.spec.in", "*/%s.spec*"}, pattern.New(`(?m)^Summary:[ \t]*([^\n%%]{6,120})$`)},
+	{[]string{"*.desktop", "*.desktop.in", "*/*.desktop", "*/*.desktop.in"}, pattern.New(`(?m)^_?Comment=([^\n]{6,120})$`)},
+}
+
+// described finds such a line.
+func (t *tree) described(name string) Finding {
+	for _, d := range descriptions {
+		for _, form := range d.files {
+			files, _ := fs.Glob(t.files, strings.ReplaceAll(form, "%s", name))
+			for _, file := range files {
+				if text := strings.TrimSuffix(t.match(file, d.pattern), "."); text != "" && !strings.ContainsAny(text, "@$\\") {
+					return Finding{"summary", strings.ToUpper(text[:1]) + text[1:], file, Guessed}
+				}
+			}
+		}
+	}
+	return Finding{What: "summary", Certainty: Open}
 }
 
 // introduction finds the sentence by which a README says what the package is:

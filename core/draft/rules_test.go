@@ -42,6 +42,13 @@ func TestSummariesAndVersionsFromTexts(t *testing.T) {
 		s := Read(sourceOf("README.md", readme, "Makefile", ""), "libfern-1.0.tar.gz")
 		assert.Equal(t, want, s.Summary.Value)
 	}
+	for file, text := range map[string]string{
+		"man/libfern.3": ".TH LIBFERN 3\n.SH NAME\nlibfern \\- grow ferns in the shade\n.SH SYNOPSIS\n", "libfern.1": ".Sh NAME\n.Nm libfern\n.Nd grow ferns in the shade\n",
+		"libfern.spec": "Name: x\nSummary: grow ferns in the shade\n", "data/fern.desktop.in": "[Desktop Entry]\nComment=grow ferns in the shade\n",
+	} {
+		s := Read(sourceOf("Makefile", "", file, text), "libfern-1.0.tar.gz")
+		assert.Equal(t, "Grow ferns in the shade", s.Summary.Value, file)
+	}
 	s := Read(sourceOf("Makefile", "", "include/fern.h", "#define FERN_API 3\n#  define FERN_VERSION_STRING \"v2.4.1\"\n"), "fern")
 	assert.Equal(t, "2.4.1", s.Version.Value)
 	s.Confirm(Origin{Git: "https://x.example/fern.git", Tag: "v2.5", Version: "2.5"})

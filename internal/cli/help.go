@@ -9,6 +9,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/diagnose"
+	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/install"
 	"fernladder/core/keyfile"
@@ -81,13 +82,26 @@ func (h *helper) lines(err error) []string {
 		for _, also := range failure.Cause.Also {
 			lines = append(lines, h.advice(r, &also)...)
 		}
-		return lines
+		return append(lines, h.says(failure)...)
 	}
 	var missing *host.Missing
 	if errors.As(err, &missing) {
 		return h.missing(missing)
 	}
 	return typed(err)
+}
+
+// says is what the texts of a source that lacks something say of what it wants.
+func (h *helper) says(f *build.Failure) (lines []string) {
+	if f.Work == "" || len(f.Cause.Questions()) == 0 {
+		return nil
+	}
+	for _, hint := range draft.HintsOf(build.SourceOf(f.Work), h.m.System.Family) {
+		for _, line := range hint.Lines() {
+			lines = append(lines, build.Printed(line))
+		}
+	}
+	return lines
 }
 
 // outside says what leads files into the tree that were placed outside of it.
