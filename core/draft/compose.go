@@ -240,8 +240,8 @@ func (c *composer) choice(o Choice) {
 		values := []string{}
 		set := o.Set
 		if set == "" {
-			set = "unset"
-			values = append(values, quote("unset")+" = []")
+			set = unset
+			values = append(values, quote(unset)+" = []")
 		}
 		for _, v := range o.Order {
 			args := o.Values[v]

@@ -91,7 +91,7 @@ func (s *Source) Decide(e Evidence) Decided {
 			d.recipes[buildfile.Stem(l.Name())] = name
 		}
 	}
-	switches := slices.Clone(s.Switches)
+	switches := tidied(s.Switches)
 	lookups := slices.Clone(s.Lookups)
 	for i := range lookups {
 		if l := &lookups[i]; l.Switch == "" && !l.Required {
@@ -126,6 +126,31 @@ func (s *Source) Decide(e Evidence) Decided {
 	d.Itself = slices.Compact(d.Itself)
 	return d.Decided
 }
+
+// tidied are switches of which recipes can have all values. Others the source keeps to
+// itself.
+func tidied(switches []buildfile.Switch) []buildfile.Switch {
+	var all []buildfile.Switch
+	for _, sw := range switches {
+		if sw.Values != nil {
+			sw.Order = slices.DeleteFunc(slices.Clone(sw.Order), func(v string) bool { return recipe.CheckWord(v) != nil || v == unset })
+			slices.Sort(sw.Order)
+			if sw.Order = slices.Compact(sw.Order); len(sw.Order) == 0 {
+				continue
+			}
+			if !slices.Contains(sw.Order, sw.Value) {
+				sw.Value = ""
+			}
+		}
+		if recipe.CheckOptionName(sw.Name) == nil {
+			all = append(all, sw)
+		}
+	}
+	return all
+}
+
+// unset is the value of an option that leaves it to the source.
+const unset = "unset"
 
 type decision struct {
 	Decided

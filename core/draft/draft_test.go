@@ -80,6 +80,34 @@ func TestLicences(t *testing.T) {
 	assert.Equal(t, " open", license())
 }
 
+// Whatever the files of a source say, its draft is a recipe.
+func FuzzDraftsAreRecipes(f *testing.F) {
+	for _, seed := range []string{"option('x', type: 'combo', choices: ['', 'a b', 'c/d', 'unset'], value: '')", "--enable-a=b|c  \"''' \\", "AC_ARG_WITH([a], [AS_HELP_STRING([--with-a={b,c}], [x])])\nPKG_CHECK_MODULES([A], [b >= x'y])",
+		"set(A b CACHE STRING \"x\")\nset_property(CACHE A PROPERTY STRINGS b \"c d\" $)\nfind_package(A$ REQUIRED)", "name = \"a\"\n[package]\nname = \"'''\"", "A ?= yes\nifeq ($(A),yes)\nendif\nETCDIR = /etc/$x"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		known := &Known{recipes: []string{"moss", "a"}, provides: map[string]string{"module b": "moss"}}
+		for _, names := range [][]string{{"configure", "configure.ac"}, {"CMakeLists.txt"}, {"meson.build", "meson_options.txt"}, {"Makefile", "README"}, {"Cargo.toml", "Cargo.lock"}, {"setup.py", "pyproject.toml", "INSTALL"}, {"go.mod"}, {"SConstruct"}} {
+			files := fstest.MapFS{}
+			for _, name := range names {
+				files[name] = &fstest.MapFile{Data: []byte(text)}
+			}
+			found := Read(files, "fern-1.0.tar.gz")
+			found.Name = Finding{"name", "fern", "", Certain}
+			if found.Version.Value == "" {
+				found.Version.Value = "1"
+			}
+			drafted := found.Compose(Origin{URL: "https://x.example/fern-1.0.tar.gz", SHA256: strings.Repeat("0", 64)}, found.Decide(Evidence{Known: known, Family: "debian"}), "debian")
+			dir := filepath.Join(t.TempDir(), "fern")
+			require.NoError(t, os.Mkdir(dir, 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, recipe.FileName), []byte(drafted), 0o644))
+			_, err := recipe.Read(dir, "fern")
+			require.NoError(t, err, drafted)
+		}
+	})
+}
+
 // shelf makes a shelf with recipes of these names. Only their names count.
 func shelf(t *testing.T, names ...string) *recipe.Shelves {
 	dir := t.TempDir()

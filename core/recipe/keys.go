@@ -63,7 +63,7 @@ func (r *Recipe) optionKeys(name string, o *Option) []keyfile.Key {
 		keyfile.Choice("default", &o.Default, "What it is when nobody says anything: true, false or one of the values.").Must(),
 		keyfile.Texts("on", &o.On, "The arguments it adds when it is on.").Check(r.checkBuildText),
 		keyfile.Texts("off", &o.Off, "The arguments it adds when it is off.").Check(r.checkBuildText),
-		keyfile.Pairs("values", &o.Values, true, checkWord, "What it can be, with the arguments that each value adds, for an option that is not on or off.").Check(r.checkBuildText),
+		keyfile.Pairs("values", &o.Values, true, CheckWord, "What it can be, with the arguments that each value adds, for an option that is not on or off.").Check(r.checkBuildText),
 	}
 }
 

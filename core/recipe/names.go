@@ -65,7 +65,8 @@ func CheckOptionName(name string) error {
 	return nil
 }
 
-func checkWord(word string) error {
+// CheckWord tells whether an option can have a value of this name.
+func CheckWord(word string) error {
 	if !wordPattern.MatchString(word) {
 		return fmt.Errorf("%q cannot be an option's value: values have letters, digits and . _ + -", word)
 	}
