@@ -141,6 +141,9 @@ func tidied(switches []buildfile.Switch) []buildfile.Switch {
 			if !slices.Contains(sw.Order, sw.Value) {
 				sw.Value = ""
 			}
+			if len(sw.Order) == 1 && sw.Value != "" {
+				continue // there is nothing to choose
+			}
 		}
 		if recipe.CheckOptionName(sw.Name) == nil {
 			all = append(all, sw)

@@ -22,7 +22,7 @@ func (r *Recipe) Warnings() keyfile.Problems {
 		warning(keyfile.Position{}, "say in one line what it is", "the summary is still open")
 	}
 	for _, o := range r.Options {
-		if !r.uses(o) {
+		if !o.Implied && !r.uses(o) {
 			warning(o.Position, "give it arguments (on, off, values), or use it in a condition", "nothing depends on the option %s", o.Name)
 		}
 	}
