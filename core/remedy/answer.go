@@ -6,7 +6,9 @@ import (
 	"strings"
 
 	"fernladder/core/build"
+	"fernladder/core/buildfile"
 	"fernladder/core/diagnose"
+	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 )
@@ -28,10 +30,11 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 }
 
 // To finds the answers to a failed build, the best first: the argument that leads into
-// the tree what was placed outside of it; a need on a recipe; the argument that the
-// source itself names to do without; nothing in the place of what writes documentation;
-// a need on the operating system; an empty file in the place of documentation that the
-// archive lacks; the source's own directory to build in; a flag that is known to help.
+// the tree what was placed outside of it; an option that is off and brings what is
+// missing; a need on a recipe; the argument that the source itself names to do without;
+// nothing in the place of what writes documentation; a need on the operating system; an
+// empty file in the place of documentation that the archive lacks; a flag that is known
+// to help; the source's own directory to build in.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := inside(r, f)
@@ -42,6 +45,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	need := func(text string) *Answer {
 		return &Answer{Text: text, change: func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }}
 	}
+	answers = append(answers, turnedOn(r, c)...)
 	if m.Recipe != "" {
 		answers = append(answers, need(m.Need().Text()))
 	}
@@ -57,7 +61,38 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		}
 		answers = append(answers, a)
 	}
-	return slices.Concat(answers, standIn(r, f), inTree(r, f), flag(r, c))
+	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
+}
+
+// turnedOn turns on an option that is off, under which the recipe needs what is missing:
+// the source cannot do without it, whatever it offers.
+func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	stems := map[string]bool{}
+	for _, q := range c.Questions() {
+		stems[buildfile.Stem(q.Name)] = true
+		if dir, _, is := strings.Cut(q.Name, "/"); is && q.Kind == host.Header {
+			stems[buildfile.Stem(dir)] = true
+		}
+	}
+	for _, o := range r.Options {
+		if o.Implied || o.Values != nil || o.Default != "off" {
+			continue
+		}
+		brings := slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+			return n.When.Mentions(o.Name) && stems[buildfile.Stem(n.Question().Name)]
+		}) || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
+			return n.When.Mentions(o.Name) && slices.ContainsFunc(n.Names(), func(name string) bool { return stems[buildfile.Stem(name)] })
+		})
+		if !brings {
+			continue
+		}
+		says := fmt.Sprintf("# The option %s is on: the source does not do without it.", o.Name)
+		return []*Answer{{Text: says, Detour: true, change: func(e *keyfile.Edit, why string) {
+			e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
+			e.Append(why + "\n" + says)
+		}}}
+	}
+	return nil
 }
 
 // without does without what is missing, as the source says itself.

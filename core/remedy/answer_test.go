@@ -1,0 +1,91 @@
+package remedy
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/build"
+	"fernladder/core/diagnose"
+	"fernladder/core/draft"
+	"fernladder/core/host"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// fern is a recipe with an option that is off, and what it needs when it is on.
+func fern(t *testing.T) *recipe.Recipe {
+	dir := filepath.Join(t.TempDir(), "fern")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, recipe.FileName), []byte(`format = 1
+[package]
+name = "fern"
+summary = "Grows"
+[[release]]
+version = "1"
+archive = "file:///fern.tar.gz"
+sha256 = "0000000000000000000000000000000000000000000000000000000000000000"
+[option.moss]
+about = "Moss"
+default = false
+off = ["--without-moss"]
+[[host]]
+module = "libmoss"
+when = "moss"
+[build]
+method = "configure"
+`), 0o644))
+	r, err := recipe.Read(dir, "fern")
+	require.NoError(t, err)
+	return r
+}
+
+func evidence(t *testing.T, installed ...string) Evidence {
+	return Evidence{Family: "debian", Known: func() (*draft.Known, error) {
+		return draft.Survey(recipe.NewShelves(nil), &store.Store{Root: t.TempDir()})
+	},
+		Here: func(q host.Question) (string, bool) {
+			for _, name := range installed {
+				if q.Name == name {
+					return name + "-dev", true
+				}
+			}
+			return "", false
+		}}
+}
+
+// Answers come in the order in which they are likely to be what a person would do.
+func TestAnswersInOrder(t *testing.T) {
+	for what, c := range map[string]struct {
+		cause diagnose.Cause
+		want  []string
+	}{
+		"an option brings it":               {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss/leaf.h"}}, []string{"# The option moss is on: the source does not do without it.", "[[host]]\nheader = \"moss/leaf.h\""}},
+		"it is on the machine":              {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"reed.h"}}, []string{"[[host]]\nheader = \"reed.h\"\npackages = { debian = \"reed.h-dev\" }"}},
+		"it only writes documentation":      {diagnose.Cause{Kind: diagnose.MissingProgram, Names: []string{"makeinfo"}}, []string{"# The argument MAKEINFO=true is added: documentation is not written anew.", "[[host]]\nprogram = \"makeinfo\""}},
+		"the archive lacks documentation":   {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.texi"}, Lines: []string{"make[1]: Entering directory '/work/box/source/doc'"}}, []string{"# The archive lacks doc/leaf.texi. An empty file stands in for it, in the step before_configure; the repository may have it.", "# It is built in the source's own directory."}},
+		"the archive lacks code":            {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.c"}}, []string{"# It is built in the source's own directory."}},
+		"code is older than the compiler":   {diagnose.Cause{Kind: diagnose.CompilerTooNew, Lines: []string{"multiple definition of `leaf'; first defined here"}}, []string{`# CFLAGS, CXXFLAGS = "-O2 -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
+		"warnings count as errors":          {diagnose.Cause{Kind: diagnose.WarningError}, []string{`# CFLAGS, CXXFLAGS = "-O2 -Wno-error" in [build.env].`, "# It is built in the source's own directory."}},
+		"the source says how to do without": {diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"reed"}, Without: "--without-reed"}, []string{"# The argument --without-reed is added.\n# Or, with it:\n# [[host]]\n# library = \"reed\"", "[[host]]\nlibrary = \"reed\""}},
+	} {
+		cause := c.cause
+		r := fern(t)
+		answers := To(r, &build.Failure{Package: "fern", Stage: build.StageCompile, Cause: &cause}, evidence(t, "reed.h"))
+		var texts []string
+		for _, a := range answers {
+			texts = append(texts, a.Text)
+			require.NoError(t, a.Give(fern(t), "# why"), what)
+		}
+		assert.Equal(t, c.want, texts, what)
+	}
+}
+
+// A package is not proposed to itself.
+func TestNothingIsAPartOfItself(t *testing.T) {
+	cause := diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"fern"}}
+	assert.Empty(t, For(fern(t), &cause, evidence(t, "fern")).Host.Name)
+}
