@@ -47,7 +47,8 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	for _, w := range d.Needs {
 		c.need(w)
 	}
-	c.itself(d.Itself)
+	c.listed(d.Perhaps, "The source seems to need these, and neither a recipe nor this machine has them.")
+	c.listed(d.Itself, "The source takes these, too, where they are there. The build does not see them,", "as nothing here asks for them.")
 	c.hints(s.Hints(family))
 	c.line("")
 	c.line("[build]")
@@ -84,7 +85,11 @@ func (c *composer) source(o Origin, s *Source) {
 	c.line("")
 	if open {
 		c.line("[source]")
-		c.line("archive   = %s", quote(url))
+		key := "archive"
+		if o.Signature != "" { // in a column with what is in comments
+			key = "archive  "
+		}
+		c.line("%s = %s", key, quote(url))
 	} else {
 		signature = "signature = " + quote(o.Signature)
 	}
@@ -291,14 +296,15 @@ func (c *composer) need(w Wants) {
 	c.line("%s", entry.Text())
 }
 
-// itself tells of what the build looks for by itself.
-func (c *composer) itself(what []string) {
+// listed tells of things that are no needs, in comments.
+func (c *composer) listed(what []string, about ...string) {
 	if len(what) == 0 {
 		return
 	}
 	c.line("")
-	c.line("# The source takes these, too, where they are there. The build does not see them,")
-	c.line("# as nothing here asks for them.")
+	for _, line := range about {
+		c.line("# %s", line)
+	}
 	for _, w := range what {
 		c.line("#   %s", plainText(w))
 	}

@@ -24,6 +24,7 @@ type Decided struct {
 	Choices []Choice
 	Needs   []Wants
 	Itself  []string // what the build looks for by itself and nothing turns off
+	Perhaps []string // what the source seems to need, and nobody has
 }
 
 // A Choice is an option of the draft.
@@ -122,6 +123,8 @@ func (s *Source) Decide(e Evidence) Decided {
 			d.Itself = append(d.Itself, l.Kind+" "+strings.Join(l.Names, ", or "))
 		}
 	}
+	slices.Sort(d.Perhaps)
+	d.Perhaps = slices.Compact(d.Perhaps)
 	slices.Sort(d.Itself)
 	d.Itself = slices.Compact(d.Itself)
 	return d.Decided
@@ -325,7 +328,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	on := option == "" || slices.ContainsFunc(d.Choices, func(c Choice) bool { return c.Name == option && c.Set == "on" })
 	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 && (best.Kind == host.Header || best.Kind == host.Library) {
 		// It would stand in the way, and may be of another system than this.
-		d.Itself = append(d.Itself, fmt.Sprintf("%s (not here; perhaps it is needed)", best))
+		d.Perhaps = append(d.Perhaps, best.String())
 		return
 	}
 	w := Wants{Question: best, Reason: l.From}

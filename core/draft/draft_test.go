@@ -180,6 +180,9 @@ func decided(t *testing.T, ac string) string {
 	for _, w := range d.Needs {
 		texts = append(texts, strings.Join(append([]string{w.Recipe + w.Question.String() + w.Version}, w.When...), "|"))
 	}
+	for _, p := range d.Perhaps {
+		texts = append(texts, "perhaps "+p)
+	}
 	return strings.Join(append(texts, d.Itself...), ", ")
 }
 
@@ -195,7 +198,7 @@ func TestFeaturesAreDecided(t *testing.T) {
 		"AC_ARG_ENABLE([asm], [AS_HELP_STRING([--enable-asm], [fast])], [], [enable_asm=auto])\nAC_PROG_CXX\n":                                           "asm=auto, program c++",
 		"AC_ARG_WITH([tls], [AS_HELP_STRING([--with-tls={moss,reed}], [which])])\nif test $with_tls = moss; then\nAC_CHECK_LIB([moss],[f])\nfi\n":        "tls=moss, moss |tls == moss",
 		"AC_CHECK_LIB([reed], [f], [found=yes])\nAC_CHECK_LIB([dew], [f], [found=yes])\nif test $found = no; then\nAC_MSG_ERROR([none])\nfi\n":           "libdew ",
-		"AC_CHECK_LIB([wort], [f], [], [AC_MSG_ERROR([x])])\n":                                                                                           "library wort (not here; perhaps it is needed)",
+		"AC_CHECK_LIB([wort], [f], [], [AC_MSG_ERROR([x])])\n":                                                                                           "perhaps library wort",
 		"case $host in\n*mingw* in\nAC_CHECK_LIB([moss], [f], [], [AC_MSG_ERROR([x])])\nesac\n":                                                          "moss=on, moss |moss",
 		"AC_ARG_ENABLE([deep], [AS_HELP_STRING([--enable-deep], [x])])\nif test $enable_deep = yes; then\nAC_CHECK_LIB([moss],[f])\nfi\n":                "deep=off, moss |deep",
 		"AC_ARG_WITH([bed], [AS_HELP_STRING([--with-bed=DIR], [x])])\nif test $with_bed != no; then\nAC_CHECK_HEADER([moss/bed.h])\nfi\n":                "bed=on, moss |bed",

@@ -41,7 +41,7 @@ until grep -q served "$work/served"; do sleep 0.1; done
 cd "$work/garden"
 
 shot help . 'fernladder install --help'
-mkdir drafts && printf 'root = "root"\nshelves = ["drafts"]\n' >drafts.toml
+mkdir drafts && printf 'root = "root"\nshelves = ["drafts", "recipes"]\n' >drafts.toml
 url=$(sed 's/.* //' "$work/served")
 shot draft . "fernladder draft $url/dl/glasshouse-1.0.0.tar.gz --settings drafts.toml
 cat drafts/glasshouse/recipe.toml"

@@ -247,6 +247,9 @@ func (a *app) showDecided(d draft.Decided) {
 	if len(needs) > 0 {
 		a.screen.Print("%s %s", a.screen.Strong("needs   "), strings.Join(needs, ", "))
 	}
+	if len(d.Perhaps) > 0 {
+		a.screen.Print("%s %s%s", a.screen.Strong("lacks   "), strings.Join(d.Perhaps, ", "), a.screen.Faint(" (neither a recipe nor this machine has it)"))
+	}
 }
 
 // showFindings shows those of one certainty.
