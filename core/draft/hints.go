@@ -2,7 +2,6 @@ package draft
 
 import (
 	"context"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -118,7 +117,12 @@ func ReadmeOf(ctx context.Context, m *machine.Machine, w source.Wanted) (name, t
 		if err != nil {
 			return err
 		}
-		t := &tree{files: os.DirFS(top), texts: map[string]string{}}
+		files, done, err := FilesOf(top)
+		if err != nil {
+			return err
+		}
+		defer done()
+		t := &tree{files: files, texts: map[string]string{}}
 		for _, candidate := range texts {
 			if t.has(candidate) && path.Ext(candidate) != ".yml" {
 				name, text = candidate, t.text(candidate)

@@ -86,7 +86,12 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		return err
 	}
 	defer brought.Done()
-	found := draft.Read(os.DirFS(brought.Dir), brought.Name)
+	files, done, err := draft.FilesOf(brought.Dir)
+	if err != nil {
+		return err
+	}
+	defer done()
+	found := draft.Read(files, brought.Name)
 	found.Confirm(brought.Origin)
 	if err := overrule(found, f); err != nil {
 		return err
