@@ -29,11 +29,10 @@ func (a *attempt) recordFile() string {
 
 // takeGiven notes what the build wanted to belong to others, of what is in the tree. What
 // is root's or the build's own is whoever's the root is.
-func (a *attempt) takeGiven() error {
-	const most = 64 << 20
-	text, err := ground.ReadFile(a.recordFile(), most)
+func (a *attempt) takeGiven() {
+	text, err := ground.ReadFile(a.recordFile(), seal.LargestRecord)
 	if err != nil {
-		return nil // nothing was given
+		return // nothing was given
 	}
 	a.journal.Given = nil
 	const enough = 1000
@@ -62,7 +61,6 @@ func (a *attempt) takeGiven() error {
 			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was not done; [[owner]] in %s keeps it", g.File, g.Who(), a.job.Recipe.File))
 		}
 	}
-	return nil
 }
 
 // nameOf is the name of a user or group by its number; "" for root, and for as it is.
@@ -102,11 +100,11 @@ func (a *attempt) ownPlaced() error {
 			a.remark(fmt.Sprintf("%s: only root can make it belong to %s, as its recipe says", o.File, o.Who()))
 			continue
 		}
-		uid, err := numberOf(o.Owner, store.UserNumber)
+		uid, err := store.NumberOf(o.Owner, store.UserNumber)
 		if err != nil {
 			return wrong("this machine has no user %s", o.Owner)
 		}
-		gid, err := numberOf(o.Group, store.GroupNumber)
+		gid, err := store.NumberOf(o.Group, store.GroupNumber)
 		if err != nil {
 			return wrong("this machine has no group %s", o.Group)
 		}
@@ -131,16 +129,4 @@ func (a *attempt) ownPlaced() error {
 		a.remark(fmt.Sprintf("%s: it belongs to %s, as its recipe says", o.File, o.Who()))
 	}
 	return nil
-}
-
-// numberOf is the number of an account; -1 where none is named.
-func numberOf(name string, lookUp func(string) (string, error)) (int, error) {
-	if name == "" {
-		return -1, nil
-	}
-	number, err := lookUp(name)
-	if err != nil {
-		return -1, err
-	}
-	return strconv.Atoi(number)
 }

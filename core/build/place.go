@@ -49,9 +49,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	if err := a.takeOver(ctx, placed, log); err != nil {
 		return err
 	}
-	if err := a.takeGiven(); err != nil {
-		return err
-	}
+	a.takeGiven()
 	// What was taken over is not brought to the disk twice.
 	if err := errors.Join(ground.Remove(a.dirs.stage), ground.Empty(a.filled())); err != nil {
 		return err

@@ -180,8 +180,7 @@ func (a *attempt) keepUsed() error {
 	}
 	if a.journal.Used.Watched {
 		a.journal.Used.Record = filepath.Join(a.m.Store.Logs(a.job.Ref), openedFile)
-		const most = 1 << 30
-		record, err := ground.ReadFile(filepath.Join(a.dirs.work, openedFile), most)
+		record, err := ground.ReadFile(filepath.Join(a.dirs.work, openedFile), seal.LargestRecord)
 		if err == nil {
 			err = durable.WriteFile(a.journal.Used.Record, record, 0o644)
 		}

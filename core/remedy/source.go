@@ -60,7 +60,7 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	} else if !filepath.IsAbs(name) {
 		name = path.Join(entered(c.Lines), name)
 	}
-	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || strings.ContainsAny(name, "'\"$`\\ ") {
+	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || !plainPath.MatchString(name) {
 		return nil
 	}
 	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name), name, name)
@@ -75,6 +75,9 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 		e.Append(why + "\n" + says)
 	}}}
 }
+
+// plainPath matches paths that mean nothing else to a shell.
+var plainPath = pattern.New(`^\w[\w./+-]*$`)
 
 // entered is the directory of the source that make was in, as it says itself.
 func entered(lines []string) string {

@@ -55,7 +55,7 @@ func (w *watch) takeGiven(got *notice) bool {
 		path = filepath.Join(base, path)
 	}
 	if !strings.Contains(path, "\n") {
-		w.seen[fmt.Sprintf("%s %d %d %s", Given, uid, gid, path)] = true
+		w.note(fmt.Sprintf("%s %d %d %s", Given, uid, gid, path))
 	}
 	return true
 }

@@ -249,3 +249,27 @@ func TestAWatch(t *testing.T) {
 	assert.Contains(t, string(data), "read /etc/group\n")
 	assert.Contains(t, string(data), "read /etc/passwd\n", "and of an earlier session, as when a build goes on")
 }
+
+// A room whose layer is gone is none: it would show all of the machine.
+func TestALayerThatIsGone(t *testing.T) {
+	r := newRoom(t, Sealed)
+	r.Layer = filepath.Join(r.writable, "none")
+	_, err := r.Enter("stage")
+	assert.ErrorAs(t, err, new(*NotBare))
+}
+
+// A command cannot fill the memory with what it opens.
+func TestARecordEnds(t *testing.T) {
+	w := newWatch(must(os.Create(filepath.Join(t.TempDir(), "opened"))))
+	line := strings.Repeat("leaf", 1<<20)
+	for i := range 2 * LargestRecord / len(line) {
+		w.note(string(rune('a'+i)) + line[1:])
+	}
+	w.note("read /leaf")
+	size := 0
+	for line := range w.seen {
+		size += len(line) + 1
+	}
+	assert.LessOrEqual(t, size, LargestRecord)
+	assert.Greater(t, size, LargestRecord-len(line)-1)
+}

@@ -146,21 +146,32 @@ type (
 // A watch is a record of what commands have opened.
 type watch struct {
 	seen map[string]bool // lines of the record; follow's, until it is done
+	size int             // of them all
 	done chan error
 }
 
 // newWatch goes on with a record that is there, if there is one.
 func newWatch(record *os.File) *watch {
 	w := &watch{seen: map[string]bool{}}
-	const most = 256 << 20
-	text, err := io.ReadAll(io.NewSectionReader(record, 0, most))
+	text, err := io.ReadAll(io.NewSectionReader(record, 0, LargestRecord))
 	if err != nil {
 		return w
 	}
 	for line := range strings.Lines(string(text)) {
-		w.seen[strings.TrimSuffix(line, "\n")] = true
+		w.note(strings.TrimSuffix(line, "\n"))
 	}
 	return w
+}
+
+// LargestRecord is more than any build has written; what is beyond it is left out, for
+// commands choose what they open, and shall not fill the memory.
+const LargestRecord = 64 << 20
+
+// note adds a line to the record.
+func (w *watch) note(line string) {
+	if size := w.size + len(line) + 1; !w.seen[line] && size <= LargestRecord {
+		w.seen[line], w.size = true, size
+	}
 }
 
 // start starts a command that is watched.
@@ -244,7 +255,7 @@ func (w *watch) take(got *notice) {
 	if calls[i].flags < 0 {
 		done = Ran
 	}
-	w.seen[done+" "+path] = true
+	w.note(done + " " + path)
 }
 
 // textAt reads a text from the memory of a process: at most a path's length, over

@@ -156,13 +156,23 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 
 // account is the number of a user or group, or -1 where none is named.
 func (c ConfigChange) account(name, kind string, numberOf func(name string) (string, error)) (int, error) {
-	if name == "" {
-		return -1, nil
-	}
-	number, err := numberOf(name)
+	number, err := NumberOf(name, numberOf)
 	if err != nil {
 		return -1, &Error{Path: c.File, Err: fmt.Errorf("it is to belong to the %s %s, which this machine does not have", kind, name),
 			Advice: "Make that " + kind + ", and run the same command again."}
+	}
+	return number, nil
+}
+
+// NumberOf is the number of an account, which UserNumber or GroupNumber looks up; -1 where
+// none is named.
+func NumberOf(name string, lookUp func(name string) (string, error)) (int, error) {
+	if name == "" {
+		return -1, nil
+	}
+	number, err := lookUp(name)
+	if err != nil {
+		return -1, err
 	}
 	return strconv.Atoi(number)
 }

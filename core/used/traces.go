@@ -215,16 +215,16 @@ var commands = pattern.New(`&&|\|\||[;|(]`)
 
 // Record takes all that a watched build has read and run.
 func (f Files) Record(file string) error {
-	const most = 1 << 30
-	text, err := ground.ReadFile(file, most)
+	text, err := ground.ReadFile(file, seal.LargestRecord)
 	if err != nil {
 		return err
 	}
 	for line := range strings.Lines(string(text)) {
 		what, path, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
-		if what == seal.Ran {
+		switch what {
+		case seal.Ran:
 			f.add(path, Ran)
-		} else {
+		case seal.Read:
 			f.add(path, Opened)
 		}
 	}
