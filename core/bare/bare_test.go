@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -68,4 +69,48 @@ func TestWhatIsKept(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, first.Packages, again.Packages, damage)
 	}
+}
+
+// What nobody has asked for in a long time goes when something else is made, with what
+// killed programs have left; what is in use stays.
+func TestWhatIsSwept(t *testing.T) {
+	dir := t.TempDir()
+	first, err := thisSystem(t, dir).Sight(t.Context(), declared())
+	require.NoError(t, err)
+	if first.Layer == "" {
+		t.Skip("this file system cannot have layers")
+	}
+	age := func() {
+		entries, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		old := time.Now().Add(-31 * 24 * time.Hour)
+		for _, e := range entries {
+			require.NoError(t, os.Chtimes(filepath.Join(dir, e.Name()), old, old))
+		}
+	}
+	killed, running := filepath.Join(dir, ".layer-killed"), filepath.Join(dir, ".layer-running")
+	require.NoError(t, os.MkdirAll(killed+"/usr", 0o755))
+	age()
+	require.NoError(t, os.Mkdir(running, 0o755))
+	used, err := thisSystem(t, dir).Sight(t.Context(), declared())
+	require.NoError(t, err)
+	other := func(path string) {
+		_, err := thisSystem(t, dir).Sight(t.Context(), declared(host.Question{Kind: host.File, Name: path}))
+		require.NoError(t, err)
+	}
+	other("/usr/local/bin")
+	assert.NoDirExists(t, killed)
+	assert.DirExists(t, running)
+	assert.DirExists(t, used.Layer, "it was asked for just before")
+	hidden, err := used.Hidden()
+	require.NoError(t, err, "and so was its list")
+	age()
+	other("/usr/local/share")
+	assert.NoDirExists(t, used.Layer)
+	again, err := thisSystem(t, dir).Sight(t.Context(), declared())
+	require.NoError(t, err)
+	assert.DirExists(t, again.Layer)
+	now, err := again.Hidden()
+	require.NoError(t, err)
+	assert.Equal(t, hidden, now)
 }

@@ -80,7 +80,7 @@ func (s *System) kept(key string) *Sight {
 		}
 	}
 	paths := s.file(f.Digest + ".paths")
-	if _, err := os.Stat(paths); err != nil {
+	if !askedFor(paths) {
 		return nil
 	}
 	return &Sight{Packages: f.Packages, Layer: s.layer(f.Digest), hidden: func() ([]string, error) {
@@ -111,11 +111,16 @@ func (s *System) keep(key string, f *found) *Sight {
 // layer returns the layer of a digest, if it is there, and notes that it was asked for.
 func (s *System) layer(digest string) string {
 	dir := s.file(digest + ".layer")
-	now := time.Now()
-	if os.Chtimes(dir, now, now) != nil {
+	if !askedFor(dir) {
 		return ""
 	}
 	return dir
+}
+
+// askedFor tells whether a file is there, and notes for sweep that it was asked for.
+func askedFor(file string) bool {
+	now := time.Now()
+	return os.Chtimes(file, now, now) == nil
 }
 
 // sweep deletes what has not been asked for in a long time, and what programs that were
@@ -129,9 +134,6 @@ func (s *System) sweep() {
 			continue
 		}
 		_ = os.RemoveAll(s.file(e.Name())) // the next will
-		if digest, is := strings.CutSuffix(e.Name(), ".layer"); is {
-			_ = os.Remove(s.file(digest + ".paths"))
-		}
 	}
 }
 

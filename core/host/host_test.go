@@ -89,3 +89,20 @@ func TestTheDatabaseOfApk(t *testing.T) {
 	_, err = readApk([]string{"/none"})
 	assert.Error(t, err)
 }
+
+// What would be installed is asked for first, and nothing is done by that.
+func TestAdditionsArePretended(t *testing.T) {
+	bin := t.TempDir()
+	done := filepath.Join(bin, "done")
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\n[ \"$1\" = -s ] || : >"+done+"\necho 'Inst moss-dev (1.0)'\necho 'Inst leaf [1.0] (1.1)'\n"), 0o755))
+	add, err := Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"leaf"}, add.Upgrades)
+	assert.False(t, add.Harmless())
+	assert.NoFileExists(t, done)
+	for _, refuses := range []string{"--no-upgrade", "--no-remove"} { // should the machine be another by then
+		assert.Contains(t, add.Argv, refuses)
+	}
+	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "elsewhere", []string{"moss-dev"})
+	assert.ErrorIs(t, err, ErrNoPretending)
+}
