@@ -21,6 +21,7 @@ import (
 	"sync"
 
 	"fernladder/core/host"
+	"fernladder/core/seal"
 )
 
 // Declared is what a build says that it needs of the operating system.
@@ -58,9 +59,6 @@ func (s *Sight) Hidden() ([]string, error) { return s.hidden() }
 // usual are programs of every system, by the packages of which builds see the base:
 // the shell, and the text tools that build scripts take for granted.
 var usual = strings.Fields("sh bash cat sed grep awk find xargs diff cmp gzip tar ls sort expr hostname ldd getconf")
-
-// stocked are the files by which the C library and its headers are known.
-var stocked = []string{"/usr/include/stdio.h", "/usr/include/linux/types.h", "/usr/include/crypt.h"}
 
 // Sight finds out what a build sees of the operating system.
 func (s *System) Sight(ctx context.Context, d Declared) (*Sight, error) {
@@ -123,7 +121,7 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 		v.show(path)
 		v.whole[v.real(path)] = true
 	}
-	for _, top := range tops {
+	for _, top := range seal.Software { // links into another are not gone through
 		v.walk(top)
 	}
 	if err := s.sort(ctx, v, closure); err != nil {
@@ -190,7 +188,7 @@ func (s *System) findBase(ctx context.Context) error {
 	if s.base != nil {
 		return nil
 	}
-	paths := slices.Clone(stocked)
+	paths := host.LibraryOfC()
 	for _, name := range usual {
 		paths = append(paths, slices.Concat(s.Programs.Each(name)...)...)
 	}

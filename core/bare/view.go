@@ -7,11 +7,9 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-)
 
-// tops are the directories of which something can be hidden. Those that are links
-// into another are left out.
-var tops = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"}
+	"fernladder/core/seal"
+)
 
 // never are directories that no build reads, whatever is declared: what is in them is
 // for people, and differs from machine to machine.
@@ -152,5 +150,5 @@ func (v *view) leads(path string) bool {
 			return true
 		}
 	}
-	return !slices.ContainsFunc(tops, func(top string) bool { return strings.HasPrefix(target, top+"/") })
+	return !slices.ContainsFunc(seal.Software, func(top string) bool { return strings.HasPrefix(target, top+"/") })
 }

@@ -166,7 +166,6 @@ func (a *attempt) has(name string) bool {
 	return found
 }
 
-// walkBox goes through a directory of the box, as far as that can be done.
 // ofSource is the name in the source of a file that was looked for in the build
 // directory; "" for one that was looked for in the source itself.
 func (a *attempt) ofSource(name string) string {
@@ -179,6 +178,7 @@ func (a *attempt) ofSource(name string) string {
 	return ""
 }
 
+// walkBox goes through a directory of the box, as far as that can be done.
 func (a *attempt) walkBox(dir string, visit func(ground.Entry) error) error {
 	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {

@@ -32,7 +32,7 @@ func NewBuilder(ctx context.Context, m *machine.Machine) (*Builder, error) {
 	}
 	b := &Builder{m: m, level: level, target: NewTarget(m), loader: sync.OnceValue(host.SystemLibraries),
 		system: sync.OnceValue(func() *used.System {
-			return &used.System{Programs: m.Programs, Packages: m.Programs.Packages(m.System.Family)}
+			return &used.System{Programs: m.Programs, Packages: m.Packages}
 		}),
 		modulePath: sync.OnceValue(func() []string { return m.Programs.ModulePath(context.Background()) }),
 	}

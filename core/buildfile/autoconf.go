@@ -287,7 +287,7 @@ var (
 func (a *autoconf) lookups() {
 	add := func(l Lookup, at int, actions string) {
 		conditions := append(around(a.given, at), around(a.spans, at)...)
-		l.Switch, l.From, l.at = a.r.switchOf(conditions), a.file, at
+		l.Switch, l.From = a.r.switchOf(conditions), a.file
 		if elsewhere(conditions) {
 			return
 		}
@@ -303,7 +303,7 @@ func (a *autoconf) lookups() {
 				return !notYet.MatchString(c) || !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
 			})
 		}
-		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 && len(a.r.Lookups) < most/10 {
+		if l.Names = slices.DeleteFunc(l.Names, Ordinary); len(l.Names) > 0 && len(a.r.Lookups) < most/10 {
 			a.r.Lookups = append(a.r.Lookups, l)
 		}
 	}
@@ -432,12 +432,9 @@ var system = strings.Fields(`m c dl rt pthread pthreads socket nsl resolv util c
 	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
 	lib link cl`)
 
-// Ordinary tells whether a name is of something that every system with a compiler has.
-func Ordinary(name string) bool { return ordinary(name) }
-
-// ordinary tells whether a name is of something that every system with a compiler has,
+// Ordinary tells whether a name is of something that every system with a compiler has,
 // or is only known when the build runs.
-func ordinary(name string) bool {
+func Ordinary(name string) bool {
 	if name == "" || strings.ContainsAny(name, "$@{}()<>|&;*'\"\\") {
 		return true
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"fernladder/core/pattern"
+	"fernladder/core/recipe"
 )
 
 // State is what a switch is when nobody says anything.
@@ -70,7 +71,6 @@ type Lookup struct {
 	Ran      bool     // it is used where it is written, without anybody looking for it; nobody knows whether it matters
 	From     string   // file
 	sets     []string // variables that tell whether it was found
-	at       int      // in the text
 	unsure   bool     // it is under a condition that nobody knows
 }
 
@@ -220,7 +220,7 @@ var notInNames = pattern.New(`[^a-z0-9_-]+`)
 // optionName makes an option's name for a recipe, or "" if none can be made.
 func optionName(name string) string {
 	name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-_")
-	if name == "" || name[0] < 'a' || slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
+	if recipe.CheckOptionName(name) != nil {
 		return ""
 	}
 	return name

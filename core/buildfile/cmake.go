@@ -306,7 +306,7 @@ func (c *cmake) lookups() {
 }
 
 func (c *cmake) add(l Lookup) {
-	if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
+	if l.Names = slices.DeleteFunc(l.Names, Ordinary); len(l.Names) > 0 {
 		c.r.Lookups = append(c.r.Lookups, l)
 	}
 }

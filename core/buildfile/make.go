@@ -53,7 +53,7 @@ func Makefile(file, text string) *Reading {
 	for _, m := range makeModules.FindAllStringSubmatch(text, -1) {
 		r.Modules = true
 		for _, name := range strings.Fields(m[1]) {
-			if !ordinary(name) && !strings.HasPrefix(name, "-") {
+			if !Ordinary(name) && !strings.HasPrefix(name, "-") {
 				r.Lookups = append(r.Lookups, Lookup{Kind: "module", Names: []string{name}, Ran: true, From: file})
 			}
 		}
@@ -63,7 +63,7 @@ func Makefile(file, text string) *Reading {
 	}
 	for _, m := range makeLinks.FindAllStringSubmatch(text, -1) {
 		for _, l := range makeLibrary.FindAllStringSubmatch(m[1], -1) {
-			if !ordinary(l[1]) {
+			if !Ordinary(l[1]) {
 				r.Lookups = append(r.Lookups, Lookup{Kind: "library", Names: []string{l[1]}, From: file})
 			}
 		}

@@ -237,7 +237,7 @@ func (m *meson) lookups() {
 		if l.Kind == "module" {
 			m.r.Modules = true
 		}
-		if l.Names = slices.DeleteFunc(l.Names, ordinary); len(l.Names) > 0 {
+		if l.Names = slices.DeleteFunc(l.Names, Ordinary); len(l.Names) > 0 {
 			m.r.Lookups = append(m.r.Lookups, l)
 		}
 	}

@@ -27,7 +27,8 @@ type Origin struct {
 // Compose writes the recipe. Lines that a person should look at end with a
 // remark; what is open stands in a line of its own, in comments.
 func (s *Source) Compose(o Origin, d Decided, family string) string {
-	c := &composer{family: family, drafted: s}
+	c := &composer{family: family}
+	c.url, c.page, c.open = s.openURL(o)
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks, then check the recipe.")
 	c.line("format = 1")
@@ -76,20 +77,19 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 // later releases need none; and a signature beside the archive. Whose keys are to be
 // trusted is for the person to say, so that stays in comments.
 func (c *composer) source(o Origin, s *Source) {
-	url, _, open := s.openURL(o)
-	if !open && o.Signature == "" {
+	if !c.open && o.Signature == "" {
 		return
 	}
 	signature := "signature = " + quote(strings.ReplaceAll(o.Signature, s.Version.Value, "$FL_VERSION"))
 	keys := fmt.Sprintf("keys      = [%s]", quote("keys/"+s.Name.Value+".asc"))
 	c.line("")
-	if open {
+	if c.open {
 		c.line("[source]")
 		key := "archive"
 		if o.Signature != "" { // in a column with what is in comments
 			key = "archive  "
 		}
-		c.line("%s = %s", key, quote(url))
+		c.line("%s = %s", key, quote(c.url))
 	} else {
 		signature = "signature = " + quote(o.Signature)
 	}
@@ -102,7 +102,7 @@ func (c *composer) source(o Origin, s *Source) {
 	}
 	c.line("# Get that key from its makers, compare the fingerprint, put it into keys/, and")
 	c.line("# take the marks away:")
-	if !open {
+	if !c.open {
 		c.line("# [source]")
 	}
 	c.line("# %s\n# %s", signature, keys)
@@ -129,15 +129,14 @@ func (s *Source) openURL(o Origin) (url, page string, open bool) {
 // upstream writes where newer releases are announced, as far as that follows from the
 // archive's URL.
 func (c *composer) upstream(o Origin, s *Source) {
-	_, page, open := s.openURL(o)
-	if !open || page == "" {
+	if c.page == "" {
 		return
 	}
-	file := o.URL[len(page):]
+	file := o.URL[len(c.page):]
 	before, after, _ := strings.Cut(file, s.Version.Value)
 	c.line("")
 	c.line("[upstream]   # guessed: the directory that the archive is in")
-	c.line("page    = %s", quote(page))
+	c.line("page    = %s", quote(c.page))
 	c.line("pattern = '%s'", strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
 }
 
@@ -168,7 +167,7 @@ func (c *composer) releases(o Origin, v Finding) {
 		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
 		return
 	}
-	if _, _, open := c.drafted.openURL(o); !open {
+	if !c.open {
 		remark := ""
 		if strings.HasPrefix(o.URL, "file:") {
 			remark = "   # a file of this machine; others need the URL that it is from"
@@ -195,9 +194,10 @@ func (c *composer) settings(settings []buildfile.Setting) {
 }
 
 type composer struct {
-	b       strings.Builder
-	family  string // of the operating system
-	drafted *Source
+	b         strings.Builder
+	family    string // of the operating system
+	url, page string // of the archive, with the version left open, and of what lists it
+	open      bool   // the URL is
 }
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }

@@ -20,6 +20,8 @@ type Packages struct {
 
 	lock    sync.Mutex
 	related *relations // of all that are installed, once somebody has asked
+
+	apk func() (apk, error) // its database, read once
 }
 
 // Packages returns those of a machine of a family, or nil where its package
@@ -29,7 +31,12 @@ func (p Programs) Packages(family string) *Packages {
 	if manager == "" || p.Find(manager) == "" {
 		return nil
 	}
-	return &Packages{programs: p, manager: manager}
+	return &Packages{programs: p, manager: manager, apk: sync.OnceValues(func() (apk, error) { return readApk(apkFiles()) })}
+}
+
+// LibraryOfC are files by which the packages of the C library and its headers are known.
+func LibraryOfC() []string {
+	return []string{"/usr/include/stdio.h", "/usr/include/linux/types.h", "/usr/include/crypt.h"}
 }
 
 // ask runs the package manager, and takes what it says although it does not know
@@ -95,7 +102,7 @@ func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]strin
 
 func (k *Packages) owning(ctx context.Context, paths []string, has map[string]string) error {
 	if k.manager == "apk" {
-		db, err := readApk(apkFiles())
+		db, err := k.apk()
 		for _, path := range paths {
 			if name := db.files[path]; name != "" {
 				has[path] = name
@@ -145,9 +152,13 @@ func (k *Packages) Files(ctx context.Context, names []string) (map[string]string
 		}
 		return files, err
 	case "apk":
-		db, err := readApk(apkFiles())
+		db, err := k.apk()
+		asked := map[string]bool{}
+		for _, name := range names {
+			asked[name] = true
+		}
 		for path, name := range db.files {
-			if slices.Contains(names, name) {
+			if asked[name] {
 				files[path] = name
 			}
 		}
@@ -260,7 +271,7 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 		}
 		return r, err
 	case "apk":
-		db, err := readApk(apkFiles())
+		db, err := k.apk()
 		for name, p := range db.packages {
 			take(name, p.requires, p.provides)
 		}

@@ -272,11 +272,14 @@ var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
 // note puts a text to the end of the recipe, in the place of what an earlier probe has
 // noted there.
 func (p *probe) note(text string) error {
-	err := p.recipe.Rewrite(func(old []byte) ([]byte, error) { return []byte(earlier.ReplaceAllString(string(old), "")), nil })
-	if err != nil {
-		return err
-	}
-	return p.recipe.Change(func(e *keyfile.Edit) { e.Append(text) })
+	return p.recipe.Rewrite(func(old []byte) ([]byte, error) {
+		e, err := keyfile.Parse(p.recipe.File, []byte(earlier.ReplaceAllString(string(old), "")))
+		if err != nil {
+			return nil, err
+		}
+		e.Append(text)
+		return e.Bytes()
+	})
 }
 
 func failed(f *build.Failure, date string) string {

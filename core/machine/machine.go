@@ -50,8 +50,9 @@ type Machine struct {
 	Shelves      *recipe.Shelves
 	System       host.Machine
 	Programs     host.Programs
-	HostFiles    host.Files   // the index of the files of the operating system's packages
-	Bare         *bare.System // what builds see of it; nil where its package manager is not known
+	Packages     *host.Packages // that the operating system has installed; nil where its package manager is not known
+	HostFiles    host.Files     // the index of the files of all that it could install
+	Bare         *bare.System   // what builds see of it; nil like Packages
 	Archives     *source.Archives
 	Repositories *source.Repositories
 	Supplies     source.Supplies // that were brought to the root
@@ -103,8 +104,8 @@ func Open(c Config) (*Machine, error) {
 		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
 	}
 	m.Shelves.Defaults = s.Defaults
-	if packages := m.Programs.Packages(m.System.Family); packages != nil {
-		m.Bare = &bare.System{Programs: m.Programs, Packages: packages, Dir: filepath.Join(s.Root, "bare")}
+	if m.Packages = m.Programs.Packages(m.System.Family); m.Packages != nil {
+		m.Bare = &bare.System{Programs: m.Programs, Packages: m.Packages, Dir: filepath.Join(s.Root, "bare")}
 	}
 	const mebi = 1 << 20
 	network := m.network()

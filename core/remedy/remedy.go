@@ -100,8 +100,8 @@ func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 	if len(files) == 0 {
 		return "", false
 	}
-	if packages := m.Programs.Packages(m.System.Family); packages != nil {
-		if owners, err := packages.Owning(ctx, files); err == nil { // without its name it is as well there
+	if m.Packages != nil {
+		if owners, err := m.Packages.Owning(ctx, files); err == nil { // without its name it is as well there
 			for _, file := range files {
 				if owners[file] != "" {
 					return owners[file], true

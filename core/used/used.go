@@ -37,9 +37,6 @@ type stock struct {
 	files    map[string]string
 }
 
-// stocked are the files by which the C library is known.
-var stocked = []string{"/usr/include/stdio.h", "/usr/include/linux/types.h", "/usr/include/crypt.h"}
-
 // stock finds out what comes with the C library, with these programs, and with
 // every system.
 func (s *System) stock(ctx context.Context, programs []string) (*stock, error) {
@@ -49,7 +46,7 @@ func (s *System) stock(ctx context.Context, programs []string) (*stock, error) {
 	if known := s.known[key]; known != nil {
 		return known, nil
 	}
-	paths := slices.Clone(stocked)
+	paths := host.LibraryOfC()
 	for _, name := range programs {
 		if file := s.Programs.Find(name); file != "" {
 			paths = append(paths, file)

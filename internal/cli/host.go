@@ -177,6 +177,14 @@ func (a *app) showHost(m *machine.Machine, p *plan.Plan, findings []host.Finding
 		map[bool]string{true: "all are there", false: fmt.Sprintf("%d missing", lacks)}[lacks == 0])
 }
 
+// asRoot is a command with what makes root run it, where root does not run us.
+func asRoot(argv []string) []string {
+	if os.Geteuid() == 0 {
+		return argv
+	}
+	return append([]string{"sudo"}, argv...)
+}
+
 // installMissing runs the operating system's own package manager.
 func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes bool) error {
 	packages, _ := missing.Packages()
@@ -184,9 +192,7 @@ func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes boo
 	if line, _ := missing.InstallLine(); line == "" {
 		return missing
 	}
-	if os.Geteuid() != 0 {
-		argv = append([]string{"sudo"}, argv...)
-	}
+	argv = asRoot(argv)
 	a.screen.Note("This will run: %s", strings.Join(argv, " "))
 	if !yes {
 		if !a.screen.Interactive(os.Stdin) {

@@ -45,10 +45,7 @@ func (a *app) addition(ctx context.Context, m *machine.Machine, may mayInstall, 
 			strings.Join(append(prefixed("upgrade ", add.Upgrades), prefixed("remove ", add.Removes)...), ", "))
 		return false, nil
 	}
-	argv := add.Argv
-	if os.Geteuid() != 0 {
-		argv = append([]string{"sudo"}, argv...)
-	}
+	argv := asRoot(add.Argv)
 	a.screen.Note("Installing %s (%s)", strings.Join(packages, " "), term.Count(len(add.Installs), "package"))
 	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	command.Stdin, command.Env = os.Stdin, append(os.Environ(), "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C")
