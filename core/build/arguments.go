@@ -1,7 +1,6 @@
 package build
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -49,7 +48,8 @@ func (a *attempt) configureCommand(argv []string) []string {
 	script, err := box.ReadFile(name, most)
 	argv = slices.DeleteFunc(slices.Clone(argv), func(arg string) bool {
 		name := strings.TrimPrefix(strings.TrimPrefix(arg, "--disable-"), "--enable-")
-		return slices.Contains(implied, arg) && (err != nil || !bytes.Contains(script, []byte("able-"+name)))
+		known := regexp.MustCompile("able-" + regexp.QuoteMeta(name) + `(?:[^\w-]|$)`) // and not only --enable-NAME-more
+		return slices.Contains(implied, arg) && (err != nil || !known.Match(script))
 	})
 	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && info.Mode.Perm()&0o100 == 0 {
 		argv = append([]string{"sh"}, argv...)
@@ -108,11 +108,18 @@ func (a *attempt) readConfigured(_ context.Context, log string) error {
 		a.emit(event.Event{Kind: event.Remarked, Text: "without " + inOneLine(a.journal.Without)})
 	}
 	var unknown []string
+	add := func(arguments []string) { // scripts say them when they begin, and when they end
+		for _, arg := range arguments {
+			if !slices.Contains(unknown, arg) {
+				unknown = append(unknown, arg)
+			}
+		}
+	}
 	for _, found := range unrecognized.FindAllStringSubmatch(text, -1) {
-		unknown = append(unknown, strings.Split(found[1], ", ")...)
+		add(strings.Split(found[1], ", "))
 	}
 	for _, found := range notUsed.FindAllStringSubmatch(text, -1) {
-		unknown = append(unknown, strings.Fields(found[1])...)
+		add(strings.Fields(found[1]))
 	}
 	if len(unknown) == 0 {
 		return nil
