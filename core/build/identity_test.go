@@ -38,8 +38,9 @@ func full() (*recipe.Recipe, *recipe.Release) {
 		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
 		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf", Mode: "0640", Owner: "fern", Group: "fern"}},
 		Owners:    []*recipe.Owner{{File: "bin/fern", Owner: "daemon", Group: "adm", Mode: "2755"}},
-		Upstream:  recipe.Upstream{Page: "https://vale.example/"},
-		Offers:    recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"}, CMake: []string{"c"}},
+		Beside:    []*recipe.Beside{{File: "bin/fern", As: "bin/fern$FL_MAJOR"}}, BeforeSystem: true,
+		Upstream: recipe.Upstream{Page: "https://vale.example/"},
+		Offers:   recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"}, CMake: []string{"c"}},
 	}
 	return r, x
 }
@@ -51,7 +52,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Options.About", "Options.Default", "Options.Implied", "Options.Off", "Needs", "HostNeeds.Range", "Tries", "Build.BareWhy",
+	"Options.About", "Options.Default", "Options.Implied", "Options.Off", "Needs", "HostNeeds.Range", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key

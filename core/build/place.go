@@ -225,7 +225,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	for _, t := range a.job.Recipe.Tries {
 		receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
 	}
-	receipt.Env = a.userEnvironment()
+	receipt.Env, receipt.BeforeSystem, receipt.Beside = a.userEnvironment(), a.job.Recipe.BeforeSystem, a.job.Beside()
 	return receipt
 }
 
@@ -237,4 +237,13 @@ func (a *attempt) account(receipt *store.Receipt) {
 		receipt.Seconds += a.journal.Seconds[name]
 	}
 	receipt.WorkSize, receipt.Memory = ground.Size(a.dirs.work), a.cost.used.memory
+}
+
+// Beside are the names that files have on the landing besides their own.
+func (j *Job) Beside() []store.Beside {
+	var all []store.Beside
+	for _, b := range j.Recipe.Beside {
+		all = append(all, store.Beside{File: b.File, As: b.Name(j.Name, j.Version)})
+	}
+	return all
 }

@@ -2,6 +2,7 @@ package install
 
 import (
 	"context"
+	"slices"
 
 	"fernladder/core/landing"
 	"fernladder/core/machine"
@@ -11,27 +12,107 @@ import (
 
 // Landed is what became of the landing.
 type Landed struct {
-	Before, After landing.State
-	Configs       []store.ConfigChange
+	landing.Result
+	Configs []store.ConfigChange
 }
-
-// Changed tells whether another state is in use now.
-func (l Landed) Changed() bool { return l.Before.Number != l.After.Number }
 
 // Land puts what was asked for on the landing, with what it needs when it runs, and
 // brings its configuration files up to date. Everything of the plan is built. Errors
 // are of type *landing.Clash, *landing.Conflict, or those of the store, among them
 // store.ErrGone for what another program has removed.
 func Land(ctx context.Context, m *machine.Machine, p *plan.Plan) (l Landed, err error) {
-	l.Before, l.After, err = landing.Update{
-		Choose: func(now landing.State) ([]store.Ref, error) { return p.Landing(now), nil },
-		Then: func(after landing.State) (err error) {
-			l.Configs, err = updateConfigs(m.Store, after)
-			return err
-		},
-		Waiting: m.TellLandingHeld,
-	}.Do(ctx, m.Store, m.Now())
+	if err := amend(ctx, m, p); err != nil {
+		return l, err
+	}
+	return change(ctx, m, func(u *landing.Update) {
+		u.Choose = func(now landing.State) ([]landing.Asked, error) { return p.Landing(now), nil }
+	})
+}
+
+// change changes the landing, and brings the configuration files of what is on it up
+// to date.
+func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) (l Landed, err error) {
+	u := m.Update()
+	u.Then = func(after landing.State) (err error) {
+		l.Configs, err = updateConfigs(m.Store, after)
+		return err
+	}
+	how(&u)
+	l.Result, err = u.Do(ctx, m.Store)
 	return l, err
+}
+
+// GoTo brings back the state of the landing with a number; 0 is the empty one. Errors
+// are of type *landing.Gone, *landing.Lost, or those of the store.
+func GoTo(ctx context.Context, m *machine.Machine, number int) (Landed, error) {
+	return change(ctx, m, func(u *landing.Update) {
+		u.Use = func(landing.State) (int, error) { return number, nil }
+	})
+}
+
+// GoBack brings back the state that the one in use was made from. Its error is also
+// landing.ErrNothingBefore.
+func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
+	return change(ctx, m, func(u *landing.Update) {
+		u.Use = func(now landing.State) (int, error) { return landing.Earlier(m.Store, now) }
+	})
+}
+
+// Front gives a build that is there the plain names of its package. Other builds of
+// the package that are on the landing stay beside it, if they have names for that;
+// those that have none leave it.
+func Front(ctx context.Context, m *machine.Machine, build store.Ref) (Landed, error) {
+	return change(ctx, m, func(u *landing.Update) {
+		u.Choose = func(now landing.State) ([]landing.Asked, error) {
+			asked := landing.Plain(build)
+			for _, member := range now.Members {
+				if !member.Asked || member.Ref == build {
+					continue
+				}
+				a := landing.Asked{Ref: member.Ref, Beside: member.Beside || member.Name == build.Name}
+				if a.Beside && member.Name == build.Name {
+					receipt, err := m.Store.Receipt(member.Ref)
+					if err != nil {
+						return nil, m.Store.Gone(member.Ref, err)
+					}
+					if len(receipt.Beside) == 0 {
+						continue
+					}
+				}
+				asked = append(asked, a)
+			}
+			return asked, nil
+		}
+	})
+}
+
+// amend writes what recipes say by now about names on the landing into the receipts of
+// builds that are there: it is nothing that a build depends on.
+func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	for _, j := range p.Jobs {
+		if !p.Installed[j.Ref] {
+			continue
+		}
+		beside, before := j.Beside(), j.Recipe.BeforeSystem
+		receipt, err := m.Store.Receipt(j.Ref)
+		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside, beside) {
+			continue // what cannot be read is told where it is used
+		}
+		unlock, err := m.Store.LockBuild(ctx, j.Ref, func() {})
+		if err != nil {
+			return err
+		}
+		receipt, err = m.Store.Receipt(j.Ref)
+		if err == nil {
+			receipt.Beside, receipt.BeforeSystem = beside, before
+			err = m.Store.Commit(receipt)
+		}
+		unlock()
+		if err != nil {
+			return m.Store.Gone(j.Ref, err)
+		}
+	}
+	return nil
 }
 
 // updateConfigs brings the configuration files of what is on the landing up to date.

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -67,6 +68,32 @@ func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	}
 	_, err := Lock(ctx, m, p)
 	return err
+}
+
+// Locked is a build of the lock file of which another is on the landing.
+type Locked struct {
+	On     store.Ref
+	Locked *lock.Build
+}
+
+// OtherThanLocked are the builds that are on a landing because somebody asked for them,
+// and of which the lock file, which is named, has other releases or options.
+func OtherThanLocked(m *machine.Machine, on landing.State) (other []Locked, file string, err error) {
+	f, err := plan.ReadLock(m)
+	if err != nil {
+		return nil, "", err
+	}
+	for _, member := range on.Members {
+		if !member.Asked || member.Beside {
+			continue
+		}
+		for _, b := range f.Builds {
+			if b.Name == member.Name && !b.Apart && (b.Version.String() != member.Version || f.Arch == m.System.Arch && b.ID != member.ID) {
+				other = append(other, Locked{member.Ref, b})
+			}
+		}
+	}
+	return other, f.Shown, nil
 }
 
 // ChangeLock reads the lock file, changes it and writes it in one step: hours may

@@ -9,44 +9,81 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
-// Change brings the landing to these members and returns the state that is
-// then in use. When they are on it already, and its links are whole, nothing is made.
-// The caller holds the landing's lock.
-func Change(s *store.Store, members []Member, now time.Time) (State, error) {
-	current, err := Current(s)
-	if err != nil || slices.Equal(current.Members, members) && Whole(s, current) {
-		return current, err
-	}
-	owners, err := links(s, members)
+// next is the state that these members make after another, not made yet, with its
+// links. Where the other is just that, and whole, ok is false.
+func (u *Update) next(s *store.Store, current State, members []Member) (next State, links *Arrangement, ok bool, err error) {
+	parts, err := partsOf(s, members)
 	if err != nil {
-		return current, err
+		return next, nil, false, err
+	}
+	receipts := make([]*store.Receipt, len(parts))
+	for i, p := range parts {
+		receipts[i] = p.receipt
+	}
+	rules := u.Rules.digest(receipts)
+	if current.Rules == rules && slices.Equal(current.Members, members) && Whole(s, current) {
+		return current, nil, false, nil
+	}
+	if len(members) == 0 && current.Number == 0 {
+		return current, nil, false, nil
+	}
+	for i := range parts {
+		if parts[i].files, err = s.Files(parts[i].Ref); err != nil {
+			return next, nil, false, err
+		}
+	}
+	if links, err = arrange(parts, u.Rules); err != nil {
+		return next, nil, false, err
 	}
 	numbers, err := States(s)
 	if err != nil {
-		return current, err
+		return next, nil, false, err
 	}
-	next := State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: now.UTC(), Members: members, Links: len(owners)}
-	if err := makeLinks(s, next.Number, owners); err != nil {
-		return current, s.Wrap(err)
+	next = State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: u.Now.UTC(), Command: u.Command, From: current.Number,
+		Members: members, Links: len(links.Links), Rules: rules, Named: links.Named}
+	return next, links, true, nil
+}
+
+func partsOf(s *store.Store, members []Member) ([]part, error) {
+	parts := make([]part, len(members))
+	for i, m := range members {
+		receipt, err := s.Receipt(m.Ref)
+		if err != nil {
+			return nil, s.Gone(m.Ref, err)
+		}
+		parts[i] = part{Member: m, receipt: receipt}
+	}
+	return parts, nil
+}
+
+// build makes a state that is not in use yet: its links, what caches are kept of them,
+// and what is written down of it.
+func (u *Update) build(s *store.Store, next *State, links *Arrangement) error {
+	if err := makeLinks(s, next.Number, links.Links); err != nil {
+		return s.Wrap(err)
+	}
+	if u.Caches != nil {
+		next.Caches = u.Caches(linksDir(s, next.Number))
 	}
 	data, err := json.MarshalIndent(next, "", "  ")
 	if err != nil {
-		return current, err
+		return err
 	}
-	if err := durable.WriteFile(stateFile(s, next.Number), append(data, '\n'), 0o644); err != nil {
-		return current, s.Wrap(err)
+	return s.Wrap(durable.WriteFile(stateFile(s, next.Number), append(data, '\n'), 0o644))
+}
+
+// bringIn brings a state into use.
+func bringIn(s *store.Store, number int) error {
+	if number == 0 {
+		return s.Wrap(durable.Remove(Directory(s)))
 	}
-	if err := durable.Symlink(filepath.Join("landings", strconv.Itoa(next.Number)), Directory(s)); err != nil {
-		return current, s.Wrap(err)
-	}
-	return next, nil
+	return s.Wrap(durable.Symlink(filepath.Join("landings", strconv.Itoa(number)), Directory(s)))
 }
 
 // Sweep deletes what programs that were killed have left: links of states that were
@@ -76,7 +113,7 @@ func Sweep(s *store.Store) error {
 
 // makeLinks fills the directory of a state that is not in use. The links are
 // relative, so that a root seen at another place still holds together.
-func makeLinks(s *store.Store, number int, owners map[string]store.Ref) error {
+func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	dir := linksDir(s, number)
 	// A program that ended half-way may have left one that nothing names.
 	if err := ground.Remove(dir); err != nil {
@@ -91,7 +128,7 @@ func makeLinks(s *store.Store, number int, owners map[string]store.Ref) error {
 	}
 	defer root.Close()
 	made := map[string]bool{".": true}
-	for path, owner := range owners {
+	for path, t := range links {
 		if parent := filepath.Dir(path); !made[parent] {
 			if err := root.MkdirAll(parent, 0o755); err != nil {
 				return err
@@ -101,7 +138,7 @@ func makeLinks(s *store.Store, number int, owners map[string]store.Ref) error {
 			}
 		}
 		up := strings.Repeat("../", 2+strings.Count(path, "/"))
-		target := up + filepath.Join("trees", owner.Name, owner.Version+"-"+owner.ID, path)
+		target := up + filepath.Join("trees", t.Name, t.Version+"-"+t.ID, t.Path)
 		if err := root.Symlink(target, path); err != nil {
 			return err
 		}
@@ -114,9 +151,9 @@ func makeLinks(s *store.Store, number int, owners map[string]store.Ref) error {
 	return nil
 }
 
-// Forget deletes the states other than the one in use that have a build on
-// them, which is about to be removed. It returns their numbers.
-func Forget(s *store.Store, r store.Ref) ([]int, error) {
+// Forget deletes states other than the one in use: those that drop holds for. It
+// returns their numbers. The caller holds the landing's lock.
+func Forget(s *store.Store, drop func(State) bool) ([]int, error) {
 	current, err := Current(s)
 	if err != nil {
 		return nil, err
@@ -127,11 +164,14 @@ func Forget(s *store.Store, r store.Ref) ([]int, error) {
 	}
 	var forgotten []int
 	for _, n := range numbers {
+		if n == current.Number {
+			continue
+		}
 		state, err := Read(s, n)
 		if err != nil {
 			return forgotten, err
 		}
-		if n == current.Number || !slices.ContainsFunc(state.Members, func(m Member) bool { return m.Ref == r }) {
+		if !drop(state) {
 			continue
 		}
 		err = durable.Remove(stateFile(s, n))
@@ -143,6 +183,5 @@ func Forget(s *store.Store, r store.Ref) ([]int, error) {
 		}
 		forgotten = append(forgotten, n)
 	}
-	slices.Sort(forgotten)
 	return forgotten, nil
 }

@@ -1,6 +1,7 @@
 package landing
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -16,8 +17,8 @@ func ref(name, version string) store.Ref {
 	return store.Ref{Name: name, Version: version, ID: "0123456789ab"}
 }
 
-// plant installs a build with these files.
-func plant(t *testing.T, s *store.Store, r store.Ref, needs []store.Link, files ...string) store.Ref {
+// plant installs a build with these files, and what its receipt says besides.
+func plant(t *testing.T, s *store.Store, r store.Ref, says store.Receipt, files ...string) store.Ref {
 	stage := filepath.Join(t.TempDir(), "stage")
 	require.NoError(t, os.Mkdir(stage, 0o755))
 	for _, name := range files {
@@ -26,7 +27,8 @@ func plant(t *testing.T, s *store.Store, r store.Ref, needs []store.Link, files 
 	}
 	_, _, err := s.Place(stage, r, nil)
 	require.NoError(t, err)
-	require.NoError(t, s.Commit(&store.Receipt{Ref: r, Needs: needs}))
+	says.Ref = r
+	require.NoError(t, s.Commit(&says))
 	return r
 }
 
@@ -36,98 +38,337 @@ func open(t *testing.T) *store.Store {
 	return s
 }
 
-func read(t *testing.T, s *store.Store, name string) string {
-	data, err := os.ReadFile(filepath.Join(Directory(s), name))
+var noon = time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+
+// bring brings the landing to these builds by these rules.
+func bring(s *store.Store, rules Rules, asked ...Asked) (Result, error) {
+	rules.Number = max(rules.Number, 10)
+	return Update{Rules: rules, Now: noon, Command: "bring", Choose: func(State) ([]Asked, error) { return asked, nil }}.Do(context.Background(), s)
+}
+
+func goTo(s *store.Store, rules Rules, number int) (Result, error) {
+	return Update{Rules: rules, Now: noon, Use: func(State) (int, error) { return number, nil }}.Do(context.Background(), s)
+}
+
+func read(t *testing.T, name string) string {
+	data, err := os.ReadFile(name)
 	if err != nil {
 		return "not there"
 	}
 	return string(data)
 }
 
-func TestLandingChangesInOneStep(t *testing.T) {
-	s := open(t)
-	one := plant(t, s, ref("fern", "1.0"), nil, "bin/fern", "share/fern/a/b", "share/info/dir")
-	two := plant(t, s, ref("fern", "2.0"), nil, "bin/fern", "bin/frond")
-	moss := plant(t, s, ref("moss", "1.0"), nil, "bin/moss", "share/info/dir")
-	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
-
-	first, err := Change(s, []Member{{one, true}, {moss, true}}, now)
-	require.NoError(t, err)
-	assert.Equal(t, 1, first.Number)
-	assert.Equal(t, "1.0", read(t, s, "share/fern/a/b"))
-	assert.Equal(t, "not there", read(t, s, "share/fernladder/receipt.json"))
-	assert.Equal(t, "not there", read(t, s, "share/info/dir"), "which both have, and neither may own")
-
-	same, err := Change(s, []Member{{one, true}, {moss, true}}, now)
-	require.NoError(t, err)
-	assert.Equal(t, 1, same.Number, "nothing to do")
-
-	second, err := Change(s, []Member{{two, true}, {moss, true}}, now)
-	require.NoError(t, err)
-	assert.Equal(t, 2, second.Number)
-	assert.Equal(t, "2.0", read(t, s, "bin/fern"))
-	current, err := Current(s)
-	require.NoError(t, err)
-	assert.Equal(t, second, current)
-
-	forgotten, err := Forget(s, one)
-	require.NoError(t, err)
-	assert.Equal(t, []int{1}, forgotten)
-	forgotten, err = Forget(s, two)
-	require.NoError(t, err)
-	assert.Empty(t, forgotten, "the state in use stays")
+func landed(t *testing.T, s *store.Store, name string) string {
+	return read(t, filepath.Join(Directory(s), name))
 }
 
-func TestConflictsAreRefusedWithBothNames(t *testing.T) {
+func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	s := open(t)
-	fern := plant(t, s, ref("fern", "1.0"), nil, "bin/grow")
-	moss := plant(t, s, ref("moss", "1.0"), nil, "bin/grow")
-	stone := plant(t, s, ref("stone", "1.0"), nil, "bin/grow/slowly")
-	_, err := Change(s, []Member{{fern, true}}, time.Now())
+	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/info/dir")
+	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/fern", "bin/frond")
+	moss := plant(t, s, ref("moss", "1.0"), store.Receipt{}, "bin/moss", "share/info/dir")
+
+	first, err := bring(s, Rules{}, Plain(one, moss)...)
+	require.NoError(t, err)
+	assert.Equal(t, 1, first.After.Number)
+	assert.Equal(t, "1.0", landed(t, s, "share/fern/a/b"))
+	assert.Equal(t, "not there", landed(t, s, "share/fernladder/receipt.json"))
+	assert.Equal(t, "not there", landed(t, s, "share/info/dir"), "which both have, and neither may own")
+
+	same, err := bring(s, Rules{}, Plain(one, moss)...)
+	require.NoError(t, err)
+	assert.False(t, same.Changed(), "nothing to do")
+
+	second, err := bring(s, Rules{}, Plain(two, moss)...)
+	require.NoError(t, err)
+	assert.Equal(t, 2, second.After.Number)
+	assert.Equal(t, "2.0", landed(t, s, "bin/fern"))
+	current, err := Current(s)
+	require.NoError(t, err)
+	assert.Equal(t, second.After, current)
+
+	earlier, err := Earlier(s, current)
+	require.NoError(t, err)
+	back, err := goTo(s, Rules{}, earlier)
+	require.NoError(t, err)
+	assert.Equal(t, first.After, back.After)
+	assert.Equal(t, "1.0", landed(t, s, "bin/fern"))
+	assert.Equal(t, "not there", landed(t, s, "bin/frond"))
+	third, err := bring(s, Rules{}, Plain(moss)...)
+	require.NoError(t, err)
+	assert.Equal(t, []int{3, 1}, []int{third.After.Number, third.After.From}, "a state is made from the one in use, and has a new number")
+	_, err = goTo(s, Rules{}, 0)
+	require.NoError(t, err)
+	assert.NoFileExists(t, Directory(s))
+
+	require.NoError(t, s.Remove(two))
+	_, err = goTo(s, Rules{}, 2)
+	var lost *Lost
+	require.ErrorAs(t, err, &lost)
+	assert.Equal(t, []store.Ref{two}, lost.Builds)
+	_, err = goTo(s, Rules{}, 9)
+	var gone *Gone
+	require.ErrorAs(t, err, &gone)
+	assert.Equal(t, []int{1, 2, 3}, gone.Have)
+
+	forgotten, err := Forget(s, func(x State) bool { return x.Has(one) != nil })
+	require.NoError(t, err)
+	assert.Equal(t, []int{1}, forgotten)
+}
+
+func TestConflictsAreRefusedUntilTheyAreDecided(t *testing.T) {
+	s := open(t)
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/grow", "bin/fern")
+	moss := plant(t, s, ref("moss", "2.0"), store.Receipt{}, "bin/grow")
+	stone := plant(t, s, ref("stone", "1.0"), store.Receipt{}, "bin/grow/slowly")
+	_, err := bring(s, Rules{}, Plain(fern)...)
 	require.NoError(t, err)
 	for _, other := range []store.Ref{moss, stone} {
-		for _, members := range [][]Member{{{fern, true}, {other, true}}, {{other, true}, {fern, true}}} {
-			_, err := Change(s, members, time.Now())
+		for _, asked := range [][]Asked{Plain(fern, other), Plain(other, fern)} {
+			_, err := bring(s, Rules{}, asked...)
 			var conflict *Conflict
 			require.ErrorAs(t, err, &conflict)
-			assert.Equal(t, "bin/grow", conflict.Path)
-			assert.ElementsMatch(t, []store.Ref{fern, other}, []store.Ref{conflict.First, conflict.Second})
+			assert.Equal(t, []string{"bin/grow"}, conflict.Paths)
+			assert.ElementsMatch(t, []store.Ref{fern, other}, []store.Ref{conflict.First.Ref, conflict.Second.Ref})
+			assert.Equal(t, []string{other.Name}, conflict.Only, "it has nothing else")
 		}
 	}
-	assert.Equal(t, "1.0", read(t, s, "bin/grow"), "the landing stays as it was")
+	assert.Equal(t, "1.0", landed(t, s, "bin/grow"), "the landing stays as it was")
+
+	for name, rule := range map[string]struct {
+		rule              Name
+		grow, other, mine string
+	}{
+		"first": {Name{Package: "moss", File: "bin/grow", First: true}, "2.0", "", "not there"},
+		"off":   {Name{Package: "moss", File: "bin/grow", Off: true}, "1.0", "", "not there"},
+		"as":    {Name{Package: "moss", File: "bin/grow", As: "bin/grow-moss"}, "1.0", "bin/grow-moss", "2.0"},
+	} {
+		_, err := bring(s, Rules{Names: []Name{rule.rule}}, Plain(fern, moss)...)
+		require.NoError(t, err, name)
+		assert.Equal(t, rule.grow, landed(t, s, "bin/grow"), name)
+		assert.Equal(t, "1.0", landed(t, s, "bin/fern"), name)
+		if rule.other != "" {
+			assert.Equal(t, rule.mine, landed(t, s, rule.other), name)
+		}
+	}
 }
 
 func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	s := open(t)
-	water := plant(t, s, ref("water", "1.0"), nil)
-	soil := plant(t, s, ref("soil", "1.0"), []store.Link{{Ref: water, Role: "runtime"}})
-	spade := plant(t, s, ref("spade", "1.0"), nil)
-	fern := plant(t, s, ref("fern", "1.0"), []store.Link{{Ref: soil, Role: "runtime"}, {Ref: spade, Role: "tool"}})
-	members, err := Members([]store.Ref{fern, water}, s.Needs)
+	water := plant(t, s, ref("water", "1.0"), store.Receipt{})
+	soil := plant(t, s, ref("soil", "1.0"), store.Receipt{Needs: []store.Link{{Ref: water, Role: "runtime"}}})
+	spade := plant(t, s, ref("spade", "1.0"), store.Receipt{})
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Needs: []store.Link{{Ref: soil, Role: "runtime"}, {Ref: spade, Role: "tool"}}})
+	members, err := Members(Plain(fern, water), s.Needs)
 	require.NoError(t, err)
-	assert.Equal(t, []Member{{fern, true}, {soil, false}, {water, true}}, members)
+	assert.Equal(t, []Member{{fern, true, false}, {soil, false, false}, {water, true, false}}, members)
 
-	_, err = Members([]store.Ref{fern, ref("water", "2.0")}, s.Needs)
+	newer := plant(t, s, ref("water", "2.0"), store.Receipt{})
+	_, err = Members(Plain(fern, newer), s.Needs)
 	var clash *Clash
-	require.Error(t, err)
-	plant(t, s, ref("water", "2.0"), nil)
-	_, err = Members([]store.Ref{fern, ref("water", "2.0")}, s.Needs)
 	require.ErrorAs(t, err, &clash)
-	assert.Equal(t, Clash{Wanted: ref("water", "2.0"), Needed: water, By: soil}, *clash)
+	assert.Equal(t, Clash{Wanted: newer, Needed: water, By: soil}, *clash)
+	members, err = Members([]Asked{{fern, false}, {newer, true}}, s.Needs)
+	require.NoError(t, err, "beside, it is in nobody's way")
+	assert.Equal(t, []Member{{fern, true, false}, {soil, false, false}, {water, false, false}, {newer, true, true}}, members)
+}
+
+func TestBuildsStandSideBySide(t *testing.T) {
+	s := open(t)
+	says := func(as string) store.Receipt {
+		return store.Receipt{Beside: []store.Beside{{File: "bin/fern", As: as}}}
+	}
+	one := plant(t, s, ref("fern", "1.0"), says("bin/fern1"), "bin/fern", "share/fern/old")
+	two := plant(t, s, ref("fern", "2.0"), says("bin/fern2"), "bin/fern", "share/fern/new")
+	for front, other := range map[store.Ref]store.Ref{one: two, two: one} {
+		r, err := bring(s, Rules{}, Asked{front, false}, Asked{other, true})
+		require.NoError(t, err)
+		assert.Equal(t, front.Version, landed(t, s, "bin/fern"))
+		assert.Equal(t, "1.0", landed(t, s, "bin/fern1"))
+		assert.Equal(t, "2.0", landed(t, s, "bin/fern2"))
+		assert.Equal(t, front.Version == "2.0", landed(t, s, "share/fern/new") == "2.0", "what has no name of its own is not there")
+		assert.Equal(t, front, r.After.Find("fern").Ref)
+	}
+}
+
+func TestProgramsOfTheSystemComeFirst(t *testing.T) {
+	s := open(t)
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "bin/grow", As: "bin/grow1"}}}, "bin/grow", "bin/fern", "share/man/man1/grow.1.gz", "lib/grow")
+	system := func(name string) string { return map[string]string{"grow": "/usr/bin/grow"}[name] }
+	r, err := bring(s, Rules{System: system}, Plain(fern)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"not there", "1.0", "1.0", "not there", "1.0"},
+		[]string{landed(t, s, "bin/grow"), landed(t, s, "bin/grow1"), landed(t, s, "bin/fern"), landed(t, s, "share/man/man1/grow.1.gz"), landed(t, s, "lib/grow")})
+	assert.Equal(t, Naming{Build: fern, File: "bin/grow", As: []string{"bin/grow1"}, Why: BySystem, System: "/usr/bin/grow"}, r.After.Named[0])
+
+	r, err = bring(s, Rules{System: system, Before: []string{"fern"}}, Plain(fern)...)
+	require.NoError(t, err)
+	assert.Equal(t, "1.0", landed(t, s, "bin/grow"))
+	assert.Equal(t, OverIt, r.After.Named[0].Why)
+}
+
+// A directory is one link where one build has it whole, and nobody else would put
+// anything into it.
+func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
+	s := open(t)
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c", "share/plants/fern", "lib/pkgconfig/fern.pc", "share/doc/fern/README", "lib/python3.11/site-packages/fern/x.py", "share/mine/off", "share/mine/on")
+	moss := plant(t, s, ref("moss", "1.0"), store.Receipt{}, "share/plants/moss", "share/mossy/m")
+	_, err := bring(s, Rules{Names: []Name{{Package: "fern", File: "share/mine/off", Off: true}}}, Plain(fern, moss)...)
+	require.NoError(t, err)
+	for name, folded := range map[string]bool{"share/fern": true, "share/doc/fern": true, "lib/python3.11/site-packages/fern": true, "share/mossy": true,
+		"share/plants": false, "lib/pkgconfig": false, "share/doc": false, "share": false, "share/mine": false, "lib/python3.11": false} {
+		info, err := os.Lstat(filepath.Join(Directory(s), name))
+		require.NoError(t, err, name)
+		assert.Equal(t, folded, info.Mode()&os.ModeSymlink != 0, name)
+	}
+	assert.Equal(t, "1.0", landed(t, s, "share/fern/a/b"))
+	assert.Equal(t, "not there", landed(t, s, "share/mine/off"))
+}
+
+// What others have in a directory is never touched, and all that is ours goes again.
+func TestOntoADirectoryThatOthersUse(t *testing.T) {
+	s := open(t)
+	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a", "share/ours/x y/é")
+	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/fern", "bin/frond", "share/fern/b")
+	dir := filepath.Join(t.TempDir(), "local")
+	rules := Rules{Shared: dir}
+	put := func(name string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("theirs"), 0o644))
+	}
+	put("bin/grow")
+	put("share/fern/theirs")
+	before := tree(t, dir)
+
+	r, err := bring(s, rules, Plain(one)...)
+	require.NoError(t, err)
+	assert.Equal(t, []Blocked{{"bin/grow", "a file"}}, r.Shared.Blocked)
+	assert.Equal(t, []string{"1.0", "theirs", "1.0", "theirs", "1.0"},
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/ours/x y/é")})
+	info, err := os.Lstat(dir + "/share/ours")
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&os.ModeSymlink, "a folder of one package is one link")
+
+	_, err = bring(s, rules, Plain(two)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2.0", "2.0", "2.0", "not there", "not there"},
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/ours/x y/é")})
+
+	// Somebody replaces a link of ours by a file, which stays then.
+	require.NoError(t, os.Remove(dir+"/bin/frond"))
+	put("bin/frond")
+	r, err = goTo(s, rules, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []Blocked{{"bin/frond", "a file"}}, r.Shared.Strange)
+	require.NoError(t, os.Remove(dir+"/bin/frond"))
+	_, err = goTo(s, rules, 0)
+	require.NoError(t, err)
+	assert.Equal(t, before, tree(t, dir), "exactly ours is gone")
+
+	// Another directory takes over, and then none.
+	_, err = goTo(s, rules, 2)
+	require.NoError(t, err)
+	other := filepath.Join(t.TempDir(), "other")
+	_, err = goTo(s, Rules{Shared: other}, 2)
+	require.NoError(t, err)
+	assert.Equal(t, before, tree(t, dir))
+	assert.Equal(t, "2.0", read(t, other+"/bin/fern"))
+	_, err = goTo(s, Rules{}, 2)
+	require.NoError(t, err)
+	assert.Empty(t, tree(t, other))
+	assert.NoFileExists(t, sharedFile(s))
+}
+
+// A program that ended at any moment has left nothing that the next does not finish.
+func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
+	s := open(t)
+	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a")
+	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/frond", "share/frond/b")
+	dir := t.TempDir()
+	rules := Rules{Shared: dir}
+	_, err := bring(s, rules, Plain(one)...)
+	require.NoError(t, err)
+	_, err = bring(s, Rules{}, Plain(two)...) // which takes all out of dir
+	require.NoError(t, err)
+	_, err = bring(s, rules, Plain(one)...)
+	require.NoError(t, err)
+
+	u := Update{Rules: rules}
+	shared, err := u.openShared(s)
+	require.NoError(t, err)
+	require.NoError(t, shared.add(s, 2), "killed before the landing is switched")
+	shared.close()
+	assert.Contains(t, tree(t, dir), "bin/frond")
+	_, err = bring(s, rules, Plain(one)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bin", "bin/fern", "share", "share/fern"}, tree(t, dir), "it stays at the state in use")
+
+	shared, err = u.openShared(s)
+	require.NoError(t, err)
+	require.NoError(t, shared.add(s, 2))
+	require.NoError(t, bringIn(s, 2), "killed after it")
+	shared.close()
+	_, err = bring(s, rules, Plain(two)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/frond"}, tree(t, dir))
+}
+
+func tree(t *testing.T, dir string) []string {
+	var all []string
+	require.NoError(t, filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+		if path != dir {
+			all = append(all, path[len(dir)+1:])
+		}
+		return err
+	}))
+	return all
+}
+
+func TestTheSystemsOwnDirectoriesAreNotShared(t *testing.T) {
+	s := open(t)
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern")
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(t.TempDir(), link))
+	for _, dir := range []string{"/", "/usr", "/etc", filepath.Join(s.Root, "landing"), s.Root, link} {
+		_, err := bring(s, Rules{Shared: dir}, Plain(fern)...)
+		var bad *BadShared
+		require.ErrorAs(t, err, &bad, dir)
+	}
+	assert.NoFileExists(t, Directory(s), "nothing is changed before that is known")
+}
+
+func TestStatesAreKeptByNumberAndAge(t *testing.T) {
+	s := open(t)
+	fern, moss := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern"), plant(t, s, ref("moss", "1.0"), store.Receipt{}, "bin/moss")
+	change := func(now time.Time, asked ...store.Ref) {
+		_, err := Update{Rules: Rules{Number: 2, Age: time.Hour}, Now: now, Choose: func(State) ([]Asked, error) { return Plain(asked...), nil }}.Do(context.Background(), s)
+		require.NoError(t, err)
+	}
+	for i := range 6 {
+		change(noon.Add(time.Duration(i)*time.Minute), []store.Ref{fern, moss}[i%2])
+	}
+	numbers, _ := States(s)
+	assert.Equal(t, []int{1, 2, 3, 4, 5, 6}, numbers, "they are young")
+	change(noon.Add(2*time.Hour), fern)
+	numbers, _ = States(s)
+	assert.Equal(t, []int{5, 6, 7}, numbers)
 }
 
 // A program that ended between two steps has left nothing that is in the way.
 func TestLeftoversDoNoHarm(t *testing.T) {
 	s := open(t)
-	fern := plant(t, s, ref("fern", "1.0"), nil, "bin/fern")
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern")
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landings", "1", "bin", "half"), 0o755))
-	state, err := Change(s, []Member{{fern, true}}, time.Now())
+	r, err := bring(s, Rules{}, Plain(fern)...)
 	require.NoError(t, err)
-	assert.Equal(t, 1, state.Number)
+	assert.Equal(t, 1, r.After.Number)
 	assert.NoDirExists(t, filepath.Join(Directory(s), "bin", "half"))
 
 	require.NoError(t, os.Remove(Directory(s)))
 	require.NoError(t, os.Symlink("/elsewhere", Directory(s)))
 	_, err = Current(s)
 	assert.ErrorContains(t, err, "should be a link to a numbered state")
+	_, err = goTo(s, Rules{}, 1)
+	require.NoError(t, err, "a state can be brought back, whatever is wrong with the link")
+	assert.Equal(t, "1.0", landed(t, s, "bin/fern"))
 }

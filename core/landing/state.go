@@ -1,10 +1,18 @@
 // Package landing keeps the directory of links that people put on their PATH.
 //
-// Its states are numbered. ROOT/landings/12 holds nothing but links into trees,
-// ROOT/landings/12.json says which builds they belong to, and ROOT/landing is a
-// link to the state in use. A new state is made beside the others and brought
-// into use by one rename, so that whoever looks sees the old one or the new
-// one, each whole. States that were in use stay; a state is never changed.
+// Its states are numbered. ROOT/landings/12 holds nothing but links into trees (and
+// what tools of others keep of them, see core/caches), ROOT/landings/12.json says
+// which builds they belong to, and ROOT/landing is a link to the state in use. A new
+// state is made beside the others and brought into use by one rename, so that whoever
+// looks sees the old one or the new one, each whole. States that were in use stay for
+// a while; a state is never changed.
+//
+// What is on the landing can be linked, besides, into a directory that others use too
+// (Shared). A link there leads to the same path on the landing, so what both states
+// have changes by the same one rename; only what comes or goes is linked or unlinked
+// there. ROOT/landings/shared.json says which links and directories of it are ours, and
+// is written before the first is made and after the last is gone: when a program ends
+// half-way, the next change brings the directory to the state that is in use.
 //
 // The package does not decide what belongs on the landing, and deletes no tree.
 package landing
@@ -16,6 +24,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -28,17 +37,23 @@ import (
 type State struct {
 	Number  int       `json:"number"` // 0 is the empty landing before the first
 	Made    time.Time `json:"made"`
-	Members []Member  `json:"members"` // by name
-	Links   int       `json:"links"`   // how many there are
+	Command string    `json:"command,omitempty"` // that made it, as it was typed
+	From    int       `json:"from"`              // the state that was in use before
+	Members []Member  `json:"members"`           // by name, of each the one with the plain names first
+	Links   int       `json:"links"`             // how many there are
+	Rules   string    `json:"rules,omitempty"`   // a digest of those that it was made by
+	Caches  []Cache   `json:"caches,omitempty"`  // that were made of the links
+	Named   []Naming  `json:"named,omitempty"`   // files that are not linked under their own name, or had to be decided on
 }
 
 // A Member is a build on the landing.
 type Member struct {
 	store.Ref
-	Asked bool `json:"asked"` // by a person, rather than needed by another at run time
+	Asked  bool `json:"asked"`            // by a person, rather than needed by another at run time
+	Beside bool `json:"beside,omitempty"` // another build of the package has the plain names
 }
 
-// Directory returns the landing as people put it on their PATH.
+// Directory returns the landing.
 func Directory(s *store.Store) string { return filepath.Join(s.Root, "landing") }
 
 // largestState is more than a state with a hundred thousand builds has.
@@ -65,7 +80,7 @@ func Current(s *store.Store) (State, error) {
 	return Read(s, number)
 }
 
-// States returns the numbers of all states, in no order.
+// States returns the numbers of all states, the oldest first.
 func States(s *store.Store) ([]int, error) {
 	files, err := filepath.Glob(filepath.Join(s.Root, "landings", "*.json"))
 	if err != nil {
@@ -74,17 +89,28 @@ func States(s *store.Store) ([]int, error) {
 	var numbers []int
 	for _, file := range files {
 		base := filepath.Base(file)
-		if n, err := strconv.Atoi(base[:len(base)-len(".json")]); err == nil {
+		if n, err := strconv.Atoi(base[:len(base)-len(".json")]); err == nil && n > 0 {
 			numbers = append(numbers, n)
 		}
 	}
+	slices.Sort(numbers)
 	return numbers, nil
+}
+
+// Gone is the error for a state that is not there, or not any more.
+type Gone struct {
+	Number int
+	Have   []int
+}
+
+func (e *Gone) Error() string {
+	return fmt.Sprintf("there is no landing %d", e.Number)
 }
 
 // Read returns a state by its number.
 func Read(s *store.Store, number int) (State, error) {
 	file := stateFile(s, number)
-	const advice = "Point the landing at another number: ln -sfn landings/N landing; or delete the link, and install what was on it."
+	const advice = "To go to another state: fernladder landing use N; or delete the link ROOT/landing, and install what was on it."
 	data, err := ground.ReadFile(file, largestState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Advice: advice}
@@ -109,19 +135,27 @@ func Whole(s *store.Store, state State) bool {
 	if state.Number == 0 {
 		return true
 	}
-	d, err := ground.OpenDir(linksDir(s, state.Number))
-	if err != nil {
-		return false
-	}
-	defer d.Close()
 	links := 0
-	err = d.Walk(false, func(e ground.Entry) error {
-		if e.Mode&fs.ModeSymlink != 0 {
-			links++
-		}
+	err := eachLink(s, state.Number, func(string) error {
+		links++
 		return nil
 	})
 	return err == nil && links == state.Links
+}
+
+// eachLink visits the paths of the links of a state.
+func eachLink(s *store.Store, number int, visit func(path string) error) error {
+	d, err := ground.OpenDir(linksDir(s, number))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Walk(false, func(e ground.Entry) error {
+		if e.Mode&fs.ModeSymlink == 0 {
+			return nil
+		}
+		return visit(e.Name)
+	})
 }
 
 func linksDir(s *store.Store, number int) string {
@@ -132,10 +166,20 @@ func stateFile(s *store.Store, number int) string {
 	return filepath.Join(s.Root, "landings", strconv.Itoa(number)+".json")
 }
 
-// Find returns the member of that name, or nil.
+// Find returns the member of that name that has the plain names, or nil.
 func (s State) Find(name string) *Member {
 	for i := range s.Members {
-		if s.Members[i].Name == name {
+		if s.Members[i].Name == name && !s.Members[i].Beside {
+			return &s.Members[i]
+		}
+	}
+	return nil
+}
+
+// Has returns the member that is this build, or nil.
+func (s State) Has(r store.Ref) *Member {
+	for i := range s.Members {
+		if s.Members[i].Ref == r {
 			return &s.Members[i]
 		}
 	}

@@ -2,6 +2,7 @@ package landing
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"fernladder/core/store"
@@ -10,65 +11,174 @@ import (
 // An Update is a change of the landing that is worked out while nobody else can
 // change it.
 type Update struct {
-	Choose  func(now State) ([]store.Ref, error) // what is to be asked for, given the state now
-	Then    func(after State) error              // done before anybody else changes the landing; or nil
-	Waiting func()                               // called if somebody else is changing it
+	Choose  func(now State) ([]Asked, error) // what is to be asked for, given the state now; or
+	Use     func(now State) (int, error)     // the state to go back to, by its number; 0 is the empty one
+	Then    func(after State) error          // done before anybody else changes the landing; or nil
+	Caches  func(dir string) []Cache         // renews what tools of others keep of a directory of links; or nil
+	Waiting func()                           // called if somebody else is changing it
+
+	Rules   Rules
+	Command string // as it was typed
+	Now     time.Time
 }
 
+// A Cache is something that a tool of others keeps of the files of a directory.
+type Cache struct {
+	Name    string `json:"name"`
+	File    string `json:"file"`              // that was renewed
+	Problem string `json:"problem,omitempty"` // why it was not
+}
+
+// A Result is what an update has done.
+type Result struct {
+	Before, After State
+	Shared        *Shared // of the directory that others use too, or nil
+	Forgotten     []int   // states that were too old to be kept
+	Caches        []Cache // that were renewed
+}
+
+// Changed tells whether another state is in use now.
+func (r Result) Changed() bool { return r.Before.Number != r.After.Number }
+
 // Do brings the landing to what the update chooses, with what that needs when it
-// runs. When it is so already, and whole, the state after is the one before. Errors
-// are of type *Clash, *Conflict, or those of the store and of the update.
-func (u Update) Do(ctx context.Context, s *store.Store, now time.Time) (before, after State, err error) {
+// runs, or to the state it goes back to. When it is so already, and whole, the state
+// after is the one before. Errors are of type *Clash, *Conflict, *Gone, *Lost,
+// *BadShared, or those of the store and of the update.
+func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	unlock, err := s.LockLanding(ctx, u.Waiting)
 	if err != nil {
-		return before, after, err
+		return r, err
 	}
 	defer unlock()
 	if err := Sweep(s); err != nil {
-		return before, after, err
+		return r, err
 	}
-	if before, err = Current(s); err != nil {
-		return before, after, err
+	if r.Before, err = Current(s); err != nil && u.Use == nil {
+		return r, err
 	}
-	asked, err := u.Choose(before)
+	r.After = r.Before
+	shared, err := u.openShared(s)
 	if err != nil {
-		return before, after, err
+		return r, err
 	}
-	members, err := Members(asked, s.Needs)
-	if err != nil {
-		return before, after, err
-	}
-	if after, err = Change(s, members, now); err == nil && u.Then != nil {
-		err = u.Then(after)
-	}
-	return before, after, err
-}
-
-// A Difference is what one state has against another.
-type Difference struct {
-	Came, Went []Member
-	Moved      []Move
-}
-
-// A Move is a package that is on both states, as another build.
-type Move struct{ From, To Member }
-
-// Compare tells what came, went and changed between two states.
-func Compare(before, after []Member) (d Difference) {
-	find := func(members []Member, name string) *Member { return State{Members: members}.Find(name) }
-	for _, m := range after {
-		old := find(before, m.Name)
-		switch {
-		case old == nil:
-			d.Came = append(d.Came, m)
-		case old.Ref != m.Ref:
-			d.Moved = append(d.Moved, Move{*old, m})
+	defer shared.close()
+	// What a program that was ended has left half-done is brought to the state in use.
+	if shared.unfinished() {
+		if err := shared.finish(s, r.Before.Number); err != nil {
+			return r, err
 		}
 	}
-	for _, m := range before {
-		if find(after, m.Name) == nil {
-			d.Went = append(d.Went, m)
+	made, err := u.prepare(s, &r)
+	if err != nil {
+		r.After = r.Before
+		return r, err
+	}
+	if err := u.switchTo(s, shared, &r, made); err != nil {
+		return r, err
+	}
+	if shared != nil {
+		r.Shared = &shared.Shared
+		if u.Caches != nil && r.Changed() && shared.Directory != "" {
+			r.Caches = append(r.Caches, u.Caches(shared.Directory)...)
 		}
 	}
-	return d
+	if u.Then != nil {
+		if err := u.Then(r.After); err != nil {
+			return r, err
+		}
+	}
+	return r, u.forget(s, &r)
+}
+
+// prepare works out the state after, and makes it where it is not there.
+func (u *Update) prepare(s *store.Store, r *Result) (made bool, err error) {
+	if u.Use == nil {
+		asked, err := u.Choose(r.Before)
+		if err != nil {
+			return false, err
+		}
+		members, err := Members(asked, s.Needs)
+		if err != nil {
+			return false, err
+		}
+		return u.make(s, r, r.Before, members)
+	}
+	number, err := u.Use(r.Before)
+	if err != nil || number == 0 {
+		r.After = State{}
+		return false, err
+	}
+	have, err := States(s)
+	if err != nil {
+		return false, err
+	}
+	if !slices.Contains(have, number) {
+		return false, &Gone{number, have}
+	}
+	state, err := Read(s, number)
+	if err != nil {
+		return false, err
+	}
+	if gone := missing(s, state); len(gone) > 0 {
+		return false, &Lost{number, gone}
+	}
+	r.After = state
+	if Whole(s, state) {
+		return false, nil
+	}
+	// Its links are not as they were; what they should be is made anew, as another.
+	return u.make(s, r, State{Number: r.Before.Number}, state.Members)
+}
+
+// make makes the state with these members, if it is not the one that is there.
+func (u *Update) make(s *store.Store, r *Result, current State, members []Member) (made bool, err error) {
+	next, links, made, err := u.next(s, current, members)
+	if err == nil && made {
+		err = u.build(s, &next, links)
+	}
+	if err == nil {
+		r.After = next
+		if made {
+			r.Caches = next.Caches
+		}
+	}
+	return made, err
+}
+
+// switchTo brings the state after into use. Names that come are linked in the shared
+// directory before, names that go are unlinked after.
+func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool) error {
+	if !r.Changed() {
+		return shared.finish(s, r.After.Number)
+	}
+	err := shared.add(s, r.After.Number)
+	if err == nil {
+		err = bringIn(s, r.After.Number)
+	}
+	if err != nil {
+		// Nothing has changed but for names that came, which go again.
+		if undone := shared.finish(s, r.Before.Number); undone == nil && made {
+			Forget(s, func(x State) bool { return x.Number == r.After.Number })
+		}
+		r.After = r.Before
+		return err
+	}
+	return shared.finish(s, r.After.Number)
+}
+
+// forget deletes states that are too old to be kept.
+func (u *Update) forget(s *store.Store, r *Result) error {
+	if !r.Changed() || u.Rules.Number == 0 {
+		return nil
+	}
+	all, err := History(s)
+	if err != nil {
+		return err
+	}
+	expired := u.Rules.Expired(all, u.Now)
+	if len(expired) == 0 {
+		return nil
+	}
+	r.Forgotten, err = Forget(s, func(x State) bool { return slices.Contains(expired, x.Number) })
+	return err
 }

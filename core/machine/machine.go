@@ -35,6 +35,7 @@ type Config struct {
 
 	Jobs    int        // job slots; 0: those of the settings, or as many as there are processors
 	Level   seal.Level // builds are kept apart exactly this far; "": the strongest that there is
+	Command string     // as it was typed, for what is written down of changes
 	Offline bool       // what is not here is not fetched
 	Agent   string     // how the program names itself to servers
 

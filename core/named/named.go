@@ -104,6 +104,11 @@ func One(s *store.Store, text string) (*store.Receipt, error) {
 			return r, nil
 		}
 	}
+	for _, r := range all {
+		if current.Has(r.Ref) != nil && name.ID == "" {
+			return r, nil
+		}
+	}
 	if name.ID != "" && len(all) > 1 {
 		return nil, &Bad{fmt.Sprintf("%s could be %s or %s; give more of the id", name, Of(all[0].Ref), Of(all[1].Ref))}
 	}

@@ -25,6 +25,7 @@ type Ask struct {
 	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
 	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
+	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
 
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed

@@ -109,19 +109,25 @@ func (p *Plan) State(j *build.Job) string {
 }
 
 // Landing are the builds asked for when those of the plan are added to what is asked
-// for now; they take the place of other builds of the same name. A plan of everything
-// that is wanted leaves nothing else there.
-func (p *Plan) Landing(current landing.State) []store.Ref {
-	var asked []store.Ref
-	for _, j := range p.Asked() {
-		asked = append(asked, j.Ref)
+// for now. They take the place of the build of the same name that has the plain names;
+// or, where the plan is to put them beside it, they leave it those. Builds that are
+// beside others stay so. A plan of everything that is wanted leaves no package there
+// that is not.
+func (p *Plan) Landing(current landing.State) []landing.Asked {
+	var asked []landing.Asked
+	of := func(name string) bool {
+		return slices.ContainsFunc(asked, func(a landing.Asked) bool { return a.Name == name })
 	}
-	if p.AllWanted {
-		return asked
+	for _, j := range p.Asked() {
+		front := current.Find(j.Name)
+		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref})
 	}
 	for _, m := range current.Members {
-		if m.Asked && !slices.ContainsFunc(asked, func(r store.Ref) bool { return r.Name == m.Name }) {
-			asked = append(asked, m.Ref)
+		mine := slices.IndexFunc(asked, func(a landing.Asked) bool { return a.Ref == m.Ref })
+		switch {
+		case !m.Asked, mine >= 0, p.AllWanted && !of(m.Name):
+		case !of(m.Name), m.Beside, p.Ask.Beside:
+			asked = append(asked, landing.Asked{Ref: m.Ref, Beside: m.Beside})
 		}
 	}
 	return asked

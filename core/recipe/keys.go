@@ -33,6 +33,7 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
 		keyfile.Tables("owner", &r.Owners, r.ownerKeys, "A file of the tree that is to belong to a system user or group, or to have setuid or setgid bits, which are taken away otherwise. Only root can do that, and tells when it does; for others it is a remark. It is refused unless trusted_owners in the settings names the package."),
+		keyfile.Tables("beside", &r.Beside, r.besideKeys, "A name that a file of the tree has on the landing besides its own. By it, this build can be used while another build of the package has the plain names (fernladder front)."),
 		keyfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced."),
 		keyfile.Table("offers", r.offersKeys, "What other packages find in this one's tree. Drafts of other recipes are made with it. The command offers says what a tree has, and writes it here."),
 	}
@@ -44,6 +45,7 @@ func (r *Recipe) packageKeys() []keyfile.Key {
 		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must(),
 		keyfile.Text("home", &r.Home, "Its home page."),
 		keyfile.Text("license", &r.License, "Its licence, an SPDX expression."),
+		keyfile.Flag("before_system", &r.BeforeSystem, "True for a package whose programs are meant to come before the operating system's of the same name. Otherwise those are not linked under that name, unless before_system in the settings names the package."),
 		keyfile.Text("notes", &r.Notes, "What the person who installs it should know. Shown after it was installed."),
 	}
 }

@@ -27,6 +27,8 @@ type Recipe struct {
 
 	Name, Summary, Home, License, Notes string
 
+	BeforeSystem bool // its programs come before the operating system's of the same name
+
 	Archive   []string // URLs for releases that name none, tried in order
 	Signature []string // the same, of the archive's signature
 	Keys      []string // files beside the recipe; the only keys trusted for it
@@ -44,6 +46,7 @@ type Recipe struct {
 	Launchers []*Launcher
 	Configs   []*Config
 	Owners    []*Owner
+	Beside    []*Beside // names on the landing for when another build has the plain ones
 	Upstream  Upstream
 	Offers    Offers
 }

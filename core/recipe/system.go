@@ -6,6 +6,7 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/pattern"
 	"fernladder/core/version"
 )
 
@@ -74,6 +75,30 @@ type Config struct {
 	Owner   string // a user and a group of the machine, where root makes it; "": root's
 	Group   string
 	When    Condition
+}
+
+// A Beside is a name that a file has on the landing besides its own, so that it is
+// reachable when another build of the package has the plain names.
+type Beside struct {
+	keyfile.Position
+	File string // in the tree, with slashes
+	As   string // below the landing; with variables
+	When Condition
+}
+
+// series matches the first two numbers of a version.
+var series = pattern.New(`^(\d+)(?:\.\d+)?`)
+
+// Name is the name for a version of a package.
+func (b *Beside) Name(name, version string) string {
+	values := map[string]string{"FL_NAME": name, "FL_VERSION": version, "FL_SERIES": version, "FL_MAJOR": version}
+	if match := series.FindStringSubmatch(version); match != nil {
+		values["FL_SERIES"], values["FL_MAJOR"] = match[0], match[1]
+	}
+	return Expand(b.As, func(name string) (string, bool) {
+		value, known := values[name]
+		return value, known
+	})
 }
 
 // An Owner is a file of the tree that belongs to somebody else than who owns the root, or

@@ -56,6 +56,22 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 	}
 }
 
+func (r *Recipe) besideKeys(b *Beside) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("file", &b.File, "The file, below $FL_PREFIX.").Must().Check(checkInside),
+		keyfile.Text("as", &b.As, "The name, below the landing. It can use $FL_NAME, $FL_VERSION, $FL_SERIES (the first two numbers of the version) and $FL_MAJOR (the first).").Must().
+			Check(knownVariables(variablePattern, besideVariables)).Check(checkInside).Check(func(as string) error {
+			if !strings.Contains(as, "$FL_") && !strings.Contains(as, "${FL_") {
+				return &keyfile.At{Advice: "for example: bin/glasshouse$FL_SERIES", Err: fmt.Errorf("%q is the same for every version, so no two could be side by side", as)}
+			}
+			return nil
+		}),
+		r.whenKey(&b.When, "The condition under which the file is there."),
+	}
+}
+
+func besideVariables() []string { return []string{"FL_MAJOR", "FL_NAME", "FL_SERIES", "FL_VERSION"} }
+
 func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("file", &o.File, "The file, below $FL_PREFIX. It cannot be a link.").Must().Check(checkInside),

@@ -236,7 +236,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: NeededNow, By: by.By})
 		return nil
 	}
-	forgotten, err := landing.Forget(m.Store, r.Ref)
+	forgotten, err := landing.Forget(m.Store, func(x landing.State) bool { return x.Has(r.Ref) != nil })
 	d.Landings = append(d.Landings, forgotten...)
 	if err != nil {
 		return err

@@ -25,9 +25,9 @@ func (e *Runs) Error() string {
 
 // Removed is what came of a removal.
 type Removed struct {
-	Before, After landing.State
-	Trees         []*store.Receipt // of what is named; they are gone where that was asked for
-	Unknown       []string         // named, and nothing of it is installed any more
+	landing.Result
+	Trees   []*store.Receipt // of what is named; they are gone where that was asked for
+	Unknown []string         // named, and nothing of it is installed any more
 	Deleted
 }
 
@@ -75,10 +75,9 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 	if err := m.Store.Prepare(); err != nil {
 		return r, err
 	}
-	r.Before, r.After, err = landing.Update{
-		Choose:  func(now landing.State) ([]store.Ref, error) { return without(m.Store, now, fits) },
-		Waiting: m.TellLandingHeld,
-	}.Do(ctx, m.Store, m.Now())
+	u := m.Update()
+	u.Choose = func(now landing.State) ([]landing.Asked, error) { return without(m.Store, now, fits) }
+	r.Result, err = u.Do(ctx, m.Store)
 	if err != nil || !trees {
 		return r, err
 	}
@@ -122,11 +121,25 @@ func forgetLocked(ctx context.Context, m *machine.Machine, names []named.Name) e
 
 // without are the builds that stay asked for when those that fit are not. What another
 // member needs when it runs cannot go.
-func without(s *store.Store, current landing.State, fits func(store.Ref) bool) ([]store.Ref, error) {
-	var asked []store.Ref
+func without(s *store.Store, current landing.State, fits func(store.Ref) bool) ([]landing.Asked, error) {
+	var asked []landing.Asked
 	for _, m := range current.Members {
 		if m.Asked && !fits(m.Ref) {
-			asked = append(asked, m.Ref)
+			asked = append(asked, landing.Asked{Ref: m.Ref, Beside: m.Beside})
+		}
+	}
+	// Where the build with the plain names goes, the newest of those beside it gets them.
+	for _, m := range current.Members {
+		of := func(a landing.Asked) bool { return a.Name == m.Name }
+		i := slices.IndexFunc(asked, of)
+		if i >= 0 && !slices.ContainsFunc(asked, func(a landing.Asked) bool { return of(a) && !a.Beside }) {
+			newest := i
+			for k, a := range asked {
+				if of(a) && store.CompareVersions(a.Version, asked[newest].Version) > 0 {
+					newest = k
+				}
+			}
+			asked[newest].Beside = false
 		}
 	}
 	left, err := landing.Members(asked, s.Needs)
@@ -134,7 +147,7 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 		return nil, err
 	}
 	for _, m := range left {
-		if fits(m.Ref) && !current.Find(m.Name).Asked {
+		if now := current.Has(m.Ref); fits(m.Ref) && (now == nil || !now.Asked) {
 			return nil, &Runs{Name: m.Name, With: runner(s, left, m.Ref)}
 		}
 	}

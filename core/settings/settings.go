@@ -49,6 +49,8 @@ type Settings struct {
 	TrustedOwners []string    // packages whose recipes may give files to others
 	TrustedEnv    []string    // packages whose recipes may set any variable for everybody
 
+	Landing Landing // what is decided about the landing
+
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
 
@@ -60,6 +62,26 @@ type Settings struct {
 	}
 	mib struct{ file, process, scratch int } // as they are written
 }
+
+// Landing is what the settings say about the landing.
+type Landing struct {
+	Shared       string   // a directory that others use too, in which all is linked besides; or ""
+	BeforeSystem []string // packages whose programs may come before the operating system's, or "*"
+	Links        []*Link  // decisions about single files
+	Keep, Days   int      // how many earlier states stay, and how old the others become
+	Caches       []string // that are renewed after a change
+}
+
+// Link is a decision about the name of a file on the landing.
+type Link struct {
+	keyfile.Position
+	Package, File string
+	Off, First    bool
+	As            string
+}
+
+// Caches are those that are kept of the files of a landing, by tools of others.
+var Caches = []string{"desktop", "icons", "info", "libraries", "man", "mime", "schemas"}
 
 // Wanted is a package that should be on the landing.
 type Wanted struct {
@@ -108,11 +130,50 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
 		keyfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts say it."),
+		keyfile.Text("shared_landing", &s.Landing.Shared, "A directory that others use too, such as /usr/local or ~/.local, in which everything on the landing is linked besides. Files of others there are never touched. If nothing is said: none."),
+		keyfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing though the operating system has programs of the same name, which they then come before. [\"*\"] means all of them; none, if nothing is said, but for those whose recipes say it.").Check(mustBeName),
+		keyfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about the name of one file of a package on the landing: that it is left off, has another name, or comes before the same file of others. The command landing settle writes them."),
+		keyfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing stay, with all that they use. 20, if nothing is said."),
+		keyfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than so many days stay, too. 30, if nothing is said."),
+		keyfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
 		keyfile.Choices("defaults", &s.defaults, "What options are by default in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. What is built already stays as it is until it is asked for."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
+}
+
+func linkKeys(l *Link) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("package", &l.Package, "The package whose file it is.").Must().Check(recipe.CheckName),
+		keyfile.Text("file", &l.File, "The file, below the landing, as bin/glasshouse.").Must().Check(mustBeInside),
+		keyfile.Flag("off", &l.Off, "True for a file that is not linked."),
+		keyfile.Text("as", &l.As, "The name that it is linked under instead, below the landing.").Check(mustBeInside),
+		keyfile.Flag("first", &l.First, "True for a file that is linked, and the same file of other packages is not."),
+	}
+}
+
+// mustBeDecided returns a problem for a decision that decides nothing, or too much.
+func mustBeDecided(links []*Link) (problems keyfile.Problems) {
+	for _, l := range links {
+		n := 0
+		for _, given := range []bool{l.Off, l.As != "", l.First} {
+			if given {
+				n++
+			}
+		}
+		if n != 1 {
+			problems = append(problems, keyfile.Problem{Position: l.Position, Message: "a [[link]] says one of off = true, as = \"…\" and first = true"})
+		}
+	}
+	return problems
+}
+
+func mustBeCache(name string) error {
+	if !slices.Contains(Caches, name) {
+		return &keyfile.At{Advice: "it can be: " + strings.Join(Caches, ", "), Err: fmt.Errorf("there is no cache %q", name)}
+	}
+	return nil
 }
 
 func wantedKeys(name string, w *Wanted) []keyfile.Key {
@@ -159,6 +220,7 @@ func defaults() Settings {
 		LongestDownload: 12 * 60, Users: seal.DefaultUsers, Most: seal.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}
 	s.mib.file = 64 << 10
 	s.bare.is = true
+	s.Landing.Keep, s.Landing.Days = 20, 30
 	return s
 }
 
@@ -185,6 +247,15 @@ func Read(file string, p Place) (Settings, error) {
 		if s.NotBare = strings.TrimSpace(s.bare.why); s.NotBare == "" {
 			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
 		}
+	}
+	if problems := mustBeDecided(s.Landing.Links); len(problems) > 0 {
+		return s, problems
+	}
+	if dir, below := strings.CutPrefix(s.Landing.Shared, "~/"); below {
+		s.Landing.Shared = filepath.Join(p.Getenv("HOME"), dir)
+	}
+	if s.Landing.Shared != "" {
+		s.Landing.Shared = absolute(base, s.Landing.Shared)
 	}
 	for _, pair := range s.defaults {
 		if s.Defaults == nil {

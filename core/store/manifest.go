@@ -135,12 +135,12 @@ func unescape(name string) string {
 func (s *Store) Files(r Ref) ([]File, error) {
 	tree, err := ground.OpenDir(s.Tree(r))
 	if err != nil {
-		return nil, s.gone(r, err)
+		return nil, s.Gone(r, err)
 	}
 	defer tree.Close()
 	f, err := tree.Open(filesFile)
 	if err != nil {
-		return nil, s.gone(r, err)
+		return nil, s.Gone(r, err)
 	}
 	defer f.Close()
 	var files []File

@@ -34,38 +34,40 @@ const receiptFormat = 1
 type Receipt struct {
 	Format int `json:"format"`
 	Ref
-	Summary   string            `json:"summary"`
-	Home      string            `json:"home,omitempty"`
-	License   string            `json:"license,omitempty"`
-	Notes     string            `json:"notes,omitempty"`
-	Recipe    string            `json:"recipe"` // the file it was read from
-	Tree      string            `json:"tree"`
-	Options   map[string]string `json:"options"`
-	Track     recipe.Track      `json:"track,omitempty"` // of the release
-	Sources   []Source          `json:"sources"`
-	Supplies  []Supply          `json:"supplies,omitempty"` // not to be passed on
-	Patches   []Source          `json:"patches,omitempty"`
-	Needs     []Link            `json:"needs"`
-	ByHost    []string          `json:"by_host,omitempty"` // needs that the operating system met, as NAME VERSION
-	Method    recipe.Method     `json:"method"`
-	Tries     []Try             `json:"tries,omitempty"`
-	Env       []Variable        `json:"env,omitempty"`
-	Configs   []Config          `json:"configs,omitempty"`
-	Remarks   []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
-	Edited    bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
-	Machine   host.Machine      `json:"machine"`
-	Compiler  string            `json:"compiler"`
-	Isolation string            `json:"isolation"`
-	Given     []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
-	Without   []string          `json:"without,omitempty"`  // what the source was configured without, as it said
-	NotBare   string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
-	Began     time.Time         `json:"began"`
-	Seconds   float64           `json:"seconds"` // over all stages
-	Stages    []StageTime       `json:"stages"`
-	Files     int               `json:"files"`
-	Size      int64             `json:"size"`                // bytes in its files
-	WorkSize  int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
-	Memory    int64             `json:"memory,omitempty"`    // bytes that the largest of its processes had
+	Summary      string            `json:"summary"`
+	Home         string            `json:"home,omitempty"`
+	License      string            `json:"license,omitempty"`
+	Notes        string            `json:"notes,omitempty"`
+	Recipe       string            `json:"recipe"` // the file it was read from
+	Tree         string            `json:"tree"`
+	Options      map[string]string `json:"options"`
+	Track        recipe.Track      `json:"track,omitempty"` // of the release
+	Sources      []Source          `json:"sources"`
+	Supplies     []Supply          `json:"supplies,omitempty"` // not to be passed on
+	Patches      []Source          `json:"patches,omitempty"`
+	Needs        []Link            `json:"needs"`
+	ByHost       []string          `json:"by_host,omitempty"` // needs that the operating system met, as NAME VERSION
+	Method       recipe.Method     `json:"method"`
+	Tries        []Try             `json:"tries,omitempty"`
+	Env          []Variable        `json:"env,omitempty"`
+	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
+	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
+	Configs      []Config          `json:"configs,omitempty"`
+	Remarks      []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
+	Edited       bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
+	Machine      host.Machine      `json:"machine"`
+	Compiler     string            `json:"compiler"`
+	Isolation    string            `json:"isolation"`
+	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
+	Without      []string          `json:"without,omitempty"`  // what the source was configured without, as it said
+	NotBare      string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
+	Began        time.Time         `json:"began"`
+	Seconds      float64           `json:"seconds"` // over all stages
+	Stages       []StageTime       `json:"stages"`
+	Files        int               `json:"files"`
+	Size         int64             `json:"size"`                // bytes in its files
+	WorkSize     int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
+	Memory       int64             `json:"memory,omitempty"`    // bytes that the largest of its processes had
 }
 
 // A Source is a file that went into a build.
@@ -141,6 +143,12 @@ type Config struct {
 	Private bool   `json:"private,omitempty"`
 	Owner   string `json:"owner,omitempty"` // where root makes it
 	Group   string `json:"group,omitempty"`
+}
+
+// A Beside is a name that a file of the package has on the landing besides its own.
+type Beside struct {
+	File string `json:"file"` // in the tree
+	As   string `json:"as"`   // below the landing
 }
 
 // A Variable is one that users of the package get in their environment.
@@ -231,7 +239,7 @@ func (s *Store) readReceipt(r Ref) ([]byte, error) {
 func (s *Store) Needs(r Ref) ([]Link, error) {
 	receipt, err := s.Receipt(r)
 	if err != nil {
-		return nil, s.gone(r, err)
+		return nil, s.Gone(r, err)
 	}
 	return receipt.Needs, nil
 }
@@ -278,7 +286,7 @@ func (s *Store) ReceiptsOf(name string) ([]*Receipt, error) {
 		receipts = append(receipts, r)
 	}
 	slices.SortFunc(receipts, func(a, b *Receipt) int {
-		return cmp.Or(cmp.Compare(a.Name, b.Name), compareVersions(b.Version, a.Version), b.Began.Compare(a.Began))
+		return cmp.Or(cmp.Compare(a.Name, b.Name), CompareVersions(b.Version, a.Version), b.Began.Compare(a.Began))
 	})
 	return receipts, nil
 }
@@ -289,7 +297,8 @@ const idLength = 12
 // ShortID cuts a digest in hexadecimal to the length of a build id.
 func ShortID(hex string) string { return hex[:idLength] }
 
-func compareVersions(a, b string) int {
+// CompareVersions orders versions; what is none, as text.
+func CompareVersions(a, b string) int {
 	v, errV := version.Parse(a)
 	w, errW := version.Parse(b)
 	if errV != nil || errW != nil {

@@ -76,8 +76,8 @@ func (e *Error) Unwrap() error { return e.Err }
 // removed since.
 var ErrGone = errors.New("this tree has been removed")
 
-// gone makes an error of reading a tree one that says so where there is none.
-func (s *Store) gone(r Ref, err error) error {
+// Gone makes an error of reading a tree one that says so where there is none.
+func (s *Store) Gone(r Ref, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Error{Path: s.Tree(r), Err: ErrGone, Advice: "Run the same command again."}
 	}

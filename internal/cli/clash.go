@@ -5,12 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/remedy"
-	"fernladder/core/store"
 )
 
 // clashes tells which programs and libraries of a package the operating system has
@@ -19,7 +17,7 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	const few = 4
 	var lines []string
 	for _, c := range remedy.Clashes(m, o) {
-		what, who := "programs", "Where fernladder env is in force, those of the landing come first."
+		what, who := "programs", "On the landing, ours have that name only where before_system in the settings or in the recipe says so."
 		if c.Kind == host.Library {
 			what, who = "libraries", "Builds that need the recipe use its own."
 		}
@@ -37,13 +35,4 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, what, strings.Join(names, ", "), who))
 	}
 	return lines
-}
-
-// treeClashes are the clashes of a package that is built.
-func treeClashes(m *machine.Machine, r store.Ref) []string {
-	files, err := m.Store.Files(r)
-	if err != nil {
-		return nil // then there are no files to speak of
-	}
-	return clashes(m, r.Name, draft.Offered(files))
 }

@@ -35,6 +35,7 @@ type app struct {
 
 	settingsFile, root string
 	jobs               int
+	typed              string // the command line, without the program's name
 	isolation          string
 	output             bool
 	offline            bool
@@ -45,7 +46,7 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string, out, errOut io.Writer, getenv func(string) string) int {
-	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now}
+	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now, typed: commandLine(args)}
 	syscall.Umask(0o022) // trees are for everyone to read, whoever builds them
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
@@ -128,7 +129,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 		}
 	}
 	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand(), a.shelvesCommand(), a.newsCommand(), a.bumpCommand(), a.offersCommand())
-	add(groupBuild, a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.removeCommand(), a.cleanCommand())
+	add(groupBuild, a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
 	add(groupOthers, a.demoCommand())
@@ -163,10 +164,21 @@ func (a *app) open() (*machine.Machine, error) {
 	}
 	s.Root = cmp.Or(a.root, a.getenv("FERNLADDER_ROOT"), s.Root)
 	a.machine, err = machine.Open(machine.Config{
-		Settings: s, Place: place, Jobs: a.jobs, Level: seal.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
+		Settings: s, Place: place, Command: a.typed, Jobs: a.jobs, Level: seal.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
 		Events: a.screen.Progress(a.now), Now: a.now,
 	})
 	return a.machine, err
+}
+
+// commandLine is a command line as it could be typed.
+func commandLine(args []string) string {
+	words := make([]string, len(args))
+	for i, arg := range args {
+		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n'\"\\$`*?<>|&;()") {
+			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // usageError is a command line that makes no sense.

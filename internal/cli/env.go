@@ -81,7 +81,7 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir := landing.Directory(s)
+	dir := m.Used()
 	path := filepath.Join(dir, "bin")
 	if _, err := os.Stat(filepath.Join(dir, "sbin")); err == nil {
 		path += ":" + filepath.Join(dir, "sbin")

@@ -137,6 +137,8 @@ func typed(err error) []string {
 	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
 	var (
 		conflict   *landing.Conflict
+		goneState  *landing.Gone
+		lost       *landing.Lost
 		supplies   source.MissingSupplies
 		notHere    source.NotHere
 		differs    *lock.Differs
@@ -164,7 +166,15 @@ func typed(err error) []string {
 	case errors.As(err, &unlockable):
 		return say("To build it from what was verified: fernladder remove --trees %s, and install it again", unlockable.Build.Name)
 	case errors.As(err, &conflict):
-		return say("Take one of them off: fernladder remove %s", conflict.First.Name)
+		return waysOut(conflict)
+	case errors.As(err, &goneState):
+		return say("There is: %s. fernladder landing lists them.", orDefault(numbers(goneState.Have), "none"))
+	case errors.As(err, &lost):
+		var names []string
+		for _, r := range lost.Builds {
+			names = append(names, r.Name+":"+r.Version)
+		}
+		return say("To have them again: fernladder install %s", strings.Join(names, " "))
 	case errors.As(err, &supplies):
 		var lines []string
 		for _, s := range supplies {

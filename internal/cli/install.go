@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -33,11 +32,13 @@ there already is named by its id: NAME@ID.`,
   fernladder install mistplan:1.9.4           instead of another version
   fernladder install mistplan@3f9c            a build that was only tried so far
   fernladder install glasshouse -o alarm=off -j 4
+  fernladder install glasshouse:1.9 --beside  a second version, beside the first
   fernladder install                          what fernladder.toml says is wanted`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), with(&ask, args)) },
 	}
 	a.addLadderFlags(c, &ask, true)
+	c.Flags().BoolVar(&ask.Beside, "beside", false, "leave other builds of the package on the landing, and the plain names to them")
 	return c
 }
 
@@ -69,6 +70,14 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	m, p, err := a.pinned(ctx, ask)
 	if err != nil {
 		return err
+	}
+	if ask.Beside {
+		for _, j := range p.Asked() {
+			if len(j.Recipe.Beside) == 0 {
+				return usage("%s has no names for being beside another build; add [[beside]] to %s, for example:\n    [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
+					j.Name, j.Recipe.File, j.Name, j.Name)
+			}
+		}
 	}
 	// What cannot be on the landing together is better known before it is built.
 	if p.Clash != nil {
@@ -108,8 +117,9 @@ func together(err error, ask plan.Ask) error {
 
 func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, foretold bool) error {
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"built": refs(p.Todo()), "landing": l.After, "changed": l.Changed(),
-			"configs": append([]store.ConfigChange{}, l.Configs...)})
+		out := landedJSON(l)
+		out["built"] = refs(p.Todo())
+		return a.screen.PrintJSON(out)
 	}
 	if !foretold {
 		for _, line := range changes(m, p, l.Before.Members, l.After.Members) {
@@ -117,7 +127,10 @@ func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, 
 		}
 	}
 	if l.Changed() && slices.Equal(l.Before.Members, l.After.Members) {
-		a.screen.Print("The landing was incomplete. It was made again, as landing %d: %s", l.After.Number, landing.Directory(m.Store))
+		if l.Before.Rules == l.After.Rules {
+			a.screen.Print("The landing was incomplete, and was made again.")
+		}
+		a.showLanded(m, l)
 		return nil
 	}
 	if !l.Changed() {
@@ -127,17 +140,9 @@ func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, 
 		}
 		return nil
 	}
-	a.showConfigs(l.Configs)
-	a.screen.Print("Landing %d is in use: %s", l.After.Number, landing.Directory(m.Store))
+	a.showLanded(m, l)
 	a.showNotes(m, p, l)
-	for _, member := range l.After.Members {
-		if l.Before.Find(member.Name) == nil {
-			for _, line := range treeClashes(m, member.Ref) {
-				a.screen.Note("%s", line)
-			}
-		}
-	}
-	if l.Before.Number == 0 {
+	if l.Before.Number == 0 && m.Settings.Landing.Shared == "" {
 		a.screen.Note("To use it in this shell: eval \"$(fernladder env)\"")
 	}
 	return nil
@@ -205,14 +210,14 @@ func changes(m *machine.Machine, p *plan.Plan, before, after []landing.Member) [
 	var lines []string
 	d := landing.Compare(before, after)
 	for _, m := range d.Came {
-		lines = append(lines, "+ "+m.Name+" "+m.Version)
+		lines = append(lines, "+ "+m.Name+" "+m.Version+beside(m))
 	}
 	for _, move := range d.Moved {
-		if move.From.Version != move.To.Version {
-			lines = append(lines, "~ "+move.To.Name+" "+move.From.Version+" → "+move.To.Version)
+		line := "~ " + moved(move)
+		if move.From.Version != move.To.Version || move.From.Ref == move.To.Ref {
+			lines = append(lines, line)
 			continue
 		}
-		line := fmt.Sprintf("~ %s %s, built differently (%s → %s)", move.To.Name, move.To.Version, move.From.ID, move.To.ID)
 		old, had := made(move.From.Ref)
 		if now, has := made(move.To.Ref); had && has {
 			line += ": " + strings.Join(now.Against(old), ", ")

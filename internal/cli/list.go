@@ -53,7 +53,7 @@ func (a *app) list() error {
 	rows := make([][]string, len(receipts))
 	for i, r := range receipts {
 		builds[i] = listed{r.Ref, r.Summary, onLanding(current, r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
-		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "no": ""}[builds[i].Landing]
+		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside", "no": ""}[builds[i].Landing]
 		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, receipts), term.OneLine(r.Summary)}
 	}
 	if a.screen.JSON {
@@ -92,10 +92,13 @@ func apart(r *store.Receipt, all []*store.Receipt) string {
 }
 
 func onLanding(state landing.State, r store.Ref) string {
-	for _, m := range state.Members {
-		if m.Ref == r {
-			return map[bool]string{true: "asked", false: "needed"}[m.Asked]
-		}
+	switch m := state.Has(r); {
+	case m == nil:
+		return "no"
+	case m.Beside:
+		return "beside"
+	case m.Asked:
+		return "asked"
 	}
-	return "no"
+	return "needed"
 }

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/landing"
+	"fernladder/core/install"
 	"fernladder/core/reclaim"
 	"fernladder/core/store"
 	"fernladder/internal/term"
@@ -55,7 +55,7 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 		a.screen.Print("%s", line)
 	}
 	if changed {
-		a.screen.Print("Landing %d is in use: %s", r.After.Number, landing.Directory(m.Store))
+		a.showLanded(m, install.Landed{Result: r.Result})
 	} else {
 		a.screen.Print("The landing had none of it, and stays as it was.")
 	}

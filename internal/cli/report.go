@@ -55,11 +55,11 @@ func status(err error) (int, string) {
 		return statusInterrupted, "interrupted"
 	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
-		is[*machine.BadRoot](err), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
+		is[*machine.BadRoot](err), is[*landing.Gone](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
-	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*install.StillOpen](err):
+	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
 		return statusRecipe, "recipe"
-	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*lock.Differs](err):
+	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*landing.Lost](err), is[*lock.Differs](err):
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"

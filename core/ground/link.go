@@ -1,0 +1,106 @@
+package ground
+
+import (
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Target is where a link at a path below the directory leads, as it says. For what is
+// no link the error is EINVAL.
+func (d *Dir) Target(name string) (string, error) {
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	buffer := make([]byte, unix.PathMax)
+	n, err := retry(func() (int, error) { return unix.Readlinkat(parent, base, buffer) })
+	if err != nil {
+		return "", wrap("readlink", filepath.Join(d.path, name), err)
+	}
+	return string(buffer[:n]), nil
+}
+
+// Symlink makes a link at a path below the directory. What is there stays, and the
+// error satisfies fs.ErrExist.
+func (d *Dir) Symlink(target, name string) error {
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return wrap("symlink", filepath.Join(d.path, name), unix.Symlinkat(target, parent, base))
+}
+
+// Mkdir makes a directory at a path below the directory.
+func (d *Dir) Mkdir(name string, mode fs.FileMode) error {
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return wrap("mkdir", filepath.Join(d.path, name), unix.Mkdirat(parent, base, uint32(mode.Perm())))
+}
+
+// Rmdir deletes an empty directory at a path below the directory.
+func (d *Dir) Rmdir(name string) error {
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return wrap("rmdir", filepath.Join(d.path, name), unix.Unlinkat(parent, base, unix.AT_REMOVEDIR))
+}
+
+// ErrOther is what is wrong with a link that leads elsewhere than expected, or is none.
+var ErrOther = errors.New("it is not the link that was expected")
+
+// Unlink deletes a link at a path below the directory, if it leads where it is
+// expected to. It is taken aside first: what somebody puts in its place meanwhile
+// stays, or comes back. What is not there is no error; it is ErrOther where it is
+// something else.
+func (d *Dir) Unlink(name, target string) error {
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return err
+	}
+	defer done()
+	path := filepath.Join(d.path, name)
+	is := func(base string) bool {
+		buffer := make([]byte, unix.PathMax)
+		n, err := retry(func() (int, error) { return unix.Readlinkat(parent, base, buffer) })
+		return err == nil && string(buffer[:n]) == target
+	}
+	aside := ".fernladder-" + base
+	if len(aside) > unix.NAME_MAX {
+		aside = ".fernladder-aside"
+	}
+	if is(aside) { // a program was ended between the two
+		if err := unix.Unlinkat(parent, aside, 0); err != nil {
+			return wrap("unlink", path, err)
+		}
+	}
+	if _, err := statAt(parent, base, path); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if !is(base) {
+		return &fs.PathError{Op: "unlink", Path: path, Err: ErrOther}
+	}
+	err = unix.Renameat2(parent, base, parent, aside, unix.RENAME_NOREPLACE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EEXIST) { // a file system that cannot, or a leftover
+		return wrap("unlink", path, unix.Unlinkat(parent, base, 0))
+	}
+	if err != nil {
+		return wrap("unlink", path, err)
+	}
+	if is(aside) {
+		return wrap("unlink", path, unix.Unlinkat(parent, aside, 0))
+	}
+	if err := unix.Renameat2(parent, aside, parent, base, unix.RENAME_NOREPLACE); err != nil {
+		return wrap("rename", path, err)
+	}
+	return &fs.PathError{Op: "unlink", Path: path, Err: ErrOther}
+}

@@ -1,0 +1,358 @@
+package landing
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"fernladder/core/store"
+)
+
+// An Arrangement is which links a state has.
+type Arrangement struct {
+	Links map[string]Target // by their paths below the landing
+	Named []Naming          // what is not linked under its own name, or had to be decided on
+}
+
+// A Target is the file or the directory of a tree that a link leads to.
+type Target struct {
+	store.Ref
+	Path string // below the tree
+}
+
+// A Naming is a file of a member that is linked otherwise than under its own name, or
+// under a name that the operating system has too.
+type Naming struct {
+	Build  store.Ref `json:"build"`
+	File   string    `json:"file"`
+	As     []string  `json:"as"` // the names that it has on the landing
+	Why    Why       `json:"why"`
+	System string    `json:"system,omitempty"` // the operating system's program of the name
+	Winner string    `json:"winner,omitempty"` // the package that has the name
+}
+
+// Why says why a file is named as it is.
+type Why string
+
+// The reasons.
+const (
+	BySystem  Why = "system"        // the operating system has a program of the name, which comes first
+	OverIt    Why = "before_system" // it has, and ours was let before it
+	ByRule    Why = "settings"      // the settings say so
+	ByWinner  Why = "winner"        // another package was decided to have the name
+	ByFronted Why = "beside"        // another build of the package has the plain names
+)
+
+// Conflict is the error when two packages want the same places on the landing.
+type Conflict struct {
+	Paths         []string // below the landing, in order; at least one
+	First, Second Target   // of the first path; one may be a directory where the other is a file
+	Only          []string // packages all of whose files clash
+}
+
+func (e *Conflict) Error() string {
+	also := ""
+	if n := len(e.Paths) - 1; n > 0 {
+		also = fmt.Sprintf(", and %d more of the same files", n)
+	}
+	return fmt.Sprintf("%s %s and %s %s both have %s%s\n  They cannot be on the landing together under that name. The landing stays as it was.",
+		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Paths[0], also)
+}
+
+// unlinked are files that many packages have and that mean nothing when they are not
+// from all of them, which caches are renewed for; and the tree's own records.
+func unlinked(file string) bool {
+	switch {
+	case file == "share/fernladder", strings.HasPrefix(file, "share/fernladder/"), file == "share/info/dir",
+		file == "share/applications/mimeinfo.cache", file == "share/glib-2.0/schemas/gschemas.compiled",
+		strings.HasPrefix(file, "share/icons/") && path.Base(file) == "icon-theme.cache":
+		return true
+	}
+	return generatedMIME[strings.TrimPrefix(file, "share/mime/")] && strings.HasPrefix(file, "share/mime/")
+}
+
+var generatedMIME = map[string]bool{"XMLnamespaces": true, "aliases": true, "generic-icons": true, "globs": true, "globs2": true, "icons": true,
+	"magic": true, "mime.cache": true, "subclasses": true, "treemagic": true, "types": true, "version": true}
+
+// A part is a member with what its receipt and its list of files say.
+type part struct {
+	Member
+	receipt *store.Receipt
+	files   []store.File
+}
+
+// places is an arrangement while it is made.
+type places struct {
+	rules   Rules
+	links   map[string]Target
+	holders map[string]*holder // of directories
+	named   []Naming
+	clashes map[[2]string][]string // the paths, by the two packages
+	first   map[[2]string][2]Target
+}
+
+// A holder is who has a directory.
+type holder struct {
+	ref   store.Ref // one of the members that have it
+	mixed bool      // others have it too, or not all of its files are linked as they are
+}
+
+// arrange works out the links of a state. It is a function of what it is given, and
+// of which programs the operating system has. Its error is a *Conflict.
+func arrange(parts []part, rules Rules) (*Arrangement, error) {
+	p := &places{rules: rules, links: map[string]Target{}, holders: map[string]*holder{}, clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
+	for _, x := range parts {
+		p.add(x)
+	}
+	if err := p.conflict(parts); err != nil {
+		return nil, err
+	}
+	p.fold()
+	return &Arrangement{Links: p.links, Named: p.named}, nil
+}
+
+func (p *places) add(x part) {
+	for _, f := range x.files {
+		if unlinked(f.Path) {
+			if !x.Beside {
+				p.mix(x.Ref, f.Path)
+			}
+			continue
+		}
+		if f.Mode&fs.ModeDir != 0 {
+			continue
+		}
+		names, naming := p.names(x, f.Path)
+		if !x.Beside && (len(names) != 1 || names[0] != f.Path) {
+			p.mix(x.Ref, f.Path)
+		}
+		for _, name := range names {
+			p.claim(name, Target{x.Ref, f.Path})
+		}
+		if naming != nil {
+			p.named = append(p.named, *naming)
+		}
+	}
+}
+
+// names are those that a file of a member is linked under.
+func (p *places) names(x part, file string) ([]string, *Naming) {
+	var also []string
+	for _, b := range x.receipt.Beside {
+		if b.File == file {
+			also = append(also, b.As)
+		}
+	}
+	naming := &Naming{Build: x.Ref, File: file}
+	rule, winner := p.rules.find(x.Name, file), p.rules.winner(file)
+	name := file
+	switch {
+	case x.Beside:
+		naming.As, naming.Why = also, ByFronted
+		if len(also) == 0 { // a file of many: those that are named otherwise are told
+			return nil, nil
+		}
+		return also, naming
+	case rule != nil && rule.Off:
+		naming.As, naming.Why = also, ByRule
+		return also, naming
+	case rule != nil && rule.As != "":
+		name = rule.As
+		naming.As, naming.Why = append([]string{name}, also...), ByRule
+	case winner != "" && winner != x.Name:
+		naming.As, naming.Why, naming.Winner = also, ByWinner, winner
+		return also, naming
+	default:
+		naming = nil
+	}
+	system := p.ofSystem(name)
+	switch {
+	case system == "":
+		return append([]string{name}, also...), naming
+	case p.rules.before(x.receipt):
+		all := append([]string{name}, also...)
+		return all, &Naming{Build: x.Ref, File: file, As: all, Why: OverIt, System: system}
+	}
+	return also, &Naming{Build: x.Ref, File: file, As: also, Why: BySystem, System: system}
+}
+
+// ofSystem is the operating system's program that a name on the landing would come
+// before, or "". The manual page of a program goes with it.
+func (p *places) ofSystem(name string) string {
+	if p.rules.System == nil {
+		return ""
+	}
+	dir, base := path.Split(name)
+	switch {
+	case dir == "bin/" || dir == "sbin/":
+		return p.rules.System(base)
+	case dir == "share/man/man1/" || dir == "share/man/man8/":
+		stem := base
+		for _, suffix := range []string{".gz", ".bz2", ".xz", ".zst"} {
+			stem = strings.TrimSuffix(stem, suffix)
+		}
+		if stem, is := strings.CutSuffix(stem, "."+dir[len("share/man/man"):len(dir)-1]); is {
+			return p.rules.System(stem)
+		}
+	}
+	return ""
+}
+
+// claim gives a path to a file, if nobody else has it.
+func (p *places) claim(name string, t Target) {
+	if other, taken := p.links[name]; taken {
+		if other != t {
+			p.clash(name, other, t)
+		}
+		return
+	}
+	if h := p.holders[name]; h != nil {
+		p.clash(name, Target{h.ref, name}, t)
+		return
+	}
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		if other, taken := p.links[dir]; taken {
+			p.clash(dir, other, t)
+			return
+		}
+	}
+	p.links[name] = t
+	if t.Path != name {
+		p.mix(t.Ref, name)
+	}
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		h := p.holders[dir]
+		if h == nil {
+			p.holders[dir] = &holder{ref: t.Ref}
+			continue
+		}
+		if h.ref == t.Ref {
+			break // and so are those above, or they are mixed
+		}
+		if h.mixed {
+			continue
+		}
+		h.mixed = true
+	}
+}
+
+// mix notes that the directories that a path is in are not all of one member's.
+func (p *places) mix(r store.Ref, name string) {
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		if h := p.holders[dir]; h == nil {
+			p.holders[dir] = &holder{ref: r, mixed: true}
+		} else {
+			h.mixed = true
+		}
+	}
+}
+
+func (p *places) clash(name string, a, b Target) {
+	key := [2]string{a.Name, b.Name}
+	if len(p.clashes[key]) == 0 {
+		p.first[key] = [2]Target{a, b}
+	}
+	p.clashes[key] = append(p.clashes[key], name)
+}
+
+// conflict is the first clash by the names of the packages, or nil.
+func (p *places) conflict(parts []part) error {
+	if len(p.clashes) == 0 {
+		return nil
+	}
+	keys := slices.SortedFunc(maps.Keys(p.clashes), func(a, b [2]string) int {
+		return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1]))
+	})
+	key := keys[0]
+	paths := slices.Compact(slices.Sorted(slices.Values(p.clashes[key])))
+	e := &Conflict{Paths: paths, First: p.first[key][0], Second: p.first[key][1]}
+	for _, x := range parts {
+		files := 0
+		for _, f := range x.files {
+			if f.Mode&fs.ModeDir == 0 && !unlinked(f.Path) {
+				files++
+			}
+		}
+		if (x.Name == key[0] || x.Name == key[1]) && files == len(paths) {
+			e.Only = append(e.Only, x.Name)
+		}
+	}
+	return e
+}
+
+// fold makes one link of a directory that one member has alone, whole and under its
+// own name, where it is not one that packages share by custom: what others come to
+// put there later would lead into a tree.
+func (p *places) fold() {
+	folded := map[string]string{} // a directory to the one that is linked, or ""
+	var top func(dir string) string
+	top = func(dir string) string {
+		if dir == "." {
+			return ""
+		}
+		if known, is := folded[dir]; is {
+			return known
+		}
+		found := top(path.Dir(dir))
+		if h := p.holders[dir]; found == "" && h != nil && !h.mixed && !common(dir) {
+			found = dir
+		}
+		folded[dir] = found
+		return found
+	}
+	for name, t := range p.links {
+		if dir := top(path.Dir(name)); dir != "" {
+			delete(p.links, name)
+			p.links[dir] = Target{t.Ref, dir}
+		}
+	}
+}
+
+// common tells whether a directory is one that packages share by custom, by the
+// Filesystem Hierarchy Standard, the freedesktop.org directories, and the habits of
+// languages.
+func common(dir string) bool {
+	if !strings.Contains(dir, "/") {
+		return true
+	}
+	parts := strings.Split(dir, "/")
+	parent, base := parts[0], parts[1]
+	switch {
+	case parent == "lib64" || parent == "lib32":
+		parent = "lib"
+	case parent == "man" || parent == "info" || parent == "var" || parent == "etc":
+		return true
+	}
+	second := parent + "/" + base
+	if allCommon[second] || strings.HasPrefix(second, "share/perl") || strings.HasPrefix(second, "lib/perl") {
+		return true
+	}
+	if len(parts) == 2 {
+		return common2[second] || strings.HasPrefix(second, "lib/python") || strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2 // a triplet
+	}
+	return len(parts) == 3 && strings.HasPrefix(second, "lib/python") && (parts[2] == "site-packages" || parts[2] == "dist-packages") ||
+		len(parts) == 3 && strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2
+}
+
+// allCommon are directories that are shared with all below them, common2 those of
+// which only what is in them can be one package's.
+var (
+	allCommon = words(`share/man share/info share/locale share/icons share/mime share/glib-2.0 share/applications share/bash-completion share/zsh
+		share/fish share/metainfo share/appdata share/dbus-1 share/polkit-1 share/gir-1.0 share/vala share/pixmaps share/sounds share/themes
+		share/fonts share/pkgconfig share/aclocal share/desktop-directories share/xml share/sgml share/help share/gnome share/systemd
+		lib/pkgconfig lib/systemd lib/girepository-1.0 lib/debug lib/udev lib/sysusers.d lib/tmpfiles.d lib/modules lib/locale lib/ruby lib/node_modules
+		share/gconf share/GConf share/xsessions share/wayland-sessions share/vim share/emacs share/ghostscript share/java`)
+	common2 = words(`share/doc share/licenses share/cmake lib/cmake share/gtk-doc share/examples libexec/installed-tests share/defaults lib/bfd-plugins lib/security lib/mozilla`)
+)
+
+func words(text string) map[string]bool {
+	set := map[string]bool{}
+	for word := range strings.FieldsSeq(text) {
+		set[word] = true
+	}
+	return set
+}

@@ -1,0 +1,85 @@
+package landing
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// Clash is the error when two builds of one package would have the plain names.
+type Clash struct {
+	Wanted store.Ref // on the landing by one reason
+	Needed store.Ref // by another: By runs with it
+	By     store.Ref
+}
+
+func (e *Clash) Error() string {
+	return fmt.Sprintf("%s %s runs with %s %s (%s), but %s %s (%s) would be on the landing too\n"+
+		"  Only one of them can have the plain names. The landing stays as it was.",
+		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID)
+}
+
+// An Asked build is to be on the landing because somebody asked for it.
+type Asked struct {
+	store.Ref
+	Beside bool // under the names for when another build of the package has the plain ones
+}
+
+// Plain are builds that are asked for, to have the plain names.
+func Plain(refs ...store.Ref) []Asked {
+	var all []Asked
+	for _, r := range refs {
+		all = append(all, Asked{Ref: r})
+	}
+	return all
+}
+
+// Members works out what is on the landing when these builds are asked for:
+// they, and whatever they need when they run. needs tells what a build needs. Of two
+// that are asked for with the plain names, the later one counts. Its error is a *Clash,
+// or that of needs.
+func Members(asked []Asked, needs func(store.Ref) ([]store.Link, error)) ([]Member, error) {
+	var members []Member
+	plain := map[string]store.Ref{}
+	there := map[store.Ref]bool{}
+	for _, a := range asked {
+		if there[a.Ref] {
+			continue
+		}
+		if !a.Beside {
+			plain[a.Name] = a.Ref
+		}
+		there[a.Ref] = true
+		members = append(members, Member{a.Ref, true, a.Beside})
+	}
+	for i := 0; i < len(members); i++ {
+		all, err := needs(members[i].Ref)
+		if err != nil {
+			return nil, err
+		}
+		for _, need := range all {
+			if need.Role != recipe.Runtime || there[need.Ref] {
+				continue
+			}
+			if other, taken := plain[need.Name]; taken {
+				return nil, &Clash{Wanted: other, Needed: need.Ref, By: members[i].Ref}
+			}
+			plain[need.Name], there[need.Ref] = need.Ref, true
+			members = append(members, Member{need.Ref, false, false})
+		}
+	}
+	slices.SortFunc(members, func(a, b Member) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(order(a), order(b)), cmp.Compare(a.String(), b.String()))
+	})
+	return members, nil
+}
+
+func order(m Member) int {
+	if m.Beside {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,81 @@
+package landing
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"fernladder/core/store"
+)
+
+// Rules are what people have decided about the landing. What they decide about names
+// holds when a state is made, and is not looked at for one that is brought back.
+type Rules struct {
+	Names  []Name   // of single files; the first that fits counts
+	Before []string // packages whose programs may come before the operating system's, or "*"
+
+	// System is where the operating system has a program of this name, or "".
+	System func(program string) string `json:"-"`
+
+	Shared string        `json:"-"` // a directory that others use too, in which all is linked besides; or ""
+	Number int           `json:"-"` // of the states that stay, the newest
+	Age    time.Duration `json:"-"` // a younger state stays, too
+}
+
+// A Name is a decision about one file of a package. Exactly one of Off, As and First
+// is given.
+type Name struct {
+	Package, File string
+	Off           bool   `json:",omitempty"` // it is not linked
+	As            string `json:",omitempty"` // it is linked under this name instead
+	First         bool   `json:",omitempty"` // it is linked, and the same file of others is not
+}
+
+// find returns what was decided about a file, or nil.
+func (r Rules) find(name, file string) *Name {
+	for i := range r.Names {
+		if r.Names[i].Package == name && r.Names[i].File == file {
+			return &r.Names[i]
+		}
+	}
+	return nil
+}
+
+// winner is the package that was decided to have a file, or "".
+func (r Rules) winner(file string) string {
+	for _, n := range r.Names {
+		if n.File == file && n.First && *r.find(n.Package, file) == n { // nothing later was decided
+			return n.Package
+		}
+	}
+	return ""
+}
+
+// before tells whether the programs of a package may come before those of the
+// operating system.
+func (r Rules) before(receipt *store.Receipt) bool {
+	return receipt.BeforeSystem || slices.Contains(r.Before, "*") || slices.Contains(r.Before, receipt.Name)
+}
+
+// digest stands for the rules by which a state with these members is made: those of
+// the settings, and those of the receipts.
+func (r Rules) digest(receipts []*store.Receipt) string {
+	var own [][]store.Beside
+	var before []bool
+	for _, x := range receipts {
+		own, before = append(own, x.Beside), append(before, x.BeforeSystem)
+	}
+	data, err := json.Marshal([]any{arrangement, r, own, before})
+	if err != nil {
+		panic(err) // there is nothing in it that has no JSON form
+	}
+	sum := blake3.Sum256(data)
+	return store.ShortID(hex.EncodeToString(sum[:]))
+}
+
+// arrangement is raised whenever the same members and rules come to be linked
+// otherwise.
+const arrangement = 1

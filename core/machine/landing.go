@@ -1,0 +1,59 @@
+package machine
+
+import (
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"fernladder/core/landing"
+)
+
+// Update is a change of the landing by what the settings say of it, for the caller to
+// say which.
+func (m *Machine) Update() landing.Update {
+	return landing.Update{Rules: m.Rules(), Command: m.Command, Now: m.Now(), Waiting: m.TellLandingHeld}
+}
+
+// Rules are what the settings say about the landing.
+func (m *Machine) Rules() landing.Rules {
+	s := m.Settings.Landing
+	const day = 24 * time.Hour
+	rules := landing.Rules{Before: s.BeforeSystem, System: systemPrograms(), Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
+	for _, l := range s.Links {
+		rules.Names = append(rules.Names, landing.Name{Package: l.Package, File: l.File, Off: l.Off, As: l.As, First: l.First})
+	}
+	return rules
+}
+
+// Used is the directory by which people use what is on the landing: the one that
+// others use too, where there is one.
+func (m *Machine) Used() string {
+	if m.Settings.Landing.Shared != "" {
+		return m.Settings.Landing.Shared
+	}
+	return landing.Directory(m.Store)
+}
+
+// systemPrograms finds programs of the operating system itself, not what somebody has
+// put into /usr/local.
+func systemPrograms() func(name string) string {
+	var lock sync.Mutex
+	known := map[string]string{}
+	return func(name string) string {
+		lock.Lock()
+		defer lock.Unlock()
+		if path, is := known[name]; is {
+			return path
+		}
+		known[name] = ""
+		for _, dir := range []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin", "/usr/games"} {
+			path := filepath.Join(dir, name)
+			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o111 != 0 {
+				known[name] = path
+				break
+			}
+		}
+		return known[name]
+	}
+}
