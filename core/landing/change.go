@@ -151,37 +151,26 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	return nil
 }
 
-// Forget deletes states other than the one in use: those that drop holds for. It
+// Forget deletes states, but for the one that is in use. A damaged one goes too. It
 // returns their numbers. The caller holds the landing's lock.
-func Forget(s *store.Store, drop func(State) bool) ([]int, error) {
-	current, err := Current(s)
-	if err != nil {
-		return nil, err
-	}
-	numbers, err := States(s)
-	if err != nil {
-		return nil, err
-	}
+func Forget(s *store.Store, states []Remembered) ([]int, error) {
+	used, _ := os.Readlink(Directory(s)) // whatever else is wrong with it
 	var forgotten []int
-	for _, n := range numbers {
-		if n == current.Number {
+	for _, x := range states {
+		if strconv.Itoa(x.Number) == filepath.Base(used) {
 			continue
 		}
-		state, err := Read(s, n)
-		if err != nil {
-			return forgotten, err
-		}
-		if !drop(state) {
+		if _, err := os.Lstat(stateFile(s, x.Number)); errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		err = durable.Remove(stateFile(s, n))
+		err := durable.Remove(stateFile(s, x.Number))
 		if err == nil {
-			err = ground.Remove(linksDir(s, n))
+			err = ground.Remove(linksDir(s, x.Number))
 		}
 		if err != nil {
 			return forgotten, s.Wrap(err)
 		}
-		forgotten = append(forgotten, n)
+		forgotten = append(forgotten, x.Number)
 	}
 	return forgotten, nil
 }

@@ -111,9 +111,11 @@ func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	require.ErrorAs(t, err, &gone)
 	assert.Equal(t, []int{1, 2, 3}, gone.Have)
 
-	forgotten, err := Forget(s, func(x State) bool { return x.Has(one) != nil })
+	all, err := History(s)
 	require.NoError(t, err)
-	assert.Equal(t, []int{1}, forgotten)
+	forgotten, err := Forget(s, all)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 2, 3}, forgotten)
 }
 
 func TestConflictsAreRefusedUntilTheyAreDecided(t *testing.T) {

@@ -128,7 +128,7 @@ func Earlier(s *store.Store, state State) (int, error) {
 
 // Expired tells which states other than the one in use have gone beyond the number
 // and the age that are kept, and are no state that the one in use goes back to.
-func (r Rules) Expired(all []Remembered, now time.Time) []int {
+func (r Rules) Expired(all []Remembered, now time.Time) (expired []Remembered) {
 	var old []Remembered
 	from := 0
 	for _, x := range all {
@@ -139,10 +139,9 @@ func (r Rules) Expired(all []Remembered, now time.Time) []int {
 		}
 	}
 	slices.SortFunc(old, func(a, b Remembered) int { return cmp.Compare(b.Number, a.Number) })
-	var expired []int
 	for i, x := range old {
 		if i >= r.Number && now.Sub(x.Made) > r.Age && x.Number != from {
-			expired = append(expired, x.Number)
+			expired = append(expired, x)
 		}
 	}
 	return expired

@@ -51,6 +51,8 @@ type sharing struct {
 	file   string
 	base   string // what links lead to: the landing, and a slash
 	before []*sharing
+
+	changed bool
 }
 
 func sharedFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "shared.json") }
@@ -336,6 +338,9 @@ func (x *sharing) finish(s *store.Store, number int) error {
 	if err := x.add(s, number); err != nil {
 		return err
 	}
+	if number == 0 {
+		x.Blocked = nil
+	}
 	wanted := map[string]bool{}
 	if number != 0 && x.Directory != "" {
 		err := eachLink(s, number, func(name string) error {
@@ -418,7 +423,7 @@ func (x *sharing) leave(names []string) error {
 // write writes down what is ours, before the first of it is made and after the last
 // of it is gone.
 func (x *sharing) write(unfinished bool) error {
-	x.Unfinished = unfinished
+	x.Unfinished, x.changed = unfinished, true
 	var all []Shared
 	for _, y := range append([]*sharing{x}, x.before...) {
 		y.Links, y.Directories = slices.Sorted(maps.Keys(y.links)), slices.Sorted(maps.Keys(y.made))

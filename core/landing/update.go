@@ -15,6 +15,7 @@ type Update struct {
 	Use     func(now State) (int, error)     // the state to go back to, by its number; 0 is the empty one
 	Then    func(after State) error          // done before anybody else changes the landing; or nil
 	Caches  func(dir string) []Cache         // renews what tools of others keep of a directory of links; or nil
+	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
 	Waiting func()                           // called if somebody else is changing it
 
 	Rules   Rules
@@ -33,6 +34,7 @@ type Cache struct {
 type Result struct {
 	Before, After State
 	Shared        *Shared // of the directory that others use too, or nil
+	Linked        bool    // something has come to that directory, or gone from it or another
 	Forgotten     []int   // states that were too old to be kept
 	Caches        []Cache // that were renewed
 }
@@ -77,10 +79,13 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 		return r, err
 	}
 	if shared != nil {
-		r.Shared = &shared.Shared
+		r.Shared, r.Linked = &shared.Shared, shared.changed
 		if u.Caches != nil && r.Changed() && shared.Directory != "" {
 			r.Caches = append(r.Caches, u.Caches(shared.Directory)...)
 		}
+	}
+	if u.After != nil && r.Changed() {
+		r.Caches = append(r.Caches, u.After()...)
 	}
 	if u.Then != nil {
 		if err := u.Then(r.After); err != nil {
@@ -158,7 +163,7 @@ func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool)
 	if err != nil {
 		// Nothing has changed but for names that came, which go again.
 		if undone := shared.finish(s, r.Before.Number); undone == nil && made {
-			Forget(s, func(x State) bool { return x.Number == r.After.Number })
+			Forget(s, []Remembered{{State: r.After}})
 		}
 		r.After = r.Before
 		return err
@@ -175,10 +180,6 @@ func (u *Update) forget(s *store.Store, r *Result) error {
 	if err != nil {
 		return err
 	}
-	expired := u.Rules.Expired(all, u.Now)
-	if len(expired) == 0 {
-		return nil
-	}
-	r.Forgotten, err = Forget(s, func(x State) bool { return slices.Contains(expired, x.Number) })
+	r.Forgotten, err = Forget(s, u.Rules.Expired(all, u.Now))
 	return err
 }

@@ -9,24 +9,37 @@ package reclaim
 import (
 	"context"
 	"errors"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
+	"time"
 
 	"fernladder/core/build"
 	"fernladder/core/event"
 	"fernladder/core/filelock"
 	"fernladder/core/ground"
 	"fernladder/core/landing"
+	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/named"
 	"fernladder/core/recipe"
+	"fernladder/core/source"
 	"fernladder/core/store"
 )
 
-// What says what is looked for.
+// What says what is looked for. Directories of builds that have failed or were broken
+// off always are.
 type What struct {
 	Names    []named.Name // of whose packages; none: of all
-	Trees    bool         // trees that nothing on the landing stands on
+	Trees    bool         // trees that nothing on a landing stands on that is kept
+	Landings bool         // earlier states of the landing
+	Logs     bool         // logs of builds that are not there
 	Archives bool         // verified archives
+
+	Older  time.Duration // only what is at least so old
+	Larger int64         // only what has at least so many bytes; of states, which have none, all
+	Locks  []*lock.File  // what these need stays
 }
 
 // Candidates are what can be deleted.
@@ -34,61 +47,154 @@ type Candidates struct {
 	What     What
 	Works    []build.Work // directories of builds that have failed or were broken off
 	Trees    []*store.Receipt
-	Archives int64 // bytes of archives
+	Landings []landing.Remembered
+	Logs     []Log
+	Archives []source.Stored
+}
+
+// A Log is the directory of the logs of a build that is not there.
+type Log struct {
+	store.Ref
+	Size  int64
+	Wrote time.Time
 }
 
 // Bytes is how much they take.
 func (c Candidates) Bytes() int64 {
-	total := c.Archives
+	total := c.ArchiveBytes()
 	for _, w := range c.Works {
 		total += w.Size
 	}
 	for _, t := range c.Trees {
 		total += t.Size
 	}
+	for _, l := range c.Logs {
+		total += l.Size
+	}
+	return total
+}
+
+// ArchiveBytes is how much of that archives take.
+func (c Candidates) ArchiveBytes() (total int64) {
+	for _, a := range c.Archives {
+		total += a.Size
+	}
 	return total
 }
 
 // Empty tells whether there is nothing to delete.
-func (c Candidates) Empty() bool { return len(c.Works)+len(c.Trees) == 0 && c.Archives == 0 }
+func (c Candidates) Empty() bool {
+	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives) == 0
+}
 
 // names tells whether something of a build is looked for.
 func (w What) names(r store.Ref) bool {
 	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n named.Name) bool { return n.Fits(r, false) || n.ID == "" && n.String() == r.Name })
 }
 
+// fits tells whether something is as old and as large as what is looked for.
+func (w What) fits(now, since time.Time, size int64) bool {
+	return now.Sub(since) >= w.Older && size >= w.Larger
+}
+
+// locked tells whether a lock file that is given needs a build.
+func (w What) locked(r store.Ref) bool {
+	return slices.ContainsFunc(w.Locks, func(f *lock.File) bool {
+		return slices.ContainsFunc(f.Builds, func(b *lock.Build) bool { return b.Name == r.Name && b.ID == r.ID })
+	})
+}
+
+// lockedArchive tells whether a lock file that is given needs an archive. Of
+// repositories, all stay where there is one.
+func (w What) lockedArchive(a source.Stored) bool {
+	if len(w.Locks) > 0 && !strings.HasPrefix(filepath.Base(filepath.Dir(a.File)), "sha") {
+		return filepath.Base(filepath.Dir(a.File)) != "partial"
+	}
+	return slices.ContainsFunc(w.Locks, func(f *lock.File) bool {
+		return slices.ContainsFunc(f.Builds, func(b *lock.Build) bool {
+			return slices.ContainsFunc(b.Source, func(text string) bool { return strings.HasSuffix(text, a.Stem) })
+		})
+	})
+}
+
 // Find finds what can be deleted.
 func Find(m *machine.Machine, what What) (Candidates, error) {
-	c := Candidates{What: what}
+	c, now := Candidates{What: what}, m.Now()
 	works, err := build.Works(m.Store)
 	if err != nil {
 		return c, err
 	}
 	for _, w := range works {
-		if what.names(w.Ref) {
+		if what.names(w.Ref) && what.fits(now, w.Touched, w.Size) {
 			c.Works = append(c.Works, w)
 		}
+	}
+	states, err := landing.History(m.Store)
+	if err != nil {
+		return c, err
+	}
+	if what.Landings {
+		for _, x := range states {
+			if !x.InUse && what.fits(now, x.Made, what.Larger) {
+				c.Landings = append(c.Landings, x)
+			}
+		}
+		states = slices.DeleteFunc(slices.Clone(states), func(x landing.Remembered) bool {
+			return slices.ContainsFunc(c.Landings, func(y landing.Remembered) bool { return x.Number == y.Number })
+		})
 	}
 	if what.Trees {
 		receipts, err := m.Store.Receipts()
 		if err != nil {
 			return c, err
 		}
-		current, err := landing.Current(m.Store)
-		if err != nil {
+		for _, r := range unused(receipts, states, what) {
+			if what.fits(now, r.Began, r.Size) {
+				c.Trees = append(c.Trees, r)
+			}
+		}
+		c.Trees = standing(receipts, c.Trees)
+	}
+	if what.Logs {
+		if err := c.findLogs(m); err != nil {
 			return c, err
 		}
-		c.Trees = unused(receipts, current, what)
 	}
 	if what.Archives {
-		c.Archives = ground.Size(m.Store.Archives())
+		all, err := m.Archives.All()
+		if err != nil {
+			return c, m.Store.Wrap(err)
+		}
+		for _, a := range all {
+			if what.fits(now, a.Wrote, a.Size) && !what.lockedArchive(a) {
+				c.Archives = append(c.Archives, a)
+			}
+		}
 	}
 	return c, nil
 }
 
-// unused lists the trees that nothing on the landing stands on, as it runs or as it
-// was built.
-func unused(receipts []*store.Receipt, current landing.State, what What) []*store.Receipt {
+// findLogs finds the logs of builds that have no tree, and no directory to go on in.
+func (c *Candidates) findLogs(m *machine.Machine) error {
+	logged, err := m.Store.AllLogged()
+	if err != nil {
+		return err
+	}
+	for _, l := range logged {
+		_, working := os.Lstat(m.Store.Work(l.Ref))
+		if !c.What.names(l.Ref) || m.Store.Installed(l.Ref) || working == nil && !slices.ContainsFunc(c.Works, func(w build.Work) bool { return w.Ref == l.Ref }) {
+			continue
+		}
+		if size := ground.Size(m.Store.Logs(l.Ref)); c.What.fits(m.Now(), l.Wrote, size) {
+			c.Logs = append(c.Logs, Log{l.Ref, size, l.Wrote})
+		}
+	}
+	return nil
+}
+
+// unused lists the trees that nothing on a state of the landing stands on, as it runs
+// or as it was built, and nothing that is locked.
+func unused(receipts []*store.Receipt, states []landing.Remembered, what What) []*store.Receipt {
 	byRef := map[store.Ref]*store.Receipt{}
 	for _, r := range receipts {
 		byRef[r.Ref] = r
@@ -104,15 +210,35 @@ func unused(receipts []*store.Receipt, current landing.State, what What) []*stor
 			use(need.Ref)
 		}
 	}
-	for _, m := range current.Members {
-		use(m.Ref)
+	for r := range landing.Used(states) {
+		use(r)
 	}
 	for _, r := range receipts { // what is named keeps what others stand on
-		if len(what.Names) > 0 && !slices.ContainsFunc(what.Names, func(n named.Name) bool { return n.FitsReceipt(r) }) {
+		if what.locked(r.Ref) || len(what.Names) > 0 && !slices.ContainsFunc(what.Names, func(n named.Name) bool { return n.FitsReceipt(r) }) {
 			use(r.Ref)
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(receipts), func(r *store.Receipt) bool { return used[r.Ref] })
+}
+
+// standing leaves out the trees that others stand on that stay, because they are too
+// young or too small.
+func standing(all, doomed []*store.Receipt) []*store.Receipt {
+	for {
+		by := map[store.Ref]bool{}
+		for _, r := range all {
+			if !slices.Contains(doomed, r) {
+				for _, need := range r.Needs {
+					by[need.Ref] = true
+				}
+			}
+		}
+		left := slices.DeleteFunc(slices.Clone(doomed), func(r *store.Receipt) bool { return by[r.Ref] })
+		if len(left) == len(doomed) {
+			return left
+		}
+		doomed = left
+	}
 }
 
 // Reason is why something was not deleted.
@@ -136,15 +262,19 @@ type Stayed struct {
 type Deleted struct {
 	Works    []store.Ref `json:"works"`
 	Trees    []store.Ref `json:"trees"`
-	Landings []int       `json:"forgotten_landings"` // earlier states that had the trees
+	Logs     []store.Ref `json:"logs"`
+	Landings []int       `json:"forgotten_landings"` // earlier states that were named, or had the trees
 	Archives int         `json:"archives_kept"`      // that somebody is bringing
 	Bytes    int64       `json:"bytes"`
 	Stayed   []Stayed    `json:"stayed"`
 }
 
-// Delete deletes candidates, those that still are. It waits for nobody. What was
-// deleted is told also when it ends with an error.
+// Delete deletes candidates, those that still are. It waits for nobody but who changes
+// the landing. What was deleted is told also when it ends with an error.
 func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, err error) {
+	if err := d.forget(ctx, m, c.Landings); err != nil {
+		return d, err
+	}
 	for _, w := range c.Works {
 		gone, err := w.Delete(m.Store)
 		switch {
@@ -157,23 +287,62 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 			d.Bytes += w.Size
 		}
 	}
-	unusedStill := func(r store.Ref, current landing.State, all []*store.Receipt) bool {
-		return slices.ContainsFunc(unused(all, current, c.What), func(t *store.Receipt) bool { return t.Ref == r })
+	unusedStill := func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool {
+		return slices.ContainsFunc(unused(all, states, c.What), func(t *store.Receipt) bool { return t.Ref == r })
 	}
 	if err := d.deleteTrees(ctx, m, c.Trees, unusedStill, false); err != nil {
 		return d, err
 	}
-	if c.Archives > 0 {
-		before := ground.Size(m.Store.Archives())
-		d.Archives, err = m.Archives.Clear(ctx)
-		d.Bytes += before - ground.Size(m.Store.Archives())
+	for _, l := range c.Logs {
+		if err := d.deleteLogs(m, l); err != nil {
+			return d, err
+		}
 	}
+	freed, kept, err := m.Archives.Delete(ctx, c.Archives)
+	d.Archives, d.Bytes = kept, d.Bytes+freed
 	return d, m.Store.Wrap(err)
 }
 
-// mayGo tells whether a tree may be deleted, by the landing and the trees that are
-// there while nobody else can change the landing.
-type mayGo func(r store.Ref, current landing.State, all []*store.Receipt) bool
+// forget deletes states of the landing, those that are not in use by now.
+func (d *Deleted) forget(ctx context.Context, m *machine.Machine, states []landing.Remembered) error {
+	if len(states) == 0 {
+		return nil
+	}
+	unlock, err := m.Store.LockLanding(ctx, m.TellLandingHeld)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	d.Landings, err = landing.Forget(m.Store, states)
+	return err
+}
+
+// deleteLogs deletes the logs of a build, if it is still not there, and nobody is at
+// it.
+func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
+	unlock, err := m.Store.LockBuildNow(l.Ref)
+	if errors.Is(err, filelock.ErrHeld) {
+		d.Stayed = append(d.Stayed, Stayed{Build: l.Ref, Why: BeingBuilt})
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if m.Store.Installed(l.Ref) {
+		return nil
+	}
+	if err := ground.Remove(m.Store.Logs(l.Ref)); err != nil {
+		return m.Store.Wrap(err)
+	}
+	d.Logs = append(d.Logs, l.Ref)
+	d.Bytes += l.Size
+	return nil
+}
+
+// mayGo tells whether a tree may be deleted, by the states of the landing and the trees
+// that are there while nobody else can change the landing.
+type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool
 
 // deleteTrees deletes trees, each before what it stands on, as long as each may go. A build that uses one is waited for, if
 // wait says so, while nothing is locked; else the tree stays.
@@ -220,7 +389,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	if !m.Store.Installed(r.Ref) {
 		return nil // another program was faster
 	}
-	current, err := landing.Current(m.Store)
+	states, err := landing.History(m.Store)
 	if err != nil {
 		return err
 	}
@@ -228,7 +397,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	if err != nil {
 		return err
 	}
-	if !mayGo(r.Ref, current, all) {
+	if !mayGo(r.Ref, states, all) {
 		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: InUse})
 		return nil
 	}
@@ -236,7 +405,8 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: NeededNow, By: by.By})
 		return nil
 	}
-	forgotten, err := landing.Forget(m.Store, func(x landing.State) bool { return x.Has(r.Ref) != nil })
+	states = slices.DeleteFunc(states, func(x landing.Remembered) bool { return x.Has(r.Ref) == nil })
+	forgotten, err := landing.Forget(m.Store, states)
 	d.Landings = append(d.Landings, forgotten...)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fernladder/core/caches"
 	"fernladder/core/install"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -76,13 +77,14 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 		return r, err
 	}
 	u := m.Update()
+	caches.Wire(ctx, m, &u)
 	u.Choose = func(now landing.State) ([]landing.Asked, error) { return without(m.Store, now, fits) }
 	r.Result, err = u.Do(ctx, m.Store)
 	if err != nil || !trees {
 		return r, err
 	}
-	offLanding := func(x store.Ref, current landing.State, _ []*store.Receipt) bool {
-		return !slices.ContainsFunc(current.Members, func(member landing.Member) bool { return member.Ref == x })
+	offLanding := func(x store.Ref, states []landing.Remembered, _ []*store.Receipt) bool {
+		return !slices.ContainsFunc(states, func(s landing.Remembered) bool { return s.InUse && s.Has(x) != nil })
 	}
 	if err := r.deleteTrees(ctx, m, r.Trees, offLanding, true); err != nil {
 		return r, err

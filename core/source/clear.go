@@ -6,55 +6,75 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"fernladder/core/filelock"
 	"fernladder/core/ground"
 )
 
-// Clear deletes everything in the store that nobody is bringing there, and says how
-// many files somebody is. Locks stay.
-func (a *Archives) Clear(ctx context.Context) (kept int, err error) {
-	// What is deleted, and the lock that whoever brings it holds.
-	lockOf := map[string]string{}
-	for pattern, lock := range map[string]func(base string) string{
-		"sha*/*":    func(base string) string { return filepath.Join(a.partials(), stem(base)+".lock") },
-		"partial/*": func(base string) string { return filepath.Join(a.partials(), stem(base)+".lock") },
-		"git/*":     func(base string) string { return filepath.Join(a.Dir, "git", stem(base)+".lock") },
-		"svn/*":     func(base string) string { return filepath.Join(a.Dir, "svn", stem(base)+".lock") },
-	} {
+// A Stored file is one of those in the store: an archive, or a repository.
+type Stored struct {
+	File  string
+	Stem  string // the digest, or the id of a repository, that it is named by
+	Size  int64
+	Wrote time.Time
+
+	lock string // that whoever brings it holds
+}
+
+// All lists what is in the store, and what has come of what is being brought.
+func (a *Archives) All() ([]Stored, error) {
+	var all []Stored
+	for pattern, locks := range map[string]string{"sha*/*": a.partials(), "partial/*": a.partials(), "git/*": filepath.Join(a.Dir, "git"), "svn/*": filepath.Join(a.Dir, "svn")} {
 		files, err := filepath.Glob(filepath.Join(a.Dir, pattern))
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		for _, file := range files {
-			if !strings.HasSuffix(file, ".lock") {
-				lockOf[file] = lock(filepath.Base(file))
+			info, err := os.Lstat(file)
+			if strings.HasSuffix(file, ".lock") || err != nil {
+				continue
 			}
+			base := stem(filepath.Base(file))
+			size := info.Size()
+			if info.IsDir() {
+				size = ground.Size(file)
+			}
+			all = append(all, Stored{file, base, size, info.ModTime(), filepath.Join(locks, base+".lock")})
 		}
 	}
-	for file, lock := range lockOf {
+	slices.SortFunc(all, func(a, b Stored) int { return strings.Compare(a.File, b.File) })
+	return all, nil
+}
+
+// Delete deletes files of the store that nobody is bringing there. It returns the
+// bytes that this has freed, and how many files somebody is bringing. Locks stay.
+func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kept int, err error) {
+	for _, f := range files {
 		if ctx.Err() != nil {
-			return kept, ctx.Err()
+			return freed, kept, ctx.Err()
 		}
-		if err := os.MkdirAll(filepath.Dir(lock), 0o755); err != nil {
-			return kept, err
+		if err := os.MkdirAll(filepath.Dir(f.lock), 0o755); err != nil {
+			return freed, kept, err
 		}
-		unlock, err := filelock.Now(lock)
+		unlock, err := filelock.Now(f.lock)
 		if errors.Is(err, filelock.ErrHeld) {
 			kept++
 			continue
 		}
 		if err != nil {
-			return kept, err
+			return freed, kept, err
 		}
-		err = ground.Remove(file)
+		err = ground.Remove(f.File)
 		unlock()
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return kept, err
+			return freed, kept, err
 		}
+		freed += f.Size
 	}
-	return kept, nil
+	return freed, kept, nil
 }
 
 func (a *Archives) partials() string { return filepath.Join(a.Dir, "partial") }

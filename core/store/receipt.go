@@ -322,6 +322,33 @@ type Logged struct {
 	Wrote time.Time // when it wrote the last of them
 }
 
+// AllLogged returns the builds that have left logs, in no order.
+func (s *Store) AllLogged() ([]Logged, error) {
+	dirs, err := filepath.Glob(filepath.Join(s.Root, "logs", "*"))
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]bool{}
+	for _, dir := range dirs {
+		// The name is what stands before a version; several can, and all are asked.
+		base := filepath.Base(dir)
+		for i := range base {
+			if base[i] == '-' {
+				names[base[:i]] = true
+			}
+		}
+	}
+	var all []Logged
+	for name := range names {
+		builds, err := s.Logged(name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, builds...)
+	}
+	return all, nil
+}
+
 // Logged returns the builds of a package that have left logs, in no order.
 func (s *Store) Logged(name string) ([]Logged, error) {
 	dirs, err := filepath.Glob(filepath.Join(s.Root, "logs", name+"-*"))

@@ -5,12 +5,14 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/lock"
 	"fernladder/core/named"
 	"fernladder/core/reclaim"
 	"fernladder/core/store"
@@ -23,29 +25,43 @@ func (a *app) cleanCommand() *cobra.Command {
 		Use:   "clean [NAME...]",
 		Short: "Say what can be deleted and how much that frees, then delete it",
 		Long: `Lists the directories of builds that have failed or were broken off, with size and
-age. With --trees also trees that nothing on the landing stands on, with --archives
-also the verified archives, which can be fetched again. Deletes them after asking;
-where nobody can answer, only with --yes. What is in use stays, also what has come
-into use meanwhile; nothing is waited for.`,
+age. With --trees also trees that no state of the landing stands on, with --landings
+earlier states (and with --trees what only they use), with --logs the logs of builds
+that are not there, with --archives the verified archives, which can be fetched again.
+--older and --larger narrow all that. Deletes them after asking; where nobody can
+answer, only with --yes. What is in use stays, also what has come into use meanwhile,
+and what a lock file needs that is given with --keep; nothing is waited for.`,
 		Example: `  fernladder clean
   fernladder clean mistplan --yes
   fernladder clean --trees mistplan@3f9c      one build
-  fernladder clean --trees --archives`,
+  fernladder clean --trees --landings --older 90d --keep ladder.lock
+  fernladder clean --archives --larger 100MB`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { return a.clean(c.Context(), args, f) },
 	}
-	c.Flags().BoolVar(&f.trees, "trees", false, "trees, too, that nothing on the landing stands on; earlier landings that have them go")
+	c.Flags().BoolVar(&f.trees, "trees", false, "trees, too, that nothing on the landing stands on, as it is and as it was")
+	c.Flags().BoolVar(&f.landings, "landings", false, "earlier states of the landing, too")
+	c.Flags().BoolVar(&f.logs, "logs", false, "logs, too, of builds that are not there")
 	c.Flags().BoolVar(&f.archives, "archives", false, "verified archives, too")
+	c.Flags().StringVar(&f.older, "older", "", "only what is older than `AGE`: 12h, 30d, 8w")
+	c.Flags().StringVar(&f.larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
+	c.Flags().StringArrayVar(&f.keep, "keep", nil, "keep what the lock file `FILE` needs; can be given several times")
 	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
 	return c
 }
 
-type cleaning struct{ trees, archives, yes bool }
+type cleaning struct {
+	trees, archives, landings, logs, yes bool
+	older, larger                        string
+	keep                                 []string
+}
 
 // cleaned is what can be deleted, or was, in JSON.
 type cleaned struct {
 	Works    []build.Work     `json:"work"`
 	Trees    []store.Ref      `json:"trees"`
+	Landings []int            `json:"landings"`
+	Logs     []store.Ref      `json:"logs"`
 	Archives int64            `json:"bytes_of_archives"`
 	Bytes    int64            `json:"bytes"`
 	Deleted  bool             `json:"deleted"`
@@ -57,10 +73,30 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	if err != nil {
 		return err
 	}
-	if len(names) > 0 && f.archives {
-		return usage("archives are not those of one package; leave the names out, or --archives")
+	if len(names) > 0 && (f.archives || f.landings) {
+		return usage("archives and landings are not those of one package; leave the names out, or --archives and --landings")
 	}
-	what := reclaim.What{Trees: f.trees, Archives: f.archives}
+	what := reclaim.What{Trees: f.trees, Archives: f.archives, Landings: f.landings, Logs: f.logs}
+	if what.Older, err = parseAge(f.older); err != nil {
+		return err
+	}
+	if what.Larger, err = parseSize(f.larger); err != nil {
+		return err
+	}
+	for _, file := range f.keep {
+		path, err := filepath.Abs(file)
+		if err != nil {
+			return err
+		}
+		locked, err := lock.Read(path, file)
+		if err != nil {
+			return err
+		}
+		if !locked.There {
+			return usage("--keep %s: there is no such lock file", file)
+		}
+		what.Locks = append(what.Locks, locked)
+	}
 	for _, text := range names {
 		name, err := named.Parse(text)
 		if err != nil {
@@ -77,7 +113,14 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	if err != nil {
 		return err
 	}
-	result := cleaned{Works: append([]build.Work{}, found.Works...), Trees: []store.Ref{}, Archives: found.Archives, Bytes: found.Bytes(), Stayed: []reclaim.Stayed{}}
+	result := cleaned{Works: append([]build.Work{}, found.Works...), Trees: []store.Ref{}, Landings: []int{}, Logs: []store.Ref{},
+		Archives: found.ArchiveBytes(), Bytes: found.Bytes(), Stayed: []reclaim.Stayed{}}
+	for _, x := range found.Landings {
+		result.Landings = append(result.Landings, x.Number)
+	}
+	for _, l := range found.Logs {
+		result.Logs = append(result.Logs, l.Ref)
+	}
 	for _, t := range found.Trees {
 		result.Trees = append(result.Trees, t.Ref)
 	}
@@ -98,7 +141,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 		result.Stayed = append(result.Stayed, gone.Stayed...)
 		switch {
 		case a.screen.JSON:
-		case len(gone.Works)+len(gone.Trees) == 0 && gone.Bytes == 0:
+		case len(gone.Works)+len(gone.Trees)+len(gone.Landings)+len(gone.Logs) == 0 && gone.Bytes == 0:
 			a.screen.Print("Nothing was deleted.")
 		default:
 			a.screen.Print("Deleted: %s.", term.Bytes(gone.Bytes))
@@ -129,8 +172,14 @@ func (a *app) showCandidates(c reclaim.Candidates) {
 	for _, t := range c.Trees {
 		rows = append(rows, []string{"tree", a.screen.Strong(t.Name), t.Version, t.ID, term.Bytes(t.Size), ago(a.now().Sub(t.Began)), ""})
 	}
-	if c.Archives > 0 {
-		rows = append(rows, []string{"archives", "", "", "", term.Bytes(c.Archives), "", "can be fetched again"})
+	for _, x := range c.Landings {
+		rows = append(rows, []string{"landing", "", fmt.Sprint(x.Number), "", "", ago(a.now().Sub(x.Made)), term.OneLine(x.Command)})
+	}
+	for _, l := range c.Logs {
+		rows = append(rows, []string{"logs", a.screen.Strong(l.Name), l.Version, l.ID, term.Bytes(l.Size), ago(a.now().Sub(l.Wrote)), ""})
+	}
+	if n := len(c.Archives); n > 0 {
+		rows = append(rows, []string{"archives", "", "", "", term.Bytes(c.ArchiveBytes()), "", term.Count(n, "file") + ", can be fetched again"})
 	}
 	if len(rows) == 0 {
 		a.screen.Print("Nothing to delete.")

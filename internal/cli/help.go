@@ -168,7 +168,7 @@ func typed(err error) []string {
 	case errors.As(err, &conflict):
 		return waysOut(conflict)
 	case errors.As(err, &goneState):
-		return say("There is: %s. fernladder landing lists them.", orDefault(numbers(goneState.Have), "none"))
+		return say("There are: %s. To see them: fernladder landing", orDefault(numbers(goneState.Have), "none"))
 	case errors.As(err, &lost):
 		var names []string
 		for _, r := range lost.Builds {

@@ -134,6 +134,10 @@ func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, 
 		return nil
 	}
 	if !l.Changed() {
+		if l.Linked {
+			a.showShared(l.Shared)
+			return nil
+		}
 		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(askedNames(p)))
 		if !foretold {
 			a.newer(p)

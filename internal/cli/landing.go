@@ -276,6 +276,10 @@ func (a *app) changeLanding(change func(*machine.Machine) (install.Landed, error
 	if a.screen.JSON {
 		return a.screen.PrintJSON(landedJSON(l))
 	}
+	if !l.Changed() && l.Linked {
+		a.showShared(l.Shared)
+		return nil
+	}
 	if !l.Changed() {
 		a.screen.Print("Nothing to do: landing %d is in use.", l.After.Number)
 		return nil
@@ -311,10 +315,7 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 		}
 	}
 	a.showNamed(fresh)
-	if s := l.Shared; s != nil && s.Directory != "" {
-		a.screen.Print("Linked besides in %s: %s.", s.Directory, term.Count(len(s.Links), "name"))
-		a.showBlocked(s)
-	}
+	a.showShared(l.Shared)
 	for _, c := range l.Caches {
 		if c.Problem != "" {
 			a.screen.Note("The %s cache was not renewed: %s", c.Name, c.Problem)
@@ -427,6 +428,18 @@ func comes(names []string) string {
 		return names[0] + " comes"
 	}
 	return isAnd(names) + " come"
+}
+
+// showShared tells what is ours in a directory that others use too.
+func (a *app) showShared(s *landing.Shared) {
+	switch {
+	case s == nil:
+	case s.Directory == "":
+		a.screen.Print("Nothing is linked besides any more.")
+	default:
+		a.screen.Print("Linked besides in %s: %s.", s.Directory, term.Count(len(s.Links), "name"))
+		a.showBlocked(s)
+	}
 }
 
 // showBlocked tells which names in a shared directory are somebody else's.

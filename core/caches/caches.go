@@ -1,0 +1,372 @@
+// Package caches renews what tools of others keep of the files of a landing: the
+// databases of desktop entries, MIME types, icons, schemas, info and manual pages, and
+// the loader's list of libraries.
+//
+// It renews those that the settings name, where their tools are there. The tools read
+// what builds have made, so they run where builds run, on copies, and what they write
+// is taken over as files; but for ldconfig, which only root can run, on the machine.
+// A cache that cannot be renewed is no error of the change that it is renewed for: the
+// result says so.
+package caches
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/seal"
+	"fernladder/core/settings"
+)
+
+// A kind is one of the caches.
+type kind struct {
+	name  string
+	in    func(dir *ground.Dir) []string // the directories it is kept of, below the one renewed
+	tool  string
+	argv  func(place string, files []string) []string
+	takes func(file string) bool // which files of the directory the tool reads; of others there are empty ones
+	makes []string               // what is taken over: files, and directories whole
+}
+
+// Libraries is the cache of the loader.
+const Libraries = "libraries"
+
+var kinds = []kind{
+	{
+		name: "desktop", in: only("share/applications"), tool: "update-desktop-database", makes: []string{"mimeinfo.cache"},
+		argv:  func(place string, _ []string) []string { return []string{"-q", place} },
+		takes: suffix(".desktop"),
+	},
+	{
+		name: "mime", in: only("share/mime"), tool: "update-mime-database",
+		makes: []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "mime.cache", "subclasses", "treemagic", "types", "version"},
+		argv:  func(place string, _ []string) []string { return []string{"-n", place} },
+		takes: func(file string) bool { return strings.HasPrefix(file, "packages/") && strings.HasSuffix(file, ".xml") },
+	},
+	{
+		name: "icons", in: themes, tool: "gtk-update-icon-cache", makes: []string{"icon-theme.cache"},
+		argv: func(place string, _ []string) []string {
+			return []string{"-q", "-f", "--index-only", "--ignore-theme-index", place}
+		},
+		takes: func(file string) bool { return file == "index.theme" },
+	},
+	{
+		name: "schemas", in: only("share/glib-2.0/schemas"), tool: "glib-compile-schemas", makes: []string{"gschemas.compiled"},
+		argv:  func(place string, _ []string) []string { return []string{place} },
+		takes: func(file string) bool { return suffix(".xml")(file) || suffix(".override")(file) },
+	},
+	{
+		name: "info", in: only("share/info"), tool: "sh", makes: []string{"dir"},
+		argv: func(place string, files []string) []string {
+			argv := []string{"-e", "-c", `dir=$1; shift; for file; do install-info "$file" "$dir" || :; done; test -f "$dir"`, "install-info", place + "/dir"}
+			for _, file := range files {
+				if file != "dir" && !strings.Contains(file, "-") || strings.HasSuffix(strings.TrimSuffix(file, ".gz"), ".info") {
+					argv = append(argv, place+"/"+file)
+				}
+			}
+			return argv
+		},
+		takes: func(string) bool { return true },
+	},
+	{
+		name: "man", in: only("share/man"), tool: "mandb", makes: []string{"index.db"},
+		argv:  func(place string, _ []string) []string { return []string{"-q", "-c", "-u", place} },
+		takes: func(string) bool { return true },
+	},
+}
+
+func only(dir string) func(*ground.Dir) []string {
+	return func(d *ground.Dir) []string {
+		if info, err := d.Lstat(dir); err != nil || !info.Mode.IsDir() {
+			return nil
+		}
+		return []string{dir}
+	}
+}
+
+// themes are the directories of icon themes.
+func themes(d *ground.Dir) (all []string) {
+	icons, err := d.Sub("share/icons")
+	if err != nil {
+		return nil
+	}
+	defer icons.Close()
+	icons.Walk(true, func(e ground.Entry) error {
+		if e.Mode.IsDir() {
+			all = append(all, "share/icons/"+e.Name)
+			return ground.Skip
+		}
+		return nil
+	})
+	return all
+}
+
+func suffix(end string) func(string) bool {
+	return func(file string) bool { return strings.HasSuffix(file, end) }
+}
+
+// Wire makes a change of the landing renew the caches that the settings of a machine
+// name.
+func Wire(ctx context.Context, m *machine.Machine, u *landing.Update) {
+	if len(m.Settings.Landing.Caches) == 0 {
+		return
+	}
+	u.Caches = func(dir string) []landing.Cache { return renew(ctx, m, dir) }
+	if slices.Contains(m.Settings.Landing.Caches, Libraries) {
+		u.After = func() []landing.Cache { return libraries(ctx, m) }
+	}
+}
+
+// renew renews the caches of a directory in which files of the landing are linked.
+func renew(ctx context.Context, m *machine.Machine, dir string) (all []landing.Cache) {
+	d, err := ground.OpenDir(dir)
+	if err != nil {
+		return nil
+	}
+	defer d.Close()
+	for _, k := range kinds {
+		if !slices.Contains(m.Settings.Landing.Caches, k.name) {
+			continue
+		}
+		for _, in := range k.in(d) {
+			c := landing.Cache{Name: k.name, File: filepath.Join(m.Used(), in, k.makes[len(k.makes)-1])}
+			switch there, err := k.renew(ctx, m, d, in); {
+			case err != nil:
+				c.Problem = err.Error()
+			case !there:
+				continue
+			}
+			all = append(all, c)
+		}
+	}
+	return all
+}
+
+// largest is more than a file has that one of the tools reads, and most more than there
+// are of them.
+const (
+	largest = 16 << 20
+	most    = 200_000
+)
+
+// renew renews one cache of one directory; there tells whether it has anything to be
+// kept of.
+func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in string) (there bool, err error) {
+	if k.name == "man" && kept(filepath.Join(d.Path(), in)) {
+		return true, errors.New("the operating system keeps the index of its own directories of manual pages")
+	}
+	program := cmp.Or(map[string]string{"sh": "install-info"}[k.tool], k.tool)
+	if m.Programs.Find(program) == "" {
+		return true, fmt.Errorf("there is no program %s", program)
+	}
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return true, err
+	}
+	base, user, done, err := m.Scratch(ctx, "cache")
+	if err != nil {
+		return true, err
+	}
+	defer done()
+	place := filepath.Join(base, "place")
+	for _, name := range []string{place, filepath.Join(base, "room")} {
+		if err := os.Mkdir(name, 0o755); err != nil {
+			return true, err
+		}
+	}
+	files, err := k.copy(m, filepath.Join(d.Path(), in), place)
+	if err != nil || len(files) == 0 {
+		return false, err
+	}
+	if user.Other() {
+		if err := ground.Give(place, ground.Ours, user.UID, user.GID); err != nil {
+			return true, err
+		}
+	}
+	own := slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
+	room, err := seal.Room{Level: level, Visible: own, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}.Enter(base)
+	if err != nil {
+		return true, err
+	}
+	defer room.Leave()
+	if err := run(room, base, place, m.Programs.Find(k.tool), k.tool, k.argv(place, files), m.Programs.Path); err != nil {
+		return true, err
+	}
+	room.Leave()
+	return true, k.take(place, filepath.Join(d.Path(), in))
+}
+
+// run runs a tool in a room, and says what it printed when it fails.
+func run(room *seal.Session, base, place, file, name string, args, path []string) error {
+	output, err := os.Create(filepath.Join(base, "output"))
+	if err != nil {
+		return err
+	}
+	defer output.Close()
+	ended, err := room.Run(seal.Command{File: file, Argv: append([]string{name}, args...), Dir: place, Output: output,
+		Env: []string{"PATH=" + strings.Join(path, ":"), "HOME=" + place, "LC_ALL=C.UTF-8", "TZ=UTC", "XDG_DATA_DIRS=" + place}})
+	if err != nil {
+		return err
+	}
+	if ended.Failed != "" {
+		return fmt.Errorf("%s: %s", name, ended.Failed)
+	}
+	if ended.Status != 0 {
+		const enough = 400
+		text, _ := io.ReadAll(io.NewSectionReader(output, 0, enough))
+		line, _, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
+		return fmt.Errorf("%s ended with status %d: %s", name, ended.Status, line)
+	}
+	return nil
+}
+
+// copy copies what a tool reads, and empty files in the place of the rest. Links are
+// followed that lead into the root's trees, and no others.
+func (k kind) copy(m *machine.Machine, from, to string) (files []string, err error) {
+	trees := filepath.Join(m.Store.Root, "trees") + "/"
+	var add func(dir, name string, depth int) error
+	add = func(dir, name string, depth int) error {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			file, below := filepath.Join(dir, e.Name()), path.Join(name, e.Name())
+			if slices.Contains(k.makes, below) || len(files) >= most {
+				continue
+			}
+			if e.Type()&fs.ModeSymlink != 0 {
+				if file, err = filepath.EvalSymlinks(file); err != nil || !strings.HasPrefix(file, trees) {
+					continue
+				}
+			}
+			info, err := os.Lstat(file)
+			switch {
+			case err != nil:
+			case info.IsDir() && depth < 12:
+				if err := os.Mkdir(filepath.Join(to, below), 0o755); err != nil {
+					return err
+				}
+				if err := add(file, below, depth+1); err != nil {
+					return err
+				}
+			case info.Mode().IsRegular():
+				var data []byte
+				if k.takes(below) {
+					if data, err = ground.ReadFile(file, largest); err != nil {
+						continue
+					}
+					files = append(files, below)
+				} else if k.name == "icons" {
+					files = append(files, below)
+				}
+				if err := os.WriteFile(filepath.Join(to, below), data, 0o644); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	err = add(from, "", 0)
+	return files, err
+}
+
+// take takes over what a tool has made. What is in the place of one of its files and
+// is no file stays.
+func (k kind) take(place, to string) error {
+	made, err := ground.OpenDir(place)
+	if err != nil {
+		return err
+	}
+	defer made.Close()
+	taken := 0
+	for _, name := range k.makes {
+		data, err := made.ReadFile(name, largest)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		file := filepath.Join(to, name)
+		if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
+			return fmt.Errorf("%s is no file, and stays", file)
+		}
+		if err := durable.WriteFile(file, data, 0o644); err != nil {
+			return err
+		}
+		taken++
+	}
+	if taken == 0 {
+		return fmt.Errorf("%s has made nothing", k.tool)
+	}
+	return nil
+}
+
+// kept tells whether the operating system keeps an index of a directory of manual
+// pages in a place of its own.
+func kept(dir string) bool {
+	data, err := ground.ReadFile("/etc/manpath.config", largest)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(data)) {
+		if words := strings.Fields(line); len(words) > 1 && words[0] == "MANDB_MAP" && words[1] == dir {
+			return true
+		}
+	}
+	return false
+}
+
+// libraries renews the loader's cache, if the loader looks in the landing.
+func libraries(ctx context.Context, m *machine.Machine) []landing.Cache {
+	c := landing.Cache{Name: Libraries, File: "/etc/ld.so.cache"}
+	dir := filepath.Join(m.Used(), "lib")
+	if _, err := os.Stat(dir); err != nil {
+		return nil
+	}
+	ldconfig := m.Programs.Find("ldconfig")
+	switch {
+	case !looked(dir):
+		c.Problem = "the loader does not look in " + dir + "; a file in /etc/ld.so.conf.d with that line makes it"
+	case !m.Place.Super:
+		c.Problem = "only root can renew it: ldconfig"
+	case ldconfig == "":
+		c.Problem = "there is no program ldconfig"
+	default:
+		if out, err := exec.CommandContext(ctx, ldconfig).CombinedOutput(); err != nil {
+			c.Problem = fmt.Sprintf("ldconfig: %v: %s", err, strings.TrimSpace(string(out)))
+		}
+	}
+	return []landing.Cache{c}
+}
+
+// looked tells whether the loader is told to look in a directory.
+func looked(dir string) bool {
+	files, _ := filepath.Glob("/etc/ld.so.conf.d/*.conf")
+	for _, file := range append(files, "/etc/ld.so.conf") {
+		data, err := ground.ReadFile(file, largest)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(data)) {
+			if strings.TrimSuffix(strings.TrimSpace(line), "/") == dir {
+				return true
+			}
+		}
+	}
+	return false
+}
