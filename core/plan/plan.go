@@ -28,6 +28,7 @@ type Plan struct {
 	After  []landing.Member // what is on it when the plan is done and landed
 	Clash  error            // why it cannot be landed, a *landing.Clash, or nil
 
+	Was       map[string]*store.Receipt    // of what is on the landing, and what that was built with, by package
 	Orphans   []landing.Member             // asked for once, and no shelf has a recipe for them any more
 	Estimates map[store.Ref]store.Estimate // of what is to be built, once they are asked for
 }
@@ -57,6 +58,14 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 		}
 	}
 	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return f.Installed[r] })
+	p.Was = map[string]*store.Receipt{}
+	for _, r := range f.Receipts {
+		// Of several, the one with the plain names, or the newest, is what changes.
+		old, front := p.Was[r.Name], f.Landing.Find(r.Name)
+		if old == nil || front != nil && front.Ref == r.Ref || (front == nil || front.Ref != old.Ref) && store.CompareVersions(r.Version, old.Version) > 0 {
+			p.Was[r.Name] = r
+		}
+	}
 	p.After, p.Clash = landing.Members(p.Landing(f.Landing), func(r store.Ref) ([]store.Link, error) {
 		for _, j := range p.Jobs {
 			if j.Ref == r {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"fernladder/core/durable"
 	"fernladder/core/ground"
@@ -37,9 +38,10 @@ func (s *Store) ConfigFile(name, file string) string {
 
 // ConfigChange says what became of a configuration file.
 type ConfigChange struct {
-	File   string `json:"file"`   // absolute
-	Sample string `json:"sample"` // absolute, in the tree
-	What   string `json:"what"`   // made, renewed or kept
+	File   string `json:"file"`           // absolute
+	Sample string `json:"sample"`         // absolute, in the tree
+	What   string `json:"what"`           // made, renewed, kept or strange
+	Laid   string `json:"laid,omitempty"` // absolute; of one that was kept, the new sample beside it
 
 	tree string
 	as   Config
@@ -47,12 +49,60 @@ type ConfigChange struct {
 
 // The things that become of configuration files: there was none; it was as the
 // last sample and is now as the new one; it was edited, and the new sample
-// differs from the last.
+// differs from the last; it is no file any more.
 const (
 	ConfigMade    = "made"
 	ConfigRenewed = "renewed"
 	ConfigKept    = "kept"
+	ConfigStrange = "strange"
 )
+
+// A ConfigStatus is how a configuration file is.
+type ConfigStatus struct {
+	File    string `json:"file"` // absolute
+	Edited  bool   `json:"edited"`
+	There   bool   `json:"there"`
+	Strange bool   `json:"strange,omitempty"` // something is there, and no file
+}
+
+// Configs tells how the configuration files of a build are, in the order of its
+// receipt.
+func (s *Store) Configs(r *Receipt) ([]ConfigStatus, error) {
+	if len(r.Configs) == 0 {
+		return nil, nil
+	}
+	samples, _, err := s.samples(r.Name)
+	if err != nil {
+		return nil, err
+	}
+	var all []ConfigStatus
+	for _, c := range r.Configs {
+		status := ConfigStatus{File: s.ConfigFile(r.Name, c.File)}
+		data, err := ground.ReadFile(status.File, largestConfig)
+		status.There, status.Strange = err == nil, err != nil && !errors.Is(err, fs.ErrNotExist)
+		status.Edited = err == nil && digestOf(data) != samples[c.File]
+		all = append(all, status)
+	}
+	return all, nil
+}
+
+// samples reads which sample each file of a package was last made from or compared
+// with. What was laid beside a file is behind its name and laidSuffix.
+func (s *Store) samples(name string) (samples map[string]string, index string, err error) {
+	index, samples = s.ConfigFile(name, samplesFile), map[string]string{}
+	data, err := ground.ReadFile(index, largestConfig)
+	if err == nil {
+		err = json.Unmarshal(data, &samples)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, index, &Error{Path: index, Err: fmt.Errorf("this list of samples is damaged: %w", err), Advice: "Delete it; edited files stay as they are."}
+	}
+	return samples, index, nil
+}
+
+// laidSuffix is behind the name of a file in the list of samples, for what was laid
+// beside it: a name, a blank and the digest. No file has such a name.
+const laidSuffix = "//laid"
 
 // BeginConfigs makes the configuration files of a build that are not there yet.
 func (s *Store) BeginConfigs(r *Receipt) error {
@@ -69,19 +119,14 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	if len(r.Configs) == 0 {
 		return nil, nil
 	}
-	index := s.ConfigFile(r.Name, samplesFile)
-	samples := map[string]string{} // file to the digest of its sample
-	data, err := ground.ReadFile(index, largestConfig)
-	if err == nil {
-		err = json.Unmarshal(data, &samples)
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, &Error{Path: index, Err: fmt.Errorf("this list of samples is damaged: %w", err), Advice: "Delete it; edited files stay as they are."}
+	samples, index, err := s.samples(r.Name)
+	if err != nil {
+		return nil, err
 	}
 	var changes []ConfigChange
 	for _, c := range r.Configs {
 		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref), as: c}
-		if change.What, err = s.config(change, samples, c.File, renew); err != nil {
+		if err = s.config(&change, r.Version, samples, c.File, renew); err != nil {
 			return changes, s.Wrap(err)
 		}
 		if change.What != "" {
@@ -91,40 +136,85 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	if len(changes) == 0 {
 		return nil, nil
 	}
-	if data, err = json.MarshalIndent(samples, "", "  "); err != nil {
+	data, err := json.MarshalIndent(samples, "", "  ")
+	if err != nil {
 		return changes, err
 	}
 	return changes, s.Wrap(durable.WriteFile(index, append(data, '\n'), 0o644))
 }
 
-// config brings one file up to date, and says what it has done.
-func (s *Store) config(change ConfigChange, samples map[string]string, name string, renew bool) (string, error) {
-	sample, mode, err := s.sample(change)
+// config brings one file up to date, and says in the change what it has done.
+func (s *Store) config(change *ConfigChange, version string, samples map[string]string, name string, renew bool) error {
+	sample, mode, err := s.sample(*change)
 	if err != nil {
-		return "", err
+		return err
 	}
 	last := samples[name]
 	current, err := ground.ReadFile(change.File, largestConfig)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		if err := os.MkdirAll(filepath.Dir(change.File), 0o755); err != nil {
-			return "", err
+			return err
 		}
-		samples[name] = digestOf(sample)
-		return ConfigMade, change.make(sample, mode)
+		change.What, samples[name] = ConfigMade, digestOf(sample)
+		return change.make(sample, mode)
+	case errors.Is(err, ground.ErrNotRegular), errors.Is(err, syscall.ELOOP), errors.Is(err, syscall.ENOTDIR):
+		change.What = ConfigStrange
+		return nil
 	case err != nil:
-		return "", err
+		return err
 	case !renew || digestOf(sample) == last:
-		return "", nil
+		return nil
 	case digestOf(current) == digestOf(sample):
 		samples[name] = digestOf(sample)
-		return "", nil
+		return change.takeUp(samples, name)
 	case digestOf(current) == last:
-		samples[name] = digestOf(sample)
-		return ConfigRenewed, durable.Renew(change.File, sample)
+		change.What, samples[name] = ConfigRenewed, digestOf(sample)
+		if err := durable.Renew(change.File, sample); err != nil {
+			return err
+		}
+		return change.takeUp(samples, name)
 	}
-	samples[name] = digestOf(sample)
-	return ConfigKept, nil
+	change.What, samples[name] = ConfigKept, digestOf(sample)
+	return change.lay(sample, version, samples, name)
+}
+
+// lay puts a new sample beside a file that was edited. It has the permissions of the
+// file, for people copy from one to the other.
+func (c *ConfigChange) lay(sample []byte, version string, samples map[string]string, name string) error {
+	if err := c.takeUp(samples, name); err != nil {
+		return err
+	}
+	info, err := os.Lstat(c.File)
+	if err != nil {
+		return err
+	}
+	laid := c.File + ".sample-" + version
+	if _, err := os.Lstat(laid); err == nil {
+		return nil // somebody's own
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	uid, gid := -1, -1
+	if os.Geteuid() == 0 {
+		uid, gid = int(owner.Uid), int(owner.Gid)
+	}
+	c.Laid = laid
+	samples[name+laidSuffix] = filepath.Base(laid) + " " + digestOf(sample)
+	return durable.WriteFileFor(laid, sample, info.Mode().Perm(), uid, gid)
+}
+
+// takeUp takes away what was laid beside a file earlier, if nobody has changed it.
+func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
+	base, digest, was := strings.Cut(samples[name+laidSuffix], " ")
+	if !was || base == "" || strings.Contains(base, "/") || !strings.HasPrefix(base, filepath.Base(c.File)+".sample-") {
+		return nil
+	}
+	delete(samples, name+laidSuffix)
+	laid := filepath.Join(filepath.Dir(c.File), base)
+	if data, err := ground.ReadFile(laid, largestConfig); err != nil || digestOf(data) != digest {
+		return nil
+	}
+	return durable.Remove(laid)
 }
 
 // make makes a configuration file, for whom and as it is said.

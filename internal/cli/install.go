@@ -86,6 +86,9 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	foretold := p.AllWanted || ask.Upgrade
 	if lines := changes(m, p, p.Before.Members, p.After); foretold && len(lines) > 0 && !a.screen.JSON {
 		a.screen.Print("The landing will change:\n  %s", strings.Join(lines, "\n  "))
+		if err := a.showSteps(ctx, m, p); err != nil {
+			return err
+		}
 	}
 	if err := a.run(ctx, m, p); err != nil {
 		return err
@@ -158,7 +161,13 @@ func (a *app) showConfigs(configs []store.ConfigChange) {
 		case store.ConfigRenewed:
 			a.screen.Print("%s was as its sample; it is as the new sample now.", c.File)
 		case store.ConfigKept:
-			a.screen.Print("%s stays as it was edited; the sample has changed:\n  diff %s %s", c.File, c.File, c.Sample)
+			sample := c.Sample
+			if c.Laid != "" {
+				sample = c.Laid
+			}
+			a.screen.Print("%s stays as it was edited; the new sample is beside it:\n  diff %s %s", c.File, c.File, sample)
+		case store.ConfigStrange:
+			a.screen.Note("%s is no file any more, and stays as it is; the package reads its configuration there. The sample: %s", c.File, c.Sample)
 		}
 	}
 }

@@ -87,12 +87,11 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 	} else {
 		a.screen.Print("Everything is built: %s on %s.", term.Count(len(p.Jobs), "package"), term.Count(p.Rungs(), "rung"))
 	}
-	a.showLanding(m, p)
-	return nil
+	return a.showLanding(ctx, m, p)
 }
 
 // showLanding tells what an install of the plan changes on the landing.
-func (a *app) showLanding(m *machine.Machine, p *plan.Plan) {
+func (a *app) showLanding(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	lines := changes(m, p, p.Before.Members, p.After)
 	switch {
 	case p.Clash != nil:
@@ -104,7 +103,9 @@ func (a *app) showLanding(m *machine.Machine, p *plan.Plan) {
 	}
 	if !p.Ask.Upgrade {
 		a.newer(p)
+		return nil
 	}
+	return a.showSteps(ctx, m, p)
 }
 
 // fetched tells whether the sources of a job are here. It looks once: for a commit, a
@@ -272,7 +273,11 @@ func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) er
 			planned[i].ByHost = append(planned[i].ByHost, h.String())
 		}
 	}
-	return a.screen.PrintJSON(map[string]any{"rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched), "landing": landing.Compare(l.Before.Members, l.After)})
+	steps, err := l.Steps(m.Store)
+	if err != nil {
+		return err
+	}
+	return a.screen.PrintJSON(map[string]any{"steps": append([]plan.Step{}, steps...), "rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched), "landing": landing.Compare(l.Before.Members, l.After)})
 }
 
 // because says in a few words why a package is on the ladder.
