@@ -52,6 +52,6 @@ var denied = []struct {
 	{pattern.New(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)`), "the network"},
 	{pattern.New(`()Network is unreachable`), "the network"},
 	{pattern.New("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for it"},
-	{pattern.New("(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
+	{pattern.New("(?:^|[^\\w./-])(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; it sees nobody's home"},
 	{pattern.New("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which it may not"},
 }

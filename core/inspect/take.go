@@ -201,7 +201,7 @@ func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
 	}
 	switch {
 	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
-		within.found = t.elf(out.File, head, e.Name, within.found)
+		within.found = t.elf(out.File, e.Name, within.found)
 	case bytes.HasPrefix(head, []byte("!<arch>\n")):
 		within.found = false // of object files, the linker takes what is loaded, and looks at no path
 	}
@@ -238,20 +238,10 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 
 // elf looks at a program or library, and tells whether what is loaded of it names
 // the directory it was built in, if anything of it does.
-func (t *taking) elf(file *os.File, head []byte, name string, names bool) bool {
-	if !sane(head) {
+func (t *taking) elf(file *os.File, name string, names bool) bool {
+	f := openELF(file)
+	if f == nil {
 		return names
-	}
-	f, err := elf.NewFile(file)
-	if err != nil {
-		return names
-	}
-	defer f.Close()
-	const largestTable = 64 << 20 // of names and of what is needed
-	for _, s := range f.Sections {
-		if (s.Type == elf.SHT_STRTAB || s.Type == elf.SHT_DYNAMIC) && s.Flags&elf.SHF_ALLOC != 0 && s.FileSize > largestTable {
-			return names
-		}
 	}
 	t.programs = append(t.programs, name)
 	if !names {
@@ -266,6 +256,9 @@ func (t *taking) elf(file *os.File, head []byte, name string, names bool) bool {
 	}
 	return within.found
 }
+
+// largestTable is more than the tables have of what is needed, and of its names.
+const largestTable = 64 << 20
 
 // sane tells whether an ELF file has as many sections as its header has room to say
 // (ELF-64 Object File Format, section 3). There are others; reading their tables has

@@ -31,7 +31,7 @@ func (p *Plan) Steps(s *store.Store) ([]Step, error) {
 	var steps []Step
 	for _, j := range p.Jobs {
 		was := p.Was[j.Name]
-		if was == nil || was.Ref == j.Ref || !p.Needed[j] && !p.onAfter(j.Ref) {
+		if was == nil || was.Ref == j.Ref || !p.Needed[j] && !p.Installed[j.Ref] {
 			continue
 		}
 		step := Step{Name: j.Name, From: was.Ref, To: j.Ref, Build: p.Needed[j], Size: was.Size, Expected: p.Estimates[j.Ref].Size, Lands: p.onAfter(j.Ref)}

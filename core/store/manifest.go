@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -138,9 +139,15 @@ func (s *Store) Files(r Ref) ([]File, error) {
 		return nil, s.Gone(r, err)
 	}
 	defer tree.Close()
+	files, err := readFiles(tree)
+	return files, s.Gone(r, err)
+}
+
+// readFiles reads the list of the files of a tree.
+func readFiles(tree *ground.Dir) ([]File, error) {
 	f, err := tree.Open(filesFile)
 	if err != nil {
-		return nil, s.Gone(r, err)
+		return nil, err
 	}
 	defer f.Close()
 	var files []File
@@ -156,7 +163,27 @@ func (s *Store) Files(r Ref) ([]File, error) {
 		}
 		files = append(files, file)
 	}
-	return files, s.Wrap(lines.Err())
+	return files, lines.Err()
+}
+
+// ReadTree reads the receipt and the list of files of a tree that is anywhere: in
+// another root, or copied. Its error satisfies fs.ErrNotExist where there is none.
+func ReadTree(dir string) (*Receipt, []File, error) {
+	tree, err := ground.OpenDir(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer tree.Close()
+	data, err := tree.ReadFile(receiptFile, largestReceipt)
+	if err != nil {
+		return nil, nil, err
+	}
+	var receipt Receipt
+	if err := json.Unmarshal(data, &receipt); err != nil {
+		return nil, nil, &Error{Path: filepath.Join(dir, receiptFile), Err: fmt.Errorf("this receipt is damaged: %w", err)}
+	}
+	files, err := readFiles(tree)
+	return &receipt, files, err
 }
 
 func parseLine(path, keywords string) (File, error) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -8,22 +9,70 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/reclaim"
 	"fernladder/core/settings"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
+// listing says which builds are listed, and in which order.
+type listing struct {
+	landing, unused, bySize bool
+	older, larger           string
+}
+
 func (a *app) listCommand() *cobra.Command {
-	return &cobra.Command{
+	f := listing{}
+	c := &cobra.Command{
 		Use:   "list",
 		Short: "List what is built, and what of it is in use",
 		Long: `Lists every build whose tree is there, with its id, and whether it is on the landing:
 asked for, or needed by another. Where several builds of a release are there, it says
 in which options they differ.`,
-		Example: `  fernladder list`,
-		Args:    noNames,
-		RunE:    func(*cobra.Command, []string) error { return a.list() },
+		Example: `  fernladder list
+  fernladder list --landing
+  fernladder list --unused --older 90d        what fernladder clean --trees would delete
+  fernladder list --larger 100MB --by-size`,
+		Args: noNames,
+		RunE: func(*cobra.Command, []string) error { return a.list(f) },
 	}
+	c.Flags().BoolVar(&f.landing, "landing", false, "only what is on the landing")
+	c.Flags().BoolVar(&f.unused, "unused", false, "only what no state of the landing stands on")
+	c.Flags().StringVar(&f.older, "older", "", "only what was built longer ago than `AGE`: 12h, 30d, 8w")
+	c.Flags().StringVar(&f.larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
+	c.Flags().BoolVar(&f.bySize, "by-size", false, "the largest first")
+	return c
+}
+
+// filter takes out what is not to be listed, and brings the rest into order.
+func (f listing) filter(m *machine.Machine, receipts []*store.Receipt, current landing.State) ([]*store.Receipt, error) {
+	older, err := parseAge(f.older)
+	if err != nil {
+		return nil, err
+	}
+	larger, err := parseSize(f.larger)
+	if err != nil {
+		return nil, err
+	}
+	unused := map[store.Ref]bool{}
+	if f.unused {
+		found, err := reclaim.Find(m, reclaim.What{Trees: true})
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range found.Trees {
+			unused[r.Ref] = true
+		}
+	}
+	now := m.Now()
+	left := slices.DeleteFunc(slices.Clone(receipts), func(r *store.Receipt) bool {
+		return f.landing && current.Has(r.Ref) == nil || f.unused && !unused[r.Ref] || now.Sub(r.Began) < older || r.Size < larger
+	})
+	if f.bySize {
+		slices.SortStableFunc(left, func(a, b *store.Receipt) int { return cmp.Compare(b.Size, a.Size) })
+	}
+	return left, nil
 }
 
 // listed is an installed build in JSON.
@@ -36,16 +85,20 @@ type listed struct {
 	Tree    string `json:"tree"`
 }
 
-func (a *app) list() error {
+func (a *app) list(f listing) error {
 	m, err := a.open()
 	if err != nil {
 		return err
 	}
-	receipts, err := m.Store.Receipts()
+	all, err := m.Store.Receipts()
 	if err != nil {
 		return err
 	}
 	current, err := landing.Current(m.Store)
+	if err != nil {
+		return err
+	}
+	receipts, err := f.filter(m, all, current)
 	if err != nil {
 		return err
 	}
@@ -54,13 +107,17 @@ func (a *app) list() error {
 	for i, r := range receipts {
 		builds[i] = listed{r.Ref, r.Summary, onLanding(current, r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
 		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside", "no": ""}[builds[i].Landing]
-		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, receipts), term.OneLine(r.Summary)}
+		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"root": m.Store.Root, "landing": current.Number, "builds": builds})
 	}
 	if m.Settings.File == "" && a.root == "" && a.getenv("FERNLADDER_ROOT") == "" {
 		a.screen.Note("No %s is here or above, nor among this user's and the machine's: this is the usual root.", settings.FileName)
+	}
+	if len(rows) == 0 && len(all) > 0 {
+		a.screen.Print("None of the %s in %s is such a one.", term.Count(len(all), "build"), m.Store.Root)
+		return nil
 	}
 	if len(rows) == 0 {
 		a.screen.Print("Nothing is built in %s.", m.Store.Root)

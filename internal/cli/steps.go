@@ -67,7 +67,7 @@ func stepLines(s plan.Step) (lines []string) {
 		case c.Strange:
 			lines = append(lines, c.File+" is no file, and stays as it is")
 		case c.Edited:
-			lines = append(lines, c.File+" was edited, and stays; a new sample is laid beside it")
+			lines = append(lines, c.File+" was edited, and stays; where its sample has changed, the new one is laid beside it")
 		}
 	}
 	return lines

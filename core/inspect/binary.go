@@ -1,0 +1,149 @@
+package inspect
+
+import (
+	"debug/elf"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// A Binary is a program or a library as the loader sees it.
+type Binary struct {
+	Needs       []string            // libraries, by the names it asks for
+	RunPath     []string            // directories in which they are looked for first, $ORIGIN as it stands
+	Interpreter string              // the loader; "" for a library
+	Soname      string              // the name that others ask for it by, or ""
+	Versions    map[string][]string // of the symbols that it needs of libraries, by library
+}
+
+// ReadBinary reads what a file says that is a program or library of ELF; ok is false
+// for any other, and for one that is damaged. The file may be hostile.
+func ReadBinary(file *os.File) (b Binary, ok bool) {
+	f := openELF(file)
+	if f == nil {
+		return b, false
+	}
+	defer func() { // the reader of damaged tables has had its mistakes
+		if recover() != nil {
+			b, ok = Binary{}, false
+		}
+	}()
+	if f.Type != elf.ET_EXEC && f.Type != elf.ET_DYN {
+		return b, false
+	}
+	b.Needs, _ = f.ImportedLibraries()
+	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
+		for _, text := range texts(f, tag) {
+			b.RunPath = append(b.RunPath, strings.Split(text, ":")...)
+		}
+	}
+	if names := texts(f, elf.DT_SONAME); len(names) > 0 {
+		b.Soname = names[0]
+	}
+	for _, p := range f.Progs {
+		const longest = 4096
+		if p.Type == elf.PT_INTERP && p.Filesz < longest {
+			data, _ := io.ReadAll(p.Open())
+			b.Interpreter = strings.TrimRight(string(data), "\x00")
+		}
+	}
+	needs, _ := f.DynamicVersionNeeds()
+	for _, n := range needs {
+		for _, v := range n.Needs {
+			if b.Versions == nil {
+				b.Versions = map[string][]string{}
+			}
+			if v.Flags&elf.VER_FLG_WEAK == 0 {
+				b.Versions[n.Name] = append(b.Versions[n.Name], v.Dep)
+			}
+		}
+	}
+	return b, true
+}
+
+func texts(f *elf.File, tag elf.DynTag) []string {
+	all, _ := f.DynString(tag)
+	return all
+}
+
+// openELF opens a file as ELF, or returns nil.
+func openELF(file *os.File) *elf.File {
+	var head [64]byte
+	if n, err := file.ReadAt(head[:], 0); err != nil || n < len(head) || string(head[:4]) != elf.ELFMAG || !sane(head[:]) {
+		return nil
+	}
+	f, err := elf.NewFile(file)
+	if err != nil {
+		return nil
+	}
+	for _, s := range f.Sections {
+		if (s.Type == elf.SHT_STRTAB || s.Type == elf.SHT_DYNAMIC) && s.Flags&elf.SHF_ALLOC != 0 && s.FileSize > largestTable {
+			return nil
+		}
+	}
+	return f
+}
+
+// Exports are the symbols that a library has for others, with their versions, sorted;
+// nil where it is none.
+func Exports(file *os.File) (names []string) {
+	f := openELF(file)
+	if f == nil || f.Type != elf.ET_DYN {
+		return nil
+	}
+	defer func() {
+		if recover() != nil {
+			names = nil
+		}
+	}()
+	symbols, err := f.DynamicSymbols()
+	if err != nil {
+		return nil
+	}
+	for _, s := range symbols {
+		bind := elf.ST_BIND(s.Info)
+		if s.Section == elf.SHN_UNDEF || s.Name == "" || bind != elf.STB_GLOBAL && bind != elf.STB_WEAK ||
+			elf.ST_VISIBILITY(s.Other) == elf.STV_HIDDEN || elf.ST_VISIBILITY(s.Other) == elf.STV_INTERNAL {
+			continue
+		}
+		name := s.Name
+		if s.Version != "" && !s.HasVersion {
+			name += "@" + s.Version
+		}
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Provides are the versions of symbols that a library has for others.
+func Provides(file *os.File) (versions []string) {
+	f := openELF(file)
+	if f == nil {
+		return nil
+	}
+	defer func() {
+		if recover() != nil {
+			versions = nil
+		}
+	}()
+	all, _ := f.DynamicVersions()
+	for _, v := range all {
+		versions = append(versions, v.Name)
+	}
+	return versions
+}
+
+// Looks are the directories in which the loader looks for what a binary in a directory
+// needs, before its own.
+func (b Binary) Looks(dir string) (dirs []string) {
+	for _, text := range b.RunPath {
+		text = strings.NewReplacer("${ORIGIN}", dir, "$ORIGIN", dir, "${LIB}", "lib", "$LIB", "lib").Replace(text)
+		if filepath.IsAbs(text) {
+			dirs = append(dirs, filepath.Clean(text))
+		}
+	}
+	return dirs
+}

@@ -1,0 +1,149 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+)
+
+// An Owner is whose a path is.
+type Owner struct {
+	Build  Ref    // zero where only the package is known
+	Name   string // of the package
+	File   string // below its tree, or below its configuration
+	Config bool   // it is a configuration file
+	Listed bool   // the build has placed it; otherwise somebody has put it into the tree since
+	Links  int    // that were followed
+}
+
+// OwnerOf finds whose a path is, through links, from wherever they lead into the root.
+// ok is false where none leads there. The error satisfies fs.ErrNotExist when nothing
+// is at the path.
+func (s *Store) OwnerOf(path string) (o Owner, ok bool, err error) {
+	root, err := filepath.EvalSymlinks(s.Root)
+	if err != nil {
+		root = s.Root
+	}
+	const most = 40 // links, as the kernel counts (path_resolution(7))
+	for links := 0; links < most; links++ {
+		dir, err := filepath.EvalSymlinks(filepath.Dir(path))
+		if err != nil {
+			return o, false, err
+		}
+		path = filepath.Join(dir, filepath.Base(path))
+		info, err := os.Lstat(path)
+		if err != nil {
+			return o, false, err
+		}
+		if o, ok = s.ownerAt(root, path); ok {
+			o.Links = links
+			o.Listed, err = s.lists(o)
+			return o, true, err
+		}
+		if info.Mode()&fs.ModeSymlink == 0 {
+			return o, false, nil
+		}
+		target, err := os.Readlink(path)
+		if err != nil {
+			return o, false, err
+		}
+		if !filepath.IsAbs(target) {
+			target = filepath.Join(dir, target)
+		}
+		path = target
+	}
+	return o, false, nil
+}
+
+// ownerAt tells by a path without links whose it is.
+func (s *Store) ownerAt(root, path string) (Owner, bool) {
+	below, is := strings.CutPrefix(path, root+"/")
+	if !is {
+		return Owner{}, false
+	}
+	parts := strings.SplitN(below, "/", 4)
+	switch {
+	case parts[0] == "trees" && len(parts) == 4:
+		r, ok := parseBuildName(parts[1], parts[2])
+		return Owner{Build: r, Name: r.Name, File: parts[3]}, ok && s.Installed(r)
+	case parts[0] == "config" && len(parts) > 2:
+		return Owner{Name: parts[1], File: strings.Join(parts[2:], "/"), Config: true}, true
+	}
+	return Owner{}, false
+}
+
+// lists tells whether a build has placed a file.
+func (s *Store) lists(o Owner) (bool, error) {
+	if o.Config || strings.HasPrefix(o.File, ownDirectory+"/") {
+		return true, nil
+	}
+	found, err := s.search(o.Build, func(line []byte) bool { return bytes.HasPrefix(line, []byte("./"+escape(o.File)+" ")) })
+	return len(found) > 0, err
+}
+
+// Named finds the files of all trees whose last part is a name.
+func (s *Store) Named(name string) ([]Owner, error) {
+	trees, err := s.Trees()
+	if err != nil {
+		return nil, err
+	}
+	var all []Owner
+	end := []byte("/" + escape(name) + " ")
+	for r := range trees {
+		files, err := s.search(r, func(line []byte) bool {
+			i := bytes.IndexByte(line, ' ')
+			return i > 0 && bytes.HasSuffix(line[:i+1], end)
+		})
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // removed since
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range files {
+			all = append(all, Owner{Build: r, Name: r.Name, File: file, Listed: true})
+		}
+	}
+	slices.SortFunc(all, func(a, b Owner) int {
+		return strings.Compare(a.Build.String()+" "+a.File, b.Build.String()+" "+b.File)
+	})
+	return all, nil
+}
+
+// search finds lines in the list of a tree's files, and returns the paths that they
+// are about. The list is not taken apart: most of it is not looked for.
+func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
+	tree, err := ground.OpenDir(s.Tree(r))
+	if err != nil {
+		return nil, s.Gone(r, err)
+	}
+	defer tree.Close()
+	data, err := tree.ReadFile(filesFile, largestList)
+	if err != nil {
+		return nil, s.Gone(r, err)
+	}
+	var files []string
+	for len(data) > 0 {
+		line := data
+		if i := bytes.IndexByte(data, '\n'); i >= 0 {
+			line, data = data[:i], data[i+1:]
+		} else {
+			data = nil
+		}
+		if !is(line) {
+			continue
+		}
+		name, _, _ := bytes.Cut(line, []byte(" "))
+		files = append(files, unescape(strings.TrimPrefix(string(name), "./")))
+	}
+	return files, nil
+}
+
+// largestList is more than the list of a tree's files has.
+const largestList = 1 << 30

@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/contrast"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/internal/term"
+)
+
+func (a *app) compareCommand() *cobra.Command {
+	all := false
+	c := &cobra.Command{
+		Use:   "compare A B",
+		Short: "Set two builds side by side",
+		Long: `Says what is different between two builds: options, sources, needs, compiler; files
+that came, went, grew or changed; libraries that are asked for, symbols that libraries
+have for others; tries, times and memory. Each is a name, or the directory of a tree:
+in another root, or copied from another machine.`,
+		Example: `  fernladder compare mistplan:1.9.4 mistplan:2.1.0
+  fernladder compare mistplan@3f9c mistplan@77ab
+  fernladder compare mistplan /mnt/other/trees/mistplan/2.1.0-dcf3ef35b443`,
+		Args:              exactly(2, "two builds"),
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.compare(args, all) },
+	}
+	c.Flags().BoolVar(&all, "all", false, "show every file and symbol, however many there are")
+	return c
+}
+
+// side is the build that a person means by a name or a directory.
+func side(m *machine.Machine, text string) (contrast.Side, error) {
+	if strings.Contains(text, "/") {
+		dir, err := filepath.Abs(text)
+		if err != nil {
+			return contrast.Side{}, err
+		}
+		if real, err := filepath.EvalSymlinks(dir); err == nil {
+			dir = real
+		}
+		s, err := contrast.Elsewhere(dir)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, os.ErrInvalid) {
+			return s, usage("%s is no tree: it has no share/fernladder/receipt.json", text)
+		}
+		return s, err
+	}
+	r, err := named.One(m.Store, text)
+	if err != nil {
+		return contrast.Side{}, err
+	}
+	return contrast.Installed(m.Store, r)
+}
+
+func (a *app) compare(args []string, all bool) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	var sides [2]contrast.Side
+	for i, text := range args {
+		if sides[i], err = side(m, text); err != nil {
+			return err
+		}
+	}
+	r, err := contrast.Compare(sides[0], sides[1])
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(r)
+	}
+	a.screen.Print("A  %s %s (%s), %s", a.screen.Strong(r.A.Name), r.A.Version, r.A.ID, sides[0].Tree)
+	a.screen.Print("B  %s %s (%s), %s\n", a.screen.Strong(r.B.Name), r.B.Version, r.B.ID, sides[1].Tree)
+	a.compareMade(r)
+	few := 12
+	if all {
+		few = 1 << 30
+	}
+	a.compareFiles(r, few)
+	a.compareCost(r)
+	return nil
+}
+
+func (a *app) compareMade(r *contrast.Report) {
+	var rows [][]string
+	add := func(kind string, list []contrast.Changed) {
+		for i, c := range list {
+			label := ""
+			if i == 0 {
+				label = a.screen.Faint(kind)
+			}
+			rows = append(rows, []string{label, c.Name, orDefault(short(c.A), "–"), orDefault(short(c.B), "–")})
+		}
+	}
+	add("options", r.Options)
+	add("sources", r.Sources)
+	add("patches", r.Patches)
+	add("needs", r.Needs)
+	add("around", r.Around)
+	add("libraries", r.Libraries)
+	add("tries", r.Tries)
+	if len(rows) == 0 {
+		but := ""
+		if len(r.Made) > 0 {
+			but = ", but for " + isAnd(r.Made)
+		}
+		a.screen.Print("They were made of the same%s.", but)
+		return
+	}
+	a.screen.Table([]string{"", "", "A", "B"}, rows)
+}
+
+// short cuts what is long and says nothing to a person, as digests are.
+func short(text string) string {
+	const most, digest = 60, 19
+	if strings.HasPrefix(text, "sha") && len(text) > most {
+		return text[:digest] + "…"
+	}
+	if len(text) > most {
+		return text[:most-1] + "…"
+	}
+	return text
+}
+
+func (a *app) compareFiles(r *contrast.Report, few int) {
+	f := r.Files
+	if len(f.Came)+len(f.Gone)+len(f.Changed) == 0 {
+		a.screen.Print("\nAll %s are the same.", term.Count(f.Same, "file"))
+	} else {
+		a.screen.Print("\nFiles: %d the same, %d only in B (+), %d only in A (-), %d different (~)", f.Same, len(f.Came), len(f.Gone), len(f.Changed))
+	}
+	show := func(mark string, list []contrast.FileSize) {
+		for i, x := range list {
+			if i == few {
+				a.screen.Print("  %s and %d more; --all shows them", mark, len(list)-few)
+				return
+			}
+			size := ""
+			switch {
+			case x.A < 0:
+				size = term.Bytes(x.B)
+			case x.B < 0:
+				size = term.Bytes(x.A)
+			case x.A != x.B:
+				size = fmt.Sprintf("%s → %s", term.Bytes(x.A), term.Bytes(x.B))
+			}
+			a.screen.Print("  %s %s  %s", mark, term.OneLine(x.Path), a.screen.Faint(size))
+		}
+	}
+	show("+", f.Came)
+	show("-", f.Gone)
+	show("~", f.Changed)
+	for _, s := range r.Symbols {
+		head := fmt.Sprintf("\n%s: %s came, %d went", s.Library, term.Count(len(s.Came), "symbol"), len(s.Gone))
+		if s.Soname.Name != "" {
+			head += fmt.Sprintf("; others ask for it as %s, not %s", s.Soname.B, s.Soname.A)
+		}
+		a.screen.Print("%s", head)
+		for mark, names := range map[string][]string{"+": s.Came, "-": s.Gone} {
+			for i, name := range names {
+				if i == few {
+					a.screen.Print("  %s and %d more; --all shows them", mark, len(names)-few)
+					break
+				}
+				a.screen.Print("  %s %s", mark, term.OneLine(name))
+			}
+		}
+	}
+}
+
+func (a *app) compareCost(r *contrast.Report) {
+	times := func(x float64) string { return term.Duration(time.Duration(x * float64(time.Second))) }
+	sizes := func(x float64) string {
+		if x == 0 {
+			return "–"
+		}
+		return term.Bytes(int64(x))
+	}
+	ratio := func(m contrast.Measure) string {
+		if m.A <= 0 || m.B <= 0 {
+			return ""
+		}
+		return fmt.Sprintf("× %.2f", m.B/m.A)
+	}
+	var rows [][]string
+	for _, m := range r.Stages {
+		rows = append(rows, []string{m.Name, times(m.A), times(m.B), ratio(m)})
+	}
+	rows = append(rows, []string{"all stages", times(r.Total.A), times(r.Total.B), ratio(r.Total)},
+		[]string{"most memory", sizes(r.Memory.A), sizes(r.Memory.B), ratio(r.Memory)}, []string{"size", sizes(r.Size.A), sizes(r.Size.B), ratio(r.Size)})
+	a.screen.Print("")
+	a.screen.Table([]string{"", "A", "B", "B to A"}, rows)
+}
