@@ -8,6 +8,7 @@ import (
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/seal"
+	"fernladder/core/store"
 )
 
 // ErrNotSealed is the error for building again where that could change the tree
@@ -31,12 +32,18 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 // rebuild builds a job that is installed a second time, in another directory, and
 // has a look at what came of it before that is gone.
 func (b *Builder) rebuild(ctx context.Context, job *Job, look func(*attempt) error) (err error) {
-	store := b.m.Store
-	unlock, err := store.ShareBuild(ctx, job.Ref)
+	unlock, err := b.m.Store.ShareBuild(ctx, job.Ref)
 	if err != nil {
 		return err
 	}
 	defer unlock()
+	return b.again(ctx, job, nil, look)
+}
+
+// again builds a job in another directory than its own, whose lock the caller holds,
+// and has a look at what came of it before that is gone.
+func (b *Builder) again(ctx context.Context, job *Job, fetched []store.Source, look func(*attempt) error) (err error) {
+	store := b.m.Store
 	alone, err := store.LockAgain(ctx, job.Ref, func() {
 		b.m.Tell(job.event(event.Waiting, event.Event{Text: "another fernladder that builds the same once more"}))
 	})
@@ -49,7 +56,7 @@ func (b *Builder) rebuild(ctx context.Context, job *Job, look func(*attempt) err
 	}
 	defer b.m.Slots.Release()
 	again := *job
-	a := b.begin(&again, nil)
+	a := b.begin(&again, fetched)
 	a.rebuild, a.dirs = true, dirsOf(store, job, true)
 	again.Stages = stages(b.target, &again, a.dirs)
 	defer func() {

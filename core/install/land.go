@@ -60,6 +60,23 @@ func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 	})
 }
 
+// Relink makes all links of the landing anew, as another state with the same builds,
+// and those in a directory that others use too.
+func Relink(ctx context.Context, m *machine.Machine) (Landed, error) {
+	return change(ctx, m, func(u *landing.Update) {
+		u.Anew = true
+		u.Choose = func(now landing.State) ([]landing.Asked, error) {
+			var asked []landing.Asked
+			for _, member := range now.Members {
+				if member.Asked {
+					asked = append(asked, landing.Asked{Ref: member.Ref, Beside: member.Beside})
+				}
+			}
+			return asked, nil
+		}
+	})
+}
+
 // Front gives a build that is there the plain names of its package. Other builds of
 // the package that are on the landing stay beside it, if they have names for that;
 // those that have none leave it.

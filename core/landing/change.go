@@ -27,7 +27,7 @@ func (u *Update) next(s *store.Store, current State, members []Member) (next Sta
 		receipts[i] = p.receipt
 	}
 	rules := u.Rules.digest(receipts)
-	if current.Rules == rules && slices.Equal(current.Members, members) && Whole(s, current) {
+	if !u.Anew && current.Rules == rules && slices.Equal(current.Members, members) && Whole(s, current) {
 		return current, nil, false, nil
 	}
 	if len(members) == 0 && current.Number == 0 {
@@ -149,6 +149,25 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 		}
 	}
 	return nil
+}
+
+// SetAside moves the list of a state that cannot be read, and its links, out of the
+// way, and returns where the list is. The state in use stays. The caller holds the
+// landing's lock.
+func SetAside(s *store.Store, file string) (string, error) {
+	number, err := strconv.Atoi(strings.TrimSuffix(filepath.Base(file), ".json"))
+	used, _ := os.Readlink(Directory(s))
+	if err != nil || strconv.Itoa(number) == filepath.Base(used) {
+		return "", errors.New("it is in use by now")
+	}
+	if _, err := Read(s, number); err == nil {
+		return "", errors.New("it can be read by now")
+	}
+	aside, err := s.MoveAside(stateFile(s, number), "landing-"+strconv.Itoa(number)+".json")
+	if err != nil {
+		return "", err
+	}
+	return aside, s.Wrap(ground.Remove(linksDir(s, number)))
 }
 
 // Forget deletes states, but for the one that is in use. A damaged one goes too. It

@@ -18,6 +18,8 @@ type Update struct {
 	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
 	Waiting func()                           // called if somebody else is changing it
 
+	Anew bool // the links are made anew, also where they seem to be whole
+
 	Rules   Rules
 	Command string // as it was typed
 	Now     time.Time

@@ -50,6 +50,14 @@ type Candidates struct {
 	Landings []landing.Remembered
 	Logs     []Log
 	Archives []source.Stored
+	Damaged  []Aside
+}
+
+// An Aside is something that was moved aside because it was damaged.
+type Aside struct {
+	Path  string
+	Size  int64
+	Wrote time.Time
 }
 
 // A Log is the directory of the logs of a build that is not there.
@@ -71,6 +79,9 @@ func (c Candidates) Bytes() int64 {
 	for _, l := range c.Logs {
 		total += l.Size
 	}
+	for _, d := range c.Damaged {
+		total += d.Size
+	}
 	return total
 }
 
@@ -84,7 +95,7 @@ func (c Candidates) ArchiveBytes() (total int64) {
 
 // Empty tells whether there is nothing to delete.
 func (c Candidates) Empty() bool {
-	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives) == 0
+	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives)+len(c.Damaged) == 0
 }
 
 // names tells whether something of a build is looked for.
@@ -129,6 +140,9 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 			c.Works = append(c.Works, w)
 		}
 	}
+	if len(what.Names) == 0 {
+		c.findDamaged(m)
+	}
 	states, err := landing.History(m.Store)
 	if err != nil {
 		return c, err
@@ -172,6 +186,27 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 		}
 	}
 	return c, nil
+}
+
+// findDamaged finds what was moved aside because it was damaged.
+func (c *Candidates) findDamaged(m *machine.Machine) {
+	entries, err := os.ReadDir(m.Store.Damaged())
+	if err != nil {
+		return // there is none
+	}
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil {
+			continue
+		}
+		a := Aside{Path: filepath.Join(m.Store.Damaged(), e.Name()), Size: info.Size(), Wrote: info.ModTime()}
+		if e.IsDir() {
+			a.Size = ground.Size(a.Path)
+		}
+		if c.What.fits(m.Now(), a.Wrote, a.Size) {
+			c.Damaged = append(c.Damaged, a)
+		}
+	}
 }
 
 // findLogs finds the logs of builds that have no tree, and no directory to go on in.
@@ -297,6 +332,12 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 		if err := d.deleteLogs(m, l); err != nil {
 			return d, err
 		}
+	}
+	for _, a := range c.Damaged {
+		if err := ground.Remove(a.Path); err != nil {
+			return d, m.Store.Wrap(err)
+		}
+		d.Bytes += a.Size
 	}
 	freed, kept, err := m.Archives.Delete(ctx, c.Archives)
 	d.Archives, d.Bytes = kept, d.Bytes+freed

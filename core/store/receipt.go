@@ -180,6 +180,18 @@ func (s *Store) Installed(r Ref) bool {
 	return errors.Is(err, fs.ErrNotExist)
 }
 
+// Moved is what is wrong with a receipt in a root that is not where it was.
+type Moved struct{ Tree string } // as it was built to be
+
+func (e *Moved) Error() string {
+	return fmt.Sprintf("this tree was built to be in %s, and its programs look for each other there", e.Tree)
+}
+
+// RefOf is the build that a directory is the place of the tree of.
+func (s *Store) RefOf(dir string) (Ref, bool) {
+	return parseBuildName(filepath.Base(filepath.Dir(dir)), filepath.Base(dir))
+}
+
 // largestReceipt is more than a receipt of any build has.
 const largestReceipt = 64 << 20
 
@@ -213,7 +225,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	case receipt.Ref != r:
 		return nil, damaged("it is that of %s", receipt.Ref)
 	case receipt.Tree != s.Tree(r) && filepath.Base(receipt.Tree) == filepath.Base(s.Tree(r)):
-		return nil, &Error{Path: file, Err: fmt.Errorf("this tree was built to be in %s, and its programs look for each other there", receipt.Tree),
+		return nil, &Error{Path: file, Err: &Moved{receipt.Tree},
 			Advice: "The root was moved. Move it back, or make its old path a link to it and use that."}
 	case receipt.Tree != s.Tree(r):
 		return nil, damaged("it is that of the tree %s", receipt.Tree)

@@ -25,7 +25,7 @@ func (a *app) cleanCommand() *cobra.Command {
 		Use:   "clean [NAME...]",
 		Short: "Say what can be deleted and how much that frees, then delete it",
 		Long: `Lists the directories of builds that have failed or were broken off, with size and
-age. With --trees also trees that no state of the landing stands on, with --landings
+age, and what mend has moved aside. With --trees also trees that no state of the landing stands on, with --landings
 earlier states (and with --trees what only they use), with --logs the logs of builds
 that are not there, with --archives the verified archives, which can be fetched again.
 --older and --larger narrow all that. Deletes them after asking; where nobody can
@@ -177,6 +177,9 @@ func (a *app) showCandidates(c reclaim.Candidates) {
 	}
 	for _, l := range c.Logs {
 		rows = append(rows, []string{"logs", a.screen.Strong(l.Name), l.Version, l.ID, term.Bytes(l.Size), ago(a.now().Sub(l.Wrote)), ""})
+	}
+	for _, d := range c.Damaged {
+		rows = append(rows, []string{"damaged", filepath.Base(d.Path), "", "", term.Bytes(d.Size), ago(a.now().Sub(d.Wrote)), "moved aside by mend"})
 	}
 	if n := len(c.Archives); n > 0 {
 		rows = append(rows, []string{"archives", "", "", "", term.Bytes(c.ArchiveBytes()), "", term.Count(n, "file") + ", can be fetched again"})

@@ -65,6 +65,13 @@ func status(err error) (int, string) {
 		return statusFetch, "fetch"
 	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched):
 		return statusHost, "host"
+	case is[*Unsound](err):
+		var unsound *Unsound
+		errors.As(err, &unsound)
+		if !unsound.Root {
+			return statusHost, "host"
+		}
+		return statusRoot, "root"
 	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
 	case is[*build.Failure](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):

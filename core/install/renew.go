@@ -1,0 +1,90 @@
+package install
+
+import (
+	"context"
+	"slices"
+
+	"fernladder/core/build"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+)
+
+// Renewed is what came of building again what is there.
+type Renewed struct {
+	Build store.Ref `json:"build"`
+	Aside string    `json:"aside,omitempty"` // where the tree that was there is kept
+	Err   error     `json:"-"`               // why it was not done; the tree stays as it was
+}
+
+// Renew builds builds again that are there, each from what its receipt says, and puts
+// each in the place of the old one in one step. Those in damaged are kept aside. They
+// are done in the order of the list; one that fails does not keep the others.
+func Renew(ctx context.Context, m *machine.Machine, builds []store.Ref, damaged map[store.Ref]bool) ([]Renewed, error) {
+	var all []Renewed
+	for _, r := range builds {
+		aside, err := renew(ctx, m, r, damaged[r])
+		if ctx.Err() != nil {
+			return all, ctx.Err()
+		}
+		all = append(all, Renewed{r, aside, err})
+	}
+	return all, nil
+}
+
+func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (string, error) {
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{named.Of(r)}})
+	if err != nil {
+		return "", err
+	}
+	// What it needs to be built may have been cleaned away since.
+	p.Needed = build.Needed(p.Jobs, func(x store.Ref) bool { return p.Installed[x] && x != r })
+	var job *build.Job
+	for _, j := range p.Todo() {
+		if j.Ref == r {
+			job = j
+		}
+	}
+	if job == nil {
+		return "", &named.NotBuilt{Name: named.Of(r), Root: m.Store.Root}
+	}
+	p.Needed[job] = false
+	if _, err := Run(ctx, m, p); err != nil {
+		return "", err
+	}
+	was, err := m.Store.Receipt(r)
+	if err != nil {
+		return "", m.Store.Gone(r, err)
+	}
+	aside := ""
+	err = rebuild(ctx, m, []*build.Job{job}, func(b *build.Builder, j *build.Job) (err error) {
+		aside, err = b.Renew(ctx, j, was, keep)
+		return err
+	})
+	return aside, err
+}
+
+// NeedsFirst orders builds so that each comes after what it needs.
+func NeedsFirst(s *store.Store, builds []store.Ref) []store.Ref {
+	var ordered []store.Ref
+	seen := map[store.Ref]bool{}
+	var visit func(r store.Ref)
+	visit = func(r store.Ref) {
+		if seen[r] {
+			return
+		}
+		seen[r] = true
+		needs, _ := s.Needs(r) // what cannot be read is told where it is built
+		for _, n := range needs {
+			visit(n.Ref)
+		}
+		if slices.Contains(builds, r) {
+			ordered = append(ordered, r)
+		}
+	}
+	for _, r := range builds {
+		visit(r)
+	}
+	return ordered
+}

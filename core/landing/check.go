@@ -1,0 +1,133 @@
+package landing
+
+import (
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/store"
+)
+
+// Wrong is a name of the landing that is not as it was made.
+type Wrong struct {
+	Path string
+	Is   string // what is wrong, in words
+	Gone bool   // nothing is there
+}
+
+// Check finds what is not as it was made in the links of a state.
+// Links that are gone are named if the state was made by these rules.
+func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
+	if state.Number == 0 {
+		return nil, nil
+	}
+	dir, err := ground.OpenDir(linksDir(s, state.Number))
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	defer dir.Close()
+	own := map[string]bool{}
+	for _, m := range state.Members {
+		own[s.Tree(m.Ref)] = true
+	}
+	var wrong []Wrong
+	found := map[string]bool{}
+	err = dir.Walk(false, func(e ground.Entry) error {
+		switch {
+		case e.Mode.IsDir(), unlinked(e.Name), e.Name == "share/man/index.db":
+			return nil
+		case e.Mode&fs.ModeSymlink == 0:
+			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no link any more"})
+			return nil
+		}
+		found[e.Name] = true
+		target, err := e.Target()
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(linksDir(s, state.Number), filepath.Dir(e.Name), target)
+		parts := strings.SplitN(strings.TrimPrefix(path, filepath.Join(s.Root, "trees")+"/"), "/", 3)
+		switch {
+		case len(parts) != 3 || !own[filepath.Join(s.Root, "trees", parts[0], parts[1])]:
+			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + target + ", which is not on the landing"})
+		case !there(path):
+			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + path + ", which is gone"})
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	missing := state.Links - len(found)
+	if missing <= 0 {
+		return wrong, nil
+	}
+	for _, name := range expected(s, state, rules) {
+		if !found[name] {
+			wrong = append(wrong, Wrong{Path: name, Is: "it is gone", Gone: true})
+			missing--
+		}
+	}
+	if missing > 0 {
+		wrong = append(wrong, Wrong{Path: ".", Is: fmt.Sprintf("%d of its %d links are gone", missing, state.Links), Gone: true})
+	}
+	return wrong, nil
+}
+
+// expected are the links that a state has by rules, in order; none where it was made by
+// others.
+func expected(s *store.Store, state State, rules Rules) []string {
+	parts, err := partsOf(s, state.Members)
+	if err != nil {
+		return nil
+	}
+	var receipts []*store.Receipt
+	for i := range parts {
+		receipts = append(receipts, parts[i].receipt)
+		if parts[i].files, err = s.Files(parts[i].Ref); err != nil {
+			return nil
+		}
+	}
+	if rules.digest(receipts) != state.Rules {
+		return nil
+	}
+	links, err := arrange(parts, rules)
+	if err != nil || len(links.Links) != state.Links {
+		return nil
+	}
+	return slices.Sorted(maps.Keys(links.Links))
+}
+
+func there(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// CheckShared finds what is not as it was made in a directory that others use too.
+func CheckShared(s *store.Store, x Shared) []Wrong {
+	d, err := openSharing(s, x)
+	if err != nil {
+		return []Wrong{{Path: ".", Is: "it cannot be opened: " + err.Error()}}
+	}
+	defer d.close()
+	var wrong []Wrong
+	for _, name := range x.Links {
+		switch is := d.what(name); is {
+		case d.ours(name):
+			if !there(filepath.Join(Directory(s), name)) {
+				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
+			}
+		case "":
+			wrong = append(wrong, Wrong{Path: name, Is: "it is gone", Gone: true})
+		default:
+			wrong = append(wrong, Wrong{Path: name, Is: "it is " + is + " now, and was a link of ours"})
+		}
+	}
+	slices.SortFunc(wrong, func(a, b Wrong) int { return strings.Compare(a.Path, b.Path) })
+	return wrong
+}

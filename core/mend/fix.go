@@ -1,0 +1,129 @@
+package mend
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+
+	"fernladder/core/filelock"
+	"fernladder/core/install"
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+)
+
+// Fixed is what became of a finding.
+type Fixed struct {
+	Finding
+	Done string `json:"done"`          // what was done, or ""
+	Err  error  `json:"-"`             // why it was not
+	Why  string `json:"why,omitempty"` // the same, in words
+}
+
+// Fix puts right what can be without losing anything: permissions, what was begun and
+// not finished, links, the database, states of the landing that cannot be read, and
+// configuration files that are gone. Each is looked at again, under the lock it needs.
+// What it does not know how to put right it leaves.
+func Fix(ctx context.Context, m *machine.Machine, r *Report) ([]Fixed, error) {
+	if err := m.Store.Prepare(); err != nil { // which finishes much of what was begun
+		return nil, err
+	}
+	all := []Fixed{}
+	links := ""
+	for _, f := range r.Findings {
+		if ctx.Err() != nil {
+			return all, ctx.Err()
+		}
+		if !f.Fixable {
+			continue
+		}
+		done, err := f.fix(ctx, m, &links)
+		fixed := Fixed{Finding: f, Done: done, Err: err}
+		if err != nil {
+			fixed.Why = err.Error()
+		}
+		all = append(all, fixed)
+	}
+	return all, nil
+}
+
+// fix does one. Links are made again all at once: links says what came of that.
+func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (string, error) {
+	s := m.Store
+	switch f.Kind {
+	case Mode:
+		unlock, err := s.LockBuildNow(f.Build)
+		if errors.Is(err, filelock.ErrHeld) {
+			return "", errors.New("it is being built, or built with")
+		}
+		if err != nil {
+			return "", err
+		}
+		defer unlock()
+		if err := s.ChmodListed(f.Build, f.Path, f.mode); err != nil {
+			return "", err
+		}
+		return "its permissions are as they were", nil
+	case Permissions:
+		if err := os.Chmod(f.Path, f.mode); err != nil {
+			return "", s.Wrap(err)
+		}
+		return "only its owner and group can write to it", nil
+	case Half:
+		if f.Build.Name == "" { // of a directory that is linked to the landing
+			return relink(ctx, m, links)
+		}
+		if s.Installed(f.Build) {
+			return "it is complete by now", nil
+		}
+		if _, err := os.Lstat(f.Path); errors.Is(err, fs.ErrNotExist) {
+			return "it was deleted", nil
+		}
+		return "", errors.New("somebody works on it")
+	case Database:
+		h, err := s.History(ctx)
+		if err != nil {
+			return "", err
+		}
+		return "it was moved aside, and made anew from the receipts", h.Close()
+	case Link:
+		return relink(ctx, m, links)
+	case State:
+		unlock, err := s.LockLanding(ctx, m.TellLandingHeld)
+		if err != nil {
+			return "", err
+		}
+		defer unlock()
+		aside, err := landing.SetAside(s, f.Path)
+		if err != nil {
+			return "", err
+		}
+		return "it was moved to " + aside, nil
+	case Config:
+		receipt, err := s.Receipt(f.Build)
+		if err != nil {
+			return "", s.Gone(f.Build, err)
+		}
+		if err := s.BeginConfigs(receipt); err != nil {
+			return "", err
+		}
+		return "it is as its sample", nil
+	}
+	return "", nil
+}
+
+// relink makes the links of the landing anew, those in a shared directory too.
+func relink(ctx context.Context, m *machine.Machine, links *string) (string, error) {
+	if *links != "" {
+		return *links, nil
+	}
+	l, err := install.Relink(ctx, m)
+	if err != nil {
+		return "", err
+	}
+	*links = "the links were made anew"
+	if l.Changed() {
+		*links += ", as another state of the landing"
+	}
+	return *links, nil
+}

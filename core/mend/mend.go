@@ -1,0 +1,391 @@
+// Package mend checks a root against what it says of itself, and the machine against
+// what installed builds use of it.
+//
+// Look changes nothing. What it finds are values: what is wrong, with what, what
+// follows from it, and what would help; those that can be put right without losing
+// anything say so, and Fix does that, each under the lock it needs, after looking
+// again. Builds whose files or whose machine have changed are built again by
+// install.Renew, which is for the caller to ask for.
+package mend
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/store"
+)
+
+// Kind is what is wrong.
+type Kind string
+
+// The kinds, in the order in which they are told.
+const (
+	Moved       Kind = "moved"       // the root is at another path than it was made for
+	Receipt     Kind = "receipt"     // a receipt cannot be read
+	Half        Kind = "half"        // something that was begun and not finished
+	Missing     Kind = "missing"     // a file of a tree
+	Changed     Kind = "changed"     // a file of a tree
+	Mode        Kind = "mode"        // the permissions of a file of a tree
+	Added       Kind = "added"       // a file in a tree that is none of the build's
+	Need        Kind = "need"        // a tree that another is linked with or runs with
+	Link        Kind = "link"        // of the landing, or of a directory that is linked to it
+	State       Kind = "state"       // of the landing
+	Config      Kind = "config"      // a configuration file
+	Database    Kind = "database"    //
+	Permissions Kind = "permissions" // of the root's own
+	Library     Kind = "library"     // of the operating system, that is not there
+	Symbols     Kind = "symbols"     // a library of the operating system that lacks versions of symbols
+	Interpreter Kind = "interpreter" // of the operating system
+	Shadow      Kind = "shadow"      // a program of the landing that comes before one of the operating system
+)
+
+var kinds = []Kind{Moved, Receipt, Half, Database, Permissions, Missing, Changed, Mode, Added, Need, State, Link, Config, Library, Symbols, Interpreter, Shadow}
+
+// A Finding is something that is wrong.
+type Finding struct {
+	Kind    Kind      `json:"kind"`
+	Build   store.Ref `json:"build,omitzero"`
+	Path    string    `json:"path"`
+	What    string    `json:"what"`              // what is wrong with it
+	Follows string    `json:"follows,omitempty"` // what comes of it
+	Advice  string    `json:"advice,omitempty"`  // what a person can do, where nothing is done by Fix
+	Fixable bool      `json:"fixable"`           // Fix puts it right
+	Rebuild bool      `json:"rebuild"`           // building it again does
+
+	mode fs.FileMode
+}
+
+// Damages tells whether the finding is that a tree is not as it was placed.
+func (f Finding) Damages() bool { return f.Kind == Missing || f.Kind == Changed }
+
+// A Report is what was found.
+type Report struct {
+	Findings []Finding  `json:"findings"`
+	Builds   int        `json:"builds"`   // that were looked at
+	Files    int        `json:"files"`    //
+	Bytes    int64      `json:"bytes"`    // that were read of them
+	Affected []Affected `json:"affected"` // builds with findings, with what stands on them
+}
+
+// Affected is a build that does not work, or may not, and what that means for others.
+type Affected struct {
+	Build     store.Ref   `json:"build"`
+	OnLanding bool        `json:"on_landing"`
+	Rebuild   bool        `json:"rebuild"`
+	For       []store.Ref `json:"for"` // builds on the landing that stand on it
+}
+
+// Ask says what is looked at.
+type Ask struct {
+	Builds  []store.Ref // none: all
+	Quick   bool        // sizes and permissions of files, and not what is in them
+	Machine bool        // only what the machine has
+}
+
+// Look looks at all of a root, or at some builds of it. It ends with the context's
+// error, or where the root itself cannot be read.
+func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
+	r := &Report{Findings: []Finding{}, Affected: []Affected{}}
+	trees, err := m.Store.Trees()
+	if err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	current, err := landing.Current(m.Store)
+	broken := err
+	refs := make([]store.Ref, 0, len(trees))
+	for ref := range trees {
+		if len(ask.Builds) == 0 || slices.Contains(ask.Builds, ref) {
+			refs = append(refs, ref)
+		}
+	}
+	slices.SortFunc(refs, func(a, b store.Ref) int { return strings.Compare(a.String(), b.String()) })
+	receipts := r.receipts(m.Store, refs)
+	if !ask.Machine && len(ask.Builds) == 0 {
+		r.root(ctx, m)
+		r.landing(m, current, broken)
+	}
+	system := newSystem(m.Programs)
+	if err := r.trees(ctx, m.Store, receipts, trees, system, ask); err != nil {
+		return nil, err
+	}
+	if len(ask.Builds) == 0 {
+		r.shadows(m, current)
+	}
+	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(slices.Index(kinds, a.Kind), slices.Index(kinds, b.Kind)), strings.Compare(a.Build.String(), b.Build.String()), strings.Compare(a.Path, b.Path))
+	})
+	r.affected(receipts, current)
+	return r, nil
+}
+
+func (r *Report) add(f Finding) { r.Findings = append(r.Findings, f) }
+
+// receipts reads those of builds. That the root was moved is told once.
+func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
+	var all []*store.Receipt
+	moved := false
+	for _, ref := range refs {
+		receipt, err := s.Receipt(ref)
+		at := new(store.Moved)
+		switch {
+		case err == nil:
+			all = append(all, receipt)
+		case errors.Is(err, fs.ErrNotExist): // removed meanwhile
+		case errors.As(err, &at):
+			if !moved {
+				r.add(Finding{Kind: Moved, Path: s.Root, What: "its trees were built to be in " + at.Tree,
+					Follows: "Programs look for their libraries and data there, and not here.",
+					Advice:  "Move the root back, or make its old path a link to it and use that."})
+			}
+			moved = true
+		default:
+			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: err.Error(), Follows: "Nothing is known of this build, and nothing can be built with it."})
+		}
+	}
+	r.Builds = len(all)
+	return all
+}
+
+// root looks at what is the root's own.
+func (r *Report) root(ctx context.Context, m *machine.Machine) {
+	s := m.Store
+	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
+	if err == nil {
+		for _, dir := range found {
+			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !exists(s.Work(ref)) {
+				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt", Follows: "It is no build; a program was ended while it was made or removed.", Fixable: true})
+			}
+		}
+	}
+	if s.HasHistory() {
+		h, err := s.ReadHistory(ctx)
+		if err != nil {
+			r.add(Finding{Kind: Database, Path: filepath.Join(s.Root, "fernladder.db"), What: err.Error(), Follows: "Times of earlier builds are not known.", Fixable: true})
+		} else {
+			h.Close()
+		}
+	}
+	for _, dir := range []string{"", "archives", "trees", "landings", "logs", "locks", "work"} {
+		path := filepath.Join(s.Root, dir)
+		info, err := os.Lstat(path)
+		switch {
+		case err != nil:
+		case !info.IsDir() && dir != "":
+			r.add(Finding{Kind: Permissions, Path: path, What: "it should be a directory", Advice: "Move it aside."})
+		case info.IsDir() && info.Mode().Perm()&0o002 != 0 && info.Mode()&fs.ModeSticky == 0:
+			r.add(Finding{Kind: Permissions, Path: path, What: "everybody can write to it", Follows: "Whoever can log in can have others run anything.", Fixable: true, mode: info.Mode().Perm() &^ 0o002})
+		}
+	}
+}
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// trees looks at the files of builds, several at a time: most of it is reading.
+func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Receipt, there map[store.Ref]bool, system *system, ask Ask) error {
+	var lock sync.Mutex
+	var wait sync.WaitGroup
+	work := make(chan *store.Receipt)
+	for range max(1, runtime.NumCPU()) {
+		wait.Go(func() {
+			for receipt := range work {
+				t := &looking{s: s, receipt: receipt, system: system, quick: ask.Quick, machine: ask.Machine}
+				t.look(ctx)
+				lock.Lock()
+				r.Findings = append(r.Findings, t.found...)
+				r.Files, r.Bytes = r.Files+t.files, r.Bytes+t.bytes
+				lock.Unlock()
+			}
+		})
+	}
+	for _, receipt := range receipts {
+		for _, need := range receipt.Needs {
+			if need.Role != "tool" && !there[need.Ref] {
+				lock.Lock()
+				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is not there", need.Name, need.Version, need.ID),
+					Follows: "It does not find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Advice: "fernladder install " + receipt.Name + " builds what is missing."})
+				lock.Unlock()
+			}
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		work <- receipt
+	}
+	close(work)
+	wait.Wait()
+	return ctx.Err()
+}
+
+// landing looks at the landing and its states.
+func (r *Report) landing(m *machine.Machine, current landing.State, broken error) {
+	s := m.Store
+	if broken != nil {
+		follows := "Nothing that is installed is found by its name, and nothing can be installed or removed."
+		if _, err := os.Stat(landing.Directory(s) + "/"); err == nil {
+			follows = "Its links work, but nothing can be installed or removed."
+		}
+		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows, Advice: "To bring another state back: fernladder landing use N"})
+		return
+	}
+	history, err := landing.History(s)
+	if err != nil {
+		return
+	}
+	for _, x := range history {
+		switch {
+		case x.Damaged != nil:
+			r.add(Finding{Kind: State, Path: filepath.Join(s.Root, "landings", fmt.Sprint(x.Number)+".json"), What: cause(x.Damaged), Follows: "This state cannot be brought back.", Fixable: !x.InUse})
+		case len(x.Missing) > 0 && x.InUse:
+			for _, gone := range x.Missing {
+				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, and its tree is gone", Follows: "What the landing has of it leads nowhere.", Advice: "fernladder install " + gone.Name})
+			}
+		}
+	}
+	wrong, err := landing.Check(s, current, m.Rules())
+	if err != nil {
+		r.add(Finding{Kind: Link, Path: landing.Directory(s), What: err.Error()})
+		return
+	}
+	for _, w := range wrong {
+		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is, Follows: "The landing is not as it was made.", Fixable: true})
+	}
+	shared, err := landing.ReadShared(s)
+	if err != nil {
+		r.add(Finding{Kind: Link, Path: filepath.Join(s.Root, "landings", "shared.json"), What: cause(err)})
+	}
+	for _, x := range shared {
+		if x.Unfinished {
+			r.add(Finding{Kind: Half, Path: x.Directory, What: "a change of the links there was broken off", Follows: "Some names are there that should not be, or the other way round.", Fixable: true})
+		}
+		for _, w := range landing.CheckShared(s, x) {
+			r.add(Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is, Follows: "What is on the landing is not found there by this name.", Fixable: w.Gone})
+		}
+	}
+	for _, member := range current.Members {
+		receipt, err := s.Receipt(member.Ref)
+		if err != nil {
+			continue
+		}
+		configs, err := s.Configs(receipt)
+		if err != nil {
+			r.add(Finding{Kind: Config, Build: member.Ref, Path: filepath.Join(s.Root, "config", member.Name), What: cause(err)})
+		}
+		for _, c := range configs {
+			switch {
+			case c.Strange:
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no file any more", Follows: member.Name + " reads its configuration there.", Advice: "Move it aside; fernladder mend --fix then makes it as the sample."})
+			case !c.There:
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " reads its configuration there.", Fixable: true})
+			}
+		}
+	}
+}
+
+// cause is an error without the path that stands before it anyway.
+func cause(err error) string {
+	var at *store.Error
+	if errors.As(err, &at) {
+		return at.Err.Error()
+	}
+	return err.Error()
+}
+
+// shadows tells of programs that the operating system has by now, and that ours come
+// before without anybody having said so.
+func (r *Report) shadows(m *machine.Machine, current landing.State) {
+	rules := m.Rules()
+	known := map[string]bool{}
+	for _, n := range current.Named {
+		known[n.Build.ID+" "+n.File] = true
+	}
+	for _, member := range current.Members {
+		files, err := m.Store.Files(member.Ref)
+		if err != nil || member.Beside {
+			continue
+		}
+		for _, f := range files {
+			dir, base := filepath.Split(f.Path)
+			if dir != "bin/" && dir != "sbin/" || known[member.ID+" "+f.Path] {
+				continue
+			}
+			if path := rules.System(base); path != "" && exists(filepath.Join(landing.Directory(m.Store), f.Path)) {
+				r.add(Finding{Kind: Shadow, Build: member.Ref, Path: f.Path, What: "the operating system has " + path + " by now, and ours comes before it",
+					Advice: "To leave it so, before_system = [\"" + member.Name + "\"] in the settings; otherwise the next change of the landing takes ours off."})
+			}
+		}
+	}
+}
+
+// affected works out which builds do not work, and for which on the landing that
+// matters.
+func (r *Report) affected(receipts []*store.Receipt, current landing.State) {
+	rebuild, broken := map[store.Ref]bool{}, map[store.Ref]bool{}
+	for _, f := range r.Findings {
+		if f.Build.Name == "" || f.Kind == Added || f.Kind == Shadow || f.Kind == Half || f.Kind == Config {
+			continue
+		}
+		broken[f.Build] = true
+		rebuild[f.Build] = rebuild[f.Build] || f.Rebuild
+	}
+	byRef := map[store.Ref]*store.Receipt{}
+	for _, x := range receipts {
+		byRef[x.Ref] = x
+	}
+	stands := map[store.Ref][]store.Ref{} // on a broken build: members of the landing
+	for _, member := range current.Members {
+		seen := map[store.Ref]bool{}
+		var visit func(ref store.Ref)
+		visit = func(ref store.Ref) {
+			if seen[ref] {
+				return
+			}
+			seen[ref] = true
+			if broken[ref] && ref != member.Ref {
+				stands[ref] = append(stands[ref], member.Ref)
+			}
+			if x := byRef[ref]; x != nil {
+				for _, need := range x.Needs {
+					if need.Role != "tool" {
+						visit(need.Ref)
+					}
+				}
+			}
+		}
+		visit(member.Ref)
+	}
+	for ref := range broken {
+		r.Affected = append(r.Affected, Affected{Build: ref, OnLanding: current.Has(ref) != nil, Rebuild: rebuild[ref], For: append([]store.Ref{}, stands[ref]...)})
+	}
+	slices.SortFunc(r.Affected, func(a, b Affected) int { return strings.Compare(a.Build.String(), b.Build.String()) })
+}
+
+// ToRebuild are the builds that building again puts right, and those of them whose
+// trees are damaged.
+func (r *Report) ToRebuild() (builds []store.Ref, damaged map[store.Ref]bool) {
+	damaged = map[store.Ref]bool{}
+	for _, a := range r.Affected {
+		if a.Rebuild {
+			builds = append(builds, a.Build)
+		}
+	}
+	for _, f := range r.Findings {
+		if f.Damages() {
+			damaged[f.Build] = true
+		}
+	}
+	return builds, damaged
+}

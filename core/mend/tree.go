@@ -1,0 +1,261 @@
+package mend
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/inspect"
+	"fernladder/core/store"
+)
+
+// looking is a look at one tree.
+type looking struct {
+	s       *store.Store
+	receipt *store.Receipt
+	system  *system
+	quick   bool
+	machine bool
+
+	found []Finding
+	files int
+	bytes int64
+	told  map[string]bool // what of the machine was told already
+}
+
+func (l *looking) add(kind Kind, file, what string, f Finding) {
+	f.Kind, f.Build, f.What = kind, l.receipt.Ref, what
+	f.Path = filepath.Join(l.s.Tree(l.receipt.Ref), file)
+	l.found = append(l.found, f)
+}
+
+const (
+	follows  = "The build is not what was built and tried."
+	readRate = 64 << 10
+)
+
+// look goes through the list of files, and through what is there.
+func (l *looking) look(ctx context.Context) {
+	l.told = map[string]bool{}
+	files, err := l.s.Files(l.receipt.Ref)
+	if errors.Is(err, store.ErrGone) {
+		return
+	}
+	if err != nil {
+		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(), Finding{Follows: "What belongs to it is not known.", Rebuild: true})
+		return
+	}
+	tree, err := ground.OpenDir(l.s.Tree(l.receipt.Ref))
+	if err != nil {
+		return // removed meanwhile
+	}
+	defer tree.Close()
+	listed := make(map[string]bool, len(files))
+	buffer := make([]byte, readRate)
+	for _, f := range files {
+		if ctx.Err() != nil {
+			return
+		}
+		listed[f.Path] = true
+		l.file(tree, f, buffer)
+	}
+	if l.machine {
+		return
+	}
+	tree.Walk(true, func(e ground.Entry) error {
+		if e.Name == inspect.Own {
+			return ground.Skip
+		}
+		if !listed[e.Name] {
+			l.add(Added, e.Name, "it is no file of the build", Finding{Follows: "Somebody, or a program, has put it there; it goes with the tree.",
+				Advice: "Move it out of the tree, if it is of use."})
+			if e.Mode.IsDir() {
+				return ground.Skip
+			}
+		}
+		return nil
+	})
+}
+
+// file looks at one file: whether it is as it was placed, and whether the machine has
+// what it runs with.
+func (l *looking) file(tree *ground.Dir, f store.File, buffer []byte) {
+	info, err := tree.Lstat(f.Path)
+	if err != nil {
+		if !l.machine {
+			l.add(Missing, f.Path, "it is gone", Finding{Follows: follows, Rebuild: true})
+		}
+		return
+	}
+	if !f.Mode.IsDir() {
+		l.files++
+	}
+	if info.Mode.Type() != f.Mode.Type() {
+		if !l.machine {
+			l.add(Changed, f.Path, "it is "+kindOf(info.Mode)+" now, and was "+kindOf(f.Mode), Finding{Follows: follows, Rebuild: true})
+		}
+		return
+	}
+	switch {
+	case f.Mode&fs.ModeSymlink != 0:
+		if target, err := tree.Target(f.Path); (err != nil || target != f.Target) && !l.machine {
+			l.add(Changed, f.Path, fmt.Sprintf("it leads to %q now, and led to %q", target, f.Target), Finding{Follows: follows, Rebuild: true})
+		}
+		return
+	case info.Mode.Perm() != f.Mode.Perm() && !l.machine:
+		l.add(Mode, f.Path, fmt.Sprintf("its permissions are %04o now, and were %04o", info.Mode.Perm(), f.Mode.Perm()), Finding{Follows: follows, Fixable: true, mode: f.Mode.Perm()})
+	}
+	if !f.Mode.IsRegular() {
+		return
+	}
+	if info.Size != f.Size && !l.machine {
+		l.add(Changed, f.Path, fmt.Sprintf("it has %d bytes now, and had %d", info.Size, f.Size), Finding{Follows: follows, Rebuild: true})
+		return
+	}
+	file, err := tree.Open(f.Path)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return // another user's secret
+		}
+		l.add(Changed, f.Path, "it cannot be read: "+err.Error(), Finding{Follows: follows, Rebuild: true})
+		return
+	}
+	defer file.Close()
+	l.runs(file, f)
+	if l.machine || l.quick || f.SHA256 == "" {
+		return
+	}
+	h := sha256.New()
+	n, err := io.CopyBuffer(h, struct{ io.Reader }{io.LimitReader(io.NewSectionReader(file, 0, f.Size+1), f.Size+1)}, buffer)
+	l.bytes += n
+	switch {
+	case err != nil:
+		l.add(Changed, f.Path, "it cannot be read: "+err.Error(), Finding{Follows: follows, Rebuild: true})
+	case hex.EncodeToString(h.Sum(nil)) != f.SHA256:
+		l.add(Changed, f.Path, "what is in it was changed", Finding{Follows: follows, Rebuild: true})
+	}
+}
+
+func kindOf(mode fs.FileMode) string {
+	switch {
+	case mode.IsDir():
+		return "a directory"
+	case mode&fs.ModeSymlink != 0:
+		return "a link"
+	case mode.IsRegular():
+		return "a file"
+	}
+	return "a pipe, socket or device"
+}
+
+// runs looks whether the machine has what a program, library or script runs with.
+func (l *looking) runs(file *os.File, f store.File) {
+	if b, is := inspect.ReadBinary(file); is {
+		l.binary(b, f)
+		return
+	}
+	if f.Mode.Perm()&0o111 == 0 {
+		l.module(f)
+		return
+	}
+	head := make([]byte, 256)
+	n, _ := file.ReadAt(head, 0)
+	line, _, _ := strings.Cut(string(head[:n]), "\n")
+	rest, script := strings.CutPrefix(line, "#!")
+	words := strings.Fields(rest)
+	if !script || len(words) == 0 {
+		return
+	}
+	name := words[0]
+	if path.Base(name) == "env" && len(words) > 1 {
+		words = words[1:]
+		for len(words) > 1 && (strings.HasPrefix(words[0], "-") || strings.Contains(words[0], "=")) {
+			words = words[1:]
+		}
+		name = words[0]
+	}
+	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) {
+		return
+	}
+	l.told["#!"+name] = true
+	l.add(Interpreter, f.Path, "its interpreter "+name+" is not on this machine"+l.system.instead(name), Finding{Follows: "It cannot be started.", Rebuild: true})
+}
+
+// ours tells whether a build that this one needs has a program.
+func (l *looking) ours(name string) bool {
+	for _, need := range append(l.receipt.Needs, store.Link{Ref: l.receipt.Ref}) {
+		for _, dir := range []string{"bin", "sbin"} {
+			if exists(filepath.Join(l.s.Tree(need.Ref), dir, name)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// module looks whether the interpreter is there that a module was placed for.
+func (l *looking) module(f store.File) {
+	parts := strings.Split(f.Path, "/")
+	for i := 0; i+1 < len(parts); i++ {
+		if parts[i] != "lib" && parts[i] != "lib64" || !strings.HasPrefix(parts[i+1], "python") || !strings.Contains(parts[i+1], ".") {
+			continue
+		}
+		name := parts[i+1]
+		if l.told[name] || l.system.has(name) || l.ours(name) {
+			return
+		}
+		l.told[name] = true
+		l.add(Interpreter, strings.Join(parts[:i+2], "/"), "it has modules for "+name+", which is not on this machine"+l.system.instead(name), Finding{Follows: "No interpreter that is here finds them.", Rebuild: true})
+	}
+}
+
+// binary looks whether the libraries that a program or library asks for are found, as
+// the loader looks for them (ld.so(8)), and have the versions of symbols it was linked
+// against.
+func (l *looking) binary(b inspect.Binary, f store.File) {
+	if b.Interpreter != "" && !l.told[b.Interpreter] && !exists(b.Interpreter) {
+		l.told[b.Interpreter] = true
+		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
+	}
+	dirs := b.Looks(filepath.Dir(filepath.Join(l.receipt.Tree, f.Path)))
+	for _, name := range b.Needs {
+		at := ""
+		if filepath.IsAbs(name) {
+			if exists(name) {
+				at = name
+			}
+		} else {
+			for _, dir := range dirs {
+				if file := filepath.Join(dir, name); exists(file) {
+					at = file
+					break
+				}
+			}
+			if at == "" {
+				at = l.system.library(name)
+			}
+		}
+		key := name + " " + at
+		if l.told[key] {
+			continue
+		}
+		if at == "" {
+			l.told[key] = true
+			l.add(Library, f.Path, "it needs the library "+name+", which is not on this machine"+l.system.similar(name), Finding{Follows: "What uses it cannot be started.", Rebuild: true})
+			continue
+		}
+		if lacks := l.system.lacks(at, b.Versions[name]); len(lacks) > 0 {
+			l.told[key] = true
+			l.add(Symbols, f.Path, fmt.Sprintf("%s has no %s, which it was linked with", at, strings.Join(lacks, " and ")), Finding{Follows: "What uses it cannot be started.", Rebuild: true})
+		}
+	}
+}
