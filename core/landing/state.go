@@ -110,7 +110,7 @@ func (e *Gone) Error() string {
 // Read returns a state by its number.
 func Read(s *store.Store, number int) (State, error) {
 	file := stateFile(s, number)
-	const advice = "To go to another state: fernladder landing use N; or delete the link ROOT/landing, and install what was on it."
+	advice := "To go to another state: fernladder landing use N; the empty one, to install anew what was on it, is 0."
 	data, err := ground.ReadFile(file, largestState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Advice: advice}

@@ -230,4 +230,3 @@ func (a *app) showWhatHelps(r *mend.Report, f mending) {
 		a.screen.Note("To build again %s: fernladder mend --rebuild", strings.Join(refTexts(builds), ", "))
 	}
 }
-
