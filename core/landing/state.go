@@ -80,6 +80,17 @@ func Current(s *store.Store) (State, error) {
 	return Read(s, number)
 }
 
+// linked is the number of the state that the landing leads to, which may be unreadable;
+// -1 where it leads elsewhere.
+func linked(s *store.Store) int {
+	target, _ := os.Readlink(Directory(s))
+	number, err := strconv.Atoi(filepath.Base(target))
+	if err != nil || !there(linksDir(s, number)) {
+		return -1
+	}
+	return number
+}
+
 // States returns the numbers of all states, the oldest first.
 func States(s *store.Store) ([]int, error) {
 	files, err := filepath.Glob(filepath.Join(s.Root, "landings", "*.json"))

@@ -60,6 +60,9 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	if r.Before, err = Current(s); err != nil && u.Use == nil {
 		return r, err
 	}
+	if err != nil { // what is in use cannot be read; another can be brought back all the same
+		r.Before = State{Number: linked(s)}
+	}
 	r.After = r.Before
 	shared, err := u.openShared(s)
 	if err != nil {
@@ -164,7 +167,7 @@ func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool)
 	}
 	if err != nil {
 		// Nothing has changed but for names that came, which go again.
-		if undone := shared.finish(s, r.Before.Number); undone == nil && made {
+		if undone := shared.finish(s, max(0, r.Before.Number)); undone == nil && made {
 			Forget(s, []Remembered{{State: r.After}})
 		}
 		r.After = r.Before
