@@ -112,7 +112,7 @@ func TestBrokenLandings(t *testing.T) {
 		"a state is gone":  {"cp -P root/landing root/l; ln -sfn landings/999 root/landing", "this state of the landing is gone"},
 	} {
 		require.Equal(t, 0, w.sh(c[0]).status)
-		w.fails(7, []string{"install", "moss"}, c[1], "ln -sfn landings/")
+		w.fails(7, []string{"install", "moss"}, c[1], "fernladder landing use N")
 		require.Equal(t, 0, w.sh("rm -rf root/landing; mv root/l root/landing").status, what)
 	}
 	w.must("install", "moss", "stone")

@@ -67,7 +67,7 @@ func Current(s *store.Store) (State, error) {
 	}
 	if errors.Is(err, syscall.EINVAL) {
 		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is none"),
-			Advice: "Move it aside, and point a link at the highest number there: ln -sfn landings/N landing"}
+			Advice: "Move it aside, and bring a state back: fernladder landing use N"}
 	}
 	if err != nil {
 		return State{}, s.Wrap(err)
@@ -75,7 +75,7 @@ func Current(s *store.Store) (State, error) {
 	number, err := strconv.Atoi(filepath.Base(target))
 	if err != nil || number < 1 || filepath.Dir(target) != "landings" {
 		return State{}, &store.Error{Path: Directory(s), Err: fmt.Errorf("this should be a link to a numbered state in landings, not to %q", target),
-			Advice: "Point it at the highest number there: ln -sfn landings/N landing"}
+			Advice: "To bring a state back: fernladder landing use N"}
 	}
 	return Read(s, number)
 }
