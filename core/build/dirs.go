@@ -32,6 +32,11 @@ func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
 	if rebuild {
 		work += ".again"
 	}
+	return dirsIn(work, job)
+}
+
+// dirsIn are the directories of a job in a work directory.
+func dirsIn(work string, job *Job) workDirs {
 	box := boxOf(work)
 	d := workDirs{
 		work: work, room: filepath.Join(work, "room"), given: filepath.Join(work, "given"), tries: filepath.Join(work, "tries"),

@@ -207,7 +207,7 @@ func onlyItself(a, b Side, x, y store.File) bool {
 		if err != nil {
 			return nil
 		}
-		return bytes.ReplaceAll(data, []byte(s.Receipt.Tree), []byte("\x00"))
+		return ownless(data, s.Receipt.Tree)
 	}
 	first, second := read(a, x), read(b, y)
 	return first != nil && bytes.Equal(first, second)

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"bytes"
 	"debug/elf"
 	"io"
 	"os"
@@ -146,4 +147,23 @@ func (b Binary) Looks(dir string) (dirs []string) {
 		}
 	}
 	return dirs
+}
+
+// BlankBuildID makes the build id of a program or library zeros, in its contents: it is a
+// digest of them, and different wherever anything is, the name of the tree too. Of other
+// contents nothing is changed.
+func BlankBuildID(data []byte) {
+	if len(data) < 64 || string(data[:4]) != elf.ELFMAG || !sane(data[:64]) {
+		return
+	}
+	defer func() { recover() }() // the reader of damaged tables has had its mistakes
+	f, err := elf.NewFile(bytes.NewReader(data))
+	if err != nil {
+		return
+	}
+	for _, s := range f.Sections {
+		if s.Name == ".note.gnu.build-id" && s.Type == elf.SHT_NOTE && s.Offset <= uint64(len(data)) && s.FileSize <= uint64(len(data))-s.Offset {
+			clear(data[s.Offset : s.Offset+s.FileSize])
+		}
+	}
 }

@@ -65,6 +65,20 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (str
 	return aside, err
 }
 
+// Bring brings the sources of a job here.
+func Bring(ctx context.Context, m *machine.Machine, j *build.Job) error {
+	if err := ready(ctx, m, []*build.Job{j}); err != nil {
+		return err
+	}
+	if err := build.CheckHost(ctx, m, []*build.Job{j}); err != nil {
+		return err
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return err
+	}
+	return failures(ctx, build.Fetch(ctx, m, []*build.Job{j}))
+}
+
 // NeedsFirst orders builds so that each comes after what it needs.
 func NeedsFirst(s *store.Store, builds []store.Ref) []store.Ref {
 	var ordered []store.Ref

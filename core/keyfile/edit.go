@@ -99,6 +99,30 @@ func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 	}
 }
 
+// SetInList gives a key of the table [[name]] with a number, counted from 0, a value that
+// is written out. What is there is replaced; a new key goes to the end of the table.
+func (e *Edit) SetInList(name string, number int, key, value string) {
+	list := e.root.get(name)
+	if list == nil || number >= len(list.items) {
+		e.err = fmt.Errorf("%s has no [[%s]] number %d", e.file, name, number+1)
+		return
+	}
+	table := list.items[number]
+	if old := table.get(key); old != nil {
+		e.change(old.offset, e.valueEnd(old), value)
+		return
+	}
+	at := e.lineEnd(table.offset)
+	if n := len(table.entries); n > 0 {
+		at = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
+	}
+	padding := ""
+	if column := e.Style(name); column > len(key) {
+		padding = strings.Repeat(" ", column-len(key)-1)
+	}
+	e.change(at, at, "\n"+key+padding+" = "+value)
+}
+
 // Style tells how the keys of the first [[name]] are laid out: the column of
 // their equals signs, counted from 0, or 0 when they are not in one column.
 func (e *Edit) Style(name string) int {

@@ -25,6 +25,7 @@ import (
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/tinker"
 	"fernladder/core/upstream"
 )
 
@@ -139,6 +140,8 @@ func typed(err error) []string {
 		conflict   *landing.Conflict
 		goneState  *landing.Gone
 		lost       *landing.Lost
+		none       *tinker.None
+		busy       *tinker.Busy
 		supplies   source.MissingSupplies
 		notHere    source.NotHere
 		differs    *lock.Differs
@@ -169,6 +172,12 @@ func typed(err error) []string {
 		return waysOut(conflict)
 	case errors.As(err, &goneState):
 		return say("There are: %s. To see them: fernladder landing", orDefault(numbers(goneState.Have), "none"))
+	case errors.As(err, &none):
+		return say("To begin: fernladder tinker %s", none.Name)
+	case errors.As(err, &busy):
+		return say("To go on there: fernladder tinker try %s; to begin anew: fernladder tinker drop %s", busy.Name, busy.Name)
+	case is[*tinker.Occupied](err):
+		return say("To lay it elsewhere: --in DIR")
 	case errors.As(err, &lost):
 		var names []string
 		for _, r := range lost.Builds {

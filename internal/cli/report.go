@@ -26,6 +26,7 @@ import (
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/tinker"
 	"fernladder/core/upstream"
 )
 
@@ -55,7 +56,7 @@ func status(err error) (int, string) {
 		return statusInterrupted, "interrupted"
 	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
-		is[*machine.BadRoot](err), is[*landing.Gone](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
+		is[*machine.BadRoot](err), is[*landing.Gone](err), is[*tinker.None](err), is[*tinker.Busy](err), is[*tinker.Occupied](err), is[*tinker.Unchanged](err), is[*tinker.BadPatch](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
 		return statusRecipe, "recipe"

@@ -1,0 +1,134 @@
+package contrast
+
+import (
+	"bytes"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/inspect"
+)
+
+// A Place is a directory with the files of a tree, which were made to be in Tree.
+type Place struct{ Dir, Tree string }
+
+// Different is a file that two places do not have alike.
+type Different struct {
+	Path string `json:"path"`
+	How  string `json:"how"`
+}
+
+// Trees lists the files that two places do not have alike, but for the names of their
+// trees in them. The records of the program itself do not count.
+func Trees(a, b Place) ([]Different, error) {
+	all := []Different{}
+	first, err := entries(a)
+	if err != nil {
+		return nil, err
+	}
+	second, err := entries(b)
+	if err != nil {
+		return nil, err
+	}
+	left, err := ground.OpenDir(a.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer left.Close()
+	right, err := ground.OpenDir(b.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer right.Close()
+	for name, x := range first {
+		y, has := second[name]
+		how := ""
+		switch {
+		case !has:
+			how = "it is not there any more"
+		case x.mode != y.mode:
+			how = "its permissions are " + y.mode.String() + ", and were " + x.mode.String()
+		case x.target != y.target:
+			how = "it leads to " + y.target + ", and led to " + x.target
+		case x.mode.IsRegular():
+			same, err := alike(left, right, name, a.Tree, b.Tree)
+			if err != nil {
+				return nil, err
+			}
+			if !same {
+				how = "what is in it is different"
+			}
+		}
+		if how != "" {
+			all = append(all, Different{name, how})
+		}
+	}
+	for name := range second {
+		if _, has := first[name]; !has {
+			all = append(all, Different{name, "it was not there before"})
+		}
+	}
+	slices.SortFunc(all, func(x, y Different) int { return strings.Compare(x.Path, y.Path) })
+	return all, nil
+}
+
+type entry struct {
+	mode   fs.FileMode
+	target string
+}
+
+func entries(p Place) (map[string]entry, error) {
+	dir, err := ground.OpenDir(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	all := map[string]entry{}
+	return all, dir.Walk(false, func(e ground.Entry) error {
+		if e.Name == inspect.Own {
+			return ground.Skip
+		}
+		if e.Mode.IsDir() {
+			return nil
+		}
+		x := entry{mode: e.Mode}
+		if e.Mode&fs.ModeSymlink != 0 {
+			target, err := e.Target()
+			if err != nil {
+				return err
+			}
+			x.target = strings.ReplaceAll(target, p.Tree, "")
+		}
+		all[e.Name] = x
+		return nil
+	})
+}
+
+// ownless is what is in a file without what only stands for the name of its tree.
+func ownless(data []byte, tree string) []byte {
+	inspect.BlankBuildID(data)
+	return bytes.ReplaceAll(data, []byte(tree), []byte("\x00"))
+}
+
+// alike tells whether a file is the same in two places, but for the names of the trees.
+func alike(a, b *ground.Dir, name, treeA, treeB string) (bool, error) {
+	var data [2][]byte
+	for i, side := range []struct {
+		dir  *ground.Dir
+		tree string
+	}{{a, treeA}, {b, treeB}} {
+		file, err := side.dir.Open(name)
+		if err != nil {
+			return false, err
+		}
+		all, err := io.ReadAll(file)
+		file.Close()
+		if err != nil {
+			return false, err
+		}
+		data[i] = ownless(all, side.tree)
+	}
+	return bytes.Equal(data[0], data[1]), nil
+}

@@ -1,0 +1,272 @@
+// Package tinker lets a person change the source of a package: it lays the unpacked and
+// patched source into a folder of the person's, under git, builds what changes in it in
+// place, and keeps the change as a patch of the recipe.
+//
+// The folder is the person's alone. What is built is a copy in the root (ROOT/tinker/NAME),
+// into which changes are brought before each build; no build sees the folder, and nothing
+// that a build makes comes into it. The landing, trees and lock file stay as they are.
+package tinker
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"fernladder/core/build"
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+	"fernladder/core/install"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+)
+
+// A Bench is what is remembered of a package that is tinkered with.
+type Bench struct {
+	Name    string           `json:"name"`
+	Version string           `json:"version"`
+	Asked   string           `json:"asked"`   // the name by which it was asked for
+	Options []string         `json:"options"` // that were set for it
+	Folder  string           `json:"folder"`  // absolute
+	Base    string           `json:"base"`    // the commit that the source is at without the person's changes
+	Began   time.Time        `json:"began"`
+	Brought map[string]stamp `json:"brought"` // files of the folder, as they were brought into the build
+	Kept    []string         `json:"kept"`    // patches that were made of it
+}
+
+// stamp is by what a changed file is known.
+type stamp struct {
+	Size     int64       `json:"size"`
+	Modified time.Time   `json:"modified"`
+	Mode     fs.FileMode `json:"mode"`
+}
+
+// None is the error for a package that nobody tinkers with.
+type None struct{ Name string }
+
+func (e *None) Error() string { return "nobody tinkers with " + e.Name }
+
+// Busy is the error for a package that somebody tinkers with already.
+type Busy struct{ Name, Folder string }
+
+func (e *Busy) Error() string {
+	return fmt.Sprintf("%s is tinkered with already, in %s", e.Name, e.Folder)
+}
+
+// Occupied is the error for a folder that is there already.
+type Occupied struct{ Folder string }
+
+func (e *Occupied) Error() string { return e.Folder + " is there already, and stays as it is" }
+
+// largestBench is more than is remembered of any package.
+const largestBench = 256 << 20
+
+func base(s *store.Store, name string) string { return filepath.Join(s.Root, "tinker", name) }
+
+func benchFile(s *store.Store, name string) string { return filepath.Join(base(s, name), "bench.json") }
+
+// Read returns what is remembered of a package that is tinkered with. Errors are of type
+// *None, or the store's.
+func Read(s *store.Store, name string) (*Bench, error) {
+	data, err := ground.ReadFile(benchFile(s, name), largestBench)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &None{name}
+	}
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	var b Bench
+	if err := json.Unmarshal(data, &b); err != nil {
+		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err), Advice: "fernladder tinker drop " + name + " deletes it; the folder stays."}
+	}
+	return &b, nil
+}
+
+// All returns the packages that are tinkered with.
+func All(s *store.Store) ([]*Bench, error) {
+	files, err := filepath.Glob(filepath.Join(s.Root, "tinker", "*", "bench.json"))
+	if err != nil {
+		return nil, err
+	}
+	var all []*Bench
+	for _, file := range files {
+		b, err := Read(s, filepath.Base(filepath.Dir(file)))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return all, nil
+}
+
+func (b *Bench) write(s *store.Store) error {
+	data, err := json.MarshalIndent(b, "", " ")
+	if err != nil {
+		return err
+	}
+	return s.Wrap(durable.WriteFile(benchFile(s, b.Name), append(data, '\n'), 0o644))
+}
+
+// Open begins to tinker with a package of a plan that asks for it alone: it builds what the
+// package needs, unpacks and patches its source, and lays that into a new folder, under git.
+// Nothing of the package itself is built yet.
+func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) (*Bench, error) {
+	job := p.Asked()[0]
+	if old, err := Read(m.Store, job.Name); err == nil {
+		return nil, &Busy{old.Name, old.Folder}
+	} else if !errors.As(err, new(*None)) {
+		return nil, err
+	}
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(folder); err == nil {
+		return nil, &Occupied{folder}
+	}
+	if m.Programs.Find("git") == "" {
+		return nil, errNoGit
+	}
+	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
+	if err := needs(ctx, m, p, job); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(base(m.Store, bench.Name), 0o755); err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	b, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	t := &build.Tinkered{Job: job, Base: base(m.Store, bench.Name)}
+	t.Source = func(source *os.Root, _ bool, _ func(string) error) ([]string, error) {
+		if err := layOut(source.Name(), folder); err != nil {
+			return nil, err
+		}
+		if bench.Base, err = begin(ctx, m.Programs.Find("git"), folder, job.Name+" "+job.Version+", as it was fetched and patched"); err != nil {
+			return nil, err
+		}
+		if bench.Brought, err = stamps(folder); err != nil {
+			return nil, err
+		}
+		return nil, errLaidOut
+	}
+	if err := b.Tinker(ctx, t); !errors.Is(err, errLaidOut) {
+		ground.Remove(base(m.Store, bench.Name))
+		if err == nil {
+			err = errors.New("the source was not laid out")
+		}
+		return nil, err
+	}
+	return bench, bench.write(m.Store)
+}
+
+// errLaidOut ends a build when its source has been laid out.
+var errLaidOut = errors.New("laid out")
+
+var errNoGit = errors.New("there is no program git, which changes are told apart by")
+
+// needs builds what a package needs and is not there, and brings its sources.
+func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job) error {
+	installed := p.Installed[job.Ref]
+	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return r != job.Ref && p.Installed[r] })
+	p.Needed[job] = false
+	defer func() { p.Needed[job] = !installed }()
+	if _, err := install.Run(ctx, m, p); err != nil {
+		return err
+	}
+	return install.Bring(ctx, m, job)
+}
+
+// job works out the job of what is tinkered with, by its recipe as it is now.
+func (b *Bench) job(ctx context.Context, m *machine.Machine) (*plan.Plan, *build.Job, error) {
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options})
+	if err != nil {
+		return nil, nil, err
+	}
+	return p, p.Asked()[0], nil
+}
+
+// release is how the release is named: the tip of a branch by that.
+func (b *Bench) release() string {
+	if w, err := resolve.ParseWanted(b.Asked); err == nil && w.Tip {
+		return "tip"
+	}
+	return b.Version
+}
+
+// Build brings the changes of the folder into the build, and builds what they change.
+// It returns how many files were brought.
+func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered, int, error) {
+	if info, err := os.Stat(b.Folder); err != nil || !info.IsDir() {
+		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"), Advice: "fernladder tinker drop " + b.Name + ", and begin anew."}
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return nil, 0, err
+	}
+	p, job, err := b.job(ctx, m)
+	if err != nil {
+		return nil, 0, err
+	}
+	if err := needs(ctx, m, p, job); err != nil {
+		return nil, 0, err
+	}
+	builder, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return nil, 0, err
+	}
+	t := &build.Tinkered{Job: job, Base: base(m.Store, b.Name)}
+	number := 0
+	t.Source = func(source *os.Root, fresh bool, own func(string) error) ([]string, error) {
+		if fresh {
+			b.Brought = map[string]stamp{}
+		}
+		changed, err := b.bring(source, own)
+		number = len(changed)
+		if err == nil {
+			err = b.write(m.Store)
+		}
+		return changed, err
+	}
+	return t, number, builder.Tinker(ctx, t)
+}
+
+// Try runs a command with what was built, or the tries of the recipe.
+func Try(ctx context.Context, m *machine.Machine, t *build.Tinkered, argv []string) ([]build.TryResult, error) {
+	builder, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	return builder.TryTinkered(ctx, t, argv)
+}
+
+// Drop ends tinkering with a package. The folder is deleted too where it has no changes
+// but those that were kept; otherwise it stays, and kept is true.
+func Drop(ctx context.Context, m *machine.Machine, name string, folderToo bool) (folder string, kept bool, err error) {
+	b, err := Read(m.Store, name)
+	if errors.As(err, new(*store.Error)) { // it is damaged
+		t := &build.Tinkered{Base: base(m.Store, name)}
+		return "", true, t.Drop(ctx, m.Store)
+	}
+	if err != nil {
+		return "", false, err
+	}
+	if !folderToo {
+		text, err := difference(ctx, m.Programs.Find("git"), b.Folder, b.Base)
+		kept = err != nil || text != ""
+	}
+	t := &build.Tinkered{Base: base(m.Store, name)}
+	if err := t.Drop(ctx, m.Store); err != nil {
+		return b.Folder, true, err
+	}
+	if kept {
+		return b.Folder, true, nil
+	}
+	return b.Folder, false, ground.Remove(b.Folder)
+}
