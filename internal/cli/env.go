@@ -17,13 +17,17 @@ import (
 )
 
 func (a *app) envCommand() *cobra.Command {
-	return &cobra.Command{
+	as := "sh"
+	c := &cobra.Command{
 		Use:   "env [NAME]",
 		Short: "Print the lines a shell needs to use the landing, or to build against a package",
 		Long: `Without a name, prints what a shell needs to use what is on the landing. With a
 name, prints what compilers, pkg-config and cmake need to build against that
-package and the libraries it needs.`,
+package and the libraries it needs. --as says for whom: sh, fish and csh; profile is a
+file for /etc/profile.d, modulefile one for environment modules.`,
 		Example: `  eval "$(fernladder env)"                    in ~/.profile, for example
+  fernladder env --as fish | source
+  fernladder env --as profile >/etc/profile.d/fernladder.sh
   (eval "$(fernladder env dewcalc)"; cc $CPPFLAGS try.c $LDFLAGS -ldewcalc)`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -33,6 +37,9 @@ package and the libraries it needs.`,
 		},
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(_ *cobra.Command, args []string) error {
+			if forms[as] == nil {
+				return usage("--as %s: it can be %s", as, formNames)
+			}
 			m, err := a.open()
 			if err != nil {
 				return err
@@ -49,30 +56,14 @@ package and the libraries it needs.`,
 			if a.screen.JSON {
 				return a.screen.PrintJSON(lines)
 			}
-			for _, v := range lines {
-				a.screen.Print("%s", v.line())
+			for _, line := range forms[as](lines) {
+				a.screen.Print("%s", line)
 			}
 			return nil
 		},
 	}
-}
-
-// variable is one that a shell sets. Kept is shell text that stands behind the
-// value: what the variable had before.
-type variable struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Kept  string `json:"kept,omitempty"`
-}
-
-// line is the variable as a line of a POSIX shell.
-func (v variable) line() string {
-	return "export " + v.Name + "='" + strings.ReplaceAll(v.Value, "'", `'\''`) + "'" + v.Kept
-}
-
-// before is what a variable had before, if it had anything.
-func before(name, separator string) string {
-	return `"${` + name + `:+` + separator + `$` + name + `}"`
+	c.Flags().StringVar(&as, "as", "sh", "print for `FORM`: "+formNames)
+	return c
 }
 
 func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
@@ -86,11 +77,11 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 	if _, err := os.Stat(filepath.Join(dir, "sbin")); err == nil {
 		path += ":" + filepath.Join(dir, "sbin")
 	}
-	lines := []variable{{"PATH", path, before("PATH", ":")}}
+	lines := []variable{{Name: "PATH", Value: path, Join: ":"}}
 	for _, v := range []variable{
-		{"MANPATH", "share/man", `":${MANPATH:-}"`}, // nothing after the colon stands for the usual directories
-		{"MANPATH", "man", `":${MANPATH:-}"`},
-		{"XDG_DATA_DIRS", "share", `":${XDG_DATA_DIRS:-/usr/local/share:/usr/share}"`},
+		{Name: "MANPATH", Value: "share/man", Join: ":", Open: true}, // nothing after the colon stands for the usual directories
+		{Name: "MANPATH", Value: "man", Join: ":", Open: true},
+		{Name: "XDG_DATA_DIRS", Value: "share", Join: ":", Else: "/usr/local/share:/usr/share"},
 	} {
 		v.Value = filepath.Join(dir, v.Value)
 		if _, err := os.Stat(v.Value); err == nil {
@@ -108,10 +99,28 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 				a.screen.Note("%s, which %s asks for, is not set: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
 				continue
 			}
+			v.Value = onLandingPath(m, dir, receipt, v.Value)
 			lines = a.addVariable(lines, v, receipt.Name, by)
 		}
 	}
 	return lines, nil
+}
+
+// onLandingPath names what a value names in a tree by its path on the landing, where it
+// has one: that leads to the tree that is in use, after an upgrade too.
+func onLandingPath(m *machine.Machine, dir string, r *store.Receipt, value string) string {
+	parts := strings.Split(value, ":")
+	for i, part := range parts {
+		below, is := strings.CutPrefix(part, r.Tree+"/")
+		if !is {
+			continue
+		}
+		path := filepath.Join(dir, below)
+		if real, err := filepath.EvalSymlinks(path); err == nil && real == part {
+			parts[i] = path
+		}
+	}
+	return strings.Join(parts, ":")
 }
 
 // addVariable adds a variable that a package wants. One that is a list is joined with
@@ -122,7 +131,7 @@ func (a *app) addVariable(lines []variable, v store.Variable, name string, by ma
 	case v.List() && i >= 0:
 		lines[i].Value += ":" + v.Value
 	case v.List():
-		lines = append(lines, variable{v.Name, v.Value, before(v.Name, ":")})
+		lines = append(lines, variable{Name: v.Name, Value: v.Value, Join: ":"})
 	case i < 0:
 		lines = append(lines, variable{Name: v.Name, Value: v.Value})
 	case lines[i].Value != v.Value:
@@ -150,7 +159,7 @@ func buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
 		if strings.HasSuffix(pair.Name, "FLAGS") {
 			separator = " "
 		}
-		lines = append(lines, variable{pair.Name, pair.Values[0], before(pair.Name, separator)})
+		lines = append(lines, variable{Name: pair.Name, Value: pair.Values[0], Join: separator})
 	}
 	return lines, nil
 }
