@@ -92,7 +92,7 @@ func (s *System) kept(key string) *Sight {
 // keep keeps what was found. Where that cannot be, it is found out again the next time.
 func (s *System) keep(key string, f *found) *Sight {
 	sight := &Sight{Packages: f.Packages, hidden: func() ([]string, error) { return f.hidden, nil }}
-	if s.Dir == "" || f.State == "" || os.MkdirAll(s.Dir, 0o755) != nil {
+	if s.Dir == "" || f.State == "" || os.MkdirAll(s.Dir, 0o777) != nil {
 		return sight
 	}
 	text := strings.Join(f.hidden, "\n") + "\n"

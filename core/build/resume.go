@@ -43,7 +43,7 @@ func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
 // prepare makes the work directory, or finds what an earlier run has left and
 // how much of it can be relied on.
 func (a *attempt) prepare(ctx context.Context) error {
-	if err := os.MkdirAll(a.m.Store.Logs(a.job.Ref), 0o755); err != nil {
+	if err := os.MkdirAll(a.m.Store.Logs(a.job.Ref), 0o777); err != nil {
 		return err
 	}
 	data, err := ground.ReadFile(filepath.Join(a.dirs.work, journalFile), largestJournal)

@@ -8,7 +8,9 @@ package filelock
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -31,7 +33,7 @@ var ErrHeld = errors.New("somebody else holds the lock")
 
 // Now takes the lock if nobody holds it, and else returns ErrHeld.
 func Now(file string) (func(), error) {
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(mode(file)))
 	held, err := lock.TryLock()
 	if err == nil && !held {
 		err = ErrHeld
@@ -45,7 +47,7 @@ func Now(file string) (func(), error) {
 
 func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
 	const pause = 50 * time.Millisecond
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(mode(file)))
 	for tries := 0; ; tries++ {
 		held, err := try(lock)
 		if err != nil {
@@ -63,4 +65,13 @@ func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, err
 			return nil, ctx.Err()
 		}
 	}
+}
+
+// mode is with which permissions a lock's file is made: whoever may write to its
+// directory may take the lock, and nobody else.
+func mode(file string) fs.FileMode {
+	if info, err := os.Stat(filepath.Dir(file)); err == nil && info.Mode().Perm()&0o020 != 0 {
+		return 0o660
+	}
+	return 0o600
 }

@@ -40,7 +40,7 @@ func (f Files) Refresh(ctx context.Context, p Programs) (entries int, err error)
 	if err := f.lists(ctx, p, owners.add); err != nil {
 		return 0, err
 	}
-	if err := os.MkdirAll(f.Dir, 0o755); err != nil {
+	if err := os.MkdirAll(f.Dir, 0o777); err != nil {
 		return 0, err
 	}
 	if len(owners) == 0 {

@@ -50,7 +50,7 @@ Dir::Cache "%[1]s/cache";
 // PATH SECTION/PACKAGE[,SECTION/PACKAGE].
 func (f Files) apt(ctx context.Context, apt string, add func(path, name string)) error {
 	for _, dir := range []string{"lists/partial", "cache"} {
-		if err := os.MkdirAll(filepath.Join(f.Dir, dir), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(f.Dir, dir), 0o777); err != nil {
 			return err
 		}
 	}
@@ -100,7 +100,7 @@ func (f Files) dnf(ctx context.Context, dnf string, add func(path, name string))
 // PACKAGE PATH.
 func (f Files) pacman(ctx context.Context, pacman string, add func(path, name string)) error {
 	own := filepath.Join(f.Dir, "pacman")
-	if err := os.MkdirAll(own, 0o755); err != nil {
+	if err := os.MkdirAll(own, 0o777); err != nil {
 		return err
 	}
 	defer os.RemoveAll(own)

@@ -119,7 +119,7 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	if err := ground.Remove(dir); err != nil {
 		return err
 	}
-	if err := os.Mkdir(dir, 0o755); err != nil {
+	if err := os.Mkdir(dir, 0o777); err != nil {
 		return err
 	}
 	root, err := os.OpenRoot(dir)
@@ -130,7 +130,7 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	made := map[string]bool{".": true}
 	for path, t := range links {
 		if parent := filepath.Dir(path); !made[parent] {
-			if err := root.MkdirAll(parent, 0o755); err != nil {
+			if err := root.MkdirAll(parent, 0o777); err != nil {
 				return err
 			}
 			for ; !made[parent]; parent = filepath.Dir(parent) {

@@ -208,8 +208,12 @@ func (f *File) Drop(names []string) {
 	f.Builds = slices.DeleteFunc(f.Builds, func(b *Build) bool { return !stays[b.Name] })
 }
 
-// Write replaces the file, if anything in it has changed.
+// Write replaces the file, if anything in it has changed. One that is not there is not
+// made to say nothing.
 func (f *File) Write() error {
+	if !f.There && len(f.Builds)+len(f.Tips) == 0 {
+		return nil
+	}
 	text := f.text()
 	if old, err := ground.ReadFile(f.Path, largestFile); err == nil && string(old) == text {
 		return nil

@@ -97,8 +97,12 @@ func Open(c Config) (*Machine, error) {
 		c.Now = time.Now
 	}
 	s := c.Settings
+	access, err := accessOf(s)
+	if err != nil {
+		return nil, err
+	}
 	m := &Machine{
-		Config: c, Store: &store.Store{Root: s.Root}, Shelves: recipe.NewShelves(s.Shelves),
+		Config: c, Store: &store.Store{Root: s.Root, Access: access}, Shelves: recipe.NewShelves(s.Shelves),
 		System: host.ThisMachine(), Programs: host.Programs{Path: s.Path, Asked: &host.Answers{}},
 		HostFiles: host.Files{Dir: filepath.Join(s.Root, "host-files")},
 		Supplies:  source.Supplies{Dir: filepath.Join(s.Root, "supplies")},
@@ -114,6 +118,29 @@ func Open(c Config) (*Machine, error) {
 		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
 	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network}
 	return m, nil
+}
+
+// accessOf is who may do what in the root, by the settings. Its error is a *NoGroup.
+func accessOf(s settings.Settings) (*store.Access, error) {
+	a := &store.Access{Private: s.Access == "private", Group: -1}
+	if s.Access == "" {
+		return nil, nil
+	}
+	if s.Group != "" {
+		number, err := store.NumberOf(s.Group, store.GroupNumber)
+		if err != nil {
+			return nil, &NoGroup{s.Group}
+		}
+		a.Group = number
+	}
+	return a, nil
+}
+
+// NoGroup is the error for a group that may install and that the machine does not have.
+type NoGroup struct{ Name string }
+
+func (e *NoGroup) Error() string {
+	return fmt.Sprintf("the settings let the group %s install, which this machine does not have", e.Name)
 }
 
 // Seen are the programs of the operating system as builds find them: in bare rooms, those

@@ -30,7 +30,7 @@ func (m *Machine) BringShelf(ctx context.Context, shelf recipe.Shelf) error {
 	}
 	defer done()
 	files := filepath.Join(fresh, "shelf")
-	err = errors.Join(os.Mkdir(files, 0o755), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o755))
+	err = errors.Join(os.Mkdir(files, 0o777), os.MkdirAll(filepath.Dir(shelf.Checkout), 0o777))
 	if err == nil {
 		_, err = m.Repositories.Export(ctx, checkout, files, m.Unpacking)
 	}

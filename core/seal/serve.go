@@ -27,6 +27,7 @@ const failed = 123
 // and then returns its status and true.
 func Main(args []string, errOut *os.File) (status int, started bool) {
 	var err error
+	syscall.Umask(0o022) // of everything that is built, whatever the program's own is
 	switch {
 	case len(args) > 4 && args[0] == watchedName:
 		err = watched(args[1:])

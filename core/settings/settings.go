@@ -49,6 +49,9 @@ type Settings struct {
 	TrustedOwners []string    // packages whose recipes may give files to others
 	TrustedEnv    []string    // packages whose recipes may set any variable for everybody
 
+	Access string // everyone, group, private, or "" where directories stay as they are
+	Group  string // that may install
+
 	Landing Landing // what is decided about the landing
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
@@ -130,6 +133,8 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
 		keyfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts say it."),
+		keyfile.Parsed("access", "everyone, group or private", &s.Access, access, "Who may do what in the root: everyone may use what is installed; the members of group may install, too; or, private, nobody but who owns the root sees anything in it. If nothing is said, directories are made for everyone to use, and stay as they are."),
+		keyfile.Text("group", &s.Group, "The group whose members may install, where access is group."),
 		keyfile.Text("shared_landing", &s.Landing.Shared, "A directory that others use too, such as /usr/local or ~/.local, in which everything on the landing is linked besides. Files of others there are never touched. If nothing is said: none."),
 		keyfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing though the operating system has programs of the same name, which they then come before. [\"*\"] means all of them; none, if nothing is said, but for those whose recipes say it.").Check(mustBeName),
 		keyfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about the name of one file of a package on the landing: that it is left off, has another name, or comes before the same file of others. The command landing settle writes them."),
@@ -167,6 +172,13 @@ func mustBeDecided(links []*Link) (problems keyfile.Problems) {
 		}
 	}
 	return problems
+}
+
+func access(text string) (string, error) {
+	if !slices.Contains([]string{"everyone", "group", "private"}, text) {
+		return "", &keyfile.At{Advice: "it can be: everyone, group, private", Err: fmt.Errorf("access cannot be %q", text)}
+	}
+	return text, nil
 }
 
 func mustBeCache(name string) error {
@@ -247,6 +259,9 @@ func Read(file string, p Place) (Settings, error) {
 		if s.NotBare = strings.TrimSpace(s.bare.why); s.NotBare == "" {
 			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
 		}
+	}
+	if (s.Access == "group") != (s.Group != "") {
+		return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: "access = \"group\" and group = \"NAME\" go together"}}
 	}
 	if problems := mustBeDecided(s.Landing.Links); len(problems) > 0 {
 		return s, problems

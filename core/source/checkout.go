@@ -156,7 +156,7 @@ func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string
 // repository.
 func (r *Repositories) lock(ctx context.Context, copied, name, version string) (func(), error) {
 	for _, kind := range []string{"git", "svn"} {
-		if err := os.MkdirAll(filepath.Join(r.Dir, kind), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(r.Dir, kind), 0o777); err != nil {
 			return nil, &StoreError{err}
 		}
 	}

@@ -56,7 +56,7 @@ func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kep
 		if ctx.Err() != nil {
 			return freed, kept, ctx.Err()
 		}
-		if err := os.MkdirAll(filepath.Dir(f.lock), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(f.lock), 0o777); err != nil {
 			return freed, kept, err
 		}
 		unlock, err := filelock.Now(f.lock)

@@ -73,7 +73,7 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 		return Fetched{}, nil, err
 	}
 	for _, dir := range []string{filepath.Dir(file), a.partials()} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
+		if err := os.MkdirAll(dir, 0o777); err != nil {
 			return Fetched{}, nil, &StoreError{err}
 		}
 	}
@@ -139,10 +139,10 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, recipe.Digest, error) {
 	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}}
 	dir := a.partials()
-	if err := os.MkdirAll(filepath.Join(a.Dir, w.Digest.Algorithm), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(a.Dir, w.Digest.Algorithm), 0o777); err != nil {
 		return "", w.Digest, &StoreError{err}
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return "", w.Digest, &StoreError{err}
 	}
 	f, err := os.CreateTemp(dir, "obtained-")
@@ -196,7 +196,7 @@ func (a *Archives) stored(path string) (Fetched, error) {
 func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error) error {
 	const tries = 8
 	for range tries {
-		if err := os.MkdirAll(a.partials(), 0o755); err != nil {
+		if err := os.MkdirAll(a.partials(), 0o777); err != nil {
 			return &StoreError{err}
 		}
 		unlock, err := filelock.Shared(ctx, filepath.Join(a.partials(), w.Digest.Hex)+".lock", func() {})

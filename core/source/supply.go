@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -66,11 +67,15 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 		return err
 	}
 	defer in.Close()
-	if err := os.MkdirAll(filepath.Dir(s.Path(d)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(s.Path(d)), 0o777); err != nil {
 		return &StoreError{err}
 	}
-	// Only builds read it.
-	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithTempDir(filepath.Dir(s.Path(d))), renameio.WithPermissions(0o400))
+	// Only builds read it; where a group may install, those of the group.
+	mode := fs.FileMode(0o400)
+	if info, err := os.Stat(filepath.Dir(s.Path(d))); err == nil && info.Mode().Perm()&0o020 != 0 {
+		mode = 0o440
+	}
+	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithTempDir(filepath.Dir(s.Path(d))), renameio.WithPermissions(mode))
 	if err != nil {
 		return &StoreError{err}
 	}

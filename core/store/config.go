@@ -153,7 +153,7 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 	current, err := ground.ReadFile(change.File, largestConfig)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		if err := os.MkdirAll(filepath.Dir(change.File), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(change.File), 0o777); err != nil {
 			return err
 		}
 		change.What, samples[name] = ConfigMade, digestOf(sample)

@@ -129,6 +129,9 @@ func (s *Store) History(ctx context.Context) (*History, error) {
 		return nil, s.historyError(err)
 	}
 	if fresh {
+		if s.common() {
+			os.Chmod(file, 0o664) // who else may write is told when that fails
+		}
 		if err := h.complete(ctx, s); err != nil {
 			h.Close()
 			return nil, s.historyError(err)

@@ -20,6 +20,9 @@ import (
 func (s *Store) Replace(filled string, receipt *Receipt, known map[string]string) error {
 	err := makeOwn(filled)
 	if err == nil {
+		err = s.commonTree(filled)
+	}
+	if err == nil {
 		receipt.Files, receipt.Size, err = list(filled, known)
 	}
 	if err != nil {
@@ -63,7 +66,7 @@ func (s *Store) Damaged() string { return filepath.Join(s.Root, "damaged") }
 
 // MoveAside keeps a damaged directory under a name that nothing has, and returns that.
 func (s *Store) MoveAside(dir, name string) (string, error) {
-	if err := os.MkdirAll(s.Damaged(), 0o755); err != nil {
+	if err := os.MkdirAll(s.Damaged(), 0o777); err != nil {
 		return "", s.Wrap(err)
 	}
 	for number := 1; ; number++ {

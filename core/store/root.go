@@ -52,7 +52,8 @@ import (
 
 // A Store is a root on disk.
 type Store struct {
-	Root string // absolute
+	Root   string  // absolute
+	Access *Access // who may do what in it; nil: as it is
 }
 
 // Error is what is wrong with the root, with what can be done about it.
@@ -103,6 +104,8 @@ func (s *Store) Wrap(err error) error {
 	switch {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), s.full(err):
 		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: %s)", s.Root)
+	case errors.Is(err, fs.ErrPermission) && s.ofAnother(e.Path) != "":
+		e.Advice = s.ofAnother(e.Path)
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root. (Root: %s)", s.Root)
 	}
@@ -151,11 +154,14 @@ func (s *Store) Full(bytes uint64) bool {
 func (s *Store) Prepare() error {
 	for _, dir := range []string{"", "archives", "work", "work/scratch", "trees", "landings", "logs", "locks"} {
 		dir = filepath.Join(s.Root, dir)
-		if err := os.MkdirAll(dir, 0o755); err != nil {
+		if err := os.MkdirAll(dir, 0o777); err != nil {
 			return s.Wrap(err)
 		}
 		if err := mayWrite(dir); err != nil {
 			return err
+		}
+		if err := s.apply(dir); err != nil {
+			return s.Wrap(err)
 		}
 	}
 	if err := unix.Access(s.Root, unix.W_OK); err != nil {

@@ -21,7 +21,7 @@ func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch
 // should this one be killed.
 func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 	for {
-		if err := os.MkdirAll(s.scratch(), 0o755); err != nil {
+		if err := os.MkdirAll(s.scratch(), 0o777); err != nil {
 			return "", nil, err
 		}
 		if dir, err = os.MkdirTemp(s.scratch(), kind+"-"); err != nil {

@@ -29,7 +29,10 @@ func (s *Store) Place(filled string, r Ref, known map[string]string) (files int,
 	if err != nil {
 		return 0, 0, s.Wrap(err)
 	}
-	files, size, err = list(filled, known)
+	err = s.commonTree(filled)
+	if err == nil {
+		files, size, err = list(filled, known)
+	}
 	if err == nil {
 		err = durable.SyncAll(filled)
 	}
@@ -69,7 +72,7 @@ func makeOwn(filled string) error {
 func (s *Store) moveIn(from, tree string) (err error) {
 	const tries = 100
 	for range tries {
-		if err = os.MkdirAll(filepath.Dir(tree), 0o755); err != nil {
+		if err = os.MkdirAll(filepath.Dir(tree), 0o777); err != nil {
 			return err
 		}
 		if err = durable.Rename(from, tree); !errors.Is(err, fs.ErrNotExist) {
@@ -94,7 +97,7 @@ func (s *Store) Lend(r Ref, uid, gid int) error {
 	if err := s.discard(s.Tree(r)); err != nil {
 		return s.Wrap(err)
 	}
-	if err := os.MkdirAll(filepath.Dir(s.Tree(r)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(s.Tree(r)), 0o777); err != nil {
 		return s.Wrap(err)
 	}
 	if err := durable.WriteFile(s.lent(r), nil, 0o644); err != nil {

@@ -137,7 +137,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if err := needs(ctx, m, p, job); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(base(m.Store, bench.Name), 0o755); err != nil {
+	if err := os.MkdirAll(base(m.Store, bench.Name), 0o777); err != nil {
 		return nil, m.Store.Wrap(err)
 	}
 	b, err := build.NewBuilder(ctx, m)

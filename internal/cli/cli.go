@@ -20,6 +20,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
+	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
@@ -163,6 +164,9 @@ func (a *app) open() (*machine.Machine, error) {
 		return nil, err
 	}
 	s.Root = cmp.Or(a.root, a.getenv("FERNLADDER_ROOT"), s.Root)
+	if s.Access == "group" {
+		syscall.Umask(store.CommonUmask)
+	}
 	a.machine, err = machine.Open(machine.Config{
 		Settings: s, Place: place, Command: a.typed, Jobs: a.jobs, Level: seal.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
 		Events: a.screen.Progress(a.now), Now: a.now,
@@ -170,10 +174,23 @@ func (a *app) open() (*machine.Machine, error) {
 	return a.machine, err
 }
 
-// commandLine is a command line as it could be typed.
+// commandLine is a command line as it could be typed, without what it says of where the
+// settings are and how it prints.
 func commandLine(args []string) string {
-	words := make([]string, len(args))
-	for i, arg := range args {
+	var left []string
+	for i := 0; i < len(args); i++ {
+		switch flag, _, given := strings.Cut(args[i], "="); {
+		case flag == "--settings" || flag == "--root":
+			if !given {
+				i++
+			}
+		case flag == "--plain" || flag == "--json":
+		default:
+			left = append(left, args[i])
+		}
+	}
+	words := make([]string, len(left))
+	for i, arg := range left {
 		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n'\"\\$`*?<>|&;()") {
 			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
 		}

@@ -64,7 +64,7 @@ func status(err error) (int, string) {
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched):
 		return statusHost, "host"
 	case is[*Unsound](err):
 		var unsound *Unsound

@@ -1,0 +1,107 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// Access is who may do what in a root. Without one, directories stay as they are.
+type Access struct {
+	Private bool // nobody but who owns the root sees anything in it
+	Group   int  // the members of the group may install; -1: only who owns the root
+}
+
+// CommonUmask is the umask of a program that works in a root in which a group may
+// install. Builds have their own.
+const CommonUmask = 0o002
+
+// common tells whether a group may install, as the root itself says: then directories
+// belong to the group, and whatever is made in them does (setgid).
+func (s *Store) common() bool {
+	info, err := os.Stat(s.Root)
+	return err == nil && info.Mode().Perm()&0o020 != 0
+}
+
+// apply gives one of the root's own directories the permissions of the policy.
+func (s *Store) apply(dir string) error {
+	if s.Access == nil {
+		return nil
+	}
+	info, err := os.Lstat(dir)
+	if err != nil || !info.IsDir() {
+		return err
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	mode, gid := fs.FileMode(0o755), -1
+	switch {
+	case s.Access.Private && dir == s.Root:
+		mode = 0o700
+	case s.Access.Group >= 0:
+		mode, gid = 0o775|fs.ModeSetgid, s.Access.Group
+	}
+	if info.Mode()&(fs.ModePerm|fs.ModeSetgid) == mode && (gid < 0 || int(owner.Gid) == gid) {
+		return nil
+	}
+	if gid >= 0 {
+		err = os.Lchown(dir, -1, gid)
+	}
+	if err == nil {
+		err = os.Chmod(dir, mode)
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return &Error{Path: dir, Err: fmt.Errorf("it has not the permissions that access in the settings wants (%s), and belongs to another user", mode),
+			Advice: "Run any command that installs as its owner, once."}
+	}
+	return err
+}
+
+// commonTree lets the group remove the directories of a tree, where a group may install.
+func (s *Store) commonTree(filled string) error {
+	if !s.common() {
+		return nil
+	}
+	info, err := os.Stat(s.Root)
+	if err != nil {
+		return err
+	}
+	gid := int(info.Sys().(*syscall.Stat_t).Gid)
+	root, err := os.OpenRoot(filled)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return fs.WalkDir(root.FS(), ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.IsDir() {
+			return err
+		}
+		at, err := d.Info()
+		if err != nil {
+			return err
+		}
+		return errors.Join(root.Lchown(path, -1, gid), root.Chmod(path, at.Mode().Perm()|0o020|fs.ModeSetgid))
+	})
+}
+
+// ofAnother says whose a path below the root is, where it is another user's who has
+// begun something there.
+func (s *Store) ofAnother(path string) string {
+	below, is := strings.CutPrefix(path, filepath.Join(s.Root, "work")+"/")
+	if !is {
+		return ""
+	}
+	name, _, _ := strings.Cut(below, "/")
+	info, err := os.Lstat(filepath.Join(s.Root, "work", name))
+	if err != nil {
+		return ""
+	}
+	uid := int(info.Sys().(*syscall.Stat_t).Uid)
+	if uid == os.Geteuid() {
+		return ""
+	}
+	return fmt.Sprintf("The user %d has begun this build, and can go on with it, or delete it: fernladder clean.", uid)
+}
