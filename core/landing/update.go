@@ -2,6 +2,7 @@ package landing
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -54,7 +55,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 		return r, err
 	}
 	defer unlock()
-	if err := Sweep(s); err != nil {
+	if err := errors.Join(s.Enforce(), Sweep(s)); err != nil {
 		return r, err
 	}
 	if r.Before, err = Current(s); err != nil && u.Use == nil {

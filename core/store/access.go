@@ -60,6 +60,19 @@ func (s *Store) apply(dir string) error {
 	return err
 }
 
+// Enforce gives the root's own directories the permissions of the policy, if there is one.
+func (s *Store) Enforce() error {
+	if s.Access == nil {
+		return nil
+	}
+	for _, dir := range directories {
+		if err := s.apply(filepath.Join(s.Root, dir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return s.Wrap(err)
+		}
+	}
+	return nil
+}
+
 // commonTree lets the group remove the directories of a tree, where a group may install.
 func (s *Store) commonTree(filled string) error {
 	if !s.common() {

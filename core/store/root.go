@@ -149,10 +149,13 @@ func (s *Store) Full(bytes uint64) bool {
 	return err == nil && (disk.Bavail*uint64(disk.Bsize) < bytes || disk.Files > 0 && disk.Ffree == 0)
 }
 
+// directories are the root and those in it that are there from the beginning.
+var directories = []string{"", "archives", "work", "work/scratch", "trees", "landings", "logs", "locks"}
+
 // Prepare makes the root and the directories in it. Root does not write to those of
 // another user, who could have it write anywhere.
 func (s *Store) Prepare() error {
-	for _, dir := range []string{"", "archives", "work", "work/scratch", "trees", "landings", "logs", "locks"} {
+	for _, dir := range directories {
 		dir = filepath.Join(s.Root, dir)
 		if err := os.MkdirAll(dir, 0o777); err != nil {
 			return s.Wrap(err)
