@@ -71,8 +71,9 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	w.edit("recipes/fern/recipe.toml", "all is green", "all is greener")
 	w.must("install", "fern")
 	assert.Len(t, w.trees(), 2)
-	assert.Contains(t, w.must("clean", "--trees").stdout, "tree")
-	w.must("clean", "--trees", "--archives", "--yes")
+	assert.Contains(t, w.must("clean", "--trees").stdout, "Nothing to delete", "an earlier state of the landing has it")
+	assert.Contains(t, w.must("clean", "--trees", "--landings").stdout, "tree")
+	w.must("clean", "--trees", "--landings", "--archives", "--yes")
 	assert.Len(t, w.trees(), 1, "what is on the landing stays")
 	assert.Empty(t, w.glob("root/archives/sha256/*"))
 	var records []struct {
@@ -294,9 +295,8 @@ func TestProbesAnswerFailures(t *testing.T) {
 func TestClashesWithTheOperatingSystem(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("make"))+"[offers]\nprograms = [\"make\"]\nlibraries = [\"leaf\"]\n")
-	const says = "fern: the operating system has the program make, too. Where fernladder env is in force, those of the landing come first."
-	assert.Contains(t, w.must("host", "fern").stdout, says)
-	assert.Contains(t, w.must("install", "fern").stderr, says)
+	assert.Contains(t, w.must("host", "fern").stdout, "fern: the operating system has the program make, too. On the landing, ours have that name only where before_system in the settings or in the recipe says so.")
+	assert.Contains(t, w.must("install", "fern").stdout, "fern 1.0: bin/make is not linked by that name, for the operating system has /usr/bin/make.")
 }
 
 // A log of any build is explained, with who has what is missing.

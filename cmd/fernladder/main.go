@@ -3,12 +3,17 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"fernladder/core/seal"
 	"fernladder/internal/cli"
 )
 
 func main() {
+	// Most commands end before a heap of their size is worth collecting; what takes long
+	// is collected as ever, for the limit says when.
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(40 << 20)
 	if status, started := seal.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}

@@ -53,6 +53,48 @@ type sharing struct {
 	before []*sharing
 
 	changed bool
+	added   int                    // the state whose names are all there
+	names   map[int][]string       // the links of states
+	opened  map[string]*ground.Dir // directories below it
+}
+
+// at opens a directory below the shared one, through no link; it stays open.
+func (x *sharing) at(dir string) (*ground.Dir, error) {
+	if dir == "." {
+		return x.dir, nil
+	}
+	if d := x.opened[dir]; d != nil {
+		return d, nil
+	}
+	parent, err := x.at(path.Dir(dir))
+	if err != nil {
+		return nil, err
+	}
+	d, err := parent.Sub(path.Base(dir))
+	if err == nil {
+		if x.opened == nil {
+			x.opened = map[string]*ground.Dir{}
+		}
+		x.opened[dir] = d
+	}
+	return d, err
+}
+
+// linksOf are the links of a state.
+func (x *sharing) linksOf(s *store.Store, number int) ([]string, error) {
+	if names, known := x.names[number]; known {
+		return names, nil
+	}
+	names := []string{}
+	err := eachLink(s, number, func(name string) error {
+		names = append(names, name)
+		return nil
+	})
+	if x.names == nil {
+		x.names = map[int][]string{}
+	}
+	x.names[number] = names
+	return names, err
 }
 
 func sharedFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "shared.json") }
@@ -174,6 +216,9 @@ func (x *sharing) close() {
 		return
 	}
 	for _, y := range append([]*sharing{x}, x.before...) {
+		for _, d := range y.opened {
+			d.Close()
+		}
 		if y.dir != nil {
 			y.dir.Close()
 		}
@@ -191,13 +236,14 @@ type step struct {
 // add links the names of a state that are not there yet. What others have stays, and
 // is told in Blocked.
 func (x *sharing) add(s *store.Store, number int) error {
-	if x == nil || x.Directory == "" || number == 0 {
+	if x == nil || x.Directory == "" || number == 0 || x.added == number {
 		return nil
 	}
 	steps, blocked, err := x.missing(s, number)
 	if err != nil {
 		return err
 	}
+	x.added = number
 	if len(steps) == 0 && slices.Equal(blocked, x.Blocked) {
 		return nil
 	}
@@ -213,10 +259,13 @@ func (x *sharing) add(s *store.Store, number int) error {
 		return s.Wrap(err)
 	}
 	for _, st := range steps {
-		if st.link {
-			err = x.dir.Symlink(x.base+st.path, st.path)
-		} else {
-			err = x.dir.Mkdir(st.path, 0o755)
+		d, err := x.at(path.Dir(st.path))
+		switch {
+		case err != nil:
+		case st.link:
+			err = d.Symlink(x.base+st.path, path.Base(st.path))
+		default:
+			err = d.Mkdir(path.Base(st.path), 0o755)
 		}
 		switch {
 		case errors.Is(err, fs.ErrExist) && st.link: // somebody was faster
@@ -225,6 +274,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 		case errors.Is(err, fs.ErrExist):
 			delete(x.made, st.path)
 		case err != nil:
+			x.added = 0
 			return x.failed(err)
 		}
 	}
@@ -300,7 +350,12 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 		}
 		return nil
 	}
-	err = eachLink(s, number, place)
+	names, err := x.linksOf(s, number)
+	for _, name := range names {
+		if err == nil {
+			err = place(name)
+		}
+	}
 	slices.SortFunc(blocked, func(a, b Blocked) int { return strings.Compare(a.Path, b.Path) })
 	return steps, blocked, s.Wrap(err)
 }
@@ -312,7 +367,11 @@ func (x *sharing) ours(name string) string { return "a link to " + x.base + name
 
 // what says what is at a path of the shared directory; "" where nothing is.
 func (x *sharing) what(name string) string {
-	info, err := x.dir.Lstat(name)
+	var info ground.Info
+	d, err := x.at(path.Dir(name))
+	if err == nil {
+		info, err = d.Lstat(path.Base(name))
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return ""
@@ -321,7 +380,7 @@ func (x *sharing) what(name string) string {
 	case info.Mode.IsDir():
 		return isDirectory
 	case info.Mode&fs.ModeSymlink != 0:
-		target, _ := x.dir.Target(name)
+		target, _ := d.Target(path.Base(name))
 		return "a link to " + target
 	case info.Mode.IsRegular():
 		return "a file"
@@ -343,12 +402,12 @@ func (x *sharing) finish(s *store.Store, number int) error {
 	}
 	wanted := map[string]bool{}
 	if number != 0 && x.Directory != "" {
-		err := eachLink(s, number, func(name string) error {
-			wanted[name] = true
-			return nil
-		})
+		names, err := x.linksOf(s, number)
 		if err != nil {
 			return s.Wrap(err)
+		}
+		for _, name := range names {
+			wanted[name] = true
 		}
 	}
 	leads := func(name string) bool {
@@ -398,7 +457,10 @@ func (x *sharing) leave(names []string) error {
 	slices.Sort(names)
 	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(b.Path) == "" })
 	for _, name := range names {
-		err := x.dir.Unlink(name, x.base+name)
+		d, err := x.at(path.Dir(name))
+		if err == nil {
+			err = d.Unlink(path.Base(name), x.base+name)
+		}
 		switch {
 		case errors.Is(err, ground.ErrOther):
 			x.Strange = append(x.Strange, Blocked{name, x.what(name)})
@@ -410,6 +472,10 @@ func (x *sharing) leave(names []string) error {
 	}
 	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(x.made))) {
 		err := x.dir.Rmdir(dir)
+		if err == nil && x.opened[dir] != nil {
+			x.opened[dir].Close()
+			delete(x.opened, dir)
+		}
 		switch {
 		case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ELOOP):
 			delete(x.made, dir)

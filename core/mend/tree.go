@@ -59,69 +59,75 @@ func (l *looking) look(ctx context.Context) {
 		return // removed meanwhile
 	}
 	defer tree.Close()
-	listed := make(map[string]bool, len(files))
+	listed := make(map[string]*store.File, len(files))
+	for i := range files {
+		listed[files[i].Path] = &files[i]
+	}
 	buffer := make([]byte, readRate)
-	for _, f := range files {
+	err = tree.Walk(true, func(e ground.Entry) error {
 		if ctx.Err() != nil {
-			return
+			return ground.Stop
 		}
-		listed[f.Path] = true
-		l.file(tree, f, buffer)
-	}
-	if l.machine {
-		return
-	}
-	tree.Walk(true, func(e ground.Entry) error {
 		if e.Name == inspect.Own {
 			return ground.Skip
 		}
-		if !listed[e.Name] {
+		if f := listed[e.Name]; f != nil {
+			delete(listed, e.Name)
+			l.file(e, *f, buffer)
+			return nil
+		}
+		if !l.machine {
 			l.add(Added, e.Name, "it is no file of the build", Finding{Follows: "Somebody, or a program, has put it there; it goes with the tree.",
 				Advice: "Move it out of the tree, if it is of use."})
-			if e.Mode.IsDir() {
-				return ground.Skip
-			}
+		}
+		if e.Mode.IsDir() {
+			return ground.Skip
 		}
 		return nil
 	})
+	if ctx.Err() != nil || l.machine {
+		return
+	}
+	if err != nil {
+		l.add(Changed, "", "its files cannot be listed: "+err.Error(), Finding{Follows: follows})
+		return
+	}
+	for name := range listed {
+		if name != inspect.Own {
+			l.add(Missing, name, "it is gone", Finding{Follows: follows, Rebuild: true})
+		}
+	}
 }
 
 // file looks at one file: whether it is as it was placed, and whether the machine has
 // what it runs with.
-func (l *looking) file(tree *ground.Dir, f store.File, buffer []byte) {
-	info, err := tree.Lstat(f.Path)
-	if err != nil {
-		if !l.machine {
-			l.add(Missing, f.Path, "it is gone", Finding{Follows: follows, Rebuild: true})
-		}
-		return
-	}
+func (l *looking) file(e ground.Entry, f store.File, buffer []byte) {
 	if !f.Mode.IsDir() {
 		l.files++
 	}
-	if info.Mode.Type() != f.Mode.Type() {
+	if e.Mode.Type() != f.Mode.Type() {
 		if !l.machine {
-			l.add(Changed, f.Path, "it is "+kindOf(info.Mode)+" now, and was "+kindOf(f.Mode), Finding{Follows: follows, Rebuild: true})
+			l.add(Changed, f.Path, "it is "+kindOf(e.Mode)+" now, and was "+kindOf(f.Mode), Finding{Follows: follows, Rebuild: true})
 		}
 		return
 	}
 	switch {
 	case f.Mode&fs.ModeSymlink != 0:
-		if target, err := tree.Target(f.Path); (err != nil || target != f.Target) && !l.machine {
+		if target, err := e.Target(); (err != nil || target != f.Target) && !l.machine {
 			l.add(Changed, f.Path, fmt.Sprintf("it leads to %q now, and led to %q", target, f.Target), Finding{Follows: follows, Rebuild: true})
 		}
 		return
-	case info.Mode.Perm() != f.Mode.Perm() && !l.machine:
-		l.add(Mode, f.Path, fmt.Sprintf("its permissions are %04o now, and were %04o", info.Mode.Perm(), f.Mode.Perm()), Finding{Follows: follows, Fixable: true, mode: f.Mode.Perm()})
+	case e.Mode.Perm() != f.Mode.Perm() && !l.machine:
+		l.add(Mode, f.Path, fmt.Sprintf("its permissions are %04o now, and were %04o", e.Mode.Perm(), f.Mode.Perm()), Finding{Follows: follows, Fixable: true, mode: f.Mode.Perm()})
 	}
 	if !f.Mode.IsRegular() {
 		return
 	}
-	if info.Size != f.Size && !l.machine {
-		l.add(Changed, f.Path, fmt.Sprintf("it has %d bytes now, and had %d", info.Size, f.Size), Finding{Follows: follows, Rebuild: true})
+	if e.Size != f.Size && !l.machine {
+		l.add(Changed, f.Path, fmt.Sprintf("it has %d bytes now, and had %d", e.Size, f.Size), Finding{Follows: follows, Rebuild: true})
 		return
 	}
-	file, err := tree.Open(f.Path)
+	file, err := e.Open()
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
 			return // another user's secret
@@ -135,7 +141,7 @@ func (l *looking) file(tree *ground.Dir, f store.File, buffer []byte) {
 		return
 	}
 	h := sha256.New()
-	n, err := io.CopyBuffer(h, struct{ io.Reader }{io.LimitReader(io.NewSectionReader(file, 0, f.Size+1), f.Size+1)}, buffer)
+	n, err := io.CopyBuffer(h, struct{ io.Reader }{io.NewSectionReader(file, 0, f.Size+1)}, buffer)
 	l.bytes += n
 	switch {
 	case err != nil:

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
@@ -156,6 +157,10 @@ func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
 	if f.Landing, err = landing.Current(m.Store); err != nil {
 		return nil, nil, err
 	}
+	// Receipts are read while recipes are: the plan wants both, and the store knows them then.
+	var receipts sync.WaitGroup
+	receipts.Go(func() { receiptsOf(m.Store, f.Landing) })
+	defer receipts.Wait()
 	if err := f.readAsk(m); err != nil {
 		return nil, nil, err
 	}

@@ -6,8 +6,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"fernladder/core/ground"
 )
@@ -87,33 +89,60 @@ func (s *Store) lists(o Owner) (bool, error) {
 	return len(found) > 0, err
 }
 
-// Named finds the files of all trees whose last part is a name.
+// Named finds the files of all trees whose last part is a name. Most of it is reading
+// lists, several at a time.
 func (s *Store) Named(name string) ([]Owner, error) {
-	trees, err := s.Trees()
+	lists, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*", filesFile))
 	if err != nil {
 		return nil, err
 	}
-	var all []Owner
 	end := []byte("/" + escape(name) + " ")
-	for r := range trees {
-		files, err := s.search(r, func(line []byte) bool {
-			i := bytes.IndexByte(line, ' ')
-			return i > 0 && bytes.HasSuffix(line[:i+1], end)
+	is := func(line []byte) bool {
+		i := bytes.IndexByte(line, ' ')
+		return i > 0 && bytes.HasSuffix(line[:i+1], end)
+	}
+	var lock sync.Mutex
+	var all []Owner
+	var failed error
+	var wait sync.WaitGroup
+	work := make(chan string)
+	for range runtime.NumCPU() {
+		wait.Go(func() {
+			for list := range work {
+				files, r, err := s.searchList(list, end, is)
+				lock.Lock()
+				if err != nil && !errors.Is(err, fs.ErrNotExist) { // or it was removed since
+					failed = err
+				}
+				for _, file := range files {
+					all = append(all, Owner{Build: r, Name: r.Name, File: file, Listed: true})
+				}
+				lock.Unlock()
+			}
 		})
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // removed since
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, file := range files {
-			all = append(all, Owner{Build: r, Name: r.Name, File: file, Listed: true})
-		}
+	}
+	for _, list := range lists {
+		work <- list
+	}
+	close(work)
+	wait.Wait()
+	if failed != nil {
+		return nil, failed
 	}
 	slices.SortFunc(all, func(a, b Owner) int {
 		return strings.Compare(a.Build.String()+" "+a.File, b.Build.String()+" "+b.File)
 	})
 	return all, nil
+}
+
+// searchList finds lines in a list of files that have a text, by its path.
+func (s *Store) searchList(list string, text []byte, is func(line []byte) bool) ([]string, Ref, error) {
+	r, ok := s.RefOf(strings.TrimSuffix(list, "/"+filesFile))
+	data, err := ground.ReadFile(list, largestList)
+	if err != nil || !ok || !bytes.Contains(data, text) || !s.Installed(r) {
+		return nil, r, s.Wrap(err)
+	}
+	return matching(data, is), r, nil
 }
 
 // search finds lines in the list of a tree's files, and returns the paths that they
@@ -128,7 +157,11 @@ func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
 	if err != nil {
 		return nil, s.Gone(r, err)
 	}
-	var files []string
+	return matching(data, is), nil
+}
+
+// matching are the paths of the lines of a list that something holds for.
+func matching(data []byte, is func(line []byte) bool) (files []string) {
 	for len(data) > 0 {
 		line := data
 		if i := bytes.IndexByte(data, '\n'); i >= 0 {
@@ -142,7 +175,7 @@ func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
 		name, _, _ := bytes.Cut(line, []byte(" "))
 		files = append(files, unescape(strings.TrimPrefix(string(name), "./")))
 	}
-	return files, nil
+	return files
 }
 
 // largestList is more than the list of a tree's files has.

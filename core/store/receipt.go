@@ -202,6 +202,13 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	if _, err := os.Lstat(s.lent(r)); err == nil {
 		return nil, &fs.PathError{Op: "open", Path: file, Err: fs.ErrNotExist}
 	}
+	info, err := os.Lstat(file)
+	if err != nil {
+		return nil, s.Wrap(err)
+	}
+	if receipt := s.known.get(r, info); receipt != nil {
+		return receipt, nil
+	}
 	data, err := s.readReceipt(r)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -235,6 +242,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 			return nil, damaged("%q cannot be a configuration file", c.File)
 		}
 	}
+	s.known.put(r, info, &receipt)
 	return &receipt, nil
 }
 

@@ -54,6 +54,8 @@ import (
 type Store struct {
 	Root   string  // absolute
 	Access *Access // who may do what in it; nil: as it is
+
+	known known
 }
 
 // Error is what is wrong with the root, with what can be done about it.

@@ -53,7 +53,7 @@ func (a *app) newFolder(dir string) error {
 	if err != nil {
 		return err
 	}
-	locked := &lock.File{Path: filepath.Join(dir, lock.FileName)}
+	locked := &lock.File{Path: filepath.Join(dir, lock.FileName), There: true}
 	if err := locked.Write(); err != nil {
 		return fmt.Errorf("%s cannot be made: %w", locked.Path, err)
 	}
