@@ -195,7 +195,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 func (f *Facts) onLanding() ([]resolve.Wanted, error) {
 	var names []string
 	for _, m := range f.Landing.Members {
-		if !m.Asked {
+		if !m.Asked || m.Beside { // what is beside stays in its release
 			continue
 		}
 		if _, err := f.Shelves.Find(m.Name); errors.As(err, new(*recipe.NotFound)) {

@@ -130,23 +130,14 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 			asked = append(asked, landing.Asked{Ref: m.Ref, Beside: m.Beside})
 		}
 	}
-	// Where the build with the plain names goes, the newest of those beside it gets them.
-	for _, m := range current.Members {
-		of := func(a landing.Asked) bool { return a.Name == m.Name }
-		i := slices.IndexFunc(asked, of)
-		if i >= 0 && !slices.ContainsFunc(asked, func(a landing.Asked) bool { return of(a) && !a.Beside }) {
-			newest := i
-			for k, a := range asked {
-				if of(a) && store.CompareVersions(a.Version, asked[newest].Version) > 0 {
-					newest = k
-				}
-			}
-			asked[newest].Beside = false
-		}
-	}
 	left, err := landing.Members(asked, s.Needs)
 	if err != nil {
 		return nil, err
+	}
+	if promote(asked, left) {
+		if left, err = landing.Members(asked, s.Needs); err != nil {
+			return nil, err
+		}
 	}
 	for _, m := range left {
 		if now := current.Has(m.Ref); fits(m.Ref) && (now == nil || !now.Asked) {
@@ -154,6 +145,27 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 		}
 	}
 	return asked, nil
+}
+
+// promote gives the plain names of a package of which only builds are left that were
+// beside another to the newest of them.
+func promote(asked []landing.Asked, left []landing.Member) (done bool) {
+	after := landing.State{Members: left}
+	for _, m := range left {
+		if after.Find(m.Name) != nil {
+			continue
+		}
+		newest := -1
+		for i, a := range asked {
+			if a.Name == m.Name && (newest < 0 || store.CompareVersions(a.Version, asked[newest].Version) > 0) {
+				newest = i
+			}
+		}
+		if newest >= 0 && asked[newest].Beside {
+			asked[newest].Beside, done = false, true
+		}
+	}
+	return done
 }
 
 // runner names a member that needs r when it runs.

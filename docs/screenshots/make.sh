@@ -97,3 +97,31 @@ shot sources . 'fernladder build mistplan:tip -o calibrated=on
 fernladder supply mistplan station.cal
 fernladder build mistplan:tip -o calibrated=on
 head -18 ladder.lock'
+# Life after the build, in a root of its own. The second machine copies a tree.
+sed 's/^root *= .*/root = "second"/' fernladder.toml >life.toml && export FERNLADDER_SETTINGS=$PWD/life.toml
+fernladder install glasshouse >/dev/null 2>&1
+mkdir -p local/bin && echo theirs >local/bin/glasshouse
+sed 's,^root,shared_landing = "local"\nroot,' life.toml >shared.toml
+shot landing . 'fernladder install mistplan:1.9.4 --beside
+ls second/landing/bin
+fernladder upgrade
+fernladder landing
+fernladder landing undo
+fernladder landing compare 1 2
+fernladder install glasshouse --settings shared.toml
+ls -l local/bin | cut -c 40-'
+shot asking . 'fernladder owner mistplan1.9 local/bin/mistplan libdewcalc.so.1 /bin/sh
+fernladder why mistplan
+fernladder compare mistplan:1.9.4 mistplan:2.1.0
+fernladder list --landing --by-size'
+tree=$(ls -d second/trees/dewcalc/*-* | head -1)
+echo rust >>"$tree/lib/libdewcalc.so.1" && rm second/landing/bin/mistplan && chmod 700 "$tree/bin"
+shot mend . 'fernladder mend
+fernladder mend --fix --rebuild
+fernladder mend'
+shot tinker . 'fernladder tinker mistplan:2.1.0
+sed -i "s/minutes in all/dry minutes in all/" mistplan/mistplan.c
+fernladder tinker try mistplan -- mistplan --version
+fernladder tinker try mistplan
+fernladder tinker keep mistplan drier-nights.patch
+fernladder tinker drop mistplan'
