@@ -23,7 +23,6 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
@@ -292,6 +291,11 @@ func (k kind) take(place, to string) error {
 		return err
 	}
 	defer made.Close()
+	into, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer into.Close()
 	taken := 0
 	for _, name := range k.makes {
 		data, err := made.ReadFile(name, largest)
@@ -301,11 +305,17 @@ func (k kind) take(place, to string) error {
 		if err != nil {
 			return err
 		}
-		file := filepath.Join(to, name)
-		if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
-			return fmt.Errorf("%s is no file, and stays", file)
+		if info, err := into.Lstat(name); err == nil && !info.Mode().IsRegular() {
+			return fmt.Errorf("%s is no file, and stays", filepath.Join(to, name))
 		}
-		if err := durable.WriteFile(file, data, 0o644); err != nil {
+		aside := ".fernladder-" + name
+		if err := into.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := errors.Join(into.WriteFile(aside, data, 0o644), into.Chmod(aside, 0o644)); err != nil {
+			return err
+		}
+		if err := into.Rename(aside, name); err != nil {
 			return err
 		}
 		taken++

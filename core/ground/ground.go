@@ -168,9 +168,23 @@ func (d *Dir) open(name string, flags int) (int, error) {
 	return fd, wrap("open", filepath.Join(d.path, name), err)
 }
 
+// ValidName tells whether a path is one below a directory: with slashes, no empty, "."
+// or ".." parts, and no zero byte. It need not be text, as fs.ValidPath wants it.
+func ValidName(name string) bool {
+	if name == "" || strings.Contains(name, "\x00") {
+		return false
+	}
+	for part := range strings.SplitSeq(name, "/") {
+		if part == "" || part == "." || part == ".." {
+			return false
+		}
+	}
+	return true
+}
+
 // parent opens the directory that a path is in.
 func (d *Dir) parent(name string) (fd int, base string, done func(), err error) {
-	if !fs.ValidPath(name) || name == "." || strings.Contains(name, "\x00") {
+	if !ValidName(name) {
 		return -1, "", nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
 	fd, done = d.fd(), func() {}

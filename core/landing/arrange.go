@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
@@ -44,6 +45,7 @@ const (
 	OverIt    Why = "before_system" // it has, and ours was let before it
 	ByRule    Why = "settings"      // the settings say so
 	ByWinner  Why = "winner"        // another package was decided to have the name
+	ByLink    Why = "link"          // it is a link at the top of the tree, in the place of a directory
 	ByFronted Why = "beside"        // another build of the package has the plain names
 )
 
@@ -126,6 +128,12 @@ func (p *places) add(x part) {
 		if f.Mode&fs.ModeDir != 0 {
 			continue
 		}
+		// What a directory at the top is by a link, as bin, would have names in it that
+		// nobody has looked at.
+		if f.Mode&fs.ModeSymlink != 0 && !strings.Contains(f.Path, "/") {
+			p.named = append(p.named, Naming{Build: x.Ref, File: f.Path, As: []string{}, Why: ByLink})
+			continue
+		}
 		names, naming := p.names(x, f.Path)
 		if !x.Beside && (len(names) != 1 || names[0] != f.Path) {
 			p.mix(x.Ref, f.Path)
@@ -143,7 +151,7 @@ func (p *places) add(x part) {
 func (p *places) names(x part, file string) ([]string, *Naming) {
 	var also []string
 	for _, b := range x.receipt.Beside {
-		if b.File == file {
+		if b.File == file && ground.ValidName(b.As) && !unlinked(b.As) && (p.ofSystem(b.As) == "" || p.rules.before(x.receipt)) {
 			also = append(also, b.As)
 		}
 	}

@@ -117,6 +117,7 @@ func CheckShared(s *store.Store, x Shared) []Wrong {
 	defer d.close()
 	var wrong []Wrong
 	for _, name := range x.Links {
+		name := string(name)
 		switch is := d.what(name); is {
 		case d.ours(name):
 			if !there(filepath.Join(Directory(s), name)) {

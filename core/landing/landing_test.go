@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,12 +18,17 @@ func ref(name, version string) store.Ref {
 	return store.Ref{Name: name, Version: version, ID: "0123456789ab"}
 }
 
-// plant installs a build with these files, and what its receipt says besides.
+// plant installs a build with these files, or links NAME -> TARGET, and what its receipt says besides.
 func plant(t *testing.T, s *store.Store, r store.Ref, says store.Receipt, files ...string) store.Ref {
 	stage := filepath.Join(t.TempDir(), "stage")
 	require.NoError(t, os.Mkdir(stage, 0o755))
 	for _, name := range files {
+		name, target, link := strings.Cut(name, " -> ")
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
+		if link {
+			require.NoError(t, os.Symlink(target, filepath.Join(stage, name)))
+			continue
+		}
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), []byte(r.Version), 0o755))
 	}
 	_, _, err := s.Place(stage, r, nil)
@@ -227,6 +233,31 @@ func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	assert.Equal(t, "not there", landed(t, s, "share/mine/off"))
 }
 
+// Whoever writes a recipe or a source does not get in front of the operating system by
+// another way, nor has names of others linked.
+func TestHostileTreesGainNothing(t *testing.T) {
+	s := open(t)
+	out := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(out, "sudo"), nil, 0o755))
+	rules := Rules{System: func(name string) string { return map[string]string{"sudo": "/usr/bin/sudo"}[name] }, Shared: filepath.Join(t.TempDir(), "local")}
+	require.NoError(t, os.MkdirAll(rules.Shared+"/share/plugins", 0o755))
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "libexec/x", As: "bin/sudo"}, {File: "libexec/x", As: "../../up"}, {File: "libexec/x", As: "share/fernladder/x"}}},
+		"bin -> "+out, "sbin -> libexec", "libexec/x", "libexec/sudo", "share/plugins -> "+out, "share/\xff\n/a b")
+	r, err := bring(s, rules, Plain(fern)...)
+	require.NoError(t, err)
+	for _, name := range []string{"bin", "bin/sudo", "sbin", "sbin/sudo", "share/fernladder", "share/plugins/sudo"} {
+		assert.NoFileExists(t, filepath.Join(rules.Shared, name), name)
+	}
+	assert.NoFileExists(t, filepath.Join(Directory(s), "bin/sudo"))
+	assert.NoFileExists(t, filepath.Join(Directory(s), "sbin/sudo"))
+	assert.Equal(t, []Blocked{{Path: "share/plugins", Is: "a directory"}}, r.Shared.Blocked)
+	assert.Equal(t, []Why{ByLink, ByLink}, []Why{r.After.Named[0].Why, r.After.Named[1].Why})
+	assert.Equal(t, "1.0", read(t, filepath.Join(rules.Shared, "share/\xff\n/a b")))
+	_, err = goTo(s, rules, 0)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"share", "share/plugins"}, tree(t, rules.Shared), "names that are no text go too")
+}
+
 // What others have in a directory is never touched, and all that is ours goes again.
 func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	s := open(t)
@@ -244,7 +275,7 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 
 	r, err := bring(s, rules, Plain(one)...)
 	require.NoError(t, err)
-	assert.Equal(t, []Blocked{{"bin/grow", "a file"}}, r.Shared.Blocked)
+	assert.Equal(t, []Blocked{{Path: "bin/grow", Is: "a file"}}, r.Shared.Blocked)
 	assert.Equal(t, []string{"1.0", "theirs", "1.0", "theirs", "1.0"},
 		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/ours/x y/é")})
 	info, err := os.Lstat(dir + "/share/ours")
@@ -261,7 +292,7 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	put("bin/frond")
 	r, err = goTo(s, rules, 1)
 	require.NoError(t, err)
-	assert.Equal(t, []Blocked{{"bin/frond", "a file"}}, r.Shared.Strange)
+	assert.Equal(t, []Blocked{{Path: "bin/frond", Is: "a file"}}, r.Shared.Strange)
 	require.NoError(t, os.Remove(dir+"/bin/frond"))
 	_, err = goTo(s, rules, 0)
 	require.NoError(t, err)

@@ -20,18 +20,18 @@ import (
 
 // Shared is what is ours in a directory that others use too.
 type Shared struct {
-	Directory   string    `json:"directory"`
-	Links       []string  `json:"links"`       // paths below it, each a link to the same path on the landing
-	Directories []string  `json:"directories"` // below it, that were made for the links
-	Blocked     []Blocked `json:"blocked"`     // names of the landing that somebody else has there
-	Strange     []Blocked `json:"strange"`     // names that were ours, and that somebody has put something else in the place of
-	Unfinished  bool      `json:"unfinished,omitempty"`
+	Directory   string       `json:"directory"`
+	Links       []store.Name `json:"links"`       // paths below it, each a link to the same path on the landing
+	Directories []store.Name `json:"directories"` // below it, that were made for the links
+	Blocked     []Blocked    `json:"blocked"`     // names of the landing that somebody else has there
+	Strange     []Blocked    `json:"strange"`     // names that were ours, and that somebody has put something else in the place of
+	Unfinished  bool         `json:"unfinished,omitempty"`
 }
 
 // Blocked is a name in a shared directory that is not ours.
 type Blocked struct {
-	Path string `json:"path"`
-	Is   string `json:"is"` // what is there: a file, a directory, a link to …
+	Path store.Name `json:"path"`
+	Is   string     `json:"is"` // what is there: a file, a directory, a link to …
 }
 
 // BadShared is the error for a directory in which nothing is linked.
@@ -115,7 +115,7 @@ func ReadShared(s *store.Store) ([]Shared, error) {
 	}
 	for _, x := range all {
 		for _, name := range slices.Concat(x.Links, x.Directories) {
-			if err == nil && (!fs.ValidPath(name) || name == "." || !filepath.IsAbs(x.Directory)) {
+			if err == nil && (!ground.ValidName(string(name)) || !filepath.IsAbs(x.Directory)) {
 				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is no path in it", name), Advice: "Move it aside."}
 			}
 		}
@@ -184,10 +184,10 @@ func (x *sharing) take(known Shared) {
 	x.Shared = known
 	x.links, x.made = map[string]bool{}, map[string]bool{}
 	for _, name := range known.Links {
-		x.links[name] = true
+		x.links[string(name)] = true
 	}
 	for _, name := range known.Directories {
-		x.made[name] = true
+		x.made[string(name)] = true
 	}
 }
 
@@ -270,7 +270,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 		switch {
 		case errors.Is(err, fs.ErrExist) && st.link: // somebody was faster
 			delete(x.links, st.path)
-			x.Blocked = append(x.Blocked, Blocked{st.path, x.what(st.path)})
+			x.Blocked = append(x.Blocked, Blocked{store.Name(st.path), x.what(st.path)})
 		case errors.Is(err, fs.ErrExist):
 			delete(x.made, st.path)
 		case err != nil:
@@ -305,7 +305,7 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 	block := func(name string) {
 		if !seen[name] {
 			seen[name] = true
-			blocked = append(blocked, Blocked{name, look(name)})
+			blocked = append(blocked, Blocked{store.Name(name), look(name)})
 		}
 	}
 	var place func(name string) error
@@ -332,13 +332,13 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 			known[name] = x.ours(name)
 		case is == x.ours(name):
 		case is == isDirectory:
-			entries, err := os.ReadDir(filepath.Join(linksDir(s, number), name))
-			if errors.Is(err, syscall.ENOTDIR) {
-				block(name)
-				return nil
-			}
+			entries, folder, err := inFolder(s, number, name)
 			if err != nil {
 				return err
+			}
+			if !folder {
+				block(name)
+				return nil
 			}
 			for _, e := range entries {
 				if err := place(path.Join(name, e.Name())); err != nil {
@@ -356,8 +356,34 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 			err = place(name)
 		}
 	}
-	slices.SortFunc(blocked, func(a, b Blocked) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(blocked, func(a, b Blocked) int { return strings.Compare(string(a.Path), string(b.Path)) })
 	return steps, blocked, s.Wrap(err)
+}
+
+// inFolder lists what is in a folder that is one link of a state, or in a directory
+// below such a one. What is a link in the tree itself is no folder: it can lead anywhere.
+func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, folder bool, err error) {
+	parent, err := filepath.EvalSymlinks(filepath.Join(linksDir(s, number), path.Dir(name)))
+	if err != nil {
+		return nil, false, err
+	}
+	at := filepath.Join(parent, path.Base(name))
+	trees, err := filepath.EvalSymlinks(filepath.Join(s.Root, "trees"))
+	if err != nil {
+		return nil, false, err
+	}
+	if !strings.HasPrefix(at, trees+"/") { // it is a link of the state
+		target, err := os.Readlink(at)
+		if err != nil {
+			return nil, false, nil
+		}
+		at = filepath.Join(parent, target)
+	}
+	if info, err := os.Lstat(at); err != nil || !info.IsDir() {
+		return nil, false, nil
+	}
+	entries, err = os.ReadDir(at)
+	return entries, true, err
 }
 
 const isDirectory = "a directory"
@@ -455,7 +481,7 @@ func (x *sharing) leave(names []string) error {
 		return nil
 	}
 	slices.Sort(names)
-	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(b.Path) == "" })
+	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(string(b.Path)) == "" })
 	for _, name := range names {
 		d, err := x.at(path.Dir(name))
 		if err == nil {
@@ -463,7 +489,7 @@ func (x *sharing) leave(names []string) error {
 		}
 		switch {
 		case errors.Is(err, ground.ErrOther):
-			x.Strange = append(x.Strange, Blocked{name, x.what(name)})
+			x.Strange = append(x.Strange, Blocked{store.Name(name), x.what(name)})
 		case errors.Is(err, syscall.ENOTDIR), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ELOOP): // a directory above it is something else by now
 		case err != nil:
 			return x.failed(err)
@@ -486,13 +512,21 @@ func (x *sharing) leave(names []string) error {
 	return nil
 }
 
+func namesOf(all map[string]bool) []store.Name {
+	names := make([]store.Name, 0, len(all))
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		names = append(names, store.Name(name))
+	}
+	return names
+}
+
 // write writes down what is ours, before the first of it is made and after the last
 // of it is gone.
 func (x *sharing) write(unfinished bool) error {
 	x.Unfinished, x.changed = unfinished, true
 	var all []Shared
 	for _, y := range append([]*sharing{x}, x.before...) {
-		y.Links, y.Directories = slices.Sorted(maps.Keys(y.links)), slices.Sorted(maps.Keys(y.made))
+		y.Links, y.Directories = namesOf(y.links), namesOf(y.made)
 		if y.Directory != "" {
 			all = append(all, y.Shared)
 		}

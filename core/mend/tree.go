@@ -85,6 +85,10 @@ func (l *looking) look(ctx context.Context) {
 		}
 		return nil
 	})
+	if !l.s.Installed(l.receipt.Ref) { // somebody removes it
+		l.found = nil
+		return
+	}
 	if ctx.Err() != nil || l.machine {
 		return
 	}

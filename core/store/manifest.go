@@ -188,7 +188,7 @@ func ReadTree(dir string) (*Receipt, []File, error) {
 
 func parseLine(path, keywords string) (File, error) {
 	f := File{Path: path}
-	if !fs.ValidPath(path) || path == "." || strings.Contains(path, "\x00") {
+	if !ground.ValidName(path) {
 		return f, fmt.Errorf("the list of files is damaged: %q is not a file of a tree", path)
 	}
 	var err error

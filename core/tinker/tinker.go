@@ -29,15 +29,15 @@ import (
 
 // A Bench is what is remembered of a package that is tinkered with.
 type Bench struct {
-	Name    string           `json:"name"`
-	Version string           `json:"version"`
-	Asked   string           `json:"asked"`   // the name by which it was asked for
-	Options []string         `json:"options"` // that were set for it
-	Folder  string           `json:"folder"`  // absolute
-	Base    string           `json:"base"`    // the commit that the source is at without the person's changes
-	Began   time.Time        `json:"began"`
-	Brought map[string]stamp `json:"brought"` // files of the folder, as they were brought into the build
-	Kept    []string         `json:"kept"`    // patches that were made of it
+	Name    string               `json:"name"`
+	Version string               `json:"version"`
+	Asked   string               `json:"asked"`   // the name by which it was asked for
+	Options []string             `json:"options"` // that were set for it
+	Folder  string               `json:"folder"`  // absolute
+	Base    string               `json:"base"`    // the commit that the source is at without the person's changes
+	Began   time.Time            `json:"began"`
+	Brought map[store.Name]stamp `json:"brought"` // files of the folder, as they were brought into the build
+	Kept    []string             `json:"kept"`    // patches that were made of it
 }
 
 // stamp is by what a changed file is known.
@@ -133,7 +133,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if m.Programs.Find("git") == "" {
 		return nil, errNoGit
 	}
-	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
+	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[store.Name]stamp{}, Kept: []string{}}
 	if err := needs(ctx, m, p, job); err != nil {
 		return nil, err
 	}
@@ -225,7 +225,7 @@ func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered,
 	number := 0
 	t.Source = func(source *os.Root, fresh bool, own func(string) error) ([]string, error) {
 		if fresh {
-			b.Brought = map[string]stamp{}
+			b.Brought = map[store.Name]stamp{}
 		}
 		changed, err := b.bring(source, own)
 		number = len(changed)

@@ -371,6 +371,8 @@ func (a *app) showNamed(all []landing.Naming) {
 					a.screen.Print("%s: %s is %s, as the settings say.", who, n.File, strings.Join(n.As, " and "))
 				}
 			}
+		case landing.ByLink:
+			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, map[bool]string{true: list[0].File + " is a link", false: isAnd(names(list)) + " are links"}[len(list) == 1])
 		case landing.ByFronted:
 			a.screen.Print("%s is beside another build: %s.", who, strings.Join(renamed(list), ", "))
 		}
@@ -450,10 +452,10 @@ func (a *app) showBlocked(s *landing.Shared) {
 			a.screen.Note("And %d more. All of them: fernladder landing --json", len(s.Blocked)-few)
 			break
 		}
-		a.screen.Note("%s is %s of somebody else, and stays.", filepath.Join(s.Directory, b.Path), b.Is)
+		a.screen.Note("%s is %s of somebody else, and stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
 	}
 	for _, b := range s.Strange {
-		a.screen.Note("%s was a link of ours; somebody has put %s there, which stays.", filepath.Join(s.Directory, b.Path), b.Is)
+		a.screen.Note("%s was a link of ours; somebody has put %s there, which stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
 	}
 }
 
