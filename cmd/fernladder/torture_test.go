@@ -61,6 +61,9 @@ func newBed(t *testing.T) *world {
 	text := w.read("recipes/stone/recipe.toml")
 	release := text[strings.Index(text, "[[release]]"):strings.Index(text, "[build]")]
 	w.write("recipes/stone/recipe.toml", strings.Replace(text, release, release+strings.Replace(release, "1.0", "2.0", 1), 1))
+	w.edit("fernladder.toml", "root = \"root\"\n", "root = \"root\"\nshared_landing = \"local\"\nkeep_landings = 3\nkeep_landings_days = 0\n")
+	w.write("local/bin/alien", "theirs\n")
+	w.write("local/bin/stone", "theirs\n")
 	return w
 }
 
@@ -71,6 +74,7 @@ var changes = []struct {
 }{
 	{0, "install moss"}, {0, "install moss stone"}, {0, "install stone:1.0"}, {0, "upgrade"}, {0, "install fern -o tall=on"}, {0, "install moss fern -o fern.tall=off"},
 	{0, "remove moss"}, {0, "remove stone fern moss --trees"}, {0, "remove --trees soil fern moss weed"}, {1, "install weed"}, {0, "build stone:1.0 fern"},
+	{0, "landing undo"}, {0, "landing use 0"}, {0, "mend --fix --rebuild"}, {0, "clean --trees --landings --yes"},
 	{0, "clean --yes"}, {0, "clean --trees --yes"}, {0, "clean --trees --archives --yes"}, {0, "fetch moss stone"}, {0, "install moss --isolation fenced"},
 }
 
@@ -99,6 +103,7 @@ func (w *world) whole(t require.TestingT) {
 			return err
 		}))
 	}
+	w.wholeShared(t)
 	for _, file := range w.glob("root/archives/sha256/*") {
 		if name := filepath.Base(file); !strings.Contains(name, ".") {
 			require.Equal(t, name, sumOf(t, file))
@@ -117,6 +122,47 @@ func (w *world) whole(t require.TestingT) {
 		require.NoError(t, err)
 		h.Close()
 	}
+}
+
+// wholeShared looks at the directory that others use: theirs is as it was, and all else
+// is links to the landing, and directories of such.
+func (w *world) wholeShared(t require.TestingT) {
+	for _, theirs := range []string{"alien", "stone"} {
+		data, err := os.ReadFile(w.path("local/bin/" + theirs))
+		require.NoError(t, err)
+		require.Equal(t, "theirs\n", string(data))
+	}
+	require.NoError(t, filepath.WalkDir(w.path("local"), func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, "bin/alien") || strings.HasSuffix(path, "bin/stone") {
+			return err
+		}
+		target, err := os.Readlink(path)
+		if err == nil && !strings.HasPrefix(target, w.root+"/landing/") {
+			err = fmt.Errorf("%s leads to %s", path, target)
+		}
+		return err
+	}))
+}
+
+// settledShared looks whether the shared directory has the names of the landing, and no
+// others.
+func (w *world) settledShared(t require.TestingT) {
+	var have, want []string
+	require.NoError(t, filepath.WalkDir(w.path("local"), func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type()&fs.ModeSymlink != 0 {
+			have = append(have, strings.TrimPrefix(path, w.path("local")+"/"))
+		}
+		return err
+	}))
+	if real, err := filepath.EvalSymlinks(w.root + "/landing"); err == nil {
+		require.NoError(t, filepath.WalkDir(real, func(path string, d fs.DirEntry, err error) error {
+			if name := strings.TrimPrefix(path, real+"/"); err == nil && d.Type()&fs.ModeSymlink != 0 && name != "bin/stone" {
+				want = append(want, name)
+			}
+			return err
+		}))
+	}
+	require.Equal(t, want, have)
 }
 
 // wholeTree compares a tree with its list of files.
@@ -245,6 +291,9 @@ func TestTorture(t *testing.T) {
 		require.True(f, r.status == change.status || explained(r), "status %d\n%s%s", r.status, r.stdout, r.stderr)
 		w.whole(f)
 		require.Empty(f, w.litter(f))
+		if strings.HasPrefix(change.command, "install") && r.status == 0 && !strings.Contains(change.command, "weed") {
+			w.settledShared(f)
+		}
 	}
 	// And the history has every build that there is a receipt of.
 	w.run("install", "weed") // which fails, and is written down
@@ -323,7 +372,7 @@ func TestEightAtOnce(t *testing.T) {
 // time: that what it is about is needed by what they have installed, or is not there
 // any more.
 func explained(r result) bool {
-	for _, why := range []string{" needs ", "is not built in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed that could be upgraded"} {
+	for _, why := range []string{" needs ", "is not built in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed that could be upgraded", "there is no earlier landing", "cannot be used", "there is no landing"} {
 		if strings.Contains(r.stderr, why) {
 			return true
 		}

@@ -11,6 +11,9 @@ import (
 
 var moments atomic.Int64
 
+// Moment is a moment of others than this package: of steps that can each be the last.
+func Moment() { moment() }
+
 // moment ends the whole program without warning at the moment that TORTURE_MOMENT
 // says, counted from 1, and with it, if TORTURE_GROUP is set, its process group.
 func moment() {

@@ -259,6 +259,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 		return s.Wrap(err)
 	}
 	for _, st := range steps {
+		durable.Moment()
 		d, err := x.at(path.Dir(st.path))
 		switch {
 		case err != nil:
@@ -483,6 +484,7 @@ func (x *sharing) leave(names []string) error {
 	slices.Sort(names)
 	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(string(b.Path)) == "" })
 	for _, name := range names {
+		durable.Moment()
 		d, err := x.at(path.Dir(name))
 		if err == nil {
 			err = d.Unlink(path.Base(name), x.base+name)

@@ -46,6 +46,7 @@ func (s *Store) Replace(filled string, receipt *Receipt, known map[string]string
 // one step, there is no tree for an instant.
 func (s *Store) Exchange(dir string, r Ref) error {
 	tree := s.Tree(r)
+	durable.Moment()
 	err := unix.Renameat2(unix.AT_FDCWD, dir, unix.AT_FDCWD, tree, unix.RENAME_EXCHANGE)
 	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
 		aside := dir + ".old"
@@ -58,6 +59,7 @@ func (s *Store) Exchange(dir string, r Ref) error {
 	if err != nil {
 		return s.Wrap(&fs.PathError{Op: "rename", Path: tree, Err: err})
 	}
+	durable.Moment()
 	return s.Wrap(errors.Join(durable.SyncDir(filepath.Dir(tree)), durable.SyncDir(filepath.Dir(dir))))
 }
 
