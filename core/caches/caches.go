@@ -123,7 +123,12 @@ func Wire(ctx context.Context, m *machine.Machine, u *landing.Update) {
 	if len(m.Settings.Landing.Caches) == 0 {
 		return
 	}
-	u.Caches = func(dir string) []landing.Cache { return renew(ctx, m, dir) }
+	u.Caches = func(dir string) []landing.Cache {
+		if m.Settings.Landing.Shared != "" && dir != m.Settings.Landing.Shared {
+			return nil // people use the other
+		}
+		return renew(ctx, m, dir)
+	}
 	if slices.Contains(m.Settings.Landing.Caches, Libraries) {
 		u.After = func() []landing.Cache { return libraries(ctx, m) }
 	}
@@ -142,16 +147,33 @@ func renew(ctx context.Context, m *machine.Machine, dir string) (all []landing.C
 		}
 		for _, in := range k.in(d) {
 			c := landing.Cache{Name: k.name, File: filepath.Join(m.Used(), in, k.makes[len(k.makes)-1])}
+			before := k.made(d, in)
 			switch there, err := k.renew(ctx, m, d, in); {
 			case err != nil:
 				c.Problem = err.Error()
 			case !there:
 				continue
 			}
+			for name := range k.made(d, in) {
+				if !before[name] {
+					c.Made = append(c.Made, name)
+				}
+			}
 			all = append(all, c)
 		}
 	}
 	return all
+}
+
+// made are the files of a cache that are there, below the directory that is renewed.
+func (k kind) made(d *ground.Dir, in string) map[string]bool {
+	there := map[string]bool{}
+	for _, name := range k.makes {
+		if info, err := d.Lstat(in + "/" + name); err == nil && info.Mode.IsRegular() {
+			there[in+"/"+name] = true
+		}
+	}
+	return there
 }
 
 // largest is more than a file has that one of the tools reads, and most more than there

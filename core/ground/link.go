@@ -45,6 +45,23 @@ func (d *Dir) Mkdir(name string, mode fs.FileMode) error {
 	return wrap("mkdir", filepath.Join(d.path, name), unix.Mkdirat(parent, base, uint32(mode.Perm())))
 }
 
+// Delete deletes a regular file at a path below the directory.
+func (d *Dir) Delete(name string) error {
+	info, err := d.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if !info.Mode.IsRegular() {
+		return &fs.PathError{Op: "unlink", Path: filepath.Join(d.path, name), Err: fs.ErrNotExist}
+	}
+	parent, base, done, err := d.parent(name)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return wrap("unlink", filepath.Join(d.path, name), unix.Unlinkat(parent, base, 0))
+}
+
 // Rmdir deletes an empty directory at a path below the directory.
 func (d *Dir) Rmdir(name string) error {
 	parent, base, done, err := d.parent(name)

@@ -198,12 +198,12 @@ func (p *places) ofSystem(name string) string {
 	switch {
 	case dir == "bin/" || dir == "sbin/":
 		return p.rules.System(base)
-	case dir == "share/man/man1/" || dir == "share/man/man8/":
+	case dir == "share/man/man1/" || dir == "share/man/man8/" || dir == "man/man1/" || dir == "man/man8/":
 		stem := base
 		for _, suffix := range []string{".gz", ".bz2", ".xz", ".zst"} {
 			stem = strings.TrimSuffix(stem, suffix)
 		}
-		if stem, is := strings.CutSuffix(stem, "."+dir[len("share/man/man"):len(dir)-1]); is {
+		if stem, is := strings.CutSuffix(stem, "."+dir[len(dir)-2:len(dir)-1]); is {
 			return p.rules.System(stem)
 		}
 	}

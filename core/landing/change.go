@@ -87,7 +87,7 @@ func bringIn(s *store.Store, number int) error {
 }
 
 // Sweep deletes what programs that were killed have left: links of states that were
-// never finished, or only half forgotten. The caller holds the landing's lock.
+// never finished, or only half forgotten, and what was written aside. The caller holds the landing's lock.
 func Sweep(s *store.Store) error {
 	entries, err := os.ReadDir(filepath.Join(s.Root, "landings"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -97,6 +97,17 @@ func Sweep(s *store.Store) error {
 		return s.Wrap(err)
 	}
 	used, _ := os.Readlink(Directory(s)) // whatever else is wrong with it
+	aside := []string{durable.Aside(Directory(s))}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), ".new") {
+			aside = append(aside, filepath.Join(s.Root, "landings", e.Name()))
+		}
+	}
+	for _, file := range aside {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return s.Wrap(err)
+		}
+	}
 	for _, e := range entries {
 		number, err := strconv.Atoi(e.Name())
 		if err != nil || !e.IsDir() || e.Name() == filepath.Base(used) {

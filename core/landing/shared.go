@@ -21,10 +21,11 @@ import (
 // Shared is what is ours in a directory that others use too.
 type Shared struct {
 	Directory   string       `json:"directory"`
-	Links       []store.Name `json:"links"`       // paths below it, each a link to the same path on the landing
-	Directories []store.Name `json:"directories"` // below it, that were made for the links
-	Blocked     []Blocked    `json:"blocked"`     // names of the landing that somebody else has there
-	Strange     []Blocked    `json:"strange"`     // names that were ours, and that somebody has put something else in the place of
+	Links       []store.Name `json:"links"`            // paths below it, each a link to the same path on the landing
+	Directories []store.Name `json:"directories"`      // below it, that were made for the links
+	Caches      []store.Name `json:"caches,omitempty"` // files that were made for tools of others, where there were none
+	Blocked     []Blocked    `json:"blocked"`          // names of the landing that somebody else has there
+	Strange     []Blocked    `json:"strange"`          // names that were ours, and that somebody has put something else in the place of
 	Unfinished  bool         `json:"unfinished,omitempty"`
 }
 
@@ -498,6 +499,14 @@ func (x *sharing) leave(names []string) error {
 		}
 		delete(x.links, name)
 	}
+	if len(x.links) == 0 { // and so nothing that they were made of is there
+		for _, name := range x.Caches {
+			if err := x.dir.Delete(string(name)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.ELOOP) {
+				return x.failed(err)
+			}
+		}
+		x.Caches = nil
+	}
 	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(x.made))) {
 		err := x.dir.Rmdir(dir)
 		if err == nil && x.opened[dir] != nil {
@@ -512,6 +521,23 @@ func (x *sharing) leave(names []string) error {
 		}
 	}
 	return nil
+}
+
+// keepCaches writes down which files were made for tools of others.
+func (x *sharing) keepCaches(made []Cache) error {
+	changed := false
+	for _, c := range made {
+		for _, name := range c.Made {
+			if !slices.Contains(x.Caches, store.Name(name)) {
+				x.Caches = append(x.Caches, store.Name(name))
+				changed = true
+			}
+		}
+	}
+	if !changed {
+		return nil
+	}
+	return x.write(false)
 }
 
 func namesOf(all map[string]bool) []store.Name {

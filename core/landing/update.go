@@ -31,6 +31,8 @@ type Cache struct {
 	Name    string `json:"name"`
 	File    string `json:"file"`              // that was renewed
 	Problem string `json:"problem,omitempty"` // why it was not
+
+	Made []string `json:"-"` // files that were not there before, below the directory
 }
 
 // A Result is what an update has done.
@@ -87,7 +89,11 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	if shared != nil {
 		r.Shared, r.Linked = &shared.Shared, shared.changed
 		if u.Caches != nil && r.Changed() && shared.Directory != "" {
-			r.Caches = append(r.Caches, u.Caches(shared.Directory)...)
+			made := u.Caches(shared.Directory)
+			r.Caches = append(r.Caches, made...)
+			if err := shared.keepCaches(made); err != nil {
+				return r, s.Wrap(err)
+			}
 		}
 	}
 	if u.After != nil && r.Changed() {
