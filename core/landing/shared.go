@@ -416,40 +416,40 @@ func (x *sharing) what(name string) string {
 	return "a pipe, socket or device"
 }
 
-// finish brings the directory to a state: what is not there is linked, what is ours
-// and no part of it goes; directories that were shared before are left.
-func (x *sharing) finish(s *store.Store, number int) error {
+// ready links the names of a state that are not there yet, and writes down that others
+// will go, so that nothing has to be written after the landing is switched.
+func (x *sharing) ready(s *store.Store, number int) error {
 	if x == nil {
 		return nil
 	}
 	if err := x.add(s, number); err != nil {
 		return err
 	}
+	gone, err := x.gone(s, number)
+	if err == nil && len(gone) > 0 && !x.Unfinished {
+		err = x.write(true)
+	}
+	return s.Wrap(err)
+}
+
+// finish brings the directory to a state: what is not there is linked, what is ours
+// and no part of it goes; directories that were shared before are left.
+func (x *sharing) finish(s *store.Store, number int) error {
+	if x == nil {
+		return nil
+	}
+	if err := x.ready(s, number); err != nil {
+		return err
+	}
 	if number == 0 {
 		x.Blocked = nil
 	}
-	wanted := map[string]bool{}
-	if number != 0 && x.Directory != "" {
-		names, err := x.linksOf(s, number)
-		if err != nil {
-			return s.Wrap(err)
-		}
-		for _, name := range names {
-			wanted[name] = true
-		}
-	}
-	leads := func(name string) bool {
-		_, err := os.Lstat(filepath.Join(linksDir(s, number), name))
-		return err == nil
-	}
-	gone := x.gone(wanted, leads)
-	if len(gone) > 0 && !x.Unfinished {
-		if err := x.write(true); err != nil {
-			return s.Wrap(err)
-		}
-	}
-	if len(gone) == 0 && !x.Unfinished {
+	if !x.Unfinished {
 		return nil
+	}
+	gone, err := x.gone(s, number)
+	if err != nil {
+		return s.Wrap(err)
 	}
 	if err := x.leave(gone); err != nil {
 		return err
@@ -458,22 +458,32 @@ func (x *sharing) finish(s *store.Store, number int) error {
 		if err := old.leave(slices.Collect(maps.Keys(old.links))); err != nil {
 			return err
 		}
-	}
-	for _, old := range x.before {
 		old.dir.Close()
 	}
 	x.before = nil
-	return s.Wrap(x.write(false))
+	// All is done. Where that cannot be written down, the next change finds nothing to do.
+	_ = x.write(false)
+	return nil
 }
 
-// gone are the links of ours that no state wants any more.
-func (x *sharing) gone(wanted map[string]bool, leads func(string) bool) (gone []string) {
+// gone are the links of ours that a state does not have.
+func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
+	wanted := map[string]bool{}
+	if number != 0 && x.Directory != "" {
+		names, err := x.linksOf(s, number)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			wanted[name] = true
+		}
+	}
 	for name := range x.links {
-		if !wanted[name] && !leads(name) {
+		if !wanted[name] && (number == 0 || !there(filepath.Join(linksDir(s, number), name))) {
 			gone = append(gone, name)
 		}
 	}
-	return gone
+	return gone, nil
 }
 
 // leave takes links of ours away, and the directories that were made for links and are

@@ -168,7 +168,7 @@ func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool)
 	if !r.Changed() {
 		return shared.finish(s, r.After.Number)
 	}
-	err := shared.add(s, r.After.Number)
+	err := shared.ready(s, r.After.Number)
 	if err == nil {
 		err = bringIn(s, r.After.Number)
 	}

@@ -143,7 +143,7 @@ func (a *app) landings() error {
 			mark = a.screen.Good("in use")
 			used = &all[i]
 		}
-		rows = append(rows, []string{mark, strconv.Itoa(x.Number), x.Made.Local().Format("2006-01-02 15:04"), term.OneLine(x.Command), a.changed(x, i == 0)})
+		rows = append(rows, []string{mark, strconv.Itoa(x.Number), x.Made.Local().Format("2006-01-02 15:04"), short(term.OneLine(x.Command)), a.changed(x, i == 0)})
 	}
 	a.screen.Table([]string{"", "landing", "made", "by", "changes"}, rows)
 	if used == nil {
