@@ -48,6 +48,30 @@ func TestDisksThatFill(t *testing.T) {
 	}
 }
 
+// A change of the landing for which there is no room leaves it, and what is linked in a
+// directory that others use, as they were.
+func TestAFullDiskLeavesTheLanding(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root mounts a small disk")
+	}
+	w := newBed(t)
+	require.NoError(t, os.Mkdir(w.root, 0o755))
+	require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, "size=20m"))
+	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
+	w.must("install", "stone")
+	w.must("install", "moss")
+	was := w.sh("readlink root/landing; find local").stdout
+	w.sh("cat /dev/zero >root/filler")
+	for _, command := range []string{"landing undo", "landing use 0", "remove moss"} {
+		w.fails(7, strings.Fields(command), "is full")
+		assert.Equal(t, was, w.sh("readlink root/landing; find local").stdout, command)
+	}
+	require.NoError(t, os.Remove(w.path("root/filler")))
+	w.must("landing", "undo")
+	w.whole(t)
+	w.settledShared(t)
+}
+
 // Who may only look, looks: nothing is written, whoever the root belongs to.
 func TestAnotherUsersRoot(t *testing.T) {
 	if os.Getuid() != 0 {
@@ -58,11 +82,12 @@ func TestAnotherUsersRoot(t *testing.T) {
 	require.NoError(t, os.Chmod(w.dir, 0o755))
 	before := listed(t, w.root)
 	w.uid = 65534
-	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss", "log fern", "clean", "check"} {
+	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss", "log fern", "clean", "check",
+		"landing", "landing compare 0", "owner fern", "why fern", "compare fern moss", "mend", "tinker", "list --unused"} {
 		r := w.run(strings.Fields(command)...)
 		assert.Equal(t, 0, r.status, "%s: %s", command, r.stderr)
 	}
-	for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "upgrade stone"} {
+	for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "upgrade stone", "landing undo", "landing use 0", "mend --fix", "tinker fern --in x"} {
 		r := w.run(strings.Fields(command)...)
 		assert.Equal(t, 7, r.status, "%s: %s%s", command, r.stdout, r.stderr)
 		assert.Contains(t, r.stderr, "cannot be written by this user", command)

@@ -51,7 +51,7 @@ var kinds = []kind{
 	},
 	{
 		name: "mime", in: only("share/mime"), tool: "update-mime-database",
-		makes: []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "mime.cache", "subclasses", "treemagic", "types", "version"},
+		makes: []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses", "treemagic", "types", "version", "mime.cache"},
 		argv:  func(place string, _ []string) []string { return []string{"-n", place} },
 		takes: func(file string) bool { return strings.HasPrefix(file, "packages/") && strings.HasSuffix(file, ".xml") },
 	},

@@ -66,6 +66,9 @@ func History(s *store.Store) ([]Remembered, error) {
 	var all []Remembered
 	for _, n := range numbers {
 		state, err := Read(s, n)
+		if err != nil && !there(stateFile(s, n)) {
+			continue // it was forgotten meanwhile
+		}
 		if err != nil {
 			all = append(all, Remembered{State: State{Number: n}, Damaged: err})
 			continue

@@ -59,8 +59,20 @@ func Directory(s *store.Store) string { return filepath.Join(s.Root, "landing") 
 // largestState is more than a state with a hundred thousand builds has.
 const largestState = 64 << 20
 
-// Current returns the state in use.
+// Current returns the state in use. Nobody is kept from changing that: where it is
+// another by the time that it is read, that one is.
 func Current(s *store.Store) (State, error) {
+	const tries = 8
+	for try := 1; ; try++ {
+		before, _ := os.Readlink(Directory(s))
+		state, err := current(s)
+		if after, _ := os.Readlink(Directory(s)); err == nil || try == tries || after == before {
+			return state, err
+		}
+	}
+}
+
+func current(s *store.Store) (State, error) {
 	target, err := os.Readlink(Directory(s))
 	if errors.Is(err, fs.ErrNotExist) {
 		return State{}, nil

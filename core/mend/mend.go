@@ -101,8 +101,6 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	if err != nil {
 		return nil, m.Store.Wrap(err)
 	}
-	current, err := landing.Current(m.Store)
-	broken := err
 	refs := make([]store.Ref, 0, len(trees))
 	for ref := range trees {
 		if len(ask.Builds) == 0 || slices.Contains(ask.Builds, ref) {
@@ -113,8 +111,8 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	receipts := r.receipts(m.Store, refs)
 	if !ask.Machine && len(ask.Builds) == 0 {
 		r.root(ctx, m)
-		r.landing(m, current, broken)
 	}
+	current := r.settled(m, !ask.Machine && len(ask.Builds) == 0)
 	system := newSystem(m.Programs)
 	if err := r.trees(ctx, m.Store, receipts, trees, system, ask); err != nil {
 		return nil, err
@@ -176,6 +174,14 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 			h.Close()
 		}
 	}
+	if entries, err := os.ReadDir(filepath.Join(s.Root, "locks")); err == nil {
+		for _, e := range entries {
+			if !e.Type().IsRegular() {
+				r.add(Finding{Kind: Permissions, Path: filepath.Join(s.Root, "locks", e.Name()), What: "it should be an empty file, which programs lock",
+					Follows: "What it stands for can be neither built nor changed.", Advice: "Move it aside, while nothing else works on the root."})
+			}
+		}
+	}
 	for _, dir := range []string{"", "archives", "trees", "landings", "logs", "locks", "work"} {
 		path := filepath.Join(s.Root, dir)
 		info, err := os.Lstat(path)
@@ -228,6 +234,24 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 	close(work)
 	wait.Wait()
 	return ctx.Err()
+}
+
+// settled returns the landing in use, and looks at it, if that is asked. Nobody is kept
+// from changing it: one that has changed meanwhile is looked at again.
+func (r *Report) settled(m *machine.Machine, look bool) landing.State {
+	const tries = 8
+	for try := 1; ; try++ {
+		before := len(r.Findings)
+		current, err := landing.Current(m.Store)
+		if look {
+			r.landing(m, current, err)
+		}
+		again, errAgain := landing.Current(m.Store)
+		if try == tries || (err == nil) == (errAgain == nil) && current.Number == again.Number {
+			return current
+		}
+		r.Findings = r.Findings[:before]
+	}
 }
 
 // landing looks at the landing and its states.
