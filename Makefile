@@ -42,9 +42,9 @@ lint:
 	$(GO) run $(STATICCHECK) ./...
 	$(GO) run ./internal/reference -check docs
 
-# Tests are a quarter to a third of the code they test.
+# Tests are a quarter to a third of the code they test. Scripts that drive the program are tests.
 share:
-	@tests=$$(git ls-files '*_test.go' | xargs cat | wc -l); \
+	@tests=$$(git ls-files '*_test.go' 'cmd/fernladder/testdata/*.txtar' | xargs cat | wc -l); \
 	code=$$(git ls-files '*.go' | grep -v _test.go | xargs cat | wc -l); \
 	echo "test share: $$tests lines for $$code lines of code, $$((100 * tests / code)) %"; \
 	test $$((100 * tests / code)) -ge 24 && test $$((100 * tests / code)) -le 36

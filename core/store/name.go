@@ -7,7 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// A Name is a path as a file has it, which need not be text, that is kept in JSON.
+// A Name is a path as a file has it, which need not be text, that is kept in JSON; not
+// as a key of a map, which encoding/json writes as it is.
 type Name string
 
 // encoded begins names in JSON that could not be kept as they are.

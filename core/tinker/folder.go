@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"fernladder/core/ground"
-	"fernladder/core/store"
 )
 
 // repository is what git keeps in a folder. An archive may bring one of its own, with
@@ -104,10 +103,10 @@ func each(folder string, visit func(ground.Entry) error) error {
 func stampOf(e ground.Entry) stamp { return stamp{e.Size, e.Modified.UTC(), e.Mode} }
 
 // stamps are those of all files of a folder.
-func stamps(folder string) (map[store.Name]stamp, error) {
-	all := map[store.Name]stamp{}
+func stamps(folder string) (map[string]stamp, error) {
+	all := map[string]stamp{}
 	return all, each(folder, func(e ground.Entry) error {
-		all[store.Name(e.Name)] = stampOf(e)
+		all[e.Name] = stampOf(e)
 		return nil
 	})
 }
@@ -119,7 +118,7 @@ func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []s
 	err = each(b.Folder, func(e ground.Entry) error {
 		there[e.Name] = true
 		now := stampOf(e)
-		if old, known := b.Brought[store.Name(e.Name)]; known && old == now {
+		if old, known := b.Brought[e.Name]; known && old == now {
 			return nil
 		}
 		same, err := b.same(source, e)
@@ -132,21 +131,21 @@ func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []s
 			}
 			changed = append(changed, e.Name)
 		}
-		b.Brought[store.Name(e.Name)] = now
+		b.Brought[e.Name] = now
 		return nil
 	})
 	if err != nil {
 		return changed, err
 	}
 	for name := range b.Brought {
-		if there[string(name)] {
+		if there[name] {
 			continue
 		}
-		if err := source.RemoveAll(string(name)); err != nil {
+		if err := source.RemoveAll(name); err != nil {
 			return changed, err
 		}
 		delete(b.Brought, name)
-		changed = append(changed, string(name))
+		changed = append(changed, name)
 	}
 	slices.Sort(changed)
 	return changed, nil

@@ -13,8 +13,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"fernladder/core/build"
@@ -29,15 +31,16 @@ import (
 
 // A Bench is what is remembered of a package that is tinkered with.
 type Bench struct {
-	Name    string               `json:"name"`
-	Version string               `json:"version"`
-	Asked   string               `json:"asked"`   // the name by which it was asked for
-	Options []string             `json:"options"` // that were set for it
-	Folder  string               `json:"folder"`  // absolute
-	Base    string               `json:"base"`    // the commit that the source is at without the person's changes
-	Began   time.Time            `json:"began"`
-	Brought map[store.Name]stamp `json:"brought"` // files of the folder, as they were brought into the build
-	Kept    []string             `json:"kept"`    // patches that were made of it
+	Name    string           `json:"name"`
+	Version string           `json:"version"`
+	Asked   string           `json:"asked"`   // the name by which it was asked for
+	Options []string         `json:"options"` // that were set for it
+	Folder  string           `json:"folder"`  // absolute
+	Base    string           `json:"base"`    // the commit that the source is at without the person's changes
+	Began   time.Time        `json:"began"`
+	Brought map[string]stamp `json:"-"`       // files of the folder, as they were brought into the build
+	Files   []brought        `json:"brought"` // the same, as it is kept
+	Kept    []string         `json:"kept"`    // patches that were made of it
 }
 
 // stamp is by what a changed file is known.
@@ -45,6 +48,12 @@ type stamp struct {
 	Size     int64       `json:"size"`
 	Modified time.Time   `json:"modified"`
 	Mode     fs.FileMode `json:"mode"`
+}
+
+// brought is a file of the folder, with its stamp.
+type brought struct {
+	Name store.Name `json:"name"`
+	stamp
 }
 
 // None is the error for a package that nobody tinkers with.
@@ -85,6 +94,10 @@ func Read(s *store.Store, name string) (*Bench, error) {
 	if err := json.Unmarshal(data, &b); err != nil {
 		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err), Advice: "fernladder tinker drop " + name + " deletes it; the folder stays."}
 	}
+	b.Brought = map[string]stamp{}
+	for _, f := range b.Files {
+		b.Brought[string(f.Name)] = f.stamp
+	}
 	return &b, nil
 }
 
@@ -106,6 +119,10 @@ func All(s *store.Store) ([]*Bench, error) {
 }
 
 func (b *Bench) write(s *store.Store) error {
+	b.Files = nil
+	for _, name := range slices.Sorted(maps.Keys(b.Brought)) {
+		b.Files = append(b.Files, brought{store.Name(name), b.Brought[name]})
+	}
 	data, err := json.MarshalIndent(b, "", " ")
 	if err != nil {
 		return err
@@ -133,7 +150,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if m.Programs.Find("git") == "" {
 		return nil, errNoGit
 	}
-	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[store.Name]stamp{}, Kept: []string{}}
+	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
 	if err := needs(ctx, m, p, job); err != nil {
 		return nil, err
 	}
@@ -225,7 +242,7 @@ func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered,
 	number := 0
 	t.Source = func(source *os.Root, fresh bool, own func(string) error) ([]string, error) {
 		if fresh {
-			b.Brought = map[store.Name]stamp{}
+			b.Brought = map[string]stamp{}
 		}
 		changed, err := b.bring(source, own)
 		number = len(changed)

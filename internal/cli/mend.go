@@ -18,8 +18,8 @@ import (
 
 // mending says what mend looks at, and what it does then.
 type mending struct {
-	ask               mend.Ask
-	fix, rebuild, yes bool
+	ask          mend.Ask
+	fix, rebuild bool
 }
 
 func (a *app) mendCommand() *cobra.Command {
