@@ -166,6 +166,13 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 	assert.Equal(t, "light=dim\n", w.read("root/config/fern/etc/fern.conf.sample-1.3"))
 	assert.NoFileExists(t, w.root+"/config/fern/etc/fern.conf.sample-1.2", "nobody has touched that one")
 	w.write("root/config/fern/etc/fern.conf.sample-1.3", "mine too\n")
+	// A link that somebody has put there is theirs, whatever it leads to.
+	w.sh("cd root/config/fern/etc && mv fern.conf mine && printf 'light=dim\\n' >linked && ln -s linked fern.conf")
+	release("1.4", "light=out\n")
+	w.must("upgrade")
+	assert.Equal(t, "600 linked\n", w.sh("cd root/config/fern/etc && stat -c %a fern.conf.sample-1.4 | tr '\\n' ' ' && readlink fern.conf").stdout)
+	w.must("landing", "undo")
+	w.sh("cd root/config/fern/etc && mv mine fern.conf")
 	w.must("landing", "undo")
 	assert.Equal(t, "mine too\n", w.read("root/config/fern/etc/fern.conf.sample-1.3"))
 	w.must("remove", "--trees", "fern")

@@ -168,7 +168,7 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 	case digestOf(current) == digestOf(sample):
 		samples[name] = digestOf(sample)
 		return change.takeUp(samples, name)
-	case digestOf(current) == last:
+	case digestOf(current) == last && !isLink(change.File): // who has put a link there has edited it
 		change.What, samples[name] = ConfigRenewed, digestOf(sample)
 		if err := durable.Renew(change.File, sample); err != nil {
 			return err
@@ -177,6 +177,11 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 	}
 	change.What, samples[name] = ConfigKept, digestOf(sample)
 	return change.lay(sample, version, samples, name)
+}
+
+func isLink(path string) bool {
+	info, err := os.Lstat(path)
+	return err == nil && info.Mode()&fs.ModeSymlink != 0
 }
 
 // lay puts a new sample beside a file that was edited. It has the permissions of the
@@ -189,6 +194,10 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 	if err != nil {
 		return err
 	}
+	mode := info.Mode().Perm()
+	if info.Mode()&fs.ModeSymlink != 0 {
+		mode = 0o600 // those of a link say nothing
+	}
 	laid := c.File + ".sample-" + version
 	if _, err := os.Lstat(laid); err == nil {
 		return nil // somebody's own
@@ -200,7 +209,7 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 	}
 	c.Laid = laid
 	samples[name+laidSuffix] = filepath.Base(laid) + " " + digestOf(sample)
-	return durable.WriteFileFor(laid, sample, info.Mode().Perm(), uid, gid)
+	return durable.WriteFileFor(laid, sample, mode, uid, gid)
 }
 
 // takeUp takes away what was laid beside a file earlier, if nobody has changed it.
