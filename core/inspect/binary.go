@@ -80,12 +80,19 @@ func openELF(file *os.File) *elf.File {
 		return nil
 	}
 	for _, s := range f.Sections {
-		if (s.Type == elf.SHT_STRTAB || s.Type == elf.SHT_DYNAMIC) && s.Flags&elf.SHF_ALLOC != 0 && s.FileSize > largestTable {
-			return nil
+		switch s.Type {
+		case elf.SHT_DYNAMIC, elf.SHT_DYNSYM, elf.SHT_GNU_VERSYM, elf.SHT_GNU_VERNEED, elf.SHT_GNU_VERDEF:
+			if tooLarge(s) || int(s.Link) < len(f.Sections) && tooLarge(f.Sections[s.Link]) {
+				return nil
+			}
 		}
 	}
 	return f
 }
+
+// tooLarge tells whether a table is not to be read: files can have holes, and sections
+// be compressed.
+func tooLarge(s *elf.Section) bool { return s.FileSize > largestTable || s.Size > largestTable }
 
 // Exports are the symbols that a library has for others, with their versions, sorted;
 // nil where it is none.

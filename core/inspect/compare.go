@@ -95,7 +95,7 @@ func contents(a, b string) (string, error) {
 		return "", err
 	}
 	defer second.Close()
-	place, same, err := common(first, second)
+	place, same, err := Common(first, second)
 	if err != nil || same {
 		return "", err
 	}
@@ -112,8 +112,8 @@ func contents(a, b string) (string, error) {
 	return kindOf(whole[0], whole[1]), nil
 }
 
-// common finds out how far two files are the same.
-func common(a, b io.Reader) (place int64, same bool, err error) {
+// Common finds out how far two files are the same, and whether they are so to the end.
+func Common(a, b io.Reader) (place int64, same bool, err error) {
 	const size = 128 << 10
 	left, right := make([]byte, size), make([]byte, size)
 	for {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"fernladder/core/ground"
+	"fernladder/core/inspect"
 )
 
 // repository is what git keeps in a folder. An archive may bring one of its own, with
@@ -175,25 +176,8 @@ func (b *Bench) same(source *os.Root, e ground.Entry) (bool, error) {
 		return false, nil
 	}
 	defer theirs.Close()
-	return sameContents(mine, theirs)
-}
-
-func sameContents(a, b io.Reader) (bool, error) {
-	const size = 64 << 10
-	left, right := make([]byte, size), make([]byte, size)
-	for {
-		n, err := io.ReadFull(a, left)
-		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-			return false, err
-		}
-		m, _ := io.ReadFull(b, right)
-		if n != m || !bytes.Equal(left[:n], right[:m]) {
-			return false, nil
-		}
-		if n < size {
-			return true, nil
-		}
-	}
+	_, same, err := inspect.Common(mine, theirs)
+	return same, err
 }
 
 // put puts a file of the folder into the source.
