@@ -187,7 +187,7 @@ const (
 // kept of.
 func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in string) (there bool, err error) {
 	if k.name == "man" && kept(filepath.Join(d.Path(), in)) {
-		return true, errors.New("the operating system keeps the index of its own directories of manual pages")
+		return false, nil // the operating system keeps an index of it itself
 	}
 	program := cmp.Or(map[string]string{"sh": "install-info"}[k.tool], k.tool)
 	if m.Programs.Find(program) == "" {

@@ -73,6 +73,11 @@ func (a *app) owners(ctx context.Context, files []string) error {
 	var none []string
 	for _, file := range files {
 		found, err := a.owner(m, file)
+		if errors.Is(err, fs.ErrNotExist) {
+			a.screen.Note("%s: there is no such file.", term.OneLine(file))
+			none = append(none, file)
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -150,9 +155,6 @@ func (a *app) owner(m *machine.Machine, file string) ([]owned, error) {
 		return all, nil
 	}
 	o, ours, err := m.Store.OwnerOf(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, usage("%s: there is no such file", file)
-	}
 	if err != nil || !ours {
 		return nil, err
 	}
