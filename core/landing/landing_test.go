@@ -362,7 +362,7 @@ func TestTheSystemsOwnDirectoriesAreNotShared(t *testing.T) {
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern")
 	link := filepath.Join(t.TempDir(), "link")
 	require.NoError(t, os.Symlink(t.TempDir(), link))
-	for _, dir := range []string{"/", "/usr", "/etc", filepath.Join(s.Root, "landing"), s.Root, link} {
+	for _, dir := range []string{"/", "/usr", "/usr/libexec", "/etc/fern", filepath.Join(s.Root, "landing"), s.Root, link} {
 		_, err := bring(s, Rules{Shared: dir}, Plain(fern)...)
 		var bad *BadShared
 		require.ErrorAs(t, err, &bad, dir)

@@ -12,12 +12,16 @@ import (
 
 // A Difference is what one state has against another.
 type Difference struct {
-	Came, Went []Member
-	Moved      []Move
+	Came  []Member `json:"came"`
+	Went  []Member `json:"went"`
+	Moved []Move   `json:"moved"`
 }
 
 // A Move is a package that is on both states, as another build.
-type Move struct{ From, To Member }
+type Move struct {
+	From Member `json:"from"`
+	To   Member `json:"to"`
+}
 
 // Compare tells what came, went and changed between two states. A build that has the
 // plain names on one and not on the other has moved to itself.
@@ -27,10 +31,10 @@ func Compare(before, after []Member) (d Difference) {
 		same, plain := old.Has(m.Ref), old.Find(m.Name)
 		switch {
 		case same != nil && same.Beside != m.Beside:
-			d.Moved = append(d.Moved, Move{*same, m})
+			d.Moved = append(d.Moved, Move{From: *same, To: m})
 		case same != nil:
 		case !m.Beside && plain != nil && now.Has(plain.Ref) == nil:
-			d.Moved = append(d.Moved, Move{*plain, m})
+			d.Moved = append(d.Moved, Move{From: *plain, To: m})
 		default:
 			d.Came = append(d.Came, m)
 		}

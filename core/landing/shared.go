@@ -195,11 +195,13 @@ func (x *sharing) take(known Shared) {
 // mayShare refuses the operating system's own directories, and those in which the
 // landing would lead into itself.
 func mayShare(s *store.Store, dir string) error {
-	switch dir {
-	case "/", "/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/boot", "/dev", "/proc", "/sys", "/usr/bin", "/usr/lib", "/usr/sbin", "/usr/share":
+	within := func(a, b string) bool { return a == b || strings.HasPrefix(a, b+"/") }
+	own := slices.ContainsFunc([]string{"/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/boot", "/dev", "/proc", "/sys", "/run"}, func(theirs string) bool {
+		return within(dir, theirs)
+	})
+	if dir == "/" || own && !within(dir, "/usr/local") {
 		return &BadShared{dir, "that is the operating system's own; /usr/local is there for what is not"}
 	}
-	within := func(a, b string) bool { return a == b || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/") }
 	if within(dir, s.Root) {
 		return &BadShared{dir, "it must not be in the root"}
 	}

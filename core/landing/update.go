@@ -73,7 +73,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	}
 	defer shared.close()
 	// What a program that was ended has left half-done is brought to the state in use.
-	if shared.unfinished() {
+	if shared.unfinished() && r.Before.Number >= 0 {
 		if err := shared.finish(s, r.Before.Number); err != nil {
 			return r, err
 		}

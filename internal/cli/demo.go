@@ -49,8 +49,11 @@ var story = []scene{
 	{"The landing goes on the PATH, and the programs are there.", `eval "$(fernladder env)"; mistplan --stage seedling | tail -n 3; glasshouse day book`},
 	{"An older mistplan, with a patch and without plots; glasshouse is to run with that one.", "fernladder install glasshouse mistplan:1.9.4 -o plots=off"},
 	{"How did that one come to be?", "fernladder show mistplan"},
-	{"And back. Nothing has to be built for it.", "fernladder install glasshouse mistplan:2.1.0 -o plots=on"},
+	{"And back. The landing remembers its states; nothing has to be built for it.", "fernladder landing undo"},
+	{"Both at once: the older one beside, under a name of its own.", `fernladder install mistplan:1.9.4 -o plots=off --beside && eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
+	{"Whose is it, why is it there, and what is different about it?", "fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
 	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
+	{"Somebody changes an installed library by hand. It is noticed, and built again in its place.", "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend --rebuild"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 

@@ -90,6 +90,9 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 	}
 	by := map[string]string{} // variables to who has asked for them
 	for _, member := range state.Members {
+		if member.Beside { // the variables are those of the build that has the plain names
+			continue
+		}
 		receipt, err := s.Receipt(member.Ref)
 		if err != nil {
 			return nil, s.Wrap(err)

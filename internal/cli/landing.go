@@ -315,6 +315,7 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 		}
 	}
 	a.showNamed(fresh)
+	a.showWithout(m, l.After)
 	a.showShared(l.Shared)
 	for _, c := range l.Caches {
 		if c.Problem != "" {
@@ -325,6 +326,22 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 	}
 	if len(l.Forgotten) > 0 {
 		a.screen.Note("Too old to be kept, and forgotten: landing %s.", numbers(l.Forgotten))
+	}
+}
+
+// showWithout tells of builds that run with one that does not have the plain names: what
+// they start by those is another.
+func (a *app) showWithout(m *machine.Machine, state landing.State) {
+	for _, member := range state.Members {
+		needs, err := m.Store.Needs(member.Ref)
+		if err != nil {
+			continue // what is gone is told elsewhere
+		}
+		for _, need := range needs {
+			if with := state.Has(need.Ref); need.Role == recipe.Runtime && with != nil && with.Beside {
+				a.screen.Note("%s %s runs with %s %s, which is beside another build: by the plain names it starts that one.", member.Name, member.Version, need.Name, need.Version)
+			}
+		}
 	}
 }
 
