@@ -69,6 +69,9 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 	if err != nil {
 		return nil, err
 	}
+	if strings.HasPrefix(r.Dir, filepath.Join(m.Store.Root, "shelves")+"/") {
+		return nil, &BadPatch{r.File + " is of a shelf that is a repository, and stays as that has it; copy its folder to a shelf of your own, before that one, and keep the change there"}
+	}
 	release := releaseOf(r, b)
 	if release == nil {
 		return nil, &BadPatch{fmt.Sprintf("%s has no release %s any more", r.File, b.release())}

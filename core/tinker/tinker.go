@@ -174,14 +174,17 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 		}
 		return nil, errLaidOut
 	}
-	if err := b.Tinker(ctx, t); !errors.Is(err, errLaidOut) {
-		ground.Remove(base(m.Store, bench.Name))
-		if err == nil {
-			err = errors.New("the source was not laid out")
-		}
-		return nil, err
+	err = b.Tinker(ctx, t)
+	switch {
+	case errors.Is(err, errLaidOut):
+		err = bench.write(m.Store)
+	case err == nil:
+		err = errors.New("the source was not laid out")
 	}
-	return bench, bench.write(m.Store)
+	if err != nil { // what was there before is left, and nothing else
+		return nil, errors.Join(err, ground.Remove(folder), ground.Remove(base(m.Store, bench.Name)))
+	}
+	return bench, nil
 }
 
 // errLaidOut ends a build when its source has been laid out.
