@@ -12,6 +12,7 @@
 package ground
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -76,7 +77,14 @@ func ReadFile(path string, most int64) ([]byte, error) {
 
 func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	// What it says of its size only saves taking more room again and again.
+	const usual = 1 << 20
+	var buffer bytes.Buffer
+	if info, err := f.Stat(); err == nil {
+		buffer.Grow(int(min(info.Size(), most, usual)) + bytes.MinRead)
+	}
+	_, err := buffer.ReadFrom(io.LimitReader(f, most+1))
+	data := buffer.Bytes()
 	if err == nil && int64(len(data)) > most {
 		err = &fs.PathError{Op: "read", Path: path, Err: &TooLarge{most}}
 	}

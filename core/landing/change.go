@@ -122,6 +122,12 @@ func Sweep(s *store.Store) error {
 	return nil
 }
 
+// upFrom leads from the directory of a link of a state to the root.
+func upFrom(path string) string { return strings.Repeat("../", 2+strings.Count(path, "/")) }
+
+// treeName is a tree as it is named below the root.
+func treeName(r store.Ref) string { return "trees/" + r.Name + "/" + r.Version + "-" + r.ID }
+
 // makeLinks fills the directory of a state that is not in use. The links are
 // relative, so that a root seen at another place still holds together.
 func makeLinks(s *store.Store, number int, links map[string]Target) error {
@@ -144,8 +150,7 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 				made[parent] = true
 			}
 		}
-		up := strings.Repeat("../", 2+strings.Count(path, "/"))
-		target := up + filepath.Join("trees", t.Name, t.Version+"-"+t.ID, t.Path)
+		target := upFrom(path) + treeName(t.Ref) + "/" + t.Path
 		if err := os.Symlink(target, filepath.Join(dir, path)); err != nil {
 			return err
 		}

@@ -20,7 +20,8 @@ type Wrong struct {
 	Gone bool   // nothing is there
 }
 
-// Check finds what is not as it was made in the links of a state.
+// Check finds what is not as it was made in the links of a state. Whether the files of
+// trees are there that have the same names is for who looks at the trees.
 // Links that are gone are named if the state was made by these rules.
 func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	if state.Number == 0 {
@@ -31,9 +32,9 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		return nil, s.Wrap(err)
 	}
 	defer dir.Close()
-	own := map[string]bool{}
+	own := map[string]bool{} // trees, as links of the landing name them
 	for _, m := range state.Members {
-		own[s.Tree(m.Ref)] = true
+		own[treeName(m.Ref)] = true
 	}
 	var wrong []Wrong
 	found := map[string]bool{}
@@ -50,13 +51,13 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		if err != nil {
 			return err
 		}
-		path := filepath.Join(linksDir(s, state.Number), filepath.Dir(e.Name), target)
-		parts := strings.SplitN(strings.TrimPrefix(path, filepath.Join(s.Root, "trees")+"/"), "/", 3)
+		below, is := strings.CutPrefix(target, upFrom(e.Name))
+		parts := strings.SplitN(below, "/", 4)
 		switch {
-		case len(parts) != 3 || !own[filepath.Join(s.Root, "trees", parts[0], parts[1])]:
+		case !is || len(parts) != 4 || !own[strings.Join(parts[:3], "/")]:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + target + ", which is not on the landing"})
-		case !there(path):
-			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + path + ", which is gone"})
+		case parts[3] != e.Name && !there(filepath.Join(s.Root, below)):
+			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + filepath.Join(s.Root, below) + ", which is gone"})
 		}
 		return nil
 	})

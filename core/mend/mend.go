@@ -109,17 +109,26 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	}
 	slices.SortFunc(refs, func(a, b store.Ref) int { return strings.Compare(a.String(), b.String()) })
 	receipts := r.receipts(m.Store, refs)
-	if !ask.Machine && len(ask.Builds) == 0 {
-		r.root(ctx, m)
-	}
-	current := r.settled(m, !ask.Machine && len(ask.Builds) == 0)
-	system := newSystem(m.Programs)
-	if err := r.trees(ctx, m.Store, receipts, trees, system, ask); err != nil {
+	// The landing is looked at while the trees are: both are mostly asking the kernel.
+	other := &Report{}
+	var current landing.State
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		whole := !ask.Machine && len(ask.Builds) == 0
+		if whole {
+			other.root(ctx, m)
+		}
+		current = other.settled(m, whole)
+		if len(ask.Builds) == 0 {
+			other.shadows(m, current)
+		}
+	})
+	err = r.trees(ctx, m.Store, receipts, trees, newSystem(m.Programs), ask)
+	wait.Wait()
+	if err != nil {
 		return nil, err
 	}
-	if len(ask.Builds) == 0 {
-		r.shadows(m, current)
-	}
+	r.Findings = append(r.Findings, other.Findings...)
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(slices.Index(kinds, a.Kind), slices.Index(kinds, b.Kind)), strings.Compare(a.Build.String(), b.Build.String()), strings.Compare(a.Path, b.Path))
 	})
@@ -336,20 +345,22 @@ func (r *Report) shadows(m *machine.Machine, current landing.State) {
 	for _, n := range current.Named {
 		known[n.Build.ID+" "+n.File] = true
 	}
-	for _, member := range current.Members {
-		files, err := m.Store.Files(member.Ref)
-		if err != nil || member.Beside {
-			continue
+	for _, dir := range []string{"bin", "sbin"} {
+		entries, err := os.ReadDir(filepath.Join(landing.Directory(m.Store), dir))
+		if err != nil {
+			continue // there is none
 		}
-		for _, f := range files {
-			dir, base := filepath.Split(f.Path)
-			if dir != "bin/" && dir != "sbin/" || known[member.ID+" "+f.Path] {
+		for _, e := range entries {
+			path := rules.System(e.Name())
+			if path == "" {
 				continue
 			}
-			if path := rules.System(base); path != "" && exists(filepath.Join(landing.Directory(m.Store), f.Path)) {
-				r.add(Finding{Kind: Shadow, Build: member.Ref, Path: f.Path, What: "the operating system has " + path + " by now, and ours comes before it",
-					Advice: "To leave it so, before_system = [\"" + member.Name + "\"] in the settings; otherwise the next change of the landing takes ours off."})
+			o, ours, err := m.Store.OwnerOf(filepath.Join(landing.Directory(m.Store), dir, e.Name()))
+			if err != nil || !ours || known[o.Build.ID+" "+o.File] {
+				continue
 			}
+			r.add(Finding{Kind: Shadow, Build: o.Build, Path: dir + "/" + e.Name(), What: "the operating system has " + path + " by now, and ours comes before it",
+				Advice: "To leave it so, before_system = [\"" + o.Name + "\"] in the settings; otherwise the next change of the landing takes ours off."})
 		}
 	}
 }
