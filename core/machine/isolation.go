@@ -76,8 +76,9 @@ func (m *Machine) tryIsolation(ctx context.Context) (seal.Level, error) {
 		return "", &WeakIsolation{asked, best, why}
 	case !best.AtLeast(least):
 		return "", &WeakIsolation{least, best, why}
-	case asked != "":
-		return asked, nil
+	case asked != "" && asked != best:
+		// What is kept apart less can need what the best does not, as to come through the root.
+		return asked, seal.Try(asked, dir, user)
 	}
 	return best, nil
 }
