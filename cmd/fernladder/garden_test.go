@@ -186,8 +186,8 @@ func TestDemo(t *testing.T) {
 		Status                  int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
-	assert.Len(t, scenes, 13)
-	assert.Contains(t, scenes[10].Command, "mistplan:2.1.0")
+	assert.Len(t, scenes, 16)
+	assert.Contains(t, scenes[10].Command, "landing undo")
 	assert.NotContains(t, scenes[10].Stderr, "built", "the way back needs no build")
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))
 	r := w.must("demo", "--plain")
