@@ -15,7 +15,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -165,45 +164,6 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 }
 
 // root looks at what is the root's own.
-func (r *Report) root(ctx context.Context, m *machine.Machine) {
-	s := m.Store
-	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
-	if err == nil {
-		for _, dir := range found {
-			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !exists(s.Work(ref)) {
-				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt", Follows: "It is no build; a program was ended while it was made or removed.", Fixable: true})
-			}
-		}
-	}
-	if s.HasHistory() {
-		h, err := s.ReadHistory(ctx)
-		if err != nil {
-			r.add(Finding{Kind: Database, Path: filepath.Join(s.Root, "fernladder.db"), What: err.Error(), Follows: "Times of earlier builds are not known.", Fixable: true})
-		} else {
-			h.Close()
-		}
-	}
-	if entries, err := os.ReadDir(filepath.Join(s.Root, "locks")); err == nil {
-		for _, e := range entries {
-			if !e.Type().IsRegular() {
-				r.add(Finding{Kind: Permissions, Path: filepath.Join(s.Root, "locks", e.Name()), What: "it should be an empty file, which programs lock",
-					Follows: "What it stands for can be neither built nor changed.", Advice: "Move it aside, while nothing else works on the root."})
-			}
-		}
-	}
-	for _, dir := range []string{"", "archives", "trees", "landings", "logs", "locks", "work"} {
-		path := filepath.Join(s.Root, dir)
-		info, err := os.Lstat(path)
-		switch {
-		case err != nil:
-		case !info.IsDir() && dir != "":
-			r.add(Finding{Kind: Permissions, Path: path, What: "it should be a directory", Advice: "Move it aside."})
-		case info.IsDir() && info.Mode().Perm()&0o002 != 0 && info.Mode()&fs.ModeSticky == 0:
-			r.add(Finding{Kind: Permissions, Path: path, What: "everybody can write to it", Follows: "Whoever can log in can have others run anything.", Fixable: true, mode: info.Mode().Perm() &^ 0o002})
-		}
-	}
-}
-
 func exists(path string) bool {
 	_, err := os.Lstat(path)
 	return err == nil
@@ -247,124 +207,10 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 
 // settled returns the landing in use, and looks at it, if that is asked. Nobody is kept
 // from changing it: one that has changed meanwhile is looked at again.
-func (r *Report) settled(m *machine.Machine, look bool) landing.State {
-	const tries = 8
-	for try := 1; ; try++ {
-		before := len(r.Findings)
-		current, err := landing.Current(m.Store)
-		if look {
-			r.landing(m, current, err)
-		}
-		again, errAgain := landing.Current(m.Store)
-		if try == tries || (err == nil) == (errAgain == nil) && current.Number == again.Number {
-			return current
-		}
-		r.Findings = r.Findings[:before]
-	}
-}
-
 // landing looks at the landing and its states.
-func (r *Report) landing(m *machine.Machine, current landing.State, broken error) {
-	s := m.Store
-	if broken != nil {
-		follows := "Nothing that is installed is found by its name, and nothing can be installed or removed."
-		if _, err := os.Stat(landing.Directory(s) + "/"); err == nil {
-			follows = "Its links work, but nothing can be installed or removed."
-		}
-		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows, Advice: "To bring another state back: fernladder landing use N"})
-		return
-	}
-	history, err := landing.History(s)
-	if err != nil {
-		return
-	}
-	for _, x := range history {
-		switch {
-		case x.Damaged != nil:
-			r.add(Finding{Kind: State, Path: filepath.Join(s.Root, "landings", fmt.Sprint(x.Number)+".json"), What: cause(x.Damaged), Follows: "This state cannot be brought back.", Fixable: !x.InUse})
-		case len(x.Missing) > 0 && x.InUse:
-			for _, gone := range x.Missing {
-				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, and its tree is gone", Follows: "What the landing has of it leads nowhere.", Advice: "fernladder install " + gone.Name})
-			}
-		}
-	}
-	wrong, err := landing.Check(s, current, m.Rules())
-	if err != nil {
-		r.add(Finding{Kind: Link, Path: landing.Directory(s), What: err.Error()})
-		return
-	}
-	for _, w := range wrong {
-		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is, Follows: "The landing is not as it was made.", Fixable: true})
-	}
-	shared, err := landing.ReadShared(s)
-	if err != nil {
-		r.add(Finding{Kind: Link, Path: filepath.Join(s.Root, "landings", "shared.json"), What: cause(err)})
-	}
-	for _, x := range shared {
-		if x.Unfinished {
-			r.add(Finding{Kind: Half, Path: x.Directory, What: "a change of the links there was broken off", Follows: "Some names are there that should not be, or the other way round.", Fixable: true})
-		}
-		for _, w := range landing.CheckShared(s, x) {
-			r.add(Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is, Follows: "What is on the landing is not found there by this name.", Fixable: w.Gone})
-		}
-	}
-	for _, member := range current.Members {
-		receipt, err := s.Receipt(member.Ref)
-		if err != nil {
-			continue
-		}
-		configs, err := s.Configs(receipt)
-		if err != nil {
-			r.add(Finding{Kind: Config, Build: member.Ref, Path: filepath.Join(s.Root, "config", member.Name), What: cause(err)})
-		}
-		for _, c := range configs {
-			switch {
-			case c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no file any more", Follows: member.Name + " reads its configuration there.", Advice: "Move it aside; fernladder mend --fix then makes it as the sample."})
-			case !c.There:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " reads its configuration there.", Fixable: true})
-			}
-		}
-	}
-}
-
 // cause is an error without the path that stands before it anyway.
-func cause(err error) string {
-	var at *store.Error
-	if errors.As(err, &at) {
-		return at.Err.Error()
-	}
-	return err.Error()
-}
-
 // shadows tells of programs that the operating system has by now, and that ours come
 // before without anybody having said so.
-func (r *Report) shadows(m *machine.Machine, current landing.State) {
-	rules := m.Rules()
-	known := map[string]bool{}
-	for _, n := range current.Named {
-		known[n.Build.ID+" "+n.File] = true
-	}
-	for _, dir := range []string{"bin", "sbin"} {
-		entries, err := os.ReadDir(filepath.Join(landing.Directory(m.Store), dir))
-		if err != nil {
-			continue // there is none
-		}
-		for _, e := range entries {
-			path := rules.System(e.Name())
-			if path == "" {
-				continue
-			}
-			o, ours, err := m.Store.OwnerOf(filepath.Join(landing.Directory(m.Store), dir, e.Name()))
-			if err != nil || !ours || known[o.Build.ID+" "+o.File] {
-				continue
-			}
-			r.add(Finding{Kind: Shadow, Build: o.Build, Path: dir + "/" + e.Name(), What: "the operating system has " + path + " by now, and ours comes before it",
-				Advice: "To leave it so, before_system = [\"" + o.Name + "\"] in the settings; otherwise the next change of the landing takes ours off."})
-		}
-	}
-}
-
 // affected works out which builds do not work, and for which on the landing that
 // matters.
 func (r *Report) affected(receipts []*store.Receipt, current landing.State) {

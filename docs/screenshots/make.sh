@@ -110,7 +110,7 @@ fernladder landing undo
 fernladder landing compare 1 2
 fernladder install glasshouse --settings shared.toml
 ls -l local/bin | cut -c 40-'
-fernladder landing use 2 >/dev/null 2>&1
+fernladder landing use 2 --settings shared.toml >/dev/null 2>&1
 shot asking . 'fernladder owner mistplan1.9 local/bin/mistplan libdewcalc.so.1 /bin/sh
 fernladder why mistplan
 fernladder compare mistplan:1.9.4 mistplan:2.1.0

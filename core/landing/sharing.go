@@ -1,0 +1,305 @@
+package landing
+
+import (
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+	"fernladder/core/store"
+)
+
+type step struct {
+	path string
+	link bool
+}
+
+func (x *sharing) add(s *store.Store, number int) error {
+	if x == nil || x.Directory == "" || number == 0 || x.added == number {
+		return nil
+	}
+	steps, blocked, err := x.missing(s, number)
+	if err != nil {
+		return err
+	}
+	x.added = number
+	if len(steps) == 0 && slices.Equal(blocked, x.Blocked) {
+		return nil
+	}
+	x.Blocked = blocked
+	for _, st := range steps {
+		if st.link {
+			x.links[st.path] = true
+		} else {
+			x.made[st.path] = true
+		}
+	}
+	if err := x.write(true); err != nil {
+		return s.Wrap(err)
+	}
+	for _, st := range steps {
+		durable.Moment()
+		d, err := x.at(path.Dir(st.path))
+		switch {
+		case err != nil:
+		case st.link:
+			err = d.Symlink(x.base+st.path, path.Base(st.path))
+		default:
+			err = d.Mkdir(path.Base(st.path), 0o755)
+		}
+		switch {
+		case errors.Is(err, fs.ErrExist) && st.link: // somebody was faster
+			delete(x.links, st.path)
+			x.Blocked = append(x.Blocked, Blocked{store.Name(st.path), x.what(st.path)})
+		case errors.Is(err, fs.ErrExist):
+			delete(x.made, st.path)
+		case err != nil:
+			x.added = 0
+			return x.failed(err)
+		}
+	}
+	return nil
+}
+
+func (x *sharing) failed(err error) error {
+	e := &store.Error{Path: x.Directory, Err: err, Advice: "Nothing of others was touched; what was begun here is finished, or taken back, by the next change of the landing."}
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		e.Path, e.Err = at.Path, at.Err
+	}
+	return e
+}
+
+func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []Blocked, err error) {
+	known := map[string]string{".": isDirectory}
+	look := func(name string) string {
+		if _, is := known[name]; !is {
+			known[name] = x.what(name)
+		}
+		return known[name]
+	}
+	seen := map[string]bool{}
+	block := func(name string) {
+		if !seen[name] {
+			seen[name] = true
+			blocked = append(blocked, Blocked{store.Name(name), look(name)})
+		}
+	}
+	var place func(name string) error
+	place = func(name string) error {
+		var parents []string
+		for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+			parents = append(parents, dir)
+		}
+		for _, dir := range slices.Backward(parents) {
+			switch is := look(dir); {
+			case is == x.ours(dir):
+				return nil // all in it is linked by it
+			case is == "":
+				steps = append(steps, step{dir, false})
+				known[dir] = isDirectory
+			case is != isDirectory:
+				block(dir)
+				return nil
+			}
+		}
+		switch is := look(name); {
+		case is == "":
+			steps = append(steps, step{name, true})
+			known[name] = x.ours(name)
+		case is == x.ours(name):
+		case is == isDirectory:
+			entries, folder, err := inFolder(s, number, name)
+			if err != nil {
+				return err
+			}
+			if !folder {
+				block(name)
+				return nil
+			}
+			for _, e := range entries {
+				if err := place(path.Join(name, e.Name())); err != nil {
+					return err
+				}
+			}
+		default:
+			block(name)
+		}
+		return nil
+	}
+	names, err := x.linksOf(s, number)
+	for _, name := range names {
+		if err == nil {
+			err = place(name)
+		}
+	}
+	slices.SortFunc(blocked, func(a, b Blocked) int { return strings.Compare(string(a.Path), string(b.Path)) })
+	return steps, blocked, s.Wrap(err)
+}
+
+func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, folder bool, err error) {
+	parent, err := filepath.EvalSymlinks(filepath.Join(linksDir(s, number), path.Dir(name)))
+	if err != nil {
+		return nil, false, err
+	}
+	at := filepath.Join(parent, path.Base(name))
+	trees, err := filepath.EvalSymlinks(filepath.Join(s.Root, "trees"))
+	if err != nil {
+		return nil, false, err
+	}
+	if !strings.HasPrefix(at, trees+"/") { // it is a link of the state
+		target, err := os.Readlink(at)
+		if err != nil {
+			return nil, false, nil
+		}
+		at = filepath.Join(parent, target)
+	}
+	if info, err := os.Lstat(at); err != nil || !info.IsDir() {
+		return nil, false, nil
+	}
+	entries, err = os.ReadDir(at)
+	return entries, true, err
+}
+
+const isDirectory = "a directory"
+
+func (x *sharing) ours(name string) string { return "a link to " + x.base + name }
+
+func (x *sharing) what(name string) string {
+	var info ground.Info
+	d, err := x.at(path.Dir(name))
+	if err == nil {
+		info, err = d.Lstat(path.Base(name))
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return ""
+	case err != nil:
+		return "something that cannot be seen"
+	case info.Mode.IsDir():
+		return isDirectory
+	case info.Mode&fs.ModeSymlink != 0:
+		target, _ := d.Target(path.Base(name))
+		return "a link to " + target
+	case info.Mode.IsRegular():
+		return "a file"
+	}
+	return "a pipe, socket or device"
+}
+
+func (x *sharing) ready(s *store.Store, number int) error {
+	if x == nil {
+		return nil
+	}
+	if err := x.add(s, number); err != nil {
+		return err
+	}
+	gone, err := x.gone(s, number)
+	if err == nil && len(gone) > 0 && !x.Unfinished {
+		err = x.write(true)
+	}
+	return s.Wrap(err)
+}
+
+func (x *sharing) finish(s *store.Store, number int) error {
+	if x == nil {
+		return nil
+	}
+	if err := x.ready(s, number); err != nil {
+		return err
+	}
+	if number == 0 {
+		x.Blocked = nil
+	}
+	if !x.Unfinished {
+		return nil
+	}
+	gone, err := x.gone(s, number)
+	if err != nil {
+		return s.Wrap(err)
+	}
+	if err := x.leave(gone); err != nil {
+		return err
+	}
+	for _, old := range x.before {
+		if err := old.leave(slices.Collect(maps.Keys(old.links))); err != nil {
+			return err
+		}
+		old.dir.Close()
+	}
+	x.before = nil
+	// All is done. Where that cannot be written down, the next change finds nothing to do.
+	_ = x.write(false)
+	return nil
+}
+
+func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
+	wanted := map[string]bool{}
+	if number != 0 && x.Directory != "" {
+		names, err := x.linksOf(s, number)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			wanted[name] = true
+		}
+	}
+	for name := range x.links {
+		if !wanted[name] && (number == 0 || !there(filepath.Join(linksDir(s, number), name))) {
+			gone = append(gone, name)
+		}
+	}
+	return gone, nil
+}
+
+func (x *sharing) leave(names []string) error {
+	if x.dir == nil {
+		return nil
+	}
+	slices.Sort(names)
+	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(string(b.Path)) == "" })
+	for _, name := range names {
+		durable.Moment()
+		d, err := x.at(path.Dir(name))
+		if err == nil {
+			err = d.Unlink(path.Base(name), x.base+name)
+		}
+		switch {
+		case errors.Is(err, ground.ErrOther):
+			x.Strange = append(x.Strange, Blocked{store.Name(name), x.what(name)})
+		case errors.Is(err, syscall.ENOTDIR), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ELOOP): // a directory above it is something else by now
+		case err != nil:
+			return x.failed(err)
+		}
+		delete(x.links, name)
+	}
+	if len(x.links) == 0 { // and so nothing that they were made of is there
+		for _, name := range x.Caches {
+			if err := x.dir.Delete(string(name)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.ELOOP) {
+				return x.failed(err)
+			}
+		}
+		x.Caches = nil
+	}
+	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(x.made))) {
+		err := x.dir.Rmdir(dir)
+		if err == nil && x.opened[dir] != nil {
+			x.opened[dir].Close()
+			delete(x.opened, dir)
+		}
+		switch {
+		case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ELOOP):
+			delete(x.made, dir)
+		case !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST):
+			return x.failed(err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/install"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+)
+
+func (a *app) frontCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "front NAME:VERSION",
+		Short: "Say which of several builds of a package has the plain names",
+		Long: `Gives a build that is there the plain names of its package on the landing. Others of
+the package that are on it stay beside, under the names that their recipe has for that
+([[beside]]); those that have none leave it.`,
+		Example: `  fernladder install glasshouse:1.9 --beside  a second build, beside the first
+  fernladder front glasshouse:1.9             now it has the plain names
+  fernladder front glasshouse@3f9c`,
+		Args:              exactly(1, "the name of one build"),
+		ValidArgsFunction: a.completeInstalled,
+		RunE:              func(c *cobra.Command, args []string) error { return a.front(c.Context(), args[0]) },
+	}
+}
+
+func (a *app) front(ctx context.Context, text string) error {
+	return a.changeLanding(func(m *machine.Machine) (install.Landed, error) {
+		name, err := named.Parse(text)
+		if err != nil {
+			return install.Landed{}, err
+		}
+		all, err := name.All(m.Store)
+		if err != nil {
+			return install.Landed{}, err
+		}
+		if len(all) > 1 && name.String() == name.Name || name.ID != "" && len(all) > 1 {
+			var texts []string
+			for _, r := range all {
+				texts = append(texts, r.Version+" ("+named.Of(r.Ref)+")")
+			}
+			return install.Landed{}, usage("%s could be %s; say which", text, strings.Join(texts, " or "))
+		}
+		return install.Front(ctx, m, all[0].Ref)
+	})
+}
+
+// settled shows what is decided about a file.
+// waysOut are the commands that settle a conflict, each of which works.

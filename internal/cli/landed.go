@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/install"
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+func landedJSON(l install.Landed) map[string]any {
+	return map[string]any{"landing": l.After, "changed": l.Changed(), "configs": append([]store.ConfigChange{}, l.Configs...),
+		"shared": l.Shared, "forgotten_landings": append([]int{}, l.Forgotten...), "caches": append([]landing.Cache{}, l.Caches...)}
+}
+
+func (a *app) showLanded(m *machine.Machine, l install.Landed) {
+	a.showConfigs(l.Configs)
+	if l.After.Number == 0 {
+		a.screen.Print("The landing is empty.")
+	} else {
+		a.screen.Print("Landing %d is in use: %s", l.After.Number, landing.Directory(m.Store))
+	}
+	var fresh []landing.Naming
+	for _, n := range l.After.Named {
+		if !slices.ContainsFunc(l.Before.Named, func(o landing.Naming) bool { return sameNaming(o, n) }) {
+			fresh = append(fresh, n)
+		}
+	}
+	a.showNamed(fresh)
+	a.showWithout(m, l.After)
+	a.showShared(l.Shared)
+	for _, c := range l.Caches {
+		if c.Problem != "" {
+			a.screen.Note("The %s cache was not renewed: %s", c.Name, c.Problem)
+		} else {
+			a.screen.Print("Renewed: %s", c.File)
+		}
+	}
+	if len(l.Forgotten) > 0 {
+		a.screen.Note("Too old to be kept, and forgotten: landing %s.", numbers(l.Forgotten))
+	}
+}
+
+func (a *app) showWithout(m *machine.Machine, state landing.State) {
+	for _, member := range state.Members {
+		needs, err := m.Store.Needs(member.Ref)
+		if err != nil {
+			continue // what is gone is told elsewhere
+		}
+		for _, need := range needs {
+			if with := state.Has(need.Ref); need.Role == recipe.Runtime && with != nil && with.Beside {
+				a.screen.Note("%s %s runs with %s %s, which is beside another build: by the plain names it starts that one.", member.Name, member.Version, need.Name, need.Version)
+			}
+		}
+	}
+}
+
+func sameNaming(a, b landing.Naming) bool {
+	return a.Build == b.Build && a.File == b.File && a.Why == b.Why && slices.Equal(a.As, b.As)
+}
+
+func numbers(all []int) string {
+	return strings.Trim(strings.ReplaceAll(fmt.Sprint(all), " ", ", "), "[]")
+}
+
+func (a *app) showNamed(all []landing.Naming) {
+	type key struct {
+		r   store.Ref
+		why landing.Why
+		by  string
+	}
+	var order []key
+	groups := map[key][]landing.Naming{}
+	for _, n := range all {
+		k := key{n.Build, n.Why, n.Winner}
+		if groups[k] == nil {
+			order = append(order, k)
+		}
+		groups[k] = append(groups[k], n)
+	}
+	for _, k := range order {
+		list := groups[k]
+		who := k.r.Name + " " + k.r.Version
+		switch k.why {
+		case landing.BySystem:
+			a.screen.Print("%s: %s not linked by that name, for the operating system has %s. To let ours come first: before_system = [%q] in the settings.",
+				who, areOrIs(names(list)), systems(list), k.r.Name)
+		case landing.OverIt:
+			a.screen.Print("%s: %s before the operating system's %s.", who, comes(names(list)), systems(list))
+		case landing.ByWinner:
+			a.screen.Print("%s: %s not linked by that name: the settings give it to %s.", who, areOrIs(names(list)), k.by)
+		case landing.ByRule:
+			for _, n := range list {
+				if len(n.As) == 0 {
+					a.screen.Print("%s: %s is left off, as the settings say.", who, n.File)
+				} else {
+					a.screen.Print("%s: %s is %s, as the settings say.", who, n.File, strings.Join(n.As, " and "))
+				}
+			}
+		case landing.ByLink:
+			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, map[bool]string{true: list[0].File + " is a link", false: isAnd(names(list)) + " are links"}[len(list) == 1])
+		case landing.ByFronted:
+			a.screen.Print("%s is beside another build: %s.", who, strings.Join(renamed(list), ", "))
+		}
+	}
+}
+
+func names(list []landing.Naming) (texts []string) {
+	for _, n := range list {
+		if !strings.HasPrefix(n.File, "share/man/") {
+			texts = append(texts, n.File)
+		}
+	}
+	if len(texts) == 0 {
+		for _, n := range list {
+			texts = append(texts, n.File)
+		}
+	}
+	const few = 5
+	if len(texts) > few {
+		texts = append(texts[:few:few], fmt.Sprintf("%d more", len(texts)-few))
+	}
+	return texts
+}
+
+func systems(list []landing.Naming) string {
+	var texts []string
+	for _, n := range list {
+		if !slices.Contains(texts, n.System) {
+			texts = append(texts, n.System)
+		}
+	}
+	const few = 3
+	if len(texts) > few {
+		texts = append(texts[:few:few], "others")
+	}
+	return isAnd(texts)
+}
+
+func renamed(list []landing.Naming) (texts []string) {
+	for _, n := range list {
+		texts = append(texts, n.File+" is "+strings.Join(n.As, " and "))
+	}
+	return texts
+}
+
+func areOrIs(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is"
+	}
+	return isAnd(names) + " are"
+}
+
+func comes(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " comes"
+	}
+	return isAnd(names) + " come"
+}
+
+func (a *app) showShared(s *landing.Shared) {
+	switch {
+	case s == nil:
+	case s.Directory == "":
+		a.screen.Print("Nothing is linked besides any more.")
+	default:
+		a.screen.Print("Linked besides in %s: %s.", s.Directory, term.Count(len(s.Links), "name"))
+		a.showBlocked(s)
+	}
+}
+
+func (a *app) showBlocked(s *landing.Shared) {
+	const few = 10
+	for i, b := range s.Blocked {
+		if i == few {
+			a.screen.Note("And %d more. All of them: fernladder landing --json", len(s.Blocked)-few)
+			break
+		}
+		a.screen.Note("%s is %s of somebody else, and stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
+	}
+	for _, b := range s.Strange {
+		a.screen.Note("%s was a link of ours; somebody has put %s there, which stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
+	}
+}
+
+func (a *app) aheadOfLock(m *machine.Machine, l install.Landed) error {
+	other, file, err := install.OtherThanLocked(m, l.After)
+	if err != nil || len(other) == 0 {
+		return err
+	}
+	var texts, args []string
+	for _, o := range other {
+		texts = append(texts, o.Locked.Name+" "+o.Locked.Version.String())
+		args = append(args, o.On.Name+":"+o.On.Version)
+	}
+	a.screen.Note("%s still has %s, which the next install goes to. To lock what is on the landing: fernladder lock %s", file, strings.Join(texts, ", "), strings.Join(args, " "))
+	return nil
+}
