@@ -379,3 +379,30 @@ func explained(r result) bool {
 	}
 	return false
 }
+
+// TestRebuildsThatAreKilled kills the program at every moment at which it builds a damaged
+// tree again. The program of the tree runs at any of them, and the next run mends it.
+func TestRebuildsThatAreKilled(t *testing.T) {
+	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
+	w := newBed(t)
+	w.must("install", "fern")
+	const most = 100
+	for moment := 1; ; moment++ {
+		require.Less(t, moment, most)
+		require.Equal(t, 0, w.sh("cd root/trees/fern/* && echo rust >>share/leaf1").status)
+		c := exec.Command(tortured, "mend", "--rebuild")
+		c.Dir, c.Env = w.dir, append(slices.Clone(w.env), fmt.Sprintf("TORTURE_MOMENT=%d", moment))
+		out, _ := c.CombinedOutput()
+		f := failing{t, fmt.Sprintf("killed at moment %d: %s", moment, out)}
+		require.Equal(f, "fern\n", w.sh("root/landing/bin/fern").stdout)
+		if c.ProcessState.Exited() {
+			break
+		}
+		r := w.run("mend", "--fix", "--rebuild")
+		require.Zero(f, r.status, r.stdout+r.stderr)
+		require.Contains(f, w.must("mend").stdout, "All is sound")
+		w.whole(f)
+		require.Empty(f, w.litter(f))
+	}
+	w.must("mend")
+}

@@ -28,11 +28,10 @@ type workDirs struct {
 // dirsOf are the directories of a job. One that is built a second time, to be
 // compared, has its own.
 func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
-	work := s.Work(job.Ref)
 	if rebuild {
-		work += ".again"
+		return dirsIn(s.WorkAgain(job.Ref), job)
 	}
-	return dirsIn(work, job)
+	return dirsIn(s.Work(job.Ref), job)
 }
 
 // dirsIn are the directories of a job in a work directory.

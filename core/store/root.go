@@ -237,9 +237,16 @@ func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
 	return s.locked(filelock.Shared(ctx, s.lockFile(r.String()), func() {}))
 }
 
+// againSuffix is behind the name of the work directory, and of the lock, of a build that
+// is made once more.
+const againSuffix = ".again"
+
+// WorkAgain is where a build is made once more.
+func (s *Store) WorkAgain(r Ref) string { return s.Work(r) + againSuffix }
+
 // LockAgain waits until nobody else builds r once more, for a comparison.
 func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), error) {
-	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+".again"), waiting))
+	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+againSuffix), waiting))
 }
 
 // LockFile waits until nobody else who uses this root changes a file that is not in

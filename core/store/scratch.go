@@ -66,7 +66,7 @@ func hold(dir string) (*os.File, error) {
 // what builds were lent that nobody works on, and what is left of trees that were
 // being removed.
 func (s *Store) sweep() error {
-	if err := s.sweepTrees(); err != nil {
+	if err := errors.Join(s.sweepTrees(), s.sweepAgain()); err != nil {
 		return err
 	}
 	entries, err := os.ReadDir(s.scratch())
@@ -81,6 +81,27 @@ func (s *Store) sweep() error {
 		}
 		err = ground.Remove(dir)
 		held.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sweepAgain deletes the directories of builds that were made once more, to be compared
+// or to take the place of a tree, and that nobody works in any more.
+func (s *Store) sweepAgain() error {
+	found, err := filepath.Glob(filepath.Join(s.Root, "work", "*"+againSuffix))
+	if err != nil {
+		return err
+	}
+	for _, dir := range found {
+		unlock, err := filelock.Now(s.lockFile(filepath.Base(dir)))
+		if err != nil {
+			continue // somebody does
+		}
+		err = ground.Remove(dir)
+		unlock()
 		if err != nil {
 			return err
 		}
