@@ -230,23 +230,6 @@ func (x *sharing) close() {
 
 func (x *sharing) unfinished() bool { return x != nil && x.Unfinished }
 
-// step is a directory to be made, or a link.
-// add links the names of a state that are not there yet. What others have stays, and
-// is told in Blocked.
-// failed tells of an error in the shared directory, which is not the root's.
-// missing works out what has to be made for the links of a state, and what of it
-// somebody else has.
-// inFolder lists what is in a folder that is one link of a state, or in a directory
-// below such a one. What is a link in the tree itself is no folder: it can lead anywhere.
-// ours is what a link of ours looks like to what.
-// what says what is at a path of the shared directory; "" where nothing is.
-// ready links the names of a state that are not there yet, and writes down that others
-// will go, so that nothing has to be written after the landing is switched.
-// finish brings the directory to a state: what is not there is linked, what is ours
-// and no part of it goes; directories that were shared before are left.
-// gone are the links of ours that a state does not have.
-// leave takes links of ours away, and the directories that were made for links and are
-// empty. What somebody has put in the place of one stays.
 // keepCaches writes down which files were made for tools of others.
 func (x *sharing) keepCaches(made []Cache) error {
 	changed := false

@@ -16,11 +16,14 @@ import (
 	"fernladder/core/store"
 )
 
+// step is a directory to be made, or a link.
 type step struct {
 	path string
 	link bool
 }
 
+// add links the names of a state that are not there yet. What others have stays, and
+// is told in Blocked.
 func (x *sharing) add(s *store.Store, number int) error {
 	if x == nil || x.Directory == "" || number == 0 || x.added == number {
 		return nil
@@ -68,6 +71,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 	return nil
 }
 
+// failed tells of an error in the shared directory, which is not the root's.
 func (x *sharing) failed(err error) error {
 	e := &store.Error{Path: x.Directory, Err: err, Advice: "Nothing of others was touched; what was begun here is finished, or taken back, by the next change of the landing."}
 	var at *fs.PathError
@@ -77,6 +81,8 @@ func (x *sharing) failed(err error) error {
 	return e
 }
 
+// missing works out what has to be made for the links of a state, and what of it
+// somebody else has.
 func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []Blocked, err error) {
 	known := map[string]string{".": isDirectory}
 	look := func(name string) string {
@@ -144,6 +150,8 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 	return steps, blocked, s.Wrap(err)
 }
 
+// inFolder lists what is in a folder that is one link of a state, or in a directory
+// below such a one. What is a link in the tree itself is no folder: it can lead anywhere.
 func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, folder bool, err error) {
 	parent, err := filepath.EvalSymlinks(filepath.Join(linksDir(s, number), path.Dir(name)))
 	if err != nil {
@@ -170,8 +178,10 @@ func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, f
 
 const isDirectory = "a directory"
 
+// ours is what a link of ours looks like to what.
 func (x *sharing) ours(name string) string { return "a link to " + x.base + name }
 
+// what says what is at a path of the shared directory; "" where nothing is.
 func (x *sharing) what(name string) string {
 	var info ground.Info
 	d, err := x.at(path.Dir(name))
@@ -194,6 +204,8 @@ func (x *sharing) what(name string) string {
 	return "a pipe, socket or device"
 }
 
+// ready links the names of a state that are not there yet, and writes down that others
+// will go, so that nothing has to be written after the landing is switched.
 func (x *sharing) ready(s *store.Store, number int) error {
 	if x == nil {
 		return nil
@@ -208,6 +220,8 @@ func (x *sharing) ready(s *store.Store, number int) error {
 	return s.Wrap(err)
 }
 
+// finish brings the directory to a state: what is not there is linked, what is ours
+// and no part of it goes; directories that were shared before are left.
 func (x *sharing) finish(s *store.Store, number int) error {
 	if x == nil {
 		return nil
@@ -240,6 +254,7 @@ func (x *sharing) finish(s *store.Store, number int) error {
 	return nil
 }
 
+// gone are the links of ours that a state does not have.
 func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
 	wanted := map[string]bool{}
 	if number != 0 && x.Directory != "" {
@@ -259,6 +274,8 @@ func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
 	return gone, nil
 }
 
+// leave takes links of ours away, and the directories that were made for links and are
+// empty. What somebody has put in the place of one stays.
 func (x *sharing) leave(names []string) error {
 	if x.dir == nil {
 		return nil

@@ -13,6 +13,7 @@ import (
 	"fernladder/core/store"
 )
 
+// root looks at what is the root's own.
 func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	s := m.Store
 	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
@@ -52,6 +53,8 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	}
 }
 
+// settled returns the landing in use, and looks at it, if that is asked. Nobody is kept
+// from changing it: one that has changed meanwhile is looked at again.
 func (r *Report) settled(m *machine.Machine, look bool) landing.State {
 	const tries = 8
 	for try := 1; ; try++ {
@@ -68,6 +71,7 @@ func (r *Report) settled(m *machine.Machine, look bool) landing.State {
 	}
 }
 
+// landing looks at the landing and its states.
 func (r *Report) landing(m *machine.Machine, current landing.State, broken error) {
 	s := m.Store
 	if broken != nil {
@@ -132,6 +136,7 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 	}
 }
 
+// cause is an error without the path that stands before it anyway.
 func cause(err error) string {
 	var at *store.Error
 	if errors.As(err, &at) {
@@ -140,6 +145,8 @@ func cause(err error) string {
 	return err.Error()
 }
 
+// shadows tells of programs that the operating system has by now, and that ours come
+// before without anybody having said so.
 func (r *Report) shadows(m *machine.Machine, current landing.State) {
 	rules := m.Rules()
 	known := map[string]bool{}

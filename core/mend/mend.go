@@ -163,7 +163,6 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 	return all
 }
 
-// root looks at what is the root's own.
 func exists(path string) bool {
 	_, err := os.Lstat(path)
 	return err == nil
@@ -205,12 +204,6 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 	return ctx.Err()
 }
 
-// settled returns the landing in use, and looks at it, if that is asked. Nobody is kept
-// from changing it: one that has changed meanwhile is looked at again.
-// landing looks at the landing and its states.
-// cause is an error without the path that stands before it anyway.
-// shadows tells of programs that the operating system has by now, and that ours come
-// before without anybody having said so.
 // affected works out which builds do not work, and for which on the landing that
 // matters.
 func (r *Report) affected(receipts []*store.Receipt, current landing.State) {

@@ -17,6 +17,8 @@ import (
 	"fernladder/core/store"
 )
 
+// What says what is looked for. Directories of builds that have failed or were broken
+// off always are.
 type What struct {
 	Names    []named.Name // of whose packages; none: of all
 	Trees    bool         // trees that nothing on a landing stands on that is kept
@@ -29,6 +31,7 @@ type What struct {
 	Locks  []*lock.File  // what these need stays
 }
 
+// Candidates are what can be deleted.
 type Candidates struct {
 	What     What
 	Works    []build.Work // directories of builds that have failed or were broken off
@@ -39,18 +42,21 @@ type Candidates struct {
 	Damaged  []Aside
 }
 
+// An Aside is something that was moved aside because it was damaged.
 type Aside struct {
 	Path  string
 	Size  int64
 	Wrote time.Time
 }
 
+// A Log is the directory of the logs of a build that is not there.
 type Log struct {
 	store.Ref
 	Size  int64
 	Wrote time.Time
 }
 
+// Bytes is how much they take.
 func (c Candidates) Bytes() int64 {
 	total := c.ArchiveBytes()
 	for _, w := range c.Works {
@@ -68,6 +74,7 @@ func (c Candidates) Bytes() int64 {
 	return total
 }
 
+// ArchiveBytes is how much of that archives take.
 func (c Candidates) ArchiveBytes() (total int64) {
 	for _, a := range c.Archives {
 		total += a.Size
@@ -75,24 +82,30 @@ func (c Candidates) ArchiveBytes() (total int64) {
 	return total
 }
 
+// Empty tells whether there is nothing to delete.
 func (c Candidates) Empty() bool {
 	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives)+len(c.Damaged) == 0
 }
 
+// names tells whether something of a build is looked for.
 func (w What) names(r store.Ref) bool {
 	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n named.Name) bool { return n.Fits(r, false) || n.ID == "" && n.String() == r.Name })
 }
 
+// fits tells whether something is as old and as large as what is looked for.
 func (w What) fits(now, since time.Time, size int64) bool {
 	return now.Sub(since) >= w.Older && size >= w.Larger
 }
 
+// locked tells whether a lock file that is given needs a build.
 func (w What) locked(r store.Ref) bool {
 	return slices.ContainsFunc(w.Locks, func(f *lock.File) bool {
 		return slices.ContainsFunc(f.Builds, func(b *lock.Build) bool { return b.Name == r.Name && b.ID == r.ID })
 	})
 }
 
+// lockedArchive tells whether a lock file that is given needs an archive. Of
+// repositories, all stay where there is one.
 func (w What) lockedArchive(a source.Stored) bool {
 	if len(w.Locks) > 0 && !strings.HasPrefix(filepath.Base(filepath.Dir(a.File)), "sha") {
 		return filepath.Base(filepath.Dir(a.File)) != "partial"
@@ -104,6 +117,7 @@ func (w What) lockedArchive(a source.Stored) bool {
 	})
 }
 
+// Find finds what can be deleted.
 func Find(m *machine.Machine, what What) (Candidates, error) {
 	c, now := Candidates{What: what}, m.Now()
 	works, err := build.Works(m.Store)
@@ -163,6 +177,7 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 	return c, nil
 }
 
+// findDamaged finds what was moved aside because it was damaged.
 func (c *Candidates) findDamaged(m *machine.Machine) {
 	entries, err := os.ReadDir(m.Store.Damaged())
 	if err != nil {
@@ -183,6 +198,7 @@ func (c *Candidates) findDamaged(m *machine.Machine) {
 	}
 }
 
+// findLogs finds the logs of builds that have no tree, and no directory to go on in.
 func (c *Candidates) findLogs(m *machine.Machine) error {
 	logged, err := m.Store.AllLogged()
 	if err != nil {
@@ -200,6 +216,8 @@ func (c *Candidates) findLogs(m *machine.Machine) error {
 	return nil
 }
 
+// unused lists the trees that nothing on a state of the landing stands on, as it runs
+// or as it was built, and nothing that is locked.
 func unused(receipts []*store.Receipt, states []landing.Remembered, what What) []*store.Receipt {
 	byRef := map[store.Ref]*store.Receipt{}
 	for _, r := range receipts {
@@ -227,6 +245,8 @@ func unused(receipts []*store.Receipt, states []landing.Remembered, what What) [
 	return slices.DeleteFunc(slices.Clone(receipts), func(r *store.Receipt) bool { return used[r.Ref] })
 }
 
+// standing leaves out the trees that others stand on that stay, because they are too
+// young or too small.
 func standing(all, doomed []*store.Receipt) []*store.Receipt {
 	for {
 		by := map[store.Ref]bool{}

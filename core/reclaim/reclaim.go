@@ -20,26 +20,6 @@ import (
 	"fernladder/core/store"
 )
 
-// What says what is looked for. Directories of builds that have failed or were broken
-// off always are.
-// Candidates are what can be deleted.
-// An Aside is something that was moved aside because it was damaged.
-// A Log is the directory of the logs of a build that is not there.
-// Bytes is how much they take.
-// ArchiveBytes is how much of that archives take.
-// Empty tells whether there is nothing to delete.
-// names tells whether something of a build is looked for.
-// fits tells whether something is as old and as large as what is looked for.
-// locked tells whether a lock file that is given needs a build.
-// lockedArchive tells whether a lock file that is given needs an archive. Of
-// repositories, all stay where there is one.
-// Find finds what can be deleted.
-// findDamaged finds what was moved aside because it was damaged.
-// findLogs finds the logs of builds that have no tree, and no directory to go on in.
-// unused lists the trees that nothing on a state of the landing stands on, as it runs
-// or as it was built, and nothing that is locked.
-// standing leaves out the trees that others stand on that stay, because they are too
-// young or too small.
 // Reason is why something was not deleted.
 type Reason string
 

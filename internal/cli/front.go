@@ -47,6 +47,3 @@ func (a *app) front(ctx context.Context, text string) error {
 		return install.Front(ctx, m, all[0].Ref)
 	})
 }
-
-// settled shows what is decided about a file.
-// waysOut are the commands that settle a conflict, each of which works.

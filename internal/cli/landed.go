@@ -14,11 +14,13 @@ import (
 	"fernladder/internal/term"
 )
 
+// landedJSON is a change of the landing in JSON.
 func landedJSON(l install.Landed) map[string]any {
 	return map[string]any{"landing": l.After, "changed": l.Changed(), "configs": append([]store.ConfigChange{}, l.Configs...),
 		"shared": l.Shared, "forgotten_landings": append([]int{}, l.Forgotten...), "caches": append([]landing.Cache{}, l.Caches...)}
 }
 
+// showLanded tells of a change of the landing all but what is on it.
 func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 	a.showConfigs(l.Configs)
 	if l.After.Number == 0 {
@@ -47,6 +49,8 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 	}
 }
 
+// showWithout tells of builds that run with one that does not have the plain names: what
+// they start by those is another.
 func (a *app) showWithout(m *machine.Machine, state landing.State) {
 	for _, member := range state.Members {
 		needs, err := m.Store.Needs(member.Ref)
@@ -69,6 +73,7 @@ func numbers(all []int) string {
 	return strings.Trim(strings.ReplaceAll(fmt.Sprint(all), " ", ", "), "[]")
 }
 
+// showNamed tells which files are not on the landing under their own names, and why.
 func (a *app) showNamed(all []landing.Naming) {
 	type key struct {
 		r   store.Ref
@@ -164,6 +169,7 @@ func comes(names []string) string {
 	return isAnd(names) + " come"
 }
 
+// showShared tells what is ours in a directory that others use too.
 func (a *app) showShared(s *landing.Shared) {
 	switch {
 	case s == nil:
@@ -175,6 +181,7 @@ func (a *app) showShared(s *landing.Shared) {
 	}
 }
 
+// showBlocked tells which names in a shared directory are somebody else's.
 func (a *app) showBlocked(s *landing.Shared) {
 	const few = 10
 	for i, b := range s.Blocked {
@@ -189,6 +196,8 @@ func (a *app) showBlocked(s *landing.Shared) {
 	}
 }
 
+// aheadOfLock tells where the lock file has other builds than the landing that was
+// brought back, for the next install would move them again.
 func (a *app) aheadOfLock(m *machine.Machine, l install.Landed) error {
 	other, file, err := install.OtherThanLocked(m, l.After)
 	if err != nil || len(other) == 0 {

@@ -288,13 +288,3 @@ func (a *app) changeLanding(change func(*machine.Machine) (install.Landed, error
 	}
 	return a.aheadOfLock(m, l)
 }
-
-// landedJSON is a change of the landing in JSON.
-// showLanded tells of a change of the landing all but what is on it.
-// showWithout tells of builds that run with one that does not have the plain names: what
-// they start by those is another.
-// showNamed tells which files are not on the landing under their own names, and why.
-// showShared tells what is ours in a directory that others use too.
-// showBlocked tells which names in a shared directory are somebody else's.
-// aheadOfLock tells where the lock file has other builds than the landing that was
-// brought back, for the next install would move them again.

@@ -82,6 +82,7 @@ func (a *app) settle(ctx context.Context, l settings.Link) error {
 	return nil
 }
 
+// settled shows what is decided about a file.
 func (a *app) settled(m *machine.Machine, file string) error {
 	var found []*settings.Link
 	for _, l := range m.Settings.Landing.Links {
@@ -101,6 +102,7 @@ func (a *app) settled(m *machine.Machine, file string) error {
 	return nil
 }
 
+// waysOut are the commands that settle a conflict, each of which works.
 func waysOut(c *landing.Conflict) []string {
 	first, second := c.First.Name, c.Second.Name
 	if first == second {
