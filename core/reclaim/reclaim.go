@@ -88,6 +88,16 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 	return d, m.Store.Wrap(err)
 }
 
+// Sweep deletes what programs that were killed have left of states of the landing.
+func Sweep(ctx context.Context, m *machine.Machine) error {
+	unlock, err := m.Store.LockLanding(ctx, m.TellLandingHeld)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return landing.Sweep(m.Store)
+}
+
 // forget deletes states of the landing, those that are not in use by now.
 func (d *Deleted) forget(ctx context.Context, m *machine.Machine, states []landing.Remembered) error {
 	if len(states) == 0 {

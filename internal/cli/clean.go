@@ -108,6 +108,9 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 		if err := m.Store.Prepare(); err != nil {
 			return err
 		}
+		if err := reclaim.Sweep(ctx, m); err != nil {
+			return err
+		}
 	}
 	found, err := reclaim.Find(m, what)
 	if err != nil {
