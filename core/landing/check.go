@@ -44,6 +44,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 			return nil
 		case e.Mode&fs.ModeSymlink == 0:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no link any more"})
+			found[e.Name] = true // once is enough to tell
 			return nil
 		}
 		found[e.Name] = true
