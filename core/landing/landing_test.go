@@ -344,6 +344,20 @@ func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/frond"}, tree(t, dir))
+
+	other := t.TempDir()
+	shared, err = (&Update{Rules: Rules{Shared: other}}).openShared(s)
+	require.NoError(t, err)
+	require.NoError(t, shared.add(s, 2), "killed on the way to another directory")
+	shared.close()
+	assert.Contains(t, tree(t, other), "bin/frond")
+	_, err = bring(s, rules, Plain(two)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/frond"}, tree(t, dir), "the settings lead back to the first")
+	assert.Empty(t, tree(t, other))
+	records, err := ReadShared(s)
+	require.NoError(t, err)
+	assert.Len(t, records, 1)
 }
 
 func tree(t *testing.T, dir string) []string {

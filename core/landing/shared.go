@@ -139,12 +139,13 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 	} else {
 		x = &sharing{file: sharedFile(s)}
 	}
+	others := false // are to be left
 	for _, old := range all {
 		if old.Directory == x.Directory {
 			x.take(old)
 			continue
 		}
-		x.Unfinished = true
+		others = true
 		o, err := openSharing(s, old)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // it was deleted, with all that was ours
@@ -154,6 +155,7 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 		}
 		x.before = append(x.before, o)
 	}
+	x.Unfinished = x.Unfinished || others
 	return x, nil
 }
 
@@ -218,13 +220,14 @@ func (x *sharing) close() {
 	if x == nil {
 		return
 	}
-	for _, y := range append([]*sharing{x}, x.before...) {
-		for _, d := range y.opened {
-			d.Close()
-		}
-		if y.dir != nil {
-			y.dir.Close()
-		}
+	for _, d := range x.opened {
+		d.Close()
+	}
+	if x.dir != nil {
+		x.dir.Close()
+	}
+	for _, old := range x.before {
+		old.close()
 	}
 }
 

@@ -246,7 +246,7 @@ func (x *sharing) finish(s *store.Store, number int) error {
 		if err := old.leave(slices.Collect(maps.Keys(old.links))); err != nil {
 			return err
 		}
-		old.dir.Close()
+		old.close()
 	}
 	x.before = nil
 	// All is done. Where that cannot be written down, the next change finds nothing to do.
