@@ -22,23 +22,14 @@ func (u *Update) next(s *store.Store, current State, members []Member) (next Sta
 	if err != nil {
 		return next, nil, false, err
 	}
-	receipts := make([]*store.Receipt, len(parts))
-	for i, p := range parts {
-		receipts[i] = p.receipt
-	}
-	rules := u.Rules.digest(receipts)
+	rules := u.Rules.digest(parts)
 	if !u.Anew && current.Rules == rules && slices.Equal(current.Members, members) && Whole(s, current) {
 		return current, nil, false, nil
 	}
 	if len(members) == 0 && current.Number == 0 {
 		return current, nil, false, nil
 	}
-	for i := range parts {
-		if parts[i].files, err = s.Files(parts[i].Ref); err != nil {
-			return next, nil, false, err
-		}
-	}
-	if links, err = arrange(parts, u.Rules); err != nil {
+	if links, err = u.Rules.linksOf(s, parts); err != nil {
 		return next, nil, false, err
 	}
 	numbers, err := States(s)
@@ -60,6 +51,16 @@ func partsOf(s *store.Store, members []Member) ([]part, error) {
 		parts[i] = part{Member: m, receipt: receipt}
 	}
 	return parts, nil
+}
+
+// linksOf arranges the files of builds.
+func (r Rules) linksOf(s *store.Store, parts []part) (_ *Arrangement, err error) {
+	for i := range parts {
+		if parts[i].files, err = s.Files(parts[i].Ref); err != nil {
+			return nil, err
+		}
+	}
+	return arrange(parts, r)
 }
 
 // build makes a state that is not in use yet: its links, what caches are kept of them,
@@ -87,7 +88,8 @@ func bringIn(s *store.Store, number int) error {
 }
 
 // Sweep deletes what programs that were killed have left: links of states that were
-// never finished, or only half forgotten, and what was written aside. The caller holds the landing's lock.
+// never finished, or only half forgotten, and what was written aside. The caller holds
+// the landing's lock.
 func Sweep(s *store.Store) error {
 	entries, err := os.ReadDir(filepath.Join(s.Root, "landings"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -96,7 +98,7 @@ func Sweep(s *store.Store) error {
 	if err != nil {
 		return s.Wrap(err)
 	}
-	used, _ := os.Readlink(Directory(s)) // whatever else is wrong with it
+	used := inUse(s)
 	aside := []string{durable.Aside(Directory(s))}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), ".new") {
@@ -110,7 +112,7 @@ func Sweep(s *store.Store) error {
 	}
 	for _, e := range entries {
 		number, err := strconv.Atoi(e.Name())
-		if err != nil || !e.IsDir() || e.Name() == filepath.Base(used) {
+		if err != nil || !e.IsDir() || number == used {
 			continue
 		}
 		if _, err := os.Lstat(stateFile(s, number)); errors.Is(err, fs.ErrNotExist) {
@@ -168,8 +170,7 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 // landing's lock.
 func SetAside(s *store.Store, file string) (string, error) {
 	number, err := strconv.Atoi(strings.TrimSuffix(filepath.Base(file), ".json"))
-	used, _ := os.Readlink(Directory(s))
-	if err != nil || strconv.Itoa(number) == filepath.Base(used) {
+	if err != nil || number == inUse(s) {
 		return "", errors.New("it is in use by now")
 	}
 	if _, err := Read(s, number); err == nil {
@@ -185,10 +186,10 @@ func SetAside(s *store.Store, file string) (string, error) {
 // Forget deletes states, but for the one that is in use. A damaged one goes too. It
 // returns their numbers. The caller holds the landing's lock.
 func Forget(s *store.Store, states []Remembered) ([]int, error) {
-	used, _ := os.Readlink(Directory(s)) // whatever else is wrong with it
+	used := inUse(s)
 	var forgotten []int
 	for _, x := range states {
-		if strconv.Itoa(x.Number) == filepath.Base(used) {
+		if x.Number == used {
 			continue
 		}
 		if _, err := os.Lstat(stateFile(s, x.Number)); errors.Is(err, fs.ErrNotExist) {

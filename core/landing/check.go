@@ -85,20 +85,10 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 // others.
 func expected(s *store.Store, state State, rules Rules) []string {
 	parts, err := partsOf(s, state.Members)
-	if err != nil {
+	if err != nil || rules.digest(parts) != state.Rules {
 		return nil
 	}
-	var receipts []*store.Receipt
-	for i := range parts {
-		receipts = append(receipts, parts[i].receipt)
-		if parts[i].files, err = s.Files(parts[i].Ref); err != nil {
-			return nil
-		}
-	}
-	if rules.digest(receipts) != state.Rules {
-		return nil
-	}
-	links, err := arrange(parts, rules)
+	links, err := rules.linksOf(s, parts)
 	if err != nil || len(links.Links) != state.Links {
 		return nil
 	}

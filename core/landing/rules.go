@@ -62,11 +62,11 @@ func (r Rules) before(receipt *store.Receipt) bool {
 
 // digest stands for the rules by which a state with these members is made: those of
 // the settings, and those of the receipts.
-func (r Rules) digest(receipts []*store.Receipt) string {
+func (r Rules) digest(parts []part) string {
 	var own [][]store.Beside
 	var before []bool
-	for _, x := range receipts {
-		own, before = append(own, x.Beside), append(before, x.BeforeSystem)
+	for _, p := range parts {
+		own, before = append(own, p.receipt.Beside), append(before, p.receipt.BeforeSystem)
 	}
 	data, err := json.Marshal([]any{arrangement, r, own, before})
 	if err != nil {

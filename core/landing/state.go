@@ -92,12 +92,12 @@ func current(s *store.Store) (State, error) {
 	return Read(s, number)
 }
 
-// linked is the number of the state that the landing leads to, which may be unreadable;
-// -1 where it leads elsewhere.
-func linked(s *store.Store) int {
+// inUse is the number of the state that the landing leads to, whether or not anything
+// of it can be read; -1 where it leads to none.
+func inUse(s *store.Store) int {
 	target, _ := os.Readlink(Directory(s))
 	number, err := strconv.Atoi(filepath.Base(target))
-	if err != nil || !there(linksDir(s, number)) {
+	if err != nil {
 		return -1
 	}
 	return number

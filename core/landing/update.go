@@ -64,7 +64,10 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 		return r, err
 	}
 	if err != nil { // what is in use cannot be read; another can be brought back all the same
-		r.Before = State{Number: linked(s)}
+		r.Before = State{Number: inUse(s)}
+		if !there(linksDir(s, r.Before.Number)) {
+			r.Before.Number = -1
+		}
 	}
 	r.After = r.Before
 	shared, err := u.openShared(s)
