@@ -3,14 +3,12 @@ package build
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"fernladder/core/bare"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
-	"fernladder/core/settings"
 )
 
 // bareRoom finds out what of the operating system the build is not to see. why is the
@@ -68,11 +66,7 @@ func (a *attempt) declared() bare.Declared {
 	if library { // the trees of needs are found with it
 		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: "pkg-config"})
 	}
-	for _, dir := range a.m.Programs.Path {
-		if !slices.Contains(settings.SystemPath, dir) { // a person has named it
-			d.Whole = append(d.Whole, dir)
-		}
-	}
+	d.Whole = append(d.Whole, a.m.OwnPath()...)
 	d.Mounted = []string{a.m.Store.Root}
 	return d
 }

@@ -4,12 +4,10 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"slices"
 
 	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
-	"fernladder/core/settings"
 	"fernladder/core/store"
 )
 
@@ -25,7 +23,7 @@ type room struct {
 func (a *attempt) spec() (seal.Room, error) {
 	r := seal.Room{
 		Level: a.b.level, Point: a.dirs.room, Home: a.dirs.home,
-		Visible:  append([]string{a.dirs.given}, otherPath(a.m)...),
+		Visible:  append([]string{a.dirs.given}, a.m.OwnPath()...),
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
 	for _, n := range neighbours(a.job) {
@@ -43,12 +41,6 @@ func (a *attempt) spec() (seal.Room, error) {
 		return r, ErrNotSealed
 	}
 	return r, a.m.Store.Lend(a.job.Ref, a.room.user.UID, a.room.user.GID)
-}
-
-// otherPath are the directories in which programs are found that are not parts of the
-// system, which a room has anyway.
-func otherPath(m *machine.Machine) []string {
-	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
 }
 
 // enter makes the room of the build, which all its commands share, if it is not
@@ -113,7 +105,7 @@ func (a *attempt) filled() string {
 func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, visible []*store.Receipt) seal.Room {
 	place := filepath.Join(base, "place")
 	r := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
-	r.Visible = append([]string{filepath.Join(base, "given")}, otherPath(m)...)
+	r.Visible = append([]string{filepath.Join(base, "given")}, m.OwnPath()...)
 	for _, receipt := range visible {
 		r.Visible = append(r.Visible, receipt.Tree)
 		for _, c := range receipt.Configs {

@@ -24,10 +24,10 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
-	"fernladder/core/settings"
 )
 
 // A kind is one of the caches.
@@ -217,8 +217,7 @@ func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in s
 			return true, err
 		}
 	}
-	own := slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
-	room, err := seal.Room{Level: level, Visible: own, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}.Enter(base)
+	room, err := seal.Room{Level: level, Visible: m.OwnPath(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}.Enter(base)
 	if err != nil {
 		return true, err
 	}
@@ -372,7 +371,7 @@ func libraries(ctx context.Context, m *machine.Machine) []landing.Cache {
 	}
 	ldconfig := m.Programs.Find("ldconfig")
 	switch {
-	case !looked(dir):
+	case !slices.Contains(host.SystemLibraries(), dir):
 		c.Problem = "the loader does not look in " + dir + "; a file in /etc/ld.so.conf.d with that line makes it"
 	case !m.Place.Super:
 		c.Problem = "only root can renew it: ldconfig"
@@ -384,21 +383,4 @@ func libraries(ctx context.Context, m *machine.Machine) []landing.Cache {
 		}
 	}
 	return []landing.Cache{c}
-}
-
-// looked tells whether the loader is told to look in a directory.
-func looked(dir string) bool {
-	files, _ := filepath.Glob("/etc/ld.so.conf.d/*.conf")
-	for _, file := range append(files, "/etc/ld.so.conf") {
-		data, err := ground.ReadFile(file, largest)
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(data)) {
-			if strings.TrimSuffix(strings.TrimSpace(line), "/") == dir {
-				return true
-			}
-		}
-	}
-	return false
 }

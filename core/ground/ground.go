@@ -228,3 +228,9 @@ func wrap(op, path string, err error) error {
 	}
 	return &fs.PathError{Op: op, Path: path, Err: err}
 }
+
+// Exists tells whether anything is at a path. A link is something, wherever it leads.
+func Exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}

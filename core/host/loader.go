@@ -40,17 +40,21 @@ func (l *Loader) read(file string, depth int) {
 				l.read(file, depth+1)
 			}
 		case len(words) == 1 && filepath.IsAbs(words[0]):
-			*l = append(*l, words[0])
+			*l = append(*l, filepath.Clean(words[0]))
 		}
 	}
 }
 
-// Finds tells whether one of the directories has a library.
-func (l Loader) Finds(library string) bool {
+// Find returns the file of a library in the first of the directories that has it, or "".
+func (l Loader) Find(library string) string {
 	for _, dir := range l {
-		if _, err := os.Stat(filepath.Join(dir, library)); err == nil {
-			return true
+		file := filepath.Join(dir, library)
+		if _, err := os.Stat(file); err == nil {
+			return file
 		}
 	}
-	return false
+	return ""
 }
+
+// Finds tells whether one of the directories has a library.
+func (l Loader) Finds(library string) bool { return l.Find(library) != "" }

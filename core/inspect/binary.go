@@ -35,11 +35,7 @@ func ReadBinary(file *os.File) (b Binary, ok bool) {
 		return b, false
 	}
 	b.Needs, _ = f.ImportedLibraries()
-	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
-		for _, text := range texts(f, tag) {
-			b.RunPath = append(b.RunPath, strings.Split(text, ":")...)
-		}
-	}
+	b.RunPath = runPathOf(f)
 	if names := texts(f, elf.DT_SONAME); len(names) > 0 {
 		b.Soname = names[0]
 	}
@@ -62,6 +58,16 @@ func ReadBinary(file *os.File) (b Binary, ok bool) {
 		}
 	}
 	return b, true
+}
+
+// runPathOf are the directories in which libraries are looked for first, as they stand.
+func runPathOf(f *elf.File) (dirs []string) {
+	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
+		for _, text := range texts(f, tag) {
+			dirs = append(dirs, strings.Split(text, ":")...)
+		}
+	}
+	return dirs
 }
 
 func texts(f *elf.File, tag elf.DynTag) []string {
@@ -148,12 +154,16 @@ func Provides(file *os.File) (versions []string) {
 // needs, before its own.
 func (b Binary) Looks(dir string) (dirs []string) {
 	for _, text := range b.RunPath {
-		text = strings.NewReplacer("${ORIGIN}", dir, "$ORIGIN", dir, "${LIB}", "lib", "$LIB", "lib").Replace(text)
-		if filepath.IsAbs(text) {
-			dirs = append(dirs, filepath.Clean(text))
+		if text = expand(text, dir); filepath.IsAbs(text) {
+			dirs = append(dirs, text)
 		}
 	}
 	return dirs
+}
+
+// expand is a directory of a run path for a file in a directory.
+func expand(text, origin string) string {
+	return filepath.Clean(strings.NewReplacer("${ORIGIN}", origin, "$ORIGIN", origin, "${LIB}", "lib", "$LIB", "lib").Replace(text))
 }
 
 // BlankBuildID makes the build id of a program or library zeros, in its contents: it is a

@@ -139,8 +139,10 @@ func (l Look) program(f *elf.File, name string) []Remark {
 	}
 	runs := slices.ContainsFunc(f.Progs, func(p *elf.Prog) bool { return p.Type == elf.PT_INTERP })
 	var remarks []Remark
-	runPath := l.runPath(f, name)
-	for _, dir := range runPath {
+	runPath := runPathOf(f)
+	for i, text := range runPath {
+		dir := expand(text, filepath.Dir(filepath.Join(l.Tree, name)))
+		runPath[i] = dir
 		if strings.HasPrefix(dir, l.Work) {
 			remarks = append(remarks, Remark{Warned, name, "its run path names the directory that the package was built in: " + dir})
 		}
@@ -183,21 +185,6 @@ func orNone(dirs []string) string {
 		return "it has none"
 	}
 	return strings.Join(dirs, ":")
-}
-
-// runPath are the directories that a file says its libraries are in.
-func (l Look) runPath(f *elf.File, name string) []string {
-	var dirs []string
-	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
-		values, _ := f.DynString(tag)
-		for _, value := range values {
-			for dir := range strings.SplitSeq(value, ":") {
-				origin := filepath.Dir(filepath.Join(l.Tree, name))
-				dirs = append(dirs, filepath.Clean(strings.NewReplacer("$ORIGIN", origin, "${ORIGIN}", origin).Replace(dir)))
-			}
-		}
-	}
-	return dirs
 }
 
 func (l Look) found(name, library string, runPath []string) bool {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -57,7 +56,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		switch {
 		case !is || len(parts) != 4 || !own[strings.Join(parts[:3], "/")]:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + target + ", which is not on the landing"})
-		case parts[3] != e.Name && !there(filepath.Join(s.Root, below)):
+		case parts[3] != e.Name && !ground.Exists(filepath.Join(s.Root, below)):
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + filepath.Join(s.Root, below) + ", which is gone"})
 		}
 		return nil
@@ -95,11 +94,6 @@ func expected(s *store.Store, state State, rules Rules) []string {
 	return slices.Sorted(maps.Keys(links.Links))
 }
 
-func there(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
-}
-
 // CheckShared finds what is not as it was made in a directory that others use too.
 func CheckShared(s *store.Store, x Shared) []Wrong {
 	d, err := openSharing(s, x)
@@ -112,7 +106,7 @@ func CheckShared(s *store.Store, x Shared) []Wrong {
 		name := string(name)
 		switch is := d.what(name); is {
 		case d.ours(name):
-			if !there(filepath.Join(Directory(s), name)) {
+			if !ground.Exists(filepath.Join(Directory(s), name)) {
 				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
 			}
 		case "":

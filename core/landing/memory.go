@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
@@ -70,7 +71,7 @@ func History(s *store.Store) ([]Remembered, error) {
 	var all []Remembered
 	for _, n := range numbers {
 		state, err := Read(s, n)
-		if err != nil && !there(stateFile(s, n)) {
+		if err != nil && !ground.Exists(stateFile(s, n)) {
 			continue // it was forgotten meanwhile
 		}
 		if err != nil {

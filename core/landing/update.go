@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/store"
 )
 
@@ -65,7 +66,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	}
 	if err != nil { // what is in use cannot be read; another can be brought back all the same
 		r.Before = State{Number: inUse(s)}
-		if !there(linksDir(s, r.Before.Number)) {
+		if !ground.Exists(linksDir(s, r.Before.Number)) {
 			r.Before.Number = -1
 		}
 	}

@@ -1,11 +1,10 @@
 package machine
 
 import (
-	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
+	"fernladder/core/host"
 	"fernladder/core/landing"
 )
 
@@ -38,6 +37,7 @@ func (m *Machine) Used() string {
 // systemPrograms finds programs of the operating system itself, not what somebody has
 // put into /usr/local.
 func systemPrograms() func(name string) string {
+	system := host.Programs{Path: []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin", "/usr/games"}}
 	var lock sync.Mutex
 	known := map[string]string{}
 	return func(name string) string {
@@ -46,14 +46,7 @@ func systemPrograms() func(name string) string {
 		if path, is := known[name]; is {
 			return path
 		}
-		known[name] = ""
-		for _, dir := range []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin", "/usr/games"} {
-			path := filepath.Join(dir, name)
-			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o111 != 0 {
-				known[name] = path
-				break
-			}
-		}
+		known[name] = system.Find(name)
 		return known[name]
 	}
 }

@@ -143,6 +143,12 @@ func (e *NoGroup) Error() string {
 	return fmt.Sprintf("the settings let the group %s install, which this machine does not have", e.Name)
 }
 
+// OwnPath are the directories in which programs are found because a person has named
+// them; the operating system's own are not among them.
+func (m *Machine) OwnPath() []string {
+	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
+}
+
 // Seen are the programs of the operating system as builds find them: in bare rooms, those
 // of packages before those that nobody knows.
 func (m *Machine) Seen() host.Programs {

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -161,11 +160,6 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 	}
 	r.Builds = len(all)
 	return all
-}
-
-func exists(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
 }
 
 // trees looks at the files of builds, several at a time: most of it is reading.

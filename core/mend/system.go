@@ -34,13 +34,7 @@ func (s *system) library(name string) string {
 	if at, known := s.at[name]; known {
 		return at
 	}
-	s.at[name] = ""
-	for _, dir := range s.loader {
-		if file := filepath.Join(dir, name); exists(file) {
-			s.at[name] = file
-			break
-		}
-	}
+	s.at[name] = s.loader.Find(name)
 	return s.at[name]
 }
 

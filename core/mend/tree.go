@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/store"
 )
@@ -204,7 +205,7 @@ func (l *looking) runs(file *os.File, f store.File) {
 func (l *looking) ours(name string) bool {
 	for _, need := range append(l.receipt.Needs, store.Link{Ref: l.receipt.Ref}) {
 		for _, dir := range []string{"bin", "sbin"} {
-			if exists(filepath.Join(l.s.Tree(need.Ref), dir, name)) {
+			if ground.Exists(filepath.Join(l.s.Tree(need.Ref), dir, name)) {
 				return true
 			}
 		}
@@ -232,24 +233,19 @@ func (l *looking) module(f store.File) {
 // the loader looks for them (ld.so(8)), and have the versions of symbols it was linked
 // against.
 func (l *looking) binary(b inspect.Binary, f store.File) {
-	if b.Interpreter != "" && !l.told[b.Interpreter] && !exists(b.Interpreter) {
+	if b.Interpreter != "" && !l.told[b.Interpreter] && !ground.Exists(b.Interpreter) {
 		l.told[b.Interpreter] = true
 		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
-	dirs := b.Looks(filepath.Dir(filepath.Join(l.receipt.Tree, f.Path)))
+	dirs := host.Loader(b.Looks(filepath.Dir(filepath.Join(l.receipt.Tree, f.Path))))
 	for _, name := range b.Needs {
 		at := ""
 		if filepath.IsAbs(name) {
-			if exists(name) {
+			if ground.Exists(name) {
 				at = name
 			}
 		} else {
-			for _, dir := range dirs {
-				if file := filepath.Join(dir, name); exists(file) {
-					at = file
-					break
-				}
-			}
+			at = dirs.Find(name)
 			if at == "" {
 				at = l.system.library(name)
 			}

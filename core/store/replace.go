@@ -1,7 +1,6 @@
 package store
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -28,12 +27,11 @@ func (s *Store) Replace(filled string, receipt *Receipt, known map[string]string
 	if err != nil {
 		return s.Wrap(err)
 	}
-	receipt.Format, receipt.Tree = receiptFormat, s.Tree(receipt.Ref)
-	data, err := json.MarshalIndent(receipt, "", "  ")
+	data, err := s.text(receipt)
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(filled, receiptFile), append(data, '\n'), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(filled, receiptFile), data, 0o644); err != nil {
 		return s.Wrap(err)
 	}
 	if err := durable.SyncAll(filled); err != nil {

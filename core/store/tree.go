@@ -134,13 +134,18 @@ func (s *Store) lent(r Ref) string {
 // Commit writes the receipt, which makes the directory that Place has put in
 // its place a tree. It fills in the format and where the tree is.
 func (s *Store) Commit(receipt *Receipt) error {
-	receipt.Format, receipt.Tree = receiptFormat, s.Tree(receipt.Ref)
-	data, err := json.MarshalIndent(receipt, "", "  ")
+	data, err := s.text(receipt)
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(s.Tree(receipt.Ref), receiptFile)
-	return s.Wrap(durable.WriteFile(file, append(data, '\n'), 0o644))
+	return s.Wrap(durable.WriteFile(filepath.Join(s.Tree(receipt.Ref), receiptFile), data, 0o644))
+}
+
+// text is a receipt as it is written in its tree.
+func (s *Store) text(receipt *Receipt) ([]byte, error) {
+	receipt.Format, receipt.Tree = receiptFormat, s.Tree(receipt.Ref)
+	data, err := json.MarshalIndent(receipt, "", "  ")
+	return append(data, '\n'), err
 }
 
 // Withdraw takes a directory that Place has put in its place, and that has no

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
@@ -137,7 +138,7 @@ func (a *app) owner(m *machine.Machine, file string) ([]owned, error) {
 	_, here := os.Lstat(path)
 	if !strings.Contains(file, "/") && here != nil {
 		for _, dir := range []string{"bin", "sbin"} {
-			if program := filepath.Join(m.Used(), dir, file); exists(program) {
+			if program := filepath.Join(m.Used(), dir, file); ground.Exists(program) {
 				path, here = program, nil
 				break
 			}
@@ -159,11 +160,6 @@ func (a *app) owner(m *machine.Machine, file string) ([]owned, error) {
 		return nil, err
 	}
 	return []owned{{File: file, Package: o.Name, Build: o.Build, InTree: o.File, Config: o.Config, Foreign: !o.Listed}}, nil
-}
-
-func exists(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
 }
 
 // systemOwner is the operating system's package that has a file, or "".
