@@ -7,7 +7,6 @@
 package contrast
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"maps"
@@ -109,8 +108,24 @@ func Compare(a, b Side) (*Report, error) {
 	if ra.Ref != rb.Ref {
 		r.Made = rb.Made().Against(ra.Made())
 	}
-	r.files(a, b)
-	return r, r.binaries(a, b)
+	before, err := ground.OpenDir(a.Tree)
+	if err != nil {
+		return nil, err
+	}
+	defer before.Close()
+	now, err := ground.OpenDir(b.Tree)
+	if err != nil {
+		return nil, err
+	}
+	defer now.Close()
+	r.files(opened{a, before}, opened{b, now})
+	return r, r.binaries(opened{a, before}, opened{b, now})
+}
+
+// opened is a side, with its tree.
+type opened struct {
+	Side
+	dir *ground.Dir
 }
 
 // Empty tells whether nothing is different but what it took.
@@ -191,29 +206,16 @@ func stages(a, b *store.Receipt) []Measure {
 // own takes the name of the tree out of what a link says, which differs in any case.
 func own(f store.File, tree string) string { return strings.ReplaceAll(f.Target, tree, "") }
 
-// onlyItself tells whether a file is different in nothing but the name of its tree.
-func onlyItself(a, b Side, x, y store.File) bool {
-	const largest = 16 << 20
-	if a.Receipt.Tree == b.Receipt.Tree || x.Size > largest || y.Size > largest {
-		return false
-	}
-	read := func(s Side, f store.File) []byte {
-		tree, err := ground.OpenDir(s.Tree)
-		if err != nil {
-			return nil
+func (r *Report) files(a, b opened) {
+	// The name of its tree alone makes a file different.
+	onlyItself := func(old, f store.File) bool {
+		const largest = 16 << 20
+		if a.Receipt.Tree == b.Receipt.Tree || max(old.Size, f.Size) > largest {
+			return false
 		}
-		defer tree.Close()
-		data, err := tree.ReadFile(f.Path, largest)
-		if err != nil {
-			return nil
-		}
-		return ownless(data, s.Receipt.Tree)
+		same, err := alike(a.dir, b.dir, f.Path, a.Receipt.Tree, b.Receipt.Tree)
+		return err == nil && same
 	}
-	first, second := read(a, x), read(b, y)
-	return first != nil && bytes.Equal(first, second)
-}
-
-func (r *Report) files(a, b Side) {
 	before := map[string]store.File{}
 	for _, f := range a.Files {
 		if !f.Mode.IsDir() {
@@ -230,7 +232,7 @@ func (r *Report) files(a, b Side) {
 		switch {
 		case !had:
 			r.Files.Came = append(r.Files.Came, FileSize{f.Path, -1, f.Size})
-		case old.SHA256 != f.SHA256 && old.Mode == f.Mode && onlyItself(a, b, old, f):
+		case old.SHA256 != f.SHA256 && old.Mode == f.Mode && onlyItself(old, f):
 			r.Files.Same++
 		case old.SHA256 != f.SHA256 || own(old, a.Receipt.Tree) != own(f, b.Receipt.Tree) || old.Mode != f.Mode:
 			r.Files.Changed = append(r.Files.Changed, FileSize{f.Path, old.Size, f.Size})
@@ -244,25 +246,19 @@ func (r *Report) files(a, b Side) {
 }
 
 // binaries compares what the loader is asked for, and what libraries have for others.
-func (r *Report) binaries(a, b Side) error {
+func (r *Report) binaries(a, b opened) error {
 	r.Symbols = []Symbols{}
 	libraries := [2]map[string]string{{}, {}}
 	exports := [2]map[string]library{{}, {}}
-	for i, side := range []Side{a, b} {
-		tree, err := ground.OpenDir(side.Tree)
-		if err != nil {
-			return err
-		}
+	for i, side := range []opened{a, b} {
 		for _, f := range side.Files {
 			if !f.Mode.IsRegular() || f.Size < 64 {
 				continue
 			}
-			if err := read(tree, f, libraries[i], exports[i]); err != nil {
-				tree.Close()
+			if err := read(side.dir, f, libraries[i], exports[i]); err != nil {
 				return err
 			}
 		}
-		tree.Close()
 	}
 	r.Libraries = texts(libraries[0], libraries[1])
 	for _, stem := range slices.Sorted(maps.Keys(exports[0])) {

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 
+	"fernladder/core/landing"
 	"fernladder/core/store"
 )
 
@@ -28,13 +29,14 @@ type Step struct {
 
 // Steps are what a plan changes of what is there, in the order of the ladder.
 func (p *Plan) Steps(s *store.Store) ([]Step, error) {
+	after := landing.State{Members: p.After}
 	var steps []Step
 	for _, j := range p.Jobs {
 		was := p.Was[j.Name]
 		if was == nil || was.Ref == j.Ref || !p.Needed[j] && !p.Installed[j.Ref] {
 			continue
 		}
-		step := Step{Name: j.Name, From: was.Ref, To: j.Ref, Build: p.Needed[j], Size: was.Size, Expected: p.Estimates[j.Ref].Size, Lands: p.onAfter(j.Ref)}
+		step := Step{Name: j.Name, From: was.Ref, To: j.Ref, Build: p.Needed[j], Size: was.Size, Expected: p.Estimates[j.Ref].Size, Lands: after.Has(j.Ref) != nil}
 		before, now := was.Options, j.Package.Options
 		for _, name := range slices.Sorted(maps.Keys(now)) {
 			switch old, had := before[name]; {
@@ -76,13 +78,4 @@ func onTop(s Step) int {
 		return 1
 	}
 	return 0
-}
-
-func (p *Plan) onAfter(r store.Ref) bool {
-	for _, m := range p.After {
-		if m.Ref == r {
-			return true
-		}
-	}
-	return false
 }
