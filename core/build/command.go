@@ -114,7 +114,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		}
 		defer p.record.Close()
 	}
-	say(output, "in %s\n%s", c.Dir, typed(p.argv))
+	say(output, "in %s\n%s", c.Dir, Typed(p.argv))
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	at, err := output.Seek(0, io.SeekCurrent)
@@ -165,13 +165,16 @@ func (a *attempt) linePath(c Command) string {
 	return filepath.Join(a.dirs.given, "slots")
 }
 
-// typed is a command as a person would type it into a shell.
-func typed(argv []string) string {
+// Quoted is a word as it means itself to a shell.
+func Quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
+
+// Typed is a command as a person would type it into a shell.
+func Typed(argv []string) string {
 	words := make([]string, len(argv))
 	for i, arg := range argv {
 		words[i] = arg
 		if !plainWord.MatchString(arg) {
-			words[i] = "'" + strings.ReplaceAll(strings.TrimRight(arg, "\n"), "'", `'\''`) + "'"
+			words[i] = Quoted(strings.TrimRight(arg, "\n"))
 		}
 	}
 	return strings.Join(words, " ")

@@ -53,7 +53,7 @@ const anyStatus = -1
 func command(argv []string) string {
 	quoted := make([]string, len(argv))
 	for i, word := range argv {
-		quoted[i] = "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+		quoted[i] = Quoted(word)
 	}
 	return strings.Join(quoted, " ")
 }

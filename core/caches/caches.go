@@ -50,8 +50,7 @@ var kinds = []kind{
 		takes: suffix(".desktop"),
 	},
 	{
-		name: "mime", in: only("share/mime"), tool: "update-mime-database",
-		makes: []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses", "treemagic", "types", "version", "mime.cache"},
+		name: "mime", in: only("share/mime"), tool: "update-mime-database", makes: landing.MIMEFiles,
 		argv:  func(place string, _ []string) []string { return []string{"-n", place} },
 		takes: func(file string) bool { return strings.HasPrefix(file, "packages/") && strings.HasSuffix(file, ".xml") },
 	},

@@ -65,15 +65,7 @@ func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 func Relink(ctx context.Context, m *machine.Machine) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Anew = true
-		u.Choose = func(now landing.State) ([]landing.Asked, error) {
-			var asked []landing.Asked
-			for _, member := range now.Members {
-				if member.Asked {
-					asked = append(asked, landing.Asked{Ref: member.Ref, Beside: member.Beside})
-				}
-			}
-			return asked, nil
-		}
+		u.Choose = func(now landing.State) ([]landing.Asked, error) { return now.Asked(), nil }
 	})
 }
 
@@ -84,19 +76,19 @@ func Front(ctx context.Context, m *machine.Machine, build store.Ref) (Landed, er
 	return change(ctx, m, func(u *landing.Update) {
 		u.Choose = func(now landing.State) ([]landing.Asked, error) {
 			asked := landing.Plain(build)
-			for _, member := range now.Members {
-				if !member.Asked || member.Ref == build {
+			for _, a := range now.Asked() {
+				if a.Ref == build {
 					continue
 				}
-				a := landing.Asked{Ref: member.Ref, Beside: member.Beside || member.Name == build.Name}
-				if a.Beside && member.Name == build.Name {
-					receipt, err := m.Store.Receipt(member.Ref)
+				if a.Name == build.Name {
+					receipt, err := m.Store.Receipt(a.Ref)
 					if err != nil {
-						return nil, m.Store.Gone(member.Ref, err)
+						return nil, m.Store.Gone(a.Ref, err)
 					}
 					if len(receipt.Beside) == 0 {
 						continue
 					}
+					a.Beside = true
 				}
 				asked = append(asked, a)
 			}

@@ -74,11 +74,13 @@ func unlinked(file string) bool {
 		strings.HasPrefix(file, "share/icons/") && path.Base(file) == "icon-theme.cache":
 		return true
 	}
-	return generatedMIME[strings.TrimPrefix(file, "share/mime/")] && strings.HasPrefix(file, "share/mime/")
+	name, mime := strings.CutPrefix(file, "share/mime/")
+	return mime && slices.Contains(MIMEFiles, name)
 }
 
-var generatedMIME = map[string]bool{"XMLnamespaces": true, "aliases": true, "generic-icons": true, "globs": true, "globs2": true, "icons": true,
-	"magic": true, "mime.cache": true, "subclasses": true, "treemagic": true, "types": true, "version": true}
+// MIMEFiles are the files of the database of MIME types, the one that programs look in
+// last.
+var MIMEFiles = []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses", "treemagic", "types", "version", "mime.cache"}
 
 // A part is a member with what its receipt and its list of files say.
 type part struct {

@@ -28,6 +28,17 @@ type Asked struct {
 	Beside bool // under the names for when another build of the package has the plain ones
 }
 
+// Asked are the builds that are asked for.
+func (s State) Asked() []Asked {
+	var all []Asked
+	for _, m := range s.Members {
+		if m.Asked {
+			all = append(all, Asked{Ref: m.Ref, Beside: m.Beside})
+		}
+	}
+	return all
+}
+
 // Plain are builds that are asked for, to have the plain names.
 func Plain(refs ...store.Ref) []Asked {
 	var all []Asked

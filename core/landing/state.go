@@ -199,6 +199,19 @@ func (s State) Find(name string) *Member {
 	return nil
 }
 
+// How says how a build is on the landing: asked, needed, beside another, or no.
+func (s State) How(r store.Ref) string {
+	switch m := s.Has(r); {
+	case m == nil:
+		return "no"
+	case m.Beside:
+		return "beside"
+	case m.Asked:
+		return "asked"
+	}
+	return "needed"
+}
+
 // Has returns the member that is this build, or nil.
 func (s State) Has(r store.Ref) *Member {
 	for i := range s.Members {

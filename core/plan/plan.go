@@ -131,12 +131,12 @@ func (p *Plan) Landing(current landing.State) []landing.Asked {
 		front := current.Find(j.Name)
 		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref})
 	}
-	for _, m := range current.Members {
-		mine := slices.IndexFunc(asked, func(a landing.Asked) bool { return a.Ref == m.Ref })
+	for _, a := range current.Asked() {
+		mine := slices.ContainsFunc(asked, func(b landing.Asked) bool { return b.Ref == a.Ref })
 		switch {
-		case !m.Asked, mine >= 0, p.AllWanted && !of(m.Name):
-		case !of(m.Name), m.Beside, p.Ask.Beside:
-			asked = append(asked, landing.Asked{Ref: m.Ref, Beside: m.Beside})
+		case mine, p.AllWanted && !of(a.Name):
+		case !of(a.Name), a.Beside, p.Ask.Beside:
+			asked = append(asked, a)
 		}
 	}
 	return asked

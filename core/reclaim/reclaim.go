@@ -139,8 +139,9 @@ func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 // that are there while nobody else can change the landing.
 type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool
 
-// deleteTrees deletes trees, each before what it stands on, as long as each may go. A build that uses one is waited for, if
-// wait says so, while nothing is locked; else the tree stays.
+// deleteTrees deletes trees, each before what it stands on, as long as each may go. A
+// build that uses one is waited for, if wait says so, while nothing is locked; else the
+// tree stays.
 func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, mayGo mayGo, wait bool) error {
 	for _, r := range dependantsFirst(doomed) {
 		unlock, err := lockTree(ctx, m, r.Ref, wait)

@@ -124,12 +124,7 @@ func forgetLocked(ctx context.Context, m *machine.Machine, names []named.Name) e
 // without are the builds that stay asked for when those that fit are not. What another
 // member needs when it runs cannot go.
 func without(s *store.Store, current landing.State, fits func(store.Ref) bool) ([]landing.Asked, error) {
-	var asked []landing.Asked
-	for _, m := range current.Members {
-		if m.Asked && !fits(m.Ref) {
-			asked = append(asked, landing.Asked{Ref: m.Ref, Beside: m.Beside})
-		}
-	}
+	asked := slices.DeleteFunc(current.Asked(), func(a landing.Asked) bool { return fits(a.Ref) })
 	left, err := landing.Members(asked, s.Needs)
 	if err != nil {
 		return nil, err

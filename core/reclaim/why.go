@@ -42,7 +42,7 @@ func Why(m *machine.Machine, r store.Ref) (*Reasons, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Reasons{Build: r, Landing: "no", States: []int{}, Needed: []Dependant{}, With: []store.Ref{}, Unused: []store.Ref{}}
+	w := &Reasons{Build: r, States: []int{}, Needed: []Dependant{}, With: []store.Ref{}, Unused: []store.Ref{}}
 	var current landing.State
 	for _, x := range states {
 		if x.InUse {
@@ -51,13 +51,10 @@ func Why(m *machine.Machine, r store.Ref) (*Reasons, error) {
 			w.States = append(w.States, x.Number)
 		}
 	}
-	if member := current.Has(r); member != nil {
-		w.Landing = map[bool]string{true: "asked", false: "needed"}[member.Asked]
-		if member.Beside {
-			w.Landing = "beside"
-		}
+	if current.Has(r) != nil {
 		w.Since, w.By = came(states, current, r)
 	}
+	w.Landing = current.How(r)
 	for _, entry := range m.Settings.Wanted {
 		if entry.Name == r.Name {
 			w.Wanted = entry.Position.String()
@@ -108,11 +105,9 @@ func (w *Reasons) dependants(all []*store.Receipt, current landing.State) {
 	for _, x := range all {
 		byRef[x.Ref] = x
 	}
-	for _, member := range current.Members {
-		if member.Asked {
-			from[member.Ref] = member.Ref
-			queue = append(queue, member.Ref)
-		}
+	for _, asked := range current.Asked() {
+		from[asked.Ref] = asked.Ref
+		queue = append(queue, asked.Ref)
 	}
 	for ; len(queue) > 0; queue = queue[1:] {
 		if x := byRef[queue[0]]; x != nil {

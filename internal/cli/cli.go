@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
@@ -189,13 +190,7 @@ func commandLine(args []string) string {
 			left = append(left, args[i])
 		}
 	}
-	words := make([]string, len(left))
-	for i, arg := range left {
-		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n'\"\\$`*?<>|&;()") {
-			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(words, " ")
+	return build.Typed(left)
 }
 
 // usageError is a command line that makes no sense.

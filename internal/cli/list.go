@@ -79,7 +79,7 @@ func (f listing) filter(m *machine.Machine, receipts []*store.Receipt, current l
 type listed struct {
 	store.Ref
 	Summary string `json:"summary"`
-	Landing string `json:"landing"` // asked, needed or no
+	Landing string `json:"landing"` // asked, needed, beside or no
 	Size    int64  `json:"size"`
 	Began   string `json:"built"`
 	Tree    string `json:"tree"`
@@ -105,7 +105,7 @@ func (a *app) list(f listing) error {
 	builds := make([]listed, len(receipts))
 	rows := make([][]string, len(receipts))
 	for i, r := range receipts {
-		builds[i] = listed{r.Ref, r.Summary, onLanding(current, r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
+		builds[i] = listed{r.Ref, r.Summary, current.How(r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
 		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside", "no": ""}[builds[i].Landing]
 		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
 	}
@@ -146,16 +146,4 @@ func apart(r *store.Receipt, all []*store.Receipt) string {
 		texts = append(texts, option+"="+r.Options[option])
 	}
 	return strings.Join(texts, " ")
-}
-
-func onLanding(state landing.State, r store.Ref) string {
-	switch m := state.Has(r); {
-	case m == nil:
-		return "no"
-	case m.Beside:
-		return "beside"
-	case m.Asked:
-		return "asked"
-	}
-	return "needed"
 }

@@ -84,7 +84,7 @@ func (a *app) owners(ctx context.Context, files []string) error {
 		}
 		for i := range found {
 			if found[i].Build.Name != "" {
-				found[i].On = onLanding(current, found[i].Build)
+				found[i].On = current.How(found[i].Build)
 			}
 		}
 		if len(found) == 0 {

@@ -71,7 +71,7 @@ func (a *app) show(ctx context.Context, name string) error {
 	row("licence", r.License)
 	row("landing", map[string]string{"asked": fmt.Sprintf("on it (%d), asked for", current.Number),
 		"needed": fmt.Sprintf("on it (%d), needed by another", current.Number),
-		"beside": fmt.Sprintf("on it (%d), beside another build", current.Number), "no": "not on it"}[onLanding(current, r.Ref)])
+		"beside": fmt.Sprintf("on it (%d), beside another build", current.Number), "no": "not on it"}[current.How(r.Ref)])
 	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
 	row("recipe", r.Recipe)
 	for _, source := range r.Sources {
