@@ -247,9 +247,17 @@ func git(ctx context.Context, program, folder string, args ...string) (string, e
 	return out.String(), nil
 }
 
+// asItIs takes back what a source says in .gitattributes (gitattributes(5)): a patch has
+// the bytes of its files, with the ends of lines that they have, and of all that is text.
+const asItIs = "* -text !eol -ident -filter !working-tree-encoding !diff\n"
+
 // begin puts a folder under git, and returns the commit that has all of it.
 func begin(ctx context.Context, program, folder, message string) (string, error) {
 	if _, err := git(ctx, program, folder, "init", "-q", "-b", "main"); err != nil {
+		return "", err
+	}
+	info := filepath.Join(folder, repository, "info")
+	if err := errors.Join(os.MkdirAll(info, 0o755), os.WriteFile(filepath.Join(info, "attributes"), []byte(asItIs), 0o644)); err != nil {
 		return "", err
 	}
 	return commit(ctx, program, folder, message)
