@@ -225,7 +225,11 @@ func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), e
 // LockBuildNow is LockBuild for who does not wait: the error is filelock.ErrHeld where
 // somebody else has the lock.
 func (s *Store) LockBuildNow(r Ref) (func(), error) {
-	unlock, err := filelock.Now(s.lockFile(r.String()))
+	return s.now(s.lockFile(r.String()))
+}
+
+func (s *Store) now(file string) (func(), error) {
+	unlock, err := filelock.Now(file)
 	if errors.Is(err, filelock.ErrHeld) {
 		return nil, err
 	}
@@ -252,8 +256,18 @@ func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), e
 // LockFile waits until nobody else who uses this root changes a file that is not in
 // it.
 func (s *Store) LockFile(ctx context.Context, path string) (func(), error) {
+	return s.locked(filelock.Exclusive(ctx, s.fileLock(path), func() {}))
+}
+
+func (s *Store) fileLock(path string) string {
 	sum := blake3.Sum256([]byte(path))
-	return s.locked(filelock.Exclusive(ctx, s.lockFile("file-"+ShortID(hex.EncodeToString(sum[:]))), func() {}))
+	return s.lockFile("file-" + ShortID(hex.EncodeToString(sum[:])))
+}
+
+// LockFileNow is LockFile for who does not wait: the error is filelock.ErrHeld where
+// somebody else has the lock.
+func (s *Store) LockFileNow(path string) (func(), error) {
+	return s.now(s.fileLock(path))
 }
 
 // LockLanding waits until nobody else changes the landing.

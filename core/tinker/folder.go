@@ -22,19 +22,13 @@ import (
 // commands in it that git would run: it is never laid out.
 const repository = ".git"
 
-// layOut copies a source, which a build could have written, into a new folder.
+// layOut copies a source, which a build could have written, into a folder that is new.
 func layOut(source, folder string) error {
 	from, err := ground.OpenDir(source)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
-	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
-		return err
-	}
-	if err := os.Mkdir(folder, 0o755); err != nil {
-		return err
-	}
 	to, err := os.OpenRoot(folder)
 	if err != nil {
 		return err

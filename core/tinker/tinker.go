@@ -21,6 +21,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/durable"
+	"fernladder/core/filelock"
 	"fernladder/core/ground"
 	"fernladder/core/install"
 	"fernladder/core/machine"
@@ -135,9 +136,7 @@ func (b *Bench) write(s *store.Store) error {
 // Nothing of the package itself is built yet.
 func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) (*Bench, error) {
 	job := p.Asked()[0]
-	if old, err := Read(m.Store, job.Name); err == nil {
-		return nil, &Busy{old.Name, old.Folder}
-	} else if !errors.As(err, new(*None)) {
+	if err := nobody(m.Store, job.Name); err != nil {
 		return nil, err
 	}
 	folder, err := filepath.Abs(folder)
@@ -161,8 +160,17 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if err != nil {
 		return nil, err
 	}
+	made := false
 	t := &build.Tinkered{Job: job, Base: base(m.Store, bench.Name)}
 	t.Source = func(source *os.Root, _ bool, _ func(string) error) ([]string, error) {
+		if err := nobody(m.Store, job.Name); err != nil { // somebody was faster
+			return nil, err
+		}
+		err := newFolder(folder)
+		if err != nil {
+			return nil, err
+		}
+		made = true
 		if err := layOut(source.Name(), folder); err != nil {
 			return nil, err
 		}
@@ -172,19 +180,63 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 		if bench.Brought, err = stamps(folder); err != nil {
 			return nil, err
 		}
+		if err := bench.write(m.Store); err != nil {
+			return nil, err
+		}
 		return nil, errLaidOut
 	}
-	err = b.Tinker(ctx, t)
-	switch {
+	switch err = b.Tinker(ctx, t); {
 	case errors.Is(err, errLaidOut):
-		err = bench.write(m.Store)
+		return bench, nil
 	case err == nil:
 		err = errors.New("the source was not laid out")
 	}
-	if err != nil { // what was there before is left, and nothing else
-		return nil, errors.Join(err, ground.Remove(folder), ground.Remove(base(m.Store, bench.Name)))
+	// What was there before is left, and nothing else.
+	if made {
+		err = errors.Join(err, ground.Remove(folder))
 	}
-	return bench, nil
+	return nil, errors.Join(err, abandon(m.Store, bench.Name))
+}
+
+// nobody sees to it that a package is not tinkered with.
+func nobody(s *store.Store, name string) error {
+	old, err := Read(s, name)
+	switch {
+	case err == nil:
+		return &Busy{old.Name, old.Folder}
+	case errors.As(err, new(*None)):
+		return nil
+	}
+	return err
+}
+
+// newFolder makes a folder that is not there, and what it is in.
+func newFolder(folder string) error {
+	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
+		return err
+	}
+	err := os.Mkdir(folder, 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		return &Occupied{folder}
+	}
+	return err
+}
+
+// abandon deletes what was made in the root for tinkering that was not begun, unless
+// somebody else begins, or has begun.
+func abandon(s *store.Store, name string) error {
+	unlock, err := s.LockFileNow(base(s, name))
+	if errors.Is(err, filelock.ErrHeld) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if nobody(s, name) != nil {
+		return nil
+	}
+	return s.Wrap(ground.Remove(base(s, name)))
 }
 
 // errLaidOut ends a build when its source has been laid out.
