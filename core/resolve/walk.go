@@ -110,7 +110,21 @@ func (w *walk) Next() clause.Literal {
 	if len(w.visits) == 0 || w.stop != nil {
 		return 0
 	}
-	return w.ask(w.visits[len(w.visits)-1].candidate)
+	if l := w.ask(w.visits[len(w.visits)-1].candidate); l != 0 {
+		return l
+	}
+	return w.absent()
+}
+
+// absent answers for a package that nothing leads to: it is not there. Until that is
+// said of all of them, something could be as only they demand it.
+func (w *walk) absent() clause.Literal {
+	for _, c := range w.candidates {
+		if !w.known[c.place] && w.open(c.present) {
+			return c.present.Not()
+		}
+	}
+	return 0
 }
 
 // ask returns the preferred answer to the first open question about a package,
