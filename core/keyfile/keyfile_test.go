@@ -94,7 +94,7 @@ hardy = "yes"
 height = 301
 leaves = [1]
 [[plant]]
-light = 3
+light = 3.5
 name = 1.30
 [[plant]]
 [label]
@@ -115,7 +115,7 @@ x = "2"
 		`bed.toml:4:9: "hardy" takes true or false, not a text | `,
 		`bed.toml:5:10: "height" is from 1 to 300 | `,
 		`bed.toml:6:11: "leaves" takes a text, not a whole number | put it in quotes: "1"`,
-		`bed.toml:8:9: "light" takes true or false or a text, not a whole number | put it in quotes: "3"`,
+		`bed.toml:8:9: "light" takes true or false, a text, a whole number or a list, not a value of another type | put it in quotes: "3.5"`,
 		`bed.toml:9:8: "name" takes a text, not a value of another type | put it in quotes: "1.30"`,
 		`bed.toml:10:3: [[plant]] lacks the key "name" | name: What it is called`,
 		`bed.toml:13:1: "x" is already given in line 12 | `,
@@ -155,7 +155,7 @@ func TestSchemaSaysWhatReadTakes(t *testing.T) {
 	for name, key := range plant["properties"].(map[string]any) {
 		kinds[name] = key.(map[string]any)["type"]
 	}
-	assert.Equal(t, map[string]any{"name": "string", "leaves": nil, "hardy": "boolean", "height": "integer", "light": []string{"boolean", "string"}}, kinds)
+	assert.Equal(t, map[string]any{"name": "string", "leaves": nil, "hardy": "boolean", "height": "integer", "light": []string{"boolean", "string", "integer", "array"}}, kinds)
 }
 
 func TestNearest(t *testing.T) {

@@ -149,7 +149,12 @@ func (d *reading) want(e entry, v *value, kinds ...kind) bool {
 	if v.kind == aFlag {
 		got = v.text
 	}
-	d.problemAt(v.offset, advice, "%q takes %s, not %s", e.name, strings.Join(words, " or "), got)
+	last := len(words) - 1
+	takes := words[last]
+	if last > 0 {
+		takes = strings.Join(words[:last], ", ") + " or " + takes
+	}
+	d.problemAt(v.offset, advice, "%q takes %s, not %s", e.name, takes, got)
 	return false
 }
 

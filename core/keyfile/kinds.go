@@ -3,6 +3,7 @@ package keyfile
 import (
 	"errors"
 	"strconv"
+	"strings"
 )
 
 // The kinds of keys, in words. A key whose text is read further has its own.
@@ -13,11 +14,11 @@ const (
 	kindTexts     = "list of texts"
 	kindOneOrMore = "text, or list of texts"
 	kindFlag      = "true or false"
-	kindChoice    = "true, false or text"
+	kindChoice    = "true, false, text, whole number or list of texts"
 	kindNumber    = "whole number"
 	kindPairs     = "table of texts"
 	kindLists     = "table of lists of texts"
-	kindChoices   = "table of true, false or text"
+	kindChoices   = "table of true, false, texts, whole numbers or lists of texts"
 )
 
 // Parsed is a key whose text is read by parse into the variable at into.
@@ -88,19 +89,44 @@ func Flag(name string, into *bool, about string) Key {
 	}}
 }
 
-// Choice is a key that holds true, false or a text. They are kept as "on",
-// "off" and the text.
+// Choice is a key that holds true, false, a text, which may be empty, a whole number, or
+// a list of texts. They are kept as "on", "off", the text, its digits, and the texts with
+// commas between.
 func Choice(name string, into *string, about string) Key {
 	return Key{Name: name, Kind: kindChoice, About: about, read: func(k *Key, d *reading, e entry) {
-		if !d.want(e, e.value, aFlag, aText) {
+		if !d.want(e, e.value, aFlag, aText, aNumber, aList) {
 			return
 		}
-		if e.value.kind == aFlag {
-			e.value = &value{kind: aText, offset: e.value.offset, text: map[string]string{"true": "on", "false": "off"}[e.value.text]}
+		text := ""
+		switch v := e.value; v.kind {
+		case aFlag:
+			text = map[string]string{"true": "on", "false": "off"}[v.text]
+		case aNumber:
+			n, err := strconv.ParseInt(v.text, 0, 64)
+			if err != nil {
+				d.problemAt(v.offset, "", "%q takes a whole number of ordinary size", e.name)
+				return
+			}
+			text = strconv.FormatInt(n, 10)
+		case aList:
+			var words []string
+			for _, item := range v.items {
+				if !d.want(e, item, aText) {
+					return
+				}
+				words = append(words, item.text)
+			}
+			text = strings.Join(words, ",")
+		default:
+			k.text(d, v, func(text string) error {
+				*into = text
+				return nil
+			})
+			return
 		}
-		k.text(d, e.value, func(text string) (err error) {
-			*into, err = notEmpty(text)
-			return err
+		k.text(d, &value{kind: aText, offset: e.value.offset, text: text}, func(text string) error {
+			*into = text
+			return nil
 		})
 	}}
 }
@@ -220,8 +246,7 @@ func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about 
 	}}
 }
 
-// Choices is a key that holds a table of names, each with true, false or a
-// text, as Choice reads them.
+// Choices is a key that holds a table of names, each with what Choice reads.
 func Choices(key string, into *[]Pair, about string) Key {
 	return Key{Name: key, Kind: kindChoices, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {

@@ -26,7 +26,7 @@ func tableSchema(keys []Key) map[string]any {
 // schema says what a key's value looks like.
 func (k Key) schema() map[string]any {
 	text := map[string]any{"type": "string"}
-	flagOrText := map[string]any{"type": []string{"boolean", "string"}}
+	choice := map[string]any{"type": []string{"boolean", "string", "integer", "array"}, "items": text}
 	listOf := func(items map[string]any) map[string]any { return map[string]any{"type": "array", "items": items} }
 	namesTo := func(values map[string]any) map[string]any {
 		return map[string]any{"type": "object", "additionalProperties": values}
@@ -39,7 +39,7 @@ func (k Key) schema() map[string]any {
 	case kindFlag:
 		return map[string]any{"type": "boolean"}
 	case kindChoice:
-		return flagOrText
+		return choice
 	case kindNumber:
 		return map[string]any{"type": "integer"}
 	case KindTable:
@@ -53,7 +53,7 @@ func (k Key) schema() map[string]any {
 	case kindLists:
 		return namesTo(listOf(text))
 	case kindChoices:
-		return namesTo(flagOrText)
+		return namesTo(choice)
 	}
 	return text // which is read further
 }

@@ -16,7 +16,7 @@ import (
 //	condition  = and { "or" and }
 //	and        = not { "and" not }
 //	not        = "not" not | "(" condition ")" | comparison
-//	comparison = OPTION                                  an option that is on
+//	comparison = OPTION                                  an option that is on, or has a value
 //	           | OPTION ("==" | "!=") VALUE
 //	           | "version" OPERATOR VERSION              compared as versions
 //	           | ("arch" | "host") ("==" | "!=") WORD
@@ -250,6 +250,9 @@ func (p *conditionParser) comparison() (expression, error) {
 	}
 	operator := p.peek()
 	if !slices.Contains(comparisons, operator.text) {
+		if option != nil && option.Takes != "" {
+			return comparison{name: name.text, operator: "!=", value: ""}, nil
+		}
 		if option == nil || option.Values != nil {
 			return nil, p.fail(name, fmt.Sprintf("for example: %s == %s", name.text, p.example(name.text, option)), "%q has to be compared with something", name.text)
 		}
@@ -274,11 +277,9 @@ func (p *conditionParser) comparison() (expression, error) {
 	}
 	switch {
 	case option != nil:
-		if option.Values == nil {
-			c.value = strings.NewReplacer("true", "on", "false", "off").Replace(c.value)
-		}
-		if !option.Accepts(c.value) {
-			return nil, p.fail(value, "it can be: "+strings.Join(option.Choices(), ", "), "option %q is never %q", option.Name, value.text)
+		c.value = option.Value(c.value)
+		if err := option.CheckValue(c.value); err != nil {
+			return nil, p.fail(value, err.Error(), "option %q is never %q", option.Name, value.text)
 		}
 	case name.text == "host" && !slices.Contains(host.Families, value.text):
 		return nil, p.fail(value, "there are: "+strings.Join(host.Families, ", "), "%q is not a family of operating systems that is known", value.text)
@@ -301,8 +302,10 @@ func (p *conditionParser) option(name string) *Option {
 
 func (p *conditionParser) example(name string, option *Option) string {
 	switch {
-	case option != nil:
+	case option != nil && option.Values != nil:
 		return option.Choices()[0]
+	case option != nil:
+		return option.Default
 	case name == "version":
 		return "2.0"
 	case name == "arch":

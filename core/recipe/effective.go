@@ -2,9 +2,10 @@ package recipe
 
 // Effective is the recipe as it counts for these facts: without what is only for
 // others, and without conditions. Its needs stay, for the ladder has decided them;
-// so do its releases and options.
+// so do its releases.
 func (r *Recipe) Effective(f Facts) *Recipe {
 	e := *r
+	e.Options = r.OptionsOf(f)
 	e.Extras = holding(r.Extras, f, func(x *Extra) *Condition { return &x.When })
 	e.Supplies = holding(r.Supplies, f, func(x *Supply) *Condition { return &x.When })
 	e.HostNeeds = holding(r.HostNeeds, f, func(x *HostNeed) *Condition { return &x.When })

@@ -60,8 +60,9 @@ func (r *Recipe) Imply(defaults map[string]string) {
 		}
 	}
 	for _, o := range r.Options {
-		if value, set := defaults[o.Name]; set && o.Accepts(value) {
-			o.Default = value
+		if value, set := defaults[o.Name]; set && o.Accepts(o.Value(value)) {
+			value = o.Value(value)
+			o.Default, o.settled = value, true
 		}
 	}
 }

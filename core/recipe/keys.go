@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"fernladder/core/keyfile"
@@ -19,7 +20,8 @@ func Keys(r *Recipe) []keyfile.Key {
 		keyfile.Tables("release", &r.Releases, r.releaseKeys, "A version that can be built: from an archive, or from a git or Subversion repository.").Must(),
 		keyfile.Tables("extra", &r.Extras, r.extraKeys, "A second archive, which is unpacked inside the source before it is patched."),
 		keyfile.Tables("supply", &r.Supplies, r.supplyKeys, "A file that cannot be downloaded, because it is paid for or must not be passed on. The administrator brings it. The build finds it as $FL_SUPPLY/FILE."),
-		keyfile.Named("option", &r.Options, r.optionKeys, CheckOptionName, "A choice made before the build, [option.NAME]."),
+		keyfile.Named("option", &r.Options, r.optionKeys, CheckOptionName, "A choice made before the build, [option.NAME]: on or off, one of a few values, or what the person writes."),
+		keyfile.Named("preset", &r.Presets, presetKeys, CheckPresetName, "A named set of options, [preset.NAME], to be built with --preset NAME."),
 		keyfile.Tables("need", &r.Needs, r.needKeys, "Another recipe that this one depends on."),
 		keyfile.Tables("host", &r.HostNeeds, r.hostKeys, "Something that the operating system must have: a program, a header, a library, a module of pkg-config, Python or Perl, or a file. It is looked for before anything is fetched."),
 		keyfile.Optional("host_copy", &r.HostCopy, hostThing, "The operating system's own copy of this package. It stands in for a build where host_copies in the settings names the package, and where it is there and fits what is needed."),
@@ -59,13 +61,33 @@ func (r *Recipe) originKeys() []keyfile.Key {
 }
 
 func (r *Recipe) optionKeys(name string, o *Option) []keyfile.Key {
-	o.Name = name
+	o.Name, o.Most = name, mostNumber
+	when := ""
 	return []keyfile.Key{
 		keyfile.Text("about", &o.About, "What it chooses, in one line.").Must(),
-		keyfile.Choice("default", &o.Default, "What it is when nobody says anything: true, false or one of the values.").Must(),
+		keyfile.Text("group", &o.Group, "The heading that it is listed under.").Check(checkOneLine),
+		keyfile.Choice("default", &o.Default, "What it is when nobody says anything: true, false or one of the values. Of an option with takes, a value of its own, or \"\", which leaves it to the source.").Must(),
 		keyfile.Texts("on", &o.On, "The arguments it adds when it is on.").Check(r.checkBuildText),
 		keyfile.Texts("off", &o.Off, "The arguments it adds when it is off.").Check(r.checkBuildText),
 		keyfile.Pairs("values", &o.Values, true, CheckWord, "What it can be, with the arguments that each value adds, for an option that is not on or off.").Check(r.checkBuildText),
+		keyfile.Parsed("takes", "number, text, list or path", &o.Takes, wordAmong("takes", Number, Line, Words, Path), "What it takes, where that is not among a few values: a whole number, a text in one line, a list of words, or an absolute path."),
+		keyfile.Texts("given", &o.Given, "The arguments that an option with takes adds when it is given a value, which is $FL_VALUE in them.").Check(knownVariables(variablePattern, func() []string { return append(r.buildVariables(), valueVariable) })),
+		keyfile.Text("between", &o.Between, "What stands between the words of a list where they are $FL_VALUE. A comma, if nothing is said.").Check(checkOneLine),
+		keyfile.Number("least", &o.Least, -mostNumber, mostNumber, "The least that a number may be. 0, if nothing is said."),
+		keyfile.Number("most", &o.Most, -mostNumber, mostNumber, "The most that a number may be."),
+		keyfile.Parsed("matches", "regular expression", &o.Matches, regexp.Compile, "A regular expression (RE2) that a text, or each word of a list, must match as a whole."),
+		keyfile.Text("when", &when, "The releases and machines that have it: a condition that asks for version, arch and host. All, if nothing is said.").Check(func(text string) (err error) {
+			o.When, err = ParseCondition(text, nil)
+			return err
+		}),
+	}
+}
+
+func presetKeys(name string, p *Preset) []keyfile.Key {
+	p.Name = name
+	return []keyfile.Key{
+		keyfile.Text("about", &p.About, "What it is for, in one line."),
+		keyfile.Choices("options", &p.Options, "The options it sets, and what to. All others are as they would be without it.").Must(),
 	}
 }
 

@@ -65,6 +65,14 @@ func CheckOptionName(name string) error {
 	return nil
 }
 
+// CheckPresetName tells whether a preset can be called name.
+func CheckPresetName(name string) error {
+	if !optionPattern.MatchString(name) || len(name) > longestName {
+		return fmt.Errorf("%q cannot be a preset's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
+	}
+	return nil
+}
+
 // CheckWord tells whether an option can have a value of this name.
 func CheckWord(word string) error {
 	if !wordPattern.MatchString(word) {

@@ -50,14 +50,7 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		report(keyfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
 	}
 	r.sourceContradictions(report)
-	for _, o := range r.Options {
-		switch {
-		case o.Values != nil && (o.On != nil || o.Off != nil):
-			report(o.Position, "", "option %s has both values and on or off", o.Name)
-		case o.Default != "" && !o.Accepts(o.Default):
-			report(o.Position, "it can be: "+strings.Join(o.Choices(), ", "), "option %s cannot have the default %q", o.Name, o.Default)
-		}
-	}
+	r.optionContradictions(report)
 	for _, n := range r.Needs {
 		switch {
 		case (n.Recipe == "") == (n.Either == nil):

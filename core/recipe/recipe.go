@@ -7,7 +7,6 @@
 package recipe
 
 import (
-	"slices"
 	"strings"
 
 	"fernladder/core/keyfile"
@@ -36,6 +35,7 @@ type Recipe struct {
 	Extras    []*Extra
 	Supplies  []*Supply
 	Options   []*Option
+	Presets   []*Preset
 	Needs     []*Need
 	HostNeeds []*HostNeed
 	HostCopy  *HostNeed // what stands in for this package where the operating system has it, or nil
@@ -49,58 +49,6 @@ type Recipe struct {
 	Beside    []*Beside // names on the landing for when another build has the plain ones
 	Upstream  Upstream
 	Offers    Offers
-}
-
-// An Option is a choice made before the build.
-type Option struct {
-	keyfile.Position
-	Name    string
-	About   string
-	Default string         // "on" or "off", or one of the values
-	On, Off []string       // arguments, for an option that is on or off
-	Values  []keyfile.Pair // arguments for each value, for one that is not
-	Implied bool           // it is one of the method's, and not in the file
-}
-
-// Choices returns what the option can be set to, in the order of the recipe.
-func (o *Option) Choices() []string {
-	if o.Values == nil {
-		return []string{"on", "off"}
-	}
-	choices := make([]string, len(o.Values))
-	for i, v := range o.Values {
-		choices[i] = v.Name
-	}
-	return choices
-}
-
-// Accepts tells whether the option can be set to value.
-func (o *Option) Accepts(value string) bool { return slices.Contains(o.Choices(), value) }
-
-// Args returns the arguments that a value adds to the build's.
-func (o *Option) Args(value string) []string {
-	switch {
-	case o.Values == nil && value == "on":
-		return o.On
-	case o.Values == nil:
-		return o.Off
-	}
-	for _, v := range o.Values {
-		if v.Name == value {
-			return v.Values
-		}
-	}
-	return nil
-}
-
-// Option returns the option of that name, or nil.
-func (r *Recipe) Option(name string) *Option {
-	for _, o := range r.Options {
-		if o.Name == name {
-			return o
-		}
-	}
-	return nil
 }
 
 // Role says what a needed package is for.

@@ -48,6 +48,9 @@ func (r *Recipe) satisfiability(c Condition) (holds, fails bool) {
 			multiply(len(values)+1, func(f *Facts, i int) { f.Machine.Family = append(values, "")[i] })
 		default:
 			choices := r.Option(name).Choices()
+			if r.Option(name).Takes != "" { // the values that it is compared with, and another
+				choices = append(slices.Clone(values), "?")
+			}
 			multiply(len(choices), func(f *Facts, i int) { f.Options[name] = choices[i] })
 		}
 	}

@@ -25,11 +25,12 @@ type Release struct {
 	keyfile.Position
 	Version   version.Version // of a tip: zero, until it is pinned
 	Track     Track
-	Archive   []string // empty: as the recipe says for all releases
-	Signature []string // the same
-	Digest    Digest   // of the archive
-	Size      int      // of the archive in bytes; 0 where the recipe does not say
-	Patches   []string // file names beside the recipe, applied in order
+	Archive   []string       // empty: as the recipe says for all releases
+	Signature []string       // the same
+	Digest    Digest         // of the archive
+	Size      int            // of the archive in bytes; 0 where the recipe does not say
+	Patches   []string       // file names beside the recipe, applied in order
+	Defaults  []keyfile.Pair // of options, where they are others than in other releases
 
 	Git, Branch, Tag, Commit string
 	Svn, Revision            string

@@ -44,7 +44,8 @@ func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
 		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
 		r.signatureKey(&x.Signature, "The URLs of its signature, where they are not those of [source]."),
 	}
-	keys = append(append(keys, digestKeys(&x.Digest, "archive")...), sizeKey(&x.Size))
+	keys = append(append(keys, digestKeys(&x.Digest, "archive")...), sizeKey(&x.Size),
+		keyfile.Choices("defaults", &x.Defaults, "What options are by default in this release, where that is not what they are in others."))
 	repository := func(key string, into *string, about string) keyfile.Key {
 		return keyfile.Text(key, into, about).Check(CheckRepository).Check(knownVariables(variablePattern, r.sourceVariables))
 	}

@@ -59,8 +59,11 @@ func (r *Recipe) Warnings() keyfile.Problems {
 
 // uses tells whether an option makes any difference.
 func (r *Recipe) uses(o *Option) bool {
-	for _, choice := range o.Choices()[1:] {
-		if !slices.Equal(o.Args(choice), o.Args(o.Choices()[0])) {
+	if len(o.Given) > 0 {
+		return true
+	}
+	for i, choice := range o.Choices() {
+		if i > 0 && !slices.Equal(o.Args(choice), o.Args(o.Choices()[0])) {
 			return true
 		}
 	}
@@ -96,6 +99,7 @@ func (r *Recipe) namesFile(file string) bool {
 		for _, choice := range o.Choices() {
 			texts = append(texts, o.Args(choice)...)
 		}
+		texts = append(texts, o.Given...)
 	}
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, file) || strings.Contains(text, "FL_SUPPLY") })
 }
@@ -114,6 +118,9 @@ func (r *Recipe) conditions() []conditional {
 		if c.root != nil {
 			all = append(all, conditional{c, at, what})
 		}
+	}
+	for _, o := range r.Options {
+		add(o.When, o.Position, "this option")
 	}
 	for _, e := range r.Extras {
 		add(e.When, e.Position, "this extra")

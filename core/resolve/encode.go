@@ -109,7 +109,7 @@ func (p *problem) addOptions(c *candidate) {
 		return
 	}
 	for _, o := range c.recipe.Options {
-		values := []string{o.Default}
+		var values []string
 		add := func(value string, first bool) {
 			at := slices.Index(values, value)
 			switch {
@@ -123,14 +123,20 @@ func (p *problem) addOptions(c *candidate) {
 			}
 		}
 		for _, k := range slices.Backward(p.request.Kept[c.name]) {
-			add(k.Options[o.Name], true)
+			if value, had := k.Options[o.Name]; had {
+				add(value, true)
+			}
 		}
 		for _, set := range p.request.Options {
 			if set.Package == c.name && set.Option == o.Name {
 				add(set.Value, true)
 			}
 		}
-		free := len(values) // those that nobody has to demand
+		said := len(values)
+		for _, value := range p.defaults(c, o) {
+			add(value, false)
+		}
+		free := len(values)
 		for _, need := range p.demanding(c) {
 			for _, want := range need.Options {
 				if want.Name == o.Name {
@@ -141,7 +147,7 @@ func (p *problem) addOptions(c *candidate) {
 		if len(values) == 1 {
 			continue
 		}
-		s := &setting{option: o, values: values, free: free}
+		s := &setting{option: o, values: values, said: said, free: free}
 		oneOf := []clause.Literal{c.present.Not()}
 		for range values {
 			s.is = append(s.is, p.Variable())
@@ -149,6 +155,11 @@ func (p *problem) addOptions(c *candidate) {
 		p.Add(append(oneOf, s.is...)...)
 		p.AddSingle(s.is...)
 		c.options = append(c.options, s)
+		for _, x := range c.choices { // where it is not there, one of the values stands for that
+			if !p.has(x, o) {
+				p.Add(x.Not(), s.is[0])
+			}
+		}
 	}
 	for i, set := range p.request.Options {
 		if set.Package != c.name {
@@ -156,9 +167,35 @@ func (p *problem) addOptions(c *candidate) {
 		}
 		if s := c.setting(set.Option); s != nil {
 			said := p.say(&sentence{kind: youSet, about: c, set: i})
-			p.Add(said.Not(), c.present.Not(), s.value(set.Value))
+			sets := []clause.Literal{said.Not(), c.present.Not(), s.value(set.Value)}
+			for _, x := range c.choices { // which Solve tells, if one of them it is
+				if !p.has(x, s.option) {
+					sets = append(sets, x.Literal)
+				}
+			}
+			p.Add(sets...)
 		}
 	}
+}
+
+// defaults are what an option is in the releases that can be taken and have it, each
+// once; of a package of which none can be, what it is in most.
+func (p *problem) defaults(c *candidate, o *recipe.Option) []string {
+	var all []string
+	for _, x := range c.choices {
+		if p.has(x, o) && !slices.Contains(all, o.DefaultOf(x.release)) {
+			all = append(all, o.DefaultOf(x.release))
+		}
+	}
+	if len(all) == 0 {
+		all = append(all, o.Default)
+	}
+	return all
+}
+
+// has tells whether a release has an option. The operating system's own copy has none.
+func (p *problem) has(x *choice, o *recipe.Option) bool {
+	return x.release != nil && o.In(recipe.Facts{Version: x.version, Machine: p.request.Machine})
 }
 
 // demanding lists the needs that could demand something of a candidate.
@@ -247,10 +284,14 @@ func (p *problem) counts(n *needing, x *choice) clause.Literal {
 			return no
 		},
 		Option: func(name, value string) clause.Literal {
+			o := n.of.recipe.Option(name)
+			if !p.has(x, o) {
+				return no
+			}
 			if s := n.of.setting(name); s != nil {
 				return cmp.Or(s.value(value), no)
 			}
-			if n.of.recipe.Option(name).Default == value {
+			if o.DefaultOf(x.release) == value {
 				return p.yes // it is by default in all ladders
 			}
 			return no
@@ -287,7 +328,7 @@ func (p *problem) fit(a *alternative, c *candidate) {
 		p.Add(a.shared.Not())
 	}
 	for _, x := range c.choices {
-		suits := need.Range.Contains(x.version)
+		suits := need.Range.Contains(x.version) && p.hasAll(x, c, need.Options)
 		if x.release == nil { // what it was built with nobody knows
 			suits = len(need.Options) == 0 && (need.Range.String() == "any" || suits && !x.version.IsZero())
 		}
@@ -296,6 +337,14 @@ func (p *problem) fit(a *alternative, c *candidate) {
 		}
 	}
 	p.fitOptions(a.shared, need, c)
+}
+
+// hasAll tells whether a release has all of these options of its package.
+func (p *problem) hasAll(x *choice, c *candidate, options []keyfile.Pair) bool {
+	return !slices.ContainsFunc(options, func(want keyfile.Pair) bool {
+		o := c.recipe.Option(want.Name)
+		return o != nil && !p.has(x, o)
+	})
 }
 
 // fitOptions says that where a literal holds, a package has the options that a
@@ -342,16 +391,34 @@ func (p *problem) addSupport(c *candidate) {
 		p.Add(support...)
 	}
 	for _, s := range c.options {
-		if s.free < len(s.values) {
-			p.supportOptions(c, s)
-		}
+		p.supportOptions(c, s)
 	}
 }
 
 func (p *problem) supportOptions(c *candidate, s *setting) {
-	said := p.say(&sentence{kind: hasDefault, about: c, setting: s})
-	for i := s.free; i < len(s.values); i++ {
-		support := []clause.Literal{said.Not(), s.is[i].Not()}
+	var said clause.Literal
+	for i := s.said; i < len(s.values); i++ {
+		// It is the default of some releases, and of one that nobody has made.
+		var by []clause.Literal
+		everywhere := i < s.free
+		for _, x := range c.choices {
+			has := p.has(x, s.option)
+			if has && s.option.DefaultOf(x.release) == s.values[i] || !has && i == 0 {
+				by = append(by, x.Literal)
+			} else {
+				everywhere = false
+			}
+		}
+		if everywhere {
+			continue
+		}
+		if said == 0 {
+			said = p.say(&sentence{kind: hasDefault, about: c, setting: s})
+		}
+		support := append([]clause.Literal{said.Not(), s.is[i].Not()}, by...)
+		if i < s.free {
+			support = append(support, c.imagined)
+		}
 		for _, a := range c.asking {
 			if demandsOption(a.needing.need, s.option.Name, s.values[i]) {
 				support = append(support, a.shared)
@@ -406,6 +473,9 @@ func (p *problem) addWanted(i int, w Wanted) {
 	}
 	for _, x := range c.choices {
 		suits := wants.Contains(x.version)
+		if w.demanded != nil && x.release != nil {
+			suits = suits && p.hasAll(x, c, w.demanded.needing.need.Options)
+		}
 		switch {
 		case x.release == nil:
 			suits = len(w.demanded.needing.need.Options) == 0 && (wants.String() == "any" || suits && !x.version.IsZero())

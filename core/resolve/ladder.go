@@ -57,7 +57,8 @@ type Wanted struct {
 type Kept struct {
 	Version version.Version
 	Options map[string]string
-	Needs   []string // the packages it was built with
+	Changed map[string]string // those of them that were not as they are by default, as far as that is known
+	Needs   []string          // the packages it was built with
 }
 
 // A HostCopy is the operating system's own copy of a package. Its version is
@@ -125,7 +126,8 @@ type Ladder struct {
 type Package struct {
 	Recipe  *recipe.Recipe
 	Release *recipe.Release
-	Options map[string]string // of every option the recipe has
+	Options map[string]string // of every option the release has
+	Missed  []keyfile.Pair    // options that were chosen earlier, and that the release has not, or not as they were
 	Needs   []Link            // that other packages of the ladder meet
 	ByHost  []HostLink        // needs that the operating system meets
 	Rung    int               // 1 for packages that stand on nothing
@@ -209,8 +211,8 @@ func (p *Package) Facts(m host.Machine) recipe.Facts {
 func (p *Package) Changed() []string {
 	var changed []string
 	for _, o := range p.Recipe.Options {
-		if p.Options[o.Name] != o.Default {
-			changed = append(changed, o.Name+"="+p.Options[o.Name])
+		if value, has := p.Options[o.Name]; has && value != o.DefaultOf(p.Release) {
+			changed = append(changed, o.Name+"="+value)
 		}
 	}
 	return changed

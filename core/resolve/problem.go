@@ -62,7 +62,8 @@ type choice struct {
 type setting struct {
 	option *recipe.Option
 	values []string
-	free   int // so many of them nobody has to demand
+	said   int // so many of them a person has said, or are kept
+	free   int // so many, with those, nobody has to demand: they are defaults
 	is     []clause.Literal
 }
 

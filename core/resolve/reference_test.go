@@ -19,7 +19,7 @@ import (
 
 // A garden is a small random shelf of which everything can be tried. Its
 // packages are p0, p1, …; their releases 1, 2, …; each has one option, x, which
-// is off by default.
+// is off by default, but for one release, and which the first releases may lack.
 type garden struct {
 	packages []plot
 	asked    []int
@@ -30,6 +30,8 @@ type plot struct {
 	preview  bool // the last of them is a preview
 	kept     int  // a release, or 0
 	host     int  // the version of the operating system's own copy, or 0
+	since    int  // the first release that has the option
+	onIn     int  // the release in which it is on by default, or 0
 	needs    []root
 }
 
@@ -62,6 +64,12 @@ func drawGarden(t *rapid.T) garden {
 		p.preview = rapid.IntRange(0, 2).Draw(t, "p") == 0
 		if rapid.IntRange(0, 2).Draw(t, "h") == 0 {
 			p.host = rapid.IntRange(1, 3).Draw(t, "host")
+		}
+		if rapid.IntRange(0, 4).Draw(t, "s") == 0 {
+			p.since, p.onIn = rapid.IntRange(1, 2).Draw(t, "since"), rapid.IntRange(0, p.releases).Draw(t, "on")
+			if p.onIn < p.since {
+				p.onIn = 0
+			}
 		}
 		for range rapid.IntRange(0, 2).Draw(t, "m") {
 			var targets []int
@@ -111,7 +119,11 @@ func (g garden) shelf() string {
 		if p.preview {
 			text += "!"
 		}
-		text += "\n option x\n"
+		text += "\n option x"
+		if p.since > 1 || p.onIn > 0 {
+			text += fmt.Sprintf(" since %d on %d", max(1, p.since), p.onIn)
+		}
+		text += "\n"
 		if p.host != 0 {
 			text += " host\n"
 		}
@@ -183,24 +195,27 @@ func (n root) fits(v int) bool {
 }
 
 func (t trial) counts(i int, n root, s state) bool {
-	p := t.packages[i]
-	if s.release > hostCopy {
+	if s.release > hostCopy || s.release == 0 {
 		return false
 	}
 	holds := func(v int) bool {
-		return n.when == "" || n.when == "x" || n.when == "version >= 2" && v >= 2 || n.when == "version == 1" && v == 1
+		return n.when == "" || n.when == "x" && t.packages[i].has(v) || n.when == "version >= 2" && v >= 2 || n.when == "version == 1" && v == 1
 	}
-	here := holds(s.release)
-	if s.release == imagined {
-		here = true
-		for v := range p.releases {
-			here = here && (holds(v+1) || !t.able(i, v+1))
-		}
-		if n.when == "x" { // of no release it is known that it counts, if there is one
-			return !slices.ContainsFunc(t.versions(i), func(v int) bool { return v < hostCopy })
-		}
+	if s.release != imagined {
+		return holds(s.release) && (n.when != "x" || s.x == "on")
 	}
-	return s.release != 0 && here && (n.when != "x" || s.x == "on")
+	// What counts for every release there is counts for that one, too.
+	return !slices.ContainsFunc(t.versions(i), func(v int) bool {
+		return v < hostCopy && (!holds(v) || n.when == "x" && (t.open(i) || t.packages[i].usual(v) == "off"))
+	})
+}
+
+// has tells whether a release has the option.
+func (p plot) has(v int) bool { return v >= p.since || v == imagined }
+
+// usual is what the option is in a release if nobody says anything.
+func (p plot) usual(v int) string {
+	return map[bool]string{true: "on", false: "off"}[v == p.onIn && v != 0]
 }
 
 // exactly tells whether a need takes a version and no other.
@@ -244,20 +259,43 @@ func (t trial) able(i, v int) bool {
 	return false
 }
 
-// canBeOn tells whether anybody could demand the option of a package. Otherwise it is
-// as it is by default in all ladders, without a sentence that says so.
-func (t trial) canBeOn(i int) bool {
-	if t.asked[i].demand == "on" {
-		return true
+// defaults are what the option is in the releases that can be taken.
+func (t trial) defaults(i int) []string {
+	var all []string
+	for _, v := range t.versions(i) {
+		if p := t.packages[i]; v < hostCopy && p.has(v) && !slices.Contains(all, p.usual(v)) {
+			all = append(all, p.usual(v))
+		}
 	}
+	if len(all) == 0 {
+		return []string{"off"}
+	}
+	return all
+}
+
+// open tells whether the option of a package could be more than one thing. Otherwise it is
+// as it is by default in all ladders, without a sentence that says so.
+func (t trial) open(i int) bool {
+	values := t.defaults(i)
+	add := func(value string) {
+		if value != "" && !slices.Contains(values, value) {
+			values = append(values, value)
+		}
+	}
+	add(t.asked[i].demand)
 	for k := range t.reach() {
 		for _, n := range t.packages[k].needs {
-			if slices.Contains(n.targets, i) && n.demand == "on" {
-				return true
+			if slices.Contains(n.targets, i) {
+				add(n.demand)
 			}
 		}
 	}
-	return false
+	return len(values) > 1
+}
+
+// meets tells whether a package is as a need demands it.
+func (p plot) meets(n root, s state) bool {
+	return s.release != 0 && n.fits(s.release) && (n.demand == "" || p.has(s.release) && n.demand == s.x)
 }
 
 // versions are the releases that can be taken, and the operating system's copy.
@@ -309,7 +347,7 @@ func (t trial) ladders(most int) [][]state {
 		for _, v := range releases {
 			for _, x := range []string{"off", "on"} {
 				states[i] = state{release: v, x: x, by: make([]link, len(t.packages[i].needs))}
-				if v != 0 && v < hostCopy || x == "off" {
+				if v != 0 && v < hostCopy && t.packages[i].has(v) || x == "off" {
 					choose(i + 1)
 				}
 			}
@@ -348,7 +386,7 @@ func (t trial) link(states []state, i, j int, then func()) {
 		return
 	}
 	for _, target := range n.targets {
-		if to := states[target]; target != i && to.release != 0 && n.fits(to.release) && (n.demand == "" || n.demand == to.x) {
+		if target != i && t.packages[target].meets(n, states[target]) {
 			states[i].by[j] = link{target, "shared"}
 			t.link(states, i, j+1, then)
 		}
@@ -396,7 +434,7 @@ func (t trial) only(target int, n root) trial {
 // set is demanded by somebody, and nothing needs itself.
 func (t trial) sound(states []state) bool {
 	for i, want := range t.asked {
-		if s := states[i]; t.says(fmt.Sprintf("asked %d", i)) && (s.release == 0 || !want.fits(s.release) || want.demand != "" && want.demand != s.x) {
+		if t.says(fmt.Sprintf("asked %d", i)) && !t.packages[i].meets(want, states[i]) {
 			return false
 		}
 	}
@@ -404,18 +442,26 @@ func (t trial) sound(states []state) bool {
 	for i, s := range states {
 		want, asked := t.asked[i]
 		wanted := !t.packages[i].preview || s.release != t.packages[i].releases || t.packages[i].kept == s.release || want.exactly(s.release)
-		there, on := asked || s.release == 0, s.x == "off" || want.demand == "on" || t.canBeOn(i) && !t.says(fmt.Sprintf("default p%d x", i))
+		p := t.packages[i]
+		there, set := asked || s.release == 0, s.release == 0 || s.release > hostCopy || !p.has(s.release) || want.demand == s.x
+		switch {
+		case s.release == imagined:
+			set = set || slices.Contains(t.defaults(i), s.x)
+		case p.usual(s.release) == s.x:
+			set = true
+		}
+		set = set || t.open(i) && !t.says(fmt.Sprintf("default p%d x", i))
 		for k, other := range states {
 			for j, l := range other.by {
 				if l == (link{i, "shared"}) {
 					there = true
-					on = on || t.packages[k].needs[j].demand == "on"
+					set = set || t.packages[k].needs[j].demand == s.x
 					wanted = wanted || t.packages[k].needs[j].exactly(s.release)
 					above[i] = append(above[i], k)
 				}
 			}
 		}
-		if !there || !on || !wanted {
+		if !there || !set || !wanted {
 			return false
 		}
 	}
@@ -480,7 +526,7 @@ func (t trial) best(ladders [][]state) []state {
 				}
 			}
 		}
-		prefer(func(s []state) bool { return s[i].x == "off" }, func([]state) bool { return true })
+		prefer(func(s []state) bool { return s[i].x == p.usual(s[i].release) }, func([]state) bool { return true })
 		for j, n := range p.needs {
 			targets := slices.Clone(n.targets)
 			slices.SortStableFunc(targets, func(a, b int) int {
@@ -601,7 +647,9 @@ func TestAgainstTryingEverything(t *testing.T) {
 					continue
 				}
 				assert.Equal(t, fmt.Sprint(want.release), p.chosen(c).version.String(), "p%d\n%s", i, g.shelf())
-				assert.Equal(t, want.x, p.settings(c)["x"], "x of p%d\n%s", i, g.shelf())
+				x, has := p.settings(c)["x"]
+				require.Equal(t, g.packages[i].has(want.release), has, "whether p%d has x\n%s", i, g.shelf())
+				assert.True(t, !has || x == want.x, "x of p%d\n%s", i, g.shelf())
 			}
 			_, err := Solve(context.Background(), shelves, request)
 			require.NoError(t, err)

@@ -22,6 +22,7 @@ import (
 //	  needs NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]    a library
 //	  tool NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]
 //	  option NAME                        an option that is off
+//	  option NAME since VERSION on OTHER the same, which earlier releases lack, and which is on in one
 func write(t require.TestingT, dir, shelf string) *recipe.Shelves {
 	recipes := map[string]string{}
 	name := ""
@@ -57,6 +58,11 @@ func write(t require.TestingT, dir, shelf string) *recipe.Shelves {
 			recipes[name] += "[host_copy]\nmodule = \"x\"\n"
 		case words[0] == "option":
 			recipes[name] += fmt.Sprintf("[option.%s]\nabout = \"x\"\ndefault = false\n", words[1])
+			if len(words) > 2 {
+				recipes[name] += fmt.Sprintf("when = \"version >= %s\"\n", words[3])
+				release := fmt.Sprintf("version = %q\n", words[5])
+				recipes[name] = strings.Replace(recipes[name], release, release+fmt.Sprintf("defaults = { %s = true }\n", words[1]), 1)
+			}
 		default:
 			name = words[0]
 			recipes[name] = fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"x\"\n[build]\nmethod = \"make\"\n", name)

@@ -98,10 +98,17 @@ func (p *problem) text(s *sentence) string {
 		return p.needText(s.needing)
 	case hasDefault:
 		o := s.setting.option
-		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(s.setting.values[:s.setting.free], " or "), o.Position)
+		defaults := s.setting.values[:s.setting.free]
+		for i, value := range defaults {
+			if value == "" {
+				defaults = slices.Clone(defaults)
+				defaults[i] = "nothing"
+			}
+		}
+		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(defaults, " or "), o.Position)
 	case hasNot:
 		if o := c.recipe.Option(s.option.Name); o != nil {
-			return fmt.Sprintf("%s of %s can be: %s (%s)", o.Name, c.name, commas(o.Choices()), o.Position)
+			return fmt.Sprintf("%s of %s can be: %s (%s)", o.Name, c.name, o.Can(), o.Position)
 		}
 		return fmt.Sprintf("%s has the options: %s (%s)", c.name, optionNames(c.recipe), c.recipe.File)
 	}

@@ -47,6 +47,9 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 		}
 		return nil, &NoLadder{Reasons: []Reason{reason}}
 	}
+	if err := p.checkReleases(); err != nil {
+		return nil, err
+	}
 	a := &assembly{ctx: ctx, byKey: map[string]*Package{}, tools: map[string]madeTool{}}
 	if err := a.add(p, false); err != nil {
 		return nil, err
@@ -71,8 +74,21 @@ func (p *problem) checkSettings() error {
 		if o == nil {
 			return &BadSetting{set, fmt.Sprintf("%s has no option %q; it has: %s", r.Name, set.Option, optionNames(r))}
 		}
-		if !o.Accepts(set.Value) {
-			return &BadSetting{set, fmt.Sprintf("%s of %s cannot be %q; it can be: %s", o.Name, r.Name, set.Value, commas(o.Choices()))}
+		if err := o.CheckValue(set.Value); err != nil {
+			return &BadSetting{set, fmt.Sprintf("%s of %s cannot be %q; %v", o.Name, r.Name, set.Value, err)}
+		}
+	}
+	return nil
+}
+
+// checkReleases refuses options set by a person that the release which was found does
+// not have. An older one, that has them, is nobody's to choose but the person's.
+func (p *problem) checkReleases() error {
+	for _, set := range p.request.Options {
+		c := p.byName[set.Package]
+		x := p.chosen(c)
+		if o := c.recipe.Option(set.Option); x != nil && x.release != nil && !p.has(x, o) {
+			return &BadSetting{set, fmt.Sprintf("%s %s has no option %s; releases have it when %s", c.name, x.version, o.Name, o.When)}
 		}
 	}
 	return nil
@@ -209,7 +225,7 @@ func (a *assembly) scope(p *problem, apart bool) (map[string]*Package, error) {
 			return made[c.name], nil
 		}
 		x := p.chosen(c)
-		made[c.name] = &Package{Recipe: c.recipe, Release: x.release, Options: p.settings(c), Kept: x.kept, Apart: apart}
+		made[c.name] = &Package{Recipe: c.recipe, Release: x.release, Options: p.settings(c), Kept: x.kept, Apart: apart, Missed: p.missed(c, x)}
 		for _, n := range c.needs {
 			if err := a.link(p, made[c.name], n, raise); err != nil {
 				return nil, err
@@ -308,17 +324,35 @@ func (a *assembly) tool(p *problem, d *demanded) (made madeTool, err error) {
 // settings are the options of a candidate as they were decided.
 func (p *problem) settings(c *candidate) map[string]string {
 	options := map[string]string{}
+	x := p.chosen(c)
 	for _, o := range c.recipe.Options {
-		options[o.Name] = o.Default
-	}
-	for _, s := range c.options {
-		for i, value := range s.values {
-			if p.Holds(s.is[i]) {
-				options[s.option.Name] = value
-			}
+		if !p.has(x, o) {
+			continue
+		}
+		options[o.Name] = o.DefaultOf(x.release)
+		if s := c.setting(o.Name); s != nil {
+			options[o.Name] = s.values[slices.IndexFunc(s.is, p.Holds)]
 		}
 	}
 	return options
+}
+
+// missed are the options that the first of the builds that are kept was made with,
+// otherwise than by default, and that the release of a candidate has not, or not as they
+// were.
+func (p *problem) missed(c *candidate, x *choice) []keyfile.Pair {
+	if len(p.request.Kept[c.name]) == 0 {
+		return nil
+	}
+	var all []keyfile.Pair
+	kept := p.request.Kept[c.name][0]
+	for _, name := range slices.Sorted(maps.Keys(kept.Changed)) {
+		o := c.recipe.Option(name)
+		if o == nil || !p.has(x, o) || !o.Accepts(kept.Changed[name]) {
+			all = append(all, keyfile.Pair{Name: name, Values: []string{kept.Changed[name]}})
+		}
+	}
+	return all
 }
 
 // once returns the package that is the same build as this one and was added

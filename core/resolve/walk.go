@@ -151,10 +151,8 @@ func (w *walk) ask(c *candidate) clause.Literal {
 		}
 	}
 	for _, s := range c.options {
-		if !slices.ContainsFunc(s.is, w.Holds) {
-			if i := slices.IndexFunc(s.is, w.open); i >= 0 {
-				return s.is[i]
-			}
+		if l := w.askOption(s, x); l != 0 {
+			return l
 		}
 	}
 	if x != nil && x.release == nil {
@@ -164,6 +162,26 @@ func (w *walk) ask(c *candidate) clause.Literal {
 		if l := w.askNeed(n); l != 0 {
 			return l
 		}
+	}
+	return 0
+}
+
+// askOption returns the preferred value of an option that has none yet, or 0: one that a
+// person has said or that is kept, the release's default, or any other.
+func (w *walk) askOption(s *setting, x *choice) clause.Literal {
+	if slices.ContainsFunc(s.is, w.Holds) {
+		return 0
+	}
+	if i := slices.IndexFunc(s.is[:s.said], w.open); i >= 0 {
+		return s.is[i]
+	}
+	if x != nil && x.release != nil {
+		if l := s.value(s.option.DefaultOf(x.release)); l != 0 && w.open(l) {
+			return l
+		}
+	}
+	if i := slices.IndexFunc(s.is, w.open); i >= 0 {
+		return s.is[i]
 	}
 	return 0
 }
