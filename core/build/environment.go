@@ -253,8 +253,8 @@ func treeVariables(job *Job) map[string]string {
 	for _, link := range job.Package.ByHost {
 		values["FL_TREE_"+recipe.VariableName(link.Name)] = "/usr"
 	}
-	for name, value := range job.Package.Options {
-		values["FL_OPTION_"+recipe.VariableName(name)] = value
+	for _, o := range job.Package.Recipe.Options {
+		values["FL_OPTION_"+recipe.VariableName(o.Name)] = job.Package.Options[o.Name]
 	}
 	return values
 }

@@ -28,7 +28,8 @@ type Job struct {
 	Patches  []store.Source
 	Compiler string
 	Stages   []Stage
-	Watch    bool // every file that it reads is recorded
+	Preset   string // the named set of options that it is built by, or ""
+	Watch    bool   // every file that it reads is recorded
 	Edited   EditedPolicy
 }
 

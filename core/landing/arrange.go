@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -152,9 +153,9 @@ func (p *places) add(x part) {
 // names are those that a file of a member is linked under.
 func (p *places) names(x part, file string) ([]string, *Naming) {
 	var also []string
-	for _, b := range x.receipt.Beside {
-		if b.File == file && ground.ValidName(b.As) && !unlinked(b.As) && (p.ofSystem(b.As) == "" || p.rules.before(x.receipt)) {
-			also = append(also, b.As)
+	for _, as := range x.besideNames(file) {
+		if ground.ValidName(as) && !unlinked(as) && (p.ofSystem(as) == "" || p.rules.before(x.receipt)) {
+			also = append(also, as)
 		}
 	}
 	naming := &Naming{Build: x.Ref, File: file}
@@ -188,6 +189,35 @@ func (p *places) names(x part, file string) ([]string, *Naming) {
 		return all, &Naming{Build: x.Ref, File: file, As: all, Why: OverIt, System: system}
 	}
 	return also, &Naming{Build: x.Ref, File: file, As: also, Why: BySystem, System: system}
+}
+
+// besideNames are those of a file for when another build of the package has the plain
+// ones. A build by a preset that is beside others has only names that tell presets apart:
+// those of its recipe, or, where that has none, the names of its programs with the preset
+// behind them.
+func (x part) besideNames(file string) []string {
+	var plain, apart []string
+	told := false
+	for _, b := range x.receipt.Beside {
+		as, is := recipe.PresetName(b.As, x.Preset)
+		told = told || is
+		switch {
+		case b.File != file:
+		case is:
+			apart = append(apart, as)
+		case as == b.As && !strings.Contains(as, "$"):
+			plain = append(plain, as)
+		}
+	}
+	switch {
+	case x.Preset == "" || !x.Beside:
+		return append(plain, apart...)
+	case told:
+		return apart
+	case path.Dir(file) == "bin" || path.Dir(file) == "sbin":
+		return []string{file + "-" + x.Preset}
+	}
+	return nil
 }
 
 // ofSystem is the operating system's program that a name on the landing would come

@@ -169,16 +169,16 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Needs: []store.Link{{Ref: soil, Role: "runtime"}, {Ref: spade, Role: "tool"}}})
 	members, err := Members(Plain(fern, water), s.Needs)
 	require.NoError(t, err)
-	assert.Equal(t, []Member{{fern, true, false}, {soil, false, false}, {water, true, false}}, members)
+	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water, Asked: true}}, members)
 
 	newer := plant(t, s, ref("water", "2.0"), store.Receipt{})
 	_, err = Members(Plain(fern, newer), s.Needs)
 	var clash *Clash
 	require.ErrorAs(t, err, &clash)
 	assert.Equal(t, Clash{Wanted: newer, Needed: water, By: soil}, *clash)
-	members, err = Members([]Asked{{fern, false}, {newer, true}}, s.Needs)
+	members, err = Members([]Asked{{Ref: fern}, {Ref: newer, Beside: true}}, s.Needs)
 	require.NoError(t, err, "beside, it is in nobody's way")
-	assert.Equal(t, []Member{{fern, true, false}, {soil, false, false}, {water, false, false}, {newer, true, true}}, members)
+	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water}, {Ref: newer, Asked: true, Beside: true}}, members)
 }
 
 func TestBuildsStandSideBySide(t *testing.T) {
@@ -189,7 +189,7 @@ func TestBuildsStandSideBySide(t *testing.T) {
 	one := plant(t, s, ref("fern", "1.0"), says("bin/fern1"), "bin/fern", "share/fern/old")
 	two := plant(t, s, ref("fern", "2.0"), says("bin/fern2"), "bin/fern", "share/fern/new")
 	for front, other := range map[store.Ref]store.Ref{one: two, two: one} {
-		r, err := bring(s, Rules{}, Asked{front, false}, Asked{other, true})
+		r, err := bring(s, Rules{}, Asked{Ref: front}, Asked{Ref: other, Beside: true})
 		require.NoError(t, err)
 		assert.Equal(t, front.Version, landed(t, s, "bin/fern"))
 		assert.Equal(t, "1.0", landed(t, s, "bin/fern1"))

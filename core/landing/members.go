@@ -25,7 +25,8 @@ func (e *Clash) Error() string {
 // An Asked build is to be on the landing because somebody asked for it.
 type Asked struct {
 	store.Ref
-	Beside bool // under the names for when another build of the package has the plain ones
+	Beside bool   // under the names for when another build of the package has the plain ones
+	Preset string // the named set of options that it was built by, or ""
 }
 
 // Asked are the builds that are asked for.
@@ -33,7 +34,7 @@ func (s State) Asked() []Asked {
 	var all []Asked
 	for _, m := range s.Members {
 		if m.Asked {
-			all = append(all, Asked{Ref: m.Ref, Beside: m.Beside})
+			all = append(all, Asked{Ref: m.Ref, Beside: m.Beside, Preset: m.Preset})
 		}
 	}
 	return all
@@ -64,7 +65,7 @@ func Members(asked []Asked, needs func(store.Ref) ([]store.Link, error)) ([]Memb
 			plain[a.Name] = a.Ref
 		}
 		there[a.Ref] = true
-		members = append(members, Member{a.Ref, true, a.Beside})
+		members = append(members, Member{Ref: a.Ref, Asked: true, Beside: a.Beside, Preset: a.Preset})
 	}
 	for i := 0; i < len(members); i++ {
 		all, err := needs(members[i].Ref)
@@ -79,7 +80,7 @@ func Members(asked []Asked, needs func(store.Ref) ([]store.Link, error)) ([]Memb
 				return nil, &Clash{Wanted: other, Needed: need.Ref, By: members[i].Ref}
 			}
 			plain[need.Name], there[need.Ref] = need.Ref, true
-			members = append(members, Member{need.Ref, false, false})
+			members = append(members, Member{Ref: need.Ref})
 		}
 	}
 	slices.SortFunc(members, func(a, b Member) int {

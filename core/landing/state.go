@@ -49,8 +49,9 @@ type State struct {
 // A Member is a build on the landing.
 type Member struct {
 	store.Ref
-	Asked  bool `json:"asked"`            // by a person, rather than needed by another at run time
-	Beside bool `json:"beside,omitempty"` // another build of the package has the plain names
+	Asked  bool   `json:"asked"`            // by a person, rather than needed by another at run time
+	Beside bool   `json:"beside,omitempty"` // another build of the package has the plain names
+	Preset string `json:"preset,omitempty"` // the named set of options that it was built by, as it was asked for
 }
 
 // Directory returns the landing.

@@ -92,7 +92,7 @@ func keys(f *File) []keyfile.Key {
 }
 
 func mustBeSetting(text string) error {
-	if name, value, is := strings.Cut(text, "="); !is || name == "" || value == "" {
+	if name, _, is := strings.Cut(text, "="); !is || name == "" {
 		return fmt.Errorf("%q should be NAME=VALUE", text)
 	}
 	return nil

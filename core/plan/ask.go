@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"fernladder/core/build"
+	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
@@ -25,6 +26,7 @@ import (
 type Ask struct {
 	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
 	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
+	Presets []string // by which options of what is named are set, before Options
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
@@ -47,18 +49,37 @@ func (e *NothingAsked) Error() string {
 }
 
 // wantedBySettings is what the settings say should be on the landing.
-func wantedBySettings(s settings.Settings) (wanted []resolve.Wanted, options []resolve.Setting, err error) {
+func wantedBySettings(s settings.Settings, p presets) (wanted []resolve.Wanted, options []resolve.Setting, err error) {
 	for _, entry := range s.Wanted {
 		w, err := wantedOf(entry)
 		if err != nil {
 			return nil, nil, err
 		}
 		wanted = append(wanted, w)
-		for _, o := range entry.Options {
-			options = append(options, resolve.Setting{Package: entry.Name, Option: o.Name, Value: onOff(o.Values[0])})
+		set, err := setBySettings(entry, p, keyfile.Position{})
+		if err != nil {
+			return nil, nil, err
 		}
+		options = append(options, set...)
 	}
 	return wanted, options, nil
+}
+
+// setBySettings are the options that an entry of what is wanted sets, at a place that is
+// told.
+func setBySettings(entry *settings.Wanted, p presets, at keyfile.Position) (options []resolve.Setting, err error) {
+	if entry.Preset != "" {
+		if options, err = p.set([]resolve.Wanted{{Name: entry.Name}}, []string{entry.Preset}); err != nil {
+			return nil, err
+		}
+	}
+	for _, o := range entry.Options {
+		options = override(options, []resolve.Setting{{Package: entry.Name, Option: o.Name, Value: o.Values[0]}})
+	}
+	for i := range options {
+		options[i].At = at
+	}
+	return options, nil
 }
 
 func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
@@ -71,7 +92,7 @@ func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
 
 // heldBySettings is what the settings want of packages that are not asked for
 // themselves; it counts where they come onto the ladder.
-func heldBySettings(s settings.Settings, reached []*recipe.Recipe) (held []resolve.Held, options []resolve.Setting, err error) {
+func heldBySettings(s settings.Settings, reached []*recipe.Recipe, p presets) (held []resolve.Held, options []resolve.Setting, err error) {
 	for _, entry := range s.Wanted {
 		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool { return r.Name == entry.Name }) {
 			continue
@@ -81,9 +102,11 @@ func heldBySettings(s settings.Settings, reached []*recipe.Recipe) (held []resol
 			return nil, nil, err
 		}
 		held = append(held, resolve.Held{Wanted: w, At: entry.Position})
-		for _, o := range entry.Options {
-			options = append(options, resolve.Setting{Package: entry.Name, Option: o.Name, Value: onOff(o.Values[0]), At: entry.Position})
+		set, err := setBySettings(entry, p, entry.Position)
+		if err != nil {
+			return nil, nil, err
 		}
+		options = append(options, set...)
 	}
 	return held, options, nil
 }
@@ -114,10 +137,9 @@ func override(options, by []resolve.Setting) []resolve.Setting {
 // PACKAGE.OPTION=VALUE.
 func parseOption(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) ([]resolve.Setting, error) {
 	key, value, given := strings.Cut(text, "=")
-	if !given || key == "" || value == "" {
+	if !given || key == "" {
 		return nil, badAsk("%s sets no option; write OPTION=VALUE or PACKAGE.OPTION=VALUE", text)
 	}
-	value = onOff(value)
 	if i := strings.LastIndex(key, "."); i >= 0 {
 		return []resolve.Setting{{Package: key[:i], Option: key[i+1:], Value: value}}, nil
 	}
@@ -135,21 +157,23 @@ func parseOption(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) 
 	return having, nil
 }
 
-// onOff is how an option that is on or off is set, in whatever words that is said.
-func onOff(value string) string {
-	switch strings.ToLower(value) {
-	case "on", "true", "yes":
-		return "on"
-	case "off", "false", "no":
-		return "off"
+// valued are settings with values as recipes keep them: on for true and yes.
+func valued(options []resolve.Setting, shelves *recipe.Shelves) []resolve.Setting {
+	options = slices.Clone(options)
+	for i, set := range options {
+		if r, err := shelves.Find(set.Package); err == nil {
+			if o := r.Option(set.Option); o != nil {
+				options[i].Value = o.Value(set.Value)
+			}
+		}
 	}
-	return value
+	return options
 }
 
 // Tips are the heads of branches that are asked for, whether they are pinned or not,
 // and the lock file, which has their pins.
 func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
-	f := Facts{Ask: ask, Shelves: m.Shelves}
+	f := Facts{Ask: ask, Shelves: m.Shelves, presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Lock, err = ReadLock(m); err != nil {
 		return nil, nil, err

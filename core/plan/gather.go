@@ -36,6 +36,8 @@ type Facts struct {
 	Installed map[store.Ref]bool
 	Exactly   map[string]store.Ref // builds that are named by their ids, by package
 	Orphans   []landing.Member     // asked for once, and no shelf has a recipe for them any more
+
+	presets presets
 }
 
 // NotPinned is the error for the head of a branch of which nobody has said which
@@ -52,7 +54,7 @@ func (e *NotPinned) Error() string {
 // Gather reads and asks for all that a plan is made of. It writes and fetches
 // nothing.
 func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
-	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{}}
+	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{}, presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Lock, err = ReadLock(m); err != nil {
 		return f, err
@@ -127,7 +129,7 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 		f.Request.Wanted, err = f.parseAsked(m.Store, names)
 	case len(s.Wanted) > 0:
 		f.AllWanted = true
-		f.Request.Wanted, f.Request.Options, err = wantedBySettings(s)
+		f.Request.Wanted, f.Request.Options, err = wantedBySettings(s, f.presets)
 	case f.Ask.Locked && len(f.Lock.Asked()) > 0:
 		f.Request.Wanted, err = parseNames(f.Lock.Asked())
 	case f.Ask.Upgrade:
@@ -138,8 +140,13 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	if err != nil {
 		return err
 	}
-	set, err := parseOptions(f.Ask.Options, f.Request.Wanted, f.Shelves)
+	set, err := f.presets.set(f.Request.Wanted, f.Ask.Presets)
+	if err != nil {
+		return err
+	}
 	f.Request.Options = override(f.Request.Options, set)
+	set, err = parseOptions(f.Ask.Options, f.Request.Wanted, f.Shelves)
+	f.Request.Options = valued(override(f.Request.Options, set), f.Shelves)
 	return err
 }
 
@@ -239,11 +246,11 @@ func (f *Facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error
 			}
 		}
 	}
-	held, options, err := heldBySettings(s, reached)
+	held, options, err := heldBySettings(s, reached, f.presets)
 	if err != nil {
 		return err
 	}
-	f.Request.Options = override(options, f.Request.Options)
+	f.Request.Options = override(valued(options, f.Shelves), f.Request.Options)
 	f.Request.Held = slices.DeleteFunc(held, func(h resolve.Held) bool {
 		return slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == h.Name })
 	})
@@ -303,6 +310,7 @@ func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 			name, value, _ := strings.Cut(set, "=")
 			k.Options[name] = value
 		}
+		k.Changed = k.Options
 		add(b.Name, k)
 	}
 	for _, receipt := range stands {
@@ -310,7 +318,7 @@ func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 		if err != nil {
 			continue
 		}
-		k := resolve.Kept{Version: v, Options: receipt.Options}
+		k := resolve.Kept{Version: v, Options: receipt.Options, Changed: receipt.Chosen}
 		for _, need := range receipt.Needs {
 			k.Needs = append(k.Needs, need.Name)
 		}

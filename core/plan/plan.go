@@ -45,7 +45,7 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 		return nil, err
 	}
 	for _, j := range p.Jobs {
-		j.Edited = f.Ask.Edited
+		j.Edited, j.Preset = f.Ask.Edited, f.presets.of(j.Package)
 	}
 	for _, j := range p.Asked() {
 		if ref, named := f.Exactly[j.Name]; named && ref != j.Ref {
@@ -129,7 +129,7 @@ func (p *Plan) Landing(current landing.State) []landing.Asked {
 	}
 	for _, j := range p.Asked() {
 		front := current.Find(j.Name)
-		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref})
+		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref, Preset: j.Preset})
 	}
 	for _, a := range current.Asked() {
 		mine := slices.ContainsFunc(asked, func(b landing.Asked) bool { return b.Ref == a.Ref })

@@ -89,7 +89,7 @@ type Beside struct {
 // series matches the first two numbers of a version.
 var series = pattern.New(`^(\d+)(?:\.\d+)?`)
 
-// Name is the name for a version of a package.
+// Name is the name for a version of a package. $FL_PRESET stays in it: see PresetName.
 func (b *Beside) Name(name, version string) string {
 	values := map[string]string{"FL_NAME": name, "FL_VERSION": version, "FL_SERIES": version, "FL_MAJOR": version}
 	if match := series.FindStringSubmatch(version); match != nil {
@@ -99,6 +99,16 @@ func (b *Beside) Name(name, version string) string {
 		value, known := values[name]
 		return value, known
 	})
+}
+
+// presetVariable is the preset that a build was made by, in its names beside others.
+const presetVariable = "FL_PRESET"
+
+// PresetName is a name beside others for a build that was made by a preset; and false for
+// one that no preset has, or that does not tell presets apart.
+func PresetName(as, preset string) (string, bool) {
+	named := Expand(as, func(name string) (string, bool) { return preset, name == presetVariable })
+	return named, named != as && preset != ""
 }
 
 // An Owner is a file of the tree that belongs to somebody else than who owns the root, or

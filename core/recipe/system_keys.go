@@ -59,7 +59,7 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 func (r *Recipe) besideKeys(b *Beside) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("file", &b.File, "The file, below $FL_PREFIX.").Must().Check(checkInside),
-		keyfile.Text("as", &b.As, "The name, below the landing. It can use $FL_NAME, $FL_VERSION, $FL_SERIES (the first two numbers of the version) and $FL_MAJOR (the first).").Must().
+		keyfile.Text("as", &b.As, "The name, below the landing. It can use $FL_NAME, $FL_VERSION, $FL_SERIES (the first two numbers of the version), $FL_MAJOR (the first) and $FL_PRESET (the preset by which a build was made; others do not have the name).").Must().
 			Check(knownVariables(variablePattern, besideVariables)).Check(checkInside).Check(func(as string) error {
 			if !strings.Contains(as, "$FL_") && !strings.Contains(as, "${FL_") {
 				return &keyfile.At{Advice: "for example: bin/glasshouse$FL_SERIES", Err: fmt.Errorf("%q is the same for every version, so no two could be side by side", as)}
@@ -70,7 +70,9 @@ func (r *Recipe) besideKeys(b *Beside) []keyfile.Key {
 	}
 }
 
-func besideVariables() []string { return []string{"FL_MAJOR", "FL_NAME", "FL_SERIES", "FL_VERSION"} }
+func besideVariables() []string {
+	return []string{"FL_MAJOR", "FL_NAME", presetVariable, "FL_SERIES", "FL_VERSION"}
+}
 
 func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
 	return []keyfile.Key{

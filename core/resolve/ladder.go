@@ -218,6 +218,18 @@ func (p *Package) Changed() []string {
 	return changed
 }
 
+// Chosen are the options that are not as the release has them by default, with their
+// values.
+func (p *Package) Chosen() map[string]string {
+	chosen := map[string]string{}
+	for _, o := range p.Recipe.Options {
+		if value, has := p.Options[o.Name]; has && value != o.DefaultOf(p.Release) {
+			chosen[o.Name] = value
+		}
+	}
+	return chosen
+}
+
 // key is the same for packages that are the same build.
 func (p *Package) key() string {
 	text := p.Name() + " " + p.Release.Version.String()

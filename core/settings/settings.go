@@ -56,6 +56,7 @@ type Settings struct {
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
+	Presets    []*Preset
 
 	remote   []*recipe.Shelf
 	defaults []keyfile.Pair
@@ -91,6 +92,16 @@ type Wanted struct {
 	keyfile.Position
 	Name    string
 	Version string // a range, "tip", or "" for any
+	Preset  string // that its options are set by, before Options; or ""
+	Options []keyfile.Pair
+}
+
+// A Preset is a named set of options.
+type Preset struct {
+	keyfile.Position
+	Name    string
+	Package string // that it is for; "": every package, as far as that has the options
+	About   string
 	Options []keyfile.Pair
 }
 
@@ -143,6 +154,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
+		keyfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], to be built with --preset NAME. It comes before one of a recipe with the same name."),
 		keyfile.Choices("defaults", &s.defaults, "What options are by default in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. What is built already stays as it is until it is asked for."),
 		keyfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
@@ -192,7 +204,17 @@ func wantedKeys(name string, w *Wanted) []keyfile.Key {
 	w.Name = name
 	return []keyfile.Key{
 		keyfile.Text("version", &w.Version, "The versions that will do, or tip. The newest stable one, if nothing is said.").Check(mustBeVersions),
+		keyfile.Text("preset", &w.Preset, "The preset by which its options are set, before those in options.").Check(recipe.CheckPresetName),
 		keyfile.Choices("options", &w.Options, "How it is to be built: its options and what they are set to."),
+	}
+}
+
+func presetKeys(name string, p *Preset) []keyfile.Key {
+	p.Name = name
+	return []keyfile.Key{
+		keyfile.Text("package", &p.Package, "The package that it is for. Every package that has at least one of the options, if nothing is said.").Check(recipe.CheckName),
+		keyfile.Text("about", &p.About, "What it is for, in one line."),
+		keyfile.Choices("options", &p.Options, "The options it sets, and what to.").Must(),
 	}
 }
 

@@ -41,7 +41,9 @@ type Receipt struct {
 	Recipe       string            `json:"recipe"` // the file it was read from
 	Tree         string            `json:"tree"`
 	Options      map[string]string `json:"options"`
-	Track        recipe.Track      `json:"track,omitempty"` // of the release
+	Chosen       map[string]string `json:"chosen,omitempty"` // those of them that are not as they were by default
+	Preset       string            `json:"preset,omitempty"` // the named set of options that it was built by
+	Track        recipe.Track      `json:"track,omitempty"`  // of the release
 	Sources      []Source          `json:"sources"`
 	Supplies     []Supply          `json:"supplies,omitempty"` // not to be passed on
 	Patches      []Source          `json:"patches,omitempty"`

@@ -73,8 +73,8 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	}
 	if ask.Beside {
 		for _, j := range p.Asked() {
-			if len(j.Recipe.Beside) == 0 {
-				return usage("%s has no names for being beside another build; add [[beside]] to %s, for example:\n    [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
+			if len(j.Recipe.Beside) == 0 && j.Preset == "" {
+				return usage("%s has no names for being beside another build; build it by a preset, or add [[beside]] to %s, for example:\n    [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
 					j.Name, j.Recipe.File, j.Name, j.Name)
 			}
 		}
