@@ -104,8 +104,9 @@ func (a *attempt) readConfigured(_ context.Context, log string) error {
 	if err != nil {
 		return err
 	}
-	if a.journal.Without = leftOut(text); len(a.journal.Without) > 0 {
-		a.emit(event.Event{Kind: event.Remarked, Text: "without " + inOneLine(a.journal.Without)})
+	a.journal.Features = features(a.job, text)
+	if text := withoutText(a.journal.Features); text != "" {
+		a.emit(event.Event{Kind: event.Remarked, Text: text})
 	}
 	var unknown []string
 	add := func(arguments []string) { // scripts say them when they begin, and when they end

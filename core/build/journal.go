@@ -1,6 +1,7 @@
 package build
 
 import (
+	"fernladder/core/feature"
 	"fernladder/core/inspect"
 	"fernladder/core/seal"
 	"fernladder/core/store"
@@ -11,23 +12,23 @@ import (
 // journal is what a work directory remembers of its build. It is for one build id,
 // so what it was made from cannot have changed. No build can write it.
 type journal struct {
-	Build   store.Ref                 `json:"build"`
-	Done    []string                  `json:"done"`    // stages, in order
-	Running string                    `json:"running"` // the stage under way; what it has made may be half-written
-	Newest  time.Time                 `json:"newest"`
-	Sources []store.Source            `json:"sources"` // as they came
-	Seconds map[string]float64        `json:"seconds"`
-	CPU     map[string]float64        `json:"cpu_seconds"`
-	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
-	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
-	Options map[string]string         `json:"options"`
-	Remarks []inspect.Remark          `json:"remarks,omitempty"`  // on what was placed
-	Early   map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
-	Used    *Used                     `json:"used,omitempty"`     // of the operating system
-	User    seal.User                 `json:"user,omitzero"`      // whose the box is
-	Given   []store.Owned             `json:"given,omitempty"`    // to others, by the installer
-	Without []string                  `json:"without,omitempty"`  // what the source was configured without, as it says
-	NotBare string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
+	Build    store.Ref                 `json:"build"`
+	Done     []string                  `json:"done"`    // stages, in order
+	Running  string                    `json:"running"` // the stage under way; what it has made may be half-written
+	Newest   time.Time                 `json:"newest"`
+	Sources  []store.Source            `json:"sources"` // as they came
+	Seconds  map[string]float64        `json:"seconds"`
+	CPU      map[string]float64        `json:"cpu_seconds"`
+	Inputs   map[string]string         `json:"inputs"` // of the stages that are done
+	Pure     bool                      `json:"pure"`   // the source is as it was unpacked and patched
+	Options  map[string]string         `json:"options"`
+	Remarks  []inspect.Remark          `json:"remarks,omitempty"`  // on what was placed
+	Early    map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
+	Used     *Used                     `json:"used,omitempty"`     // of the operating system
+	User     seal.User                 `json:"user,omitzero"`      // whose the box is
+	Given    []store.Owned             `json:"given,omitempty"`    // to others, by the installer
+	Features []feature.Feature         `json:"features,omitempty"` // that the source says it was configured with and without
+	NotBare  string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 
 	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
 	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order

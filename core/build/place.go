@@ -214,7 +214,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Options: p.Options, Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
-		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Without: a.journal.Without, Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
+		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features, Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited,
 	}
 	values := treeVariables(a.job)

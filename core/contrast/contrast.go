@@ -45,6 +45,7 @@ type Report struct {
 	B         store.Ref `json:"b"`
 	Made      []string  `json:"made"`      // in words, what they were made of
 	Options   []Changed `json:"options"`   //
+	Features  []Changed `json:"features"`  // that the sources said they were configured with and without
 	Sources   []Changed `json:"sources"`   // by place; digests or commits
 	Patches   []Changed `json:"patches"`   //
 	Needs     []Changed `json:"needs"`     // versions and ids
@@ -100,7 +101,7 @@ type Symbols struct {
 // Compare compares two builds.
 func Compare(a, b Side) (*Report, error) {
 	ra, rb := a.Receipt, b.Receipt
-	r := &Report{A: ra.Ref, B: rb.Ref, Options: texts(ra.Options, rb.Options), Sources: texts(sources(ra.Sources), sources(rb.Sources)),
+	r := &Report{A: ra.Ref, B: rb.Ref, Options: texts(ra.Options, rb.Options), Features: texts(features(ra), features(rb)), Sources: texts(sources(ra.Sources), sources(rb.Sources)),
 		Patches: texts(sources(ra.Patches), sources(rb.Patches)), Needs: texts(needs(ra), needs(rb)), Tries: texts(tries(ra), tries(rb)),
 		Around: texts(around(ra), around(rb)), Stages: stages(ra, rb),
 		Total:  Measure{"seconds", ra.Seconds, rb.Seconds},
@@ -130,7 +131,7 @@ type opened struct {
 
 // Empty tells whether nothing is different but what it took.
 func (r *Report) Empty() bool {
-	return len(r.Options)+len(r.Sources)+len(r.Patches)+len(r.Needs)+len(r.Around)+len(r.Files.Came)+len(r.Files.Gone)+len(r.Files.Changed)+len(r.Tries) == 0
+	return len(r.Options)+len(r.Features)+len(r.Sources)+len(r.Patches)+len(r.Needs)+len(r.Around)+len(r.Files.Came)+len(r.Files.Gone)+len(r.Files.Changed)+len(r.Tries) == 0
 }
 
 func texts(a, b map[string]string) []Changed {
@@ -182,7 +183,27 @@ func tries(r *store.Receipt) map[string]string {
 
 func around(r *store.Receipt) map[string]string {
 	return map[string]string{"compiler": r.Compiler, "method": string(r.Method), "isolation": r.Isolation, "saw": cmp.Or(r.NotBare, "what it declares"),
-		"machine": r.Machine.Arch + " " + r.Machine.Family, "recipe": r.Recipe, "configured without": strings.Join(r.Without, ", ")}
+		"machine": r.Machine.Arch + " " + r.Machine.Family, "recipe": r.Recipe}
+}
+
+// features are those that a build was configured with and without. Of a build before
+// those were kept, what it was configured without.
+func features(r *store.Receipt) map[string]string {
+	all := map[string]string{}
+	for _, name := range r.Without {
+		all[name] = "off"
+	}
+	for _, f := range r.Features {
+		is := map[bool]string{true: "on", false: "off"}[f.On]
+		if f.Says != "" {
+			is += " (" + f.Says + ")"
+		}
+		if f.Lacks != "" {
+			is += " (" + f.Lacks + " not found)"
+		}
+		all[f.Name] = is
+	}
+	return all
 }
 
 func stages(a, b *store.Receipt) []Measure {

@@ -42,6 +42,44 @@ func TestEdits(t *testing.T) {
 	assert.Error(t, err)
 }
 
+// An option of a package that is wanted comes where a person would write it, whatever way
+// the others are written, and goes again without a trace.
+func TestSetAndRemove(t *testing.T) {
+	for name, c := range map[string]struct{ before, after string }{
+		"an empty file":             {"# mine\n", "# mine\n\n[wanted.moss]\noptions = { plots = true }\n"},
+		"others are wanted":         {"[wanted.fern]   # x\n", "[wanted.fern]   # x\n\n[wanted.moss]\noptions = { plots = true }\n"},
+		"wanted without options":    {"[wanted.moss]\nversion = \"2.*\"  # why\n\n# more\n[x]\n", "[wanted.moss]\nversion = \"2.*\"  # why\noptions = { plots = true }\n\n# more\n[x]\n"},
+		"wanted as it is":           {"[wanted.moss]\n[x]\n", "[wanted.moss]\noptions = { plots = true }\n[x]\n"},
+		"options in one line":       {"[wanted.moss]\noptions = { a = 1, b = \"}\" }  # c\n", "[wanted.moss]\noptions = { a = 1, b = \"}\", plots = true }  # c\n"},
+		"no options in one line":    {"[wanted.moss]\noptions = {}\n", "[wanted.moss]\noptions = { plots = true }\n"},
+		"options with a header":     {"[wanted.moss.options]\na = 1  # one\n\n[x]\n", "[wanted.moss.options]\na = 1  # one\nplots = true\n\n[x]\n"},
+		"options with dots":         {"[wanted.moss]\noptions.a = 1\nversion = \"2\"\n", "[wanted.moss]\noptions.a = 1\nversion = \"2\"\noptions.plots = true\n"},
+		"wanted in one line":        {"[wanted]\nmoss = { version = \"2\" }\n", "[wanted]\nmoss = { version = \"2\", options.plots = true }\n"},
+		"a value that is there":     {"[wanted.moss]\noptions = { plots = [\"a\", \"b\"], z = 1 }\n", "[wanted.moss]\noptions = { plots = true, z = 1 }\n"},
+		"a key in quotes":           {"[wanted.moss.options]\n'plots' = false # x\n", "[wanted.moss.options]\n'plots' = true # x\n"},
+		"a table that has a header": {"[wanted.moss.options]\n[wanted.moss.options.deep]\n", "[wanted.moss.options]\nplots = true\n[wanted.moss.options.deep]\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e, err := Parse("x.toml", []byte(c.before))
+			require.NoError(t, err)
+			e.Set("true", "wanted", "moss", "options", "plots")
+			got, err := e.Bytes()
+			require.NoError(t, err)
+			assert.Equal(t, c.after, string(got))
+			e.Remove("wanted", "moss", "options", "plots")
+			got, err = e.Bytes()
+			require.NoError(t, err)
+			assert.NotContains(t, string(got), "plots")
+			assert.NotContains(t, string(got), ", }")
+		})
+	}
+	e, err := Parse("x.toml", []byte("wanted = 1\n"))
+	require.NoError(t, err)
+	e.Set("true", "wanted", "moss", "options", "plots")
+	_, err = e.Bytes()
+	assert.ErrorContains(t, err, "wanted is no table")
+}
+
 // Whatever the file, an edit changes what it is about and nothing else.
 func FuzzEdit(f *testing.F) {
 	f.Add("a = 1\n[t]\nk = [1, [2]] # x\n", "k")

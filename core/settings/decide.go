@@ -25,6 +25,31 @@ func (l Link) Text() string {
 // about one file, the first counts. Comments and layout stay. The caller keeps others
 // from writing the file meanwhile. Errors are keyfile.Problems.
 func Decide(file string, p Place, l Link) error {
+	return rewrite(file, p, func(edit *keyfile.Edit) { edit.InsertBefore("link", strings.TrimRight(l.Text(), "\n")) })
+}
+
+// A Choice is what an option of a wanted package is set to, as TOML has it; with nothing
+// there, it is no longer set.
+type Choice struct{ Option, Value string }
+
+// Want writes into a settings file what the options of a package are that is wanted on
+// this machine, which adds it to what is. What is not chosen stays as it is, and so do
+// comments and layout. The caller keeps others from writing the file meanwhile. Errors are
+// keyfile.Problems.
+func Want(file string, p Place, name string, choices []Choice) error {
+	return rewrite(file, p, func(edit *keyfile.Edit) {
+		for _, c := range choices {
+			if c.Value == "" {
+				edit.Remove("wanted", name, "options", c.Option)
+			} else {
+				edit.Set(c.Value, "wanted", name, "options", c.Option)
+			}
+		}
+	})
+}
+
+// rewrite replaces a settings file by what an edit makes of it, if that can be read.
+func rewrite(file string, p Place, change func(*keyfile.Edit)) error {
 	data, err := ground.ReadFile(file, recipe.Largest)
 	if err != nil {
 		return err
@@ -33,7 +58,7 @@ func Decide(file string, p Place, l Link) error {
 	if err != nil {
 		return err
 	}
-	edit.InsertBefore("link", strings.TrimRight(l.Text(), "\n"))
+	change(edit)
 	if data, err = edit.Bytes(); err != nil {
 		return err
 	}

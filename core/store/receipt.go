@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/feature"
 	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
@@ -61,7 +62,8 @@ type Receipt struct {
 	Compiler     string            `json:"compiler"`
 	Isolation    string            `json:"isolation"`
 	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
-	Without      []string          `json:"without,omitempty"`  // what the source was configured without, as it said
+	Features     []feature.Feature `json:"features,omitempty"` // that the source said it was configured with and without
+	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, though nobody has told it to be
 	NotBare      string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
 	Began        time.Time         `json:"began"`
 	Seconds      float64           `json:"seconds"` // over all stages

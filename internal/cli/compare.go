@@ -102,6 +102,7 @@ func (a *app) compareMade(r *contrast.Report) {
 		}
 	}
 	add("options", r.Options)
+	add("features", r.Features)
 	add("sources", r.Sources)
 	add("patches", r.Patches)
 	add("needs", r.Needs)

@@ -80,6 +80,7 @@ type listed struct {
 	store.Ref
 	Summary string `json:"summary"`
 	Landing string `json:"landing"` // asked, needed, beside or no
+	Preset  string `json:"preset,omitempty"`
 	Size    int64  `json:"size"`
 	Began   string `json:"built"`
 	Tree    string `json:"tree"`
@@ -105,9 +106,9 @@ func (a *app) list(f listing) error {
 	builds := make([]listed, len(receipts))
 	rows := make([][]string, len(receipts))
 	for i, r := range receipts {
-		builds[i] = listed{r.Ref, r.Summary, current.How(r.Ref), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
+		builds[i] = listed{r.Ref, r.Summary, current.How(r.Ref), presetOf(current, r), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
 		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside", "no": ""}[builds[i].Landing]
-		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
+		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, builds[i].Preset, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"root": m.Store.Root, "landing": current.Number, "builds": builds})
@@ -123,9 +124,18 @@ func (a *app) list(f listing) error {
 		a.screen.Print("Nothing is built in %s.", m.Store.Root)
 		return nil
 	}
-	a.screen.Table([]string{"package", "version", "build id", "landing", "size", "built", "options", "summary"}, rows)
+	a.screen.Table([]string{"package", "version", "build id", "landing", "preset", "size", "built", "options", "summary"}, rows)
 	a.screen.Print("\n%s in %s, %s.", term.Count(len(rows), "build"), m.Store.Root, sizes(receipts))
 	return nil
+}
+
+// presetOf is the preset that a build was made by: as it was asked for the last time, or
+// as it was known when it was built.
+func presetOf(current landing.State, r *store.Receipt) string {
+	if m := current.Has(r.Ref); m != nil && m.Preset != "" {
+		return m.Preset
+	}
+	return r.Preset
 }
 
 // apart says in which options a build differs from others of the same release.

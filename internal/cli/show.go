@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/buildfile"
+	"fernladder/core/feature"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/named"
@@ -105,9 +106,8 @@ func (a *app) show(ctx context.Context, name string) error {
 	if len(r.Options) > 0 {
 		a.screen.Paragraph("options    ", optionTexts(r))
 	}
-	if len(r.Without) > 0 {
-		a.screen.Paragraph("without    ", r.Without)
-	}
+	row("preset", r.Preset)
+	a.showWithAndWithout(r)
 	for i, need := range r.Needs {
 		label := ""
 		if i == 0 {
@@ -130,6 +130,29 @@ func (a *app) show(ctx context.Context, name string) error {
 		a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", map[bool]string{true: "history"}[i == 0])), line)
 	}
 	return nil
+}
+
+// showWithAndWithout shows what the source was configured with and without, as it said.
+func (a *app) showWithAndWithout(r *store.Receipt) {
+	var on []string
+	for _, f := range r.Features {
+		if f.On {
+			on = append(on, f.Name)
+		}
+	}
+	if len(on) > 0 {
+		a.screen.Paragraph("with       ", on)
+	}
+	without := r.Without
+	if len(r.Features) > 0 {
+		without = nil
+		for _, f := range feature.Missed(r.Features) {
+			without = append(without, f.String())
+		}
+	}
+	if len(without) > 0 {
+		a.screen.Paragraph("without    ", without)
+	}
 }
 
 // earlier tells of the last builds of a package, failed ones too.

@@ -28,6 +28,8 @@ type Screen struct {
 	live      bool // Err is a terminal that may be redrawn
 	width     int  // of Err, or 80
 	columns   int  // of Out; 0 where it is no terminal
+	plain     bool
+	term      string // what the terminal is called
 	mark      string
 	out, err  io.Writer // behind the filters of Out and Err
 	errs      io.Writer // Err, for who has settled what is drawn
@@ -58,7 +60,7 @@ func (s *Screen) Settle() {
 func New(out, err io.Writer, plain, asJSON bool, getenv func(string) string) *Screen {
 	mark := newMark()
 	errs := &filter{w: err, mark: mark}
-	s := &Screen{JSON: asJSON, width: 80, mark: mark, out: out, err: err, errs: errs}
+	s := &Screen{JSON: asJSON, plain: plain, term: getenv("TERM"), width: 80, mark: mark, out: out, err: err, errs: errs}
 	s.Out, s.Err = settled{s, &filter{w: out, mark: mark}}, settled{s, errs}
 	colour := !plain && !asJSON && getenv("NO_COLOR") == "" && getenv("TERM") != "dumb"
 	s.colourOut = colour && isTerminal(out)
@@ -83,6 +85,12 @@ func isTerminal(w io.Writer) bool {
 // Interactive tells whether a person sees what is written to stderr and can
 // answer on in.
 func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.err) && isTerminal(in) }
+
+// Drawable tells whether a whole screen can be drawn, and is wanted: results go to a
+// terminal that a person answers on, and nobody has asked for plain output.
+func (s *Screen) Drawable(in *os.File) bool {
+	return !s.JSON && !s.plain && s.term != "dumb" && s.term != "" && isTerminal(s.out) && isTerminal(in)
+}
 
 // Print writes a line of a result.
 func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }

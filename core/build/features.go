@@ -1,0 +1,67 @@
+package build
+
+import (
+	"strconv"
+	"strings"
+
+	"fernladder/core/feature"
+	"fernladder/core/pattern"
+)
+
+// turnsOff matches arguments that leave something out: --disable-x, --without-x, -Dx=OFF.
+var turnsOff = pattern.New(`^(?:--(?:disable|without)-([\w.+-]+)|(?:--(?:enable|with)-|-D)?([\w.+-]+)(?::\w+)?=(?i:off|no|false|disabled|0))$`)
+
+// leftAside are the names of what the job's arguments and options say is to be left out.
+func leftAside(job *Job) []string {
+	var names []string
+	for _, o := range job.Recipe.Options {
+		if job.Package.Options[o.Name] == "off" {
+			names = append(names, o.Name)
+		}
+	}
+	for _, arg := range arguments(job) {
+		if m := turnsOff.FindStringSubmatch(arg); m != nil {
+			names = append(names, m[1]+m[2])
+		}
+	}
+	return names
+}
+
+// features are those that the source says it is configured with and without.
+func features(job *Job, log string) []feature.Feature {
+	all := feature.Read(log, leftAside(job), ownMark)
+	for i := range all {
+		f := &all[i]
+		f.Name, f.Says, f.Lacks = printable(f.Name), printable(f.Says), printable(f.Lacks)
+	}
+	return all
+}
+
+// missedNames names features that are off for no reason that anybody has given.
+func missedNames(all []feature.Feature) (names []string) {
+	for _, f := range feature.Missed(all) {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+// withoutText tells of them in a line.
+func withoutText(all []feature.Feature) string {
+	var texts []string
+	for _, f := range feature.Missed(all) {
+		texts = append(texts, strings.TrimSpace(f.String()))
+	}
+	if len(texts) == 0 {
+		return ""
+	}
+	return "without " + inOneLine(texts)
+}
+
+// inOneLine is a list in one line, of which a long one is cut off.
+func inOneLine(names []string) string {
+	const enough = 8
+	if len(names) <= enough {
+		return strings.Join(names, ", ")
+	}
+	return strings.Join(names[:enough], ", ") + ", and " + strconv.Itoa(len(names)-enough) + " more"
+}

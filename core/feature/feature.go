@@ -1,0 +1,165 @@
+// Package feature reads what a source says of itself while it is configured: which
+// features it is built with and without, and what it has looked for and not found.
+//
+// It reads the output of configure scripts, CMake and Meson, as far as they have a form
+// that many share. What a source does not print, it does not know.
+package feature
+
+import (
+	"slices"
+	"strings"
+
+	"fernladder/core/buildfile"
+	"fernladder/core/pattern"
+)
+
+// A Feature is something that a source can be built with, as it says itself.
+type Feature struct {
+	Name  string `json:"name"`
+	On    bool   `json:"on"`
+	Says  string `json:"says,omitempty"`  // what it says of it besides, as a version
+	Lacks string `json:"lacks,omitempty"` // what it has looked for, and not found
+	Asked bool   `json:"asked,omitempty"` // it was told so, by an argument
+}
+
+// Missed tells whether it is off for no reason that anybody has given.
+func (f Feature) Missed() bool { return !f.On && !f.Asked }
+
+// String is its name, with what is not there where that is another thing.
+func (f Feature) String() string {
+	switch {
+	case f.On, f.Lacks == "", buildfile.Stem(f.Lacks) == buildfile.Stem(f.Name):
+		return f.Name
+	}
+	return f.Name + " (" + f.Lacks + " not found)"
+}
+
+// Missed are those of features that are off for no reason that anybody has given.
+func Missed(all []Feature) []Feature {
+	return slices.DeleteFunc(slices.Clone(all), func(f Feature) bool { return !f.Missed() })
+}
+
+const (
+	yes = `yes|on|enabled|true|found|ok`
+	no  = `no|off|disabled|false|not found|none|not available|missing`
+)
+
+// A line of the summary that many print at their end: NAME: no, or NAME ..... no.
+var (
+	summed     = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
+	summedDots = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,].*)?)$`)
+	ordinary   = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent|dependency tracking|install|pic|rpath|whether )`)
+	notFound   = pattern.New(`(?i)\(?(?:([\w.+-]+) (?:is )?(?:not found|missing|not available|not installed)|(?:missing|needs|requires|no) ([\w.+-]+))\)?`)
+)
+
+// Headings of lists that CMake prints (FeatureSummary).
+var listed = pattern.New(`^-- The following (?:\w+ )?(?:features|packages) have (not been found|been found|been enabled|been disabled):`)
+
+// Headings of lists of what was said to Meson and CMake, which they print again.
+var told = pattern.New(`^[ \t]*User defined options$`)
+
+// Read reads what was printed while a source was configured. off are names of what its
+// arguments say is to be left out. own begins lines that are not the source's.
+func Read(log string, off []string, own string) []Feature {
+	r := &reading{off: off, own: own}
+	lines := strings.Split(strings.TrimRight(log, "\n"), "\n")
+	for i, line := range lines {
+		lines[i] = strings.TrimRight(line, " \r\t")
+	}
+	for _, line := range lines {
+		r.looked(line)
+	}
+	r.summary(lines)
+	r.lists(lines)
+	if !slices.ContainsFunc(r.all, func(f Feature) bool { return !f.On }) {
+		// One without a summary says what it has looked for, of what others have.
+		for _, l := range r.lookups {
+			r.add(Feature{Name: l.name, On: l.found, Says: l.version})
+		}
+	}
+	for i := range r.all {
+		r.explain(&r.all[i])
+	}
+	return r.all
+}
+
+type reading struct {
+	off     []string
+	own     string
+	lookups []lookup
+	all     []Feature
+}
+
+// add takes a feature, unless there is one of its name. Of one that is said twice, what
+// is said later counts.
+func (r *reading) add(f Feature) {
+	f.Name = strings.Trim(f.Name, " .")
+	const most = 400
+	if f.Name == "" || ordinary.MatchString(f.Name) || buildfile.Ordinary(f.Name) || len(r.all) == most {
+		return
+	}
+	if i := slices.IndexFunc(r.all, func(o Feature) bool { return strings.EqualFold(o.Name, f.Name) }); i >= 0 {
+		r.all[i].On, r.all[i].Says = f.On, f.Says
+		return
+	}
+	r.all = append(r.all, f)
+}
+
+// summary reads the lines at the end that say NAME: yes or no.
+func (r *reading) summary(lines []string) {
+	const most = 200
+	said := false
+	for _, line := range lines[max(0, len(lines)-most):] {
+		if told.MatchString(line) {
+			said = true
+		}
+		if said || strings.HasPrefix(line, "checking ") || r.own != "" && strings.HasPrefix(line, r.own) {
+			continue
+		}
+		for _, p := range []*pattern.Pattern{summed, summedDots} {
+			if m := p.FindStringSubmatch(line); m != nil {
+				r.add(Feature{Name: m[1], On: m[2] != "", Says: strings.Trim(m[3], " \t(),:")})
+				break
+			}
+		}
+	}
+}
+
+// lists reads those that CMake prints.
+func (r *reading) lists(lines []string) {
+	for i, line := range lines {
+		m := listed.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		on := m[1] == "been found" || m[1] == "been enabled"
+		for _, item := range lines[i+1:] {
+			item, is := strings.CutPrefix(item, " * ")
+			if !is {
+				if item == "" {
+					continue
+				}
+				break
+			}
+			name, says, _ := strings.Cut(item, ", ")
+			name, version, _ := strings.Cut(name, " (")
+			r.add(Feature{Name: name, On: on, Says: strings.Trim(strings.TrimSuffix(version, ")")+" "+says, " ")})
+		}
+	}
+}
+
+// explain says of a feature why it is off.
+func (r *reading) explain(f *Feature) {
+	if f.On {
+		return
+	}
+	f.Asked = slices.ContainsFunc(r.off, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(f.Name) })
+	for _, l := range r.lookups {
+		if !l.found && buildfile.Stem(l.name) == buildfile.Stem(f.Name) {
+			f.Lacks = l.name
+		}
+	}
+	if m := notFound.FindStringSubmatch(f.Says); m != nil {
+		f.Lacks, f.Says = m[1]+m[2], ""
+	}
+}

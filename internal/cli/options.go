@@ -1,0 +1,346 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/buildfile"
+	"fernladder/core/choice"
+	"fernladder/core/feature"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+	"fernladder/internal/term"
+)
+
+// optionsFlags say what of a package's options is shown.
+type optionsFlags struct {
+	ask            plan.Ask
+	changed, built bool
+	since          string
+}
+
+func (a *app) optionsCommand() *cobra.Command {
+	var f optionsFlags
+	c := &cobra.Command{
+		Use:   "options NAME",
+		Short: "Show what can be chosen about a package, or choose it on a screen",
+		Long: `Shows the options of a package: what each is now and why, what it could be, and what
+its values add to the ladder. On a terminal, they are chosen on a screen, which says at
+once what the choice would mean; nothing is written unless it is asked for. With --plain,
+or where the output goes to a file or a pipe, they are printed.`,
+		Example: `  fernladder options mistplan
+  fernladder options mistplan --changed       what is not as by default
+  fernladder options mistplan:2.1.0 --since 1.9.4
+  fernladder options mistplan --built         what the last build was made with, and found
+  fernladder options mistplan --plain | less`,
+		Args:              exactlyOne,
+		ValidArgsFunction: a.completeRecipes,
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := onlyOne(c, "changed", "built", "since"); err != nil {
+				return err
+			}
+			if f.built {
+				return a.optionsBuilt(args[0])
+			}
+			return a.options(c.Context(), with(&f.ask, args), f)
+		},
+	}
+	a.addLadderFlags(c, &f.ask, false)
+	c.Flags().BoolVar(&f.changed, "changed", false, "only those that are not as by default")
+	c.Flags().BoolVar(&f.built, "built", false, "those of the build that is there, and the features that its source was configured with and without")
+	c.Flags().StringVar(&f.since, "since", "", "what came, went or has another default since the release `VERSION`")
+	return c
+}
+
+func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	c, err := choice.Open(ctx, m, ask)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	switch {
+	case f.since != "":
+		return a.optionsSince(c, f.since)
+	case a.screen.JSON:
+		return a.optionsJSON(c, f)
+	case !f.changed && len(c.Rows()) > 0 && a.screen.Drawable(os.Stdin):
+		return a.choose(ctx, m, c)
+	}
+	a.optionsTable(c, f)
+	return nil
+}
+
+// optionRow is an option in JSON.
+type optionRow struct {
+	Name    string        `json:"name"`
+	About   string        `json:"about"`
+	Group   string        `json:"group,omitempty"`
+	Value   string        `json:"value"`
+	Default string        `json:"default"`
+	Why     choice.Why    `json:"why"`
+	By      string        `json:"by,omitempty"`
+	Choices []string      `json:"choices,omitempty"`
+	Takes   string        `json:"takes,omitempty"`
+	Can     string        `json:"can_be"`
+	Adds    []choice.Adds `json:"adds"`
+	Implied bool          `json:"of_the_method,omitempty"`
+}
+
+func (a *app) optionsJSON(c *choice.Choosing, f optionsFlags) error {
+	rows := []optionRow{}
+	for _, r := range shownRows(c, f) {
+		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes), r.Can(), append([]choice.Adds{}, c.Adds(r)...), r.Implied})
+	}
+	out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "recipe": c.Recipe.File, "options": rows}
+	if c.Problem != nil {
+		out["problem"] = c.Problem.Error()
+	}
+	return a.screen.PrintJSON(out)
+}
+
+func shownRows(c *choice.Choosing, f optionsFlags) []*choice.Row {
+	return slices.DeleteFunc(slices.Clone(c.Rows()), func(r *choice.Row) bool { return f.changed && !r.Changed() })
+}
+
+func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
+	rows := shownRows(c, f)
+	a.screen.Print("%s %s, %s", a.screen.Strong(c.Recipe.Name), c.Release.Version, c.Recipe.File)
+	switch {
+	case len(c.Rows()) == 0:
+		a.screen.Print("It has no options.")
+		return
+	case len(rows) == 0:
+		a.screen.Print("All of its %s are as by default.", term.Count(len(c.Rows()), "option"))
+		return
+	}
+	for _, group := range groups(rows) {
+		a.screen.Print("%s", strings.TrimSuffix("\n"+a.screen.Strong(group.name), "\n"))
+		var lines [][]string
+		for _, r := range group.rows {
+			lines = append(lines, []string{r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r), term.OneLine(r.About)})
+		}
+		a.screen.Table([]string{"option", "is", "can be", "why", "adds", "what it is"}, lines)
+	}
+	if c.Problem != nil {
+		a.screen.Print("\nNo ladder fits it as it is: %v", c.Problem)
+	}
+}
+
+// rowGroup are the options under one heading.
+type rowGroup struct {
+	name string
+	rows []*choice.Row
+}
+
+// ofMethod is the heading of the options that no recipe has to name.
+const ofMethod = "Of every package that is built in this way"
+
+// groups brings options under their headings, in the order of the recipe: those without
+// one first, those of the method last.
+func groups(rows []*choice.Row) []rowGroup {
+	all := []rowGroup{{}}
+	last := rowGroup{name: ofMethod}
+	for _, r := range rows {
+		if r.Implied {
+			last.rows = append(last.rows, r)
+			continue
+		}
+		i := slices.IndexFunc(all, func(g rowGroup) bool { return g.name == r.Group })
+		if i < 0 {
+			i = len(all)
+			all = append(all, rowGroup{name: r.Group})
+		}
+		all[i].rows = append(all[i].rows, r)
+	}
+	return slices.DeleteFunc(append(all, last), func(g rowGroup) bool { return len(g.rows) == 0 })
+}
+
+// valueText is what an option is, so that what is not as by default is seen.
+func (a *app) valueText(r *choice.Row) string {
+	text := orDefault(term.OneLine(r.Value), "–")
+	if r.Changed() {
+		return a.screen.Strong(text)
+	}
+	return text
+}
+
+// otherwise is what an option could be instead.
+func otherwise(r *choice.Row) string {
+	if r.Takes != "" {
+		return r.Can()
+	}
+	return strings.Join(slices.DeleteFunc(slices.Clone(r.Choices()), func(v string) bool { return v == r.Value }), ", ")
+}
+
+func whyText(r *choice.Row) string {
+	text := map[choice.Why]string{choice.Default: "", choice.Asked: "you said so", choice.Settings: "settings", choice.Locked: "locked", choice.Installed: "as installed",
+		choice.Demanded: "demanded by", choice.Chosen: "chosen"}[r.Why]
+	if r.By == "" {
+		return text
+	}
+	return text + " " + r.By
+}
+
+// addsText is what values of an option add to the ladder, those of on without saying so.
+func addsText(c *choice.Choosing, r *choice.Row) string {
+	var texts []string
+	for _, adds := range c.Adds(r) {
+		all := slices.Clone(adds.Needs)
+		for _, h := range adds.Host {
+			all = append(all, h+" of the system")
+		}
+		text := strings.Join(all, ", ")
+		if adds.Value != "on" && r.Takes == "" {
+			text = adds.Value + ": " + text
+		}
+		texts = append(texts, text)
+	}
+	return strings.Join(texts, "; ")
+}
+
+func (a *app) optionsSince(c *choice.Choosing, since string) error {
+	s, err := c.Since(since)
+	if err != nil {
+		if none := (*choice.NoRelease)(nil); errors.As(err, &none) {
+			return usage("%v", err)
+		}
+		return err
+	}
+	if a.screen.JSON {
+		out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "since": since}
+		came, went, changed := []map[string]string{}, []map[string]string{}, []map[string]string{}
+		for _, r := range s.Came {
+			came = append(came, map[string]string{"name": r.Name, "about": r.About, "default": r.Usual})
+		}
+		for _, u := range s.Went {
+			went = append(went, map[string]string{"name": u.Option, "about": u.About, "default": u.Default})
+		}
+		for _, d := range s.Defaults {
+			changed = append(changed, map[string]string{"name": d.Option, "from": d.From, "to": d.To})
+		}
+		out["came"], out["went"], out["defaults"] = came, went, changed
+		return a.screen.PrintJSON(out)
+	}
+	var rows [][]string
+	for _, r := range s.Came {
+		rows = append(rows, []string{"+", r.Name, "", orDefault(r.Usual, "–"), term.OneLine(r.About)})
+	}
+	for _, u := range s.Went {
+		rows = append(rows, []string{"-", u.Option, orDefault(u.Default, "–"), "", term.OneLine(u.About)})
+	}
+	for _, d := range s.Defaults {
+		rows = append(rows, []string{"~", d.Option, orDefault(d.From, "–"), orDefault(d.To, "–"), term.OneLine(c.Row(d.Option).About)})
+	}
+	if len(rows) == 0 {
+		a.screen.Print("%s %s has the options of %s, with the same defaults.", c.Recipe.Name, c.Release.Version, since)
+		return nil
+	}
+	a.screen.Print("%s %s, against %s: %d came (+), %d went (-), %d with another default (~).\n", a.screen.Strong(c.Recipe.Name), c.Release.Version, since, len(s.Came), len(s.Went), len(s.Defaults))
+	a.screen.Table([]string{"", "option", "in " + since, "in " + c.Release.Version.String(), "what it is"}, rows)
+	return nil
+}
+
+// optionsBuilt shows what a build was made with, and what its source found.
+func (a *app) optionsBuilt(name string) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := named.One(m.Store, name)
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset, "options": r.Options, "chosen": r.Chosen, "features": append([]feature.Feature{}, r.Features...)})
+	}
+	a.screen.Print("%s %s (%s)%s, built with", a.screen.Strong(r.Name), r.Version, r.ID, presetText(r.Preset))
+	var rows [][]string
+	for _, text := range optionTexts(r) {
+		option, value, _ := strings.Cut(text, "=")
+		chosen := ""
+		if _, is := r.Chosen[option]; is {
+			chosen = "chosen"
+		}
+		rows = append(rows, []string{option, orDefault(value, "–"), chosen})
+	}
+	if len(rows) == 0 {
+		a.screen.Print("no options")
+	} else {
+		a.screen.Table([]string{"option", "was", ""}, rows)
+	}
+	a.showFeatures(m, r)
+	return nil
+}
+
+// showFeatures shows the features that a source said it was configured with and without,
+// those that are off for no reason that anybody has given first.
+func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
+	if len(r.Features) == 0 {
+		if len(r.Without) > 0 {
+			a.screen.Paragraph("\nConfigured without ", r.Without)
+			return
+		}
+		a.screen.Print("\nIts source did not say what it found.")
+		return
+	}
+	features := slices.Clone(r.Features)
+	slices.SortStableFunc(features, func(x, y feature.Feature) int { return rankOf(x) - rankOf(y) })
+	var rows [][]string
+	for _, f := range features {
+		is, why := a.screen.Good("on"), f.Says
+		switch {
+		case f.Missed():
+			is = a.screen.Bad("off")
+			if f.Lacks != "" {
+				why = f.Lacks + " not found" + shelfHas(m, r, f)
+			}
+		case !f.On:
+			is, why = "off", "as it was told"
+		}
+		rows = append(rows, []string{f.Name, is, why})
+	}
+	a.screen.Print("\nIts source said, when it was configured:")
+	a.screen.Table([]string{"feature", "is", ""}, rows)
+}
+
+func rankOf(f feature.Feature) int {
+	switch {
+	case f.Missed():
+		return 0
+	case f.On:
+		return 1
+	}
+	return 2
+}
+
+// shelfHas says where a recipe on the shelf is called like what a feature lacks.
+func shelfHas(m *machine.Machine, r *store.Receipt, f feature.Feature) string {
+	names, err := m.Shelves.Names()
+	if err != nil {
+		return ""
+	}
+	for _, name := range names {
+		if name != r.Name && buildfile.Stem(name) == buildfile.Stem(f.Lacks) {
+			return "; the shelf has " + name + ", which is no need of it yet"
+		}
+	}
+	return ""
+}
+
+func presetText(preset string) string {
+	if preset == "" {
+		return ""
+	}
+	return ", preset " + preset
+}
