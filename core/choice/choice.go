@@ -266,7 +266,9 @@ func (c *Choosing) needs(option, value string) Adds {
 			for i, o := range n.Options {
 				text += map[bool]string{true: " with ", false: ", "}[i == 0] + o.Name + "=" + o.Values[0]
 			}
-			a.Needs = append(a.Needs, text)
+			if !slices.Contains(a.Needs, text) { // as a library, and to run
+				a.Needs = append(a.Needs, text)
+			}
 		}
 	}
 	for _, n := range c.Recipe.HostNeeds {

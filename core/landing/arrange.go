@@ -93,6 +93,7 @@ type part struct {
 // places is an arrangement while it is made.
 type places struct {
 	rules   Rules
+	beside  map[string]string // names that builds beside others have, to their packages
 	links   map[string]Target
 	holders map[string]*holder // of directories
 	named   []Naming
@@ -109,7 +110,7 @@ type holder struct {
 // arrange works out the links of a state. It is a function of what it is given, and
 // of which programs the operating system has. Its error is a *Conflict.
 func arrange(parts []part, rules Rules) (*Arrangement, error) {
-	p := &places{rules: rules, links: map[string]Target{}, holders: map[string]*holder{}, clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
+	p := &places{rules: rules, beside: besides(parts), links: map[string]Target{}, holders: map[string]*holder{}, clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
 	for _, x := range parts {
 		p.add(x)
 	}
@@ -154,6 +155,9 @@ func (p *places) add(x part) {
 func (p *places) names(x part, file string) ([]string, *Naming) {
 	var also []string
 	for _, as := range x.besideNames(file) {
+		if !x.Beside && p.beside[as] == x.Name {
+			continue // it tells the other build from this one
+		}
 		if ground.ValidName(as) && !unlinked(as) && (p.ofSystem(as) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
@@ -189,6 +193,24 @@ func (p *places) names(x part, file string) ([]string, *Naming) {
 		return all, &Naming{Build: x.Ref, File: file, As: all, Why: OverIt, System: system}
 	}
 	return also, &Naming{Build: x.Ref, File: file, As: also, Why: BySystem, System: system}
+}
+
+// besides are the names that builds beside others have.
+func besides(parts []part) map[string]string {
+	names := map[string]string{}
+	for _, x := range parts {
+		if !x.Beside {
+			continue
+		}
+		for _, f := range x.files {
+			if f.Mode&fs.ModeDir == 0 {
+				for _, as := range x.besideNames(f.Path) {
+					names[as] = x.Name
+				}
+			}
+		}
+	}
+	return names
 }
 
 // besideNames are those of a file for when another build of the package has the plain

@@ -31,7 +31,7 @@ func Compare(before, after []Member) (d Difference) {
 	for _, m := range after {
 		same, plain := old.Has(m.Ref), old.Find(m.Name)
 		switch {
-		case same != nil && same.Beside != m.Beside:
+		case same != nil && (same.Beside != m.Beside || same.Preset != m.Preset):
 			d.Moved = append(d.Moved, Move{From: *same, To: m})
 		case same != nil:
 		case !m.Beside && plain != nil && now.Has(plain.Ref) == nil:

@@ -315,7 +315,7 @@ func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 	}
 	for _, receipt := range stands {
 		v, err := version.Parse(receipt.Version)
-		if err != nil {
+		if err != nil || f.besides(receipt.Ref) {
 			continue
 		}
 		k := resolve.Kept{Version: v, Options: receipt.Options, Changed: receipt.Chosen}
@@ -325,6 +325,21 @@ func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 		add(receipt.Name, k)
 	}
 	return kept
+}
+
+// besides tells whether a build is beside another that is what is asked for is about.
+func (f *Facts) besides(r store.Ref) bool {
+	m, front := f.Landing.Has(r), f.Landing.Find(r.Name)
+	if m == nil || !m.Beside || front == nil || f.Ask.Beside {
+		return false
+	}
+	for _, w := range f.Request.Wanted {
+		if w.Name == r.Name && !w.Tip {
+			v, err := version.Parse(front.Version)
+			return err != nil || w.Range.Contains(v)
+		}
+	}
+	return true
 }
 
 // mayUpgrade tells whether a package may move to a newer release.

@@ -128,8 +128,11 @@ func (p *Plan) Landing(current landing.State) []landing.Asked {
 		return slices.ContainsFunc(asked, func(a landing.Asked) bool { return a.Name == name })
 	}
 	for _, j := range p.Asked() {
-		front := current.Find(j.Name)
-		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref, Preset: j.Preset})
+		front, preset := current.Find(j.Name), j.Preset
+		if on := current.Has(j.Ref); on != nil && on.Preset != "" && len(p.Ask.Presets) == 0 {
+			preset = on.Preset // as it was called when it came
+		}
+		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref, Preset: preset})
 	}
 	for _, a := range current.Asked() {
 		mine := slices.ContainsFunc(asked, func(b landing.Asked) bool { return b.Ref == a.Ref })

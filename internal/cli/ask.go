@@ -13,6 +13,7 @@ import (
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/resolve"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -67,7 +68,31 @@ func (a *app) planOn(ctx context.Context, m *machine.Machine, ask plan.Ask) (*ma
 	for _, o := range p.Orphans {
 		a.screen.Note("%s stays at %s: no shelf has a recipe for it any more.", o.Name, o.Version)
 	}
+	a.tellMissed(p)
 	return m, p, nil
+}
+
+// tellMissed tells of options that were chosen earlier and that the releases of the plan do
+// not have, or not as they were.
+func (a *app) tellMissed(p *plan.Plan) {
+	for _, pkg := range p.Packages {
+		for _, o := range pkg.Missed {
+			if now, has := pkg.Options[o.Name]; has {
+				a.screen.Note("%s of %s was %s so far, which %s does not have any more; it is %s now.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version, now)
+			} else {
+				a.screen.Note("%s of %s was %s so far; %s has no such option any more.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version)
+			}
+		}
+	}
+}
+
+// missedOf are the same of one package, by their names.
+func missedOf(p *resolve.Package) map[string]string {
+	missed := map[string]string{}
+	for _, o := range p.Missed {
+		missed[o.Name] = o.Values[0]
+	}
+	return missed
 }
 
 // pinned looks up the heads of branches that are asked for, says so, and then works

@@ -41,6 +41,7 @@ type scene struct{ remark, command string }
 var story = []scene{
 	{"A shelf with six recipes. Are they right?", "fernladder check"},
 	{"What does it take to have glasshouse?", "fernladder plan glasshouse"},
+	{"What can be chosen about mistplan, and what does it add?", "fernladder options mistplan"},
 	{"Without plots, mistplan needs less.", "fernladder plan glasshouse -o mistplan.plots=off"},
 	{"Does this machine have what the builds need of it?", "fernladder host glasshouse"},
 	{"One command for all of it. The first mirror of mistplan serves a tampered archive.", "fernladder install glasshouse"},

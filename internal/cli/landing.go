@@ -187,15 +187,31 @@ func differences(d landing.Difference) (lines []string) {
 	return lines
 }
 
-func beside(m landing.Member) string { return map[bool]string{true: " (beside)"}[m.Beside] }
+func beside(m landing.Member) string {
+	switch {
+	case m.Beside && m.Preset != "":
+		return " (beside, preset " + m.Preset + ")"
+	case m.Preset != "":
+		return " (preset " + m.Preset + ")"
+	case m.Beside:
+		return " (beside)"
+	}
+	return ""
+}
 
 // moved says how a package has changed.
 func moved(v landing.Move) string {
+	named := v.To.Name + " " + v.To.Version
+	if v.To.Preset != "" {
+		named += " (preset " + v.To.Preset + ")"
+	}
 	switch {
+	case v.From.Ref == v.To.Ref && v.From.Beside == v.To.Beside:
+		return v.To.Name + " " + v.To.Version + " goes by the preset " + orDefault(v.To.Preset, "of none") + " now"
 	case v.From.Ref == v.To.Ref && v.To.Beside:
-		return v.To.Name + " " + v.To.Version + " is beside now"
+		return named + " is beside now"
 	case v.From.Ref == v.To.Ref:
-		return v.To.Name + " " + v.To.Version + " has the plain names now"
+		return named + " has the plain names now"
 	case v.From.Version == v.To.Version:
 		return fmt.Sprintf("%s %s, built differently (%s → %s)", v.To.Name, v.To.Version, v.From.ID, v.To.ID)
 	}

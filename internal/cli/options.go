@@ -124,14 +124,17 @@ func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
 		a.screen.Print("All of its %s are as by default.", term.Count(len(c.Rows()), "option"))
 		return
 	}
+	a.screen.Print("")
+	var lines [][]string
 	for _, group := range groups(rows) {
-		a.screen.Print("%s", strings.TrimSuffix("\n"+a.screen.Strong(group.name), "\n"))
-		var lines [][]string
-		for _, r := range group.rows {
-			lines = append(lines, []string{r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r), term.OneLine(r.About)})
+		if group.name != "" {
+			lines = append(lines, []string{a.screen.Strong(group.name), "", "", "", "", ""})
 		}
-		a.screen.Table([]string{"option", "is", "can be", "why", "adds", "what it is"}, lines)
+		for _, r := range group.rows {
+			lines = append(lines, []string{"  " + r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r), term.OneLine(r.About)})
+		}
 	}
+	a.screen.Table([]string{"option", "is", "can be", "why", "adds", "what it is"}, lines)
 	if c.Problem != nil {
 		a.screen.Print("\nNo ladder fits it as it is: %v", c.Problem)
 	}
@@ -144,7 +147,7 @@ type rowGroup struct {
 }
 
 // ofMethod is the heading of the options that no recipe has to name.
-const ofMethod = "Of every package that is built in this way"
+const ofMethod = "Of the build method"
 
 // groups brings options under their headings, in the order of the recipe: those without
 // one first, those of the method last.
@@ -306,7 +309,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 				why = f.Lacks + " not found" + shelfHas(m, r, f)
 			}
 		case !f.On:
-			is, why = "off", "as it was told"
+			is, why = "off", "by an option or an argument"
 		}
 		rows = append(rows, []string{f.Name, is, why})
 	}
@@ -326,13 +329,16 @@ func rankOf(f feature.Feature) int {
 
 // shelfHas says where a recipe on the shelf is called like what a feature lacks.
 func shelfHas(m *machine.Machine, r *store.Receipt, f feature.Feature) string {
+	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool { return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks) }); i >= 0 {
+		return ", though it was built with " + r.Needs[i].Name
+	}
 	names, err := m.Shelves.Names()
 	if err != nil {
 		return ""
 	}
 	for _, name := range names {
 		if name != r.Name && buildfile.Stem(name) == buildfile.Stem(f.Lacks) {
-			return "; the shelf has " + name + ", which is no need of it yet"
+			return "; the shelf has " + name + ", which it does not need yet"
 		}
 	}
 	return ""

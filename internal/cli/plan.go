@@ -240,6 +240,8 @@ type plannedPackage struct {
 	Options  map[string]string `json:"options"`
 	Asked    bool              `json:"asked"`
 	Kept     bool              `json:"kept"`
+	Preset   string            `json:"preset,omitempty"`
+	Missed   map[string]string `json:"missed,omitempty"` // options that were chosen earlier, and that the release does not have as they were
 	Apart    bool              `json:"apart"`
 	Why      []string          `json:"why"`
 	Needs    []plannedNeed     `json:"needs"`
@@ -260,7 +262,7 @@ func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) er
 	for i, j := range l.Jobs {
 		p := j.Package
 		planned[i] = plannedPackage{
-			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Apart: p.Apart,
+			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Preset: j.Preset, Missed: missedOf(p), Apart: p.Apart,
 			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: fetched(j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
 		}
 		for k, need := range j.Needs {

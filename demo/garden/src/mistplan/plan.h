@@ -1,6 +1,8 @@
 #ifndef PLAN_H
 #define PLAN_H
+#ifndef MOST_READINGS
 #define MOST_READINGS 1000
+#endif
 
 struct reading { int hour; double temperature, humidity; };
 
