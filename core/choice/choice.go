@@ -2,8 +2,8 @@
 // each is and why, what it could be and what that adds to the ladder, and what everything
 // that was changed would mean together.
 //
-// It is a value for one goroutine. Nothing is written but by Keep, and nothing is fetched
-// or built.
+// It is a value for one goroutine, but for what Asking and Ready return. Nothing is
+// written but by Keep, and nothing is fetched or built.
 package choice
 
 import (
@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"fernladder/core/build"
 	"fernladder/core/host"
@@ -37,8 +38,10 @@ type Choosing struct {
 	undo    []Change
 	read    versions
 
-	history *store.History // nil: there is none
+	working sync.Mutex     // on a meaning; it guards what is below
+	history *store.History // nil: it was not asked yet, or there is none
 	fetched map[*recipe.Release]bool
+	lacked  map[host.Question]bool // by the operating system, for what was asked for; nil: not known yet
 }
 
 // Why says why an option is as it is.
@@ -54,6 +57,10 @@ const (
 	Demanded  Why = "demanded"  // another package demands it
 	Chosen    Why = "chosen"    // here, since this was opened
 )
+
+// OfMethod is the heading of the options that a package has by its build method, and that
+// no recipe names.
+const OfMethod = "Of the build method"
 
 // A Row is an option as it is now.
 type Row struct {
@@ -107,8 +114,33 @@ func Open(ctx context.Context, m *machine.Machine, ask plan.Ask) (*Choosing, err
 	return c, nil
 }
 
-// Close lets go of what it has open.
+// Glance shows the options of the package that is asked for as its recipe has them, until
+// Open knows better: it reads one recipe, where Open reads all that it can need. It is for
+// looking at only, and false where there is nothing to see yet.
+func Glance(m *machine.Machine, ask plan.Ask) (*Choosing, bool) {
+	c := &Choosing{machine: m, ask: ask}
+	wanted, err := resolve.ParseWanted(ask.Names[0])
+	if err != nil {
+		return nil, false
+	}
+	if c.Recipe, err = m.Shelves.Find(wanted.Name); err != nil {
+		return nil, false
+	}
+	if c.Release = c.newest(wanted); c.Release == nil {
+		return nil, false
+	}
+	for _, o := range c.Recipe.OptionsOf(recipe.Facts{Version: c.Release.Version, Machine: m.System}) {
+		r := &Row{Option: o, Usual: o.DefaultOf(c.Release), Why: Default}
+		r.Value, r.was.value, r.was.why = r.Usual, r.Usual, Default
+		c.rows = append(c.rows, r)
+	}
+	return c, len(c.rows) > 0
+}
+
+// Close lets go of what it has open, once nothing is worked out any more.
 func (c *Choosing) Close() {
+	c.working.Lock()
+	defer c.working.Unlock()
 	if c.history != nil {
 		c.history.Close()
 	}
@@ -144,6 +176,31 @@ func (c *Choosing) facing(x *recipe.Release) recipe.Facts {
 // Rows are the options of the release, in the order of the recipe, those of its method
 // last.
 func (c *Choosing) Rows() []*Row { return c.rows }
+
+// A Group are options under one heading.
+type Group struct {
+	Name string // "": under none
+	Rows []*Row
+}
+
+// Groups brings options under their headings, in the order of the recipe: those without
+// one first, those of the method last.
+func Groups(rows []*Row) []Group {
+	all, last := []Group{{}}, Group{Name: OfMethod}
+	for _, r := range rows {
+		if r.Implied {
+			last.Rows = append(last.Rows, r)
+			continue
+		}
+		i := slices.IndexFunc(all, func(g Group) bool { return g.Name == r.Group })
+		if i < 0 {
+			i = len(all)
+			all = append(all, Group{Name: r.Group})
+		}
+		all[i].Rows = append(all[i].Rows, r)
+	}
+	return slices.DeleteFunc(append(all, last), func(g Group) bool { return len(g.Rows) == 0 })
+}
 
 // Row returns the option of a name, or nil.
 func (c *Choosing) Row(name string) *Row {

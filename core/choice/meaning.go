@@ -3,7 +3,6 @@ package choice
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"fernladder/core/build"
 	"fernladder/core/host"
@@ -17,7 +16,8 @@ type Meaning struct {
 	Came, Went []Part // packages that come onto the ladder by it, or go
 	Other      []Part // packages that it builds otherwise, but for the chosen one
 	Totals     plan.Totals
-	Lacks      []host.Finding // what the operating system lacks for the ladder
+	Lacks      []host.Finding // what the operating system lacks for it, and not for what was asked for
+	Lacked     int            // how many things it lacks for that, too
 	Problem    *resolve.Reason
 }
 
@@ -29,9 +29,21 @@ type Part struct {
 
 // Meaning works out the ladder for the choice as it is. A choice that clashes with what
 // others demand is no error but a Problem.
-func (c *Choosing) Meaning(ctx context.Context) (*Meaning, error) {
+func (c *Choosing) Meaning(ctx context.Context) (*Meaning, error) { return c.Asking()(ctx) }
+
+// Asking returns what works out the Meaning of the choice as it is now, whatever is changed
+// meanwhile. One such at a time may run beside what else is done with the Choosing.
+func (c *Choosing) Asking() func(context.Context) (*Meaning, error) {
 	facts := c.facts
 	facts.Request.Options = c.settingsNow()
+	return func(ctx context.Context) (*Meaning, error) {
+		c.working.Lock()
+		defer c.working.Unlock()
+		return c.meaning(ctx, facts)
+	}
+}
+
+func (c *Choosing) meaning(ctx context.Context, facts plan.Facts) (*Meaning, error) {
 	p, err := plan.Make(ctx, facts)
 	var none *resolve.NoLadder
 	if errors.As(err, &none) {
@@ -48,8 +60,9 @@ func (c *Choosing) Meaning(ctx context.Context) (*Meaning, error) {
 		return nil, err
 	}
 	m := &Meaning{Totals: p.Totals(func(j *build.Job) bool { return c.here(ctx, j) })}
+	before, now := byPlace(c.before), byPlace(p)
 	for _, j := range p.Jobs {
-		old := find(c.before, j)
+		old := before[placeOf(j)]
 		switch part := (Part{j.Name, j.Version, p.Installed[j.Ref]}); {
 		case old == nil:
 			m.Came = append(m.Came, part)
@@ -59,26 +72,46 @@ func (c *Choosing) Meaning(ctx context.Context) (*Meaning, error) {
 	}
 	if c.before != nil {
 		for _, old := range c.before.Jobs {
-			if find(p, old) == nil {
+			if now[placeOf(old)] == nil {
 				m.Went = append(m.Went, Part{old.Name, old.Version, c.before.Installed[old.Ref]})
 			}
 		}
 	}
-	findings, _ := c.lacking(ctx, p.Todo())
-	m.Lacks = findings
-	return m, nil
+	lacks, err := c.lacking(ctx, p.Todo())
+	if c.before != nil && c.lacked == nil {
+		c.lacked = map[host.Question]bool{}
+		already, _ := c.lacking(ctx, c.before.Todo())
+		for _, f := range already {
+			c.lacked[f.Question] = true
+		}
+	}
+	for _, f := range lacks {
+		if c.lacked[f.Question] {
+			m.Lacked++
+		} else {
+			m.Lacks = append(m.Lacks, f)
+		}
+	}
+	return m, err
 }
 
-// find is the job of the same package in another plan: a tool apart is one of its own.
-func find(p *plan.Plan, j *build.Job) *build.Job {
-	if p == nil {
-		return nil
+// place is what a job of one plan and one of another have in common that are of the same
+// package: a tool apart is one of its own.
+type place struct {
+	name  string
+	apart bool
+}
+
+func placeOf(j *build.Job) place { return place{j.Name, j.Package.Apart} }
+
+func byPlace(p *plan.Plan) map[place]*build.Job {
+	jobs := map[place]*build.Job{}
+	if p != nil {
+		for _, j := range p.Jobs {
+			jobs[placeOf(j)] = j
+		}
 	}
-	i := slices.IndexFunc(p.Jobs, func(o *build.Job) bool { return o.Name == j.Name && o.Package.Apart == j.Package.Apart })
-	if i < 0 {
-		return nil
-	}
-	return p.Jobs[i]
+	return jobs
 }
 
 // here tells whether the sources of a job are here, of each release once.
@@ -102,8 +135,9 @@ func (c *Choosing) lacking(ctx context.Context, jobs []*build.Job) (lacks []host
 	return lacks, ctx.Err()
 }
 
-// Ready asks the operating system for everything that any choice could need, so that a
-// Meaning does not have to wait for it.
-func (c *Choosing) Ready(ctx context.Context) {
-	c.machine.Programs.Check(ctx, "cc", c.hostNeeds(), false)
+// Ready returns what asks the operating system for everything that any choice could need,
+// so that a Meaning does not have to wait for it. It may run beside all else.
+func (c *Choosing) Ready() func(context.Context) {
+	needs := c.hostNeeds()
+	return func(ctx context.Context) { c.machine.Programs.Check(ctx, "cc", needs, false) }
 }

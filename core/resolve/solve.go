@@ -55,7 +55,10 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 		return nil, err
 	}
 	slices.SortFunc(a.packages, func(a, b *Package) int {
-		return cmp.Or(a.Rung-b.Rung, cmp.Compare(a.Name(), b.Name()), b.Release.Version.Compare(a.Release.Version), cmp.Compare(a.key(), b.key()))
+		if c := cmp.Or(a.Rung-b.Rung, cmp.Compare(a.Name(), b.Name())); c != 0 {
+			return c
+		}
+		return cmp.Or(b.Release.Version.Compare(a.Release.Version), cmp.Compare(a.key(), b.key()))
 	})
 	return &Ladder{Packages: a.packages}, nil
 }

@@ -2,13 +2,64 @@ package cli
 
 import (
 	"context"
+	"os"
+	"runtime/debug"
+	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/choice"
 	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/internal/choosing"
 )
 
-// choose shows the options on a screen.
-func (a *app) choose(ctx context.Context, m *machine.Machine, c *choice.Choosing) error {
-	a.optionsTable(c, optionsFlags{})
+// choose lets the options be chosen on a screen, and does with the choice what is asked.
+// Whatever happens then, the command that makes it is not lost.
+func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glance *choice.Choosing) error {
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // a key is answered before memory is tidied
+	reopen := func(c *choice.Choosing) (*choice.Choosing, []choice.Change, error) {
+		m, err := a.open()
+		if err != nil {
+			return nil, nil, err
+		}
+		return c.Again(ctx, m)
+	}
+	open := func() (*choice.Choosing, error) { return choice.Open(ctx, m, ask) }
+	outcome, chosen, err := choosing.Run(ctx, glance, open, reopen, os.Stdin, os.Stdout, os.Environ())
+	if err != nil {
+		return err
+	}
+	defer chosen.Close()
+	command := "fernladder install " + build.Typed(chosen.Arguments())
+	switch outcome {
+	case choosing.Interrupted:
+		if len(chosen.Changes()) > 0 {
+			a.screen.Note("Nothing was written. What was chosen: %s", command)
+		}
+		return &alreadyShown{context.Canceled}
+	case choosing.Forget:
+		a.screen.Note("Nothing was written.")
+	case choosing.Once:
+		a.screen.Print("%s", command)
+	case choosing.Keep:
+		return a.keep(ctx, m, chosen, command)
+	}
+	return nil
+}
+
+func (a *app) keep(ctx context.Context, m *machine.Machine, c *choice.Choosing, command string) error {
+	added, err := c.Keep(ctx)
+	if err != nil {
+		return &helped{err, []string{"Nothing was written. For one build: " + command}}
+	}
+	var texts []string
+	for _, change := range c.Changes() {
+		texts = append(texts, change.Option+" = "+c.Row(change.Option).TOML(change.To))
+	}
+	a.screen.Print("Written to %s: [wanted.%s] with %s", m.Place.Shown(m.Settings.File), c.Recipe.Name, strings.Join(texts, ", "))
+	if added {
+		a.screen.Note("%s is wanted on this machine now: %s without names brings the landing to all that is, and to nothing else.", c.Recipe.Name, "fernladder install")
+	}
+	a.screen.Note("To build it: fernladder install %s", c.Recipe.Name)
 	return nil
 }

@@ -64,6 +64,11 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 	if err != nil {
 		return err
 	}
+	if !a.screen.JSON && !f.changed && f.since == "" && a.screen.Drawable(os.Stdin) {
+		if glance, seen := choice.Glance(m, ask); seen {
+			return a.choose(ctx, m, ask, glance)
+		}
+	}
 	c, err := choice.Open(ctx, m, ask)
 	if err != nil {
 		return err
@@ -74,8 +79,6 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 		return a.optionsSince(c, f.since)
 	case a.screen.JSON:
 		return a.optionsJSON(c, f)
-	case !f.changed && len(c.Rows()) > 0 && a.screen.Drawable(os.Stdin):
-		return a.choose(ctx, m, c)
 	}
 	a.optionsTable(c, f)
 	return nil
@@ -126,11 +129,11 @@ func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
 	}
 	a.screen.Print("")
 	var lines [][]string
-	for _, group := range groups(rows) {
-		if group.name != "" {
-			lines = append(lines, []string{a.screen.Strong(group.name), "", "", "", "", ""})
+	for _, group := range choice.Groups(rows) {
+		if group.Name != "" {
+			lines = append(lines, []string{a.screen.Strong(group.Name), "", "", "", "", ""})
 		}
-		for _, r := range group.rows {
+		for _, r := range group.Rows {
 			lines = append(lines, []string{"  " + r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r), term.OneLine(r.About)})
 		}
 	}
@@ -138,35 +141,6 @@ func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
 	if c.Problem != nil {
 		a.screen.Print("\nNo ladder fits it as it is: %v", c.Problem)
 	}
-}
-
-// rowGroup are the options under one heading.
-type rowGroup struct {
-	name string
-	rows []*choice.Row
-}
-
-// ofMethod is the heading of the options that no recipe has to name.
-const ofMethod = "Of the build method"
-
-// groups brings options under their headings, in the order of the recipe: those without
-// one first, those of the method last.
-func groups(rows []*choice.Row) []rowGroup {
-	all := []rowGroup{{}}
-	last := rowGroup{name: ofMethod}
-	for _, r := range rows {
-		if r.Implied {
-			last.rows = append(last.rows, r)
-			continue
-		}
-		i := slices.IndexFunc(all, func(g rowGroup) bool { return g.name == r.Group })
-		if i < 0 {
-			i = len(all)
-			all = append(all, rowGroup{name: r.Group})
-		}
-		all[i].rows = append(all[i].rows, r)
-	}
-	return slices.DeleteFunc(append(all, last), func(g rowGroup) bool { return len(g.rows) == 0 })
 }
 
 // valueText is what an option is, so that what is not as by default is seen.

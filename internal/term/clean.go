@@ -122,3 +122,11 @@ func (s *Screen) Log(r io.Reader) error {
 		}
 	}
 }
+
+// Visible is a text that is not ours in one line, with what would do something to a
+// terminal in letters: for screens that are drawn without the filter.
+func Visible(text string) string {
+	var out bytes.Buffer
+	(&filter{}).show(&out, []byte(text))
+	return strings.NewReplacer("\n", " ", "\t", " ").Replace(out.String())
+}
