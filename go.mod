@@ -9,6 +9,7 @@ require (
 	charm.land/lipgloss/v2 v2.1.0
 	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/creack/pty v1.1.24
 	github.com/gofrs/flock v0.13.1
 	github.com/google/licensecheck v0.3.1
 	github.com/google/renameio/v2 v2.0.2

@@ -38,10 +38,7 @@ func (s *screen) panel(rows []*choice.Row, width, height int) []string {
 			lines = append(lines, means...)
 		}
 	}
-	for len(lines) < height {
-		lines = append(lines, "")
-	}
-	return lines[:height]
+	return filled(lines, height)
 }
 
 // about says what an option is, could be and adds.

@@ -145,7 +145,11 @@ func (s *screen) list(rows []*choice.Row, width, height int) []string {
 	}
 	name, value = min(name, width/2), min(value, max(8, width/5))
 	current := s.current(rows)
-	var lines []string
+	type line struct {
+		heading string
+		row     *choice.Row // nil: it is a heading
+	}
+	var all []line
 	at := 0
 	for _, g := range choice.Groups(s.choice.Rows()) {
 		headed := g.Name == ""
@@ -155,24 +159,36 @@ func (s *screen) list(rows []*choice.Row, width, height int) []string {
 			}
 			if !headed {
 				headed = true
-				lines = append(lines, strong.Render(ansi.Truncate(term.Visible(g.Name), width, "…")))
+				all = append(all, line{heading: g.Name})
 			}
 			if r == current {
-				at = len(lines)
+				at = len(all)
 			}
-			lines = append(lines, s.line(r, r == current, name, value, width))
+			all = append(all, line{row: r})
 		}
 	}
-	if len(lines) == 0 {
-		lines = []string{"", "  No option is like that. esc shows all."}
+	if len(all) == 0 {
+		return filled([]string{"", "  No option is like that. esc shows all."}, height)
 	}
-	// The current line stays in sight, with a heading right above it.
+	// The current line stays in sight, and the first heading with the first option.
 	first := at
 	if at == 1 {
 		first = 0
 	}
-	s.top = max(0, min(s.top, first, len(lines)-1), at-height+1)
-	lines = lines[s.top:]
+	s.top = max(0, min(s.top, first), at-height+1)
+	var lines []string
+	for _, l := range all[s.top:min(len(all), s.top+height)] {
+		if l.row == nil {
+			lines = append(lines, strong.Render(ansi.Truncate(term.Visible(l.heading), width, "…")))
+		} else {
+			lines = append(lines, s.line(l.row, l.row == current, name, value, width))
+		}
+	}
+	return filled(lines, height)
+}
+
+// filled are so many lines, empty ones at the end.
+func filled(lines []string, height int) []string {
 	for len(lines) < height {
 		lines = append(lines, "")
 	}
