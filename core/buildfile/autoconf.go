@@ -151,6 +151,19 @@ var (
 	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|ifpresent|guess|unset|unspecified|optional)\b["']?`)
 )
 
+func underscored(name string) string { return strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name) }
+
+// saysState matches how a script says what it has decided.
+var saysState = pattern.New(`\bAC_MSG_RESULT\(\s*\[*(yes|no|enabled|disabled|auto)\b`)
+
+// bothSides tells whether a help text has a line for a switch that is on, and one for it
+// off.
+func bothSides(help, name string) bool {
+	on := strings.Contains(help, "--enable-"+name) || strings.Contains(help, "--with-"+name)
+	off := strings.Contains(help, "--disable-"+name) || strings.Contains(help, "--without-"+name)
+	return on && off
+}
+
 // placed matches what stands for the place in which something is looked for.
 var placed = pattern.New(`(?i)^\[?=?\[?=?(DIR|PATH|PREFIX|PFX|DIRECTORY|ROOT|LOCATION|path|dir|/path)`)
 
@@ -173,7 +186,14 @@ func (a *autoconf) switches() {
 			return ""
 		}
 		if help := acHelp.FindStringSubmatch(arg(1)); help != nil {
-			how, value, text = help[1], help[3], strings.Trim(strings.Join(strings.Fields(help[4]), " "), "[]() ")
+			how, value, text = help[1], help[3], strings.Join(strings.Fields(help[4]), " ")
+			if i := strings.Index(text, "])"); i >= 0 { // another macro, or the next line of the help, follows
+				text = text[:i]
+			}
+			text = strings.Trim(text, "[]() ")
+			if underscored(help[2]) == underscored(name) { // which is the same to the script
+				name = help[2]
+			}
 		}
 		s, ok := newSwitch(how, name, value, text)
 		if !ok && (how == "with" || how == "without") && placed.MatchString(value) { // the place of what it turns on
@@ -181,17 +201,22 @@ func (a *autoconf) switches() {
 			ok = true
 		}
 		if !ok {
-			a.r.Settings = append(a.r.Settings, Setting{"--" + how + "-" + name + value, about(text, name)})
+			a.r.Settings = append(a.r.Settings, newSetting("--"+positive[how]+"-"+name, name, value, text))
 			continue
 		}
 		if s.Name == "" {
 			continue
 		}
 		if s.Values == nil {
+			if m := saysState.FindStringSubmatch(arg(3)); m != nil {
+				s.Default = states[m[1]]
+			} else if bothSides(arg(1), name) { // and does not say which of them it is
+				s.Default = Auto
+			}
 			s.Default = stateSet(arg(3), s.Default)
 		}
 		prefix := map[string]string{"ENABLE": "enable_", "WITH": "with_"}[a.text[at[2]:at[3]]]
-		s.vars = []string{prefix + strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name)}
+		s.vars = []string{prefix + underscored(name)}
 		for _, m := range assigned.FindAllStringSubmatch(arg(2)+" "+arg(3), -1) {
 			if v := m[1]; !slices.Contains([]string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"}, v) {
 				s.vars = append(s.vars, v)

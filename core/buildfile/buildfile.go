@@ -30,6 +30,7 @@ type Switch struct {
 	Name    string // as options of recipes are called
 	Raw     string // as the source calls it
 	About   string
+	Group   string // the heading that it stands under, or ""
 	Default State
 	On, Off []string // the arguments of each side
 
@@ -85,10 +86,6 @@ type Reading struct {
 	CXX      bool // there is C++ to compile
 	Modules  bool // modules of pkg-config are looked for
 }
-
-// A Setting is something that the build system takes a free value for: a path, a number,
-// a text.
-type Setting struct{ Argument, About string }
 
 // Files gives the text of a file of the source, or "" if there is none.
 type Files func(name string) string
@@ -227,20 +224,45 @@ func optionName(name string) string {
 }
 
 // negative begins the text of a switch that says what happens when it is turned off.
-var negative = pattern.New(`(?i)^(?:disable(?: the)?|turn off|omit|exclude|suppress|skip|no|without|build without|compile without|don'?t|do not)\s+`)
+var negative = pattern.New(`(?i)^(?:(?:if set, )?(?:to )?(?:disables?(?: the)?|turns? off|omits?|excludes?|suppress(?:es)?|skips?|avoids?|no|without|builds? without|compiles? without|don'?t|do not)|(?:set to on to|use this to) disable)\s+`)
+
+// evenIf goes with what is not done.
+var evenIf = pattern.New(`(?i),? even (?:if|when|though) .*$`)
+
+// negated matches the names of switches that leave something out when they are on.
+var negated = pattern.New(`(?i)^(.*?_)?(?:no|disable|without|skip|omit)[_-](.+)$`)
 
 // notes are what the text of a switch says of its default, which the recipe says itself.
 var notes = pattern.New(`(?i)\s*[\[(<]\s*(?:the )?(?:default(?:s)?\s*(?:to|is|[=:])?\s*)?` + set + `\s*[\])>]|[,;]?\s*\b(?:the )?default(?:s to| is|\s*[=:])\s*` + set + `\b`)
 
 const set = `(?:yes|no|on|off|auto|check|enabled|disabled|true|false|autodetect(?:ed)?|maybe|detect|if found|if available|optional)`
 
-// about tidies the text of a switch, so that it says what it is when it is on.
-func about(text, raw string) string {
+// positively turns a switch round that leaves something out when it is on, by its name and
+// by its text, so that it is on when that is built.
+func (s *Switch) positively(text string) {
+	m := negated.FindStringSubmatch(s.Raw)
+	if m == nil || !negative.MatchString(strings.TrimSpace(text)) || optionName(m[1]+m[2]) == "" {
+		return
+	}
+	s.Name, s.About = optionName(m[1]+m[2]), about(text, s.Raw, true)
+	s.On, s.Off = s.Off, s.On
+	switch s.Default {
+	case On:
+		s.Default = Off
+	case Off:
+		s.Default = On
+	}
+	s.Purpose = purposeOf(s.Name)
+}
+
+// about tidies the text of a switch, so that it says what it is when it is on. Where off
+// is true, the text is about turning it off.
+func about(text, raw string, off bool) string {
 	text = strings.TrimSuffix(text, ".")
 	text = strings.NewReplacer("@<:@", "[", "@:>@", "]", "@%:@", "#", "@S|@", "$", "@&t@", "", "[[", "[", "]]", "]").Replace(text)
 	text = strings.Join(strings.Fields(notes.ReplaceAllString(text, "")), " ")
-	if rest := negative.ReplaceAllString(text, ""); rest != text && rest != "" {
-		text = rest
+	if rest := negative.ReplaceAllString(text, ""); off && rest != text && rest != "" {
+		text = evenIf.ReplaceAllString(rest, "")
 	}
 	if text = strings.Trim(text, " ,;:"); text == "" {
 		return raw

@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"fernladder/core/recipe"
 )
 
 // said is a reading as text: a line for each switch, then the look-ups.
@@ -66,7 +68,7 @@ func TestTheArgumentsOfAScript(t *testing.T) {
 	script := "#!/bin/sh\nfor arg; do case $arg in\n  --enable-plots) plots=1;;\n  --disable-plots) plots=0;;\n  --with-storage=loam|--with-storage=flat) storage=${arg#*=};;\n  --with-cal=*) cal=x;;\n  --without-net) n=;;\nesac; done\n"
 	r := ConfigureHelp(script)
 	assert.Equal(t, "net=auto --without-net (Net)\nplots=auto --enable-plots --disable-plots (Plots)\nstorage= loam:--with-storage=loam flat:--with-storage=flat (Storage)", said(r))
-	assert.Equal(t, []Setting{{"--with-cal=…", ""}}, r.Settings)
+	assert.Equal(t, []Setting{{Name: "cal", Raw: "cal", About: "cal", Form: recipe.Line, Given: "--with-cal=$FL_VALUE"}}, r.Settings)
 }
 
 // Macros of the package's own are looked into, where they are called; those that many
@@ -157,4 +159,63 @@ func FuzzBuildFiles(f *testing.F) {
 		Meson(func(string) string { return text })
 		Makefile("Makefile", text)
 	})
+}
+
+// What a switch is when it is on stands in its words, whichever way round the source says
+// it; what stands under a heading keeps that; and what takes a free value is known by it.
+func TestWordsAndHeadings(t *testing.T) {
+	lines := func(r *Reading) []string {
+		var all []string
+		for _, s := range r.Switches {
+			all = append(all, strings.Join([]string{s.Group, s.Name, string(s.Default), s.About, strings.Join(s.On, " ")}, "|"))
+		}
+		for _, s := range r.Settings {
+			all = append(all, strings.Join([]string{s.Group, s.Name, string(s.Form) + s.Between + s.Matches, s.About, s.Given, s.Usual}, "|"))
+		}
+		return all
+	}
+	help := `Optional Features:
+  --disable-plots         do not build plots
+  --enable-frost          disable the heating
+
+Beds and borders:
+  --without-moss          build without moss
+  --with-beds=N           how many beds
+  --with-data=DIR         where data is kept
+  --with-langs=LIST       languages
+  --with-vendor=NAME      who made it
+Some influential environment variables:
+  --enable-last           the last one
+`
+	assert.ElementsMatch(t, []string{
+		"Beds and borders|moss|on|Moss|--with-moss", "|frost|off|Disable the heating|--enable-frost", "|last|off|The last one|--enable-last", "|plots|on|Build plots|--enable-plots",
+		"Beds and borders|beds|number|How many beds|--with-beds=$FL_VALUE|", "Beds and borders|data|path|Where data is kept|--with-data=$FL_VALUE|",
+		"Beds and borders|langs|list|Languages|--with-langs=$FL_VALUE|", "Beds and borders|vendor|text|Who made it|--with-vendor=$FL_VALUE|",
+	}, lines(ConfigureHelp(help)))
+
+	cmake := CMake(func(name string) string {
+		return map[string]string{"CMakeLists.txt": `# What is grown
+option(FERN_DISABLE_MOSS "Disables moss" OFF)
+option(FERN_PLOTS "Do not wait for plots" ON)
+
+#----------
+# Places
+#----------
+set(FERN_DATA "/var/fern" CACHE PATH "Where data is kept")
+set(FERN_BEDS 4 CACHE STRING "How many beds")
+
+# An explanation of one, which is none of several
+option(FERN_LAST "The last one" OFF)
+set(FERN_LANGS "c;d" CACHE STRING "Languages")
+`}[name]
+	})
+	assert.ElementsMatch(t, []string{
+		"What is grown|fern_moss|on|Moss|-DFERN_DISABLE_MOSS=OFF", "What is grown|fern_plots|on|Do not wait for plots|-DFERN_PLOTS=ON", "|fern_last|off|The last one|-DFERN_LAST=ON",
+		"Places|fern_beds|number|How many beds|-DFERN_BEDS=$FL_VALUE|4", "Places|fern_data|path|Where data is kept|-DFERN_DATA=$FL_VALUE|/var/fern", "|fern_langs|list;|Languages|-DFERN_LANGS=$FL_VALUE|c,d",
+	}, lines(cmake))
+
+	meson := Meson(func(name string) string {
+		return map[string]string{"meson_options.txt": "# Drivers\noption('moss', type: 'boolean', value: false, description: 'Moss')\noption('tools', type: 'array', choices: ['rake', 'hoe'], value: ['rake'], description: 'Tools')\noption(\n  'beds',\n  type: 'integer', value: 4, min: 1)\n\n# About one only.\noption('data', type: 'string', value: '/var', description: 'Where')\n"}[name]
+	})
+	assert.ElementsMatch(t, []string{"Drivers|moss|off|Moss|-Dmoss=true", "Drivers|beds|number|beds|-Dbeds=$FL_VALUE|4", "|data|path|Where|-Ddata=$FL_VALUE|/var", "Drivers|tools|listrake|hoe|Tools|-Dtools=$FL_VALUE|rake"}, lines(meson))
 }

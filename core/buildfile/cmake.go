@@ -1,6 +1,7 @@
 package buildfile
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -11,10 +12,11 @@ import (
 // CMake reads a CMakeLists.txt, with the files that it includes and the directories that
 // it adds, where it names them plainly.
 func CMake(files Files) *Reading {
-	c := &cmake{files: files, r: &Reading{}, seen: map[string]bool{}}
+	c := &cmake{files: files, headings: map[string]string{}, r: &Reading{}, seen: map[string]bool{}}
 	text := c.inlined("CMakeLists.txt", ".", 0)
 	c.commands = cmakeCommands(text)
 	c.switches()
+	c.r.group(c.headings)
 	c.lookups()
 	c.r.join()
 	return c.r
@@ -22,6 +24,7 @@ func CMake(files Files) *Reading {
 
 type cmake struct {
 	files    Files
+	headings map[string]string // that options stand under, by their names
 	seen     map[string]bool
 	read     int // bytes
 	commands []command
@@ -66,7 +69,9 @@ func (c *cmake) inlined(name, dir string, depth int) string {
 		return ""
 	}
 	c.seen[name] = true
-	text := uncommentedCMake(c.files(name))
+	whole := c.files(name)
+	maps.Copy(c.headings, headings(whole))
+	text := uncommentedCMake(whole)
 	c.read += len(text) + 1
 	var b strings.Builder
 	last := 0
@@ -204,7 +209,7 @@ func (c *cmake) switches() {
 			case kind == "BOOL":
 				c.onOff(raw, text, value)
 			case len(values) > 1 && optionName(raw) != "":
-				s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw), Order: values, Values: map[string][]string{}, vars: []string{raw}}
+				s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Order: values, Values: map[string][]string{}, vars: []string{raw}}
 				for _, v := range values {
 					s.Values[v] = []string{"-D" + raw + "=" + v}
 				}
@@ -213,7 +218,9 @@ func (c *cmake) switches() {
 				}
 				c.r.Switches = append(c.r.Switches, s)
 			default:
-				c.r.Settings = append(c.r.Settings, Setting{"-D" + raw + "=" + value, text})
+				s := newSetting("-D"+raw, raw, map[string]string{"PATH": "DIR", "FILEPATH": "PATH"}[kind], text)
+				s.usual(value)
+				c.r.Settings = append(c.r.Settings, s)
 			}
 		}
 	}
@@ -221,7 +228,7 @@ func (c *cmake) switches() {
 }
 
 func (c *cmake) onOff(raw, text, value string) {
-	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw), Default: Off, Purpose: purposeOf(optionName(raw)),
+	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Default: Off, Purpose: purposeOf(optionName(raw)),
 		On: []string{"-D" + raw + "=ON"}, Off: []string{"-D" + raw + "=OFF"}, vars: []string{raw}}
 	switch strings.ToUpper(value) {
 	case "ON", "TRUE", "YES", "1":
@@ -233,6 +240,7 @@ func (c *cmake) onOff(raw, text, value string) {
 			s.Default = Auto // that is decided elsewhere, often by what was found
 		}
 	}
+	s.positively(text)
 	if raw == "BUILD_SHARED_LIBS" { // instead of static ones
 		s.Name, s.About, s.Purpose = "shared", "Shared libraries rather than static ones", Shared
 	}

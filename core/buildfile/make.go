@@ -30,7 +30,7 @@ func Makefile(file, text string) *Reading {
 			continue
 		}
 		yes, no := "1", ""
-		s := Switch{Name: optionName(raw), Raw: raw, About: about(m[3], raw), Purpose: purposeOf(optionName(raw)), Default: Off, vars: []string{raw}}
+		s := Switch{Name: optionName(raw), Raw: raw, About: about(m[3], raw, false), Purpose: purposeOf(optionName(raw)), Default: Off, vars: []string{raw}}
 		switch value {
 		case "yes", "no":
 			yes, no = "yes", "no"

@@ -2,6 +2,7 @@ package buildfile
 
 import (
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ func Meson(files Files) *Reading {
 		options = files("meson_options.txt")
 	}
 	m.switches(mesonComment.ReplaceAllString(options, "$1"))
+	m.r.group(headings(options))
 	m.text = m.inlined(".", 0)
 	m.variables()
 	m.lookups()
@@ -121,7 +123,7 @@ func (m *meson) switches(text string) {
 		says := strings.Join(mesonTexts(keyed["description"]), "")
 		value := strings.Trim(keyed["value"], `'`)
 		set := func(v string) []string { return []string{"-D" + raw + "=" + v} }
-		s := Switch{Name: optionName(raw), Raw: raw, About: about(says, raw), Purpose: purposeOf(optionName(raw)), vars: []string{"get_option('" + raw + "')"}}
+		s := Switch{Name: optionName(raw), Raw: raw, About: about(says, raw, false), Purpose: purposeOf(optionName(raw)), vars: []string{"get_option('" + raw + "')"}}
 		var choices []string
 		kind := strings.Trim(keyed["type"], `'`)
 		if kind == "combo" {
@@ -166,12 +168,30 @@ func (m *meson) switches(text string) {
 				s.Value = choices[0]
 			}
 		default:
-			m.r.Settings = append(m.r.Settings, Setting{"-D" + raw + "=" + value, says})
+			m.setting(raw, kind, value, says, keyed)
 			continue
+		}
+		if kind == "boolean" {
+			s.positively(says)
 		}
 		m.r.Switches = append(m.r.Switches, s)
 	}
 	m.r.Switches = distinct(m.r.Switches)
+}
+
+// setting takes in an option that has a free value.
+func (m *meson) setting(raw, kind, value, says string, keyed map[string]string) {
+	s := newSetting("-D"+raw, raw, map[string]string{"integer": "N", "array": "LIST"}[kind], says)
+	if kind == "array" {
+		value = strings.Join(mesonTexts(value), ",")
+		var choices []string
+		for _, c := range mesonTexts(keyed["choices"]) {
+			choices = append(choices, regexp.QuoteMeta(c))
+		}
+		s.Matches = strings.Join(choices, "|")
+	}
+	s.usual(value)
+	m.r.Settings = append(m.r.Settings, s)
 }
 
 var mesonAssigns = pattern.New(`(?m)^\s*(\w+)\s*=\s*(.*)$`)

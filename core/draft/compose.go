@@ -27,7 +27,7 @@ type Origin struct {
 // Compose writes the recipe. Lines that a person should look at end with a
 // remark; what is open stands in a line of its own, in comments.
 func (s *Source) Compose(o Origin, d Decided, family string) string {
-	c := &composer{family: family}
+	c := &composer{family: family, named: map[string]bool{}}
 	c.url, c.page, c.open = s.openURL(o)
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks, then check the recipe.")
@@ -181,23 +181,46 @@ func (c *composer) releases(o Origin, v Finding) {
 	}
 }
 
-// settings lists what takes a free value.
+// settings writes what takes a free value as open options, which leave it to the source
+// until somebody gives them one.
 func (c *composer) settings(settings []buildfile.Setting) {
-	if len(settings) == 0 {
-		return
-	}
-	c.line("")
-	c.line("# The build also takes these, which are no choices. They can go to args in [build].")
 	for _, s := range settings {
-		c.line("#   %s  %s", plainText(s.Argument), plainText(s.About))
+		if s.Name == "" || c.named[s.Name] {
+			continue
+		}
+		c.named[s.Name] = true
+		c.line("")
+		c.line("[option.%s]", s.Name)
+		c.line("about   = %s", quote(s.About))
+		c.group(s.Group)
+		c.line("takes   = %s", quote(string(s.Form)))
+		if s.Matches != "" {
+			c.line("matches = '%s'", plainText(strings.ReplaceAll(s.Matches, "'", ".")))
+		}
+		if s.Between != "" {
+			c.line("between = %s", quote(s.Between))
+		}
+		remark := ""
+		if s.Usual != "" {
+			remark = "   # " + plainText(s.Usual) + " in the source"
+		}
+		c.line("default = \"\"%s", remark)
+		c.line("given   = [%s]", quote(s.Given))
+	}
+}
+
+func (c *composer) group(name string) {
+	if name != "" {
+		c.line("group   = %s", quote(name))
 	}
 }
 
 type composer struct {
 	b         strings.Builder
-	family    string // of the operating system
-	url, page string // of the archive, with the version left open, and of what lists it
-	open      bool   // the URL is
+	family    string          // of the operating system
+	url, page string          // of the archive, with the version left open, and of what lists it
+	open      bool            // the URL is
+	named     map[string]bool // the options that are written
 }
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
@@ -234,8 +257,10 @@ func (c *composer) arguments(key string, args []string) {
 // said; of others only what differs from the source's default.
 func (c *composer) choice(o Choice) {
 	c.line("")
+	c.named[o.Name] = true
 	c.line("[option.%s]", o.Name)
 	c.line("about   = %s", quote(o.About))
+	c.group(o.Group)
 	remark := ""
 	if o.Remark != "" {
 		remark = "   # " + plainText(o.Remark)

@@ -165,9 +165,9 @@ func governs(r *recipe.Recipe, work, file string) string {
 			continue
 		}
 		for _, s := range reading.Settings {
-			name, _, _ := strings.Cut(s.Argument, "=")
+			name, _, _ := strings.Cut(s.Given, "=")
 			if strings.Contains(strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(name)), strings.TrimSuffix(stem, "s")) {
-				return strings.TrimSuffix(name, "[") + "=" + place
+				return name + "=" + place
 			}
 		}
 	}

@@ -45,7 +45,13 @@ func (s *screen) panel(rows []*choice.Row, width, height int) []string {
 func (s *screen) about(r *choice.Row, width int) []string {
 	lines := wrapped(r.About, width)
 	lines[0] = strong.Render(lines[0])
-	return append(lines, wrapped(strings.Join(s.facts(r), "; "), width)...)
+	if !s.beside() {
+		return append(lines, wrapped(strings.Join(s.facts(r), "; "), width)...)
+	}
+	for _, fact := range s.facts(r) {
+		lines = append(lines, wrapped(fact, width)...)
+	}
+	return lines
 }
 
 func (s *screen) facts(r *choice.Row) []string {

@@ -20,7 +20,7 @@ var (
 	here   = lipgloss.NewStyle().Reverse(true)
 	good   = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
 	bad    = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
-	warm   = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
+	warm   = lipgloss.NewStyle().Foreground(lipgloss.Color("5"))
 )
 
 // The least that anything can be shown on, and from how wide on what the choice means is
