@@ -151,7 +151,9 @@ var (
 	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|ifpresent|guess|unset|unspecified|optional)\b["']?`)
 )
 
-func underscored(name string) string { return strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name) }
+func underscored(name string) string {
+	return strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name)
+}
 
 // saysState matches how a script says what it has decided.
 var saysState = pattern.New(`\bAC_MSG_RESULT\(\s*\[*(yes|no|enabled|disabled|auto)\b`)

@@ -267,6 +267,9 @@ func about(text, raw string, off bool) string {
 	if text = strings.Trim(text, " ,;:"); text == "" {
 		return raw
 	}
+	if first, _, _ := strings.Cut(text, " "); strings.ContainsAny(first, "_-.") { // a name, which is written as it is
+		return text
+	}
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 

@@ -27,7 +27,7 @@ type Origin struct {
 // Compose writes the recipe. Lines that a person should look at end with a
 // remark; what is open stands in a line of its own, in comments.
 func (s *Source) Compose(o Origin, d Decided, family string) string {
-	c := &composer{family: family, named: map[string]bool{}}
+	c := &composer{family: family, named: map[string]bool{}, auto: map[string]bool{}}
 	c.url, c.page, c.open = s.openURL(o)
 	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
 	c.line("# remarks, then check the recipe.")
@@ -221,6 +221,7 @@ type composer struct {
 	url, page string          // of the archive, with the version left open, and of what lists it
 	open      bool            // the URL is
 	named     map[string]bool // the options that are written
+	auto      map[string]bool // those of them that the source decides
 }
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
@@ -283,6 +284,7 @@ func (c *composer) choice(o Choice) {
 		c.line("default = %s%s", quote(set), remark)
 		c.line("values  = { %s }", strings.Join(values, ", "))
 	case o.Set == string(buildfile.Auto):
+		c.auto[o.Name] = true
 		c.line("default = \"auto\"   # the source decides it")
 		c.line("values  = { \"auto\" = [], \"on\" = %s, \"off\" = %s }", list(o.On), list(o.Off))
 	default:
@@ -299,7 +301,13 @@ func (c *composer) choice(o Choice) {
 // need writes a need on a recipe, or on the operating system.
 func (c *composer) need(w Wants) {
 	c.line("")
-	when := strings.Join(w.When, " or ")
+	conditions := make([]string, len(w.When))
+	for i, option := range w.When {
+		if conditions[i] = option; c.auto[option] {
+			conditions[i] += " == on"
+		}
+	}
+	when := strings.Join(conditions, " or ")
 	reason := plainText(w.Reason)
 	if w.Recipe != "" {
 		if !w.Sure {

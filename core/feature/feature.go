@@ -46,10 +46,12 @@ const (
 
 // A line of the summary that many print at their end: NAME: no, or NAME ..... no.
 var (
-	summed     = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
-	summedDots = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,].*)?)$`)
-	ordinary   = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent|dependency tracking|install|pic|rpath|whether )`)
-	notFound   = pattern.New(`(?i)\(?(?:([\w.+-]+) (?:is )?(?:not found|missing|not available|not installed)|(?:missing|needs|requires|no) ([\w.+-]+))\)?`)
+	summed      = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
+	summedDots  = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,].*)?)$`)
+	ordinary    = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent|dependency tracking|install|pic|rpath|whether )`)
+	lookups     = pattern.New(`^(?i:checking |run-time dependency|build-time dependency|dependency |library |program |has header|header |compiler for |fetching |configuring |found )`)
+	byArguments = pattern.New(`--(?:enable|with)-([\w.+-]+)`)
+	notFound    = pattern.New(`(?i)\(?(?:([\w.+-]+) (?:is )?(?:not found|missing|not available|not installed)|(?:missing|needs|requires|no) ([\w.+-]+))\)?`)
 )
 
 // Headings of lists that CMake prints (FeatureSummary).
@@ -61,10 +63,11 @@ var told = pattern.New(`^[ \t]*User defined options$`)
 // Read reads what was printed while a source was configured. off are names of what its
 // arguments say is to be left out. own begins lines that are not the source's.
 func Read(log string, off []string, own string) []Feature {
-	r := &reading{off: off, own: own}
+	r := &reading{off: off, own: own, absent: map[string]string{}}
 	lines := strings.Split(strings.TrimRight(log, "\n"), "\n")
 	for i, line := range lines {
-		lines[i] = strings.TrimRight(line, " \r\t")
+		const longest = 1000 // nobody sums up in a longer one
+		lines[i] = strings.TrimRight(line[:min(len(line), longest)], " \r\t")
 	}
 	for _, line := range lines {
 		r.looked(line)
@@ -87,6 +90,7 @@ type reading struct {
 	off     []string
 	own     string
 	lookups []lookup
+	absent  map[string]string // what was not found, by its stem
 	all     []Feature
 }
 
@@ -113,7 +117,8 @@ func (r *reading) summary(lines []string) {
 		if told.MatchString(line) {
 			said = true
 		}
-		if said || strings.HasPrefix(line, "checking ") || r.own != "" && strings.HasPrefix(line, r.own) {
+		line = strings.TrimPrefix(line, "Message: ")
+		if said || lookups.MatchString(line) || r.own != "" && strings.HasPrefix(line, r.own) {
 			continue
 		}
 		for _, p := range []*pattern.Pattern{summed, summedDots} {
@@ -127,25 +132,26 @@ func (r *reading) summary(lines []string) {
 
 // lists reads those that CMake prints.
 func (r *reading) lists(lines []string) {
-	for i, line := range lines {
-		m := listed.FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
-		on := m[1] == "been found" || m[1] == "been enabled"
-		for _, item := range lines[i+1:] {
-			item, is := strings.CutPrefix(item, " * ")
-			if !is {
-				if item == "" {
-					continue
-				}
-				break
-			}
+	inside, on := false, false
+	for _, line := range lines {
+		item, is := strings.CutPrefix(line, " * ")
+		switch {
+		case is && inside:
 			name, says, _ := strings.Cut(item, ", ")
 			name, version, _ := strings.Cut(name, " (")
 			r.add(Feature{Name: name, On: on, Says: strings.Trim(strings.TrimSuffix(version, ")")+" "+says, " ")})
+		case line == "":
+		default:
+			m := listed.FindStringSubmatch(line)
+			inside, on = m != nil, m != nil && (m[1] == "been found" || m[1] == "been enabled")
 		}
 	}
+}
+
+// told tells whether something was told to be left out.
+func (r *reading) told(name string) bool {
+	stem := buildfile.Stem(strings.ReplaceAll(name, " ", "-"))
+	return slices.ContainsFunc(r.off, func(off string) bool { return buildfile.Stem(off) == stem })
 }
 
 // explain says of a feature why it is off.
@@ -153,12 +159,11 @@ func (r *reading) explain(f *Feature) {
 	if f.On {
 		return
 	}
-	f.Asked = slices.ContainsFunc(r.off, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(f.Name) })
-	for _, l := range r.lookups {
-		if !l.found && buildfile.Stem(l.name) == buildfile.Stem(f.Name) {
-			f.Lacks = l.name
-		}
+	f.Asked = r.told(f.Name)
+	if by := byArguments.FindAllStringSubmatch(f.Says, -1); !f.Asked && len(by) > 0 { // what would turn it on, as some say
+		f.Asked = !slices.ContainsFunc(by, func(m []string) bool { return !r.told(m[1]) })
 	}
+	f.Lacks = r.absent[buildfile.Stem(f.Name)]
 	if m := notFound.FindStringSubmatch(f.Says); m != nil {
 		f.Lacks, f.Says = m[1]+m[2], ""
 	}

@@ -3,6 +3,7 @@ package feature
 import (
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/pattern"
 )
 
@@ -24,9 +25,20 @@ var (
 
 // looked takes a line in, if it is one that says so.
 func (r *reading) looked(line string) {
-	if len(line) > 300 {
+	const most = 4000
+	if len(line) > 300 || len(r.lookups) == most {
 		return
 	}
+	before := len(r.lookups)
+	r.look(line)
+	for _, l := range r.lookups[before:] {
+		if !l.found {
+			r.absent[buildfile.Stem(l.name)] = l.name
+		}
+	}
+}
+
+func (r *reading) look(line string) {
 	if m := mesonLooked.FindStringSubmatch(line); m != nil {
 		r.lookups = append(r.lookups, lookup{m[1], m[4], m[2] == "YES"})
 		return

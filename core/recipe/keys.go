@@ -144,7 +144,7 @@ func (r *Recipe) tryKeys(t *Try) []keyfile.Key {
 		keyfile.Text("run", &t.Run, "The command, run by sh. It must end with status 0, or the one that is stated. With a program, what is run is ./program, if nothing is said.").Check(knownVariables(shellVariablePattern, r.tryVariables)),
 		keyfile.Text("program", &t.Program, "A small C program that is compiled against the installed package."),
 		keyfile.Texts("flags", &t.Flags, "What the compiler is told about the program, such as -ldewcalc. Where headers and libraries of the package and of its needs are, it knows.").Check(checkFlag),
-		keyfile.Texts("modules", &t.Modules, "Modules of pkg-config that the program is compiled with.").Check(checkSystemName),
+		keyfile.Texts("modules", &t.Modules, "Modules of pkg-config that the program is compiled with.").Check(CheckSystemName),
 		keyfile.Number("status", &t.Status, 0, 255, "The status that the command must end with. 0, if nothing is said."),
 		keyfile.Text("expect", &t.Expect, "A regular expression (RE2) that must match somewhere in what it prints. In it, ^ and $ stand for the beginning and end of a line.").Check(checkPattern),
 		r.whenKey(&t.When, "The condition under which it is tried."),

@@ -20,10 +20,10 @@ func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
 // hostThing are the keys that say what the operating system must have.
 func hostThing(n *HostNeed) []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(checkSystemName),
-		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(checkSystemName),
-		keyfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(checkSystemName),
-		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(checkSystemName),
+		keyfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(CheckSystemName),
+		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(CheckSystemName),
+		keyfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(CheckSystemName),
+		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(CheckSystemName),
 		keyfile.Text("python", &n.Python, "A module that python3 can import.").Check(checkScriptModule(pythonPattern)),
 		keyfile.Text("perl", &n.Perl, "A module of Perl, such as Leaf::Parser.").Check(checkScriptModule(perlPattern)),
 		keyfile.Text("file", &n.File, "A file, by its absolute path. For what nothing else finds, such as the macros of autoconf.").Check(checkAbsolute),
@@ -105,10 +105,10 @@ func (r *Recipe) upstreamKeys() []keyfile.Key {
 
 func (r *Recipe) offersKeys() []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules.").Check(checkSystemName),
-		keyfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(checkSystemName),
-		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(checkSystemName),
-		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(checkSystemName),
+		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules.").Check(CheckSystemName),
+		keyfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(CheckSystemName),
+		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(CheckSystemName),
+		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(CheckSystemName),
 	}
 }
 
@@ -149,7 +149,7 @@ func upstreamPattern(text string) (*regexp.Regexp, error) {
 	return re, err
 }
 
-func checkSystemName(name string) error {
+func CheckSystemName(name string) error {
 	if !systemNamePattern.MatchString(name) {
 		return fmt.Errorf("%q cannot be a name here: names have letters, digits and . _ + / -", name)
 	}

@@ -155,7 +155,7 @@ func lacks(m *choice.Meaning) string {
 	case len(names) == 0 && more == 0:
 		return ""
 	case len(names) == 0:
-		return fmt.Sprintf("The system lacks %s, with or without it: fernladder host", term.Count(more, "thing"))
+		return fmt.Sprintf("The system lacks %s anyway: fernladder host", term.Count(more, "thing"))
 	case more > 0:
 		return fmt.Sprintf("The system lacks %s, and %d more", strings.Join(names, ", "), more)
 	}

@@ -266,6 +266,12 @@ func (s *screen) narrow(filter string) {
 	if runes := []rune(term.Visible(filter)); len(runes) <= most {
 		s.filter = string(runes)
 	}
+	// The option that is called like it is the one that is probably meant.
+	for _, r := range slices.Backward(s.rows()) {
+		if s.filter != "" && strings.HasPrefix(r.Name, strings.ToLower(s.filter)) {
+			s.at = r.Name
+		}
+	}
 }
 
 // rows are the options that are shown: those that have all the words of the filter.

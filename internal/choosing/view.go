@@ -175,7 +175,7 @@ func (s *screen) list(rows []*choice.Row, width, height int) []string {
 	if at == 1 {
 		first = 0
 	}
-	s.top = max(0, min(s.top, first), at-height+1)
+	s.top = max(0, min(s.top, first, len(all)-height), at-height+1)
 	var lines []string
 	for _, l := range all[s.top:min(len(all), s.top+height)] {
 		if l.row == nil {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/buildfile"
 	"fernladder/core/feature"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
@@ -186,13 +185,18 @@ func optionTexts(r *store.Receipt) []string {
 	var texts []string
 	for name, value := range r.Options {
 		text := name + "=" + value
-		if value == "on" && slices.ContainsFunc(r.Without, func(what string) bool { return buildfile.Stem(what) == buildfile.Stem(name) }) {
+		if value == "on" && slices.ContainsFunc(r.Without, func(what string) bool { return joined(what) == joined(name) }) {
 			text += " (but configured without it)"
 		}
 		texts = append(texts, text)
 	}
 	slices.Sort(texts)
 	return texts
+}
+
+// joined is a name without what is between its words.
+func joined(name string) string {
+	return strings.NewReplacer(" ", "", "-", "", "_", "").Replace(strings.ToLower(name))
 }
 
 func (a *app) filesCommand() *cobra.Command {
