@@ -48,6 +48,7 @@ fern 1.0
   User defined options
     frost   : disabled
 `, nil, []string{"+plots", "-moss <moss>"}},
+		{"a table", "fern configured\n\nplots support             yes\nmoss support              no\nthreads                   pthreads\n", nil, []string{"+plots support", "-moss support"}},
 		{"nothing that it says", "all is well\n", nil, nil},
 	} {
 		var got []string
