@@ -48,7 +48,7 @@ const (
 var (
 	summed      = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
 	summedDots  = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,].*)?)$`)
-	summedWide = pattern.New(`^[ \t]*([A-Za-z][\w +/()-]{1,40}?)[ \t]{3,}(?i:(yes)|no)()$`)
+	summedWide  = pattern.New(`^[ \t]*([A-Za-z][\w +/()-]{1,40}?)[ \t]{3,}(?i:(yes)|no)()$`)
 	ordinary    = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent|dependency tracking|install|pic|rpath|whether )`)
 	lookups     = pattern.New(`^(?i:checking |run-time dependency|build-time dependency|dependency |library |program |has header|header |compiler for |fetching |configuring |found )`)
 	byArguments = pattern.New(`--(?:enable|with)-([\w.+-]+)`)
