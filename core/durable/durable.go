@@ -76,7 +76,18 @@ func Note(path string, data []byte, mode fs.FileMode) error {
 	if err != nil {
 		return err
 	}
-	return os.Rename(fresh, path)
+	if err := os.Rename(fresh, path); err != nil {
+		return errors.Join(err, discard(fresh))
+	}
+	return nil
+}
+
+// discard takes away what could not be brought into place.
+func discard(fresh string) error {
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 func replace(path string, make func(fresh string) error) error {
@@ -84,7 +95,10 @@ func replace(path string, make func(fresh string) error) error {
 	if err != nil {
 		return err
 	}
-	return Rename(fresh, path)
+	if err := Rename(fresh, path); err != nil {
+		return errors.Join(err, discard(fresh))
+	}
+	return nil
 }
 
 // prepare makes the new contents of a file aside.

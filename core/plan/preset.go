@@ -98,6 +98,9 @@ func (p presets) unknown(wanted []resolve.Wanted, preset string) error {
 	if name, found := keyfile.Nearest(preset, have); found {
 		near = fmt.Sprintf("; did you mean %s?", name)
 	}
+	if len(wanted) == 1 {
+		return badAsk("%s has no preset %q; it has: %s%s", wanted[0].Name, preset, strings.Join(have, ", "), near)
+	}
 	return badAsk("there is no preset %q; there are: %s%s", preset, strings.Join(have, ", "), near)
 }
 

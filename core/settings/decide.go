@@ -1,6 +1,8 @@
 package settings
 
 import (
+	"fmt"
+	"path/filepath"
 	"strings"
 
 	"fernladder/core/durable"
@@ -49,7 +51,12 @@ func Want(file string, p Place, name string, choices []Choice) error {
 }
 
 // rewrite replaces a settings file by what an edit makes of it, if that can be read.
+// Where its name is a link, that stays, and the file that it leads to is replaced.
 func rewrite(file string, p Place, change func(*keyfile.Edit)) error {
+	place, err := filepath.EvalSymlinks(file)
+	if err != nil {
+		return err
+	}
 	data, err := ground.ReadFile(file, recipe.Largest)
 	if err != nil {
 		return err
@@ -66,5 +73,8 @@ func rewrite(file string, p Place, change func(*keyfile.Edit)) error {
 	if err := keyfile.Read(p.Shown(file), data, Keys(&s, &shelves)).Err(); err != nil {
 		return err
 	}
-	return durable.Renew(file, data)
+	if err := durable.Renew(place, data); err != nil {
+		return fmt.Errorf("the settings cannot be written: %w", err)
+	}
+	return nil
 }

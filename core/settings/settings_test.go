@@ -142,3 +142,33 @@ func FuzzSettings(f *testing.F) {
 		Read(file, Place{Working: t.TempDir(), Getenv: func(string) string { return "" }})
 	})
 }
+
+// What is written goes to the file, whoever it belongs to and whatever its name is a link
+// to; what would make it unreadable is not written.
+func TestWant(t *testing.T) {
+	p := place(t, nil)
+	file := write(t, filepath.Join(p.Working, "mine", FileName), "jobs = 2  # enough\n")
+	require.NoError(t, os.Chmod(file, 0o640))
+	link := filepath.Join(p.Working, FileName)
+	require.NoError(t, os.Symlink(file, link))
+	require.NoError(t, Want(link, p, "moss", []Choice{{"plots", "true"}, {"beds", "7"}}))
+	require.NoError(t, Want(link, p, "moss", []Choice{{"plots", ""}}))
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "jobs = 2  # enough\n\n[wanted.moss]\noptions = { beds = 7 }\n", string(data))
+	info, err := os.Lstat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode())
+	info, err = os.Lstat(link)
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&os.ModeSymlink)
+
+	broken := write(t, filepath.Join(p.Working, "broken", FileName), "wanted = 3\n")
+	assert.Error(t, Want(broken, p, "moss", []Choice{{"plots", "true"}}))
+	data, err = os.ReadFile(broken)
+	require.NoError(t, err)
+	assert.Equal(t, "wanted = 3\n", string(data))
+	entries, err := os.ReadDir(filepath.Dir(file))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "nothing is left beside it")
+}

@@ -34,10 +34,11 @@ import (
 type Bench struct {
 	Name    string           `json:"name"`
 	Version string           `json:"version"`
-	Asked   string           `json:"asked"`   // the name by which it was asked for
-	Options []string         `json:"options"` // that were set for it
-	Folder  string           `json:"folder"`  // absolute
-	Base    string           `json:"base"`    // the commit that the source is at without the person's changes
+	Asked   string           `json:"asked"`             // the name by which it was asked for
+	Options []string         `json:"options"`           // that were set for it
+	Presets []string         `json:"presets,omitempty"` // that they were set by
+	Folder  string           `json:"folder"`            // absolute
+	Base    string           `json:"base"`              // the commit that the source is at without the person's changes
 	Began   time.Time        `json:"began"`
 	Brought map[string]stamp `json:"-"`       // files of the folder, as they were brought into the build
 	Files   []brought        `json:"brought"` // the same, as it is kept
@@ -149,7 +150,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if m.Programs.Find("git") == "" {
 		return nil, errNoGit
 	}
-	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
+	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Presets: p.Ask.Presets, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
 	if err := needs(ctx, m, p, job); err != nil {
 		return nil, err
 	}
@@ -258,7 +259,7 @@ func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job
 
 // job works out the job of what is tinkered with, by its recipe as it is now.
 func (b *Bench) job(ctx context.Context, m *machine.Machine) (*plan.Plan, *build.Job, error) {
-	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options})
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options, Presets: b.Presets})
 	if err != nil {
 		return nil, nil, err
 	}

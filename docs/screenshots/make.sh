@@ -13,21 +13,25 @@ Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 sleep 1
 
-# shot NAME FOLDER COMMANDS: runs the commands there, each shown before it runs,
-# and takes a picture when they are done or, for a picture in the middle, when
-# they have made the file "now".
+# shot NAME FOLDER COMMANDS [KEYS]: runs the commands there, each shown before it
+# runs, and takes a picture when they are done or, for a picture in the middle, when
+# they have made the file "now". With keys, the last command is a screen on which
+# those are pressed before.
 shot() {
 	{
 		echo "cd '$2'"
+		[ -z "$4" ] || echo "touch '$work/now'"
 		printf '%s\n' "$3" | while IFS= read -r line; do
 			printf "printf '\\033[1m$ %%s\\033[0m\\\\n' '%s'\n%s\n" "$(printf %s "$line" | sed "s/'/'\\\\''/g")" "$line"
 		done
 		echo "touch '$work/now'; sleep 60"
 	} >"$work/script"
 	rm -f "$work/now"
-	xterm -geometry 142x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#222222' -xrm 'XTerm*color8: #8a8a80' -e sh "$work/script" &
+	xterm -geometry 142x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#222222' -xrm 'XTerm*color8: #8a8a80' -xrm 'XTerm*allowSendEvents: true' -e sh "$work/script" &
 	terminal=$!
 	for i in $(seq 300); do [ -e "$work/now" ] && break; sleep 0.1; done
+	[ -z "$4" ] || sleep 2
+	for key in $4; do xdotool key --window "$(xdotool search --class xterm 2>/dev/null | tail -1)" "$key" 2>/dev/null; sleep 0.2; done
 	sleep 0.5
 	import -window root -strip "$here/$1.png"
 	kill $terminal 2>/dev/null || true
@@ -49,6 +53,7 @@ shot plan . 'fernladder plan glasshouse
 fernladder plan glasshouse -o mistplan.plots=off
 fernladder build sporegen dewcalc
 fernladder plan glasshouse'
+shot options . 'fernladder options mistplan' 'Down space Down Down Return BackSpace BackSpace BackSpace BackSpace 2 5 0 Return Up Up Up space'
 shot install . 'fernladder install glasshouse
 fernladder install glasshouse'
 # The picture of a build under way is taken by the build itself.

@@ -336,7 +336,7 @@ func (s *screen) set(name, value string) tea.Cmd {
 func (s *screen) beginEdit(r *choice.Row) tea.Cmd {
 	s.mode, s.at, s.note = editing, r.Name, ""
 	s.input = textinput.New()
-	s.input.Prompt = ""
+	s.input.Prompt, s.input.CharLimit = "", 4096
 	s.input.SetVirtualCursor(false)
 	s.input.SetValue(r.Value)
 	s.input.CursorEnd()

@@ -115,6 +115,9 @@ func together(err error, ask plan.Ask) error {
 		return err
 	}
 	command := append([]string{"fernladder", "install", clash.By.Name}, ask.Names...)
+	for _, preset := range ask.Presets {
+		command = append(command, "--preset", preset)
+	}
 	for _, option := range ask.Options {
 		command = append(command, "-o", option)
 	}
