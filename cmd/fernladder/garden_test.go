@@ -59,7 +59,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 	assert.Equal(t, map[string]string{"shared": "on", "tests": "off", "debug": "none"}, with.Packages[1].Options)
 	assert.Equal(t, with.Packages[0].ID, without.Packages[0].ID, "what is not concerned keeps its id")
 	assert.NotEqual(t, with.Packages[4].ID, without.Packages[2].ID)
-	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:70)"}, with.Packages[0].Why)
+	assert.Equal(t, []string{"mistplan 2.1.0 needs >= 1.4, < 2 (recipes/mistplan/recipe.toml:87)"}, with.Packages[0].Why)
 	assert.NoDirExists(t, w.root, "a plan changes nothing")
 }
 
@@ -186,9 +186,9 @@ func TestDemo(t *testing.T) {
 		Status                  int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
-	assert.Len(t, scenes, 16)
-	assert.Contains(t, scenes[10].Command, "landing undo")
-	assert.NotContains(t, scenes[10].Stderr, "built", "the way back needs no build")
+	assert.Len(t, scenes, 17)
+	assert.Contains(t, scenes[11].Command, "landing undo")
+	assert.NotContains(t, scenes[11].Stderr, "built", "the way back needs no build")
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))
 	r := w.must("demo", "--plain")
 	assert.Contains(t, r.stdout, "$ fernladder install glasshouse")
