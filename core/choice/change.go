@@ -8,15 +8,12 @@ import (
 	"path/filepath"
 	"slices"
 
-	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
 	"fernladder/core/store"
 )
-
-type lockedBuild = lock.Build
 
 // BadValue is the error for a value that an option cannot have.
 type BadValue struct {

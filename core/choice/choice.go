@@ -16,6 +16,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/host"
+	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
@@ -234,7 +235,7 @@ func (c *Choosing) look() []*Row {
 		}
 		if r.Changed() {
 			r.Why = Installed
-			if slices.ContainsFunc(c.facts.Lock.Builds, func(b *lockedBuild) bool { return b.Name == c.Recipe.Name }) {
+			if slices.ContainsFunc(c.facts.Lock.Builds, func(b *lock.Build) bool { return b.Name == c.Recipe.Name }) {
 				r.Why, r.By = Locked, c.facts.Lock.Shown
 			}
 		}
@@ -337,7 +338,8 @@ func (c *Choosing) needs(option, value string) Adds {
 }
 
 // hostNeeds are all that could count for any of the packages that could come onto the
-// ladder, whatever is chosen.
+// ladder, whatever is chosen: those of jobs that have whole recipes, and not what of
+// them is effective.
 func (c *Choosing) hostNeeds() []host.Need {
 	var jobs []*build.Job
 	for _, r := range resolve.Reach(c.machine.Shelves, c.facts.Request.Wanted) {

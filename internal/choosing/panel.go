@@ -122,7 +122,11 @@ func (s *screen) means(width int) []string {
 	add := func(mark string, parts []choice.Part) {
 		var names []string
 		for _, p := range parts {
-			names = append(names, p.Name+" "+p.Version)
+			name := p.Name + " " + p.Version
+			if p.Built && mark != "- " {
+				name += " (built)"
+			}
+			names = append(names, name)
 		}
 		if len(names) > 0 {
 			lines = append(lines, wrapped(mark+strings.Join(names, ", "), width)...)

@@ -238,6 +238,13 @@ func (a *app) showDecided(d draft.Decided) {
 	if len(off) > 0 {
 		a.screen.Print("%s %s%s", a.screen.Strong("left off"), strings.Join(off, ", "), a.screen.Faint(" (no recipe has what they need)"))
 	}
+	on, could := byShelf(d)
+	if len(on) > 0 {
+		a.screen.Print("%s %s%s", a.screen.Strong("switched"), strings.Join(on, ", "), a.screen.Faint(" (on, for the shelf has it; the source takes it if it is there)"))
+	}
+	if len(could) > 0 {
+		a.screen.Print("%s %s%s", a.screen.Strong("could be"), strings.Join(could, ", "), a.screen.Faint(" (off in the source; the shelf has what it needs, and the need is written)"))
+	}
 	var needs []string
 	for _, w := range d.Needs {
 		text := w.Recipe
@@ -255,6 +262,28 @@ func (a *app) showDecided(d draft.Decided) {
 	if len(d.Perhaps) > 0 {
 		a.screen.Print("%s %s%s", a.screen.Strong("lacks   "), strings.Join(d.Perhaps, ", "), a.screen.Faint(" (neither a recipe nor this machine has it)"))
 	}
+}
+
+// byShelf names the options that are on because recipes have what they need, where the
+// source would decide by what is there; and those that are off and could be on, for they do.
+func byShelf(d draft.Decided) (on, could []string) {
+	for _, c := range d.Choices {
+		var recipes []string
+		for _, w := range d.Needs {
+			if w.Recipe != "" && slices.Contains(w.When, c.Name) {
+				recipes = append(recipes, w.Recipe)
+			}
+		}
+		text := c.Name + " by " + strings.Join(recipes, " and ")
+		switch {
+		case len(recipes) == 0:
+		case c.Set == "on" && c.Default == buildfile.Auto:
+			on = append(on, text)
+		case c.Set == "off" && c.Purpose == "":
+			could = append(could, text)
+		}
+	}
+	return on, could
 }
 
 // showFindings shows those of one certainty.

@@ -15,6 +15,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/named"
 	"fernladder/core/plan"
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -289,6 +290,13 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	}
 	a.screen.Print("\nIts source said, when it was configured:")
 	a.screen.Table([]string{"feature", "is", ""}, rows)
+	var offered []string
+	for _, f := range feature.Missed(features) {
+		if name := onShelf(m, r, f.Lacks); name != "" && !slices.Contains(offered, name) {
+			offered = append(offered, name)
+			a.screen.Print("\nTo build it with %s, add to its recipe:\n%s", name, indent(recipe.NeedEntry{Recipe: name, Role: recipe.Library}.Text()))
+		}
+	}
 }
 
 func rankOf(f feature.Feature) int {
@@ -306,13 +314,23 @@ func shelfHas(m *machine.Machine, r *store.Receipt, f feature.Feature) string {
 	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool { return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks) }); i >= 0 {
 		return ", though it was built with " + r.Needs[i].Name
 	}
+	if name := onShelf(m, r, f.Lacks); name != "" {
+		return "; the shelf has " + name + ", which it does not need yet"
+	}
+	return ""
+}
+
+// onShelf is the recipe that is called like what a build has not found, or "": one that it
+// needs already is none.
+func onShelf(m *machine.Machine, r *store.Receipt, lacks string) string {
 	names, err := m.Shelves.Names()
-	if err != nil {
+	if err != nil || lacks == "" {
 		return ""
 	}
 	for _, name := range names {
-		if name != r.Name && buildfile.Stem(name) == buildfile.Stem(f.Lacks) {
-			return "; the shelf has " + name + ", which it does not need yet"
+		needed := slices.ContainsFunc(r.Needs, func(n store.Link) bool { return n.Name == name })
+		if name != r.Name && !needed && buildfile.Stem(name) == buildfile.Stem(lacks) {
+			return name
 		}
 	}
 	return ""
