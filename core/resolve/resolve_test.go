@@ -207,6 +207,13 @@ func TestNoLadder(t *testing.T) {
     mistplan needs loamdb with shared=on (s/mistplan/recipe.toml:37)
     you set loamdb.shared=off
   Leave loamdb.shared as it is: without loamdb.shared=off there is a ladder.`},
+		{"an option that not all releases have", "a 1\n needs b with x=true\nb 1 2\n option x since 2 on 9", "a b:1", nil, `No release of b is what everyone needs.
+    you asked for a
+    you asked for b 1
+    a 1 needs b with x=on (s/a/recipe.toml:11)
+    b has 1, 2; with the option x when version >= 2 (s/b/recipe.toml)
+  b 2 is the newest that fits: ask for b:2.
+  If a can do without x=on, take it out of s/a/recipe.toml:11.`},
 		{"no such option", "a 1\n needs b with shard=true\nb 1\n option shared", "a", nil, `b has no option "shard".
     you asked for a
     a 1 needs b with shard=on (s/a/recipe.toml:11)

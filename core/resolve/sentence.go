@@ -170,6 +170,14 @@ func (p *problem) releasesText(c *candidate) string {
 	if len(previews) > 0 {
 		text += fmt.Sprintf(", and as previews %s", commas(previews))
 	}
+	for _, o := range c.recipe.Options { // that not all of them have, and somebody demands
+		demanded := slices.ContainsFunc(p.demanding(c), func(n *recipe.Need) bool {
+			return slices.ContainsFunc(n.Options, func(want keyfile.Pair) bool { return want.Name == o.Name })
+		})
+		if demanded && o.When.String() != "" {
+			text += fmt.Sprintf("; with the option %s when %s", o.Name, o.When)
+		}
+	}
 	return fmt.Sprintf("%s (%s)", text, c.recipe.File)
 }
 
