@@ -1,0 +1,147 @@
+// Package ospackage writes packages of operating systems: .deb and .rpm.
+//
+// It promises that the same Package makes the same bytes, whoever writes it and whenever,
+// and that files pass through in streams: memory does not grow with them. It decides nothing
+// about what is in a package, and calls no program. The formats are those of deb(5),
+// deb-control(5), and of version 4 of rpm's format.
+package ospackage
+
+import (
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+)
+
+// A Format is a kind of package.
+type Format string
+
+// The formats.
+const (
+	Deb Format = "deb"
+	RPM Format = "rpm"
+)
+
+// A Package is what is written.
+type Package struct {
+	Name    string
+	Epoch   int    // 0: none
+	Version string // as the format orders it: see DebVersion and RPMVersion
+	Release string // what tells builds of one version apart, as 1.vale2
+	Arch    string // of the machine, as x86_64; "" where it runs on all
+
+	Summary, Description, Home, License string
+	Maintainer                          string // NAME <ADDRESS>
+	Depends                             []Relation
+	Provides                            []Relation
+	Files                               []File // in any order; directories only where the package has them to itself
+	Loader                              bool   // directories that the loader looks in change: its cache has to be renewed
+	Changes                             []Change
+	Time                                time.Time // of all that it has
+}
+
+// A Relation names another package, or something that packages provide.
+type Relation struct {
+	Name     string
+	Operator string // "=", ">=", "<=", "<<" (lower), or "" with no version
+	Version  string // whole, as the format writes it
+	Or       []Relation
+	Found    bool // it was found in the files, as rpm marks what its own tools find
+}
+
+// A Change is what is different since an earlier package.
+type Change struct {
+	Version string // whole
+	By      string
+	Lines   []string
+	Time    time.Time
+}
+
+// A File is a file, a directory or a link of a package.
+type File struct {
+	Path    string // absolute
+	Mode    fs.FileMode
+	Size    int64  // of a regular file
+	Target  string // of a link
+	SHA256  string // that the contents must have, or "" where nobody knows it
+	Owner   string // "": root
+	Group   string
+	Config  bool // the administrator's edits to it survive
+	Doc     bool
+	License bool
+	Open    func() (io.ReadCloser, error)
+}
+
+// Whole is the version with everything that belongs to it.
+func (p *Package) Whole() string {
+	text := p.Version + "-" + p.Release
+	if p.Epoch > 0 {
+		return fmt.Sprintf("%d:%s", p.Epoch, text)
+	}
+	return text
+}
+
+// Changed is the error for files that do not have the contents they must have.
+type Changed struct{ Files []string }
+
+func (e *Changed) Error() string {
+	const few = 5
+	names := e.Files
+	more := ""
+	if len(names) > few {
+		names, more = names[:few], fmt.Sprintf("\n  and %d more", len(e.Files)-few)
+	}
+	return "these files are not as they were built:\n  " + strings.Join(names, "\n  ") + more
+}
+
+// TooLarge is the error for what a format has no room for.
+type TooLarge struct{ Path, What string }
+
+func (e *TooLarge) Error() string { return e.Path + ": " + e.What }
+
+// sorted are the files by their paths, each once.
+func (p *Package) sorted() []File {
+	files := slices.Clone(p.Files)
+	for i := range files {
+		files[i].Path = path.Clean(files[i].Path)
+	}
+	slices.SortStableFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	return slices.CompactFunc(files, func(a, b File) bool { return a.Path == b.Path })
+}
+
+// size is how many bytes the files have.
+func (p *Package) size() (n int64) {
+	for _, f := range p.Files {
+		if f.Mode.IsRegular() {
+			n += f.Size
+		}
+	}
+	return n
+}
+
+func or(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}
+
+// unixMode is the mode of a file as inode(7) has it.
+func unixMode(f File) uint32 {
+	mode := uint32(f.Mode.Perm())
+	for bit, is := range map[uint32]bool{0o4000: f.Mode&fs.ModeSetuid != 0, 0o2000: f.Mode&fs.ModeSetgid != 0, 0o1000: f.Mode&fs.ModeSticky != 0} {
+		if is {
+			mode |= bit
+		}
+	}
+	switch {
+	case f.Mode.IsDir():
+		return mode | 0o040000
+	case f.Target != "":
+		return 0o120777
+	}
+	return mode | 0o100000
+}

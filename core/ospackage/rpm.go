@@ -1,0 +1,328 @@
+package ospackage
+
+import (
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// A Signer makes OpenPGP signatures, binary and detached.
+type Signer interface {
+	Sign(data io.Reader) ([]byte, error)
+}
+
+// RPMArch is how rpm calls a kind of machine.
+func RPMArch(arch string) string { return or(arch, "noarch") }
+
+// The flags of relations.
+const (
+	senseLess     = 1 << 1
+	senseGreater  = 1 << 2
+	senseEqual    = 1 << 3
+	senseFound    = 1 << 14 // by looking into files: what a package requires
+	senseProvided = 1 << 15 // and what it provides
+	senseRPMLib   = 1 << 24
+)
+
+// WriteRPM writes a .rpm into out, which is empty, signed where a signer is given. scratch
+// is a directory for what has to be written before its size is known. Its error is a
+// *Changed where files are not as they must be, and a *TooLarge for a file of 4 GiB; then
+// what was written is none.
+func (p *Package) WriteRPM(out *os.File, scratch string, signer Signer) error {
+	payload, err := os.CreateTemp(scratch, ".payload-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(payload.Name())
+	defer payload.Close()
+	packed, plain := sha256.New(), sha256.New()
+	digests, unpacked, err := p.cpio(io.MultiWriter(payload, packed), plain)
+	if err != nil {
+		return err
+	}
+	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).encode(63)
+	size, err := payload.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	signatures, err := p.rpmSignatures(main, payload, size, unpacked, signer)
+	if err != nil {
+		return err
+	}
+	lead := make([]byte, 96)
+	copy(lead, []byte{0xed, 0xab, 0xee, 0xdb, 3, 0, 0, 0, 0, 1})
+	copy(lead[10:75], p.Name+"-"+p.Version+"-"+p.Release)
+	lead[77], lead[79] = 1, 5 // linux; signatures are a header
+	for _, part := range [][]byte{lead, signatures, make([]byte, (8-len(signatures)%8)%8), main} {
+		if _, err := out.Write(part); err != nil {
+			return err
+		}
+	}
+	if _, err := payload.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	_, err = io.Copy(out, payload)
+	return err
+}
+
+func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpacked int64, signer Signer) ([]byte, error) {
+	if _, err := payload.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	whole := md5.New()
+	whole.Write(main)
+	if _, err := io.Copy(whole, payload); err != nil {
+		return nil, err
+	}
+	s := &header{}
+	if total := int64(len(main)) + size; total < 1<<32 {
+		s.numbers(1000, int32(uint32(total)))
+	} else {
+		s.large(270, total)
+	}
+	s.bytes(1004, whole.Sum(nil))
+	s.text(269, fmt.Sprintf("%x", sha1.Sum(main)))
+	s.text(273, fmt.Sprintf("%x", sha256.Sum256(main)))
+	if unpacked < 1<<32 {
+		s.numbers(1007, int32(uint32(unpacked)))
+	} else {
+		s.large(271, unpacked)
+	}
+	if signer != nil {
+		signature, err := signer.Sign(strings.NewReader(string(main)))
+		if err != nil {
+			return nil, err
+		}
+		s.bytes(268, signature)
+	}
+	return s.encode(62), nil
+}
+
+// cpio writes the files, and returns the digests of their contents, in their order, and
+// how many bytes there are before they are packed.
+func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, err error) {
+	z, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, 0, err
+	}
+	c := &counted{w: io.MultiWriter(z, plain)}
+	changed := &Changed{}
+	for i, f := range p.sorted() {
+		digest := ""
+		switch {
+		case f.Mode.IsDir():
+			err = cpioHead(c, "."+f.Path, i+1, unixMode(f), 0, p.Time.Unix())
+		case f.Target != "":
+			if err = cpioHead(c, "."+f.Path, i+1, unixMode(f), int64(len(f.Target)), p.Time.Unix()); err == nil {
+				err = padded(c, strings.NewReader(f.Target), int64(len(f.Target)))
+			}
+		case f.Size >= 1<<32:
+			return nil, 0, &TooLarge{f.Path, "a file in a .rpm has less than 4 GiB"}
+		default:
+			sum := sha256.New()
+			if err = cpioHead(c, "."+f.Path, i+1, unixMode(f), f.Size, p.Time.Unix()); err == nil {
+				if err = copied(c, f, changed, []hash.Hash{sum}...); err == nil {
+					err = zeroed(c, f.Size)
+				}
+			}
+			digest = hex.EncodeToString(sum.Sum(nil))
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		digests = append(digests, digest)
+	}
+	if len(changed.Files) > 0 {
+		return nil, 0, changed
+	}
+	if err := cpioHead(c, "TRAILER!!!", 0, 0, 0, 0); err != nil {
+		return nil, 0, err
+	}
+	return digests, c.n, z.Close()
+}
+
+type counted struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counted) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// cpioHead writes the head of a member (the "new ASCII" form of cpio(5)).
+func cpioHead(to io.Writer, name string, inode int, mode uint32, size, time int64) error {
+	links := 1
+	if mode&0o170000 == 0o040000 {
+		links = 2
+	}
+	head := fmt.Sprintf("070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", inode, mode, 0, 0, links, time, size, 0, 0, 0, 0, len(name)+1, 0, name)
+	if _, err := io.WriteString(to, head); err != nil {
+		return err
+	}
+	return zeroed(to, int64(len(head)))
+}
+
+func padded(to io.Writer, data io.Reader, size int64) error {
+	if _, err := io.Copy(to, data); err != nil {
+		return err
+	}
+	return zeroed(to, size)
+}
+
+// zeroed fills up to a multiple of four.
+func zeroed(to io.Writer, size int64) error {
+	_, err := to.Write(make([]byte, (4-size%4)%4))
+	return err
+}
+
+func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
+	h := &header{}
+	h.texts(100, []string{"C"})
+	h.text(1000, p.Name)
+	h.text(1001, p.Version)
+	h.text(1002, p.Release)
+	if p.Epoch > 0 {
+		h.numbers(1003, int32(p.Epoch))
+	}
+	h.i18n(1004, p.Summary)
+	h.i18n(1005, or(p.Description, p.Summary))
+	h.numbers(1006, int32(p.Time.Unix()))
+	h.text(1007, "localhost")
+	if size := p.size(); size < 1<<31 {
+		h.numbers(1009, int32(size))
+	} else {
+		h.large(5009, size)
+	}
+	h.text(1014, or(p.License, "Unspecified"))
+	h.text(1015, p.Maintainer)
+	h.i18n(1016, "Unspecified")
+	if p.Home != "" {
+		h.text(1020, p.Home)
+	}
+	h.text(1021, "linux")
+	h.text(1022, RPMArch(p.Arch))
+	h.text(1044, fmt.Sprintf("%s-%s-%s.src.rpm", p.Name, p.Version, p.Release))
+	h.text(1064, "4.14.0")
+	p.rpmChanges(h)
+	p.rpmFiles(h, digests)
+	self := Relation{Name: p.Name, Operator: "=", Version: p.Whole()}
+	relations(h, 1047, 1113, 1112, append([]Relation{self}, p.Provides...), senseProvided, nil)
+	relations(h, 1049, 1050, 1048, p.Depends, senseFound, []Relation{
+		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"}, {Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
+		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"}, {Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})
+	h.text(1124, "cpio")
+	h.text(1125, "zstd")
+	h.text(1126, "3")
+	h.numbers(5011, 8) // SHA-256, by its number in OpenPGP
+	h.text(5062, "utf-8")
+	h.texts(5092, []string{packed})
+	h.numbers(5093, 8)
+	h.texts(5097, []string{plain})
+	return h
+}
+
+func (p *Package) rpmChanges(h *header) {
+	var times []int32
+	var names, texts []string
+	for _, c := range p.Changes {
+		times = append(times, int32(c.Time.Unix()))
+		names = append(names, c.By+" - "+c.Version)
+		texts = append(texts, "- "+strings.Join(c.Lines, "\n- "))
+	}
+	h.numbers(1080, times...)
+	h.texts(1081, names)
+	h.texts(1082, texts)
+}
+
+func (p *Package) rpmFiles(h *header, digests []string) {
+	files := p.sorted()
+	if len(files) == 0 {
+		return
+	}
+	dirs := map[string]int32{}
+	var sizes, times, flags, verify, devices, inodes, in []int32
+	var modes, rdevs []uint16
+	var links, users, groups, languages, bases, directories []string
+	for i, f := range files {
+		size := f.Size
+		switch {
+		case f.Mode.IsDir():
+			size = 4096
+		case f.Target != "":
+			size = int64(len(f.Target))
+		}
+		flag := int32(0)
+		if f.Config {
+			flag |= 1 | 16
+		}
+		if f.Doc {
+			flag |= 2
+		}
+		if f.License {
+			flag |= 128
+		}
+		dir, base := path.Split(f.Path)
+		at, known := dirs[dir]
+		if !known {
+			at = int32(len(directories))
+			dirs[dir] = at
+			directories = append(directories, dir)
+		}
+		sizes, times, flags, verify = append(sizes, int32(uint32(size))), append(times, int32(p.Time.Unix())), append(flags, flag), append(verify, -1)
+		devices, inodes, in = append(devices, 1), append(inodes, int32(i+1)), append(in, at)
+		modes, rdevs = append(modes, uint16(unixMode(f))), append(rdevs, 0)
+		links, users, groups = append(links, f.Target), append(users, or(f.Owner, "root")), append(groups, or(f.Group, "root"))
+		languages, bases = append(languages, ""), append(bases, base)
+	}
+	h.numbers(1028, sizes...)
+	h.shorts(1030, modes)
+	h.shorts(1033, rdevs)
+	h.numbers(1034, times...)
+	h.texts(1035, digests)
+	h.texts(1036, links)
+	h.numbers(1037, flags...)
+	h.texts(1039, users)
+	h.texts(1040, groups)
+	h.numbers(1045, verify...)
+	h.numbers(1095, devices...)
+	h.numbers(1096, inodes...)
+	h.texts(1097, languages)
+	h.numbers(1116, in...)
+	h.texts(1117, bases)
+	h.texts(1118, directories)
+}
+
+// relations writes relations into three tags: names, versions and flags.
+func relations(h *header, names, versions, flags int32, all []Relation, found int32, rpmlib []Relation) {
+	var n, v []string
+	var f []int32
+	add := func(r Relation, more int32) {
+		flag := map[string]int32{"=": senseEqual, ">=": senseGreater | senseEqual, "<=": senseLess | senseEqual, "<<": senseLess}[r.Operator] | more
+		n, v, f = append(n, r.Name), append(v, r.Version), append(f, flag)
+	}
+	for _, r := range all {
+		more := int32(0)
+		if r.Found {
+			more = found
+		}
+		add(r, more)
+	}
+	for _, r := range rpmlib {
+		add(r, senseRPMLib)
+	}
+	h.texts(names, n)
+	h.texts(versions, v)
+	h.numbers(flags, f...)
+}
