@@ -215,6 +215,15 @@ type relations struct {
 	essential []string
 }
 
+// Essential are the packages that every system has.
+func (k *Packages) Essential(ctx context.Context) ([]string, error) {
+	r, err := k.relations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return r.essential, nil
+}
+
 // State tells whether packages have been installed or removed since: then it is
 // another. It is "" where that cannot be told.
 func (k *Packages) State() string {

@@ -41,6 +41,16 @@ func (u *Update) next(s *store.Store, current State, members []Member) (next Sta
 	return next, links, true, nil
 }
 
+// Arrange works out the links of builds, as a state with them would have them. Its error is
+// a *Conflict, a *Lost, or that of reading what they are.
+func Arrange(s *store.Store, members []Member, rules Rules) (*Arrangement, error) {
+	parts, err := partsOf(s, members)
+	if err != nil {
+		return nil, err
+	}
+	return rules.linksOf(s, parts)
+}
+
 func partsOf(s *store.Store, members []Member) ([]part, error) {
 	parts := make([]part, len(members))
 	for i, m := range members {

@@ -169,7 +169,9 @@ func TestRPMTakesIt(t *testing.T) {
 	if os.Geteuid() != 0 {
 		return
 	}
-	rpm := func(args ...string) string { return run(t, "rpm", append([]string{"--root=" + root, "--nosignature"}, args...)...) }
+	rpm := func(args ...string) string {
+		return run(t, "rpm", append([]string{"--root=" + root, "--nosignature"}, args...)...)
+	}
 	rpm("--initdb")
 	rpm("-i", "--nodeps", file)
 	assert.Equal(t, "fern\n", run(t, filepath.Join(root, "opt/fern/bin/frond")))

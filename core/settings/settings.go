@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -53,6 +54,7 @@ type Settings struct {
 	Group  string // that may install
 
 	Landing Landing // what is decided about the landing
+	Pack    Pack    // of the operating system's packages that are made
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
@@ -65,6 +67,23 @@ type Settings struct {
 		why string
 	}
 	mib struct{ file, process, scratch int } // as they are written
+}
+
+// Pack is what the settings say about packages of operating systems that are made of builds.
+type Pack struct {
+	Prefix     string // of their names
+	Maintainer string // NAME <ADDRESS>
+	Suffix     string // of their versions
+	Links      string // where the names of programs are
+	Rebuild    int    // tells packages of one version apart
+	Epochs     []*Epoch
+}
+
+// An Epoch is a number that comes before everything else of a version.
+type Epoch struct {
+	keyfile.Position
+	Name   string
+	Number int
 }
 
 // Landing is what the settings say about the landing.
@@ -152,6 +171,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing stay, with all that they use. 20, if nothing is said."),
 		keyfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than so many days stay, too. 30, if nothing is said."),
 		keyfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
+		keyfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
 		keyfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], to be built with --preset NAME. It comes before one of a recipe with the same name."),
@@ -184,6 +204,49 @@ func mustBeDecided(links []*Link) (problems keyfile.Problems) {
 		}
 	}
 	return problems
+}
+
+func (p *Pack) keys() []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("prefix", &p.Prefix, "What their names begin with, so that they never stand for one of the distribution, as vale-. fl-, if nothing is said.").Check(mustBePackageName),
+		keyfile.Text("maintainer", &p.Maintainer, "Who maintains them: NAME <ADDRESS>.").Check(mustBeMaintainer),
+		keyfile.Text("suffix", &p.Suffix, "What their versions end with, as the distribution that they are for: vale12. Nothing, if nothing is said.").Check(mustBeSuffix),
+		keyfile.Number("rebuild", &p.Rebuild, 1, 99999, "Tells packages of one version apart: raise it when the same version is packed anew. 1, if nothing is said."),
+		keyfile.Text("links", &p.Links, "The directory that has the names of their programs. /usr/local, if nothing is said.").Check(mustBeAbsolute),
+		keyfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName, "A number before the version of a package, [pack.epoch.NAME], for one whose versions are not in order otherwise."),
+	}
+}
+
+func epochKeys(name string, e *Epoch) []keyfile.Key {
+	e.Name = name
+	return []keyfile.Key{keyfile.Number("number", &e.Number, 0, 99999, "The number.").Must()}
+}
+
+var (
+	packagePrefix = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]*$`)
+	maintainer    = regexp.MustCompile(`^[^<>\n"]+ <[^<>@\s]+@[^<>@\s]+>$`)
+	suffixForm    = regexp.MustCompile(`^[A-Za-z0-9.+~]+$`)
+)
+
+func mustBePackageName(text string) error {
+	if !packagePrefix.MatchString(text) {
+		return fmt.Errorf("%q cannot begin the name of a package: it has lower-case letters, digits and + - .", text)
+	}
+	return nil
+}
+
+func mustBeMaintainer(text string) error {
+	if !maintainer.MatchString(text) {
+		return &keyfile.At{Advice: "for example: Vale Growers <growers@vale-glasshouse.example>", Err: fmt.Errorf("%q is no name with an address", text)}
+	}
+	return nil
+}
+
+func mustBeSuffix(text string) error {
+	if !suffixForm.MatchString(text) {
+		return fmt.Errorf("%q cannot end a version: it has letters, digits and . + ~", text)
+	}
+	return nil
 }
 
 func access(text string) (string, error) {
@@ -255,6 +318,7 @@ func defaults() Settings {
 	s.mib.file = 64 << 10
 	s.bare.is = true
 	s.Landing.Keep, s.Landing.Days = 20, 30
+	s.Pack = Pack{Prefix: "fl-", Links: "/usr/local", Rebuild: 1}
 	return s
 }
 

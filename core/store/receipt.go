@@ -28,6 +28,10 @@ const (
 	filesFile    = ownDirectory + "/files.mtree"
 )
 
+// OwnFiles are the records that every tree has of itself, and that its list of files does
+// not have.
+func OwnFiles() []string { return []string{receiptFile, filesFile} }
+
 // receiptFormat is the version of the receipt's format.
 const receiptFormat = 1
 

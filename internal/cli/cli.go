@@ -72,6 +72,7 @@ const (
 	groupBuild  = "build"
 	groupLook   = "look"
 	groupUse    = "use"
+	groupHand   = "hand"
 	groupOthers = "others"
 )
 
@@ -122,6 +123,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 		&cobra.Group{ID: groupBuild, Title: "Build and install:"},
 		&cobra.Group{ID: groupUse, Title: "Use what is installed:"},
 		&cobra.Group{ID: groupLook, Title: "Look at what is there:"},
+		&cobra.Group{ID: groupHand, Title: "Hand on what was built:"},
 		&cobra.Group{ID: groupOthers, Title: "Others:"},
 	)
 	add := func(group string, commands ...*cobra.Command) {
@@ -134,6 +136,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.mendCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
+	add(groupHand, a.packCommand())
 	add(groupOthers, a.demoCommand())
 	root.SetHelpCommandGroupID(groupOthers)
 	root.SetCompletionCommandGroupID(groupOthers)

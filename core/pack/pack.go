@@ -1,0 +1,338 @@
+// Package pack makes packages of the operating system's own kind out of builds that are in
+// the root. Nothing is built for it, and nothing of a build is run.
+//
+// It promises that a package has exactly the files that were built and tried, at the path
+// at which they were, and that the same build makes the same bytes. A tree becomes one
+// package; the names by which people use it are a small one of their own, which depends on
+// it by its build id. What is needed of the operating system is found in the files.
+package pack
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"fernladder/core/landing"
+	"fernladder/core/machine"
+	"fernladder/core/named"
+	"fernladder/core/ospackage"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// Ask is what is to be packed.
+type Ask struct {
+	Names  []string // builds that are there
+	Format ospackage.Format
+	Split  bool // what is only for building against a package is one of its own
+}
+
+// A Made package is one that can be written.
+type Made struct {
+	*ospackage.Package
+	Build store.Ref
+	Kind  Kind
+}
+
+// Kind says what a package has.
+type Kind string
+
+// The kinds.
+const (
+	Tree   Kind = "tree"   // the tree of a build
+	Devel  Kind = "devel"  // what of a tree is for building against it
+	Config Kind = "config" // the files that the administrator edits
+	Names  Kind = "names"  // the links by which people use it
+)
+
+// Made is of everything: when the files of packages were changed. It is the same for all,
+// so that the same build makes the same package whenever.
+var made = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Unnamed is the error where nobody is said to maintain packages.
+type Unnamed struct{ Settings string }
+
+func (e *Unnamed) Error() string {
+	return "packages say who maintains them, and the settings do not"
+}
+
+// Withheld is the error for what must not be passed on.
+type Withheld struct {
+	Build    store.Ref
+	Supplies []string
+}
+
+func (e *Withheld) Error() string {
+	return fmt.Sprintf("%s %s was built with what may not be passed on: %s", e.Build.Name, e.Build.Version, strings.Join(e.Supplies, ", "))
+}
+
+// Unordered is the error for versions that a format orders otherwise than we do.
+type Unordered struct {
+	ospackage.Wrong
+	Name   string
+	Format ospackage.Format
+}
+
+func (e *Unordered) Error() string {
+	return fmt.Sprintf("%s %s would come before %s as a %s, and is newer", e.Name, e.Newer, e.Older, e.Format)
+}
+
+// BadName is the error for a package that a format has no name for.
+type BadName struct{ Name string }
+
+func (e *BadName) Error() string {
+	return fmt.Sprintf("%s cannot be the name of a package: dpkg and rpm want letters, digits and + - .", e.Name)
+}
+
+// packing is the work on one ask.
+type packing struct {
+	m       *machine.Machine
+	ask     Ask
+	trees   []*store.Receipt // what is packed, what stands on others last
+	files   map[store.Ref][]store.File
+	needs   map[store.Ref]*requires
+	system  system
+	unknown map[string]bool
+}
+
+// Plan works out the packages: for each build that is named, and for what it needs when it
+// runs. unknown are libraries and programs that no package of the operating system has, as
+// far as is known. Nothing is written.
+func Plan(ctx context.Context, m *machine.Machine, ask Ask) (all []Made, unknown []string, err error) {
+	if m.Settings.Pack.Maintainer == "" {
+		return nil, nil, &Unnamed{m.Settings.File}
+	}
+	p := &packing{m: m, ask: ask, files: map[store.Ref][]store.File{}, needs: map[store.Ref]*requires{}, unknown: map[string]bool{}}
+	if p.system, err = systemOf(m, ask.Format); err != nil {
+		return nil, nil, err
+	}
+	named, err := p.named()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range p.trees {
+		more, err := p.tree(ctx, r)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, more...)
+	}
+	names, err := p.names(named)
+	if err != nil {
+		return nil, nil, err
+	}
+	all = append(all, names...)
+	for what := range p.unknown {
+		unknown = append(unknown, what)
+	}
+	slices.Sort(unknown)
+	return all, unknown, p.check(all)
+}
+
+// named reads the builds that are asked for, and finds what they need when they run. It
+// returns those that have names for people: what was asked for, and what that runs.
+func (p *packing) named() ([]*store.Receipt, error) {
+	var people []*store.Receipt
+	seen := map[store.Ref]bool{}
+	var visit func(r *store.Receipt, used bool) error
+	visit = func(r *store.Receipt, used bool) error {
+		if used && !slices.ContainsFunc(people, func(o *store.Receipt) bool { return o.Ref == r.Ref }) {
+			people = append(people, r)
+		}
+		if seen[r.Ref] {
+			return nil
+		}
+		seen[r.Ref] = true
+		if len(r.Supplies) > 0 {
+			e := &Withheld{Build: r.Ref}
+			for _, s := range r.Supplies {
+				e.Supplies = append(e.Supplies, s.File)
+			}
+			return e
+		}
+		var err error
+		if p.files[r.Ref], err = p.m.Store.Files(r.Ref); err != nil {
+			return err
+		}
+		if p.needs[r.Ref], err = p.look(r); err != nil {
+			return err
+		}
+		for _, need := range r.Needs {
+			if need.Role == recipe.Tool || need.Role == recipe.Library && !p.needs[r.Ref].trees[need.Ref] {
+				continue
+			}
+			other, err := p.m.Store.Receipt(need.Ref)
+			if err != nil {
+				return p.m.Store.Gone(need.Ref, err)
+			}
+			if err := visit(other, need.Role == recipe.Runtime); err != nil {
+				return err
+			}
+		}
+		p.trees = append(p.trees, r)
+		return nil
+	}
+	for _, name := range p.ask.Names {
+		r, err := named.One(p.m.Store, name)
+		if err != nil {
+			return nil, err
+		}
+		if err := visit(r, true); err != nil {
+			return nil, err
+		}
+	}
+	return people, nil
+}
+
+// versionOf is the version of a build as the format orders it.
+func (p *packing) versionOf(r *store.Receipt) (string, error) {
+	v, err := version.Parse(r.Version)
+	if err != nil {
+		return "", err
+	}
+	write, compare := ospackage.DebVersion, ospackage.CompareDeb
+	if p.ask.Format == ospackage.RPM {
+		write, compare = ospackage.RPMVersion, ospackage.CompareRPM
+	}
+	// The releases that the recipe has are what it will be upgraded from and to.
+	if source, err := p.m.Shelves.Find(r.Name); err == nil && p.epochOf(r.Name) == 0 {
+		for _, x := range source.Releases {
+			if x.Version.IsZero() {
+				continue
+			}
+			if wrong, is := ospackage.Disorder([]version.Version{v, x.Version}, write, compare); is {
+				return "", &Unordered{wrong, r.Name, p.ask.Format}
+			}
+		}
+	}
+	return write(v), nil
+}
+
+func (p *packing) epochOf(name string) int {
+	for _, e := range p.m.Settings.Pack.Epochs {
+		if e.Name == name {
+			return e.Number
+		}
+	}
+	return 0
+}
+
+var packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]+$`)
+
+// nameOf is what a package is called: as the recipe, behind the prefix. id tells the
+// builds of one apart, more what of it the package has.
+func (p *packing) nameOf(name, id, more string) (string, error) {
+	text := p.m.Settings.Pack.Prefix + strings.ReplaceAll(name, "_", "-")
+	for _, part := range []string{id, more} {
+		if part != "" {
+			text += "-" + part
+		}
+	}
+	if !packageName.MatchString(text) {
+		return "", &BadName{text}
+	}
+	return text, nil
+}
+
+// begin is a package with what all of a build have in common.
+func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Package, error) {
+	name, err := p.nameOf(r.Name, id, more)
+	if err != nil {
+		return nil, err
+	}
+	v, err := p.versionOf(r)
+	if err != nil {
+		return nil, err
+	}
+	s := p.m.Settings.Pack
+	release := fmt.Sprint(s.Rebuild)
+	if s.Suffix != "" {
+		release += "." + s.Suffix
+	}
+	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch, Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made}
+	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: []string{fmt.Sprintf("%s %s, build %s", r.Name, r.Version, r.ID)}, Time: made}}
+	return o, nil
+}
+
+// check finds packages that cannot be installed together: two that have one file.
+func (p *packing) check(all []Made) error {
+	owners := map[string]Made{}
+	for _, o := range all {
+		for _, f := range o.Files {
+			if f.Mode.IsDir() {
+				continue
+			}
+			if other, taken := owners[f.Path]; taken && other.Name != o.Name {
+				return &Both{f.Path, other.Build, o.Build}
+			}
+			owners[f.Path] = o
+		}
+	}
+	return nil
+}
+
+// Both is the error for two builds that would have the same file.
+type Both struct {
+	Path          string
+	First, Second store.Ref
+}
+
+func (e *Both) Error() string {
+	return fmt.Sprintf("%s %s (%s) and %s %s (%s) both have %s", e.First.Name, e.First.Version, e.First.ID, e.Second.Name, e.Second.Version, e.Second.ID, e.Path)
+}
+
+// names are the packages of links, one for each build that people use.
+func (p *packing) names(people []*store.Receipt) ([]Made, error) {
+	var all []Made
+	for _, r := range people {
+		links, err := landing.Arrange(p.m.Store, []landing.Member{{Ref: r.Ref, Asked: true}}, p.m.Rules())
+		if err != nil {
+			return nil, err
+		}
+		o, err := p.begin(r, "", "", "")
+		if err != nil {
+			return nil, err
+		}
+		o.Description = "The names by which " + r.Name + " is used, in " + p.m.Settings.Pack.Links + "."
+		for name, target := range links.Links {
+			at := filepath.Join(p.m.Settings.Pack.Links, name)
+			o.Files = append(o.Files, ospackage.File{Path: at, Target: filepath.Join(p.m.Store.Tree(target.Ref), target.Path)})
+			o.Loader = o.Loader || strings.HasPrefix(name, "lib/") && strings.Contains(filepath.Base(name), ".so")
+		}
+		tree, err := p.exactly(r.Ref)
+		if err != nil {
+			return nil, err
+		}
+		o.Depends = append(o.Depends, tree)
+		for _, need := range r.Needs {
+			if need.Role == recipe.Runtime {
+				name, err := p.nameOf(need.Name, "", "")
+				if err != nil {
+					return nil, err
+				}
+				o.Depends = append(o.Depends, ospackage.Relation{Name: name})
+			}
+		}
+		p.document(o, r)
+		all = append(all, Made{o, r.Ref, Names})
+	}
+	return all, nil
+}
+
+// exactly is a relation to the package of a tree.
+func (p *packing) exactly(r store.Ref) (ospackage.Relation, error) {
+	receipt, err := p.m.Store.Receipt(r)
+	if err != nil {
+		return ospackage.Relation{}, p.m.Store.Gone(r, err)
+	}
+	o, err := p.begin(receipt, r.ID, "", "")
+	if err != nil {
+		return ospackage.Relation{}, err
+	}
+	return ospackage.Relation{Name: o.Name, Operator: "=", Version: o.Whole()}, nil
+}

@@ -1,0 +1,145 @@
+package pack
+
+import (
+	"bufio"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/inspect"
+	"fernladder/core/store"
+)
+
+// requires is what the files of a tree need that the tree does not have.
+type requires struct {
+	trees        map[store.Ref]bool  // that libraries are taken from
+	libraries    map[string][]string // of the operating system, with the versions of symbols
+	interpreters []string            // of scripts, as they are named
+	modules      []string            // of pkg-config, for building against it
+	bits         int                 // 64 or 32, of its programs
+}
+
+// look finds out what a tree needs, from its files.
+func (p *packing) look(r *store.Receipt) (*requires, error) {
+	dir, err := ground.OpenDir(r.Tree)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	n := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64}
+	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
+		n.bits = 32
+	}
+	for _, f := range p.files[r.Ref] {
+		if !f.Mode.IsRegular() || f.Target != "" {
+			continue
+		}
+		if err := p.lookAt(n, dir, r, f); err != nil {
+			return nil, err
+		}
+	}
+	slices.Sort(n.interpreters)
+	n.interpreters = slices.Compact(n.interpreters)
+	slices.Sort(n.modules)
+	n.modules = slices.Compact(n.modules)
+	for name, versions := range n.libraries {
+		slices.Sort(versions)
+		n.libraries[name] = slices.Compact(versions)
+	}
+	return n, nil
+}
+
+func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store.File) error {
+	file, err := dir.Open(f.Path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	if path.Ext(f.Path) == ".pc" {
+		n.modules = append(n.modules, modulesOf(file)...)
+		return nil
+	}
+	if b, is := inspect.ReadBinary(file); is {
+		at := path.Dir(filepath.Join(r.Tree, f.Path))
+		for _, library := range b.Needs {
+			if own, ref := p.ofTrees(r, b.Looks(at), library); own {
+				if ref != r.Ref {
+					n.trees[ref] = true
+				}
+				continue
+			}
+			n.libraries[library] = append(n.libraries[library], b.Versions[library]...)
+		}
+		return nil
+	}
+	if f.Mode.Perm()&0o111 == 0 {
+		return nil
+	}
+	if _, err := file.Seek(0, 0); err != nil {
+		return err
+	}
+	if line := firstLine(file); strings.HasPrefix(line, "#!") {
+		words := strings.Fields(line[2:])
+		switch {
+		case len(words) > 1 && path.Base(words[0]) == "env" && !strings.HasPrefix(words[1], "-"):
+			n.interpreters = append(n.interpreters, words[0], words[1])
+		case len(words) > 0 && path.IsAbs(words[0]) && !strings.HasPrefix(words[0], p.m.Store.Root+"/"):
+			n.interpreters = append(n.interpreters, words[0])
+		}
+	}
+	return nil
+}
+
+// ofTrees tells whether a library is in one of the directories that a program looks in, and
+// of a tree that it was built with, or of its own.
+func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool, store.Ref) {
+	if strings.Contains(library, "/") {
+		return true, r.Ref // by its path
+	}
+	for _, dir := range dirs {
+		at := filepath.Join(dir, library)
+		if _, err := os.Lstat(at); err != nil {
+			continue
+		}
+		if o, is, err := p.m.Store.OwnerOf(at); err == nil && is {
+			return true, o.Build
+		}
+	}
+	return false, store.Ref{}
+}
+
+func firstLine(file *os.File) string {
+	lines := bufio.NewScanner(file)
+	lines.Buffer(make([]byte, 512), 512)
+	if lines.Scan() {
+		return lines.Text()
+	}
+	return ""
+}
+
+// modulesOf are those that a module of pkg-config requires for building (pc(5)).
+func modulesOf(file *os.File) (modules []string) {
+	lines := bufio.NewScanner(file)
+	for n := 0; lines.Scan() && n < 1000; n++ {
+		for _, field := range []string{"Requires:", "Requires.private:"} {
+			rest, is := strings.CutPrefix(lines.Text(), field)
+			if !is {
+				continue
+			}
+			words := strings.FieldsFunc(rest, func(c rune) bool { return c == ' ' || c == ',' || c == '\t' })
+			for i := 0; i < len(words); i++ {
+				if strings.ContainsAny(words[i], "<>=!") {
+					i++ // its version
+					continue
+				}
+				if !strings.Contains(words[i], "$") {
+					modules = append(modules, words[i])
+				}
+			}
+		}
+	}
+	return modules
+}

@@ -1,0 +1,301 @@
+package pack
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/host"
+	"fernladder/core/machine"
+	"fernladder/core/ospackage"
+)
+
+// A system turns what files need into relations to packages of an operating system. devel
+// asks for those of what is for building against a package.
+type system interface {
+	relations(ctx context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error)
+}
+
+func systemOf(m *machine.Machine, f ospackage.Format) (system, error) {
+	if f == ospackage.RPM {
+		return rpm{}, nil
+	}
+	if m.System.Family != "debian" {
+		return nil, &Elsewhere{m.System.Family}
+	}
+	return &dpkg{m: m, loader: host.SystemLibraries(), known: map[string]*shared{}}, nil
+}
+
+// Elsewhere is the error for a format whose relations need the packages of another
+// operating system than this one to be known.
+type Elsewhere struct{ Family string }
+
+func (e *Elsewhere) Error() string {
+	return "which packages of Debian have what a build needs is only known on Debian, and this is " + cmp.Or(e.Family, "another system")
+}
+
+// rpm knows what packages have by what they say that they provide: libraries with the
+// versions of their symbols, paths, and modules of pkg-config.
+type rpm struct{}
+
+func (rpm) relations(_ context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error) {
+	var all []ospackage.Relation
+	add := func(name string) { all = append(all, ospackage.Relation{Name: name, Found: true}) }
+	if devel {
+		for _, module := range p.foreign(n.modules) {
+			add("pkgconfig(" + module + ")")
+		}
+		return all, nil
+	}
+	mark := map[int]string{64: "(64bit)"}[n.bits]
+	for _, library := range sortedKeys(n.libraries) {
+		add(library + "()" + mark)
+		for _, version := range n.libraries[library] {
+			add(library + "(" + version + ")" + mark)
+		}
+	}
+	for _, interpreter := range n.interpreters {
+		if path.IsAbs(interpreter) {
+			add(interpreter)
+		} else {
+			add("/usr/bin/" + interpreter)
+		}
+	}
+	return all, nil
+}
+
+// foreign are modules that none of the trees has.
+func (p *packing) foreign(modules []string) []string {
+	return slices.DeleteFunc(slices.Clone(modules), func(module string) bool {
+		for _, files := range p.files {
+			for _, f := range files {
+				if path.Base(f.Path) == module+".pc" {
+					return true
+				}
+			}
+		}
+		return false
+	})
+}
+
+func sortedKeys(m map[string][]string) []string {
+	keys := make([]string, 0, len(m))
+	for key := range m {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// dpkg knows which packages have files, and from which of their versions on libraries have
+// symbols (deb-symbols(5), deb-shlibs(5)).
+type dpkg struct {
+	m         *machine.Machine
+	loader    host.Loader
+	known     map[string]*shared // libraries
+	essential map[string]bool
+}
+
+// shared is what is known of a library of the operating system.
+type shared struct {
+	owner    string            // the package that has it, or ""
+	versions map[string]string // of symbols, to the versions of the package
+	least    string            // the version of the package that any of its symbols needs
+}
+
+func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error) {
+	least := map[string]string{} // package to version
+	want := func(name, v string) {
+		if old, is := least[name]; !is || v != "" && (old == "" || compareDeb(v, old) > 0) {
+			least[name] = v
+		}
+	}
+	if devel {
+		for _, module := range p.foreign(n.modules) {
+			for _, file := range d.m.Programs.Where(ctx, host.Question{Kind: host.Module, Name: module}) {
+				if err := d.owner(ctx, file, want); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return relationsOf(least), nil
+	}
+	for _, library := range sortedKeys(n.libraries) {
+		lib, err := d.library(ctx, library)
+		if err != nil {
+			return nil, err
+		}
+		if lib.owner == "" {
+			p.unknown["library "+library] = true
+			continue
+		}
+		want(lib.owner, lib.least)
+		for _, v := range n.libraries[library] {
+			if min := lib.versions[v]; min != "" {
+				want(lib.owner, min)
+			}
+		}
+	}
+	for _, interpreter := range n.interpreters {
+		file := interpreter
+		if !path.IsAbs(file) {
+			file = d.m.Programs.Find(interpreter)
+		}
+		if file == "" {
+			p.unknown["program "+interpreter] = true
+			continue
+		}
+		if err := d.owner(ctx, file, want); err != nil {
+			return nil, err
+		}
+	}
+	for name := range least {
+		if d.isEssential(ctx, name) && least[name] == "" {
+			delete(least, name)
+		}
+	}
+	return relationsOf(least), nil
+}
+
+func relationsOf(least map[string]string) []ospackage.Relation {
+	var all []ospackage.Relation
+	for name, v := range least {
+		r := ospackage.Relation{Name: name}
+		if v != "" {
+			r.Operator, r.Version = ">=", v
+		}
+		all = append(all, r)
+	}
+	slices.SortFunc(all, func(a, b ospackage.Relation) int { return cmp.Compare(a.Name, b.Name) })
+	return all
+}
+
+// compareDeb compares whole versions: epoch, version, revision (deb-version(7)).
+func compareDeb(a, b string) int {
+	split := func(v string) (epoch, upstream, revision string) {
+		if e, rest, is := strings.Cut(v, ":"); is {
+			epoch, v = e, rest
+		}
+		if i := strings.LastIndexByte(v, '-'); i >= 0 {
+			return epoch, v[:i], v[i+1:]
+		}
+		return epoch, v, ""
+	}
+	ea, ua, ra := split(a)
+	eb, ub, rb := split(b)
+	return cmp.Or(ospackage.CompareDeb(cmp.Or(ea, "0"), cmp.Or(eb, "0")), ospackage.CompareDeb(ua, ub), ospackage.CompareDeb(ra, rb))
+}
+
+func (d *dpkg) owner(ctx context.Context, file string, want func(name, v string)) error {
+	owners, err := d.m.Packages.Owning(ctx, []string{file})
+	if err == nil && owners[file] != "" {
+		want(owners[file], "")
+	}
+	return err
+}
+
+func (d *dpkg) isEssential(ctx context.Context, name string) bool {
+	if d.essential == nil {
+		d.essential = map[string]bool{}
+		names, err := d.m.Packages.Essential(ctx)
+		if err == nil {
+			for _, n := range names {
+				d.essential[n] = true
+			}
+		}
+	}
+	return d.essential[name]
+}
+
+// library finds out about a library of the operating system.
+func (d *dpkg) library(ctx context.Context, name string) (*shared, error) {
+	if lib := d.known[name]; lib != nil {
+		return lib, nil
+	}
+	lib := &shared{versions: map[string]string{}}
+	d.known[name] = lib
+	file := d.loader.Find(name)
+	if file == "" {
+		return lib, nil
+	}
+	owners, err := d.m.Packages.Owning(ctx, []string{file})
+	if err != nil {
+		return nil, err
+	}
+	if lib.owner = owners[file]; lib.owner == "" {
+		return lib, nil
+	}
+	for _, pattern := range []string{lib.owner + ".symbols", lib.owner + ":*.symbols"} {
+		found, _ := filepath.Glob(filepath.Join("/var/lib/dpkg/info", pattern))
+		for _, file := range found {
+			lib.symbols(file, name)
+		}
+	}
+	if len(lib.versions) == 0 {
+		for _, pattern := range []string{lib.owner + ".shlibs", lib.owner + ":*.shlibs"} {
+			found, _ := filepath.Glob(filepath.Join("/var/lib/dpkg/info", pattern))
+			for _, file := range found {
+				lib.shlibs(file, name)
+			}
+		}
+	}
+	return lib, nil
+}
+
+// symbols reads from which version of the package on the library has which versions of
+// symbols.
+func (l *shared) symbols(file, library string) {
+	f, err := os.Open(file)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	mine := false
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		line := lines.Text()
+		if line == "" || line[0] == '#' || line[0] == '|' || line[0] == '*' {
+			continue
+		}
+		words := strings.Fields(line)
+		if line[0] != ' ' {
+			mine = words[0] == library
+			continue
+		}
+		if !mine || len(words) < 2 {
+			continue
+		}
+		symbol, version, is := strings.Cut(words[0], "@")
+		if is && symbol == version { // the version itself
+			l.versions[version] = words[1]
+		}
+		if is && version == "Base" && (l.least == "" || compareDeb(words[1], l.least) > 0) {
+			l.least = words[1] // it has no versions: what all of it needs is sure to do
+		}
+	}
+}
+
+// shlibs reads which version of the package a library needs as a whole.
+func (l *shared) shlibs(file, library string) {
+	f, err := os.Open(file)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	stem, version, _ := strings.Cut(library, ".so.")
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		words := strings.Fields(lines.Text())
+		if len(words) < 3 || words[0] != stem || words[1] != version {
+			continue
+		}
+		if i := slices.Index(words, "(>="); i >= 0 && i+1 < len(words) {
+			l.least = strings.TrimSuffix(words[i+1], ")")
+		}
+	}
+}

@@ -1,0 +1,110 @@
+package pack
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"fernladder/core/durable"
+	"fernladder/core/ospackage"
+	"fernladder/core/store"
+)
+
+// Written is a package as a file.
+type Written struct {
+	Name    string    `json:"name"`
+	Version string    `json:"version"`
+	Kind    Kind      `json:"kind"`
+	Build   store.Ref `json:"build"`
+	File    string    `json:"file"`
+	Size    int64     `json:"size"`
+	SHA256  string    `json:"sha256"`
+	There   bool      `json:"there"` // it was there already, the same
+}
+
+// Taken is the error for a file that is there and has something else in it.
+type Taken struct{ File string }
+
+func (e *Taken) Error() string {
+	return e.File + " is there, and is another package of the same version"
+}
+
+// Write writes packages into a directory, each whole or not at all. One that is there
+// already, the same, stays; its error is a *Taken where it is another one, or an
+// *ospackage.Changed where files of a build are not as they were.
+func Write(ctx context.Context, all []Made, f ospackage.Format, dir string, signer ospackage.Signer) ([]Written, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	scratch, err := os.MkdirTemp(dir, ".packing-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(scratch)
+	var done []Written
+	for _, o := range all {
+		if err := ctx.Err(); err != nil {
+			return done, err
+		}
+		w, err := write(o, f, dir, scratch, signer)
+		if err != nil {
+			return done, err
+		}
+		done = append(done, w)
+	}
+	return done, nil
+}
+
+func write(o Made, f ospackage.Format, dir, scratch string, signer ospackage.Signer) (w Written, err error) {
+	name := o.FileName(f)
+	w = Written{Name: o.Name, Version: o.Whole(), Kind: o.Kind, Build: o.Build, File: filepath.Join(dir, name)}
+	out, err := os.OpenFile(filepath.Join(scratch, name), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
+	if err != nil {
+		return w, err
+	}
+	defer func() { err = errors.Join(err, out.Close()) }()
+	if f == ospackage.RPM {
+		err = o.WriteRPM(out, scratch, signer)
+	} else {
+		err = o.WriteDeb(out, scratch)
+	}
+	if err != nil {
+		return w, fmt.Errorf("%s: %w", o.Name, err)
+	}
+	if w.SHA256, w.Size, err = sumOf(out); err != nil {
+		return w, err
+	}
+	if there, err := os.Open(w.File); err == nil {
+		defer there.Close()
+		sum, _, err := sumOf(there)
+		if err != nil {
+			return w, err
+		}
+		// Signatures differ each time.
+		if w.There = sum == w.SHA256 || signer != nil; !w.There {
+			return w, &Taken{w.File}
+		}
+		if sum == w.SHA256 {
+			return w, nil
+		}
+		w.There = false
+	}
+	if err := out.Sync(); err != nil {
+		return w, err
+	}
+	return w, durable.Rename(out.Name(), w.File)
+}
+
+func sumOf(f *os.File) (sum string, size int64, err error) {
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", 0, err
+	}
+	h := sha256.New()
+	size, err = io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), size, err
+}

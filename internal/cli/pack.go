@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/machine"
+	"fernladder/core/ospackage"
+	"fernladder/core/pack"
+	"fernladder/core/settings"
+	"fernladder/internal/term"
+)
+
+func (a *app) packCommand() *cobra.Command {
+	var ask pack.Ask
+	to, format := "", ""
+	c := &cobra.Command{
+		Use:   "pack NAME...",
+		Short: "Make packages of the operating system out of builds",
+		Long: `Makes .deb or .rpm files of builds that are there; nothing is built for it, and nothing
+of them is run. Each tree becomes a package that has it at the same path as here, with
+exactly the files that were built and tried; what people use of it are links in /usr/local
+(or where the settings say, links in [pack]), in a small package of their own. What they
+need of the operating system is found in their files. The same build makes the same bytes.`,
+		Example: `  fernladder pack glasshouse --to out
+  fernladder pack mistplan:2.1.0 --format rpm --to out
+  fernladder pack dewcalc --split --to out    headers and the like in a package of their own`,
+		Args:              atLeastOne,
+		ValidArgsFunction: a.completeInstalled,
+		RunE: func(c *cobra.Command, args []string) error {
+			ask.Names = args
+			return a.pack(c.Context(), ask, format, to)
+		},
+	}
+	c.Flags().StringVar(&format, "format", "", "deb or rpm; what this machine has, if nothing is said")
+	c.Flags().StringVar(&to, "to", ".", "write the files into `DIR`")
+	c.Flags().BoolVar(&ask.Split, "split", false, "put what is only for building against a package into one of its own")
+	return c
+}
+
+func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	if ask.Format, err = formatOf(m, format); err != nil {
+		return err
+	}
+	all, unknown, err := pack.Plan(ctx, m, ask)
+	if err != nil {
+		return a.packAdvice(m, err)
+	}
+	written, err := pack.Write(ctx, all, ask.Format, to, nil)
+	if err != nil {
+		return a.packAdvice(m, err)
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"packages": written, "unknown": append([]string{}, unknown...)})
+	}
+	var rows [][]string
+	for _, w := range written {
+		what := map[pack.Kind]string{pack.Tree: "the tree", pack.Devel: "to build against it", pack.Config: "its configuration", pack.Names: "its names"}[w.Kind]
+		rows = append(rows, []string{a.screen.Strong(w.Name), w.Version, w.Build.Name + ", " + what, term.Bytes(w.Size), map[bool]string{true: "there already"}[w.There]})
+	}
+	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
+	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
+	for _, what := range unknown {
+		a.screen.Note("%s: no package of this operating system has it, so none is named as needed.", what)
+	}
+	return nil
+}
+
+// formatOf is the format that is asked for, or that of the machine.
+func formatOf(m *machine.Machine, format string) (ospackage.Format, error) {
+	switch format {
+	case string(ospackage.Deb), string(ospackage.RPM):
+		return ospackage.Format(format), nil
+	case "":
+		switch m.System.Family {
+		case "debian":
+			return ospackage.Deb, nil
+		case "fedora", "suse":
+			return ospackage.RPM, nil
+		}
+		return "", usage("this machine has packages of another kind; say --format deb or --format rpm")
+	}
+	return "", usage("--format %s: it can be deb or rpm", format)
+}
+
+// packAdvice adds to what cannot be packed what helps.
+func (a *app) packAdvice(m *machine.Machine, err error) error {
+	var unnamed *pack.Unnamed
+	var unordered *pack.Unordered
+	var changed *ospackage.Changed
+	var taken *pack.Taken
+	switch {
+	case errors.As(err, &unnamed):
+		return &helped{err, []string{"Add to " + orDefault(m.Place.Shown(m.Settings.File), settings.FileName) + ":\n    [pack]\n    maintainer = \"NAME <ADDRESS>\""}}
+	case errors.As(err, &unordered):
+		return &helped{err, []string{"Give it an epoch in the settings, and raise that with such a release:\n    [pack.epoch." + unordered.Name + "]\n    number = 1"}}
+	case errors.As(err, &changed):
+		return &helped{err, []string{"To see all that is wrong, and build it again: fernladder mend --rebuild"}}
+	case errors.As(err, &taken):
+		return &helped{err, []string{"Raise rebuild in [pack] in the settings, or write it elsewhere with --to."}}
+	}
+	return err
+}
