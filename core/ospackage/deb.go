@@ -15,6 +15,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"github.com/klauspost/pgzip"
 )
 
 // DebArch is how Debian calls a kind of machine; "all" for none in particular.
@@ -69,7 +70,7 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 		name string
 		size int64
 		data io.Reader
-	}{{"debian-binary", 4, strings.NewReader("2.0\n")}, {"control.tar.gz", int64(len(control)), bytes.NewReader(control)}, {"data.tar.zst", size, data}} {
+	}{{"debian-binary", 4, strings.NewReader("2.0\n")}, {"control.tar.gz", int64(len(control)), bytes.NewReader(control)}, {"data.tar" + map[Packing]string{Zstd: ".zst", Gzip: ".gz"}[p.Packing], size, data}} {
 		fmt.Fprintf(out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", m.name, p.Time.Unix(), 0, 0, "100644", m.size)
 		if _, err := io.Copy(out, m.data); err != nil {
 			return err
@@ -85,7 +86,7 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 
 // debData writes the files, and returns their MD5 sums as md5sums has them.
 func (p *Package) debData(to io.Writer) (sums string, err error) {
-	packed, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	packed, err := p.packer(to)
 	if err != nil {
 		return "", err
 	}
@@ -141,6 +142,15 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 		return "", err
 	}
 	return list.String(), packed.Close()
+}
+
+// packer packs data. What gzip makes does not depend on how many processors there are, for
+// blocks are packed by themselves.
+func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
+	if p.Packing == Zstd {
+		return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	}
+	return pgzip.NewWriterLevel(to, pgzip.DefaultCompression)
 }
 
 // tarMode are the permissions of a file, with the bits of setuid, setgid and sticky.

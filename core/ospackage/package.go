@@ -25,6 +25,15 @@ const (
 	RPM Format = "rpm"
 )
 
+// Packing is how the files of a .deb are packed.
+type Packing string
+
+// The packings. Every dpkg reads gzip; zstd is faster, and read from dpkg 1.21.18 on.
+const (
+	Gzip Packing = ""
+	Zstd Packing = "zstd"
+)
+
 // A Package is what is written.
 type Package struct {
 	Name    string
@@ -37,8 +46,9 @@ type Package struct {
 	Maintainer                          string // NAME <ADDRESS>
 	Depends                             []Relation
 	Provides                            []Relation
-	Files                               []File // in any order; directories only where the package has them to itself
-	Loader                              bool   // directories that the loader looks in change: its cache has to be renewed
+	Files                               []File  // in any order; directories only where the package has them to itself
+	Packing                             Packing // of a .deb; a .rpm has zstd
+	Loader                              bool    // directories that the loader looks in change: its cache has to be renewed
 	Changes                             []Change
 	Time                                time.Time // of all that it has
 }

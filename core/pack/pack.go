@@ -254,7 +254,7 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 	if s.Suffix != "" {
 		release += "." + s.Suffix
 	}
-	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch, Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made}
+	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch, Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made, Packing: ospackage.Packing(s.Packing)}
 	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: []string{fmt.Sprintf("%s %s, build %s", r.Name, r.Version, r.ID)}, Time: made}}
 	return o, nil
 }

@@ -26,7 +26,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s, as it was tried, in %s.", r.Name, r.Version, r.ID, r.Tree)
+	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s,\nas it was tried, in\n%s", r.Name, r.Version, r.ID, r.Tree)
 	all := []Made{{o, r.Ref, Tree}}
 	var devel *ospackage.Package
 	if p.ask.Split {

@@ -136,7 +136,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.mendCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
-	add(groupHand, a.packCommand())
+	add(groupHand, a.packCommand(), a.repositoryCommand())
 	add(groupOthers, a.demoCommand())
 	root.SetHelpCommandGroupID(groupOthers)
 	root.SetCompletionCommandGroupID(groupOthers)

@@ -1,0 +1,283 @@
+package ospackage
+
+import (
+	"archive/tar"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strconv"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/therootcompany/xz"
+)
+
+// Bad is the error for a file that is no package, or one that is damaged.
+type Bad struct{ File, What string }
+
+func (e *Bad) Error() string { return e.File + ": " + e.What }
+
+// largestControl is more than the control files of a package have.
+const largestControl = 16 << 20
+
+// ReadDeb reads the control file of a .deb: its text as it stands. The file may be hostile.
+func ReadDeb(file *os.File) (control string, err error) {
+	bad := func(what string, args ...any) error { return &Bad{file.Name(), fmt.Sprintf(what, args...)} }
+	magic := make([]byte, 8)
+	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
+		return "", bad("this is no .deb")
+	}
+	for range 8 {
+		head := make([]byte, 60)
+		if _, err := io.ReadFull(file, head); err != nil {
+			break
+		}
+		name := strings.TrimRight(strings.TrimSpace(string(head[:16])), "/")
+		size, err := strconv.ParseInt(strings.TrimSpace(string(head[48:58])), 10, 64)
+		if err != nil || size < 0 {
+			return "", bad("it is damaged")
+		}
+		if !strings.HasPrefix(name, "control.tar") {
+			if _, err := file.Seek(size+size%2, io.SeekCurrent); err != nil {
+				return "", err
+			}
+			continue
+		}
+		unpacked, err := unpacker(name, io.LimitReader(file, min(size, largestControl)))
+		if err != nil {
+			return "", bad("its control files cannot be read: %v", err)
+		}
+		t := tar.NewReader(io.LimitReader(unpacked, largestControl))
+		for {
+			h, err := t.Next()
+			if err != nil {
+				return "", bad("it has no control file")
+			}
+			if path.Clean(h.Name) == "control" {
+				data, err := io.ReadAll(t)
+				if err != nil {
+					return "", bad("its control file cannot be read: %v", err)
+				}
+				return strings.TrimRight(string(data), "\n") + "\n", nil
+			}
+		}
+	}
+	return "", bad("it has no control files")
+}
+
+func unpacker(name string, r io.Reader) (io.Reader, error) {
+	switch path.Ext(name) {
+	case ".gz":
+		return gzip.NewReader(r)
+	case ".zst":
+		return zstd.NewReader(r, zstd.WithDecoderMaxMemory(64<<20))
+	case ".xz":
+		return xz.NewReader(r, 64<<20)
+	case ".tar":
+		return r, nil
+	}
+	return nil, errors.New("it is packed in a way that is not known")
+}
+
+// Fields takes a control file apart, by the names of its fields. What goes over several
+// lines keeps its line breaks.
+func Fields(control string) (names []string, values map[string]string) {
+	values = map[string]string{}
+	last := ""
+	for line := range strings.Lines(control) {
+		line = strings.TrimRight(line, "\r\n")
+		if strings.HasPrefix(line, " ") || strings.HasPrefix(line, "\t") {
+			if last != "" {
+				values[last] += "\n" + line
+			}
+			continue
+		}
+		name, value, is := strings.Cut(line, ":")
+		if !is || name == "" {
+			last = ""
+			continue
+		}
+		last = name
+		if _, twice := values[name]; !twice {
+			names = append(names, name)
+		}
+		values[name] = strings.TrimSpace(value)
+	}
+	return names, values
+}
+
+// An RPMFile is what the headers of a .rpm say.
+type RPMFile struct {
+	Header      map[int32]any // by tag: []string, []int64 or []byte
+	HeaderStart int64         // of the main header in the file
+	HeaderEnd   int64
+	signatures  *header
+	lead, main  []byte
+}
+
+const largestHeader = 64 << 20
+
+// ReadRPM reads the headers of a .rpm. The file may be hostile.
+func ReadRPM(file *os.File) (*RPMFile, error) {
+	bad := func(what string) error { return &Bad{file.Name(), what} }
+	r := &RPMFile{lead: make([]byte, 96)}
+	if _, err := io.ReadFull(file, r.lead); err != nil || !bytes.HasPrefix(r.lead, []byte{0xed, 0xab, 0xee, 0xdb}) {
+		return nil, bad("this is no .rpm")
+	}
+	raw, signatures, err := readHeader(file)
+	if err != nil {
+		return nil, bad("its signatures are damaged: " + err.Error())
+	}
+	r.signatures = signatures
+	if pad := (8 - len(raw)%8) % 8; pad > 0 {
+		if _, err := io.CopyN(io.Discard, file, int64(pad)); err != nil {
+			return nil, bad("it is cut off")
+		}
+	}
+	if r.HeaderStart, err = file.Seek(0, io.SeekCurrent); err != nil {
+		return nil, err
+	}
+	main, h, err := readHeader(file)
+	if err != nil {
+		return nil, bad("its header is damaged: " + err.Error())
+	}
+	r.main, r.HeaderEnd = main, r.HeaderStart+int64(len(main))
+	r.Header = map[int32]any{}
+	for _, e := range h.entries {
+		r.Header[e.tag] = e.value()
+	}
+	if len(r.Texts(1000)) == 0 || len(r.Texts(1001)) == 0 {
+		return nil, bad("its header names no package")
+	}
+	return r, nil
+}
+
+// readHeader reads one header: as it is, and taken apart, without the region.
+func readHeader(from io.Reader) (raw []byte, h *header, err error) {
+	raw = make([]byte, 16)
+	if _, err := io.ReadFull(from, raw); err != nil || !bytes.HasPrefix(raw, []byte{0x8e, 0xad, 0xe8, 1}) {
+		return nil, nil, errors.New("there is none")
+	}
+	count, size := int64(binary.BigEndian.Uint32(raw[8:])), int64(binary.BigEndian.Uint32(raw[12:]))
+	if count > 1<<16 || size > largestHeader {
+		return nil, nil, errors.New("it is too large")
+	}
+	rest := make([]byte, count*16+size)
+	if _, err := io.ReadFull(from, rest); err != nil {
+		return nil, nil, errors.New("it is cut off")
+	}
+	store := rest[count*16:]
+	h = &header{}
+	for i := range count {
+		e := rest[i*16:]
+		tag, kind := int32(binary.BigEndian.Uint32(e)), int32(binary.BigEndian.Uint32(e[4:]))
+		offset, n := int64(int32(binary.BigEndian.Uint32(e[8:]))), int64(int32(binary.BigEndian.Uint32(e[12:])))
+		if tag == 62 || tag == 63 {
+			continue
+		}
+		if offset < 0 || offset > size || n < 0 || n > size {
+			return nil, nil, errors.New("a value is outside of it")
+		}
+		data := store[offset:]
+		switch width := map[int32]int64{1: 1, 2: 1, kindInt16: 2, kindInt32: 4, kindInt64: 8, kindBytes: 1}[kind]; {
+		case width > 0:
+			if n*width > int64(len(data)) {
+				return nil, nil, errors.New("a value is outside of it")
+			}
+			data = data[:n*width]
+		default:
+			at := 0
+			for range n {
+				end := bytes.IndexByte(data[at:], 0)
+				if end < 0 {
+					return nil, nil, errors.New("a text has no end")
+				}
+				at += end + 1
+			}
+			data = data[:at]
+		}
+		h.entries = append(h.entries, entry{tag, kind, int32(n), bytes.Clone(data)})
+	}
+	return append(raw, rest...), h, nil
+}
+
+func (e entry) value() any {
+	switch e.kind {
+	case kindText, kindTexts, kindI18N:
+		return strings.Split(strings.TrimSuffix(string(e.data), "\x00"), "\x00")
+	case kindInt16, kindInt32, kindInt64:
+		var all []int64
+		width := map[int32]int{kindInt16: 2, kindInt32: 4, kindInt64: 8}[e.kind]
+		for i := 0; i+width <= len(e.data); i += width {
+			n := int64(0)
+			for _, b := range e.data[i : i+width] {
+				n = n<<8 | int64(b)
+			}
+			all = append(all, n)
+		}
+		return all
+	}
+	return e.data
+}
+
+// Texts are the texts of a tag; none where it is not there.
+func (r *RPMFile) Texts(tag int32) []string {
+	texts, _ := r.Header[tag].([]string)
+	return texts
+}
+
+// Text is the first text of a tag, or "".
+func (r *RPMFile) Text(tag int32) string {
+	if all := r.Texts(tag); len(all) > 0 {
+		return all[0]
+	}
+	return ""
+}
+
+// Numbers are the numbers of a tag.
+func (r *RPMFile) Numbers(tag int32) []int64 {
+	numbers, _ := r.Header[tag].([]int64)
+	return numbers
+}
+
+// Number is the first number of a tag, or 0.
+func (r *RPMFile) Number(tag int32) int64 {
+	if all := r.Numbers(tag); len(all) > 0 {
+		return all[0]
+	}
+	return 0
+}
+
+// Signed writes the file to out with its header signed by a signer, in the place of
+// signatures that were there.
+func (r *RPMFile) Signed(file, out *os.File, signer Signer) error {
+	signature, err := signer.Sign(bytes.NewReader(r.main))
+	if err != nil {
+		return err
+	}
+	s := &header{}
+	for _, e := range r.signatures.entries {
+		switch e.tag {
+		case 267, 268, 1002, 1005: // signatures of others
+		default:
+			s.entries = append(s.entries, e)
+		}
+	}
+	s.bytes(268, signature)
+	raw := s.encode(62)
+	for _, part := range [][]byte{r.lead, raw, make([]byte, (8-len(raw)%8)%8), r.main} {
+		if _, err := out.Write(part); err != nil {
+			return err
+		}
+	}
+	if _, err := file.Seek(r.HeaderEnd, io.SeekStart); err != nil {
+		return err
+	}
+	_, err = io.Copy(out, file)
+	return err
+}

@@ -1,0 +1,307 @@
+package repository
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"fernladder/core/durable"
+	"fernladder/core/ospackage"
+)
+
+// Taken is the error for a package of which the repository has another of the same version.
+type Taken struct{ Name, Version string }
+
+func (e *Taken) Error() string {
+	return fmt.Sprintf("the repository has %s %s already, and it is another package", e.Name, e.Version)
+}
+
+// Add adds packages, in files of either format, to a suite of apt's; keep is how many
+// versions of each stay, the newest; 0: all. It returns what was added, and what went.
+func (r *Repository) Add(ctx context.Context, key Key, files []string, suite string, keep int) (added, gone []Entry, err error) {
+	err = r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
+		for _, file := range files {
+			e, err := r.take(file, suite, key, entries)
+			if err != nil {
+				return nil, err
+			}
+			if e != nil {
+				entries, added = append(entries, *e), append(added, *e)
+			}
+		}
+		if keep > 0 {
+			entries, gone = trimmed(entries, keep)
+		}
+		return entries, nil
+	})
+	return added, gone, err
+}
+
+// Drop takes packages out, by NAME or NAME=VERSION. Trees that nothing stands on any more
+// go with them.
+func (r *Repository) Drop(ctx context.Context, key Key, names []string) (gone []Entry, err error) {
+	err = r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
+		for _, text := range names {
+			name, version, one := strings.Cut(text, "=")
+			left := slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool { return e.Name == name && (!one || e.Version == version) })
+			if len(left) == len(entries) {
+				return nil, &Absent{text}
+			}
+			gone = append(gone, difference(entries, left)...)
+			entries = left
+		}
+		entries, more := trimmed(entries, 0)
+		gone = append(gone, more...)
+		return entries, nil
+	})
+	return gone, err
+}
+
+// Absent is the error for a package that the repository does not have.
+type Absent struct{ Name string }
+
+func (e *Absent) Error() string { return "the repository has no package " + e.Name }
+
+func difference(all, left []Entry) []Entry {
+	return slices.DeleteFunc(slices.Clone(all), func(e Entry) bool {
+		return slices.ContainsFunc(left, func(o Entry) bool { return o.File == e.File && o.Suite == e.Suite })
+	})
+}
+
+// treeName matches the packages of trees, which are called by their build ids.
+var treeName = regexp.MustCompile(`-[0-9a-f]{12}(?:-dev|-devel)?$`)
+
+// trimmed leaves so many versions of each package, and takes away trees that nothing that
+// is left needs.
+func trimmed(entries []Entry, keep int) (left, gone []Entry) {
+	all := entries
+	slices.SortFunc(entries, compareEntries)
+	count := map[string]int{}
+	left = slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool {
+		key := string(e.Format) + " " + e.Suite + " " + e.Name + " " + e.Arch
+		count[key]++
+		return keep > 0 && count[key] > keep
+	})
+	for {
+		needed := map[string]bool{}
+		for _, e := range left {
+			for _, name := range e.Needs {
+				needed[name] = true
+			}
+		}
+		less := slices.DeleteFunc(slices.Clone(left), func(e Entry) bool {
+			// What is for building against a tree goes with it, and not before.
+			stem := strings.TrimSuffix(strings.TrimSuffix(e.Name, "-devel"), "-dev")
+			return treeName.MatchString(e.Name) && !needed[stem] && !needed[e.Name] || treeName.MatchString(e.Name) && stem != e.Name && !slices.ContainsFunc(left, func(o Entry) bool { return o.Name == stem })
+		})
+		if len(less) == len(left) {
+			return left, difference(all, left)
+		}
+		left = less
+	}
+}
+
+// take brings a package into the pool. It is nil for one that is there already.
+func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, &ospackage.Bad{File: file, What: "it is no file"}
+	}
+	e := &Entry{}
+	var headers *ospackage.RPMFile
+	switch filepath.Ext(file) {
+	case ".deb":
+		err = e.deb(f, suite)
+	case ".rpm":
+		headers, err = e.rpm(f)
+	default:
+		return nil, &ospackage.Bad{File: file, What: "it is neither a .deb nor a .rpm"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	e.File = filepath.Join("pool", e.Name, safeName(e))
+	there := slices.IndexFunc(entries, func(o Entry) bool {
+		return o.Format == e.Format && o.Name == e.Name && o.Version == e.Version && o.Arch == e.Arch && o.Suite == e.Suite
+	})
+	if err := r.copyIn(f, headers, e, key, there >= 0); err != nil {
+		return nil, err
+	}
+	if there >= 0 {
+		if old := entries[there]; old.SHA256 != e.SHA256 && (headers == nil || old.MD5 != e.MD5) {
+			return nil, &Taken{e.Name, e.Version}
+		}
+		return nil, nil
+	}
+	if headers != nil {
+		describe(e, headers)
+	}
+	return e, nil
+}
+
+// safeName is what the file of a package is called in the pool.
+func safeName(e *Entry) string {
+	version := e.Version
+	if _, rest, is := strings.Cut(version, ":"); is {
+		version = rest
+	}
+	if e.Format == ospackage.Deb {
+		return e.Name + "_" + version + "_" + e.Arch + ".deb"
+	}
+	return e.Name + "-" + version + "." + e.Arch + ".rpm"
+}
+
+var (
+	poolName    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.+_-]*$`)
+	poolVersion = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.+~^:_-]*$`)
+)
+
+// named refuses names that would lead out of the pool, or that no package has.
+func (e *Entry) named(file string) error {
+	if !poolName.MatchString(e.Name) || !poolVersion.MatchString(e.Version) || !poolName.MatchString(e.Arch) {
+		return &ospackage.Bad{File: file, What: fmt.Sprintf("%q %q %q are no name, version and architecture of a package", e.Name, e.Version, e.Arch)}
+	}
+	return nil
+}
+
+func (e *Entry) deb(f *os.File, suite string) error {
+	control, err := ospackage.ReadDeb(f)
+	if err != nil {
+		return err
+	}
+	_, fields := ospackage.Fields(control)
+	e.Format, e.Suite, e.Name, e.Version, e.Arch = ospackage.Deb, suite, fields["Package"], fields["Version"], fields["Architecture"]
+	// Fields that a list adds are not the package's to say.
+	for _, name := range []string{"Filename", "Size", "MD5sum", "SHA1", "SHA256", "SHA512"} {
+		if _, has := fields[name]; has {
+			return &ospackage.Bad{File: f.Name(), What: "its control file has the field " + name}
+		}
+	}
+	if strings.Contains(control, "\n\n") {
+		return &ospackage.Bad{File: f.Name(), What: "its control file has more than one paragraph"}
+	}
+	e.Control = control
+	for _, field := range []string{"Depends", "Pre-Depends"} {
+		for part := range strings.FieldsFuncSeq(fields[field], func(c rune) bool { return c == ',' || c == '|' }) {
+			if words := strings.Fields(part); len(words) > 0 {
+				e.Needs = append(e.Needs, words[0])
+			}
+		}
+	}
+	return e.named(f.Name())
+}
+
+func (e *Entry) rpm(f *os.File) (*ospackage.RPMFile, error) {
+	headers, err := ospackage.ReadRPM(f)
+	if err != nil {
+		return nil, err
+	}
+	e.Format, e.Name, e.Arch = ospackage.RPM, headers.Text(1000), headers.Text(1022)
+	e.Version = headers.Text(1001) + "-" + headers.Text(1002)
+	if epoch := headers.Number(1003); epoch > 0 {
+		e.Version = fmt.Sprintf("%d:%s", epoch, e.Version)
+	}
+	return headers, e.named(f.Name())
+}
+
+// copyIn copies a package into the pool, whole or not at all; a .rpm is signed. look only
+// finds out what it would be.
+func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, key Key, look bool) error {
+	to := filepath.Join(r.Dir, e.File)
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	out, err := os.CreateTemp(filepath.Dir(to), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	if err := out.Chmod(0o644); err != nil {
+		return err
+	}
+	// What a .rpm is, apart from who has signed it.
+	plain := md5.New()
+	if headers != nil {
+		if _, err := f.Seek(headers.HeaderStart, io.SeekStart); err != nil {
+			return err
+		}
+		if _, err := io.Copy(plain, f); err != nil {
+			return err
+		}
+		err = headers.Signed(f, out, key)
+	} else if _, err = f.Seek(0, io.SeekStart); err == nil {
+		_, err = io.Copy(io.MultiWriter(out, plain), f)
+	}
+	if err != nil {
+		return err
+	}
+	sum := sha256.New()
+	if _, err := out.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if e.Size, err = io.Copy(sum, out); err != nil {
+		return err
+	}
+	e.SHA256, e.MD5 = fmt.Sprintf("%x", sum.Sum(nil)), fmt.Sprintf("%x", plain.Sum(nil))
+	if look {
+		return nil
+	}
+	if err := out.Sync(); err != nil {
+		return err
+	}
+	return durable.Rename(out.Name(), to)
+}
+
+// Wrong is something that is not as the repository says.
+type Wrong struct {
+	File string `json:"file"`
+	What string `json:"what"`
+}
+
+// Check reads every package, and what is published, and says what is not as it should be.
+func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, err error) {
+	if err := r.ours(); err != nil {
+		return nil, 0, err
+	}
+	entries, number, err := r.read()
+	if err != nil || number == 0 {
+		return nil, 0, err
+	}
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return wrong, len(entries), err
+		}
+		f, err := os.Open(filepath.Join(r.Dir, e.File))
+		if errors.Is(err, fs.ErrNotExist) {
+			wrong = append(wrong, Wrong{e.File, "it is gone"})
+			continue
+		}
+		if err != nil {
+			return wrong, len(entries), err
+		}
+		sum := sha256.New()
+		_, err = io.Copy(sum, f)
+		f.Close()
+		if err != nil {
+			return wrong, len(entries), err
+		}
+		if fmt.Sprintf("%x", sum.Sum(nil)) != e.SHA256 {
+			wrong = append(wrong, Wrong{e.File, "it is not the package that was added"})
+		}
+	}
+	return append(wrong, r.published(number, entries)...), len(entries), nil
+}

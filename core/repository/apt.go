@@ -1,0 +1,160 @@
+package repository
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/ulikunitz/xz"
+
+	"fernladder/core/durable"
+	"fernladder/core/ospackage"
+)
+
+// publishApt writes what apt reads: for each suite the lists of packages, by architecture,
+// plain and packed, also under their digests, and what is signed of them.
+func (r *Repository) publishApt(dir, old string, entries []Entry, key Key) error {
+	suites := map[string][]Entry{}
+	for _, e := range entries {
+		if e.Format == ospackage.Deb {
+			suites[e.Suite] = append(suites[e.Suite], e)
+		}
+	}
+	for suite, its := range suites {
+		if err := r.suite(dir, old, suite, its, key); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) error {
+	if !nameForm.MatchString(suite) {
+		return &BadName{suite}
+	}
+	base := filepath.Join(dir, "dists", suite)
+	var sums strings.Builder
+	arches := architectures(entries)
+	for _, arch := range arches {
+		var plain bytes.Buffer
+		for _, e := range entries {
+			// What runs everywhere is in the list of each kind of machine.
+			if e.Arch == arch || e.Arch == "all" && arch != "all" {
+				plain.WriteString(stanza(e) + "\n")
+			}
+		}
+		below := "main/binary-" + arch
+		for _, packed := range []struct {
+			name string
+			data []byte
+		}{{"Packages", plain.Bytes()}, {"Packages.gz", gzipped(plain.Bytes())}, {"Packages.xz", xzed(plain.Bytes())}} {
+			sum := fmt.Sprintf("%x", sha256.Sum256(packed.data))
+			fmt.Fprintf(&sums, " %s %d %s/%s\n", sum, len(packed.data), below, packed.name)
+			for _, name := range []string{packed.name, "by-hash/SHA256/" + sum} {
+				file := filepath.Join(base, below, name)
+				if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+					return err
+				}
+				if err := durable.WriteFile(file, packed.data, 0o644); err != nil {
+					return err
+				}
+			}
+		}
+		if old != "" {
+			if err := stillThere(filepath.Join(old, "dists", suite), below, filepath.Join(base, below, "by-hash/SHA256")); err != nil {
+				return err
+			}
+		}
+	}
+	release := r.release(suite, arches, sums.String())
+	signature, err := key.Armored([]byte(release))
+	if err != nil {
+		return err
+	}
+	clear, err := key.Clear([]byte(release))
+	if err != nil {
+		return err
+	}
+	for name, data := range map[string][]byte{"Release": []byte(release), "Release.gpg": signature, "InRelease": clear} {
+		if err := durable.WriteFile(filepath.Join(base, name), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stillThere keeps the lists of the state before under their digests, for those who have
+// read its Release and come for them now.
+func stillThere(old, below, dir string) error {
+	release, err := os.ReadFile(filepath.Join(old, "Release"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, m := range digestLine.FindAllStringSubmatch(string(release), -1) {
+		if filepath.Dir(m[2]) != below {
+			continue
+		}
+		err := os.Link(filepath.Join(old, m[2]), filepath.Join(dir, m[1]))
+		if err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// architectures are those of packages, sorted; all is among them.
+func architectures(entries []Entry) []string {
+	arches := []string{"all"}
+	for _, e := range entries {
+		if !slices.Contains(arches, e.Arch) {
+			arches = append(arches, e.Arch)
+		}
+	}
+	slices.Sort(arches)
+	return arches
+}
+
+// stanza is what a list has of a package: its control file, and where it is.
+func stanza(e Entry) string {
+	return strings.TrimRight(e.Control, "\n") + fmt.Sprintf("\nFilename: %s\nSize: %d\nMD5sum: %s\nSHA256: %s\n", e.File, e.Size, e.MD5, e.SHA256)
+}
+
+// release is the file that is signed: the digests of all lists.
+func (r *Repository) release(suite string, arches []string, sums string) string {
+	now := r.Now().UTC()
+	const form = "Mon, 02 Jan 2006 15:04:05 UTC"
+	text := fmt.Sprintf("Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\n", r.Name, r.Name, suite, suite, now.Format(form))
+	if r.Valid > 0 {
+		text += "Valid-Until: " + now.Add(r.Valid).Format(form) + "\n"
+	}
+	return text + fmt.Sprintf("Architectures: %s\nComponents: main\nNo-Support-for-Architecture-all: Packages\nAcquire-By-Hash: yes\nSHA256:\n%s", strings.Join(arches, " "), sums)
+}
+
+func gzipped(data []byte) []byte {
+	var out bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&out, gzip.BestCompression)
+	z.Write(data)
+	z.Close()
+	return out.Bytes()
+}
+
+func xzed(data []byte) []byte {
+	var out bytes.Buffer
+	z, err := xz.NewWriter(&out)
+	if err != nil {
+		panic(err) // its settings are those that it has itself
+	}
+	z.Write(data)
+	z.Close()
+	return out.Bytes()
+}

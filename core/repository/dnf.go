@@ -1,0 +1,162 @@
+package repository
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/xml"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/durable"
+	"fernladder/core/ospackage"
+)
+
+// publishDNF writes what dnf reads: what packages are and need, their files, and what
+// changed, and the file that has the digests of these, with its signature.
+func (r *Repository) publishDNF(dir string, number int, entries []Entry, key Key) error {
+	var its []Entry
+	for _, e := range entries {
+		if e.Format == ospackage.RPM {
+			its = append(its, e)
+		}
+	}
+	if len(its) == 0 {
+		return nil
+	}
+	base := filepath.Join(dir, "repodata")
+	if err := os.MkdirAll(base, 0o755); err != nil {
+		return err
+	}
+	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd xmlns=\"http://linux.duke.edu/metadata/repo\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
+	for _, list := range []struct {
+		name, element, space string
+		of                   func(Entry) string
+	}{
+		{"primary", "metadata", `xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm"`, func(e Entry) string { return e.Primary }},
+		{"filelists", "filelists", `xmlns="http://linux.duke.edu/metadata/filelists"`, func(e Entry) string { return e.Filelists }},
+		{"other", "otherdata", `xmlns="http://linux.duke.edu/metadata/other"`, func(e Entry) string { return e.Other }},
+	} {
+		var text bytes.Buffer
+		fmt.Fprintf(&text, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<%s %s packages=\"%d\">\n", list.element, list.space, len(its))
+		for _, e := range its {
+			text.WriteString(list.of(e))
+		}
+		fmt.Fprintf(&text, "</%s>\n", list.element)
+		packed := gzipped(text.Bytes())
+		sum := fmt.Sprintf("%x", sha256.Sum256(packed))
+		name := sum + "-" + list.name + ".xml.gz"
+		if err := durable.WriteFile(filepath.Join(base, name), packed, 0o644); err != nil {
+			return err
+		}
+		root += fmt.Sprintf("<data type=\"%s\">\n<checksum type=\"sha256\">%s</checksum>\n<open-checksum type=\"sha256\">%x</open-checksum>\n<location href=\"repodata/%s\"/>\n<timestamp>%d</timestamp>\n<size>%d</size>\n<open-size>%d</open-size>\n</data>\n",
+			list.name, sum, sha256.Sum256(text.Bytes()), name, r.Now().Unix(), len(packed), text.Len())
+	}
+	root += "</repomd>\n"
+	signature, err := key.Armored([]byte(root))
+	if err != nil {
+		return err
+	}
+	public, err := key.Public()
+	if err != nil {
+		return err
+	}
+	for name, data := range map[string][]byte{"repomd.xml": []byte(root), "repomd.xml.asc": signature, "repomd.xml.key": public} {
+		if err := durable.WriteFile(filepath.Join(base, name), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func escaped(text string) string {
+	var b bytes.Buffer
+	xml.EscapeText(&b, []byte(text))
+	return b.String()
+}
+
+// describe writes what the lists have of a .rpm.
+func describe(e *Entry, r *ospackage.RPMFile) {
+	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(1003), escaped(r.Text(1001)), escaped(r.Text(1002)))
+	size := r.Number(5009)
+	if size == 0 {
+		size = r.Number(1009)
+	}
+	var p strings.Builder
+	fmt.Fprintf(&p, "<package type=\"rpm\">\n<name>%s</name>\n<arch>%s</arch>\n<version %s/>\n<checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n", escaped(e.Name), escaped(e.Arch), version, e.SHA256)
+	fmt.Fprintf(&p, "<summary>%s</summary>\n<description>%s</description>\n<packager>%s</packager>\n<url>%s</url>\n", escaped(r.Text(1004)), escaped(r.Text(1005)), escaped(r.Text(1015)), escaped(r.Text(1020)))
+	fmt.Fprintf(&p, "<time file=\"%d\" build=\"%d\"/>\n<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n<location href=\"%s\"/>\n<format>\n", r.Number(1006), r.Number(1006), e.Size, size, size, escaped(e.File))
+	fmt.Fprintf(&p, "<rpm:license>%s</rpm:license>\n<rpm:vendor>%s</rpm:vendor>\n<rpm:group>%s</rpm:group>\n<rpm:buildhost>%s</rpm:buildhost>\n<rpm:sourcerpm>%s</rpm:sourcerpm>\n<rpm:header-range start=\"%d\" end=\"%d\"/>\n",
+		escaped(r.Text(1014)), escaped(r.Text(1011)), escaped(r.Text(1016)), escaped(r.Text(1007)), escaped(r.Text(1044)), r.HeaderStart, r.HeaderEnd)
+	for _, list := range []struct {
+		element             string
+		name, version, flag int32
+	}{{"provides", 1047, 1113, 1112}, {"requires", 1049, 1050, 1048}, {"conflicts", 1054, 1055, 1053}, {"obsoletes", 1090, 1115, 1114}} {
+		p.WriteString(relations(list.element, r.Texts(list.name), r.Texts(list.version), r.Numbers(list.flag)))
+	}
+	fmt.Fprintf(&p, "%s</format>\n</package>\n", files(r, true))
+	e.Primary = p.String()
+	head := fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n<version %s/>\n", e.SHA256, escaped(e.Name), escaped(e.Arch), version)
+	e.Filelists = head + files(r, false) + "</package>\n"
+	changes := ""
+	names, texts, times := r.Texts(1081), r.Texts(1082), r.Numbers(1080)
+	for i := range min(len(names), len(texts), len(times), 10) {
+		changes += fmt.Sprintf("<changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escaped(names[i]), times[i], escaped(texts[i]))
+	}
+	e.Other = head + changes + "</package>\n"
+	for _, name := range r.Texts(1049) {
+		if !strings.ContainsAny(name, "(/") {
+			e.Needs = append(e.Needs, name)
+		}
+	}
+}
+
+func relations(element string, names, versions []string, flags []int64) string {
+	text := ""
+	for i := range min(len(names), len(versions), len(flags)) {
+		if strings.HasPrefix(names[i], "rpmlib(") {
+			continue
+		}
+		text += fmt.Sprintf("<rpm:entry name=\"%s\"", escaped(names[i]))
+		if how := map[int64]string{2: "LT", 4: "GT", 8: "EQ", 10: "LE", 12: "GE"}[flags[i]&14]; how != "" && versions[i] != "" {
+			epoch, rest := "0", versions[i]
+			if e, after, is := strings.Cut(rest, ":"); is {
+				epoch, rest = e, after
+			}
+			version, release, has := strings.Cut(rest, "-")
+			text += fmt.Sprintf(" flags=\"%s\" epoch=\"%s\" ver=\"%s\"", how, escaped(epoch), escaped(version))
+			if has {
+				text += fmt.Sprintf(" rel=\"%s\"", escaped(release))
+			}
+		}
+		text += "/>\n"
+	}
+	if text == "" {
+		return ""
+	}
+	return "<rpm:" + element + ">\n" + text + "</rpm:" + element + ">\n"
+}
+
+// files lists those of a package; only those that others may need by their paths, for the
+// list that everybody reads.
+func files(r *ospackage.RPMFile, few bool) string {
+	bases, dirs, in, modes := r.Texts(1117), r.Texts(1118), r.Numbers(1116), r.Numbers(1030)
+	var b strings.Builder
+	for i := range min(len(bases), len(in), len(modes)) {
+		if in[i] < 0 || int(in[i]) >= len(dirs) {
+			continue
+		}
+		name := path.Join(dirs[in[i]], bases[i])
+		if few && !strings.HasPrefix(name, "/etc/") && !strings.Contains(name, "bin/") && name != "/usr/lib/sendmail" {
+			continue
+		}
+		kind := ""
+		if modes[i]&0o170000 == 0o040000 {
+			kind = ` type="dir"`
+		}
+		fmt.Fprintf(&b, "<file%s>%s</file>\n", kind, escaped(name))
+	}
+	return b.String()
+}

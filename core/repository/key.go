@@ -1,0 +1,179 @@
+package repository
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
+	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"fernladder/core/ground"
+)
+
+// A Key signs what others are to trust. It is an OpenPGP key, and is never copied.
+type Key interface {
+	Sign(data io.Reader) ([]byte, error) // detached, binary
+	Armored(data []byte) ([]byte, error) // detached, in letters
+	Clear(data []byte) ([]byte, error)   // the text with its signature
+	Public() (armored []byte, err error) // for those who are to check
+	Fingerprint() string                 // in capitals
+}
+
+// BadKey is the error for a key that cannot sign.
+type BadKey struct{ File, What string }
+
+func (e *BadKey) Error() string { return e.File + ": " + e.What }
+
+// fileKey is a secret key in a file.
+type fileKey struct {
+	entity *openpgp.Entity
+	config *packet.Config
+}
+
+const largestKey = 1 << 20
+
+// ReadKey reads an OpenPGP secret key that is not locked by a passphrase, in letters or
+// binary, from a file that only its owner can read. Its error is a *BadKey.
+func ReadKey(file string, now func() time.Time) (Key, error) {
+	bad := func(what string, args ...any) error { return &BadKey{file, fmt.Sprintf(what, args...)} }
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, bad("this key cannot be read: %v", errors.Unwrap(err))
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, bad("others can read this key (mode %04o); chmod 600 it", info.Mode().Perm())
+	}
+	if owner := info.Sys().(*syscall.Stat_t).Uid; owner != uint32(os.Geteuid()) && owner != 0 {
+		return nil, bad("this key belongs to somebody else")
+	}
+	data, err := ground.ReadFile(file, largestKey)
+	if err != nil {
+		return nil, bad("this key cannot be read: %v", err)
+	}
+	ring, err := openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
+	if err != nil {
+		ring, err = openpgp.ReadKeyRing(bytes.NewReader(data))
+	}
+	if err != nil || len(ring) == 0 {
+		return nil, bad("this is no OpenPGP key")
+	}
+	if len(ring) > 1 {
+		return nil, bad("there is more than one key in it")
+	}
+	k := &fileKey{entity: ring[0], config: &packet.Config{Time: now, NonDeterministicSignaturesViaNotation: new(bool)}}
+	signing, ok := k.entity.SigningKey(now())
+	switch {
+	case k.entity.PrivateKey == nil:
+		return nil, bad("this is a public key; a secret one signs")
+	case !ok:
+		return nil, bad("no part of this key can sign now; perhaps it has expired")
+	case signing.PrivateKey == nil || signing.PrivateKey.Dummy():
+		return nil, bad("the secret part that signs is not in it")
+	case signing.PrivateKey.Encrypted:
+		return nil, bad("this key is locked by a passphrase; let gpg's agent sign with it: --gpg %X", k.entity.PrimaryKey.Fingerprint)
+	}
+	return k, nil
+}
+
+func (k *fileKey) Sign(data io.Reader) ([]byte, error) {
+	var out bytes.Buffer
+	err := openpgp.DetachSign(&out, k.entity, data, k.config)
+	return out.Bytes(), err
+}
+
+func (k *fileKey) Armored(data []byte) ([]byte, error) {
+	var out bytes.Buffer
+	err := openpgp.ArmoredDetachSign(&out, k.entity, bytes.NewReader(data), k.config)
+	return append(out.Bytes(), '\n'), err
+}
+
+func (k *fileKey) Clear(data []byte) ([]byte, error) {
+	signing, ok := k.entity.SigningKey(k.config.Now())
+	if !ok {
+		return nil, errors.New("no part of the key can sign now")
+	}
+	var out bytes.Buffer
+	w, err := clearsign.Encode(&out, signing.PrivateKey, k.config)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(data); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return append(out.Bytes(), '\n'), err
+}
+
+func (k *fileKey) Public() ([]byte, error) {
+	var out bytes.Buffer
+	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := k.entity.Serialize(w); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return append(out.Bytes(), '\n'), err
+}
+
+func (k *fileKey) Fingerprint() string { return fmt.Sprintf("%X", k.entity.PrimaryKey.Fingerprint) }
+
+// agentKey is one that gpg has, with its agent.
+type agentKey struct{ program, id string }
+
+// AgentKey is a key that gpg signs with, by its fingerprint or another name that gpg knows.
+func AgentKey(program, id string) (Key, error) {
+	k := &agentKey{program, id}
+	out, err := k.gpg(nil, "--with-colons", "--list-secret-keys", id)
+	if err != nil {
+		return nil, &BadKey{"gpg", err.Error()}
+	}
+	for line := range strings.Lines(string(out)) {
+		if fields := strings.Split(line, ":"); fields[0] == "fpr" && len(fields) > 9 {
+			k.id = fields[9]
+			return k, nil
+		}
+	}
+	return nil, &BadKey{"gpg", "it has no secret key " + id}
+}
+
+func (k *agentKey) gpg(input []byte, args ...string) ([]byte, error) {
+	c := exec.Command(k.program, append([]string{"--batch", "--no-tty", "--quiet", "--digest-algo", "SHA256"}, args...)...)
+	c.Stdin = bytes.NewReader(input)
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	if err := c.Run(); err != nil {
+		lines := strings.Split(strings.TrimSpace(errOut.String()), "\n")
+		return nil, fmt.Errorf("gpg did not sign: %s", lines[len(lines)-1])
+	}
+	return out.Bytes(), nil
+}
+
+func (k *agentKey) Sign(data io.Reader) ([]byte, error) {
+	all, err := io.ReadAll(data)
+	if err != nil {
+		return nil, err
+	}
+	return k.gpg(all, "--local-user", k.id, "--detach-sign")
+}
+
+func (k *agentKey) Armored(data []byte) ([]byte, error) {
+	return k.gpg(data, "--local-user", k.id, "--armor", "--detach-sign")
+}
+
+func (k *agentKey) Clear(data []byte) ([]byte, error) {
+	return k.gpg(data, "--local-user", k.id, "--clearsign")
+}
+
+func (k *agentKey) Public() ([]byte, error) { return k.gpg(nil, "--armor", "--export", k.id) }
+func (k *agentKey) Fingerprint() string     { return k.id }

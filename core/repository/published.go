@@ -1,0 +1,85 @@
+package repository
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+)
+
+var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
+
+// published says what of a state's published files is wrong: digests, and signatures by
+// the key that is beside them.
+func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
+	add := func(file, what string, args ...any) {
+		shown, err := filepath.Rel(r.Dir, file)
+		if err != nil {
+			shown = file
+		}
+		wrong = append(wrong, Wrong{shown, fmt.Sprintf(what, args...)})
+	}
+	keyFile := filepath.Join(r.Dir, r.Name+".asc")
+	data, err := os.ReadFile(keyFile)
+	if err != nil {
+		add(keyFile, "the key is gone")
+		return wrong
+	}
+	ring, err := openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
+	if err != nil {
+		add(keyFile, "this is no key")
+		return wrong
+	}
+	suites, _ := filepath.Glob(filepath.Join(r.state(number), "dists", "*"))
+	for _, suite := range suites {
+		release := filepath.Join(suite, "Release")
+		text, err := os.ReadFile(release)
+		if err != nil {
+			add(release, "it is gone")
+			continue
+		}
+		signature, _ := os.ReadFile(release + ".gpg")
+		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
+			add(release, "its signature is wrong")
+		}
+		in := filepath.Join(suite, "InRelease")
+		clear, _ := os.ReadFile(in)
+		block, _ := clearsign.Decode(clear)
+		switch {
+		case block == nil:
+			add(in, "it is not signed")
+		case strings.TrimSpace(string(block.Plaintext)) != strings.TrimSpace(string(text)):
+			add(in, "it is another than Release")
+		default:
+			if _, err := block.VerifySignature(ring, nil); err != nil {
+				add(in, "its signature is wrong")
+			}
+		}
+		for _, m := range digestLine.FindAllStringSubmatch(string(text), -1) {
+			list, err := os.ReadFile(filepath.Join(suite, m[2]))
+			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[1] {
+				add(filepath.Join(suite, m[2]), "it is not what Release says")
+			}
+		}
+	}
+	root := filepath.Join(r.state(number), "repodata", "repomd.xml")
+	if text, err := os.ReadFile(root); err == nil {
+		signature, _ := os.ReadFile(root + ".asc")
+		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
+			add(root, "its signature is wrong")
+		}
+		for _, m := range regexp.MustCompile(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`).FindAllStringSubmatch(string(text), -1) {
+			list, err := os.ReadFile(filepath.Join(filepath.Dir(root), m[1]))
+			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[2] {
+				add(filepath.Join(filepath.Dir(root), m[1]), "it is not what repomd.xml says")
+			}
+		}
+	}
+	return wrong
+}

@@ -1,0 +1,364 @@
+// Package repository keeps repositories of packages in directories: for apt, for dnf, or
+// both. Any web server can serve one, and a path can name it.
+//
+// It promises that who reads a repository finds the one before a change or the one after
+// it, and that a program that is killed at any instant leaves one of them. What is
+// published is a directory of its own, and one rename brings it into use:
+//
+//	DIR/dists, DIR/repodata    links into .fernladder-repository/current
+//	DIR/pool/                  the packages
+//	DIR/NAME.asc               the key that it is signed with, for those who check
+//	DIR/.fernladder-repository/
+//	  current -> states/12
+//	  states/12/               dists, repodata, and index.jsonl, a line for each package
+//	  lock
+//
+// What the state before has stays until the next change, for those who are reading it. The
+// cost of a change does not grow with what is there, but for the index, which is read and
+// written. A directory that somebody else has made a repository of is not touched.
+package repository
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernladder/core/durable"
+	"fernladder/core/filelock"
+	"fernladder/core/ospackage"
+)
+
+// own is the directory that makes a directory a repository of ours.
+const own = ".fernladder-repository"
+
+// A Repository is a directory of packages.
+type Repository struct {
+	Dir  string // absolute
+	Name string // in what is published, and of files: vale
+	Now  func() time.Time
+
+	Valid time.Duration // for how long what is published for apt counts; 0: for ever
+}
+
+// An Entry is a package of a repository.
+type Entry struct {
+	Format  ospackage.Format `json:"format"`
+	Suite   string           `json:"suite,omitempty"` // of apt's
+	Name    string           `json:"name"`
+	Version string           `json:"version"` // whole
+	Arch    string           `json:"arch"`    // as the format calls it
+	File    string           `json:"file"`    // below the directory
+	Size    int64            `json:"size"`
+	SHA256  string           `json:"sha256"`
+	MD5     string           `json:"md5,omitempty"`
+	Needs   []string         `json:"needs,omitempty"` // names of packages
+
+	Control   string `json:"control,omitempty"` // of a .deb
+	Primary   string `json:"primary,omitempty"` // of a .rpm, in XML
+	Filelists string `json:"filelists,omitempty"`
+	Other     string `json:"other,omitempty"`
+}
+
+// Foreign is the error for a directory that is a repository of somebody else.
+type Foreign struct{ Dir, Has string }
+
+func (e *Foreign) Error() string {
+	return fmt.Sprintf("%s has %s, and Fern Ladder has not made it; it is left alone", e.Dir, e.Has)
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
+
+// BadName is the error for a name that a repository, or a suite of it, cannot have.
+type BadName struct{ Name string }
+
+func (e *BadName) Error() string {
+	return fmt.Sprintf("%q cannot be the name of a repository or a suite: it has lower-case letters, digits and . -", e.Name)
+}
+
+// Check refuses a directory that is not a repository of ours and has something in it that
+// one of us would write.
+func (r *Repository) ours() error {
+	if _, err := os.Lstat(filepath.Join(r.Dir, own)); err == nil {
+		return nil
+	}
+	for _, name := range []string{"dists", "repodata", "pool", "Packages", "Release", "InRelease", r.Name + ".asc"} {
+		if _, err := os.Lstat(filepath.Join(r.Dir, name)); err == nil {
+			return &Foreign{r.Dir, name}
+		}
+	}
+	return nil
+}
+
+// Entries are the packages of the state in use. A directory without one has none.
+func (r *Repository) Entries() ([]Entry, error) {
+	entries, _, err := r.read()
+	return entries, err
+}
+
+// read reads the state in use, and its number.
+func (r *Repository) read() ([]Entry, int, error) {
+	target, err := os.Readlink(filepath.Join(r.Dir, own, "current"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, nil
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	number, err := strconv.Atoi(filepath.Base(target))
+	if err != nil {
+		return nil, 0, fmt.Errorf("%s leads to %s, which is no state of it", filepath.Join(r.Dir, own, "current"), target)
+	}
+	entries, err := r.index(number)
+	return entries, number, err
+}
+
+func (r *Repository) state(number int) string {
+	return filepath.Join(r.Dir, own, "states", strconv.Itoa(number))
+}
+
+func (r *Repository) index(number int) (entries []Entry, err error) {
+	f, err := os.Open(filepath.Join(r.state(number), "index.jsonl"))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	lines.Buffer(nil, 64<<20)
+	for lines.Scan() {
+		var e Entry
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+			return nil, fmt.Errorf("%s is damaged: %w", f.Name(), err)
+		}
+		entries = append(entries, e)
+	}
+	return entries, lines.Err()
+}
+
+// Change makes of the packages that are there others, and publishes them. The files of
+// those that are new are in the pool. It waits for another that changes the repository.
+func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) ([]Entry, error)) error {
+	if !nameForm.MatchString(r.Name) {
+		return &BadName{r.Name}
+	}
+	if err := r.ours(); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(r.Dir, own, "states"), 0o755); err != nil {
+		return err
+	}
+	unlock, err := filelock.Exclusive(ctx, filepath.Join(r.Dir, own, "lock"), nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	before, number, err := r.read()
+	if err != nil {
+		return err
+	}
+	if err := r.sweep(number); err != nil {
+		return err
+	}
+	if err := durable.Note(r.changing(), nil, 0o644); err != nil {
+		return err
+	}
+	after, err := change(slices.Clone(before))
+	if err == nil {
+		slices.SortFunc(after, compareEntries)
+		err = r.publish(number+1, number, after, key)
+	}
+	if err != nil {
+		return errors.Join(err, r.sweep(number))
+	}
+	if err := r.bringIn(number+1, after, key); err != nil {
+		return err
+	}
+	if err := r.clear(number, before, after); err != nil {
+		return err
+	}
+	return os.Remove(r.changing())
+}
+
+// changing is a file that is there while the repository is changed.
+func (r *Repository) changing() string { return filepath.Join(r.Dir, own, "changing") }
+
+func compareEntries(a, b Entry) int {
+	if c := strings.Compare(string(a.Format)+a.Suite+" "+a.Name, string(b.Format)+b.Suite+" "+b.Name); c != 0 {
+		return c
+	}
+	if c := CompareWhole(a.Format, b.Version, a.Version); c != 0 {
+		return c
+	}
+	return strings.Compare(a.File, b.File)
+}
+
+// CompareWhole orders whole versions as a format does: epoch, version, revision.
+func CompareWhole(f ospackage.Format, a, b string) int {
+	split := func(v string) (epoch, version, release string) {
+		epoch = "0"
+		if e, rest, is := strings.Cut(v, ":"); is {
+			epoch, v = e, rest
+		}
+		if i := strings.LastIndexByte(v, '-'); i >= 0 {
+			return epoch, v[:i], v[i+1:]
+		}
+		return epoch, v, ""
+	}
+	compare := ospackage.CompareDeb
+	if f == ospackage.RPM {
+		compare = ospackage.CompareRPM
+	}
+	ea, va, ra := split(a)
+	eb, vb, rb := split(b)
+	if c := ospackage.CompareDeb(ea, eb); c != 0 {
+		return c
+	}
+	if c := compare(va, vb); c != 0 {
+		return c
+	}
+	return compare(ra, rb)
+}
+
+// sweep deletes what a change that was broken off has left: states that were never in use,
+// and packages that no state has.
+func (r *Repository) sweep(current int) error {
+	if _, err := os.Lstat(r.changing()); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	states, err := os.ReadDir(filepath.Join(r.Dir, own, "states"))
+	if err != nil {
+		return err
+	}
+	for _, s := range states {
+		if n, err := strconv.Atoi(s.Name()); err != nil || n > current {
+			if err := os.RemoveAll(filepath.Join(r.Dir, own, "states", s.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	known := map[string]bool{}
+	for _, n := range []int{current, current - 1} {
+		entries, err := r.index(n)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, e := range entries {
+			known[e.File] = true
+		}
+	}
+	files, err := filepath.Glob(filepath.Join(r.Dir, "pool", "*", "*"))
+	if err != nil {
+		return err
+	}
+	hidden, err := filepath.Glob(filepath.Join(r.Dir, "pool", "*", ".new-*"))
+	if err != nil {
+		return err
+	}
+	for _, file := range append(files, hidden...) {
+		if below, err := filepath.Rel(r.Dir, file); err == nil && !known[below] {
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+			os.Remove(filepath.Dir(file)) // if it is empty
+		}
+	}
+	return os.Remove(r.changing())
+}
+
+// publish writes a state: everything in it, synced, and not in use yet.
+func (r *Repository) publish(number, before int, entries []Entry, key Key) error {
+	dir := r.state(number)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	var index strings.Builder
+	encoder := json.NewEncoder(&index)
+	encoder.SetEscapeHTML(false)
+	for _, e := range entries {
+		if err := encoder.Encode(e); err != nil {
+			return err
+		}
+	}
+	if err := durable.WriteFile(filepath.Join(dir, "index.jsonl"), []byte(index.String()), 0o644); err != nil {
+		return err
+	}
+	old := ""
+	if before > 0 {
+		old = r.state(before)
+	}
+	if err := r.publishApt(dir, old, entries, key); err != nil {
+		return err
+	}
+	return r.publishDNF(dir, number, entries, key)
+}
+
+// bringIn brings a state into use, by one rename. The links to it from where readers look
+// are there before, and lead nowhere until then.
+func (r *Repository) bringIn(number int, entries []Entry, key Key) error {
+	public, err := key.Public()
+	if err != nil {
+		return err
+	}
+	keyFile := filepath.Join(r.Dir, r.Name+".asc")
+	if was, err := os.ReadFile(keyFile); err != nil || string(was) != string(public) {
+		if err := durable.WriteFile(keyFile, public, 0o644); err != nil {
+			return err
+		}
+	}
+	for name, f := range map[string]ospackage.Format{"dists": ospackage.Deb, "repodata": ospackage.RPM} {
+		if !slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == f }) {
+			continue
+		}
+		link := filepath.Join(r.Dir, name)
+		if _, err := os.Lstat(link); errors.Is(err, fs.ErrNotExist) {
+			if err := durable.Symlink(filepath.Join(own, "current", name), link); err != nil {
+				return err
+			}
+		}
+	}
+	return durable.Symlink(filepath.Join("states", strconv.Itoa(number)), filepath.Join(r.Dir, own, "current"))
+}
+
+// clear deletes states older than the one before, and packages that neither that nor the
+// one in use has.
+func (r *Repository) clear(before int, old, now []Entry) error {
+	states, err := os.ReadDir(filepath.Join(r.Dir, own, "states"))
+	if err != nil {
+		return err
+	}
+	keep := map[string]bool{}
+	for _, e := range slices.Concat(old, now) {
+		keep[e.File] = true
+	}
+	for _, s := range states {
+		n, err := strconv.Atoi(s.Name())
+		if err != nil || n >= before {
+			continue
+		}
+		gone, err := r.index(n)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, e := range gone {
+			if !keep[e.File] && filepath.IsLocal(e.File) {
+				if err := os.Remove(filepath.Join(r.Dir, e.File)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+				os.Remove(filepath.Dir(filepath.Join(r.Dir, e.File))) // if it is empty
+			}
+		}
+		if err := os.RemoveAll(r.state(n)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
