@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os/user"
 	"path"
 	"path/filepath"
 	"strconv"
@@ -99,7 +100,35 @@ func development(f store.File) bool {
 
 // file is a file of a tree, as it has to be.
 func (p *packing) file(r *store.Receipt, f store.File) ospackage.File {
-	return ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
+	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
+	if f.Mode.IsRegular() {
+		o.Owner, o.Group = p.owners(r.Tree, f.Path)
+	}
+	return o
+}
+
+// owners are whom a file belongs to, by their names, where root has given it to them
+// because its recipe says so. All else is root's.
+func (p *packing) owners(tree, file string) (owner, group string) {
+	if !p.m.Place.Super {
+		return "", ""
+	}
+	dir, err := ground.OpenDir(tree)
+	if err != nil {
+		return "", ""
+	}
+	defer dir.Close()
+	info, err := dir.Lstat(file)
+	if err != nil {
+		return "", ""
+	}
+	if u, err := user.LookupId(strconv.Itoa(info.UID)); err == nil && info.UID != 0 {
+		owner = u.Username
+	}
+	if g, err := user.LookupGroupId(strconv.Itoa(info.GID)); err == nil && info.GID != 0 && p.m.Store.Access == nil {
+		group = g.Name
+	}
+	return owner, group
 }
 
 // opener opens a file beneath its tree: a link that somebody has put in its place is none.

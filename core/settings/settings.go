@@ -242,7 +242,7 @@ func packing(text string) (string, error) {
 
 func mustBePackageName(text string) error {
 	if !packagePrefix.MatchString(text) {
-		return fmt.Errorf("%q cannot begin the name of a package: it has lower-case letters, digits and + - .", text)
+		return &keyfile.At{Advice: "it has lower-case letters, digits, + - and dots", Err: fmt.Errorf("%q cannot begin the name of a package", text)}
 	}
 	return nil
 }
