@@ -67,7 +67,7 @@ func (h *handed) publish(format string, names ...string) {
 	h.must(append([]string{"pack", "--format", format, "--to", dir}, names...)...)
 	files, err := filepath.Glob(dir + "/*." + format)
 	require.NoError(h.t, err)
-	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale"}, files...)...)
+	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale", "--another-key"}, files...)...)
 }
 
 // chroot runs a program in the target, with the libraries that it takes from the system.
@@ -179,7 +179,9 @@ func TestAptUsesTheRepository(t *testing.T) {
 	assert.Contains(t, h.fails(1, []string{"repository", "check", "repo"}).stdout, "it is not the package that was added")
 	require.NoError(t, os.WriteFile(debs[0], good, 0o644))
 	h.signingKey("other.key", 0)
-	h.must("repository", "drop", "repo", "vale-dewcalc", "--key", "other.key")
+	h.fails(1, []string{"repository", "drop", "repo", "vale-dewcalc", "--key", "other.key"}, "this repository is signed with the key", "--another-key")
+	h.must("repository", "drop", "repo", "vale-dewcalc", "--key", "other.key", "--another-key")
+	require.NoError(t, os.RemoveAll(filepath.Join(h.target, "var/lib/apt/lists"))) // or the server says that nothing changed since that second
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
 	h.publish("deb", "glasshouse", "mistplan")
@@ -253,7 +255,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	_, err = run("install", "vale-sporegen")
 	assert.Error(t, err, "a package that was tampered with")
 	h.signingKey("other.key", 0)
-	h.must("repository", "drop", "repo", "vale-sporegen", "--key", "other.key")
+	h.must("repository", "drop", "repo", "vale-sporegen", "--key", "other.key", "--another-key")
 	out, err := run("makecache")
 	assert.Error(t, err, "another key:\n%s", out)
 	h.publish("rpm", "sporegen")
@@ -312,6 +314,9 @@ func TestBadPackages(t *testing.T) {
 	w.fails(1, add("repo", "--key", "old.key"), "perhaps it has expired")
 	w.write("theirs/repodata/repomd.xml", "<repomd/>")
 	w.fails(1, add("theirs", "--key", "vale.key"), "has repodata, and Fern Ladder has not made it")
+	require.NoError(t, os.Mkdir(w.path("open"), 0o777))
+	require.NoError(t, os.Chmod(w.path("open"), 0o777))
+	w.fails(1, add("open", "--key", "vale.key"), "can be written by others (mode 0777)", "chmod go-w")
 	w.write("broken.rpm", "\xed\xab\xee\xdb")
 	w.fails(1, []string{"repository", "add", "repo", rpms[0], w.path("broken.rpm"), "--key", "vale.key"}, "this is no .rpm")
 	pool, err := filepath.Glob(w.path("repo/pool/*/*"))

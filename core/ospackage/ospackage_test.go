@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -77,9 +78,11 @@ func TestTheOrderOfOthers(t *testing.T) {
 // Releases of one package keep their order, but for pairs that are told: versions that are
 // written in more than one way.
 func TestOurOrderSurvives(t *testing.T) {
+	numbers := regexp.MustCompile(`^\d+(\.\d+)*`)
+	parts := func(v version.Version) int { return strings.Count(numbers.FindString(v.String()), ".") }
 	rapid.Check(t, func(t *rapid.T) {
 		a, b := plainVersion(t, "a"), plainVersion(t, "b")
-		if strings.Count(a.String(), ".") != strings.Count(b.String(), ".") || strings.ContainsAny(a.String()+b.String(), "+") && strings.ContainsAny(a.String()+b.String(), "abkp") {
+		if parts(a) != parts(b) || strings.ContainsAny(a.String()+b.String(), "+") && strings.ContainsAny(a.String()+b.String(), "abkp") {
 			return // told, where it matters
 		}
 		pair := []version.Version{a, b}

@@ -3,6 +3,7 @@ package ospackage
 import (
 	"archive/tar"
 	"bytes"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -55,16 +56,21 @@ func ReadDeb(file *os.File) (control string, err error) {
 		t := tar.NewReader(io.LimitReader(unpacked, largestControl))
 		for {
 			h, err := t.Next()
+			switch {
+			case errors.Is(err, io.EOF) && control != "":
+				return control, nil
+			case err != nil:
+				return "", bad("it has no control file, or is damaged")
+			case path.Clean(h.Name) != "control":
+				continue
+			case control != "":
+				return "", bad("it has two control files")
+			}
+			data, err := io.ReadAll(t)
 			if err != nil {
-				return "", bad("it has no control file")
+				return "", bad("its control file cannot be read: %v", err)
 			}
-			if path.Clean(h.Name) == "control" {
-				data, err := io.ReadAll(t)
-				if err != nil {
-					return "", bad("its control file cannot be read: %v", err)
-				}
-				return strings.TrimRight(string(data), "\n") + "\n", nil
-			}
+			control = strings.TrimRight(string(data), "\n") + "\n"
 		}
 	}
 	return "", bad("it has no control files")
@@ -84,8 +90,8 @@ func unpacker(name string, r io.Reader) (io.Reader, error) {
 	return nil, errors.New("it is packed in a way that is not known")
 }
 
-// Fields takes a control file apart, by the names of its fields. What goes over several
-// lines keeps its line breaks.
+// Fields takes a control file apart, by the names of its fields, as often as they are
+// there. What goes over several lines keeps its line breaks.
 func Fields(control string) (names []string, values map[string]string) {
 	values = map[string]string{}
 	last := ""
@@ -103,9 +109,7 @@ func Fields(control string) (names []string, values map[string]string) {
 			continue
 		}
 		last = name
-		if _, twice := values[name]; !twice {
-			names = append(names, name)
-		}
+		names = append(names, name)
 		values[name] = strings.TrimSpace(value)
 	}
 	return names, values
@@ -251,6 +255,28 @@ func (r *RPMFile) Number(tag int32) int64 {
 		return all[0]
 	}
 	return 0
+}
+
+// Payload reads what is signed of a file, directly or by its digest: its header, and what
+// it holds, which have to be what the header says. Both go to a writer, too.
+func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
+	if len(r.Texts(5092)) != 1 || r.Number(5093) != 8 {
+		return &Bad{file.Name(), "its header has no SHA-256 of what it holds; a signature would not cover that"}
+	}
+	if _, err := to.Write(r.main); err != nil {
+		return err
+	}
+	if _, err := file.Seek(r.HeaderEnd, io.SeekStart); err != nil {
+		return err
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(sum, to), file); err != nil {
+		return err
+	}
+	if r.Text(5092) != fmt.Sprintf("%x", sum.Sum(nil)) {
+		return &Bad{file.Name(), "it does not hold what its header says"}
+	}
+	return nil
 }
 
 // Signed writes the file to out with its header signed by a signer, in the place of

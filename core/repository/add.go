@@ -134,9 +134,8 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 		return nil, err
 	}
 	e.File = filepath.Join("pool", e.Name, safeName(e))
-	there := slices.IndexFunc(entries, func(o Entry) bool {
-		return o.Format == e.Format && o.Name == e.Name && o.Version == e.Version && o.Arch == e.Arch && o.Suite == e.Suite
-	})
+	// A file in the pool is one package, whatever suites it is in.
+	there := slices.IndexFunc(entries, func(o Entry) bool { return o.File == e.File })
 	if err := r.copyIn(f, headers, e, key, there >= 0); err != nil {
 		return nil, err
 	}
@@ -144,10 +143,13 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 		if old := entries[there]; old.SHA256 != e.SHA256 && (headers == nil || old.MD5 != e.MD5) {
 			return nil, &Taken{e.Name, e.Version}
 		}
-		return nil, nil
+		if slices.ContainsFunc(entries, func(o Entry) bool { return o.File == e.File && o.Suite == e.Suite }) {
+			return nil, nil
+		}
 	}
 	if headers != nil {
 		describe(e, headers)
+		e.Signer = key.Fingerprint()
 	}
 	return e, nil
 }
@@ -177,20 +179,25 @@ func (e *Entry) named(file string) error {
 	return nil
 }
 
+// paragraphs matches what some reader or other takes for the end of a paragraph.
+var paragraphs = regexp.MustCompile(`\r|\n[ \t]*\n`)
+
 func (e *Entry) deb(f *os.File, suite string) error {
 	control, err := ospackage.ReadDeb(f)
 	if err != nil {
 		return err
 	}
-	_, fields := ospackage.Fields(control)
+	names, fields := ospackage.Fields(control)
 	e.Format, e.Suite, e.Name, e.Version, e.Arch = ospackage.Deb, suite, fields["Package"], fields["Version"], fields["Architecture"]
 	// Fields that a list adds are not the package's to say.
-	for _, name := range []string{"Filename", "Size", "MD5sum", "SHA1", "SHA256", "SHA512"} {
-		if _, has := fields[name]; has {
-			return &ospackage.Bad{File: f.Name(), What: "its control file has the field " + name}
+	seen := map[string]bool{"filename": true, "size": true, "md5sum": true, "sha1": true, "sha256": true, "sha512": true}
+	for _, name := range names {
+		if seen[strings.ToLower(name)] {
+			return &ospackage.Bad{File: f.Name(), What: "its control file has the field " + name + " twice, or it is one that only a list has"}
 		}
+		seen[strings.ToLower(name)] = true
 	}
-	if strings.Contains(control, "\n\n") {
+	if paragraphs.MatchString(control) {
 		return &ospackage.Bad{File: f.Name(), What: "its control file has more than one paragraph"}
 	}
 	e.Control = control
@@ -236,10 +243,7 @@ func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, ke
 	// What a .rpm is, apart from who has signed it.
 	plain := md5.New()
 	if headers != nil {
-		if _, err := f.Seek(headers.HeaderStart, io.SeekStart); err != nil {
-			return err
-		}
-		if _, err := io.Copy(plain, f); err != nil {
+		if err := headers.Payload(f, plain); err != nil {
 			return err
 		}
 		err = headers.Signed(f, out, key)

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/xml"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"fernladder/core/durable"
@@ -16,7 +19,7 @@ import (
 
 // publishDNF writes what dnf reads: what packages are and need, their files, and what
 // changed, and the file that has the digests of these, with its signature.
-func (r *Repository) publishDNF(dir string, number int, entries []Entry, key Key) error {
+func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, key Key) error {
 	var its []Entry
 	for _, e := range entries {
 		if e.Format == ospackage.RPM {
@@ -28,6 +31,9 @@ func (r *Repository) publishDNF(dir string, number int, entries []Entry, key Key
 	}
 	base := filepath.Join(dir, "repodata")
 	if err := os.MkdirAll(base, 0o755); err != nil {
+		return err
+	}
+	if err := listsBefore(filepath.Join(old, "repodata"), base); old != "" && err != nil {
 		return err
 	}
 	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd xmlns=\"http://linux.duke.edu/metadata/repo\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
@@ -65,6 +71,27 @@ func (r *Repository) publishDNF(dir string, number int, entries []Entry, key Key
 	}
 	for name, data := range map[string][]byte{"repomd.xml": []byte(root), "repomd.xml.asc": signature, "repomd.xml.key": public} {
 		if err := durable.WriteFile(filepath.Join(base, name), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// listLink matches a list in the file that is signed: its name, which begins with its digest.
+var listLink = regexp.MustCompile(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`)
+
+// listsBefore keeps the lists of the state before, for those who have read its repomd.xml
+// and come for them now.
+func listsBefore(old, dir string) error {
+	root, err := os.ReadFile(filepath.Join(old, "repomd.xml"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, m := range listLink.FindAllStringSubmatch(string(root), -1) {
+		if err := os.Link(filepath.Join(old, m[1]), filepath.Join(dir, m[1])); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}

@@ -126,7 +126,7 @@ func (k *fileKey) Public() ([]byte, error) {
 	return append(out.Bytes(), '\n'), err
 }
 
-func (k *fileKey) Fingerprint() string { return fmt.Sprintf("%X", k.entity.PrimaryKey.Fingerprint) }
+func (k *fileKey) Fingerprint() string { return fingerprint(k.entity) }
 
 // agentKey is one that gpg has, with its agent.
 type agentKey struct{ program, id string }

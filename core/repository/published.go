@@ -15,6 +15,19 @@ import (
 
 var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 
+// keyFile is the key by which others check what is published.
+func (r *Repository) keyFile() string { return filepath.Join(r.Dir, r.Name+".asc") }
+
+func (r *Repository) public() (openpgp.EntityList, error) {
+	data, err := os.ReadFile(r.keyFile())
+	if err != nil {
+		return nil, err
+	}
+	return openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
+}
+
+func fingerprint(e *openpgp.Entity) string { return fmt.Sprintf("%X", e.PrimaryKey.Fingerprint) }
+
 // published says what of a state's published files is wrong: digests, and signatures by
 // the key that is beside them.
 func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
@@ -25,15 +38,9 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		}
 		wrong = append(wrong, Wrong{shown, fmt.Sprintf(what, args...)})
 	}
-	keyFile := filepath.Join(r.Dir, r.Name+".asc")
-	data, err := os.ReadFile(keyFile)
+	ring, err := r.public()
 	if err != nil {
-		add(keyFile, "the key is gone")
-		return wrong
-	}
-	ring, err := openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
-	if err != nil {
-		add(keyFile, "this is no key")
+		add(r.keyFile(), "this key cannot be read")
 		return wrong
 	}
 	suites, _ := filepath.Glob(filepath.Join(r.state(number), "dists", "*"))
@@ -74,7 +81,7 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
 			add(root, "its signature is wrong")
 		}
-		for _, m := range regexp.MustCompile(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`).FindAllStringSubmatch(string(text), -1) {
+		for _, m := range listLink.FindAllStringSubmatch(string(text), -1) {
 			list, err := os.ReadFile(filepath.Join(filepath.Dir(root), m[1]))
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[2] {
 				add(filepath.Join(filepath.Dir(root), m[1]), "it is not what repomd.xml says")

@@ -31,11 +31,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/ospackage"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
 )
 
 // own is the directory that makes a directory a repository of ours.
@@ -48,6 +51,10 @@ type Repository struct {
 	Now  func() time.Time
 
 	Valid time.Duration // for how long what is published for apt counts; 0: for ever
+
+	// AnotherKey lets a key sign that is not the one that the repository has been signed
+	// with. Other machines trust only that.
+	AnotherKey bool
 }
 
 // An Entry is a package of a repository.
@@ -61,7 +68,8 @@ type Entry struct {
 	Size    int64            `json:"size"`
 	SHA256  string           `json:"sha256"`
 	MD5     string           `json:"md5,omitempty"`
-	Needs   []string         `json:"needs,omitempty"` // names of packages
+	Needs   []string         `json:"needs,omitempty"`  // names of packages
+	Signer  string           `json:"signer,omitempty"` // of a .rpm, by fingerprint
 
 	Control   string `json:"control,omitempty"` // of a .deb
 	Primary   string `json:"primary,omitempty"` // of a .rpm, in XML
@@ -69,11 +77,17 @@ type Entry struct {
 	Other     string `json:"other,omitempty"`
 }
 
-// Foreign is the error for a directory that is a repository of somebody else.
-type Foreign struct{ Dir, Has string }
+// Foreign is the error for a directory that is a repository of somebody else, or that
+// somebody else can write to.
+type Foreign struct{ Dir, Why string }
 
-func (e *Foreign) Error() string {
-	return fmt.Sprintf("%s has %s, and Fern Ladder has not made it; it is left alone", e.Dir, e.Has)
+func (e *Foreign) Error() string { return e.Dir + " " + e.Why }
+
+// Rekeyed is the error for a key that is not the one that a repository is signed with.
+type Rekeyed struct{ Was, Is string }
+
+func (e *Rekeyed) Error() string {
+	return fmt.Sprintf("this repository is signed with the key %s, and this key is %s", e.Was, e.Is)
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
@@ -85,15 +99,34 @@ func (e *BadName) Error() string {
 	return fmt.Sprintf("%q cannot be the name of a repository or a suite: it has lower-case letters, digits and . -", e.Name)
 }
 
-// Check refuses a directory that is not a repository of ours and has something in it that
-// one of us would write.
+// ours refuses a directory that somebody else can write to, for what is in it could lead
+// anywhere, and one that is not a repository of ours and has something in it that one of
+// us would write.
 func (r *Repository) ours() error {
+	for _, dir := range []string{r.Dir, filepath.Join(r.Dir, own), filepath.Join(r.Dir, own, "states"), filepath.Join(r.Dir, "pool")} {
+		info, err := os.Lstat(dir)
+		if dir == r.Dir {
+			info, err = os.Stat(dir)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !info.IsDir() || uid != 0 && uid != os.Geteuid() {
+			return &Foreign{dir, "belongs to somebody else, or is no directory; nothing is written there"}
+		}
+		if info.Mode()&0o022 != 0 {
+			return &Foreign{dir, fmt.Sprintf("can be written by others (mode %04o), who could lead what is written there anywhere; chmod go-w it", info.Mode().Perm())}
+		}
+	}
 	if _, err := os.Lstat(filepath.Join(r.Dir, own)); err == nil {
 		return nil
 	}
 	for _, name := range []string{"dists", "repodata", "pool", "Packages", "Release", "InRelease", r.Name + ".asc"} {
 		if _, err := os.Lstat(filepath.Join(r.Dir, name)); err == nil {
-			return &Foreign{r.Dir, name}
+			return &Foreign{r.Dir, fmt.Sprintf("has %s, and Fern Ladder has not made it; it is left alone", name)}
 		}
 	}
 	return nil
@@ -172,6 +205,9 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 		return err
 	}
 	after, err := change(slices.Clone(before))
+	if err == nil && number > 0 && !r.AnotherKey {
+		err = r.sameKey(key)
+	}
 	if err == nil {
 		slices.SortFunc(after, compareEntries)
 		err = r.publish(number+1, number, after, key)
@@ -186,6 +222,15 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 		return err
 	}
 	return os.Remove(r.changing())
+}
+
+// sameKey refuses a key that is not the one that is beside the packages.
+func (r *Repository) sameKey(key Key) error {
+	ring, err := r.public()
+	if err != nil || slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
+		return nil // what is damaged is written anew
+	}
+	return &Rekeyed{fingerprint(ring[0]), key.Fingerprint()}
 }
 
 // changing is a file that is there while the repository is changed.
@@ -298,7 +343,7 @@ func (r *Repository) publish(number, before int, entries []Entry, key Key) error
 	if err := r.publishApt(dir, old, entries, key); err != nil {
 		return err
 	}
-	return r.publishDNF(dir, number, entries, key)
+	return r.publishDNF(dir, old, number, entries, key)
 }
 
 // bringIn brings a state into use, by one rename. The links to it from where readers look
@@ -308,9 +353,8 @@ func (r *Repository) bringIn(number int, entries []Entry, key Key) error {
 	if err != nil {
 		return err
 	}
-	keyFile := filepath.Join(r.Dir, r.Name+".asc")
-	if was, err := os.ReadFile(keyFile); err != nil || string(was) != string(public) {
-		if err := durable.WriteFile(keyFile, public, 0o644); err != nil {
+	if was, err := os.ReadFile(r.keyFile()); err != nil || string(was) != string(public) {
+		if err := durable.WriteFile(r.keyFile(), public, 0o644); err != nil {
 			return err
 		}
 	}

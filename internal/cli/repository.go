@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,6 +21,7 @@ import (
 type repositoryFlags struct {
 	name, suite, key, gpg, url string
 	keep, valid                int
+	anotherKey                 bool
 }
 
 func (a *app) repositoryCommand() *cobra.Command {
@@ -69,6 +71,7 @@ stays; another package of the same name and version is refused.`,
 	for _, c := range []*cobra.Command{add, drop} {
 		c.Flags().StringVar(&f.key, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
 		c.Flags().StringVar(&f.gpg, "gpg", "", "let gpg and its agent sign, with the key `ID`")
+		c.Flags().BoolVar(&f.anotherKey, "another-key", false, "sign with a key that is not the one before; other machines have to be given it")
 		c.Flags().StringVar(&f.name, "name", "", "what the repository calls itself; the name of its directory, if nothing is said")
 		c.Flags().IntVar(&f.valid, "valid", 0, "apt stops trusting what is published after so many `DAYS`; never, if nothing is said")
 	}
@@ -89,7 +92,7 @@ func (a *app) repositoryAt(dir string, f repositoryFlags) (*repository.Repositor
 	if err != nil {
 		return nil, err
 	}
-	r := &repository.Repository{Dir: absolute, Name: f.name, Now: a.now, Valid: time.Duration(f.valid) * 24 * time.Hour}
+	r := &repository.Repository{Dir: absolute, Name: f.name, Now: a.now, Valid: time.Duration(f.valid) * 24 * time.Hour, AnotherKey: f.anotherKey}
 	if r.Name == "" {
 		r.Name = strings.ToLower(filepath.Base(absolute))
 		// One that is there has a name by its key.
@@ -131,9 +134,9 @@ func (a *app) repositoryAdd(ctx context.Context, dir string, files []string, f r
 	}
 	added, gone, err := r.Add(ctx, key, files, f.suite, f.keep)
 	if err != nil {
-		return err
+		return keyAdvice(err)
 	}
-	return a.repositoryChanged(r, added, gone, f)
+	return a.repositoryChanged(r, key, added, gone)
 }
 
 func (a *app) repositoryDrop(ctx context.Context, dir string, names []string, f repositoryFlags) error {
@@ -147,12 +150,20 @@ func (a *app) repositoryDrop(ctx context.Context, dir string, names []string, f 
 	}
 	gone, err := r.Drop(ctx, key, names)
 	if err != nil {
-		return err
+		return keyAdvice(err)
 	}
-	return a.repositoryChanged(r, nil, gone, f)
+	return a.repositoryChanged(r, key, nil, gone)
 }
 
-func (a *app) repositoryChanged(r *repository.Repository, added, gone []repository.Entry, f repositoryFlags) error {
+func keyAdvice(err error) error {
+	var rekeyed *repository.Rekeyed
+	if !errors.As(err, &rekeyed) {
+		return err
+	}
+	return &helped{err, []string{"Other machines trust the first. To change it all the same, add --another-key, and give them the new one."}}
+}
+
+func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, added, gone []repository.Entry) error {
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "added": shortEntries(added), "gone": shortEntries(gone)})
 	}
@@ -164,6 +175,17 @@ func (a *app) repositoryChanged(r *repository.Repository, added, gone []reposito
 	}
 	if len(added)+len(gone) == 0 {
 		a.screen.Print("Nothing changed: all of it was there already.")
+	}
+	if entries, err := r.Entries(); err == nil {
+		other := 0
+		for _, e := range entries {
+			if e.Signer != "" && e.Signer != key.Fingerprint() {
+				other++
+			}
+		}
+		if other > 0 {
+			a.screen.Note("%s of it signed with another key, which machines that use dnf need, too.", term.Count(other, "package")+map[bool]string{true: " is", false: " are"}[other == 1])
+		}
 	}
 	a.screen.Note("How other machines use it: fernladder repository %s --url URL", r.Dir)
 	return nil
