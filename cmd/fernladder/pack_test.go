@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -322,7 +323,11 @@ func TestBadPackages(t *testing.T) {
 	pool, err := filepath.Glob(w.path("repo/pool/*/*"))
 	require.NoError(t, err)
 	assert.Empty(t, pool, "of two, of which one is bad, none is there")
-	w.must(add("repo", "--key", "vale.key")...)
+	var writers sync.WaitGroup
+	for range 4 { // who comes second waits
+		writers.Go(func() { w.must(add("repo", "--key", "vale.key")...) })
+	}
+	writers.Wait()
 	w.fails(1, []string{"repository", "drop", "repo", "moss", "--key", "vale.key"}, "the repository has no package moss")
 	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are as they were added")
 }

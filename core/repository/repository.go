@@ -55,6 +55,8 @@ type Repository struct {
 	// AnotherKey lets a key sign that is not the one that the repository has been signed
 	// with. Other machines trust only that.
 	AnotherKey bool
+
+	Waiting func() // called where somebody else changes it first
 }
 
 // An Entry is a package of a repository.
@@ -189,7 +191,7 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 	if err := os.MkdirAll(filepath.Join(r.Dir, own, "states"), 0o755); err != nil {
 		return err
 	}
-	unlock, err := filelock.Exclusive(ctx, filepath.Join(r.Dir, own, "lock"), nil)
+	unlock, err := filelock.Exclusive(ctx, filepath.Join(r.Dir, own, "lock"), r.Waiting)
 	if err != nil {
 		return err
 	}

@@ -92,7 +92,8 @@ func (a *app) repositoryAt(dir string, f repositoryFlags) (*repository.Repositor
 	if err != nil {
 		return nil, err
 	}
-	r := &repository.Repository{Dir: absolute, Name: f.name, Now: a.now, Valid: time.Duration(f.valid) * 24 * time.Hour, AnotherKey: f.anotherKey}
+	r := &repository.Repository{Dir: absolute, Name: f.name, Now: a.now, Valid: time.Duration(f.valid) * 24 * time.Hour, AnotherKey: f.anotherKey,
+		Waiting: func() { a.screen.Note("Somebody else is changing this repository; waiting …") }}
 	if r.Name == "" {
 		r.Name = strings.ToLower(filepath.Base(absolute))
 		// One that is there has a name by its key.
