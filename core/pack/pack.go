@@ -10,6 +10,7 @@ package pack
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -98,40 +99,47 @@ type packing struct {
 	needs   map[store.Ref]*requires
 	system  system
 	unknown map[string]bool
+	renamed []landing.Naming
+}
+
+// A Planned set of packages can be written.
+type Planned struct {
+	Packages []Made
+	Unknown  []string         // libraries and programs that no package of the operating system has, as far as is known
+	Named    []landing.Naming // files that are not linked under their own names, as on the landing
 }
 
 // Plan works out the packages: for each build that is named, and for what it needs when it
-// runs. unknown are libraries and programs that no package of the operating system has, as
-// far as is known. Nothing is written.
-func Plan(ctx context.Context, m *machine.Machine, ask Ask) (all []Made, unknown []string, err error) {
+// runs. Nothing is written.
+func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 	if m.Settings.Pack.Maintainer == "" {
-		return nil, nil, &Unnamed{m.Settings.File}
+		return nil, &Unnamed{m.Settings.File}
 	}
+	var err error
 	p := &packing{m: m, ask: ask, files: map[store.Ref][]store.File{}, needs: map[store.Ref]*requires{}, unknown: map[string]bool{}}
 	if p.system, err = systemOf(m, ask.Format); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	named, err := p.named()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
+	planned := &Planned{}
 	for _, r := range p.trees {
 		more, err := p.tree(ctx, r)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
-		all = append(all, more...)
+		planned.Packages = append(planned.Packages, more...)
 	}
 	names, err := p.names(named)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	all = append(all, names...)
-	for what := range p.unknown {
-		unknown = append(unknown, what)
-	}
-	slices.Sort(unknown)
-	return all, unknown, p.check(all)
+	planned.Packages = append(planned.Packages, names...)
+	planned.Unknown = slices.Sorted(maps.Keys(p.unknown))
+	planned.Named = p.renamed
+	return planned, p.check(planned.Packages)
 }
 
 // named reads the builds that are asked for, and finds what they need when they run. It
@@ -294,6 +302,7 @@ func (p *packing) names(people []*store.Receipt) ([]Made, error) {
 		if err != nil {
 			return nil, err
 		}
+		p.renamed = append(p.renamed, links.Named...)
 		o, err := p.begin(r, "", "", "")
 		if err != nil {
 			return nil, err

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/ospackage"
 	"fernladder/core/pack"
@@ -48,16 +49,16 @@ func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
 	if ask.Format, err = formatOf(m, format); err != nil {
 		return err
 	}
-	all, unknown, err := pack.Plan(ctx, m, ask)
+	planned, err := pack.Plan(ctx, m, ask)
 	if err != nil {
 		return a.packAdvice(m, err)
 	}
-	written, err := pack.Write(ctx, all, ask.Format, to, nil)
+	written, err := pack.Write(ctx, planned.Packages, ask.Format, to, nil)
 	if err != nil {
 		return a.packAdvice(m, err)
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"packages": written, "unknown": append([]string{}, unknown...)})
+		return a.screen.PrintJSON(map[string]any{"packages": written, "unknown": append([]string{}, planned.Unknown...), "named": append([]landing.Naming{}, planned.Named...)})
 	}
 	var rows [][]string
 	for _, w := range written {
@@ -66,7 +67,8 @@ func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
-	for _, what := range unknown {
+	a.showNamed(planned.Named)
+	for _, what := range planned.Unknown {
 		a.screen.Note("%s: no package of this operating system has it, so none is named as needed.", what)
 	}
 	return nil
