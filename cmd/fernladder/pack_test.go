@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/ospackage"
+	"fernladder/core/repository"
 )
 
 // A handed world has packages of a garden, and a repository of them that a web server on
@@ -185,6 +187,15 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(h.target, "var/lib/apt/lists"))) // or the server says that nothing changed since that second
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
+	// What nobody has published for longer than it may count is stale.
+	key2, err := repository.ReadKey(h.path("vale.key"), time.Now)
+	require.NoError(t, err)
+	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time { return time.Now().AddDate(0, 0, -10) }, Valid: 24 * time.Hour, AnotherKey: true}
+	require.NoError(t, stale.Change(context.Background(), key2, func(all []repository.Entry) ([]repository.Entry, error) { return all, nil }))
+	require.NoError(t, os.RemoveAll(filepath.Join(h.target, "var/lib/apt/lists")))
+	out, err = h.apt("update")
+	assert.Error(t, err)
+	assert.Contains(t, out, "expired")
 	h.publish("deb", "glasshouse", "mistplan")
 
 	// All of it goes away again.

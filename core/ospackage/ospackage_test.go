@@ -99,6 +99,32 @@ func TestOurOrderSurvives(t *testing.T) {
 	assert.False(t, is)
 }
 
+// Foreign files are read without harm, whatever is in them.
+func FuzzRead(f *testing.F) {
+	for _, format := range []Format{Deb, RPM} {
+		f.Add(bytesOf(f, f.TempDir(), fern(), format))
+	}
+	f.Add([]byte("!<arch>\ncontrol.tar     0           0     0     100644  -1        `\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file, err := os.CreateTemp(t.TempDir(), "")
+		require.NoError(t, err)
+		defer file.Close()
+		_, err = file.Write(data)
+		require.NoError(t, err)
+		_, err = file.Seek(0, io.SeekStart)
+		require.NoError(t, err)
+		if control, err := ReadDeb(file); err == nil {
+			Fields(control)
+		}
+		_, err = file.Seek(0, io.SeekStart)
+		require.NoError(t, err)
+		if r, err := ReadRPM(file); err == nil {
+			assert.NotEmpty(t, r.Text(1000))
+			r.Number(1003)
+		}
+	})
+}
+
 func fern() *Package {
 	text := func(t string) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(t)), nil }
