@@ -342,3 +342,31 @@ func TestBadPackages(t *testing.T) {
 	w.fails(1, []string{"repository", "drop", "repo", "moss", "--key", "vale.key"}, "the repository has no package moss")
 	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are as they were added")
 }
+
+// What a recipe says that is needed when its package runs, its packages need; also once it
+// says so only after the build.
+func TestPackagesNeedWhatRecipesSay(t *testing.T) {
+	w, _ := newGarden(t)
+	text := w.read("recipes/dewcalc/recipe.toml") + "\n[[host]]\nprogram = \"sh\"\n\n[[host]]\nfile = \"/etc/passwd\"\n"
+	w.write("recipes/dewcalc/recipe.toml", text)
+	w.write("fernladder.toml", w.read("fernladder.toml")+"\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
+	w.must("install", "dewcalc")
+	needs := func(dir string) []string {
+		w.must("pack", "dewcalc", "--format", "rpm", "--to", dir)
+		files, err := filepath.Glob(w.path(dir + "/*.x86_64.rpm"))
+		require.NoError(t, err)
+		require.Len(t, files, 1)
+		file, err := os.Open(files[0])
+		require.NoError(t, err)
+		defer file.Close()
+		r, err := ospackage.ReadRPM(file)
+		require.NoError(t, err)
+		return r.Texts(1049)
+	}
+	assert.NotContains(t, needs("before"), "/etc/passwd")
+	w.write("recipes/dewcalc/recipe.toml", strings.Replace(text, "\"/etc/passwd\"\n", "\"/etc/passwd\"\nruntime = true\n", 1))
+	w.must("install", "dewcalc") // which builds nothing
+	assert.Contains(t, needs("after"), "/etc/passwd")
+	w.write("recipes/dewcalc/recipe.toml", text+"\n[[host]]\nheader = \"stdio.h\"\nruntime = true\n")
+	w.fails(3, []string{"check", "dewcalc"}, "a header is not needed when a package runs")
+}

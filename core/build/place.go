@@ -226,6 +226,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
 	}
 	receipt.Env, receipt.BeforeSystem, receipt.Beside = a.userEnvironment(), a.job.Recipe.BeforeSystem, a.job.Beside()
+	receipt.RunsWith = a.job.RunsWith()
 	return receipt
 }
 
@@ -237,6 +238,22 @@ func (a *attempt) account(receipt *store.Receipt) {
 		receipt.Seconds += a.journal.Seconds[name]
 	}
 	receipt.WorkSize, receipt.Memory = ground.Size(a.dirs.work), a.cost.used.memory
+}
+
+// RunsWith is what a build needs of the operating system when it runs.
+func (j *Job) RunsWith() []store.HostNeed {
+	var all []store.HostNeed
+	for _, n := range j.Recipe.HostNeeds {
+		if !n.Runtime {
+			continue
+		}
+		need := store.HostNeed{Question: n.Question()}
+		for _, p := range n.Packages {
+			need.Packages = append(need.Packages, store.FamilyPackages{Family: p.Name, Names: strings.Fields(p.Values[0])})
+		}
+		all = append(all, need)
+	}
+	return all
 }
 
 // Beside are the names that files have on the landing besides their own.

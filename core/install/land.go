@@ -97,16 +97,17 @@ func Front(ctx context.Context, m *machine.Machine, build store.Ref) (Landed, er
 	})
 }
 
-// amend writes what recipes say by now about names on the landing into the receipts of
-// builds that are there: it is nothing that a build depends on.
+// amend writes what recipes say by now about names on the landing, and about what builds
+// need when they run, into the receipts of builds that are there: it is nothing that a
+// build depends on.
 func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	for _, j := range p.Jobs {
 		if !p.Installed[j.Ref] {
 			continue
 		}
-		beside, before := j.Beside(), j.Recipe.BeforeSystem
+		beside, before, with := j.Beside(), j.Recipe.BeforeSystem, j.RunsWith()
 		receipt, err := m.Store.Receipt(j.Ref)
-		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside, beside) {
+		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside, beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
 			continue // what cannot be read is told where it is used
 		}
 		unlock, err := m.Store.LockBuild(ctx, j.Ref, func() {})
@@ -115,7 +116,7 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 		}
 		receipt, err = m.Store.Receipt(j.Ref)
 		if err == nil {
-			receipt.Beside, receipt.BeforeSystem = beside, before
+			receipt.Beside, receipt.BeforeSystem, receipt.RunsWith = beside, before, with
 			err = m.Store.Commit(receipt)
 		}
 		unlock()

@@ -20,6 +20,7 @@ type requires struct {
 	interpreters []string            // of scripts, as they are named
 	modules      []string            // of pkg-config, for building against it
 	bits         int                 // 64 or 32, of its programs
+	declared     []store.HostNeed    // by the recipe, for what is not seen in files
 }
 
 // look finds out what a tree needs, from its files.
@@ -29,7 +30,7 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	n := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64}
+	n := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
 	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
 		n.bits = 32
 	}

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"fmt"
 	"os"
 	"path"
 	"path/filepath"
@@ -66,6 +67,18 @@ func (rpm) relations(_ context.Context, p *packing, n *requires, devel bool) ([]
 			add("/usr/bin/" + interpreter)
 		}
 	}
+	for _, d := range n.declared {
+		switch form := map[host.Kind]string{host.Program: "/usr/bin/%s", host.File: "%s", host.Module: "pkgconfig(%s)", host.Python: "python3dist(%s)", host.Perl: "perl(%s)"}[d.Kind]; {
+		case form != "":
+			add(fmt.Sprintf(form, d.Name))
+		case len(d.Of("fedora")) > 0:
+			for _, name := range d.Of("fedora") {
+				add(name)
+			}
+		default:
+			p.unknown[d.Question.String()] = true
+		}
+	}
 	return all, nil
 }
 
@@ -118,7 +131,7 @@ func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel boo
 	if devel {
 		for _, module := range p.foreign(n.modules) {
 			for _, file := range d.m.Programs.Where(ctx, host.Question{Kind: host.Module, Name: module}) {
-				if err := d.owner(ctx, file, want); err != nil {
+				if _, err := d.owner(ctx, file, want); err != nil {
 					return nil, err
 				}
 			}
@@ -146,12 +159,23 @@ func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel boo
 		if !path.IsAbs(file) {
 			file = d.m.Programs.Find(interpreter)
 		}
-		if file == "" {
-			p.unknown["program "+interpreter] = true
-			continue
-		}
-		if err := d.owner(ctx, file, want); err != nil {
+		known, err := d.owner(ctx, file, want)
+		if err != nil {
 			return nil, err
+		}
+		if !known {
+			p.unknown["program "+interpreter] = true
+		}
+	}
+	for _, need := range n.declared {
+		names := need.Of("debian")
+		for _, name := range names {
+			want(name, "")
+		}
+		if len(names) == 0 {
+			if err := d.declared(ctx, p, need.Question, want); err != nil {
+				return nil, err
+			}
 		}
 	}
 	for name := range least {
@@ -160,6 +184,31 @@ func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel boo
 		}
 	}
 	return relationsOf(least), nil
+}
+
+// declared finds the package of what a recipe says that is needed, where this machine has it.
+func (d *dpkg) declared(ctx context.Context, p *packing, q host.Question, want func(name, v string)) error {
+	found := false
+	for _, file := range d.m.Programs.Where(ctx, q) {
+		if q.Kind == host.Library {
+			if path.Ext(file) == ".a" {
+				continue
+			}
+			// Its name for the linker is for building; what that leads to is what runs.
+			if real, err := filepath.EvalSymlinks(file); err == nil {
+				file = real
+			}
+		}
+		known, err := d.owner(ctx, file, want)
+		if err != nil {
+			return err
+		}
+		found = found || known
+	}
+	if !found {
+		p.unknown[q.String()] = true
+	}
+	return nil
 }
 
 func relationsOf(least map[string]string) []ospackage.Relation {
@@ -191,12 +240,22 @@ func compareDeb(a, b string) int {
 	return cmp.Or(ospackage.CompareDeb(cmp.Or(ea, "0"), cmp.Or(eb, "0")), ospackage.CompareDeb(ua, ub), ospackage.CompareDeb(ra, rb))
 }
 
-func (d *dpkg) owner(ctx context.Context, file string, want func(name, v string)) error {
-	owners, err := d.m.Packages.Owning(ctx, []string{file})
-	if err == nil && owners[file] != "" {
-		want(owners[file], "")
+// owner wants the package that has a file, or what the file leads to; and tells whether
+// there is one.
+func (d *dpkg) owner(ctx context.Context, file string, want func(name, v string)) (bool, error) {
+	real, err := filepath.EvalSymlinks(file)
+	if err != nil {
+		return false, nil // it is not there
 	}
-	return err
+	owners, err := d.m.Packages.Owning(ctx, []string{file, real})
+	if err != nil {
+		return false, err
+	}
+	name := cmp.Or(owners[file], owners[real])
+	if name != "" {
+		want(name, "")
+	}
+	return name != "", nil
 }
 
 func (d *dpkg) isEssential(ctx context.Context, name string) bool {

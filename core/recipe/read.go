@@ -72,6 +72,9 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {
 			report(n.Position, "ask for a module or a program instead", "headers, libraries and files do not tell their version")
 		}
+		if n.Runtime && n.Header != "" {
+			report(n.Position, "leave runtime out", "a header is not needed when a package runs")
+		}
 	}
 	for _, t := range r.Tries {
 		switch {

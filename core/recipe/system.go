@@ -17,6 +17,7 @@ type HostNeed struct {
 
 	Range    version.Range
 	Packages []keyfile.Pair // family of operating systems to its packages
+	Runtime  bool           // it is needed when the package runs, too
 	When     Condition
 }
 

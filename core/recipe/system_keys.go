@@ -14,7 +14,8 @@ import (
 )
 
 func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
-	return append(hostThing(n), r.whenKey(&n.When, "The condition under which it is needed."))
+	return append(hostThing(n), keyfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
+		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 
 // hostThing are the keys that say what the operating system must have.

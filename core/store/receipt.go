@@ -59,6 +59,7 @@ type Receipt struct {
 	Env          []Variable        `json:"env,omitempty"`
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
 	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
+	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
 	Configs      []Config          `json:"configs,omitempty"`
 	Remarks      []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
 	Edited       bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
@@ -402,4 +403,32 @@ func (s *Store) Logged(name string) ([]Logged, error) {
 		builds = append(builds, l)
 	}
 	return builds, nil
+}
+
+// A HostNeed is something of the operating system that a build needs when it runs, and that
+// is not seen in its files.
+type HostNeed struct {
+	host.Question
+	Packages []FamilyPackages `json:"packages,omitempty"` // that have it, as the recipe says
+}
+
+// FamilyPackages are packages of a family of operating systems.
+type FamilyPackages struct {
+	Family string   `json:"family"`
+	Names  []string `json:"names"`
+}
+
+// Of are the packages of a family that have it.
+func (n HostNeed) Of(family string) []string {
+	for _, p := range n.Packages {
+		if p.Family == family {
+			return p.Names
+		}
+	}
+	return nil
+}
+
+// Equal compares two needs.
+func (n HostNeed) Equal(o HostNeed) bool {
+	return n.Question == o.Question && slices.EqualFunc(n.Packages, o.Packages, func(a, b FamilyPackages) bool { return a.Family == b.Family && slices.Equal(a.Names, b.Names) })
 }

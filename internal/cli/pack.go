@@ -69,7 +69,7 @@ func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
 	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
 	a.showNamed(planned.Named)
 	for _, what := range planned.Unknown {
-		a.screen.Note("%s: no package of this operating system has it, so none is named as needed.", what)
+		a.screen.Note("%s: which package has it is not known here, so none is named as needed.", what)
 	}
 	return nil
 }
