@@ -30,7 +30,7 @@ const (
 func (w *work) fernery() string {
 	s := &store.Store{Root: w.path("fernery/root")}
 	must(s.Prepare())
-	w.write("fernery/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\npacking = \"zstd\"\n")
+	w.write("fernery/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
 	r := store.Ref{Name: "fern", Version: "1.0", ID: "0123456789ab"}
 	words := strings.Fields("moss fern frond spore loam dew mist vale glass root leaf stem shade ladder rung tray")
 	random := rand.New(rand.NewPCG(1, 2))
@@ -120,7 +120,7 @@ func (w *work) handing() []row {
 		rows = append(rows, row{name: "pack, 50,000 files of a GiB, " + format, anchor: "tar | zstd -T0", aim: "1.5", ours: pack(timed, format), theirs: tarred})
 	}
 	return append(rows,
-		row{name: "pack, memory for it", aim: "128 MiB at most", ours: pack(watched, "deb"), show: func(ours, _ cost) string { return fmt.Sprintf("peak %d MiB", ours.peak>>20) }},
+		row{name: "pack, memory for them", aim: "128 MiB at most", ours: pack(watched, "deb"), show: func(ours, _ cost) string { return fmt.Sprintf("peak %d MiB", ours.peak>>20) }},
 		row{name: "repository of 2,000 deb and rpm, one more", anchor: "one into an empty one", aim: "the lists' size", ours: repository("pots", potted), theirs: repository("pot", 0)},
 	)
 }

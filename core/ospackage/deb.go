@@ -148,7 +148,7 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 // blocks are packed by themselves.
 func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
 	if p.Packing == Zstd {
-		return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+		return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2))
 	}
 	return pgzip.NewWriterLevel(to, pgzip.DefaultCompression)
 }

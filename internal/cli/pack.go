@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -42,6 +43,7 @@ need of the operating system is found in their files. The same build makes the s
 }
 
 func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
+	debug.SetMemoryLimit(96 << 20) // lists of files and what packs them are more than most commands have
 	m, err := a.open()
 	if err != nil {
 		return err
