@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"runtime"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
@@ -148,9 +149,15 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 // blocks are packed by themselves.
 func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
 	if p.Packing == Zstd {
-		return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2))
+		return zstdPacker(to)
 	}
 	return pgzip.NewWriterLevel(to, pgzip.DefaultCompression)
+}
+
+// zstdPacker packs parts of a few MiB side by side, at least two, so that what comes out
+// does not depend on how many processors there are.
+func zstdPacker(to io.Writer) (io.WriteCloser, error) {
+	return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(2<<20), zstd.WithConcurrentBlocks(true), zstd.WithEncoderConcurrency(min(max(2, runtime.GOMAXPROCS(0)), 8)))
 }
 
 // tarMode are the permissions of a file, with the bits of setuid, setgid and sticky.

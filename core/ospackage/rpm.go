@@ -11,8 +11,6 @@ import (
 	"os"
 	"path"
 	"strings"
-
-	"github.com/klauspost/compress/zstd"
 )
 
 // A Signer makes OpenPGP signatures, binary and detached.
@@ -110,7 +108,7 @@ func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpack
 // cpio writes the files, and returns the digests of their contents, in their order, and
 // how many bytes there are before they are packed.
 func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, err error) {
-	z, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2))
+	z, err := zstdPacker(to)
 	if err != nil {
 		return nil, 0, err
 	}
