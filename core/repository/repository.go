@@ -345,7 +345,36 @@ func (r *Repository) publish(number, before int, entries []Entry, key Key) error
 	if err := r.publishApt(dir, old, entries, key); err != nil {
 		return err
 	}
-	return r.publishDNF(dir, old, number, entries, key)
+	if err := r.publishDNF(dir, old, number, entries, key); err != nil {
+		return err
+	}
+	if old == "" {
+		return nil
+	}
+	return later(dir, old)
+}
+
+// later makes the files of a state newer than those of the one before by a second at
+// least. Web servers and those who read from them tell what has changed by whole seconds.
+func later(dir, old string) error {
+	before, err := os.Stat(filepath.Join(old, "index.jsonl"))
+	if err != nil {
+		return err
+	}
+	now, err := os.Stat(filepath.Join(dir, "index.jsonl"))
+	if err != nil {
+		return err
+	}
+	when := before.ModTime().Truncate(time.Second).Add(time.Second)
+	if !now.ModTime().Before(when) {
+		return nil
+	}
+	return filepath.WalkDir(dir, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		return os.Chtimes(file, when, when)
+	})
 }
 
 // bringIn brings a state into use, by one rename. The links to it from where readers look
