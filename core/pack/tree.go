@@ -17,6 +17,7 @@ import (
 
 	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -53,7 +54,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		return nil, err
 	}
 	for _, need := range r.Needs {
-		if p.files[need.Ref] == nil || need.Role == "tool" {
+		if p.files[need.Ref] == nil || need.Role == recipe.Tool {
 			continue
 		}
 		relation, err := p.exactly(need.Ref)

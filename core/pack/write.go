@@ -9,6 +9,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
 
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
@@ -41,7 +44,10 @@ func Write(ctx context.Context, all []Made, f ospackage.Format, dir string, sign
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
-	scratch, err := os.MkdirTemp(dir, ".packing-")
+	if err := sweep(dir); err != nil {
+		return nil, err
+	}
+	scratch, err := os.MkdirTemp(dir, fmt.Sprintf("%s%d-", scratchName, os.Getpid()))
 	if err != nil {
 		return nil, err
 	}
@@ -58,6 +64,30 @@ func Write(ctx context.Context, all []Made, f ospackage.Format, dir string, sign
 		done = append(done, w)
 	}
 	return done, nil
+}
+
+// scratchName begins the names of directories in which packages are written; the number
+// of the process that does it follows.
+const scratchName = ".packing-"
+
+// sweep deletes what was left by those that were killed.
+func sweep(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		rest, is := strings.CutPrefix(e.Name(), scratchName)
+		number, _, _ := strings.Cut(rest, "-")
+		process, err := strconv.Atoi(number)
+		if !is || err != nil || process <= 0 || syscall.Kill(process, 0) != syscall.ESRCH {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func write(o Made, f ospackage.Format, dir, scratch string, signer ospackage.Signer) (w Written, err error) {

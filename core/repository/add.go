@@ -49,6 +49,9 @@ func (r *Repository) Add(ctx context.Context, key Key, files []string, suite str
 // Drop takes packages out, by NAME or NAME=VERSION. Trees that nothing stands on any more
 // go with them.
 func (r *Repository) Drop(ctx context.Context, key Key, names []string) (gone []Entry, err error) {
+	if _, err := r.Entries(); err != nil {
+		return nil, err
+	}
 	err = r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, text := range names {
 			name, version, one := strings.Cut(text, "=")
@@ -114,7 +117,7 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, err
+		return nil, &ospackage.Bad{File: file, What: "it cannot be read: " + errors.Unwrap(err).Error()}
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
@@ -282,7 +285,10 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 		return nil, 0, err
 	}
 	entries, number, err := r.read()
-	if err != nil || number == 0 {
+	if err == nil && number == 0 {
+		err = &None{r.Dir}
+	}
+	if err != nil {
 		return nil, 0, err
 	}
 	for _, e := range entries {

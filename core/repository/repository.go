@@ -134,11 +134,19 @@ func (r *Repository) ours() error {
 	return nil
 }
 
-// Entries are the packages of the state in use. A directory without one has none.
+// Entries are the packages of the state in use.
 func (r *Repository) Entries() ([]Entry, error) {
-	entries, _, err := r.read()
+	entries, number, err := r.read()
+	if err == nil && number == 0 {
+		err = &None{r.Dir}
+	}
 	return entries, err
 }
+
+// None is the error for a directory that is no repository of ours.
+type None struct{ Dir string }
+
+func (e *None) Error() string { return e.Dir + " is not a repository that Fern Ladder has made" }
 
 // read reads the state in use, and its number.
 func (r *Repository) read() ([]Entry, int, error) {

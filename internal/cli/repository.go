@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -135,7 +134,7 @@ func (a *app) repositoryAdd(ctx context.Context, dir string, files []string, f r
 	}
 	added, gone, err := r.Add(ctx, key, files, f.suite, f.keep)
 	if err != nil {
-		return keyAdvice(err)
+		return changeAdvice(err)
 	}
 	return a.repositoryChanged(r, key, added, gone)
 }
@@ -151,17 +150,22 @@ func (a *app) repositoryDrop(ctx context.Context, dir string, names []string, f 
 	}
 	gone, err := r.Drop(ctx, key, names)
 	if err != nil {
-		return keyAdvice(err)
+		return changeAdvice(err)
 	}
 	return a.repositoryChanged(r, key, nil, gone)
 }
 
-func keyAdvice(err error) error {
+// changeAdvice adds to what keeps a repository from being changed what helps.
+func changeAdvice(err error) error {
 	var rekeyed *repository.Rekeyed
-	if !errors.As(err, &rekeyed) {
-		return err
+	var name *repository.BadName
+	switch {
+	case errors.As(err, &rekeyed):
+		return &helped{err, []string{"Other machines trust the first. To change it all the same, add --another-key, and give them the new one."}}
+	case errors.As(err, &name):
+		return &helped{err, []string{"Give a repository its name with --name, and a suite with --suite."}}
 	}
-	return &helped{err, []string{"Other machines trust the first. To change it all the same, add --another-key, and give them the new one."}}
+	return err
 }
 
 func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, added, gone []repository.Entry) error {
@@ -265,9 +269,6 @@ func (a *app) repositoryCheck(ctx context.Context, dir string) error {
 	r, err := a.repositoryAt(dir, repositoryFlags{})
 	if err != nil {
 		return err
-	}
-	if _, err := os.Stat(r.Dir); err != nil {
-		return usage("there is no directory %s", dir)
 	}
 	wrong, packages, err := r.Check(ctx)
 	if err != nil {
