@@ -157,6 +157,25 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, trees, 1)
 
+	// A state from before that somebody serves once more is not taken for news.
+	current := h.path("repo/.fernladder-repository/current")
+	now, err := os.Readlink(current)
+	require.NoError(t, err)
+	var number int
+	_, err = fmt.Sscanf(now, "states/%d", &number)
+	require.NoError(t, err)
+	before := fmt.Sprintf("states/%d", number-1)
+	require.NoError(t, os.Remove(current))
+	require.NoError(t, os.Symlink(before, current))
+	late := time.Now().Add(time.Hour)
+	require.NoError(t, os.Chtimes(h.path("repo/dists/stable/InRelease"), late, late))
+	h.apt("update")
+	out, err := h.apt("install", "-s", "--reinstall", "vale-mistplan")
+	require.NoError(t, err, out)
+	assert.NotContains(t, out, "is not possible", "apt knows the newer one still")
+	require.NoError(t, os.Remove(current))
+	require.NoError(t, os.Symlink(now, current))
+
 	// What is not as it was signed is refused.
 	lists, err := filepath.Glob(h.path("repo/dists/stable/main/binary-amd64/by-hash/SHA256/*"))
 	require.NoError(t, err)
@@ -177,7 +196,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	bad := append(append([]byte{}, good[:len(good)-1]...), good[len(good)-1]^1)
 	require.NoError(t, os.WriteFile(debs[0], bad, 0o644))
-	out, err := h.apt("install", "vale-dewcalc")
+	out, err = h.apt("install", "vale-dewcalc")
 	assert.Error(t, err, "a package that was tampered with:\n%s", out)
 	assert.Contains(t, h.fails(1, []string{"repository", "check", "repo"}).stdout, "it is not the package that was added")
 	require.NoError(t, os.WriteFile(debs[0], good, 0o644))
