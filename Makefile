@@ -62,4 +62,4 @@ setup:
 	@./setup.sh gcc make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf
 
 setup-shots:
-	@./setup.sh Xvfb:xvfb xterm import:imagemagick xdotool
+	@./setup.sh Xvfb:xvfb xterm import:imagemagick xdotool gpg:gnupg

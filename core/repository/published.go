@@ -3,6 +3,7 @@ package repository
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -23,7 +24,20 @@ func (r *Repository) public() (openpgp.EntityList, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
+	ring, err := openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
+	if err == nil && len(ring) == 0 {
+		err = errors.New("there is no key in it")
+	}
+	return ring, err
+}
+
+// SignedBy is the fingerprint of the key by which others check what is published.
+func (r *Repository) SignedBy() (string, error) {
+	ring, err := r.public()
+	if err != nil {
+		return "", err
+	}
+	return fingerprint(ring[0]), nil
 }
 
 func fingerprint(e *openpgp.Entity) string { return fmt.Sprintf("%X", e.PrimaryKey.Fingerprint) }

@@ -44,7 +44,6 @@ site=$!
 until grep -q served "$work/served"; do sleep 0.1; done
 cd "$work/garden"
 
-shot help . 'fernladder install --help'
 mkdir drafts && printf 'root = "root"\nshelves = ["drafts", "recipes"]\n' >drafts.toml
 url=$(sed 's/.* //' "$work/served")
 shot draft . "fernladder draft $url/dl/glasshouse-1.0.0.tar.gz --settings drafts.toml
@@ -74,6 +73,13 @@ shot use . 'eval "$(fernladder env)"
 mistplan --stage seedling
 glasshouse day book
 fernladder try mistplan'
+cp fernladder.toml handing.toml && printf '[pack]\nprefix = "vale-"\nmaintainer = "Vale Growers <growers@vale-glasshouse.example>"\nsuffix = "vale12"\n' >>handing.toml
+export GNUPGHOME=$work/keys && mkdir -m 700 "$work/keys"
+gpg --batch -q --passphrase '' --quick-gen-key 'Vale Growers <growers@vale-glasshouse.example>' rsa3072 sign never 2>/dev/null
+gpg --batch --armor --export-secret-keys >vale.key && chmod 600 vale.key
+FERNLADDER_SETTINGS=$PWD/handing.toml shot handing . 'fernladder pack glasshouse --format deb --to out
+fernladder repository add vale out/*.deb --key vale.key
+fernladder repository vale --url https://packages.vale-glasshouse.example/vale'
 cp -r recipes broken && sed -i 's/sumary/summary/; s/^summary/sumary/; s/role    = "library"/role    = "libary"/; s/storage == loam/storage == sand/; s/^method = .*/method = "configur"/' broken/mistplan/recipe.toml
 sed 's/recipes/broken/' fernladder.toml >broken.toml
 shot check . 'fernladder check --settings broken.toml'

@@ -216,6 +216,15 @@ func shortEntries(all []repository.Entry) []shortEntry {
 	return short
 }
 
+// keyOf is the fingerprint of the key of a repository, or "".
+func keyOf(r *repository.Repository) string {
+	fingerprint, err := r.SignedBy()
+	if err != nil {
+		return ""
+	}
+	return fingerprint
+}
+
 func (a *app) showRepository(dir string, f repositoryFlags) error {
 	r, err := a.repositoryAt(dir, f)
 	if err != nil {
@@ -226,7 +235,7 @@ func (a *app) showRepository(dir string, f repositoryFlags) error {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "name": r.Name, "packages": shortEntries(entries)})
+		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "name": r.Name, "key": keyOf(r), "packages": shortEntries(entries)})
 	}
 	if len(entries) == 0 {
 		a.screen.Print("%s has no packages.", r.Dir)
@@ -239,8 +248,11 @@ func (a *app) showRepository(dir string, f repositoryFlags) error {
 	a.screen.Table([]string{"package", "version", "for", "format", "suite", "size"}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(entries), "package"), r.Dir)
 	url := orDefault(f.url, "file://"+r.Dir)
+	if fingerprint := keyOf(r); fingerprint != "" {
+		a.screen.Print("Signed with the key %s. Compare it on the other machine before you trust it.", fingerprint)
+	}
 	if slices.ContainsFunc(entries, func(e repository.Entry) bool { return e.Format == ospackage.Deb }) {
-		a.screen.Print("\nFor apt, on the other machine:\n%s", indent(aptLines(r, entries, url)))
+		a.screen.Print("\nFor apt, on the other machine, as /etc/apt/sources.list.d/%s.sources:\n%s\n  and %s/%s.asc, the key, as %s", r.Name, indent(aptLines(r, entries, url)), url, r.Name, keyringOf(r))
 	}
 	if slices.ContainsFunc(entries, func(e repository.Entry) bool { return e.Format == ospackage.RPM }) {
 		a.screen.Print("\nFor dnf, on the other machine, as /etc/yum.repos.d/%s.repo:\n%s", r.Name, indent(dnfLines(r, url)))
@@ -249,6 +261,9 @@ func (a *app) showRepository(dir string, f repositoryFlags) error {
 }
 
 // aptLines are what a machine needs to use the repository with apt.
+// keyringOf is where the key of a repository is kept on a machine that uses apt.
+func keyringOf(r *repository.Repository) string { return "/etc/apt/keyrings/" + r.Name + ".asc" }
+
 func aptLines(r *repository.Repository, entries []repository.Entry, url string) string {
 	var suites []string
 	for _, e := range entries {
@@ -256,9 +271,7 @@ func aptLines(r *repository.Repository, entries []repository.Entry, url string) 
 			suites = append(suites, e.Suite)
 		}
 	}
-	keyring := "/etc/apt/keyrings/" + r.Name + ".asc"
-	fetch := fmt.Sprintf("install -Dm644 %s.asc %s   # from %s/%s.asc, whose fingerprint you have compared", r.Name, keyring, url, r.Name)
-	return fmt.Sprintf("%s\ncat >/etc/apt/sources.list.d/%s.sources <<END\nTypes: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s\nEND", fetch, r.Name, url, strings.Join(suites, " "), keyring)
+	return fmt.Sprintf("Types: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s", url, strings.Join(suites, " "), keyringOf(r))
 }
 
 func dnfLines(r *repository.Repository, url string) string {
