@@ -205,7 +205,7 @@ func (p *Package) Control() string {
 	var b strings.Builder
 	field := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(&b, "%s: %s\n", name, value)
+			fmt.Fprintf(&b, "%s: %s\n", name, debText(value))
 		}
 	}
 	field("Package", p.Name)
@@ -218,7 +218,7 @@ func (p *Package) Control() string {
 	field("Section", "misc")
 	field("Priority", "optional")
 	field("Homepage", p.Home)
-	field("Description", debText(p.Summary))
+	field("Description", p.Summary)
 	for line := range strings.SplitSeq(strings.TrimSpace(p.Description), "\n") {
 		if line = debText(line); line == "" {
 			line = "."

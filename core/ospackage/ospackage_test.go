@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -235,4 +236,15 @@ func TestChangedFiles(t *testing.T) {
 		require.ErrorAs(t, err, &changed)
 		assert.Equal(t, []string{"/opt/fern/bin/fern", "/opt/fern/etc/fern.conf"}, changed.Files)
 	}
+}
+
+// What a recipe says cannot become a field of its own.
+func TestFieldsAreOneLine(t *testing.T) {
+	p := fern()
+	p.Home, p.Summary, p.Description = "https://vale.example\nEssential: yes", "Fern\n\nPackage: moss", "Grows\n\nProtected: yes"
+	names, _ := Fields(p.Control())
+	assert.NotContains(t, names, "Essential")
+	assert.NotContains(t, names, "Protected")
+	assert.Len(t, names, len(slices.Compact(slices.Sorted(slices.Values(names)))), "none is there twice")
+	assert.NotContains(t, p.Control(), "\n\n")
 }

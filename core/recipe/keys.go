@@ -44,9 +44,9 @@ func Keys(r *Recipe) []keyfile.Key {
 func (r *Recipe) packageKeys() []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("name", &r.Name, "The package's name, the same as that of the recipe's folder.").Must().Check(CheckName),
-		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must(),
-		keyfile.Text("home", &r.Home, "Its home page."),
-		keyfile.Text("license", &r.License, "Its licence, an SPDX expression."),
+		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must().Check(checkOneLine),
+		keyfile.Text("home", &r.Home, "Its home page.").Check(checkOneLine),
+		keyfile.Text("license", &r.License, "Its licence, an SPDX expression.").Check(checkOneLine),
 		keyfile.Flag("before_system", &r.BeforeSystem, "True for a package whose programs are meant to come before the operating system's of the same name. Otherwise those are not linked under that name, unless before_system in the settings names the package."),
 		keyfile.Text("notes", &r.Notes, "What the person who installs it should know. Shown after it was installed."),
 	}
