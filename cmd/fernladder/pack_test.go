@@ -336,6 +336,7 @@ func TestBadPackages(t *testing.T) {
 		return append(append([]string{"repository", "add", dir}, rpms...), more...)
 	}
 	w.fails(2, add("repo"), "a repository is signed")
+	w.fails(2, add("repo", "--key", "vale.key", "--keep", "-1"), "numbers from 0 on")
 	require.NoError(t, os.Chmod(key, 0o644))
 	w.fails(1, add("repo", "--key", "vale.key"), "others can read this key")
 	require.NoError(t, os.Chmod(key, 0o600))

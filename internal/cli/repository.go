@@ -105,6 +105,8 @@ func (a *app) repositoryAt(dir string, f repositoryFlags) (*repository.Repositor
 
 func (a *app) signingKey(f repositoryFlags) (repository.Key, error) {
 	switch {
+	case f.keep < 0 || f.valid < 0:
+		return nil, usage("--keep and --valid are numbers from 0 on")
 	case f.key != "" && f.gpg != "":
 		return nil, usage("--key and --gpg do not go together")
 	case f.key != "":
