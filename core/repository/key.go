@@ -136,7 +136,7 @@ func AgentKey(program, id string) (Key, error) {
 	k := &agentKey{program, id}
 	out, err := k.gpg(nil, "--with-colons", "--list-secret-keys", id)
 	if err != nil {
-		return nil, &BadKey{"gpg", err.Error()}
+		return nil, &BadKey{"gpg", "it has no secret key " + id + " (" + strings.TrimPrefix(err.Error(), "gpg: ") + ")"}
 	}
 	for line := range strings.Lines(string(out)) {
 		if fields := strings.Split(line, ":"); fields[0] == "fpr" && len(fields) > 9 {
@@ -154,7 +154,7 @@ func (k *agentKey) gpg(input []byte, args ...string) ([]byte, error) {
 	c.Stdout, c.Stderr = &out, &errOut
 	if err := c.Run(); err != nil {
 		lines := strings.Split(strings.TrimSpace(errOut.String()), "\n")
-		return nil, fmt.Errorf("gpg did not sign: %s", lines[len(lines)-1])
+		return nil, fmt.Errorf("gpg: %s", strings.TrimPrefix(lines[len(lines)-1], "gpg: "))
 	}
 	return out.Bytes(), nil
 }
