@@ -91,6 +91,33 @@ func CompareDeb(a, b string) int {
 	return 0
 }
 
+// CompareWhole orders whole versions as a format does: epoch, version, revision.
+func CompareWhole(f Format, a, b string) int {
+	split := func(v string) (epoch, version, release string) {
+		epoch = "0"
+		if e, rest, is := strings.Cut(v, ":"); is {
+			epoch, v = e, rest
+		}
+		if i := strings.LastIndexByte(v, '-'); i >= 0 {
+			return epoch, v[:i], v[i+1:]
+		}
+		return epoch, v, ""
+	}
+	compare := CompareDeb
+	if f == RPM {
+		compare = CompareRPM
+	}
+	ea, va, ra := split(a)
+	eb, vb, rb := split(b)
+	if c := CompareDeb(ea, eb); c != 0 {
+		return c
+	}
+	if c := compare(va, vb); c != 0 {
+		return c
+	}
+	return compare(ra, rb)
+}
+
 func debOrder(c byte) int {
 	switch {
 	case digit(c):

@@ -124,7 +124,7 @@ type shared struct {
 func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error) {
 	least := map[string]string{} // package to version
 	want := func(name, v string) {
-		if old, is := least[name]; !is || v != "" && (old == "" || compareDeb(v, old) > 0) {
+		if old, is := least[name]; !is || v != "" && (old == "" || ospackage.CompareWhole(ospackage.Deb, v, old) > 0) {
 			least[name] = v
 		}
 	}
@@ -224,22 +224,6 @@ func relationsOf(least map[string]string) []ospackage.Relation {
 	return all
 }
 
-// compareDeb compares whole versions: epoch, version, revision (deb-version(7)).
-func compareDeb(a, b string) int {
-	split := func(v string) (epoch, upstream, revision string) {
-		if e, rest, is := strings.Cut(v, ":"); is {
-			epoch, v = e, rest
-		}
-		if i := strings.LastIndexByte(v, '-'); i >= 0 {
-			return epoch, v[:i], v[i+1:]
-		}
-		return epoch, v, ""
-	}
-	ea, ua, ra := split(a)
-	eb, ub, rb := split(b)
-	return cmp.Or(ospackage.CompareDeb(cmp.Or(ea, "0"), cmp.Or(eb, "0")), ospackage.CompareDeb(ua, ub), ospackage.CompareDeb(ra, rb))
-}
-
 // owner wants the package that has a file, or what the file leads to; and tells whether
 // there is one.
 func (d *dpkg) owner(ctx context.Context, file string, want func(name, v string)) (bool, error) {
@@ -333,7 +317,7 @@ func (l *shared) symbols(file, library string) {
 		if is && symbol == version { // the version itself
 			l.versions[version] = words[1]
 		}
-		if is && version == "Base" && (l.least == "" || compareDeb(words[1], l.least) > 0) {
+		if is && version == "Base" && (l.least == "" || ospackage.CompareWhole(ospackage.Deb, words[1], l.least) > 0) {
 			l.least = words[1] // it has no versions: what all of it needs is sure to do
 		}
 	}

@@ -250,37 +250,10 @@ func compareEntries(a, b Entry) int {
 	if c := strings.Compare(string(a.Format)+a.Suite+" "+a.Name, string(b.Format)+b.Suite+" "+b.Name); c != 0 {
 		return c
 	}
-	if c := CompareWhole(a.Format, b.Version, a.Version); c != 0 {
+	if c := ospackage.CompareWhole(a.Format, b.Version, a.Version); c != 0 {
 		return c
 	}
 	return strings.Compare(a.File, b.File)
-}
-
-// CompareWhole orders whole versions as a format does: epoch, version, revision.
-func CompareWhole(f ospackage.Format, a, b string) int {
-	split := func(v string) (epoch, version, release string) {
-		epoch = "0"
-		if e, rest, is := strings.Cut(v, ":"); is {
-			epoch, v = e, rest
-		}
-		if i := strings.LastIndexByte(v, '-'); i >= 0 {
-			return epoch, v[:i], v[i+1:]
-		}
-		return epoch, v, ""
-	}
-	compare := ospackage.CompareDeb
-	if f == ospackage.RPM {
-		compare = ospackage.CompareRPM
-	}
-	ea, va, ra := split(a)
-	eb, vb, rb := split(b)
-	if c := ospackage.CompareDeb(ea, eb); c != 0 {
-		return c
-	}
-	if c := compare(va, vb); c != 0 {
-		return c
-	}
-	return compare(ra, rb)
 }
 
 // sweep deletes what a change that was broken off has left: states that were never in use,
