@@ -30,6 +30,11 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	}
 	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s,\nas it was tried, in\n%s", r.Name, r.Version, r.ID, r.Tree)
 	all := []Made{{o, r.Ref, Tree}}
+	dir, err := ground.OpenDir(r.Tree)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
 	var devel *ospackage.Package
 	if p.ask.Split {
 		if devel, err = p.begin(r, r.ID, map[ospackage.Format]string{ospackage.Deb: "dev", ospackage.RPM: "devel"}[p.ask.Format], r.Machine.Arch); err != nil {
@@ -45,7 +50,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		if devel != nil && development(f) {
 			to = devel
 		}
-		to.Files = append(to.Files, p.file(r, f))
+		to.Files = append(to.Files, p.file(dir, r, f))
 	}
 	if err := p.own(o, r); err != nil {
 		return nil, err
@@ -100,34 +105,33 @@ func development(f store.File) bool {
 }
 
 // file is a file of a tree, as it has to be.
-func (p *packing) file(r *store.Receipt, f store.File) ospackage.File {
+func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackage.File {
 	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
 	if f.Mode.IsRegular() {
-		o.Owner, o.Group = p.owners(r.Tree, f.Path)
+		o.Owner, o.Group = p.owners(dir, f.Path)
 	}
 	return o
 }
 
 // owners are whom a file belongs to, by their names, where root has given it to them
 // because its recipe says so. All else is root's.
-func (p *packing) owners(tree, file string) (owner, group string) {
+func (p *packing) owners(dir *ground.Dir, file string) (owner, group string) {
 	if !p.m.Place.Super {
 		return "", ""
 	}
-	dir, err := ground.OpenDir(tree)
-	if err != nil {
-		return "", ""
-	}
-	defer dir.Close()
 	info, err := dir.Lstat(file)
 	if err != nil {
 		return "", ""
 	}
-	if u, err := user.LookupId(strconv.Itoa(info.UID)); err == nil && info.UID != 0 {
-		owner = u.Username
+	if info.UID != 0 {
+		if u, err := user.LookupId(strconv.Itoa(info.UID)); err == nil {
+			owner = u.Username
+		}
 	}
-	if g, err := user.LookupGroupId(strconv.Itoa(info.GID)); err == nil && info.GID != 0 && p.m.Store.Access == nil {
-		group = g.Name
+	if info.GID != 0 && p.m.Store.Access == nil {
+		if g, err := user.LookupGroupId(strconv.Itoa(info.GID)); err == nil {
+			group = g.Name
+		}
 	}
 	return owner, group
 }
@@ -181,16 +185,10 @@ func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 				mode, f.Size, f.SHA256 = listed.Mode.Perm(), listed.Size, listed.SHA256
 			}
 		}
-		if n, err := strconv.ParseUint(c.Mode, 8, 16); err == nil && c.Mode != "" {
-			mode = fs.FileMode(n).Perm()
+		if f.Mode, err = c.Permissions(mode); err != nil {
+			return nil, err
 		}
-		if c.Private {
-			mode &^= 0o007
-			if c.Group == "" {
-				mode &^= 0o070
-			}
-		}
-		f.Mode, f.Open = mode, p.opener(r.Tree, sample)
+		f.Open = p.opener(r.Tree, sample)
 		o.Files = append(o.Files, f)
 	}
 	for dir := filepath.Join(p.m.Store.Root, "config", r.Name); dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {

@@ -228,21 +228,12 @@ func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 
 // make makes a configuration file, for whom and as it is said.
 func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
-	if c.as.Mode != "" {
-		n, err := strconv.ParseUint(c.as.Mode, 8, 16)
-		if err != nil {
-			return fmt.Errorf("mode %q of %s: %w", c.as.Mode, c.File, err)
-		}
-		mode = fs.FileMode(n) & 0o777
-	}
-	if c.as.Private {
-		if mode &^= 0o077; c.as.Group != "" {
-			mode |= 0o040
-		}
+	mode, err := c.as.Permissions(mode)
+	if err != nil {
+		return err
 	}
 	uid, gid := -1, -1
 	if os.Geteuid() == 0 { // nobody else can give files away
-		var err error
 		if uid, err = c.account(c.as.Owner, "user", UserNumber); err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -152,6 +153,24 @@ type Config struct {
 	Private bool   `json:"private,omitempty"`
 	Owner   string `json:"owner,omitempty"` // where root makes it
 	Group   string `json:"group,omitempty"`
+}
+
+// Permissions are those that the file is made with, from those of its sample.
+func (c Config) Permissions(sample fs.FileMode) (fs.FileMode, error) {
+	mode := sample
+	if c.Mode != "" {
+		n, err := strconv.ParseUint(c.Mode, 8, 16)
+		if err != nil {
+			return 0, fmt.Errorf("mode %q of %s: %w", c.Mode, c.File, err)
+		}
+		mode = fs.FileMode(n) & 0o777
+	}
+	if c.Private {
+		if mode &^= 0o077; c.Group != "" {
+			mode |= 0o040
+		}
+	}
+	return mode, nil
 }
 
 // A Beside is a name that a file of the package has on the landing besides its own.
