@@ -343,9 +343,8 @@ func (c *Choosing) needs(option, value string) Adds {
 func (c *Choosing) hostNeeds() []host.Need {
 	var jobs []*build.Job
 	for _, r := range resolve.Reach(c.machine.Shelves, c.facts.Request.Wanted) {
-		for _, x := range r.Releases {
-			jobs = append(jobs, &build.Job{Recipe: r, Package: &resolve.Package{Recipe: r, Release: x}, Parts: make([]build.Part, 1)})
-			break
+		if len(r.Releases) > 0 {
+			jobs = append(jobs, &build.Job{Recipe: r, Package: &resolve.Package{Recipe: r, Release: r.Releases[0]}, Parts: make([]build.Part, 1)})
 		}
 	}
 	return build.HostNeeds(c.machine, jobs)
