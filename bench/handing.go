@@ -77,7 +77,7 @@ func (w *work) pots(dir string, number int) {
 			if f == ospackage.Deb {
 				must(p.WriteDeb(file, w.path(dir)))
 			} else {
-				must(p.WriteRPM(file, w.path(dir), nil))
+				must(p.WriteRPM(file, w.path(dir)))
 			}
 			must(file.Close())
 			if i < number {

@@ -243,7 +243,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	}
 	file, err := os.Create(h.path("vale-base-1-1.noarch.rpm"))
 	require.NoError(t, err)
-	require.NoError(t, base.WriteRPM(file, h.dir, nil))
+	require.NoError(t, base.WriteRPM(file, h.dir))
 	require.NoError(t, file.Close())
 	h.must("repository", "add", "repo", file.Name(), "--key", "vale.key")
 	h.write("repos/vale.repo", fmt.Sprintf("[vale]\nname=vale\nbaseurl=%[1]s\ngpgcheck=1\nrepo_gpgcheck=1\nskip_if_unavailable=0\ngpgkey=file://%[2]s\n", h.site.URL, h.path("trusted.asc")))

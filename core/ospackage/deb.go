@@ -3,11 +3,11 @@ package ospackage
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"crypto/md5"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"hash"
 	"io"
 	"os"
 	"path"
@@ -32,7 +32,7 @@ func (p *Package) FileName(f Format) string {
 	if f == Deb {
 		return fmt.Sprintf("%s_%s-%s_%s.deb", p.Name, p.Version, p.Release, DebArch(p.Arch))
 	}
-	return fmt.Sprintf("%s-%s-%s.%s.rpm", p.Name, p.Version, p.Release, or(p.Arch, "noarch"))
+	return fmt.Sprintf("%s-%s-%s.%s.rpm", p.Name, p.Version, p.Release, cmp.Or(p.Arch, "noarch"))
 }
 
 // WriteDeb writes a .deb into out, which is empty. scratch is a directory for what has to be
@@ -114,7 +114,7 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 				}
 			}
 		}
-		h := &tar.Header{Name: "." + f.Path, Mode: tarMode(f), ModTime: p.Time, Format: tar.FormatGNU, Uname: or(f.Owner, "root"), Gname: or(f.Group, "root")}
+		h := &tar.Header{Name: "." + f.Path, Mode: tarMode(f), ModTime: p.Time, Format: tar.FormatGNU, Uname: cmp.Or(f.Owner, "root"), Gname: cmp.Or(f.Group, "root")}
 		switch {
 		case f.Mode.IsDir():
 			if !made[f.Path] {
@@ -127,7 +127,7 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 			h.Typeflag, h.Size = tar.TypeReg, f.Size
 			if err = t.WriteHeader(h); err == nil {
 				sum := md5.New()
-				if err = copied(t, f, changed, sum); err == nil && !f.Config {
+				if _, err = copied(io.MultiWriter(t, sum), f, changed); err == nil && !f.Config {
 					fmt.Fprintf(&list, "%x  %s\n", sum.Sum(nil), f.Path[1:])
 				}
 			}
@@ -163,29 +163,27 @@ func zstdPacker(to io.Writer) (io.WriteCloser, error) {
 // tarMode are the permissions of a file, with the bits of setuid, setgid and sticky.
 func tarMode(f File) int64 { return int64(unixMode(f) & 0o7777) }
 
-// copied copies the contents of a file, and notes one that is not as it must be. What is
-// missing is filled up, so that the archive can be gone on with.
-func copied(to io.Writer, f File, changed *Changed, sums ...hash.Hash) error {
+// copied copies the contents of a file, and returns their digest. One that is not as it
+// must be is noted, and what is missing of it filled up, so that the archive can be gone
+// on with.
+func copied(to io.Writer, f File, changed *Changed) (digest string, err error) {
 	from, err := f.Open()
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer from.Close()
 	sum := sha256.New()
-	writers := []io.Writer{to, sum}
-	for _, s := range sums {
-		writers = append(writers, s)
-	}
-	n, err := io.Copy(io.MultiWriter(writers...), io.LimitReader(from, f.Size))
+	n, err := io.Copy(io.MultiWriter(to, sum), io.LimitReader(from, f.Size))
 	if err != nil {
-		return err
+		return "", err
 	}
+	digest = hex.EncodeToString(sum.Sum(nil))
 	more, _ := from.Read(make([]byte, 1))
-	if n < f.Size || more > 0 || f.SHA256 != "" && hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
+	if n < f.Size || more > 0 || f.SHA256 != "" && digest != f.SHA256 {
 		changed.Files = append(changed.Files, f.Path)
 		_, err = io.CopyN(to, zeros{}, f.Size-n)
 	}
-	return err
+	return digest, err
 }
 
 type zeros struct{}

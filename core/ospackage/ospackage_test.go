@@ -149,7 +149,7 @@ func bytesOf(t require.TestingT, dir string, p *Package, f Format) []byte {
 	if f == Deb {
 		require.NoError(t, p.WriteDeb(out, dir))
 	} else {
-		require.NoError(t, p.WriteRPM(out, dir, nil))
+		require.NoError(t, p.WriteRPM(out, dir))
 	}
 	data, err := os.ReadFile(out.Name())
 	require.NoError(t, err)
@@ -230,7 +230,7 @@ func TestChangedFiles(t *testing.T) {
 		if f == Deb {
 			err = p.WriteDeb(out, t.TempDir())
 		} else {
-			err = p.WriteRPM(out, t.TempDir(), nil)
+			err = p.WriteRPM(out, t.TempDir())
 		}
 		var changed *Changed
 		require.ErrorAs(t, err, &changed)
@@ -247,4 +247,16 @@ func TestFieldsAreOneLine(t *testing.T) {
 	assert.NotContains(t, names, "Protected")
 	assert.Len(t, names, len(slices.Compact(slices.Sorted(slices.Values(names)))), "none is there twice")
 	assert.NotContains(t, p.Control(), "\n\n")
+}
+
+// A header whose values share their bytes is refused: it could have thousands of them, of
+// sixty megabytes each.
+func TestValuesDoNotOverlap(t *testing.T) {
+	raw := []byte{0x8e, 0xad, 0xe8, 1, 0, 0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 8}
+	for tag := range byte(2) {
+		raw = append(raw, 0, 0, 3, 0xe8+tag, 0, 0, 0, kindText, 0, 0, 0, 0, 0, 0, 0, 1)
+	}
+	raw = append(raw, "moss\x00\x00\x00\x00"...)
+	_, _, err := readHeader(bytes.NewReader(raw))
+	assert.ErrorContains(t, err, "overlap")
 }

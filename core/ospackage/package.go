@@ -132,13 +132,6 @@ func (p *Package) size() (n int64) {
 	return n
 }
 
-func or(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
-}
-
 // unixMode is the mode of a file as inode(7) has it.
 func unixMode(f File) uint32 {
 	mode := uint32(f.Mode.Perm())

@@ -175,7 +175,7 @@ func readHeader(from io.Reader) (raw []byte, h *header, err error) {
 	if _, err := io.ReadFull(from, rest); err != nil {
 		return nil, nil, errors.New("it is cut off")
 	}
-	store := rest[count*16:]
+	store, total := rest[count*16:], 0
 	h = &header{}
 	for i := range count {
 		e := rest[i*16:]
@@ -205,7 +205,11 @@ func readHeader(from io.Reader) (raw []byte, h *header, err error) {
 			}
 			data = data[:at]
 		}
-		h.entries = append(h.entries, entry{tag, kind, int32(n), bytes.Clone(data)})
+		// Values that share their bytes would be much more to read than the file has.
+		if total += len(data); total > len(store) {
+			return nil, nil, errors.New("its values overlap")
+		}
+		h.entries = append(h.entries, entry{tag, kind, int32(n), data})
 	}
 	return append(raw, rest...), h, nil
 }
@@ -277,6 +281,11 @@ func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 		return &Bad{file.Name(), "it does not hold what its header says"}
 	}
 	return nil
+}
+
+// A Signer makes OpenPGP signatures, binary and detached.
+type Signer interface {
+	Sign(data io.Reader) ([]byte, error)
 }
 
 // Signed writes the file to out with its header signed by a signer, in the place of

@@ -1,25 +1,20 @@
 package ospackage
 
 import (
+	"cmp"
 	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"hash"
 	"io"
 	"os"
 	"path"
 	"strings"
 )
 
-// A Signer makes OpenPGP signatures, binary and detached.
-type Signer interface {
-	Sign(data io.Reader) ([]byte, error)
-}
-
 // RPMArch is how rpm calls a kind of machine.
-func RPMArch(arch string) string { return or(arch, "noarch") }
+func RPMArch(arch string) string { return cmp.Or(arch, "noarch") }
 
 // The flags of relations.
 const (
@@ -31,11 +26,11 @@ const (
 	senseRPMLib   = 1 << 24
 )
 
-// WriteRPM writes a .rpm into out, which is empty, signed where a signer is given. scratch
-// is a directory for what has to be written before its size is known. Its error is a
-// *Changed where files are not as they must be, and a *TooLarge for a file of 4 GiB; then
-// what was written is none.
-func (p *Package) WriteRPM(out *os.File, scratch string, signer Signer) error {
+// WriteRPM writes a .rpm that nobody has signed into out, which is empty. scratch is a
+// directory for what has to be written before its size is known. Its error is a *Changed
+// where files are not as they must be, and a *TooLarge for a file of 4 GiB; then what was
+// written is none.
+func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	payload, err := os.CreateTemp(scratch, ".payload-")
 	if err != nil {
 		return err
@@ -52,7 +47,7 @@ func (p *Package) WriteRPM(out *os.File, scratch string, signer Signer) error {
 	if err != nil {
 		return err
 	}
-	signatures, err := p.rpmSignatures(main, payload, size, unpacked, signer)
+	signatures, err := p.rpmSignatures(main, payload, size, unpacked)
 	if err != nil {
 		return err
 	}
@@ -72,7 +67,7 @@ func (p *Package) WriteRPM(out *os.File, scratch string, signer Signer) error {
 	return err
 }
 
-func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpacked int64, signer Signer) ([]byte, error) {
+func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpacked int64) ([]byte, error) {
 	if _, err := payload.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
@@ -94,13 +89,6 @@ func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpack
 		s.numbers(1007, int32(uint32(unpacked)))
 	} else {
 		s.large(271, unpacked)
-	}
-	if signer != nil {
-		signature, err := signer.Sign(strings.NewReader(string(main)))
-		if err != nil {
-			return nil, err
-		}
-		s.bytes(268, signature)
 	}
 	return s.encode(62), nil
 }
@@ -126,13 +114,11 @@ func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, e
 		case f.Size >= 1<<32:
 			return nil, 0, &TooLarge{f.Path, "a file in a .rpm has less than 4 GiB"}
 		default:
-			sum := sha256.New()
 			if err = cpioHead(c, "."+f.Path, i+1, unixMode(f), f.Size, p.Time.Unix()); err == nil {
-				if err = copied(c, f, changed, []hash.Hash{sum}...); err == nil {
+				if digest, err = copied(c, f, changed); err == nil {
 					err = zeroed(c, f.Size)
 				}
 			}
-			digest = hex.EncodeToString(sum.Sum(nil))
 		}
 		if err != nil {
 			return nil, 0, err
@@ -195,7 +181,7 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 		h.numbers(1003, int32(p.Epoch))
 	}
 	h.i18n(1004, p.Summary)
-	h.i18n(1005, or(p.Description, p.Summary))
+	h.i18n(1005, cmp.Or(p.Description, p.Summary))
 	h.numbers(1006, int32(p.Time.Unix()))
 	h.text(1007, "localhost")
 	if size := p.size(); size < 1<<31 {
@@ -203,7 +189,7 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	} else {
 		h.large(5009, size)
 	}
-	h.text(1014, or(p.License, "Unspecified"))
+	h.text(1014, cmp.Or(p.License, "Unspecified"))
 	h.text(1015, p.Maintainer)
 	h.i18n(1016, "Unspecified")
 	if p.Home != "" {
@@ -281,7 +267,7 @@ func (p *Package) rpmFiles(h *header, digests []string) {
 		sizes, times, flags, verify = append(sizes, int32(uint32(size))), append(times, int32(p.Time.Unix())), append(flags, flag), append(verify, -1)
 		devices, inodes, in = append(devices, 1), append(inodes, int32(i+1)), append(in, at)
 		modes, rdevs = append(modes, uint16(unixMode(f))), append(rdevs, 0)
-		links, users, groups = append(links, f.Target), append(users, or(f.Owner, "root")), append(groups, or(f.Group, "root"))
+		links, users, groups = append(links, f.Target), append(users, cmp.Or(f.Owner, "root")), append(groups, cmp.Or(f.Group, "root"))
 		languages, bases = append(languages, ""), append(bases, base)
 	}
 	h.numbers(1028, sizes...)

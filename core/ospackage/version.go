@@ -1,6 +1,7 @@
 package ospackage
 
 import (
+	"cmp"
 	"regexp"
 	"strings"
 
@@ -42,7 +43,7 @@ func Disorder(all []version.Version, write func(version.Version) string, compare
 	for i, a := range all {
 		for _, b := range all[:i] {
 			ours := a.Compare(b)
-			if ours != 0 && sign(compare(write(a), write(b))) != ours {
+			if ours != 0 && cmp.Compare(compare(write(a), write(b)), 0) != ours {
 				if ours > 0 {
 					return Wrong{b, a}, true
 				}
@@ -51,16 +52,6 @@ func Disorder(all []version.Version, write func(version.Version) string, compare
 		}
 	}
 	return Wrong{}, false
-}
-
-func sign(n int) int {
-	switch {
-	case n < 0:
-		return -1
-	case n > 0:
-		return 1
-	}
-	return 0
 }
 
 // CompareDeb orders the upstream parts of versions as dpkg does (deb-version(7)).
@@ -76,7 +67,7 @@ func CompareDeb(a, b string) int {
 				y = debOrder(b[j])
 			}
 			if x != y {
-				return sign(x - y)
+				return cmp.Compare(x, y)
 			}
 			i, j = i+1, j+1
 		}
@@ -144,7 +135,7 @@ func number(text string) (digits, rest string) {
 func compareNumbers(a, b string) int {
 	a, b = strings.TrimLeft(a, "0"), strings.TrimLeft(b, "0")
 	if len(a) != len(b) {
-		return sign(len(a) - len(b))
+		return cmp.Compare(len(a), len(b))
 	}
 	return strings.Compare(a, b)
 }

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -54,7 +55,7 @@ func (rpm) relations(_ context.Context, p *packing, n *requires, devel bool) ([]
 		return all, nil
 	}
 	mark := map[int]string{64: "(64bit)"}[n.bits]
-	for _, library := range sortedKeys(n.libraries) {
+	for _, library := range slices.Sorted(maps.Keys(n.libraries)) {
 		add(library + "()" + mark)
 		for _, version := range n.libraries[library] {
 			add(library + "(" + version + ")" + mark)
@@ -96,15 +97,6 @@ func (p *packing) foreign(modules []string) []string {
 	})
 }
 
-func sortedKeys(m map[string][]string) []string {
-	keys := make([]string, 0, len(m))
-	for key := range m {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 // dpkg knows which packages have files, and from which of their versions on libraries have
 // symbols (deb-symbols(5), deb-shlibs(5)).
 type dpkg struct {
@@ -138,7 +130,7 @@ func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel boo
 		}
 		return relationsOf(least), nil
 	}
-	for _, library := range sortedKeys(n.libraries) {
+	for _, library := range slices.Sorted(maps.Keys(n.libraries)) {
 		lib, err := d.library(ctx, library)
 		if err != nil {
 			return nil, err

@@ -40,7 +40,7 @@ func (e *Taken) Error() string {
 // Write writes packages into a directory, each whole or not at all. One that is there
 // already, the same, stays; its error is a *Taken where it is another one, or an
 // *ospackage.Changed where files of a build are not as they were.
-func Write(ctx context.Context, all []Made, f ospackage.Format, dir string, signer ospackage.Signer) ([]Written, error) {
+func Write(ctx context.Context, all []Made, f ospackage.Format, dir string) ([]Written, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -57,7 +57,7 @@ func Write(ctx context.Context, all []Made, f ospackage.Format, dir string, sign
 		if err := ctx.Err(); err != nil {
 			return done, err
 		}
-		w, err := write(o, f, dir, scratch, signer)
+		w, err := write(o, f, dir, scratch)
 		if err != nil {
 			return done, err
 		}
@@ -90,7 +90,7 @@ func sweep(dir string) error {
 	return nil
 }
 
-func write(o Made, f ospackage.Format, dir, scratch string, signer ospackage.Signer) (w Written, err error) {
+func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err error) {
 	name := o.FileName(f)
 	w = Written{Name: o.Name, Version: o.Whole(), Kind: o.Kind, Build: o.Build, File: filepath.Join(dir, name)}
 	out, err := os.OpenFile(filepath.Join(scratch, name), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
@@ -99,7 +99,7 @@ func write(o Made, f ospackage.Format, dir, scratch string, signer ospackage.Sig
 	}
 	defer func() { err = errors.Join(err, out.Close()) }()
 	if f == ospackage.RPM {
-		err = o.WriteRPM(out, scratch, signer)
+		err = o.WriteRPM(out, scratch)
 	} else {
 		err = o.WriteDeb(out, scratch)
 	}
@@ -115,14 +115,10 @@ func write(o Made, f ospackage.Format, dir, scratch string, signer ospackage.Sig
 		if err != nil {
 			return w, err
 		}
-		// Signatures differ each time.
-		if w.There = sum == w.SHA256 || signer != nil; !w.There {
+		if w.There = sum == w.SHA256; !w.There {
 			return w, &Taken{w.File}
 		}
-		if sum == w.SHA256 {
-			return w, nil
-		}
-		w.There = false
+		return w, nil
 	}
 	if err := out.Sync(); err != nil {
 		return w, err

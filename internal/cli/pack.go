@@ -55,7 +55,7 @@ func (a *app) pack(ctx context.Context, ask pack.Ask, format, to string) error {
 	if err != nil {
 		return a.packAdvice(m, err)
 	}
-	written, err := pack.Write(ctx, planned.Packages, ask.Format, to, nil)
+	written, err := pack.Write(ctx, planned.Packages, ask.Format, to)
 	if err != nil {
 		return a.packAdvice(m, err)
 	}
