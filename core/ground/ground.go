@@ -94,6 +94,31 @@ func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	return data, nil
 }
 
+// Readable is the error for a file with a secret that others than its owner can read.
+type Readable struct{ Mode fs.FileMode }
+
+func (e *Readable) Error() string {
+	return fmt.Sprintf("others can read it (mode %04o)", e.Mode)
+}
+
+// OpenPrivate opens a file as Open does, one that nobody but its owner can read; else its
+// error is a *Readable.
+func OpenPrivate(path string) (*os.File, error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && info.Mode().Perm()&0o077 != 0 {
+		err = &Readable{info.Mode().Perm()}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
 // A Dir is an opened directory. It stays the same one when it is renamed or
 // another takes its name.
 type Dir struct {

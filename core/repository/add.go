@@ -25,48 +25,52 @@ func (e *Taken) Error() string {
 	return fmt.Sprintf("the repository has %s %s already, and it is another package", e.Name, e.Version)
 }
 
+// Changed is what a change did, and the packages that are there since.
+type Changed struct{ Added, Gone, Now []Entry }
+
 // Add adds packages, in files of either format, to a suite of apt's; keep is how many
-// versions of each stay, the newest; 0: all. It returns what was added, and what went.
-func (r *Repository) Add(ctx context.Context, key Key, files []string, suite string, keep int) (added, gone []Entry, err error) {
-	err = r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
+// versions of each stay, the newest; 0: all.
+func (r *Repository) Add(ctx context.Context, key Key, files []string, suite string, keep int) (*Changed, error) {
+	c := &Changed{}
+	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, file := range files {
 			e, err := r.take(file, suite, key, entries)
 			if err != nil {
 				return nil, err
 			}
 			if e != nil {
-				entries, added = append(entries, *e), append(added, *e)
+				entries, c.Added = append(entries, *e), append(c.Added, *e)
 			}
 		}
 		if keep > 0 {
-			entries, gone = trimmed(entries, keep)
+			entries, c.Gone = trimmed(entries, keep)
 		}
+		c.Now = entries
 		return entries, nil
 	})
-	return added, gone, err
 }
 
 // Drop takes packages out, by NAME or NAME=VERSION. Trees that nothing stands on any more
 // go with them.
-func (r *Repository) Drop(ctx context.Context, key Key, names []string) (gone []Entry, err error) {
+func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Changed, error) {
 	if _, err := r.Entries(); err != nil {
 		return nil, err
 	}
-	err = r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
+	c := &Changed{}
+	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, text := range names {
 			name, version, one := strings.Cut(text, "=")
 			left := slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool { return e.Name == name && (!one || e.Version == version) })
 			if len(left) == len(entries) {
 				return nil, &Absent{text}
 			}
-			gone = append(gone, difference(entries, left)...)
+			c.Gone = append(c.Gone, difference(entries, left)...)
 			entries = left
 		}
-		entries, more := trimmed(entries, 0)
-		gone = append(gone, more...)
-		return entries, nil
+		left, more := trimmed(entries, 0)
+		c.Gone, c.Now = append(c.Gone, more...), left
+		return left, nil
 	})
-	return gone, err
 }
 
 // Absent is the error for a package that the repository does not have.
@@ -284,10 +288,7 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 	if err := r.ours(); err != nil {
 		return nil, 0, err
 	}
-	entries, number, err := r.read()
-	if err == nil && number == 0 {
-		err = &None{r.Dir}
-	}
+	entries, number, err := r.inUse()
 	if err != nil {
 		return nil, 0, err
 	}

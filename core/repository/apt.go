@@ -104,10 +104,18 @@ func stillThere(old, below, dir string) error {
 		if filepath.Dir(m[2]) != below {
 			continue
 		}
-		err := os.Link(filepath.Join(old, m[2]), filepath.Join(dir, m[1]))
-		if err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		if err := linked(filepath.Join(old, m[2]), filepath.Join(dir, m[1])); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// linked makes a list of the state before one of this state's, too, where it is there and
+// this one has none of the name.
+func linked(from, to string) error {
+	if err := os.Link(from, to); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
 	return nil
 }

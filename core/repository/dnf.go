@@ -33,8 +33,10 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 	if err := os.MkdirAll(base, 0o755); err != nil {
 		return err
 	}
-	if err := listsBefore(filepath.Join(old, "repodata"), base); old != "" && err != nil {
-		return err
+	if old != "" {
+		if err := listsBefore(filepath.Join(old, "repodata"), base); err != nil {
+			return err
+		}
 	}
 	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd xmlns=\"http://linux.duke.edu/metadata/repo\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
 	for _, list := range []struct {
@@ -91,7 +93,7 @@ func listsBefore(old, dir string) error {
 		return err
 	}
 	for _, m := range listLink.FindAllStringSubmatch(string(root), -1) {
-		if err := os.Link(filepath.Join(old, m[1]), filepath.Join(dir, m[1])); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		if err := linked(filepath.Join(old, m[1]), filepath.Join(dir, m[1])); err != nil {
 			return err
 		}
 	}

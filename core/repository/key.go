@@ -2,6 +2,7 @@ package repository
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -45,17 +46,23 @@ const largestKey = 1 << 20
 // binary, from a file that only its owner can read. Its error is a *BadKey.
 func ReadKey(file string, now func() time.Time) (Key, error) {
 	bad := func(what string, args ...any) error { return &BadKey{file, fmt.Sprintf(what, args...)} }
-	info, err := os.Stat(file)
-	if err != nil {
-		return nil, bad("this key cannot be read: %v", errors.Unwrap(err))
+	opened, err := ground.OpenPrivate(file)
+	var readable *ground.Readable
+	if errors.As(err, &readable) {
+		return nil, bad("others can read this key (mode %04o); chmod 600 it", readable.Mode)
 	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, bad("others can read this key (mode %04o); chmod 600 it", info.Mode().Perm())
+	if err != nil {
+		return nil, bad("this key cannot be read: %v", cmp.Or(errors.Unwrap(err), err))
+	}
+	defer opened.Close()
+	info, err := opened.Stat()
+	if err != nil {
+		return nil, bad("this key cannot be read: %v", err)
 	}
 	if owner := info.Sys().(*syscall.Stat_t).Uid; owner != uint32(os.Geteuid()) && owner != 0 {
 		return nil, bad("this key belongs to somebody else")
 	}
-	data, err := ground.ReadFile(file, largestKey)
+	data, err := io.ReadAll(io.LimitReader(opened, largestKey))
 	if err != nil {
 		return nil, bad("this key cannot be read: %v", err)
 	}

@@ -136,11 +136,17 @@ func (r *Repository) ours() error {
 
 // Entries are the packages of the state in use.
 func (r *Repository) Entries() ([]Entry, error) {
+	entries, _, err := r.inUse()
+	return entries, err
+}
+
+// inUse reads the state in use, and its number. Its error is a *None where there is none.
+func (r *Repository) inUse() ([]Entry, int, error) {
 	entries, number, err := r.read()
 	if err == nil && number == 0 {
 		err = &None{r.Dir}
 	}
-	return entries, err
+	return entries, number, err
 }
 
 // None is the error for a directory that is no repository of ours.
@@ -148,7 +154,7 @@ type None struct{ Dir string }
 
 func (e *None) Error() string { return e.Dir + " is not a repository that Fern Ladder has made" }
 
-// read reads the state in use, and its number.
+// read reads the state in use, and its number: none, and 0, before the first.
 func (r *Repository) read() ([]Entry, int, error) {
 	target, err := os.Readlink(filepath.Join(r.Dir, own, "current"))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -2,6 +2,7 @@ package source
 
 import (
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -65,18 +66,15 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	problem := func(message, advice string) error {
 		return keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: message, Advice: advice}}
 	}
-	opened, err := ground.Open(file)
+	opened, err := ground.OpenPrivate(file)
+	var readable *ground.Readable
+	if errors.As(err, &readable) {
+		return nil, problem(fmt.Sprintf("others can read these credentials (mode %04o)", readable.Mode), "chmod 600 "+shown)
+	}
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")
 	}
 	defer opened.Close()
-	info, err := opened.Stat()
-	if err != nil {
-		return nil, problem("these credentials cannot be read: "+err.Error(), "")
-	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, problem(fmt.Sprintf("others can read these credentials (mode %04o)", info.Mode().Perm()), "chmod 600 "+shown)
-	}
 	data, err := io.ReadAll(io.LimitReader(opened, largestCredentials))
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")

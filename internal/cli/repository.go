@@ -50,7 +50,9 @@ stays; another package of the same name and version is refused.`,
 			if len(args) < 2 {
 				return usage("name a directory, and packages to add to it")
 			}
-			return a.repositoryAdd(c.Context(), args[0], args[1:], f)
+			return a.changeRepository(args[0], f, func(r *repository.Repository, key repository.Key) (*repository.Changed, error) {
+				return r.Add(c.Context(), key, args[1:], f.suite, f.keep)
+			})
 		},
 	}
 	add.Flags().StringVar(&f.suite, "suite", "stable", "the suite of apt's that .deb files are added to")
@@ -64,7 +66,9 @@ stays; another package of the same name and version is refused.`,
 			if len(args) < 2 {
 				return usage("name a directory, and packages to take out of it")
 			}
-			return a.repositoryDrop(c.Context(), args[0], args[1:], f)
+			return a.changeRepository(args[0], f, func(r *repository.Repository, key repository.Key) (*repository.Changed, error) {
+				return r.Drop(c.Context(), key, args[1:])
+			})
 		},
 	}
 	for _, c := range []*cobra.Command{add, drop} {
@@ -125,7 +129,8 @@ func (a *app) signingKey(f repositoryFlags) (repository.Key, error) {
 	return nil, usage("a repository is signed; say by which key: --key FILE, or --gpg ID")
 }
 
-func (a *app) repositoryAdd(ctx context.Context, dir string, files []string, f repositoryFlags) error {
+// changeRepository changes the repository in a directory, and says what that did.
+func (a *app) changeRepository(dir string, f repositoryFlags, change func(*repository.Repository, repository.Key) (*repository.Changed, error)) error {
 	key, err := a.signingKey(f)
 	if err != nil {
 		return err
@@ -134,27 +139,11 @@ func (a *app) repositoryAdd(ctx context.Context, dir string, files []string, f r
 	if err != nil {
 		return err
 	}
-	added, gone, err := r.Add(ctx, key, files, f.suite, f.keep)
+	changed, err := change(r, key)
 	if err != nil {
 		return changeAdvice(err)
 	}
-	return a.repositoryChanged(r, key, added, gone)
-}
-
-func (a *app) repositoryDrop(ctx context.Context, dir string, names []string, f repositoryFlags) error {
-	key, err := a.signingKey(f)
-	if err != nil {
-		return err
-	}
-	r, err := a.repositoryAt(dir, f)
-	if err != nil {
-		return err
-	}
-	gone, err := r.Drop(ctx, key, names)
-	if err != nil {
-		return changeAdvice(err)
-	}
-	return a.repositoryChanged(r, key, nil, gone)
+	return a.repositoryChanged(r, key, changed)
 }
 
 // changeAdvice adds to what keeps a repository from being changed what helps.
@@ -170,29 +159,27 @@ func changeAdvice(err error) error {
 	return err
 }
 
-func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, added, gone []repository.Entry) error {
+func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, c *repository.Changed) error {
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "added": shortEntries(added), "gone": shortEntries(gone)})
+		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "added": shortEntries(c.Added), "gone": shortEntries(c.Gone)})
 	}
-	for _, e := range added {
+	for _, e := range c.Added {
 		a.screen.Print("+ %s %s %s", e.Name, e.Version, e.Arch)
 	}
-	for _, e := range gone {
+	for _, e := range c.Gone {
 		a.screen.Print("- %s %s %s", e.Name, e.Version, e.Arch)
 	}
-	if len(added)+len(gone) == 0 {
+	if len(c.Added)+len(c.Gone) == 0 {
 		a.screen.Print("Nothing changed: all of it was there already.")
 	}
-	if entries, err := r.Entries(); err == nil {
-		other := 0
-		for _, e := range entries {
-			if e.Signer != "" && e.Signer != key.Fingerprint() {
-				other++
-			}
+	other := 0
+	for _, e := range c.Now {
+		if e.Signer != "" && e.Signer != key.Fingerprint() {
+			other++
 		}
-		if other > 0 {
-			a.screen.Note("%s of it signed with another key, which machines that use dnf need, too.", term.Count(other, "package")+map[bool]string{true: " is", false: " are"}[other == 1])
-		}
+	}
+	if other > 0 {
+		a.screen.Note("%s of it signed with another key, which machines that use dnf need, too.", term.Count(other, "package")+map[bool]string{true: " is", false: " are"}[other == 1])
 	}
 	a.screen.Note("How other machines use it: fernladder repository %s --url URL", r.Dir)
 	return nil
