@@ -384,7 +384,7 @@ func TestPackagesNeedWhatRecipesSay(t *testing.T) {
 		defer file.Close()
 		r, err := ospackage.ReadRPM(file)
 		require.NoError(t, err)
-		return r.Texts(1049)
+		return r.Texts(ospackage.TagRequires)
 	}
 	assert.NotContains(t, needs("before"), "/etc/passwd")
 	w.write("recipes/dewcalc/recipe.toml", strings.Replace(text, "\"/etc/passwd\"\n", "\"/etc/passwd\"\nruntime = true\n", 1))

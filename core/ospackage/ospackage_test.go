@@ -120,8 +120,8 @@ func FuzzRead(f *testing.F) {
 		_, err = file.Seek(0, io.SeekStart)
 		require.NoError(t, err)
 		if r, err := ReadRPM(file); err == nil {
-			assert.NotEmpty(t, r.Text(1000))
-			r.Number(1003)
+			assert.NotEmpty(t, r.Text(TagName))
+			r.Number(TagEpoch)
 		}
 	})
 }

@@ -155,7 +155,7 @@ func ReadRPM(file *os.File) (*RPMFile, error) {
 	for _, e := range h.entries {
 		r.Header[e.tag] = e.value()
 	}
-	if len(r.Texts(1000)) == 0 || len(r.Texts(1001)) == 0 {
+	if len(r.Texts(TagName)) == 0 || len(r.Texts(TagVersion)) == 0 {
 		return nil, bad("its header names no package")
 	}
 	return r, nil
@@ -181,7 +181,7 @@ func readHeader(from io.Reader) (raw []byte, h *header, err error) {
 		e := rest[i*16:]
 		tag, kind := int32(binary.BigEndian.Uint32(e)), int32(binary.BigEndian.Uint32(e[4:]))
 		offset, n := int64(int32(binary.BigEndian.Uint32(e[8:]))), int64(int32(binary.BigEndian.Uint32(e[12:])))
-		if tag == 62 || tag == 63 {
+		if tag == regionOfSignatures || tag == regionOfHeader {
 			continue
 		}
 		if offset < 0 || offset > size || n < 0 || n > size {
@@ -264,7 +264,7 @@ func (r *RPMFile) Number(tag int32) int64 {
 // Payload reads what is signed of a file, directly or by its digest: its header, and what
 // it holds, which have to be what the header says. Both go to a writer, too.
 func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
-	if len(r.Texts(5092)) != 1 || r.Number(5093) != 8 {
+	if len(r.Texts(TagPayloadDigest)) != 1 || r.Number(TagPayloadDigestKind) != 8 {
 		return &Bad{file.Name(), "its header has no SHA-256 of what it holds; a signature would not cover that"}
 	}
 	if _, err := to.Write(r.main); err != nil {
@@ -277,7 +277,7 @@ func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 	if _, err := io.Copy(io.MultiWriter(sum, to), file); err != nil {
 		return err
 	}
-	if r.Text(5092) != fmt.Sprintf("%x", sum.Sum(nil)) {
+	if r.Text(TagPayloadDigest) != fmt.Sprintf("%x", sum.Sum(nil)) {
 		return &Bad{file.Name(), "it does not hold what its header says"}
 	}
 	return nil
@@ -298,13 +298,13 @@ func (r *RPMFile) Signed(file, out *os.File, signer Signer) error {
 	s := &header{}
 	for _, e := range r.signatures.entries {
 		switch e.tag {
-		case 267, 268, 1002, 1005: // signatures of others
+		case sigDSA, sigHeader, sigPGP, sigGPG: // signatures of others
 		default:
 			s.entries = append(s.entries, e)
 		}
 	}
-	s.bytes(268, signature)
-	raw := s.encode(62)
+	s.bytes(sigHeader, signature)
+	raw := s.encode(regionOfSignatures)
 	for _, part := range [][]byte{r.lead, raw, make([]byte, (8-len(raw)%8)%8), r.main} {
 		if _, err := out.Write(part); err != nil {
 			return err

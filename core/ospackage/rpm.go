@@ -42,7 +42,7 @@ func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	if err != nil {
 		return err
 	}
-	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).encode(63)
+	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).encode(regionOfHeader)
 	size, err := payload.Seek(0, io.SeekEnd)
 	if err != nil {
 		return err
@@ -78,19 +78,19 @@ func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpack
 	}
 	s := &header{}
 	if total := int64(len(main)) + size; total < 1<<32 {
-		s.numbers(1000, int32(uint32(total)))
+		s.numbers(sigSize, int32(uint32(total)))
 	} else {
-		s.large(270, total)
+		s.large(sigLongSize, total)
 	}
-	s.bytes(1004, whole.Sum(nil))
-	s.text(269, fmt.Sprintf("%x", sha1.Sum(main)))
-	s.text(273, fmt.Sprintf("%x", sha256.Sum256(main)))
+	s.bytes(sigMD5, whole.Sum(nil))
+	s.text(sigSHA1, fmt.Sprintf("%x", sha1.Sum(main)))
+	s.text(sigSHA256, fmt.Sprintf("%x", sha256.Sum256(main)))
 	if unpacked < 1<<32 {
-		s.numbers(1007, int32(uint32(unpacked)))
+		s.numbers(sigPayloadSize, int32(uint32(unpacked)))
 	} else {
-		s.large(271, unpacked)
+		s.large(sigLongPayloadSize, unpacked)
 	}
-	return s.encode(62), nil
+	return s.encode(regionOfSignatures), nil
 }
 
 // cpio writes the files, and returns the digests of their contents, in their order, and
@@ -173,47 +173,47 @@ func zeroed(to io.Writer, size int64) error {
 
 func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	h := &header{}
-	h.texts(100, []string{"C"})
-	h.text(1000, p.Name)
-	h.text(1001, p.Version)
-	h.text(1002, p.Release)
+	h.texts(TagLocales, []string{"C"})
+	h.text(TagName, p.Name)
+	h.text(TagVersion, p.Version)
+	h.text(TagRelease, p.Release)
 	if p.Epoch > 0 {
-		h.numbers(1003, int32(p.Epoch))
+		h.numbers(TagEpoch, int32(p.Epoch))
 	}
-	h.i18n(1004, p.Summary)
-	h.i18n(1005, cmp.Or(p.Description, p.Summary))
-	h.numbers(1006, int32(p.Time.Unix()))
-	h.text(1007, "localhost")
+	h.i18n(TagSummary, p.Summary)
+	h.i18n(TagDescription, cmp.Or(p.Description, p.Summary))
+	h.numbers(TagBuildTime, int32(p.Time.Unix()))
+	h.text(TagBuildHost, "localhost")
 	if size := p.size(); size < 1<<31 {
-		h.numbers(1009, int32(size))
+		h.numbers(TagSize, int32(size))
 	} else {
-		h.large(5009, size)
+		h.large(TagLongSize, size)
 	}
-	h.text(1014, cmp.Or(p.License, "Unspecified"))
-	h.text(1015, p.Maintainer)
-	h.i18n(1016, "Unspecified")
+	h.text(TagLicense, cmp.Or(p.License, "Unspecified"))
+	h.text(TagPackager, p.Maintainer)
+	h.i18n(TagGroup, "Unspecified")
 	if p.Home != "" {
-		h.text(1020, p.Home)
+		h.text(TagURL, p.Home)
 	}
-	h.text(1021, "linux")
-	h.text(1022, RPMArch(p.Arch))
-	h.text(1044, fmt.Sprintf("%s-%s-%s.src.rpm", p.Name, p.Version, p.Release))
-	h.text(1064, "4.14.0")
+	h.text(TagOS, "linux")
+	h.text(TagArch, RPMArch(p.Arch))
+	h.text(TagSourceRPM, fmt.Sprintf("%s-%s-%s.src.rpm", p.Name, p.Version, p.Release))
+	h.text(TagWriter, "4.14.0")
 	p.rpmChanges(h)
 	p.rpmFiles(h, digests)
 	self := Relation{Name: p.Name, Operator: "=", Version: p.Whole()}
-	relations(h, 1047, 1113, 1112, append([]Relation{self}, p.Provides...), senseProvided, nil)
-	relations(h, 1049, 1050, 1048, p.Depends, senseFound, []Relation{
+	relations(h, TagProvides, TagProvideVersions, TagProvideFlags, append([]Relation{self}, p.Provides...), senseProvided, nil)
+	relations(h, TagRequires, TagRequireVersions, TagRequireFlags, p.Depends, senseFound, []Relation{
 		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"}, {Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
 		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"}, {Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})
-	h.text(1124, "cpio")
-	h.text(1125, "zstd")
-	h.text(1126, "3")
-	h.numbers(5011, 8) // SHA-256, by its number in OpenPGP
-	h.text(5062, "utf-8")
-	h.texts(5092, []string{packed})
-	h.numbers(5093, 8)
-	h.texts(5097, []string{plain})
+	h.text(TagPayloadFormat, "cpio")
+	h.text(TagPayloadPacking, "zstd")
+	h.text(TagPayloadLevel, "3")
+	h.numbers(TagFileDigestKind, 8) // SHA-256, by its number in OpenPGP
+	h.text(TagEncoding, "utf-8")
+	h.texts(TagPayloadDigest, []string{packed})
+	h.numbers(TagPayloadDigestKind, 8)
+	h.texts(TagPlainPayloadDigest, []string{plain})
 	return h
 }
 
@@ -225,9 +225,9 @@ func (p *Package) rpmChanges(h *header) {
 		names = append(names, c.By+" - "+c.Version)
 		texts = append(texts, "- "+strings.Join(c.Lines, "\n- "))
 	}
-	h.numbers(1080, times...)
-	h.texts(1081, names)
-	h.texts(1082, texts)
+	h.numbers(TagChangeTimes, times...)
+	h.texts(TagChangeNames, names)
+	h.texts(TagChangeTexts, texts)
 }
 
 func (p *Package) rpmFiles(h *header, digests []string) {
@@ -270,22 +270,22 @@ func (p *Package) rpmFiles(h *header, digests []string) {
 		links, users, groups = append(links, f.Target), append(users, cmp.Or(f.Owner, "root")), append(groups, cmp.Or(f.Group, "root"))
 		languages, bases = append(languages, ""), append(bases, base)
 	}
-	h.numbers(1028, sizes...)
-	h.shorts(1030, modes)
-	h.shorts(1033, rdevs)
-	h.numbers(1034, times...)
-	h.texts(1035, digests)
-	h.texts(1036, links)
-	h.numbers(1037, flags...)
-	h.texts(1039, users)
-	h.texts(1040, groups)
-	h.numbers(1045, verify...)
-	h.numbers(1095, devices...)
-	h.numbers(1096, inodes...)
-	h.texts(1097, languages)
-	h.numbers(1116, in...)
-	h.texts(1117, bases)
-	h.texts(1118, directories)
+	h.numbers(TagFileSizes, sizes...)
+	h.shorts(TagFileModes, modes)
+	h.shorts(TagFileDevices, rdevs)
+	h.numbers(TagFileTimes, times...)
+	h.texts(TagFileDigests, digests)
+	h.texts(TagFileTargets, links)
+	h.numbers(TagFileFlags, flags...)
+	h.texts(TagFileUsers, users)
+	h.texts(TagFileGroups, groups)
+	h.numbers(TagFileVerify, verify...)
+	h.numbers(TagFileFilesystems, devices...)
+	h.numbers(TagFileInodes, inodes...)
+	h.texts(TagFileLanguages, languages)
+	h.numbers(TagFileDirs, in...)
+	h.texts(TagFileNames, bases)
+	h.texts(TagDirs, directories)
 }
 
 // relations writes relations into three tags: names, versions and flags.

@@ -223,9 +223,9 @@ func (e *Entry) rpm(f *os.File) (*ospackage.RPMFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.Format, e.Name, e.Arch = ospackage.RPM, headers.Text(1000), headers.Text(1022)
-	e.Version = headers.Text(1001) + "-" + headers.Text(1002)
-	if epoch := headers.Number(1003); epoch > 0 {
+	e.Format, e.Name, e.Arch = ospackage.RPM, headers.Text(ospackage.TagName), headers.Text(ospackage.TagArch)
+	e.Version = headers.Text(ospackage.TagVersion) + "-" + headers.Text(ospackage.TagRelease)
+	if epoch := headers.Number(ospackage.TagEpoch); epoch > 0 {
 		e.Version = fmt.Sprintf("%d:%s", epoch, e.Version)
 	}
 	return headers, e.named(f.Name())

@@ -108,21 +108,21 @@ func escaped(text string) string {
 
 // describe writes what the lists have of a .rpm.
 func describe(e *Entry, r *ospackage.RPMFile) {
-	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(1003), escaped(r.Text(1001)), escaped(r.Text(1002)))
-	size := r.Number(5009)
+	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(ospackage.TagEpoch), escaped(r.Text(ospackage.TagVersion)), escaped(r.Text(ospackage.TagRelease)))
+	size := r.Number(ospackage.TagLongSize)
 	if size == 0 {
-		size = r.Number(1009)
+		size = r.Number(ospackage.TagSize)
 	}
 	var p strings.Builder
 	fmt.Fprintf(&p, "<package type=\"rpm\">\n<name>%s</name>\n<arch>%s</arch>\n<version %s/>\n<checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n", escaped(e.Name), escaped(e.Arch), version, e.SHA256)
-	fmt.Fprintf(&p, "<summary>%s</summary>\n<description>%s</description>\n<packager>%s</packager>\n<url>%s</url>\n", escaped(r.Text(1004)), escaped(r.Text(1005)), escaped(r.Text(1015)), escaped(r.Text(1020)))
-	fmt.Fprintf(&p, "<time file=\"%d\" build=\"%d\"/>\n<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n<location href=\"%s\"/>\n<format>\n", r.Number(1006), r.Number(1006), e.Size, size, size, escaped(e.File))
+	fmt.Fprintf(&p, "<summary>%s</summary>\n<description>%s</description>\n<packager>%s</packager>\n<url>%s</url>\n", escaped(r.Text(ospackage.TagSummary)), escaped(r.Text(ospackage.TagDescription)), escaped(r.Text(ospackage.TagPackager)), escaped(r.Text(ospackage.TagURL)))
+	fmt.Fprintf(&p, "<time file=\"%d\" build=\"%d\"/>\n<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n<location href=\"%s\"/>\n<format>\n", r.Number(ospackage.TagBuildTime), r.Number(ospackage.TagBuildTime), e.Size, size, size, escaped(e.File))
 	fmt.Fprintf(&p, "<rpm:license>%s</rpm:license>\n<rpm:vendor>%s</rpm:vendor>\n<rpm:group>%s</rpm:group>\n<rpm:buildhost>%s</rpm:buildhost>\n<rpm:sourcerpm>%s</rpm:sourcerpm>\n<rpm:header-range start=\"%d\" end=\"%d\"/>\n",
-		escaped(r.Text(1014)), escaped(r.Text(1011)), escaped(r.Text(1016)), escaped(r.Text(1007)), escaped(r.Text(1044)), r.HeaderStart, r.HeaderEnd)
+		escaped(r.Text(ospackage.TagLicense)), escaped(r.Text(ospackage.TagVendor)), escaped(r.Text(ospackage.TagGroup)), escaped(r.Text(ospackage.TagBuildHost)), escaped(r.Text(ospackage.TagSourceRPM)), r.HeaderStart, r.HeaderEnd)
 	for _, list := range []struct {
 		element             string
 		name, version, flag int32
-	}{{"provides", 1047, 1113, 1112}, {"requires", 1049, 1050, 1048}, {"conflicts", 1054, 1055, 1053}, {"obsoletes", 1090, 1115, 1114}} {
+	}{{"provides", ospackage.TagProvides, ospackage.TagProvideVersions, ospackage.TagProvideFlags}, {"requires", ospackage.TagRequires, ospackage.TagRequireVersions, ospackage.TagRequireFlags}, {"conflicts", ospackage.TagConflicts, ospackage.TagConflictVersions, ospackage.TagConflictFlags}, {"obsoletes", ospackage.TagObsoletes, ospackage.TagObsoleteVersions, ospackage.TagObsoleteFlags}} {
 		p.WriteString(relations(list.element, r.Texts(list.name), r.Texts(list.version), r.Numbers(list.flag)))
 	}
 	fmt.Fprintf(&p, "%s</format>\n</package>\n", files(r, true))
@@ -130,12 +130,12 @@ func describe(e *Entry, r *ospackage.RPMFile) {
 	head := fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n<version %s/>\n", e.SHA256, escaped(e.Name), escaped(e.Arch), version)
 	e.Filelists = head + files(r, false) + "</package>\n"
 	changes := ""
-	names, texts, times := r.Texts(1081), r.Texts(1082), r.Numbers(1080)
+	names, texts, times := r.Texts(ospackage.TagChangeNames), r.Texts(ospackage.TagChangeTexts), r.Numbers(ospackage.TagChangeTimes)
 	for i := range min(len(names), len(texts), len(times), 10) {
 		changes += fmt.Sprintf("<changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escaped(names[i]), times[i], escaped(texts[i]))
 	}
 	e.Other = head + changes + "</package>\n"
-	for _, name := range r.Texts(1049) {
+	for _, name := range r.Texts(ospackage.TagRequires) {
 		if !strings.ContainsAny(name, "(/") {
 			e.Needs = append(e.Needs, name)
 		}
@@ -171,7 +171,7 @@ func relations(element string, names, versions []string, flags []int64) string {
 // files lists those of a package; only those that others may need by their paths, for the
 // list that everybody reads.
 func files(r *ospackage.RPMFile, few bool) string {
-	bases, dirs, in, modes := r.Texts(1117), r.Texts(1118), r.Numbers(1116), r.Numbers(1030)
+	bases, dirs, in, modes := r.Texts(ospackage.TagFileNames), r.Texts(ospackage.TagDirs), r.Numbers(ospackage.TagFileDirs), r.Numbers(ospackage.TagFileModes)
 	var b strings.Builder
 	for i := range min(len(bases), len(in), len(modes)) {
 		if in[i] < 0 || int(in[i]) >= len(dirs) {
