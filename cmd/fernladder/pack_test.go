@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -352,6 +353,11 @@ func TestBadPackages(t *testing.T) {
 	require.NoError(t, os.Mkdir(w.path("open"), 0o777))
 	require.NoError(t, os.Chmod(w.path("open"), 0o777))
 	w.fails(1, add("open", "--key", "vale.key"), "can be written by others (mode 0777)", "chmod go-w")
+	require.NoError(t, syscall.Mkfifo(w.path("pipe.rpm"), 0o600)) // nobody ever writes to it
+	w.fails(1, []string{"repository", "add", "repo", w.path("pipe.rpm"), "--key", "vale.key"}, "pipe.rpm: it is no file")
+	require.NoError(t, os.Mkdir(w.path("pipes"), 0o755))
+	require.NoError(t, syscall.Mkfifo(w.path("pipes/"+filepath.Base(rpms[0])), 0o600))
+	w.fails(1, []string{"pack", "dewcalc", "--format", "rpm", "--to", "pipes"}, "is another package of the same version")
 	w.write("broken.rpm", "\xed\xab\xee\xdb")
 	w.fails(1, []string{"repository", "add", "repo", rpms[0], w.path("broken.rpm"), "--key", "vale.key"}, "this is no .rpm")
 	pool, err := filepath.Glob(w.path("repo/pool/*/*"))

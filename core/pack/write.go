@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/ospackage"
 	"fernladder/core/store"
 )
@@ -83,7 +85,7 @@ func sweep(dir string) error {
 		if !is || err != nil || process <= 0 || syscall.Kill(process, 0) != syscall.ESRCH {
 			continue
 		}
-		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+		if err := ground.Remove(filepath.Join(dir, e.Name())); err != nil {
 			return err
 		}
 	}
@@ -109,7 +111,8 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 	if w.SHA256, w.Size, err = sumOf(out); err != nil {
 		return w, err
 	}
-	if there, err := os.Open(w.File); err == nil {
+	switch there, err := ground.Open(w.File); {
+	case err == nil:
 		defer there.Close()
 		sum, _, err := sumOf(there)
 		if err != nil {
@@ -119,6 +122,10 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 			return w, &Taken{w.File}
 		}
 		return w, nil
+	case errors.Is(err, ground.ErrNotRegular):
+		return w, &Taken{w.File}
+	case !errors.Is(err, fs.ErrNotExist):
+		return w, err
 	}
 	if err := out.Sync(); err != nil {
 		return w, err

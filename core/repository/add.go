@@ -1,6 +1,7 @@
 package repository
 
 import (
+	"cmp"
 	"context"
 	"crypto/md5"
 	"crypto/sha256"
@@ -15,6 +16,7 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/ospackage"
 )
 
@@ -119,14 +121,14 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 
 // take brings a package into the pool. It is nil for one that is there already.
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, &ospackage.Bad{File: file, What: "it cannot be read: " + errors.Unwrap(err).Error()}
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+	f, err := ground.Open(file)
+	if errors.Is(err, ground.ErrNotRegular) {
 		return nil, &ospackage.Bad{File: file, What: "it is no file"}
 	}
+	if err != nil {
+		return nil, &ospackage.Bad{File: file, What: "it cannot be read: " + cmp.Or(errors.Unwrap(err), err).Error()}
+	}
+	defer f.Close()
 	e := &Entry{}
 	var headers *ospackage.RPMFile
 	switch filepath.Ext(file) {
