@@ -62,18 +62,16 @@ func (a *attempt) giveFirstCache() error {
 	if a.job.Recipe.Build.Method != recipe.CMake {
 		return nil
 	}
-	runPaths := []string{filepath.Join(a.job.Tree, "lib")}
-	for i, link := range a.job.Package.Needs {
-		if link.Role == recipe.Library {
-			runPaths = append(runPaths, filepath.Join(a.job.Needs[i].Tree, "lib"))
-		}
-	}
+	runPaths := libraryDirs(a.job)
 	text := ""
 	sets := [][3]string{
-		{"CMAKE_INSTALL_PREFIX", a.job.Tree, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", map[bool]string{true: "RelWithDebInfo", false: "Release"}[withDebug(a.job)], "STRING"},
+		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", map[bool]string{true: "RelWithDebInfo", false: "Release"}[withDebug(a.job)], "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
 		// Nothing that a person has registered for cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
+	}
+	if a.job.Away() { // then nothing of what is built says how long the path of the root is
+		sets = append(sets, [3]string{"CMAKE_BUILD_RPATH_USE_ORIGIN", "ON", "BOOL"})
 	}
 	for _, o := range a.job.Recipe.Options {
 		for _, arg := range a.impliedArguments(o) { // that not every project knows

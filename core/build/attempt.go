@@ -29,6 +29,7 @@ type attempt struct {
 	digests map[string]string // of the files that were taken over in this run
 	checked bool              // it is known whether somebody has changed what was left
 	rebuild bool              // what is built is built already, and only compared
+	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }
 
 // cost is what an attempt has taken.

@@ -52,10 +52,10 @@ func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
 	if script == "" {
 		return nil
 	}
-	placed := a.job.Tree
+	placed := a.job.Prefix
 	if staged, err := a.staged(); err == nil && staged != nil {
 		staged.Close()
-		placed = a.dirs.stage + a.job.Tree
+		placed = a.dirs.stage + a.job.Prefix
 	}
 	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed}, Jobs: One}, output)
 }

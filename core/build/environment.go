@@ -15,7 +15,8 @@ import (
 // A Neighbour is the tree of another package as a build sees it.
 type Neighbour struct {
 	store.Ref
-	Tree   string
+	Tree   string // where it sees it
+	Away   bool   // that is another directory than the tree, which others have too
 	Role   recipe.Role
 	Direct bool // a declared need, rather than a need of a needed library
 }
@@ -30,10 +31,22 @@ type Neighbour struct {
 //     result runs;
 //   - PKG_CONFIG_PATH and CMAKE_PREFIX_PATH also have the libraries that those
 //     libraries need.
+//
+// What is in /usr is found without.
 func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 	var path, cppflags, ldflags, modules, prefixes []string
+	type seen struct {
+		tree          string
+		direct, wants bool
+	}
+	done := map[seen]bool{}
 	for _, n := range neighbours {
-		if n.Direct || n.Role != recipe.Library {
+		as := seen{n.Tree, n.Direct || n.Role != recipe.Library, n.Role == recipe.Library}
+		if n.Tree == systemPrefix || done[as] {
+			continue
+		}
+		done[as] = true
+		if as.direct {
 			path = append(path, filepath.Join(n.Tree, "bin"), filepath.Join(n.Tree, "sbin"))
 		}
 		if n.Role != recipe.Library {
@@ -49,6 +62,9 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		modules = append(modules, filepath.Join(lib, "pkgconfig"), filepath.Join(n.Tree, "share", "pkgconfig"))
 		prefixes = append(prefixes, n.Tree)
 	}
+	if len(done) < len(neighbours) { // several are in one directory
+		path, modules, prefixes = firsts(path), firsts(modules), firsts(prefixes)
+	}
 	return []keyfile.Pair{
 		{Name: "PATH", Values: []string{strings.Join(path, ":")}},
 		{Name: "CPPFLAGS", Values: []string{strings.Join(cppflags, " ")}},
@@ -56,6 +72,37 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		{Name: "PKG_CONFIG_PATH", Values: []string{strings.Join(modules, ":")}},
 		{Name: "CMAKE_PREFIX_PATH", Values: []string{strings.Join(prefixes, ":")}},
 	}
+}
+
+// firsts are the values of a list, each where it comes first.
+func firsts(list []string) (once []string) {
+	for _, value := range list {
+		if !slices.Contains(once, value) {
+			once = append(once, value)
+		}
+	}
+	return once
+}
+
+// systemPrefix is where compilers, the loader and shells look without being told.
+const systemPrefix = "/usr"
+
+// libraryDirs are the directories that a job's programs find libraries in: its own, and
+// those of its direct needs.
+func libraryDirs(job *Job) []string {
+	prefixes := []string{job.Prefix}
+	for i, link := range job.Package.Needs {
+		if link.Role == recipe.Library {
+			prefixes = append(prefixes, job.Needs[i].Prefix)
+		}
+	}
+	var dirs []string
+	for _, prefix := range firsts(prefixes) {
+		if prefix != systemPrefix {
+			dirs = append(dirs, filepath.Join(prefix, "lib"))
+		}
+	}
+	return dirs
 }
 
 // neighbours are the trees that a job's build may see: those of its direct
@@ -66,7 +113,7 @@ func neighbours(job *Job) []Neighbour {
 	add := func(j *Job, role recipe.Role, direct bool) {
 		if !seen[j] {
 			seen[j] = true
-			found = append(found, Neighbour{j.Ref, j.Tree, role, direct})
+			found = append(found, Neighbour{j.Ref, j.Prefix, j.Away(), role, direct})
 		}
 	}
 	for i, link := range job.Package.Needs {
@@ -109,10 +156,11 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(t.Path, ":"),
 		"LC_ALL": "C.UTF-8", "TZ": "UTC", "SHELL": "/bin/sh", "TERM": "dumb", "USER": "builder", "LOGNAME": "builder",
 		"SOURCE_DATE_EPOCH": strconv.FormatInt(max(newest.Unix(), earliest.Unix()), 10),
-		// A program finds the libraries of its own tree.
-		"LDFLAGS": "-Wl,-rpath," + filepath.Join(job.Tree, "lib"),
 		// Makefiles that know DESTDIR fill the stage instead of the tree.
 		"DESTDIR": d.stage,
+	}
+	if own := libraryDirs(job); len(own) > 0 { // a program finds the libraries of its own tree
+		env["LDFLAGS"] = "-Wl,-rpath," + own[0]
 	}
 	for _, pair := range Surroundings(neighbours(job)) {
 		switch value := pair.Values[0]; {
@@ -217,16 +265,18 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 func compilerPaths(job *Job, variables map[string]string) {
 	var headers, libraries []string
 	for i, link := range job.Package.Needs {
-		if link.Role == recipe.Library {
-			headers = append(headers, filepath.Join(job.Needs[i].Tree, "include"))
-			libraries = append(libraries, filepath.Join(job.Needs[i].Tree, "lib"))
+		if prefix := job.Needs[i].Prefix; link.Role == recipe.Library && prefix != systemPrefix {
+			headers = append(headers, filepath.Join(prefix, "include"))
+			libraries = append(libraries, filepath.Join(prefix, "lib"))
 		}
 	}
 	if len(headers) > 0 {
-		variables["CPATH"] = strings.Join(headers, ":")
-		variables["LIBRARY_PATH"] = strings.Join(libraries, ":")
+		variables["CPATH"] = strings.Join(firsts(headers), ":")
+		variables["LIBRARY_PATH"] = strings.Join(firsts(libraries), ":")
 	}
-	variables["LD_RUN_PATH"] = strings.Join(append(libraries, filepath.Join(job.Tree, "lib")), ":")
+	if job.Prefix != systemPrefix {
+		variables["LD_RUN_PATH"] = strings.Join(firsts(append(libraries, filepath.Join(job.Prefix, "lib"))), ":")
+	}
 }
 
 // variables are the values of the FL_ variables in a job's recipe.
@@ -246,9 +296,9 @@ func variables(t Target, job *Job, d workDirs) map[string]string {
 
 // treeVariables are those that still mean something when the build is over.
 func treeVariables(job *Job) map[string]string {
-	values := map[string]string{"FL_NAME": job.Name, "FL_VERSION": job.Version, "FL_PREFIX": job.Tree}
+	values := map[string]string{"FL_NAME": job.Name, "FL_VERSION": job.Version, "FL_PREFIX": job.Prefix}
 	for _, need := range job.Needs {
-		values["FL_TREE_"+recipe.VariableName(need.Name)] = need.Tree
+		values["FL_TREE_"+recipe.VariableName(need.Name)] = need.Prefix
 	}
 	for _, link := range job.Package.ByHost {
 		values["FL_TREE_"+recipe.VariableName(link.Name)] = "/usr"

@@ -45,7 +45,7 @@ func (a *attempt) takeGiven() {
 			continue
 		}
 		file, inside := "", false
-		for _, top := range []string{a.dirs.stage + a.job.Tree, a.job.Tree} {
+		for _, top := range []string{a.dirs.stage + a.job.Prefix, a.job.Prefix} {
 			if rest, is := strings.CutPrefix(fields[3], top+"/"); is {
 				file, inside = rest, true
 				break

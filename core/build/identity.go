@@ -45,6 +45,7 @@ type identity struct {
 	Bare     bool
 	Arch     string
 	Compiler string
+	Prefix   string `json:",omitempty"` // where it is not the tree
 }
 
 func identify(job *Job, machine host.Machine) string {
@@ -54,7 +55,7 @@ func identify(job *Job, machine host.Machine) string {
 		Options: p.Options, Args: arguments(job), Method: r.Build.Method, Dir: r.Build.Dir,
 		Parallel: r.Build.Parallel, InTree: r.Build.InTree,
 		BuildEnv: r.Build.Env, Env: r.Env, Steps: map[string]string{},
-		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler,
+		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler, Prefix: job.Prefix,
 	}
 	for i, what := range job.Sources() {
 		id.Source = append(id.Source, what+" "+job.Parts[i].Into+" "+job.Parts[i].alone())
@@ -127,6 +128,9 @@ func (j *Job) fits(r *store.Receipt) error {
 		if part.Checkout != nil && r.Sources[i].Commit != part.Checkout.ID() || part.Checkout == nil && r.Sources[i].Digest != part.Archive.Digest {
 			return wrong("it has other sources")
 		}
+	}
+	if r.Prefix != j.away() {
+		return wrong("it is for another directory")
 	}
 	if !maps.Equal(r.Options, j.Package.Options) {
 		return wrong("it has other options")

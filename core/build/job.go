@@ -23,7 +23,9 @@ type Job struct {
 	Package  *resolve.Package
 	Recipe   *recipe.Recipe // as it counts here: recipe.Effective
 	Needs    []*Job         // the builds it stands on, in the order of Package.Needs
+	Asked    bool           // a person has asked for it, rather than something that needs it
 	Tree     string
+	Prefix   string // the directory that its files are for: its tree, unless it is built for another place
 	Parts    []Part // of the source; the release itself is the first
 	Patches  []store.Source
 	Compiler string
@@ -33,11 +35,60 @@ type Job struct {
 	Edited   EditedPolicy
 }
 
-// Plan makes a job for each package of the ladder, in its order. The target has been
-// asked about the ladder's recipes.
+// Away tells whether a job's files are for another directory than its tree.
+func (j *Job) Away() bool { return j.Prefix != j.Tree }
+
+// away is the directory that a job's files are for, where that is not its tree.
+func (j *Job) away() string {
+	if j.Away() {
+		return j.Prefix
+	}
+	return ""
+}
+
+// A copy is a package as it is built for a directory; "" is its tree.
+type copyFor struct {
+	pkg    *resolve.Package
+	prefix string
+}
+
+// copies are what of each package has to be built: what is asked for, and what that needs
+// when it runs or is compiled, for a prefix; tools in their own trees.
+func copies(ladder *resolve.Ladder, prefix string) map[copyFor]bool {
+	wanted := map[copyFor]bool{}
+	var want func(c copyFor)
+	want = func(c copyFor) {
+		if wanted[c] {
+			return
+		}
+		wanted[c] = true
+		for _, link := range c.pkg.Needs {
+			want(c.need(link))
+		}
+	}
+	for _, p := range ladder.Packages {
+		if prefix == "" || p.Asked {
+			want(copyFor{p, prefix})
+		}
+	}
+	return wanted
+}
+
+// need is what a copy needs of another package.
+func (c copyFor) need(link resolve.Link) copyFor {
+	if link.Role == recipe.Tool {
+		return copyFor{link.Package, ""}
+	}
+	return copyFor{link.Package, c.prefix}
+}
+
+// Plan makes a job for each package of the ladder, in its order; two for one that is
+// needed both in its own tree and for the target's prefix. The target has been asked about
+// the ladder's recipes.
 func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 	jobs := make([]*Job, 0, len(ladder.Packages))
-	of := map[*resolve.Package]*Job{}
+	of := map[copyFor]*Job{}
+	wanted := copies(ladder, t.Prefix)
 	for _, p := range ladder.Packages {
 		if problems := p.Recipe.TakesOver(); len(problems) > 0 && !slices.Contains(t.TrustedEnv, p.Name()) {
 			return nil, problems
@@ -45,15 +96,21 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 		if problems := p.Recipe.GivesAway(); len(problems) > 0 && !slices.Contains(t.TrustedOwners, p.Name()) {
 			return nil, problems
 		}
-		job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)]}
-		of[p] = job
-		for _, link := range p.Needs {
-			job.Needs = append(job.Needs, of[link.Package])
+		for _, prefix := range slices.Compact([]string{"", t.Prefix}) {
+			c := copyFor{p, prefix}
+			if !wanted[c] {
+				continue
+			}
+			job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)], Prefix: prefix, Asked: p.Asked && prefix == t.Prefix}
+			of[c] = job
+			for _, link := range p.Needs {
+				job.Needs = append(job.Needs, of[c.need(link)])
+			}
+			if err := t.plan(job); err != nil {
+				return nil, err
+			}
+			jobs = append(jobs, job)
 		}
-		if err := t.plan(job); err != nil {
-			return nil, err
-		}
-		jobs = append(jobs, job)
 	}
 	return jobs, nil
 }
@@ -72,6 +129,9 @@ func (t Target) plan(job *Job) error {
 	job.Parts = parts(job)
 	job.ID = identify(job, t.System)
 	job.Tree = t.Store.Tree(job.Ref)
+	if job.Prefix == "" {
+		job.Prefix = job.Tree
+	}
 	job.Stages = stages(t, job, dirsOf(t.Store, job, false))
 	return nil
 }

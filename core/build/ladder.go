@@ -36,7 +36,7 @@ func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 		}
 	}
 	for _, j := range jobs {
-		if j.Package.Asked {
+		if j.Asked {
 			mark(j)
 		}
 	}

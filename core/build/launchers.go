@@ -47,9 +47,9 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 		if _, err := staged.Stat(l.Icon); err != nil {
 			return a.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
 		}
-		icon = filepath.Join(a.job.Tree, l.Icon)
+		icon = filepath.Join(a.job.Prefix, l.Icon)
 	}
-	words[0] = filepath.Join(a.job.Tree, program)
+	words[0] = filepath.Join(a.job.Prefix, program)
 	var command []string
 	if env := a.userEnvironment(); len(env) > 0 {
 		command = append(command, "env")
@@ -156,7 +156,8 @@ func (a *attempt) configs() []store.Config {
 	return all
 }
 
-// config puts a link in the place of a configuration file.
+// config puts a link in the place of a configuration file; or, in what is built for
+// another directory, the file as it is at first.
 func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 	sample, missing := sampleOf(c), c.Sample
 	delete(a.digests, sample) // it may be another file than the build has placed
@@ -175,6 +176,13 @@ func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 		return a.notInTree(c.File, err, log)
 	}
 	if err := staged.MkdirAll(filepath.Dir(c.File), 0o755); err != nil {
+		return a.notInTree(c.File, err, log)
+	}
+	if a.job.Away() { // there is no root where it will be
+		data, err := staged.ReadFile(sample)
+		if err == nil {
+			err = staged.WriteFile(c.File, data, 0o644)
+		}
 		return a.notInTree(c.File, err, log)
 	}
 	return a.notInTree(c.File, staged.Symlink(a.m.Store.ConfigFile(a.job.Name, c.File), c.File), log)

@@ -70,7 +70,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 	switch r.Build.Method {
 	case recipe.Configure:
 		return map[string][]Command{
-			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Tree}, args...)...),
+			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Prefix}, args...)...),
 			StageCompile:   in(shared(r), "make"),
 			StagePlace:     in(One, "make", "install", destdir),
 		}
@@ -87,7 +87,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 		if !r.Build.Parallel {
 			jobs, number = One, "-j1"
 		}
-		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Tree, "--libdir=lib",
+		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Prefix, "--libdir=lib",
 			"--buildtype=" + map[bool]string{true: "debugoptimized", false: "release"}[withDebug(job)], "--wrap-mode=nodownload"}, args...)
 		return map[string][]Command{
 			StageConfigure: in(One, configure...),
@@ -97,7 +97,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 	case recipe.Make:
 		// Makefiles call the prefix one or the other. What has no '=' is a
 		// target, which is not installed by its name.
-		variables := []string{"PREFIX=" + job.Tree, "prefix=" + job.Tree}
+		variables := []string{"PREFIX=" + job.Prefix, "prefix=" + job.Prefix}
 		var targets []string
 		for _, arg := range args {
 			if strings.Contains(arg, "=") {

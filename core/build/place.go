@@ -29,10 +29,14 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	}
 	defer filled.Close()
 	placed := staged
-	switch isFilled := hasFiles(filled); {
+	known, err := a.knownInPrefix()
+	if err != nil {
+		return err
+	}
+	switch isFilled := hasFiles(filled, known); {
 	case staged != nil && isFilled:
 		staged.Close()
-		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Tree), log)
+		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix), log)
 	case staged == nil && !isFilled:
 		return a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
 	case isFilled:
@@ -46,7 +50,10 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		f.Outside = outside
 		return f
 	}
-	if err := a.takeOver(ctx, placed, log); err != nil {
+	if placed == staged {
+		known = nil // what needs have is not there
+	}
+	if err := a.takeOver(ctx, placed, known); err != nil {
 		return err
 	}
 	a.takeGiven()
@@ -64,16 +71,19 @@ func (a *attempt) staged() (*ground.Dir, error) {
 		return nil, err
 	}
 	defer box.Close()
-	d, err := box.Sub(a.dirs.below(a.dirs.stage + a.job.Tree))
+	d, err := box.Sub(a.dirs.below(a.dirs.stage + a.job.Prefix))
 	if err != nil {
 		return nil, nil // or what is there is no directory, and so nothing that was placed
 	}
 	return d, nil
 }
 
-// hasFiles tells whether something is in a directory.
-func hasFiles(d *ground.Dir) (found bool) {
-	d.Walk(true, func(ground.Entry) error {
+// hasFiles tells whether something is in a directory that is not known to be there.
+func hasFiles(d *ground.Dir, known map[string]inspect.Known) (found bool) {
+	d.Walk(true, func(e ground.Entry) error {
+		if _, is := known[e.Name]; is {
+			return nil
+		}
 		found = true
 		return ground.Stop
 	})
@@ -82,12 +92,16 @@ func hasFiles(d *ground.Dir) (found bool) {
 
 // takeOver copies what was placed, looks at it, and at what the build has used for
 // it. What cannot work fails the build; the rest is told and goes into the receipt.
-func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, log string) error {
+func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[string]inspect.Known) error {
 	if err := ground.Remove(a.dirs.placed); err != nil {
 		return err
 	}
-	found, err := inspect.Take(placed, inspect.Look{Staged: a.dirs.placed, Tree: a.job.Tree, Work: a.dirs.box, Stage: a.dirs.stage,
-		Loader: a.b.loader(), Arch: a.m.System.Arch, Largest: int64(a.m.Settings.LargestTree) << 20})
+	look := inspect.Look{Staged: a.dirs.placed, Tree: a.job.Prefix, Work: a.dirs.box, Stage: a.dirs.stage,
+		Loader: a.b.loader(), Arch: a.m.System.Arch, Largest: int64(a.m.Settings.LargestTree) << 20}
+	if a.job.Away() {
+		look.Seen, look.Trees, look.Known = a.dirs.seen, filepath.Join(a.m.Store.Root, "trees"), known
+	}
+	found, err := inspect.Take(placed, look)
 	if err != nil {
 		return err
 	}
@@ -130,7 +144,7 @@ func (a *attempt) remarked(r inspect.Remark) {
 func (a *attempt) outside() []string {
 	const enough = 5
 	var outside []string
-	inside := strings.TrimPrefix(a.job.Tree, "/")
+	inside := strings.TrimPrefix(a.job.Prefix, "/")
 	a.walkBox(a.dirs.stage, func(e ground.Entry) error {
 		switch {
 		case e.Name == inside:
@@ -155,11 +169,16 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err := a.ownPlaced(); err != nil {
 		return nil, a.m.Store.Wrap(err)
 	}
+	licences, err := a.keepLicences()
+	if err != nil {
+		return nil, a.m.Store.Wrap(err)
+	}
 	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref, a.digests)
 	if err != nil {
 		return nil, err
 	}
 	receipt := a.receipt(files, size)
+	receipt.Licences = licences
 	if err := a.m.Store.BeginConfigs(receipt); err != nil { // tries may read them
 		return nil, errors.Join(err, a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
@@ -211,7 +230,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	p := a.job.Package
 	receipt := &store.Receipt{
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
-		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Options: p.Options, Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
+		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options, Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
 		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features, Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,

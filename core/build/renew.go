@@ -44,7 +44,12 @@ func (a *attempt) replace(ctx context.Context, keep bool) (aside string, err err
 	if err := a.ownPlaced(); err != nil {
 		return "", a.m.Store.Wrap(err)
 	}
+	licences, err := a.keepLicences()
+	if err != nil {
+		return "", a.m.Store.Wrap(err)
+	}
 	receipt := a.receipt(0, 0)
+	receipt.Licences = licences
 	a.account(receipt)
 	if err := a.m.Store.BeginConfigs(receipt); err != nil {
 		return "", err

@@ -32,7 +32,7 @@ func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
 			if a.m.Store.Installed(n.Ref) {
 				continue
 			}
-			err = &store.Error{Path: n.Tree, Err: store.ErrGone, Advice: "Run the same command again."}
+			err = &store.Error{Path: a.m.Store.Tree(n.Ref), Err: store.ErrGone, Advice: "Run the same command again."}
 		}
 		release()
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/store"
+	"fernladder/core/together"
 )
 
 // room is where the commands of an attempt run, once there is one.
@@ -27,10 +28,15 @@ func (a *attempt) spec() (seal.Room, error) {
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
 	for _, n := range neighbours(a.job) {
-		r.Visible = append(r.Visible, n.Tree)
+		if !n.Away {
+			r.Visible = append(r.Visible, n.Tree)
+		}
 	}
 	if a.job.Watch && r.Level != seal.Sealed {
 		return r, ErrNotWatched
+	}
+	if a.job.Away() {
+		return r, a.showPrefix(&r)
 	}
 	if r.Level == seal.Sealed {
 		r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Tree}
@@ -84,7 +90,10 @@ func (a *attempt) takeBack() error {
 // empty takes away what stands where a makefile that knows no DESTDIR puts its
 // files. In a room that is there already, the directory itself has to stay.
 func (a *attempt) empty() error {
-	if a.b.level == seal.Sealed || a.room.session != nil {
+	switch {
+	case a.job.Away(): // the next room has it as it has to be
+		return a.leave()
+	case a.b.level == seal.Sealed || a.room.session != nil:
 		return ground.Empty(a.filled())
 	}
 	return nil
@@ -102,10 +111,25 @@ func (a *attempt) filled() string {
 // tryRoom is a room for the tries of a build, which see its tree, and those that it
 // needs when it runs. They may change the directory they run in. base is the
 // program's own.
-func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, visible []*store.Receipt) seal.Room {
+func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, tried *store.Receipt, visible []*store.Receipt) (seal.Room, error) {
 	place := filepath.Join(base, "place")
 	r := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
 	r.Visible = append([]string{filepath.Join(base, "given")}, m.OwnPath()...)
+	if tried.Prefix != "" {
+		if level != seal.Sealed {
+			return r, ErrPrefixNotSealed
+		}
+		builds, err := together.With(m.Store, tried)
+		if err != nil {
+			return r, err
+		}
+		union, err := together.Of(m.Store, builds)
+		if err != nil {
+			return r, err
+		}
+		r.Shown = seal.Stand{In: filepath.Join(base, "seen"), For: tried.Prefix}
+		return r, union.Link(r.Shown.In)
+	}
 	for _, receipt := range visible {
 		r.Visible = append(r.Visible, receipt.Tree)
 		for _, c := range receipt.Configs {
@@ -115,7 +139,7 @@ func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, 
 			r.Visible = append(r.Visible, m.Store.Tree(need.Ref))
 		}
 	}
-	return r
+	return r, nil
 }
 
 // give gives what the program has just made, and nobody else has seen, to the user

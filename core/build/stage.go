@@ -94,7 +94,15 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	if a.env == nil {
 		a.env = environment(a.b.target, a.job, a.dirs, a.journal.Newest)
 	}
-	if err := a.commands(ctx, s, output, log); err != nil {
+	err = a.commands(ctx, s, output, log)
+	if err != nil && ctx.Err() == nil && a.placeAgain(s.Name) {
+		say(output, "this has failed, and %s could not be written to; once more, where it can be:", a.job.Prefix)
+		if err := errors.Join(a.renew(a.dirs.stage), a.leave()); err != nil {
+			return err
+		}
+		err = a.commands(ctx, s, output, log)
+	}
+	if err != nil {
 		return err
 	}
 	if s.Name == StagePlace {

@@ -19,6 +19,7 @@ type Target struct {
 	System        host.Machine
 	Path          []string // of the operating system's programs
 	Jobs          int      // slots, for FL_JOBS
+	Prefix        string   // the directory that what is asked for is built for; "" for trees of their own
 	TrustedOwners []string // packages that may give files to others
 	TrustedEnv    []string // packages that may set any variable for everybody
 	Compilers     map[string]string

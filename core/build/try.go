@@ -93,7 +93,10 @@ func triesIn(ctx context.Context, m *machine.Machine, level seal.Level, receipt 
 			return nil, err
 		}
 	}
-	spec := tryRoom(m, level, base, user, visible)
+	spec, err := tryRoom(m, level, base, user, receipt, visible)
+	if err != nil {
+		return nil, err
+	}
 	change(&spec)
 	room, err := spec.Enter(base)
 	if err != nil {
@@ -149,7 +152,7 @@ func endedHow(err error) string {
 // it needs when it runs, and the variables they set.
 func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) (env []string, visible []*store.Receipt, err error) {
 	env = []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
-		"FL_NAME=" + receipt.Name, "FL_VERSION=" + receipt.Version, "FL_PREFIX=" + receipt.Tree}
+		"FL_NAME=" + receipt.Name, "FL_VERSION=" + receipt.Version, "FL_PREFIX=" + receipt.At()}
 	for name, value := range receipt.Options {
 		env = append(env, "FL_OPTION_"+recipe.VariableName(name)+"="+value)
 	}
@@ -159,7 +162,9 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 	seen := map[store.Ref]bool{}
 	for i := 0; i < len(visible); i++ {
 		r := visible[i]
-		path = append(path, filepath.Join(r.Tree, "bin"), filepath.Join(r.Tree, "sbin"))
+		if at := r.At(); at != systemPrefix {
+			path = append(path, filepath.Join(at, "bin"), filepath.Join(at, "sbin"))
+		}
 		for _, v := range r.Env {
 			if before, set := wanted[v.Name]; set && v.List() {
 				wanted[v.Name] = before + ":" + v.Value
@@ -168,7 +173,11 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			}
 		}
 		for _, need := range r.Needs {
-			env = append(env, "FL_TREE_"+recipe.VariableName(need.Name)+"="+s.Tree(need.Ref))
+			tree := s.Tree(need.Ref)
+			if r.Prefix != "" && need.Role != recipe.Tool {
+				tree = r.Prefix
+			}
+			env = append(env, "FL_TREE_"+recipe.VariableName(need.Name)+"="+tree)
 			if need.Role != recipe.Runtime || seen[need.Ref] {
 				continue
 			}
@@ -197,13 +206,13 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			env = append(env, pair.Name+"="+pair.Values[0])
 		}
 	}
-	return append(env, "PATH="+strings.Join(append(path, programs.Path...), ":")), visible, nil
+	return append(env, "PATH="+strings.Join(append(firsts(path), programs.Path...), ":")), visible, nil
 }
 
 // NeighboursOf are the trees that one sees who builds against an installed
 // build: its own, and those of the libraries that it needs.
 func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
-	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.Tree, Role: recipe.Library, Direct: true}}
+	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.At(), Away: receipt.Prefix != "", Role: recipe.Library, Direct: true}}
 	seen := map[store.Ref]bool{receipt.Ref: true}
 	for queue := []*store.Receipt{receipt}; len(queue) > 0; queue = queue[1:] {
 		for _, need := range queue[0].Needs {
@@ -216,7 +225,7 @@ func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
 				return nil, s.Wrap(err)
 			}
 			queue = append(queue, next)
-			neighbours = append(neighbours, Neighbour{Ref: next.Ref, Tree: next.Tree, Role: recipe.Library})
+			neighbours = append(neighbours, Neighbour{Ref: next.Ref, Tree: next.At(), Away: next.Prefix != "", Role: recipe.Library})
 		}
 	}
 	return neighbours, nil

@@ -22,6 +22,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 )
 
@@ -60,7 +61,20 @@ type Look struct {
 	Arch    string // of the machine that it will run on, as the kernel calls it
 	Largest int64  // bytes of all files together; 0 is no limit
 
+	// Of what is built for a directory that others have files in, too:
+	Seen  string           // a directory with what those have there; or ""
+	Trees string           // the directory that trees are in, which will not be there; or ""
+	Known map[string]Known // what was there before anything was placed
+
 	used map[string]bool // libraries of the operating system
+}
+
+// Known is a file, link or directory that was there already.
+type Known struct {
+	Dir    bool
+	Target string // of a link
+	SHA256 string
+	By     string // the package that has it
 }
 
 // A Report is what was found.
@@ -83,11 +97,11 @@ func (l Look) link(target, name string) []Remark {
 	if strings.HasPrefix(target, l.Work+"/") {
 		return []Remark{{Refused, name, "it is a link into the directory that the package was built in: " + target}}
 	}
-	at := filepath.Join(l.Staged, filepath.Dir(name), target)
-	if filepath.IsAbs(target) {
-		at = l.whereIs(target)
+	at := target
+	if !filepath.IsAbs(target) {
+		at = filepath.Join(l.Tree, filepath.Dir(name), target)
 	}
-	if _, err := os.Lstat(at); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Lstat(l.whereIs(at)); errors.Is(err, fs.ErrNotExist) {
 		return []Remark{{Warned, name, "it is a link to nothing: " + target}}
 	}
 	return nil
@@ -95,10 +109,14 @@ func (l Look) link(target, name string) []Remark {
 
 // whereIs is where a path of the finished tree is now.
 func (l Look) whereIs(path string) string {
-	if rest, is := strings.CutPrefix(path, l.Tree); is && (rest == "" || rest[0] == '/') {
-		return l.Staged + rest
+	rest, is := strings.CutPrefix(path, l.Tree)
+	if !is || rest != "" && rest[0] != '/' {
+		return path
 	}
-	return path
+	if at := l.Staged + rest; l.Seen == "" || ground.Exists(at) {
+		return at
+	}
+	return l.Seen + rest
 }
 
 // paths looks for directories and libtool libraries that a file for the users of
@@ -192,8 +210,11 @@ func (l Look) found(name, library string, runPath []string) bool {
 		_, err := os.Stat(l.whereIs(library))
 		return err == nil
 	}
+	if l.Tree == "/usr" { // where the loader looks by itself
+		runPath = append(slices.Clone(runPath), "/usr/lib")
+	}
 	for _, dir := range runPath {
-		if _, err := os.Stat(filepath.Join(l.whereIs(dir), library)); err == nil {
+		if _, err := os.Stat(l.whereIs(filepath.Join(dir, library))); err == nil {
 			return true
 		}
 	}

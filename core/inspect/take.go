@@ -70,6 +70,7 @@ type taking struct {
 	shown    []string         // files that name other files, the same
 	programs []string         // programs and libraries, the same
 	times    []directoryTime
+	met      int // of what was there before
 	buffer   []byte
 
 	digests   map[string]string
@@ -91,6 +92,12 @@ func (t *taking) refuse(name, format string, args ...any) {
 var errTooMuch = errors.New("too much")
 
 func (t *taking) entry(e ground.Entry) error {
+	if known, is := t.Known[e.Name]; is {
+		t.met++
+		if !e.Mode.IsDir() || !known.Dir {
+			return t.known(e, known)
+		}
+	}
 	if e.Name == Own {
 		t.refuse(e.Name, "this directory is Fern Ladder's own; the build must not place anything there")
 		return ground.Skip
@@ -117,6 +124,38 @@ func (t *taking) entry(e ground.Entry) error {
 		return t.regular(e)
 	}
 	t.refuse(e.Name, "it is neither a file nor a directory nor a link")
+	return nil
+}
+
+// known looks at what was there before, which the build may have changed.
+func (t *taking) known(e ground.Entry, known Known) error {
+	same := false
+	switch {
+	case known.Dir || e.Mode.IsDir():
+	case e.Mode&fs.ModeSymlink != 0:
+		target, err := e.Target()
+		if err != nil {
+			return err
+		}
+		same = target == known.Target
+	case e.Mode.IsRegular():
+		in, err := e.OpenAnyway()
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		sum := sha256.New()
+		if _, err := io.CopyBuffer(struct{ io.Writer }{sum}, io.LimitReader(in, e.Size), t.buffer); err != nil {
+			return err
+		}
+		same = hex.EncodeToString(sum.Sum(nil)) == known.SHA256
+	}
+	if !same {
+		t.refuse(e.Name, "it is a file of %s, and the build has changed it", known.By)
+	}
+	if e.Mode.IsDir() {
+		return ground.Skip
+	}
 	return nil
 }
 
@@ -195,24 +234,40 @@ func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
 	if !bytes.Contains(head, []byte{0}) && e.Size <= largestText {
 		return t.text(out, all, e.Name)
 	}
-	within := &finder{what: []byte(t.Work + "/")}
-	if _, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(out, within)}, all, t.buffer); err != nil {
+	named := t.places()
+	writers := []io.Writer{out}
+	for _, p := range named {
+		writers = append(writers, p)
+	}
+	if _, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(writers...)}, all, t.buffer); err != nil {
 		return err
 	}
 	switch {
 	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
-		within.found = t.elf(out.File, e.Name, within.found)
+		t.elf(out.File, e.Name, named)
 	case bytes.HasPrefix(head, []byte("!<arch>\n")):
-		within.found = false // of object files, the linker takes what is loaded, and looks at no path
+		return nil // of object files, the linker takes what is loaded, and looks at no path
 	}
-	if within.found {
-		t.named(e.Name)
-	}
+	t.named(e.Name, named)
 	return nil
 }
 
-func (t *taking) named(file string) {
-	t.remarks = append(t.remarks, Remark{Warned, file, "it names the directory that the package was built in, which will be gone"})
+// places are the directories that nothing should name, as they will be gone where it runs.
+func (t *taking) places() []*finder {
+	all := []*finder{{what: []byte(t.Work + "/"), says: "it names the directory that the package was built in, which will be gone"}}
+	if t.Trees != "" {
+		all = append(all, &finder{what: []byte(t.Trees + "/"), says: "it names a tree of this machine, which will not be there"})
+	}
+	return all
+}
+
+// named tells of those that a file names.
+func (t *taking) named(file string, places []*finder) {
+	for _, p := range places {
+		if p.found {
+			t.remarks = append(t.remarks, Remark{Warned, file, p.says})
+		}
+	}
 }
 
 // text copies a text. One that was told where it is placed instead of where it will
@@ -226,9 +281,11 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 		data = bytes.ReplaceAll(data, placed, []byte(t.Tree))
 		t.remarks = append(t.remarks, Remark{Mended, name, "it named the directory it was placed in; it names the tree now"})
 	}
-	if bytes.Contains(data, []byte(t.Work+"/")) {
-		t.named(name)
+	named := t.places()
+	for _, p := range named {
+		p.found = bytes.Contains(data, p.what)
 	}
+	t.named(name, named)
 	if ext := path.Ext(name); ext == ".pc" || ext == ".la" {
 		t.shown = append(t.shown, name)
 	}
@@ -236,25 +293,26 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 	return err
 }
 
-// elf looks at a program or library, and tells whether what is loaded of it names
-// the directory it was built in, if anything of it does.
-func (t *taking) elf(file *os.File, name string, names bool) bool {
+// elf looks at a program or library, and at whether what is loaded of it names the places
+// that anything of it does.
+func (t *taking) elf(file *os.File, name string, places []*finder) {
 	f := openELF(file)
 	if f == nil {
-		return names
+		return
 	}
 	t.programs = append(t.programs, name)
-	if !names {
-		return false
-	}
-	within := &finder{what: []byte(t.Work + "/")}
-	for _, s := range f.Sections {
-		if s.Flags&elf.SHF_ALLOC != 0 && s.Type != elf.SHT_NOBITS && !within.found {
-			io.Copy(within, io.NewSectionReader(file, int64(s.Offset), int64(s.FileSize)))
-			within.rest = nil
+	for _, p := range places {
+		if !p.found {
+			continue
+		}
+		p.found, p.rest = false, nil
+		for _, s := range f.Sections {
+			if s.Flags&elf.SHF_ALLOC != 0 && s.Type != elf.SHT_NOBITS && !p.found {
+				io.Copy(p, io.NewSectionReader(file, int64(s.Offset), int64(s.FileSize)))
+				p.rest = nil
+			}
 		}
 	}
-	return within.found
 }
 
 // largestTable is more than the tables have of what is needed, and of its names.
@@ -310,7 +368,13 @@ func (t *taking) finish() error {
 	for _, l := range t.links {
 		t.remarks = append(t.remarks, t.link(l[1], l[0])...)
 	}
+	if t.met < len(t.Known) {
+		t.refuse("", "the build has deleted files of what it needs")
+	}
 	for i := len(t.times) - 1; i >= 0; i-- {
+		if t.Known[t.times[i].name].Dir && t.root.Remove(t.times[i].name) == nil {
+			continue // nothing was placed in it
+		}
 		if err := t.root.Chtimes(t.times[i].name, t.times[i].time, t.times[i].time); err != nil {
 			return err
 		}
@@ -321,6 +385,7 @@ func (t *taking) finish() error {
 // A finder is a writer that finds out whether something is in what is written.
 type finder struct {
 	what  []byte
+	says  string // what is wrong with a file that has it
 	rest  []byte // the end of what was written, in which it may have begun
 	found bool
 }

@@ -98,6 +98,9 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	if err != nil {
 		return report, err
 	}
+	if err := b.CanBuild(todo); err != nil {
+		return report, err
+	}
 	history, err := m.Store.History(ctx)
 	if err != nil {
 		return report, err

@@ -34,7 +34,11 @@ func Renew(ctx context.Context, m *machine.Machine, builds []store.Ref, damaged 
 }
 
 func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (string, error) {
-	p, err := plan.For(ctx, m, plan.Ask{Names: []string{named.Of(r)}})
+	was, err := m.Store.Receipt(r)
+	if err != nil {
+		return "", m.Store.Gone(r, err)
+	}
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{named.Of(r)}, Prefix: was.Prefix, System: true})
 	if err != nil {
 		return "", err
 	}
@@ -52,10 +56,6 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (str
 	p.Needed[job] = false
 	if _, err := Run(ctx, m, p); err != nil {
 		return "", err
-	}
-	was, err := m.Store.Receipt(r)
-	if err != nil {
-		return "", m.Store.Gone(r, err)
 	}
 	aside := ""
 	err = rebuild(ctx, m, []*build.Job{job}, func(b *build.Builder, j *build.Job) (err error) {

@@ -66,9 +66,9 @@ func (e *Conflict) Error() string {
 		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Paths[0], also)
 }
 
-// unlinked are files that many packages have and that mean nothing when they are not
-// from all of them, which caches are renewed for; and the tree's own records.
-func unlinked(file string) bool {
+// Collective tells whether a file of a tree is one that many packages have, and that means nothing where it is not
+// from all of them, which caches are renewed for, or is one of the tree's own records.
+func Collective(file string) bool {
 	switch {
 	case file == "share/fernladder", strings.HasPrefix(file, "share/fernladder/"), file == "share/info/dir",
 		file == "share/applications/mimeinfo.cache", file == "share/glib-2.0/schemas/gschemas.compiled",
@@ -123,7 +123,7 @@ func arrange(parts []part, rules Rules) (*Arrangement, error) {
 
 func (p *places) add(x part) {
 	for _, f := range x.files {
-		if unlinked(f.Path) {
+		if Collective(f.Path) {
 			if !x.Beside {
 				p.mix(x.Ref, f.Path)
 			}
@@ -158,7 +158,7 @@ func (p *places) names(x part, file string) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !unlinked(as) && (p.ofSystem(as) == "" || p.rules.before(x.receipt)) {
+		if ground.ValidName(as) && !Collective(as) && (p.ofSystem(as) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}
@@ -335,7 +335,7 @@ func (p *places) conflict(parts []part) error {
 	for _, x := range parts {
 		files := 0
 		for _, f := range x.files {
-			if f.Mode&fs.ModeDir == 0 && !unlinked(f.Path) {
+			if f.Mode&fs.ModeDir == 0 && !Collective(f.Path) {
 				files++
 			}
 		}
@@ -360,7 +360,7 @@ func (p *places) fold() {
 			return known
 		}
 		found := top(path.Dir(dir))
-		if h := p.holders[dir]; found == "" && h != nil && !h.mixed && !common(dir) {
+		if h := p.holders[dir]; found == "" && h != nil && !h.mixed && !Common(dir) {
 			found = dir
 		}
 		folded[dir] = found
@@ -374,10 +374,10 @@ func (p *places) fold() {
 	}
 }
 
-// common tells whether a directory is one that packages share by custom, by the
+// Common tells whether a directory is one that packages share by custom, by the
 // Filesystem Hierarchy Standard, the freedesktop.org directories, and the habits of
 // languages.
-func common(dir string) bool {
+func Common(dir string) bool {
 	if !strings.Contains(dir, "/") {
 		return true
 	}

@@ -11,12 +11,14 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/store"
+	"fernladder/core/together"
 )
 
 // looking is a look at one tree.
@@ -194,11 +196,28 @@ func (l *looking) runs(file *os.File, f store.File) {
 		}
 		name = words[0]
 	}
-	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) {
+	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) || slices.ContainsFunc(l.here(name), ground.Exists) {
 		return
 	}
 	l.told["#!"+name] = true
 	l.add(Interpreter, f.Path, "its interpreter "+name+" is not on this machine"+l.system.instead(name), Finding{Follows: "It cannot be started.", Rebuild: true})
+}
+
+// here is where paths are on this machine: those of the prefix that a build is for are in
+// its tree, or in those of what it needs.
+func (l *looking) here(paths ...string) (all []string) {
+	for _, path := range paths {
+		rest, is := strings.CutPrefix(path, l.receipt.Prefix+"/")
+		if !is || l.receipt.Prefix == "" {
+			all = append(all, path)
+			continue
+		}
+		with, _ := together.With(l.s, l.receipt) // what is not there any more has no files
+		for _, build := range with {
+			all = append(all, filepath.Join(l.s.Tree(build), rest))
+		}
+	}
+	return all
 }
 
 // ours tells whether a build that this one needs has a program.
@@ -237,12 +256,16 @@ func (l *looking) binary(b inspect.Binary, f store.File) {
 		l.told[b.Interpreter] = true
 		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
-	dirs := host.Loader(b.Looks(filepath.Dir(filepath.Join(l.receipt.Tree, f.Path))))
+	looks := b.Looks(filepath.Dir(filepath.Join(l.receipt.At(), f.Path)))
+	if l.receipt.Prefix != "" {
+		looks = append(looks, filepath.Join(l.receipt.Prefix, "lib")) // where the loader may look by itself
+	}
+	dirs := host.Loader(l.here(looks...))
 	for _, name := range b.Needs {
 		at := ""
 		if filepath.IsAbs(name) {
-			if ground.Exists(name) {
-				at = name
+			if i := slices.IndexFunc(l.here(name), ground.Exists); i >= 0 {
+				at = l.here(name)[i]
 			}
 		} else {
 			at = dirs.Find(name)

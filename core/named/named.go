@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"fernladder/core/landing"
@@ -84,8 +85,9 @@ type Bad struct{ Message string }
 func (e *Bad) Error() string { return e.Message }
 
 // One finds the installed build that a person means: of those that the name fits, the
-// one on the landing, else the newest version, the latest built of it. Errors are of
-// type *Bad, *NotBuilt, or the store's.
+// one on the landing, else the newest version, the latest built of it; one that is for
+// another directory than its tree only where there is no other. Errors are of type *Bad,
+// *NotBuilt, or the store's.
 func One(s *store.Store, text string) (*store.Receipt, error) {
 	name, err := Parse(text)
 	if err != nil {
@@ -111,6 +113,9 @@ func One(s *store.Store, text string) (*store.Receipt, error) {
 	}
 	if name.ID != "" && len(all) > 1 {
 		return nil, &Bad{fmt.Sprintf("%s could be %s or %s; give more of the id", name, Of(all[0].Ref), Of(all[1].Ref))}
+	}
+	if i := slices.IndexFunc(all, func(r *store.Receipt) bool { return r.Prefix == "" }); i >= 0 {
+		return all[i], nil
 	}
 	return all[0], nil
 }

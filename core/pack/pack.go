@@ -23,6 +23,7 @@ import (
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/together"
 	"fernladder/core/version"
 )
 
@@ -31,6 +32,11 @@ type Ask struct {
 	Names  []string // builds that are there
 	Format ospackage.Format
 	Split  bool // what is only for building against a package is one of its own
+
+	// Instead of trees, one package of what is built for a directory:
+	Prefix string
+	Builds []store.Ref // that are there, for that directory
+	Name   string      // of the package; that of the first build, if nothing is said
 }
 
 // A Made package is one that can be written.
@@ -46,6 +52,7 @@ type Kind string
 // The kinds.
 const (
 	Tree   Kind = "tree"   // the tree of a build
+	Prefix Kind = "prefix" // all that is built for a directory
 	Devel  Kind = "devel"  // what of a tree is for building against it
 	Config Kind = "config" // the files that the administrator edits
 	Names  Kind = "names"  // the links by which people use it
@@ -100,6 +107,7 @@ type packing struct {
 	system  system
 	unknown map[string]bool
 	renamed []landing.Naming
+	union   together.Union // what builds for a prefix have there
 }
 
 // A Planned set of packages can be written.
@@ -107,6 +115,7 @@ type Planned struct {
 	Packages []Made
 	Unknown  []string         // libraries and programs that no package of the operating system has, as far as is known
 	Named    []landing.Naming // files that are not linked under their own names, as on the landing
+	Remarks  []string         // on files that will not work elsewhere, as far as is known
 }
 
 // Plan works out the packages: for each build that is named, and for what it needs when it
@@ -125,21 +134,86 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 		return nil, err
 	}
 	planned := &Planned{}
+	if ask.Prefix != "" {
+		planned.Packages, planned.Remarks, err = p.prefixed(ctx, named)
+	} else {
+		planned.Packages, err = p.apart(ctx, named)
+	}
+	if err != nil {
+		return nil, err
+	}
+	planned.Unknown = slices.Sorted(maps.Keys(p.unknown))
+	planned.Named = p.renamed
+	return planned, p.check(planned.Packages)
+}
+
+// Check finds what is wrong with an ask before anything is built for it.
+func Check(m *machine.Machine, ask Ask, names []string) error {
+	if m.Settings.Pack.Maintainer == "" {
+		return &Unnamed{m.Settings.File}
+	}
+	p := &packing{m: m, ask: ask}
+	if _, err := systemOf(m, ask.Format); err != nil {
+		return err
+	}
+	if ask.Name != "" {
+		names = []string{ask.Name}
+	}
+	first, _, _ := strings.Cut(names[0], ":")
+	first, _, _ = strings.Cut(first, "@")
+	_, err := p.nameOf(first, "", "")
+	return err
+}
+
+// apart are the packages where each tree is one.
+func (p *packing) apart(ctx context.Context, named []*store.Receipt) (all []Made, err error) {
 	for _, r := range p.trees {
 		more, err := p.tree(ctx, r)
 		if err != nil {
 			return nil, err
 		}
-		planned.Packages = append(planned.Packages, more...)
+		all = append(all, more...)
 	}
 	names, err := p.names(named)
-	if err != nil {
-		return nil, err
+	return append(all, names...), err
+}
+
+// asked are the builds that are asked for.
+func (p *packing) asked() (all []*store.Receipt, err error) {
+	for _, name := range p.ask.Names {
+		r, err := named.One(p.m.Store, name)
+		if err != nil {
+			return nil, err
+		}
+		if r.Prefix != "" {
+			return nil, &ForPrefix{r.Ref, r.Prefix}
+		}
+		all = append(all, r)
 	}
-	planned.Packages = append(planned.Packages, names...)
-	planned.Unknown = slices.Sorted(maps.Keys(p.unknown))
-	planned.Named = p.renamed
-	return planned, p.check(planned.Packages)
+	var builds []store.Ref
+	for _, ref := range p.ask.Builds {
+		r, err := p.m.Store.Receipt(ref)
+		if err != nil {
+			return nil, p.m.Store.Gone(ref, err)
+		}
+		with, err := together.With(p.m.Store, r)
+		if err != nil {
+			return nil, err
+		}
+		all, builds = append(all, r), append(builds, with...)
+	}
+	p.union, err = together.Of(p.m.Store, slices.CompactFunc(builds, func(a, b store.Ref) bool { return a == b }))
+	return all, err
+}
+
+// ForPrefix is the error for a build that is for a directory, where its tree is meant.
+type ForPrefix struct {
+	Build  store.Ref
+	Prefix string
+}
+
+func (e *ForPrefix) Error() string {
+	return fmt.Sprintf("%s %s (%s) was built for %s, and is of no use in its tree", e.Build.Name, e.Build.Version, e.Build.ID, e.Prefix)
 }
 
 // named reads the builds that are asked for, and finds what they need when they run. It
@@ -185,11 +259,11 @@ func (p *packing) named() ([]*store.Receipt, error) {
 		p.trees = append(p.trees, r)
 		return nil
 	}
-	for _, name := range p.ask.Names {
-		r, err := named.One(p.m.Store, name)
-		if err != nil {
-			return nil, err
-		}
+	asked, err := p.asked()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range asked {
 		if err := visit(r, true); err != nil {
 			return nil, err
 		}
@@ -263,7 +337,7 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 		release += "." + s.Suffix
 	}
 	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch, Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made, Packing: ospackage.Packing(s.Packing)}
-	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: []string{fmt.Sprintf("%s %s, build %s", r.Name, r.Version, r.ID)}, Time: made}}
+	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: changesOf(r), Time: made}}
 	return o, nil
 }
 
@@ -276,22 +350,12 @@ func (p *packing) check(all []Made) error {
 				continue
 			}
 			if other, taken := owners[f.Path]; taken && other.Name != o.Name {
-				return &Both{f.Path, other.Build, o.Build}
+				return &together.Clash{Path: f.Path, First: other.Build, Second: o.Build}
 			}
 			owners[f.Path] = o
 		}
 	}
 	return nil
-}
-
-// Both is the error for two builds that would have the same file.
-type Both struct {
-	Path          string
-	First, Second store.Ref
-}
-
-func (e *Both) Error() string {
-	return fmt.Sprintf("%s %s (%s) and %s %s (%s) both have %s", e.First.Name, e.First.Version, e.First.ID, e.Second.Name, e.Second.Version, e.Second.ID, e.Path)
 }
 
 // names are the packages of links, one for each build that people use.
@@ -327,7 +391,10 @@ func (p *packing) names(people []*store.Receipt) ([]Made, error) {
 				o.Depends = append(o.Depends, ospackage.Relation{Name: name})
 			}
 		}
-		p.document(o, r)
+		p.profile(o, []*store.Receipt{r})
+		if err := p.document(o, []*store.Receipt{r}); err != nil {
+			return nil, err
+		}
 		all = append(all, Made{o, r.Ref, Names})
 	}
 	return all, nil

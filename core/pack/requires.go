@@ -11,6 +11,7 @@ import (
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/store"
+	"fernladder/core/together"
 )
 
 // requires is what the files of a tree need that the tree does not have.
@@ -64,9 +65,13 @@ func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store
 		return nil
 	}
 	if b, is := inspect.ReadBinary(file); is {
-		at := path.Dir(filepath.Join(r.Tree, f.Path))
+		at := path.Dir(filepath.Join(r.At(), f.Path))
 		for _, library := range b.Needs {
-			if own, ref := p.ofTrees(r, b.Looks(at), library); own {
+			looks := b.Looks(at)
+			if ofAll[r.Prefix] { // where the loader looks by itself
+				looks = append(looks, filepath.Join(r.Prefix, "lib"))
+			}
+			if own, ref := p.ofTrees(r, looks, library); own {
 				if ref != r.Ref {
 					n.trees[ref] = true
 				}
@@ -87,7 +92,7 @@ func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store
 		switch {
 		case len(words) > 1 && path.Base(words[0]) == "env" && !strings.HasPrefix(words[1], "-"):
 			n.interpreters = append(n.interpreters, words[0], words[1])
-		case len(words) > 0 && path.IsAbs(words[0]) && !strings.HasPrefix(words[0], p.m.Store.Root+"/"):
+		case len(words) > 0 && path.IsAbs(words[0]) && !strings.HasPrefix(words[0], p.m.Store.Root+"/") && p.inPrefix(r, words[0]) == nil:
 			n.interpreters = append(n.interpreters, words[0])
 		}
 	}
@@ -102,6 +107,12 @@ func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool
 	}
 	for _, dir := range dirs {
 		at := filepath.Join(dir, library)
+		if r.Prefix != "" {
+			if e := p.inPrefix(r, at); e != nil {
+				return true, e.Build
+			}
+			continue
+		}
 		if _, err := os.Lstat(at); err != nil {
 			continue
 		}
@@ -110,6 +121,14 @@ func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool
 		}
 	}
 	return false, store.Ref{}
+}
+
+// inPrefix is what builds have at a path of the prefix that a build is for, or nil.
+func (p *packing) inPrefix(r *store.Receipt, at string) *together.Entry {
+	if rest, is := strings.CutPrefix(at, r.At()+"/"); is && r.Prefix != "" {
+		return p.union.Find(path.Clean(rest))
+	}
+	return nil
 }
 
 func firstLine(file *os.File) string {

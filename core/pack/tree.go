@@ -1,9 +1,7 @@
 package pack
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -12,8 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-
-	"github.com/klauspost/compress/gzip"
 
 	"fernladder/core/ground"
 	"fernladder/core/ospackage"
@@ -35,13 +31,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	var devel *ospackage.Package
-	if p.ask.Split {
-		if devel, err = p.begin(r, r.ID, map[ospackage.Format]string{ospackage.Deb: "dev", ospackage.RPM: "devel"}[p.ask.Format], r.Machine.Arch); err != nil {
-			return nil, err
-		}
-		devel.Summary, devel.Description = o.Summary+", to build against", "Headers and the like of "+r.Name+" "+r.Version+", build "+r.ID+"."
-	}
+	devel := p.develOf(o, r.Name+" "+r.Version+", build "+r.ID)
 	for dir := r.Tree; dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) { // it has them to itself, or with others of us
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	}
@@ -76,7 +66,9 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		all = append(all, Made{c, r.Ref, Config})
 		o.Depends = append(o.Depends, ospackage.Relation{Name: c.Name})
 	}
-	p.document(o, r)
+	if err := p.document(o, []*store.Receipt{r}); err != nil {
+		return nil, err
+	}
 	if devel != nil && len(devel.Files) > 0 {
 		self, err := p.exactly(r.Ref)
 		if err != nil {
@@ -86,10 +78,25 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 			return nil, err
 		}
 		devel.Depends = append([]ospackage.Relation{self}, devel.Depends...)
-		p.document(devel, r)
+		if err := p.document(devel, []*store.Receipt{r}); err != nil {
+			return nil, err
+		}
 		all = append(all, Made{devel, r.Ref, Devel})
 	}
 	return all, nil
+}
+
+// develOf is the package of what is only for building against another, which has nothing
+// yet; nil where that is not asked for.
+func (p *packing) develOf(o *ospackage.Package, of string) *ospackage.Package {
+	if !p.ask.Split {
+		return nil
+	}
+	devel := *o
+	devel.Name += map[ospackage.Format]string{ospackage.Deb: "-dev", ospackage.RPM: "-devel"}[p.ask.Format]
+	devel.Summary, devel.Description = o.Summary+", to build against", "Headers and the like of "+of+"."
+	devel.Files, devel.Depends = nil, nil
+	return &devel
 }
 
 // development tells whether a file is only for building against a package.
@@ -165,6 +172,16 @@ func (p *packing) own(o *ospackage.Package, r *store.Receipt) error {
 		}
 		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, name), Mode: 0o644, Size: info.Size, Doc: true, Open: p.opener(r.Tree, name)})
 	}
+	for i, l := range r.Licences {
+		if i == 0 {
+			o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, path.Dir(l.Path())), Mode: fs.ModeDir | 0o755})
+		}
+		info, err := dir.Lstat(l.Path())
+		if err != nil {
+			return err
+		}
+		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, l.Path()), Mode: 0o644, Size: info.Size, SHA256: l.SHA256, License: true, Open: p.opener(r.Tree, l.Path())})
+	}
 	return nil
 }
 
@@ -194,79 +211,5 @@ func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 	for dir := filepath.Join(p.m.Store.Root, "config", r.Name); dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	}
-	p.document(o, r)
-	return o, nil
-}
-
-// document adds what packages say of themselves: the licence, where they are from, what
-// changed, and a bill of materials.
-func (p *packing) document(o *ospackage.Package, r *store.Receipt) {
-	dir := "/usr/share/doc/" + o.Name
-	add := func(name string, data []byte, license bool) {
-		o.Files = append(o.Files, ospackage.File{Path: dir + "/" + name, Mode: 0o644, Size: int64(len(data)), Doc: !license, License: license,
-			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
-	}
-	o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
-	text := r.Name + " " + r.Version + ", built from source by Fern Ladder.\n\n"
-	for _, s := range r.Sources {
-		if s.URL != "" {
-			text += "Source: " + s.URL + "\n"
-			break
-		}
-	}
-	license := r.License
-	if license == "" {
-		license = "unspecified"
-	}
-	text += "Copyright: the authors of " + r.Name + ", as its source says\nLicence: " + license + "\n"
-	add("copyright", []byte(text), true)
-	if p.ask.Format == ospackage.Deb {
-		add("changelog.Debian.gz", debChangelog(o), false)
-	}
-	if bill, err := json.MarshalIndent(billOf(o, r), "", " "); err == nil {
-		add("bill-of-materials.spdx.json", append(bill, '\n'), false)
-	}
-}
-
-func debChangelog(o *ospackage.Package) []byte {
-	text := ""
-	for _, c := range o.Changes {
-		text += fmt.Sprintf("%s (%s) stable; urgency=medium\n\n  * %s\n\n -- %s  %s\n", o.Name, c.Version, strings.Join(c.Lines, "\n  * "), c.By, c.Time.Format("Mon, 02 Jan 2006 15:04:05 -0700"))
-	}
-	var packed bytes.Buffer
-	z, _ := gzip.NewWriterLevel(&packed, gzip.BestCompression)
-	io.WriteString(z, text)
-	z.Close()
-	return packed.Bytes()
-}
-
-// billOf is what a package is made of (SPDX 2.3): its source, and the builds it needs.
-func billOf(o *ospackage.Package, r *store.Receipt) map[string]any {
-	self := map[string]any{"SPDXID": "SPDXRef-Package", "name": r.Name, "versionInfo": r.Version, "licenseDeclared": orNone(r.License), "licenseConcluded": "NOASSERTION", "copyrightText": "NOASSERTION",
-		"downloadLocation": "NOASSERTION", "filesAnalyzed": false}
-	if len(r.Sources) > 0 {
-		s := r.Sources[0]
-		self["downloadLocation"] = orNone(s.URL)
-		if s.Digest.Hex != "" && s.Commit == "" {
-			self["checksums"] = []map[string]string{{"algorithm": strings.ToUpper(s.Digest.Algorithm), "checksumValue": s.Digest.Hex}}
-		}
-	}
-	packages := []map[string]any{self}
-	relations := []map[string]string{{"spdxElementId": "SPDXRef-DOCUMENT", "relationshipType": "DESCRIBES", "relatedSpdxElement": "SPDXRef-Package"}}
-	for i, need := range r.Needs {
-		id := fmt.Sprintf("SPDXRef-Need-%d", i+1)
-		packages = append(packages, map[string]any{"SPDXID": id, "name": need.Name, "versionInfo": need.Version, "downloadLocation": "NOASSERTION", "filesAnalyzed": false, "licenseConcluded": "NOASSERTION", "licenseDeclared": "NOASSERTION", "copyrightText": "NOASSERTION", "comment": "build " + need.ID})
-		kind := map[string]string{"tool": "BUILD_TOOL_OF", "runtime": "RUNTIME_DEPENDENCY_OF", "library": "DEPENDENCY_OF"}[string(need.Role)]
-		relations = append(relations, map[string]string{"spdxElementId": id, "relationshipType": kind, "relatedSpdxElement": "SPDXRef-Package"})
-	}
-	return map[string]any{"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT", "name": o.Name + "-" + o.Whole(),
-		"documentNamespace": "urn:fernladder:" + r.Name + ":" + r.Version + ":" + r.ID + ":" + o.Name, "creationInfo": map[string]any{"created": o.Time.Format("2006-01-02T15:04:05Z"), "creators": []string{"Tool: fernladder"}},
-		"packages": packages, "relationships": relations}
-}
-
-func orNone(text string) string {
-	if text == "" {
-		return "NOASSERTION"
-	}
-	return text
+	return o, p.document(o, []*store.Receipt{r})
 }

@@ -30,6 +30,8 @@ type Ask struct {
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
+	Prefix  string   // the directory that what is named is built for, with all it needs but tools; "" for trees of their own
+	System  bool     // that may be /usr
 
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }

@@ -56,6 +56,11 @@ func (e *NotPinned) Error() string {
 func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{}, presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
+	if f.Target.Prefix = ask.Prefix; ask.Prefix != "" {
+		if err := build.CheckPrefix(ask.Prefix, m.Store.Root, ask.System); err != nil {
+			return f, err
+		}
+	}
 	if f.Lock, err = ReadLock(m); err != nil {
 		return f, err
 	}
@@ -168,6 +173,9 @@ func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 		if err != nil {
 			return nil, err
 		}
+		if other := receipt.Prefix; other != f.Ask.Prefix && other != "" {
+			return nil, badAsk("%s is for %s, and counts only where that is asked for: --prefix %s", name, other, other)
+		}
 		w := resolve.Wanted{Name: receipt.Name}
 		exactly := receipt.Version
 		if receipt.Track == recipe.Tip {
@@ -179,7 +187,9 @@ func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 		for _, option := range slices.Sorted(maps.Keys(receipt.Options)) {
 			f.Request.Options = append(f.Request.Options, resolve.Setting{Package: w.Name, Option: option, Value: receipt.Options[option]})
 		}
-		f.Exactly[w.Name] = receipt.Ref
+		if receipt.Prefix == f.Ask.Prefix { // else only its release and its options are meant
+			f.Exactly[w.Name] = receipt.Ref
+		}
 		wanted = append(wanted, w)
 	}
 	return wanted, nil

@@ -66,6 +66,10 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 			p.Was[r.Name] = r
 		}
 	}
+	if f.Ask.Prefix != "" { // which leaves the landing as it is
+		p.After = f.Landing.Members
+		return p, nil
+	}
 	p.After, p.Clash = landing.Members(p.Landing(f.Landing), func(r store.Ref) ([]store.Link, error) {
 		for _, j := range p.Jobs {
 			if j.Ref == r {
@@ -96,7 +100,7 @@ func (p *Plan) Todo() []*build.Job {
 
 // Asked are the jobs of what a person has asked for.
 func (p *Plan) Asked() []*build.Job {
-	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !j.Package.Asked })
+	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !j.Asked })
 }
 
 // The states of a job.

@@ -45,7 +45,11 @@ func (o order) bringBare(dir string, hidden []string) error {
 		return err
 	}
 	flags := uintptr(unix.MS_RDONLY | unix.MS_NOSUID | unix.MS_NODEV)
-	if err := unix.Mount("overlay", target, "overlay", flags, "lowerdir="+layer+":"+dir); err != nil {
+	lower := layer + ":" + dir
+	if o.over(dir) {
+		lower = o.Shown.In + ":" + lower
+	}
+	if err := unix.Mount("overlay", target, "overlay", flags, "lowerdir="+lower); err != nil {
 		return fmt.Errorf("%s%s: %w", notBare, dir, err)
 	}
 	if err := done(); err != nil {
@@ -69,7 +73,19 @@ func (o order) bringBare(dir string, hidden []string) error {
 // inside are the paths that are mounted inside a directory of the system. An overlay
 // needs places for them.
 func (r Room) inside(dir string) []string {
-	return beneath(dir, slices.Concat(r.Visible, r.Writable, []string{r.Stands.For}))
+	return beneath(dir, slices.Concat(r.Visible, r.Writable, []string{r.Stands.For, r.Shown.For}))
+}
+
+// over tells whether what is shown is laid over a whole directory of the system.
+func (r Room) over(dir string) bool { return r.Shown.In != "" && r.Shown.For == dir }
+
+// placeless tells whether something is mounted inside a directory of the system at a path
+// that is not there.
+func (r Room) placeless(dir string) bool {
+	return slices.ContainsFunc(r.inside(dir), func(path string) bool {
+		_, err := os.Stat(path)
+		return errors.Is(err, os.ErrNotExist)
+	})
 }
 
 // Apart tells whether nothing of what the room is given lies inside of the system, so
@@ -106,6 +122,9 @@ func (o order) layer(dir string, hidden []string) (layer string, done func() err
 		return "", nil, err
 	}
 	if err := Whiteouts(base, hidden); err != nil {
+		return "", nil, err
+	}
+	if err := os.MkdirAll(filepath.Join(base, dir), 0o755); err != nil {
 		return "", nil, err
 	}
 	for _, place := range places {

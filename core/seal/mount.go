@@ -49,6 +49,11 @@ func (o order) mountRoom() error {
 			return err
 		}
 	}
+	if o.Shown.In != "" && !slices.Contains(system, o.Shown.For) { // which it is laid over
+		if err := o.mount(o.Shown.In, o.Shown.For, true); err != nil {
+			return err
+		}
+	}
 	if o.Stands.In != "" {
 		if err := o.mount(o.Stands.In, o.Stands.For, false); err != nil {
 			return err
@@ -103,7 +108,7 @@ func (o order) system() error {
 			continue
 		}
 		bring := func() error { return o.bring(path, true) }
-		if hidden, layered := beneath(path, o.Hidden), o.layered(path); len(hidden) > 0 || layered {
+		if hidden := beneath(path, o.Hidden); len(hidden) > 0 || o.layered(path) || o.over(path) || o.placeless(path) {
 			bring = func() error { return o.bringBare(path, hidden) }
 		}
 		if err := bring(); err != nil {

@@ -61,13 +61,14 @@ type Room struct {
 	Layer    string   // a directory that Whiteouts has filled with them, which is quicker; or ""
 	Writable []string // what can be changed
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
+	Shown    Stand    // the same, for one that cannot be changed; /usr has the system's files besides
 	Home     string   // of the user in a sealed room
 	User     User     // who commands are on the machine
 	Limits   Limits
 }
 
 // A Stand is a directory that stands in, in a sealed room, for one at another
-// path, which need not be there. It can be changed.
+// path, which need not be there. What the machine has at that path is not seen.
 type Stand struct{ In, For string }
 
 // Limits are what commands may take. The zero value sets none.

@@ -68,7 +68,7 @@ type ConfigStatus struct {
 // Configs tells how the configuration files of a build are, in the order of its
 // receipt.
 func (s *Store) Configs(r *Receipt) ([]ConfigStatus, error) {
-	if len(r.Configs) == 0 {
+	if len(r.Configs) == 0 || r.Prefix != "" {
 		return nil, nil
 	}
 	samples, _, err := s.samples(r.Name)
@@ -80,7 +80,7 @@ func (s *Store) Configs(r *Receipt) ([]ConfigStatus, error) {
 		status := ConfigStatus{File: s.ConfigFile(r.Name, c.File)}
 		data, err := ground.ReadFile(status.File, largestConfig)
 		status.There, status.Strange = err == nil, err != nil && !errors.Is(err, fs.ErrNotExist)
-		status.Edited = err == nil && digestOf(data) != samples[c.File]
+		status.Edited = err == nil && Digest(data) != samples[c.File]
 		all = append(all, status)
 	}
 	return all, nil
@@ -116,7 +116,7 @@ func (s *Store) BeginConfigs(r *Receipt) error {
 func (s *Store) UpdateConfigs(r *Receipt) ([]ConfigChange, error) { return s.configs(r, true) }
 
 func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
-	if len(r.Configs) == 0 {
+	if len(r.Configs) == 0 || r.Prefix != "" { // which has them in its own directory
 		return nil, nil
 	}
 	samples, index, err := s.samples(r.Name)
@@ -156,26 +156,26 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 		if err := os.MkdirAll(filepath.Dir(change.File), 0o777); err != nil {
 			return err
 		}
-		change.What, samples[name] = ConfigMade, digestOf(sample)
+		change.What, samples[name] = ConfigMade, Digest(sample)
 		return change.make(sample, mode)
 	case errors.Is(err, ground.ErrNotRegular), errors.Is(err, syscall.ELOOP), errors.Is(err, syscall.ENOTDIR):
 		change.What = ConfigStrange
 		return nil
 	case err != nil:
 		return err
-	case !renew || digestOf(sample) == last:
+	case !renew || Digest(sample) == last:
 		return nil
-	case digestOf(current) == digestOf(sample):
-		samples[name] = digestOf(sample)
+	case Digest(current) == Digest(sample):
+		samples[name] = Digest(sample)
 		return change.takeUp(samples, name)
-	case digestOf(current) == last && !isLink(change.File): // who has put a link there has edited it
-		change.What, samples[name] = ConfigRenewed, digestOf(sample)
+	case Digest(current) == last && !isLink(change.File): // who has put a link there has edited it
+		change.What, samples[name] = ConfigRenewed, Digest(sample)
 		if err := durable.Renew(change.File, sample); err != nil {
 			return err
 		}
 		return change.takeUp(samples, name)
 	}
-	change.What, samples[name] = ConfigKept, digestOf(sample)
+	change.What, samples[name] = ConfigKept, Digest(sample)
 	return change.lay(sample, version, samples, name)
 }
 
@@ -208,7 +208,7 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 		uid, gid = int(owner.Uid), int(owner.Gid)
 	}
 	c.Laid = laid
-	samples[name+laidSuffix] = filepath.Base(laid) + " " + digestOf(sample)
+	samples[name+laidSuffix] = filepath.Base(laid) + " " + Digest(sample)
 	return durable.WriteFileFor(laid, sample, mode, uid, gid)
 }
 
@@ -220,7 +220,7 @@ func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 	}
 	delete(samples, name+laidSuffix)
 	laid := filepath.Join(filepath.Dir(c.File), base)
-	if data, err := ground.ReadFile(laid, largestConfig); err != nil || digestOf(data) != digest {
+	if data, err := ground.ReadFile(laid, largestConfig); err != nil || Digest(data) != digest {
 		return nil
 	}
 	return durable.Remove(laid)
@@ -308,7 +308,8 @@ func (s *Store) sample(change ConfigChange) ([]byte, fs.FileMode, error) {
 	return data, info.Mode.Perm() | 0o200, err
 }
 
-func digestOf(data []byte) string {
+// Digest is the SHA-256 of data, in hexadecimal.
+func Digest(data []byte) string {
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:])
 }

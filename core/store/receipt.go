@@ -33,6 +33,18 @@ const (
 // not have.
 func OwnFiles() []string { return []string{receiptFile, filesFile} }
 
+// LicenceDir has, in the tree's own directory, the licence texts of the source.
+const LicenceDir = "licences"
+
+// A Licence is such a text.
+type Licence struct {
+	File   string `json:"file"` // as the source calls it
+	SHA256 string `json:"sha256"`
+}
+
+// Path is where it is in the tree.
+func (l Licence) Path() string { return ownDirectory + "/" + LicenceDir + "/" + l.File }
+
 // receiptFormat is the version of the receipt's format.
 const receiptFormat = 1
 
@@ -46,6 +58,7 @@ type Receipt struct {
 	Notes        string            `json:"notes,omitempty"`
 	Recipe       string            `json:"recipe"` // the file it was read from
 	Tree         string            `json:"tree"`
+	Prefix       string            `json:"prefix,omitempty"` // the directory that its files are for, where that is not the tree
 	Options      map[string]string `json:"options"`
 	Chosen       map[string]string `json:"chosen,omitempty"` // those of them that are not as they were by default
 	Preset       string            `json:"preset,omitempty"` // the named set of options that it was built by
@@ -61,6 +74,7 @@ type Receipt struct {
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
 	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
 	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
+	Licences     []Licence         `json:"licences,omitempty"`      // texts of the source, kept in the tree
 	Configs      []Config          `json:"configs,omitempty"`
 	Remarks      []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
 	Edited       bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
@@ -78,6 +92,14 @@ type Receipt struct {
 	Size         int64             `json:"size"`                // bytes in its files
 	WorkSize     int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
 	Memory       int64             `json:"memory,omitempty"`    // bytes that the largest of its processes had
+}
+
+// At is the directory that the files of the build are for.
+func (r *Receipt) At() string {
+	if r.Prefix != "" {
+		return r.Prefix
+	}
+	return r.Tree
 }
 
 // A Source is a file that went into a build.
@@ -264,6 +286,11 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 			Advice: "The root was moved. Move it back, or make its old path a link to it and use that."}
 	case receipt.Tree != s.Tree(r):
 		return nil, damaged("it is that of the tree %s", receipt.Tree)
+	}
+	for _, l := range receipt.Licences {
+		if !ground.ValidName(l.File) || strings.Contains(l.File, "/") {
+			return nil, damaged("%q cannot be a licence", l.File)
+		}
 	}
 	for _, c := range receipt.Configs {
 		if !configurable(c.File) || !filepath.IsLocal(c.Sample) {

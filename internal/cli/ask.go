@@ -31,6 +31,12 @@ func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
 	}
 }
 
+// addPrefixFlags adds the flags that say for which directory something is built.
+func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
+	c.Flags().StringVar(&ask.Prefix, "prefix", "", "build what is named, and all it needs but tools, for the directory `DIR`, as /opt/glasshouse; nothing is put there")
+	c.Flags().BoolVar(&ask.System, "system-prefix", false, "let that be /usr, where the operating system has its own files")
+}
+
 // edited is a flag with a policy about sources that somebody has changed.
 type edited struct{ policy *build.EditedPolicy }
 
@@ -48,6 +54,9 @@ func (e edited) Set(text string) error {
 func with(ask *plan.Ask, names []string) plan.Ask {
 	asked := *ask
 	asked.Names = names
+	if asked.Prefix != "/" {
+		asked.Prefix = strings.TrimRight(asked.Prefix, "/")
+	}
 	return asked
 }
 

@@ -24,6 +24,7 @@ first of its URLs that serves the right file. After that, the rest works offline
 		RunE:              func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), with(&ask, args)) },
 	}
 	a.addLadderFlags(c, &ask, false)
+	addPrefixFlags(c, &ask)
 	return c
 }
 
@@ -84,6 +85,7 @@ where it stopped.`,
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
+	addPrefixFlags(c, &ask)
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
 	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
@@ -102,9 +104,17 @@ func (a *app) build(ctx context.Context, ask plan.Ask) error {
 		a.screen.Print("Nothing to build.")
 	}
 	for _, j := range p.Asked() {
-		a.screen.Print("%s %s is in %s", a.screen.Strong(j.Name), j.Version, j.Tree)
+		a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
 	}
 	return nil
+}
+
+// forPrefix says for which directory a job is, where that is not its tree.
+func forPrefix(j *build.Job) string {
+	if !j.Away() {
+		return ""
+	}
+	return ", for " + j.Prefix + ","
 }
 
 // buildShell opens a shell where a build has failed.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/named"
+	"fernladder/core/store"
 )
 
 func (a *app) frontCommand() *cobra.Command {
@@ -36,6 +38,9 @@ func (a *app) front(ctx context.Context, text string) error {
 		all, err := name.All(m.Store)
 		if err != nil {
 			return install.Landed{}, err
+		}
+		if all = slices.DeleteFunc(all, func(r *store.Receipt) bool { return r.Prefix != "" }); len(all) == 0 {
+			return install.Landed{}, usage("%s was built for another directory than its tree, and cannot be on the landing", text)
 		}
 		if len(all) > 1 && name.String() == name.Name || name.ID != "" && len(all) > 1 {
 			var texts []string

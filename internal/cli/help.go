@@ -148,6 +148,7 @@ func typed(err error) []string {
 		unlocked   *plan.NothingLocked
 		unpinned   *plan.NotPinned
 		missing    *named.NotBuilt
+		system     *build.SystemPrefix
 		needed     *reclaim.Needed
 		runs       *reclaim.Runs
 		unnamed    *upstream.Unannounced
@@ -160,6 +161,8 @@ func typed(err error) []string {
 		foreign    *settings.Foreign
 	)
 	switch {
+	case errors.As(err, &system):
+		return say("If it is meant all the same: the same command with --system-prefix")
 	case errors.As(err, &foreign):
 		return say("If its settings are to count all the same: --settings %s", foreign.File)
 	case errors.As(err, &changed) && changed.Half:

@@ -84,6 +84,7 @@ type listed struct {
 	Size    int64  `json:"size"`
 	Began   string `json:"built"`
 	Tree    string `json:"tree"`
+	Prefix  string `json:"prefix,omitempty"` // the directory that it was built for, where that is not its tree
 }
 
 func (a *app) list(f listing) error {
@@ -106,9 +107,9 @@ func (a *app) list(f listing) error {
 	builds := make([]listed, len(receipts))
 	rows := make([][]string, len(receipts))
 	for i, r := range receipts {
-		builds[i] = listed{r.Ref, r.Summary, current.How(r.Ref), presetOf(current, r), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree}
+		builds[i] = listed{r.Ref, r.Summary, current.How(r.Ref), presetOf(current, r), r.Size, r.Began.Format("2006-01-02T15:04:05Z07:00"), r.Tree, r.Prefix}
 		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside", "no": ""}[builds[i].Landing]
-		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, builds[i].Preset, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
+		rows[i] = []string{a.screen.Strong(r.Name), r.Version, r.ID, on, r.Prefix, builds[i].Preset, term.Bytes(r.Size), r.Began.Local().Format("2006-01-02 15:04"), apart(r, all), term.OneLine(r.Summary)}
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"root": m.Store.Root, "landing": current.Number, "builds": builds})
@@ -124,7 +125,7 @@ func (a *app) list(f listing) error {
 		a.screen.Print("Nothing is built in %s.", m.Store.Root)
 		return nil
 	}
-	a.screen.Table([]string{"package", "version", "build id", "landing", "preset", "size", "built", "options", "summary"}, rows)
+	a.screen.Table([]string{"package", "version", "build id", "landing", "for", "preset", "size", "built", "options", "summary"}, rows)
 	a.screen.Print("\n%s in %s, %s.", term.Count(len(rows), "build"), m.Store.Root, sizes(receipts))
 	return nil
 }

@@ -54,6 +54,7 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 		},
 	}
 	a.addLadderFlags(c, &f.ask, false)
+	addPrefixFlags(c, &f.ask)
 	flags := c.Flags()
 	flags.BoolVar(&f.ask.Locked, "locked", false, "fail where the ladder is not the one in ladder.lock")
 	flags.BoolVar(&f.ask.Upgrade, "upgrade", false, "plan what fernladder upgrade would do")
@@ -98,6 +99,8 @@ func (a *app) showLanding(ctx context.Context, m *machine.Machine, p *plan.Plan)
 		a.screen.Print("It cannot be installed: %v", p.Clash)
 	case len(lines) > 0:
 		a.screen.Print("On the landing, an install changes:\n  %s", strings.Join(lines, "\n  "))
+	case p.Ask.Prefix != "":
+		a.screen.Print("Nothing is put into %s, nor on the landing.", p.Ask.Prefix)
 	default:
 		a.screen.Print("It is on the landing already.")
 	}
@@ -146,14 +149,18 @@ func (a *app) planTable(l *plan.Plan, all bool) {
 		if p.Rung != shown {
 			rung, shown = fmt.Sprint(p.Rung), p.Rung
 		}
+		away := ""
+		if j.Away() {
+			away = j.Prefix
+		}
 		rows = append(rows, []string{rung, a.screen.Strong(p.Name()), j.Version, stateText(a.screen, l, j),
-			took(l.Estimates[j.Ref].Time), strings.Join(p.Changed(), " "), because(p)})
+			took(l.Estimates[j.Ref].Time), away, strings.Join(p.Changed(), " "), because(p)})
 	}
 	if paragraphs {
 		a.planRungs(l)
 		a.screen.Print("\nOf these, what was asked for, has options set or takes long:")
 	}
-	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "options", "why"}, rows)
+	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "for", "options", "why"}, rows)
 	if installed > 0 {
 		a.screen.Print("\n%s more built already; --all shows them.", term.Count(installed, "package"))
 	} else if paragraphs {
@@ -247,6 +254,7 @@ type plannedPackage struct {
 	Needs    []plannedNeed     `json:"needs"`
 	ByHost   []string          `json:"by_host,omitempty"`
 	Tree     string            `json:"tree"`
+	Prefix   string            `json:"prefix"` // the directory that its files are for: the tree, if it is built for no other
 	Fetched  bool              `json:"fetched"`
 	Estimate float64           `json:"estimate_seconds,omitempty"`
 }
@@ -263,7 +271,7 @@ func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) er
 		p := j.Package
 		planned[i] = plannedPackage{
 			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Preset: j.Preset, Missed: missedOf(p), Apart: p.Apart,
-			Needs: []plannedNeed{}, Tree: j.Tree, Fetched: fetched(j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
+			Needs: []plannedNeed{}, Tree: j.Tree, Prefix: j.Prefix, Fetched: fetched(j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
 		}
 		for k, need := range j.Needs {
 			planned[i].Needs = append(planned[i].Needs, plannedNeed{need.Name, need.ID, p.Needs[k].Role})

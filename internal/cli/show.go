@@ -73,6 +73,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		"needed": fmt.Sprintf("on it (%d), needed by another", current.Number),
 		"beside": fmt.Sprintf("on it (%d), beside another build", current.Number), "no": "not on it"}[current.How(r.Ref)])
 	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
+	row("for", r.Prefix)
 	row("recipe", r.Recipe)
 	for _, source := range r.Sources {
 		where := source.URL
@@ -94,7 +95,9 @@ func (a *app) show(ctx context.Context, name string) error {
 		row("supply", supply.File+", brought by hand, not to be passed on")
 	}
 	for _, c := range r.Configs {
-		row("config", m.Store.ConfigFile(r.Name, c.File))
+		if r.Prefix == "" {
+			row("config", m.Store.ConfigFile(r.Name, c.File))
+		}
 	}
 	for _, patch := range r.Patches {
 		row("patch", patch.File)

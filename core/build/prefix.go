@@ -1,0 +1,165 @@
+package build
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/inspect"
+	"fernladder/core/recipe"
+	"fernladder/core/seal"
+	"fernladder/core/store"
+	"fernladder/core/together"
+)
+
+// What is built for a prefix lies in trees like everything else, and knows nothing of
+// them: in its room, the trees of its needs are one directory at the prefix, made of links
+// to their files. What the machine has there is neither seen nor touched.
+
+// ErrPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
+var ErrPrefixNotSealed = errors.New("only sealed builds can be for another directory than their tree, for others would see and change what this machine has there")
+
+// CanBuild says whether jobs can be built as far apart as builds are here.
+func (b *Builder) CanBuild(jobs []*Job) error {
+	if b.level != seal.Sealed && slices.ContainsFunc(jobs, (*Job).Away) {
+		return ErrPrefixNotSealed
+	}
+	return nil
+}
+
+// BadPrefix is the error for a directory that nothing can be built for.
+type BadPrefix struct{ Prefix, Why string }
+
+func (e *BadPrefix) Error() string {
+	return fmt.Sprintf("nothing can be built for %s: %s", e.Prefix, e.Why)
+}
+
+// SystemPrefix is the error for /usr, unless somebody has said that it is meant.
+type SystemPrefix struct{ Prefix string }
+
+func (e *SystemPrefix) Error() string {
+	return e.Prefix + " is the operating system's: a package for it can take the place of the system's own files"
+}
+
+// plainPath is what makefiles and shell scripts can be trusted with.
+var plainPath = regexp.MustCompile(`^(/[A-Za-z0-9_+.@-]+)+$`)
+
+// CheckPrefix says whether something can be built for a directory. root is the root, which
+// has what builds are made in; system allows /usr.
+func CheckPrefix(prefix, root string, system bool) error {
+	bad := func(format string, args ...any) error { return &BadPrefix{prefix, fmt.Sprintf(format, args...)} }
+	inside := func(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
+	switch {
+	case !filepath.IsAbs(prefix):
+		return bad("it has to be a whole path, as /opt/glasshouse")
+	case prefix == "/":
+		return bad("its bin and lib are links to those of /usr; name /usr, if that is meant")
+	case filepath.Clean(prefix) != prefix || !plainPath.MatchString(prefix):
+		return bad("makefiles and shell scripts cope with letters, digits and _ + . @ - between slashes, and not with . or .. as a name")
+	case inside(prefix, root) || inside(root, prefix):
+		return bad("one of it and the root, %s, is inside the other", root)
+	}
+	for _, dir := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/var/tmp"} {
+		if inside(prefix, dir) {
+			return bad("%s is the operating system's", dir)
+		}
+	}
+	for _, dir := range []string{"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32", "/usr/libexec", "/usr/include", "/usr/share", "/usr/src"} {
+		if prefix == dir {
+			return bad("it is the operating system's; a directory inside it will do, as %s/glasshouse", dir)
+		}
+	}
+	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/mnt", "/media", "/root"}, prefix) {
+		return bad("it has directories of many packages; name one inside it, as %s/glasshouse", prefix)
+	}
+	if prefix == systemPrefix && !system {
+		return &SystemPrefix{prefix}
+	}
+	return nil
+}
+
+// fills tells whether what is built has to be able to write to its prefix: makefiles and
+// scripts of recipes need not know DESTDIR.
+func (a *attempt) fills() bool {
+	r := a.job.Recipe
+	if a.job.Prefix == systemPrefix {
+		return false // which has the system's files besides
+	}
+	return a.filling || r.Build.Method == recipe.Make || r.Build.Method == recipe.Script ||
+		slices.ContainsFunc([]string{StagePlace, "before_" + StagePlace, "after_" + StagePlace}, func(step string) bool { return r.Step(step) != "" })
+}
+
+// underPrefix is what the needs that are for the same prefix have together.
+func (a *attempt) underPrefix() (together.Union, error) {
+	var refs []store.Ref
+	for _, n := range neighbours(a.job) {
+		if n.Away {
+			refs = append(refs, n.Ref)
+		}
+	}
+	return together.Of(a.m.Store, refs)
+}
+
+// showPrefix lets a room have what the needs have together at the prefix: to be seen, or
+// as copies, beside which the build puts its files. Nothing of the build runs meanwhile.
+func (a *attempt) showPrefix(r *seal.Room) error {
+	if r.Level != seal.Sealed {
+		return ErrPrefixNotSealed
+	}
+	union, err := a.underPrefix()
+	if err != nil {
+		return a.clashing(err)
+	}
+	if err := errors.Join(ground.Remove(a.dirs.seen), ground.Remove(a.dirs.prefix)); err != nil {
+		return err
+	}
+	if err := union.Link(a.dirs.seen); err != nil {
+		return err
+	}
+	if !a.fills() {
+		r.Shown = seal.Stand{In: a.dirs.seen, For: a.job.Prefix}
+		return os.Mkdir(a.dirs.prefix, 0o755)
+	}
+	r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Prefix}
+	return union.Copy(a.dirs.prefix, func(path string) error { return give(path, a.room.user) })
+}
+
+// clashing makes a failure of the build of needs that cannot be in one directory.
+func (a *attempt) clashing(err error) error {
+	var clash *together.Clash
+	if errors.As(err, &clash) {
+		return a.failure(a.journal.Running, "what it needs cannot be together in "+a.job.Prefix+": "+clash.Error(), "")
+	}
+	return err
+}
+
+// knownInPrefix is what was in the prefix before the build has placed anything.
+func (a *attempt) knownInPrefix() (map[string]inspect.Known, error) {
+	if !a.job.Away() || !a.fills() {
+		return nil, nil
+	}
+	union, err := a.underPrefix()
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]inspect.Known{}
+	for _, e := range union {
+		known[e.Path] = inspect.Known{Dir: e.Mode.IsDir(), Target: e.Target, SHA256: e.SHA256, By: e.Build.Name}
+	}
+	return known, nil
+}
+
+// placeAgain tells whether files are placed once more, where the prefix can be written to:
+// there are makefiles that know no DESTDIR.
+func (a *attempt) placeAgain(stage string) bool {
+	if stage != StagePlace || !a.job.Away() || a.fills() || a.job.Prefix == systemPrefix {
+		return false
+	}
+	a.filling = true
+	return true
+}

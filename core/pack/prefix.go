@@ -1,0 +1,166 @@
+package pack
+
+import (
+	"context"
+	"io/fs"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/landing"
+	"fernladder/core/ospackage"
+	"fernladder/core/store"
+	"fernladder/core/together"
+)
+
+// prefixed makes the package of everything that is for the prefix: what was asked for, and
+// what that needs when it runs. remarks are on files that name what will not be there.
+func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []Made, remarks []string, err error) {
+	first := p.trees[slices.IndexFunc(p.trees, func(r *store.Receipt) bool { return r.Ref == p.ask.Builds[0] })]
+	o, err := p.begin(first, "", "", first.Machine.Arch)
+	if err == nil && p.ask.Name != "" {
+		o.Name, err = p.nameOf(p.ask.Name, "", "")
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	o.Description = "Built by Fern Ladder for " + p.ask.Prefix + ", with what it needs:"
+	var builds []store.Ref
+	for _, r := range p.trees {
+		builds = append(builds, r.Ref)
+		o.Description += "\n" + r.Name + " " + r.Version + ", build " + r.ID
+		for _, remark := range r.Remarks {
+			if remark.File != "" && strings.Contains(remark.Text, "will not be there") {
+				remarks = append(remarks, r.Name+": "+remark.String())
+			}
+		}
+	}
+	files, err := together.Of(p.m.Store, builds)
+	if err != nil {
+		return nil, nil, err
+	}
+	devel := p.develOf(o, o.Name)
+	if err := p.underPrefix(o, devel, files); err != nil {
+		return nil, nil, err
+	}
+	needs := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64}
+	for _, r := range p.trees {
+		needs.add(p.needs[r.Ref])
+	}
+	if o.Depends, err = p.system.relations(ctx, p, needs, false); err != nil {
+		return nil, nil, err
+	}
+	if err := p.links(o, named); err != nil {
+		return nil, nil, err
+	}
+	for _, r := range p.trees {
+		if r.Ref != first.Ref {
+			o.Changes[0].Lines = append(o.Changes[0].Lines, changesOf(r)...)
+		}
+	}
+	if err := p.document(o, p.trees); err != nil {
+		return nil, nil, err
+	}
+	all = append(all, Made{o, first.Ref, Prefix})
+	if devel != nil && len(devel.Files) > 0 {
+		if devel.Depends, err = p.system.relations(ctx, p, needs, true); err != nil {
+			return nil, nil, err
+		}
+		devel.Depends = append([]ospackage.Relation{{Name: o.Name, Operator: "=", Version: o.Whole()}}, devel.Depends...)
+		if err := p.document(devel, p.trees); err != nil {
+			return nil, nil, err
+		}
+		all = append(all, Made{devel, first.Ref, Devel})
+	}
+	return all, remarks, nil
+}
+
+// add adds what another build needs.
+func (n *requires) add(o *requires) {
+	for library, versions := range o.libraries {
+		n.libraries[library] = slices.Compact(slices.Sorted(slices.Values(append(n.libraries[library], versions...))))
+	}
+	n.interpreters = slices.Compact(slices.Sorted(slices.Values(append(n.interpreters, o.interpreters...))))
+	n.modules = slices.Compact(slices.Sorted(slices.Values(append(n.modules, o.modules...))))
+	n.declared, n.bits = append(n.declared, o.declared...), o.bits
+}
+
+// underPrefix adds the files to a package, or to the one that is for building against it.
+func (p *packing) underPrefix(o, devel *ospackage.Package, files together.Union) error {
+	configs := map[string]store.Config{}
+	trees := map[string]*ground.Dir{}
+	for _, r := range p.trees {
+		dir, err := ground.OpenDir(r.Tree)
+		if err != nil {
+			return err
+		}
+		defer dir.Close()
+		trees[r.Tree] = dir
+		for _, c := range r.Configs {
+			configs[c.File] = c
+		}
+	}
+	for dir := p.ask.Prefix; !ofAll[dir]; dir = filepath.Dir(dir) {
+		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
+	}
+	for _, e := range files {
+		if e.Mode.IsDir() && ofAll[p.ask.Prefix] && landing.Common(e.Path) {
+			continue // every package has it
+		}
+		f := ospackage.File{Path: filepath.Join(p.ask.Prefix, e.Path), Mode: e.Mode, Size: e.Size, Target: e.Target, SHA256: e.SHA256, Open: p.opener(e.Tree, e.Path)}
+		if e.Mode.IsRegular() {
+			f.Owner, f.Group = p.owners(trees[e.Tree], e.Path)
+		}
+		if c, is := configs[e.Path]; is && e.Mode.IsRegular() {
+			mode, err := c.Permissions(e.Mode.Perm())
+			if err != nil {
+				return err
+			}
+			f.Config, f.Owner, f.Group, f.Mode = true, c.Owner, c.Group, mode
+		}
+		to := o
+		if devel != nil && development(e.File) {
+			to = devel
+		}
+		to.Files = append(to.Files, f)
+		o.Loader = o.Loader || ofAll[p.ask.Prefix] && strings.HasPrefix(e.Path, "lib") && strings.Contains(path.Base(e.Path), ".so")
+	}
+	return nil
+}
+
+// ofAll are directories that no package has to itself.
+var ofAll = map[string]bool{"/": true, "/opt": true, "/srv": true, "/home": true, "/mnt": true, "/media": true, "/root": true, "/var": true, "/var/lib": true,
+	"/usr": true, "/usr/local": true, "/usr/lib": true, "/usr/lib64": true, "/usr/share": true, "/usr/libexec": true}
+
+// shown are the directories of which people, their sessions and the system's own programs
+// want to see what is in them: where they look, there are links.
+var shown = []string{"bin/", "sbin/", "share/man/", "share/info/", "share/applications/", "share/icons/", "share/pixmaps/", "share/mime/packages/", "share/metainfo/",
+	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "share/systemd/"}
+
+// links adds names of what was asked for in the directory that people look in, unless the
+// prefix is one.
+func (p *packing) links(o *ospackage.Package, named []*store.Receipt) error {
+	dir := p.m.Settings.Pack.Links
+	p.profile(o, named)
+	if ofAll[p.ask.Prefix] || dir == p.ask.Prefix {
+		return nil
+	}
+	var members []landing.Member
+	for _, r := range named {
+		members = append(members, landing.Member{Ref: r.Ref, Asked: true})
+	}
+	links, err := landing.Arrange(p.m.Store, members, p.m.Rules())
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(links.Links)) {
+		if slices.ContainsFunc(shown, func(in string) bool { return strings.HasPrefix(name+"/", in) && name+"/" != in }) {
+			o.Files = append(o.Files, ospackage.File{Path: filepath.Join(dir, name), Target: filepath.Join(p.ask.Prefix, links.Links[name].Path)})
+		}
+	}
+	p.renamed = append(p.renamed, slices.DeleteFunc(links.Named, func(n landing.Naming) bool { return n.Why == landing.ByLink })...)
+	return nil
+}

@@ -1,0 +1,51 @@
+package pack
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"fernladder/core/ospackage"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// profile adds the variables that builds want for who uses them, as a file that login
+// shells read. One that takes over what others run is only set for a package that the
+// settings trust with it.
+func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
+	var names []string
+	values := map[string][]string{}
+	for _, r := range named {
+		for _, v := range r.Env {
+			if recipe.TakesOver(v.Name) != "" && !slices.Contains(p.m.Settings.TrustedEnv, r.Name) {
+				continue
+			}
+			if values[v.Name] == nil {
+				names = append(names, v.Name)
+			}
+			if values[v.Name] == nil || v.List() && !slices.Contains(values[v.Name], v.Value) {
+				values[v.Name] = append(values[v.Name], v.Value)
+			}
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	slices.Sort(names)
+	text := "# What " + o.Name + " wants in the environment of who uses it.\n"
+	for _, name := range names {
+		value := quoted(strings.Join(values[name], ":"))
+		if (store.Variable{Name: name}).List() {
+			value += fmt.Sprintf("${%s:+:$%[1]s}", name)
+		}
+		text += fmt.Sprintf("%s=%s\nexport %[1]s\n", name, value)
+	}
+	o.Files = append(o.Files, ospackage.File{Path: "/etc/profile.d/" + o.Name + ".sh", Mode: 0o644, Size: int64(len(text)), Config: true,
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(text))), nil }})
+}
+
+// quoted is a word as it means itself to a shell.
+func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }

@@ -1,0 +1,178 @@
+// Package together puts the files of several trees into one directory: what they are, at
+// the directory that they were built for.
+//
+// It promises that a path has one meaning. Two trees may have the same file; where they
+// have different ones, it says which. Files that are made from those of all packages, as
+// indexes are, and the records that trees have of themselves are left out.
+package together
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/ground"
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// An Entry is a file, directory or link of one of the trees.
+type Entry struct {
+	store.File
+	Build store.Ref
+	Tree  string
+}
+
+// A Union is what several trees have, by their paths below them, directories before what
+// is in them.
+type Union []Entry
+
+// Clash is the error for two trees with different files of one path.
+type Clash struct {
+	Path          string
+	First, Second store.Ref
+}
+
+func (e *Clash) Error() string {
+	return fmt.Sprintf("%s %s (%s) and %s %s (%s) both have %s", e.First.Name, e.First.Version, e.First.ID, e.Second.Name, e.Second.Version, e.Second.ID, e.Path)
+}
+
+// Of reads the lists of the trees of builds. Errors are of type *Clash, or those of the
+// store.
+func Of(s *store.Store, builds []store.Ref) (Union, error) {
+	at := map[string]int{}
+	var all Union
+	for _, build := range builds {
+		files, err := s.Files(build)
+		if err != nil {
+			return nil, s.Gone(build, err)
+		}
+		for _, f := range files {
+			if landing.Collective(f.Path) {
+				continue
+			}
+			i, taken := at[f.Path]
+			if !taken {
+				at[f.Path] = len(all)
+				all = append(all, Entry{f, build, s.Tree(build)})
+				continue
+			}
+			if !alike(all[i].File, f) {
+				return nil, &Clash{f.Path, all[i].Build, build}
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	return all, nil
+}
+
+// With are a build and all that it stands on but for tools, which are for the same prefix.
+func With(s *store.Store, build *store.Receipt) ([]store.Ref, error) {
+	all := []store.Ref{build.Ref}
+	needs := build.Needs
+	for i := 0; ; {
+		for _, need := range needs {
+			if need.Role != recipe.Tool && !slices.Contains(all, need.Ref) {
+				all = append(all, need.Ref)
+			}
+		}
+		if i++; i == len(all) {
+			return all, nil
+		}
+		var err error
+		if needs, err = s.Needs(all[i]); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// alike tells whether two files of one path are the same to whoever uses them.
+func alike(a, b store.File) bool {
+	if a.Mode.IsDir() || b.Mode.IsDir() {
+		return a.Mode.IsDir() && b.Mode.IsDir()
+	}
+	return a.Mode == b.Mode && a.Target == b.Target && a.SHA256 == b.SHA256
+}
+
+// Find returns the entry of a path, or nil.
+func (u Union) Find(path string) *Entry {
+	i, is := slices.BinarySearchFunc(u, path, func(e Entry, path string) int { return strings.Compare(e.Path, path) })
+	if !is {
+		return nil
+	}
+	return &u[i]
+}
+
+// Link makes a directory, which is not there yet and in a directory that nobody else can
+// write, in which files are those of the trees by another name. Nobody may write to it.
+func (u Union) Link(dir string) error {
+	return u.lay(dir, func(e Entry, to string) error {
+		return os.Link(filepath.Join(e.Tree, e.Path), to)
+	})
+}
+
+// Copy makes a directory with copies, of which give gives each to whom it is for.
+func (u Union) Copy(dir string, give func(path string) error) error {
+	err := u.lay(dir, func(e Entry, to string) error {
+		if err := copyFile(filepath.Join(e.Tree, e.Path), to, e.Mode); err != nil {
+			return err
+		}
+		return give(to)
+	})
+	if err != nil {
+		return err
+	}
+	for _, e := range u {
+		if !e.Mode.IsRegular() {
+			err = errors.Join(err, give(filepath.Join(dir, e.Path)))
+		}
+	}
+	return errors.Join(err, give(dir))
+}
+
+// lay makes the directories and links, and lets put make the files.
+func (u Union) lay(dir string, put func(e Entry, to string) error) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, e := range u {
+		to := filepath.Join(dir, e.Path)
+		var err error
+		switch {
+		case e.Mode.IsDir():
+			err = os.Mkdir(to, 0o755)
+		case e.Target != "":
+			err = os.Symlink(e.Target, to)
+		default:
+			err = put(e, to)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func copyFile(from, to string, mode fs.FileMode) error {
+	in, err := ground.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Chmod(mode.Perm()|0o400), out.Close(), os.Chtimes(to, info.ModTime(), info.ModTime()))
+}
