@@ -74,21 +74,38 @@ func (h *handed) publish(format string, names ...string) {
 	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale", "--another-key"}, files...)...)
 }
 
+// libraries brings what programs take from the system into the target.
+func (h *handed) libraries(programs ...string) {
+	for _, program := range programs {
+		out, err := exec.Command("ldd", program).Output()
+		require.NoError(h.t, err)
+		for _, m := range regexp.MustCompile(`(?m)(?:=> |^\s*)(/(?:lib|usr/lib)\S*)`).FindAllStringSubmatch(string(out), -1) {
+			data, err := os.ReadFile(m[1])
+			require.NoError(h.t, err)
+			to := filepath.Join(h.target, m[1])
+			require.NoError(h.t, os.MkdirAll(filepath.Dir(to), 0o755))
+			require.NoError(h.t, os.WriteFile(to, data, 0o755))
+		}
+	}
+}
+
 // chroot runs a program in the target, with the libraries that it takes from the system.
 func (h *handed) chroot(program string, args ...string) string {
-	out, err := exec.Command("ldd", program).Output()
-	require.NoError(h.t, err)
-	for _, m := range regexp.MustCompile(`(?m)(?:=> |^\s*)(/(?:lib|usr/lib)\S*)`).FindAllStringSubmatch(string(out), -1) {
-		data, err := os.ReadFile(m[1])
-		require.NoError(h.t, err)
-		to := filepath.Join(h.target, m[1])
-		require.NoError(h.t, os.MkdirAll(filepath.Dir(to), 0o755))
-		require.NoError(h.t, os.WriteFile(to, data, 0o755))
-	}
+	h.libraries(program)
 	run := exec.Command("chroot", append([]string{h.target, "/usr/local/bin/" + filepath.Base(program)}, args...)...)
 	got, err := run.CombinedOutput()
 	require.NoError(h.t, err, string(got))
 	return string(got)
+}
+
+// dpkg are the arguments of the machine's own dpkg for the target.
+func (h *handed) dpkg(args ...string) []string {
+	require.NoError(h.t, os.MkdirAll(filepath.Join(h.target, "var/lib/dpkg/info"), 0o755))
+	require.NoError(h.t, os.MkdirAll(filepath.Join(h.target, "var/lib/dpkg/updates"), 0o755))
+	status, err := os.OpenFile(filepath.Join(h.target, "var/lib/dpkg/status"), os.O_CREATE, 0o644)
+	require.NoError(h.t, err)
+	status.Close()
+	return append([]string{"--root=" + h.target, "--force-depends", "--force-bad-path", "--log=/dev/null"}, args...)
 }
 
 // apt runs the machine's own apt-get for the target.

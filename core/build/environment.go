@@ -136,6 +136,16 @@ func neighbours(job *Job) []Neighbour {
 			follow(job.Needs[i], recipe.Library)
 		}
 	}
+	// In the directory that others are in together there may be another build of a tool.
+	slices.SortStableFunc(found, func(a, b Neighbour) int {
+		switch {
+		case a.Away == b.Away:
+			return 0
+		case b.Away:
+			return -1
+		}
+		return 1
+	})
 	return found
 }
 

@@ -96,6 +96,27 @@ func openELF(file *os.File) *elf.File {
 	return f
 }
 
+// Loaded are the contents of a program or library that it finds in its memory, without
+// what only the loader reads; together no more than the file has.
+func Loaded(file *os.File) (contents []io.Reader) {
+	f := openELF(file)
+	info, err := file.Stat()
+	if f == nil || err != nil {
+		return nil
+	}
+	left := info.Size()
+	for _, s := range f.Sections {
+		if s.Flags&elf.SHF_ALLOC == 0 || s.Type != elf.SHT_PROGBITS || s.Name == ".interp" {
+			continue
+		}
+		if left -= int64(s.FileSize); left < 0 {
+			break
+		}
+		contents = append(contents, io.NewSectionReader(file, int64(s.Offset), int64(s.FileSize)))
+	}
+	return contents
+}
+
 // tooLarge tells whether a table is not to be read: files can have holes, and sections
 // be compressed.
 func tooLarge(s *elf.Section) bool { return s.FileSize > largestTable || s.Size > largestTable }

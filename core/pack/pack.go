@@ -245,7 +245,8 @@ func (p *packing) named() ([]*store.Receipt, error) {
 			return err
 		}
 		for _, need := range r.Needs {
-			if need.Role == recipe.Tool || need.Role == recipe.Library && !p.needs[r.Ref].trees[need.Ref] {
+			needs := p.needs[r.Ref]
+			if need.Role == recipe.Tool && !needs.tools[need.Ref] || need.Role == recipe.Library && !needs.trees[need.Ref] && !needs.tools[need.Ref] {
 				continue
 			}
 			other, err := p.m.Store.Receipt(need.Ref)

@@ -2,6 +2,7 @@ package pack
 
 import (
 	"bufio"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -16,7 +17,8 @@ import (
 
 // requires is what the files of a tree need that the tree does not have.
 type requires struct {
-	trees        map[store.Ref]bool  // that libraries are taken from
+	trees        map[store.Ref]bool  // that libraries are taken from, or whose files are named
+	tools        map[store.Ref]bool  // that scripts are run by
 	libraries    map[string][]string // of the operating system, with the versions of symbols
 	interpreters []string            // of scripts, as they are named
 	modules      []string            // of pkg-config, for building against it
@@ -31,7 +33,7 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	n := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
+	n := &requires{trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
 	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
 		n.bits = 32
 	}
@@ -40,6 +42,11 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 			continue
 		}
 		if err := p.lookAt(n, dir, r, f); err != nil {
+			return nil, err
+		}
+	}
+	for _, v := range r.Env {
+		if err := p.mentions(n, r, strings.NewReader(v.Value)); err != nil {
 			return nil, err
 		}
 	}
@@ -65,6 +72,11 @@ func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store
 		return nil
 	}
 	if b, is := inspect.ReadBinary(file); is {
+		for _, contents := range inspect.Loaded(file) {
+			if err := p.mentions(n, r, contents); err != nil {
+				return err
+			}
+		}
 		at := path.Dir(filepath.Join(r.At(), f.Path))
 		for _, library := range b.Needs {
 			looks := b.Looks(at)
@@ -81,14 +93,25 @@ func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store
 		}
 		return nil
 	}
+	if !development(f) {
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		if err := p.mentions(n, r, file); err != nil {
+			return err
+		}
+	}
 	if f.Mode.Perm()&0o111 == 0 {
 		return nil
 	}
-	if _, err := file.Seek(0, 0); err != nil {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
 	if line := firstLine(file); strings.HasPrefix(line, "#!") {
 		words := strings.Fields(line[2:])
+		if len(words) > 0 { // also where a tool has it: that is more than a name
+			p.interpreter(n, r, words[0])
+		}
 		switch {
 		case len(words) > 1 && path.Base(words[0]) == "env" && !strings.HasPrefix(words[1], "-"):
 			n.interpreters = append(n.interpreters, words[0], words[1])

@@ -49,7 +49,8 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		return nil, err
 	}
 	for _, need := range r.Needs {
-		if p.files[need.Ref] == nil || need.Role == recipe.Tool {
+		needs := p.needs[r.Ref]
+		if p.files[need.Ref] == nil || need.Role == recipe.Tool && !needs.tools[need.Ref] {
 			continue
 		}
 		relation, err := p.exactly(need.Ref)

@@ -81,7 +81,7 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	}
 	// What cannot be on the landing together is better known before it is built.
 	if p.Clash != nil {
-		return together(p.Clash, ask)
+		return fitting(p.Clash, ask)
 	}
 	foretold := p.AllWanted || ask.Upgrade
 	if lines := changes(m, p, p.Before.Members, p.After); foretold && len(lines) > 0 && !a.screen.JSON {
@@ -108,8 +108,8 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	return a.showInstalled(m, p, landed, foretold)
 }
 
-// together adds to a clash the command that brings what clashes to one build.
-func together(err error, ask plan.Ask) error {
+// fitting adds to a clash the command that brings what clashes to one build.
+func fitting(err error, ask plan.Ask) error {
 	var clash *landing.Clash
 	if !errors.As(err, &clash) || slices.Contains(ask.Names, clash.By.Name) || len(ask.Names) == 0 {
 		return err

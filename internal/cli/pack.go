@@ -17,6 +17,7 @@ import (
 	"fernladder/core/pack"
 	"fernladder/core/plan"
 	"fernladder/core/settings"
+	"fernladder/core/together"
 	"fernladder/internal/term"
 )
 
@@ -158,6 +159,7 @@ func (a *app) packAdvice(m *machine.Machine, err error) error {
 	var unordered *pack.Unordered
 	var changed *ospackage.Changed
 	var taken *pack.Taken
+	var clash *together.Clash
 	switch {
 	case errors.As(err, &unnamed):
 		return &helped{err, []string{"Add to " + orDefault(m.Place.Shown(m.Settings.File), settings.FileName) + ":\n    [pack]\n    maintainer = \"NAME <ADDRESS>\""}}
@@ -165,6 +167,8 @@ func (a *app) packAdvice(m *machine.Machine, err error) error {
 		return &helped{err, []string{"Give it an epoch in the settings, and raise that with such a release:\n    [pack.epoch." + unordered.Name + "]\n    number = 1"}}
 	case errors.As(err, &changed):
 		return &helped{err, []string{"To see all that is wrong, and build it again: fernladder mend --rebuild"}}
+	case errors.As(err, &clash):
+		return &helped{err, []string{"They cannot be installed together. Let the recipe of one of them leave that file out, or place it elsewhere."}}
 	case errors.As(err, &taken):
 		return &helped{err, []string{"Raise rebuild in [pack] in the settings, or write it elsewhere with --to."}}
 	}

@@ -1,0 +1,94 @@
+package pack
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"fernladder/core/landing"
+	"fernladder/core/store"
+)
+
+// mentions adds the builds of which a file names something: what it reads or runs there,
+// nothing else shows.
+func (p *packing) mentions(n *requires, r *store.Receipt, file io.Reader) error {
+	const longest = 4096 // path (PATH_MAX)
+	top := filepath.Join(p.m.Store.Root, "trees")
+	if r.Prefix != "" {
+		top = r.Prefix
+	}
+	needle := []byte(top + "/")
+	buffer := make([]byte, 0, 256<<10)
+	for {
+		got, err := io.ReadFull(file, buffer[len(buffer):cap(buffer)])
+		buffer = buffer[:len(buffer)+got]
+		ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !ended {
+			return err
+		}
+		rest := buffer
+		for {
+			at := bytes.Index(rest, needle)
+			if at < 0 {
+				rest = rest[max(0, len(rest)-len(needle)):]
+				break
+			}
+			rest = rest[at:]
+			if len(rest) < longest && !ended {
+				break
+			}
+			end := bytes.IndexFunc(rest[:min(len(rest), longest)], endsPath)
+			if end < 0 {
+				end = min(len(rest), longest)
+			}
+			p.mentioned(n, r, string(rest[:end]))
+			rest = rest[len(needle):]
+		}
+		if ended {
+			return nil
+		}
+		buffer = buffer[:copy(buffer[:cap(buffer)], rest)]
+	}
+}
+
+// endsPath tells whether a character ends a path in a text: most are names of what is
+// built, which have none of those that shells and makefiles know.
+func endsPath(c rune) bool {
+	return c <= ' ' || c >= 0x7f || strings.ContainsRune("\"'`:;,()[]{}<>|&$*?!#=\\", c)
+}
+
+// mentioned adds the builds that have what a path names.
+func (p *packing) mentioned(n *requires, r *store.Receipt, named string) {
+	if r.Prefix == "" {
+		parts := strings.SplitN(strings.TrimPrefix(named, filepath.Join(p.m.Store.Root, "trees")+"/"), "/", 3)
+		if len(parts) < 2 {
+			return
+		}
+		if ref, is := p.m.Store.RefOf(filepath.Join(p.m.Store.Root, "trees", parts[0], parts[1])); is && ref != r.Ref {
+			n.trees[ref] = true
+		}
+		return
+	}
+	entry := p.inPrefix(r, named)
+	switch {
+	case entry == nil || entry.Mode.IsDir() && landing.Common(entry.Path):
+	case entry.Mode.IsDir():
+		for _, e := range p.union {
+			if strings.HasPrefix(e.Path, entry.Path+"/") && !e.Mode.IsDir() && e.Build != r.Ref {
+				n.trees[e.Build] = true
+			}
+		}
+	case entry.Build != r.Ref:
+		n.trees[entry.Build] = true
+	}
+}
+
+// interpreter adds the build that has the interpreter of a script, if one has.
+func (p *packing) interpreter(n *requires, r *store.Receipt, file string) {
+	named := &requires{trees: n.tools}
+	if strings.HasPrefix(file, p.m.Store.Root+"/") || p.inPrefix(r, file) != nil {
+		p.mentioned(named, r, file)
+	}
+}
