@@ -101,26 +101,24 @@ func (a *attempt) ownPlaced() error {
 			continue
 		}
 		uid, err := store.NumberOf(o.Owner, store.UserNumber)
-		if err != nil {
+		if err != nil && !a.declares(o.Owner) {
 			return wrong("this machine has no user %s", o.Owner)
 		}
-		gid, err := store.NumberOf(o.Group, store.GroupNumber)
-		if err != nil {
+		gid, noGroup := store.NumberOf(o.Group, store.GroupNumber)
+		if noGroup != nil && !a.declares(o.Group) {
 			return wrong("this machine has no group %s", o.Group)
+		}
+		if err != nil || noGroup != nil {
+			a.remark(fmt.Sprintf("%s: it will belong to %s where that is: this machine does not have it yet", o.File, o.Who()))
+			continue
 		}
 		if err := root.Lchown(o.File, uid, gid); err != nil {
 			return err
 		}
 		if o.Mode != "" {
-			bits, err := strconv.ParseUint(o.Mode, 8, 16)
+			mode, err := recipe.FileMode(o.Mode)
 			if err != nil {
 				return err // which the recipe's reading has checked
-			}
-			mode := fs.FileMode(bits & 0o777)
-			for bit, is := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
-				if bits&bit != 0 {
-					mode |= is
-				}
 			}
 			if err := root.Chmod(o.File, mode); err != nil {
 				return err

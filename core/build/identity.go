@@ -76,6 +76,12 @@ func identify(job *Job, machine host.Machine) string {
 	for _, o := range r.Owners {
 		id.Placed = append(id.Placed, fmt.Sprintf("owner %q %q %q %q", o.File, o.Owner, o.Group, o.Mode))
 	}
+	for _, u := range r.Users {
+		id.Placed = append(id.Placed, fmt.Sprintf("user %q %q %q", u.Name, u.About, u.Home))
+	}
+	for _, d := range r.Folders {
+		id.Placed = append(id.Placed, fmt.Sprintf("directory %q %q %q %q", d.Path, d.Owner, d.Group, d.Mode))
+	}
 	for _, patch := range job.Patches {
 		id.Patches = append(id.Patches, patch.Digest)
 	}

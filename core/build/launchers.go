@@ -32,6 +32,17 @@ func (a *attempt) addLaunchersAndConfigs(log string) error {
 			return err
 		}
 	}
+	for file, text := range a.job.declarations() {
+		if err := staged.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return a.notInTree(filepath.Dir(file), err, log)
+		}
+		if _, err := staged.Lstat(file); err == nil {
+			return a.failure(StagePlace, "the package places "+file+" itself; take [[user]] and [[directory]] out of the recipe", log)
+		}
+		if err := staged.WriteFile(file, []byte(text), 0o644); err != nil {
+			return a.notInTree(file, err, log)
+		}
+	}
 	return nil
 }
 

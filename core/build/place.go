@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fernladder/core/event"
@@ -246,6 +248,10 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	}
 	receipt.Env, receipt.BeforeSystem, receipt.Beside = a.userEnvironment(), a.job.Recipe.BeforeSystem, a.job.Beside()
 	receipt.RunsWith = a.job.RunsWith()
+	receipt.Declares = slices.Sorted(maps.Keys(a.job.declarations()))
+	for _, o := range a.job.Recipe.Owners {
+		receipt.Owned = append(receipt.Owned, store.Owned{File: o.File, Owner: o.Owner, Group: o.Group, Mode: o.Mode})
+	}
 	return receipt
 }
 

@@ -265,11 +265,19 @@ func (p *Package) debControl(sums string) ([]byte, error) {
 	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "./", Mode: 0o755, ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
 		return nil, err
 	}
-	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.Control()}, {"md5sums", sums}, {"triggers", triggers}} {
+	after := ""
+	if p.After != "" {
+		after = "#!/bin/sh\nset -e\n[ \"$1\" = configure ] || exit 0\n" + p.After
+	}
+	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.Control()}, {"md5sums", sums}, {"postinst", after}, {"triggers", triggers}} {
 		if f[1] == "" {
 			continue
 		}
-		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "./" + f[0], Mode: 0o644, Size: int64(len(f[1])), ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
+		mode := int64(0o644)
+		if f[0] == "postinst" {
+			mode = 0o755
+		}
+		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "./" + f[0], Mode: mode, Size: int64(len(f[1])), ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
 			return nil, err
 		}
 		if _, err := io.WriteString(t, f[1]); err != nil {

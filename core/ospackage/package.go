@@ -49,6 +49,7 @@ type Package struct {
 	Files                               []File  // in any order; directories only where the package has them to itself
 	Packing                             Packing // of a .deb; a .rpm has zstd
 	Loader                              bool    // directories that the loader looks in change: its cache has to be renewed
+	After                               string  // shell text that is run once it is installed, or ""
 	Changes                             []Change
 	Time                                time.Time // of all that it has
 }

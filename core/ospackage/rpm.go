@@ -203,6 +203,10 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	p.rpmFiles(h, digests)
 	self := Relation{Name: p.Name, Operator: "=", Version: p.Whole()}
 	relations(h, TagProvides, TagProvideVersions, TagProvideFlags, append([]Relation{self}, p.Provides...), senseProvided, nil)
+	if p.After != "" {
+		h.text(TagAfterInstall, p.After)
+		h.text(TagAfterInstallShell, "/bin/sh")
+	}
 	relations(h, TagRequires, TagRequireVersions, TagRequireFlags, p.Depends, senseFound, []Relation{
 		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"}, {Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
 		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"}, {Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})

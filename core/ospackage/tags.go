@@ -29,6 +29,8 @@ const (
 	TagFileFlags          int32 = 1037
 	TagFileUsers          int32 = 1039
 	TagFileGroups         int32 = 1040
+	TagAfterInstall       int32 = 1024
+	TagAfterInstallShell  int32 = 1086
 	TagSourceRPM          int32 = 1044
 	TagFileVerify         int32 = 1045
 	TagProvides           int32 = 1047

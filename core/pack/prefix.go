@@ -53,6 +53,9 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 	if o.Depends, err = p.system.relations(ctx, p, needs, false); err != nil {
 		return nil, nil, err
 	}
+	for _, r := range p.trees {
+		p.declared(o, r)
+	}
 	if err := p.links(o, named); err != nil {
 		return nil, nil, err
 	}
@@ -91,8 +94,9 @@ func (n *requires) add(o *requires) {
 // underPrefix adds the files to a package, or to the one that is for building against it.
 func (p *packing) underPrefix(o, devel *ospackage.Package, files together.Union) error {
 	configs := map[string]store.Config{}
-	trees := map[string]*ground.Dir{}
+	trees, receipts := map[string]*ground.Dir{}, map[store.Ref]*store.Receipt{}
 	for _, r := range p.trees {
+		receipts[r.Ref] = r
 		dir, err := ground.OpenDir(r.Tree)
 		if err != nil {
 			return err
@@ -112,7 +116,7 @@ func (p *packing) underPrefix(o, devel *ospackage.Package, files together.Union)
 		}
 		f := ospackage.File{Path: filepath.Join(p.ask.Prefix, e.Path), Mode: e.Mode, Size: e.Size, Target: e.Target, SHA256: e.SHA256, Open: p.opener(e.Tree, e.Path)}
 		if e.Mode.IsRegular() {
-			f.Owner, f.Group = p.owners(trees[e.Tree], e.Path)
+			p.give(&f, trees[e.Tree], receipts[e.Build], e.Path)
 		}
 		if c, is := configs[e.Path]; is && e.Mode.IsRegular() {
 			mode, err := c.Permissions(e.Mode.Perm())
@@ -138,7 +142,7 @@ var ofAll = map[string]bool{"/": true, "/opt": true, "/srv": true, "/home": true
 // shown are the directories of which people, their sessions and the system's own programs
 // want to see what is in them: where they look, there are links.
 var shown = []string{"bin/", "sbin/", "share/man/", "share/info/", "share/applications/", "share/icons/", "share/pixmaps/", "share/mime/packages/", "share/metainfo/",
-	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "share/systemd/"}
+	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "lib/sysusers.d/", "lib/tmpfiles.d/", "share/systemd/"}
 
 // links adds names of what was asked for in the directory that people look in, unless the
 // prefix is one.

@@ -8,6 +8,7 @@ import (
 	"os/user"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -59,6 +60,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		}
 		o.Depends = append(o.Depends, relation)
 	}
+	p.declared(o, r)
 	if len(r.Configs) > 0 {
 		c, err := p.configs(r)
 		if err != nil {
@@ -116,9 +118,37 @@ func development(f store.File) bool {
 func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackage.File {
 	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
 	if f.Mode.IsRegular() {
-		o.Owner, o.Group = p.owners(dir, f.Path)
+		p.give(&o, dir, r, f.Path)
 	}
 	return o
+}
+
+// give lets a file belong to whom the recipe of its build says.
+func (p *packing) give(o *ospackage.File, dir *ground.Dir, r *store.Receipt, file string) {
+	i := slices.IndexFunc(r.Owned, func(owned store.Owned) bool { return owned.File == file })
+	if i < 0 {
+		o.Owner, o.Group = p.owners(dir, file)
+		return
+	}
+	o.Owner, o.Group = r.Owned[i].Owner, r.Owned[i].Group
+	if mode, err := recipe.FileMode(r.Owned[i].Mode); err == nil && r.Owned[i].Mode != "" {
+		o.Mode = mode
+	}
+}
+
+// declared lets a package have what a build says that it wants made when it is installed:
+// system users, and directories.
+func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
+	for _, file := range r.Declares {
+		program, how := "systemd-sysusers", ""
+		if strings.HasPrefix(file, "lib/tmpfiles.d/") {
+			program, how = "systemd-tmpfiles", "--create "
+		}
+		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", quoted(filepath.Join(r.At(), file)), program, how, o.Name)
+	}
+	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) && p.ask.Format == ospackage.RPM {
+		o.Depends = append(o.Depends, ospackage.Relation{Name: "/bin/sh"})
+	}
 }
 
 // owners are whom a file belongs to, by their names, where root has given it to them

@@ -13,6 +13,8 @@ func (r *Recipe) Effective(f Facts) *Recipe {
 	e.Launchers = holding(r.Launchers, f, func(x *Launcher) *Condition { return &x.When })
 	e.Configs = holding(r.Configs, f, func(x *Config) *Condition { return &x.When })
 	e.Owners = holding(r.Owners, f, func(x *Owner) *Condition { return &x.When })
+	e.Users = holding(r.Users, f, func(x *User) *Condition { return &x.When })
+	e.Folders = holding(r.Folders, f, func(x *Folder) *Condition { return &x.When })
 	e.Beside = holding(r.Beside, f, func(x *Beside) *Condition { return &x.When })
 	return &e
 }

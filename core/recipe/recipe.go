@@ -46,6 +46,8 @@ type Recipe struct {
 	Launchers []*Launcher
 	Configs   []*Config
 	Owners    []*Owner
+	Users     []*User
+	Folders   []*Folder
 	Beside    []*Beside // names on the landing for when another build has the plain ones
 	Upstream  Upstream
 	Offers    Offers

@@ -1,7 +1,9 @@
 package recipe
 
 import (
+	"io/fs"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"fernladder/core/host"
@@ -121,6 +123,33 @@ type Owner struct {
 	Group string
 	Mode  string // permissions in octal digits, with those of setuid and setgid; "": as they are
 	When  Condition
+}
+
+// FileMode is the mode that octal digits say, with setuid, setgid and sticky.
+func FileMode(digits string) (fs.FileMode, error) {
+	bits, err := strconv.ParseUint(digits, 8, 16)
+	mode := fs.FileMode(bits & 0o777)
+	for bit, is := range map[uint64]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+		if bits&bit != 0 {
+			mode |= is
+		}
+	}
+	return mode, err
+}
+
+// A User is a system user that a package runs as.
+type User struct {
+	keyfile.Position
+	Name, About, Home string
+	When              Condition
+}
+
+// A Folder is a directory outside of the tree that a package keeps something in.
+type Folder struct {
+	keyfile.Position
+	Path               string
+	Owner, Group, Mode string // "": root, root and 0755
+	When               Condition
 }
 
 // Who is whom the file belongs to, in words.

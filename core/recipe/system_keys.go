@@ -85,6 +85,46 @@ func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
 	}
 }
 
+func (r *Recipe) userKeys(u *User) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("name", &u.Name, "Its name, and that of its group.").Must().Check(checkAccount),
+		keyfile.Text("about", &u.About, "What it is for, in a few words.").Check(checkOneLine).Check(checkPlain),
+		keyfile.Text("home", &u.Home, "Its home; without, it has none.").Check(checkAbsolute).Check(checkPlain),
+		r.whenKey(&u.When, "The condition under which it is needed."),
+	}
+}
+
+func (r *Recipe) folderKeys(d *Folder) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("path", &d.Path, "Where it is: inside /etc, /run, /srv, or /var/cache, /var/lib, /var/log, /var/opt or /var/spool.").Must().Check(checkFolder).Check(checkPlain),
+		keyfile.Text("owner", &d.Owner, "The user it belongs to.").Check(checkAccount),
+		keyfile.Text("group", &d.Group, "The group it belongs to.").Check(checkAccount),
+		keyfile.Text("mode", &d.Mode, "Its permissions, in three or four octal digits. 0755, if nothing is said.").Check(checkAnyMode),
+		r.whenKey(&d.When, "The condition under which it is needed."),
+	}
+}
+
+// checkFolder refuses directories that are not a package's own.
+func checkFolder(path string) error {
+	if err := checkAbsolute(path); err != nil {
+		return err
+	}
+	for _, in := range []string{"/etc/", "/run/", "/srv/", "/var/cache/", "/var/lib/", "/var/log/", "/var/opt/", "/var/spool/"} {
+		if strings.HasPrefix(path, in) {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s is no place for a directory of a package", path)
+}
+
+// checkPlain refuses what means something else in sysusers.d(5) and tmpfiles.d(5).
+func checkPlain(text string) error {
+	if strings.ContainsAny(text, "%\"\\") {
+		return fmt.Errorf("%q has a character that means something to systemd: %% \" or \\", text)
+	}
+	return nil
+}
+
 // checkAnyMode refuses what are no permissions, or would let everybody write.
 func checkAnyMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)

@@ -34,16 +34,23 @@ func TakesOver(name string) string {
 	return ""
 }
 
-// GivesAway lists the files of the recipe that would belong to others than the tree, or
-// run with the rights of their owner.
+// GivesAway lists what of the recipe would belong to others than the tree, or run with the
+// rights of its owner: files, system users, and directories outside of the tree.
 func (r *Recipe) GivesAway() keyfile.Problems {
 	var problems keyfile.Problems
-	for _, o := range r.Owners {
-		at := o.Position
+	add := func(at keyfile.Position, format string, args ...any) {
 		at.File = r.File
-		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line),
-			Message: fmt.Sprintf("%s would make %s belong to %s", r.Name, o.File, o.Who()),
-			Advice:  fmt.Sprintf("take it out; or, if you trust the package with that, trusted_owners = [%q] in the settings", r.Name)})
+		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line), Message: r.Name + " would make " + fmt.Sprintf(format, args...),
+			Advice: fmt.Sprintf("take it out; or, if you trust the package with that, trusted_owners = [%q] in the settings", r.Name)})
+	}
+	for _, o := range r.Owners {
+		add(o.Position, "%s belong to %s", o.File, o.Who())
+	}
+	for _, u := range r.Users {
+		add(u.Position, "the system user %s", u.Name)
+	}
+	for _, d := range r.Folders {
+		add(d.Position, "the directory %s, outside of its tree", d.Path)
 	}
 	return problems
 }

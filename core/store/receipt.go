@@ -74,6 +74,8 @@ type Receipt struct {
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
 	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
 	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
+	Owned        []Owned           `json:"owned,omitempty"`         // files that belong to others than root, where that can be had
+	Declares     []string          `json:"declares,omitempty"`      // files of the tree that say which system users and directories it wants
 	Licences     []Licence         `json:"licences,omitempty"`      // texts of the source, kept in the tree
 	Configs      []Config          `json:"configs,omitempty"`
 	Remarks      []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
@@ -147,12 +149,13 @@ func (t Try) String() string {
 	return t.Run
 }
 
-// Owned is a file that the installer of a package has given to somebody, which was not
-// done.
+// Owned is a file that belongs to somebody else than root, or that the installer of a
+// package would have given away.
 type Owned struct {
 	File  string `json:"file"` // in the tree
 	Owner string `json:"owner,omitempty"`
 	Group string `json:"group,omitempty"`
+	Mode  string `json:"mode,omitempty"` // permissions in octal digits, where they are others than the file's
 }
 
 // Who is to whom it was given, in words.
