@@ -84,7 +84,7 @@ func firsts(list []string) (once []string) {
 	return once
 }
 
-// systemPrefix is where compilers, the loader and shells look without being told.
+// systemPrefix is where compilers and shells look without being told.
 const systemPrefix = "/usr"
 
 // libraryDirs are the directories that a job's programs find libraries in: its own, and
@@ -97,10 +97,8 @@ func libraryDirs(job *Job) []string {
 		}
 	}
 	var dirs []string
-	for _, prefix := range firsts(prefixes) {
-		if prefix != systemPrefix {
-			dirs = append(dirs, filepath.Join(prefix, "lib"))
-		}
+	for _, prefix := range firsts(prefixes) { // also of /usr: not every system's loader looks in its lib
+		dirs = append(dirs, filepath.Join(prefix, "lib"))
 	}
 	return dirs
 }
@@ -169,9 +167,8 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		// Makefiles that know DESTDIR fill the stage instead of the tree.
 		"DESTDIR": d.stage,
 	}
-	if own := libraryDirs(job); len(own) > 0 { // a program finds the libraries of its own tree
-		env["LDFLAGS"] = "-Wl,-rpath," + own[0]
-	}
+	// A program finds the libraries of its own tree.
+	env["LDFLAGS"] = "-Wl,-rpath," + libraryDirs(job)[0]
 	for _, pair := range Surroundings(neighbours(job)) {
 		switch value := pair.Values[0]; {
 		case value == "":
@@ -284,9 +281,7 @@ func compilerPaths(job *Job, variables map[string]string) {
 		variables["CPATH"] = strings.Join(firsts(headers), ":")
 		variables["LIBRARY_PATH"] = strings.Join(firsts(libraries), ":")
 	}
-	if job.Prefix != systemPrefix {
-		variables["LD_RUN_PATH"] = strings.Join(firsts(append(libraries, filepath.Join(job.Prefix, "lib"))), ":")
-	}
+	variables["LD_RUN_PATH"] = strings.Join(firsts(append(libraries, filepath.Join(job.Prefix, "lib"))), ":")
 }
 
 // variables are the values of the FL_ variables in a job's recipe.

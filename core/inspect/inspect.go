@@ -210,9 +210,6 @@ func (l Look) found(name, library string, runPath []string) bool {
 		_, err := os.Stat(l.whereIs(library))
 		return err == nil
 	}
-	if l.Tree == "/usr" { // where the loader looks by itself
-		runPath = append(slices.Clone(runPath), "/usr/lib")
-	}
 	for _, dir := range runPath {
 		if _, err := os.Stat(l.whereIs(filepath.Join(dir, library))); err == nil {
 			return true

@@ -257,8 +257,8 @@ func (l *looking) binary(b inspect.Binary, f store.File) {
 		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
 	looks := b.Looks(filepath.Dir(filepath.Join(l.receipt.At(), f.Path)))
-	if l.receipt.Prefix != "" {
-		looks = append(looks, filepath.Join(l.receipt.Prefix, "lib")) // where the loader may look by itself
+	if l.receipt.Prefix != "" { // where somebody may let the loader look
+		looks = append(looks, filepath.Join(l.receipt.Prefix, "lib"))
 	}
 	dirs := host.Loader(l.here(looks...))
 	for _, name := range b.Needs {
