@@ -48,6 +48,7 @@ const (
 	ByWinner  Why = "winner"        // another package was decided to have the name
 	ByLink    Why = "link"          // it is a link at the top of the tree, in the place of a directory
 	ByFronted Why = "beside"        // another build of the package has the plain names
+	ByActing  Why = "acts"          // the operating system would do by itself what it says
 )
 
 // Conflict is the error when two packages want the same places on the landing.
@@ -138,7 +139,7 @@ func (p *places) add(x part) {
 			p.named = append(p.named, Naming{Build: x.Ref, File: f.Path, As: []string{}, Why: ByLink})
 			continue
 		}
-		names, naming := p.names(x, f.Path)
+		names, naming := p.names(x, f)
 		if !x.Beside && (len(names) != 1 || names[0] != f.Path) {
 			p.mix(x.Ref, f.Path)
 		}
@@ -152,17 +153,22 @@ func (p *places) add(x part) {
 }
 
 // names are those that a file of a member is linked under.
-func (p *places) names(x part, file string) ([]string, *Naming) {
+func (p *places) names(x part, f store.File) ([]string, *Naming) {
+	file := f.Path
 	var also []string
 	for _, as := range x.besideNames(file) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !Collective(as) && (p.ofSystem(as) == "" || p.rules.before(x.receipt)) {
+		if ground.ValidName(as) && !Collective(as) && (p.ofSystem(as, f) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}
 	naming := &Naming{Build: x.Ref, File: file}
+	if Acts(x.Name, file) && !p.rules.mayAct(x.Name) {
+		naming.As, naming.Why = []string{}, ByActing
+		return nil, naming
+	}
 	rule, winner := p.rules.find(x.Name, file), p.rules.winner(file)
 	name := file
 	switch {
@@ -184,7 +190,7 @@ func (p *places) names(x part, file string) ([]string, *Naming) {
 	default:
 		naming = nil
 	}
-	system := p.ofSystem(name)
+	system := p.ofSystem(name, f)
 	switch {
 	case system == "":
 		return append([]string{name}, also...), naming
@@ -242,9 +248,9 @@ func (x part) besideNames(file string) []string {
 	return nil
 }
 
-// ofSystem is the operating system's program that a name on the landing would come
-// before, or "". The manual page of a program goes with it.
-func (p *places) ofSystem(name string) string {
+// ofSystem is the operating system's program or library that a name of a file on the
+// landing would come before, or "". The manual page of a program goes with it.
+func (p *places) ofSystem(name string, f store.File) string {
 	if p.rules.System == nil {
 		return ""
 	}
@@ -252,6 +258,8 @@ func (p *places) ofSystem(name string) string {
 	switch {
 	case dir == "bin/" || dir == "sbin/":
 		return p.rules.System(base)
+	case dir == "lib/" && p.rules.Library != nil && strings.HasPrefix(base, "lib"):
+		return LibraryBehind(base, f.Mode, p.rules.Library)
 	case dir == "share/man/man1/" || dir == "share/man/man8/" || dir == "man/man1/" || dir == "man/man8/":
 		stem := base
 		for _, suffix := range []string{".gz", ".bz2", ".xz", ".zst"} {
@@ -259,6 +267,22 @@ func (p *places) ofSystem(name string) string {
 		}
 		if stem, is := strings.CutSuffix(stem, "."+dir[len(dir)-2:len(dir)-1]); is {
 			return p.rules.System(stem)
+		}
+	}
+	return ""
+}
+
+// LibraryBehind is the operating system's library that programs do not use any more where
+// a file of this name comes before it, or ""; find finds them by their names. ldconfig
+// makes the link by which programs ask for one, libfern.so.1, to any libfern.so.1.2 that it
+// comes by. A link without a number is only for the linker.
+func LibraryBehind(base string, mode fs.FileMode, find func(name string) string) string {
+	if strings.HasSuffix(base, ".so") && mode.IsRegular() {
+		return find(base)
+	}
+	for name := base; strings.Contains(name, ".so."); name = strings.TrimSuffix(name, path.Ext(name)) {
+		if at := find(name); at != "" {
+			return at
 		}
 	}
 	return ""

@@ -17,8 +17,13 @@ type Rules struct {
 	Names  []Name   // of single files; the first that fits counts
 	Before []string // packages whose programs may come before the operating system's, or "*"
 
+	Acting []string `json:",omitempty"` // packages that may have files that act by being there; see Acts
+
 	// System is where the operating system has a program of this name, or "".
 	System func(program string) string `json:"-"`
+	// Library is where it has a shared library of this name, or ""; nil where the loader
+	// does not look where the links are.
+	Library func(name string) string `json:"-"`
 
 	Shared string        `json:"-"` // a directory that others use too, in which all is linked besides; or ""
 	Number int           `json:"-"` // of the states that stay, the newest
@@ -43,6 +48,9 @@ func (r Rules) find(name, file string) *Name {
 	}
 	return nil
 }
+
+// mayAct tells whether a package may have files that act by being there.
+func (r Rules) mayAct(name string) bool { return slices.Contains(r.Acting, name) }
 
 // winner is the package that was decided to have a file, or "".
 func (r Rules) winner(file string) string {
@@ -78,4 +86,4 @@ func (r Rules) digest(parts []part) string {
 
 // arrangement is raised whenever the same members and rules come to be linked
 // otherwise.
-const arrangement = 1
+const arrangement = 2

@@ -23,7 +23,7 @@ import (
 func (p *packing) document(o *ospackage.Package, builds []*store.Receipt) error {
 	dir := "/usr/share/doc/" + o.Name
 	add := func(name string, data []byte, license bool) {
-		o.Files = append(o.Files, ospackage.File{Path: dir + "/" + name, Mode: 0o644, Size: int64(len(data)), Doc: !license, License: license,
+		o.Files = append(o.Files, ospackage.File{Path: dir + "/" + name, Mode: 0o644, Size: int64(len(data)), Doc: true, License: license,
 			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
 	}
 	o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})

@@ -99,15 +99,16 @@ func (e *BadName) Error() string {
 
 // packing is the work on one ask.
 type packing struct {
-	m       *machine.Machine
-	ask     Ask
-	trees   []*store.Receipt // what is packed, what stands on others last
-	files   map[store.Ref][]store.File
-	needs   map[store.Ref]*requires
-	system  system
-	unknown map[string]bool
-	renamed []landing.Naming
-	union   together.Union // what builds for a prefix have there
+	m         *machine.Machine
+	ask       Ask
+	trees     []*store.Receipt // what is packed, what stands on others last
+	files     map[store.Ref][]store.File
+	needs     map[store.Ref]*requires
+	system    system
+	unknown   map[string]bool
+	renamed   []landing.Naming
+	libraries func(name string) string // of the operating system
+	union     together.Union           // what builds for a prefix have there
 }
 
 // A Planned set of packages can be written.
@@ -125,7 +126,7 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 		return nil, &Unnamed{m.Settings.File}
 	}
 	var err error
-	p := &packing{m: m, ask: ask, files: map[store.Ref][]store.File{}, needs: map[store.Ref]*requires{}, unknown: map[string]bool{}}
+	p := &packing{m: m, ask: ask, files: map[store.Ref][]store.File{}, needs: map[store.Ref]*requires{}, unknown: map[string]bool{}, libraries: machine.SystemLibraries()}
 	if p.system, err = systemOf(m, ask.Format); err != nil {
 		return nil, err
 	}
@@ -359,11 +360,18 @@ func (p *packing) check(all []Made) error {
 	return nil
 }
 
+// rules are those of the landing; the loader looks where packages have their links.
+func (p *packing) rules() landing.Rules {
+	rules := p.m.Rules()
+	rules.Library = p.libraries
+	return rules
+}
+
 // names are the packages of links, one for each build that people use.
 func (p *packing) names(people []*store.Receipt) ([]Made, error) {
 	var all []Made
 	for _, r := range people {
-		links, err := landing.Arrange(p.m.Store, []landing.Member{{Ref: r.Ref, Asked: true}}, p.m.Rules())
+		links, err := landing.Arrange(p.m.Store, []landing.Member{{Ref: r.Ref, Asked: true}}, p.rules())
 		if err != nil {
 			return nil, err
 		}

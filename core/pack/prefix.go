@@ -2,6 +2,7 @@ package pack
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"maps"
 	"path"
@@ -43,7 +44,10 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 		return nil, nil, err
 	}
 	devel := p.develOf(o, o.Name)
-	if err := p.underPrefix(o, devel, files); err != nil {
+	if files, err = p.amongOthers(files, &remarks); err == nil {
+		err = p.underPrefix(o, devel, files)
+	}
+	if err != nil {
 		return nil, nil, err
 	}
 	needs := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64}
@@ -89,6 +93,29 @@ func (n *requires) add(o *requires) {
 	n.interpreters = slices.Compact(slices.Sorted(slices.Values(append(n.interpreters, o.interpreters...))))
 	n.modules = slices.Compact(slices.Sorted(slices.Values(append(n.modules, o.modules...))))
 	n.declared, n.bits = append(n.declared, o.declared...), o.bits
+}
+
+// amongOthers leaves out what acts by being there, where the operating system looks, and
+// tells which of its libraries others take the place of.
+func (p *packing) amongOthers(files together.Union, remarks *[]string) (together.Union, error) {
+	if !ofAll[p.ask.Prefix] {
+		return files, nil
+	}
+	var kept together.Union
+	for _, e := range files {
+		dir, base := path.Split(e.Path)
+		if !e.Mode.IsDir() && landing.Acts(e.Build.Name, e.Path) && !slices.Contains(p.m.Settings.TrustedOwners, e.Build.Name) {
+			p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{}, Why: landing.ByActing})
+			continue
+		}
+		if dir == "lib/" {
+			if theirs := landing.LibraryBehind(base, e.Mode, p.libraries); theirs != "" {
+				*remarks = append(*remarks, fmt.Sprintf("%s: %s: programs of the operating system can take it for theirs, %s", e.Build.Name, e.Path, theirs))
+			}
+		}
+		kept = append(kept, e)
+	}
+	return kept, nil
 }
 
 // underPrefix adds the files to a package, or to the one that is for building against it.
@@ -156,7 +183,7 @@ func (p *packing) links(o *ospackage.Package, named []*store.Receipt) error {
 	for _, r := range named {
 		members = append(members, landing.Member{Ref: r.Ref, Asked: true})
 	}
-	links, err := landing.Arrange(p.m.Store, members, p.m.Rules())
+	links, err := landing.Arrange(p.m.Store, members, p.rules())
 	if err != nil {
 		return err
 	}
