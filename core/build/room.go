@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -75,6 +76,9 @@ func (a *attempt) leave() error {
 	}
 	a.room.session.Leave()
 	a.room.session = nil
+	if a.job.Away() { // the next room has its own
+		return errors.Join(ground.Remove(a.dirs.seen), ground.Remove(a.dirs.prefix))
+	}
 	return a.takeBack()
 }
 

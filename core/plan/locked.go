@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fernladder/core/build"
 	"fernladder/core/lock"
 )
 
@@ -17,8 +18,10 @@ func (e *NothingLocked) Error() string {
 
 // Entries are the builds of the plan as a lock file has them, and the compilers that
 // they are for.
-func (p *Plan) Entries() (builds []*lock.Build, compilers []string) {
-	for _, j := range p.Jobs {
+func (p *Plan) Entries() (builds []*lock.Build, compilers []string) { return entries(p.Jobs) }
+
+func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
+	for _, j := range jobs {
 		b := &lock.Build{Name: j.Name, Version: j.Package.Release.Version, ID: j.ID, Source: j.Sources(), Options: j.Package.Changed(),
 			Asked: j.Package.Asked, Apart: j.Package.Apart}
 		for _, need := range j.Needs {
@@ -36,6 +39,15 @@ func (p *Plan) holdTo(f Facts) error {
 	if !f.Lock.There || len(f.Lock.Builds) == 0 {
 		return &NothingLocked{f.Lock.Shown}
 	}
-	builds, compilers := p.Entries()
+	jobs := p.Jobs
+	if f.Target.Prefix != "" { // what is locked is what is in trees of their own
+		target := f.Target
+		target.Prefix = ""
+		var err error
+		if jobs, err = build.Plan(p.Ladder, target); err != nil {
+			return err
+		}
+	}
+	builds, compilers := entries(jobs)
 	return f.Lock.Compare(builds, f.Target.System.Arch, compilers)
 }

@@ -79,12 +79,12 @@ func (r Room) inside(dir string) []string {
 // over tells whether what is shown is laid over a whole directory of the system.
 func (r Room) over(dir string) bool { return r.Shown.In != "" && r.Shown.For == dir }
 
-// placeless tells whether something is mounted inside a directory of the system at a path
-// that is not there.
+// placeless tells whether a stand is inside a directory of the system at a path that is not
+// there, or that leads elsewhere.
 func (r Room) placeless(dir string) bool {
-	return slices.ContainsFunc(r.inside(dir), func(path string) bool {
-		_, err := os.Stat(path)
-		return errors.Is(err, os.ErrNotExist)
+	return slices.ContainsFunc(beneath(dir, []string{r.Stands.For, r.Shown.For}), func(path string) bool {
+		real, err := filepath.EvalSymlinks(path)
+		return errors.Is(err, os.ErrNotExist) || err == nil && real != path
 	})
 }
 

@@ -20,6 +20,8 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+
+	"golang.org/x/sys/unix"
 )
 
 // An Entry is a file, directory or link of one of the trees.
@@ -110,10 +112,17 @@ func (u Union) Find(path string) *Entry {
 }
 
 // Link makes a directory, which is not there yet and in a directory that nobody else can
-// write, in which files are those of the trees by another name. Nobody may write to it.
+// write, in which files are those of the trees by another name; copies where they belong
+// to another user, of which the kernel makes no links (proc_sys_fs(5), protected_hardlinks).
+// Nobody may write to it.
 func (u Union) Link(dir string) error {
 	return u.lay(dir, func(e Entry, to string) error {
-		return os.Link(filepath.Join(e.Tree, e.Path), to)
+		from := filepath.Join(e.Tree, e.Path)
+		err := os.Link(from, to)
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EMLINK) {
+			return copyFile(from, to, e.Mode)
+		}
+		return err
 	})
 }
 
