@@ -17,7 +17,7 @@ func (j *Job) declarations() map[string]string {
 	r := j.Recipe
 	users, folders := "", ""
 	for _, u := range r.Users {
-		users += fmt.Sprintf("u %s - \"%s\" %s -\n", u.Name, cmp.Or(u.About, r.Summary), cmp.Or(u.Home, "-"))
+		users += fmt.Sprintf("u %s - \"%s\" \"%s\" -\n", u.Name, escaped.Replace(cmp.Or(u.About, r.Summary)), cmp.Or(u.Home, "-"))
 	}
 	for _, d := range r.Folders {
 		folders += fmt.Sprintf("d \"%s\" %s %s %s -\n", d.Path, cmp.Or(d.Mode, "0755"), cmp.Or(d.Owner, "root"), cmp.Or(d.Group, "root"))
@@ -36,7 +36,7 @@ func (j *Job) declarations() map[string]string {
 	return files
 }
 
-// escaped is a path as it means itself to systemd-tmpfiles, between quotes.
+// escaped is a text as it means itself to systemd, between quotes.
 var escaped = strings.NewReplacer("%", "%%", `\`, `\\`, `"`, `\"`)
 
 // declares tells whether a user or group comes with the package.

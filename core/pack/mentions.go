@@ -75,6 +75,10 @@ func (p *packing) mentioned(n *requires, r *store.Receipt, named string) {
 	switch {
 	case entry == nil || entry.Mode.IsDir() && landing.Common(entry.Path):
 	case entry.Mode.IsDir():
+		if n.dirs[entry.Path] {
+			return
+		}
+		n.dirs[entry.Path] = true
 		for _, e := range p.union {
 			if strings.HasPrefix(e.Path, entry.Path+"/") && !e.Mode.IsDir() && e.Build != r.Ref {
 				n.trees[e.Build] = true
@@ -87,7 +91,7 @@ func (p *packing) mentioned(n *requires, r *store.Receipt, named string) {
 
 // interpreter adds the build that has the interpreter of a script, if one has.
 func (p *packing) interpreter(n *requires, r *store.Receipt, file string) {
-	named := &requires{trees: n.tools}
+	named := &requires{trees: n.tools, dirs: map[string]bool{}}
 	if strings.HasPrefix(file, p.m.Store.Root+"/") || p.inPrefix(r, file) != nil {
 		p.mentioned(named, r, file)
 	}

@@ -19,6 +19,7 @@ import (
 type requires struct {
 	trees        map[store.Ref]bool  // that libraries are taken from, or whose files are named
 	tools        map[store.Ref]bool  // that scripts are run by
+	dirs         map[string]bool     // of the prefix that are named
 	libraries    map[string][]string // of the operating system, with the versions of symbols
 	interpreters []string            // of scripts, as they are named
 	modules      []string            // of pkg-config, for building against it
@@ -33,7 +34,7 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	n := &requires{trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
+	n := &requires{trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
 	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
 		n.bits = 32
 	}
