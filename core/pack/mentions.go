@@ -14,6 +14,9 @@ import (
 // mentions adds the builds of which a file names something: what it reads or runs there,
 // nothing else shows.
 func (p *packing) mentions(n *requires, r *store.Receipt, file io.Reader) error {
+	if !n.named {
+		return nil
+	}
 	const longest = 4096 // path (PATH_MAX)
 	top := filepath.Join(p.m.Store.Root, "trees")
 	if r.Prefix != "" {

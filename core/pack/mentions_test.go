@@ -27,7 +27,7 @@ func TestMentions(t *testing.T) {
 	trees := func(text string, r *store.Receipt, prefix string) []store.Ref {
 		p := &packing{m: &machine.Machine{Store: &store.Store{Root: "/R"}}, union: union}
 		r.Prefix = prefix
-		n := &requires{trees: map[store.Ref]bool{}, dirs: map[string]bool{}}
+		n := &requires{named: true, trees: map[store.Ref]bool{}, dirs: map[string]bool{}}
 		require.NoError(t, p.mentions(n, r, iotest.HalfReader(strings.NewReader(text))))
 		var all []store.Ref
 		for _, ref := range []store.Ref{moss, reed, sage} {

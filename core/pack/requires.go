@@ -11,6 +11,7 @@ import (
 
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 	"fernladder/core/together"
 )
@@ -19,6 +20,7 @@ import (
 type requires struct {
 	trees        map[store.Ref]bool  // that libraries are taken from, or whose files are named
 	tools        map[store.Ref]bool  // that scripts are run by
+	named        bool                // it is looked for what files name
 	dirs         map[string]bool     // of the prefix that are named
 	libraries    map[string][]string // of the operating system, with the versions of symbols
 	interpreters []string            // of scripts, as they are named
@@ -34,7 +36,9 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	n := &requires{trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
+	// Only these can be found not to be needed when it runs.
+	named := slices.ContainsFunc(r.Needs, func(l store.Link) bool { return l.Role != recipe.Runtime })
+	n := &requires{named: named, trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
 	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
 		n.bits = 32
 	}
