@@ -14,6 +14,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -252,11 +253,17 @@ func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
 	return nil
 }
 
+// What is said of files that name what will not be there.
+const (
+	NamesWork = "it names the directory that the package was built in, which will be gone"
+	NamesTree = "it names a tree of this machine, which will not be there"
+)
+
 // places are the directories that nothing should name, as they will be gone where it runs.
 func (t *taking) places() []*finder {
-	all := []*finder{{what: []byte(t.Work + "/"), says: "it names the directory that the package was built in, which will be gone"}}
+	all := []*finder{{what: []byte(t.Work + "/"), says: NamesWork}}
 	if t.Trees != "" {
-		all = append(all, &finder{what: []byte(t.Trees + "/"), says: "it names a tree of this machine, which will not be there"})
+		all = append(all, &finder{what: []byte(t.Trees + "/"), says: NamesTree})
 	}
 	return all
 }
@@ -280,6 +287,10 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 	if placed := []byte(t.Stage + t.Tree); bytes.Contains(data, placed) {
 		data = bytes.ReplaceAll(data, placed, []byte(t.Tree))
 		t.remarks = append(t.remarks, Remark{Mended, name, "it named the directory it was placed in; it names the tree now"})
+	}
+	if t.Trees != "" { // where it will be, nobody has given compilers such a flag
+		flag := regexp.MustCompile(` ?-ffile-prefix-map=` + regexp.QuoteMeta(t.Work) + `=[\w./+-]*`)
+		data = flag.ReplaceAll(data, nil)
 	}
 	named := t.places()
 	for _, p := range named {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/inspect"
 	"fernladder/core/landing"
 	"fernladder/core/ospackage"
 	"fernladder/core/store"
@@ -34,7 +35,7 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 		builds = append(builds, r.Ref)
 		o.Description += "\n" + r.Name + " " + r.Version + ", build " + r.ID
 		for _, remark := range r.Remarks {
-			if remark.File != "" && strings.Contains(remark.Text, "will not be there") {
+			if remark.Text == inspect.NamesWork || remark.Text == inspect.NamesTree {
 				remarks = append(remarks, r.Name+": "+remark.String())
 			}
 		}
@@ -188,10 +189,14 @@ func (p *packing) links(o *ospackage.Package, named []*store.Receipt) error {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(links.Links)) {
-		if slices.ContainsFunc(shown, func(in string) bool { return strings.HasPrefix(name+"/", in) && name+"/" != in }) {
+		if isShown(name) {
 			o.Files = append(o.Files, ospackage.File{Path: filepath.Join(dir, name), Target: filepath.Join(p.ask.Prefix, links.Links[name].Path)})
 		}
 	}
-	p.renamed = append(p.renamed, slices.DeleteFunc(links.Named, func(n landing.Naming) bool { return n.Why == landing.ByLink })...)
+	p.renamed = append(p.renamed, slices.DeleteFunc(links.Named, func(n landing.Naming) bool { return !isShown(n.File) })...)
 	return nil
+}
+
+func isShown(name string) bool {
+	return slices.ContainsFunc(shown, func(in string) bool { return strings.HasPrefix(name, in) })
 }
