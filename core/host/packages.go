@@ -49,6 +49,19 @@ func (k *Packages) ask(ctx context.Context, argv ...string) (string, error) {
 	return out, err
 }
 
+// Control is a file that a package of dpkg's tells others about itself with, as symbols
+// (deb-symbols(5)); "" where it has none.
+func (k *Packages) Control(ctx context.Context, pkg, file string) (string, error) {
+	if k.manager != "dpkg-query" {
+		return "", nil
+	}
+	list, err := k.ask(ctx, "--control-list", pkg)
+	if err != nil || !slices.Contains(strings.Fields(list), file) {
+		return "", err
+	}
+	return k.ask(ctx, "--control-show", pkg, file)
+}
+
 // Spellings are a path as the package manager may have it: as it is, without its
 // links, and as it was before /bin and /lib became links into /usr.
 func Spellings(path string) []string {

@@ -1,12 +1,10 @@
 package pack
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -265,35 +263,27 @@ func (d *dpkg) library(ctx context.Context, name string) (*shared, error) {
 	if lib.owner = owners[file]; lib.owner == "" {
 		return lib, nil
 	}
-	for _, pattern := range []string{lib.owner + ".symbols", lib.owner + ":*.symbols"} {
-		found, _ := filepath.Glob(filepath.Join("/var/lib/dpkg/info", pattern))
-		for _, file := range found {
-			lib.symbols(file, name)
-		}
+	owner := lib.owner + ":" + ospackage.DebArch(d.m.System.Arch) // of several that are installed, that of the machine
+	text, err := d.m.Packages.Control(ctx, owner, "symbols")
+	if err != nil {
+		return nil, err
 	}
+	lib.symbols(text, name)
 	if len(lib.versions) == 0 {
-		for _, pattern := range []string{lib.owner + ".shlibs", lib.owner + ":*.shlibs"} {
-			found, _ := filepath.Glob(filepath.Join("/var/lib/dpkg/info", pattern))
-			for _, file := range found {
-				lib.shlibs(file, name)
-			}
+		if text, err = d.m.Packages.Control(ctx, owner, "shlibs"); err != nil {
+			return nil, err
 		}
+		lib.shlibs(text, name)
 	}
 	return lib, nil
 }
 
 // symbols reads from which version of the package on the library has which versions of
 // symbols.
-func (l *shared) symbols(file, library string) {
-	f, err := os.Open(file)
-	if err != nil {
-		return
-	}
-	defer f.Close()
+func (l *shared) symbols(text, library string) {
 	mine := false
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
-		line := lines.Text()
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
 		if line == "" || line[0] == '#' || line[0] == '|' || line[0] == '*' {
 			continue
 		}
@@ -316,16 +306,10 @@ func (l *shared) symbols(file, library string) {
 }
 
 // shlibs reads which version of the package a library needs as a whole.
-func (l *shared) shlibs(file, library string) {
-	f, err := os.Open(file)
-	if err != nil {
-		return
-	}
-	defer f.Close()
+func (l *shared) shlibs(text, library string) {
 	stem, version, _ := strings.Cut(library, ".so.")
-	lines := bufio.NewScanner(f)
-	for lines.Scan() {
-		words := strings.Fields(lines.Text())
+	for line := range strings.Lines(text) {
+		words := strings.Fields(line)
 		if len(words) < 3 || words[0] != stem || words[1] != version {
 			continue
 		}

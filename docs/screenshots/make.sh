@@ -77,7 +77,9 @@ cp fernladder.toml handing.toml && printf '[pack]\nprefix = "vale-"\nmaintainer 
 export GNUPGHOME=$work/keys && mkdir -m 700 "$work/keys"
 gpg --batch -q --passphrase '' --quick-gen-key 'Vale Growers <growers@vale-glasshouse.example>' rsa3072 sign never 2>/dev/null
 gpg --batch --armor --export-secret-keys >vale.key && chmod 600 vale.key
-FERNLADDER_SETTINGS=$PWD/handing.toml shot handing . 'fernladder pack glasshouse --format deb --to out
+fernladder build mistplan --prefix /opt/mistplan >/dev/null 2>&1
+FERNLADDER_SETTINGS=$PWD/handing.toml shot handing . 'fernladder pack mistplan --format deb --to out
+fernladder pack mistplan --prefix /opt/mistplan --format rpm --to out
 fernladder repository add vale out/*.deb --key vale.key
 fernladder repository vale --url https://packages.vale-glasshouse.example/vale'
 cp -r recipes broken && sed -i 's/sumary/summary/; s/^summary/sumary/; s/role    = "library"/role    = "libary"/; s/storage == loam/storage == sand/; s/^method = .*/method = "configur"/' broken/mistplan/recipe.toml

@@ -121,7 +121,7 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 	}
 	var rows [][]string
 	for _, w := range written {
-		what := map[pack.Kind]string{pack.Tree: "the tree", pack.Devel: "to build against it", pack.Config: "its configuration", pack.Names: "its names", pack.Prefix: "all of it for " + ask.Prefix}[w.Kind]
+		what := map[pack.Kind]string{pack.Tree: "the tree", pack.Devel: "to build against it", pack.Config: "its configuration", pack.Names: "its names", pack.Prefix: "with what it needs, for " + ask.Prefix}[w.Kind]
 		rows = append(rows, []string{a.screen.Strong(w.Name), w.Version, w.Build.Name + ", " + what, term.Bytes(w.Size), map[bool]string{true: "there already"}[w.There]})
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
