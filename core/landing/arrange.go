@@ -160,7 +160,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !Collective(as) && (p.ofSystem(as, f) == "" || p.rules.before(x.receipt)) {
+		if ground.ValidName(as) && !Collective(as) && (p.rules.Behind(as, f.Mode) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}
@@ -190,7 +190,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	default:
 		naming = nil
 	}
-	system := p.ofSystem(name, f)
+	system := p.rules.Behind(name, f.Mode)
 	switch {
 	case system == "":
 		return append([]string{name}, also...), naming
@@ -246,46 +246,6 @@ func (x part) besideNames(file string) []string {
 		return []string{file + "-" + x.Preset}
 	}
 	return nil
-}
-
-// ofSystem is the operating system's program or library that a name of a file on the
-// landing would come before, or "". The manual page of a program goes with it.
-func (p *places) ofSystem(name string, f store.File) string {
-	if p.rules.System == nil {
-		return ""
-	}
-	dir, base := path.Split(name)
-	switch {
-	case dir == "bin/" || dir == "sbin/":
-		return p.rules.System(base)
-	case dir == "lib/" && p.rules.Library != nil && strings.HasPrefix(base, "lib"):
-		return LibraryBehind(base, f.Mode, p.rules.Library)
-	case dir == "share/man/man1/" || dir == "share/man/man8/" || dir == "man/man1/" || dir == "man/man8/":
-		stem := base
-		for _, suffix := range []string{".gz", ".bz2", ".xz", ".zst"} {
-			stem = strings.TrimSuffix(stem, suffix)
-		}
-		if stem, is := strings.CutSuffix(stem, "."+dir[len(dir)-2:len(dir)-1]); is {
-			return p.rules.System(stem)
-		}
-	}
-	return ""
-}
-
-// LibraryBehind is the operating system's library that programs do not use any more where
-// a file of this name comes before it, or ""; find finds them by their names. ldconfig
-// makes the link by which programs ask for one, libfern.so.1, to any libfern.so.1.2 that it
-// comes by. A link without a number is only for the linker.
-func LibraryBehind(base string, mode fs.FileMode, find func(name string) string) string {
-	if strings.HasSuffix(base, ".so") && mode.IsRegular() {
-		return find(base)
-	}
-	for name := base; strings.Contains(name, ".so."); name = strings.TrimSuffix(name, path.Ext(name)) {
-		if at := find(name); at != "" {
-			return at
-		}
-	}
-	return ""
 }
 
 // claim gives a path to a file, if nobody else has it.

@@ -203,13 +203,13 @@ func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 	s := open(t)
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "bin/grow", As: "bin/grow1"}}}, "bin/grow", "bin/fern", "share/man/man1/grow.1.gz", "lib/grow")
 	system := func(name string) string { return map[string]string{"grow": "/usr/bin/grow"}[name] }
-	r, err := bring(s, Rules{System: system}, Plain(fern)...)
+	r, err := bring(s, Rules{System: System{Program: system}}, Plain(fern)...)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"not there", "1.0", "1.0", "not there", "1.0"},
 		[]string{landed(t, s, "bin/grow"), landed(t, s, "bin/grow1"), landed(t, s, "bin/fern"), landed(t, s, "share/man/man1/grow.1.gz"), landed(t, s, "lib/grow")})
 	assert.Equal(t, Naming{Build: fern, File: "bin/grow", As: []string{"bin/grow1"}, Why: BySystem, System: "/usr/bin/grow"}, r.After.Named[0])
 
-	r, err = bring(s, Rules{System: system, Before: []string{"fern"}}, Plain(fern)...)
+	r, err = bring(s, Rules{System: System{Program: system}, Before: []string{"fern"}}, Plain(fern)...)
 	require.NoError(t, err)
 	assert.Equal(t, "1.0", landed(t, s, "bin/grow"))
 	assert.Equal(t, OverIt, r.After.Named[0].Why)
@@ -239,7 +239,7 @@ func TestHostileTreesGainNothing(t *testing.T) {
 	s := open(t)
 	out := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(out, "sudo"), nil, 0o755))
-	rules := Rules{System: func(name string) string { return map[string]string{"sudo": "/usr/bin/sudo"}[name] }, Shared: filepath.Join(t.TempDir(), "local")}
+	rules := Rules{System: System{Program: func(name string) string { return map[string]string{"sudo": "/usr/bin/sudo"}[name] }}, Shared: filepath.Join(t.TempDir(), "local")}
 	require.NoError(t, os.MkdirAll(rules.Shared+"/share/plugins", 0o755))
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "libexec/x", As: "bin/sudo"}, {File: "libexec/x", As: "../../up"}, {File: "libexec/x", As: "share/fernladder/x"}}},
 		"bin -> "+out, "sbin -> libexec", "libexec/x", "libexec/sudo", "share/plugins -> "+out, "share/\xff\n/a b")

@@ -19,11 +19,7 @@ type Rules struct {
 
 	Acting []string `json:",omitempty"` // packages that may have files that act by being there; see Acts
 
-	// System is where the operating system has a program of this name, or "".
-	System func(program string) string `json:"-"`
-	// Library is where it has a shared library of this name, or ""; nil where the loader
-	// does not look where the links are.
-	Library func(name string) string `json:"-"`
+	System `json:"-"` // what of it comes first
 
 	Shared string        `json:"-"` // a directory that others use too, in which all is linked besides; or ""
 	Number int           `json:"-"` // of the states that stay, the newest

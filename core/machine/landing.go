@@ -1,11 +1,13 @@
 package machine
 
 import (
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 )
@@ -20,14 +22,24 @@ func (m *Machine) Update() landing.Update {
 func (m *Machine) Rules() landing.Rules {
 	s := m.Settings.Landing
 	const day = 24 * time.Hour
-	rules := landing.Rules{Before: s.BeforeSystem, System: systemPrograms(), Acting: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
+	rules := landing.Rules{Before: s.BeforeSystem, System: landing.System{Program: systemPrograms(), File: systemFiles}, Acting: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
 	if s.Shared != "" {
-		rules.Library = SystemLibraries()
+		rules.System.Library = SystemLibraries()
 	}
 	for _, l := range s.Links {
 		rules.Names = append(rules.Names, landing.Name{Package: l.Package, File: l.File, Off: l.Off, As: l.As, First: l.First})
 	}
 	return rules
+}
+
+// systemFiles finds files of the operating system itself, by their paths below /usr.
+func systemFiles(name string) string {
+	for _, top := range []string{"/usr", "/"} { // systems have had /lib beside /usr/lib
+		if at := filepath.Join(top, name); ground.Exists(at) {
+			return at
+		}
+	}
+	return ""
 }
 
 // SystemLibraries finds shared libraries of the operating system itself.

@@ -160,7 +160,7 @@ func (r *Report) shadows(m *machine.Machine, current landing.State) {
 			continue // there is none
 		}
 		for _, e := range entries {
-			path := rules.System(e.Name())
+			path := rules.System.Program(e.Name())
 			if path == "" {
 				continue
 			}

@@ -2,7 +2,6 @@ package pack
 
 import (
 	"context"
-	"fmt"
 	"io/fs"
 	"maps"
 	"path"
@@ -45,10 +44,7 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 		return nil, nil, err
 	}
 	devel := p.develOf(o, o.Name)
-	if files, err = p.amongOthers(files, &remarks); err == nil {
-		err = p.underPrefix(o, devel, files)
-	}
-	if err != nil {
+	if err := p.underPrefix(o, devel, p.amongOthers(files)); err != nil {
 		return nil, nil, err
 	}
 	needs := &requires{trees: map[store.Ref]bool{}, libraries: map[string][]string{}, bits: 64}
@@ -97,26 +93,34 @@ func (n *requires) add(o *requires) {
 }
 
 // amongOthers leaves out what acts by being there, where the operating system looks, and
-// tells which of its libraries others take the place of.
-func (p *packing) amongOthers(files together.Union, remarks *[]string) (together.Union, error) {
+// tells what comes before something of its own.
+func (p *packing) amongOthers(files together.Union) together.Union {
 	if !ofAll[p.ask.Prefix] {
-		return files, nil
+		return files
 	}
+	system := p.rules().System
 	var kept together.Union
+	left, has := map[string]bool{}, map[string]bool{} // directories that something was left out of, and that something is in
 	for _, e := range files {
-		dir, base := path.Split(e.Path)
-		if !e.Mode.IsDir() && landing.Acts(e.Build.Name, e.Path) && !slices.Contains(p.m.Settings.TrustedOwners, e.Build.Name) {
-			p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{}, Why: landing.ByActing})
+		in := has
+		switch {
+		case e.Mode.IsDir():
+			kept = append(kept, e)
 			continue
-		}
-		if dir == "lib/" {
-			if theirs := landing.LibraryBehind(base, e.Mode, p.libraries); theirs != "" {
-				*remarks = append(*remarks, fmt.Sprintf("%s: %s: programs of the operating system can take it for theirs, %s", e.Build.Name, e.Path, theirs))
+		case landing.Acts(e.Build.Name, e.Path) && !slices.Contains(p.m.Settings.TrustedOwners, e.Build.Name):
+			p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{}, Why: landing.ByActing})
+			in = left
+		default:
+			if theirs := system.Behind(e.Path, e.Mode); theirs != "" {
+				p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{e.Path}, Why: landing.OverIt, System: theirs})
 			}
+			kept = append(kept, e)
 		}
-		kept = append(kept, e)
+		for dir := path.Dir(e.Path); dir != "." && !in[dir]; dir = path.Dir(dir) {
+			in[dir] = true
+		}
 	}
-	return kept, nil
+	return slices.DeleteFunc(kept, func(e together.Entry) bool { return e.Mode.IsDir() && left[e.Path] && !has[e.Path] })
 }
 
 // underPrefix adds the files to a package, or to the one that is for building against it.
