@@ -79,6 +79,12 @@ func TestPackagesForAPrefix(t *testing.T) {
 	}
 	assert.NoDirExists(t, prefix, "this machine has nothing there")
 
+	// Both shapes have the same name, and no machine could tell them apart.
+	h.publish("deb", "glasshouse")
+	one, err := filepath.Glob(h.path("first-deb/*.deb"))
+	require.NoError(t, err)
+	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...), "vale-glasshouse 1.0.0-1.vale12 already, and it is another package", "--name NAME")
+
 	// Another root, another path: the same files, but for what receipts tell of times.
 	other, _ := newGarden(t)
 	other.write("fernladder.toml", strings.ReplaceAll(h.read("fernladder.toml"), "root    = \"root\"", "root    = \"a/much/longer/path/to/the/root\""))

@@ -74,7 +74,7 @@ func CheckPrefix(prefix, root string, system bool) error {
 			return bad("it is the operating system's; a directory inside it will do, as %s/glasshouse", dir)
 		}
 	}
-	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/mnt", "/media", "/root"}, prefix) {
+	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"}, prefix) {
 		return bad("it has directories of many packages; name one inside it, as %s/glasshouse", prefix)
 	}
 	if prefix == systemPrefix && !system {

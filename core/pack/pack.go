@@ -201,9 +201,14 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 		if err != nil {
 			return nil, err
 		}
-		all, builds = append(all, r), append(builds, with...)
+		all = append(all, r)
+		for _, ref := range with {
+			if !slices.Contains(builds, ref) {
+				builds = append(builds, ref)
+			}
+		}
 	}
-	p.union, err = together.Of(p.m.Store, slices.CompactFunc(builds, func(a, b store.Ref) bool { return a == b }))
+	p.union, err = together.Of(p.m.Store, builds)
 	return all, err
 }
 

@@ -143,6 +143,9 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 		return nil, err
 	}
 	e.File = filepath.Join("pool", e.Name, safeName(e))
+	if slices.ContainsFunc(entries, e.takesPlaceOf) {
+		return nil, &Taken{e.Name, e.Version}
+	}
 	// A file in the pool is one package, whatever suites it is in.
 	there := slices.IndexFunc(entries, func(o Entry) bool { return o.File == e.File })
 	if err := r.copyIn(f, headers, e, key, there >= 0); err != nil {
@@ -161,6 +164,13 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 		e.Signer = key.Fingerprint()
 	}
 	return e, nil
+}
+
+// takesPlaceOf tells whether a machine could not tell which of two packages is meant: one is
+// for all machines, the other for those of one kind.
+func (e *Entry) takesPlaceOf(o Entry) bool {
+	forAll := func(arch string) bool { return arch == "all" || arch == "noarch" }
+	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version && forAll(o.Arch) != forAll(e.Arch)
 }
 
 // safeName is what the file of a package is called in the pool.

@@ -150,7 +150,10 @@ func (a *app) changeRepository(dir string, f repositoryFlags, change func(*repos
 func changeAdvice(err error) error {
 	var rekeyed *repository.Rekeyed
 	var name *repository.BadName
+	var taken *repository.Taken
 	switch {
+	case errors.As(err, &taken):
+		return &helped{err, []string{"Raise rebuild in [pack] in the settings and pack it again, or give one of them another name: pack --prefix DIR --name NAME"}}
 	case errors.As(err, &rekeyed):
 		return &helped{err, []string{"Other machines trust the first. To change it all the same, add --another-key, and give them the new one."}}
 	case errors.As(err, &name):
