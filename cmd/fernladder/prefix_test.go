@@ -78,6 +78,9 @@ func TestPackagesForAPrefix(t *testing.T) {
 		h.write("fernladder.toml", strings.Replace(h.read("fernladder.toml"), "rebuild = 2\n", "", 1))
 	}
 	assert.NoDirExists(t, prefix, "this machine has nothing there")
+	h.fails(2, []string{"pack", "glasshouse", "--prefix", "/usr"}, "can take the place of the system's own files", "--system-prefix")
+	h.must("pack", "glasshouse", "--prefix", "/usr", "--system-prefix", "--format", "rpm", "--to", "system")
+	assert.NoFileExists(t, "/usr/bin/mistplan")
 
 	// Both shapes have the same name, and no machine could tell them apart.
 	h.publish("deb", "glasshouse")

@@ -94,22 +94,28 @@ var treeName = regexp.MustCompile(`-[0-9a-f]{12}(?:-dev|-devel)?$`)
 func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 	all := entries
 	slices.SortFunc(entries, compareEntries)
-	count := map[string]int{}
+	newer := map[string][]Entry{} // of each package, those that were come by
 	left = slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool {
-		key := string(e.Format) + " " + e.Suite + " " + e.Name + " " + e.Arch
-		count[key]++
-		return keep > 0 && count[key] > keep
+		key := string(e.Format) + " " + e.Suite + " " + e.Name
+		versions := map[string]bool{}
+		for _, o := range newer[key] {
+			if o.Arch == e.Arch || forAll(o.Arch) || forAll(e.Arch) {
+				versions[o.Version] = true
+			}
+		}
+		newer[key] = append(newer[key], e)
+		return keep > 0 && len(versions) >= keep && !versions[e.Version]
 	})
 	for {
 		needed := map[string]bool{}
 		for _, e := range left {
 			for _, name := range e.Needs {
-				needed[name] = true
+				needed[name] = needed[name] || name != stemOf(e.Name)
 			}
 		}
 		less := slices.DeleteFunc(slices.Clone(left), func(e Entry) bool {
 			// What is for building against a tree goes with it, and not before.
-			stem := strings.TrimSuffix(strings.TrimSuffix(e.Name, "-devel"), "-dev")
+			stem := stemOf(e.Name)
 			return treeName.MatchString(e.Name) && !needed[stem] && !needed[e.Name] || treeName.MatchString(e.Name) && stem != e.Name && !slices.ContainsFunc(left, func(o Entry) bool { return o.Name == stem })
 		})
 		if len(less) == len(left) {
@@ -117,6 +123,11 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 		}
 		left = less
 	}
+}
+
+// stemOf is the name of the package that one is for building against; its own for others.
+func stemOf(name string) string {
+	return strings.TrimSuffix(strings.TrimSuffix(name, "-devel"), "-dev")
 }
 
 // take brings a package into the pool. It is nil for one that is there already.
@@ -169,9 +180,11 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 // takesPlaceOf tells whether a machine could not tell which of two packages is meant: one is
 // for all machines, the other for those of one kind.
 func (e *Entry) takesPlaceOf(o Entry) bool {
-	forAll := func(arch string) bool { return arch == "all" || arch == "noarch" }
 	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version && forAll(o.Arch) != forAll(e.Arch)
 }
+
+// forAll tells whether packages of an architecture are for all machines.
+func forAll(arch string) bool { return arch == "all" || arch == "noarch" }
 
 // safeName is what the file of a package is called in the pool.
 func safeName(e *Entry) string {
