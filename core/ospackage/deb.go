@@ -39,6 +39,9 @@ func (p *Package) FileName(f Format) string {
 // written before its size is known. Its error is a *Changed where files are not as they must
 // be; then what was written is none.
 func (p *Package) WriteDeb(out *os.File, scratch string) error {
+	if err := p.Check(); err != nil {
+		return err
+	}
 	data, err := os.CreateTemp(scratch, ".data-")
 	if err != nil {
 		return err

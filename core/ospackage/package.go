@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // A Format is a kind of package.
@@ -112,6 +114,24 @@ func (e *Changed) Error() string {
 type TooLarge struct{ Path, What string }
 
 func (e *TooLarge) Error() string { return e.Path + ": " + e.What }
+
+// Unnameable is the error for a file with a name that no package can have.
+type Unnameable struct{ Path string }
+
+func (e *Unnameable) Error() string {
+	return fmt.Sprintf("%q cannot be in a package, for its name is no line of text, as lists of files have them", e.Path)
+}
+
+// Check looks for what no package can have. dpkg refuses line ends in names when it
+// unpacks; lists of repositories are XML, in UTF-8.
+func (p *Package) Check() error {
+	for _, f := range p.Files {
+		if !utf8.ValidString(f.Path) || strings.ContainsFunc(f.Path, unicode.IsControl) {
+			return &Unnameable{f.Path}
+		}
+	}
+	return nil
+}
 
 // sorted are the files by their paths, each once.
 func (p *Package) sorted() []File {

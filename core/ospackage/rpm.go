@@ -31,6 +31,9 @@ const (
 // where files are not as they must be, and a *TooLarge for a file of 4 GiB; then what was
 // written is none.
 func (p *Package) WriteRPM(out *os.File, scratch string) error {
+	if err := p.Check(); err != nil {
+		return err
+	}
 	payload, err := os.CreateTemp(scratch, ".payload-")
 	if err != nil {
 		return err

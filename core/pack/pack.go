@@ -352,6 +352,9 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 func (p *packing) check(all []Made) error {
 	owners := map[string]Made{}
 	for _, o := range all {
+		if err := o.Check(); err != nil {
+			return err
+		}
 		for _, f := range o.Files {
 			if f.Mode.IsDir() {
 				continue
