@@ -24,12 +24,12 @@ func withDebug(job *Job) bool {
 }
 
 // Shell text that takes the debug information out of what was placed in $1, which will
-// be the tree: away, or into lib/debug, to which a link is left (debuglink, as GDB's
+// be the tree, since $2 was written, if there is one: away, or into lib/debug, to which a link is left (debuglink, as GDB's
 // manual describes). What strip does not know, stays.
 const (
 	findBinaries = `command -v strip >/dev/null || exit 0
 cd "$1" || exit 0
-find . -path ./lib/debug -prune -o -type f -perm -200 \( -perm -100 -o -name '*.so' -o -name '*.so.*' -o -name '*.a' -o -name '*.node' \) -print `
+find . -path ./lib/debug -prune -o -type f ${2:+-cnewer "$2"} -perm -200 \( -perm -100 -o -name '*.so' -o -name '*.so.*' -o -name '*.a' -o -name '*.node' \) -print `
 	stripAway = findBinaries + `| tr '\n' '\0' | xargs -0 -r strip --strip-debug --enable-deterministic-archives 2>/dev/null
 exit 0`
 	stripBeside = findBinaries + `| while read -r f; do
@@ -52,10 +52,12 @@ func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
 	if script == "" {
 		return nil
 	}
-	placed := a.job.Prefix
+	placed, since := a.job.Prefix, ""
 	if staged, err := a.staged(); err == nil && staged != nil {
 		staged.Close()
 		placed = a.dirs.stage + a.job.Prefix
+	} else if a.job.Away() { // files of others are there, too
+		since = a.laid()
 	}
-	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed}, Jobs: One}, output)
+	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed, since}, Jobs: One}, output)
 }

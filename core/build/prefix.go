@@ -8,7 +8,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 
+	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
@@ -106,7 +108,8 @@ func (a *attempt) underPrefix() (together.Union, error) {
 }
 
 // showPrefix lets a room have what the needs have together at the prefix: to be seen, or
-// as copies, beside which the build puts its files. Nothing of the build runs meanwhile.
+// in a directory of the build's, into which it puts its files, too. Nothing of the build
+// runs meanwhile.
 func (a *attempt) showPrefix(r *seal.Room) error {
 	if r.Level != seal.Sealed {
 		return ErrPrefixNotSealed
@@ -126,8 +129,19 @@ func (a *attempt) showPrefix(r *seal.Room) error {
 		return os.Mkdir(a.dirs.prefix, 0o755)
 	}
 	r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Prefix}
-	return union.Copy(a.dirs.prefix, func(path string) error { return give(path, a.room.user) })
+	if !a.room.user.Other() { // who could change the files of the trees
+		err = union.Copy(a.dirs.prefix)
+	} else if err = union.Link(a.dirs.prefix); err == nil {
+		err = union.Give(a.dirs.prefix, func(path string) error { return give(path, a.room.user) })
+	}
+	if err != nil {
+		return err
+	}
+	return durable.Note(a.laid(), nil, 0o444)
 }
+
+// laid is a file that is written when everything of others is in the prefix.
+func (a *attempt) laid() string { return filepath.Join(a.dirs.given, "laid") }
 
 // clashing makes a failure of the build of needs that cannot be in one directory.
 func (a *attempt) clashing(err error) error {
@@ -149,7 +163,12 @@ func (a *attempt) knownInPrefix() (map[string]inspect.Known, error) {
 	}
 	known := map[string]inspect.Known{}
 	for _, e := range union {
-		known[e.Path] = inspect.Known{Dir: e.Mode.IsDir(), Target: e.Target, SHA256: e.SHA256, By: e.Build.Name}
+		k := inspect.Known{Dir: e.Mode.IsDir(), Target: e.Target, SHA256: e.SHA256, By: e.Build.Name}
+		if info, err := os.Lstat(filepath.Join(e.Tree, e.Path)); err == nil {
+			s := info.Sys().(*syscall.Stat_t)
+			k.Device, k.Inode = s.Dev, s.Ino
+		}
+		known[e.Path] = k
 	}
 	return known, nil
 }

@@ -95,8 +95,10 @@ func (a *attempt) takeBack() error {
 // files. In a room that is there already, the directory itself has to stay.
 func (a *attempt) empty() error {
 	switch {
-	case a.job.Away(): // the next room has it as it has to be
+	case a.job.Away() && a.fills(): // the next room has it as it has to be
 		return a.leave()
+	case a.job.Away(): // it cannot be written to
+		return nil
 	case a.b.level == seal.Sealed || a.room.session != nil:
 		return ground.Empty(a.filled())
 	}

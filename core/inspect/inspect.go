@@ -75,6 +75,8 @@ type Known struct {
 	Target string // of a link
 	SHA256 string
 	By     string // the package that has it
+
+	Device, Inode uint64 // of the file, which nobody can change: it may be there by another name
 }
 
 // A Report is what was found.

@@ -139,6 +139,8 @@ func (t *taking) known(e ground.Entry, known Known) error {
 			return err
 		}
 		same = target == known.Target
+	case e.Mode.IsRegular() && e.Device == known.Device && e.Inode == known.Inode:
+		same = true
 	case e.Mode.IsRegular():
 		in, err := e.OpenAnyway()
 		if err != nil {

@@ -126,23 +126,24 @@ func (u Union) Link(dir string) error {
 	})
 }
 
-// Copy makes a directory with copies, of which give gives each to whom it is for.
-func (u Union) Copy(dir string, give func(path string) error) error {
-	err := u.lay(dir, func(e Entry, to string) error {
-		if err := copyFile(filepath.Join(e.Tree, e.Path), to, e.Mode); err != nil {
-			return err
-		}
-		return give(to)
+// Copy makes a directory in which its user can change everything, with copies of the files.
+func (u Union) Copy(dir string) error {
+	return u.lay(dir, func(e Entry, to string) error {
+		return copyFile(filepath.Join(e.Tree, e.Path), to, e.Mode)
 	})
-	if err != nil {
-		return err
-	}
+}
+
+// Give makes a directory that Link has made one to which somebody else can add files, and
+// take some away, but change none: give gives the directories and links in it.
+func (u Union) Give(dir string, give func(path string) error) error {
 	for _, e := range u {
 		if !e.Mode.IsRegular() {
-			err = errors.Join(err, give(filepath.Join(dir, e.Path)))
+			if err := give(filepath.Join(dir, e.Path)); err != nil {
+				return err
+			}
 		}
 	}
-	return errors.Join(err, give(dir))
+	return give(dir)
 }
 
 // lay makes the directories and links, and lets put make the files.
