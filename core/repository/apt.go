@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/ulikunitz/xz"
@@ -51,10 +52,15 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 			}
 		}
 		below := "main/binary-" + arch
+		var small, smaller []byte
+		var packing sync.WaitGroup
+		packing.Go(func() { small = gzipped(plain.Bytes()) })
+		packing.Go(func() { smaller = xzed(plain.Bytes()) })
+		packing.Wait()
 		for _, packed := range []struct {
 			name string
 			data []byte
-		}{{"Packages", plain.Bytes()}, {"Packages.gz", gzipped(plain.Bytes())}, {"Packages.xz", xzed(plain.Bytes())}} {
+		}{{"Packages", plain.Bytes()}, {"Packages.gz", small}, {"Packages.xz", smaller}} {
 			sum := fmt.Sprintf("%x", sha256.Sum256(packed.data))
 			fmt.Fprintf(&sums, " %s %d %s/%s\n", sum, len(packed.data), below, packed.name)
 			for _, name := range []string{packed.name, "by-hash/SHA256/" + sum} {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
@@ -39,28 +40,38 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 		}
 	}
 	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd xmlns=\"http://linux.duke.edu/metadata/repo\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
-	for _, list := range []struct {
+	lists := []struct {
 		name, element, space string
 		of                   func(Entry) string
+		text                 bytes.Buffer
+		packed               []byte
 	}{
-		{"primary", "metadata", `xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm"`, func(e Entry) string { return e.Primary }},
-		{"filelists", "filelists", `xmlns="http://linux.duke.edu/metadata/filelists"`, func(e Entry) string { return e.Filelists }},
-		{"other", "otherdata", `xmlns="http://linux.duke.edu/metadata/other"`, func(e Entry) string { return e.Other }},
-	} {
-		var text bytes.Buffer
-		fmt.Fprintf(&text, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<%s %s packages=\"%d\">\n", list.element, list.space, len(its))
-		for _, e := range its {
-			text.WriteString(list.of(e))
-		}
-		fmt.Fprintf(&text, "</%s>\n", list.element)
-		packed := gzipped(text.Bytes())
-		sum := fmt.Sprintf("%x", sha256.Sum256(packed))
+		{name: "primary", element: "metadata", space: `xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm"`, of: func(e Entry) string { return e.Primary }},
+		{name: "filelists", element: "filelists", space: `xmlns="http://linux.duke.edu/metadata/filelists"`, of: func(e Entry) string { return e.Filelists }},
+		{name: "other", element: "otherdata", space: `xmlns="http://linux.duke.edu/metadata/other"`, of: func(e Entry) string { return e.Other }},
+	}
+	var packing sync.WaitGroup
+	for i := range lists {
+		packing.Go(func() {
+			list := &lists[i]
+			fmt.Fprintf(&list.text, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<%s %s packages=\"%d\">\n", list.element, list.space, len(its))
+			for _, e := range its {
+				list.text.WriteString(list.of(e))
+			}
+			fmt.Fprintf(&list.text, "</%s>\n", list.element)
+			list.packed = gzipped(list.text.Bytes())
+		})
+	}
+	packing.Wait()
+	for i := range lists {
+		list := &lists[i]
+		sum := fmt.Sprintf("%x", sha256.Sum256(list.packed))
 		name := sum + "-" + list.name + ".xml.gz"
-		if err := durable.WriteFile(filepath.Join(base, name), packed, 0o644); err != nil {
+		if err := durable.WriteFile(filepath.Join(base, name), list.packed, 0o644); err != nil {
 			return err
 		}
 		root += fmt.Sprintf("<data type=\"%s\">\n<checksum type=\"sha256\">%s</checksum>\n<open-checksum type=\"sha256\">%x</open-checksum>\n<location href=\"repodata/%s\"/>\n<timestamp>%d</timestamp>\n<size>%d</size>\n<open-size>%d</open-size>\n</data>\n",
-			list.name, sum, sha256.Sum256(text.Bytes()), name, r.Now().Unix(), len(packed), text.Len())
+			list.name, sum, sha256.Sum256(list.text.Bytes()), name, r.Now().Unix(), len(list.packed), list.text.Len())
 	}
 	root += "</repomd>\n"
 	signature, err := key.Armored([]byte(root))
