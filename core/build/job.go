@@ -46,7 +46,7 @@ func (j *Job) away() string {
 	return ""
 }
 
-// A copy is a package as it is built for a directory; "" is its tree.
+// A copyFor is a package as it is built for a directory; "" is its tree.
 type copyFor struct {
 	pkg    *resolve.Package
 	prefix string

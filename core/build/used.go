@@ -124,7 +124,7 @@ func (a *attempt) traced(ctx context.Context, libraries []string) (used.Files, e
 		}
 	}
 	for path := range files {
-		if strings.HasPrefix(path, a.m.Store.Root+"/") {
+		if strings.HasPrefix(path, a.m.Store.Root+"/") || a.job.Away() && a.job.Prefix != systemPrefix && strings.HasPrefix(path, a.job.Prefix+"/") {
 			delete(files, path)
 		}
 	}
