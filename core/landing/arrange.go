@@ -160,7 +160,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !Collective(as) && (p.rules.Behind(as, f.Mode) == "" || p.rules.before(x.receipt)) {
+		if ground.ValidName(as) && !Collective(as) && (!Acts(x.Name, as) || p.rules.mayAct(x.Name)) && (p.rules.Behind(as, f.Mode) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}

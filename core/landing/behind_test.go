@@ -1,11 +1,15 @@
 package landing
 
 import (
+	"fernladder/core/store"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // Nothing on the landing comes before what the operating system has, under whichever name
@@ -45,4 +49,39 @@ func TestWhatActsByBeingThere(t *testing.T) {
 	} {
 		assert.Equal(t, acts, Acts("fern", file), file)
 	}
+}
+
+// What acts by being there is not where others look either: not once nobody trusts its
+// package any more, and not by bringing back a state from when somebody did.
+func TestWhatActsIsNotShared(t *testing.T) {
+	s := open(t)
+	shared := filepath.Join(t.TempDir(), "local")
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "lib/systemd/system-generators/fern", "lib/sysctl.d/fern.conf", "lib/systemd/system/fern.service")
+	trusted, now := Rules{Shared: shared, Acting: []string{"fern"}}, Rules{Shared: shared}
+	there := func() (all []string) {
+		for _, name := range []string{"bin/fern", "lib/systemd/system-generators/fern", "lib/sysctl.d/fern.conf", "lib/systemd/system/fern.service"} {
+			if _, err := os.Stat(filepath.Join(shared, name)); err == nil {
+				all = append(all, name)
+			}
+		}
+		return all
+	}
+	_, err := bring(s, trusted, Plain(fern)...)
+	require.NoError(t, err)
+	assert.Len(t, there(), 4)
+	known, err := ReadShared(s)
+	require.NoError(t, err)
+	require.Len(t, known, 1)
+	assert.Empty(t, CheckShared(s, known[0], trusted))
+	for _, w := range CheckShared(s, known[0], now) {
+		assert.True(t, w.Acts, w.Path)
+	}
+	assert.Len(t, CheckShared(s, known[0], now), 2)
+	_, err = bring(s, now, Plain(fern)...)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bin/fern", "lib/systemd/system/fern.service"}, there())
+	_, err = goTo(s, now, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bin/fern", "lib/systemd/system/fern.service"}, there())
+	assert.NoDirExists(t, filepath.Join(shared, "lib/sysctl.d"))
 }

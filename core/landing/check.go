@@ -17,6 +17,7 @@ type Wrong struct {
 	Path string
 	Is   string // what is wrong, in words
 	Gone bool   // nothing is there
+	Acts bool   // the operating system would do by itself what it says
 }
 
 // Check finds what is not as it was made in the links of a state. Whether the files of
@@ -94,19 +95,27 @@ func expected(s *store.Store, state State, rules Rules) []string {
 	return slices.Sorted(maps.Keys(links.Links))
 }
 
-// CheckShared finds what is not as it was made in a directory that others use too.
-func CheckShared(s *store.Store, x Shared) []Wrong {
+// CheckShared finds what is not as it was made in a directory that others use too, and what
+// should not be there.
+func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 	d, err := openSharing(s, x)
 	if err != nil {
 		return []Wrong{{Path: ".", Is: "it cannot be opened: " + err.Error()}}
 	}
 	defer d.close()
+	d.acting = rules.Acting
+	current, err := Current(s)
+	if err != nil {
+		return []Wrong{{Path: ".", Is: "the landing cannot be read: " + err.Error()}}
+	}
 	var wrong []Wrong
 	for _, name := range x.Links {
 		name := string(name)
 		switch is := d.what(name); is {
 		case d.ours(name):
-			if !ground.Exists(filepath.Join(Directory(s), name)) {
+			if d.acts(s, current.Number, name) {
+				wrong = append(wrong, Wrong{Path: name, Is: "the operating system acts by itself, as root, on what is there", Acts: true})
+			} else if !ground.Exists(filepath.Join(Directory(s), name)) {
 				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
 			}
 		case "":

@@ -56,6 +56,7 @@ type sharing struct {
 	changed bool
 	added   int                    // the state whose names are all there
 	names   map[int][]string       // the links of states
+	acting  []string               // packages that may have links that act by being there
 	opened  map[string]*ground.Dir // directories below it
 }
 
@@ -81,14 +82,41 @@ func (x *sharing) at(dir string) (*ground.Dir, error) {
 	return d, err
 }
 
-// linksOf are the links of a state.
+// acts tells whether a name of a state, or one below it, would act by being in the directory.
+// Those of states that were made when nobody looked at that may have some.
+func (x *sharing) acts(s *store.Store, number int, name string) bool {
+	if !Acts("", name) {
+		return false
+	}
+	of := packageOf(s, filepath.Join(linksDir(s, number), name))
+	return Acts(of, name) && !slices.Contains(x.acting, of)
+}
+
+// packageOf is the package of whose tree something is by what it leads to, or "".
+func packageOf(s *store.Store, link string) string {
+	real, err := filepath.EvalSymlinks(link)
+	if err != nil {
+		return ""
+	}
+	trees, err := filepath.EvalSymlinks(filepath.Join(s.Root, "trees"))
+	if err != nil {
+		return ""
+	}
+	below, _ := strings.CutPrefix(real, trees+"/")
+	name, _, _ := strings.Cut(below, "/")
+	return name
+}
+
+// linksOf are the links of a state, but for those that would act by being in the directory.
 func (x *sharing) linksOf(s *store.Store, number int) ([]string, error) {
 	if names, known := x.names[number]; known {
 		return names, nil
 	}
 	names := []string{}
 	err := eachLink(s, number, func(name string) error {
-		names = append(names, name)
+		if !x.acts(s, number, name) {
+			names = append(names, name)
+		}
 		return nil
 	})
 	if x.names == nil {
@@ -139,6 +167,7 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 	} else {
 		x = &sharing{file: sharedFile(s)}
 	}
+	x.acting = u.Rules.Acting
 	others := false // are to be left
 	for _, old := range all {
 		if old.Directory == x.Directory {

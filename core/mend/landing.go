@@ -113,8 +113,12 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		if x.Unfinished {
 			r.add(Finding{Kind: Half, Path: x.Directory, What: "a change of the links there was broken off", Follows: "Some names are there that should not be, or the other way round.", Fixable: true})
 		}
-		for _, w := range landing.CheckShared(s, x) {
-			r.add(Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is, Follows: "What is on the landing is not found there by this name.", Fixable: w.Gone})
+		for _, w := range landing.CheckShared(s, x, m.Rules()) {
+			f := Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is, Follows: "What is on the landing is not found there by this name.", Fixable: w.Gone || w.Acts}
+			if w.Acts {
+				f.Follows = "It may run, or change the machine, without anybody having asked for it."
+			}
+			r.add(f)
 		}
 	}
 	for _, member := range current.Members {
