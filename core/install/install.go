@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"fernladder/core/build"
+	"fernladder/core/cluster"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/schedule"
@@ -88,8 +89,10 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	if err := ready(ctx, m, todo); err != nil {
 		return report, err
 	}
-	if err := build.CheckHost(ctx, m, todo); err != nil {
-		return report, err
+	if !p.Ask.Cluster { // else each node looks for itself
+		if err := build.CheckHost(ctx, m, todo); err != nil {
+			return report, err
+		}
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return report, err
@@ -124,7 +127,11 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	}
 	report.Expected = p.Left(nil, nil)
 	began := m.Now()
-	report.Results = b.Run(ctx, todo, p.Estimates, record)
+	if p.Ask.Cluster {
+		report.Results, err = onNodes(ctx, m, p.Ask, todo, record)
+	} else {
+		report.Results = b.Run(ctx, todo, p.Estimates, record)
+	}
 	report.Took = m.Now().Sub(began)
 	for _, r := range report.Results {
 		if r.Outcome == schedule.Succeeded && r.Job.Recipe.Offers.Empty() {
@@ -133,7 +140,19 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 			}
 		}
 	}
+	if err != nil {
+		return report, err
+	}
 	return report, failures(ctx, report.Results)
+}
+
+// onNodes fetches what is needed, for nodes have no way out, and has it built there.
+func onNodes(ctx context.Context, m *machine.Machine, ask plan.Ask, todo []*build.Job, record func(store.Record)) ([]build.Result, error) {
+	if err := failures(ctx, build.Fetch(ctx, m, todo)); err != nil {
+		return nil, err
+	}
+	ask.Cluster = false
+	return cluster.Run(ctx, m, ask, todo, record)
 }
 
 // ready tells of what has to be brought before anything is begun.

@@ -32,6 +32,7 @@ type Ask struct {
 	Locked  bool     // exactly the ladder of the lock file, or none
 	Prefix  string   // the directory that what is named is built for, with all it needs but tools; "" for trees of their own
 	System  bool     // that may be /usr
+	Cluster bool     // what is to be built is built on the nodes of a cluster
 
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }

@@ -55,6 +55,7 @@ type Settings struct {
 
 	Landing Landing // what is decided about the landing
 	Pack    Pack    // of the operating system's packages that are made
+	Cluster Cluster // whose nodes can build
 
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
@@ -67,6 +68,15 @@ type Settings struct {
 		why string
 	}
 	mib struct{ file, process, scratch int } // as they are written
+}
+
+// Cluster is what the settings say about the site's batch scheduler.
+type Cluster struct {
+	Scheduler                           string // slurm, or "" for none
+	Partition, Account, QoS, Constraint string // "": as the scheduler has it
+	Processors                          int    // of a job
+	Memory                              int    // MiB
+	Minutes                             int    // after which it is ended
 }
 
 // Pack is what the settings say about packages of operating systems that are made of builds.
@@ -172,6 +182,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing stay, with all that they use. 20, if nothing is said."),
 		keyfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than so many days stay, too. 30, if nothing is said."),
 		keyfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
+		keyfile.Table("cluster", s.Cluster.keys, "The batch scheduler of a cluster whose nodes share the root, for --cluster."),
 		keyfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
@@ -205,6 +216,33 @@ func mustBeDecided(links []*Link) (problems keyfile.Problems) {
 		}
 	}
 	return problems
+}
+
+func (c *Cluster) keys() []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Parsed("scheduler", "slurm", &c.Scheduler, schedulerOf, "Which it is: slurm.").Must(),
+		keyfile.Text("partition", &c.Partition, "The partition, or queue, that jobs go into. The scheduler's own default, if nothing is said.").Check(mustBeWord),
+		keyfile.Text("account", &c.Account, "The account that they are for.").Check(mustBeWord),
+		keyfile.Text("qos", &c.QoS, "Their quality of service.").Check(mustBeWord),
+		keyfile.Text("constraint", &c.Constraint, "What their nodes have to have, in the scheduler's words.").Check(mustBeWord),
+		keyfile.Number("processors", &c.Processors, 1, 4096, "The processors of a job. 4, if nothing is said."),
+		keyfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB. 4096, if nothing is said."),
+		keyfile.Number("minutes", &c.Minutes, 1, 1<<20, "The time after which the scheduler ends a job. 240, if nothing is said."),
+	}
+}
+
+func schedulerOf(text string) (string, error) {
+	if text != "slurm" {
+		return "", fmt.Errorf("%q is no scheduler that is known here", text)
+	}
+	return text, nil
+}
+
+func mustBeWord(text string) error {
+	if strings.ContainsFunc(text, func(c rune) bool { return c <= ' ' || c == 0x7f }) || strings.HasPrefix(text, "-") {
+		return fmt.Errorf("%q is no word that a scheduler takes", text)
+	}
+	return nil
 }
 
 func (p *Pack) keys() []keyfile.Key {
@@ -330,6 +368,7 @@ func defaults() Settings {
 	s.mib.file = 64 << 10
 	s.bare.is = true
 	s.Landing.Keep, s.Landing.Days = 20, 30
+	s.Cluster = Cluster{Processors: 4, Memory: 4096, Minutes: 240}
 	s.Pack = Pack{Prefix: "fl-", Links: "/usr/local", Rebuild: 1}
 	return s
 }

@@ -4,6 +4,7 @@
 //	ROOT/
 //	  archives/               verified archives, by digest (core/source)
 //	  work/NAME-VERSION-ID/   a build that is unfinished or has failed
+//	  work/cluster/           ladders that are built on a cluster now (core/cluster)
 //	  trees/NAME/VERSION-ID/  one build each
 //	    share/fernladder/receipt.json   how it came to be
 //	    share/fernladder/files.mtree    its files, in the mtree(5) format

@@ -37,6 +37,11 @@ func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
 	c.Flags().BoolVar(&ask.System, "system-prefix", false, "let that be /usr, where the operating system has its own files")
 }
 
+// addClusterFlag adds the flag that lets the nodes of a cluster build.
+func addClusterFlag(c *cobra.Command, ask *plan.Ask) {
+	c.Flags().BoolVar(&ask.Cluster, "cluster", false, "build on the nodes of the cluster that the settings say ([cluster]): each package is a job of its batch scheduler")
+}
+
 // edited is a flag with a policy about sources that somebody has changed.
 type edited struct{ policy *build.EditedPolicy }
 

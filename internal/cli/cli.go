@@ -138,6 +138,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
 	add(groupHand, a.packCommand(), a.repositoryCommand())
 	add(groupOthers, a.demoCommand())
+	root.AddCommand(a.atNodeCommand())
 	root.SetHelpCommandGroupID(groupOthers)
 	root.SetCompletionCommandGroupID(groupOthers)
 	cobra.EnableCommandSorting = false

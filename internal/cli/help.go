@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fernladder/core/build"
+	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
@@ -27,6 +28,7 @@ import (
 	"fernladder/core/store"
 	"fernladder/core/tinker"
 	"fernladder/core/upstream"
+	"fernladder/internal/term"
 )
 
 // helped is an error with lines that say what would help, and how that is typed.
@@ -89,7 +91,23 @@ func (h *helper) lines(err error) []string {
 	if errors.As(err, &missing) {
 		return h.missing(missing)
 	}
+	var ended *cluster.Ended
+	if errors.As(err, &ended) {
+		return h.jobEnded(ended)
+	}
 	return typed(err)
+}
+
+// jobEnded says what lets the job of a cluster go on to its end.
+func (h *helper) jobEnded(e *cluster.Ended) []string {
+	c := h.m.Settings.Cluster
+	switch memory, time := e.Short(); {
+	case memory:
+		return []string{fmt.Sprintf("It wants more memory than the %d MiB that jobs have: raise memory in [cluster] in the settings.", c.Memory)}
+	case time:
+		return []string{fmt.Sprintf("It takes longer than the %s that jobs have: raise minutes in [cluster] in the settings.", term.Count(c.Minutes, "minute"))}
+	}
+	return []string{"The same command has it built again."}
 }
 
 // says is what the texts of a source that lacks something say of what it wants.
@@ -149,6 +167,7 @@ func typed(err error) []string {
 		unpinned   *plan.NotPinned
 		missing    *named.NotBuilt
 		system     *build.SystemPrefix
+		noCluster  *cluster.Unset
 		needed     *reclaim.Needed
 		runs       *reclaim.Runs
 		unnamed    *upstream.Unannounced
@@ -161,6 +180,8 @@ func typed(err error) []string {
 		foreign    *settings.Foreign
 	)
 	switch {
+	case errors.As(err, &noCluster):
+		return say("Say which it is in the settings:\n    [cluster]\n    scheduler = \"slurm\"")
 	case errors.As(err, &system):
 		return say("If it is meant all the same: the same command with --system-prefix")
 	case errors.As(err, &foreign):

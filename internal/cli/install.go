@@ -38,6 +38,7 @@ there already is named by its id: NAME@ID.`,
 		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), with(&ask, args)) },
 	}
 	a.addLadderFlags(c, &ask, true)
+	addClusterFlag(c, &ask)
 	c.Flags().BoolVar(&ask.Beside, "beside", false, "leave other builds of the package on the landing, and the plain names to them")
 	return c
 }
@@ -59,6 +60,7 @@ of a branch moves to its newest commit.`,
 		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), with(&ask, args)) },
 	}
 	a.addLadderFlags(c, &ask, true)
+	addClusterFlag(c, &ask)
 	return c
 }
 

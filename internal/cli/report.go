@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"strings"
 
+	"fernladder/core/batch"
 	"fernladder/core/build"
+	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
@@ -54,7 +56,7 @@ func status(err error) (int, string) {
 		return demo.status, "demo"
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted, "interrupted"
-	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
+	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*cluster.Unset](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
 		is[*machine.BadRoot](err), is[*landing.Gone](err), is[*tinker.None](err), is[*tinker.Busy](err), is[*tinker.Occupied](err), is[*tinker.Unchanged](err), is[*tinker.BadPatch](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
@@ -64,7 +66,7 @@ func status(err error) (int, string) {
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*batch.Absent](err), is[*batch.Refused](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
 		return statusHost, "host"
 	case is[*Unsound](err):
 		var unsound *Unsound
@@ -75,7 +77,7 @@ func status(err error) (int, string) {
 		return statusRoot, "root"
 	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
-	case is[*build.Failure](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
+	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
 		return statusBuild, "build"
 	}
 	return statusBuild, "other"

@@ -1,0 +1,41 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/cluster"
+	"fernladder/core/event"
+)
+
+// atNodeCommand is what the jobs of --cluster run on their nodes. Nobody types it.
+func (a *app) atNodeCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:    "at-node ORDER",
+		Short:  "Build what an order says, on a node of a cluster",
+		Hidden: true,
+		Args:   exactly(1, "the file of an order"),
+		RunE:   func(c *cobra.Command, args []string) error { return a.atNode(c.Context(), args[0]) },
+	}
+	c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once")
+	c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
+	return c
+}
+
+func (a *app) atNode(ctx context.Context, order string) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	told, err := cluster.EventsOf(order)
+	if err != nil {
+		return m.Store.Wrap(err)
+	}
+	shown := m.Events
+	m.Events = event.Func(func(e event.Event) {
+		told.Event(e)
+		shown.Event(e)
+	})
+	return cluster.Execute(ctx, m, order)
+}
