@@ -107,6 +107,12 @@ func TestOnACluster(t *testing.T) {
 	w.must("build", "last", "--cluster")
 	assert.Contains(t, w.must("mend").stdout, "All is sound")
 
+	// What is short of memory is tried once more with twice as much, and those that stand on it.
+	w.pkg("gourd", asking("perl")+script("place", "perl -e '$x = \"a\" x 200000000; sleep 5'; "+place("gourd")))
+	w.pkg("seed", needing("gourd")+file("seed"))
+	r = w.must("build", "seed", "--cluster")
+	assert.Contains(t, r.stderr, "its job ran out of memory; once more with 600 MiB and 10 minutes")
+
 	w.write("fernladder.toml", strings.Replace(w.read("fernladder.toml"), "minutes = 5", "minutes = 5\npartition = \"nowhere\"", 1))
 	w.pkg("rust", file("rust"))
 	w.fails(6, []string{"build", "rust", "--cluster"}, "sbatch refuses: ")

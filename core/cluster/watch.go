@@ -19,6 +19,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/schedule"
+	"fernladder/core/settings"
 	"fernladder/core/store"
 )
 
@@ -34,6 +35,8 @@ type Ended struct {
 	Job     string
 	Status  batch.Status
 	Printed []string // its last lines
+
+	Memory, Minutes int // that it had, MiB
 }
 
 // Short tells whether it has ended for the memory or the time that it may take.
@@ -67,20 +70,26 @@ func scheduler(m *machine.Machine) (batch.Scheduler, error) {
 
 // A run is a ladder on its way through the scheduler.
 type run struct {
-	m      *machine.Machine
-	by     batch.Scheduler
-	dir    string
-	jobs   []*build.Job
-	ids    map[*build.Job]string
-	tails  map[*build.Job]*tail
-	result map[*build.Job]*build.Result
-	silent map[*build.Job]time.Time // since when the scheduler says that it has ended, without an outcome
+	m         *machine.Machine
+	by        batch.Scheduler
+	asked     plan.Ask
+	estimates map[store.Ref]store.Estimate
+	dir       string
+	jobs      []*build.Job
+	ids       map[*build.Job]string
+	written   *os.File // of the ids
+	tails     map[*build.Job]*tail
+	result    map[*build.Job]*build.Result
+	silent    map[*build.Job]time.Time // since when the scheduler says that it has ended, without an outcome
+	more      map[*build.Job]int       // memory and time, times that, for those that are tried once more
 }
 
 // Run has jobs built on the nodes, in the order of their ladder; what they need and is not
 // among them is installed. Their sources are here. There is a result for each. When ctx is
-// done, all that was submitted is ended.
-func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Job, record func(store.Record)) ([]build.Result, error) {
+// done, all that was submitted is ended. What a job may take comes from estimates where they
+// know more than the settings; one that runs out of memory or time is tried once more, with
+// twice as much.
+func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Job, estimates map[store.Ref]store.Estimate, record func(store.Record)) ([]build.Result, error) {
 	by, err := scheduler(m)
 	if err != nil {
 		return nil, err
@@ -88,7 +97,7 @@ func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Jo
 	if err := sweep(m, by); err != nil {
 		return nil, err
 	}
-	r := &run{m: m, by: by, jobs: jobs, ids: map[*build.Job]string{}, tails: map[*build.Job]*tail{}, result: map[*build.Job]*build.Result{}, silent: map[*build.Job]time.Time{}}
+	r := &run{m: m, by: by, asked: ask, estimates: estimates, jobs: jobs, ids: map[*build.Job]string{}, tails: map[*build.Job]*tail{}, result: map[*build.Job]*build.Result{}, silent: map[*build.Job]time.Time{}, more: map[*build.Job]int{}}
 	if err := os.MkdirAll(runsOf(m), 0o755); err != nil {
 		return nil, m.Store.Wrap(err)
 	}
@@ -100,7 +109,11 @@ func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Jo
 		return nil, m.Store.Wrap(err)
 	}
 	defer unlock()
-	err = r.submit(ctx, ask)
+	if r.written, err = os.OpenFile(filepath.Join(r.dir, idsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	defer r.written.Close()
+	err = r.submit(ctx, jobs)
 	if err == nil {
 		err = r.watch(ctx, record)
 	}
@@ -156,36 +169,24 @@ func sweep(m *machine.Machine, by batch.Scheduler) error {
 	return nil
 }
 
-// submit hands all jobs over, held, and lets them run when the last is there: the scheduler
+// submit hands jobs over, held, and lets them run when the last is there: the scheduler
 // takes one that has ended and is forgotten for one that has succeeded.
-func (r *run) submit(ctx context.Context, ask plan.Ask) error {
-	program, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	written, err := os.OpenFile(filepath.Join(r.dir, idsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
-	if err != nil {
-		return r.m.Store.Wrap(err)
-	}
-	defer written.Close()
-	c := r.m.Settings.Cluster
+func (r *run) submit(ctx context.Context, jobs []*build.Job) error {
 	var first []string
-	for _, j := range r.jobs {
-		text, err := json.Marshal(order{Ask: ask, Build: j.Ref})
+	for _, j := range jobs {
+		text, err := json.Marshal(order{Ask: r.asked, Build: j.Ref})
 		if err != nil {
 			return err
 		}
 		if err := durable.WriteFile(file(r.dir, j.Ref, orderSuffix), text, 0o644); err != nil {
 			return r.m.Store.Wrap(err)
 		}
-		command := []string{program, "--root", r.m.Store.Root}
-		if r.m.Settings.File != "" {
-			command = append(command, "--settings", r.m.Settings.File)
+		b, err := r.job(j)
+		if err != nil {
+			return err
 		}
-		command = append(command, "at-node", "-j", fmt.Sprint(c.Processors), file(r.dir, j.Ref, orderSuffix))
-		b := batch.Job{Name: "fl-" + nameOf(j.Ref), Command: command, Dir: r.m.Place.Working, Output: file(r.dir, j.Ref, printedSuffix), Processors: c.Processors, Memory: c.Memory, Minutes: c.Minutes}
 		for _, need := range j.Needs {
-			if id := r.ids[need]; id != "" {
+			if id := r.ids[need]; id != "" && r.result[need] == nil {
 				b.After = append(b.After, id)
 			}
 		}
@@ -198,12 +199,69 @@ func (r *run) submit(ctx context.Context, ask plan.Ask) error {
 		if b.Held {
 			first = append(first, id)
 		}
-		if _, err := fmt.Fprintln(written, id); err != nil {
+		if _, err := fmt.Fprintln(r.written, id); err != nil {
 			return r.m.Store.Wrap(err)
 		}
-		r.tails[j] = &tail{file: file(r.dir, j.Ref, eventsSuffix)}
+		if r.tails[j] == nil {
+			r.tails[j] = &tail{file: file(r.dir, j.Ref, eventsSuffix)}
+		}
 	}
 	return r.by.Release(ctx, first)
+}
+
+// job is a build as the scheduler is told of it.
+func (r *run) job(j *build.Job) (batch.Job, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return batch.Job{}, err
+	}
+	c := r.m.Settings.Cluster
+	command := []string{program, "--root", r.m.Store.Root}
+	if r.m.Settings.File != "" {
+		command = append(command, "--settings", r.m.Settings.File)
+	}
+	command = append(command, "at-node", "-j", fmt.Sprint(c.Processors), file(r.dir, j.Ref, orderSuffix))
+	memory, minutes := wants(r.estimates[j.Ref], c)
+	times := max(1, r.more[j])
+	return batch.Job{Name: "fl-" + nameOf(j.Ref), Command: command, Dir: r.m.Place.Working, Output: file(r.dir, j.Ref, printedSuffix), Processors: c.Processors, Memory: memory * times, Minutes: minutes * times}, nil
+}
+
+// wants is what a job may take: what the settings say, or more where it has taken more.
+// History knows its largest process, of which there are as many as processors at the worst.
+func wants(e store.Estimate, c settings.Cluster) (memory, minutes int) {
+	const margin, mib = 2, 1 << 20
+	memory = max(c.Memory, int(e.Memory*int64(c.Processors)*margin/mib))
+	return memory, max(c.Minutes, int((e.Time*margin).Minutes())+1)
+}
+
+// again submits a job once more that was short of something, with those that stand on it,
+// which have ended with it.
+func (r *run) again(ctx context.Context, j *build.Job, short string) error {
+	r.more[j] = 2
+	stand := map[*build.Job]bool{j: true}
+	var jobs []*build.Job
+	var old []string
+	for _, k := range r.jobs {
+		for _, need := range k.Needs {
+			stand[k] = stand[k] || stand[need]
+		}
+		if stand[k] && r.result[k] == nil {
+			jobs, old = append(jobs, k), append(old, r.ids[k])
+		}
+	}
+	if err := r.by.Cancel(ctx, old); err != nil {
+		return err
+	}
+	for _, k := range jobs {
+		delete(r.silent, k)
+		r.ids[k] = ""
+	}
+	b, err := r.job(j)
+	if err != nil {
+		return err
+	}
+	r.m.Tell(event.Event{Kind: event.Retried, Package: j.Name, Version: j.Version, ID: j.ID, Text: fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", short, b.Memory, b.Minutes)})
+	return r.submit(ctx, jobs)
 }
 
 // watch waits for what becomes of the jobs, and tells of it.
@@ -309,7 +367,15 @@ func (r *run) ask(ctx context.Context) error {
 		if now.Sub(r.silent[j]) < patience {
 			continue
 		}
-		err := &Ended{Build: j.Ref, Job: r.ids[j], Status: status, Printed: lastLines(file(r.dir, j.Ref, printedSuffix))}
+		had, wrong := r.job(j)
+		if wrong != nil {
+			return wrong
+		}
+		err := &Ended{Build: j.Ref, Job: r.ids[j], Status: status, Printed: lastLines(file(r.dir, j.Ref, printedSuffix)), Memory: had.Memory, Minutes: had.Minutes}
+		memory, time := err.Short()
+		if (memory || time) && r.more[j] == 0 {
+			return r.again(ctx, j, map[bool]string{true: "memory", false: "time"}[memory])
+		}
 		r.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: err}
 		r.failed(j, err)
 	}

@@ -128,7 +128,7 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	report.Expected = p.Left(nil, nil)
 	began := m.Now()
 	if p.Ask.Cluster {
-		report.Results, err = onNodes(ctx, m, p.Ask, todo, record)
+		report.Results, err = onNodes(ctx, m, p, todo, record)
 	} else {
 		report.Results = b.Run(ctx, todo, p.Estimates, record)
 	}
@@ -147,12 +147,13 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 }
 
 // onNodes fetches what is needed, for nodes have no way out, and has it built there.
-func onNodes(ctx context.Context, m *machine.Machine, ask plan.Ask, todo []*build.Job, record func(store.Record)) ([]build.Result, error) {
+func onNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, todo []*build.Job, record func(store.Record)) ([]build.Result, error) {
 	if err := failures(ctx, build.Fetch(ctx, m, todo)); err != nil {
 		return nil, err
 	}
-	ask.Cluster = false
-	return cluster.Run(ctx, m, ask, todo, record)
+	ask := p.Ask
+	ask.Cluster = false // the node is one of it
+	return cluster.Run(ctx, m, ask, todo, p.Estimates, record)
 }
 
 // ready tells of what has to be brought before anything is begun.

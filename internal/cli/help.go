@@ -100,12 +100,11 @@ func (h *helper) lines(err error) []string {
 
 // jobEnded says what lets the job of a cluster go on to its end.
 func (h *helper) jobEnded(e *cluster.Ended) []string {
-	c := h.m.Settings.Cluster
 	switch memory, time := e.Short(); {
 	case memory:
-		return []string{fmt.Sprintf("It wants more memory than the %d MiB that jobs have: raise memory in [cluster] in the settings.", c.Memory)}
+		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: raise memory in [cluster] in the settings.", e.Memory)}
 	case time:
-		return []string{fmt.Sprintf("It takes longer than the %s that jobs have: raise minutes in [cluster] in the settings.", term.Count(c.Minutes, "minute"))}
+		return []string{fmt.Sprintf("It takes longer than the %s that its job had: raise minutes in [cluster] in the settings.", term.Count(e.Minutes, "minute"))}
 	}
 	return []string{"The same command has it built again."}
 }
