@@ -52,6 +52,29 @@ func queued(t *testing.T) string {
 	return string(out)
 }
 
+// What would be submitted is shown without a scheduler, and without one nothing is.
+func TestPlannedJobs(t *testing.T) {
+	w := newWorld(t)
+	w.pkg("moss", script("place", place("moss")))
+	w.pkg("fern", needing("moss")+script("place", place("fern")))
+	w.fails(2, []string{"build", "fern", "--cluster"}, "the settings say nothing of a cluster", "scheduler = \"slurm\"")
+	settings := w.read("fernladder.toml")
+	w.write("fernladder.toml", settings+"\n[cluster]\nscheduler = \"tray\"\n")
+	w.fails(3, []string{"plan", "fern", "--cluster"}, "\"tray\" is no scheduler that is known here")
+	w.write("fernladder.toml", settings+"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 2\nmemory = 1\n")
+	r := w.must("plan", "fern", "--cluster")
+	assert.Regexp(t, `moss +1\.0 +2 +1 MiB +240\n +?fern +1\.0 +2 +1 MiB +240 +moss|moss +1\.0 +2 +1 MiB +240 *\nfern +1\.0 +2 +1 MiB +240 +moss`, r.stdout)
+	assert.Contains(t, r.stdout, "2 jobs would be submitted to slurm.")
+	w.must("build", "moss")
+	w.must("remove", "--trees", "moss")
+	assert.Regexp(t, `moss +1\.0 +2 +[1-9]\d+ MiB`, w.must("plan", "fern", "--cluster").stdout, "it has taken more")
+	var planned struct {
+		Jobs []struct{ Build struct{ Name string } }
+	}
+	w.parsed(&planned, "plan", "fern", "--cluster")
+	assert.Len(t, planned.Jobs, 2)
+}
+
 // A ladder is built on the nodes as it is here; what fails takes along what stands on it
 // and nothing else; and whatever happens, nothing waits in the queue afterwards, and the
 // next run completes.

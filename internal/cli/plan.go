@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/cluster"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -43,7 +44,7 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
   fernladder plan glasshouse --dot | dot -Tsvg`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyOne(c, "tree", "dot", "why", "all"); err != nil {
+			if err := onlyOne(c, "tree", "dot", "why", "all", "cluster"); err != nil {
 				return err
 			}
 			m, p, err := a.plan(c.Context(), with(&f.ask, args))
@@ -56,6 +57,7 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 	a.addLadderFlags(c, &f.ask, false)
 	addPrefixFlags(c, &f.ask)
 	flags := c.Flags()
+	flags.BoolVar(&f.ask.Cluster, "cluster", false, "show the jobs that would be submitted to the cluster's batch scheduler")
 	flags.BoolVar(&f.ask.Locked, "locked", false, "fail where the ladder is not the one in ladder.lock")
 	flags.BoolVar(&f.ask.Upgrade, "upgrade", false, "plan what fernladder upgrade would do")
 	flags.BoolVar(&f.all, "all", false, "show a line for each package, however many there are")
@@ -70,6 +72,8 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 		return err
 	}
 	switch {
+	case f.ask.Cluster:
+		return a.showJobs(m, p)
 	case f.why != "":
 		return a.showWhy(p, f.why)
 	case f.dot:
@@ -89,6 +93,36 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 		a.screen.Print("Everything is built: %s on %s.", term.Count(len(p.Jobs), "package"), term.Count(p.Rungs(), "rung"))
 	}
 	return a.showLanding(ctx, m, p)
+}
+
+// showJobs shows what --cluster would submit.
+func (a *app) showJobs(m *machine.Machine, p *plan.Plan) error {
+	jobs, longest, err := cluster.Jobs(m, p)
+	if err != nil {
+		return newHelper(m).with(err)
+	}
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"jobs": append([]cluster.Submitted{}, jobs...), "seconds": longest.Seconds()})
+	}
+	if len(jobs) == 0 {
+		a.screen.Print("Nothing to build: no job would be submitted.")
+		return nil
+	}
+	var rows [][]string
+	for _, j := range jobs {
+		var after []string
+		for _, need := range j.After {
+			after = append(after, need.Name)
+		}
+		rows = append(rows, []string{a.screen.Strong(j.Build.Name), j.Build.Version, fmt.Sprint(j.Processors), fmt.Sprintf("%d MiB", j.Memory), fmt.Sprint(j.Minutes), strings.Join(after, ", ")})
+	}
+	a.screen.Table([]string{"job", "version", "processors", "memory", "minutes", "after"}, rows)
+	expected := ""
+	if longest > 0 {
+		expected = fmt.Sprintf(" By the last builds, with nodes enough: about %s.", seconds(longest.Seconds()))
+	}
+	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(jobs), "job"), m.Settings.Cluster.Scheduler, expected)
+	return nil
 }
 
 // showLanding tells what an install of the plan changes on the landing.
