@@ -118,9 +118,9 @@ func (s Slurm) Look(ctx context.Context, ids []string) (map[string]Status, error
 	return all, nil
 }
 
-// Cancel ends jobs.
+// Cancel ends jobs. What is no number is left out: it could mean others.
 func (s Slurm) Cancel(ctx context.Context, ids []string) error {
-	if len(ids) == 0 {
+	if ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return !jobNumber.MatchString(id) }); len(ids) == 0 {
 		return nil
 	}
 	_, err := s.run(ctx, "", append([]string{"scancel", "--quiet"}, ids...)...)

@@ -55,6 +55,14 @@ func TestSubmit(t *testing.T) {
 	assert.ErrorAs(t, err, new(*Absent))
 }
 
+func TestOnlyJobsAreCancelled(t *testing.T) {
+	said := standIn(t, "scancel", "")
+	require.NoError(t, Slurm{}.Cancel(context.Background(), []string{"17", "--user=fern", "", "18"}))
+	assert.Equal(t, "--quiet\n17\n18\n", said())
+	standIn(t, "scancel", "exit 1")
+	require.NoError(t, Slurm{}.Cancel(context.Background(), []string{"--me"}))
+}
+
 func TestLook(t *testing.T) {
 	standIn(t, "squeue", `printf '%s\n' '1|PENDING||Dependency' '2|RUNNING|bed1|None' '3|NODE_FAIL|bed2|NodeDown' '4|OUT_OF_MEMORY|bed1|x' '5|COMPLETED|bed1|None' '6|SOMETHING_NEW|bed1|' '9|RUNNING|bed3|somebody else' '|' 'nonsense'`)
 	all, err := Slurm{}.Look(context.Background(), []string{"1", "2", "3", "4", "5", "6", "7"})

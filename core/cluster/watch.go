@@ -94,13 +94,19 @@ func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Jo
 	if err != nil {
 		return nil, err
 	}
+	if err := os.MkdirAll(runsOf(m), 0o755); err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	// Nobody sweeps away what another is only about to lock.
+	begun, err := filelock.Exclusive(ctx, filepath.Join(runsOf(m), lockFile), func() {})
+	if err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	defer func() { begun() }()
 	if err := sweep(m, by); err != nil {
 		return nil, err
 	}
 	r := &run{m: m, by: by, asked: ask, estimates: estimates, jobs: jobs, ids: map[*build.Job]string{}, tails: map[*build.Job]*tail{}, result: map[*build.Job]*build.Result{}, silent: map[*build.Job]time.Time{}, more: map[*build.Job]int{}}
-	if err := os.MkdirAll(runsOf(m), 0o755); err != nil {
-		return nil, m.Store.Wrap(err)
-	}
 	if r.dir, err = os.MkdirTemp(runsOf(m), "run-"); err != nil {
 		return nil, m.Store.Wrap(err)
 	}
@@ -109,6 +115,8 @@ func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Jo
 		return nil, m.Store.Wrap(err)
 	}
 	defer unlock()
+	begun()
+	begun = func() {}
 	if r.written, err = os.OpenFile(filepath.Join(r.dir, idsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
 		return nil, m.Store.Wrap(err)
 	}
