@@ -3,6 +3,7 @@ package batch
 import (
 	"bytes"
 	"context"
+	"fernladder/core/shell"
 	"fmt"
 	"os/exec"
 	"regexp"
@@ -68,11 +69,7 @@ func (s Slurm) Submit(ctx context.Context, j Job) (string, error) {
 	if j.Held {
 		argv = append(argv, "--hold")
 	}
-	words := make([]string, len(j.Command))
-	for i, word := range j.Command {
-		words[i] = "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
-	}
-	out, err := s.run(ctx, "#!/bin/sh\nexec "+strings.Join(words, " ")+"\n", argv...)
+	out, err := s.run(ctx, "#!/bin/sh\nexec "+shell.Command(j.Command)+"\n", argv...)
 	if err != nil {
 		return "", err
 	}

@@ -11,9 +11,9 @@ import (
 	"strings"
 
 	"fernladder/core/event"
-	"fernladder/core/pattern"
 	"fernladder/core/schedule"
 	"fernladder/core/seal"
+	"fernladder/core/shell"
 )
 
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
@@ -114,7 +114,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		}
 		defer p.record.Close()
 	}
-	say(output, "in %s\n%s", c.Dir, Typed(p.argv))
+	say(output, "in %s\n%s", c.Dir, shell.Typed(p.argv))
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	at, err := output.Seek(0, io.SeekCurrent)
@@ -164,21 +164,3 @@ func (a *attempt) linePath(c Command) string {
 	}
 	return filepath.Join(a.dirs.given, "slots")
 }
-
-// Quoted is a word as it means itself to a shell.
-func Quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
-
-// Typed is a command as a person would type it into a shell.
-func Typed(argv []string) string {
-	words := make([]string, len(argv))
-	for i, arg := range argv {
-		words[i] = arg
-		if !plainWord.MatchString(arg) {
-			words[i] = Quoted(strings.TrimRight(arg, "\n"))
-		}
-	}
-	return strings.Join(words, " ")
-}
-
-// plainWord is what means the same to a shell without quotes.
-var plainWord = pattern.New(`^[\w@%+=:,./-]+$`)

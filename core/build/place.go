@@ -101,7 +101,7 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 	look := inspect.Look{Staged: a.dirs.placed, Tree: a.job.Prefix, Work: a.dirs.box, Stage: a.dirs.stage,
 		Loader: a.b.loader(), Arch: a.m.System.Arch, Largest: int64(a.m.Settings.LargestTree) << 20}
 	if a.job.Away() {
-		look.Seen, look.Trees, look.Known = a.dirs.seen, filepath.Join(a.m.Store.Root, "trees"), known
+		look.Seen, look.Trees, look.Known = a.dirs.seen, a.m.Store.TreesDir(), known
 	}
 	found, err := inspect.Take(placed, look)
 	if err != nil {

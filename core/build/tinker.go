@@ -9,6 +9,7 @@ import (
 
 	"fernladder/core/ground"
 	"fernladder/core/seal"
+	"fernladder/core/shell"
 	"fernladder/core/store"
 )
 
@@ -143,7 +144,7 @@ func (b *Builder) TryTinkered(ctx context.Context, t *Tinkered, argv []string) (
 	defer done()
 	receipt := a.receipt(0, 0)
 	if len(argv) > 0 {
-		receipt.Tries = []store.Try{{Run: command(argv), Status: anyStatus}}
+		receipt.Tries = []store.Try{{Run: shell.Command(argv), Status: anyStatus}}
 	}
 	return triesIn(ctx, b.m, b.level, receipt, base, user, func(r *seal.Room) {
 		r.Visible = slices.DeleteFunc(r.Visible, func(path string) bool {

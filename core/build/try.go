@@ -49,15 +49,6 @@ func tries(ctx context.Context, m *machine.Machine, level seal.Level, receipt *s
 // anyStatus is the status of a command that may end as it likes.
 const anyStatus = -1
 
-// command is a command as a shell takes it.
-func command(argv []string) string {
-	quoted := make([]string, len(argv))
-	for i, word := range argv {
-		quoted[i] = Quoted(word)
-	}
-	return strings.Join(quoted, " ")
-}
-
 // triesIn are tries in a room that is changed first.
 func triesIn(ctx context.Context, m *machine.Machine, level seal.Level, receipt *store.Receipt, base string, user seal.User, change func(*seal.Room)) ([]TryResult, error) {
 	if err := ground.Empty(base); err != nil {

@@ -255,7 +255,7 @@ func run(room *seal.Session, base, place, file, name string, args, path []string
 // copy copies what a tool reads, and empty files in the place of the rest. Links are
 // followed that lead into the root's trees, and no others.
 func (k kind) copy(m *machine.Machine, from, to string) (files []string, err error) {
-	trees := filepath.Join(m.Store.Root, "trees") + "/"
+	trees := m.Store.TreesDir() + "/"
 	var add func(dir, name string, depth int) error
 	add = func(dir, name string, depth int) error {
 		entries, err := os.ReadDir(dir)

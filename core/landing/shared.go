@@ -98,7 +98,7 @@ func packageOf(s *store.Store, link string) string {
 	if err != nil {
 		return ""
 	}
-	trees, err := filepath.EvalSymlinks(filepath.Join(s.Root, "trees"))
+	trees, err := filepath.EvalSymlinks(s.TreesDir())
 	if err != nil {
 		return ""
 	}

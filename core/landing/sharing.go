@@ -158,7 +158,7 @@ func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, f
 		return nil, false, err
 	}
 	at := filepath.Join(parent, path.Base(name))
-	trees, err := filepath.EvalSymlinks(filepath.Join(s.Root, "trees"))
+	trees, err := filepath.EvalSymlinks(s.TreesDir())
 	if err != nil {
 		return nil, false, err
 	}

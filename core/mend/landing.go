@@ -17,7 +17,7 @@ import (
 // root looks at what is the root's own.
 func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	s := m.Store
-	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
+	found, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err == nil {
 		for _, dir := range found {
 			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !ground.Exists(s.Work(ref)) {

@@ -7,6 +7,7 @@
 package ospackage
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"io/fs"
@@ -86,6 +87,11 @@ type File struct {
 	Doc     bool
 	License bool
 	Open    func() (io.ReadCloser, error)
+}
+
+// Holding is a file that has data.
+func Holding(path string, data []byte) File {
+	return File{Path: path, Mode: 0o644, Size: int64(len(data)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 }
 
 // Whole is the version with everything that belongs to it.

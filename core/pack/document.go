@@ -23,8 +23,9 @@ import (
 func (p *packing) document(o *ospackage.Package, builds []*store.Receipt) error {
 	dir := "/usr/share/doc/" + o.Name
 	add := func(name string, data []byte, license bool) {
-		o.Files = append(o.Files, ospackage.File{Path: dir + "/" + name, Mode: 0o644, Size: int64(len(data)), Doc: true, License: license,
-			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
+		file := ospackage.Holding(dir+"/"+name, data)
+		file.Doc, file.License = true, license
+		o.Files = append(o.Files, file)
 	}
 	o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	text := "Built from source by Fern Ladder.\n"

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"path/filepath"
 	"strings"
 
 	"fernladder/core/landing"
@@ -18,7 +17,7 @@ func (p *packing) mentions(n *requires, r *store.Receipt, file io.Reader) error 
 		return nil
 	}
 	const longest = 4096 // path (PATH_MAX)
-	top := filepath.Join(p.m.Store.Root, "trees")
+	top := p.m.Store.TreesDir()
 	if r.Prefix != "" {
 		top = r.Prefix
 	}
@@ -65,12 +64,11 @@ func endsPath(c rune) bool {
 // mentioned adds the builds that have what a path names.
 func (p *packing) mentioned(n *requires, r *store.Receipt, named string) {
 	if r.Prefix == "" {
-		parts := strings.SplitN(strings.TrimPrefix(named, filepath.Join(p.m.Store.Root, "trees")+"/"), "/", 3)
-		if len(parts) < 2 {
-			return
-		}
-		if ref, is := p.m.Store.RefOf(filepath.Join(p.m.Store.Root, "trees", parts[0], parts[1])); is && ref != r.Ref {
-			n.trees[ref] = true
+		below, is := strings.CutPrefix(named, p.m.Store.TreesDir()+"/")
+		if parts := strings.SplitN(below, "/", 3); is && len(parts) > 1 {
+			if ref, is := p.m.Store.RefOf(parts[0] + "/" + parts[1]); is && ref != r.Ref {
+				n.trees[ref] = true
+			}
 		}
 		return
 	}

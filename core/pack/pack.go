@@ -122,14 +122,11 @@ type Planned struct {
 // Plan works out the packages: for each build that is named, and for what it needs when it
 // runs. Nothing is written.
 func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
-	if m.Settings.Pack.Maintainer == "" {
-		return nil, &Unnamed{m.Settings.File}
-	}
-	var err error
-	p := &packing{m: m, ask: ask, files: map[store.Ref][]store.File{}, needs: map[store.Ref]*requires{}, unknown: map[string]bool{}, libraries: machine.SystemLibraries()}
-	if p.system, err = systemOf(m, ask.Format); err != nil {
+	p, err := start(m, ask)
+	if err != nil {
 		return nil, err
 	}
+	p.files, p.needs, p.unknown, p.libraries = map[store.Ref][]store.File{}, map[store.Ref]*requires{}, map[string]bool{}, machine.SystemLibraries()
 	named, err := p.named()
 	if err != nil {
 		return nil, err
@@ -150,11 +147,8 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 
 // Check finds what is wrong with an ask before anything is built for it.
 func Check(m *machine.Machine, ask Ask, names []string) error {
-	if m.Settings.Pack.Maintainer == "" {
-		return &Unnamed{m.Settings.File}
-	}
-	p := &packing{m: m, ask: ask}
-	if _, err := systemOf(m, ask.Format); err != nil {
+	p, err := start(m, ask)
+	if err != nil {
 		return err
 	}
 	if ask.Name != "" {
@@ -162,8 +156,17 @@ func Check(m *machine.Machine, ask Ask, names []string) error {
 	}
 	first, _, _ := strings.Cut(names[0], ":")
 	first, _, _ = strings.Cut(first, "@")
-	_, err := p.nameOf(first, "", "")
+	_, err = p.nameOf(first, "", "")
 	return err
+}
+
+// start is the work on an ask for which the settings and the machine say enough.
+func start(m *machine.Machine, ask Ask) (*packing, error) {
+	if m.Settings.Pack.Maintainer == "" {
+		return nil, &Unnamed{m.Settings.File}
+	}
+	system, err := systemOf(m, ask.Format)
+	return &packing{m: m, ask: ask, system: system}, err
 }
 
 // apart are the packages where each tree is one.

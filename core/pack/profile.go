@@ -1,14 +1,13 @@
 package pack
 
 import (
-	"bytes"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
+	"fernladder/core/shell"
 	"fernladder/core/store"
 )
 
@@ -37,15 +36,13 @@ func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
 	slices.Sort(names)
 	text := "# What " + o.Name + " wants in the environment of who uses it.\n"
 	for _, name := range names {
-		value := quoted(strings.Join(values[name], ":"))
+		value := shell.Quoted(strings.Join(values[name], ":"))
 		if (store.Variable{Name: name}).List() {
 			value += fmt.Sprintf("${%s:+:$%[1]s}", name)
 		}
 		text += fmt.Sprintf("%s=%s\nexport %[1]s\n", name, value)
 	}
-	o.Files = append(o.Files, ospackage.File{Path: "/etc/profile.d/" + o.Name + ".sh", Mode: 0o644, Size: int64(len(text)), Config: true,
-		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(text))), nil }})
+	file := ospackage.Holding("/etc/profile.d/"+o.Name+".sh", []byte(text))
+	file.Config = true
+	o.Files = append(o.Files, file)
 }
-
-// quoted is a word as it means itself to a shell.
-func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }

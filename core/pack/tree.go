@@ -15,6 +15,7 @@ import (
 	"fernladder/core/ground"
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
+	"fernladder/core/shell"
 	"fernladder/core/store"
 )
 
@@ -43,7 +44,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		}
 		to.Files = append(to.Files, p.file(dir, r, f))
 	}
-	if err := p.own(o, r); err != nil {
+	if err := p.own(o, dir, r); err != nil {
 		return nil, err
 	}
 	if o.Depends, err = p.system.relations(ctx, p, p.needs[r.Ref], false); err != nil {
@@ -144,7 +145,7 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 		if strings.HasPrefix(file, "lib/tmpfiles.d/") {
 			program, how = "systemd-tmpfiles", "--create "
 		}
-		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", quoted(filepath.Join(r.At(), file)), program, how, o.Name)
+		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", shell.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
 	}
 	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) && p.ask.Format == ospackage.RPM {
 		o.Depends = append(o.Depends, ospackage.Relation{Name: "/bin/sh"})
@@ -187,12 +188,7 @@ func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 }
 
 // own adds the tree's own records, which its list of files does not have.
-func (p *packing) own(o *ospackage.Package, r *store.Receipt) error {
-	dir, err := ground.OpenDir(r.Tree)
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
+func (p *packing) own(o *ospackage.Package, dir *ground.Dir, r *store.Receipt) error {
 	for d := path.Dir(store.OwnFiles()[0]); d != "."; d = path.Dir(d) {
 		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, d), Mode: fs.ModeDir | 0o755})
 	}

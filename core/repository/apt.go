@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -74,7 +75,14 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 			}
 		}
 		if old != "" {
-			if err := stillThere(filepath.Join(old, "dists", suite), below, filepath.Join(base, below, "by-hash/SHA256")); err != nil {
+			was := filepath.Join(old, "dists", suite)
+			err := listsBefore(filepath.Join(was, "Release"), digestLine, func(m []string) (from, to string) {
+				if filepath.Dir(m[2]) != below {
+					return "", ""
+				}
+				return filepath.Join(was, m[2]), filepath.Join(base, below, "by-hash/SHA256", m[1])
+			})
+			if err != nil {
 				return err
 			}
 		}
@@ -96,32 +104,26 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 	return nil
 }
 
-// stillThere keeps the lists of the state before under their digests, for those who have
-// read its Release and come for them now.
-func stillThere(old, below, dir string) error {
-	release, err := os.ReadFile(filepath.Join(old, "Release"))
+// listsBefore keeps the lists of the state before, for those who have read the signed file
+// that names them and come for them now. as says by what names they are kept; "" for one
+// that is not.
+func listsBefore(signed string, naming *regexp.Regexp, as func(match []string) (from, to string)) error {
+	text, err := os.ReadFile(signed)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	for _, m := range digestLine.FindAllStringSubmatch(string(release), -1) {
-		if filepath.Dir(m[2]) != below {
+	for _, m := range naming.FindAllStringSubmatch(string(text), -1) {
+		from, to := as(m)
+		if to == "" {
 			continue
 		}
-		if err := linked(filepath.Join(old, m[2]), filepath.Join(dir, m[1])); err != nil {
+		// One that is gone nobody can come for, and one of the name is the same.
+		if err := os.Link(from, to); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-	}
-	return nil
-}
-
-// linked makes a list of the state before one of this state's, too, where it is there and
-// this one has none of the name.
-func linked(from, to string) error {
-	if err := os.Link(from, to); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
-		return err
 	}
 	return nil
 }

@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/xml"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -35,7 +33,11 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 		return err
 	}
 	if old != "" {
-		if err := listsBefore(filepath.Join(old, "repodata"), base); err != nil {
+		was := filepath.Join(old, "repodata")
+		err := listsBefore(filepath.Join(was, "repomd.xml"), listLink, func(m []string) (from, to string) {
+			return filepath.Join(was, m[1]), filepath.Join(base, m[1])
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -92,24 +94,6 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 
 // listLink matches a list in the file that is signed: its name, which begins with its digest.
 var listLink = regexp.MustCompile(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`)
-
-// listsBefore keeps the lists of the state before, for those who have read its repomd.xml
-// and come for them now.
-func listsBefore(old, dir string) error {
-	root, err := os.ReadFile(filepath.Join(old, "repomd.xml"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	for _, m := range listLink.FindAllStringSubmatch(string(root), -1) {
-		if err := linked(filepath.Join(old, m[1]), filepath.Join(dir, m[1])); err != nil {
-			return err
-		}
-	}
-	return nil
-}
 
 func escaped(text string) string {
 	var b bytes.Buffer

@@ -92,7 +92,7 @@ func (s *Store) lists(o Owner) (bool, error) {
 // Named finds the files of all trees whose last part is a name. Most of it is reading
 // lists, several at a time.
 func (s *Store) Named(name string) ([]Owner, error) {
-	lists, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*", filesFile))
+	lists, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*", filesFile))
 	if err != nil {
 		return nil, err
 	}

@@ -324,7 +324,7 @@ func (s *Store) Needs(r Ref) ([]Link, error) {
 
 // Trees returns which builds' trees are there.
 func (s *Store) Trees() (map[Ref]bool, error) {
-	dirs, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
+	dirs, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err != nil {
 		return nil, err
 	}
@@ -343,7 +343,7 @@ func (s *Store) Receipts() ([]*Receipt, error) { return s.ReceiptsOf("*") }
 
 // ReceiptsOf returns those of a package's trees, in the same order.
 func (s *Store) ReceiptsOf(name string) ([]*Receipt, error) {
-	files, err := filepath.Glob(filepath.Join(s.Root, "trees", name, "*", receiptFile))
+	files, err := filepath.Glob(filepath.Join(s.TreesDir(), name, "*", receiptFile))
 	if err != nil {
 		return nil, err
 	}

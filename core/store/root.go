@@ -196,6 +196,9 @@ func mayWrite(dir string) error {
 // Archives is the directory of verified archives.
 func (s *Store) Archives() string { return filepath.Join(s.Root, "archives") }
 
+// TreesDir is the directory of trees.
+func (s *Store) TreesDir() string { return filepath.Join(s.Root, "trees") }
+
 // A Ref names one build.
 type Ref struct {
 	Name    string `json:"name"`
@@ -208,7 +211,7 @@ func (r Ref) String() string { return r.Name + "-" + r.Version + "-" + r.ID }
 
 // Tree is where the build is or will be installed.
 func (s *Store) Tree(r Ref) string {
-	return filepath.Join(s.Root, "trees", r.Name, r.Version+"-"+r.ID)
+	return filepath.Join(s.TreesDir(), r.Name, r.Version+"-"+r.ID)
 }
 
 // Work is where it is built.

@@ -110,7 +110,7 @@ func (s *Store) sweepAgain() error {
 }
 
 func (s *Store) sweepTrees() error {
-	found, err := filepath.Glob(filepath.Join(s.Root, "trees", "*", "*"))
+	found, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err != nil {
 		return err
 	}

@@ -6,10 +6,10 @@ import (
 	"runtime/debug"
 	"strings"
 
-	"fernladder/core/build"
 	"fernladder/core/choice"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/shell"
 	"fernladder/internal/choosing"
 )
 
@@ -30,7 +30,7 @@ func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glan
 		return err
 	}
 	defer chosen.Close()
-	command := "fernladder install " + build.Typed(chosen.Arguments())
+	command := "fernladder install " + shell.Typed(chosen.Arguments())
 	switch outcome {
 	case choosing.Interrupted:
 		if len(chosen.Changes()) > 0 {

@@ -17,10 +17,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
+	"fernladder/core/shell"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -194,7 +194,7 @@ func commandLine(args []string) string {
 			left = append(left, args[i])
 		}
 	}
-	return build.Typed(left)
+	return shell.Typed(left)
 }
 
 // usageError is a command line that makes no sense.
