@@ -71,7 +71,24 @@ func (h *handed) publish(format string, names ...string) {
 	h.must(append([]string{"pack", "--format", format, "--to", dir}, names...)...)
 	files, err := filepath.Glob(dir + "/*." + format)
 	require.NoError(h.t, err)
+	named := h.named()
 	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale", "--another-key"}, files...)...)
+	for _, list := range append(named, h.named()...) {
+		assert.FileExists(h.t, list, "for who has read what was signed before the change, or after it")
+	}
+}
+
+// named are the lists that the signed files of the repository name.
+func (h *handed) named() (lists []string) {
+	release, _ := os.ReadFile(h.path("repo/dists/stable/Release"))
+	for _, m := range regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)/`).FindAllStringSubmatch(string(release), -1) {
+		lists = append(lists, h.path("repo/dists/stable/"+m[2]+"/by-hash/SHA256/"+m[1]))
+	}
+	root, _ := os.ReadFile(h.path("repo/repodata/repomd.xml"))
+	for _, m := range regexp.MustCompile(`href="(repodata/[^"]+)"`).FindAllStringSubmatch(string(root), -1) {
+		lists = append(lists, h.path("repo/"+m[1]))
+	}
+	return lists
 }
 
 // libraries brings what programs take from the system into the target.
