@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"bufio"
 	"context"
 	"os"
 	"os/exec"
@@ -52,6 +53,24 @@ func queued(t *testing.T) string {
 	return string(out)
 }
 
+// other gives a node a package of another version.
+func other(t *testing.T, w *world, node string) {
+	conf := os.Getenv("SLURM_CONF")
+	status, err := os.ReadFile("/var/lib/dpkg/status")
+	require.NoError(t, err)
+	at := strings.Index(string(status), "\nPackage: tar\n")
+	require.Positive(t, at)
+	version := strings.Index(string(status)[at:], "\nVersion: ") + at + len("\nVersion: ")
+	end := strings.Index(string(status)[version:], "\n") + version
+	w.write("status", string(status[:version])+"9.9-1"+string(status[end:]))
+	pid := filepath.Join(filepath.Dir(conf), "slurmd-"+node+".pid")
+	number, err := os.ReadFile(pid)
+	require.NoError(t, err)
+	script := "kill " + strings.TrimSpace(string(number)) + "; while [ -e '" + pid + "' ]; do sleep 0.1; done; mount --bind '" + filepath.Join(w.dir, "status") + "' /var/lib/dpkg/status && exec slurmd -N " + node
+	out, err := exec.Command("unshare", "-m", "sh", "-c", script).CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
 // What would be submitted is shown without a scheduler, and without one nothing is.
 func TestPlannedJobs(t *testing.T) {
 	w := newWorld(t)
@@ -63,16 +82,20 @@ func TestPlannedJobs(t *testing.T) {
 	w.fails(3, []string{"plan", "fern", "--cluster"}, "\"tray\" is no scheduler that is known here")
 	w.write("fernladder.toml", settings+"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 2\nmemory = 1\n")
 	r := w.must("plan", "fern", "--cluster")
-	assert.Regexp(t, `moss +1\.0 +2 +1 MiB +240\n +?fern +1\.0 +2 +1 MiB +240 +moss|moss +1\.0 +2 +1 MiB +240 *\nfern +1\.0 +2 +1 MiB +240 +moss`, r.stdout)
+	assert.Regexp(t, `moss 1\.0 +2 +1 MiB +240 *\nfern 1\.0 +2 +1 MiB +240 +moss`, r.stdout)
 	assert.Contains(t, r.stdout, "2 jobs would be submitted to slurm.")
 	w.must("build", "moss")
 	w.must("remove", "--trees", "moss")
-	assert.Regexp(t, `moss +1\.0 +2 +[1-9]\d+ MiB`, w.must("plan", "fern", "--cluster").stdout, "it has taken more")
+	w.write("recipes/fern/recipe.toml", strings.Replace(w.read("recipes/fern/recipe.toml"), "[build]", "[build]\nmemory = 77\nminutes = 3", 1))
+	r = w.must("plan", "fern", "--cluster")
+	assert.Regexp(t, `moss 1\.0 +2 +[1-9]\d+ MiB +10`, r.stdout, "it has taken more memory, and little time")
+	assert.Regexp(t, `fern 1\.0 +2 +77 MiB +3 `, r.stdout, "as its recipe says, while nothing is known")
 	var planned struct {
-		Jobs []struct{ Build struct{ Name string } }
+		Jobs []struct{ Builds []struct{ Name string } }
 	}
 	w.parsed(&planned, "plan", "fern", "--cluster")
 	assert.Len(t, planned.Jobs, 2)
+	assert.Equal(t, "moss", planned.Jobs[0].Builds[0].Name)
 }
 
 // A ladder is built on the nodes as it is here; what fails takes along what stands on it
@@ -107,12 +130,16 @@ func TestOnACluster(t *testing.T) {
 	killed.Wait()
 	assert.NotEmpty(t, queued(t))
 	left := w.glob("root/work/cluster/run-*")
+	w.fails(2, []string{"follow", "none"}, "no run is called none")
 	interrupted := w.command("build", "last", "--cluster")
+	said, err := interrupted.StderrPipe()
+	require.NoError(t, err)
 	require.NoError(t, interrupted.Start())
-	require.Eventually(t, func() bool {
-		now := w.glob("root/work/cluster/run-*")
-		return len(now) == 1 && now[0] != left[0] && strings.Count(queued(t), "RUNNING") == 1
-	}, 30*time.Second, 100*time.Millisecond, "what the first has left is ended")
+	line, err := bufio.NewReader(said).ReadString('\n')
+	require.NoError(t, err)
+	assert.Contains(t, line, "the same command has begun the run", "what the first has submitted goes on")
+	assert.Equal(t, left, w.glob("root/work/cluster/run-*"))
+	w.fails(7, []string{"follow"}, "another fernladder follows the run")
 	require.NoError(t, interrupted.Process.Signal(syscall.SIGINT))
 	assert.Error(t, interrupted.Wait())
 	require.Eventually(t, func() bool { return queued(t) == "" }, 30*time.Second, 100*time.Millisecond)
@@ -129,6 +156,57 @@ func TestOnACluster(t *testing.T) {
 	assert.Contains(t, r.stderr, "Not built, because they stand on what failed: last.")
 	w.must("build", "last", "--cluster")
 	assert.Contains(t, w.must("mend").stdout, "All is sound")
+
+	// Who leaves comes back: also who is cut off from the jobs' beginning.
+	w.pkg("rush", script("place", "sleep 2; "+place("rush")))
+	w.pkg("vine", needing("rush")+file("vine"))
+	assert.Contains(t, w.must("install", "vine", "--cluster", "--detach").stdout, "The run ")
+	w.fails(1, []string{"show", "vine"}, "vine")
+	require.Eventually(t, func() bool { return queued(t) == "" }, 30*time.Second, 100*time.Millisecond)
+	r = w.must("follow")
+	assert.Contains(t, r.stderr, "install vine")
+	assert.Contains(t, r.stdout, "+ vine 1.0")
+	assert.Contains(t, w.must("list", "--landing").stdout, "vine")
+	assert.Contains(t, w.must("history").stdout, "rush", "what was built meanwhile is in the history")
+	assert.Contains(t, w.must("follow").stdout, "No run is on its way.")
+	w.pkg("hung", script("place", "sleep 60; "+place("hung")))
+	gone := w.command("build", "hung", "--cluster")
+	require.NoError(t, gone.Start())
+	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") }, 30*time.Second, 100*time.Millisecond)
+	require.NoError(t, gone.Process.Signal(syscall.SIGHUP))
+	gone.Wait()
+	assert.NotEmpty(t, queued(t), "whose terminal is gone leaves the jobs to go on")
+	w.must("follow", "--end")
+	assert.Empty(t, queued(t))
+	assert.Empty(t, w.glob("root/work/cluster/run-*"))
+
+	// What is known to be small goes together; one of a job that fails takes along only what
+	// stands on it, also where the scheduler ends more.
+	w.must("remove", "fern", "vine")
+	for _, name := range []string{"moss", "reed", "sage", "fern"} {
+		os.RemoveAll(filepath.Join(w.dir, "root/trees", name))
+	}
+	assert.Contains(t, w.must("plan", "fern", "--cluster").stdout, "1 job would be submitted")
+	w.pkg("ivy", needing("reed")+script("place", "sleep 4; "+place("ivy")))
+	w.pkg("reed", needing("moss")+script("place", "exit 1"))
+	w.pkg("arch", needing("sage")+needing("moss")+script("place", "sleep 4; "+place("arch")))
+	w.pkg("wall", needing("arch")+needing("ivy")+needing("fern")+file("wall"))
+	r = w.fails(1, []string{"build", "wall", "--cluster"}, "reed 1.0 failed in stage place")
+	assert.Regexp(t, `sage 1\.0 +built`, r.stderr)
+	assert.Regexp(t, `arch 1\.0 +built`, r.stderr)
+	assert.Empty(t, queued(t))
+
+	// A node that has other packages is not used; of the ladder nothing is lost.
+	other(t, w, "bed3")
+	w.pkg("dune", file("dune"))
+	require.NoError(t, exec.Command("scontrol", "update", "nodename=bed1,bed2", "state=drain", "reason=test").Run())
+	waits := make(chan result, 1)
+	go func() { waits <- w.run("build", "dune", "--cluster") }()
+	require.Eventually(t, func() bool { return strings.Contains(queued(t), "ReqNodeNotAvail") }, 30*time.Second, 100*time.Millisecond)
+	require.NoError(t, exec.Command("scontrol", "update", "nodename=bed1,bed2", "state=resume").Run())
+	r = <-waits
+	assert.Equal(t, 0, r.status, r.stderr)
+	assert.Contains(t, r.stderr, "package tar: 9.9-1 there, ")
 
 	// What is short of memory is tried once more with twice as much, and those that stand on it.
 	w.pkg("gourd", asking("perl")+script("place", "perl -e '$x = \"a\" x 200000000; sleep 5'; "+place("gourd")))

@@ -2,15 +2,16 @@
 // decides on which node each runs and when, and ends them. What knows a scheduler is behind
 // one small interface.
 //
-// It promises that a job is submitted once or not at all, that nothing of the environment
-// of who submits it comes along, and that a job never waits for one that has failed.
+// It promises that nothing of the environment of who submits a job comes along, that a job
+// never waits for one that has failed, and that every job can be found again by its name,
+// also by who was killed before it learnt the job's number.
 package batch
 
 import "context"
 
 // A Job is a command that is to run on some node.
 type Job struct {
-	Name       string   // shown in lists; letters, digits and . _ + -
+	Name       string   // shown in lists, and found by how it begins; letters, digits and . _ + -
 	Command    []string // the program's path, and its arguments
 	Dir        string   // to run it in
 	Output     string   // the file that it prints into
@@ -18,7 +19,11 @@ type Job struct {
 	Memory     int      // MiB
 	Minutes    int      // after which it is ended
 	After      []string // jobs that have to succeed before
+	Behind     []string // jobs that have to end before, in any way
+	Avoid      []string // nodes that it must not run on
 	Held       bool     // it does not run before it is released
+
+	Environment []string // NAME=VALUE, all that its command gets besides what the scheduler sets
 }
 
 // State says how far a job is.
@@ -41,6 +46,8 @@ func (s State) Ended() bool { return s != Waiting && s != Running }
 
 // A Status is how a job is.
 type Status struct {
+	ID    string
+	Name  string
 	State State
 	Node  string // that it runs on, or has
 	Why   string // it waits, in the scheduler's words
@@ -51,8 +58,14 @@ type Scheduler interface {
 	Submit(ctx context.Context, j Job) (id string, err error)
 	// Release lets jobs run that are held.
 	Release(ctx context.Context, ids []string) error
-	// Look tells how jobs are; of those that the scheduler has forgotten, nothing.
-	Look(ctx context.Context, ids []string) (map[string]Status, error)
+	// Look tells how the jobs are whose names begin with mark; of those that the scheduler
+	// has forgotten, nothing.
+	Look(ctx context.Context, mark string) ([]Status, error)
 	// Cancel ends jobs, whether they run or not. What has ended already is no error.
 	Cancel(ctx context.Context, ids []string) error
+	// Avoid keeps waiting jobs away from nodes.
+	Avoid(ctx context.Context, ids, nodes []string) error
+	// Room is how many jobs of a size all nodes together can run at once, with nobody else
+	// there; 0 where that is not known.
+	Room(ctx context.Context, processors, memory int) (int, error)
 }

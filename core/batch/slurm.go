@@ -3,12 +3,16 @@ package batch
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fernladder/core/shell"
 	"fmt"
+	"os"
 	"os/exec"
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
+	"time"
 )
 
 // Slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),
@@ -35,12 +39,20 @@ func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 	if err != nil {
 		return "", &Absent{argv[0]}
 	}
+	const longest = time.Minute // that a controller may not answer
+	of := ctx
+	ctx, stop := context.WithTimeout(ctx, longest)
+	defer stop()
 	c := exec.CommandContext(ctx, path, argv[1:]...)
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // nothing is submitted for who is gone
 	var out, said bytes.Buffer
 	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(stdin), &out, &said
 	if err := c.Run(); err != nil {
+		if of.Err() != nil {
+			return "", of.Err()
+		}
 		if ctx.Err() != nil {
-			return "", ctx.Err()
+			return "", &Refused{argv[0], "it does not answer"}
 		}
 		line, _, _ := strings.Cut(strings.TrimSpace(said.String()), "\n")
 		if line == "" {
@@ -63,13 +75,28 @@ func (s Slurm) Submit(ctx context.Context, j Job) (string, error) {
 			argv = append(argv, flag+value)
 		}
 	}
-	if len(j.After) > 0 {
-		argv = append(argv, "--dependency=afterok:"+strings.Join(j.After, ":"), "--kill-on-invalid-dep=yes")
+	var after []string
+	for kind, ids := range map[string][]string{"afterok:": j.After, "afterany:": j.Behind} {
+		if len(ids) > 0 {
+			after = append(after, kind+strings.Join(ids, ":"))
+		}
+	}
+	if len(after) > 0 {
+		slices.Sort(after)
+		argv = append(argv, "--dependency="+strings.Join(after, ","), "--kill-on-invalid-dep=yes")
+	}
+	if len(j.Avoid) > 0 {
+		argv = append(argv, "--exclude="+strings.Join(j.Avoid, ","))
 	}
 	if j.Held {
 		argv = append(argv, "--hold")
 	}
-	out, err := s.run(ctx, "#!/bin/sh\nexec "+shell.Command(j.Command)+"\n", argv...)
+	script := "#!/bin/sh\n"
+	for _, pair := range j.Environment {
+		name, value, _ := strings.Cut(pair, "=")
+		script += "export " + name + "=" + shell.Command([]string{value}) + "\n"
+	}
+	out, err := s.run(ctx, script+"exec "+shell.Command(j.Command)+"\n", argv...)
 	if err != nil {
 		return "", err
 	}
@@ -93,24 +120,23 @@ func (s Slurm) Release(ctx context.Context, ids []string) error {
 var slurmStates = map[string]State{"PENDING": Waiting, "CONFIGURING": Waiting, "REQUEUED": Waiting, "REQUEUE_HOLD": Waiting, "SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running, "STOPPED": Running,
 	"COMPLETED": Done, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut, "DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
 
-// Look asks about all jobs of this user, for about one that is forgotten the scheduler
-// answers with an error.
-func (s Slurm) Look(ctx context.Context, ids []string) (map[string]Status, error) {
-	out, err := s.run(ctx, "", "squeue", "--noheader", "--states=all", "--me", "--format=%i|%T|%N|%r")
+// Look asks about all jobs of this user, and takes those of a mark.
+func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
+	out, err := s.run(ctx, "", "squeue", "--noheader", "--states=all", "--me", "--format=%i|%T|%N|%r|%j")
 	if err != nil {
 		return nil, err
 	}
-	all := map[string]Status{}
+	var all []Status
 	for line := range strings.Lines(out) {
-		fields := strings.Split(strings.TrimSpace(line), "|")
-		if len(fields) != 4 || !slices.Contains(ids, fields[0]) {
+		fields := strings.SplitN(strings.TrimSpace(line), "|", 5)
+		if len(fields) != 5 || !jobNumber.MatchString(fields[0]) || !strings.HasPrefix(fields[4], mark) {
 			continue
 		}
 		state, known := slurmStates[fields[1]]
 		if !known {
 			state = Failed
 		}
-		all[fields[0]] = Status{state, fields[2], fields[3]}
+		all = append(all, Status{ID: fields[0], Name: fields[4], State: state, Node: fields[2], Why: fields[3]})
 	}
 	return all, nil
 }
@@ -122,4 +148,45 @@ func (s Slurm) Cancel(ctx context.Context, ids []string) error {
 	}
 	_, err := s.run(ctx, "", append([]string{"scancel", "--quiet"}, ids...)...)
 	return err
+}
+
+// Avoid changes jobs that wait. One that has begun meanwhile is none of them, so it is no
+// error that it cannot be changed.
+func (s Slurm) Avoid(ctx context.Context, ids, nodes []string) error {
+	for _, id := range ids {
+		_, err := s.run(ctx, "", "scontrol", "update", "JobId="+id, "ExcNodeList="+strings.Join(nodes, ","))
+		if err != nil && !errors.As(err, new(*Refused)) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Room asks for the nodes of the partition that are up.
+func (s Slurm) Room(ctx context.Context, processors, memory int) (int, error) {
+	argv := []string{"sinfo", "--noheader", "--Node", "--responding", "--states=idle,mixed,allocated", "--format=%c|%m"}
+	if s.Partition != "" {
+		argv = append(argv, "--partition="+s.Partition)
+	}
+	out, err := s.run(ctx, "", argv...)
+	if err != nil {
+		return 0, err
+	}
+	room := 0
+	for line := range strings.Lines(out) {
+		var has, mib int
+		if n, _ := fmt.Sscanf(strings.TrimSpace(line), "%d|%d", &has, &mib); n == 2 && processors > 0 && memory > 0 {
+			room += min(has/processors, mib/memory)
+		}
+	}
+	return room, nil
+}
+
+// NodeName is what the scheduler calls the node on which a job of it runs that asks.
+func NodeName() string {
+	if name := os.Getenv("SLURMD_NODENAME"); name != "" {
+		return name
+	}
+	name, _ := os.Hostname()
+	return name
 }

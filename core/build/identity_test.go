@@ -56,7 +56,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "HostNeeds.Range", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy",
+	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "HostNeeds.Range", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy", "Build.Memory", "Build.Minutes",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key

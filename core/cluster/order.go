@@ -1,28 +1,18 @@
-// Package cluster builds a ladder on the nodes of a cluster: each package is a job of the
-// site's batch scheduler, submitted before anything runs, in the order of the ladder. Nodes
-// share the root; they need no way out, for everything was fetched before.
-//
-// It promises that a node builds exactly the build that was planned, or nothing: where
-// anything that counts is other there, its id is. No node opens the database: what became
-// of a build is in a file, and is taken in by the machine that watches. Jobs whose needs
-// have failed do not wait, and those of a watcher that was killed are ended by the next.
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
-	"sync"
 	"time"
 
+	"fernladder/core/batch"
 	"fernladder/core/build"
-	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/ground"
 	"fernladder/core/machine"
@@ -31,56 +21,12 @@ import (
 	"fernladder/core/store"
 )
 
-// An order is what a node is told: to plan the same, and to build one of it.
+// An order is what a node is told: to plan the same, and to build some of it.
 type order struct {
-	Ask   plan.Ask  `json:"ask"`
-	Build store.Ref `json:"build"`
-}
-
-// outcome is what a node says became of it.
-type outcome struct {
-	Built   bool           `json:"built"`
-	Record  *store.Record  `json:"record,omitempty"`
-	Failure *build.Failure `json:"failure,omitempty"`
-	Error   string         `json:"error,omitempty"`
-}
-
-// Files beside an order's, whose names are longer.
-const (
-	orderSuffix   = ".order"
-	outcomeSuffix = ".outcome"
-	eventsSuffix  = ".events"
-	printedSuffix = ".printed"
-)
-
-const largestFile = 64 << 20
-
-// told is an event in a file.
-type told struct {
-	event.Event
-	Err string `json:",omitempty"`
-}
-
-// EventsOf writes what happens on a node into the file of its order, for who watches.
-func EventsOf(file string) (event.Sink, error) {
-	out, err := os.OpenFile(strings.TrimSuffix(file, orderSuffix)+eventsSuffix, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
-	if err != nil {
-		return nil, err
-	}
-	var lock sync.Mutex
-	return event.Func(func(e event.Event) {
-		t := told{Event: e}
-		if e.Err != nil {
-			t.Event.Err, t.Err = nil, e.Err.Error()
-		}
-		line, err := json.Marshal(t)
-		if err != nil {
-			return
-		}
-		lock.Lock()
-		defer lock.Unlock()
-		out.Write(append(line, '\n')) // who watches sees less where the disk is full
-	}), nil
+	Ask    plan.Ask              `json:"ask"`
+	Builds []store.Ref           `json:"builds"`
+	Needs  []store.Ref           `json:"needs"` // that other jobs build, and that have to be there
+	Seen   map[string]build.Seen `json:"seen"`  // of each build, by its id: what it sees where it was planned
 }
 
 // AnotherPlan is the error of a node on which the build that was planned is none.
@@ -93,12 +39,47 @@ func (e *AnotherPlan) Error() string {
 	if e.Is == "" {
 		return fmt.Sprintf("%s %s is not on the ladder, as it is planned on this node", e.Build.Name, e.Build.Version)
 	}
-	return fmt.Sprintf("%s %s would be build %s on this node, and is wanted as %s: its compiler, architecture, settings or recipes are others than where it was planned", e.Build.Name, e.Build.Version, e.Is, e.Build.ID)
+	return fmt.Sprintf("%s %s would be build %s on this node, and is wanted as %s: recipes or settings have changed since", e.Build.Name, e.Build.Version, e.Is, e.Build.ID)
 }
 
-// Execute does what the order in a file says, on a node, and writes what became of it. Its
-// error is that of the build, or of the node.
+// Unlike is the error of a node that is not like the machine on which it was planned.
+type Unlike struct {
+	Node    string             `json:"node"`
+	Build   store.Ref          `json:"build"`
+	Differs []build.Difference `json:"differs"`
+}
+
+func (e *Unlike) Error() string {
+	const few = 5
+	is := func(v string) string { return cmp.Or(v, "not there") }
+	var lines []string
+	for i, d := range e.Differs {
+		if i == few {
+			lines = append(lines, fmt.Sprintf("and %d more", len(e.Differs)-few))
+			break
+		}
+		lines = append(lines, fmt.Sprintf("%s: %s there, %s here", d.What, is(d.Here), is(d.There)))
+	}
+	return fmt.Sprintf("the node %s has not what this machine has, where %s %s was planned:\n    %s", e.Node, e.Build.Name, e.Build.Version, strings.Join(lines, "\n    "))
+}
+
+// Late is the error for a tree that should be there and cannot be seen.
+type Late struct{ Build store.Ref }
+
+func (e *Late) Error() string {
+	return fmt.Sprintf("%s %s is built, they say, and its tree cannot be seen on this machine: does it share the root?", e.Build.Name, e.Build.Version)
+}
+
+// patience is how long something that is there may not be seen on a shared file system,
+// which can have been told a minute ago that there is no such file.
+const patience = 75 * time.Second
+
+// Execute does what the order in a file says, on a node, and tells what became of it in the
+// file beside it. Its error is that of a build, or of the node.
 func Execute(ctx context.Context, m *machine.Machine, file string) error {
+	if err := seen(ctx, func() bool { return ground.Exists(file) }, filepath.Dir(file)); err != nil {
+		return err
+	}
 	data, err := ground.ReadFile(file, largestFile)
 	if err != nil {
 		return err
@@ -107,121 +88,157 @@ func Execute(ctx context.Context, m *machine.Machine, file string) error {
 	if err := json.Unmarshal(data, &o); err != nil {
 		return err
 	}
-	var done outcome
-	err = o.execute(ctx, m, &done)
-	if ctx.Err() != nil {
-		return ctx.Err() // nothing became of it: it can be run again
+	out, err := os.OpenFile(strings.TrimSuffix(file, orderSuffix)+toldSuffix, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		return m.Store.Wrap(err)
 	}
-	done.Built = err == nil
-	if err != nil && !errors.As(err, &done.Failure) {
-		done.Error = err.Error()
-	}
-	text, failed := json.Marshal(done)
-	if failed == nil {
-		failed = durable.WriteFile(strings.TrimSuffix(file, orderSuffix)+outcomeSuffix, text, 0o644)
-	}
-	return errors.Join(err, failed)
-}
-
-func (o order) execute(ctx context.Context, m *machine.Machine, done *outcome) error {
-	p, err := plan.For(ctx, m, o.Ask)
+	defer out.Close()
+	t := &teller{file: out}
+	shown := m.Events
+	here, err := m.With(func(c *machine.Config) {
+		c.Events = event.Func(func(e event.Event) {
+			t.Event(e)
+			shown.Event(e)
+		})
+	})
 	if err != nil {
 		return err
 	}
-	other := &AnotherPlan{Build: o.Build}
-	for _, job := range p.Jobs {
-		if job.Ref != o.Build {
-			if job.Name == o.Build.Name && job.Version == o.Build.Version {
-				other.Is = job.ID
+	if err := t.tell(line{Begun: batch.NodeName()}); err != nil {
+		return m.Store.Wrap(err)
+	}
+	err = o.execute(ctx, here, t)
+	if ctx.Err() != nil {
+		return ctx.Err() // nothing became of it: it can be run again
+	}
+	var unlike *Unlike
+	if errors.As(err, &unlike) {
+		return errors.Join(err, t.tell(line{Unlike: unlike}))
+	}
+	return errors.Join(err, t.tell(line{Over: true}))
+}
+
+// execute builds, and tells of each build what became of it.
+func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error {
+	jobs, b, err := o.jobs(ctx, m)
+	if errors.As(err, new(*Unlike)) || ctx.Err() != nil {
+		return err
+	}
+	if err != nil {
+		for _, ref := range o.Builds {
+			t.tell(line{Became: &outcome{Build: ref, Error: err.Error()}})
+		}
+		return err
+	}
+	records := map[store.Ref]*store.Record{}
+	results := b.Run(ctx, jobs, nil, func(r store.Record) { records[r.Ref] = &r })
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	for _, r := range results {
+		became := &outcome{Build: r.Job.Ref, Built: r.Outcome == schedule.Succeeded, Record: records[r.Job.Ref]}
+		switch {
+		case r.Outcome == schedule.Skipped:
+			continue // who watches finds that, too
+		case r.Err != nil && !errors.As(r.Err, &became.Failure):
+			became.Error = r.Err.Error()
+		}
+		if became.Record == nil && became.Built {
+			if receipt, err := m.Store.Receipt(r.Job.Ref); err == nil {
+				record := store.RecordOf(receipt)
+				became.Record = &record
 			}
-			continue
 		}
-		if err := build.CheckHost(ctx, m, []*build.Job{job}); err != nil {
-			return err
+		err = errors.Join(err, r.Err, t.tell(line{Became: became}))
+	}
+	return err
+}
+
+// jobs are those of the order, as they are planned on this node. What the node has is
+// compared first: what differs there makes other builds.
+func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *build.Builder, error) {
+	for _, need := range o.Needs {
+		if err := mustSee(ctx, m.Store, need); err != nil {
+			return nil, nil, err
 		}
-		b, err := build.NewBuilder(ctx, m)
+	}
+	p, err := plan.For(ctx, m, o.Ask)
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := build.NewBuilder(ctx, m)
+	if err != nil {
+		return nil, nil, err
+	}
+	var jobs []*build.Job
+	for _, ref := range o.Builds {
+		var found *build.Job
+		for _, j := range p.Jobs {
+			if j.Name == ref.Name && j.Version == ref.Version && (found == nil || j.ID == ref.ID) {
+				found = j
+			}
+		}
+		if found == nil {
+			return nil, nil, &AnotherPlan{Build: ref}
+		}
+		seen, err := b.Seen(ctx, found)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
-		results := b.Run(ctx, []*build.Job{job}, nil, func(r store.Record) { done.Record = &r })
-		if results[0].Err == nil && results[0].Outcome != schedule.Succeeded {
-			return errors.New("it was not run")
+		if differs := seen.Differs(o.Seen[ref.ID]); len(differs) > 0 {
+			return nil, nil, &Unlike{batch.NodeName(), ref, differs}
 		}
-		return results[0].Err
-	}
-	return other
-}
-
-// tail follows the events of an order.
-type tail struct {
-	file string
-	at   int64
-}
-
-// more tells of what has happened since it was last asked. A line that is half there is
-// left for the next time.
-func (t *tail) more(tell func(event.Event)) {
-	f, err := ground.Open(t.file)
-	if err != nil {
-		return
-	}
-	defer f.Close()
-	if _, err := f.Seek(t.at, io.SeekStart); err != nil {
-		return
-	}
-	text, err := io.ReadAll(io.LimitReader(f, largestFile))
-	if err != nil {
-		return
-	}
-	for line := range strings.Lines(string(text)) {
-		if !strings.HasSuffix(line, "\n") {
-			return
+		if found.ID != ref.ID {
+			return nil, nil, &AnotherPlan{ref, found.ID}
 		}
-		t.at += int64(len(line))
-		var one told
-		if json.Unmarshal([]byte(line), &one) != nil {
-			continue
+		jobs = append(jobs, found)
+	}
+	return jobs, b, nil
+}
+
+// visible tells whether a tree can be seen now.
+func visible(s *store.Store, r store.Ref) bool {
+	refresh(s.TreesDir(), filepath.Dir(s.Tree(r)))
+	return s.Installed(r)
+}
+
+// mustSee waits until a tree can be seen.
+func mustSee(ctx context.Context, s *store.Store, r store.Ref) error {
+	err := seen(ctx, func() bool { return visible(s, r) })
+	if errors.Is(err, errUnseen) {
+		return &Late{r}
+	}
+	return err
+}
+
+var errUnseen = errors.New("it cannot be seen on this machine: does it share the root?")
+
+// refresh has a network file system forget what is not in directories: it asks anew when
+// one is opened (close-to-open consistency). Others take their time.
+func refresh(dirs ...string) {
+	for _, dir := range dirs {
+		if f, err := os.Open(dir); err == nil {
+			f.Close()
 		}
-		if one.Err != "" {
-			one.Event.Err = errors.New(one.Err)
+	}
+}
+
+// seen waits until something can be seen that another machine has written into
+// directories.
+func seen(ctx context.Context, is func() bool, dirs ...string) error {
+	const often = 200 * time.Millisecond
+	for waited := time.Duration(0); ; waited += often {
+		refresh(dirs...)
+		if is() {
+			return nil
 		}
-		tell(one.Event)
+		if waited >= patience {
+			return errUnseen
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(often):
+		}
 	}
 }
-
-// ended reads what became of an order; nil where nobody knows yet.
-func ended(file string) *outcome {
-	data, err := ground.ReadFile(file, largestFile)
-	if err != nil {
-		return nil
-	}
-	var o outcome
-	if json.Unmarshal(data, &o) != nil {
-		return nil
-	}
-	return &o
-}
-
-// lastLines are the last of what a job has printed, for where nothing else says why it
-// has ended.
-func lastLines(file string) []string {
-	const few, most = 5, 1 << 20
-	data, err := ground.ReadFile(file, most)
-	if err != nil {
-		return nil
-	}
-	lines := strings.Split(strings.TrimSpace(string(data)), "\n")
-	lines = slices.DeleteFunc(lines, func(line string) bool { return strings.TrimSpace(line) == "" })
-	return lines[max(0, len(lines)-few):]
-}
-
-// nameOf is what a job and its files are called.
-func nameOf(r store.Ref) string { return r.Name + "-" + r.ID }
-
-// file is a file of an order.
-func file(dir string, r store.Ref, suffix string) string {
-	return filepath.Join(dir, nameOf(r)+suffix)
-}
-
-// patience is how long a file that is written may be seen late on a shared file system.
-const patience = 10 * time.Second

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,276 +15,296 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/schedule"
-	"fernladder/core/settings"
 	"fernladder/core/store"
 )
 
-// Unset is the error where the settings say nothing of a cluster.
-type Unset struct{}
+// A watcher has a run, and its lock.
+type watcher struct {
+	*Run
+	m      *machine.Machine
+	by     batch.Scheduler
+	b      *build.Builder
+	record func(store.Record)
 
-func (e *Unset) Error() string { return "the settings say nothing of a cluster" }
+	builds  []*build.Job // of the run, in the order of the ladder
+	of      map[store.Ref]*build.Job
+	result  map[*build.Job]*build.Result
+	ids     map[int]string // of jobs, in the scheduler's lists, by their numbers
+	tails   map[int]*tail
+	silent  map[int]time.Time // since when the scheduler says that a job has ended which has not said so
+	begun   map[int]time.Time // when a job was seen to begin
+	over    map[int]time.Time // when one was seen to be over
+	refused map[int]*Unlike   // nodes that are not used
+	late    map[store.Ref]time.Time
 
-// Ended is the error for a job of which nothing became: the scheduler, or somebody, has
-// ended it, or its node is gone.
-type Ended struct {
-	Build   store.Ref
-	Job     string
-	Status  batch.Status
-	Printed []string // its last lines
-
-	Memory, Minutes int // that it had, MiB
+	expected time.Duration // that it should take, or 0
 }
 
-// Short tells whether it has ended for the memory or the time that it may take.
-func (e *Ended) Short() (memory, time bool) {
-	for _, line := range e.Printed { // without cgroups, the scheduler only says it there
-		memory = memory || strings.Contains(line, "exceeded memory limit") || strings.Contains(line, "job memory limit")
-	}
-	return memory || e.Status.State == batch.OutOfMemory, e.Status.State == batch.TimedOut
+// Done is what became of a run.
+type Done struct {
+	Results  []build.Result // one for each build
+	Began    time.Time      // when it was submitted
+	Expected time.Duration  // that it should have taken, or 0
 }
 
-func (e *Ended) Error() string {
-	text := fmt.Sprintf("%s %s: the batch job %s has ended (%s", e.Build.Name, e.Build.Version, e.Job, e.Status.State)
-	if e.Status.Node != "" {
-		text += ", on " + e.Status.Node
-	}
-	text += "), and nothing says what became of the build"
-	for _, line := range e.Printed {
-		text += "\n    │ " + line
-	}
-	return text
-}
-
-// scheduler is the one that the settings say.
-func scheduler(m *machine.Machine) (batch.Scheduler, error) {
-	c := m.Settings.Cluster
-	if c.Scheduler == "" {
-		return nil, &Unset{}
-	}
-	return batch.Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
-}
-
-// A run is a ladder on its way through the scheduler.
-type run struct {
-	m         *machine.Machine
-	by        batch.Scheduler
-	asked     plan.Ask
-	estimates map[store.Ref]store.Estimate
-	dir       string
-	jobs      []*build.Job
-	ids       map[*build.Job]string
-	written   *os.File // of the ids
-	tails     map[*build.Job]*tail
-	result    map[*build.Job]*build.Result
-	silent    map[*build.Job]time.Time // since when the scheduler says that it has ended, without an outcome
-	more      map[*build.Job]int       // memory and time, times that, for those that are tried once more
-}
-
-// Run has jobs built on the nodes, in the order of their ladder; what they need and is not
-// among them is installed. Their sources are here. There is a result for each. When ctx is
-// done, all that was submitted is ended. What a job may take comes from estimates where they
-// know more than the settings; one that runs out of memory or time is tried once more, with
-// twice as much.
-func Run(ctx context.Context, m *machine.Machine, ask plan.Ask, jobs []*build.Job, estimates map[store.Ref]store.Estimate, record func(store.Record)) ([]build.Result, error) {
+// Build has what a plan says built on the nodes; what that needs besides is installed, and
+// its sources are here. Or it follows a run of the same. There is a result for each build of
+// the run. When the context ends, all that was submitted is ended, unless how says that it
+// goes on: then the error is of type *Left. Others are *Unset, *NoRun, *Followed, *Changed
+// and those of the scheduler.
+func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, record func(store.Record)) (*Done, error) {
 	by, err := scheduler(m)
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(runsOf(m), 0o755); err != nil {
-		return nil, m.Store.Wrap(err)
-	}
-	// Nobody sweeps away what another is only about to lock.
-	begun, err := filelock.Exclusive(ctx, filepath.Join(runsOf(m), lockFile), func() {})
+	r, unlock, err := begin(ctx, m, by, p, how)
 	if err != nil {
-		return nil, m.Store.Wrap(err)
-	}
-	defer func() { begun() }()
-	if err := sweep(m, by); err != nil {
 		return nil, err
 	}
-	r := &run{m: m, by: by, asked: ask, estimates: estimates, jobs: jobs, ids: map[*build.Job]string{}, tails: map[*build.Job]*tail{}, result: map[*build.Job]*build.Result{}, silent: map[*build.Job]time.Time{}, more: map[*build.Job]int{}}
-	if r.dir, err = os.MkdirTemp(runsOf(m), "run-"); err != nil {
-		return nil, m.Store.Wrap(err)
-	}
-	unlock, err := filelock.Now(filepath.Join(r.dir, lockFile))
-	if err != nil {
-		return nil, m.Store.Wrap(err)
-	}
 	defer unlock()
-	begun()
-	begun = func() {}
-	if r.written, err = os.OpenFile(filepath.Join(r.dir, idsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
-		return nil, m.Store.Wrap(err)
+	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{}, ids: map[int]string{}, tails: map[int]*tail{},
+		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}}
+	if w.b, err = build.NewBuilder(ctx, m); err != nil {
+		return nil, err
 	}
-	defer r.written.Close()
-	err = r.submit(ctx, jobs)
+	back := r.Begun
+	if !back {
+		err = w.start(ctx, p)
+	} else if err := w.comeBack(ctx, p); err != nil {
+		return nil, err // it goes on
+	}
+	if err == nil && how.Detach {
+		return nil, &Left{r.Name, w.open(), true}
+	}
 	if err == nil {
-		err = r.watch(ctx, record)
+		err = w.watch(ctx)
 	}
-	ended := end(by, r.left())
-	results := make([]build.Result, len(jobs))
-	for i, j := range jobs {
-		results[i].Job = j
-		if done := r.result[j]; done != nil {
-			results[i] = *done
+	results := &Done{Results: make([]build.Result, len(w.builds)), Began: r.Began, Expected: w.expected}
+	for i, j := range w.builds {
+		results.Results[i].Job = j // one that says nothing more was not run
+		if done := w.result[j]; done != nil {
+			results.Results[i] = *done
 		}
 	}
 	if ctx.Err() != nil {
-		err = nil // results that say nothing were not run
+		if r.Begun && how.Leave != nil && how.Leave(context.Cause(ctx)) {
+			return results, &Left{Run: r.Name, Jobs: w.open()}
+		}
+		err = nil
 	}
-	if ended != nil {
-		return results, err // the next run does it
+	if !back {
+		w.keepLatency()
 	}
-	return results, errors.Join(err, m.Store.Wrap(ground.Remove(r.dir)))
+	finishing := func(number int) bool { return !w.over[number].IsZero() }
+	if wrong := r.end(context.WithoutCancel(ctx), m, by, finishing); wrong != nil { // what is built is built
+		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " + wrong.Error()})
+	}
+	return results, err
 }
 
-// runsOf is where runs keep their files: in the root, which nodes share.
-func runsOf(m *machine.Machine) string { return filepath.Join(m.Store.Root, "work", "cluster") }
+// open is how many jobs are on their way.
+func (w *watcher) open() (n int) {
+	for _, j := range w.Jobs {
+		if !j.Over {
+			n++
+		}
+	}
+	return n
+}
 
-const (
-	lockFile = "lock"
-	idsFile  = "ids" // of the jobs that were submitted, one in a line
-)
+// start makes jobs of what is to be built, and submits them.
+func (w *watcher) start(ctx context.Context, p *plan.Plan) error {
+	w.builds = p.Todo()
+	for _, j := range w.builds {
+		w.of[j.Ref] = j
+	}
+	pieces := pieces(w.builds, p.Estimates, w.m.Settings.Cluster)
+	latency, room := latencyOf(w.m), room(ctx, w.m, w.by, pieces)
+	groups := Groups(pieces, latency, room)
+	if known(groups) {
+		w.expected = Makespan(groups, latency, room)
+	}
+	var jobs []*Job
+	for _, g := range groups {
+		j := &Job{Size: g.Size, Lane: g.Lane}
+		for _, i := range g.Pieces {
+			j.Builds = append(j.Builds, w.builds[i].Ref)
+		}
+		jobs = append(jobs, j)
+	}
+	return w.submit(ctx, jobs)
+}
 
-// sweep ends the jobs of runs whose watcher was killed, and takes their files away.
-func sweep(m *machine.Machine, by batch.Scheduler) error {
-	runs, err := filepath.Glob(filepath.Join(runsOf(m), "run-*"))
+// comeBack finds the builds of a run in a plan, and its jobs in the scheduler's lists.
+func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
+	among := w.Builds()
+	changed := &Changed{Run: w.Name}
+	for _, j := range p.Jobs {
+		if slices.Contains(among, j.Ref) {
+			w.builds, w.of[j.Ref] = append(w.builds, j), j
+		}
+	}
+	for _, ref := range among {
+		if w.of[ref] == nil {
+			changed.Builds = append(changed.Builds, ref)
+		}
+	}
+	if changed.Builds != nil {
+		return changed
+	}
+	for _, j := range w.Jobs {
+		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
+	}
+	statuses, err := w.by.Look(ctx, w.mark())
 	if err != nil {
 		return err
 	}
-	for _, dir := range runs {
-		unlock, err := filelock.Now(filepath.Join(dir, lockFile))
-		if errors.Is(err, filelock.ErrHeld) {
-			continue
-		}
-		if err != nil {
-			return m.Store.Wrap(err)
-		}
-		ids, _ := ground.ReadFile(filepath.Join(dir, idsFile), largestFile)
-		err = end(by, strings.Fields(string(ids)))
-		if err == nil {
-			err = m.Store.Wrap(ground.Remove(dir))
-		}
-		unlock()
-		if err != nil {
-			return err
+	var held []string
+	for _, s := range statuses {
+		if n := w.numbered(s.Name); n > 0 && n <= len(w.Jobs) {
+			w.ids[n] = s.ID
+			if s.State == batch.Waiting && strings.Contains(s.Why, "Held") { // who submitted it was killed
+				held = append(held, s.ID)
+			}
 		}
 	}
-	return nil
+	return w.by.Release(ctx, held)
 }
 
 // submit hands jobs over, held, and lets them run when the last is there: the scheduler
 // takes one that has ended and is forgotten for one that has succeeded.
-func (r *run) submit(ctx context.Context, jobs []*build.Job) error {
-	var first []string
+func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
+	lanes := map[int]int{} // the last job of each
+	carries := map[store.Ref]*Job{}
+	for _, j := range w.Jobs {
+		if j.Over {
+			continue
+		}
+		lanes[j.Lane] = j.Number
+		for _, ref := range j.Builds {
+			carries[ref] = j
+		}
+	}
+	behind := map[*Job]int{}
 	for _, j := range jobs {
-		text, err := json.Marshal(order{Ask: r.asked, Build: j.Ref})
-		if err != nil {
-			return err
+		j.Number = len(w.Jobs) + 1
+		w.Jobs = append(w.Jobs, j)
+		for _, ref := range j.Builds {
+			carries[ref] = j
 		}
-		if err := durable.WriteFile(file(r.dir, j.Ref, orderSuffix), text, 0o644); err != nil {
-			return r.m.Store.Wrap(err)
-		}
-		b, err := r.job(j)
-		if err != nil {
-			return err
-		}
-		for _, need := range j.Needs {
-			if id := r.ids[need]; id != "" && r.result[need] == nil {
-				b.After = append(b.After, id)
+	}
+	for _, j := range jobs {
+		for _, ref := range j.Builds {
+			for _, need := range w.of[ref].Needs {
+				if by := carries[need.Ref]; by != nil && by != j && w.result[need] == nil && !slices.Contains(j.After, by.Number) {
+					j.After = append(j.After, by.Number)
+				}
 			}
 		}
-		b.Held = len(b.After) == 0
-		id, err := r.by.Submit(ctx, b)
+		if w.m.Settings.Cluster.Most > 0 {
+			behind[j], lanes[j.Lane] = lanes[j.Lane], j.Number
+		}
+		if err := w.write(ctx, j); err != nil {
+			return err
+		}
+	}
+	// From here on, whoever comes back knows of them.
+	if err := w.save(); err != nil {
+		return w.m.Store.Wrap(err)
+	}
+	var first []string
+	for _, j := range jobs {
+		b, err := w.job(j, behind[j])
 		if err != nil {
 			return err
 		}
-		r.ids[j] = id
+		id, err := w.by.Submit(ctx, b)
+		if err != nil {
+			return err
+		}
+		w.ids[j.Number] = id
 		if b.Held {
 			first = append(first, id)
 		}
-		if _, err := fmt.Fprintln(r.written, id); err != nil {
-			return r.m.Store.Wrap(err)
-		}
-		if r.tails[j] == nil {
-			r.tails[j] = &tail{file: file(r.dir, j.Ref, eventsSuffix)}
-		}
+		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
 	}
-	return r.by.Release(ctx, first)
+	w.Begun = true
+	if err := w.save(); err != nil {
+		return w.m.Store.Wrap(err)
+	}
+	return w.by.Release(ctx, first)
 }
 
-// job is a build as the scheduler is told of it.
-func (r *run) job(j *build.Job) (batch.Job, error) {
+// write writes the order of a job, and the file in which its node tells.
+func (w *watcher) write(ctx context.Context, j *Job) error {
+	o := order{Ask: w.Ask, Builds: j.Builds, Seen: map[string]build.Seen{}}
+	o.Ask.Cluster = false // the node is one of it
+	for _, ref := range j.Builds {
+		seen, err := w.b.Seen(ctx, w.of[ref])
+		if err != nil {
+			return err
+		}
+		o.Seen[ref.ID] = seen
+		for _, need := range w.of[ref].Needs {
+			if !slices.Contains(j.Builds, need.Ref) && !slices.Contains(o.Needs, need.Ref) {
+				o.Needs = append(o.Needs, need.Ref)
+			}
+		}
+	}
+	text, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	return w.m.Store.Wrap(errors.Join(durable.WriteFile(w.file(j, toldSuffix), nil, 0o644), durable.WriteFile(w.file(j, orderSuffix), text, 0o644)))
+}
+
+// job is one as the scheduler is told of it.
+func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return batch.Job{}, err
 	}
-	c := r.m.Settings.Cluster
-	command := []string{program, "--root", r.m.Store.Root}
-	if r.m.Settings.File != "" {
-		command = append(command, "--settings", r.m.Settings.File)
+	command := []string{program, "--root", w.m.Store.Root}
+	if w.m.Settings.File != "" {
+		command = append(command, "--settings", w.m.Settings.File)
 	}
-	command = append(command, "at-node", "-j", fmt.Sprint(c.Processors), file(r.dir, j.Ref, orderSuffix))
-	memory, minutes := wants(r.estimates[j.Ref], c)
-	times := max(1, r.more[j])
-	return batch.Job{Name: "fl-" + nameOf(j.Ref), Command: command, Dir: r.m.Place.Working, Output: file(r.dir, j.Ref, printedSuffix), Processors: c.Processors, Memory: memory * times, Minutes: minutes * times}, nil
+	command = append(command, "at-node", "-j", fmt.Sprint(j.Processors))
+	if w.m.Level != "" {
+		command = append(command, "--isolation", string(w.m.Level))
+	}
+	b := batch.Job{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
+		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid}
+	for _, pair := range w.m.Settings.Cluster.Environment {
+		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
+	}
+	for _, n := range j.After {
+		b.After = append(b.After, w.ids[n])
+	}
+	if behind != 0 && w.ids[behind] != "" {
+		b.Behind = []string{w.ids[behind]}
+	}
+	b.Held = len(b.After) == 0
+	return b, nil
 }
 
-// wants is what a job may take: what the settings say, or more where it has taken more.
-// History knows its largest process, of which there are as many as processors at the worst.
-func wants(e store.Estimate, c settings.Cluster) (memory, minutes int) {
-	const margin, mib = 2, 1 << 20
-	memory = max(c.Memory, int(e.Memory*int64(c.Processors)*margin/mib))
-	return memory, max(c.Minutes, int((e.Time*margin).Minutes())+1)
-}
-
-// again submits a job once more that was short of something, with those that stand on it,
-// which have ended with it.
-func (r *run) again(ctx context.Context, j *build.Job, short string) error {
-	r.more[j] = 2
-	stand := map[*build.Job]bool{j: true}
-	var jobs []*build.Job
-	var old []string
-	for _, k := range r.jobs {
-		for _, need := range k.Needs {
-			stand[k] = stand[k] || stand[need]
-		}
-		if stand[k] && r.result[k] == nil {
-			jobs, old = append(jobs, k), append(old, r.ids[k])
-		}
-	}
-	if err := r.by.Cancel(ctx, old); err != nil {
-		return err
-	}
-	for _, k := range jobs {
-		delete(r.silent, k)
-		r.ids[k] = ""
-	}
-	b, err := r.job(j)
-	if err != nil {
-		return err
-	}
-	r.m.Tell(event.Event{Kind: event.Retried, Package: j.Name, Version: j.Version, ID: j.ID, Text: fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", short, b.Memory, b.Minutes)})
-	return r.submit(ctx, jobs)
-}
-
-// watch waits for what becomes of the jobs, and tells of it.
-func (r *run) watch(ctx context.Context, record func(store.Record)) error {
+// watch waits for what becomes of the builds, and tells of it.
+func (w *watcher) watch(ctx context.Context) error {
 	const often, seldom = 200 * time.Millisecond, 2 * time.Second
 	var asked time.Time
-	for len(r.result) < len(r.jobs) {
-		r.take(record)
-		if len(r.result) == len(r.jobs) {
-			break
+	for {
+		w.takeIn()
+		if len(w.result) == len(w.builds) {
+			return nil
 		}
-		if r.m.Now().Sub(asked) >= seldom {
-			asked = r.m.Now()
-			if err := r.ask(ctx); err != nil {
+		if err := w.avoid(ctx); err != nil {
+			return err
+		}
+		if w.m.Now().Sub(asked) >= seldom {
+			asked = w.m.Now()
+			if err := w.ask(ctx); err != nil {
 				return err
 			}
 		}
@@ -293,48 +314,83 @@ func (r *run) watch(ctx context.Context, record func(store.Record)) error {
 		case <-time.After(often):
 		}
 	}
-	return nil
 }
 
-// take takes in what nodes have written.
-func (r *run) take(record func(store.Record)) {
-	for _, j := range r.jobs {
-		if r.result[j] != nil {
+// takeIn takes in what nodes have told.
+func (w *watcher) takeIn() {
+	for _, j := range w.Jobs {
+		t := w.tails[j.Number]
+		if t == nil {
 			continue
 		}
-		if because := r.failedBelow(j); because != nil {
-			r.result[j] = &build.Result{Job: j, Outcome: schedule.Skipped, Because: because}
-			r.m.Tell(event.Event{Kind: event.PackageSkipped, Package: j.Name, Version: j.Version, ID: j.ID, Text: because.Name})
-			continue
+		t.more(func(l line) {
+			switch {
+			case l.Begun != "" && w.begun[j.Number].IsZero():
+				w.begun[j.Number] = w.m.Now()
+			case l.Event != nil:
+				w.m.Tell(l.Event.Event)
+			case l.Became != nil && slices.Contains(j.Builds, l.Became.Build):
+				w.became(l.Became)
+			case l.Unlike != nil:
+				w.refused[j.Number] = l.Unlike
+			case l.Over:
+				w.over[j.Number] = w.m.Now()
+			}
+		})
+	}
+	w.lookForLate()
+	for _, j := range w.builds {
+		if because := w.failedBelow(j); because != nil && w.result[j] == nil {
+			w.result[j] = &build.Result{Job: j, Outcome: schedule.Skipped, Because: because}
+			w.m.Tell(event.Event{Kind: event.PackageSkipped, Package: j.Name, Version: j.Version, ID: j.ID, Text: because.Name})
 		}
-		done := ended(file(r.dir, j.Ref, outcomeSuffix))
-		r.tails[j].more(r.m.Tell)
-		if done == nil {
-			continue
-		}
-		if done.Record != nil {
-			record(*done.Record)
-		}
-		result := &build.Result{Job: j, Outcome: schedule.Succeeded}
-		switch {
-		case done.Failure != nil:
-			result.Outcome, result.Err = schedule.Failed, done.Failure
-		case !done.Built:
-			result.Outcome, result.Err = schedule.Failed, errors.New(done.Error)
-			r.failed(j, result.Err)
-		}
-		r.result[j] = result
 	}
 }
 
-func (r *run) failed(j *build.Job, err error) {
-	r.m.Tell(event.Event{Kind: event.PackageFailed, Package: j.Name, Version: j.Version, ID: j.ID, Err: err})
+// became takes in what became of a build. One that is built has a tree, which can be seen
+// late.
+func (w *watcher) became(o *outcome) {
+	j := w.of[o.Build]
+	if w.result[j] != nil {
+		return
+	}
+	if o.Record != nil {
+		w.record(*o.Record)
+	}
+	switch {
+	case o.Built:
+		w.late[j.Ref] = w.m.Now()
+	case o.Failure != nil: // of which an event has told
+		w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: o.Failure}
+	default:
+		w.fail(j, errors.New(o.Error))
+	}
 }
 
-// failedBelow is the job below one that has failed, if one has.
-func (r *run) failedBelow(j *build.Job) *build.Job {
+// lookForLate takes those builds as done whose trees can be seen.
+func (w *watcher) lookForLate() {
+	for ref, since := range w.late {
+		switch j := w.of[ref]; {
+		case visible(w.m.Store, ref):
+			w.result[j] = &build.Result{Job: j, Outcome: schedule.Succeeded}
+		case w.m.Now().Sub(since) > patience:
+			w.fail(j, &Late{ref})
+		default:
+			continue
+		}
+		delete(w.late, ref)
+	}
+}
+
+func (w *watcher) fail(j *build.Job, err error) {
+	w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: err}
+	w.m.Tell(event.Event{Kind: event.PackageFailed, Package: j.Name, Version: j.Version, ID: j.ID, Err: err})
+}
+
+// failedBelow is the build below one that has failed, if one has.
+func (w *watcher) failedBelow(j *build.Job) *build.Job {
 	for _, need := range j.Needs {
-		switch done := r.result[need]; {
+		switch done := w.result[need]; {
 		case done == nil:
 		case done.Outcome == schedule.Failed:
 			return need
@@ -345,84 +401,216 @@ func (r *run) failedBelow(j *build.Job) *build.Job {
 	return nil
 }
 
-// ask finds jobs that have ended and left nothing. What a node has written may be seen
-// late, so they are waited for a while.
-func (r *run) ask(ctx context.Context) error {
-	var ids []string
-	for _, j := range r.jobs {
-		if r.result[j] == nil {
-			ids = append(ids, r.ids[j])
+// unresolved are the builds of a job of which nothing is known yet.
+func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
+	for _, ref := range j.Builds {
+		if _, late := w.late[ref]; w.result[w.of[ref]] == nil && !late {
+			refs = append(refs, ref)
 		}
 	}
-	statuses, err := r.by.Look(ctx, ids)
-	if err != nil {
-		var refused *batch.Refused
-		if errors.As(err, &refused) { // it is started again, perhaps; the jobs go on
-			return nil
-		}
-		return err
-	}
-	now := r.m.Now()
-	for _, j := range r.jobs {
-		status, known := statuses[r.ids[j]]
-		if r.result[j] != nil || r.failedBelow(j) != nil || known && !status.State.Ended() {
-			delete(r.silent, j)
+	return refs
+}
+
+// avoid keeps what is on its way from nodes that are not like this machine, and submits
+// what one of them has refused once more.
+func (w *watcher) avoid(ctx context.Context) error {
+	for number, unlike := range w.refused {
+		delete(w.refused, number)
+		j := w.Jobs[number-1]
+		if j.Over {
 			continue
 		}
-		if _, waits := r.silent[j]; !waits {
-			r.silent[j] = now
+		if !slices.Contains(w.Avoid, unlike.Node) {
+			w.Avoid = append(w.Avoid, unlike.Node)
+			w.m.Tell(event.Event{Kind: event.Batch, Text: unlike.Error() + "\n    The node is not used."})
+			var waiting []string
+			for _, other := range w.Jobs {
+				if id := w.ids[other.Number]; id != "" && !other.Over && other != j && w.begun[other.Number].IsZero() {
+					waiting = append(waiting, id)
+				}
+			}
+			if err := w.by.Avoid(ctx, waiting, w.Avoid); err != nil {
+				return err
+			}
 		}
-		if now.Sub(r.silent[j]) < patience {
-			continue
+		if err := w.again(ctx, j, j.Size, j.Again, unlike); err != nil {
+			return err
 		}
-		had, wrong := r.job(j)
-		if wrong != nil {
-			return wrong
-		}
-		err := &Ended{Build: j.Ref, Job: r.ids[j], Status: status, Printed: lastLines(file(r.dir, j.Ref, printedSuffix)), Memory: had.Memory, Minutes: had.Minutes}
-		memory, time := err.Short()
-		if (memory || time) && r.more[j] == 0 {
-			return r.again(ctx, j, map[bool]string{true: "memory", false: "time"}[memory])
-		}
-		r.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: err}
-		r.failed(j, err)
 	}
 	return nil
 }
 
-// left are the jobs of which nothing is wanted any more: those that have not ended, and
-// those that stand on what has failed.
-func (r *run) left() (ids []string) {
-	for _, j := range r.jobs {
-		if done := r.result[j]; r.ids[j] != "" && (done == nil || done.Outcome == schedule.Skipped) {
-			ids = append(ids, r.ids[j])
-		}
+// ask finds jobs that have ended and have not said so. What a node has told can be seen a
+// little late, so they are waited for.
+func (w *watcher) ask(ctx context.Context) error {
+	const grace = 10 * time.Second
+	statuses, err := w.by.Look(ctx, w.mark())
+	if errors.As(err, new(*batch.Refused)) { // it is started again, perhaps; the jobs go on
+		return nil
 	}
-	return ids
-}
-
-// end ends jobs, and waits for that a while: they write into the directory of their run
-// until they have ended.
-func end(by batch.Scheduler, ids []string) error {
-	const moment, enough = 200 * time.Millisecond, 15 * time.Second
-	ctx, stop := context.WithTimeout(context.Background(), enough)
-	defer stop()
-	if err := by.Cancel(ctx, ids); err != nil {
+	if err != nil {
 		return err
 	}
-	for {
-		statuses, err := by.Look(ctx, ids)
-		running := false
-		for _, status := range statuses {
-			running = running || !status.State.Ended()
+	of := map[int]batch.Status{}
+	for _, s := range statuses {
+		of[w.numbered(s.Name)] = s
+	}
+	now := w.m.Now()
+	for _, j := range w.Jobs {
+		status, known := of[j.Number]
+		_, over := w.over[j.Number]
+		switch {
+		case j.Over:
+			continue
+		case len(w.unresolved(j)) == 0:
+			j.Over = true
+			continue
+		case !over && known && !status.State.Ended():
+			delete(w.silent, j.Number)
+			continue
 		}
-		if err != nil || !running {
+		if _, waits := w.silent[j.Number]; !waits {
+			w.silent[j.Number] = now
+		}
+		cascades := known && status.State == batch.Cancelled && w.begun[j.Number].IsZero() && w.failedBefore(j)
+		if !over && !cascades && now.Sub(w.silent[j.Number]) < grace {
+			continue
+		}
+		if err := w.settle(ctx, j, status, known, cascades); err != nil {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(moment):
+	}
+	return nil
+}
+
+// failedBefore tells whether a job that has to succeed before another has not.
+func (w *watcher) failedBefore(j *Job) bool {
+	return slices.ContainsFunc(j.After, func(n int) bool {
+		return slices.ContainsFunc(w.Jobs[n-1].Builds, func(ref store.Ref) bool {
+			done := w.result[w.of[ref]]
+			return done != nil && done.Outcome != schedule.Succeeded
+		})
+	})
+}
+
+// settle decides about what a job that has ended has left open. What is built is built,
+// whatever became of the job.
+func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known, cascades bool) error {
+	for _, ref := range w.unresolved(j) {
+		if visible(w.m.Store, ref) {
+			if receipt, err := w.m.Store.Receipt(ref); err == nil {
+				w.record(store.RecordOf(receipt))
+				w.result[w.of[ref]] = &build.Result{Job: w.of[ref], Outcome: schedule.Succeeded}
+				w.m.Tell(event.Event{Kind: event.PackageDone, Package: ref.Name, Version: ref.Version, ID: ref.ID, Elapsed: time.Duration(receipt.Seconds * float64(time.Second))})
+			}
 		}
+	}
+	left := w.unresolved(j)
+	if len(left) == 0 {
+		j.Over = true
+		return nil
+	}
+	err := &Ended{Build: left[0], Job: w.ids[j.Number], Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size}
+	if !known {
+		err.Status.State = batch.Lost
+	}
+	for _, text := range err.Printed { // without cgroups, the scheduler only says it there
+		if strings.Contains(text, "exceeded memory limit") || strings.Contains(text, "job memory limit") {
+			err.Status.State = batch.OutOfMemory
+		}
+	}
+	const twice = 2
+	memory, time := err.Short()
+	switch {
+	case cascades: // the scheduler knows jobs, and not what they stand on in them
+		return w.again(ctx, j, j.Size, j.Again, nil)
+	case j.Again:
+	case memory || time:
+		what := map[bool]string{true: "memory", false: "time"}[memory]
+		size := j.times(twice)
+		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", what, size.Memory, size.Minutes))
+		return w.again(ctx, j, size, true, nil)
+	case err.Status.State == batch.Lost:
+		w.retried(left[0], "its job is lost, or its node; once more")
+		return w.again(ctx, j, j.Size, true, nil)
+	}
+	j.Over = true
+	for _, ref := range left {
+		if w.failedBelow(w.of[ref]) == nil {
+			one := *err
+			one.Build = ref
+			w.fail(w.of[ref], &one)
+		}
+	}
+	return nil
+}
+
+func (w *watcher) retried(ref store.Ref, text string) {
+	w.m.Tell(event.Event{Kind: event.Retried, Package: ref.Name, Version: ref.Version, ID: ref.ID, Text: text})
+}
+
+// again submits once more what a job has left open, with the jobs that stand on it, which
+// the scheduler has ended with it.
+func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool, unlike *Unlike) error {
+	affected := []*Job{j}
+	for _, k := range w.Jobs[j.Number:] {
+		stands := slices.ContainsFunc(k.After, func(n int) bool { return slices.Contains(affected, w.Jobs[n-1]) })
+		if stands && !k.Over {
+			affected = append(affected, k)
+		}
+	}
+	var old []string
+	var jobs []*Job
+	for _, k := range affected {
+		left := slices.DeleteFunc(w.unresolved(k), func(ref store.Ref) bool { return w.failedBelow(w.of[ref]) != nil })
+		next := &Job{Builds: left, Size: k.Size, Lane: k.Lane, Again: k.Again}
+		if k == j {
+			next.Size, next.Again = size, last
+		}
+		if k.Over = true; len(left) > 0 {
+			jobs = append(jobs, next)
+		}
+		if id := w.ids[k.Number]; id != "" {
+			old = append(old, id)
+		}
+	}
+	if err := w.by.Cancel(ctx, old); err != nil {
+		return err
+	}
+	err := w.submit(ctx, jobs)
+	if refused := new(batch.Refused); errors.As(err, &refused) && unlike != nil { // no other node is there
+		for _, k := range jobs {
+			k.Over = true
+			for _, ref := range k.Builds {
+				if w.failedBelow(w.of[ref]) == nil {
+					w.fail(w.of[ref], fmt.Errorf("%w\n    No other node takes it: %s", unlike, refused.Said))
+				}
+			}
+		}
+		return w.save()
+	}
+	return err
+}
+
+// keepLatency notes how long the scheduler took at least from the end of a job to the
+// beginning of one that waited for it. By this machine's clock alone: those of nodes differ.
+func (w *watcher) keepLatency() {
+	least := time.Duration(0)
+	for _, j := range w.Jobs {
+		began := w.begun[j.Number]
+		var ready time.Time
+		for _, n := range j.After {
+			if over := w.over[n]; over.After(ready) {
+				ready = over
+			} else if over.IsZero() {
+				began = time.Time{}
+			}
+		}
+		if !began.IsZero() && !ready.IsZero() && began.After(ready) && (least == 0 || began.Sub(ready) < least) {
+			least = began.Sub(ready)
+		}
+	}
+	if least > 0 {
+		durable.Note(filepath.Join(runsDir(w.m), latencyFile), []byte(least.Round(time.Millisecond).String()+"\n"), 0o644) // a guess is no loss
 	}
 }

@@ -27,6 +27,7 @@ const (
 	PackageFailed  Kind = "package_failed"  // Err says why
 	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
 	Waiting        Kind = "waiting"         // Text says for what
+	Batch          Kind = "batch"           // Text says what becomes of a run of batch jobs, or of a node
 )
 
 // An Event is one thing that happened. Which fields are set depends on Kind.

@@ -17,10 +17,13 @@ type apk struct {
 	files    map[string]string // path to package
 }
 
-type apkPackage struct{ requires, provides []string }
+type apkPackage struct {
+	version            string
+	requires, provides []string
+}
 
 // readApk reads apk's database, the first of these files that is there: records with
-// an empty line between, of lines KEY:VALUE. P is the name, D what is required, p what
+// an empty line between, of lines KEY:VALUE. P is the name, V the version, D what is required, p what
 // is provided, F a directory and R a file in it.
 func readApk(files []string) (apk, error) {
 	db := apk{packages: map[string]apkPackage{}, files: map[string]string{}}
@@ -44,6 +47,8 @@ func readApk(files []string) (apk, error) {
 		switch key {
 		case "P":
 			name, p = value, apkPackage{}
+		case "V":
+			p.version = value
 		case "D":
 			p.requires = apkNames(value)
 		case "p":

@@ -85,7 +85,7 @@ func TestTheDatabaseOfApk(t *testing.T) {
 	db, err := readApk([]string{filepath.Join(t.TempDir(), "none"), file})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"/usr/include": "moss-dev", "/usr/include/moss.h": "moss-dev", "/": "moss-dev", "/top": "moss-dev", "/usr/lib": "leaf", "/usr/lib/libleaf.so.2": "leaf"}, db.files)
-	assert.Equal(t, apkPackage{[]string{"moss", "so:libleaf.so.2", "!reed"}, []string{"pc:moss", "cmd:moss-config"}}, db.packages["moss-dev"])
+	assert.Equal(t, apkPackage{"1", []string{"moss", "so:libleaf.so.2", "!reed"}, []string{"pc:moss", "cmd:moss-config"}}, db.packages["moss-dev"])
 	_, err = readApk([]string{"/none"})
 	assert.Error(t, err)
 }

@@ -18,8 +18,9 @@ type Packages struct {
 	programs Programs
 	manager  string
 
-	lock    sync.Mutex
-	related *relations // of all that are installed, once somebody has asked
+	lock     sync.Mutex
+	related  *relations        // of all that are installed, once somebody has asked
+	versions map[string]string // the same
 
 	apk func() (apk, error) // its database, read once
 }
@@ -218,6 +219,42 @@ func (k *Packages) instances(ctx context.Context, names []string) (instances, of
 		}
 	}
 	return instances, of
+}
+
+// Versions are those of all installed packages, with what the distribution adds to them;
+// of a package that is there for several architectures, or several times, all.
+func (k *Packages) Versions(ctx context.Context) (map[string]string, error) {
+	k.lock.Lock()
+	defer k.lock.Unlock()
+	if k.versions != nil {
+		return k.versions, nil
+	}
+	if k.manager == "apk" {
+		db, err := k.apk()
+		k.versions = map[string]string{}
+		for name, p := range db.packages {
+			k.versions[name] = p.version
+		}
+		return k.versions, err
+	}
+	argv := map[string][]string{"dpkg-query": {"-W", "-f", "${Package} ${Version} ${db:Status-Status}\n"}, "rpm": {"-qa", "--qf", "%{NAME} %{EVR} installed\n"}, "pacman": {"-Q"}}[k.manager]
+	out, err := k.ask(ctx, argv...)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string][]string{}
+	for line := range strings.Lines(out) {
+		f := strings.Fields(line)
+		if len(f) >= 2 && (len(f) == 2 || f[2] == "installed") && !slices.Contains(all[f[0]], f[1]) {
+			all[f[0]] = append(all[f[0]], f[1])
+		}
+	}
+	k.versions = map[string]string{}
+	for name, versions := range all {
+		slices.Sort(versions)
+		k.versions[name] = strings.Join(versions, ", ")
+	}
+	return k.versions, nil
 }
 
 // relations are what packages require, and who provides it.

@@ -86,53 +86,86 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	if len(todo) == 0 {
 		return report, nil
 	}
-	if err := ready(ctx, m, todo); err != nil {
+	b, err := begin(ctx, m, todo)
+	if err != nil {
 		return report, err
 	}
-	if !p.Ask.Cluster { // else each node looks for itself
-		if err := build.CheckHost(ctx, m, todo); err != nil {
+	return report, report.fill(ctx, m, p, func(record func(store.Record)) error {
+		report.Expected = p.Left(nil, nil)
+		began := m.Now()
+		report.Results = b.Run(ctx, todo, p.Estimates, record)
+		report.Took = m.Now().Sub(began)
+		return nil
+	})
+}
+
+// OnNodes does what Run does, on the nodes of a cluster: everything is fetched first, for
+// those have no way out. Where a run is followed, the plan is the one that it was submitted
+// for. Errors are those of Run and of cluster.Build; one of type *cluster.Left says that
+// the builds go on.
+func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.How) (*Report, error) {
+	report := &Report{}
+	todo := p.Todo()
+	if len(todo) == 0 && how.Follow == "" {
+		return report, nil
+	}
+	if how.Follow == "" {
+		if _, err := begin(ctx, m, todo); err != nil {
+			return report, err
+		}
+		if err := failures(ctx, build.Fetch(ctx, m, todo)); err != nil {
 			return report, err
 		}
 	}
+	return report, report.fill(ctx, m, p, func(record func(store.Record)) error {
+		done, err := cluster.Build(ctx, m, p, how, record)
+		if done != nil {
+			report.Results, report.Expected, report.Took = done.Results, done.Expected, m.Now().Sub(done.Began)
+		}
+		return err
+	})
+}
+
+// begin sees to it that everything is there that builds need.
+func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.Builder, error) {
+	if err := ready(ctx, m, todo); err != nil {
+		return nil, err
+	}
+	if err := build.CheckHost(ctx, m, todo); err != nil {
+		return nil, err
+	}
 	if err := m.Store.Prepare(); err != nil {
-		return report, err
+		return nil, err
 	}
 	b, err := build.NewBuilder(ctx, m)
 	if err != nil {
-		return report, err
+		return nil, err
 	}
-	if err := b.CanBuild(todo); err != nil {
-		return report, err
-	}
+	return b, b.CanBuild(todo)
+}
+
+// fill has builds done, and takes in what became of them. A build that is done is done,
+// whether or not it can be written down; the receipt has it all.
+func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan, do func(record func(store.Record)) error) error {
 	history, err := m.Store.History(ctx)
 	if err != nil {
-		return report, err
+		return err
 	}
 	defer history.Close()
 	if p.Estimates == nil {
 		if err := p.Estimate(ctx, m); err != nil {
-			return report, err
+			return err
 		}
 	}
-	// A build that is done is done, whether or not it can be written down; the receipt
-	// has it all.
 	var lock sync.Mutex
-	record := func(r store.Record) {
+	err = do(func(r store.Record) {
 		lock.Lock()
 		defer lock.Unlock()
 		report.Records = append(report.Records, r)
 		if err := history.Add(context.WithoutCancel(ctx), r); err != nil {
 			report.Unrecorded = err
 		}
-	}
-	report.Expected = p.Left(nil, nil)
-	began := m.Now()
-	if p.Ask.Cluster {
-		report.Results, err = onNodes(ctx, m, p, todo, record)
-	} else {
-		report.Results = b.Run(ctx, todo, p.Estimates, record)
-	}
-	report.Took = m.Now().Sub(began)
+	})
 	for _, r := range report.Results {
 		if r.Outcome == schedule.Succeeded && r.Job.Recipe.Offers.Empty() {
 			if err := Offer(m, r.Job.Recipe, r.Job.Ref); err != nil && report.Unrecorded == nil {
@@ -141,19 +174,9 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 		}
 	}
 	if err != nil {
-		return report, err
+		return err
 	}
-	return report, failures(ctx, report.Results)
-}
-
-// onNodes fetches what is needed, for nodes have no way out, and has it built there.
-func onNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, todo []*build.Job, record func(store.Record)) ([]build.Result, error) {
-	if err := failures(ctx, build.Fetch(ctx, m, todo)); err != nil {
-		return nil, err
-	}
-	ask := p.Ask
-	ask.Cluster = false // the node is one of it
-	return cluster.Run(ctx, m, ask, todo, p.Estimates, record)
+	return failures(ctx, report.Results)
 }
 
 // ready tells of what has to be brought before anything is begun.

@@ -30,7 +30,7 @@ func Keys(r *Recipe) []keyfile.Key {
 			"It is run by sh, which stops at the first command that fails. before_configure runs in the source, all others in the build directory. "+
 			"Tests run only where there is a check step."),
 		keyfile.Tables("try", &r.Tries, r.tryKeys, "A command that shows whether the installed package works. It runs in an empty directory with the package and its runtime needs on the PATH."),
-		keyfile.Pairs("env", &r.Env, false, checkEnvironmentName, "Variables that users of the package get in their environment. Those that would take over other programs, such as PATH or LD_PRELOAD, are refused unless trusted_env in the settings names the package.").Check(checkOneLine).
+		keyfile.Pairs("env", &r.Env, false, CheckEnvironmentName, "Variables that users of the package get in their environment. Those that would take over other programs, such as PATH or LD_PRELOAD, are refused unless trusted_env in the settings names the package.").Check(CheckOneLine).
 			Check(knownVariables(variablePattern, r.tryVariables)),
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),
@@ -46,9 +46,9 @@ func Keys(r *Recipe) []keyfile.Key {
 func (r *Recipe) packageKeys() []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("name", &r.Name, "The package's name, the same as that of the recipe's folder.").Must().Check(CheckName),
-		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must().Check(checkOneLine),
-		keyfile.Text("home", &r.Home, "Its home page.").Check(checkOneLine),
-		keyfile.Text("license", &r.License, "Its licence, an SPDX expression.").Check(checkOneLine),
+		keyfile.Text("summary", &r.Summary, "What it is, in one line.").Must().Check(CheckOneLine),
+		keyfile.Text("home", &r.Home, "Its home page.").Check(CheckOneLine),
+		keyfile.Text("license", &r.License, "Its licence, an SPDX expression.").Check(CheckOneLine),
 		keyfile.Flag("before_system", &r.BeforeSystem, "True for a package whose programs are meant to come before the operating system's of the same name. Otherwise those are not linked under that name, unless before_system in the settings names the package."),
 		keyfile.Text("notes", &r.Notes, "What the person who installs it should know. Shown after it was installed."),
 	}
@@ -67,14 +67,14 @@ func (r *Recipe) optionKeys(name string, o *Option) []keyfile.Key {
 	when := ""
 	return []keyfile.Key{
 		keyfile.Text("about", &o.About, "What it chooses, in one line.").Must(),
-		keyfile.Text("group", &o.Group, "The heading that it is listed under.").Check(checkOneLine),
+		keyfile.Text("group", &o.Group, "The heading that it is listed under.").Check(CheckOneLine),
 		keyfile.Choice("default", &o.Default, "What it is when nobody says anything: true, false or one of the values. Of an option with takes, a value of its own, or \"\", which leaves it to the source.").Must(),
 		keyfile.Texts("on", &o.On, "The arguments it adds when it is on.").Check(r.checkBuildText),
 		keyfile.Texts("off", &o.Off, "The arguments it adds when it is off.").Check(r.checkBuildText),
 		keyfile.Pairs("values", &o.Values, true, CheckWord, "What it can be, with the arguments that each value adds, for an option that is not on or off.").Check(r.checkBuildText),
 		keyfile.Parsed("takes", "number, text, list or path", &o.Takes, wordAmong("takes", Number, Line, Words, Path), "What it takes, where that is not among a few values: a whole number, a text in one line, a list of words, or an absolute path."),
 		keyfile.Texts("given", &o.Given, "The arguments that an option with takes adds when it is given a value, which is $FL_VALUE in them.").Check(knownVariables(variablePattern, func() []string { return append(r.buildVariables(), valueVariable) })),
-		keyfile.Text("between", &o.Between, "What stands between the words of a list where they are $FL_VALUE. A comma, if nothing is said.").Check(checkOneLine),
+		keyfile.Text("between", &o.Between, "What stands between the words of a list where they are $FL_VALUE. A comma, if nothing is said.").Check(CheckOneLine),
 		keyfile.Number("least", &o.Least, -mostNumber, mostNumber, "The least that a number may be. 0, if nothing is said."),
 		keyfile.Number("most", &o.Most, -mostNumber, mostNumber, "The most that a number may be."),
 		keyfile.Parsed("matches", "regular expression", &o.Matches, regexp.Compile, "A regular expression (RE2) that a text, or each word of a list, must match as a whole."),
@@ -119,10 +119,12 @@ func (r *Recipe) buildKeys() []keyfile.Key {
 		keyfile.Text("dir", &r.Build.Dir, "The directory of the source that the build system is in, where that is not its top.").Check(checkInside),
 		keyfile.Texts("args", &r.Build.Args, "Arguments to configure, cmake or meson; variables and targets for make.").Check(r.checkBuildText),
 		keyfile.Flag("parallel", &r.Build.Parallel, "False for a package that only builds with one job at a time. True, if nothing is said."),
+		keyfile.Number("memory", &r.Build.Memory, 1, 1<<30, "The memory, in MiB, that its build takes at most, for batch jobs, as long as nothing is known of an earlier build. What the settings say, if nothing is said."),
+		keyfile.Number("minutes", &r.Build.Minutes, 1, 1<<20, "The same of the time after which a batch job is ended."),
 		keyfile.Flag("in_tree", &r.Build.InTree, "True for a package that must be built in its source directory. Packages built with make or script always are."),
 		keyfile.Flag("bare", &r.Build.Bare, "False for a package that has to see all of the operating system; say why in bare_why. True, if nothing is said: a sealed build sees the base of the system, and what [[host]] declares."),
 		keyfile.Text("bare_why", &r.Build.BareWhy, "Why bare is false, in one line. The receipt says it."),
-		keyfile.Pairs("env", &r.Build.Env, false, checkEnvironmentName, "Variables in the environment of the build. CPPFLAGS, LDFLAGS and the search paths are added to what the needs require.").
+		keyfile.Pairs("env", &r.Build.Env, false, CheckEnvironmentName, "Variables in the environment of the build. CPPFLAGS, LDFLAGS and the search paths are added to what the needs require.").
 			Check(r.checkBuildText),
 	}
 }

@@ -81,7 +81,8 @@ func CheckWord(word string) error {
 	return nil
 }
 
-func checkEnvironmentName(name string) error {
+// CheckEnvironmentName returns an error for what cannot be the name of a variable of others.
+func CheckEnvironmentName(name string) error {
 	if !environmentPattern.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of an environment variable", name)
 	}

@@ -103,6 +103,8 @@ type Build struct {
 	Dir      string // of the source that the build system is in; "" for its top
 	Args     []string
 	Parallel bool
+	Memory   int // MiB that it takes at most; 0 where that is not said
+	Minutes  int // the same
 	InTree   bool
 	Bare     bool   // a sealed build sees only what is declared of the operating system
 	BareWhy  string // why not

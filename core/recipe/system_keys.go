@@ -35,8 +35,8 @@ func hostThing(n *HostNeed) []keyfile.Key {
 
 func (r *Recipe) launcherKeys(l *Launcher) []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Text("name", &l.Name, "What the menu shows.").Must().Check(checkOneLine),
-		keyfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(checkOneLine),
+		keyfile.Text("name", &l.Name, "What the menu shows.").Must().Check(CheckOneLine),
+		keyfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(CheckOneLine),
 		keyfile.Text("run", &l.Run, "What it starts: a program of the package, and its arguments.").Must().Check(checkRun),
 		keyfile.Text("icon", &l.Icon, "A picture in the tree.").Check(checkInside),
 		keyfile.Texts("categories", &l.Categories, "The menus it belongs in, by the names of the Desktop Menu Specification.").Check(checkCategory),
@@ -88,7 +88,7 @@ func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
 func (r *Recipe) userKeys(u *User) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("name", &u.Name, "Its name, and that of its group.").Must().Check(checkAccount),
-		keyfile.Text("about", &u.About, "What it is for, in a few words.").Check(checkOneLine).Check(checkPlain),
+		keyfile.Text("about", &u.About, "What it is for, in a few words.").Check(CheckOneLine).Check(checkPlain),
 		keyfile.Text("home", &u.Home, "Its home; without, it has none.").Check(checkAbsolute).Check(checkPlain),
 		r.whenKey(&u.When, "The condition under which it is needed."),
 	}
@@ -227,7 +227,8 @@ func checkPackages(names string) error {
 	return nil
 }
 
-func checkOneLine(text string) error {
+// CheckOneLine returns an error for a text with control characters.
+func CheckOneLine(text string) error {
 	if strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c == 0x7f }) {
 		return errors.New("this has to be one line")
 	}

@@ -74,9 +74,11 @@ type Settings struct {
 type Cluster struct {
 	Scheduler                           string // slurm, or "" for none
 	Partition, Account, QoS, Constraint string // "": as the scheduler has it
-	Processors                          int    // of a job
+	Processors                          int    // of a job, at most
 	Memory                              int    // MiB
 	Minutes                             int    // after which it is ended
+	Most                                int    // jobs at once; 0: as many as the scheduler lets
+	Environment                         []keyfile.Pair
 }
 
 // Pack is what the settings say about packages of operating systems that are made of builds.
@@ -225,9 +227,11 @@ func (c *Cluster) keys() []keyfile.Key {
 		keyfile.Text("account", &c.Account, "The account that they are for.").Check(mustBeWord),
 		keyfile.Text("qos", &c.QoS, "Their quality of service.").Check(mustBeWord),
 		keyfile.Text("constraint", &c.Constraint, "What their nodes have to have, in the scheduler's words.").Check(mustBeWord),
-		keyfile.Number("processors", &c.Processors, 1, 4096, "The processors of a job. 4, if nothing is said."),
-		keyfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB. 4096, if nothing is said."),
-		keyfile.Number("minutes", &c.Minutes, 1, 1<<20, "The time after which the scheduler ends a job. 240, if nothing is said."),
+		keyfile.Number("processors", &c.Processors, 1, 4096, "The most processors that a job gets, and what it gets while nothing is known of an earlier build. 4, if nothing is said."),
+		keyfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB, while nothing is known of an earlier build and the recipe says nothing. 4096, if nothing is said."),
+		keyfile.Number("minutes", &c.Minutes, 1, 1<<20, "The same of the time after which the scheduler ends a job. 240, if nothing is said."),
+		keyfile.Number("most_jobs", &c.Most, 1, 1<<20, "The most jobs of one ladder that run at once. As many as the scheduler lets, if nothing is said."),
+		keyfile.Pairs("environment", &c.Environment, false, recipe.CheckEnvironmentName, "Variables that jobs get on their nodes. Builds do not see them.").Check(recipe.CheckOneLine),
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/cluster"
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -37,9 +38,27 @@ func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
 	c.Flags().BoolVar(&ask.System, "system-prefix", false, "let that be /usr, where the operating system has its own files")
 }
 
-// addClusterFlag adds the flag that lets the nodes of a cluster build.
-func addClusterFlag(c *cobra.Command, ask *plan.Ask) {
-	c.Flags().BoolVar(&ask.Cluster, "cluster", false, "build on the nodes of the cluster that the settings say ([cluster]): each package is a job of its batch scheduler")
+// addClusterFlags adds the flags that let the nodes of a cluster build.
+func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
+	c.Flags().BoolVar(&ask.Cluster, "cluster", false, "build on the nodes of the cluster that the settings say ([cluster]), by jobs of its batch scheduler")
+	c.Flags().BoolVar(&a.nodes.Detach, "detach", false, "with --cluster: leave when the jobs are submitted; fernladder follow comes back to them")
+}
+
+// checkCluster says what does not go together with building on a cluster, or without it.
+func (a *app) checkCluster(c *cobra.Command, ask *plan.Ask) error {
+	a.nodes.Command = c.Name()
+	if a.nodes.Detach && !ask.Cluster {
+		return usage("--detach goes with --cluster")
+	}
+	for _, name := range []string{"jobs", "prove", "shell", "watch"} {
+		if ask.Cluster && c.Flags().Changed(name) {
+			if name == "jobs" {
+				return usage("--jobs does not go with --cluster: processors and most_jobs in [cluster] in the settings say how many there are")
+			}
+			return usage("--%s does not go with --cluster", name)
+		}
+	}
+	return nil
 }
 
 // edited is a flag with a policy about sources that somebody has changed.
@@ -142,6 +161,10 @@ func (a *app) expect(ctx context.Context, m *machine.Machine, p *plan.Plan) erro
 	for ref, estimate := range p.Estimates {
 		e.Times[term.Build(ref)] = estimate.Time
 	}
+	if p.Ask.Cluster { // nodes are not these processors
+		a.screen.Progress(a.now).Expect(e)
+		return nil
+	}
 	e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) time.Duration {
 		ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
 		for b := range done {
@@ -161,9 +184,17 @@ func (a *app) run(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	if err := a.expect(ctx, m, p); err != nil {
 		return err
 	}
+	if p.Ask.Cluster {
+		return a.runOnNodes(ctx, m, p)
+	}
 	report, err := install.Run(ctx, m, p)
-	if ctx.Err() == nil {
-		a.summary(report, p.Slots)
+	return a.told(ctx, m, report, p.Slots, err)
+}
+
+// told tells how builds went, and returns the error that decides the exit status.
+func (a *app) told(ctx context.Context, m *machine.Machine, report *install.Report, slots int, err error) error {
+	if ctx.Err() == nil && !is[*cluster.Left](err) {
+		a.summary(report, slots)
 	}
 	if report.Unrecorded != nil {
 		a.screen.Note("The history could not be written: %v", report.Unrecorded)

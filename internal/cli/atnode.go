@@ -6,7 +6,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/cluster"
-	"fernladder/core/event"
 )
 
 // atNodeCommand is what the jobs of --cluster run on their nodes. Nobody types it.
@@ -28,14 +27,5 @@ func (a *app) atNode(ctx context.Context, order string) error {
 	if err != nil {
 		return err
 	}
-	told, err := cluster.EventsOf(order)
-	if err != nil {
-		return m.Store.Wrap(err)
-	}
-	shown := m.Events
-	m.Events = event.Func(func(e event.Event) {
-		told.Event(e)
-		shown.Event(e)
-	})
 	return cluster.Execute(ctx, m, order)
 }

@@ -72,6 +72,9 @@ where it stopped.`,
 			if err := onlyOne(c, "prove", "shell", "watch"); err != nil {
 				return err
 			}
+			if err := a.checkCluster(c, &ask); err != nil {
+				return err
+			}
 			asked := with(&ask, args)
 			switch {
 			case shell:
@@ -85,7 +88,7 @@ where it stopped.`,
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	addClusterFlag(c, &ask)
+	a.addClusterFlags(c, &ask)
 	addPrefixFlags(c, &ask)
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
 	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")

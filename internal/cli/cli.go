@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/cluster"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
@@ -40,6 +41,7 @@ type app struct {
 	typed              string // the command line, without the program's name
 	isolation          string
 	output             bool
+	nodes              cluster.How // how nodes of a cluster build, where they do
 	offline            bool
 	json, plain        bool
 
@@ -133,7 +135,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 		}
 	}
 	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand(), a.shelvesCommand(), a.newsCommand(), a.bumpCommand(), a.offersCommand(), a.tinkerCommand())
-	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.mendCommand(), a.cleanCommand())
+	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.followCommand(), a.mendCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
 	add(groupHand, a.packCommand(), a.repositoryCommand())
@@ -227,10 +229,17 @@ func onlyOne(c *cobra.Command, names ...string) error {
 }
 
 func exactlyOne(c *cobra.Command, args []string) error {
+	if err := atMostOne(c, args); err != nil {
+		return err
+	}
+	return atLeastOne(c, args)
+}
+
+func atMostOne(c *cobra.Command, args []string) error {
 	if len(args) > 1 {
 		return usage("%s takes one name, not %d", c.CommandPath(), len(args))
 	}
-	return atLeastOne(c, args)
+	return nil
 }
 
 func noNames(c *cobra.Command, args []string) error {

@@ -102,9 +102,9 @@ func (h *helper) lines(err error) []string {
 func (h *helper) jobEnded(e *cluster.Ended) []string {
 	switch memory, time := e.Short(); {
 	case memory:
-		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: raise memory in [cluster] in the settings.", e.Memory)}
+		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: say how much in [build] in its recipe, memory = …", e.Size.Memory)}
 	case time:
-		return []string{fmt.Sprintf("It takes longer than the %s that its job had: raise minutes in [cluster] in the settings.", term.Count(e.Minutes, "minute"))}
+		return []string{fmt.Sprintf("It takes longer than the %s that its job had: say how long in [build] in its recipe, minutes = …", term.Count(e.Size.Minutes, "minute"))}
 	}
 	return []string{"The same command has it built again."}
 }
@@ -167,6 +167,7 @@ func typed(err error) []string {
 		missing    *named.NotBuilt
 		system     *build.SystemPrefix
 		noCluster  *cluster.Unset
+		otherRun   *cluster.Changed
 		needed     *reclaim.Needed
 		runs       *reclaim.Runs
 		unnamed    *upstream.Unannounced
@@ -179,6 +180,8 @@ func typed(err error) []string {
 		foreign    *settings.Foreign
 	)
 	switch {
+	case errors.As(err, &otherRun):
+		return say("It goes on as it was submitted. To end it, and begin anew: fernladder follow --end %s, and then the command again", otherRun.Run)
 	case errors.As(err, &noCluster):
 		return say("Say which it is in the settings:\n    [cluster]\n    scheduler = \"slurm\"")
 	case errors.As(err, &system):

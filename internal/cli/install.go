@@ -35,10 +35,15 @@ there already is named by its id: NAME@ID.`,
   fernladder install glasshouse:1.9 --beside  a second version, beside the first
   fernladder install                          what fernladder.toml says is wanted`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), with(&ask, args)) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.checkCluster(c, &ask); err != nil {
+				return err
+			}
+			return a.install(c.Context(), with(&ask, args))
+		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	addClusterFlag(c, &ask)
+	a.addClusterFlags(c, &ask)
 	c.Flags().BoolVar(&ask.Beside, "beside", false, "leave other builds of the package on the landing, and the plain names to them")
 	return c
 }
@@ -57,10 +62,15 @@ of a branch moves to its newest commit.`,
   fernladder upgrade mistplan                 one package
   fernladder plan --upgrade                   what it would do`,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.install(c.Context(), with(&ask, args)) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.checkCluster(c, &ask); err != nil {
+				return err
+			}
+			return a.install(c.Context(), with(&ask, args))
+		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	addClusterFlag(c, &ask)
+	a.addClusterFlags(c, &ask)
 	return c
 }
 

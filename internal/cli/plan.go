@@ -73,7 +73,7 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 	}
 	switch {
 	case f.ask.Cluster:
-		return a.showJobs(m, p)
+		return a.showJobs(ctx, m, p)
 	case f.why != "":
 		return a.showWhy(p, f.why)
 	case f.dot:
@@ -96,13 +96,13 @@ func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f 
 }
 
 // showJobs shows what --cluster would submit.
-func (a *app) showJobs(m *machine.Machine, p *plan.Plan) error {
-	jobs, longest, err := cluster.Jobs(m, p)
+func (a *app) showJobs(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	jobs, takes, err := cluster.Jobs(ctx, m, p)
 	if err != nil {
 		return newHelper(m).with(err)
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"jobs": append([]cluster.Submitted{}, jobs...), "seconds": longest.Seconds()})
+		return a.screen.PrintJSON(map[string]any{"jobs": append([]cluster.Submitted{}, jobs...), "seconds": takes})
 	}
 	if len(jobs) == 0 {
 		a.screen.Print("Nothing to build: no job would be submitted.")
@@ -114,12 +114,16 @@ func (a *app) showJobs(m *machine.Machine, p *plan.Plan) error {
 		for _, need := range j.After {
 			after = append(after, need.Name)
 		}
-		rows = append(rows, []string{a.screen.Strong(j.Build.Name), j.Build.Version, fmt.Sprint(j.Processors), fmt.Sprintf("%d MiB", j.Memory), fmt.Sprint(j.Minutes), strings.Join(after, ", ")})
+		var builds []string
+		for _, b := range j.Builds {
+			builds = append(builds, a.screen.Strong(b.Name)+" "+b.Version)
+		}
+		rows = append(rows, []string{strings.Join(builds, ", "), fmt.Sprint(j.Processors), fmt.Sprintf("%d MiB", j.Memory), fmt.Sprint(j.Minutes), strings.Join(after, ", ")})
 	}
-	a.screen.Table([]string{"job", "version", "processors", "memory", "minutes", "after"}, rows)
+	a.screen.Table([]string{"job", "processors", "memory", "minutes", "after"}, rows)
 	expected := ""
-	if longest > 0 {
-		expected = fmt.Sprintf(" By the last builds, with nodes enough: about %s.", seconds(longest.Seconds()))
+	if takes > 0 {
+		expected = fmt.Sprintf(" By the last builds, with nobody else on the nodes: about %s.", seconds(takes))
 	}
 	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(jobs), "job"), m.Settings.Cluster.Scheduler, expected)
 	return nil

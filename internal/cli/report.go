@@ -49,24 +49,27 @@ const (
 func status(err error) (int, string) {
 	var demo *demoError
 	var failure *build.Failure
+	var left *cluster.Left
 	switch {
-	case err == nil:
+	case err == nil, errors.As(err, &left) && left.Detached:
 		return statusDone, ""
+	case left != nil:
+		return statusInterrupted, "interrupted"
 	case errors.As(err, &demo):
 		return demo.status, "demo"
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted, "interrupted"
-	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*cluster.Unset](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
+	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*cluster.Unset](err), is[*cluster.NoRun](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
 		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
 		is[*machine.BadRoot](err), is[*landing.Gone](err), is[*tinker.None](err), is[*tinker.Busy](err), is[*tinker.Occupied](err), is[*tinker.Unchanged](err), is[*tinker.BadPatch](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
 	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
 		return statusRecipe, "recipe"
-	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*landing.Lost](err), is[*lock.Differs](err):
+	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*landing.Lost](err), is[*lock.Differs](err), is[*cluster.Changed](err):
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*batch.Absent](err), is[*batch.Refused](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*batch.Absent](err), is[*batch.Refused](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
 		return statusHost, "host"
 	case is[*Unsound](err):
 		var unsound *Unsound
@@ -75,7 +78,7 @@ func status(err error) (int, string) {
 			return statusHost, "host"
 		}
 		return statusRoot, "root"
-	case is[*store.Error](err), errors.As(err, &failure) && failure.DiskFull:
+	case is[*store.Error](err), is[*cluster.Late](err), is[*cluster.Followed](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
 	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
 		return statusBuild, "build"
@@ -86,6 +89,10 @@ func status(err error) (int, string) {
 // report shows an error and returns the exit status.
 func (a *app) report(err error) int {
 	code, kind := status(err)
+	if left := new(cluster.Left); errors.As(err, &left) {
+		a.showLeft(left)
+		return code
+	}
 	if a.machine != nil && !is[*alreadyShown](err) {
 		err = newHelper(a.machine).with(err)
 	}

@@ -12,7 +12,8 @@ import (
 )
 
 // summary tells in the end what was built, how long it took against what it should
-// have, how busy the processors were, and what took longest.
+// have, how busy the processors of so many slots were, and what took longest. Without
+// slots, they are others'.
 func (a *app) summary(r *install.Report, slots int) {
 	const short = 5 * time.Second
 	if len(r.Records) == 0 || len(r.Records) < 2 && r.Took < short {
@@ -42,8 +43,10 @@ func (a *app) summary(r *install.Report, slots int) {
 	if r.Expected > 0 {
 		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(r.Expected))
 	}
-	processors := min(slots, runtime.NumCPU())
-	line += fmt.Sprintf(". Processors busy: %.0f%% of %d.", min(100, 100*busy/max(r.Took.Seconds(), 0.001)/float64(processors)), processors)
+	if line += "."; slots > 0 {
+		processors := min(slots, runtime.NumCPU())
+		line += fmt.Sprintf(" Processors busy: %.0f%% of %d.", min(100, 100*busy/max(r.Took.Seconds(), 0.001)/float64(processors)), processors)
+	}
 	var longest []string
 	for _, p := range parts[:min(3, len(parts))] {
 		longest = append(longest, p.what+" "+term.Duration(p.took))

@@ -251,6 +251,8 @@ func (p *Progress) report(e note) {
 		say("%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
 	case event.PackageSkipped:
 		say("not built: it stands on %s", e.Text)
+	case event.Batch:
+		say("%s", e.Text)
 	case event.Waiting:
 		if !p.reported[name+e.Text] {
 			p.reported[name+e.Text] = true
@@ -373,7 +375,10 @@ func (p *Progress) say(at time.Time, name, format string, args ...any) {
 	p.erase()
 	p.spoke = at
 	since := fmt.Sprintf("%7.1fs", at.Sub(p.began).Seconds())
-	line := fmt.Sprintf("%s  %-18s ", p.screen.paint(p.screen.colourErr, since, text.FgHiBlack), name)
+	line := p.screen.paint(p.screen.colourErr, since, text.FgHiBlack) + "  "
+	if name != "" {
+		line += fmt.Sprintf("%-18s ", name)
+	}
 	words := fmt.Sprintf(format, args...)
 	if width, _ := p.screen.size(); p.screen.live {
 		line = paragraph(line, strings.Split(words, " "), width-1)

@@ -1,0 +1,69 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"fernladder/core/host"
+)
+
+// Seen is what the build of a job sees of a machine and what can change what comes out,
+// as values by names that a person knows: the architecture, the compiler, what its recipe
+// names, and, where builds only see what they declare, the version of each package that
+// they see. Where it is the same on two machines, so is what is built there.
+type Seen map[string]string
+
+const ofPackage = "package "
+
+// Seen looks at this machine for a job.
+func (b *Builder) Seen(ctx context.Context, job *Job) (Seen, error) {
+	seen := Seen{"architecture": b.m.System.Arch, "operating system": b.m.System.Release, "compiler": job.Compiler}
+	findings, _ := LookAtHost(ctx, b.m, []*Job{job}, true)
+	for _, f := range findings {
+		if f.There {
+			seen[f.Question.String()] = cmp.Or(f.Version, "there")
+		}
+	}
+	sight, _, err := b.begin(job, nil).bareRoom(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if sight == nil { // it sees everything; this tells the most
+		library := host.Question{Kind: host.Program, Name: "ldd"}
+		seen["C library"] = b.m.Programs.Ask(ctx, "", []host.Question{library}, func(host.Question) bool { return true })[library].Version
+		return seen, nil
+	}
+	versions, err := b.m.Packages.Versions(ctx)
+	for _, name := range sight.Packages {
+		seen[ofPackage+name] = versions[name]
+	}
+	return seen, err
+}
+
+// A Difference is something that two machines do not have alike.
+type Difference struct {
+	What  string `json:"what"`
+	Here  string `json:"here"` // "" where it is not
+	There string `json:"there"`
+}
+
+// Differs compares what is seen here with what is seen there, in the order of names. Of
+// packages nothing is said where one of the two sees all that its machine has.
+func (here Seen) Differs(there Seen) (all []Difference) {
+	_, whole := here["C library"]
+	_, wholeThere := there["C library"]
+	counts := func(name string) bool {
+		return whole == wholeThere || !strings.HasPrefix(name, ofPackage) && name != "C library"
+	}
+	names := slices.Concat(slices.Collect(maps.Keys(here)), slices.Collect(maps.Keys(there)))
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		if here[name] != there[name] && counts(name) {
+			all = append(all, Difference{name, here[name], there[name]})
+		}
+	}
+	return all
+}

@@ -1,0 +1,166 @@
+// Package cluster builds a ladder on the nodes of a cluster, as jobs of the site's batch
+// scheduler: what is worth it has a job of its own, what is small is put together. All are
+// submitted before any runs, in the order of the ladder. Nodes share the root; they need no
+// way out, for everything was fetched before.
+//
+// It promises that a node builds exactly the build that was planned, or nothing: a node that
+// has something else than the machine where it was planned is not used. No node opens the
+// database: what became of a build is in a file, and is taken in by who watches. Jobs whose
+// needs have failed do not wait. Who watches can leave and come back, or be killed: what
+// goes on is found by the next.
+package cluster
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"fernladder/core/batch"
+	"fernladder/core/build"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+)
+
+// How says how a ladder is built on a cluster.
+type How struct {
+	Command string                 // for who comes back: build, install or upgrade
+	Detach  bool                   // submit, and leave
+	Follow  string                 // the run to follow, instead of submitting; ""
+	Leave   func(cause error) bool // when the context ends: whether the jobs go on; nil: they do not
+}
+
+// Left is the error of who leaves a run, which goes on.
+type Left struct {
+	Run      string
+	Jobs     int  // on their way
+	Detached bool // as it was asked for
+}
+
+func (e *Left) Error() string {
+	return fmt.Sprintf("the run %s goes on, with %d jobs", e.Run, e.Jobs)
+}
+
+// Changed is the error for a run of builds that would be others now.
+type Changed struct {
+	Run    string
+	Builds []store.Ref
+}
+
+func (e *Changed) Error() string {
+	return fmt.Sprintf("recipes, settings or what is installed have changed since the run %s was submitted: %s %s would be another build now", e.Run, e.Builds[0].Name, e.Builds[0].Version)
+}
+
+// Unset is the error where the settings say nothing of a cluster.
+type Unset struct{}
+
+func (e *Unset) Error() string { return "the settings say nothing of a cluster" }
+
+// Ended is the error for a job of which nothing became: the scheduler, or somebody, has
+// ended it, or its node is gone.
+type Ended struct {
+	Build   store.Ref
+	Job     string // its number
+	Status  batch.Status
+	Printed []string // its last lines
+	Size    Size     // that it had
+}
+
+// Short tells whether it has ended for the memory or the time that it may take.
+func (e *Ended) Short() (memory, time bool) {
+	return e.Status.State == batch.OutOfMemory, e.Status.State == batch.TimedOut
+}
+
+func (e *Ended) Error() string {
+	text := fmt.Sprintf("%s %s: the batch job %s has ended (%s", e.Build.Name, e.Build.Version, e.Job, e.Status.State)
+	if e.Status.Node != "" {
+		text += ", on " + e.Status.Node
+	}
+	text += "), and nothing says what became of the build"
+	for _, line := range e.Printed {
+		text += "\n    │ " + line
+	}
+	return text
+}
+
+// scheduler is the one that the settings say.
+func scheduler(m *machine.Machine) (batch.Scheduler, error) {
+	c := m.Settings.Cluster
+	if c.Scheduler == "" {
+		return nil, &Unset{}
+	}
+	return batch.Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
+}
+
+// room is how many jobs can run at once: by the settings, or else by the nodes that there
+// are; 0 where nobody knows.
+func room(ctx context.Context, m *machine.Machine, by batch.Scheduler, pieces []Piece) int {
+	c := m.Settings.Cluster
+	usual := Size{}
+	for _, p := range pieces {
+		usual.Processors, usual.Memory = usual.Processors+p.Processors, usual.Memory+p.Memory
+	}
+	const longest = 3 * time.Second // that it is worth
+	ctx, stop := context.WithTimeout(ctx, longest)
+	defer stop()
+	n := max(1, len(pieces))
+	nodes, err := by.Room(ctx, max(1, usual.Processors/n), max(1, usual.Memory/n))
+	if err != nil {
+		nodes = 0
+	}
+	if c.Most > 0 && (nodes == 0 || c.Most < nodes) {
+		return c.Most
+	}
+	return nodes
+}
+
+// Submitted is a job as it would be handed over.
+type Submitted struct {
+	Builds []store.Ref `json:"builds"`
+	Size
+	After []store.Ref `json:"after"` // the builds of other jobs that it stands on
+}
+
+// Jobs are those of a plan, in the order in which they would be submitted, and how long all
+// should take with the nodes that there are, nobody else on them, in seconds; 0 where
+// nothing is known of a build. Nothing is submitted.
+func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitted, seconds float64, err error) {
+	by, err := scheduler(m)
+	if err != nil {
+		return nil, 0, err
+	}
+	todo := p.Todo()
+	pieces := pieces(todo, p.Estimates, m.Settings.Cluster)
+	latency, room := latencyOf(m), room(ctx, m, by, pieces)
+	groups := Groups(pieces, latency, room)
+	for _, g := range groups {
+		s := Submitted{Size: g.Size}
+		for _, i := range g.Pieces {
+			s.Builds = append(s.Builds, todo[i].Ref)
+		}
+		s.After = outside(todo, g)
+		jobs = append(jobs, s)
+	}
+	if known(groups) {
+		seconds = Makespan(groups, latency, room).Seconds()
+	}
+	return jobs, seconds, nil
+}
+
+// outside are the builds that a group stands on, of those that are built, in their order.
+func outside(todo []*build.Job, g Group) []store.Ref {
+	inside, needed := map[*build.Job]bool{}, map[*build.Job]bool{}
+	for _, i := range g.Pieces {
+		inside[todo[i]] = true
+		for _, need := range todo[i].Needs {
+			needed[need] = true
+		}
+	}
+	all := []store.Ref{}
+	for _, j := range todo {
+		if needed[j] && !inside[j] {
+			all = append(all, j.Ref)
+		}
+	}
+	return all
+}

@@ -1,0 +1,361 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fernladder/core/batch"
+	"fernladder/core/durable"
+	"fernladder/core/event"
+	"fernladder/core/filelock"
+	"fernladder/core/ground"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+)
+
+// In ROOT/work/cluster, which nodes share, are
+//
+//	lock             held while a run begins, or who is there is looked at
+//	latency          of the scheduler, as a run has seen it last
+//	run-NAME/        a ladder on its way
+//	  lock           held by who watches
+//	  run.json       a Run, replaced in one rename before anything of it is submitted
+//	  N.order        what the job with the number N is told
+//	  N.told         what its node tells: lines, of which only whole ones count
+//	  N.printed      what it prints
+//
+// A job's name in the scheduler's lists begins with the mark of its run, fl-NAME-, so all
+// jobs of a run are found whatever was killed. N.told is made before the job is: a network
+// file system shows a file late that was not there, and at once what is new in one that was.
+const (
+	lockFile      = "lock"
+	latencyFile   = "latency"
+	runFile       = "run.json"
+	runPrefix     = "run-"
+	orderSuffix   = ".order"
+	toldSuffix    = ".told"
+	printedSuffix = ".printed"
+	largestFile   = 64 << 20
+)
+
+// A Run is a ladder on its way through the scheduler.
+type Run struct {
+	Name    string    `json:"name"`
+	Command string    `json:"command"` // that has begun it: build, install or upgrade
+	Ask     plan.Ask  `json:"ask"`
+	Began   time.Time `json:"began"`
+	Begun   bool      `json:"begun"` // all jobs were submitted; before, none of them runs
+	Jobs    []*Job    `json:"jobs"`
+	Avoid   []string  `json:"avoid,omitempty"` // nodes that are not like this machine
+
+	dir string
+}
+
+// A Job is one that was handed to the scheduler.
+type Job struct {
+	Number int         `json:"number"` // from 1 on
+	Builds []store.Ref `json:"builds"` // in the order of the ladder
+	After  []int       `json:"after,omitempty"`
+	Lane   int         `json:"lane"`
+	Size
+	Again bool `json:"again,omitempty"` // it takes the place of one that came to nothing
+	Over  bool `json:"over,omitempty"`  // nothing is expected of it any more
+}
+
+func (r *Run) mark() string { return "fl-" + r.Name + "-" }
+
+// jobName is what a job is called in the scheduler's lists.
+func (r *Run) jobName(j *Job) string {
+	name := r.mark() + strconv.Itoa(j.Number) + "-" + j.Builds[len(j.Builds)-1].Name
+	if more := len(j.Builds) - 1; more > 0 {
+		name += "+" + strconv.Itoa(more)
+	}
+	return name
+}
+
+// numbered is the number of a job by its name, or 0.
+func (r *Run) numbered(name string) int {
+	number, _, _ := strings.Cut(strings.TrimPrefix(name, r.mark()), "-")
+	n, err := strconv.Atoi(number)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+func (r *Run) file(j *Job, suffix string) string {
+	return filepath.Join(r.dir, strconv.Itoa(j.Number)+suffix)
+}
+
+func (r *Run) save() error {
+	text, err := json.MarshalIndent(r, "", "\t")
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(filepath.Join(r.dir, runFile), text, 0o644)
+}
+
+// Builds are those of all jobs, each once.
+func (r *Run) Builds() (all []store.Ref) {
+	for _, j := range r.Jobs {
+		for _, b := range j.Builds {
+			if !slices.Contains(all, b) {
+				all = append(all, b)
+			}
+		}
+	}
+	return all
+}
+
+// runsDir is where runs are.
+func runsDir(m *machine.Machine) string { return filepath.Join(m.Store.Root, "work", "cluster") }
+
+// NoRun is the error for a run that is not there.
+type NoRun struct{ Name string }
+
+func (e *NoRun) Error() string { return "no run is called " + e.Name + "; it may have ended" }
+
+// Followed is the error for a run that another program watches.
+type Followed struct{ Name string }
+
+func (e *Followed) Error() string {
+	return "another fernladder follows the run " + e.Name + " already"
+}
+
+// Runs are those on their way, or ended and not looked at since, oldest first. Followed
+// tells of which another program watches.
+func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
+	followed = map[*Run]bool{}
+	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, dir := range dirs {
+		r, err := readRun(dir)
+		if errors.Is(err, os.ErrNotExist) {
+			continue // it has just ended
+		}
+		if err != nil {
+			return nil, nil, m.Store.Wrap(err)
+		}
+		unlock, err := filelock.Now(filepath.Join(dir, lockFile))
+		switch {
+		case err == nil:
+			unlock()
+		case errors.Is(err, filelock.ErrHeld):
+			followed[r] = true
+		case errors.Is(err, os.ErrNotExist):
+			continue
+		default:
+			return nil, nil, m.Store.Wrap(err)
+		}
+		runs = append(runs, r)
+	}
+	slices.SortStableFunc(runs, func(a, b *Run) int { return a.Began.Compare(b.Began) })
+	return runs, followed, nil
+}
+
+func readRun(dir string) (*Run, error) {
+	text, err := ground.ReadFile(filepath.Join(dir, runFile), largestFile)
+	if err != nil {
+		return nil, err
+	}
+	r := &Run{}
+	if err := json.Unmarshal(text, r); err != nil {
+		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "Nobody can follow that run. End its jobs (" + (&Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix)}).mark() + "…), and remove its directory."}
+	}
+	r.dir, r.Name = dir, strings.TrimPrefix(filepath.Base(dir), runPrefix)
+	return r, nil
+}
+
+// take locks a run for who watches it, and reads it again: it may have gone on meanwhile.
+func take(m *machine.Machine, name string) (*Run, func(), error) {
+	dir := filepath.Join(runsDir(m), runPrefix+name)
+	if name != filepath.Base(name) || !ground.Exists(filepath.Join(dir, runFile)) {
+		return nil, nil, &NoRun{name}
+	}
+	unlock, err := filelock.Now(filepath.Join(dir, lockFile))
+	if errors.Is(err, filelock.ErrHeld) {
+		return nil, nil, &Followed{name}
+	}
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil, &NoRun{name}
+	}
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	r, err := readRun(dir)
+	if err != nil {
+		unlock()
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, nil, &NoRun{name}
+		}
+		return nil, nil, m.Store.Wrap(err)
+	}
+	return r, unlock, nil
+}
+
+// End ends the jobs of a run and takes it away. What is built stays.
+func End(ctx context.Context, m *machine.Machine, name string) error {
+	by, err := scheduler(m)
+	if err != nil {
+		return err
+	}
+	r, unlock, err := take(m, name)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return r.end(ctx, m, by, noneFinishing)
+}
+
+func noneFinishing(int) bool { return false }
+
+// end ends all jobs of a run, waits for that a while, for they write into its directory
+// until they have ended, and takes it away. Those that have said all they have to say are
+// left alone.
+func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, finishing func(number int) bool) error {
+	const moment, enough = 200 * time.Millisecond, 20 * time.Second
+	ctx, stop := context.WithTimeout(ctx, enough)
+	defer stop()
+	for asked := false; ; {
+		statuses, err := by.Look(ctx, r.mark())
+		if err != nil {
+			return err
+		}
+		var ids []string
+		for _, s := range statuses {
+			if !s.State.Ended() && !finishing(r.numbered(s.Name)) {
+				ids = append(ids, s.ID)
+			}
+		}
+		if len(ids) == 0 {
+			return m.Store.Wrap(ground.Remove(r.dir))
+		}
+		if !asked {
+			if err := by.Cancel(ctx, ids); err != nil {
+				return err
+			}
+			asked = true
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("jobs of the run %s do not end: %s", r.Name, strings.Join(ids, " "))
+		case <-time.After(moment):
+		}
+	}
+}
+
+// begin makes a run, or finds the one that the same command has begun on the same builds and
+// nobody watches any more. It is locked. Of others whose watcher is gone, those that were
+// never wholly submitted, and those of the same command on other builds, are ended; the rest
+// go on.
+func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
+	if err := os.MkdirAll(runsDir(m), 0o755); err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	// Nobody sees a run that another is only beginning.
+	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
+		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
+	})
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	defer begun()
+	if how.Follow != "" {
+		return take(m, how.Follow)
+	}
+	if err := removeEmpty(m); err != nil {
+		return nil, nil, err
+	}
+	others, followed, err := Runs(m)
+	if err != nil {
+		return nil, nil, err
+	}
+	var todo []store.Ref
+	for _, j := range p.Todo() {
+		todo = append(todo, j.Ref)
+	}
+	for _, other := range others {
+		if followed[other] {
+			continue
+		}
+		other, unlock, err := take(m, other.Name)
+		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		builds := other.Builds()
+		same := other.Begun && other.Command == how.Command && sameAsk(other.Ask, p.Ask)
+		if same && !slices.ContainsFunc(todo, func(r store.Ref) bool { return !slices.Contains(builds, r) }) {
+			m.Tell(event.Event{Kind: event.Batch, Text: "the same command has begun the run " + other.Name + ", which is on its way: following it"})
+			return other, unlock, nil
+		}
+		if same || !other.Begun {
+			err = other.end(ctx, m, by, noneFinishing)
+		} else {
+			m.Tell(event.Event{Kind: event.Batch, Text: "nobody follows the run " + other.Name + " (" + other.Title() + ")"})
+		}
+		unlock()
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	dir, err := os.MkdirTemp(runsDir(m), runPrefix)
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	r = &Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix), Command: how.Command, Ask: p.Ask, Began: m.Now(), dir: dir}
+	if unlock, err = filelock.Now(filepath.Join(dir, lockFile)); err == nil {
+		err = r.save()
+	}
+	return r, unlock, m.Store.Wrap(err)
+}
+
+// removeEmpty takes away what was killed while it was made.
+func removeEmpty(m *machine.Machine) error {
+	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
+	for _, dir := range dirs {
+		if !ground.Exists(filepath.Join(dir, runFile)) {
+			err = errors.Join(err, m.Store.Wrap(ground.Remove(dir)))
+		}
+	}
+	return err
+}
+
+// Title is the command that has begun a run, as it is typed.
+func (r *Run) Title() string {
+	return strings.TrimSpace(r.Command + " " + strings.Join(r.Ask.Names, " "))
+}
+
+func sameAsk(a, b plan.Ask) bool {
+	one, err := json.Marshal(a)
+	two, other := json.Marshal(b)
+	return err == nil && other == nil && string(one) == string(two)
+}
+
+// usualLatency is what a scheduler takes from the end of a job to the beginning of the next
+// while nobody has seen it: Slurm's own default.
+const usualLatency = 3 * time.Second
+
+// latencyOf is the scheduler's latency, as it was seen last.
+func latencyOf(m *machine.Machine) time.Duration {
+	text, err := ground.ReadFile(filepath.Join(runsDir(m), latencyFile), 100)
+	if err == nil {
+		if d, err := time.ParseDuration(strings.TrimSpace(string(text))); err == nil && d > 0 && d < time.Hour {
+			return d
+		}
+	}
+	return usualLatency
+}

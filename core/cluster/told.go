@@ -1,0 +1,122 @@
+package cluster
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"strings"
+	"sync"
+
+	"fernladder/core/build"
+	"fernladder/core/event"
+	"fernladder/core/ground"
+	"fernladder/core/store"
+)
+
+// A line is what a node tells: one of these.
+type line struct {
+	Begun  string   `json:"begun,omitempty"` // the node's name; first
+	Event  *told    `json:"event,omitempty"`
+	Became *outcome `json:"became,omitempty"` // of one build
+	Unlike *Unlike  `json:"unlike,omitempty"` // the node is not used
+	Over   bool     `json:"over,omitempty"`   // there is nothing more
+}
+
+// told is an event in a file.
+type told struct {
+	event.Event
+	Err string `json:",omitempty"`
+}
+
+// outcome is what became of a build.
+type outcome struct {
+	Build   store.Ref      `json:"build"`
+	Built   bool           `json:"built"`
+	Record  *store.Record  `json:"record,omitempty"`
+	Failure *build.Failure `json:"failure,omitempty"`
+	Error   string         `json:"error,omitempty"`
+}
+
+// A teller writes lines. Who watches on another machine sees them at once: each is brought
+// to the disk, and the file was there before.
+type teller struct {
+	lock sync.Mutex
+	file *os.File
+}
+
+func (t *teller) tell(l line) error {
+	text, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	t.lock.Lock()
+	defer t.lock.Unlock()
+	if _, err := t.file.Write(append(text, '\n')); err != nil {
+		return err
+	}
+	return t.file.Sync()
+}
+
+// Event tells what happens. Where the disk is full, who watches sees less.
+func (t *teller) Event(e event.Event) {
+	one := told{Event: e}
+	if e.Err != nil {
+		one.Event.Err, one.Err = nil, e.Err.Error()
+	}
+	t.tell(line{Event: &one})
+}
+
+// A tail follows what is told in a file.
+type tail struct {
+	file string
+	at   int64
+}
+
+// more gives the lines that were written since it was last asked. One that is half there is
+// left for the next time, and one that makes no sense is left out.
+func (t *tail) more(give func(line)) {
+	f, err := ground.Open(t.file)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	if _, err := f.Seek(t.at, io.SeekStart); err != nil {
+		return
+	}
+	text, err := io.ReadAll(io.LimitReader(f, largestFile))
+	if err != nil {
+		return
+	}
+	for text := range strings.Lines(string(text)) {
+		if !strings.HasSuffix(text, "\n") {
+			return
+		}
+		t.at += int64(len(text))
+		var l line
+		if json.Unmarshal([]byte(text), &l) != nil {
+			continue
+		}
+		if l.Event != nil && l.Event.Err != "" {
+			l.Event.Event.Err = errors.New(l.Event.Err)
+		}
+		give(l)
+	}
+}
+
+// lastLines are the last of what a job has printed, for where nothing else says why it
+// has ended.
+func lastLines(file string) []string {
+	const few, most = 5, 1 << 20
+	data, err := ground.ReadFile(file, most)
+	if err != nil {
+		return nil
+	}
+	var lines []string
+	for text := range strings.Lines(string(data)) {
+		if text = strings.TrimRight(text, "\r\n"); strings.TrimSpace(text) != "" {
+			lines = append(lines, text)
+		}
+	}
+	return lines[max(0, len(lines)-few):]
+}

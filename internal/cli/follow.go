@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"fernladder/core/cluster"
+	"fernladder/core/install"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/internal/term"
+)
+
+func (a *app) followCommand() *cobra.Command {
+	end := false
+	c := &cobra.Command{
+		Use:   "follow [RUN]",
+		Short: "Come back to a ladder that is built on a cluster",
+		Long: `Shows what becomes of the jobs that a command with --cluster has submitted and
+left, and does in the end what that command does: install and upgrade change the
+landing. Without a name it is about the only run; of several, it lists them.`,
+		Example: `  fernladder install glasshouse --cluster --detach
+  fernladder follow                           to the end, and then onto the landing
+  fernladder follow --end                     end its jobs instead`,
+		ValidArgsFunction: a.completeRuns,
+		Args:              atMostOne,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.followRun(c.Context(), strings.Join(args, ""), end)
+		},
+	}
+	c.Flags().BoolVar(&end, "end", false, "end the jobs of the run; what is built stays")
+	return c
+}
+
+func (a *app) followRun(ctx context.Context, name string, end bool) error {
+	m, err := a.open()
+	if err != nil {
+		return err
+	}
+	runs, followed, err := cluster.Runs(m)
+	if err != nil {
+		return err
+	}
+	if name == "" {
+		switch len(runs) {
+		case 0:
+			if a.screen.JSON {
+				return a.screen.PrintJSON(map[string]any{"runs": []*cluster.Run{}})
+			}
+			a.screen.Print("No run is on its way.")
+			return nil
+		case 1:
+			name = runs[0].Name
+		default:
+			return a.showRuns(runs, followed)
+		}
+	}
+	if end {
+		if err := cluster.End(ctx, m, name); err != nil {
+			return err
+		}
+		a.screen.Note("The run %s is ended. What it has built stays.", name)
+		return nil
+	}
+	for _, r := range runs {
+		if r.Name == name {
+			return a.comeBack(ctx, r)
+		}
+	}
+	return &cluster.NoRun{Name: name}
+}
+
+// comeBack does what the command that has begun a run does, with its builds.
+func (a *app) comeBack(ctx context.Context, r *cluster.Run) error {
+	a.nodes.Follow, a.nodes.Command = r.Name, r.Command
+	a.screen.Note("Following %s, which was submitted %s ago: %s", r.Name, ago(a.now().Sub(r.Began)), r.Title())
+	if r.Command == "build" {
+		return a.build(ctx, r.Ask)
+	}
+	return a.install(ctx, r.Ask)
+}
+
+func (a *app) showRuns(runs []*cluster.Run, followed map[*cluster.Run]bool) error {
+	if a.screen.JSON {
+		return a.screen.PrintJSON(map[string]any{"runs": runs})
+	}
+	var rows [][]string
+	for _, r := range runs {
+		by := "nobody follows it"
+		if followed[r] {
+			by = "followed"
+		}
+		rows = append(rows, []string{a.screen.Strong(r.Name), r.Title(), ago(a.now().Sub(r.Began)) + " ago", term.Count(len(r.Builds()), "package"), by})
+	}
+	a.screen.Table([]string{"run", "command", "submitted", "of", ""}, rows)
+	a.screen.Note("To follow one: fernladder follow %s", runs[0].Name)
+	return nil
+}
+
+func (a *app) completeRuns(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	var names []string
+	if m, err := a.open(); err == nil {
+		runs, _, _ := cluster.Runs(m)
+		for _, r := range runs {
+			names = append(names, r.Name+"\t"+r.Title())
+		}
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// runOnNodes builds what a plan says on the nodes of a cluster, or follows a run of it.
+func (a *app) runOnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
+	a.nodes.Leave = a.leaves
+	report, err := install.OnNodes(ctx, m, p, a.nodes)
+	return a.told(ctx, m, report, 0, err)
+}
+
+// showLeft tells that jobs go on, and how to come back to them.
+func (a *app) showLeft(left *cluster.Left) {
+	switch {
+	case a.screen.JSON:
+		a.screen.PrintJSON(map[string]any{"run": left.Run, "jobs": left.Jobs})
+	case left.Detached:
+		a.screen.Print("The run %s is on its way, with %s.\nTo see what becomes of it, and to go on from there: fernladder follow", left.Run, term.Count(left.Jobs, "job"))
+	default:
+		a.screen.Note("The run %s goes on, with %s. To come back to it: fernladder follow %s", left.Run, term.Count(left.Jobs, "job"), left.Run)
+	}
+}
+
+// leaves decides what becomes of the jobs when the program is ended: they go on where its
+// terminal is gone, or where who sits there wants it.
+func (a *app) leaves(cause error) bool {
+	if strings.HasPrefix(cause.Error(), syscall.SIGHUP.String()) {
+		return true
+	}
+	if !a.screen.Interactive(os.Stdin) {
+		return false
+	}
+	a.screen.Settle()
+	return !a.agrees("The jobs can go on without this program. End them?")
+}
