@@ -86,7 +86,10 @@ not everybody can write to them; otherwise nothing is done. One that is named co
 	keys := settings.Keys(&settings.Settings{}, &shelves)
 	table(&b, keys)
 	for _, k := range keys {
-		if k.Kind == keyfile.KindTables {
+		switch k.Kind {
+		case keyfile.KindTable:
+			section(&b, "["+k.Name+"]", k)
+		case keyfile.KindTables:
 			section(&b, "[["+k.Name+"]]", k)
 		}
 	}
