@@ -56,7 +56,8 @@ type Status struct {
 // A Scheduler is a site's own. Jobs are named by what Submit returns.
 type Scheduler interface {
 	Submit(ctx context.Context, j Job) (id string, err error)
-	// Release lets jobs run that are held.
+	// Release lets jobs run that are held. Where not all can, those go first that are
+	// named first.
 	Release(ctx context.Context, ids []string) error
 	// Look tells how the jobs are whose names begin with mark; of those that the scheduler
 	// has forgotten, nothing.

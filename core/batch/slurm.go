@@ -107,13 +107,14 @@ func (s Slurm) Submit(ctx context.Context, j Job) (string, error) {
 	return id, nil
 }
 
-// Release lets jobs run.
+// Release lets jobs run, the first first.
 func (s Slurm) Release(ctx context.Context, ids []string) error {
-	if len(ids) == 0 {
-		return nil
+	for some := range slices.Chunk(ids, 1000) { // command lines have an end
+		if _, err := s.run(ctx, "", "scontrol", "release", strings.Join(some, ",")); err != nil {
+			return err
+		}
 	}
-	_, err := s.run(ctx, "", "scontrol", "release", strings.Join(ids, ","))
-	return err
+	return nil
 }
 
 // slurmStates are the scheduler's words (squeue(1), job state codes).

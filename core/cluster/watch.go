@@ -175,7 +175,8 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 }
 
 // submit hands jobs over, held, and lets them run when the last is there: the scheduler
-// takes one that has ended and is forgotten for one that has succeeded.
+// takes one that has ended and is forgotten for one that has succeeded. They are let go in
+// their order, in which it has them run where it can choose.
 func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 	lanes := map[int]int{} // the last job of each
 	carries := map[store.Ref]*Job{}
@@ -215,7 +216,7 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 	if err := w.save(); err != nil {
 		return w.m.Store.Wrap(err)
 	}
-	var first []string
+	var held []string
 	for _, j := range jobs {
 		b, err := w.job(j, behind[j])
 		if err != nil {
@@ -226,16 +227,14 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 			return err
 		}
 		w.ids[j.Number] = id
-		if b.Held {
-			first = append(first, id)
-		}
+		held = append(held, id)
 		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
 	}
 	w.Begun = true
 	if err := w.save(); err != nil {
 		return w.m.Store.Wrap(err)
 	}
-	return w.by.Release(ctx, first)
+	return w.by.Release(ctx, held)
 }
 
 // write writes the order of a job, and the file in which its node tells.
@@ -276,7 +275,7 @@ func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
 		command = append(command, "--isolation", string(w.m.Level))
 	}
 	b := batch.Job{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
-		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid}
+		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid, Held: true}
 	for _, pair := range w.m.Settings.Cluster.Environment {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
 	}
@@ -286,7 +285,6 @@ func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
 	if behind != 0 && w.ids[behind] != "" {
 		b.Behind = []string{w.ids[behind]}
 	}
-	b.Held = len(b.After) == 0
 	return b, nil
 }
 
@@ -592,25 +590,33 @@ func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool, unlik
 	return err
 }
 
-// keepLatency notes how long the scheduler took at least from the end of a job to the
-// beginning of one that waited for it. By this machine's clock alone: those of nodes differ.
+// keepLatency notes how long the scheduler took, as a rule, from the end of a job to the
+// beginning of another. By this machine's clock alone: those of nodes differ.
 func (w *watcher) keepLatency() {
-	least := time.Duration(0)
+	type moment struct {
+		at   time.Time
+		ends bool
+	}
+	var moments []moment
 	for _, j := range w.Jobs {
-		began := w.begun[j.Number]
-		var ready time.Time
-		for _, n := range j.After {
-			if over := w.over[n]; over.After(ready) {
-				ready = over
-			} else if over.IsZero() {
-				began = time.Time{}
-			}
-		}
-		if !began.IsZero() && !ready.IsZero() && began.After(ready) && (least == 0 || began.Sub(ready) < least) {
-			least = began.Sub(ready)
+		if begun, over := w.begun[j.Number], w.over[j.Number]; !begun.IsZero() && !over.IsZero() {
+			moments = append(moments, moment{begun, false}, moment{over, true})
 		}
 	}
-	if least > 0 {
-		durable.Note(filepath.Join(runsDir(w.m), latencyFile), []byte(least.Round(time.Millisecond).String()+"\n"), 0o644) // a guess is no loss
+	slices.SortStableFunc(moments, func(a, b moment) int { return a.at.Compare(b.at) })
+	var ended []time.Time // after which none has begun yet
+	var gaps []time.Duration
+	for _, m := range moments {
+		if m.ends {
+			ended = append(ended, m.at)
+		} else if last := len(ended) - 1; last >= 0 {
+			gaps, ended = append(gaps, m.at.Sub(ended[last])), ended[:last]
+		}
 	}
+	if len(gaps) == 0 {
+		return
+	}
+	slices.Sort(gaps)
+	usual := gaps[len(gaps)/2].Round(time.Millisecond)
+	durable.Note(filepath.Join(runsDir(w.m), latencyFile), []byte(usual.String()+"\n"), 0o644) // a guess is no loss
 }
