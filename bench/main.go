@@ -68,6 +68,7 @@ func main() {
 		}
 	}
 	makespans(*only)
+	nodes(*only)
 }
 
 // run measures both sides in turns and prints the row.

@@ -143,14 +143,25 @@ func along(pieces []Piece) []int {
 	return line
 }
 
-// down is a line of pieces, each right after the last of what it stands on.
+// down is a line of pieces that follows paths down, the longest first: each piece comes
+// right after the one that it waits longest for, if that is not before already.
 func down(pieces []Piece) []int {
+	depth := make([]time.Duration, len(pieces)) // how long the longest path to the end of each is
+	var tops []int
 	needed := make([]bool, len(pieces))
-	for _, p := range pieces {
+	for i, p := range pieces {
 		for _, n := range p.Needs {
 			needed[n] = true
+			depth[i] = max(depth[i], depth[n])
+		}
+		depth[i] += p.Length
+	}
+	for i := range pieces {
+		if !needed[i] {
+			tops = append(tops, i)
 		}
 	}
+	slices.SortStableFunc(tops, func(a, b int) int { return cmp.Compare(depth[b], depth[a]) })
 	var line []int
 	seen := make([]bool, len(pieces))
 	var visit func(i int)
@@ -159,15 +170,15 @@ func down(pieces []Piece) []int {
 			return
 		}
 		seen[i] = true
-		for _, n := range pieces[i].Needs {
+		needs := slices.Clone(pieces[i].Needs)
+		slices.SortStableFunc(needs, func(a, b int) int { return cmp.Compare(depth[a], depth[b]) })
+		for _, n := range needs {
 			visit(n)
 		}
 		line = append(line, i)
 	}
-	for i := range pieces {
-		if !needed[i] {
-			visit(i)
-		}
+	for _, i := range tops {
+		visit(i)
 	}
 	return line
 }
