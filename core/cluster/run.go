@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"fernladder/core/batch"
@@ -141,8 +142,8 @@ func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
 	}
 	for _, dir := range dirs {
 		r, err := readRun(dir)
-		if errors.Is(err, os.ErrNotExist) {
-			continue // it has just ended
+		if errors.Is(err, os.ErrNotExist) || errors.Is(err, os.ErrPermission) {
+			continue // it has just ended, or is another user's
 		}
 		if err != nil {
 			return nil, nil, m.Store.Wrap(err)
@@ -177,11 +178,29 @@ func readRun(dir string) (*Run, error) {
 	return r, nil
 }
 
+// OfAnother is the error for a run that another user has begun: the scheduler shows and
+// ends the jobs of one user only.
+type OfAnother struct {
+	Name string
+	User int
+}
+
+func (e *OfAnother) Error() string {
+	return fmt.Sprintf("the user %d has begun the run %s, and has to follow it", e.User, e.Name)
+}
+
 // take locks a run for who watches it, and reads it again: it may have gone on meanwhile.
 func take(m *machine.Machine, name string) (*Run, func(), error) {
 	dir := filepath.Join(runsDir(m), runPrefix+name)
-	if name != filepath.Base(name) || !ground.Exists(filepath.Join(dir, runFile)) {
+	info, err := os.Lstat(dir)
+	if name != filepath.Base(name) || errors.Is(err, os.ErrNotExist) {
 		return nil, nil, &NoRun{name}
+	}
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	if stat, is := info.Sys().(*syscall.Stat_t); !is || int(stat.Uid) != os.Geteuid() {
+		return nil, nil, &OfAnother{name, int(stat.Uid)}
 	}
 	unlock, err := filelock.Now(filepath.Join(dir, lockFile))
 	if errors.Is(err, filelock.ErrHeld) {
@@ -260,9 +279,6 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, f
 // never wholly submitted, and those of the same command on other builds, are ended; the rest
 // go on.
 func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
-	if err := os.MkdirAll(runsDir(m), 0o755); err != nil {
-		return nil, nil, m.Store.Wrap(err)
-	}
 	// Nobody sees a run that another is only beginning.
 	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
 		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
@@ -290,7 +306,7 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 			continue
 		}
 		other, unlock, err := take(m, other.Name)
-		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) {
+		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) || errors.As(err, new(*OfAnother)) {
 			continue
 		}
 		if err != nil {
@@ -327,7 +343,8 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 func removeEmpty(m *machine.Machine) error {
 	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
 	for _, dir := range dirs {
-		if !ground.Exists(filepath.Join(dir, runFile)) {
+		_, unseen := os.Lstat(filepath.Join(dir, runFile))
+		if errors.Is(unseen, os.ErrNotExist) {
 			err = errors.Join(err, m.Store.Wrap(ground.Remove(dir)))
 		}
 	}

@@ -29,9 +29,10 @@
 // A build that is under way holds the lock of its id, and shares those of the
 // builds whose trees it uses; removing a tree takes the lock of its id. A change
 // of the landing holds the landing's. Nothing waits for anything else. What is only
-// needed for a while is in work/scratch, each in a directory that its user locks;
-// what is there and not locked was left by a program that was killed, and is deleted
-// by the next.
+// needed for a while is in work/scratch, each in a directory with a file beside it that its
+// user locks; what is there and not locked was left by a program that was killed, and is
+// deleted by the next. All locks are on regular files: those of directories do not hold
+// between machines that share the root.
 package store
 
 import (
@@ -153,7 +154,7 @@ func (s *Store) Full(bytes uint64) bool {
 }
 
 // directories are the root and those in it that are there from the beginning.
-var directories = []string{"", "archives", "work", "work/scratch", "trees", "landings", "logs", "locks"}
+var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks"}
 
 // Prepare makes the root and the directories in it. Root does not write to those of
 // another user, who could have it write anywhere.

@@ -16,6 +16,11 @@ import (
 
 func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch") }
 
+// scratchLock is behind the name of a scratch directory for the file that its user locks.
+// It is a file, for the locks of directories do not hold between machines that share the
+// root. It is there before the directory and after it.
+const scratchLock = ".lock"
+
 // Scratch makes a directory for a while, in which nobody else can come by names. It
 // is deleted when done is called, or by the next program that prepares the root,
 // should this one be killed.
@@ -24,25 +29,38 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 		if err := os.MkdirAll(s.scratch(), 0o777); err != nil {
 			return "", nil, err
 		}
-		if dir, err = os.MkdirTemp(s.scratch(), kind+"-"); err != nil {
+		file, err := os.CreateTemp(s.scratch(), kind+"-*"+scratchLock)
+		if err != nil {
 			return "", nil, err
 		}
-		held, err := hold(dir)
-		if err == nil && held != nil {
-			os.Chmod(dir, 0o710) // only whom its group is given to may come through
-			return dir, func() { ground.Remove(dir); held.Close() }, nil
+		file.Close()
+		held, err := hold(file.Name())
+		if errors.Is(err, fs.ErrNotExist) || err == nil && held == nil {
+			continue // somebody took it for one that was left, in the instant before it was locked
 		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err != nil {
 			return "", nil, err
 		}
-		// Somebody took it for one that was left, in the instant before it was locked.
+		dir = strings.TrimSuffix(file.Name(), scratchLock)
+		done = func() {
+			if ground.Remove(dir) == nil { // else the next does it
+				os.Remove(file.Name())
+			}
+			held.Close()
+		}
+		// Only whom its group is given to may come through.
+		if err := errors.Join(os.Mkdir(dir, 0o700), os.Chmod(dir, 0o710)); err != nil {
+			done()
+			return "", nil, err
+		}
+		return dir, done, nil
 	}
 }
 
-// hold locks a directory, if nobody else has and it still has its name. The lock ends
-// with the file.
-func hold(dir string) (*os.File, error) {
-	f, err := os.OpenFile(dir, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+// hold locks a file, if nobody else has and it still has its name. The lock ends with the
+// file.
+func hold(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +72,7 @@ func hold(dir string) (*os.File, error) {
 		return nil, err
 	}
 	ours, err1 := f.Stat()
-	there, err2 := os.Lstat(dir)
+	there, err2 := os.Lstat(path)
 	if err1 != nil || err2 != nil || !os.SameFile(ours, there) {
 		f.Close()
 		return nil, fs.ErrNotExist
@@ -74,13 +92,22 @@ func (s *Store) sweep() error {
 		return err
 	}
 	for _, e := range entries {
-		dir := filepath.Join(s.scratch(), e.Name())
-		held, err := hold(dir)
-		if err != nil || held == nil {
+		path := filepath.Join(s.scratch(), e.Name())
+		lock := strings.TrimSuffix(path, scratchLock) + scratchLock
+		held, err := hold(lock)
+		switch {
+		case err == nil && held != nil:
+		case errors.Is(err, fs.ErrNotExist) && path != lock && !ground.Exists(lock): // it never had one, or nobody has it
+		default:
 			continue // gone, or in use
 		}
-		err = ground.Remove(dir)
-		held.Close()
+		err = ground.Remove(strings.TrimSuffix(path, scratchLock))
+		if err == nil && held != nil {
+			err = os.Remove(lock)
+		}
+		if held != nil {
+			held.Close()
+		}
 		if err != nil {
 			return err
 		}

@@ -289,11 +289,19 @@ func TestScratch(t *testing.T) {
 	require.NoError(t, err)
 	left := filepath.Join(s.scratch(), "room-1")
 	require.NoError(t, os.MkdirAll(filepath.Join(left, "x"), 0o700))
+	require.NoError(t, os.WriteFile(left+scratchLock, nil, 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.scratch(), "room-2"), 0o700))
 	require.NoError(t, s.Prepare())
 	assert.DirExists(t, used)
-	assert.NoDirExists(t, left)
+	info, err := os.Lstat(used + scratchLock)
+	require.NoError(t, err)
+	assert.True(t, info.Mode().IsRegular(), "a lock that other machines see")
+	names, err := filepath.Glob(filepath.Join(s.scratch(), "*"))
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{used, used + scratchLock}, names)
 	done()
 	assert.NoDirExists(t, used)
+	assert.NoFileExists(t, used+scratchLock)
 }
 
 // A sample behind a link is not read, wherever the link leads.

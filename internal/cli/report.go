@@ -78,7 +78,7 @@ func status(err error) (int, string) {
 			return statusHost, "host"
 		}
 		return statusRoot, "root"
-	case is[*store.Error](err), is[*cluster.Late](err), is[*cluster.Followed](err), errors.As(err, &failure) && failure.DiskFull:
+	case is[*store.Error](err), is[*cluster.Late](err), is[*cluster.Followed](err), is[*cluster.OfAnother](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
 	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
 		return statusBuild, "build"
