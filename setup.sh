@@ -2,6 +2,7 @@
 # setup.sh PROGRAM[:PACKAGE]... installs, with Debian's package manager, what
 # has programs that are not here. It does nothing when all are.
 set -e
+PATH=$PATH:/usr/sbin
 missing=
 for want do
 	program=${want%%:*} package=${want#*:}

@@ -18,6 +18,7 @@ import (
 
 // clustered is a world with a batch scheduler of three nodes, a real one, on this machine.
 func clustered(t *testing.T) *world {
+	t.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin")
 	for _, program := range []string{"sbatch", "slurmctld", "slurmd", "munged"} {
 		if _, err := exec.LookPath(program); err != nil || os.Geteuid() != 0 {
 			t.Skip("no batch scheduler is here that could be started")

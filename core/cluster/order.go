@@ -51,7 +51,7 @@ type Unlike struct {
 
 func (e *Unlike) Error() string {
 	const few = 5
-	is := func(v string) string { return cmp.Or(v, "not there") }
+	is := func(v string) string { return cmp.Or(v, "missing") }
 	var lines []string
 	for i, d := range e.Differs {
 		if i == few {

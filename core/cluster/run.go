@@ -68,8 +68,9 @@ type Job struct {
 	After  []int       `json:"after,omitempty"`
 	Lane   int         `json:"lane"`
 	Size
-	Again bool `json:"again,omitempty"` // it takes the place of one that came to nothing
-	Over  bool `json:"over,omitempty"`  // nothing is expected of it any more
+	Again    bool `json:"again,omitempty"`    // it takes the place of one that came to nothing
+	Over     bool `json:"over,omitempty"`     // nothing is expected of it any more
+	Replaced bool `json:"replaced,omitempty"` // another takes its place
 }
 
 func (r *Run) mark() string { return "fl-" + r.Name + "-" }

@@ -322,6 +322,9 @@ func (w *watcher) takeIn() {
 			continue
 		}
 		t.more(func(l line) {
+			if l.Event != nil && j.Replaced || l.Became != nil && !l.Became.Built && w.latest(l.Became.Build) != j {
+				return // a node that was lost has come back
+			}
 			switch {
 			case l.Begun != "" && w.begun[j.Number].IsZero():
 				w.begun[j.Number] = w.m.Now()
@@ -394,6 +397,16 @@ func (w *watcher) failedBelow(j *build.Job) *build.Job {
 			return need
 		case done.Outcome == schedule.Skipped:
 			return done.Because
+		}
+	}
+	return nil
+}
+
+// latest is the last job that was submitted for a build.
+func (w *watcher) latest(ref store.Ref) *Job {
+	for _, j := range slices.Backward(w.Jobs) {
+		if slices.Contains(j.Builds, ref) {
+			return j
 		}
 	}
 	return nil
@@ -565,7 +578,8 @@ func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool, unlik
 		if k == j {
 			next.Size, next.Again = size, last
 		}
-		if k.Over = true; len(left) > 0 {
+		k.Over, k.Replaced = true, true
+		if len(left) > 0 {
 			jobs = append(jobs, next)
 		}
 		if id := w.ids[k.Number]; id != "" {

@@ -116,6 +116,7 @@ func (a *app) completeRuns(*cobra.Command, []string, string) ([]string, cobra.Sh
 func (a *app) runOnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	a.nodes.Leave = a.leaves
 	report, err := install.OnNodes(ctx, m, p, a.nodes)
+	a.nodes.Follow = "" // it has ended; what is missing still, another builds
 	return a.told(ctx, m, report, 0, err)
 }
 
