@@ -39,6 +39,7 @@ type watcher struct {
 	over    map[int]time.Time // when one was seen to be over
 	refused map[int]*Unlike   // nodes that are not used
 	late    map[store.Ref]time.Time
+	told    map[store.Ref]bool // that are done, by an event
 
 	expected time.Duration // that it should take, or 0
 }
@@ -66,7 +67,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	}
 	defer unlock()
 	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{}, ids: map[int]string{}, tails: map[int]*tail{},
-		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}}
+		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}}
 	if w.b, err = build.NewBuilder(ctx, m); err != nil {
 		return nil, err
 	}
@@ -329,7 +330,11 @@ func (w *watcher) takeIn() {
 			case l.Begun != "" && w.begun[j.Number].IsZero():
 				w.begun[j.Number] = w.m.Now()
 			case l.Event != nil:
-				w.m.Tell(l.Event.Event)
+				e := l.Event.Event
+				if e.Kind == event.PackageDone {
+					w.told[store.Ref{Name: e.Package, Version: e.Version, ID: e.ID}] = true
+				}
+				w.m.Tell(e)
 			case l.Became != nil && slices.Contains(j.Builds, l.Became.Build):
 				w.became(l.Became)
 			case l.Unlike != nil:
@@ -512,6 +517,9 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 			if receipt, err := w.m.Store.Receipt(ref); err == nil {
 				w.record(store.RecordOf(receipt))
 				w.result[w.of[ref]] = &build.Result{Job: w.of[ref], Outcome: schedule.Succeeded}
+				if w.told[ref] {
+					continue
+				}
 				w.m.Tell(event.Event{Kind: event.PackageDone, Package: ref.Name, Version: ref.Version, ID: ref.ID, Elapsed: time.Duration(receipt.Seconds * float64(time.Second))})
 			}
 		}
