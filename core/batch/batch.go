@@ -29,9 +29,10 @@ type Job struct {
 // State says how far a job is.
 type State string
 
-// The states. Each after Running is an end.
+// The states. Each after Running is an end; what is impossible is still in the lists.
 const (
 	Waiting     State = "waiting"
+	Impossible  State = "impossible" // it waits for what no node has
 	Running     State = "running"
 	Done        State = "done"
 	Failed      State = "failed"        // by its status
@@ -42,7 +43,7 @@ const (
 )
 
 // Ended tells whether a job will not run any more.
-func (s State) Ended() bool { return s != Waiting && s != Running }
+func (s State) Ended() bool { return s != Waiting && s != Impossible && s != Running }
 
 // A Status is how a job is.
 type Status struct {

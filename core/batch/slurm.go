@@ -121,6 +121,9 @@ func (s Slurm) Release(ctx context.Context, ids []string) error {
 var slurmStates = map[string]State{"PENDING": Waiting, "CONFIGURING": Waiting, "REQUEUED": Waiting, "REQUEUE_HOLD": Waiting, "SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running, "STOPPED": Running,
 	"COMPLETED": Done, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut, "DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
 
+// never are reasons of waiting that do not go away by waiting (squeue(1), job reason codes).
+var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit", "InvalidAccount", "InvalidQOS", "AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
+
 // Look asks about all jobs of this user, and takes those of a mark.
 func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 	out, err := s.run(ctx, "", "squeue", "--noheader", "--states=all", "--me", "--format=%i|%T|%N|%r|%j")
@@ -136,6 +139,9 @@ func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 		state, known := slurmStates[fields[1]]
 		if !known {
 			state = Failed
+		}
+		if state == Waiting && slices.Contains(never, fields[3]) {
+			state = Impossible
 		}
 		all = append(all, Status{ID: fields[0], Name: fields[4], State: state, Node: fields[2], Why: fields[3]})
 	}

@@ -13,6 +13,7 @@ package cluster
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"fernladder/core/batch"
@@ -64,6 +65,7 @@ type Ended struct {
 	Status  batch.Status
 	Printed []string // its last lines
 	Size    Size     // that it had
+	Avoided []string // nodes that are not used
 }
 
 // Short tells whether it has ended for the memory or the time that it may take.
@@ -72,6 +74,13 @@ func (e *Ended) Short() (memory, time bool) {
 }
 
 func (e *Ended) Error() string {
+	if e.Status.State == batch.Impossible {
+		but := ""
+		if len(e.Avoided) > 0 {
+			but = ", and these are not used: " + strings.Join(e.Avoided, ", ")
+		}
+		return fmt.Sprintf("%s %s: no node can run the batch job %s (%s)%s\n  It has %d processors, %d MiB and %d minutes.", e.Build.Name, e.Build.Version, e.Job, e.Status.Why, but, e.Size.Processors, e.Size.Memory, e.Size.Minutes)
+	}
 	text := fmt.Sprintf("%s %s: the batch job %s has ended (%s", e.Build.Name, e.Build.Version, e.Job, e.Status.State)
 	if e.Status.Node != "" {
 		text += ", on " + e.Status.Node

@@ -302,8 +302,10 @@ func simulate(groups []Group, latency time.Duration, room int) (order []int, end
 		}
 		top[i] += groups[i].Length + latency
 	}
-	ready := &queue{before: func(a, b int) bool { return top[a] > top[b] || top[a] == top[b] && a < b }}
-	running := &queue{before: func(a, b int) bool { return ends[a] < ends[b] || ends[a] == ends[b] && a < b }}
+	// What is alike goes by what is in it, so that another order of the groups changes nothing.
+	first := func(a, b int) bool { return groups[a].Pieces[0] < groups[b].Pieces[0] }
+	ready := &queue{before: func(a, b int) bool { return top[a] > top[b] || top[a] == top[b] && first(a, b) }}
+	running := &queue{before: func(a, b int) bool { return ends[a] < ends[b] || ends[a] == ends[b] && first(a, b) }}
 	var free []int
 	for lane := room - 1; lane >= 0; lane-- {
 		free = append(free, lane)

@@ -449,7 +449,7 @@ func (w *watcher) avoid(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := w.again(ctx, j, j.Size, j.Again, unlike); err != nil {
+		if err := w.again(ctx, j, j.Size, j.Again); err != nil {
 			return err
 		}
 	}
@@ -481,7 +481,7 @@ func (w *watcher) ask(ctx context.Context) error {
 		case len(w.unresolved(j)) == 0:
 			j.Over = true
 			continue
-		case !over && known && !status.State.Ended():
+		case !over && known && !status.State.Ended() && status.State != batch.Impossible:
 			delete(w.silent, j.Number)
 			continue
 		}
@@ -529,7 +529,7 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 		j.Over = true
 		return nil
 	}
-	err := &Ended{Build: left[0], Job: w.ids[j.Number], Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size}
+	err := &Ended{Build: left[0], Job: w.ids[j.Number], Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size, Avoided: w.Avoid}
 	if !known {
 		err.Status.State = batch.Lost
 	}
@@ -542,16 +542,16 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 	memory, time := err.Short()
 	switch {
 	case cascades: // the scheduler knows jobs, and not what they stand on in them
-		return w.again(ctx, j, j.Size, j.Again, nil)
+		return w.again(ctx, j, j.Size, j.Again)
 	case j.Again:
 	case memory || time:
 		what := map[bool]string{true: "memory", false: "time"}[memory]
 		size := j.times(twice)
 		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", what, size.Memory, size.Minutes))
-		return w.again(ctx, j, size, true, nil)
+		return w.again(ctx, j, size, true)
 	case err.Status.State == batch.Lost:
 		w.retried(left[0], "its job is lost, or its node; once more")
-		return w.again(ctx, j, j.Size, true, nil)
+		return w.again(ctx, j, j.Size, true)
 	}
 	j.Over = true
 	for _, ref := range left {
@@ -570,7 +570,7 @@ func (w *watcher) retried(ref store.Ref, text string) {
 
 // again submits once more what a job has left open, with the jobs that stand on it, which
 // the scheduler has ended with it.
-func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool, unlike *Unlike) error {
+func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool) error {
 	affected := []*Job{j}
 	for _, k := range w.Jobs[j.Number:] {
 		stands := slices.ContainsFunc(k.After, func(n int) bool { return slices.Contains(affected, w.Jobs[n-1]) })
@@ -597,19 +597,7 @@ func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool, unlik
 	if err := w.by.Cancel(ctx, old); err != nil {
 		return err
 	}
-	err := w.submit(ctx, jobs)
-	if refused := new(batch.Refused); errors.As(err, &refused) && unlike != nil { // no other node is there
-		for _, k := range jobs {
-			k.Over = true
-			for _, ref := range k.Builds {
-				if w.failedBelow(w.of[ref]) == nil {
-					w.fail(w.of[ref], fmt.Errorf("%w\n    No other node takes it: %s", unlike, refused.Said))
-				}
-			}
-		}
-		return w.save()
-	}
-	return err
+	return w.submit(ctx, jobs)
 }
 
 // keepLatency notes how long the scheduler took, as a rule, from the end of a job to the

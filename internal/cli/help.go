@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
@@ -101,6 +102,10 @@ func (h *helper) lines(err error) []string {
 // jobEnded says what lets the job of a cluster go on to its end.
 func (h *helper) jobEnded(e *cluster.Ended) []string {
 	switch memory, time := e.Short(); {
+	case e.Status.State == batch.Impossible && len(e.Avoided) > 0:
+		return []string{"Give nodes what this machine has, or plan on a machine that is like them."}
+	case e.Status.State == batch.Impossible:
+		return []string{"Give it less: [cluster] in the settings, memory and minutes in [build] in its recipe; or see which nodes the scheduler has."}
 	case memory:
 		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: say how much in [build] in its recipe, memory = …", e.Size.Memory)}
 	case time:
