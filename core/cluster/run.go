@@ -27,8 +27,9 @@ import (
 //
 //	lock             held while a run begins, or who is there is looked at
 //	latency          of the scheduler, as a run has seen it last
+//	NAME.lock        held by who watches the run; not in its directory, which could not be
+//	                 deleted on a network file system while a file in it is open
 //	run-NAME/        a ladder on its way
-//	  lock           held by who watches
 //	  run.json       a Run, replaced in one rename before anything of it is submitted
 //	  N.order        what the job with the number N is told
 //	  N.told         what its node tells: lines, of which only whole ones count
@@ -39,6 +40,7 @@ import (
 // file system shows a file late that was not there, and at once what is new in one that was.
 const (
 	lockFile      = "lock"
+	lockSuffix    = ".lock"
 	latencyFile   = "latency"
 	runFile       = "run.json"
 	runPrefix     = "run-"
@@ -149,14 +151,12 @@ func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
 		if err != nil {
 			return nil, nil, m.Store.Wrap(err)
 		}
-		unlock, err := filelock.Now(filepath.Join(dir, lockFile))
+		unlock, err := filelock.Now(lockOf(dir))
 		switch {
 		case err == nil:
 			unlock()
 		case errors.Is(err, filelock.ErrHeld):
 			followed[r] = true
-		case errors.Is(err, os.ErrNotExist):
-			continue
 		default:
 			return nil, nil, m.Store.Wrap(err)
 		}
@@ -203,22 +203,20 @@ func take(m *machine.Machine, name string) (*Run, func(), error) {
 	if stat, is := info.Sys().(*syscall.Stat_t); !is || int(stat.Uid) != os.Geteuid() {
 		return nil, nil, &OfAnother{name, int(stat.Uid)}
 	}
-	unlock, err := filelock.Now(filepath.Join(dir, lockFile))
+	unlock, err := filelock.Now(lockOf(dir))
 	if errors.Is(err, filelock.ErrHeld) {
 		return nil, nil, &Followed{name}
-	}
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, nil, &NoRun{name}
 	}
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)
 	}
 	r, err := readRun(dir)
 	if err != nil {
-		unlock()
 		if errors.Is(err, os.ErrNotExist) {
-			return nil, nil, &NoRun{name}
+			err = &NoRun{name}
+			os.Remove(lockOf(dir))
 		}
+		unlock()
 		return nil, nil, m.Store.Wrap(err)
 	}
 	return r, unlock, nil
@@ -259,7 +257,7 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, f
 			}
 		}
 		if len(ids) == 0 {
-			return m.Store.Wrap(ground.Remove(r.dir))
+			return m.Store.Wrap(remove(r.dir))
 		}
 		if !asked {
 			if err := by.Cancel(ctx, ids); err != nil {
@@ -334,10 +332,27 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 		return nil, nil, m.Store.Wrap(err)
 	}
 	r = &Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix), Command: how.Command, Ask: p.Ask, Began: m.Now(), dir: dir}
-	if unlock, err = filelock.Now(filepath.Join(dir, lockFile)); err == nil {
+	if unlock, err = filelock.Now(lockOf(dir)); err == nil {
 		err = r.save()
 	}
 	return r, unlock, m.Store.Wrap(err)
+}
+
+// lockOf is the file that who watches a run locks.
+func lockOf(dir string) string {
+	return filepath.Join(filepath.Dir(dir), strings.TrimPrefix(filepath.Base(dir), runPrefix)+lockSuffix)
+}
+
+// remove takes a run away, and then its lock.
+func remove(dir string) error {
+	err := ground.Remove(dir)
+	if err == nil {
+		err = os.Remove(lockOf(dir))
+	}
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // removeEmpty takes away what was killed while it was made.
@@ -346,10 +361,21 @@ func removeEmpty(m *machine.Machine) error {
 	for _, dir := range dirs {
 		_, unseen := os.Lstat(filepath.Join(dir, runFile))
 		if errors.Is(unseen, os.ErrNotExist) {
-			err = errors.Join(err, m.Store.Wrap(ground.Remove(dir)))
+			err = errors.Join(err, m.Store.Wrap(remove(dir)))
 		}
 	}
-	return err
+	locks, wrong := filepath.Glob(filepath.Join(runsDir(m), "*"+lockSuffix))
+	for _, lock := range locks {
+		name := strings.TrimSuffix(filepath.Base(lock), lockSuffix)
+		if _, unseen := os.Lstat(filepath.Join(runsDir(m), runPrefix+name)); !errors.Is(unseen, os.ErrNotExist) {
+			continue
+		}
+		if unlock, held := filelock.Now(lock); held == nil {
+			os.Remove(lock) // or the next does
+			unlock()
+		}
+	}
+	return errors.Join(err, wrong)
 }
 
 // Title is the command that has begun a run, as it is typed.

@@ -136,6 +136,18 @@ func TestRemovingTakesEverythingAndNothingElse(t *testing.T) {
 	assert.FileExists(t, secret)
 }
 
+// What comes back however often it is taken away does not make anybody wait for ever.
+func TestWhatComesBackIsGivenUp(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "fern")
+	d, err := OpenDir(dir)
+	require.NoError(t, err)
+	defer d.Close()
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	assert.ErrorIs(t, d.drain(func(string) error { return nil }), unix.ENOTEMPTY)
+	assert.NoError(t, d.drain(func(string) error { return os.Remove(file) }))
+}
+
 func TestEmptyKeepsTheDirectory(t *testing.T) {
 	path, secret := hostile(t)
 	require.NoError(t, Empty(path))

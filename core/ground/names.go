@@ -35,20 +35,27 @@ func (d *Dir) names(most int) ([]string, error) {
 
 // drain calls take, which takes it away, for everything in the directory, until
 // nothing is left: a few thousand at a time, for there is no limit to what can be
-// in a directory.
+// in a directory. Where something is in it again and again, somebody makes it, or the
+// file system does, for a file that is open; then it gives up.
 func (d *Dir) drain(take func(name string) error) error {
-	for {
+	const some, enough = 4096, 100
+	for again := 0; ; {
 		f, err := d.listing()
 		if err != nil {
 			return err
 		}
-		names, err := f.Readdirnames(4096)
+		names, err := f.Readdirnames(some)
 		f.Close()
 		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
 			return err
+		}
+		if len(names) < some {
+			if again++; again > enough {
+				return wrap("remove", d.path, unix.ENOTEMPTY)
+			}
 		}
 		for _, name := range names {
 			if err := take(name); err != nil {

@@ -92,6 +92,9 @@ func (s *Store) sweep() error {
 		return err
 	}
 	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".") {
+			continue // a network file system's, of what is still open
+		}
 		path := filepath.Join(s.scratch(), e.Name())
 		lock := strings.TrimSuffix(path, scratchLock) + scratchLock
 		held, err := hold(lock)
