@@ -332,7 +332,11 @@ func (w *watcher) takeIn() {
 			case l.Event != nil:
 				e := l.Event.Event
 				if e.Kind == event.PackageDone {
-					w.told[store.Ref{Name: e.Package, Version: e.Version, ID: e.ID}] = true
+					ref := store.Ref{Name: e.Package, Version: e.Version, ID: e.ID}
+					if w.told[ref] {
+						return
+					}
+					w.told[ref] = true
 				}
 				w.m.Tell(e)
 			case l.Became != nil && slices.Contains(j.Builds, l.Became.Build):
@@ -357,8 +361,8 @@ func (w *watcher) takeIn() {
 // late.
 func (w *watcher) became(o *outcome) {
 	j := w.of[o.Build]
-	if w.result[j] != nil {
-		return
+	if _, late := w.late[o.Build]; late || w.result[j] != nil {
+		return // it was built twice
 	}
 	if o.Record != nil {
 		w.record(*o.Record)
