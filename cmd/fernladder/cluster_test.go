@@ -209,6 +209,28 @@ func TestOnACluster(t *testing.T) {
 	assert.Equal(t, 0, r.status, r.stderr)
 	assert.Contains(t, r.stderr, "package tar: 9.9-1 there, ")
 
+	// No more run at once than the settings say.
+	settings := w.read("fernladder.toml")
+	w.write("fernladder.toml", settings+"most_jobs = 1\n")
+	for _, name := range []string{"kale", "mint", "dill"} {
+		w.pkg(name, script("place", "sleep 1; "+place(name)))
+	}
+	few := make(chan result, 1)
+	go func() { few <- w.run("build", "kale", "mint", "dill", "--cluster") }()
+	for len(few) == 0 {
+		assert.LessOrEqual(t, strings.Count(queued(t), "RUNNING"), 1)
+		time.Sleep(100 * time.Millisecond)
+	}
+	r = <-few
+	assert.Equal(t, 0, r.status, r.stderr)
+	w.write("fernladder.toml", settings)
+
+	// What no node can run does not wait for ever.
+	w.pkg("oak", file("oak"))
+	w.write("recipes/oak/recipe.toml", strings.Replace(w.read("recipes/oak/recipe.toml"), "[build]", "[build]\nmemory = 99999999", 1))
+	w.fails(1, []string{"build", "oak", "--cluster"}, "oak 1.0: no node can run the batch job ", "BadConstraints")
+	assert.Empty(t, queued(t))
+
 	// What is short of memory is tried once more with twice as much, and those that stand on it.
 	w.pkg("gourd", asking("perl")+script("place", "perl -e '$x = \"a\" x 200000000; sleep 5'; "+place("gourd")))
 	w.pkg("seed", needing("gourd")+file("seed"))
