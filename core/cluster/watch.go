@@ -42,6 +42,10 @@ type watcher struct {
 	told    map[store.Ref]bool // that are done, by an event
 
 	expected time.Duration // that it should take, or 0
+
+	idle   time.Time // since when no job runs; zero while one does
+	said   string    // why, as it was told
+	saidAt time.Time
 }
 
 // Done is what became of a run.
@@ -109,7 +113,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 // open is how many jobs are on their way.
 func (w *watcher) open() (n int) {
 	for _, j := range w.Jobs {
-		if !j.Over {
+		if !j.Over && len(w.unresolved(j)) > 0 {
 			n++
 		}
 	}
@@ -476,6 +480,7 @@ func (w *watcher) ask(ctx context.Context) error {
 		of[w.numbered(s.Name)] = s
 	}
 	now := w.m.Now()
+	w.tellWaiting(now, of)
 	for _, j := range w.Jobs {
 		status, known := of[j.Number]
 		_, over := w.over[j.Number]
@@ -501,6 +506,36 @@ func (w *watcher) ask(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// tellWaiting tells when nothing runs for long, and what the scheduler says it waits for.
+func (w *watcher) tellWaiting(now time.Time, of map[int]batch.Status) {
+	const long, again = 15 * time.Second, 10 * time.Minute
+	waiting, why := 0, ""
+	for _, j := range w.Jobs {
+		switch s, known := of[j.Number]; {
+		case j.Over || !known:
+		case s.State == batch.Running:
+			w.idle, w.said = time.Time{}, ""
+			return
+		case s.State == batch.Waiting:
+			if waiting++; why == "" && s.Why != "Dependency" {
+				why = s.Why
+			}
+		}
+	}
+	switch {
+	case waiting == 0 || why == "":
+	case w.idle.IsZero():
+		w.idle = now
+	case now.Sub(w.idle) >= long && (w.said != why || now.Sub(w.saidAt) >= again):
+		w.said, w.saidAt = why, now
+		jobs := "1 job waits"
+		if waiting > 1 {
+			jobs = fmt.Sprintf("%d jobs wait", waiting)
+		}
+		w.m.Tell(event.Event{Kind: event.Batch, Text: jobs + ", none runs; the scheduler says: " + why})
+	}
 }
 
 // failedBefore tells whether a job that has to succeed before another has not.

@@ -214,6 +214,8 @@ func ago(d time.Duration) string {
 		return term.Count(days, "day")
 	case d >= time.Hour:
 		return term.Count(int(d.Hours()), "hour")
+	case d < time.Minute:
+		return term.Count(int(d.Seconds()), "second")
 	}
 	return term.Count(int(d.Minutes()), "minute")
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"strings"
 	"syscall"
@@ -142,5 +143,6 @@ func (a *app) leaves(cause error) bool {
 		return false
 	}
 	a.screen.Settle()
+	fmt.Fprintln(a.screen.Err) // after what the terminal shows of the key
 	return !a.agrees("The jobs can go on without this program. End them?")
 }
