@@ -139,9 +139,7 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 		return nil, 0, err
 	}
 	todo := p.Todo()
-	pieces := pieces(todo, p.Estimates, m.Settings.Cluster)
-	latency, room := latencyOf(m), room(ctx, m, by, pieces)
-	groups := Groups(pieces, latency, room)
+	groups, takes := groupsOf(ctx, m, by, todo, p.Estimates)
 	for _, g := range groups {
 		s := Submitted{Size: g.Size}
 		for _, i := range g.Pieces {
@@ -150,10 +148,18 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 		s.After = outside(todo, g)
 		jobs = append(jobs, s)
 	}
+	return jobs, takes.Seconds(), nil
+}
+
+// groupsOf puts builds together into jobs, and says how long all should take, or 0.
+func groupsOf(ctx context.Context, m *machine.Machine, by batch.Scheduler, jobs []*build.Job, estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
+	all := pieces(jobs, estimates, m.Settings.Cluster)
+	latency, at := latencyOf(m), room(ctx, m, by, all)
+	groups = Groups(all, latency, at)
 	if known(groups) {
-		seconds = Makespan(groups, latency, room).Seconds()
+		takes = Makespan(groups, latency, at)
 	}
-	return jobs, seconds, nil
+	return groups, takes
 }
 
 // outside are the builds that a group stands on, of those that are built, in their order.

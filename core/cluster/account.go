@@ -1,0 +1,152 @@
+package cluster
+
+import (
+	"errors"
+	"slices"
+
+	"fernladder/core/batch"
+	"fernladder/core/build"
+	"fernladder/core/event"
+	"fernladder/core/schedule"
+	"fernladder/core/store"
+)
+
+// open is how many jobs are on their way.
+func (w *watcher) open() (n int) {
+	for _, j := range w.Jobs {
+		if !j.Over && len(w.unresolved(j)) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// takeIn takes in what nodes have told.
+func (w *watcher) takeIn() {
+	for _, j := range w.Jobs {
+		t := w.tails[j.Number]
+		if t == nil {
+			continue
+		}
+		t.more(func(l line) {
+			if l.Event != nil && j.Replaced || l.Became != nil && !l.Became.Built && w.latest(l.Became.Build) != j {
+				return // a node that was lost has come back
+			}
+			switch {
+			case l.Begun != "" && w.begun[j.Number].IsZero():
+				w.begun[j.Number] = w.m.Now()
+			case l.Event != nil:
+				e := l.Event.Event
+				if e.Kind == event.PackageDone {
+					ref := store.Ref{Name: e.Package, Version: e.Version, ID: e.ID}
+					if w.told[ref] {
+						return
+					}
+					w.told[ref] = true
+				}
+				w.m.Tell(e)
+			case l.Became != nil && slices.Contains(j.Builds, l.Became.Build):
+				w.became(l.Became)
+			case l.Unlike != nil:
+				w.refused[j.Number] = l.Unlike
+			case l.Over:
+				w.over[j.Number] = w.m.Now()
+			}
+		})
+	}
+	w.lookForLate()
+	for _, j := range w.builds {
+		if because := w.failedBelow(j); because != nil && w.result[j] == nil {
+			w.result[j] = &build.Result{Job: j, Outcome: schedule.Skipped, Because: because}
+			w.m.Tell(event.Event{Kind: event.PackageSkipped, Package: j.Name, Version: j.Version, ID: j.ID, Text: because.Name})
+		}
+	}
+}
+
+// became takes in what became of a build. One that is built has a tree, which can be seen
+// late.
+func (w *watcher) became(o *outcome) {
+	j := w.of[o.Build]
+	if _, late := w.late[o.Build]; late || w.result[j] != nil {
+		return // it was built twice
+	}
+	if o.Record != nil {
+		w.record(*o.Record)
+	}
+	switch {
+	case o.Built:
+		w.late[j.Ref] = w.m.Now()
+	case o.Failure != nil: // of which an event has told
+		w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: o.Failure}
+	default:
+		w.fail(j, errors.New(o.Error))
+	}
+}
+
+// lookForLate takes those builds as done whose trees can be seen.
+func (w *watcher) lookForLate() {
+	for ref, since := range w.late {
+		switch j := w.of[ref]; {
+		case visible(w.m.Store, ref):
+			w.result[j] = &build.Result{Job: j, Outcome: schedule.Succeeded}
+		case w.m.Now().Sub(since) > patience:
+			w.fail(j, &Late{ref})
+		default:
+			continue
+		}
+		delete(w.late, ref)
+	}
+}
+
+func (w *watcher) fail(j *build.Job, err error) {
+	w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: err}
+	w.m.Tell(event.Event{Kind: event.PackageFailed, Package: j.Name, Version: j.Version, ID: j.ID, Err: err})
+}
+
+// failedBelow is the build below one that has failed, if one has.
+func (w *watcher) failedBelow(j *build.Job) *build.Job {
+	for _, need := range j.Needs {
+		switch done := w.result[need]; {
+		case done == nil:
+		case done.Outcome == schedule.Failed:
+			return need
+		case done.Outcome == schedule.Skipped:
+			return done.Because
+		}
+	}
+	return nil
+}
+
+// latest is the last job that was submitted for a build.
+func (w *watcher) latest(ref store.Ref) *Job {
+	for _, j := range slices.Backward(w.Jobs) {
+		if slices.Contains(j.Builds, ref) {
+			return j
+		}
+	}
+	return nil
+}
+
+// unresolved are the builds of a job of which nothing is known yet.
+func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
+	for _, ref := range j.Builds {
+		if _, late := w.late[ref]; w.result[w.of[ref]] == nil && !late {
+			refs = append(refs, ref)
+		}
+	}
+	return refs
+}
+
+// failedBefore tells whether a job that has to succeed before another has not: by what has
+// become of its builds, or, whatever that is, by its status.
+func (w *watcher) failedBefore(j *Job, of map[int]batch.Status) bool {
+	return slices.ContainsFunc(j.After, func(n int) bool {
+		if s, known := of[n]; known && s.State.Ended() && s.State != batch.Done {
+			return true
+		}
+		return slices.ContainsFunc(w.Jobs[n-1].Builds, func(ref store.Ref) bool {
+			done := w.result[w.of[ref]]
+			return done != nil && done.Outcome != schedule.Succeeded
+		})
+	})
+}

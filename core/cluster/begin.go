@@ -1,0 +1,130 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/batch"
+	"fernladder/core/event"
+	"fernladder/core/filelock"
+	"fernladder/core/ground"
+	"fernladder/core/machine"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+)
+
+// begin makes a run, or finds the one that the same command has begun on the same builds and
+// nobody watches any more. It is locked. Of others whose watcher is gone, those that were
+// never wholly submitted, and those of the same command on other builds, are ended; the rest
+// go on.
+func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
+	// Nobody sees a run that another is only beginning.
+	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
+		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
+	})
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	defer begun()
+	if how.Follow != "" {
+		return take(m, how.Follow)
+	}
+	if err := removeEmpty(m); err != nil {
+		return nil, nil, err
+	}
+	others, followed, err := Runs(m)
+	if err != nil {
+		return nil, nil, err
+	}
+	var todo []store.Ref
+	for _, j := range p.Todo() {
+		todo = append(todo, j.Ref)
+	}
+	for _, other := range others {
+		if followed[other] {
+			continue
+		}
+		other, unlock, err := take(m, other.Name)
+		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) || errors.As(err, new(*OfAnother)) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		builds := other.Builds()
+		same := other.Begun && other.Command == how.Command && sameAsk(other.Ask, p.Ask)
+		if same && !slices.ContainsFunc(todo, func(r store.Ref) bool { return !slices.Contains(builds, r) }) {
+			m.Tell(event.Event{Kind: event.Batch, Text: "the same command has begun the run " + other.Name + ", which is on its way: following it"})
+			return other, unlock, nil
+		}
+		if same || !other.Begun {
+			err = other.end(ctx, m, by, noneFinishing)
+		} else {
+			m.Tell(event.Event{Kind: event.Batch, Text: "nobody follows the run " + other.Name + " (" + other.Title() + ")"})
+		}
+		unlock()
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	dir, err := os.MkdirTemp(runsDir(m), runPrefix)
+	if err != nil {
+		return nil, nil, m.Store.Wrap(err)
+	}
+	r = &Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix), Command: how.Command, Ask: p.Ask, Began: m.Now(), dir: dir}
+	if unlock, err = filelock.Now(lockOf(dir)); err == nil {
+		err = r.save()
+	}
+	return r, unlock, m.Store.Wrap(err)
+}
+
+// lockOf is the file that who watches a run locks.
+func lockOf(dir string) string {
+	return filepath.Join(filepath.Dir(dir), strings.TrimPrefix(filepath.Base(dir), runPrefix)+lockSuffix)
+}
+
+// remove takes a run away, and then its lock.
+func remove(dir string) error {
+	err := ground.Remove(dir)
+	if err == nil {
+		err = os.Remove(lockOf(dir))
+	}
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// removeEmpty takes away what was killed while it was made.
+func removeEmpty(m *machine.Machine) error {
+	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
+	for _, dir := range dirs {
+		_, unseen := os.Lstat(filepath.Join(dir, runFile))
+		if errors.Is(unseen, os.ErrNotExist) {
+			err = errors.Join(err, m.Store.Wrap(remove(dir)))
+		}
+	}
+	locks, wrong := filepath.Glob(filepath.Join(runsDir(m), "*"+lockSuffix))
+	for _, lock := range locks {
+		name := strings.TrimSuffix(filepath.Base(lock), lockSuffix)
+		if _, unseen := os.Lstat(filepath.Join(runsDir(m), runPrefix+name)); !errors.Is(unseen, os.ErrNotExist) {
+			continue
+		}
+		if unlock, held := filelock.Now(lock); held == nil {
+			os.Remove(lock) // or the next does
+			unlock()
+		}
+	}
+	return errors.Join(err, wrong)
+}
+
+func sameAsk(a, b plan.Ask) bool {
+	one, err := json.Marshal(a)
+	two, other := json.Marshal(b)
+	return err == nil && other == nil && string(one) == string(two)
+}

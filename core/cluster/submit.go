@@ -1,0 +1,229 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"fernladder/core/batch"
+	"fernladder/core/build"
+	"fernladder/core/durable"
+	"fernladder/core/plan"
+	"fernladder/core/store"
+)
+
+// start makes jobs of what is to be built, and submits them.
+func (w *watcher) start(ctx context.Context, p *plan.Plan) error {
+	w.builds = p.Todo()
+	for _, j := range w.builds {
+		w.of[j.Ref] = j
+	}
+	groups, takes := groupsOf(ctx, w.m, w.by, w.builds, p.Estimates)
+	w.expected = takes
+	var jobs []*Job
+	for _, g := range groups {
+		j := &Job{Size: g.Size, Lane: g.Lane}
+		for _, i := range g.Pieces {
+			j.Builds = append(j.Builds, w.builds[i].Ref)
+		}
+		jobs = append(jobs, j)
+	}
+	return w.submit(ctx, jobs)
+}
+
+// comeBack finds the builds of a run in a plan, and its jobs in the scheduler's lists.
+func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
+	among := w.Builds()
+	changed := &Changed{Run: w.Name}
+	for _, j := range p.Jobs {
+		if slices.Contains(among, j.Ref) {
+			w.builds, w.of[j.Ref] = append(w.builds, j), j
+		}
+	}
+	for _, ref := range among {
+		if w.of[ref] == nil {
+			changed.Builds = append(changed.Builds, ref)
+		}
+	}
+	if changed.Builds != nil {
+		return changed
+	}
+	for _, j := range w.Jobs {
+		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
+	}
+	statuses, err := w.by.Look(ctx, w.mark())
+	if err != nil {
+		return err
+	}
+	var held []string
+	for _, s := range statuses {
+		if n := w.numbered(s.Name); n > 0 && n <= len(w.Jobs) {
+			w.ids[n] = s.ID
+			if s.State == batch.Waiting && strings.Contains(s.Why, "Held") { // who submitted it was killed
+				held = append(held, s.ID)
+			}
+		}
+	}
+	if err := w.by.Release(ctx, held); err != nil {
+		return err
+	}
+	w.takeIn()
+	for _, j := range slices.Clone(w.Jobs) { // that nobody has submitted, or knows any more, and that never began
+		if !j.Over && w.ids[j.Number] == "" && w.begun[j.Number].IsZero() && len(w.unresolved(j)) > 0 {
+			if err := w.again(ctx, j, j.Size, j.Again); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// submit hands jobs over, held, and lets them run when the last is there: the scheduler
+// takes one that has ended and is forgotten for one that has succeeded. They are let go in
+// their order, in which it has them run where it can choose.
+func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
+	lanes := map[int]int{} // the last job of each
+	carries := map[store.Ref]*Job{}
+	for _, j := range w.Jobs {
+		if j.Over {
+			continue
+		}
+		lanes[j.Lane] = j.Number
+		for _, ref := range j.Builds {
+			carries[ref] = j
+		}
+	}
+	behind := map[*Job]int{}
+	for _, j := range jobs {
+		j.Number = len(w.Jobs) + 1
+		w.Jobs = append(w.Jobs, j)
+		for _, ref := range j.Builds {
+			carries[ref] = j
+		}
+	}
+	for _, j := range jobs {
+		for _, ref := range j.Builds {
+			for _, need := range w.of[ref].Needs {
+				if by := carries[need.Ref]; by != nil && by != j && w.result[need] == nil && !slices.Contains(j.After, by.Number) {
+					j.After = append(j.After, by.Number)
+				}
+			}
+		}
+		if w.m.Settings.Cluster.Most > 0 {
+			behind[j], lanes[j.Lane] = lanes[j.Lane], j.Number
+		}
+		if err := w.write(ctx, j); err != nil {
+			return err
+		}
+	}
+	// From here on, whoever comes back knows of them.
+	if err := w.save(); err != nil {
+		return w.m.Store.Wrap(err)
+	}
+	var held []string
+	for _, j := range jobs {
+		b, err := w.job(j, behind[j])
+		if err != nil {
+			return err
+		}
+		id, err := w.by.Submit(ctx, b)
+		if err != nil {
+			return err
+		}
+		w.ids[j.Number] = id
+		held = append(held, id)
+		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
+	}
+	w.Begun = true
+	if err := w.save(); err != nil {
+		return w.m.Store.Wrap(err)
+	}
+	return w.by.Release(ctx, held)
+}
+
+// write writes the order of a job, and the file in which its node tells.
+func (w *watcher) write(ctx context.Context, j *Job) error {
+	o := order{Ask: w.Ask, Builds: j.Builds, Seen: map[string]build.Seen{}}
+	o.Ask.Cluster = false // the node is one of it
+	for _, ref := range j.Builds {
+		seen, err := w.b.Seen(ctx, w.of[ref])
+		if err != nil {
+			return err
+		}
+		o.Seen[ref.ID] = seen
+		for _, need := range w.of[ref].Needs {
+			if !slices.Contains(j.Builds, need.Ref) && !slices.Contains(o.Needs, need.Ref) {
+				o.Needs = append(o.Needs, need.Ref)
+			}
+		}
+	}
+	text, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	return w.m.Store.Wrap(errors.Join(durable.WriteFile(w.file(j, toldSuffix), nil, 0o644), durable.WriteFile(w.file(j, orderSuffix), text, 0o644)))
+}
+
+// job is one as the scheduler is told of it.
+func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return batch.Job{}, err
+	}
+	command := []string{program, "--root", w.m.Store.Root}
+	if w.m.Settings.File != "" {
+		command = append(command, "--settings", w.m.Settings.File)
+	}
+	command = append(command, "at-node", "-j", fmt.Sprint(j.Processors))
+	if w.m.Level != "" {
+		command = append(command, "--isolation", string(w.m.Level))
+	}
+	b := batch.Job{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
+		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid, Held: true}
+	for _, pair := range w.m.Settings.Cluster.Environment {
+		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
+	}
+	for _, n := range j.After {
+		b.After = append(b.After, w.ids[n])
+	}
+	if behind != 0 && w.ids[behind] != "" {
+		b.Behind = []string{w.ids[behind]}
+	}
+	return b, nil
+}
+
+// again submits once more what a job has left open, with the jobs that stand on it, which
+// the scheduler has ended with it.
+func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool) error {
+	affected := []*Job{j}
+	for _, k := range w.Jobs[j.Number:] {
+		stands := slices.ContainsFunc(k.After, func(n int) bool { return slices.Contains(affected, w.Jobs[n-1]) })
+		if stands && !k.Over {
+			affected = append(affected, k)
+		}
+	}
+	var old []string
+	var jobs []*Job
+	for _, k := range affected {
+		left := slices.DeleteFunc(w.unresolved(k), func(ref store.Ref) bool { return w.failedBelow(w.of[ref]) != nil })
+		next := &Job{Builds: left, Size: k.Size, Lane: k.Lane, Again: k.Again}
+		if k == j {
+			next.Size, next.Again = size, last
+		}
+		k.Over, k.Replaced = true, true
+		if len(left) > 0 {
+			jobs = append(jobs, next)
+		}
+		if id := w.ids[k.Number]; id != "" {
+			old = append(old, id)
+		}
+	}
+	if err := w.by.Cancel(ctx, old); err != nil {
+		return err
+	}
+	return w.submit(ctx, jobs)
+}
