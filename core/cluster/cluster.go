@@ -154,10 +154,10 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 // groupsOf puts builds together into jobs, and says how long all should take, or 0.
 func groupsOf(ctx context.Context, m *machine.Machine, by batch.Scheduler, jobs []*build.Job, estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
 	all := pieces(jobs, estimates, m.Settings.Cluster)
-	latency, at := latencyOf(m), room(ctx, m, by, all)
-	groups = Groups(all, latency, at)
+	each, at := latencyOf(m), room(ctx, m, by, all)
+	groups = Groups(all, each, at)
 	if known(groups) {
-		takes = Makespan(groups, latency, at)
+		takes = Makespan(groups, each, at)
 	}
 	return groups, takes
 }

@@ -11,35 +11,82 @@ import (
 	"fernladder/core/machine"
 )
 
-// keepLatency notes how long the scheduler took, as a rule, from the end of a job to the
-// beginning of another. By this machine's clock alone: those of nodes differ.
+// keepLatency notes what a job costs besides its builds, on the average: how long it took
+// from when it could begin (what it stands on was over, and fewer ran than did at the most)
+// until it did, and how long it ran without building. By this machine's clock alone, for
+// those of nodes differ.
 func (w *watcher) keepLatency() {
+	var all []span
+	for _, j := range w.Jobs {
+		s := span{begun: w.begun[j.Number], over: w.over[j.Number]}
+		if s.begun.IsZero() || s.over.IsZero() {
+			continue
+		}
+		for _, n := range j.After {
+			if w.over[n].After(s.ready) {
+				s.ready = w.over[n]
+			}
+		}
+		if took, known := w.took[j.Builds[0]]; known && len(j.Builds) == 1 {
+			s.besides = max(0, s.over.Sub(s.begun)-took)
+		}
+		all = append(all, s)
+	}
+	if usual := latency(all).Round(time.Millisecond); usual > 0 {
+		durable.Note(filepath.Join(runsDir(w.m), latencyFile), []byte(usual.String()+"\n"), 0o644) // a guess is no loss
+	}
+}
+
+// A span is when a job was on its node.
+type span struct {
+	ready       time.Time // when what it stands on was over; zero where it stands on nothing
+	begun, over time.Time
+	besides     time.Duration // what it did besides building
+}
+
+// latency is what jobs cost besides their builds, or 0 where none has waited for another.
+func latency(all []span) time.Duration {
 	type moment struct {
 		at   time.Time
+		of   span
 		ends bool
 	}
 	var moments []moment
-	for _, j := range w.Jobs {
-		if begun, over := w.begun[j.Number], w.over[j.Number]; !begun.IsZero() && !over.IsZero() {
-			moments = append(moments, moment{begun, false}, moment{over, true})
-		}
+	for _, s := range all {
+		moments = append(moments, moment{s.begun, s, false}, moment{s.over, s, true})
 	}
 	slices.SortStableFunc(moments, func(a, b moment) int { return a.at.Compare(b.at) })
-	var ended []time.Time // after which none has begun yet
-	var gaps []time.Duration
+	most, running := 0, 0
 	for _, m := range moments {
 		if m.ends {
-			ended = append(ended, m.at)
-		} else if last := len(ended) - 1; last >= 0 {
-			gaps, ended = append(gaps, m.at.Sub(ended[last])), ended[:last]
+			running--
+		} else {
+			running++
+			most = max(most, running)
 		}
 	}
-	if len(gaps) == 0 {
-		return
+	var full time.Time // until when as many ran as at the most
+	var sum time.Duration
+	waited := 0
+	for _, m := range moments {
+		if m.ends {
+			if running == most {
+				full = m.at
+			}
+			running--
+			continue
+		}
+		running++
+		could := m.of.ready
+		if full.After(could) {
+			could = full
+		}
+		if !could.IsZero() {
+			sum += max(0, m.at.Sub(could)) + m.of.besides
+			waited++
+		}
 	}
-	slices.Sort(gaps)
-	usual := gaps[len(gaps)/2].Round(time.Millisecond)
-	durable.Note(filepath.Join(runsDir(w.m), latencyFile), []byte(usual.String()+"\n"), 0o644) // a guess is no loss
+	return sum / time.Duration(max(1, waited))
 }
 
 // usualLatency is what a scheduler takes from the end of a job to the beginning of the next

@@ -104,7 +104,7 @@ func minutes(takes time.Duration) int {
 // rungs, cut at several lengths, are tried in simulated time, and the best is taken; of two
 // that are as good, the one with fewer jobs.
 func Groups(pieces []Piece, latency time.Duration, room int) []Group {
-	lines := [][]int{down(pieces), along(pieces)}
+	lines := [][]int{down(pieces, depths(pieces)), down(pieces, make([]time.Duration, len(pieces))), along(pieces)}
 	best, takes := cut(pieces, lines[0], 0), time.Duration(0)
 	best, takes = arranged(best, latency, room)
 	for _, line := range lines {
@@ -143,18 +143,28 @@ func along(pieces []Piece) []int {
 	return line
 }
 
-// down is a line of pieces that follows paths down, the longest first: each piece comes
-// right after the one that it waits longest for, if that is not before already.
-func down(pieces []Piece) []int {
-	depth := make([]time.Duration, len(pieces)) // how long the longest path to the end of each is
-	var tops []int
-	needed := make([]bool, len(pieces))
+// depths are how long the longest path to the end of each piece is.
+func depths(pieces []Piece) []time.Duration {
+	depth := make([]time.Duration, len(pieces))
 	for i, p := range pieces {
 		for _, n := range p.Needs {
-			needed[n] = true
 			depth[i] = max(depth[i], depth[n])
 		}
 		depth[i] += p.Length
+	}
+	return depth
+}
+
+// down is a line of pieces that follows paths down, the deepest first, and else in the order
+// of the ladder: each piece comes right after the deepest that it stands on, if that is not
+// before already.
+func down(pieces []Piece, depth []time.Duration) []int {
+	var tops []int
+	needed := make([]bool, len(pieces))
+	for _, p := range pieces {
+		for _, n := range p.Needs {
+			needed[n] = true
+		}
 	}
 	for i := range pieces {
 		if !needed[i] {

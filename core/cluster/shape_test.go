@@ -71,3 +71,17 @@ func TestWhatIsPutTogether(t *testing.T) {
 	assert.LessOrEqual(t, len(groups), 8)
 	assert.Equal(t, Size{Processors: 2, Memory: 100, Minutes: 10}, groups[len(groups)-1].Size)
 }
+
+// What a job costs is counted from when it could have begun, and not while all nodes are
+// busy.
+func TestLatency(t *testing.T) {
+	at := func(seconds float64) time.Time {
+		return time.Unix(1000, 0).Add(time.Duration(seconds * float64(time.Second)))
+	}
+	none := time.Time{}
+	assert.Zero(t, latency([]span{{none, at(0), at(5), time.Second}}), "nothing has waited")
+	assert.Equal(t, 2*time.Second, latency([]span{{none, at(0), at(5), 0}, {at(5), at(7), at(9), 0}, {at(9), at(11), at(12), 0}}), "a chain")
+	assert.Equal(t, time.Second, latency([]span{{none, at(0), at(5), 0}, {none, at(0), at(5), 0}, {none, at(6), at(8), 0}, {none, at(6), at(9), 0}, {at(5), at(9), at(11), 0}}),
+		"two at once, and one that was ready long before there was room")
+	assert.Equal(t, 3*time.Second, latency([]span{{none, at(0), at(5), time.Hour}, {at(5), at(7), at(9), time.Second}}))
+}

@@ -36,6 +36,7 @@ type watcher struct {
 	refused map[int]*Unlike   // nodes that are not used
 	late    map[store.Ref]time.Time
 	told    map[store.Ref]bool // that are done, by an event
+	took    map[store.Ref]time.Duration
 
 	expected time.Duration // that it should take, or 0
 
@@ -67,7 +68,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	}
 	defer unlock()
 	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{}, ids: map[int]string{}, tails: map[int]*tail{},
-		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}}
+		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
 	if w.b, err = build.NewBuilder(ctx, m); err != nil {
 		return nil, err
 	}
