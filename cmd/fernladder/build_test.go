@@ -56,7 +56,7 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	assert.Contains(t, w.must("log", "fern", "--errors").stdout, "fern.c:3:1: error: no leaf here")
 	assert.Regexp(t, `fern +1\.0 +[0-9a-f]{12} +failed in compile`, w.must("history").stdout)
 	r := w.must("clean")
-	assert.Regexp(t, `build +fern +1\.0 +[0-9a-f]{12} +\d+ k?B +0 minutes +unpack done`, r.stdout)
+	assert.Regexp(t, `build +fern +1\.0 +[0-9a-f]{12} +\d+ k?B +\d seconds? +unpack done`, r.stdout)
 	assert.Contains(t, r.stderr, "Nothing was deleted. To delete it: the same command with --yes")
 	assert.Len(t, w.glob("root/work/*-*"), 1)
 	assert.Contains(t, w.must("clean", "moss").stdout, "Nothing to delete.")

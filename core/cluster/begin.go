@@ -123,6 +123,17 @@ func removeEmpty(m *machine.Machine) error {
 	return errors.Join(err, wrong)
 }
 
+// Same is the run that a command has begun and nobody watches any more, or "".
+func Same(m *machine.Machine, command string, ask plan.Ask) (string, error) {
+	runs, followed, err := Runs(m)
+	for _, r := range runs {
+		if r.Begun && r.Command == command && sameAsk(r.Ask, ask) && !followed[r] {
+			return r.Name, nil
+		}
+	}
+	return "", err
+}
+
 func sameAsk(a, b plan.Ask) bool {
 	one, err := json.Marshal(a)
 	two, other := json.Marshal(b)

@@ -107,7 +107,11 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 	report := &Report{}
 	todo := p.Todo()
 	if len(todo) == 0 && how.Follow == "" {
-		return report, nil
+		same, err := cluster.Same(m, how.Command, p.Ask)
+		if err != nil || same == "" {
+			return report, err
+		}
+		how.Follow = same // all of it is built; what nobody has taken in is
 	}
 	if how.Follow == "" {
 		if _, err := begin(ctx, m, todo); err != nil {
