@@ -103,12 +103,15 @@ static int probe(const char *what) {
 	if (IS("become-root")) return setuid(0) || getuid();
 	if (IS("processes")) { /* more than are allowed */
 		int most = atoi(arg), n = 0;
+		pid_t *all = calloc(most, sizeof *all);
 		for (; n < most; n++) {
-			pid_t p = fork();
-			if (p < 0) break;
-			if (p == 0) { pause(); _exit(0); }
+			if ((all[n] = fork()) < 0) break;
+			if (all[n] == 0) { pause(); _exit(0); }
 		}
-		signal(SIGTERM, SIG_IGN);
+		for (int i = 0; i < n; i++) { /* the probes after this one fork, too */
+			kill(all[i], SIGKILL);
+			waitpid(all[i], 0, 0);
+		}
 		return n < most;
 	}
 	if (IS("large-file")) { int f = open("large", O_CREAT | O_WRONLY, 0600); signal(SIGXFSZ, SIG_IGN); return ftruncate(f, atoll(arg)); }
