@@ -25,17 +25,16 @@ func (w *watcher) open() (n int) {
 // takeIn takes in what nodes have told.
 func (w *watcher) takeIn() {
 	for _, j := range w.Jobs {
-		t := w.tails[j.Number]
-		if t == nil {
+		if !w.tells(j) {
 			continue
 		}
-		t.more(func(l line) {
+		j.tail.more(func(l line) {
 			if l.Event != nil && j.Replaced || l.Became != nil && !l.Became.Built && w.latest(l.Became.Build) != j {
 				return // a node that was lost has come back
 			}
 			switch {
-			case l.Begun != "" && w.begun[j.Number].IsZero():
-				w.begun[j.Number] = w.m.Now()
+			case l.Begun != "" && j.begun.IsZero():
+				j.begun = w.m.Now()
 			case l.Event != nil:
 				e := l.Event.Event
 				if e.Kind == event.PackageDone {
@@ -49,9 +48,9 @@ func (w *watcher) takeIn() {
 			case l.Became != nil && slices.Contains(j.Builds, l.Became.Build):
 				w.became(l.Became)
 			case l.Unlike != nil:
-				w.refused[j.Number] = l.Unlike
+				j.unlike = l.Unlike
 			case l.Over:
-				w.over[j.Number] = w.m.Now()
+				j.finished = w.m.Now()
 			}
 		})
 	}
@@ -62,6 +61,13 @@ func (w *watcher) takeIn() {
 			w.m.Tell(event.Event{Kind: event.PackageSkipped, Package: j.Name, Version: j.Version, ID: j.ID, Text: because.Name})
 		}
 	}
+}
+
+// tells tells whether there may be something new of a job: before what it stands on is over
+// it tells nothing, and after it has finished nothing more. With a thousand jobs that is a
+// thousand files that are not opened several times a second.
+func (w *watcher) tells(j *Job) bool {
+	return j.tail != nil && j.finished.IsZero() && !slices.ContainsFunc(w.before(j), func(b *Job) bool { return !b.Over && b.finished.IsZero() })
 }
 
 // became takes in what became of a build. One that is built has a tree, which can be seen
@@ -141,12 +147,12 @@ func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
 
 // failedBefore tells whether a job that has to succeed before another has not: by what has
 // become of its builds, or, whatever that is, by its status.
-func (w *watcher) failedBefore(j *Job, of map[int]batch.Status) bool {
-	return slices.ContainsFunc(j.After, func(n int) bool {
-		if s, known := of[n]; known && s.State.Ended() && s.State != batch.Done {
+func (w *watcher) failedBefore(j *Job, of map[*Job]batch.Status) bool {
+	return slices.ContainsFunc(w.before(j), func(b *Job) bool {
+		if s, known := of[b]; known && s.State.Ended() && s.State != batch.Done {
 			return true
 		}
-		return slices.ContainsFunc(w.Jobs[n-1].Builds, func(ref store.Ref) bool {
+		return slices.ContainsFunc(b.Builds, func(ref store.Ref) bool {
 			done := w.result[w.of[ref]]
 			return done != nil && done.Outcome != schedule.Succeeded
 		})

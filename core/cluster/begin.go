@@ -2,7 +2,6 @@ package cluster
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -37,7 +36,7 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 	if err := removeEmpty(m); err != nil {
 		return nil, nil, err
 	}
-	others, followed, err := Runs(m)
+	others, _, err := Runs(m)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -46,9 +45,6 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 		todo = append(todo, j.Ref)
 	}
 	for _, other := range others {
-		if followed[other] {
-			continue
-		}
 		other, unlock, err := take(m, other.Name)
 		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) || errors.As(err, new(*OfAnother)) {
 			continue
@@ -57,13 +53,13 @@ func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.
 			return nil, nil, err
 		}
 		builds := other.Builds()
-		same := other.Begun && other.Command == how.Command && sameAsk(other.Ask, p.Ask)
+		same := other.begunBy(how.Command, p.Ask)
 		if same && !slices.ContainsFunc(todo, func(r store.Ref) bool { return !slices.Contains(builds, r) }) {
 			m.Tell(event.Event{Kind: event.Batch, Text: "the same command has begun the run " + other.Name + ", which is on its way: following it"})
 			return other, unlock, nil
 		}
 		if same || !other.Begun {
-			err = other.end(ctx, m, by, noneFinishing)
+			err = other.end(ctx, m, by)
 		} else {
 			m.Tell(event.Event{Kind: event.Batch, Text: "nobody follows the run " + other.Name + " (" + other.Title() + ")"})
 		}
@@ -127,15 +123,9 @@ func removeEmpty(m *machine.Machine) error {
 func Same(m *machine.Machine, command string, ask plan.Ask) (string, error) {
 	runs, followed, err := Runs(m)
 	for _, r := range runs {
-		if r.Begun && r.Command == command && sameAsk(r.Ask, ask) && !followed[r] {
+		if r.begunBy(command, ask) && !followed[r] {
 			return r.Name, nil
 		}
 	}
 	return "", err
-}
-
-func sameAsk(a, b plan.Ask) bool {
-	one, err := json.Marshal(a)
-	two, other := json.Marshal(b)
-	return err == nil && other == nil && string(one) == string(two)
 }

@@ -68,11 +68,6 @@ type Ended struct {
 	Avoided []string // nodes that are not used
 }
 
-// Short tells whether it has ended for the memory or the time that it may take.
-func (e *Ended) Short() (memory, time bool) {
-	return e.Status.State == batch.OutOfMemory, e.Status.State == batch.TimedOut
-}
-
 func (e *Ended) Error() string {
 	if e.Status.State == batch.Impossible {
 		but := ""

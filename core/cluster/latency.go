@@ -18,13 +18,13 @@ import (
 func (w *watcher) keepLatency() {
 	var all []span
 	for _, j := range w.Jobs {
-		s := span{begun: w.begun[j.Number], over: w.over[j.Number]}
+		s := span{begun: j.begun, over: j.finished}
 		if s.begun.IsZero() || s.over.IsZero() {
 			continue
 		}
-		for _, n := range j.After {
-			if w.over[n].After(s.ready) {
-				s.ready = w.over[n]
+		for _, b := range w.before(j) {
+			if b.finished.After(s.ready) {
+				s.ready = b.finished
 			}
 		}
 		if took, known := w.took[j.Builds[0]]; known && len(j.Builds) == 1 {

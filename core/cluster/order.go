@@ -77,7 +77,7 @@ const patience = 75 * time.Second
 // Execute does what the order in a file says, on a node, and tells what became of it in the
 // file beside it. Its error is that of a build, or of the node.
 func Execute(ctx context.Context, m *machine.Machine, file string) error {
-	if err := seen(ctx, func() bool { return ground.Exists(file) }, filepath.Dir(file)); err != nil {
+	if err := await(ctx, func() bool { return ground.Exists(file) }, filepath.Dir(file)); err != nil {
 		return err
 	}
 	data, err := ground.ReadFile(file, largestFile)
@@ -204,7 +204,7 @@ func visible(s *store.Store, r store.Ref) bool {
 
 // mustSee waits until a tree can be seen.
 func mustSee(ctx context.Context, s *store.Store, r store.Ref) error {
-	err := seen(ctx, func() bool { return visible(s, r) })
+	err := await(ctx, func() bool { return visible(s, r) })
 	if errors.Is(err, errUnseen) {
 		return &Late{r}
 	}
@@ -223,9 +223,9 @@ func refresh(dirs ...string) {
 	}
 }
 
-// seen waits until something can be seen that another machine has written into
+// await waits until something can be seen that another machine has written into
 // directories.
-func seen(ctx context.Context, is func() bool, dirs ...string) error {
+func await(ctx context.Context, is func() bool, dirs ...string) error {
 	const often = 200 * time.Millisecond
 	for waited := time.Duration(0); ; waited += often {
 		refresh(dirs...)

@@ -72,6 +72,18 @@ type Job struct {
 	Again    bool `json:"again,omitempty"`    // it takes the place of one that came to nothing
 	Over     bool `json:"over,omitempty"`     // nothing is expected of it any more
 	Replaced bool `json:"replaced,omitempty"` // another takes its place
+
+	watched
+}
+
+// watched is what who watches knows of a job, by this machine's clock.
+type watched struct {
+	id       string // in the scheduler's lists; "" while that is not known
+	tail     *tail  // of what its node tells; nil while it is not submitted
+	begun    time.Time
+	finished time.Time // when it had told everything
+	silent   time.Time // since when the scheduler says that it has ended, and it does not
+	unlike   *Unlike   // its node has refused it
 }
 
 func (r *Run) mark() string { return "fl-" + r.Name + "-" }
@@ -85,14 +97,22 @@ func (r *Run) jobName(j *Job) string {
 	return name
 }
 
-// numbered is the number of a job by its name, or 0.
-func (r *Run) numbered(name string) int {
+// called is a job by its name, or nil.
+func (r *Run) called(name string) *Job {
 	number, _, _ := strings.Cut(strings.TrimPrefix(name, r.mark()), "-")
-	n, err := strconv.Atoi(number)
-	if err != nil {
-		return 0
+	if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= len(r.Jobs) {
+		return r.Jobs[n-1]
 	}
-	return n
+	return nil
+}
+
+// before are the jobs that have to succeed before another.
+func (r *Run) before(j *Job) []*Job {
+	all := make([]*Job, len(j.After))
+	for i, n := range j.After {
+		all[i] = r.Jobs[n-1]
+	}
+	return all
 }
 
 func (r *Run) file(j *Job, suffix string) string {
@@ -171,10 +191,11 @@ func readRun(dir string) (*Run, error) {
 		return nil, err
 	}
 	r := &Run{}
-	if err := json.Unmarshal(text, r); err != nil {
-		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "Nobody can follow that run. End its jobs (" + (&Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix)}).mark() + "…), and remove its directory."}
-	}
+	err = json.Unmarshal(text, r)
 	r.dir, r.Name = dir, strings.TrimPrefix(filepath.Base(dir), runPrefix)
+	if err != nil {
+		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "Nobody can follow that run. End its jobs (" + r.mark() + "…), and remove its directory."}
+	}
 	return r, nil
 }
 
@@ -232,15 +253,12 @@ func End(ctx context.Context, m *machine.Machine, name string) error {
 		return err
 	}
 	defer unlock()
-	return r.end(ctx, m, by, noneFinishing)
+	return r.end(ctx, m, by)
 }
 
-func noneFinishing(int) bool { return false }
-
 // end ends all jobs of a run, waits for that a while, for they write into its directory
-// until they have ended, and takes it away. Those that have said all they have to say are
-// left alone.
-func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, finishing func(number int) bool) error {
+// until they have ended, and takes it away. Those that have told everything are left alone.
+func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler) error {
 	const moment, enough = 200 * time.Millisecond, 20 * time.Second
 	ctx, stop := context.WithTimeout(ctx, enough)
 	defer stop()
@@ -251,7 +269,7 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, f
 		}
 		var ids []string
 		for _, s := range statuses {
-			if !s.State.Ended() && !finishing(r.numbered(s.Name)) {
+			if j := r.called(s.Name); !s.State.Ended() && (j == nil || j.finished.IsZero()) {
 				ids = append(ids, s.ID)
 			}
 		}
@@ -270,6 +288,13 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler, f
 		case <-time.After(moment):
 		}
 	}
+}
+
+// begunBy tells whether a command has begun a run, and submitted all of it.
+func (r *Run) begunBy(command string, ask plan.Ask) bool {
+	one, err := json.Marshal(r.Ask)
+	two, other := json.Marshal(ask)
+	return r.Begun && r.Command == command && err == nil && other == nil && string(one) == string(two)
 }
 
 // Title is the command that has begun a run, as it is typed.

@@ -105,8 +105,7 @@ func minutes(takes time.Duration) int {
 // that are as good, the one with fewer jobs.
 func Groups(pieces []Piece, latency time.Duration, room int) []Group {
 	lines := [][]int{down(pieces, depths(pieces)), down(pieces, make([]time.Duration, len(pieces))), along(pieces)}
-	best, takes := cut(pieces, lines[0], 0), time.Duration(0)
-	best, takes = arranged(best, latency, room)
+	best, takes := arranged(cut(pieces, lines[0], 0), latency, room)
 	for _, line := range lines {
 		for grain := latency; grain > 0 && grain <= 16*latency; grain *= 2 {
 			groups, t := arranged(cut(pieces, line, grain), latency, room)
@@ -208,22 +207,16 @@ func cut(pieces []Piece, line []int, grain time.Duration) []Group {
 	var groups []Group
 	for _, i := range line {
 		p, last := pieces[i], len(groups)-1
-		joins := false
-		if last >= 0 && grain > 0 && p.Length > 0 {
+		joins, together := false, time.Duration(0)
+		if last >= 0 && grain > 0 && p.Length > 0 && groups[last].Length > 0 && len(groups[last].Pieces) < most {
 			g := groups[last]
+			together = lengthOf(pieces, append(slices.Clone(g.Pieces), i))
 			chain := len(p.Needs) == 1 && p.Needs[0] == g.Pieces[len(g.Pieces)-1] && above[p.Needs[0]] == 1
-			switch with := lengthOf(pieces, append(slices.Clone(g.Pieces), i)); {
-			case g.Length == 0 || len(g.Pieces) == most:
-			case chain:
-				joins = min(p.Length, g.Length) <= grain
-			default:
-				joins = with <= grain
-			}
+			joins = together <= grain || chain && min(p.Length, g.Length) <= grain
 		}
 		if joins {
 			g := &groups[last]
-			g.Pieces = append(g.Pieces, i)
-			g.Length = lengthOf(pieces, g.Pieces)
+			g.Pieces, g.Length = append(g.Pieces, i), together
 			g.Size = Size{max(g.Processors, p.Processors), max(g.Memory, p.Memory), minutes(g.Length)}
 		} else {
 			groups = append(groups, Group{Pieces: []int{i}, Length: p.Length, Size: p.Size})

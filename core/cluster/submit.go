@@ -53,7 +53,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 		return changed
 	}
 	for _, j := range w.Jobs {
-		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
+		j.tail = &tail{file: w.file(j, toldSuffix)}
 	}
 	statuses, err := w.by.Look(ctx, w.mark())
 	if err != nil {
@@ -61,8 +61,8 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	}
 	var held []string
 	for _, s := range statuses {
-		if n := w.numbered(s.Name); n > 0 && n <= len(w.Jobs) {
-			w.ids[n] = s.ID
+		if j := w.called(s.Name); j != nil {
+			j.id = s.ID
 			if s.State == batch.Waiting && strings.Contains(s.Why, "Held") { // who submitted it was killed
 				held = append(held, s.ID)
 			}
@@ -73,7 +73,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	}
 	w.takeIn()
 	for _, j := range slices.Clone(w.Jobs) { // that nobody has submitted, or knows any more, and that never began
-		if !j.Over && w.ids[j.Number] == "" && w.begun[j.Number].IsZero() && len(w.unresolved(j)) > 0 {
+		if !j.Over && j.id == "" && j.begun.IsZero() && len(w.unresolved(j)) > 0 {
 			if err := w.again(ctx, j, j.Size, j.Again); err != nil {
 				return err
 			}
@@ -86,18 +86,18 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 // takes one that has ended and is forgotten for one that has succeeded. They are let go in
 // their order, in which it has them run where it can choose.
 func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
-	lanes := map[int]int{} // the last job of each
+	lanes := map[int]*Job{} // the last job of each
 	carries := map[store.Ref]*Job{}
 	for _, j := range w.Jobs {
 		if j.Over {
 			continue
 		}
-		lanes[j.Lane] = j.Number
+		lanes[j.Lane] = j
 		for _, ref := range j.Builds {
 			carries[ref] = j
 		}
 	}
-	behind := map[*Job]int{}
+	behind := map[*Job]*Job{}
 	for _, j := range jobs {
 		j.Number = len(w.Jobs) + 1
 		w.Jobs = append(w.Jobs, j)
@@ -114,7 +114,7 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 			}
 		}
 		if w.m.Settings.Cluster.Most > 0 {
-			behind[j], lanes[j.Lane] = lanes[j.Lane], j.Number
+			behind[j], lanes[j.Lane] = lanes[j.Lane], j
 		}
 		if err := w.write(ctx, j); err != nil {
 			return err
@@ -134,9 +134,8 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 		if err != nil {
 			return err
 		}
-		w.ids[j.Number] = id
+		j.id, j.tail = id, &tail{file: w.file(j, toldSuffix)}
 		held = append(held, id)
-		w.tails[j.Number] = &tail{file: w.file(j, toldSuffix)}
 	}
 	w.Begun = true
 	if err := w.save(); err != nil {
@@ -169,7 +168,7 @@ func (w *watcher) write(ctx context.Context, j *Job) error {
 }
 
 // job is one as the scheduler is told of it.
-func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
+func (w *watcher) job(j, behind *Job) (batch.Job, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return batch.Job{}, err
@@ -187,11 +186,11 @@ func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
 	for _, pair := range w.m.Settings.Cluster.Environment {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
 	}
-	for _, n := range j.After {
-		b.After = append(b.After, w.ids[n])
+	for _, before := range w.before(j) {
+		b.After = append(b.After, before.id)
 	}
-	if behind != 0 && w.ids[behind] != "" {
-		b.Behind = []string{w.ids[behind]}
+	if behind != nil && behind.id != "" {
+		b.Behind = []string{behind.id}
 	}
 	return b, nil
 }
@@ -201,7 +200,7 @@ func (w *watcher) job(j *Job, behind int) (batch.Job, error) {
 func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool) error {
 	affected := []*Job{j}
 	for _, k := range w.Jobs[j.Number:] {
-		stands := slices.ContainsFunc(k.After, func(n int) bool { return slices.Contains(affected, w.Jobs[n-1]) })
+		stands := slices.ContainsFunc(w.before(k), func(b *Job) bool { return slices.Contains(affected, b) })
 		if stands && !k.Over {
 			affected = append(affected, k)
 		}
@@ -218,8 +217,8 @@ func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool) error
 		if len(left) > 0 {
 			jobs = append(jobs, next)
 		}
-		if id := w.ids[k.Number]; id != "" {
-			old = append(old, id)
+		if k.id != "" {
+			old = append(old, k.id)
 		}
 	}
 	if err := w.by.Cancel(ctx, old); err != nil {

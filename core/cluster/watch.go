@@ -25,18 +25,12 @@ type watcher struct {
 	b      *build.Builder
 	record func(store.Record)
 
-	builds  []*build.Job // of the run, in the order of the ladder
-	of      map[store.Ref]*build.Job
-	result  map[*build.Job]*build.Result
-	ids     map[int]string // of jobs, in the scheduler's lists, by their numbers
-	tails   map[int]*tail
-	silent  map[int]time.Time // since when the scheduler says that a job has ended which has not said so
-	begun   map[int]time.Time // when a job was seen to begin
-	over    map[int]time.Time // when one was seen to be over
-	refused map[int]*Unlike   // nodes that are not used
-	late    map[store.Ref]time.Time
-	told    map[store.Ref]bool // that are done, by an event
-	took    map[store.Ref]time.Duration
+	builds []*build.Job // of the run, in the order of the ladder
+	of     map[store.Ref]*build.Job
+	result map[*build.Job]*build.Result
+	late   map[store.Ref]time.Time
+	told   map[store.Ref]bool // that are done, by an event
+	took   map[store.Ref]time.Duration
 
 	expected time.Duration // that it should take, or 0
 
@@ -67,8 +61,8 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		return nil, err
 	}
 	defer unlock()
-	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{}, ids: map[int]string{}, tails: map[int]*tail{},
-		silent: map[int]time.Time{}, begun: map[int]time.Time{}, over: map[int]time.Time{}, refused: map[int]*Unlike{}, late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
+	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{},
+		late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
 	if w.b, err = build.NewBuilder(ctx, m); err != nil {
 		return nil, err
 	}
@@ -100,8 +94,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	if !back {
 		w.keepLatency()
 	}
-	finishing := func(number int) bool { return !w.over[number].IsZero() }
-	if wrong := r.end(context.WithoutCancel(ctx), m, by, finishing); wrong != nil { // what is built is built
+	if wrong := r.end(context.WithoutCancel(ctx), m, by); wrong != nil { // what is built is built
 		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " + wrong.Error()})
 	}
 	return results, err
@@ -136,10 +129,9 @@ func (w *watcher) watch(ctx context.Context) error {
 // avoid keeps what is on its way from nodes that are not like this machine, and submits
 // what one of them has refused once more.
 func (w *watcher) avoid(ctx context.Context) error {
-	for number, unlike := range w.refused {
-		delete(w.refused, number)
-		j := w.Jobs[number-1]
-		if j.Over {
+	for _, j := range slices.Clone(w.Jobs) {
+		unlike := j.unlike
+		if unlike == nil || j.Over {
 			continue
 		}
 		if !slices.Contains(w.Avoid, unlike.Node) {
@@ -147,8 +139,8 @@ func (w *watcher) avoid(ctx context.Context) error {
 			w.m.Tell(event.Event{Kind: event.Batch, Text: unlike.Error() + "\n    The node is not used."})
 			var waiting []string
 			for _, other := range w.Jobs {
-				if id := w.ids[other.Number]; id != "" && !other.Over && other != j && w.begun[other.Number].IsZero() {
-					waiting = append(waiting, id)
+				if other.id != "" && !other.Over && other != j && other.begun.IsZero() {
+					waiting = append(waiting, other.id)
 				}
 			}
 			if err := w.by.Avoid(ctx, waiting, w.Avoid); err != nil {
@@ -173,30 +165,30 @@ func (w *watcher) ask(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	of := map[int]batch.Status{}
+	of := map[*Job]batch.Status{}
 	for _, s := range statuses {
-		of[w.numbered(s.Name)] = s
+		of[w.called(s.Name)] = s
 	}
 	now := w.m.Now()
 	w.tellWaiting(now, of)
 	for _, j := range w.Jobs {
-		status, known := of[j.Number]
-		_, over := w.over[j.Number]
+		status, known := of[j]
+		finished := !j.finished.IsZero()
 		switch {
 		case j.Over:
 			continue
 		case len(w.unresolved(j)) == 0:
 			j.Over = true
 			continue
-		case !over && known && !status.State.Ended() && status.State != batch.Impossible:
-			delete(w.silent, j.Number)
+		case !finished && known && !status.State.Ended() && status.State != batch.Impossible:
+			j.silent = time.Time{}
 			continue
 		}
-		if _, waits := w.silent[j.Number]; !waits {
-			w.silent[j.Number] = now
+		if j.silent.IsZero() {
+			j.silent = now
 		}
-		cascades := known && status.State == batch.Cancelled && w.begun[j.Number].IsZero() && w.failedBefore(j, of)
-		if !over && !cascades && now.Sub(w.silent[j.Number]) < grace {
+		cascades := known && status.State == batch.Cancelled && j.begun.IsZero() && w.failedBefore(j, of)
+		if !finished && !cascades && now.Sub(j.silent) < grace {
 			continue
 		}
 		if err := w.settle(ctx, j, status, known, cascades); err != nil {
@@ -207,11 +199,11 @@ func (w *watcher) ask(ctx context.Context) error {
 }
 
 // tellWaiting tells when nothing runs for long, and what the scheduler says it waits for.
-func (w *watcher) tellWaiting(now time.Time, of map[int]batch.Status) {
+func (w *watcher) tellWaiting(now time.Time, of map[*Job]batch.Status) {
 	const long, again = 15 * time.Second, 10 * time.Minute
 	waiting, why := 0, ""
 	for _, j := range w.Jobs {
-		switch s, known := of[j.Number]; {
+		switch s, known := of[j]; {
 		case j.Over || !known:
 		case s.State == batch.Running:
 			w.idle, w.said = time.Time{}, ""
@@ -256,7 +248,7 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 		j.Over = true
 		return nil
 	}
-	err := &Ended{Build: left[0], Job: w.ids[j.Number], Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size, Avoided: w.Avoid}
+	err := &Ended{Build: left[0], Job: j.id, Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size, Avoided: w.Avoid}
 	if !known {
 		err.Status.State = batch.Lost
 	}
@@ -266,15 +258,14 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 		}
 	}
 	const twice = 2
-	memory, time := err.Short()
+	short := map[batch.State]string{batch.OutOfMemory: "memory", batch.TimedOut: "time"}[err.Status.State]
 	switch {
 	case cascades: // the scheduler knows jobs, and not what they stand on in them
 		return w.again(ctx, j, j.Size, j.Again)
 	case j.Again:
-	case memory || time:
-		what := map[bool]string{true: "memory", false: "time"}[memory]
+	case short != "":
 		size := j.times(twice)
-		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", what, size.Memory, size.Minutes))
+		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", short, size.Memory, size.Minutes))
 		return w.again(ctx, j, size, true)
 	case err.Status.State == batch.Lost:
 		w.retried(left[0], "its job is lost, or its node; once more")

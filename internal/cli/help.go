@@ -101,14 +101,14 @@ func (h *helper) lines(err error) []string {
 
 // jobEnded says what lets the job of a cluster go on to its end.
 func (h *helper) jobEnded(e *cluster.Ended) []string {
-	switch memory, time := e.Short(); {
-	case e.Status.State == batch.Impossible && len(e.Avoided) > 0:
+	switch state := e.Status.State; {
+	case state == batch.Impossible && len(e.Avoided) > 0:
 		return []string{"Give nodes what this machine has, or plan on a machine that is like them."}
-	case e.Status.State == batch.Impossible:
+	case state == batch.Impossible:
 		return []string{"Give it less: [cluster] in the settings, memory and minutes in [build] in its recipe; or see which nodes the scheduler has."}
-	case memory:
+	case state == batch.OutOfMemory:
 		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: say how much in [build] in its recipe, memory = …", e.Size.Memory)}
-	case time:
+	case state == batch.TimedOut:
 		return []string{fmt.Sprintf("It takes longer than the %s that its job had: say how long in [build] in its recipe, minutes = …", term.Count(e.Size.Minutes, "minute"))}
 	}
 	return []string{"The same command has it built again."}
