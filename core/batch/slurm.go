@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fernladder/core/shell"
 	"fmt"
 	"os"
 	"os/exec"
@@ -13,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"fernladder/core/shell"
 )
 
 // Slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),

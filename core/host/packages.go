@@ -231,11 +231,14 @@ func (k *Packages) Versions(ctx context.Context) (map[string]string, error) {
 	}
 	if k.manager == "apk" {
 		db, err := k.apk()
+		if err != nil {
+			return nil, err
+		}
 		k.versions = map[string]string{}
 		for name, p := range db.packages {
 			k.versions[name] = p.version
 		}
-		return k.versions, err
+		return k.versions, nil
 	}
 	argv := map[string][]string{"dpkg-query": {"-W", "-f", "${Package} ${Version} ${db:Status-Status}\n"}, "rpm": {"-qa", "--qf", "%{NAME} %{EVR} installed\n"}, "pacman": {"-Q"}}[k.manager]
 	out, err := k.ask(ctx, argv...)
