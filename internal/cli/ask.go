@@ -44,17 +44,18 @@ func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
 	c.Flags().BoolVar(&a.nodes.Detach, "detach", false, "with --cluster: leave when the jobs are submitted; fernladder follow comes back to them")
 }
 
-// checkCluster says what does not go together with building on a cluster, or without it.
-func (a *app) checkCluster(c *cobra.Command, ask *plan.Ask) error {
+// onNodes notes which command it is that nodes may build for, and says what does not go
+// together with building on a cluster, or without it.
+func (a *app) onNodes(c *cobra.Command, ask *plan.Ask) error {
 	a.nodes.Command = c.Name()
 	if a.nodes.Detach && !ask.Cluster {
 		return usage("--detach goes with --cluster")
 	}
-	for _, name := range []string{"jobs", "prove", "shell", "watch"} {
+	if ask.Cluster && c.Flags().Changed("jobs") {
+		return usage("--jobs does not go with --cluster: processors and most_jobs in [cluster] in the settings say how many there are")
+	}
+	for _, name := range []string{"prove", "shell", "watch"} {
 		if ask.Cluster && c.Flags().Changed(name) {
-			if name == "jobs" {
-				return usage("--jobs does not go with --cluster: processors and most_jobs in [cluster] in the settings say how many there are")
-			}
 			return usage("--%s does not go with --cluster", name)
 		}
 	}

@@ -72,7 +72,7 @@ where it stopped.`,
 			if err := onlyOne(c, "prove", "shell", "watch"); err != nil {
 				return err
 			}
-			if err := a.checkCluster(c, &ask); err != nil {
+			if err := a.onNodes(c, &ask); err != nil {
 				return err
 			}
 			asked := with(&ask, args)

@@ -35,12 +35,7 @@ there already is named by its id: NAME@ID.`,
   fernladder install glasshouse:1.9 --beside  a second version, beside the first
   fernladder install                          what fernladder.toml says is wanted`,
 		ValidArgsFunction: a.completeRecipes,
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.checkCluster(c, &ask); err != nil {
-				return err
-			}
-			return a.install(c.Context(), with(&ask, args))
-		},
+		RunE:              a.installs(&ask),
 	}
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
@@ -62,16 +57,21 @@ of a branch moves to its newest commit.`,
   fernladder upgrade mistplan                 one package
   fernladder plan --upgrade                   what it would do`,
 		ValidArgsFunction: a.completeInstalled,
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.checkCluster(c, &ask); err != nil {
-				return err
-			}
-			return a.install(c.Context(), with(&ask, args))
-		},
+		RunE:              a.installs(&ask),
 	}
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
 	return c
+}
+
+// installs is what install and upgrade do with the names that they are given.
+func (a *app) installs(ask *plan.Ask) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		if err := a.onNodes(c, ask); err != nil {
+			return err
+		}
+		return a.install(c.Context(), with(ask, args))
+	}
 }
 
 func (a *app) install(ctx context.Context, ask plan.Ask) error {

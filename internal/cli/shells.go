@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"fernladder/core/shell"
 	"fmt"
 	"strings"
+
+	"fernladder/core/shell"
 )
 
 // variable is one that a shell sets.

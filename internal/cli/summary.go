@@ -43,7 +43,8 @@ func (a *app) summary(r *install.Report, slots int) {
 	if r.Expected > 0 {
 		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(r.Expected))
 	}
-	if line += "."; slots > 0 {
+	line += "."
+	if slots > 0 {
 		processors := min(slots, runtime.NumCPU())
 		line += fmt.Sprintf(" Processors busy: %.0f%% of %d.", min(100, 100*busy/max(r.Took.Seconds(), 0.001)/float64(processors)), processors)
 	}

@@ -240,7 +240,7 @@ func (p *Progress) report(e note) {
 		if !p.screen.live && e.Elapsed >= longStage {
 			say("%s took %s", e.Stage, Duration(e.Elapsed))
 		}
-	case event.Retried:
+	case event.Retried, event.Batch:
 		say("%s", e.Text)
 	case event.PackageDone:
 		if n := p.remarks[build] - fewRemarks; n > 0 {
@@ -251,8 +251,6 @@ func (p *Progress) report(e note) {
 		say("%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
 	case event.PackageSkipped:
 		say("not built: it stands on %s", e.Text)
-	case event.Batch:
-		say("%s", e.Text)
 	case event.Waiting:
 		if !p.reported[name+e.Text] {
 			p.reported[name+e.Text] = true
