@@ -27,10 +27,14 @@ type attempt struct {
 	env     []string          // of commands, once it is known
 	fetched []store.Source    // as they came in this run
 	digests map[string]string // of the files that were taken over in this run
+	left    *stamps           // of what an earlier run has left
 	checked bool              // it is known whether somebody has changed what was left
 	rebuild bool              // what is built is built already, and only compared
 	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }
+
+// stamps are those of the source, and of all that a build is made in.
+type stamps struct{ all, source string }
 
 // cost is what an attempt has taken.
 type cost struct {
@@ -79,6 +83,10 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 	if err != nil {
 		return nil, a.m.Store.Wrap(err)
 	}
+	if len(a.journal.Done) == 0 {
+		a.journal.Runs = nil
+	}
+	a.journal.Runs = append(a.journal.Runs, string(a.b.level))
 	for _, stage := range a.job.Stages {
 		if a.journal.done(stage.Name) {
 			continue

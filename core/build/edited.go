@@ -46,16 +46,25 @@ func (e *Edited) Error() string {
 	return text
 }
 
-// stamp is a digest of what is in directories of the box.
+// stamp is a digest of what is in directories of the box: names, modes, sizes and times, and,
+// as those of a file can be set by whoever changes it, its number and when it was last
+// changed.
 func (a *attempt) stamp(dirs ...string) string {
 	h := blake3.New()
 	for _, dir := range dirs {
 		a.walkBox(dir, func(e ground.Entry) error {
-			fmt.Fprintf(h, "%q %o %d %d\n", e.Name, e.Mode, e.Size, e.Modified.UnixNano())
+			fmt.Fprintf(h, "%q %o %d %d %d %d\n", e.Name, e.Mode, e.Size, e.Modified.UnixNano(), e.Inode, e.Changed.UnixNano())
 			return nil
 		})
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// look takes the stamps of what an earlier run has left, before anything is done to it.
+func (a *attempt) look() {
+	if a.left == nil {
+		a.left = &stamps{a.stamp(a.dirs.built()...), a.stamp(a.dirs.source)}
+	}
 }
 
 // built are the directories that a person may change in.
@@ -75,7 +84,7 @@ func (a *attempt) changedSince(since time.Time) []string {
 			if len(files) == enough {
 				return ground.Stop
 			}
-			if e.Mode.IsRegular() && e.Modified.After(since) {
+			if e.Mode.IsRegular() && e.Changed.After(since) {
 				files = append(files, strings.TrimPrefix(dir, a.dirs.box+"/")+"/"+e.Name)
 			}
 			return nil
@@ -94,13 +103,15 @@ func (a *attempt) checkEdited() error {
 	if !j.done(StageUnpack) {
 		return nil
 	}
+	changed := a.left != nil // owners of files
+	a.look()
 	half := len(a.job.Patches) > 0 && !j.done(StagePatch)
 	switch {
 	case !a.canEnter(a.dirs.source):
 		j.forget(StageUnpack)
-	case j.Stamp == "" && j.Pure && j.SourceStamp != "" && j.SourceStamp != a.stamp(a.dirs.source):
+	case j.Stamp == "" && j.Pure && j.SourceStamp != "" && j.SourceStamp != a.left.source:
 		j.forget(StageUnpack)
-	case j.Stamp == "" || j.Stamp == a.stamp(a.dirs.built()...):
+	case j.Stamp == "" || j.Stamp == a.left.all:
 	case a.job.Edited == KeepEdited && !half:
 		j.Edited = true
 	case a.job.Edited == FreshSource:
@@ -109,6 +120,9 @@ func (a *attempt) checkEdited() error {
 		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped), Half: half}
 	}
 	j.Stamp = ""
+	if changed && j.SourceStamp != "" {
+		j.SourceStamp = a.stamp(a.dirs.source)
+	}
 	return nil
 }
 

@@ -81,7 +81,7 @@ func (a *attempt) reuseSource(ctx context.Context) error {
 		if err != nil || !taken {
 			continue // it is unpacked, then
 		}
-		a.journal = journal{Done: []string{StageUnpack}, SourceStamp: other.SourceStamp, Newest: other.Newest, Sources: other.Sources,
+		a.journal = journal{Done: []string{StageUnpack}, SourceStamp: a.stamp(a.dirs.source), Runs: other.Runs, Newest: other.Newest, Sources: other.Sources,
 			Inputs: other.Inputs, Seconds: other.Seconds, CPU: other.CPU}
 		if other.done(StagePatch) {
 			a.journal.Done = append(a.journal.Done, StagePatch)

@@ -29,6 +29,7 @@ type journal struct {
 	Given    []store.Owned             `json:"given,omitempty"`    // to others, by the installer
 	Features []feature.Feature         `json:"features,omitempty"` // that the source says it was configured with and without
 	NotBare  string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
+	Runs     []string                  `json:"runs"`               // the isolation of each run that something is left of
 
 	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
 	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order
@@ -98,6 +99,9 @@ func (j *journal) forget(stage string) {
 	}
 	j.Done = slices.DeleteFunc(j.Done, func(done string) bool { return slices.Index(allStages, done) >= from })
 }
+
+// earlier are the runs before the one under way.
+func (j *journal) earlier() []string { return j.Runs[:max(0, len(j.Runs)-1)] }
 
 // begin fills in what a journal has that is new.
 func (j *journal) begin() {

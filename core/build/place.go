@@ -236,7 +236,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
 		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features, Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
-		Remarks: a.journal.Remarks, Edited: a.journal.Edited,
+		Remarks: a.journal.Remarks, Edited: a.journal.Edited, Resumed: a.journal.earlier(),
 	}
 	values := treeVariables(a.job)
 	receipt.Notes = recipe.Expand(a.job.Recipe.Notes, lookup(values))

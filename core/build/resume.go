@@ -57,7 +57,7 @@ func (a *attempt) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	if a.room.user, a.room.giveBack, err = a.m.Settings.Users.Lend(ctx, a.journal.User); err != nil {
+	if a.room.user, a.room.giveBack, err = a.m.Settings.Users.Lend(ctx, a.journal.User, a.dirs.work); err != nil {
 		return err
 	}
 	if err := a.makeDirs(); err != nil {
@@ -108,6 +108,7 @@ func (a *attempt) makeDirs() error {
 			return err
 		}
 		if a.journal.User.Other() && a.journal.User != a.room.user { // it was built as another user before
+			a.look()
 			if err := ground.Give(dir, a.ofBuilds(a.journal.User), a.room.user.UID, a.room.user.GID); err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -33,7 +34,7 @@ var ErrHeld = errors.New("somebody else holds the lock")
 
 // Now takes the lock if nobody holds it, and else returns ErrHeld.
 func Now(file string) (func(), error) {
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(mode(file)))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))
 	held, err := lock.TryLock()
 	if err == nil && !held {
 		err = ErrHeld
@@ -47,7 +48,7 @@ func Now(file string) (func(), error) {
 
 func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
 	const pause = 50 * time.Millisecond
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(mode(file)))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))
 	for tries := 0; ; tries++ {
 		held, err := try(lock)
 		if err != nil {

@@ -35,6 +35,11 @@ func (d *Dir) Symlink(target, name string) error {
 	return wrap("symlink", filepath.Join(d.path, name), unix.Symlinkat(target, parent, base))
 }
 
+// Chmod changes the permissions of the directory itself.
+func (d *Dir) Chmod(mode fs.FileMode) error {
+	return wrap("chmod", d.path, unix.Fchmod(d.fd(), uint32(mode.Perm())))
+}
+
 // Mkdir makes a directory at a path below the directory.
 func (d *Dir) Mkdir(name string, mode fs.FileMode) error {
 	parent, base, done, err := d.parent(name)

@@ -21,6 +21,7 @@ type Info struct {
 	Links    int
 	Device   uint64 // with Inode, tells files from each other
 	Inode    uint64
+	Changed  time.Time // contents or attributes; no program can set it
 }
 
 func statAt(dir int, name, path string) (Info, error) {
@@ -52,7 +53,7 @@ func statAt(dir int, name, path string) (Info, error) {
 		mode |= fs.ModeDevice
 	}
 	const block = 512 // whatever the file system's own is (stat(2))
-	return Info{mode, st.Size, st.Blocks * block, time.Unix(st.Mtim.Unix()), int(st.Uid), int(st.Gid), int(st.Nlink), uint64(st.Dev), st.Ino}, nil
+	return Info{mode, st.Size, st.Blocks * block, time.Unix(st.Mtim.Unix()), int(st.Uid), int(st.Gid), int(st.Nlink), uint64(st.Dev), st.Ino, time.Unix(st.Ctim.Unix())}, nil
 }
 
 // An Entry is what a walk comes by. It is only good until the walk goes on.

@@ -48,7 +48,7 @@ const (
 	ByWinner  Why = "winner"        // another package was decided to have the name
 	ByLink    Why = "link"          // it is a link at the top of the tree, in the place of a directory
 	ByFronted Why = "beside"        // another build of the package has the plain names
-	ByActing  Why = "acts"          // the operating system would do by itself what it says
+	Untrusted Why = "untrusted"     // it is not known to be harmless where others look
 )
 
 // Conflict is the error when two packages want the same places on the landing.
@@ -160,15 +160,11 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !Collective(as) && (!Acts(x.Name, as) || p.rules.mayAct(x.Name)) && (p.rules.Behind(as, f.Mode) == "" || p.rules.before(x.receipt)) {
+		if ground.ValidName(as) && !Collective(as) && p.rules.lets(x.Name, as) && (p.rules.Behind(x.Name, as, f.Mode) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}
 	naming := &Naming{Build: x.Ref, File: file}
-	if Acts(x.Name, file) && !p.rules.mayAct(x.Name) {
-		naming.As, naming.Why = []string{}, ByActing
-		return nil, naming
-	}
 	rule, winner := p.rules.find(x.Name, file), p.rules.winner(file)
 	name := file
 	switch {
@@ -187,10 +183,13 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	case winner != "" && winner != x.Name:
 		naming.As, naming.Why, naming.Winner = also, ByWinner, winner
 		return also, naming
+	case !p.rules.lets(x.Name, file):
+		naming.As, naming.Why = also, Untrusted
+		return also, naming
 	default:
 		naming = nil
 	}
-	system := p.rules.Behind(name, f.Mode)
+	system := p.rules.Behind(x.Name, name, f.Mode)
 	switch {
 	case system == "":
 		return append([]string{name}, also...), naming

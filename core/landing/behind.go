@@ -10,8 +10,8 @@ import (
 // A nil function has none.
 type System struct {
 	Program func(name string) string // of this name
-	Library func(name string) string // a shared library, where the loader looks where the links are
-	File    func(name string) string // by its path below /usr
+	Library func(name string) string // a shared library; given where loaders and compilers look where the links are
+	File    func(name string) string // by its path below /usr; one in lib or include may be in a directory there that is for one architecture
 }
 
 func ask(find func(string) string, name string) string {
@@ -23,19 +23,21 @@ func ask(find func(string) string, name string) string {
 
 // first are directories of which, of several files of one name, only the first that is
 // found counts: entries in menus, services, units, what starts sessions.
-var first = words(`share/applications share/dbus-1/services share/thumbnailers share/xsessions share/wayland-sessions lib/systemd/system lib/systemd/user`)
+var first = words(`share/applications share/dbus-1/services share/thumbnailers share/xsessions share/wayland-sessions lib/systemd/system lib/systemd/user lib/girepository-1.0`)
 
-// Behind is the file of the operating system that a file of this name on the landing would
-// come before, or "": a program, with what shells and manuals have for it, a library, and
+// Behind is the file of the operating system that a package's file of this name on the
+// landing would come before, or "": a program, with what shells and manuals have for it, a library, and
 // what else there can be only one of.
-func (s System) Behind(name string, mode fs.FileMode) string {
+func (s System) Behind(pkg, name string, mode fs.FileMode) string {
 	dir, base := path.Split(name)
 	dir = strings.TrimSuffix(dir, "/")
 	switch dir {
 	case "bin", "sbin":
 		return ask(s.Program, base)
-	case "lib":
+	case "lib", "lib64":
 		return s.library(base, mode)
+	case "lib/pkgconfig", "lib64/pkgconfig", "share/pkgconfig":
+		return s.described("lib/pkgconfig/"+base, "share/pkgconfig/"+base)
 	case "share/man/man1", "share/man/man8", "man/man1", "man/man8":
 		stem := base
 		for _, suffix := range []string{".gz", ".bz2", ".xz", ".zst"} {
@@ -53,6 +55,29 @@ func (s System) Behind(name string, mode fs.FileMode) string {
 	}
 	if first[dir] {
 		return ask(s.File, name)
+	}
+	parts := strings.SplitN(name, "/", 4)
+	switch {
+	case len(parts) < 2:
+	case parts[0] == "include": // a directory that the system lacks has no header that it has
+		if s.described(path.Join(parts[:2]...)) != "" {
+			return s.described(name)
+		}
+	case len(parts) > 3 && parts[1] == "cmake":
+		return s.described("lib/cmake/"+parts[2], "share/cmake/"+parts[2])
+	case ownTops[parts[0]] && isOwn(pkg, parts[1]): // the system's package of that name reads it
+		return ask(s.File, path.Join(parts[:2]...))
+	}
+	return ""
+}
+
+// described is what describes a library of the system to those who build against it, where
+// they would find what is on the landing first.
+func (s System) described(names ...string) string {
+	for _, name := range names {
+		if at := ask(s.File, name); at != "" && s.Library != nil {
+			return at
+		}
 	}
 	return ""
 }

@@ -23,41 +23,46 @@ func TestWhatTheSystemHasComesFirst(t *testing.T) {
 			return ""
 		}
 	}
-	s := System{Program: has("grow"), Library: has("libfern.so.1 libleaf-2.so"), File: has("share/applications/grow.desktop lib/systemd/system/grow.service share/icons/grow.svg share/thumbnailers/grow.thumbnailer")}
+	s := System{Program: has("grow"), Library: has("libfern.so.1 libleaf-2.so"), File: has("share/applications/grow.desktop lib/systemd/system/grow.service share/icons/grow.svg share/thumbnailers/grow.thumbnailer include/fern.h lib/pkgconfig/fern.pc lib/cmake/Fern share/grow")}
 	for file, behind := range map[string]bool{
 		"bin/grow": true, "sbin/grow": true, "bin/grow2": false, "libexec/grow": false,
 		"share/man/man1/grow.1": true, "share/man/man8/grow.8.gz": true, "share/man/man5/grow.5": false,
 		"share/bash-completion/completions/grow": true, "share/zsh/site-functions/_grow": true, "share/fish/vendor_completions.d/grow.fish": true, "share/bash-completion/completions/grow2": false,
-		"lib/libfern.so.1": true, "lib/libfern.so.1.2.3": true, "lib/libfern.so.2": false, "lib/libfern.so": false, "lib/libleaf-2.so": true, "lib/fern/libfern.so.1": false,
+		"lib/libfern.so.1": true, "lib/libfern.so.1.2.3": true, "lib/libfern.so.2": false, "lib/libfern.so": false, "lib/libleaf-2.so": true, "lib/fern/libfern.so.1": false, "include/fern.h": true, "include/leaf.h": false, "lib/pkgconfig/fern.pc": true, "share/cmake/Fern/x.cmake": true, "share/grow/x": true, "share/grown/x": false,
 		"share/applications/grow.desktop": true, "lib/systemd/system/grow.service": true, "share/thumbnailers/grow.thumbnailer": true, "share/icons/grow.svg": false,
 	} {
-		assert.Equal(t, behind, s.Behind(file, 0o644) != "", file)
+		assert.Equal(t, behind, s.Behind("grow", file, 0o644) != "", file)
 	}
-	assert.Equal(t, "", s.Behind("lib/libleaf-2.so", fs.ModeSymlink|0o777), "which only linkers follow")
-	assert.Equal(t, "", System{}.Behind("bin/grow", 0o755))
+	assert.Equal(t, "", s.Behind("grow", "lib/libleaf-2.so", fs.ModeSymlink|0o777), "which only linkers follow")
+	assert.Equal(t, "", System{}.Behind("grow", "bin/grow", 0o755))
 }
 
-func TestWhatActsByBeingThere(t *testing.T) {
-	for file, acts := range map[string]bool{
-		"lib/systemd/system/fern.service": false, "lib/systemd/system/fern@.service": false, "lib/systemd/system/fern-night.timer": false, "lib/systemd/user/fern.socket": false,
-		"lib/systemd/system/fernseed.service": true, "lib/systemd/system/sshd.service": true, "lib/systemd/system/fern.service.d/more.conf": true,
-		"lib/systemd/system/multi-user.target.wants/fern.service": true, "lib/systemd/system-generators/fern": true, "lib/systemd": true, "lib/systemd/system": true,
-		"lib/udev/rules.d/60-fern.rules": true, "lib/tmpfiles.d/fern.conf": true, "lib/sysctl.d": true, "share/polkit-1/rules.d/fern.rules": true,
-		"share/dbus-1": true, "share/dbus-1/system-services/fern.service": true, "share/dbus-1/services/fern.service": false, "share/dbus-1/interfaces/fern.xml": false,
-		"lib/python3.11/site-packages/fern.pth": true, "lib/python3.11/site-packages/sitecustomize.py": true, "lib/python3.11/site-packages/fern/x.py": false, "share/fern/fern.pth": false,
-		"bin/fern": false, "lib/libfern.so.1": false, "share/fish/vendor_conf.d/fern.fish": true, "share": true, "lib": true,
-	} {
-		assert.Equal(t, acts, Acts("fern", file), file)
+// What is not known to be harmless in a place that others share is not put there.
+func TestHarmless(t *testing.T) {
+	for _, file := range strings.Fields(`bin/fern sbin/anything lib/libfern.so.1 lib/libfern.a lib/fern/libz.so.1 libexec/fern/helper share/fern/x share/fern-2.1/x share/fern2/x etc/fern.conf
+		include/fern.h include/any/thing.h lib/pkgconfig/any.pc lib/cmake/Any/x.cmake lib/cmake/Any share/doc/any/x share/man/man3/any.3 share/info/any.info
+		share/applications/any.desktop share/icons/hicolor/48x48/apps/any.png share/bash-completion/completions/fern share/locale/de/LC_MESSAGES/fern.mo share/fern`) {
+		assert.True(t, Harmless("fern", file), file)
+	}
+	for _, file := range strings.Fields(`share/perl/5.36.0/strict.pm share/perl5/Fern.pm lib/python3.11/dist-packages/fern.py lib/python3.11/site-packages/fern.pth lib/x86_64-linux-gnu/libz.so.1
+		lib/systemd/system/display-manager.service lib/systemd/system/fern.service lib/systemd lib/udev/rules.d/60-fern.rules lib/sysctl.d/fern.conf lib/libnss_fern.so.2 lib/security/pam_fern.so
+		share/ca-certificates/fern.crt share/emacs/site-lisp/site-start.elc share/fish/vendor_functions.d/ls.fish share/fish/vendor_conf.d/fern.fish share/zsh/site-functions/compinit share/zsh/site-functions/_fern
+		share/gnome/autostart/fern.desktop share/nvim/site/plugin/fern.vim share/gdb/auto-load/fern.py share/applications/mimeapps.list share/applications share/glib-2.0/schemas/fern.gschema.override
+		share/dbus-1/system-services/fern.service share/polkit-1/rules.d/fern.rules share/bash-completion/completions/ls share/locale/de/LC_MESSAGES/other.mo share/other/x etc/profile.d/fern.sh share lib etc/ferns`) {
+		assert.False(t, Harmless("fern", file), file)
+	}
+	for pkg, file := range map[string]string{"perl": "share/perl5/x.pm", "systemd": "lib/systemd/system/x.service", "python": "lib/python3.11/site.py", "dbus": "share/dbus-1/x", "": "share/x"} {
+		assert.False(t, Harmless(pkg, file), "a package can have any name: %s", file)
 	}
 }
 
-// What acts by being there is not where others look either: not once nobody trusts its
-// package any more, and not by bringing back a state from when somebody did.
-func TestWhatActsIsNotShared(t *testing.T) {
+// A file that needs trust leaves the shared directory with the trust, and does not come back
+// with an earlier state of the landing.
+func TestTrustIsNotKept(t *testing.T) {
 	s := open(t)
 	shared := filepath.Join(t.TempDir(), "local")
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "lib/systemd/system-generators/fern", "lib/sysctl.d/fern.conf", "lib/systemd/system/fern.service")
-	trusted, now := Rules{Shared: shared, Acting: []string{"fern"}}, Rules{Shared: shared}
+	trusted, now := Rules{Shared: shared, Trusted: []string{"fern"}}, Rules{Shared: shared}
 	there := func() (all []string) {
 		for _, name := range []string{"bin/fern", "lib/systemd/system-generators/fern", "lib/sysctl.d/fern.conf", "lib/systemd/system/fern.service"} {
 			if _, err := os.Stat(filepath.Join(shared, name)); err == nil {
@@ -76,12 +81,12 @@ func TestWhatActsIsNotShared(t *testing.T) {
 	for _, w := range CheckShared(s, known[0], now) {
 		assert.True(t, w.Acts, w.Path)
 	}
-	assert.Len(t, CheckShared(s, known[0], now), 2)
+	assert.Len(t, CheckShared(s, known[0], now), 3)
 	_, err = bring(s, now, Plain(fern)...)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bin/fern", "lib/systemd/system/fern.service"}, there())
+	assert.Equal(t, []string{"bin/fern"}, there())
 	_, err = goTo(s, now, 1)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bin/fern", "lib/systemd/system/fern.service"}, there())
+	assert.Equal(t, []string{"bin/fern"}, there())
 	assert.NoDirExists(t, filepath.Join(shared, "lib/sysctl.d"))
 }

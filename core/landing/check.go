@@ -17,7 +17,7 @@ type Wrong struct {
 	Path string
 	Is   string // what is wrong, in words
 	Gone bool   // nothing is there
-	Acts bool   // the operating system would do by itself what it says
+	Acts bool   // it is not known to be harmless where it is
 }
 
 // Check finds what is not as it was made in the links of a state. Whether the files of
@@ -103,7 +103,8 @@ func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 		return []Wrong{{Path: ".", Is: "it cannot be opened: " + err.Error()}}
 	}
 	defer d.close()
-	d.acting = rules.Acting
+	d.rules = rules
+	d.rules.Shared = x.Directory
 	current, err := Current(s)
 	if err != nil {
 		return []Wrong{{Path: ".", Is: "the landing cannot be read: " + err.Error()}}
@@ -113,8 +114,8 @@ func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 		name := string(name)
 		switch is := d.what(name); is {
 		case d.ours(name):
-			if d.acts(s, current.Number, name) {
-				wrong = append(wrong, Wrong{Path: name, Is: "the operating system acts by itself, as root, on what is there", Acts: true})
+			if !d.lets(s, current.Number, name) {
+				wrong = append(wrong, Wrong{Path: name, Is: "the system may act on it without being asked", Acts: true})
 			} else if !ground.Exists(filepath.Join(Directory(s), name)) {
 				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
 			}

@@ -219,18 +219,18 @@ func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 // anything into it.
 func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	s := open(t)
-	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c", "share/plants/fern", "lib/pkgconfig/fern.pc", "share/doc/fern/README", "lib/python3.11/site-packages/fern/x.py", "share/mine/off", "share/mine/on")
-	moss := plant(t, s, ref("moss", "1.0"), store.Receipt{}, "share/plants/moss", "share/mossy/m")
-	_, err := bring(s, Rules{Names: []Name{{Package: "fern", File: "share/mine/off", Off: true}}}, Plain(fern, moss)...)
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c", "include/plants/fern", "lib/pkgconfig/fern.pc", "share/doc/fern/README", "lib/python3.11/site-packages/fern/x.py", "include/mine/off", "include/mine/on")
+	moss := plant(t, s, ref("moss", "1.0"), store.Receipt{}, "include/plants/moss", "share/moss-y/m")
+	_, err := bring(s, Rules{Names: []Name{{Package: "fern", File: "include/mine/off", Off: true}}}, Plain(fern, moss)...)
 	require.NoError(t, err)
-	for name, folded := range map[string]bool{"share/fern": true, "share/doc/fern": true, "lib/python3.11/site-packages/fern": true, "share/mossy": true,
-		"share/plants": false, "lib/pkgconfig": false, "share/doc": false, "share": false, "share/mine": false, "lib/python3.11": false} {
+	for name, folded := range map[string]bool{"share/fern": true, "share/doc/fern": true, "lib/python3.11/site-packages/fern": true, "share/moss-y": true,
+		"include/plants": false, "lib/pkgconfig": false, "share/doc": false, "share": false, "include/mine": false, "lib/python3.11": false} {
 		info, err := os.Lstat(filepath.Join(Directory(s), name))
 		require.NoError(t, err, name)
 		assert.Equal(t, folded, info.Mode()&os.ModeSymlink != 0, name)
 	}
 	assert.Equal(t, "1.0", landed(t, s, "share/fern/a/b"))
-	assert.Equal(t, "not there", landed(t, s, "share/mine/off"))
+	assert.Equal(t, "not there", landed(t, s, "include/mine/off"))
 }
 
 // Whoever writes a recipe or a source does not get in front of the operating system by
@@ -240,28 +240,32 @@ func TestHostileTreesGainNothing(t *testing.T) {
 	out := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(out, "sudo"), nil, 0o755))
 	rules := Rules{System: System{Program: func(name string) string { return map[string]string{"sudo": "/usr/bin/sudo"}[name] }}, Shared: filepath.Join(t.TempDir(), "local")}
-	require.NoError(t, os.MkdirAll(rules.Shared+"/share/plugins", 0o755))
+	require.NoError(t, os.MkdirAll(rules.Shared+"/share/fern-plugins", 0o755))
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "libexec/x", As: "bin/sudo"}, {File: "libexec/x", As: "../../up"}, {File: "libexec/x", As: "share/fernladder/x"}}},
-		"bin -> "+out, "sbin -> libexec", "libexec/x", "libexec/sudo", "share/plugins -> "+out, "share/\xff\n/a b")
+		"bin -> "+out, "sbin -> libexec", "libexec/x", "libexec/sudo", "share/fern-plugins -> "+out, "share/fern-\xff\n/a b")
 	r, err := bring(s, rules, Plain(fern)...)
 	require.NoError(t, err)
-	for _, name := range []string{"bin", "bin/sudo", "sbin", "sbin/sudo", "share/fernladder", "share/plugins/sudo"} {
+	for _, name := range []string{"bin", "bin/sudo", "sbin", "sbin/sudo", "share/fernladder", "share/fern-plugins/sudo"} {
 		assert.NoFileExists(t, filepath.Join(rules.Shared, name), name)
 	}
 	assert.NoFileExists(t, filepath.Join(Directory(s), "bin/sudo"))
 	assert.NoFileExists(t, filepath.Join(Directory(s), "sbin/sudo"))
-	assert.Equal(t, []Blocked{{Path: "share/plugins", Is: "a directory"}}, r.Shared.Blocked)
-	assert.Equal(t, []Why{ByLink, ByLink}, []Why{r.After.Named[0].Why, r.After.Named[1].Why})
-	assert.Equal(t, "1.0", read(t, filepath.Join(rules.Shared, "share/\xff\n/a b")))
+	assert.Equal(t, []Blocked{{Path: "share/fern-plugins", Is: "a directory"}}, r.Shared.Blocked)
+	var why []Why
+	for _, n := range r.After.Named {
+		why = append(why, n.Why)
+	}
+	assert.Equal(t, []Why{ByLink, Untrusted, Untrusted, ByLink}, why, "what is in libexec has no name of its own")
+	assert.Equal(t, "1.0", read(t, filepath.Join(rules.Shared, "share/fern-\xff\n/a b")))
 	_, err = goTo(s, rules, 0)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"share", "share/plugins"}, tree(t, rules.Shared), "names that are no text go too")
+	assert.Equal(t, []string{"share", "share/fern-plugins"}, tree(t, rules.Shared), "names that are no text go too")
 }
 
 // What others have in a directory is never touched, and all that is ours goes again.
 func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	s := open(t)
-	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a", "share/ours/x y/é")
+	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a", "share/fern-ours/x y/é")
 	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/fern", "bin/frond", "share/fern/b")
 	dir := filepath.Join(t.TempDir(), "local")
 	rules := Rules{Shared: dir}
@@ -277,15 +281,15 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Blocked{{Path: "bin/grow", Is: "a file"}}, r.Shared.Blocked)
 	assert.Equal(t, []string{"1.0", "theirs", "1.0", "theirs", "1.0"},
-		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/ours/x y/é")})
-	info, err := os.Lstat(dir + "/share/ours")
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/fern-ours/x y/é")})
+	info, err := os.Lstat(dir + "/share/fern-ours")
 	require.NoError(t, err)
 	assert.NotZero(t, info.Mode()&os.ModeSymlink, "a folder of one package is one link")
 
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"2.0", "2.0", "2.0", "not there", "not there"},
-		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/ours/x y/é")})
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern-ours/x y/é")})
 
 	// Somebody replaces a link of ours by a file, which stays then.
 	require.NoError(t, os.Remove(dir+"/bin/frond"))
@@ -316,7 +320,7 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	s := open(t)
 	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a")
-	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/frond", "share/frond/b")
+	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/frond", "share/fern2/b")
 	dir := t.TempDir()
 	rules := Rules{Shared: dir}
 	_, err := bring(s, rules, Plain(one)...)
@@ -343,7 +347,7 @@ func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	shared.close()
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/frond"}, tree(t, dir))
+	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/fern2"}, tree(t, dir))
 
 	other := t.TempDir()
 	shared, err = (&Update{Rules: Rules{Shared: other}}).openShared(s)
@@ -353,7 +357,7 @@ func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	assert.Contains(t, tree(t, other), "bin/frond")
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/frond"}, tree(t, dir), "the settings lead back to the first")
+	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/fern2"}, tree(t, dir), "the settings lead back to the first")
 	assert.Empty(t, tree(t, other))
 	records, err := ReadShared(s)
 	require.NoError(t, err)

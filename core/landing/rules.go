@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -17,7 +18,7 @@ type Rules struct {
 	Names  []Name   // of single files; the first that fits counts
 	Before []string // packages whose programs may come before the operating system's, or "*"
 
-	Acting []string `json:",omitempty"` // packages that may have files that act by being there; see Acts
+	Trusted []string `json:",omitempty"` // packages that may have any file on the landing; see Harmless
 
 	System `json:"-"` // what of it comes first
 
@@ -45,8 +46,13 @@ func (r Rules) find(name, file string) *Name {
 	return nil
 }
 
-// mayAct tells whether a package may have files that act by being there.
-func (r Rules) mayAct(name string) bool { return slices.Contains(r.Acting, name) }
+// lets tells whether a file of a package may have a name on the landing. A landing that
+// nothing but the environment of its users leads to has the rest, too, outside of share,
+// which XDG_DATA_DIRS names.
+func (r Rules) lets(pkg, name string) bool {
+	return slices.Contains(r.Trusted, pkg) || Harmless(pkg, name) || r.Shared == "" && !strings.HasPrefix(name, "share/") ||
+		slices.ContainsFunc(r.Names, func(n Name) bool { return n.Package == pkg && n.As == name })
+}
 
 // winner is the package that was decided to have a file, or "".
 func (r Rules) winner(file string) string {
@@ -72,7 +78,7 @@ func (r Rules) digest(parts []part) string {
 	for _, p := range parts {
 		own, before = append(own, p.receipt.Beside), append(before, p.receipt.BeforeSystem)
 	}
-	data, err := json.Marshal([]any{arrangement, r, own, before})
+	data, err := json.Marshal([]any{arrangement, r, r.Shared != "", own, before})
 	if err != nil {
 		panic(err) // there is nothing in it that has no JSON form
 	}
@@ -82,4 +88,4 @@ func (r Rules) digest(parts []part) string {
 
 // arrangement is raised whenever the same members and rules come to be linked
 // otherwise.
-const arrangement = 2
+const arrangement = 3

@@ -56,7 +56,7 @@ type sharing struct {
 	changed bool
 	added   int                    // the state whose names are all there
 	names   map[int][]string       // the links of states
-	acting  []string               // packages that may have links that act by being there
+	rules   Rules                  // that say which links may be there
 	opened  map[string]*ground.Dir // directories below it
 }
 
@@ -82,39 +82,36 @@ func (x *sharing) at(dir string) (*ground.Dir, error) {
 	return d, err
 }
 
-// acts tells whether a name of a state, or one below it, would act by being in the directory.
-// Those of states that were made when nobody looked at that may have some.
-func (x *sharing) acts(s *store.Store, number int, name string) bool {
-	if !Acts("", name) {
-		return false
-	}
-	of := packageOf(s, filepath.Join(linksDir(s, number), name))
-	return Acts(of, name) && !slices.Contains(x.acting, of)
+// lets tells whether a name of a state may be in the directory. States that were made by
+// other rules may have some that may not.
+func (x *sharing) lets(s *store.Store, number int, name string) bool {
+	return Harmless("", name) || x.rules.lets(packageOf(s, number, name), name)
 }
 
-// packageOf is the package of whose tree something is by what it leads to, or "".
-func packageOf(s *store.Store, link string) string {
-	real, err := filepath.EvalSymlinks(link)
-	if err != nil {
-		return ""
+// packageOf is the package to whose tree the link of a state leads that a name is, or is
+// below; "" where there is none.
+func packageOf(s *store.Store, number int, name string) string {
+	for end := range len(name) + 1 {
+		if end < len(name) && name[end] != '/' {
+			continue
+		}
+		if target, err := os.Readlink(filepath.Join(linksDir(s, number), name[:end])); err == nil {
+			below, _ := strings.CutPrefix(target, upFrom(name[:end])+"trees/")
+			of, _, _ := strings.Cut(below, "/")
+			return of
+		}
 	}
-	trees, err := filepath.EvalSymlinks(s.TreesDir())
-	if err != nil {
-		return ""
-	}
-	below, _ := strings.CutPrefix(real, trees+"/")
-	name, _, _ := strings.Cut(below, "/")
-	return name
+	return ""
 }
 
-// linksOf are the links of a state, but for those that would act by being in the directory.
+// linksOf are the links of a state that may be in the directory.
 func (x *sharing) linksOf(s *store.Store, number int) ([]string, error) {
 	if names, known := x.names[number]; known {
 		return names, nil
 	}
 	names := []string{}
 	err := eachLink(s, number, func(name string) error {
-		if !x.acts(s, number, name) {
+		if x.lets(s, number, name) {
 			names = append(names, name)
 		}
 		return nil
@@ -167,7 +164,7 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 	} else {
 		x = &sharing{file: sharedFile(s)}
 	}
-	x.acting = u.Rules.Acting
+	x.rules = u.Rules
 	others := false // are to be left
 	for _, old := range all {
 		if old.Directory == x.Directory {

@@ -267,7 +267,7 @@ func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
 		}
 	}
 	for name := range x.links {
-		if !wanted[name] && (number == 0 || !ground.Exists(filepath.Join(linksDir(s, number), name)) || x.acts(s, number, name)) {
+		if !wanted[name] && (number == 0 || !ground.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name)) {
 			gone = append(gone, name)
 		}
 	}

@@ -90,7 +90,7 @@ func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user s
 	if err != nil {
 		return "", seal.User{}, nil, m.Store.Wrap(err)
 	}
-	user, giveBack, err := m.Settings.Users.Lend(ctx, seal.User{})
+	user, giveBack, err := m.Settings.Users.Lend(ctx, seal.User{}, base)
 	if err != nil {
 		deleted()
 		return "", seal.User{}, nil, err

@@ -22,7 +22,7 @@ func (m *Machine) Update() landing.Update {
 func (m *Machine) Rules() landing.Rules {
 	s := m.Settings.Landing
 	const day = 24 * time.Hour
-	rules := landing.Rules{Before: s.BeforeSystem, System: landing.System{Program: systemPrograms(), File: systemFiles}, Acting: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
+	rules := landing.Rules{Before: s.BeforeSystem, System: landing.System{Program: systemPrograms(), File: systemFiles}, Trusted: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
 	if s.Shared != "" {
 		rules.System.Library = SystemLibraries()
 	}
@@ -32,15 +32,34 @@ func (m *Machine) Rules() landing.Rules {
 	return rules
 }
 
-// systemFiles finds files of the operating system itself, by their paths below /usr.
+// systemFiles finds files of the operating system itself, by their paths below /usr; those
+// of libraries and headers also in directories that are for one architecture.
 func systemFiles(name string) string {
-	for _, top := range []string{"/usr", "/"} { // systems have had /lib beside /usr/lib
-		if at := filepath.Join(top, name); ground.Exists(at) {
+	top, below, _ := strings.Cut(name, "/")
+	places := []string{filepath.Join("/usr", name), filepath.Join("/", name)} // systems have had /lib beside /usr/lib
+	if top == "lib" || top == "include" {
+		for _, dir := range architectureDirs() {
+			places = append(places, filepath.Join("/usr", top, dir, below))
+		}
+		places = append(places, filepath.Join("/usr/lib64", below))
+	}
+	for _, at := range places {
+		if ground.Exists(at) {
 			return at
 		}
 	}
 	return ""
 }
+
+// architectureDirs are the names of directories below /usr/lib that are for one
+// architecture, as x86_64-linux-gnu.
+var architectureDirs = sync.OnceValue(func() (names []string) {
+	found, _ := filepath.Glob("/usr/lib/*-linux-*")
+	for _, dir := range found {
+		names = append(names, filepath.Base(dir))
+	}
+	return names
+})
 
 // SystemLibraries finds shared libraries of the operating system itself.
 func SystemLibraries() func(name string) string {

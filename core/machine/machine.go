@@ -109,6 +109,7 @@ func Open(c Config) (*Machine, error) {
 		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
 	}
 	m.Shelves.Defaults = s.Defaults
+	m.Settings.Users.Common = m.Store.Locks()
 	if m.Packages = m.Programs.Packages(m.System.Family); m.Packages != nil {
 		m.Bare = &bare.System{Programs: m.Programs, Packages: m.Packages, Dir: filepath.Join(s.Root, "bare")}
 	}

@@ -374,7 +374,7 @@ func (p *packing) check(all []Made) error {
 // rules are those of the landing; the loader looks where packages have their links.
 func (p *packing) rules() landing.Rules {
 	rules := p.m.Rules()
-	rules.System.Library = p.libraries
+	rules.System.Library, rules.Shared = p.libraries, p.m.Settings.Pack.Links
 	return rules
 }
 

@@ -98,7 +98,7 @@ func (p *packing) amongOthers(files together.Union) together.Union {
 	if !ofAll[p.ask.Prefix] {
 		return files
 	}
-	system := p.rules().System
+	rules := p.rules()
 	var kept together.Union
 	left, has := map[string]bool{}, map[string]bool{} // directories that something was left out of, and that something is in
 	for _, e := range files {
@@ -107,11 +107,11 @@ func (p *packing) amongOthers(files together.Union) together.Union {
 		case e.Mode.IsDir():
 			kept = append(kept, e)
 			continue
-		case landing.Acts(e.Build.Name, e.Path) && !slices.Contains(p.m.Settings.TrustedOwners, e.Build.Name):
-			p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{}, Why: landing.ByActing})
+		case !landing.Harmless(e.Build.Name, e.Path) && !slices.Contains(rules.Trusted, e.Build.Name):
+			p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{}, Why: landing.Untrusted})
 			in = left
 		default:
-			if theirs := system.Behind(e.Path, e.Mode); theirs != "" {
+			if theirs := rules.Behind(e.Build.Name, e.Path, e.Mode); theirs != "" {
 				p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{e.Path}, Why: landing.OverIt, System: theirs})
 			}
 			kept = append(kept, e)

@@ -13,7 +13,7 @@ func BenchmarkRooms(b *testing.B) {
 	for _, level := range Levels {
 		for _, commands := range []int{1, 3} {
 			b.Run(string(level)+map[int]string{1: "", 3: " and three commands"}[commands], func(b *testing.B) {
-				user, done, err := buildUsers.Lend(context.Background(), User{})
+				user, done, err := buildUsers.Lend(context.Background(), User{}, "")
 				if err != nil {
 					b.Skip(err)
 				}
@@ -47,7 +47,7 @@ func BenchmarkBareRoom(b *testing.B) {
 	}
 	for _, how := range []string{"all", "hidden", "layer"} {
 		b.Run(how, func(b *testing.B) {
-			user, done, err := buildUsers.Lend(context.Background(), User{})
+			user, done, err := buildUsers.Lend(context.Background(), User{}, "")
 			if err != nil {
 				b.Skip(err)
 			}
@@ -74,7 +74,7 @@ func BenchmarkBareRoom(b *testing.B) {
 
 func BenchmarkLend(b *testing.B) {
 	for b.Loop() {
-		_, done, err := buildUsers.Lend(context.Background(), User{})
+		_, done, err := buildUsers.Lend(context.Background(), User{}, "")
 		if err != nil {
 			b.Skip(err)
 		}

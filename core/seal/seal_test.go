@@ -33,7 +33,7 @@ type room struct {
 }
 
 func newRoom(t *testing.T, level Level) *room {
-	user, done, err := buildUsers.Lend(context.Background(), User{})
+	user, done, err := buildUsers.Lend(context.Background(), User{}, "")
 	require.NoError(t, err)
 	t.Cleanup(done)
 	base := t.TempDir()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
+	"fernladder/core/ground"
 )
 
 // A User is whom commands run as on the machine. The zero value is whoever runs the
@@ -43,11 +45,14 @@ func (u User) gid() int {
 // number, for root to run builds as: each build as another than those that run at
 // the same time, so that none can do anything to the others or to the machine.
 //
-// Which are in use is known by locks on empty files in a directory that all who run
-// the program as root have in common.
+// Which are in use is known by locks on files in a directory that all who run the program
+// as root have in common. Each names the directory that its user could enter last, the door
+// of a build's files: it is shut when the build is over, and at the latest when the user is
+// lent again. So no build comes to what an earlier one of the same number has left.
 type Users struct {
 	First, Number int
 	Locks         string // the directory; "" is /run/fernladder
+	Common        string // where roots are shared between machines, a directory with the locks of all of them; or ""
 }
 
 // DefaultUsers are in a part of the numbers that no distribution and no standard
@@ -196,8 +201,9 @@ func lacking(capabilities ...int) string {
 }
 
 // Lend lends one of the users as whom nothing runs, the preferred one if that is
-// free, until done is called. Whatever runs as that user by then is ended.
-func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), err error) {
+// free, until done is called. Whatever runs as that user by then is ended. door is the
+// directory that the caller opens to the user's group: done shuts it.
+func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, done func(), err error) {
 	if os.Geteuid() != 0 || u.Number == 0 {
 		return User{}, func() {}, nil
 	}
@@ -217,7 +223,7 @@ func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), e
 	}
 	for {
 		for _, id := range ids {
-			unlock, err := filelock.Now(filepath.Join(dir, strconv.Itoa(id)))
+			unlock, err := u.lock(dir, id)
 			if errors.Is(err, filelock.ErrHeld) {
 				continue
 			}
@@ -231,7 +237,11 @@ func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), e
 				unlock()
 				continue
 			}
-			return user, func() { user.end(); unlock() }, nil
+			if err := changeDoor(filepath.Join(dir, strconv.Itoa(id)), door); err != nil {
+				unlock()
+				return User{}, nil, &UsersError{u, err.Error()}
+			}
+			return user, func() { user.end(); shut(door); unlock() }, nil
 		}
 		const pause = 100 * time.Millisecond // all are in use
 		select {
@@ -240,6 +250,49 @@ func (u Users) Lend(ctx context.Context, prefer User) (user User, done func(), e
 			return User{}, nil, ctx.Err()
 		}
 	}
+}
+
+// lock takes the locks of a user.
+func (u Users) lock(dir string, id int) (unlock func(), err error) {
+	here, err := filelock.Now(filepath.Join(dir, strconv.Itoa(id)))
+	if err != nil || u.Common == "" {
+		return here, err
+	}
+	common, err := filelock.Now(filepath.Join(u.Common, "user-"+strconv.Itoa(id)))
+	if err != nil {
+		here()
+		return nil, err
+	}
+	return func() { common(); here() }, nil
+}
+
+// changeDoor shuts the door that a user's file names, for the program that opened it may
+// have been killed, and writes down the next.
+func changeDoor(file, door string) error {
+	before, err := ground.ReadFile(file, unix.PathMax)
+	if err != nil {
+		return err
+	}
+	if string(before) == door {
+		return nil
+	}
+	if err := shut(string(before)); err != nil {
+		return err
+	}
+	return os.WriteFile(file, []byte(door), 0o600)
+}
+
+// shut lets nobody but its owner into a directory, if it is there.
+func shut(dir string) error {
+	d, err := ground.OpenDir(dir)
+	if dir == "" || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.ELOOP) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Chmod(0o700)
 }
 
 // end ends everything that runs as the user. The kernel does so in one step, for a

@@ -83,6 +83,7 @@ type Receipt struct {
 	Machine      host.Machine      `json:"machine"`
 	Compiler     string            `json:"compiler"`
 	Isolation    string            `json:"isolation"`
+	Resumed      []string          `json:"resumed,omitempty"`  // the isolation of earlier runs, which ended before the build was complete
 	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
 	Features     []feature.Feature `json:"features,omitempty"` // that the source said it was configured with and without
 	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, though nobody has told it to be

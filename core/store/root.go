@@ -280,6 +280,9 @@ func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error)
 	return s.locked(filelock.Exclusive(ctx, s.lockFile("landing"), waiting))
 }
 
-func (s *Store) lockFile(name string) string { return filepath.Join(s.Root, "locks", name) }
+// Locks is the directory of the files that running programs lock.
+func (s *Store) Locks() string { return filepath.Join(s.Root, "locks") }
+
+func (s *Store) lockFile(name string) string { return filepath.Join(s.Locks(), name) }
 
 func (s *Store) locked(unlock func(), err error) (func(), error) { return unlock, s.Wrap(err) }

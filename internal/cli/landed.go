@@ -110,8 +110,9 @@ func (a *app) showNamed(all []landing.Naming) {
 			}
 		case landing.ByLink:
 			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, map[bool]string{true: list[0].File + " is a link", false: isAnd(names(list)) + " are links"}[len(list) == 1])
-		case landing.ByActing:
-			a.screen.Print("%s: %s left out: the operating system acts by itself, as root, on what is there. If you trust the package with that: trusted_owners = [%q] in the settings.", who, areOrIs(names(list)), k.r.Name)
+		case landing.Untrusted:
+			a.screen.Print("%s: not linked, because programs of the system may act on files there without being asked: %s. If you trust the package with that: trusted_owners = [%q] in the settings.",
+				who, isAnd(names(list)), k.r.Name)
 		case landing.ByFronted:
 			a.screen.Print("%s is beside another build: %s.", who, strings.Join(renamed(list), ", "))
 		}

@@ -239,8 +239,15 @@ func (a *app) files(name string) error {
 	return nil
 }
 
-// seen says what a build has seen of the operating system.
+// seen says what a build has seen of the operating system, and what it began from.
 func seen(r *store.Receipt) string {
+	if n := len(r.Resumed); n > 0 {
+		return seenLast(r) + ", continued after " + term.Count(n, "earlier run") + " (" + strings.Join(slices.Compact(slices.Sorted(slices.Values(r.Resumed))), ", ") + ")"
+	}
+	return seenLast(r)
+}
+
+func seenLast(r *store.Receipt) string {
 	switch {
 	case r.Isolation != string(seal.Sealed):
 		return ""

@@ -1,0 +1,50 @@
+package seal
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What a build has left is shut to the next build of the same user, also when the program
+// was killed in between.
+func TestDoors(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root's builds run as others")
+	}
+	users := Users{First: 1_900_000_000, Number: 2, Locks: t.TempDir(), Common: t.TempDir()}
+	door := func() string {
+		dir := t.TempDir()
+		require.NoError(t, os.Chmod(dir, 0o710))
+		return dir
+	}
+	open := func(dir string) bool {
+		info, err := os.Stat(dir)
+		require.NoError(t, err)
+		return info.Mode().Perm() == 0o710
+	}
+	over, killed, next := door(), door(), door()
+	_, done, err := users.Lend(t.Context(), User{}, over)
+	require.NoError(t, err)
+	assert.True(t, open(over))
+	done()
+	assert.False(t, open(over))
+
+	require.NoError(t, os.WriteFile(filepath.Join(users.Locks, "1900000000"), []byte(killed), 0o600))
+	user, done, err := users.Lend(t.Context(), User{}, next)
+	require.NoError(t, err)
+	assert.False(t, open(killed))
+	assert.True(t, open(next))
+
+	// One that another machine has lent, by the locks that they have in common, is left to it.
+	elsewhere := users
+	elsewhere.Locks = t.TempDir()
+	other, doneElsewhere, err := elsewhere.Lend(t.Context(), user, door())
+	require.NoError(t, err)
+	assert.NotEqual(t, user, other)
+	doneElsewhere()
+	done()
+}
