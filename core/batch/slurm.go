@@ -1,7 +1,6 @@
 package batch
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,10 +9,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"fernladder/core/shell"
+	"fernladder/core/subprocess"
 )
 
 // Slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),
@@ -41,27 +40,21 @@ func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 		return "", &Absent{argv[0]}
 	}
 	const longest = time.Minute // that a controller may not answer
-	of := ctx
-	ctx, stop := context.WithTimeout(ctx, longest)
-	defer stop()
-	c := exec.CommandContext(ctx, path, argv[1:]...)
-	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // nothing is submitted for who is gone
-	var out, said bytes.Buffer
-	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(stdin), &out, &said
-	if err := c.Run(); err != nil {
-		if of.Err() != nil {
-			return "", of.Err()
-		}
+	out, said, err := subprocess.Command{Argv: append([]string{path}, argv[1:]...), Env: os.Environ(), Stdin: strings.NewReader(stdin), Longest: longest}.Text(ctx)
+	if err != nil {
 		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		if errors.As(err, new(*subprocess.Exceeded)) {
 			return "", &Refused{argv[0], "it does not answer"}
 		}
-		line, _, _ := strings.Cut(strings.TrimSpace(said.String()), "\n")
+		line, _, _ := strings.Cut(strings.TrimSpace(said), "\n")
 		if line == "" {
 			line = err.Error()
 		}
 		return "", &Refused{argv[0], strings.TrimPrefix(line, argv[0]+": error: ")}
 	}
-	return out.String(), nil
+	return out, nil
 }
 
 var jobNumber = regexp.MustCompile(`^[0-9]+$`)

@@ -1,10 +1,11 @@
 package build
 
 import (
-	"fernladder/core/recipe"
-	"fernladder/core/store"
 	"path/filepath"
 	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/store"
 )
 
 // workDirs are the directories of a build. Those of the program itself are in the

@@ -96,6 +96,11 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 		if problems := p.Recipe.GivesAway(); len(problems) > 0 && !slices.Contains(t.TrustedOwners, p.Name()) {
 			return nil, problems
 		}
+		if t.MayRead != nil {
+			if err := t.MayRead(p.Recipe, p.Release); err != nil {
+				return nil, err
+			}
+		}
 		for _, prefix := range slices.Compact([]string{"", t.Prefix}) {
 			c := copyFor{p, prefix}
 			if !wanted[c] {

@@ -1,12 +1,13 @@
 package build
 
 import (
+	"slices"
+	"time"
+
 	"fernladder/core/feature"
 	"fernladder/core/inspect"
 	"fernladder/core/seal"
 	"fernladder/core/store"
-	"slices"
-	"time"
 )
 
 // journal is what a work directory remembers of its build. It is for one build id,

@@ -33,10 +33,7 @@ type Part struct {
 func parts(job *Job) []Part {
 	p := job.Package
 	r, x := job.Recipe, p.Release
-	keys := make([]string, len(r.Keys))
-	for i, name := range r.Keys {
-		keys[i] = filepath.Join(r.Dir, name)
-	}
+	keys := r.KeyFiles()
 	signed := func(urls []string) *source.Signed {
 		if len(urls) == 0 {
 			return nil

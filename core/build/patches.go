@@ -62,13 +62,13 @@ func (d workDirs) patch(job *Job, i int) string {
 // digests were taken.
 func (a *attempt) givePatches() error {
 	for i, p := range a.job.Patches {
-		file := filepath.Join(a.job.Recipe.Dir, p.File)
-		data, err := ground.ReadFile(file, largestPatch)
+		file := a.job.Recipe.OnShelf(p.File)
+		data, err := file.ReadFile(largestPatch)
 		if err != nil {
 			return err
 		}
 		if digestOf(data) != p.Digest {
-			return a.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file), "")
+			return a.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file.Path()), "")
 		}
 		if err := durable.Note(a.dirs.patch(a.job, i), data, 0o444); err != nil {
 			return err
@@ -113,7 +113,7 @@ func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *re
 	}
 	defer inside.Leave()
 	for _, name := range x.Patches {
-		data, err := ground.ReadFile(filepath.Join(r.Dir, name), largestPatch)
+		data, err := r.OnShelf(name).ReadFile(largestPatch)
 		if err != nil {
 			return name, err.Error(), nil
 		}

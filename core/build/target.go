@@ -2,10 +2,8 @@ package build
 
 import (
 	"context"
-	"path/filepath"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -17,11 +15,12 @@ import (
 type Target struct {
 	Store         *store.Store // for its paths
 	System        host.Machine
-	Path          []string // of the operating system's programs
-	Jobs          int      // slots, for FL_JOBS
-	Prefix        string   // the directory that what is asked for is built for; "" for trees of their own
-	TrustedOwners []string // packages that may give files to others
-	TrustedEnv    []string // packages that may set any variable for everybody
+	Path          []string                                    // of the operating system's programs
+	Jobs          int                                         // slots, for FL_JOBS
+	Prefix        string                                      // the directory that what is asked for is built for; "" for trees of their own
+	TrustedOwners []string                                    // packages that may give files to others
+	TrustedEnv    []string                                    // packages that may set any variable for everybody
+	MayRead       func(*recipe.Recipe, *recipe.Release) error // its repository, where that is on this machine; nil: it may
 	Compilers     map[string]string
 	Patches       map[string]Patch // by their files
 }
@@ -34,7 +33,7 @@ type Patch struct {
 
 // NewTarget says what a machine is, but for what it has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
-	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners,
+	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead,
 		Compilers: map[string]string{}, Patches: map[string]Patch{}}
 }
 
@@ -47,12 +46,12 @@ func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*reci
 		}
 		for _, x := range r.Releases {
 			for _, name := range x.Patches {
-				file := filepath.Join(r.Dir, name)
-				if _, known := t.Patches[file]; known {
+				file := r.OnShelf(name)
+				if _, known := t.Patches[file.Path()]; known {
 					continue
 				}
-				data, err := ground.ReadFile(file, largestPatch)
-				t.Patches[file] = Patch{digestOf(data), err}
+				data, err := file.ReadFile(largestPatch)
+				t.Patches[file.Path()] = Patch{digestOf(data), err}
 			}
 		}
 	}

@@ -17,7 +17,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -28,6 +27,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/seal"
+	"fernladder/core/subprocess"
 )
 
 // A kind is one of the caches.
@@ -377,8 +377,8 @@ func libraries(ctx context.Context, m *machine.Machine) []landing.Cache {
 	case ldconfig == "":
 		c.Problem = "there is no program ldconfig"
 	default:
-		if out, err := exec.CommandContext(ctx, ldconfig).CombinedOutput(); err != nil {
-			c.Problem = fmt.Sprintf("ldconfig: %v: %s", err, strings.TrimSpace(string(out)))
+		if _, errOut, err := (subprocess.Command{Argv: []string{ldconfig}}).Text(ctx); err != nil {
+			c.Problem = fmt.Sprintf("ldconfig: %v: %s", err, strings.TrimSpace(errOut))
 		}
 	}
 	return []landing.Cache{c}

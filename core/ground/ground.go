@@ -75,6 +75,30 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	return readAll(f, path, most)
 }
 
+// A File is one below a directory that others may fill, such as a shelf.
+type File struct{ Dir, Name string }
+
+// Path is where it is.
+func (f File) Path() string { return filepath.Join(f.Dir, f.Name) }
+
+// ReadFile reads it, if it is a regular file of at most so many bytes. Links that lead out
+// of the directory lead nowhere.
+func (f File) ReadFile(most int64) ([]byte, error) {
+	root, err := os.OpenRoot(f.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	file, err := root.OpenFile(f.Name, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	if err == nil {
+		file, err = regular(file, f.Path())
+	}
+	if err != nil {
+		return nil, err
+	}
+	return readAll(file, f.Path(), most)
+}
+
 func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	defer f.Close()
 	// What it says of its size only saves taking more room again and again.

@@ -7,9 +7,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"fernladder/core/subprocess"
 )
 
 // ErrNoLists is the error for an operating system whose package manager has no
@@ -117,17 +118,18 @@ func (f Files) pacman(ctx context.Context, pacman string, add func(path, name st
 // lines runs a command and takes each line that it prints. Its error has the last
 // line of what it said is wrong.
 func lines(ctx context.Context, env []string, take func(string), argv ...string) error {
-	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	command.Env = append(append(os.Environ(), "LC_ALL=C"), env...)
-	var wrong strings.Builder
-	command.Stderr = &wrong
-	pipe, err := command.StdoutPipe()
+	pipe, in, err := os.Pipe()
 	if err != nil {
 		return err
 	}
-	if err := command.Start(); err != nil {
-		return err
-	}
+	defer pipe.Close()
+	var wrong strings.Builder
+	ended := make(chan error, 1)
+	go func() {
+		err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...), Stdout: in, Stderr: &wrong}.Run(ctx)
+		in.Close()
+		ended <- err
+	}()
 	scan := bufio.NewScanner(pipe)
 	scan.Buffer(make([]byte, 1<<16), 1<<20)
 	for scan.Scan() {
@@ -135,8 +137,8 @@ func lines(ctx context.Context, env []string, take func(string), argv ...string)
 	}
 	err = scan.Err()
 	io.Copy(io.Discard, pipe)
-	if ended := command.Wait(); err == nil {
-		err = ended
+	if failed := <-ended; err == nil {
+		err = failed
 	}
 	if err == nil || ctx.Err() != nil {
 		return ctx.Err()

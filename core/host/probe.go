@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
+
+	"fernladder/core/subprocess"
 )
 
 // Kind is what kind of thing the operating system is asked for.
@@ -100,13 +102,7 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question, vers
 // environment, and away from the working directory, where anything may lie that it
 // would read. It returns what it prints, stderr last.
 func (p Programs) run(ctx context.Context, input string, argv ...string) (string, string, error) {
-	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	command.Env = []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}
-	command.Dir, command.Stdin = "/", strings.NewReader(input)
-	var out, errOut strings.Builder
-	command.Stdout, command.Stderr = &out, &errOut
-	err := command.Run()
-	return out.String(), errOut.String(), err
+	return subprocess.Command{Argv: argv, Env: []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}, Dir: "/", Stdin: strings.NewReader(input), Longest: 2 * time.Minute}.Text(ctx)
 }
 
 var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)+[a-z0-9.+-]*|\b\d+\b`)

@@ -156,6 +156,9 @@ func pin(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (recipe.Pin,
 		return recipe.Pin{}, err
 	}
 	tip := r.Tip()
+	if err := m.MayRead(r, tip); err != nil {
+		return recipe.Pin{}, err
+	}
 	found, err := m.Repositories.Head(ctx, tip, r.Name, r.ExpandURL(tip.Repository(), ""))
 	if err != nil {
 		return found, m.Stored(err)

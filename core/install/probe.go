@@ -226,7 +226,7 @@ func (p *probe) give(a *remedy.Answer, f *build.Failure) (before []byte, err err
 }
 
 func (p *probe) read() ([]byte, error) {
-	return ground.ReadFile(filepath.Join(p.recipe.Dir, recipe.FileName), recipe.Largest)
+	return p.recipe.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
 }
 
 // errChanged is the error for a recipe that somebody else has changed meanwhile.

@@ -117,7 +117,7 @@ func Open(c Config) (*Machine, error) {
 	network := m.network()
 	m.Archives = &source.Archives{Dir: m.Store.Archives(), Network: network,
 		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
-	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network}
+	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network, Largest: m.Archives.Largest, Longest: m.Archives.Longest}
 	return m, nil
 }
 

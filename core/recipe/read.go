@@ -17,7 +17,7 @@ import (
 // in messages. Errors are keyfile.Problems, with every mistake of the file.
 func Read(dir, shown string) (*Recipe, error) {
 	r := &Recipe{File: filepath.Join(shown, FileName), Dir: dir}
-	data, err := ground.ReadFile(filepath.Join(dir, FileName), Largest)
+	data, err := r.OnShelf(FileName).ReadFile(Largest)
 	if err != nil {
 		return nil, keyfile.Problems{{Position: keyfile.Position{File: r.File}, Message: reason(err)}}
 	}
@@ -192,7 +192,7 @@ func given(texts ...string) int {
 
 // line returns a line of the recipe's file for a message.
 func (r *Recipe) line(number int) string {
-	data, err := ground.ReadFile(filepath.Join(r.Dir, FileName), Largest)
+	data, err := r.OnShelf(FileName).ReadFile(Largest)
 	lines := strings.Split(string(data), "\n")
 	if err != nil || number < 1 || number > len(lines) {
 		return ""
@@ -205,8 +205,31 @@ func (r *Recipe) checkBeside(name string) error {
 	if !filepath.IsLocal(name) {
 		return fmt.Errorf("%q is not beside the recipe", name)
 	}
-	if info, err := os.Stat(filepath.Join(r.Dir, name)); err != nil || !info.Mode().IsRegular() {
-		return fmt.Errorf("there is no file %s", filepath.Join(filepath.Dir(r.File), name))
+	file, err := os.OpenRoot(filepath.Dir(r.Dir))
+	if err == nil {
+		defer file.Close()
+		var info os.FileInfo
+		if info, err = file.Stat(filepath.Join(filepath.Base(r.Dir), name)); err == nil && !info.Mode().IsRegular() {
+			err = ground.ErrNotRegular
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("there is no file %s on the shelf", filepath.Join(filepath.Dir(r.File), name))
 	}
 	return nil
+}
+
+// KeyFiles are the files of the keys that are trusted.
+func (r *Recipe) KeyFiles() []ground.File {
+	files := make([]ground.File, len(r.Keys))
+	for i, name := range r.Keys {
+		files[i] = r.OnShelf(name)
+	}
+	return files
+}
+
+// OnShelf is a file beside the recipe. It is read beneath the shelf: a link can lead to
+// another file there, and nowhere else.
+func (r *Recipe) OnShelf(name string) ground.File {
+	return ground.File{Dir: filepath.Dir(r.Dir), Name: filepath.Join(filepath.Base(r.Dir), name)}
 }

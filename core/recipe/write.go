@@ -11,7 +11,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 )
@@ -38,7 +37,7 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 	}
 	defer unlock()
 	file := filepath.Join(r.Dir, FileName)
-	text, err := ground.ReadFile(file, Largest)
+	text, err := r.OnShelf(FileName).ReadFile(Largest)
 	if err != nil {
 		return err
 	}

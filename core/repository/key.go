@@ -3,11 +3,11 @@ package repository
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"strings"
 	"syscall"
 	"time"
@@ -18,6 +18,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"fernladder/core/ground"
+	"fernladder/core/subprocess"
 )
 
 // A Key signs what others are to trust. It is an OpenPGP key, and is never copied.
@@ -155,15 +156,13 @@ func AgentKey(program, id string) (Key, error) {
 }
 
 func (k *agentKey) gpg(input []byte, args ...string) ([]byte, error) {
-	c := exec.Command(k.program, append([]string{"--batch", "--no-tty", "--quiet", "--digest-algo", "SHA256"}, args...)...)
-	c.Stdin = bytes.NewReader(input)
-	var out, errOut bytes.Buffer
-	c.Stdout, c.Stderr = &out, &errOut
-	if err := c.Run(); err != nil {
-		lines := strings.Split(strings.TrimSpace(errOut.String()), "\n")
-		return nil, fmt.Errorf("gpg: %s", strings.TrimPrefix(lines[len(lines)-1], "gpg: "))
+	out, errOut, err := subprocess.Command{Argv: append([]string{k.program, "--batch", "--no-tty", "--quiet", "--digest-algo", "SHA256"}, args...),
+		Env: os.Environ(), Stdin: bytes.NewReader(input)}.Text(context.Background())
+	if err != nil {
+		lines := strings.Split(strings.TrimSpace(errOut), "\n")
+		return nil, fmt.Errorf("gpg: %s", cmp.Or(strings.TrimPrefix(lines[len(lines)-1], "gpg: "), err.Error()))
 	}
-	return out.Bytes(), nil
+	return []byte(out), nil
 }
 
 func (k *agentKey) Sign(data io.Reader) ([]byte, error) {

@@ -18,6 +18,7 @@ import (
 
 	"fernladder/core/filelock"
 	"fernladder/core/ground"
+	"fernladder/core/subprocess"
 )
 
 // A User is whom commands run as on the machine. The zero value is whoever runs the
@@ -131,10 +132,9 @@ func (u Users) Check() error {
 	}
 	// What the machine knows from elsewhere, of the first of them.
 	if getent, err := exec.LookPath("getent"); err == nil {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		if out, err := exec.CommandContext(ctx, getent, "passwd", strconv.Itoa(u.First)).Output(); err == nil && len(out) > 0 {
-			name, _, _ := strings.Cut(string(out), ":")
+		out, _, err := subprocess.Command{Argv: []string{getent, "passwd", strconv.Itoa(u.First)}, Longest: 5 * time.Second}.Text(context.Background())
+		if err == nil && out != "" {
+			name, _, _ := strings.Cut(out, ":")
 			return fail("%d is %s", u.First, name)
 		}
 	}

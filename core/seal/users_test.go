@@ -15,7 +15,7 @@ func TestDoors(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only root's builds run as others")
 	}
-	users := Users{First: 1_900_000_000, Number: 2, Locks: t.TempDir(), Common: t.TempDir()}
+	users := Users{First: 1_900_000_200, Number: 2, Locks: t.TempDir(), Common: t.TempDir()}
 	door := func() string {
 		dir := t.TempDir()
 		require.NoError(t, os.Chmod(dir, 0o710))
@@ -33,7 +33,7 @@ func TestDoors(t *testing.T) {
 	done()
 	assert.False(t, open(over))
 
-	require.NoError(t, os.WriteFile(filepath.Join(users.Locks, "1900000000"), []byte(killed), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(users.Locks, "1900000200"), []byte(killed), 0o600))
 	user, done, err := users.Lend(t.Context(), User{}, next)
 	require.NoError(t, err)
 	assert.False(t, open(killed))

@@ -57,7 +57,7 @@ func (p Place) mustBeOurs(file string) error {
 		if path == file {
 			name = "it"
 		}
-		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !p.trusts(uid) {
+		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !p.Trusts(uid) {
 			return &Foreign{file, fmt.Sprintf("%s belongs to %s", name, userName(uid))}
 		}
 		if info.Mode()&writableByAll != 0 {
@@ -69,9 +69,9 @@ func (p Place) mustBeOurs(file string) error {
 
 const writableByAll fs.FileMode = 0o002
 
-// trusts tells whether a user is root, or who runs the program, if need be through
+// Trusts tells whether a user is root, or who runs the program, if need be through
 // sudo.
-func (p Place) trusts(uid int) bool {
+func (p Place) Trusts(uid int) bool {
 	if p.Super {
 		if invoker, err := strconv.Atoi(p.Getenv("SUDO_UID")); err == nil && uid == invoker {
 			return true

@@ -38,12 +38,13 @@ type Settings struct {
 	NotBare   string            // why sealed builds see all of the operating system; "": they do not
 
 	Downloads, DownloadsPerHost int
-	LargestDownload             int    // MiB
-	LargestSource               int    // MiB; 0: nothing is said
-	LargestLog                  int    // MiB
-	LargestTree                 int    // MiB
-	LongestDownload             int    // minutes
-	Credentials                 string // a file, or ""
+	LargestDownload             int      // MiB
+	LargestSource               int      // MiB; 0: nothing is said
+	LargestLog                  int      // MiB
+	LargestTree                 int      // MiB
+	LongestDownload             int      // minutes
+	Credentials                 string   // a file, or ""
+	LocalRepositories           []string // directories whose repositories any recipe may name
 
 	Users         seal.Users  // whom root's builds run as
 	Most          seal.Limits // of builds and tries
@@ -172,6 +173,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are memory, in MiB. 0, if nothing is said: a quarter of the memory."),
 		keyfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those by which programs are taken over, such as LD_PRELOAD.").Check(recipe.CheckName),
 		keyfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, let them run with the rights of those ([[owner]]), want system users and directories ([[user]], [[directory]]), and have files where the operating system acts on them by itself, as root, in /usr/local and in packages. Who writes such a recipe, or its source, can become root by it.").Check(recipe.CheckName),
+		keyfile.Texts("local_repositories", &s.LocalRepositories, "Directories of this machine in which recipes may name git and Subversion repositories by file://. A recipe whose folder belongs to you, or to root, needs no such line, unless its shelf is a repository itself."),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
 		keyfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
 		keyfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
@@ -430,6 +432,9 @@ func Read(file string, p Place) (Settings, error) {
 	}
 	if s.Credentials != "" {
 		s.Credentials = absolute(base, s.Credentials)
+	}
+	for i, dir := range s.LocalRepositories {
+		s.LocalRepositories[i] = absolute(base, dir)
 	}
 	for _, dir := range shelves {
 		dir = absolute(base, dir)

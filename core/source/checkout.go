@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/event"
 	"fernladder/core/filelock"
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
@@ -24,10 +26,10 @@ import (
 // A Checkout is the source at one commit or revision of a repository.
 type Checkout struct {
 	Package, Version string
-	Git, Tag, Commit string   // or
-	Svn, Revision    string   //
-	Keys             []string // files; when there are any, a tag must be signed
-	At               string   // where the recipe states the commit, FILE:LINE
+	Git, Tag, Commit string        // or
+	Svn, Revision    string        //
+	Keys             []ground.File // when there are any, a tag must be signed
+	At               string        // where the recipe states the commit, FILE:LINE
 }
 
 // URL is that of its repository.
@@ -84,6 +86,9 @@ type Repositories struct {
 	Dir      string
 	Programs host.Programs
 	*Network // nil where nothing is fetched
+
+	Largest int64         // bytes of a file that git or svn may write; 0: no limit
+	Longest time.Duration // that one of their commands may take; 0: half a day
 }
 
 func (r *Repositories) place(kind, id string) string {
@@ -103,7 +108,7 @@ func (r *Repositories) Has(ctx context.Context, c Checkout) bool {
 		_, err := os.Stat(r.tarball(c))
 		return err == nil
 	}
-	return r.complete(ctx, c.Git, c.Commit, 0)
+	return r.complete(ctx, c.Git, c.Commit, followed())
 }
 
 // Fetch brings a checkout here, with its submodules. Errors are of type
@@ -121,7 +126,7 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 		if c.Svn != "" {
 			err = r.alone(ctx, c, r.place("svn", c.Svn+"@"+c.Revision), c.Svn, func() error { return r.exportSvn(ctx, c) })
 		} else {
-			err = r.fetchGit(ctx, c, c.Git, c.Tag, c.Commit, 0)
+			err = r.fetchGit(ctx, c, c.Git, c.Tag, c.Commit, followed())
 		}
 		if err == nil {
 			text := fmt.Sprintf("%s at %s", Redacted(c.URL()), c.ID()[:min(12, len(c.ID()))])
@@ -186,7 +191,7 @@ func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limit
 	if c.Svn != "" {
 		return Unpack(ctx, r.tarball(c), dir, limits)
 	}
-	got, err := r.exportGit(ctx, c, c.Git, c.Commit, dir, limits, 0)
+	got, err := r.exportGit(ctx, c, c.Git, c.Commit, dir, limits, followed())
 	return got, r.wrap(ctx, err, c.Git, c.At)
 }
 

@@ -4,19 +4,21 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/bzip2"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/klauspost/pgzip"
 	"github.com/therootcompany/xz"
+
+	"fernladder/core/subprocess"
 )
 
 // largestXZDictionary is more than the xz program writes at its highest
@@ -91,27 +93,28 @@ func (u *unpacking) through(f *os.File, program string) error {
 	}
 	ctx, cancel := context.WithCancel(u.ctx)
 	defer cancel()
-	command := exec.CommandContext(ctx, program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn")
-	command.Stdin, command.Env = f, []string{"LC_ALL=C"}
-	var said bytes.Buffer
-	command.Stderr = &said
-	out, err := command.StdoutPipe()
+	out, in, err := os.Pipe()
 	if err != nil {
 		return err
 	}
-	if err := command.Start(); err != nil {
-		return err
+	defer out.Close()
+	var said bytes.Buffer
+	ended := make(chan error, 1)
+	go func() {
+		err := subprocess.Command{Argv: []string{program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn"},
+			Env: []string{"LC_ALL=C"}, Stdin: f, Stdout: in, Stderr: &said}.Run(ctx)
+		in.Close()
+		ended <- err
+	}()
+	plain := bufio.NewReaderSize(out, 256<<10)
+	failed := u.tar(plain)
+	if failed == nil { // the program ends when all is read
+		failed = u.drain(plain)
 	}
-	failed := u.tar(bufio.NewReaderSize(out, 256<<10))
-	whole := failed == nil
-	if whole { // the program ends when all is read
-		_, err := io.Copy(io.Discard, out)
-		whole = err == nil
-	}
-	if !whole {
+	if failed != nil {
 		cancel()
 	}
-	if err := command.Wait(); err != nil && said.Len() > 0 && u.ctx.Err() == nil {
+	if err := <-ended; err != nil && said.Len() > 0 && u.ctx.Err() == nil {
 		return fmt.Errorf("xz: data is truncated or corrupt (%s)", strings.TrimSpace(said.String()))
 	}
 	return failed
@@ -201,7 +204,7 @@ func (m *members) Read(p []byte) (int, error) {
 }
 
 func (u *unpacking) tar(r io.Reader) error {
-	entries := tar.NewReader(r)
+	entries := tar.NewReader(&metered{u, r})
 	for {
 		h, err := entries.Next()
 		if err == io.EOF {
@@ -227,6 +230,22 @@ func (u *unpacking) tar(r io.Reader) error {
 			return u.reading(err)
 		}
 	}
+}
+
+// metered counts what comes out of an archive besides the contents of files: headers and
+// padding, of which no honest archive has much.
+type metered struct {
+	u *unpacking
+	r io.Reader
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	n, err := m.r.Read(p)
+	m.u.stream += int64(n)
+	if rest := m.u.stream - m.u.Bytes; rest > cmp.Or(m.u.limits.Free, 1<<30) && m.u.tooLarge(rest) {
+		return 0, m.u.bomb(rest)
+	}
+	return n, err
 }
 
 // reading makes errors of the decoders readable.

@@ -2,13 +2,13 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/url"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -19,11 +19,45 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
+	"fernladder/core/subprocess"
 	"fernladder/core/version"
 )
 
-// deepest is how far submodules are followed into submodules.
-const deepest = 8
+// Submodules are followed into submodules so far, and as many of them in all: hostile ones
+// can name each other without end.
+const (
+	deepest   = 8
+	mostInAll = 1000
+)
+
+// A following of submodules knows where it is, and where it has been.
+type following struct {
+	depth int
+	been  map[submodule]bool // by URL and commit
+	left  *int
+}
+
+func followed() following {
+	left := mostInAll
+	return following{0, map[submodule]bool{}, &left}
+}
+
+// into is the following one step deeper. Its error is that it goes too far.
+func (f following) into() (following, error) {
+	f.depth++
+	if *f.left--; f.depth > deepest || *f.left < 0 {
+		return f, fmt.Errorf("submodules go deeper than %d, or are more than %d", deepest, mostInAll)
+	}
+	return f, nil
+}
+
+// again tells whether it has been at a commit before.
+func (f following) again(repository, commit string) bool {
+	at := submodule{url: repository, commit: commit}
+	known := f.been[at]
+	f.been[at] = true
+	return known
+}
 
 // run runs git or svn. A transfer that shows no progress for as long as the
 // patience lasts has failed. The error is what the program says last.
@@ -41,16 +75,16 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, pro
 	stalled := time.AfterFunc(patience, func() { cancel(fmt.Errorf("nothing came for %s", patience)) })
 	defer stalled.Stop()
 
-	command := exec.CommandContext(ctx, file, args...)
-	command.Env = append(r.ofMachine(), "PATH="+strings.Join(r.Programs.Path, ":"), "LC_ALL=C.UTF-8", "TZ=UTC",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false",
-		"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file")
-	command.Env = append(command.Env, env...)
 	said := &lastWords{moved: func() { stalled.Reset(patience) }}
-	command.Stdout, command.Stderr = &moving{out, said.moved}, said
-	// What the program has started, like git-remote-https, ends with its pipes.
-	command.WaitDelay = time.Second
-	err := command.Run()
+	var printed io.Writer = &moving{out, said.moved}
+	if pipe, is := out.(*os.File); is { // who reads from it has limits, and all the time they need
+		printed = pipe
+		stalled.Stop()
+	}
+	err := subprocess.Command{Argv: append([]string{file}, args...), Stdout: printed, Stderr: said, Largest: r.Largest, Longest: cmp.Or(r.Longest, 12*time.Hour),
+		Env: append(append(r.ofMachine(), "PATH="+strings.Join(r.Programs.Path, ":"), "LC_ALL=C.UTF-8", "TZ=UTC",
+			"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false",
+			"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file"), env...)}.Run(ctx)
 	switch {
 	case err == nil:
 		return nil
@@ -157,21 +191,25 @@ func (r *Repositories) commitHere(ctx context.Context, repository, commit string
 }
 
 // complete tells whether a commit and all its submodules are here.
-func (r *Repositories) complete(ctx context.Context, repository, commit string, depth int) bool {
+func (r *Repositories) complete(ctx context.Context, repository, commit string, f following) bool {
+	if f.again(repository, commit) {
+		return true
+	}
 	if !r.commitHere(ctx, repository, commit) {
 		return false
 	}
 	modules, err := r.submodules(ctx, repository, commit)
 	return err == nil && !slices.ContainsFunc(modules, func(m submodule) bool {
-		return depth >= deepest || !r.complete(ctx, m.url, m.commit, depth+1)
+		inside, err := f.into()
+		return err != nil || !r.complete(ctx, m.url, m.commit, inside)
 	})
 }
 
 // fetchGit brings a commit and its submodules here: only it, where the server
 // gives single commits, and otherwise everything.
-func (r *Repositories) fetchGit(ctx context.Context, c Checkout, repository, tag, commit string, depth int) error {
-	if depth > deepest {
-		return fmt.Errorf("submodules go deeper than %d", deepest)
+func (r *Repositories) fetchGit(ctx context.Context, c Checkout, repository, tag, commit string, f following) error {
+	if f.again(repository, commit) {
+		return nil
 	}
 	err := r.alone(ctx, c, r.place("git", repository), repository, func() error {
 		if r.commitHere(ctx, repository, commit) {
@@ -187,7 +225,11 @@ func (r *Repositories) fetchGit(ctx context.Context, c Checkout, repository, tag
 		return err
 	}
 	for _, m := range modules {
-		if err := r.fetchGit(ctx, c, m.url, "", m.commit, depth+1); err != nil {
+		inside, err := f.into()
+		if err == nil {
+			err = r.fetchGit(ctx, c, m.url, "", m.commit, inside)
+		}
+		if err != nil {
 			return fmt.Errorf("submodule %s (%s): %w", m.path, Redacted(m.url), err)
 		}
 	}
@@ -250,7 +292,7 @@ func (r *Repositories) headGit(ctx context.Context, repository, branch string) (
 	}
 	tag, count := "", commit
 	if last := r.lastTag(ctx, repository, commit); last != "" {
-		tag, count = last, last+".."+commit
+		tag, count = last, "refs/tags/"+last+".."+commit
 	}
 	number, err := r.ask(ctx, repository, "rev-list", "--count", count)
 	if err != nil {
@@ -280,7 +322,7 @@ func (r *Repositories) Snapshot(ctx context.Context, repository, branch string) 
 	s := Snapshot{Branch: branch}
 	err := r.alone(ctx, c, r.place("git", repository), repository, func() error { return r.snapshot(ctx, repository, &s) })
 	if err == nil {
-		err = r.fetchGit(ctx, c, repository, "", s.Commit, 0)
+		err = r.fetchGit(ctx, c, repository, "", s.Commit, followed())
 	}
 	return s, r.wrap(ctx, err, repository, "")
 }
@@ -298,7 +340,7 @@ func (r *Repositories) snapshot(ctx context.Context, repository string, s *Snaps
 	}
 	s.Commit, s.Version = pin.Commit, pin.Version
 	if tag := r.lastTag(ctx, repository, pin.Commit); tag != "" {
-		if s.Commit, err = r.ask(ctx, repository, "rev-parse", tag+"^{commit}"); err != nil {
+		if s.Commit, err = r.ask(ctx, repository, "rev-parse", "--verify", "refs/tags/"+tag+"^{commit}"); err != nil {
 			return err
 		}
 		s.Tag = tag
@@ -412,7 +454,9 @@ func (r *Repositories) submodules(ctx context.Context, repository, commit string
 			continue // named, but not there
 		}
 		m := submodule{path: at, url: relative(repository, urls[name]), commit: words[2]}
-		if !filepath.IsLocal(m.path) || recipe.CheckRepository(m.url) != nil {
+		// What comes over the network does not have this machine's own repositories read.
+		own := strings.HasPrefix(m.url, "file:") && !strings.HasPrefix(repository, "file:")
+		if !filepath.IsLocal(m.path) || recipe.CheckRepository(m.url) != nil || own {
 			return nil, fmt.Errorf("the submodule %q (%s) cannot be followed", at, urls[name])
 		}
 		modules = append(modules, m)
@@ -435,10 +479,7 @@ func relative(repository, to string) string {
 }
 
 // exportGit fills a directory with a commit and its submodules.
-func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits, depth int) (Unpacked, error) {
-	if depth > deepest {
-		return Unpacked{}, fmt.Errorf("submodules go deeper than %d", deepest)
-	}
+func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits, f following) (Unpacked, error) {
 	got, err := r.exportCommit(ctx, c, repository, commit, dir, limits)
 	if err != nil {
 		return got, err
@@ -448,11 +489,17 @@ func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, co
 		return got, err
 	}
 	for _, m := range modules {
-		inside := filepath.Join(dir, filepath.FromSlash(m.path))
-		if err := os.MkdirAll(inside, 0o755); err != nil {
+		inside, err := f.into()
+		if err != nil {
 			return got, err
 		}
-		more, err := r.exportGit(ctx, c, m.url, m.commit, inside, limits, depth+1)
+		below := filepath.Join(dir, filepath.FromSlash(m.path))
+		if err := os.MkdirAll(below, 0o755); err != nil {
+			return got, err
+		}
+		left := limits // which all of them share
+		left.Entries, left.Bytes = left.Entries-got.Entries, left.Bytes-got.Bytes
+		more, err := r.exportGit(ctx, c, m.url, m.commit, below, left, inside)
 		if err != nil {
 			return got, err
 		}
@@ -474,19 +521,21 @@ func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository,
 	}
 	defer unlock()
 	// As a tar file, it goes through the same gate as any other source.
-	reader, writer := io.Pipe()
+	reader, writer, err := os.Pipe()
+	if err != nil {
+		return Unpacked{}, err
+	}
 	ended := make(chan error, 1)
 	go func() {
 		err := r.git(ctx, repository, writer, "archive", "--format=tar", commit)
-		writer.CloseWithError(err)
-		ended <- err
+		ended <- errors.Join(err, writer.Close())
 	}()
 	got, err := unpackTar(ctx, repository, reader, dir, limits)
 	if err == nil { // what fills up the last block
 		_, err = io.Copy(io.Discard, reader)
 	}
-	reader.CloseWithError(errors.New("no more is needed"))
-	if gitErr := <-ended; err == nil {
+	reader.Close() // and no more is needed
+	if gitErr := <-ended; gitErr != nil && (err == nil || errors.As(gitErr, new(*subprocess.Exceeded))) {
 		err = gitErr
 	}
 	return got, err

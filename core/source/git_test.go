@@ -167,3 +167,42 @@ func TestSharedSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "v1.10", s.Tag)
 }
+
+// Names that a repository has are never taken for options of git.
+func TestNamesLikeOptions(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "out")
+	url, _ := repository(t, "echo x >x; git add .; git commit -qm x; mkdir -p .git/refs/tags/--output="+filepath.Dir(out)+"; git rev-parse HEAD >.git/refs/tags/--output="+out+"; echo y >y")
+	s, err := repositories(t).Snapshot(t.Context(), url, "")
+	require.NoError(t, err)
+	assert.Equal(t, "--output="+out, s.Tag)
+	assert.NoFileExists(t, out)
+}
+
+// What comes over the network does not have repositories of this machine read.
+func TestSubmodulesOfThisMachine(t *testing.T) {
+	url, commit := repository(t, "git init -q secret; (cd secret; echo x >x; git add .; git commit -qm x); git -c protocol.file.allow=always submodule add -q file://$PWD/secret sub; rm -rf secret")
+	r := repositories(t)
+	const outside = "https://vale.example/fern.git"
+	out, err := exec.Command("git", "clone", "-q", "--bare", url, r.clone(outside)).CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, err = r.Fetch(t.Context(), Checkout{Git: outside, Commit: commit})
+	assert.ErrorContains(t, err, "cannot be followed")
+}
+
+// A checkout and its submodules have one limit together.
+func TestSubmodulesShareLimits(t *testing.T) {
+	leaf, _ := repository(t, "head -c 3000 /dev/zero >leaf")
+	add := "git -c protocol.file.allow=always submodule add -q " + leaf + " "
+	stem, commit := repository(t, add+"one\n"+add+"two")
+	r := repositories(t)
+	c := Checkout{Package: "stem", Git: stem, Commit: commit}
+	_, err := r.Fetch(t.Context(), c)
+	require.NoError(t, err)
+	export := func(limits Limits) error {
+		_, err := r.Export(t.Context(), c, t.TempDir(), limits)
+		return err
+	}
+	assert.NoError(t, export(Limits{Entries: 100, Bytes: 7000}))
+	assert.ErrorContains(t, export(Limits{Entries: 100, Bytes: 5000}), "larger than any source")
+	assert.ErrorContains(t, export(Limits{Entries: 5, Bytes: 7000}), "one too many")
+}

@@ -36,7 +36,7 @@ import (
 // Any other name is taken for a signature of the archive.
 type Signed struct {
 	URLs []string // tried in order
-	Keys []string // files
+	Keys []ground.File
 }
 
 const signedSuffix = ".signed"
@@ -98,12 +98,12 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 // largestKeys is more than a file of keys has that a person has looked at.
 const largestKeys = 16 << 20
 
-func readKeys(files []string) (*signature.Keys, error) {
+func readKeys(files []ground.File) (*signature.Keys, error) {
 	keys := &signature.Keys{}
 	for _, file := range files {
-		data, err := ground.ReadFile(file, largestKeys)
+		data, err := file.ReadFile(largestKeys)
 		if err == nil {
-			err = keys.Add(filepath.Base(file), data)
+			err = keys.Add(filepath.Base(file.Name), data)
 		}
 		if err != nil {
 			return nil, err

@@ -178,6 +178,7 @@ type unpacking struct {
 	root    *os.Root
 	limits  Limits
 	archive int64 // its size
+	stream  int64 // bytes that it has been unpacked to, headers and padding too
 	entry   string
 	// stack has the directories from the root down to that of the last entry,
 	// each open: archives list what is in a directory together, and an open
@@ -209,11 +210,11 @@ func (u *unpacking) put(it item, r io.Reader) error {
 		return err
 	}
 	u.entry = it.name
-	if it.global {
-		return nil
-	}
 	if u.Entries++; u.Entries > u.limits.Entries {
 		return fmt.Errorf("is one too many: at most %d are unpacked", u.limits.Entries)
+	}
+	if it.global {
+		return nil
 	}
 	if strings.ContainsFunc(it.name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
 		return errors.New("has a control character in its name")
@@ -335,8 +336,8 @@ func (u *unpacking) replacing(parent *os.Root, base string, make func() error) e
 func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 	for {
 		n, err := r.Read(u.buffer)
-		if u.Bytes += int64(n); u.Bytes > u.limits.Bytes || u.limits.Ratio > 0 && u.Bytes > cmp.Or(u.limits.Free, 1<<30) && u.Bytes/u.limits.Ratio > u.archive {
-			return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d; if it is honest, largest_source in the settings allows more", u.Bytes, u.archive)
+		if u.Bytes += int64(n); u.tooLarge(u.Bytes) {
+			return u.bomb(u.Bytes)
 		}
 		if n > 0 {
 			if _, err := w.Write(u.buffer[:n]); err != nil {
@@ -353,6 +354,15 @@ func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 			return err
 		}
 	}
+}
+
+// tooLarge tells whether an honest archive would not have so many bytes.
+func (u *unpacking) tooLarge(bytes int64) bool {
+	return bytes > u.limits.Bytes || u.limits.Ratio > 0 && bytes > cmp.Or(u.limits.Free, 1<<30) && bytes/u.limits.Ratio > u.archive
+}
+
+func (u *unpacking) bomb(bytes int64) error {
+	return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d; if it is honest, largest_source in the settings allows more", bytes, u.archive)
 }
 
 func (u *unpacking) hardLink(name, same string) error {

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"net/http"
@@ -224,6 +225,27 @@ func TestBombs(t *testing.T) {
 		_, _, err := unpack(t, zeros, c.limits)
 		assert.Equal(t, c.bomb, err != nil, "%s: %v", name, err)
 	}
+}
+
+// Headers that belong to no file count, too.
+func TestGlobalHeadersCount(t *testing.T) {
+	var archive bytes.Buffer
+	packed := gzip.NewWriter(&archive)
+	w := tar.NewWriter(packed)
+	for range 50 {
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, Name: "x", PAXRecords: map[string]string{"comment": strings.Repeat("0", 100_000)}}))
+	}
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "pkg/a", Mode: 0o644}))
+	require.NoError(t, errors.Join(w.Close(), packed.Close()))
+	for says, limits := range map[string]Limits{
+		"one too many":           {Entries: 20, Bytes: 1 << 30},
+		"larger than any source": {Entries: 100, Bytes: 1 << 30, Ratio: 50, Free: 1 << 20},
+	} {
+		_, _, err := unpack(t, archive.Bytes(), limits)
+		assert.ErrorContains(t, err, says)
+	}
+	_, _, err := unpack(t, archive.Bytes(), Usual)
+	assert.NoError(t, err)
 }
 
 func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {

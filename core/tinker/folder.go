@@ -1,14 +1,13 @@
 package tinker
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/subprocess"
 )
 
 // repository is what git keeps in a folder. An archive may bring one of its own, with
@@ -230,15 +230,13 @@ func git(ctx context.Context, program, folder string, args ...string) (string, e
 	args = append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.autocrlf=false", "-c", "core.quotePath=false",
 		"-c", "user.name=Fern Ladder", "-c", "user.email=fernladder@localhost", "-c", "commit.gpgSign=false", "-c", "gc.auto=0",
 		"-c", "safe.directory=" + folder, "-C", folder}, args...)
-	c := exec.CommandContext(ctx, program, args...)
-	c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"}
-	var out, complaints bytes.Buffer
-	c.Stdout, c.Stderr = &out, &complaints
-	if err := c.Run(); err != nil {
-		line, _, _ := strings.Cut(strings.TrimSpace(complaints.String()), "\n")
-		return "", fmt.Errorf("git %s in %s: %s", args[len(args)-1], folder, line)
+	out, complaints, err := subprocess.Command{Argv: append([]string{program}, args...),
+		Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"}}.Text(ctx)
+	if err != nil {
+		line, _, _ := strings.Cut(strings.TrimSpace(complaints), "\n")
+		return "", fmt.Errorf("git %s in %s: %s", args[len(args)-1], folder, cmp.Or(line, err.Error()))
 	}
-	return out.String(), nil
+	return out, nil
 }
 
 // asItIs takes back what a source says in .gitattributes (gitattributes(5)): a patch has

@@ -12,7 +12,6 @@ import (
 
 	"fernladder/core/contrast"
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/install"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
@@ -77,7 +76,7 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return nil, &BadPatch{fmt.Sprintf("%s has no release %s any more", r.File, b.release())}
 	}
 	k := &Kept{Patch: filepath.Join(r.Dir, "patches", name), Recipe: r.File, Lines: strings.Count(text, "\n")}
-	before, err := ground.ReadFile(filepath.Join(r.Dir, recipe.FileName), recipe.Largest)
+	before, err := r.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
 	if err != nil {
 		return nil, err
 	}

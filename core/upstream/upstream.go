@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -183,10 +182,7 @@ func obtain(ctx context.Context, m *machine.Machine, r *recipe.Recipe, x *recipe
 	if len(r.Signatures(x)) == 0 {
 		return "", nil
 	}
-	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: x.Digest, At: r.File, Signed: &source.Signed{URLs: r.Signatures(x)}}
-	for _, key := range r.Keys {
-		wanted.Signed.Keys = append(wanted.Signed.Keys, filepath.Join(r.Dir, key))
-	}
+	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: x.Digest, At: r.File, Signed: &source.Signed{URLs: r.Signatures(x), Keys: r.KeyFiles()}}
 	// Whose signature it is, is said with the result.
 	network, quiet := *m.Archives.Network, *m.Archives
 	network.Events, quiet.Network = event.Nowhere, &network

@@ -1,0 +1,40 @@
+package machine
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"fernladder/core/keyfile"
+	"fernladder/core/recipe"
+)
+
+// MayRead returns an error where the repository of a release is one of this machine that the
+// recipe's author may not have read by whoever runs the program. They may where the
+// recipe's folder belongs to that person or to root, and is not a copy of a remote shelf, and
+// where the settings name a directory that the repository is in.
+func (m *Machine) MayRead(r *recipe.Recipe, x *recipe.Release) error {
+	u, err := url.Parse(r.ExpandURL(x.Repository(), x.Version.String()))
+	if err != nil || u.Scheme != "file" {
+		return nil
+	}
+	within := func(path, dir string) bool {
+		real, err := filepath.EvalSymlinks(dir)
+		return err == nil && (path == real || strings.HasPrefix(path, strings.TrimSuffix(real, "/")+"/"))
+	}
+	if info, err := os.Stat(r.Dir); err == nil && m.Place.Trusts(int(info.Sys().(*syscall.Stat_t).Uid)) && !within(r.Dir, m.Store.Root) {
+		return nil
+	}
+	repository, err := filepath.EvalSymlinks(u.Path)
+	if err == nil && slices.ContainsFunc(m.Settings.LocalRepositories, func(dir string) bool { return within(repository, dir) }) {
+		return nil
+	}
+	at := x.Position
+	at.File = r.File
+	return keyfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read as you: the recipe's author is another", u),
+		Advice: fmt.Sprintf("if that author may have it, local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
+}
