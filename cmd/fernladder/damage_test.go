@@ -274,7 +274,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 func TestVariablesThatTakeOver(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", "[env]\nFERN_DATA = \"x\"\nLD_PRELOAD = \"$FL_PREFIX/lib/x.so\"\n"+script("place", place("fern")))
-	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for everybody who uses the landing: every program loads what it names", "trusted_env = [\"fern\"]", "recipe.toml:")
+	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for everybody who uses the landing, which other programs may follow", "trusted_env = [\"fern\"]", "recipe.toml:")
 	assert.Contains(t, w.must("check", "fern").stdout, "LD_PRELOAD")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"trusted_env = [\"fern\"]\n")
 	w.must("install", "fern")

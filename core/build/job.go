@@ -90,7 +90,7 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 	of := map[copyFor]*Job{}
 	wanted := copies(ladder, t.Prefix)
 	for _, p := range ladder.Packages {
-		if problems := p.Recipe.TakesOver(); len(problems) > 0 && !slices.Contains(t.TrustedEnv, p.Name()) {
+		if problems := p.Recipe.TakesOver(t.Program); len(problems) > 0 && !slices.Contains(t.TrustedEnv, p.Name()) {
 			return nil, problems
 		}
 		if problems := p.Recipe.GivesAway(); len(problems) > 0 && !slices.Contains(t.TrustedOwners, p.Name()) {

@@ -12,14 +12,15 @@ import (
 )
 
 // profile adds the variables that builds want for who uses them, as a file that login
-// shells read. One that takes over what others run is only set for a package that the
+// shells read. One that other programs may follow is only set for a package that the
 // settings trust with it.
 func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
 	var names []string
 	values := map[string][]string{}
+	program := p.rules().Program
 	for _, r := range named {
 		for _, v := range r.Env {
-			if recipe.TakesOver(v.Name) != "" && !slices.Contains(p.m.Settings.TrustedEnv, r.Name) {
+			if !recipe.MaySet(r.Name, v.Name, program) && !slices.Contains(p.m.Settings.TrustedEnv, r.Name) {
 				continue
 			}
 			if values[v.Name] == nil {

@@ -30,7 +30,7 @@ func Keys(r *Recipe) []keyfile.Key {
 			"It is run by sh, which stops at the first command that fails. before_configure runs in the source, all others in the build directory. "+
 			"Tests run only where there is a check step."),
 		keyfile.Tables("try", &r.Tries, r.tryKeys, "A command that shows whether the installed package works. It runs in an empty directory with the package and its runtime needs on the PATH."),
-		keyfile.Pairs("env", &r.Env, false, CheckEnvironmentName, "Variables that users of the package get in their environment. Those that would take over other programs, such as PATH or LD_PRELOAD, are refused unless trusted_env in the settings names the package.").Check(CheckOneLine).
+		keyfile.Pairs("env", &r.Env, false, CheckEnvironmentName, "Variables that users of the package get in their environment. Their names begin with the package's, as in MISTPLAN_DATA; MANPATH and INFOPATH can be added to. Any other is refused unless trusted_env in the settings names the package.").Check(CheckOneLine).
 			Check(knownVariables(variablePattern, r.tryVariables)),
 		keyfile.Tables("launcher", &r.Launchers, r.launcherKeys, "An entry in the menus of desktops, written into the tree as a freedesktop.org desktop entry."),
 		keyfile.Tables("config", &r.Configs, r.configKeys, "A file that the administrator edits. It is kept in the root, outside the tree, where upgrades leave it alone; the tree has a link to it."),

@@ -329,3 +329,17 @@ func TestNamesOfSupplies(t *testing.T) {
 		assert.Error(t, checkPlainName(bad), bad)
 	}
 }
+
+// Of variables for everybody, a package sets its own, and adds to lists of what is read.
+func TestVariablesForEverybody(t *testing.T) {
+	program := func(name string) string { return map[string]string{"tar": "/bin/tar"}[name] }
+	for pkg, names := range map[string]string{"fern-db": "FERN_DB FERN_DB_DATA MANPATH INFOPATH"} {
+		for name := range strings.FieldsSeq(names) {
+			assert.True(t, MaySet(pkg, name, program), name)
+		}
+	}
+	for name, pkg := range map[string]string{"TAR_OPTIONS": "tar", "LD_PRELOAD": "ld", "LC_ALL": "lc", "MALLOC_CHECK_": "malloc", "XDG_CONFIG_HOME": "xdg", "FERNS": "fern", "FERN": "moss",
+		"APT_CONFIG": "fern", "VIMINIT": "vim", "RSYNC_RSH": "fern", "OPENSSL_CONF": "fern", "GCC_EXEC_PREFIX": "fern", "LESSKEY": "less", "SYSTEMD_PAGER": "systemd", "XDG_DATA_DIRS": "fern", "PKG_CONFIG_PATH": "fern"} {
+		assert.False(t, MaySet(pkg, name, program), name)
+	}
+}

@@ -8,30 +8,29 @@ import (
 	"fernladder/core/keyfile"
 )
 
-// takeovers are variables by which a package would not tell its own programs
-// something, but take over those of everybody who uses the landing: what shells run
-// and how they read, what every program loads, what interpreters and other programs
-// start. Names that end in * are beginnings of names.
-var takeovers = map[string][]string{
-	"shells find programs by it; what is on the landing is found without it": {"PATH"},
-	"every program loads what it names":                                      {"LD_*", "GCONV_PATH", "LOCPATH", "GLIBC_TUNABLES", "MALLOC_*", "NLSPATH", "HOSTALIASES", "RES_OPTIONS", "LOCALDOMAIN"},
-	"shells run what it names, or read differently for it":                   {"BASH_*", "ENV", "IFS", "PROMPT_COMMAND", "PS0", "PS1", "PS2", "PS3", "PS4", "SHELLOPTS", "BASHOPTS", "CDPATH", "GLOBIGNORE", "EXECIGNORE", "ZDOTDIR", "FPATH", "FIGNORE", "HISTFILE", "INPUTRC"},
-	"interpreters load or run what it names":                                 {"PYTHON*", "PERL*", "RUBYOPT", "RUBYLIB", "NODE_OPTIONS", "NODE_PATH", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "LUA_INIT*", "TCLLIBPATH", "GUILE_LOAD_*", "R_PROFILE*", "AWKPATH", "AWKLIBPATH"},
-	"other programs start what it names":                                     {"EDITOR", "VISUAL", "PAGER", "MANPAGER", "BROWSER", "LESSOPEN", "LESSCLOSE", "GIT_*", "SSH_*", "SUDO_*", "CC", "CXX", "LD", "MAKEFLAGS", "MAKEFILES", "GNUMAKEFLAGS", "DISPLAY", "DBUS_*", "XDG_RUNTIME_DIR", "TERMINFO*", "TERMCAP"},
-	"it is the user's, not a package's":                                      {"HOME", "USER", "LOGNAME", "SHELL", "TERM", "TMPDIR", "TZ", "LANG", "LANGUAGE", "LC_*", "MAIL", "PWD", "OLDPWD", "UID", "http_proxy", "https_proxy", "ftp_proxy", "all_proxy", "no_proxy", "HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY", "NO_PROXY", "SSL_CERT_FILE", "SSL_CERT_DIR", "CURL_*"},
-}
+// addedTo are search paths that any package may add to: what they lead to is only read when
+// a person asks for it by name. PATH is not one: programs are found through the landing,
+// behind those of the system. Nor are those by which compilers and build systems find
+// libraries, for they come before the system's.
+var addedTo = []string{"MANPATH", "INFOPATH"}
 
-// TakesOver says why a variable may not be set for everybody, or "" where it may.
-func TakesOver(name string) string {
-	for why, names := range takeovers {
-		if slices.ContainsFunc(names, func(known string) bool {
-			beginning, open := strings.CutSuffix(known, "*")
-			return known == name || open && strings.HasPrefix(name, beginning)
-		}) {
-			return why
-		}
+// ofTheSystem are beginnings of names that belong to the C library, the kernel's session and
+// the desktop, and not to a package of such a name.
+var ofTheSystem = []string{"LD", "LC", "MALLOC", "GLIBC", "RES", "XDG", "DBUS", "SYSTEMD", "GIO"}
+
+// MaySet tells whether a package may set a variable for everybody who uses the landing. One
+// that begins with its name is its own, unless the operating system has a program of that
+// name, which would read it too. program finds one; nil finds none.
+func MaySet(pkg, variable string, program func(name string) string) bool {
+	own := VariableName(pkg)
+	rest, begins := strings.CutPrefix(variable, own)
+	switch {
+	case slices.Contains(addedTo, variable):
+		return true
+	case !begins || rest != "" && rest[0] != '_' || slices.Contains(ofTheSystem, own):
+		return false
 	}
-	return ""
+	return program == nil || program(pkg) == ""
 }
 
 // GivesAway lists what of the recipe would belong to others than the tree, or run with the
@@ -55,18 +54,17 @@ func (r *Recipe) GivesAway() keyfile.Problems {
 	return problems
 }
 
-// TakesOver lists the variables of the recipe that may not be set for everybody.
-func (r *Recipe) TakesOver() keyfile.Problems {
+// TakesOver lists the variables of the recipe that need trust to be set for everybody.
+func (r *Recipe) TakesOver(program func(name string) string) keyfile.Problems {
 	var problems keyfile.Problems
 	for _, pair := range r.Env {
-		why := TakesOver(pair.Name)
-		if why == "" {
+		if MaySet(r.Name, pair.Name, program) {
 			continue
 		}
 		at := pair.Position
 		at.File = r.File
 		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line),
-			Message: fmt.Sprintf("%s would set %s for everybody who uses the landing: %s", r.Name, pair.Name, why),
+			Message: fmt.Sprintf("%s would set %s for everybody who uses the landing, which other programs may follow; its own are called %s_…", r.Name, pair.Name, VariableName(r.Name)),
 			Advice:  fmt.Sprintf("take it out; or, if you trust the package with that, trusted_env = [%q] in the settings", r.Name)})
 	}
 	return problems

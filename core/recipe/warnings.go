@@ -52,7 +52,7 @@ func (r *Recipe) Warnings() keyfile.Problems {
 			warning(t.Position, "", "what this try runs is not shell that can be read: %s", message)
 		}
 	}
-	warnings = append(warnings, r.TakesOver()...)
+	warnings = append(warnings, r.TakesOver(nil)...)
 	warnings.Sort()
 	return warnings
 }

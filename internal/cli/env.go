@@ -88,6 +88,7 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 			lines = append(lines, v)
 		}
 	}
+	program := m.Rules().Program
 	by := map[string]string{} // variables to who has asked for them
 	for _, member := range state.Members {
 		if member.Beside { // the variables are those of the build that has the plain names
@@ -98,8 +99,8 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 			return nil, s.Wrap(err)
 		}
 		for _, v := range receipt.Env {
-			if why := recipe.TakesOver(v.Name); why != "" && !slices.Contains(m.Settings.TrustedEnv, receipt.Name) {
-				a.screen.Note("%s, which %s asks for, is not set: %s (trusted_env in the settings)", v.Name, receipt.Name, why)
+			if !recipe.MaySet(receipt.Name, v.Name, program) && !slices.Contains(m.Settings.TrustedEnv, receipt.Name) {
+				a.screen.Note("%s, which %s asks for, is not set: other programs may follow it (trusted_env in the settings)", v.Name, receipt.Name)
 				continue
 			}
 			v.Value = onLandingPath(m, dir, receipt, v.Value)
