@@ -1,7 +1,9 @@
 package build
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"fernladder/core/feature"
@@ -99,6 +101,22 @@ func (j *journal) forget(stage string) {
 		delete(j.Early, later)
 	}
 	j.Done = slices.DeleteFunc(j.Done, func(done string) bool { return slices.Index(allStages, done) >= from })
+}
+
+// note keeps a remark, and tells whether there was room: receipts have to stay readable,
+// whatever a build places.
+func (j *journal) note(r inspect.Remark) bool {
+	const most, longest = 200, 4 << 10
+	switch {
+	case len(j.Remarks) > most:
+		return false
+	case len(j.Remarks) == most:
+		r = inspect.Remark{Grade: inspect.Warned, Text: fmt.Sprintf("there are more than %d remarks; the rest is not kept", most)}
+	case len(r.Text) > longest:
+		r.Text = strings.ToValidUTF8(r.Text[:longest], "") + "…"
+	}
+	j.Remarks = append(j.Remarks, r)
+	return true
 }
 
 // earlier are the runs before the one under way.

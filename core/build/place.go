@@ -112,7 +112,7 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 	a.journal.Remarks = nil
 	for _, stage := range allStages {
 		if r, is := a.journal.Early[stage]; is {
-			a.journal.Remarks = append(a.journal.Remarks, r)
+			a.journal.note(r)
 		}
 	}
 	for _, r := range found.Remarks {
@@ -120,8 +120,9 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 			refused = append(refused, r.String())
 			continue
 		}
-		a.journal.Remarks = append(a.journal.Remarks, r)
-		a.remarked(r)
+		if a.journal.note(r) {
+			a.remarked(r)
+		}
 	}
 	const enough = 5
 	if len(refused) > 0 {
@@ -133,8 +134,9 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 // remark notes something about the build that a person should look at.
 func (a *attempt) remark(text string) {
 	r := inspect.Remark{Grade: inspect.Warned, Text: text}
-	a.journal.Remarks = append(a.journal.Remarks, r)
-	a.remarked(r)
+	if a.journal.note(r) {
+		a.remarked(r)
+	}
 }
 
 // remarked tells of a remark.

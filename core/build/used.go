@@ -89,7 +89,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 		names = append(names, fmt.Sprintf("%d more", len(uses)-enough))
 	}
 	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses of this machine what its recipe does not name: " + strings.Join(names, ", ")}
-	a.journal.Remarks = append(a.journal.Remarks, r)
+	a.journal.note(r)
 	a.emit(event.Event{Kind: event.Undeclared, Text: r.String()})
 	return nil
 }

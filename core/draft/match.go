@@ -65,7 +65,7 @@ func (k *Known) add(name string, o recipe.Offers) {
 func Offered(files []store.File) recipe.Offers {
 	var o recipe.Offers
 	add := func(to *[]string, name string) {
-		if name != "" && !slices.Contains(*to, name) {
+		if recipe.CheckSystemName(name) == nil && !slices.Contains(*to, name) { // what no recipe can say is no use to one
 			*to = append(*to, name)
 		}
 	}

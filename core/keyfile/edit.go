@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // An Edit changes a file that a person writes, and leaves every byte alone that
@@ -204,7 +205,7 @@ func quotedLength(data []byte) int {
 	return len(data)
 }
 
-// Quote writes a text as TOML has it, in one line.
+// Quote writes a text as TOML has it, in one line, with what cannot be seen in numbers.
 func Quote(text string) string {
 	var b strings.Builder
 	b.WriteByte('"')
@@ -213,8 +214,8 @@ func Quote(text string) string {
 		case c == '"' || c == '\\':
 			b.WriteByte('\\')
 			b.WriteRune(c)
-		case c < ' ' || c == 0x7f:
-			fmt.Fprintf(&b, "\\u%04X", c)
+		case !unicode.IsGraphic(c) || unicode.Is(unicode.Zs, c) && c != ' ':
+			fmt.Fprintf(&b, "\\U%08X", c)
 		default:
 			b.WriteRune(c)
 		}

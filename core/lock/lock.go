@@ -110,20 +110,28 @@ func Read(path, shown string) (*File, error) {
 	if err != nil {
 		return nil, keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: fmt.Sprintf("this lock file cannot be read: %v", err)}}
 	}
-	if err := keyfile.Read(shown, data, keys(f)).Err(); err != nil {
+	if err := f.parse(data); err != nil {
 		return nil, err
+	}
+	return f, nil
+}
+
+// parse reads what a lock file says.
+func (f *File) parse(data []byte) error {
+	if err := keyfile.Read(f.Shown, data, keys(f)).Err(); err != nil {
+		return err
 	}
 	for i, t := range f.Tips {
 		if slices.ContainsFunc(f.Tips[:i], func(other *Tip) bool { return other.Name == t.Name }) {
-			return nil, twice(t.Position, "[[tip]]", "the tip of %s is pinned twice", t.Name)
+			return twice(t.Position, "[[tip]]", "the tip of %s is pinned twice", t.Name)
 		}
 	}
 	for i, b := range f.Builds {
 		if slices.ContainsFunc(f.Builds[:i], func(other *Build) bool { return other.Name == b.Name && !other.Apart && !b.Apart }) {
-			return nil, twice(b.Position, "[[build]]", "%s is locked twice", b.Name)
+			return twice(b.Position, "[[build]]", "%s is locked twice", b.Name)
 		}
 	}
-	return f, nil
+	return nil
 }
 
 func twice(at keyfile.Position, source, format, name string) error {
@@ -217,6 +225,12 @@ func (f *File) Write() error {
 	text := f.text()
 	if old, err := ground.ReadFile(f.Path, largestFile); err == nil && string(old) == text {
 		return nil
+	}
+	if len(text) > largestFile {
+		return fmt.Errorf("%s would have %d MiB, and at most %d are read", f.Shown, len(text)>>20, largestFile>>20)
+	}
+	if err := (&File{Path: f.Path, Shown: f.Shown}).parse([]byte(text)); err != nil {
+		return err
 	}
 	f.There = true
 	return durable.WriteFile(f.Path, []byte(text), 0o644)

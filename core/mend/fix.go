@@ -99,6 +99,12 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 			return "", err
 		}
 		return "it was moved to " + aside, nil
+	case Receipt:
+		aside, err := s.SetAside(ctx, f.Build)
+		if err != nil || aside == "" {
+			return "its receipt can be read by now", err
+		}
+		return "the tree was moved to " + aside + "; install the package again", nil
 	case Config:
 		receipt, err := s.Receipt(f.Build)
 		if err != nil {

@@ -155,7 +155,7 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 			}
 			moved = true
 		default:
-			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: err.Error(), Follows: "Nothing is known of this build, and nothing can be built with it."})
+			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: cause(err), Follows: "Nothing is known of this build, and nothing can be built with it.", Fixable: true})
 		}
 	}
 	r.Builds = len(all)

@@ -45,8 +45,15 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 	if err != nil {
 		return err
 	}
+	before := keyfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir}))
 	if text, err = change(text); err != nil {
 		return err
+	}
+	if len(text) > Largest {
+		return fmt.Errorf("%s would have %d MiB, and at most %d are read", r.File, len(text)>>20, Largest>>20)
+	}
+	if after := keyfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir})); len(before) == 0 && len(after) > 0 {
+		return after
 	}
 	return durable.WriteFile(file, text, info.Mode().Perm())
 }

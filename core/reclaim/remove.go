@@ -28,6 +28,7 @@ func (e *Runs) Error() string {
 type Removed struct {
 	landing.Result
 	Trees   []*store.Receipt // of what is named; they are gone where that was asked for
+	Aside   []store.Ref      // whose receipts cannot be read; they were moved aside
 	Unknown []string         // named, and nothing of it is installed any more
 	Deleted
 }
@@ -49,8 +50,16 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 			return r, err
 		}
 		names = append(names, name)
+		for _, unreadable := range m.Store.Unreadable(name.Name) {
+			if trees && name.Fits(unreadable, false) {
+				if _, err := m.Store.SetAside(ctx, unreadable); err != nil {
+					return r, err
+				}
+				r.Aside = append(r.Aside, unreadable)
+			}
+		}
 		found, err := name.All(m.Store)
-		if missing := new(named.NotBuilt); errors.As(err, &missing) && current.Find(name.Name) == nil {
+		if missing := new(named.NotBuilt); errors.As(err, &missing) && current.Find(name.Name) == nil && len(r.Aside) == 0 {
 			if !heardOf(m, name.Name) {
 				return r, missing
 			}
@@ -62,7 +71,7 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 	}
 	fits := func(x store.Ref) bool {
 		return slices.ContainsFunc(names, func(n named.Name) bool { return n.ID == "" && n.String() == x.Name }) ||
-			slices.ContainsFunc(r.Trees, func(t *store.Receipt) bool { return t.Ref == x })
+			slices.Contains(r.Aside, x) || slices.ContainsFunc(r.Trees, func(t *store.Receipt) bool { return t.Ref == x })
 	}
 	if trees {
 		all, err := m.Store.Receipts()

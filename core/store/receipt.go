@@ -241,6 +241,13 @@ func (e *Moved) Error() string {
 	return fmt.Sprintf("this tree was built to be in %s, and its programs look for each other there", e.Tree)
 }
 
+// damage is what is wrong with a receipt that is there, and can be read by nobody.
+type damage struct{ error }
+
+func (e *damage) Error() string { return "this receipt is damaged: " + e.error.Error() }
+
+func (e *damage) Unwrap() error { return e.error }
+
 // RefOf is the build that a directory is the place of the tree of.
 func (s *Store) RefOf(dir string) (Ref, bool) {
 	return parseBuildName(filepath.Base(filepath.Dir(dir)), filepath.Base(dir))
@@ -267,12 +274,15 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	damaged := func(what string, args ...any) error {
+		return &Error{Path: file, Err: &damage{fmt.Errorf(what, args...)},
+			Advice: "To move this tree aside: fernladder mend --fix. Then install the package again."}
+	}
+	if errors.As(err, new(*ground.TooLarge)) {
+		return nil, damaged("%w", err)
+	}
 	if err != nil {
 		return nil, s.Wrap(err)
-	}
-	damaged := func(what string, args ...any) error {
-		return &Error{Path: file, Err: fmt.Errorf("this receipt is damaged: "+what, args...),
-			Advice: "Remove the directory of this tree and install the package again."}
 	}
 	var receipt Receipt
 	if err := json.Unmarshal(data, &receipt); err != nil {

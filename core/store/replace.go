@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -63,6 +64,31 @@ func (s *Store) Exchange(dir string, r Ref) error {
 
 // Damaged is the directory of what was moved aside because it was damaged.
 func (s *Store) Damaged() string { return filepath.Join(s.Root, "damaged") }
+
+// SetAside moves a tree whose receipt is damaged out of the way, and returns where it is;
+// "" for any other.
+func (s *Store) SetAside(ctx context.Context, r Ref) (string, error) {
+	unlock, err := s.LockBuild(ctx, r, func() {})
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	if _, err := s.Receipt(r); !errors.As(err, new(*damage)) {
+		return "", nil
+	}
+	return s.MoveAside(s.Tree(r), r.String())
+}
+
+// Unreadable are the trees of a package whose receipts are damaged.
+func (s *Store) Unreadable(name string) (all []Ref) {
+	trees, _ := s.Trees()
+	for r := range trees {
+		if _, err := s.Receipt(r); r.Name == name && errors.As(err, new(*damage)) {
+			all = append(all, r)
+		}
+	}
+	return all
+}
 
 // MoveAside keeps a damaged directory under a name that nothing has, and returns that.
 func (s *Store) MoveAside(dir, name string) (string, error) {

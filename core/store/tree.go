@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -137,6 +138,9 @@ func (s *Store) Commit(receipt *Receipt) error {
 	data, err := s.text(receipt)
 	if err != nil {
 		return err
+	}
+	if len(data) > largestReceipt {
+		return &Error{Path: filepath.Join(s.Tree(receipt.Ref), receiptFile), Err: fmt.Errorf("the receipt would have %d MiB, and at most %d are read", len(data)>>20, largestReceipt>>20)}
 	}
 	return s.Wrap(durable.WriteFile(filepath.Join(s.Tree(receipt.Ref), receiptFile), data, 0o644))
 }

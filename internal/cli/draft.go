@@ -182,6 +182,9 @@ func overrule(found *draft.Source, f draftFlags) error {
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
 func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string) error {
+	if len(text) > recipe.Largest {
+		return usage("the draft would have %d MiB, and at most %d are read: the source has more switches than a recipe can say", len(text)>>20, recipe.Largest>>20)
+	}
 	shelf := m.Settings.Shelves[0]
 	dir := filepath.Join(shelf.Dir, found.Name.Value)
 	shown := filepath.Join(shelf.Shown, found.Name.Value)

@@ -42,6 +42,9 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	for _, name := range r.Unknown {
 		a.screen.Note("Nothing of %s is installed.", name)
 	}
+	for _, ref := range r.Aside {
+		a.screen.Note("The receipt of %s %s cannot be read, so its tree was moved to %s; clean deletes it.", ref.Name, ref.Version, m.Store.Damaged())
+	}
 	a.showStayed(r.Deleted)
 	if err != nil {
 		return err
