@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -102,6 +103,14 @@ func TestAnotherUsersRoot(t *testing.T) {
 		}
 		require.NoError(t, os.Chown(theirs, 0, 0))
 	}
+	// Nor to one below a directory in which another user can put a link in its place, or to
+	// one that a group may write to.
+	require.NoError(t, os.Chown(w.dir, 65534, 65534))
+	w.fails(7, []string{"remove", "moss"}, w.dir+": it belongs to the user 65534")
+	require.NoError(t, os.Chown(w.dir, 0, 0))
+	require.NoError(t, errors.Join(os.Chown(w.root, 0, 60), os.Chmod(w.root, 0o775)))
+	w.fails(7, []string{"remove", "moss"}, w.root+": other users can write to it", "Run as one of those who may install")
+	require.NoError(t, errors.Join(os.Chmod(w.root, 0o755), os.Chown(w.root, 0, 0)))
 	// On a disk that nobody can write, root is no other user.
 	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
@@ -170,7 +179,7 @@ func TestPipesWhereFilesShouldBe(t *testing.T) {
 		{"supply", "supply moss supply", 2, "not a regular file"},
 		{"root/trees/fern/*/share/fernladder/receipt.json", "show fern", 7, "not a regular file"},
 		{"root/landings/1.json", "list", 7, "not a regular file"},
-		{"root/fernladder.db", "history", 7, "not a regular file"},
+		{"root/history", "history", 7, "not a regular file"},
 	} {
 		w.pkg("moss", "[[supply]]\nfile = \"a\"\nsha256 = \""+strings.Repeat("0", 64)+"\"\nabout = \"x\"\n"+script("place", place("moss")))
 		if c.pipe == "archive" {

@@ -1,7 +1,6 @@
 package main_test
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"flag"
@@ -117,11 +116,8 @@ func (w *world) whole(t require.TestingT) {
 		require.NoError(t, os.WriteFile(w.root+"/config/fern/fern.conf", []byte("edited\n"), 0o644))
 		w.edited = true
 	}
-	h, err := s.ReadHistory(context.Background())
-	if s.HasHistory() {
-		require.NoError(t, err)
-		h.Close()
-	}
+	_, err = s.History().Latest("", 1000)
+	require.NoError(t, err)
 }
 
 // wholeShared looks at the directory that others use: theirs is as it was, and all else

@@ -66,7 +66,7 @@ func TestTheBuildIDHashesEverything(t *testing.T) {
 		r, x := full()
 		change(r)
 		patch := Patch{Digest: recipe.Digest{Algorithm: "sha256", Hex: "dd"}}
-		target := Target{TrustedOwners: []string{"fern", "xfern"}, Store: &store.Store{Root: "/R"}, System: host.Machine{Arch: "x86_64", Family: "debian"}, Patches: map[string]Patch{"/d/a.patch": patch, "x/d/a.patch": patch}}
+		target := Target{TrustedOwners: []string{"fern", "xfern"}, TrustedEnv: []string{"fern", "xfern"}, Store: &store.Store{Root: "/R"}, System: host.Machine{Arch: "x86_64", Family: "debian"}, Patches: map[string]Patch{"/d/a.patch": patch, "x/d/a.patch": patch}}
 		planned, err := Plan(&resolve.Ladder{Packages: []*resolve.Package{{Recipe: r, Release: x, Options: map[string]string{"plots": "on", "kind": "x", "beds": "fern,moss"}, Asked: true}}}, target)
 		require.NoError(t, err)
 		return planned[0].ID

@@ -21,6 +21,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"fernladder/core/ground"
 	"fernladder/core/host"
@@ -175,11 +176,13 @@ func (k kind) made(d *ground.Dir, in string) map[string]bool {
 	return there
 }
 
-// largest is more than a file has that one of the tools reads, and most more than there
-// are of them.
+// largest is more than a file has that one of the tools reads, largestOfAll more than all of
+// them have, and most more than there are. A tool that takes longer than longest is ended.
 const (
-	largest = 16 << 20
-	most    = 200_000
+	largest      = 16 << 20
+	largestOfAll = 1 << 30
+	most         = 200_000
+	longest      = 5 * time.Minute
 )
 
 // renew renews one cache of one directory; there tells whether it has anything to be
@@ -207,7 +210,9 @@ func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in s
 			return true, err
 		}
 	}
-	files, err := k.copy(m, filepath.Join(d.Path(), in), place)
+	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("%s was not done after %s", k.tool, longest))
+	defer cancel()
+	files, err := k.copy(ctx, m, filepath.Join(d.Path(), in), place)
 	if err != nil || len(files) == 0 {
 		return false, err
 	}
@@ -216,13 +221,16 @@ func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in s
 			return true, err
 		}
 	}
-	room, err := seal.Room{Level: level, Visible: m.OwnPath(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}.Enter(base)
+	limits := m.Settings.Most
+	limits.FileSize = min(cmp.Or(limits.FileSize, largestOfAll), largestOfAll)
+	room, err := seal.Room{Level: level, Visible: m.OwnPath(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: limits}.Enter(base)
 	if err != nil {
 		return true, err
 	}
 	defer room.Leave()
+	defer context.AfterFunc(ctx, room.Leave)()
 	if err := run(room, base, place, m.Programs.Find(k.tool), k.tool, k.argv(place, files), m.Programs.Path); err != nil {
-		return true, err
+		return true, cmp.Or(context.Cause(ctx), err)
 	}
 	room.Leave()
 	return true, k.take(place, filepath.Join(d.Path(), in))
@@ -252,55 +260,81 @@ func run(room *seal.Session, base, place, file, name string, args, path []string
 	return nil
 }
 
-// copy copies what a tool reads, and empty files in the place of the rest. Links are
-// followed that lead into the root's trees, and no others.
-func (k kind) copy(m *machine.Machine, from, to string) (files []string, err error) {
-	trees := m.Store.TreesDir() + "/"
-	var add func(dir, name string, depth int) error
-	add = func(dir, name string, depth int) error {
-		entries, err := os.ReadDir(dir)
-		if err != nil {
+// copying is the copy of what a tool reads.
+type copying struct {
+	kind
+	ctx   context.Context
+	trees string // the directory of the trees, and a slash
+	to    string
+	files []string // that were copied whole
+	met   int      // files and directories
+	bytes int64
+}
+
+// copy copies what a tool reads, and empty files in the place of the rest.
+func (k kind) copy(ctx context.Context, m *machine.Machine, from, to string) ([]string, error) {
+	c := &copying{kind: k, ctx: ctx, trees: m.Store.TreesDir() + "/", to: to}
+	err := c.directory(from, "", 0)
+	return c.files, err
+}
+
+// directory copies one directory. Links of the landing lead to files and folders of the
+// trees; of links that trees have themselves, only those to their files count, for folders
+// that lead into themselves would never end.
+func (c *copying) directory(dir, name string, depth int) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		file, below := filepath.Join(dir, e.Name()), path.Join(name, e.Name())
+		if slices.Contains(c.makes, below) {
+			continue
+		}
+		if err := c.ctx.Err(); err != nil {
 			return err
 		}
-		for _, e := range entries {
-			file, below := filepath.Join(dir, e.Name()), path.Join(name, e.Name())
-			if slices.Contains(k.makes, below) || len(files) >= most {
+		if c.met++; c.met > most || c.bytes > largestOfAll {
+			return fmt.Errorf("there are more than %d files in %s, or more than %d MiB", most, dir, largestOfAll>>20)
+		}
+		linked := e.Type()&fs.ModeSymlink != 0
+		if linked {
+			if file, err = filepath.EvalSymlinks(file); err != nil || !strings.HasPrefix(file, c.trees) {
 				continue
 			}
-			if e.Type()&fs.ModeSymlink != 0 {
-				if file, err = filepath.EvalSymlinks(file); err != nil || !strings.HasPrefix(file, trees) {
-					continue
-				}
+		}
+		info, err := os.Lstat(file)
+		switch {
+		case err != nil:
+		case info.IsDir() && depth < 12 && !(linked && strings.HasPrefix(dir+"/", c.trees)):
+			if err := os.Mkdir(filepath.Join(c.to, below), 0o755); err != nil {
+				return err
 			}
-			info, err := os.Lstat(file)
-			switch {
-			case err != nil:
-			case info.IsDir() && depth < 12:
-				if err := os.Mkdir(filepath.Join(to, below), 0o755); err != nil {
-					return err
-				}
-				if err := add(file, below, depth+1); err != nil {
-					return err
-				}
-			case info.Mode().IsRegular():
-				var data []byte
-				if k.takes(below) {
-					if data, err = ground.ReadFile(file, largest); err != nil {
-						continue
-					}
-					files = append(files, below)
-				} else if k.name == "icons" {
-					files = append(files, below)
-				}
-				if err := os.WriteFile(filepath.Join(to, below), data, 0o644); err != nil {
-					return err
-				}
+			if err := c.directory(file, below, depth+1); err != nil {
+				return err
+			}
+		case info.Mode().IsRegular():
+			if err := c.file(file, below); err != nil {
+				return err
 			}
 		}
-		return nil
 	}
-	err = add(from, "", 0)
-	return files, err
+	return nil
+}
+
+func (c *copying) file(file, below string) error {
+	var data []byte
+	if c.takes(below) {
+		var err error
+		if data, err = ground.ReadFile(file, largest); err != nil {
+			return nil // or it is too large for what it is
+		}
+	}
+	if c.takes(below) || c.name == "icons" {
+		c.files = append(c.files, below)
+	}
+	c.bytes += int64(len(data))
+	return os.WriteFile(filepath.Join(c.to, below), data, 0o644)
 }
 
 // take takes over what a tool has made. What is in the place of one of its files and

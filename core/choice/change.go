@@ -12,7 +12,6 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
-	"fernladder/core/store"
 )
 
 // BadValue is the error for a value that an option cannot have.
@@ -207,19 +206,4 @@ func (c *Choosing) settingsNow() []resolve.Setting {
 		options = append(options, resolve.Setting{Package: c.Recipe.Name, Option: change.Option, Value: change.To})
 	}
 	return options
-}
-
-// estimates asks the history what builds take; of a machine without one, nothing.
-func (c *Choosing) estimates(ctx context.Context, refs []store.Ref) (map[store.Ref]store.Estimate, error) {
-	if c.history == nil {
-		if !c.machine.Store.HasHistory() {
-			return nil, nil
-		}
-		h, err := c.machine.Store.ReadHistory(ctx)
-		if err != nil {
-			return nil, err
-		}
-		c.history = h
-	}
-	return c.history.Estimates(ctx, refs)
 }

@@ -21,7 +21,6 @@ import (
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
-	"fernladder/core/store"
 )
 
 // A Choosing is the options of one package.
@@ -39,8 +38,7 @@ type Choosing struct {
 	undo    []Change
 	read    versions
 
-	working sync.Mutex     // on a meaning; it guards what is below
-	history *store.History // nil: it was not asked yet, or there is none
+	working sync.Mutex // on a meaning; it guards what is below
 	fetched map[*recipe.Release]bool
 	lacked  map[host.Question]bool // by the operating system, for what was asked for; nil: not known yet
 }
@@ -136,15 +134,6 @@ func Glance(m *machine.Machine, ask plan.Ask) (*Choosing, bool) {
 		c.rows = append(c.rows, r)
 	}
 	return c, len(c.rows) > 0
-}
-
-// Close lets go of what it has open, once nothing is worked out any more.
-func (c *Choosing) Close() {
-	c.working.Lock()
-	defer c.working.Unlock()
-	if c.history != nil {
-		c.history.Close()
-	}
 }
 
 func (c *Choosing) packageOf(p *plan.Plan) *resolve.Package {

@@ -56,7 +56,7 @@ func (c *Choosing) meaning(ctx context.Context, facts plan.Facts) (*Meaning, err
 	for _, j := range p.Todo() {
 		refs = append(refs, j.Ref)
 	}
-	if p.Estimates, err = c.estimates(ctx, refs); err != nil {
+	if p.Estimates, err = c.machine.Store.History().Estimates(refs); err != nil {
 		return nil, err
 	}
 	m := &Meaning{Totals: p.Totals(func(j *build.Job) bool { return c.here(ctx, j) })}

@@ -151,18 +151,17 @@ func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.B
 // fill has builds done, and takes in what became of them. A build that is done is done,
 // whether or not it can be written down; the receipt has it all.
 func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan, do func(record func(store.Record)) error) error {
-	history, err := m.Store.History(ctx)
-	if err != nil {
+	history := m.Store.History()
+	if err := history.Complete(ctx); err != nil {
 		return err
 	}
-	defer history.Close()
 	if p.Estimates == nil {
-		if err := p.Estimate(ctx, m); err != nil {
+		if err := p.Estimate(m); err != nil {
 			return err
 		}
 	}
 	var lock sync.Mutex
-	err = do(func(r store.Record) {
+	err := do(func(r store.Record) {
 		lock.Lock()
 		defer lock.Unlock()
 		report.Records = append(report.Records, r)

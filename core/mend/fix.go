@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"fernladder/core/filelock"
 	"fernladder/core/install"
@@ -81,11 +82,11 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 		}
 		return "", errors.New("somebody works on it")
 	case Database:
-		h, err := s.History(ctx)
+		aside, err := s.MoveAside(f.Path, filepath.Base(f.Path))
 		if err != nil {
 			return "", err
 		}
-		return "it was moved aside, and made anew from the receipts", h.Close()
+		return "it was moved to " + aside + ", and made anew from the receipts", s.History().Complete(ctx)
 	case Link:
 		return relink(ctx, m, links)
 	case State:

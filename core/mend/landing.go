@@ -25,13 +25,8 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 			}
 		}
 	}
-	if s.HasHistory() {
-		h, err := s.ReadHistory(ctx)
-		if err != nil {
-			r.add(Finding{Kind: Database, Path: filepath.Join(s.Root, "fernladder.db"), What: err.Error(), Follows: "Times of earlier builds are not known.", Fixable: true})
-		} else {
-			h.Close()
-		}
+	if _, err := s.History().Latest("", 1); err != nil {
+		r.add(Finding{Kind: Database, Path: s.History().File(), What: cause(err), Follows: "Times of earlier builds are not known.", Fixable: true})
 	}
 	if entries, err := os.ReadDir(filepath.Join(s.Root, "locks")); err == nil {
 		for _, e := range entries {

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"context"
 	"time"
 
 	"fernladder/core/build"
@@ -11,24 +10,18 @@ import (
 )
 
 // Estimate asks the history what the packages that are to be built take. It is not
-// among the facts, for it changes nothing of what is done, only in which order; and
-// to open a database takes longer than to make most plans.
-func (p *Plan) Estimate(ctx context.Context, m *machine.Machine) error {
+// among the facts, for it changes nothing of what is done, only in which order.
+func (p *Plan) Estimate(m *machine.Machine) (err error) {
 	todo := p.Todo()
-	if len(todo) == 0 || !m.Store.HasHistory() {
+	if len(todo) == 0 {
 		return nil
 	}
-	history, err := m.Store.ReadHistory(ctx)
-	if err != nil {
-		return err
-	}
-	defer history.Close()
 	refs := make([]store.Ref, len(todo))
 	for i, j := range todo {
 		refs[i] = j.Ref
 	}
-	p.Estimates, err = history.Estimates(ctx, refs)
-	return m.Store.Wrap(err)
+	p.Estimates, err = m.Store.History().Estimates(refs)
+	return err
 }
 
 // Totals is what a plan takes, as far as it is known.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -59,19 +60,19 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 }
 
 // lock keeps other programs from changing the recipe meanwhile. The lock is on its folder,
-// for a file that is replaced cannot have one.
+// for a file that is replaced cannot have one. A change takes no time, so who has held it for
+// a second is no writer: anyone who may read the folder can hold it, and stops nobody.
 func (r *Recipe) lock() (unlock func(), err error) {
 	dir, err := os.Open(r.Dir)
 	if err != nil {
 		return nil, err
 	}
-	for {
-		if err = unix.Flock(int(dir.Fd()), unix.LOCK_EX); !errors.Is(err, unix.EINTR) {
+	const pause = 10 * time.Millisecond
+	for range 100 {
+		if err = unix.Flock(int(dir.Fd()), unix.LOCK_EX|unix.LOCK_NB); !errors.Is(err, unix.EINTR) && !errors.Is(err, unix.EWOULDBLOCK) {
 			break
 		}
-	}
-	if err != nil && !errors.Is(err, unix.ENOLCK) && !errors.Is(err, unix.EOPNOTSUPP) {
-		return nil, errors.Join(err, dir.Close())
+		time.Sleep(pause)
 	}
 	return func() { dir.Close() }, nil
 }

@@ -13,7 +13,7 @@
 //	  landing, landings/      what is in use (core/landing)
 //	  logs/NAME-VERSION-ID/   one log for each stage of a build
 //	  locks/                  empty files that running programs lock
-//	  fernladder.db           history and timings, a copy of what receipts say
+//	  history                 earlier builds and their times, a copy of what receipts say
 //
 // It promises this: a directory below trees/ is a tree exactly when its receipt
 // is there, and says that it is of that directory. The receipt is written last, in
@@ -89,7 +89,7 @@ func (s *Store) Gone(r Ref, err error) error {
 	return s.Wrap(err)
 }
 
-// Wrap turns an error of the file system below the root, or of the database, into an
+// Wrap turns an error of the file system below the root into an
 // *Error, with advice for the usual ones. An *Error, nil, and errors of anything else
 // stay what they are.
 func (s *Store) Wrap(err error) error {
@@ -106,7 +106,7 @@ func (s *Store) Wrap(err error) error {
 		e.Path, e.Err = link.New, link.Err
 	}
 	switch {
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), s.full(err):
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission) && s.ofAnother(e.Path) != "":
 		e.Advice = s.ofAnother(e.Path)
@@ -116,7 +116,7 @@ func (s *Store) Wrap(err error) error {
 	return e
 }
 
-// concerns tells whether an error is one of the file system or of the database, and
+// concerns tells whether an error is one of the file system, and
 // not of a place that is surely elsewhere. Others are not the root's.
 func (s *Store) concerns(err error) bool {
 	var path *fs.PathError
@@ -124,25 +124,18 @@ func (s *Store) concerns(err error) bool {
 	var call *os.SyscallError
 	var number syscall.Errno
 	switch {
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT), failedToWrite(err):
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return true
 	case errors.As(err, &path):
 		return !filepath.IsAbs(path.Path) || s.has(path.Path)
 	case errors.As(err, &link):
 		return !filepath.IsAbs(link.New) || s.has(link.New) || s.has(link.Old)
 	}
-	return errors.As(err, &call) || errors.As(err, &number) || ofDatabase(err)
+	return errors.As(err, &call) || errors.As(err, &number)
 }
 
 func (s *Store) has(path string) bool {
 	return path == s.Root || strings.HasPrefix(path, strings.TrimSuffix(s.Root, "/")+"/")
-}
-
-// full tells whether an error of the database is that of a disk that is full, which
-// it says in words of its own.
-func (s *Store) full(err error) bool {
-	const almostNothing = 64 << 10
-	return failedToWrite(err) && s.Full(almostNothing)
 }
 
 // Full tells whether the disk that holds the root has room for less than so many
@@ -156,8 +149,7 @@ func (s *Store) Full(bytes uint64) bool {
 // directories are the root and those in it that are there from the beginning.
 var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks"}
 
-// Prepare makes the root and the directories in it. Root does not write to those of
-// another user, who could have it write anywhere.
+// Prepare makes the root and the directories in it, where it may write to them.
 func (s *Store) Prepare() error {
 	for _, dir := range directories {
 		dir = filepath.Join(s.Root, dir)
@@ -167,9 +159,12 @@ func (s *Store) Prepare() error {
 		if err := mayWrite(dir); err != nil {
 			return err
 		}
-		if err := s.apply(dir); err != nil {
-			return s.Wrap(err)
-		}
+	}
+	if err := s.Enforce(); err != nil {
+		return err
+	}
+	if err := mayWrite(s.Root); err != nil { // what is made for a group is the group's from now on
+		return err
 	}
 	if err := unix.Access(s.Root, unix.W_OK); err != nil {
 		return s.Wrap(&fs.PathError{Op: "access", Path: s.Root, Err: err})
@@ -177,21 +172,39 @@ func (s *Store) Prepare() error {
 	return s.Wrap(s.sweep())
 }
 
-// mayWrite returns an *Error where root would write to a directory of somebody else.
+// mayWrite returns an *Error where root would write to a directory that another user could
+// change, or put another in the place of: that user could have root write anywhere. So root
+// works neither in a root that a group may install to, nor below a directory of another user.
 func mayWrite(dir string) error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	info, err := os.Stat(dir)
+	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
 		return err
 	}
-	uid := info.Sys().(*syscall.Stat_t).Uid
-	if uid == 0 {
-		return nil
+	for _, path := range []string{dir, real} {
+		for at := path; ; at = filepath.Dir(at) {
+			info, err := os.Lstat(at)
+			if err != nil {
+				return err
+			}
+			owner := info.Sys().(*syscall.Stat_t)
+			kept := at != path && info.Mode()&fs.ModeSticky != 0 || info.Mode()&fs.ModeSymlink != 0
+			switch {
+			case owner.Uid != 0:
+				return &Error{Path: at, Err: fmt.Errorf("it belongs to the user %d, who could have root write anywhere", owner.Uid),
+					Advice: "Run as that user, or set another root."}
+			case !kept && (info.Mode()&0o002 != 0 || info.Mode()&0o020 != 0 && owner.Gid != 0):
+				return &Error{Path: at, Err: fmt.Errorf("other users can write to it (%s), and could have root write anywhere", info.Mode()),
+					Advice: "Run as one of those who may install, or set another root."}
+			}
+			if at == filepath.Dir(at) {
+				break
+			}
+		}
 	}
-	return &Error{Path: dir, Err: fmt.Errorf("it belongs to the user %d, who could have root write anywhere", uid),
-		Advice: "Run as that user, or set another root."}
+	return nil
 }
 
 // Archives is the directory of verified archives.

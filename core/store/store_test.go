@@ -1,8 +1,8 @@
 package store
 
 import (
+	"bytes"
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 var fern = Ref{Name: "fern", Version: "1.0-rc1", ID: "0123456789ab"}
@@ -97,107 +98,82 @@ func TestFilesListsWhatIsInTheTree(t *testing.T) {
 
 func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	s, dir := filled(t)
-	ctx := context.Background()
 	_, _, err := s.Place(dir, fern, nil)
 	require.NoError(t, err)
 	began := time.Date(2026, 3, 20, 12, 0, 0, 5000, time.UTC)
 	stages := []StageTime{{"configure", 1.5, 1.3}, {"compile", 40, 81.7}}
 	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}))
-
-	for _, damage := range []string{"lost", "damaged"} {
-		file := filepath.Join(s.Root, "fernladder.db")
-		if damage == "damaged" {
-			require.NoError(t, os.WriteFile(file, []byte("no database, but longer than the header of one, which has a hundred bytes, so that it is read as one"), 0o644))
-		}
-		h, err := s.History(ctx)
-		require.NoError(t, err, damage)
-		records, err := h.Latest(ctx, "fern", 10)
+	want := Record{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}
+	h := s.History()
+	for name, before := range map[string]string{"lost": "", "no history": "\x00\x01 not a record\n{\"name\":\"fern\"", "half a line": `{"name":"fern","version":"1`} {
+		require.NoError(t, os.WriteFile(h.File(), []byte(before), 0o644))
+		latest, err := h.Latest("fern", 10)
+		require.NoError(t, err, name)
+		assert.Empty(t, latest, name)
+		require.NoError(t, h.Complete(t.Context()))
+		require.NoError(t, h.Complete(t.Context()), "the same again changes nothing")
+		require.NoError(t, h.Add(t.Context(), want))
+		require.NoError(t, h.Add(t.Context(), Record{Ref: Ref{"fern-seed", "1.0", "111111111111"}, Began: began, Seconds: 9}))
+		latest, err = h.Latest("fern", 10)
 		require.NoError(t, err)
-		assert.Equal(t, []Record{{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}}, records, damage)
-
-		require.NoError(t, h.Add(ctx, records[0]), "the same again changes nothing")
-		require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}))
-		records, err = h.Latest(ctx, "fern", 10)
+		assert.Equal(t, []Record{want}, latest, name)
+		require.NoError(t, h.Add(t.Context(), Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}))
+		latest, err = h.Latest("", 2)
 		require.NoError(t, err)
-		assert.Len(t, records, 2)
-		assert.Equal(t, "compile", records[0].Failed)
-		estimates, err := h.Estimates(ctx, []Ref{fern, {Name: "moss"}})
+		assert.Equal(t, []string{"compile", ""}, []string{latest[0].Failed, latest[1].Failed}, "the last one first")
+		estimates, err := h.Estimates([]Ref{fern, {Name: "moss"}})
 		require.NoError(t, err)
 		assert.Equal(t, map[Ref]Estimate{fern: {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}}, estimates, "failures say nothing of how long it takes")
-		require.NoError(t, h.Close())
-		require.NoError(t, errors.Join(os.Remove(file)))
-		os.Remove(file + "-wal")
-		os.Remove(file + "-shm")
+	}
+	newer, other := Ref{"fern", "1.0", "222222222222"}, Ref{"fern", "2.0", "333333333333"}
+	for _, r := range []Ref{other, newer} {
+		require.NoError(t, h.Add(t.Context(), Record{Ref: r, Began: began, Seconds: map[Ref]float64{other: 5, newer: 6}[r]}))
+	}
+	for asked, seconds := range map[Ref]float64{fern: 41.5, other: 5, newer: 6, {"fern", "1.0", "444444444444"}: 6, {"fern", "3.0", "555555555555"}: 6} {
+		estimates, err := h.Estimates([]Ref{asked})
+		require.NoError(t, err)
+		assert.Equal(t, seconds, estimates[asked].Time.Seconds(), asked)
 	}
 }
 
-// The history is only thrown away for proof of damage, and never over what was
-// thrown away before; who only looks changes nothing.
-func TestOnlyDamagedHistoriesGo(t *testing.T) {
-	ctx := context.Background()
-	s, dir := filled(t)
-	_, _, err := s.Place(dir, fern, nil)
+// What anybody who may read the history can do to it does not hold up who writes to it, and
+// what has grown too large loses its older half.
+func TestHistoryIsWrittenWhateverReadersDo(t *testing.T) {
+	s := &Store{Root: t.TempDir()}
+	require.NoError(t, s.Prepare())
+	h := s.History()
+	require.NoError(t, h.Add(t.Context(), Record{Ref: fern, Seconds: 1}))
+	reader, err := os.Open(h.File())
 	require.NoError(t, err)
-	require.NoError(t, s.Commit(&Receipt{Ref: fern}))
-	file := filepath.Join(s.Root, "fernladder.db")
-	h, err := s.History(ctx)
+	defer reader.Close()
+	require.NoError(t, unix.Flock(int(reader.Fd()), unix.LOCK_EX))
+	info, err := os.Stat(s.lockFile("history"))
 	require.NoError(t, err)
-	for i := range 2000 {
-		require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: time.Unix(int64(i), 0), Failed: "compile"}))
-	}
-	require.NoError(t, h.Close())
-	whole, err := os.ReadFile(file)
-	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o004, "others cannot open what writers lock")
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	defer cancel()
+	require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: time.Unix(1, 0), Seconds: 2}))
 
-	// A newer form is kept, and so is one that cannot be opened.
-	db, err := sql.Open("sqlite", "file:"+file)
+	f, err := os.OpenFile(h.File(), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
-	_, err = db.Exec("PRAGMA user_version = 99")
-	require.NoError(t, errors.Join(err, db.Close()))
-	for range 2 {
-		_, err = s.History(ctx)
-		assert.ErrorContains(t, err, "a newer Fern Ladder")
-		_, err = s.ReadHistory(ctx)
-		assert.ErrorContains(t, err, "a newer Fern Ladder")
+	line := append(bytes.Repeat([]byte("x"), 1<<18-1), '\n')
+	for range largestHistory/len(line) + 1 {
+		f.Write(line)
 	}
-	require.NoError(t, os.Remove(file))
-	require.NoError(t, os.Mkdir(file, 0o755))
-	_, err = s.History(ctx)
-	assert.Error(t, err)
-	require.NoError(t, os.Remove(file))
-	asides := func() []string {
-		found, err := filepath.Glob(file + ".damaged-[0-9]")
-		require.NoError(t, err)
-		return found
-	}
-	assert.Empty(t, asides())
+	require.NoError(t, f.Close())
+	require.NoError(t, h.Add(ctx, Record{Ref: fern, Began: time.Unix(2, 0), Seconds: 3}))
+	after, err := os.Stat(h.File())
+	require.NoError(t, err)
+	assert.Less(t, after.Size(), int64(largestHistory))
+	latest, err := h.Latest("fern", 5)
+	require.NoError(t, err)
+	require.Len(t, latest, 1)
+	assert.Equal(t, 3.0, latest[0].Seconds)
 
-	for i, damage := range map[int]func([]byte){
-		1: func(d []byte) { copy(d[:100], make([]byte, 100)) },
-		2: func(d []byte) { // pages inside
-			for at := 8 << 10; at < len(d)-1000; at += 4 << 10 {
-				copy(d[at:at+900], make([]byte, 900))
-			}
-		},
-	} {
-		data := slices.Clone(whole)
-		damage(data)
-		require.NoError(t, os.WriteFile(file, data, 0o644))
-		before := len(asides())
-		if h, err := s.ReadHistory(ctx); err == nil {
-			h.Close()
-		}
-		now, err := os.ReadFile(file)
-		require.NoError(t, err)
-		assert.True(t, slices.Equal(data, now), "reading never writes (%d)", i)
-		h, err := s.History(ctx)
-		require.NoError(t, err, i)
-		records, err := h.Latest(ctx, "", 10)
-		require.NoError(t, err)
-		assert.Len(t, records, 1, "what the receipts say")
-		require.NoError(t, h.Close())
-		assert.Len(t, asides(), before+1)
-	}
+	require.NoError(t, errors.Join(os.Remove(h.File()), unix.Mkfifo(h.File(), 0o644)))
+	_, err = h.Latest("", 1)
+	assert.ErrorContains(t, err, "not a regular file")
+	assert.ErrorContains(t, h.Add(ctx, Record{Ref: fern}), "not a regular file")
 }
 
 // A receipt counts for the tree it lies in, in the root it was made for.

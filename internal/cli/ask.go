@@ -155,7 +155,7 @@ func (a *app) pinned(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan
 
 // expect lets the progress know what is to be built, and how long that should take.
 func (a *app) expect(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	if err := p.Estimate(ctx, m); err != nil {
+	if err := p.Estimate(m); err != nil {
 		return err
 	}
 	e := term.Expected{Packages: len(p.Todo()), Times: map[term.Build]time.Duration{}, Output: a.output}

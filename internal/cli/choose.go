@@ -29,7 +29,6 @@ func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glan
 	if err != nil {
 		return err
 	}
-	defer chosen.Close()
 	command := "fernladder install " + shell.Typed(chosen.Arguments())
 	switch outcome {
 	case choosing.Interrupted:

@@ -45,16 +45,9 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 	if err != nil {
 		return err
 	}
-	records := []store.Record{}
-	if m.Store.HasHistory() {
-		h, err := m.Store.ReadHistory(ctx)
-		if err != nil {
-			return err
-		}
-		defer h.Close()
-		if records, err = h.Latest(ctx, name, most); err != nil {
-			return m.Store.Wrap(err)
-		}
+	records, err := m.Store.History().Latest(name, most)
+	if err != nil {
+		return err
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(append([]store.Record{}, records...))

@@ -74,7 +74,6 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 	if err != nil {
 		return err
 	}
-	defer c.Close()
 	switch {
 	case f.since != "":
 		return a.optionsSince(c, f.since)

@@ -68,7 +68,7 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 }
 
 func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f *planFlags) error {
-	if err := p.Estimate(ctx, m); err != nil {
+	if err := p.Estimate(m); err != nil {
 		return err
 	}
 	switch {

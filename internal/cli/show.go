@@ -159,18 +159,10 @@ func (a *app) showWithAndWithout(r *store.Receipt) {
 
 // earlier tells of the last builds of a package, failed ones too.
 func earlier(ctx context.Context, s *store.Store, name string) ([]string, error) {
-	if !s.HasHistory() {
-		return nil, nil
-	}
-	h, err := s.ReadHistory(ctx)
+	const most = 5
+	records, err := s.History().Latest(name, most)
 	if err != nil {
 		return nil, err
-	}
-	defer h.Close()
-	const most = 5
-	records, err := h.Latest(ctx, name, most)
-	if err != nil {
-		return nil, s.Wrap(err)
 	}
 	lines := make([]string, len(records))
 	for i, r := range records {

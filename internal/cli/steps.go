@@ -13,7 +13,7 @@ import (
 // showSteps tells of each package that is there what a plan changes: options that came
 // or went, sizes, configuration files, and what is built again because of what.
 func (a *app) showSteps(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	if err := p.Estimate(ctx, m); err != nil {
+	if err := p.Estimate(m); err != nil {
 		return err
 	}
 	steps, err := p.Steps(m.Store)
