@@ -61,7 +61,7 @@ func (k *Keys) addOpenPGP(name string, data []byte) error {
 		}
 		for _, c := range certificates {
 			c.file = name
-			k.openPGP = append(k.openPGP, c)
+			k.merge(c)
 			found++
 		}
 	}
@@ -69,6 +69,41 @@ func (k *Keys) addOpenPGP(name string, data []byte) error {
 		return errors.New("it is neither an OpenPGP, nor a minisign, nor an SSH public key")
 	}
 	return nil
+}
+
+// merge adds a certificate to the keys. Copies of one key are one, with all that any of them
+// says: a revocation in one counts for all.
+func (k *Keys) merge(c *certificate) {
+	i := slices.IndexFunc(k.openPGP, func(known *certificate) bool { return known.fingerprint() == c.fingerprint() })
+	if i < 0 {
+		k.openPGP = append(k.openPGP, c)
+		return
+	}
+	known := k.openPGP[i]
+	known.self = latest(known.self, c.self)
+	known.revoked = append(known.revoked, c.revoked...)
+	for _, id := range c.ids {
+		if !slices.Contains(known.ids, id) {
+			known.ids = append(known.ids, id)
+		}
+	}
+	for _, s := range c.subkeys {
+		j := slices.IndexFunc(known.subkeys, func(other *subkey) bool { return bytes.Equal(other.key.Fingerprint, s.key.Fingerprint) })
+		if j < 0 {
+			known.subkeys = append(known.subkeys, s)
+			continue
+		}
+		known.subkeys[j].binding = latest(known.subkeys[j].binding, s.binding)
+		known.subkeys[j].revoked = append(known.subkeys[j].revoked, s.revoked...)
+	}
+}
+
+// latest is the later of two signatures, either of which can be missing.
+func latest(a, b *packet.Signature) *packet.Signature {
+	if a == nil || b != nil && b.CreationTime.After(a.CreationTime) {
+		return b
+	}
+	return a
 }
 
 // unarmoured returns the contents of every armoured block, or the data itself
@@ -138,20 +173,17 @@ func readCertificates(data []byte) ([]*certificate, error) {
 
 // attach takes a signature of a certificate into account, if it is valid.
 func (c *certificate) attach(sig *packet.Signature, id string, sub *subkey) {
-	later := func(old *packet.Signature) bool { return old == nil || sig.CreationTime.After(old.CreationTime) }
 	switch sig.SigType {
 	case packet.SigTypeGenericCert, packet.SigTypePersonaCert, packet.SigTypeCasualCert, packet.SigTypePositiveCert:
 		if id != "" && sig.CheckKeyIdOrFingerprint(c.primary) && c.primary.VerifyUserIdSignature(id, c.primary, sig) == nil {
 			if !slices.Contains(c.ids, id) {
 				c.ids = append(c.ids, id)
 			}
-			if later(c.self) {
-				c.self = sig
-			}
+			c.self = latest(c.self, sig)
 		}
 	case packet.SigTypeDirectSignature:
-		if c.primary.VerifyDirectKeySignature(sig) == nil && later(c.self) {
-			c.self = sig
+		if c.primary.VerifyDirectKeySignature(sig) == nil {
+			c.self = latest(c.self, sig)
 		}
 	case packet.SigTypeKeyRevocation:
 		if c.primary.VerifyRevocationSignature(sig) == nil {
@@ -159,8 +191,8 @@ func (c *certificate) attach(sig *packet.Signature, id string, sub *subkey) {
 		}
 	case packet.SigTypeSubkeyBinding:
 		// This also verifies that a subkey for signing vouches for its key.
-		if sub != nil && c.primary.VerifyKeySignature(sub.key, sig) == nil && later(sub.binding) {
-			sub.binding = sig
+		if sub != nil && c.primary.VerifyKeySignature(sub.key, sig) == nil {
+			sub.binding = latest(sub.binding, sig)
 		}
 	case packet.SigTypeSubkeyRevocation:
 		if sub != nil && c.primary.VerifySubkeyRevocationSignature(sig, sub.key) == nil {

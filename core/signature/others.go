@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
+	"slices"
 	"strings"
 
 	"aead.dev/minisign"
@@ -90,6 +92,7 @@ type onlyReader struct{ io.Reader }
 type sshKey struct {
 	file, comment string
 	key           ssh.PublicKey
+	namespaces    []string // that its signatures are for; nil: any
 }
 
 func (s sshKey) good() Good {
@@ -107,6 +110,10 @@ func isSSHKey(data []byte) bool {
 	}
 	return false
 }
+
+// signers are whose key a line of allowed_signers says it is; anything else before a key
+// restricts it (ssh-keygen(1), sshd(8)).
+var signers = regexp.MustCompile(`^([\w.*?!+-]+@[\w.*?-]+(,[\w.*?!+-]+@[\w.*?-]+)*|\*)?$`)
 
 // splitSSH splits a line of an authorized_keys or allowed_signers file into
 // what is before the key and the key with its comment.
@@ -132,14 +139,30 @@ func (k *Keys) addSSH(name string, data []byte) error {
 		if text == "" {
 			continue
 		}
+		signer, restrictions, _ := strings.Cut(before, " ")
+		if !signers.MatchString(signer) {
+			restrictions = before
+		}
+		restrictions = strings.TrimSpace(restrictions)
+		list, only := strings.CutPrefix(restrictions, `namespaces="`)
+		if list, only = strings.CutSuffix(list, `"`); only && !strings.Contains(list, `"`) {
+			restrictions = ""
+		}
+		if restrictions != "" {
+			return fmt.Errorf("a key has restrictions, which would not be kept: %s; take the line out, or the restrictions", restrictions)
+		}
 		key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
 		if err != nil {
 			return err
 		}
 		if comment == "" {
-			comment, _, _ = strings.Cut(before, " ")
+			comment = signer
 		}
-		k.ssh = append(k.ssh, sshKey{name, comment, key})
+		s := sshKey{file: name, comment: comment, key: key}
+		if only {
+			s.namespaces = strings.Split(list, ",")
+		}
+		k.ssh = append(k.ssh, s)
 	}
 	return nil
 }
@@ -153,6 +176,24 @@ func sshSigner(data []byte) []string {
 }
 
 func (k *Keys) verifySSH(namespace string, file File, data []byte) (*Good, error) {
+	const end = "-----END SSH SIGNATURE-----"
+	bad := &Bad{}
+	for range mostSignatures {
+		one, rest, more := bytes.Cut(data, []byte(end))
+		good, err := k.verifyOneSSH(namespace, file, append(slices.Clone(one), end...))
+		refused := new(Bad)
+		if err == nil || !errors.As(err, &refused) {
+			return good, err
+		}
+		bad.Reasons = append(bad.Reasons, refused.Reasons...)
+		if data = rest; !more || !bytes.Contains(data, []byte("-----BEGIN SSH SIGNATURE-----")) {
+			break
+		}
+	}
+	return nil, bad
+}
+
+func (k *Keys) verifyOneSSH(namespace string, file File, data []byte) (*Good, error) {
 	sig, err := sshsig.Unarmor(data)
 	if err != nil {
 		return nil, &Bad{[]string{"the SSH signature is damaged"}}
@@ -163,6 +204,9 @@ func (k *Keys) verifySSH(namespace string, file File, data []byte) (*Good, error
 	for _, s := range k.ssh {
 		if !bytes.Equal(s.key.Marshal(), sig.PublicKey.Marshal()) {
 			continue
+		}
+		if s.namespaces != nil && !slices.Contains(s.namespaces, namespace) {
+			return nil, &Bad{[]string{fmt.Sprintf("the key %s is only for %s", s.good(), strings.Join(s.namespaces, ", "))}}
 		}
 		r, err := file.Open()
 		if err != nil {

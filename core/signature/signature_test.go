@@ -251,6 +251,8 @@ func TestMinisignAndSSH(t *testing.T) {
 		"minisign, damaged":        {string(line), "untrusted comment: x\nAAAA\n", "damaged"},
 		"ssh":                      {string(sshLine), string(sshSign("file")), ""},
 		"ssh, with allowed signer": {"# growers\ngrower@vale.example namespaces=\"file\" " + string(sshLine), string(sshSign("file")), ""},
+		"ssh, several":             {string(sshLine), string(sshSign("git")) + string(sshSign("file")), ""},
+		"ssh, for others":          {"grower@vale.example namespaces=\"git,mail\" " + string(sshLine), string(sshSign("file")), "is only for git, mail"},
 		"ssh for something else":   {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
 		"ssh, damaged":             {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n", "damaged"},
 	} {
@@ -263,10 +265,44 @@ func TestMinisignAndSSH(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			assert.Contains(t, Signer([]byte(c.sig)), got.Fingerprint)
+			if name != "ssh, several" {
+				assert.Contains(t, Signer([]byte(c.sig)), got.Fingerprint)
+			}
 			_, err = Verify(file("other"), []byte(c.sig), keys, today)
 			assert.ErrorContains(t, err, "does not fit the file")
 		})
+	}
+}
+
+// What restricts a key is kept, or the key is refused.
+func TestRestrictedKeys(t *testing.T) {
+	_, seed, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(seed)
+	require.NoError(t, err)
+	line := string(ssh.MarshalAuthorizedKey(signer.PublicKey()))
+	for _, before := range []string{`g@vale.example valid-before="20200101"`, `g@vale.example cert-authority`, `cert-authority`, `g@vale.example namespaces="file",valid-after="20200101"`, `restrict`, `from="vale.example"`} {
+		assert.ErrorContains(t, (&Keys{}).Add("k", []byte(before+" "+line)), "restrictions, which would not be kept", before)
+	}
+	for _, before := range []string{"", "g@vale.example ", "a@vale.example,*@b.example ", "# a comment\n"} {
+		assert.NoError(t, (&Keys{}).Add("k", []byte(before+line)), before)
+	}
+}
+
+// Copies of a key are one key: what one of them takes back, no other gives again.
+func TestCopiesOfAKey(t *testing.T) {
+	key := newKey(t, "grower", at(spring))
+	before := public(t, true, key)
+	sig := sign(t, key, at(summer))
+	require.NoError(t, key.RevokeKey(packet.KeyCompromised, "lost", at(summer)))
+	after := public(t, false, key)
+	for name, files := range map[string][][]byte{"revoked later": {before, after}, "revoked first": {after, before}} {
+		keys := &Keys{}
+		for _, data := range files {
+			require.NoError(t, keys.Add("k", data))
+		}
+		_, err := Verify(file(text), sig, keys, today)
+		assert.ErrorContains(t, err, "was revoked", name)
 	}
 }
 
