@@ -56,6 +56,7 @@ func GoTo(ctx context.Context, m *machine.Machine, number int) (Landed, error) {
 // landing.ErrNothingBefore.
 func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
+		u.Back = true
 		u.Use = func(now landing.State) (int, error) { return landing.Earlier(m.Store, now) }
 	})
 }

@@ -124,6 +124,48 @@ func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	assert.Equal(t, []int{1, 2, 3}, forgotten)
 }
 
+// Going back leads to what was in use before, whichever way the landing came there, also where
+// a program was killed between a change and writing it down.
+func TestGoingBack(t *testing.T) {
+	s := open(t)
+	for _, v := range []string{"1.0", "2.0", "3.0"} {
+		_, err := bring(s, Rules{}, Plain(plant(t, s, ref("fern", v), store.Receipt{}, "bin/fern"))...)
+		require.NoError(t, err)
+	}
+	back := func() (int, error) {
+		u := Update{Back: true, Use: func(now State) (int, error) { return Earlier(s, now) }}
+		r, err := u.Do(t.Context(), s)
+		return r.After.Number, err
+	}
+	expect := func(numbers ...int) {
+		t.Helper()
+		for _, number := range numbers {
+			got, err := back()
+			require.NoError(t, err)
+			assert.Equal(t, number, got)
+		}
+	}
+	_, err := goTo(s, Rules{}, 1)
+	require.NoError(t, err)
+	expect(3, 2, 1, 0)
+	_, err = back()
+	assert.ErrorIs(t, err, ErrNothingBefore)
+	for _, n := range []int{2, 3, 1} {
+		_, err = goTo(s, Rules{}, n)
+		require.NoError(t, err)
+	}
+	require.NoError(t, os.WriteFile(wayFile(s), []byte("[0,2,3]"), 0o644))
+	expect(3, 2, 0)
+	for _, n := range []int{2, 3} {
+		_, err = goTo(s, Rules{}, n)
+		require.NoError(t, err)
+	}
+	require.NoError(t, os.WriteFile(wayFile(s), []byte("[0,2,3,1]"), 0o644))
+	expect(2)
+	require.NoError(t, os.WriteFile(wayFile(s), []byte("{"), 0o644))
+	expect(1)
+}
+
 func TestConflictsAreRefusedUntilTheyAreDecided(t *testing.T) {
 	s := open(t)
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/grow", "bin/fern")

@@ -2,11 +2,14 @@ package landing
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"time"
 
+	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/store"
 )
@@ -111,44 +114,77 @@ func (e *Lost) Error() string {
 // ErrNothingBefore is the error of going back from the first state.
 var ErrNothingBefore = errors.New("there is no earlier landing to go back to")
 
-// Earlier is the number of the state that one was made from, as far back as states
-// are kept.
-func Earlier(s *store.Store, state State) (int, error) {
-	if state.Number == 0 {
-		return 0, ErrNothingBefore
+// The states that were in use one after another are in a file, the one in use last. It is
+// written after the landing has changed: where a program was killed in between, it ends with
+// the state before, or, when that was to go back, with one too many.
+
+func wayFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "way.json") }
+
+// way are the states in use up to now, the one in use last.
+func way(s *store.Store, now int) (numbers []int) {
+	const largest = 1 << 20
+	data, err := ground.ReadFile(wayFile(s), largest)
+	if err != nil || json.Unmarshal(data, &numbers) != nil {
+		numbers = nil // then the states say what they were made from
 	}
+	switch n := len(numbers); {
+	case n > 0 && numbers[n-1] == now:
+		return numbers
+	case n > 1 && numbers[n-2] == now:
+		return numbers[:n-1]
+	}
+	return append(numbers, now)
+}
+
+// went writes down that a state is in use after another, or again.
+func (u *Update) went(s *store.Store, r *Result) error {
+	const most = 1000
+	numbers := way(s, max(r.Before.Number, 0))
+	if u.Back && len(numbers) > 1 {
+		numbers = numbers[:len(numbers)-1]
+	}
+	if numbers[len(numbers)-1] != r.After.Number {
+		numbers = append(numbers, r.After.Number)
+	}
+	data, err := json.Marshal(numbers[max(0, len(numbers)-most):])
+	if err != nil {
+		return err
+	}
+	return s.Wrap(durable.Note(wayFile(s), append(data, '\n'), 0o644))
+}
+
+// Earlier is the number of the state that was in use before, as far back as states are
+// kept.
+func Earlier(s *store.Store, state State) (int, error) {
 	numbers, err := States(s)
 	if err != nil {
 		return 0, err
 	}
-	if state.Rules == "" { // made by a version that did not write down what it was made from
-		numbers = slices.DeleteFunc(numbers, func(n int) bool { return n >= state.Number })
-		if len(numbers) == 0 {
-			return 0, ErrNothingBefore
-		}
-		return slices.Max(numbers), nil
-	}
-	if state.From != 0 && !slices.Contains(numbers, state.From) {
+	been := way(s, state.Number)
+	before := state.From
+	if len(been) > 1 {
+		before = been[len(been)-2]
+	} else if state.Number == 0 {
 		return 0, ErrNothingBefore
 	}
-	return state.From, nil
+	if before != 0 && !slices.Contains(numbers, before) {
+		return 0, ErrNothingBefore
+	}
+	return before, nil
 }
 
 // Expired tells which states other than the one in use have gone beyond the number
-// and the age that are kept, and are no state that the one in use goes back to.
-func (r Rules) Expired(all []Remembered, now time.Time) (expired []Remembered) {
+// and the age that are kept, and are not the one before, by its number.
+func (r Rules) Expired(all []Remembered, before int, now time.Time) (expired []Remembered) {
 	var old []Remembered
-	from := 0
 	for _, x := range all {
-		if x.InUse {
-			from = x.From
-		} else if x.Damaged == nil {
+		if !x.InUse && x.Damaged == nil {
 			old = append(old, x)
 		}
 	}
 	slices.SortFunc(old, func(a, b Remembered) int { return cmp.Compare(b.Number, a.Number) })
 	for i, x := range old {
-		if i >= r.Number && now.Sub(x.Made) > r.Age && x.Number != from {
+		if i >= r.Number && now.Sub(x.Made) > r.Age && x.Number != before {
 			expired = append(expired, x)
 		}
 	}

@@ -20,6 +20,7 @@ type Update struct {
 	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
 	Waiting func()                           // called if somebody else is changing it
 
+	Back bool // to the state that was in use before
 	Anew bool // the links are made anew, also where they seem to be whole
 
 	Rules   Rules
@@ -102,6 +103,11 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	}
 	if u.After != nil && r.Changed() {
 		r.Caches = append(r.Caches, u.After()...)
+	}
+	if r.Changed() {
+		if err := u.went(s, &r); err != nil {
+			return r, err
+		}
 	}
 	if u.Then != nil {
 		if err := u.Then(r.After); err != nil {
@@ -196,6 +202,7 @@ func (u *Update) forget(s *store.Store, r *Result) error {
 	if err != nil {
 		return err
 	}
-	r.Forgotten, err = Forget(s, u.Rules.Expired(all, u.Now))
+	before, _ := Earlier(s, r.After) // 0, where nothing was before, is no state that goes
+	r.Forgotten, err = Forget(s, u.Rules.Expired(all, before, u.Now))
 	return err
 }

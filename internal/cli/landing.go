@@ -24,7 +24,7 @@ command, and what came (+), went (-) and changed (~) against the one before. Any
 them can be brought back whole, in one step, as long as it is kept: keep_landings and
 keep_landings_days in the settings say how long, and what they use is not cleaned.`,
 		Example: `  fernladder landing                          all states
-  fernladder landing undo                     the one that this one was made from
+  fernladder landing undo                     the one that was in use before
   fernladder landing use 12                   any other
   fernladder landing compare 9 12             what is different`,
 		Args: noNames,
@@ -32,8 +32,8 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 	}
 	undo := &cobra.Command{
 		Use:     "undo",
-		Short:   "Go back to the state that this one was made from",
-		Long:    "Brings back the state that the one in use was made from. Twice goes two back. Nothing\nis built or deleted; fernladder landing use goes forward again.",
+		Short:   "Go back to the state that was in use before",
+		Long:    "Brings back the state that was in use before. Twice goes two back. Nothing is built or\ndeleted; fernladder landing use goes forward again.",
 		Example: "  fernladder landing undo",
 		Args:    noNames,
 		RunE: func(c *cobra.Command, _ []string) error {
