@@ -29,7 +29,7 @@ func TestDisksThatFill(t *testing.T) {
 				w := newBed(t)
 				require.NoError(t, os.Mkdir(w.root, 0o755))
 				small := fmt.Sprintf(limit, map[string]int{"size=%dk": 24, "nr_inodes=%d": 18}[limit]*step)
-				require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, small))
+				require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, small+",mode=755"))
 				defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 				r := w.run("install", "moss", "stone")
 				assert.Contains(t, []int{0, 1, 7}, r.status, r.stderr)
@@ -57,7 +57,7 @@ func TestAFullDiskLeavesTheLanding(t *testing.T) {
 	}
 	w := newBed(t)
 	require.NoError(t, os.Mkdir(w.root, 0o755))
-	require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, "size=20m"))
+	require.NoError(t, syscall.Mount("small", w.root, "tmpfs", 0, "size=20m,mode=755"))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 	w.must("install", "stone")
 	w.must("install", "moss")

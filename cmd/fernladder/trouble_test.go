@@ -97,7 +97,7 @@ func TestARootThatCannotBeWritten(t *testing.T) {
 // onSmallDisk runs the program with the root on a file system of that size.
 func (w *world) onSmallDisk(size string, args ...string) result {
 	require.NoError(w.t, os.MkdirAll(w.root, 0o755))
-	text := fmt.Sprintf("mount -t tmpfs -o size=%s none %s && exec \"$@\"", size, w.root)
+	text := fmt.Sprintf("mount -t tmpfs -o mode=755,size=%s none %s && exec \"$@\"", size, w.root)
 	c := exec.Command("unshare", append([]string{"--mount", "--map-root-user", "sh", "-c", text, "sh", program}, args...)...)
 	if os.Geteuid() == 0 {
 		c.Args = slices.DeleteFunc(c.Args, func(arg string) bool { return arg == "--map-root-user" })

@@ -68,7 +68,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir()}
 	// Builds that are not sealed come here as users of their own, and leave word. Settings
 	// in such a directory have to be named.
-	require.NoError(t, os.Chmod(w.dir, 0o777))
+	require.NoError(t, os.Chmod(w.dir, 0o777|os.ModeSticky))
 	for dir := filepath.Dir(w.dir); dir != filepath.Clean(os.TempDir()) && dir != "/"; dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 // An Addition is what the package manager would do to install packages, as it says
 // itself when it only pretends.
 type Addition struct {
-	Argv     []string // the command that does it, without what anybody recommends
+	Argv     []string // the command that does it, without what anybody recommends, and asks nothing
 	Installs []string // packages
 	Upgrades []string // that are there
 	Removes  []string
@@ -22,6 +23,38 @@ type Addition struct {
 
 // Harmless tells whether nothing that is there changes.
 func (a *Addition) Harmless() bool { return len(a.Upgrades) == 0 && len(a.Removes) == 0 }
+
+// Changes says what of that which is there would change.
+func (a *Addition) Changes() string {
+	var all []string
+	for what, names := range map[string][]string{"remove ": a.Removes, "upgrade or downgrade ": a.Upgrades} {
+		if len(names) > 0 {
+			all = append(all, what+strings.Join(names, ", "))
+		}
+	}
+	slices.Sort(all)
+	return strings.Join(all, "; ")
+}
+
+// CheckPackageName tells whether a package manager takes a text for the name of a package and
+// nothing else: with a sign behind it, apt-get removes one.
+func CheckPackageName(name string) error {
+	if !packageName.MatchString(name) {
+		return fmt.Errorf("%q is not the name of a package", name)
+	}
+	return nil
+}
+
+var packageName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._+:-]*[A-Za-z0-9+])?$`)
+
+// Remover is the command by which a family of operating systems removes packages, with what
+// only they needed; nil when it is not known.
+func Remover(family string) []string {
+	return map[string][]string{
+		"debian": {"apt-get", "autoremove"}, "fedora": {"dnf", "remove"}, "suse": {"zypper", "remove", "--clean-deps"},
+		"arch": {"pacman", "-Rs"}, "alpine": {"apk", "del"},
+	}[family]
+}
 
 // ErrNoPretending is the error for a package manager that nobody here knows how to ask
 // for what it would do.
@@ -34,19 +67,25 @@ var adders = map[string]struct {
 	argv     []string
 	readWhat func(out string, a *Addition)
 }{
-	"debian": {"apt-get", []string{"-s", "-q", "install", "--no-install-recommends"}, []string{"-y", "-q", "install", "--no-install-recommends", "--no-remove", "--no-upgrade"}, aptWould},
+	"debian": {"apt-get", []string{"-s", "-q", "install", "--no-install-recommends"}, []string{"-y", "-q", "install", "--no-install-recommends"}, aptWould},
 	"fedora": {"dnf", []string{"-q", "--assumeno", "--setopt=install_weak_deps=False", "install"}, []string{"-y", "-q", "--setopt=install_weak_deps=False", "install"}, dnfWould},
 	"suse":   {"zypper", []string{"--non-interactive", "install", "--dry-run", "--no-recommends"}, []string{"--non-interactive", "install", "--no-recommends"}, zypperWould},
 	"arch":   {"pacman", []string{"-S", "--needed", "--print", "--print-format", "%n"}, []string{"-S", "--needed", "--noconfirm"}, nil},
 	"alpine": {"apk", []string{"add", "--simulate"}, []string{"add"}, apkWould},
 }
 
-// Add finds out what it would do to install packages. It changes nothing.
+// Add finds out what it would do to install packages. It changes nothing. Who runs the
+// command looks first whether it is harmless.
 func (p Programs) Add(ctx context.Context, family string, packages []string) (*Addition, error) {
 	how, known := adders[family]
 	program := p.Find(how.program)
 	if !known || program == "" {
 		return nil, ErrNoPretending
+	}
+	for _, name := range packages {
+		if err := CheckPackageName(name); err != nil {
+			return nil, err
+		}
 	}
 	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
 	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
@@ -66,6 +105,9 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 		return a, nil
 	}
 	how.readWhat(out, a)
+	if family == "debian" && a.Harmless() { // the lists can have changed since
+		a.Argv = append(a.Argv, "--no-remove")
+	}
 	return a, nil
 }
 

@@ -128,10 +128,14 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	return nil
 }
 
-// updateConfigs brings the configuration files of what is on the landing up to date.
+// updateConfigs brings the configuration files of what is on the landing up to date, by the
+// builds that have the plain names: those beside them read the same files.
 func updateConfigs(s *store.Store, state landing.State) ([]store.ConfigChange, error) {
 	var all []store.ConfigChange
 	for _, m := range state.Members {
+		if m.Beside {
+			continue
+		}
 		receipt, err := s.Receipt(m.Ref)
 		if err != nil {
 			return all, s.Wrap(err)

@@ -38,6 +38,7 @@ type Probed struct {
 	Receipt *store.Receipt // of the build; nil where it failed
 	Failure *build.Failure // of the last build; nil where it succeeded
 	Lacks   bool           // it failed for something that is missing, which a person may install
+	Useless []string       // packages of the operating system that were installed for answers that did not help
 }
 
 // Probe builds a drafted recipe in a sealed room, and writes into it what came of
@@ -53,12 +54,12 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	failure := p.failure(err)
 	switch {
 	case ctx.Err() != nil:
-		return Probed{}, ctx.Err()
+		return Probed{Useless: p.useless}, ctx.Err()
 	case failure != nil:
-		done := Probed{Recipe: p.recipe, Failure: failure, Lacks: failure.Cause != nil && len(failure.Cause.Questions()) > 0}
+		done := Probed{Recipe: p.recipe, Useless: p.useless, Failure: failure, Lacks: failure.Cause != nil && len(failure.Cause.Questions()) > 0}
 		return done, errors.Join(p.note(failed(failure, p.date())), err)
 	case err != nil:
-		return Probed{Recipe: p.recipe}, err
+		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
 	return p.succeeded()
 }
@@ -74,6 +75,7 @@ type probe struct {
 	tried  map[string]bool // answers, with what they are to
 
 	written []byte // the recipe, as the last answer has left it
+	useless []string
 }
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
@@ -107,10 +109,11 @@ func (p *probe) failure(err error) *build.Failure {
 
 // A step of a probe is an answer that was given.
 type step struct {
-	answer *remedy.Answer
-	to     *build.Failure
-	err    error  // that it came with
-	text   []byte // of the recipe before
+	answer  *remedy.Answer
+	to      *build.Failure
+	err     error    // that it came with
+	text    []byte   // of the recipe before
+	brought []string // packages that were installed for it
 }
 
 // goOn builds the package, and answers what its builds lack one after another. What gets
@@ -122,6 +125,9 @@ func (p *probe) goOn(ctx context.Context) error {
 	var last error
 	back := func(to int) error {
 		s := steps[to]
+		for _, undone := range steps[to:] {
+			p.useless = append(p.useless, undone.brought...)
+		}
 		steps, last = steps[:to], s.err
 		p.steps.Undone(s.answer.Text)
 		return p.restore(s.text)
@@ -135,8 +141,11 @@ func (p *probe) goOn(ctx context.Context) error {
 		failure := p.failure(err)
 		if failure == nil {
 			installed, cannot := p.installMissing(ctx, err)
-			if cannot != nil || !installed {
+			if cannot != nil || len(installed) == 0 {
 				return errors.Join(cannot, err)
+			}
+			if len(steps) > 0 {
+				steps[len(steps)-1].brought = append(steps[len(steps)-1].brought, installed...)
 			}
 			continue
 		}
@@ -168,12 +177,13 @@ func (p *probe) goOn(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		steps, fresh = append(steps, step{answer, failure, last, text}), true
+		steps, fresh = append(steps, step{answer: answer, to: failure, err: last, text: text}), true
 		if len(answer.Packages) > 0 || answer.Absent {
 			installed, cannot := p.install(ctx, answer.Packages, answer.Program)
 			if cannot != nil || !installed {
 				return errors.Join(cannot, last)
 			}
+			steps[len(steps)-1].brought = answer.Packages
 		}
 	}
 	return last
@@ -244,19 +254,22 @@ func (p *probe) restore(text []byte) error {
 }
 
 // installMissing installs what the recipe asks of the operating system and is not there.
-func (p *probe) installMissing(ctx context.Context, err error) (installed bool, cannot error) {
+func (p *probe) installMissing(ctx context.Context, err error) (installed []string, cannot error) {
 	var missing *host.Missing
 	if !errors.As(err, &missing) || p.steps.Install == nil {
-		return false, nil
+		return nil, nil
 	}
 	packages, unknown := missing.Packages()
 	key := "missing " + strings.Join(packages, " ")
 	if len(packages) == 0 || len(unknown) > 0 || p.tried[key] {
-		return false, nil
+		return nil, nil
 	}
 	p.tried[key] = true
 	program := !slices.ContainsFunc(missing.Needs, func(f host.Finding) bool { return f.Kind != host.Program })
-	return p.install(ctx, packages, program)
+	if done, err := p.install(ctx, packages, program); err != nil || !done {
+		return nil, err
+	}
+	return packages, nil
 }
 
 func (p *probe) install(ctx context.Context, packages []string, program bool) (bool, error) {
@@ -292,7 +305,7 @@ func failed(f *build.Failure, date string) string {
 }
 
 func (p *probe) succeeded() (Probed, error) {
-	done := Probed{Recipe: p.recipe}
+	done := Probed{Recipe: p.recipe, Useless: p.useless}
 	var err error
 	if done.Receipt, err = p.m.Store.Receipt(p.job.Ref); err != nil {
 		return done, p.m.Store.Wrap(err)

@@ -39,7 +39,6 @@ var (
 	systemNamePattern  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
 	pythonPattern      = regexp.MustCompile(`^[A-Za-z_]\w*(?:\.\w+)*$`)
 	perlPattern        = regexp.MustCompile(`^[A-Za-z_]\w*(?:::\w+)*$`)
-	packagePattern     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+:/@-]*$`)
 	accountPattern     = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*\$?$`) // useradd(8)
 	categoryPattern    = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 )

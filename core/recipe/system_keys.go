@@ -220,8 +220,8 @@ func checkFamily(name string) error {
 
 func checkPackages(names string) error {
 	for _, name := range strings.Fields(names) {
-		if !packagePattern.MatchString(name) {
-			return fmt.Errorf("%q cannot be the name of a package", name)
+		if err := host.CheckPackageName(name); err != nil {
+			return err
 		}
 	}
 	return nil

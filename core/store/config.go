@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -81,6 +82,10 @@ func (s *Store) Configs(r *Receipt) ([]ConfigStatus, error) {
 		data, err := ground.ReadFile(status.File, largestConfig)
 		status.There, status.Strange = err == nil, err != nil && !errors.Is(err, fs.ErrNotExist)
 		status.Edited = err == nil && Digest(data) != samples[c.File]
+		if status.Edited { // a program can have been killed before it wrote down that it was renewed
+			sample, _, err := s.sample(s.change(r, c))
+			status.Edited = err != nil || Digest(data) != Digest(sample)
+		}
 		all = append(all, status)
 	}
 	return all, nil
@@ -123,9 +128,10 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	if err != nil {
 		return nil, err
 	}
+	before := maps.Clone(samples)
 	var changes []ConfigChange
 	for _, c := range r.Configs {
-		change := ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref), as: c}
+		change := s.change(r, c)
 		if err = s.config(&change, r.Version, samples, c.File, renew); err != nil {
 			return changes, s.Wrap(err)
 		}
@@ -133,14 +139,19 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 			changes = append(changes, change)
 		}
 	}
-	if len(changes) == 0 {
-		return nil, nil
+	if maps.Equal(before, samples) {
+		return changes, nil
 	}
 	data, err := json.MarshalIndent(samples, "", "  ")
 	if err != nil {
 		return changes, err
 	}
 	return changes, s.Wrap(durable.WriteFile(index, append(data, '\n'), 0o644))
+}
+
+// change is what is done to a file, before anything is.
+func (s *Store) change(r *Receipt, c Config) ConfigChange {
+	return ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref), as: c}
 }
 
 // config brings one file up to date, and says in the change what it has done.

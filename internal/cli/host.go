@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"strings"
@@ -20,14 +21,16 @@ import (
 
 func (a *app) hostCommand() *cobra.Command {
 	var ask plan.Ask
-	install, yes, refresh, used, write := false, false, false, false, false
+	refresh, used, write := false, false, false
+	var may installing
 	c := &cobra.Command{
 		Use:   "host [NAME...]",
 		Short: "Show what this machine must have for the ladder, and what it lacks",
 		Long: `Looks for everything that the builds of a ladder need of the operating system:
 the programs that they run, and what their recipes name. Shows each once, and the
-line that installs what is missing. With --install, that line is run after asking,
-and everything is looked for again. Which package has a thing is what the recipe
+line that installs what is missing. With --install, the package manager first says
+what it would do, and does it after asking, unless that changes what is there; then
+everything is looked for again. Which package has a thing is what the recipe
 says, or else what the package manager's lists of files say, which --refresh
 fetches and keeps.
 
@@ -53,15 +56,16 @@ that its recipe does not say, as the lines to add; --write adds them.`,
 					return err
 				}
 			}
-			return a.host(c.Context(), with(&ask, args), install, yes)
+			return a.host(c.Context(), with(&ask, args), may)
 		},
 	}
 	a.addLadderFlags(c, &ask, false)
-	c.Flags().BoolVar(&install, "install", false, "install what is missing, after asking")
+	c.Flags().BoolVar(&may.install, "install", false, "install what is missing, after asking")
 	c.Flags().BoolVar(&refresh, "refresh", false, "fetch the package manager's lists of the files of all packages first")
 	c.Flags().BoolVar(&used, "used", false, "show what the last build has used of this machine without its recipe saying so")
 	c.Flags().BoolVar(&write, "write", false, "with --used, add it to the recipe")
-	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
+	c.Flags().BoolVar(&may.yes, "yes", false, "with --install, do not ask")
+	c.Flags().BoolVar(&may.alsoChange, "also-change", false, "with --install, let the package manager also remove, upgrade and downgrade what is there")
 	return c
 }
 
@@ -107,14 +111,14 @@ func hostFindings(findings []host.Finding, offers map[host.Question]string) []ho
 	return all
 }
 
-func (a *app) host(ctx context.Context, ask plan.Ask, install, yes bool) error {
+func (a *app) host(ctx context.Context, ask plan.Ask, may installing) error {
 	m, p, err := a.plan(ctx, ask)
 	if err != nil {
 		return err
 	}
 	findings, missing := build.LookAtHost(ctx, m, p.Jobs, true)
-	if install && missing != nil {
-		if err := a.installMissing(ctx, missing, yes); err != nil {
+	if may.install && missing != nil {
+		if err := a.installMissing(ctx, m, missing, may); err != nil {
 			return err
 		}
 		if m, err = a.open(); err != nil { // it has answers of its own
@@ -185,16 +189,34 @@ func asRoot(argv []string) []string {
 	return append([]string{"sudo"}, argv...)
 }
 
-// installMissing runs the operating system's own package manager.
-func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes bool) error {
+// installing is what a person allows the package manager to do.
+type installing struct {
+	install    bool
+	yes        bool // without asking
+	alsoChange bool // also to remove, upgrade and downgrade what is there
+}
+
+// installMissing has the operating system's own package manager install what is missing, once
+// it has said what that would change.
+func (a *app) installMissing(ctx context.Context, m *machine.Machine, missing *host.Missing, may installing) error {
 	packages, _ := missing.Packages()
-	argv := append(append([]string{}, host.Installer(missing.Machine.Family)...), packages...)
 	if line, _ := missing.InstallLine(); line == "" {
 		return missing
 	}
-	argv = asRoot(argv)
+	add, err := m.Programs.Add(ctx, m.System.Family, packages)
+	if err != nil {
+		return &refusedInstall{packages, err.Error(), missing}
+	}
+	if !add.Harmless() && !may.alsoChange {
+		return &refusedInstall{packages, "it would " + add.Changes(), missing}
+	}
+	argv := asRoot(add.Argv)
 	a.screen.Note("This will run: %s", strings.Join(argv, " "))
-	if !yes {
+	a.screen.Note("It installs %s: %s", term.Count(len(add.Installs), "package"), strings.Join(add.Installs, " "))
+	if !add.Harmless() {
+		a.screen.Note("And it will %s", add.Changes())
+	}
+	if !may.yes {
 		if !a.screen.Interactive(os.Stdin) {
 			return usage("--install asks before it runs anything, and there is nobody to ask; add --yes to do without")
 		}
@@ -202,16 +224,31 @@ func (a *app) installMissing(ctx context.Context, missing *host.Missing, yes boo
 			return usage("nothing was installed")
 		}
 	}
+	return a.runInstaller(ctx, argv, a.err)
+}
+
+// refusedInstall is the error when the package manager was not run.
+type refusedInstall struct {
+	packages []string
+	why      string
+	missing  *host.Missing
+}
+
+func (e *refusedInstall) Error() string {
+	return fmt.Sprintf("%s: not installed, for %s.\n  Install them by hand, or, to allow it, add --also-change.", strings.Join(e.packages, " "), e.why)
+}
+
+func (e *refusedInstall) Unwrap() error { return e.missing }
+
+// runInstaller runs the package manager. It is asked to end, and never killed: what it
+// has begun, it finishes.
+func (a *app) runInstaller(ctx context.Context, argv []string, out io.Writer) error {
 	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	command.Stdin, command.Stdout, command.Stderr = os.Stdin, a.err, a.err
-	if yes {
-		command.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
-		if yes := map[string]string{"debian": "-y", "fedora": "-y", "suse": "-y", "arch": "--noconfirm"}[missing.Machine.Family]; yes != "" {
-			command.Args = append(command.Args, yes)
-		}
-	}
+	command.Stdin, command.Stdout, command.Stderr = os.Stdin, out, out
+	command.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C")
+	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	if err := command.Run(); err != nil {
-		return fmt.Errorf("%s failed: %w", strings.Join(argv, " "), err)
+		return fmt.Errorf("%s: %w", strings.Join(argv, " "), err)
 	}
 	return nil
 }

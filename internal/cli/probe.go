@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"strings"
 
+	"fernladder/core/host"
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -41,26 +41,16 @@ func (a *app) addition(ctx context.Context, m *machine.Machine, may mayInstall, 
 		return false, err
 	}
 	if !add.Harmless() {
-		a.screen.Note("Not installed: %s. It would change what is there: %s", strings.Join(packages, " "),
-			strings.Join(append(prefixed("upgrade ", add.Upgrades), prefixed("remove ", add.Removes)...), ", "))
+		a.screen.Note("Not installed: %s. It would %s", strings.Join(packages, " "), add.Changes())
 		return false, nil
 	}
 	argv := asRoot(add.Argv)
 	a.screen.Note("Installing %s (%s)", strings.Join(packages, " "), term.Count(len(add.Installs), "package"))
-	command := exec.CommandContext(ctx, argv[0], argv[1:]...)
-	command.Stdin, command.Env = os.Stdin, append(os.Environ(), "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C")
-	if out, err := command.CombinedOutput(); err != nil {
-		return false, fmt.Errorf("%s: %w\n%s", strings.Join(argv, " "), err, indent(strings.TrimSpace(string(out))))
+	var out strings.Builder
+	if err := a.runInstaller(ctx, argv, &out); err != nil {
+		return false, fmt.Errorf("%w\n%s", err, indent(strings.TrimSpace(out.String())))
 	}
 	return true, nil
-}
-
-func prefixed(prefix string, names []string) []string {
-	all := make([]string, len(names))
-	for i, name := range names {
-		all[i] = prefix + name
-	}
-	return all
 }
 
 // probe builds a drafted recipe, and tells what came of that.
@@ -84,6 +74,9 @@ func (a *app) probe(ctx context.Context, m *machine.Machine, name string, f draf
 		}
 	}
 	done, err := install.Probe(ctx, m, name, probing)
+	if line := host.Remover(m.System.Family); len(done.Useless) > 0 {
+		a.screen.Note("Installed for guesses that did not help: %s. To remove it: %s", strings.Join(done.Useless, " "), strings.Join(asRoot(append(line, done.Useless...)), " "))
+	}
 	switch {
 	case done.Failure != nil:
 		next := "Change it"
