@@ -12,7 +12,6 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/gofrs/flock v0.13.1
 	github.com/google/licensecheck v0.3.1
-	github.com/google/renameio/v2 v2.0.2
 	github.com/hiddeco/sshsig v0.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3

@@ -330,6 +330,7 @@ func TestPlacing(t *testing.T) {
 	w.must("install", "nodestdir")
 	for name, c := range map[string]struct{ step, says string }{
 		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"), "files were placed outside the tree: /etc/fern.conf"},
+		"twice":   {"mkdir -p $DESTDIR$DESTDIR/x; touch $DESTDIR$DESTDIR/x/lost; " + place("x"), "files were placed outside the tree: /"},
 		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
 		"both":    {place("x") + "; mkdir -p $FL_PREFIX/etc", "some files were placed below $DESTDIR, and some not"},
 	} {

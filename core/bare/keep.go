@@ -3,14 +3,15 @@ package bare
 import (
 	"encoding/hex"
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/seal"
 )
@@ -98,14 +99,21 @@ func (s *System) keep(key string, f *found) *Sight {
 	text := strings.Join(f.hidden, "\n") + "\n"
 	f.Digest = digestOf(text)
 	data, err := json.Marshal(f)
-	if err != nil || renameio.WriteFile(s.file(f.Digest+".paths"), []byte(text), 0o644) != nil {
+	if err != nil || write(s.file(f.Digest+".paths"), []byte(text)) != nil {
 		return sight
 	}
 	if sight.Layer = s.layer(f.Digest); sight.Layer == "" {
 		sight.Layer = s.makeLayer(f.Digest, f.hidden)
 	}
-	_ = renameio.WriteFile(s.file(digestOf(key)+".json"), data, 0o644) // only to be quicker
+	_ = write(s.file(digestOf(key)+".json"), data) // only to be quicker
 	return sight
+}
+
+func write(file string, data []byte) error {
+	return durable.Stream(file, 0o644, func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
 }
 
 // layer returns the layer of a digest, if it is there, and notes that it was asked for.

@@ -155,7 +155,7 @@ func (a *attempt) outside() []string {
 			return ground.Skip
 		case len(outside) == enough:
 			return ground.Stop
-		case "/"+e.Name == a.dirs.box: // as what CMake registers in the home of who installs
+		case "/"+e.Name == a.dirs.home, "/"+e.Name == a.dirs.tmp: // as what CMake registers in the home of who installs
 			return ground.Skip
 		case !e.Mode.IsDir():
 			outside = append(outside, "/"+e.Name)

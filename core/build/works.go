@@ -24,32 +24,42 @@ type Work struct {
 	Touched time.Time `json:"touched"`
 }
 
-// Works lists the work directories in a root, the oldest first.
+// Works lists the work directories in a root, the oldest first. One that a program was killed
+// in before it wrote a journal has nothing done.
 func Works(s *store.Store) ([]Work, error) {
-	files, err := filepath.Glob(filepath.Join(s.Root, "work", "*", journalFile))
+	entries, err := os.ReadDir(filepath.Join(s.Root, "work"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
-		return nil, err
+		return nil, s.Wrap(err)
 	}
 	var works []Work
-	for _, file := range files {
-		var p journal
-		data, err := ground.ReadFile(file, largestJournal)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // it is done in the meantime
+	for _, e := range entries {
+		w := Work{Dir: filepath.Join(s.Root, "work", e.Name())}
+		info, err := e.Info()
+		if err != nil || !store.IsWork(e.Name()) || !info.IsDir() {
+			continue
 		}
-		if err != nil {
+		w.Touched = info.ModTime()
+		file := filepath.Join(w.Dir, journalFile)
+		data, err := ground.ReadFile(file, largestJournal)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, s.Wrap(err)
 		}
-		w := Work{Dir: filepath.Dir(file), Size: ground.Size(filepath.Dir(file))}
-		if err := json.Unmarshal(data, &p); err == nil {
+		var p journal
+		if err == nil && json.Unmarshal(data, &p) == nil {
 			w.Ref, w.Stages = p.Build, p.Done
-		}
-		if w.Name == "" { // it cannot be read, and so is no use
-			w.Name = filepath.Base(w.Dir)
 		}
 		if info, err := os.Stat(file); err == nil {
 			w.Touched = info.ModTime()
+		} else if _, err := os.Lstat(w.Dir); err != nil {
+			continue // it is done in the meantime
 		}
+		if w.Name == "" { // nothing is known of it, and so it is no use
+			w.Name = e.Name()
+		}
+		w.Size = ground.Size(w.Dir)
 		works = append(works, w)
 	}
 	slices.SortFunc(works, func(a, b Work) int { return a.Touched.Compare(b.Touched) })
@@ -58,7 +68,7 @@ func Works(s *store.Store) ([]Work, error) {
 
 // Delete deletes a work directory. It returns false when somebody works in it.
 func (w Work) Delete(s *store.Store) (bool, error) {
-	unlock, err := s.LockBuildNow(w.Ref)
+	unlock, err := s.LockWorkNow(filepath.Base(w.Dir))
 	if errors.Is(err, filelock.ErrHeld) {
 		return false, nil
 	}

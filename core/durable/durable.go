@@ -10,10 +10,12 @@ package durable
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -78,6 +80,37 @@ func Note(path string, data []byte, mode fs.FileMode) error {
 	}
 	if err := os.Rename(fresh, path); err != nil {
 		return errors.Join(err, discard(fresh))
+	}
+	return nil
+}
+
+// Stream replaces a file, or makes it, by what write writes, where several programs may do so
+// at once and none holds a lock: each writes aside under a name of its own. What one that was
+// killed has left there goes with the next that writes, after an hour.
+func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
+	names := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".*.new")
+	left, err := filepath.Glob(names)
+	if err != nil {
+		return err
+	}
+	for _, file := range left {
+		if info, err := os.Lstat(file); err == nil && time.Since(info.ModTime()) > time.Hour {
+			os.Remove(file)
+		}
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(names))
+	if err != nil {
+		return err
+	}
+	moment()
+	if err = write(f); err == nil {
+		err = errors.Join(f.Chmod(mode), f.Sync())
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = Rename(f.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, discard(f.Name()))
 	}
 	return nil
 }

@@ -7,15 +7,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/zstd"
 
+	"fernladder/core/durable"
 	"fernladder/core/pattern"
 )
 
@@ -132,25 +133,19 @@ func named(kind Kind, name string) string {
 // write writes the index: a line KIND NAME<tab>PACKAGE[,PACKAGE] for each file,
 // sorted.
 func (f Files) write(owners owners) error {
-	file, err := renameio.NewPendingFile(f.index(), renameio.WithPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer file.Cleanup()
-	packed, err := zstd.NewWriter(file)
-	if err != nil {
-		return err
-	}
-	for _, key := range slices.Sorted(maps.Keys(owners)) {
-		names := slices.Sorted(maps.Keys(owners[key]))
-		if _, err := fmt.Fprintf(packed, "%s\t%s\n", key, strings.Join(names, ",")); err != nil {
+	return durable.Stream(f.index(), 0o644, func(file io.Writer) error {
+		packed, err := zstd.NewWriter(file)
+		if err != nil {
 			return err
 		}
-	}
-	if err := packed.Close(); err != nil {
-		return err
-	}
-	return file.CloseAtomicallyReplace()
+		for _, key := range slices.Sorted(maps.Keys(owners)) {
+			names := slices.Sorted(maps.Keys(owners[key]))
+			if _, err := fmt.Fprintf(packed, "%s\t%s\n", key, strings.Join(names, ",")); err != nil {
+				return err
+			}
+		}
+		return packed.Close()
+	})
 }
 
 // each goes through the index: the key and the packages of each file. It does

@@ -129,7 +129,7 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	switch {
 	case len(names) > 0:
 		if f.Ask.Upgrade {
-			names = f.stillTips(names)
+			names = f.stillTips(m.Store, names)
 		}
 		f.Request.Wanted, err = f.parseAsked(m.Store, names)
 	case len(s.Wanted) > 0:
@@ -138,7 +138,7 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	case f.Ask.Locked && len(f.Lock.Asked()) > 0:
 		f.Request.Wanted, err = parseNames(f.Lock.Asked())
 	case f.Ask.Upgrade:
-		f.Request.Wanted, err = f.onLanding()
+		f.Request.Wanted, err = f.onLanding(m.Store)
 	default:
 		return &NothingAsked{settings.FileName}
 	}
@@ -209,7 +209,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 
 // onLanding is what is on the landing because somebody asked for it, as far as there
 // are recipes for it.
-func (f *Facts) onLanding() ([]resolve.Wanted, error) {
+func (f *Facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	var names []string
 	for _, m := range f.Landing.Members {
 		if !m.Asked || m.Beside { // what is beside stays in its release
@@ -224,15 +224,20 @@ func (f *Facts) onLanding() ([]resolve.Wanted, error) {
 	if len(names) == 0 {
 		return nil, badAsk("nothing is installed that could be upgraded")
 	}
-	return parseNames(f.stillTips(names))
+	return parseNames(f.stillTips(s, names))
 }
 
-// stillTips lets what was built from the head of a branch go on to be.
-func (f *Facts) stillTips(names []string) []string {
+// stillTips lets what was built from the head of a branch go on to be, as its receipt says:
+// the lock file has another commit by now.
+func (f *Facts) stillTips(s *store.Store, names []string) []string {
 	names = slices.Clone(names)
 	for i, name := range names {
 		m := f.Landing.Find(name)
-		if m != nil && slices.ContainsFunc(f.Lock.Tips, func(t *lock.Tip) bool { return t.Name == name && t.Version.String() == m.Version }) {
+		if m == nil {
+			continue
+		}
+		receipt, err := s.Receipt(m.Ref)
+		if r, found := f.Shelves.Find(name); err == nil && found == nil && receipt.Track == recipe.Tip && r.Tip() != nil {
 			names[i] = name + ":" + string(recipe.Tip)
 		}
 	}

@@ -10,8 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/google/renameio/v2"
-
+	"fernladder/core/durable"
 	"fernladder/core/ground"
 	"fernladder/core/recipe"
 )
@@ -75,22 +74,21 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 	if info, err := os.Stat(filepath.Dir(s.Path(d))); err == nil && info.Mode().Perm()&0o020 != 0 {
 		mode = 0o440
 	}
-	out, err := renameio.NewPendingFile(s.Path(d), renameio.WithTempDir(filepath.Dir(s.Path(d))), renameio.WithPermissions(mode))
-	if err != nil {
+	changed := fmt.Errorf("%s changed while it was read", file)
+	err = durable.Stream(s.Path(d), mode, func(out io.Writer) error {
+		h := newHash(d.Algorithm)
+		if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
+			return err
+		}
+		if hex.EncodeToString(h.Sum(nil)) != d.Hex {
+			return changed
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, changed) {
 		return &StoreError{err}
 	}
-	defer out.Cleanup()
-	h := newHash(d.Algorithm)
-	if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
-		return &StoreError{err}
-	}
-	if hex.EncodeToString(h.Sum(nil)) != d.Hex {
-		return fmt.Errorf("%s changed while it was read", file)
-	}
-	if err := out.CloseAtomicallyReplace(); err != nil {
-		return &StoreError{err}
-	}
-	return nil
+	return err
 }
 
 func digestFile(ctx context.Context, file, algorithm string) (recipe.Digest, error) {

@@ -5,12 +5,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
+	"fernladder/core/durable"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
@@ -38,16 +38,11 @@ func (r *Repositories) exportSvn(ctx context.Context, c Checkout) error {
 	if err != nil {
 		return err
 	}
-	out, err := renameio.NewPendingFile(r.tarball(c), renameio.WithTempDir(dir), renameio.WithPermissions(0o444))
+	err = durable.Stream(r.tarball(c), 0o444, func(out io.Writer) error {
+		w := tar.NewWriter(out)
+		return errors.Join(w.AddFS(os.DirFS(files)), w.Close())
+	})
 	if err != nil {
-		return &StoreError{err}
-	}
-	defer out.Cleanup()
-	w := tar.NewWriter(out)
-	if err := errors.Join(w.AddFS(os.DirFS(files)), w.Close()); err != nil {
-		return &StoreError{err}
-	}
-	if err := out.CloseAtomicallyReplace(); err != nil {
 		return &StoreError{err}
 	}
 	return nil

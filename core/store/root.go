@@ -246,6 +246,14 @@ func (s *Store) LockBuildNow(r Ref) (func(), error) {
 	return s.now(s.lockFile(r.String()))
 }
 
+// LockWorkNow is LockBuildNow for the build of a work directory, by its name.
+func (s *Store) LockWorkNow(name string) (func(), error) { return s.now(s.lockFile(name)) }
+
+// IsWork tells whether a name in the directory of work is that of a build.
+func IsWork(name string) bool {
+	return name != "scratch" && name != "cluster" && !strings.HasSuffix(name, againSuffix) && !strings.HasPrefix(name, ".")
+}
+
 func (s *Store) now(file string) (func(), error) {
 	unlock, err := filelock.Now(file)
 	if errors.Is(err, filelock.ErrHeld) {
