@@ -182,11 +182,11 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 
 func TestLaunchers(t *testing.T) {
 	w := newWorld(t)
-	recipe := "[[launcher]]\nname = \"The fern\"\nrun = \"fern --grow 50%\"\n[env]\nLIGHT = \"a $HOME\\\"b\"\n" + script("place", place("fern"))
+	recipe := "[[launcher]]\nname = \"The fern\"\nrun = \"fern --grow 50%\"\n[env]\nFERN_LIGHT = \"a $HOME\\\"b\"\n" + script("place", place("fern"))
 	w.pkg("fern", recipe)
 	w.must("install", "fern")
 	entry := w.read("root/landing/share/applications/fern.desktop")
-	assert.Contains(t, entry, "\nExec=env \"LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/trees/fern/")
+	assert.Contains(t, entry, "\nExec=env \"FERN_LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/trees/fern/")
 	assert.Contains(t, entry, "/bin/fern --grow 50%%\n")
 	w.edit("recipes/fern/recipe.toml", "run = \"fern", "run = \"frond")
 	w.fails(1, []string{"install", "fern"}, `the launcher "The fern" runs frond, but the build has placed no program bin/frond (recipes/fern/recipe.toml:`)

@@ -179,12 +179,12 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	}
 	files, size, err := a.m.Store.Place(a.dirs.placed, a.job.Ref, a.digests)
 	if err != nil {
-		return nil, err
+		return nil, a.m.Store.Wrap(err)
 	}
 	receipt := a.receipt(files, size)
 	receipt.Licences = licences
 	if err := a.m.Store.BeginConfigs(receipt); err != nil { // tries may read them
-		return nil, errors.Join(err, a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
+		return nil, errors.Join(a.m.Store.Wrap(err), a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
 	if len(receipt.Tries) > 0 {
 		err = a.stage(ctx, StageTry, func() error { return a.try(ctx, receipt) })
@@ -196,7 +196,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 		}
 	}
 	if err != nil {
-		return nil, errors.Join(err, a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
+		return nil, errors.Join(a.m.Store.Wrap(err), a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
 	return receipt, a.m.Store.Wrap(ground.Remove(a.dirs.work))
 }

@@ -33,9 +33,13 @@ func beneath(dir string, paths []string) (found []string) {
 
 // bringBare brings a directory of the system without what is hidden of it: an overlay,
 // of which the upper directory has a whiteout for each hidden path (the kernel's
-// Documentation/filesystems/overlayfs.rst). What is mounted in the directory is brought
-// besides; an overlay does not show it.
-func (o order) bringBare(dir string, hidden []string) error {
+// Documentation/filesystems/overlayfs.rst). There is no overlay of a directory in which
+// something else is mounted, which the room's user cannot take away: such a directory is put
+// together from what is in it.
+func (o order) bringBare(dir string, hidden, mounts []string) error {
+	if inside := beneath(dir, mounts); len(inside) > 0 {
+		return o.bringEach(dir, hidden, inside)
+	}
 	layer, done, err := o.layer(dir, hidden)
 	if err != nil {
 		return fmt.Errorf("%s%s: %w", notBare, dir, err)
@@ -52,22 +56,56 @@ func (o order) bringBare(dir string, hidden []string) error {
 	if err := unix.Mount("overlay", target, "overlay", flags, "lowerdir="+lower); err != nil {
 		return fmt.Errorf("%s%s: %w", notBare, dir, err)
 	}
-	if err := done(); err != nil {
-		return err
+	return done()
+}
+
+// bringEach makes a directory of the room, in memory, and brings what is in the system's, a
+// file system that is mounted there like any other directory.
+func (o order) bringEach(dir string, hidden, mounts []string) error {
+	if o.over(dir) {
+		return fmt.Errorf("%s%s: %s is mounted in it", notBare, dir, mounts[0])
 	}
-	mounts, err := mountsIn(dir)
+	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return err
 	}
-	for _, path := range mounts {
-		if path == o.Point || strings.HasPrefix(path, o.Point+"/") || slices.ContainsFunc(hidden, func(h string) bool { return path == h || strings.HasPrefix(path, h+"/") }) {
-			continue
+	if err := os.MkdirAll(o.at(dir), 0o755); err != nil {
+		return err
+	}
+	for _, e := range entries {
+		path := filepath.Join(dir, e.Name())
+		_, isHidden := slices.BinarySearch(hidden, path)
+		switch {
+		case isHidden || o.whitedOut(path) || path == o.Point:
+		case e.Type()&os.ModeSymlink != 0:
+			var target string
+			if target, err = os.Readlink(path); err == nil {
+				err = os.Symlink(target, o.at(path))
+			}
+		case !e.IsDir():
+			err = o.bring(path, true)
+		default:
+			err = o.directory(path, beneath(path, hidden), mounts)
 		}
-		if err := o.bring(path, true); err != nil {
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// whitedOut tells whether the layer that was made beforehand hides a path.
+func (o order) whitedOut(path string) bool {
+	info, err := os.Lstat(filepath.Join(o.Layer, path))
+	return o.Layer != "" && err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
+// directory brings a directory of the system, bare where something of it is hidden.
+func (o order) directory(path string, hidden, mounts []string) error {
+	if len(hidden) > 0 || o.layered(path) || o.over(path) || o.placeless(path) {
+		return o.bringBare(path, hidden, mounts)
+	}
+	return o.bring(path, true)
 }
 
 // inside are the paths that are mounted inside a directory of the system. An overlay
@@ -176,7 +214,7 @@ func mountsIn(dir string) (found []string, err error) {
 	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
 	lines := bufio.NewScanner(file)
 	for lines.Scan() {
-		if fields := strings.Fields(lines.Text()); len(fields) > 4 && strings.HasPrefix(fields[4], dir+"/") {
+		if fields := strings.Fields(lines.Text()); len(fields) > 4 && strings.HasPrefix(fields[4], strings.TrimSuffix(dir, "/")+"/") {
 			found = append(found, plain.Replace(fields[4]))
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"golang.org/x/sys/unix"
 )
@@ -100,6 +101,11 @@ var system = append(slices.Clone(Software), "/etc", "/sys/devices/system/cpu", "
 // system brings the operating system. What is private in it is not for the user
 // that commands are. Of /sys, compilers and schedulers ask for the processors.
 func (o order) system() error {
+	mounts, err := mountsIn("/")
+	if err != nil {
+		return err
+	}
+	mounts = slices.DeleteFunc(mounts, func(path string) bool { return path == o.Point || strings.HasPrefix(path, o.Point+"/") })
 	for _, path := range system {
 		if target, err := os.Readlink(path); err == nil { // as /bin is to usr/bin
 			if err := os.Symlink(target, o.at(path)); err != nil {
@@ -107,11 +113,7 @@ func (o order) system() error {
 			}
 			continue
 		}
-		bring := func() error { return o.bring(path, true) }
-		if hidden := beneath(path, o.Hidden); len(hidden) > 0 || o.layered(path) || o.over(path) || o.placeless(path) {
-			bring = func() error { return o.bringBare(path, hidden) }
-		}
-		if err := bring(); err != nil {
+		if err := o.directory(path, beneath(path, o.Hidden), mounts); err != nil {
 			return err
 		}
 	}
