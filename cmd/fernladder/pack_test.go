@@ -407,6 +407,20 @@ func TestBadPackages(t *testing.T) {
 	writers.Wait()
 	w.fails(1, []string{"repository", "drop", "repo", "moss", "--key", "vale.key"}, "the repository has no package moss")
 	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are as they were added")
+
+	// What readers find is what counts, and what is no file is not opened.
+	broken := func(do, says string) {
+		t.Helper()
+		w.sh("cp -a repo good; cd repo; " + do)
+		assert.Contains(t, w.fails(1, []string{"repository", "check", "repo"}).stdout, says)
+		w.sh("rm -r repo; mv good repo")
+	}
+	broken("rm repodata; mkdir repodata; cp ../good/repodata/* repodata; echo forged >repodata/repomd.xml", "repodata: it does not lead to what is published")
+	broken("f=$(echo pool/*/*.rpm | cut -d' ' -f1); rm $f; mkfifo $f", "it is no file")
+	broken("rm *.asc; mkfifo $(cd ../good; echo *.asc)", "this key cannot be read")
+	w.sh("mkdir elsewhere; cp -a repo good; cd repo; d=$(echo pool/* | cut -d' ' -f1); rm -r $d; ln -s ../../elsewhere $d")
+	w.fails(1, add("repo", "--key", "vale.key"), "nothing is written through it")
+	assert.Empty(t, w.glob("elsewhere/*"))
 }
 
 // What a recipe says that is needed when its package runs, its packages need; also once it

@@ -105,8 +105,8 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 		return a, nil
 	}
 	how.readWhat(out, a)
-	if family == "debian" && a.Harmless() { // the lists can have changed since
-		a.Argv = append(a.Argv, "--no-remove")
+	if family == "debian" && a.Harmless() { // should the machine be another by then
+		a.Argv = slices.Concat([]string{program}, how.argv, []string{"--no-remove", "--no-upgrade"}, packages)
 	}
 	return a, nil
 }

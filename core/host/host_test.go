@@ -100,8 +100,17 @@ func TestAdditionsArePretended(t *testing.T) {
 	assert.Equal(t, []string{"leaf"}, add.Upgrades)
 	assert.False(t, add.Harmless())
 	assert.NoFileExists(t, done)
+	assert.Equal(t, "upgrade or downgrade leaf", add.Changes())
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'Inst moss-dev (1.0)'\n"), 0o755))
+	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
+	require.NoError(t, err)
+	assert.True(t, add.Harmless())
 	for _, refuses := range []string{"--no-upgrade", "--no-remove"} { // should the machine be another by then
 		assert.Contains(t, add.Argv, refuses)
+	}
+	for _, name := range []string{"moss-", "-o=x", "moss/testing", "./moss.deb", "moss=1", "@moss", ""} {
+		_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{name})
+		assert.ErrorContains(t, err, "is not the name of a package", name)
 	}
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "elsewhere", []string{"moss-dev"})
 	assert.ErrorIs(t, err, ErrNoPretending)

@@ -263,6 +263,9 @@ func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, ke
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
+	if info, err := os.Lstat(filepath.Dir(to)); err != nil || !info.IsDir() {
+		return errors.Join(err, &Foreign{filepath.Dir(to), "is a link; nothing is written through it"})
+	}
 	out, err := os.CreateTemp(filepath.Dir(to), ".new-")
 	if err != nil {
 		return err
@@ -321,9 +324,13 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 		if err := ctx.Err(); err != nil {
 			return wrong, len(entries), err
 		}
-		f, err := os.Open(filepath.Join(r.Dir, e.File))
+		f, err := ground.Open(filepath.Join(r.Dir, e.File))
 		if errors.Is(err, fs.ErrNotExist) {
 			wrong = append(wrong, Wrong{e.File, "it is gone"})
+			continue
+		}
+		if errors.Is(err, ground.ErrNotRegular) {
+			wrong = append(wrong, Wrong{e.File, "it is no file"})
 			continue
 		}
 		if err != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"fernladder/core/durable"
+	"fernladder/core/ground"
 	"fernladder/core/ospackage"
 )
 
@@ -108,7 +109,7 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 // that names them and come for them now. as says by what names they are kept; "" for one
 // that is not.
 func listsBefore(signed string, naming *regexp.Regexp, as func(match []string) (from, to string)) error {
-	text, err := os.ReadFile(signed)
+	text, err := ground.ReadFile(signed, largestList)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -5,14 +5,21 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
+
+	"fernladder/core/ground"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 )
+
+// largestList is more than anything has that is published besides packages.
+const largestList = 1 << 30
 
 var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 
@@ -20,7 +27,7 @@ var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 func (r *Repository) keyFile() string { return filepath.Join(r.Dir, r.Name+".asc") }
 
 func (r *Repository) public() (openpgp.EntityList, error) {
-	data, err := os.ReadFile(r.keyFile())
+	data, err := ground.ReadFile(r.keyFile(), largestList)
 	if err != nil {
 		return nil, err
 	}
@@ -57,20 +64,28 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		add(r.keyFile(), "this key cannot be read")
 		return wrong
 	}
+	for _, name := range slices.Sorted(maps.Keys(served)) {
+		link := filepath.Join(r.Dir, name)
+		target, err := os.Readlink(link)
+		used := slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == served[name] })
+		if used && (err != nil || target != filepath.Join(own, "current", name)) {
+			add(link, "it does not lead to what is published, and is what readers find")
+		}
+	}
 	suites, _ := filepath.Glob(filepath.Join(r.state(number), "dists", "*"))
 	for _, suite := range suites {
 		release := filepath.Join(suite, "Release")
-		text, err := os.ReadFile(release)
+		text, err := ground.ReadFile(release, largestList)
 		if err != nil {
 			add(release, "it is gone")
 			continue
 		}
-		signature, _ := os.ReadFile(release + ".gpg")
+		signature, _ := ground.ReadFile(release+".gpg", largestList)
 		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
 			add(release, "its signature is wrong")
 		}
 		in := filepath.Join(suite, "InRelease")
-		clear, _ := os.ReadFile(in)
+		clear, _ := ground.ReadFile(in, largestList)
 		block, _ := clearsign.Decode(clear)
 		switch {
 		case block == nil:
@@ -83,20 +98,20 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 			}
 		}
 		for _, m := range digestLine.FindAllStringSubmatch(string(text), -1) {
-			list, err := os.ReadFile(filepath.Join(suite, m[2]))
+			list, err := ground.ReadFile(filepath.Join(suite, m[2]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[1] {
 				add(filepath.Join(suite, m[2]), "it is not what Release says")
 			}
 		}
 	}
 	root := filepath.Join(r.state(number), "repodata", "repomd.xml")
-	if text, err := os.ReadFile(root); err == nil {
-		signature, _ := os.ReadFile(root + ".asc")
+	if text, err := ground.ReadFile(root, largestList); err == nil {
+		signature, _ := ground.ReadFile(root+".asc", largestList)
 		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
 			add(root, "its signature is wrong")
 		}
 		for _, m := range listLink.FindAllStringSubmatch(string(text), -1) {
-			list, err := os.ReadFile(filepath.Join(filepath.Dir(root), m[1]))
+			list, err := ground.ReadFile(filepath.Join(filepath.Dir(root), m[1]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[2] {
 				add(filepath.Join(filepath.Dir(root), m[1]), "it is not what repomd.xml says")
 			}

@@ -36,6 +36,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
+	"fernladder/core/ground"
 	"fernladder/core/ospackage"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -43,6 +44,9 @@ import (
 
 // own is the directory that makes a directory a repository of ours.
 const own = ".fernladder-repository"
+
+// served are the names by which readers find what is published.
+var served = map[string]ospackage.Format{"dists": ospackage.Deb, "repodata": ospackage.RPM}
 
 // A Repository is a directory of packages.
 type Repository struct {
@@ -176,7 +180,7 @@ func (r *Repository) state(number int) string {
 }
 
 func (r *Repository) index(number int) (entries []Entry, err error) {
-	f, err := os.Open(filepath.Join(r.state(number), "index.jsonl"))
+	f, err := ground.Open(filepath.Join(r.state(number), "index.jsonl"))
 	if err != nil {
 		return nil, err
 	}
@@ -371,20 +375,26 @@ func (r *Repository) bringIn(number int, entries []Entry, key Key) error {
 	if err != nil {
 		return err
 	}
-	if was, err := os.ReadFile(r.keyFile()); err != nil || string(was) != string(public) {
+	if was, err := ground.ReadFile(r.keyFile(), largestList); err != nil || string(was) != string(public) {
 		if err := durable.WriteFile(r.keyFile(), public, 0o644); err != nil {
 			return err
 		}
 	}
-	for name, f := range map[string]ospackage.Format{"dists": ospackage.Deb, "repodata": ospackage.RPM} {
+	for name, f := range served {
 		if !slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == f }) {
 			continue
 		}
 		link := filepath.Join(r.Dir, name)
-		if _, err := os.Lstat(link); errors.Is(err, fs.ErrNotExist) {
-			if err := durable.Symlink(filepath.Join(own, "current", name), link); err != nil {
+		target := filepath.Join(own, "current", name)
+		was, err := os.Readlink(link)
+		switch {
+		case err == nil && was == target:
+		case err == nil || errors.Is(err, fs.ErrNotExist):
+			if err := durable.Symlink(target, link); err != nil {
 				return err
 			}
+		default:
+			return &Foreign{link, "is not the link that readers find what is published by; move it aside"}
 		}
 	}
 	return durable.Symlink(filepath.Join("states", strconv.Itoa(number)), filepath.Join(r.Dir, own, "current"))
