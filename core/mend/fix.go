@@ -61,7 +61,7 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 			return "", err
 		}
 		defer unlock()
-		if err := s.ChmodListed(f.Build, f.Path, f.mode); err != nil {
+		if err := s.ChmodListed(f.Build, f.Path); err != nil {
 			return "", err
 		}
 		return "its permissions are as they were", nil

@@ -2,11 +2,16 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 
@@ -116,21 +121,68 @@ func (s *Store) MoveAside(dir, name string) (string, error) {
 }
 
 // ChmodListed gives a file of a tree, named by its path, the permissions that it has in
-// the list of files: below the tree, and through no link. The caller holds the lock of
-// the build.
-func (s *Store) ChmodListed(r Ref, path string, mode fs.FileMode) error {
-	file, err := filepath.Rel(s.Tree(r), path)
+// the list of files: below the tree, and through no link. What is in the file has to be what
+// the build placed; one that has other names, which can be anywhere, is replaced by a copy.
+// The caller holds the lock of the build.
+func (s *Store) ChmodListed(r Ref, path string) error {
+	name, err := filepath.Rel(s.Tree(r), path)
 	if err != nil {
 		return err
 	}
+	files, err := s.Files(r)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(files, func(f File) bool { return f.Path == name })
 	root, err := os.OpenRoot(s.Tree(r))
 	if err != nil {
 		return s.Gone(r, err)
 	}
 	defer root.Close()
-	info, err := root.Lstat(file)
-	if err != nil || info.Mode()&fs.ModeSymlink != 0 {
+	info, err := root.Lstat(name)
+	switch {
+	case err != nil || i < 0 || info.Mode().Type() != files[i].Mode.Type():
 		return s.Wrap(err)
+	case info.IsDir():
+		return s.Wrap(root.Chmod(name, files[i].Mode.Perm()))
+	case !info.Mode().IsRegular():
+		return nil
 	}
-	return s.Wrap(root.Chmod(file, mode.Perm()))
+	return s.Wrap(chmodFile(root, files[i]))
+}
+
+// errOther is the error for a file that is not what the build placed.
+var errOther = errors.New("what is in it is not what was placed")
+
+func chmodFile(root *os.Root, f File) error {
+	file, err := root.OpenFile(f.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	aside := filepath.Join(filepath.Dir(f.Path), "."+filepath.Base(f.Path)+".new")
+	if err := root.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	out, err := root.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	h := sha256.New()
+	_, err = io.Copy(io.MultiWriter(out, h), io.LimitReader(file, f.Size+1))
+	if err == nil && hex.EncodeToString(h.Sum(nil)) != f.SHA256 {
+		err = errOther
+	}
+	if err != nil || info.Sys().(*syscall.Stat_t).Nlink == 1 {
+		if err == nil {
+			err = file.Chmod(f.Mode.Perm())
+		}
+		return errors.Join(err, root.Remove(aside))
+	}
+	return errors.Join(out.Chmod(f.Mode.Perm()), root.Chtimes(aside, info.ModTime(), info.ModTime()), out.Sync(), root.Rename(aside, f.Path))
 }
