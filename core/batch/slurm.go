@@ -27,6 +27,14 @@ type Refused struct{ Command, Said string }
 
 func (e *Refused) Error() string { return e.Command + " refuses: " + e.Said }
 
+// Silent is the error when the scheduler's controller does not answer.
+type Silent struct{ Command, Said string }
+
+func (e *Silent) Error() string { return e.Command + ": the scheduler does not answer: " + e.Said }
+
+// silence is what the commands say of a controller that they cannot reach.
+var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host|in standby mode`)
+
 // Absent is the error for a machine on which jobs cannot be submitted.
 type Absent struct{ Command string }
 
@@ -46,11 +54,14 @@ func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 			return "", ctx.Err()
 		}
 		if errors.As(err, new(*subprocess.Exceeded)) {
-			return "", &Refused{argv[0], "it does not answer"}
+			return "", &Silent{argv[0], "nothing came for " + longest.String()}
 		}
 		line, _, _ := strings.Cut(strings.TrimSpace(said), "\n")
 		if line == "" {
 			line = err.Error()
+		}
+		if silence.MatchString(said) {
+			return "", &Silent{argv[0], strings.TrimPrefix(line, argv[0]+": error: ")}
 		}
 		return "", &Refused{argv[0], strings.TrimPrefix(line, argv[0]+": error: ")}
 	}
@@ -131,8 +142,8 @@ func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 			continue
 		}
 		state, known := slurmStates[fields[1]]
-		if !known {
-			state = Failed
+		if !known { // a word of a newer scheduler: the job is looked at again
+			state, fields[3] = Waiting, fields[1]
 		}
 		if state == Waiting && slices.Contains(never, fields[3]) {
 			state = Impossible

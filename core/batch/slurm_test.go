@@ -68,8 +68,8 @@ func TestLook(t *testing.T) {
 	all, err := Slurm{}.Look(context.Background(), "fl-7-")
 	require.NoError(t, err)
 	assert.Equal(t, []Status{{"1", "fl-7-1-moss", Waiting, "", "Dependency"}, {"2", "fl-7-2-fern+3", Running, "bed1", "None"}, {"3", "fl-7-3-x", Lost, "bed2", "NodeDown"}, {"4", "fl-7-4-x", OutOfMemory, "bed1", "x"},
-		{"5", "fl-7-5-x", Done, "bed1", "None"}, {"6", "fl-7-6-x", Failed, "bed1", ""}, {"7", "fl-7-7-x", Impossible, "", "BadConstraints"}}, all, "what is forgotten, and what is another's, is not there")
-	assert.True(t, all[5].State.Ended() && !all[0].State.Ended() && !all[1].State.Ended() && !all[6].State.Ended())
+		{"5", "fl-7-5-x", Done, "bed1", "None"}, {"6", "fl-7-6-x", Waiting, "bed1", "SOMETHING_NEW"}, {"7", "fl-7-7-x", Impossible, "", "BadConstraints"}}, all, "what is forgotten, and what is another's, is not there")
+	assert.True(t, all[4].State.Ended() && !all[5].State.Ended() && !all[0].State.Ended() && !all[1].State.Ended() && !all[6].State.Ended())
 }
 
 // How many jobs nodes can have at once is told by processors and by memory.

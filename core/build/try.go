@@ -159,7 +159,7 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 		for _, v := range r.Env {
 			if before, set := wanted[v.Name]; set && v.List() {
 				wanted[v.Name] = before + ":" + v.Value
-			} else if !set { // who is tried comes first
+			} else if !set { // the tested package wins
 				wanted[v.Name] = v.Value
 			}
 		}
@@ -168,7 +168,9 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			if r.Prefix != "" && need.Role != recipe.Tool {
 				tree = r.Prefix
 			}
-			env = append(env, "FL_TREE_"+recipe.VariableName(need.Name)+"="+tree)
+			if name := "FL_TREE_" + recipe.VariableName(need.Name); wanted[name] == "" { // the tested package's own needs come first
+				wanted[name] = tree
+			}
 			if need.Role != recipe.Runtime || seen[need.Ref] {
 				continue
 			}

@@ -1,7 +1,6 @@
 package cluster
 
 import (
-	"errors"
 	"slices"
 	"time"
 
@@ -87,7 +86,7 @@ func (w *watcher) became(o *outcome) {
 	case o.Failure != nil: // of which an event has told
 		w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: o.Failure}
 	default:
-		w.fail(j, errors.New(o.Error))
+		w.fail(j, o.err())
 	}
 }
 

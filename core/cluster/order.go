@@ -126,7 +126,9 @@ func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error
 	}
 	if err != nil {
 		for _, ref := range o.Builds {
-			t.tell(line{Became: &outcome{Build: ref, Error: err.Error()}})
+			became := &outcome{Build: ref}
+			became.failed(m.Store.Wrap(err))
+			t.tell(line{Became: became})
 		}
 		return err
 	}
@@ -140,8 +142,8 @@ func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error
 		switch {
 		case r.Outcome == schedule.Skipped:
 			continue // who watches finds that, too
-		case r.Err != nil && !errors.As(r.Err, &became.Failure):
-			became.Error = r.Err.Error()
+		case r.Err != nil:
+			became.failed(r.Err)
 		}
 		if became.Record == nil && became.Built {
 			if receipt, err := m.Store.Receipt(r.Job.Ref); err == nil {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 
 	"fernladder/core/batch"
 	"fernladder/core/build"
@@ -63,7 +62,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	for _, s := range statuses {
 		if j := w.called(s.Name); j != nil {
 			j.id = s.ID
-			if s.State == batch.Waiting && strings.Contains(s.Why, "Held") { // who submitted it was killed
+			if s.State == batch.Waiting && s.Why == "JobHeldUser" { // who submitted it was killed; what an administrator holds stays
 				held = append(held, s.ID)
 			}
 		}
@@ -187,7 +186,9 @@ func (w *watcher) job(j, behind *Job) (batch.Job, error) {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
 	}
 	for _, before := range w.before(j) {
-		b.After = append(b.After, before.id)
+		if before.id != "" { // the scheduler does not know one that nobody could find
+			b.After = append(b.After, before.id)
+		}
 	}
 	if behind != nil && behind.id != "" {
 		b.Behind = []string{behind.id}

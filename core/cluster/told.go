@@ -36,6 +36,33 @@ type outcome struct {
 	Record  *store.Record  `json:"record,omitempty"`
 	Failure *build.Failure `json:"failure,omitempty"`
 	Error   string         `json:"error,omitempty"`
+	Root    *rootError     `json:"root,omitempty"` // instead, where the root is at fault
+}
+
+// rootError is a store.Error in a file.
+type rootError struct{ Path, What, Advice string }
+
+// failed says why there is no tree.
+func (o *outcome) failed(err error) {
+	var root *store.Error
+	switch {
+	case errors.As(err, &o.Failure):
+	case errors.As(err, &root):
+		o.Root = &rootError{root.Path, root.Err.Error(), root.Advice}
+	default:
+		o.Error = err.Error()
+	}
+}
+
+// err is what failed has been told.
+func (o *outcome) err() error {
+	switch {
+	case o.Failure != nil:
+		return o.Failure
+	case o.Root != nil:
+		return &store.Error{Path: o.Root.Path, Err: errors.New(o.Root.What), Advice: o.Root.Advice}
+	}
+	return errors.New(o.Error)
 }
 
 // A teller writes lines. Who watches on another machine sees them at once: each is brought

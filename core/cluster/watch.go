@@ -67,6 +67,9 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		return nil, err
 	}
 	back := r.Begun
+	if back {
+		w.by = w.patient(by)
+	}
 	if !back {
 		err = w.start(ctx, p)
 	} else if err := w.comeBack(ctx, p); err != nil {
@@ -76,6 +79,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		return nil, &Left{r.Name, w.open(), true}
 	}
 	if err == nil {
+		w.by = w.patient(by)
 		err = w.watch(ctx)
 	}
 	results := &Done{Results: make([]build.Result, len(w.builds)), Began: r.Began, Expected: w.expected}
@@ -98,6 +102,13 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " + wrong.Error()})
 	}
 	return results, err
+}
+
+// patient waits for the scheduler once jobs of the run are on their way.
+func (w *watcher) patient(by batch.Scheduler) batch.Scheduler {
+	return patient{by, func(err error) {
+		w.m.Tell(event.Event{Kind: event.Batch, Text: err.Error() + "\n    It is waited for; the jobs go on."})
+	}}
 }
 
 // watch waits for what becomes of the builds, and tells of it.
@@ -159,7 +170,7 @@ func (w *watcher) avoid(ctx context.Context) error {
 func (w *watcher) ask(ctx context.Context) error {
 	const grace = 10 * time.Second
 	statuses, err := w.by.Look(ctx, w.mark())
-	if errors.As(err, new(*batch.Refused)) { // it is started again, perhaps; the jobs go on
+	if errors.As(err, new(*batch.Refused)) || errors.As(err, new(*batch.Silent)) { // it is started again, perhaps; the jobs go on
 		return nil
 	}
 	if err != nil {

@@ -62,6 +62,9 @@ func Members(asked []Asked, needs func(store.Ref) ([]store.Link, error)) ([]Memb
 			continue
 		}
 		if !a.Beside {
+			if other, taken := plain[a.Name]; taken {
+				return nil, &Clash{Wanted: other, Needed: a.Ref, By: a.Ref}
+			}
 			plain[a.Name] = a.Ref
 		}
 		there[a.Ref] = true

@@ -95,14 +95,23 @@ func unpacker(name string, r io.Reader) (io.Reader, error) {
 func Fields(control string) (names []string, values map[string]string) {
 	values = map[string]string{}
 	last := ""
+	var more strings.Builder // lines of the last field
+	end := func() {
+		if more.Len() > 0 {
+			values[last] += more.String()
+			more.Reset()
+		}
+	}
+	defer end()
 	for line := range strings.Lines(control) {
 		line = strings.TrimRight(line, "\r\n")
 		if strings.HasPrefix(line, " ") || strings.HasPrefix(line, "\t") {
 			if last != "" {
-				values[last] += "\n" + line
+				more.WriteString("\n" + line)
 			}
 			continue
 		}
+		end()
 		name, value, is := strings.Cut(line, ":")
 		if !is || name == "" {
 			last = ""

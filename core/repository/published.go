@@ -5,11 +5,9 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 
 	"fernladder/core/ground"
@@ -64,11 +62,9 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		add(r.keyFile(), "this key cannot be read")
 		return wrong
 	}
-	for _, name := range slices.Sorted(maps.Keys(served)) {
+	for _, name := range r.served(entries) {
 		link := filepath.Join(r.Dir, name)
-		target, err := os.Readlink(link)
-		used := slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == served[name] })
-		if used && (err != nil || target != filepath.Join(own, "current", name)) {
+		if target, err := os.Readlink(link); err != nil || target != filepath.Join(own, "current", name) {
 			add(link, "it does not lead to what is published, and is what readers find")
 		}
 	}

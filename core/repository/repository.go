@@ -7,10 +7,10 @@
 //
 //	DIR/dists, DIR/repodata    links into .fernladder-repository/current
 //	DIR/pool/                  the packages
-//	DIR/NAME.asc               the key that it is signed with, for those who check
+//	DIR/NAME.asc               the key that it is signed with, for those who check: such a link, too
 //	DIR/.fernladder-repository/
 //	  current -> states/12
-//	  states/12/               dists, repodata, and index.jsonl, a line for each package
+//	  states/12/               dists, repodata, NAME.asc, and index.jsonl, a line for each package
 //	  lock
 //
 // What the state before has stays until the next change, for those who are reading it. The
@@ -45,8 +45,17 @@ import (
 // own is the directory that makes a directory a repository of ours.
 const own = ".fernladder-repository"
 
-// served are the names by which readers find what is published.
-var served = map[string]ospackage.Format{"dists": ospackage.Deb, "repodata": ospackage.RPM}
+// served are the names by which readers find what is published, each a link.
+func (r *Repository) served(entries []Entry) []string {
+	names := []string{filepath.Base(r.keyFile())}
+	for name, f := range map[string]ospackage.Format{"dists": ospackage.Deb, "repodata": ospackage.RPM} {
+		if slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == f }) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
 
 // A Repository is a directory of packages.
 type Repository struct {
@@ -235,7 +244,7 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 	if err != nil {
 		return errors.Join(err, r.sweep(number))
 	}
-	if err := r.bringIn(number+1, after, key); err != nil {
+	if err := r.bringIn(number+1, after); err != nil {
 		return err
 	}
 	if err := r.clear(number, before, after); err != nil {
@@ -333,6 +342,13 @@ func (r *Repository) publish(number, before int, entries []Entry, key Key) error
 	if before > 0 {
 		old = r.state(before)
 	}
+	public, err := key.Public()
+	if err == nil {
+		err = durable.WriteFile(filepath.Join(dir, filepath.Base(r.keyFile())), public, 0o644)
+	}
+	if err != nil {
+		return err
+	}
 	if err := r.publishApt(dir, old, entries, key); err != nil {
 		return err
 	}
@@ -370,26 +386,14 @@ func later(dir, old string) error {
 
 // bringIn brings a state into use, by one rename. The links to it from where readers look
 // are there before, and lead nowhere until then.
-func (r *Repository) bringIn(number int, entries []Entry, key Key) error {
-	public, err := key.Public()
-	if err != nil {
-		return err
-	}
-	if was, err := ground.ReadFile(r.keyFile(), largestList); err != nil || string(was) != string(public) {
-		if err := durable.WriteFile(r.keyFile(), public, 0o644); err != nil {
-			return err
-		}
-	}
-	for name, f := range served {
-		if !slices.ContainsFunc(entries, func(e Entry) bool { return e.Format == f }) {
-			continue
-		}
+func (r *Repository) bringIn(number int, entries []Entry) error {
+	for _, name := range r.served(entries) {
 		link := filepath.Join(r.Dir, name)
 		target := filepath.Join(own, "current", name)
 		was, err := os.Readlink(link)
 		switch {
 		case err == nil && was == target:
-		case err == nil || errors.Is(err, fs.ErrNotExist):
+		case err == nil || errors.Is(err, fs.ErrNotExist) || link == r.keyFile() && ground.Exists(link): // the key has been a file
 			if err := durable.Symlink(target, link); err != nil {
 				return err
 			}

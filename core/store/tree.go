@@ -73,7 +73,13 @@ func makeOwn(filled string) error {
 func (s *Store) moveIn(from, tree string) (err error) {
 	const tries = 100
 	for range tries {
-		if err = os.MkdirAll(filepath.Dir(tree), 0o777); err != nil {
+		switch err = os.Mkdir(filepath.Dir(tree), 0o777); {
+		case err == nil:
+			err = durable.SyncDir(s.TreesDir()) // the name of the package is new in it
+		case errors.Is(err, fs.ErrExist):
+			err = nil
+		}
+		if err != nil {
 			return err
 		}
 		if err = durable.Rename(from, tree); !errors.Is(err, fs.ErrNotExist) {

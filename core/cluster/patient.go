@@ -1,0 +1,70 @@
+package cluster
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"fernladder/core/batch"
+)
+
+// patient is a scheduler that is asked again as long as its controller does not answer: jobs
+// that run go on meanwhile, and a run is not given up for that. A job that was handed over
+// when the answer got lost is found by its name.
+type patient struct {
+	batch.Scheduler
+	waiting func(err error) // told once each time it begins to wait
+}
+
+// until does something until the controller has answered, or the context ends.
+func (p patient) until(ctx context.Context, do func() error) error {
+	const first, longest = time.Second, 30 * time.Second
+	for pause := first; ; pause = min(2*pause, longest) {
+		err := do()
+		if !errors.As(err, new(*batch.Silent)) {
+			return err
+		}
+		if pause == first {
+			p.waiting(err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (p patient) Submit(ctx context.Context, j batch.Job) (id string, err error) {
+	again := false
+	err = p.until(ctx, func() error {
+		if again {
+			known, err := p.Scheduler.Look(ctx, j.Name)
+			if err != nil {
+				return err
+			}
+			for _, s := range known {
+				if s.Name == j.Name && !s.State.Ended() {
+					id = s.ID
+					return nil
+				}
+			}
+		}
+		again = true
+		id, err = p.Scheduler.Submit(ctx, j)
+		return err
+	})
+	return id, err
+}
+
+func (p patient) Release(ctx context.Context, ids []string) error {
+	return p.until(ctx, func() error { return p.Scheduler.Release(ctx, ids) })
+}
+
+func (p patient) Cancel(ctx context.Context, ids []string) error {
+	return p.until(ctx, func() error { return p.Scheduler.Cancel(ctx, ids) })
+}
+
+func (p patient) Avoid(ctx context.Context, ids, nodes []string) error {
+	return p.until(ctx, func() error { return p.Scheduler.Avoid(ctx, ids, nodes) })
+}

@@ -1,0 +1,59 @@
+package cluster
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"fernladder/core/batch"
+)
+
+// silent is a scheduler whose controller does not answer at first, though it has heard.
+type silent struct {
+	batch.Scheduler
+	times, submitted, cancelled int
+}
+
+func (s *silent) answer() error {
+	if s.times--; s.times >= 0 {
+		return &batch.Silent{Command: "sbatch"}
+	}
+	return nil
+}
+
+func (s *silent) Submit(_ context.Context, j batch.Job) (string, error) {
+	s.submitted++
+	return "7", s.answer()
+}
+
+func (s *silent) Look(context.Context, string) ([]batch.Status, error) {
+	return []batch.Status{{ID: "6", Name: "run.10", State: batch.Waiting}, {ID: "7", Name: "run.1", State: batch.Waiting}}, nil
+}
+
+func (s *silent) Cancel(context.Context, []string) error {
+	s.cancelled++
+	return s.answer()
+}
+
+// A controller that does not answer is waited for; what it has heard all the same is not said
+// twice.
+func TestPatience(t *testing.T) {
+	s, waited := &silent{times: 1}, 0
+	p := patient{s, func(error) { waited++ }}
+	id, err := p.Submit(t.Context(), batch.Job{Name: "run.1"})
+	require.NoError(t, err)
+	assert.Equal(t, "7", id)
+	assert.Equal(t, 1, s.submitted, "the job was there already")
+	s.times = 1
+	require.NoError(t, p.Cancel(t.Context(), []string{"7"}))
+	assert.Equal(t, 2, s.cancelled)
+	assert.Equal(t, 2, waited)
+
+	s.times = 1000
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	assert.ErrorIs(t, p.Cancel(ctx, nil), context.DeadlineExceeded)
+}
