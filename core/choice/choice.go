@@ -272,6 +272,11 @@ type Adds struct {
 // Adds says for each value of an option what it adds, those that add nothing left out.
 // Of an open one, it is what being given at all adds.
 func (c *Choosing) Adds(r *Row) []Adds {
+	// What does not mention it is needed whatever it is.
+	if !slices.ContainsFunc(c.Recipe.Needs, func(n *recipe.Need) bool { return n.When.Mentions(r.Name) }) &&
+		!slices.ContainsFunc(c.Recipe.HostNeeds, func(n *recipe.HostNeed) bool { return n.When.Mentions(r.Name) }) {
+		return nil
+	}
 	values := r.Choices()
 	if r.Takes != "" {
 		some := r.Value
