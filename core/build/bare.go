@@ -74,6 +74,9 @@ func (a *attempt) declared() bare.Declared {
 // enterBare makes a room in which what is not declared is hidden. Where the kernel
 // cannot do that, it is told, and nothing is hidden.
 func (a *attempt) enterBare(ctx context.Context, spec seal.Room) (*seal.Session, error) {
+	if a.system == "" && a.m.Packages != nil {
+		a.system = a.m.Packages.State()
+	}
 	sight, why, err := a.bareRoom(ctx)
 	if err != nil {
 		return nil, err

@@ -128,6 +128,9 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 	if len(refused) > 0 {
 		return a.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
 	}
+	if a.system != "" && a.m.Packages.State() != a.system {
+		a.remark("packages of the operating system changed while it was built, so what it found of them may not fit together; build it again")
+	}
 	return a.findUsed(ctx, found.Libraries)
 }
 
