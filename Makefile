@@ -4,7 +4,7 @@
 GO = CGO_ENABLED=0 go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test check torture fuzz thorough lint share bench screenshots docs setup setup-shots
+.PHONY: build demo test check torture fuzz thorough mutate lint share bench screenshots docs setup setup-shots
 
 build:
 	$(GO) build -trimpath -o bin/fernladder ./cmd/fernladder
@@ -33,6 +33,11 @@ fuzz:
 	@for at in $$(grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n1 dirname | sort -u); do \
 	for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$at/*_test.go | cut -c6-); do \
 	echo "$$at $$f"; $(GO) test $$at -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x || exit 1; done; done
+
+# One small change at a time in functions that keep a promise: which of them does no test
+# notice? MUTATE="-most 200" spreads so many over the list.
+mutate: setup
+	$(GO) run ./internal/mutate $(MUTATE)
 
 # Formatting, vet, staticcheck, and that the reference is what the code says.
 # The layer test and the seeds of the fuzz tests are part of `make test`.
