@@ -186,7 +186,7 @@ func (w *watcher) job(j, behind *Job) (batch.Job, error) {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])
 	}
 	for _, before := range w.before(j) {
-		if before.id != "" { // the scheduler does not know one that nobody could find
+		if before.id != "" { // a job that was not found again has no number to wait for
 			b.After = append(b.After, before.id)
 		}
 	}

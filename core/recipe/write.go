@@ -61,7 +61,7 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 
 // lock keeps other programs from changing the recipe meanwhile. The lock is on its folder,
 // for a file that is replaced cannot have one. A change takes no time, so who has held it for
-// a second is no writer: anyone who may read the folder can hold it, and stops nobody.
+// a second is no writer: anyone who may read the folder can hold it, and the change goes on.
 func (r *Recipe) lock() (unlock func(), err error) {
 	dir, err := os.Open(r.Dir)
 	if err != nil {

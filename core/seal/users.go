@@ -282,7 +282,7 @@ func changeDoor(file, door string) error {
 	return os.WriteFile(file, []byte(door), 0o600)
 }
 
-// shut lets nobody but its owner into a directory, if it is there.
+// shut lets only the owner into a directory, if it is there.
 func shut(dir string) error {
 	d, err := ground.OpenDir(dir)
 	if dir == "" || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.ELOOP) {

@@ -241,7 +241,7 @@ func (e *Moved) Error() string {
 	return fmt.Sprintf("this tree was built to be in %s, and its programs look for each other there", e.Tree)
 }
 
-// damage is what is wrong with a receipt that is there, and can be read by nobody.
+// damage is what is wrong with a receipt that is there and makes no sense.
 type damage struct{ error }
 
 func (e *damage) Error() string { return "this receipt is damaged: " + e.error.Error() }
