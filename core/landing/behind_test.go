@@ -41,19 +41,34 @@ func TestWhatTheSystemHasComesFirst(t *testing.T) {
 func TestHarmless(t *testing.T) {
 	for _, file := range strings.Fields(`bin/fern sbin/anything lib/libfern.so.1 lib/libfern.a lib/fern/libz.so.1 libexec/fern/helper share/fern/x share/fern-2.1/x share/fern2/x etc/fern.conf
 		include/fern.h include/any/thing.h lib/pkgconfig/any.pc lib/cmake/Any/x.cmake lib/cmake/Any share/doc/any/x share/man/man3/any.3 share/info/any.info
-		share/applications/any.desktop share/icons/hicolor/48x48/apps/any.png share/bash-completion/completions/fern share/locale/de/LC_MESSAGES/fern.mo share/fern`) {
+		share/applications/any.desktop share/icons/hicolor/48x48/apps/any.png share/icons/hicolor/scalable/any.svg share/icons/old/any.xpm share/bash-completion/completions/fern share/locale/de/LC_MESSAGES/fern.mo share/fern`) {
 		assert.True(t, Harmless("fern", file), file)
 	}
 	for _, file := range strings.Fields(`share/perl/5.36.0/strict.pm share/perl5/Fern.pm lib/python3.11/dist-packages/fern.py lib/python3.11/site-packages/fern.pth lib/x86_64-linux-gnu/libz.so.1
 		lib/systemd/system/display-manager.service lib/systemd/system/fern.service lib/systemd lib/udev/rules.d/60-fern.rules lib/sysctl.d/fern.conf lib/libnss_fern.so.2 lib/security/pam_fern.so
 		share/ca-certificates/fern.crt share/emacs/site-lisp/site-start.elc share/fish/vendor_functions.d/ls.fish share/fish/vendor_conf.d/fern.fish share/zsh/site-functions/compinit share/zsh/site-functions/_fern
 		share/gnome/autostart/fern.desktop share/nvim/site/plugin/fern.vim share/gdb/auto-load/fern.py share/applications/mimeapps.list share/applications share/glib-2.0/schemas/fern.gschema.override
-		share/dbus-1/system-services/fern.service share/polkit-1/rules.d/fern.rules share/bash-completion/completions/ls share/locale/de/LC_MESSAGES/other.mo share/other/x etc/profile.d/fern.sh share lib etc/ferns`) {
+		share/dbus-1/system-services/fern.service share/polkit-1/rules.d/fern.rules share/bash-completion/completions/ls share/locale/de/LC_MESSAGES/other.mo share/other/x share/icons/any.png share/icons/hicolor/index.theme share/locale/de/LC_TIME/fern.mo share/locale/de/LC_MESSAGES/fern.so other/LC_MESSAGES/fern.mo etc/profile.d/fern.sh share lib etc/ferns`) {
 		assert.False(t, Harmless("fern", file), file)
 	}
 	for pkg, file := range map[string]string{"perl": "share/perl5/x.pm", "systemd": "lib/systemd/system/x.service", "python": "lib/python3.11/site.py", "dbus": "share/dbus-1/x", "": "share/x"} {
 		assert.False(t, Harmless(pkg, file), "a package can have any name: %s", file)
 	}
+}
+
+// Who decides about a landing lets more through: by trust, by a name for a file, and where
+// only the environment of its users leads to it.
+func TestWhatRulesLet(t *testing.T) {
+	own, shared := Rules{}, Rules{Shared: "/usr/local"}
+	named := Rules{Shared: "/usr/local", Names: []Name{{Package: "fern", File: "x", As: "lib/fern.py"}}}
+	for name, lets := range map[string]bool{"bin/fern": true, "lib/python3/x.py": true, "share/zsh/x": false} {
+		assert.Equal(t, lets, own.lets("fern", name), name)
+	}
+	assert.False(t, shared.lets("fern", "lib/python3/x.py"))
+	assert.True(t, named.lets("fern", "lib/fern.py"))
+	assert.False(t, named.lets("moss", "lib/fern.py"))
+	assert.False(t, named.lets("fern", "lib/other.py"))
+	assert.True(t, Rules{Shared: "/usr/local", Trusted: []string{"fern"}}.lets("fern", "share/zsh/x"))
 }
 
 // A file that needs trust leaves the shared directory with the trust, and does not come back

@@ -221,6 +221,33 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	members, err = Members([]Asked{{Ref: fern}, {Ref: newer, Beside: true}}, s.Needs)
 	require.NoError(t, err, "beside, it is in nobody's way")
 	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water}, {Ref: newer, Asked: true, Beside: true}}, members)
+	members, err = Members(Plain(fern, fern), s.Needs)
+	require.NoError(t, err)
+	assert.Len(t, members, 3)
+	_, err = Members(Plain(fern, ref("fern", "2.0")), s.Needs)
+	assert.ErrorAs(t, err, &clash, "one name is one package's")
+	_, err = Members(Plain(ref("gone", "1.0")), s.Needs)
+	assert.ErrorIs(t, err, store.ErrGone)
+}
+
+// A state is forgotten when it is beyond the number and older than the age, both.
+func TestExpired(t *testing.T) {
+	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
+	var all []Remembered
+	for i, hours := range []int{100, 90, 80, 50, 49, 1} {
+		all = append(all, Remembered{State: State{Number: i + 1, Made: now.Add(-time.Duration(hours) * time.Hour)}, InUse: i == 1})
+	}
+	all = append(all, Remembered{State: State{Number: 9}, Damaged: os.ErrInvalid})
+	expired := func(r Rules, before int) (numbers []int) {
+		for _, x := range r.Expired(all, before, now) {
+			numbers = append(numbers, x.Number)
+		}
+		return numbers
+	}
+	assert.Equal(t, []int{3, 1}, expired(Rules{Number: 3, Age: 0}, 0))
+	assert.Equal(t, []int{3, 1}, expired(Rules{Number: 1, Age: 50 * time.Hour}, 0), "as old as that stays")
+	assert.Equal(t, []int{1}, expired(Rules{Number: 1, Age: 50 * time.Hour}, 3), "what it goes back to stays")
+	assert.Empty(t, expired(Rules{Number: 5}, 0))
 }
 
 func TestBuildsStandSideBySide(t *testing.T) {
@@ -339,9 +366,15 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	r, err = goTo(s, rules, 1)
 	require.NoError(t, err)
 	assert.Equal(t, []Blocked{{Path: "bin/frond", Is: "a file"}}, r.Shared.Strange)
-	require.NoError(t, os.Remove(dir+"/bin/frond"))
-	_, err = goTo(s, rules, 0)
+	r, err = goTo(s, rules, 2)
 	require.NoError(t, err)
+	r, err = goTo(s, rules, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []Blocked{{Path: "bin/frond", Is: "a file"}}, r.Shared.Strange, "it is told as long as it is there")
+	require.NoError(t, os.Remove(dir+"/bin/frond"))
+	r, err = goTo(s, rules, 0)
+	require.NoError(t, err)
+	assert.Empty(t, r.Shared.Strange)
 	assert.Equal(t, before, tree(t, dir), "exactly ours is gone")
 
 	// Another directory takes over, and then none.
@@ -356,6 +389,32 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, tree(t, other))
 	assert.NoFileExists(t, sharedFile(s))
+}
+
+// Files that were made for tools of others go with the last link, and only they.
+func TestCachesInASharedDirectory(t *testing.T) {
+	for name, spoil := range map[string]func(file string) error{
+		"there": func(string) error { return nil }, "gone": os.Remove,
+		"with its directory": func(file string) error { return os.RemoveAll(filepath.Dir(filepath.Dir(file))) },
+	} {
+		s := open(t)
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "theirs"), nil, 0o644))
+		fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "share/applications/fern.desktop")
+		u := Update{Rules: Rules{Shared: dir}, Choose: func(State) ([]Asked, error) { return Plain(fern), nil }, Caches: func(in string) []Cache {
+			if in != dir {
+				return nil
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(in, "share/applications/cache"), nil, 0o644))
+			return []Cache{{Name: "desktop", Made: []string{"share/applications/cache"}}}
+		}}
+		_, err := u.Do(t.Context(), s)
+		require.NoError(t, err)
+		require.NoError(t, spoil(filepath.Join(dir, "share/applications/cache")))
+		_, err = goTo(s, Rules{Shared: dir}, 0)
+		require.NoError(t, err, name)
+		assert.Equal(t, []string{"theirs"}, tree(t, dir), name)
+	}
 }
 
 // A program that ended at any moment has left nothing that the next does not finish.
