@@ -111,6 +111,9 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.Empty(t, latest, name)
 		require.NoError(t, h.Complete(t.Context()))
+		latest, err = h.Latest("", 10)
+		require.NoError(t, err)
+		assert.Equal(t, []Record{want}, latest, name)
 		require.NoError(t, h.Complete(t.Context()), "the same again changes nothing")
 		require.NoError(t, h.Add(t.Context(), want))
 		require.NoError(t, h.Add(t.Context(), Record{Ref: Ref{"fern-seed", "1.0", "111111111111"}, Began: began, Seconds: 9}))
@@ -169,6 +172,17 @@ func TestHistoryIsWrittenWhateverReadersDo(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, latest, 1)
 	assert.Equal(t, 3.0, latest[0].Seconds)
+
+	nowhere := (&Store{Root: filepath.Join(t.TempDir(), "none")}).History()
+	assert.Error(t, nowhere.Add(ctx, Record{Ref: fern}))
+	latest, err = nowhere.Latest("", 1)
+	assert.True(t, err == nil && len(latest) == 0, "a root without one has no records")
+	common := &Store{Root: t.TempDir()}
+	require.NoError(t, errors.Join(common.Prepare(), os.Chmod(common.Root, 0o775)))
+	require.NoError(t, common.History().Add(ctx, Record{Ref: fern}))
+	shared, err := os.Stat(common.History().File())
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o664), shared.Mode().Perm(), "where a group may install, it may write")
 
 	require.NoError(t, errors.Join(os.Remove(h.File()), unix.Mkfifo(h.File(), 0o644)))
 	_, err = h.Latest("", 1)
