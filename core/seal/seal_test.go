@@ -114,6 +114,23 @@ func TestASealedRoomHidesTheRest(t *testing.T) {
 	assert.NoDirExists(t, "/not")
 }
 
+// What a build is given to see it cannot change though it owns it, as an ordinary user's build
+// does; what tells of the kernel is empty; and nothing is typed into a terminal, not even into
+// one that would take it.
+func TestASealedRoomHoldsByItself(t *testing.T) {
+	r := newRoom(t, Sealed)
+	for _, path := range []string{r.visible, r.visible + "/file"} {
+		require.NoError(t, os.Chown(path, r.User.uid(), r.User.gid()))
+	}
+	out, status := r.sh("echo worm >" + r.visible + "/file")
+	assert.NotEqual(t, 0, status)
+	assert.Contains(t, out, "Read-only file system")
+	out, _ = r.sh("for f in keys key-users kcore kallsyms timer_list; do test -e /proc/$f && { test -c /proc/$f || echo $f; }; done")
+	assert.Empty(t, out)
+	out, _ = r.sh(`perl -e 'my $c = "x"; ioctl(STDIN, 0x5412, $c) or print "$!\n"'`)
+	assert.Equal(t, "Operation not permitted\n", out, "rather than that this is no terminal")
+}
+
 // What a command leaves running ends with it, whatever session it is in.
 func TestARoomEndsWithItsCommand(t *testing.T) {
 	for _, level := range Levels {
