@@ -229,6 +229,73 @@ func random(t *testing.T) *rand.Rand {
 	return rand.New(rand.NewPCG(number, 1))
 }
 
+// A machine may stop at any instant. What was not brought to the disk by then may be lost, in
+// any combination, so at each step that others rely on everything that it stands on has to be
+// there: the files of a tree before its receipt, both before the landing leads to them; and a
+// receipt is gone before anything of its tree.
+func TestPowerLoss(t *testing.T) {
+	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
+	w := newBed(t)
+	file := w.path("trace")
+	w.env = append(w.env, "TORTURE_TRACE="+file)
+	traced := func(args ...string) (lines []string) {
+		t.Helper()
+		require.NoError(t, os.WriteFile(file, nil, 0o600))
+		c := exec.Command(tortured, args...)
+		c.Dir, c.Env = w.dir, w.env
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return strings.Split(strings.TrimSpace(w.read("trace")), "\n")
+	}
+	lines := traced("install", "fern")
+	at := func(from int, line string) int {
+		t.Helper()
+		i := slices.Index(lines[from:], line)
+		require.GreaterOrEqual(t, i, 0, "%s is not done after line %d of\n%s", line, from, strings.Join(lines, "\n"))
+		return from + i
+	}
+	ends := func(what string) (int, []string) {
+		t.Helper()
+		for i, line := range lines {
+			if fields := strings.Split(line, "\t"); fields[0] == "rename" && strings.HasSuffix(fields[2], what) {
+				return i, fields
+			}
+		}
+		require.Fail(t, "nothing is renamed to "+what)
+		return 0, nil
+	}
+	tree := w.glob("root/trees/fern/*")[0]
+	moved, from := ends("/" + filepath.Base(tree))
+	require.NoError(t, filepath.WalkDir(tree, func(path string, d fs.DirEntry, err error) error {
+		below := strings.TrimPrefix(path, tree)
+		switch {
+		case err != nil || !d.IsDir() && !d.Type().IsRegular() || strings.HasSuffix(path, "/receipt.json"):
+		case d.IsDir():
+			assert.Contains(t, lines[:moved], "sync\t"+from[1]+below, "names in it")
+		default:
+			assert.Contains(t, lines[:moved], "sync\t"+from[1]+below, "what is in it")
+		}
+		return err
+	}))
+	placed := at(moved, "syncdir\t"+filepath.Dir(tree))
+	receipt, written := ends(tree + "/share/fernladder/receipt.json")
+	assert.Less(t, placed, receipt, "the tree has its name before its receipt is there")
+	assert.Contains(t, lines[:receipt], "sync\t"+written[1])
+	there := at(receipt, "syncdir\t"+filepath.Dir(written[2]))
+	landed, link := ends("/root/landing")
+	assert.Less(t, there, landed, "the landing leads to complete trees")
+	state, written := ends("/landings/1.json")
+	assert.Contains(t, lines[:state], "sync\t"+written[1])
+	assert.Less(t, at(state, "syncdir\t"+w.root+"/landings"), landed)
+	at(landed, "syncdir\t"+filepath.Dir(link[2]))
+
+	lines = traced("remove", "--trees", "fern")
+	gone := at(0, "remove\t"+tree+"/share/fernladder/receipt.json")
+	noted := at(gone, "syncdir\t"+tree+"/share/fernladder")
+	aside, _ := ends("/tree")
+	assert.Less(t, noted, aside, "first it is no tree, then it goes")
+}
+
 // TestTorture kills the program at random instants, and just before and after
 // everything that it brings to the disk, alone and with its whole group. After each
 // kill, every promise holds, and the same command goes on to its end.

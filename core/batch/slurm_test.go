@@ -64,6 +64,19 @@ func TestOnlyJobsAreCancelled(t *testing.T) {
 }
 
 func TestLook(t *testing.T) {
+	standIn(t, "squeue", "echo 'slurm_load_jobs error: Unable to contact slurm controller (connect failure)' >&2; exit 1")
+	_, err := Slurm{}.Look(context.Background(), "fl-7-")
+	assert.ErrorAs(t, err, new(*Silent))
+	said := standIn(t, "sbatch", "echo 17")
+	_, err = Slurm{}.Submit(context.Background(), Job{Name: "fl-7-1-x", Command: []string{"true"}})
+	require.NoError(t, err)
+	assert.NotContains(t, said(), "--dependency")
+	standIn(t, "sinfo", "echo '4|1000'")
+	for _, none := range [][2]int{{0, 1}, {1, 0}} {
+		room, err := Slurm{}.Room(context.Background(), none[0], none[1])
+		require.NoError(t, err)
+		assert.Zero(t, room)
+	}
 	standIn(t, "squeue", `printf '%s\n' '1|PENDING||Dependency|fl-7-1-moss' '2|RUNNING|bed1|None|fl-7-2-fern+3' '3|NODE_FAIL|bed2|NodeDown|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1||fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '7|PENDING||BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
 	all, err := Slurm{}.Look(context.Background(), "fl-7-")
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 type silent struct {
 	batch.Scheduler
 	times, submitted, cancelled int
+	looked                      error
 }
 
 func (s *silent) answer() error {
@@ -30,7 +31,7 @@ func (s *silent) Submit(_ context.Context, j batch.Job) (string, error) {
 }
 
 func (s *silent) Look(context.Context, string) ([]batch.Status, error) {
-	return []batch.Status{{ID: "6", Name: "run.10", State: batch.Waiting}, {ID: "7", Name: "run.1", State: batch.Waiting}}, nil
+	return []batch.Status{{ID: "6", Name: "run.10", State: batch.Waiting}, {ID: "7", Name: "run.1", State: batch.Waiting}}, s.looked
 }
 
 func (s *silent) Cancel(context.Context, []string) error {
@@ -47,7 +48,10 @@ func TestPatience(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "7", id)
 	assert.Equal(t, 1, s.submitted, "the job was there already")
-	s.times = 1
+	s.times, s.looked = 1, assert.AnError
+	_, err = p.Submit(t.Context(), batch.Job{Name: "run.1"})
+	assert.ErrorIs(t, err, assert.AnError, "rather than to submit it twice")
+	s.times, waited = 1, 1
 	require.NoError(t, p.Cancel(t.Context(), []string{"7"}))
 	assert.Equal(t, 2, s.cancelled)
 	assert.Equal(t, 2, waited)

@@ -27,7 +27,7 @@ func Aside(path string) string {
 
 // WriteFile replaces a file, or makes it, with exactly this mode.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
-	return replace(path, func(fresh string) error { return fill(fresh, data, mode, (*os.File).Sync) })
+	return replace(path, func(fresh string) error { return fill(fresh, data, mode, syncFile) })
 }
 
 // WriteFileFor is WriteFile for a file that belongs to somebody; -1 is who writes it.
@@ -40,7 +40,7 @@ func WriteFileFor(path string, data []byte, mode fs.FileMode, uid, gid int) erro
 					return err
 				}
 			}
-			return f.Sync()
+			return syncFile(f)
 		})
 	})
 }
@@ -81,7 +81,15 @@ func Note(path string, data []byte, mode fs.FileMode) error {
 	if err := os.Rename(fresh, path); err != nil {
 		return errors.Join(err, discard(fresh))
 	}
+	trace("rename", fresh, path)
 	return nil
+}
+
+// syncFile brings what is in a file to the disk.
+func syncFile(f *os.File) error {
+	err := f.Sync()
+	trace("sync", f.Name())
+	return err
 }
 
 // Stream replaces a file, or makes it, by what write writes, where several programs may do so
@@ -104,7 +112,7 @@ func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
 	}
 	moment()
 	if err = write(f); err == nil {
-		err = errors.Join(f.Chmod(mode), f.Sync())
+		err = errors.Join(f.Chmod(mode), syncFile(f))
 	}
 	if err = errors.Join(err, f.Close()); err == nil {
 		err = Rename(f.Name(), path)
@@ -171,6 +179,7 @@ func Rename(from, to string) error {
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}
+	trace("rename", from, to)
 	moment()
 	return SyncDir(filepath.Dir(to))
 }
@@ -182,6 +191,7 @@ func Remove(path string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	trace("remove", path)
 	moment()
 	return errors.Join(err, SyncDir(filepath.Dir(path)))
 }
@@ -196,7 +206,9 @@ func SyncDir(dir string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(d.Sync(), d.Close())
+	err = d.Sync()
+	trace("syncdir", dir)
+	return errors.Join(err, d.Close())
 }
 
 // SyncAll brings everything in a directory to the disk, and nothing else: to sync the
@@ -224,7 +236,7 @@ func SyncAll(dir string) error {
 		})
 	})
 	if err == nil {
-		err = each(func(path string, _ fs.DirEntry) error { return opened(path, (*os.File).Sync) })
+		err = each(func(path string, _ fs.DirEntry) error { return opened(path, syncFile) })
 	}
 	if err != nil {
 		return err

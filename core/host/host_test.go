@@ -112,6 +112,17 @@ func TestAdditionsArePretended(t *testing.T) {
 		_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{name})
 		assert.ErrorContains(t, err, "is not the name of a package", name)
 	}
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'E: Unable to locate package' >&2; exit 100\n"), 0o755))
+	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
+	assert.EqualError(t, err, "apt-get: Unable to locate package")
+	// dnf ends with an error when it is told not to.
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "dnf"), []byte("#!/bin/sh\nprintf 'Installing:\\n moss x86_64 1\\nRemoving:\\n init x86_64 1\\n\\nTransaction Summary\\n'; exit 1\n"), 0o755))
+	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "fedora", []string{"moss-dev"})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"moss"}, {"init"}}, [][]string{add.Installs, add.Removes})
+	assert.False(t, add.Harmless())
+	_, err = Programs{Path: []string{t.TempDir()}}.Add(t.Context(), "debian", []string{"moss-dev"})
+	assert.ErrorIs(t, err, ErrNoPretending)
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "elsewhere", []string{"moss-dev"})
 	assert.ErrorIs(t, err, ErrNoPretending)
 }

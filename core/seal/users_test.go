@@ -47,4 +47,30 @@ func TestDoors(t *testing.T) {
 	assert.NotEqual(t, user, other)
 	doneElsewhere()
 	done()
+	same, doneElsewhere, err := elsewhere.Lend(t.Context(), user, "")
+	require.NoError(t, err)
+	assert.Equal(t, user, same, "what it could not have, it has let go")
+	doneElsewhere()
+
+	// What is in the place of a door by now is left alone.
+	for name, make := range map[string]func(path string) error{
+		"a link":  func(path string) error { return os.Symlink(next, path) },
+		"a file":  func(path string) error { return os.WriteFile(path, nil, 0o640) },
+		"missing": func(string) error { return nil },
+	} {
+		require.NoError(t, os.Chmod(next, 0o710))
+		path := filepath.Join(t.TempDir(), "door")
+		require.NoError(t, make(path))
+		require.NoError(t, os.WriteFile(filepath.Join(users.Locks, "1900000200"), []byte(path), 0o600))
+		_, done, err := users.Lend(t.Context(), User{}, "")
+		require.NoError(t, err, name)
+		done()
+		assert.True(t, open(next), name)
+		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() {
+			assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+		}
+	}
+	users.Common = filepath.Join(t.TempDir(), "none")
+	_, _, err = users.Lend(t.Context(), User{}, "")
+	assert.ErrorAs(t, err, new(*UsersError))
 }

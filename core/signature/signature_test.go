@@ -306,6 +306,29 @@ func TestCopiesOfAKey(t *testing.T) {
 	}
 }
 
+// A subkey that one copy of a key has, and another does not, signs; what is taken back of it
+// in one copy is taken back.
+func TestSubkeysOfCopies(t *testing.T) {
+	key := newKey(t, "grower", at(spring))
+	before := public(t, false, key)
+	require.NoError(t, key.AddSigningSubkey(at(spring)))
+	sig, after := sign(t, key, at(summer)), public(t, false, key)
+	for _, files := range [][][]byte{{before, after}, {after, before}, {after, after}} {
+		keys := &Keys{}
+		for _, data := range files {
+			require.NoError(t, keys.Add("k", data))
+		}
+		_, err := Verify(file(text), sig, keys, today)
+		assert.NoError(t, err)
+	}
+	require.NoError(t, key.RevokeSubkey(&key.Subkeys[len(key.Subkeys)-1], packet.KeyCompromised, "lost", at(summer)))
+	keys := &Keys{}
+	require.NoError(t, keys.Add("k", after))
+	require.NoError(t, keys.Add("k", public(t, false, key)))
+	_, err := Verify(file(text), sig, keys, today)
+	assert.ErrorContains(t, err, "was revoked")
+}
+
 func TestKeysThatAreNone(t *testing.T) {
 	private := newKey(t, "grower", at(spring))
 	var secret bytes.Buffer

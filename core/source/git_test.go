@@ -189,6 +189,28 @@ func TestSubmodulesOfThisMachine(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot be followed")
 }
 
+// Submodules are followed so far and so often, and no further.
+func TestFollowing(t *testing.T) {
+	f := followed()
+	var err error
+	for range deepest {
+		f, err = f.into()
+		require.NoError(t, err)
+	}
+	_, err = f.into()
+	assert.ErrorContains(t, err, "deeper than 8")
+	wide := followed()
+	for range mostInAll {
+		_, err = wide.into()
+		require.NoError(t, err)
+	}
+	_, err = wide.into()
+	assert.ErrorContains(t, err, "more than 1000")
+	assert.False(t, wide.again("a", "1"))
+	assert.True(t, wide.again("a", "1"))
+	assert.False(t, wide.again("a", "2"))
+}
+
 // A checkout and its submodules have one limit together.
 func TestSubmodulesShareLimits(t *testing.T) {
 	leaf, _ := repository(t, "head -c 3000 /dev/zero >leaf")

@@ -121,7 +121,7 @@ func (h History) Complete(ctx context.Context) error {
 	if err != nil || len(receipts) == 0 {
 		return nil // which whoever needs a receipt tells
 	}
-	missing := func() (records []Record, err error) {
+	return h.append(ctx, func() (records []Record, err error) {
 		known := map[string]bool{}
 		err = h.each(func(line []byte) {
 			_, rest, _ := bytes.Cut(line, []byte(`"id":"`))
@@ -135,11 +135,7 @@ func (h History) Complete(ctx context.Context) error {
 			}
 		}
 		return records, err
-	}
-	if records, err := missing(); err != nil || len(records) == 0 {
-		return err
-	}
-	return h.append(ctx, missing)
+	})
 }
 
 // append adds the records that are found under the lock.

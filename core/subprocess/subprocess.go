@@ -45,7 +45,8 @@ type Exceeded struct{ Program, Limit string }
 
 func (e *Exceeded) Error() string { return fmt.Sprintf("%s was ended: %s", e.Program, e.Limit) }
 
-// Run runs the command to its end, and ends all that it leaves running. The error is the
+// Run runs the command to its end, and ends all that it leaves running. Limits of memory and
+// files hold from the moment after it was started. The error is the
 // cause of ctx's end, an *Exceeded, or that of os/exec.
 func (c Command) Run(ctx context.Context) error {
 	name := filepath.Base(c.Argv[0])

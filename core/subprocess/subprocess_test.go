@@ -40,13 +40,18 @@ func TestLimits(t *testing.T) {
 		require.ErrorAs(t, err, new(*Exceeded), name)
 		assert.ErrorContains(t, err, name)
 	}
-	memory := sh(`x=$(head -c 300000000 /dev/zero | tr '\0' x); echo ${#x}`)
+	whole := sh("head -c 1000000 /dev/zero")
+	whole.Output = 1000000
+	out, _, err := whole.Text(t.Context())
+	require.NoError(t, err, "as much as it may print")
+	assert.Len(t, out, 1000000)
+	memory := sh(`sleep 0.3; x=$(head -c 300000000 /dev/zero | tr '\0' x); echo ${#x}`)
 	memory.Memory = 64 << 20
-	out, _, err := memory.Text(t.Context())
+	out, _, err = memory.Text(t.Context())
 	assert.Error(t, err)
 	assert.NotContains(t, out, "300000000")
 	file := filepath.Join(t.TempDir(), "large")
-	large := sh("exec head -c 1000000 /dev/zero >" + file)
+	large := sh("sleep 0.3; exec head -c 1000000 /dev/zero >" + file)
 	large.Largest = 1000
 	assert.Error(t, large.Run(t.Context()))
 	info, err := os.Stat(file)
