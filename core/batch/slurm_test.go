@@ -71,6 +71,7 @@ func TestLook(t *testing.T) {
 	_, err = Slurm{}.Submit(context.Background(), Job{Name: "fl-7-1-x", Command: []string{"true"}})
 	require.NoError(t, err)
 	assert.NotContains(t, said(), "--dependency")
+	assert.NotContains(t, said(), "--exclude")
 	standIn(t, "sinfo", "echo '4|1000'")
 	for _, none := range [][2]int{{0, 1}, {1, 0}} {
 		room, err := Slurm{}.Room(context.Background(), none[0], none[1])

@@ -121,6 +121,11 @@ func TestAdditionsArePretended(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"moss"}, {"init"}}, [][]string{add.Installs, add.Removes})
 	assert.False(t, add.Harmless())
+	// pacman only lists names; what is there of them, it upgrades.
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "pacman"), []byte("#!/bin/sh\ncase \"$*\" in '-Q moss') exit 1;; '-Q leaf') exit 0;; *) echo moss leaf;; esac\n"), 0o755))
+	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "arch", []string{"moss"})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"moss"}, {"leaf"}}, [][]string{add.Installs, add.Upgrades})
 	_, err = Programs{Path: []string{t.TempDir()}}.Add(t.Context(), "debian", []string{"moss-dev"})
 	assert.ErrorIs(t, err, ErrNoPretending)
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "elsewhere", []string{"moss-dev"})

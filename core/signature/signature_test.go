@@ -329,6 +329,47 @@ func TestSubkeysOfCopies(t *testing.T) {
 	assert.ErrorContains(t, err, "was revoked")
 }
 
+// The newest copy says until when a key signs, whichever comes first; and a subkey signs until
+// its own end.
+func TestEndsOfCopies(t *testing.T) {
+	key := newKey(t, "grower", at(spring))
+	sig := sign(t, key, at(autumn))
+	says := func(days uint32, when time.Time) []byte {
+		seconds := days * 24 * 3600
+		for _, id := range key.Identities {
+			id.SelfSignature.KeyLifetimeSecs, id.SelfSignature.CreationTime = &seconds, when
+			require.NoError(t, id.SelfSignature.SignUserId(id.Name, key.PrimaryKey, key.PrivateKey, at(when)))
+		}
+		return public(t, false, key)
+	}
+	short, long := says(90, spring), says(3650, spring.AddDate(0, 1, 0))
+	for name, c := range map[string]struct {
+		files [][]byte
+		good  bool
+	}{"extended": {[][]byte{short, long}, true}, "extended, the other way": {[][]byte{long, short}, true}, "not extended": {[][]byte{short}, false}} {
+		keys := &Keys{}
+		for _, data := range c.files {
+			require.NoError(t, keys.Add("k", data))
+		}
+		_, err := Verify(file(text), sig, keys, today)
+		assert.Equal(t, c.good, err == nil, "%s: %v", name, err)
+	}
+
+	key = newKey(t, "grower", at(spring))
+	require.NoError(t, key.AddSigningSubkey(at(spring)))
+	sig = sign(t, key, at(autumn))
+	sub := &key.Subkeys[len(key.Subkeys)-1]
+	for days, good := range map[uint32]bool{90: false, 3650: true} {
+		seconds := days * 24 * 3600
+		sub.Sig.KeyLifetimeSecs = &seconds
+		require.NoError(t, sub.Sig.SignKey(sub.PublicKey, key.PrivateKey, at(spring)))
+		keys := &Keys{}
+		require.NoError(t, keys.Add("k", public(t, false, key)))
+		_, err := Verify(file(text), sig, keys, today)
+		assert.Equal(t, good, err == nil, "%d days: %v", days, err)
+	}
+}
+
 func TestKeysThatAreNone(t *testing.T) {
 	private := newKey(t, "grower", at(spring))
 	var secret bytes.Buffer

@@ -227,6 +227,23 @@ func TestBombs(t *testing.T) {
 	}
 }
 
+// An archive has as many bytes as the limit says, and not one more; and a hard link of a file
+// to itself is nothing new.
+func TestLimitsAreExact(t *testing.T) {
+	archive := tarball(t, file("pkg/a", strings.Repeat("0", 1000)))
+	for bytes, fits := range map[int64]bool{1000: true, 999: false} {
+		_, _, err := unpack(t, archive, Limits{Entries: 2, Bytes: bytes})
+		assert.Equal(t, fits, err == nil, "%d: %v", bytes, err)
+	}
+	for entries, fits := range map[int]bool{1: true, 0: false} {
+		_, _, err := unpack(t, archive, Limits{Entries: entries, Bytes: 1000})
+		assert.Equal(t, fits, err == nil, "%d: %v", entries, err)
+	}
+	name := string([]byte{'p', 'k', 'g', '/', 'a', ' ', 'b'})
+	_, _, err := unpack(t, tarball(t, file(name, "x")), Usual)
+	assert.NoError(t, err, "a blank is no control character")
+}
+
 // Headers that belong to no file count, too.
 func TestGlobalHeadersCount(t *testing.T) {
 	var archive bytes.Buffer
