@@ -115,6 +115,9 @@ func isSSHKey(data []byte) bool {
 // restricts it (ssh-keygen(1), sshd(8)).
 var signers = regexp.MustCompile(`^([\w.*?!+-]+@[\w.*?-]+(,[\w.*?!+-]+@[\w.*?-]+)*|\*)?$`)
 
+// namespacesOnly is the one restriction that is kept.
+var namespacesOnly = regexp.MustCompile(`^namespaces="([^"]*)"$`)
+
 // splitSSH splits a line of an authorized_keys or allowed_signers file into
 // what is before the key and the key with its comment.
 func splitSSH(line string) (before, key string) {
@@ -144,11 +147,8 @@ func (k *Keys) addSSH(name string, data []byte) error {
 			restrictions = before
 		}
 		restrictions = strings.TrimSpace(restrictions)
-		list, only := strings.CutPrefix(restrictions, `namespaces="`)
-		if list, only = strings.CutSuffix(list, `"`); only && !strings.Contains(list, `"`) {
-			restrictions = ""
-		}
-		if restrictions != "" {
+		only := namespacesOnly.FindStringSubmatch(restrictions)
+		if restrictions != "" && only == nil {
 			return fmt.Errorf("a key has restrictions, which would not be kept: %s; take the line out, or the restrictions", restrictions)
 		}
 		key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
@@ -159,8 +159,8 @@ func (k *Keys) addSSH(name string, data []byte) error {
 			comment = signer
 		}
 		s := sshKey{file: name, comment: comment, key: key}
-		if only {
-			s.namespaces = strings.Split(list, ",")
+		if only != nil {
+			s.namespaces = strings.Split(only[1], ",")
 		}
 		k.ssh = append(k.ssh, s)
 	}
