@@ -205,10 +205,11 @@ func (a *app) installMissing(ctx context.Context, m *machine.Machine, missing *h
 	}
 	add, err := m.Programs.Add(ctx, m.System.Family, packages)
 	if err != nil {
-		return &refusedInstall{packages, err.Error(), missing}
+		line, _ := missing.InstallLine()
+		return &refusedInstall{packages, strings.TrimRight(err.Error(), "."), "Install them by hand: " + line, missing}
 	}
 	if !add.Harmless() && !may.alsoChange {
-		return &refusedInstall{packages, "it would " + add.Changes(), missing}
+		return &refusedInstall{packages, "that would " + add.Changes(), "To allow it, add --also-change.", missing}
 	}
 	argv := asRoot(add.Argv)
 	a.screen.Note("This will run: %s", strings.Join(argv, " "))
@@ -229,13 +230,13 @@ func (a *app) installMissing(ctx context.Context, m *machine.Machine, missing *h
 
 // refusedInstall is the error when the package manager was not run.
 type refusedInstall struct {
-	packages []string
-	why      string
-	missing  *host.Missing
+	packages  []string
+	why, next string
+	missing   *host.Missing
 }
 
 func (e *refusedInstall) Error() string {
-	return fmt.Sprintf("%s: not installed, for %s.\n  Install them by hand, or, to allow it, add --also-change.", strings.Join(e.packages, " "), e.why)
+	return fmt.Sprintf("not installed: %s; %s\n  %s", strings.Join(e.packages, " "), e.why, e.next)
 }
 
 func (e *refusedInstall) Unwrap() error { return e.missing }
