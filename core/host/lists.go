@@ -118,18 +118,12 @@ func (f Files) pacman(ctx context.Context, pacman string, add func(path, name st
 // lines runs a command and takes each line that it prints. Its error has the last
 // line of what it said is wrong.
 func lines(ctx context.Context, env []string, take func(string), argv ...string) error {
-	pipe, in, err := os.Pipe()
+	var wrong strings.Builder
+	pipe, wait, err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...), Stderr: &wrong}.Pipe(ctx)
 	if err != nil {
 		return err
 	}
 	defer pipe.Close()
-	var wrong strings.Builder
-	ended := make(chan error, 1)
-	go func() {
-		err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...), Stdout: in, Stderr: &wrong}.Run(ctx)
-		in.Close()
-		ended <- err
-	}()
 	scan := bufio.NewScanner(pipe)
 	scan.Buffer(make([]byte, 1<<16), 1<<20)
 	for scan.Scan() {
@@ -137,7 +131,7 @@ func lines(ctx context.Context, env []string, take func(string), argv ...string)
 	}
 	err = scan.Err()
 	io.Copy(io.Discard, pipe)
-	if failed := <-ended; err == nil {
+	if failed := wait(); err == nil {
 		err = failed
 	}
 	if err == nil || ctx.Err() != nil {

@@ -93,19 +93,13 @@ func (u *unpacking) through(f *os.File, program string) error {
 	}
 	ctx, cancel := context.WithCancel(u.ctx)
 	defer cancel()
-	out, in, err := os.Pipe()
+	var said bytes.Buffer
+	out, wait, err := subprocess.Command{Argv: []string{program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn"},
+		Env: []string{"LC_ALL=C"}, Stdin: f, Stderr: &said}.Pipe(ctx)
 	if err != nil {
 		return err
 	}
 	defer out.Close()
-	var said bytes.Buffer
-	ended := make(chan error, 1)
-	go func() {
-		err := subprocess.Command{Argv: []string{program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn"},
-			Env: []string{"LC_ALL=C"}, Stdin: f, Stdout: in, Stderr: &said}.Run(ctx)
-		in.Close()
-		ended <- err
-	}()
 	plain := bufio.NewReaderSize(out, 256<<10)
 	failed := u.tar(plain)
 	if failed == nil { // the program ends when all is read
@@ -114,7 +108,7 @@ func (u *unpacking) through(f *os.File, program string) error {
 	if failed != nil {
 		cancel()
 	}
-	if err := <-ended; err != nil && said.Len() > 0 && u.ctx.Err() == nil {
+	if err := wait(); err != nil && said.Len() > 0 && u.ctx.Err() == nil {
 		return fmt.Errorf("xz: data is truncated or corrupt (%s)", strings.TrimSpace(said.String()))
 	}
 	return failed

@@ -124,6 +124,23 @@ func (c Command) Text(ctx context.Context) (out, errOut string, err error) {
 	return stdout.String(), stderr.String(), err
 }
 
+// Pipe runs the command while the caller reads what it prints, which is not counted. The
+// caller closes the pipe; wait returns what Run does.
+func (c Command) Pipe(ctx context.Context) (out *os.File, wait func() error, err error) {
+	out, in, err := os.Pipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	c.Stdout = in
+	ended := make(chan error, 1)
+	go func() {
+		err := c.Run(ctx)
+		in.Close()
+		ended <- err
+	}()
+	return out, func() error { return <-ended }, nil
+}
+
 // counter passes on what is written, as long as there is any left.
 type counter struct {
 	w      io.Writer
