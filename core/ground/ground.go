@@ -278,6 +278,12 @@ func wrap(op, path string, err error) error {
 	return &fs.PathError{Op: op, Path: path, Err: err}
 }
 
+// Gone tells whether an error says that a path is not there: the name is missing, or a
+// directory above it is a file or a link by now.
+func Gone(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP)
+}
+
 // Exists tells whether anything is at a path. A link is something, wherever it leads.
 func Exists(path string) bool {
 	_, err := os.Lstat(path)

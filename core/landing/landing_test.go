@@ -385,9 +385,15 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, tree(t, dir))
 	assert.Equal(t, "2.0", read(t, other+"/bin/fern"))
+	dir = other
+	put("bin/theirs") // in a directory that we have made
 	_, err = goTo(s, Rules{}, 2)
+	require.NoError(t, err, "a directory that others use stays")
+	assert.Equal(t, []string{"bin", "bin/theirs"}, tree(t, other))
+	require.NoError(t, os.Remove(other+"/bin/theirs"))
+	_, err = goTo(s, Rules{}, 1)
 	require.NoError(t, err)
-	assert.Empty(t, tree(t, other))
+	assert.Empty(t, tree(t, other), "and goes when they do not")
 	assert.NoFileExists(t, sharedFile(s))
 }
 

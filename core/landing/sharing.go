@@ -213,11 +213,10 @@ func (x *sharing) ready(s *store.Store, number int) error {
 	if err := x.add(s, number); err != nil {
 		return err
 	}
-	gone, err := x.gone(s, number)
-	if err == nil && len(gone) > 0 && !x.Unfinished {
-		err = x.write(true)
+	if len(x.gone(s, number)) == 0 || x.Unfinished {
+		return nil
 	}
-	return s.Wrap(err)
+	return s.Wrap(x.write(true))
 }
 
 // finish brings the directory to a state: what is not there is linked, what is ours
@@ -235,15 +234,11 @@ func (x *sharing) finish(s *store.Store, number int) error {
 	if !x.Unfinished {
 		return nil
 	}
-	gone, err := x.gone(s, number)
-	if err != nil {
-		return s.Wrap(err)
-	}
-	if err := x.leave(gone); err != nil {
+	if err := x.leave(x.gone(s, number)); err != nil {
 		return err
 	}
 	for _, old := range x.before {
-		if err := old.leave(slices.Collect(maps.Keys(old.links))); err != nil {
+		if err := old.leave(slices.Sorted(maps.Keys(old.links))); err != nil {
 			return err
 		}
 		old.close()
@@ -254,24 +249,15 @@ func (x *sharing) finish(s *store.Store, number int) error {
 	return nil
 }
 
-// gone are the links of ours that a state does not have.
-func (x *sharing) gone(s *store.Store, number int) (gone []string, err error) {
-	wanted := map[string]bool{}
-	if number != 0 && x.Directory != "" {
-		names, err := x.linksOf(s, number)
-		if err != nil {
-			return nil, err
-		}
-		for _, name := range names {
-			wanted[name] = true
-		}
-	}
+// gone are the links of ours that a state does not have; it has none where number is 0.
+func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 	for name := range x.links {
-		if !wanted[name] && (number == 0 || !ground.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name)) {
+		if number == 0 || !ground.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name) {
 			gone = append(gone, name)
 		}
 	}
-	return gone, nil
+	slices.Sort(gone)
+	return gone
 }
 
 // leave takes links of ours away, and the directories that were made for links and are
@@ -280,7 +266,6 @@ func (x *sharing) leave(names []string) error {
 	if x.dir == nil {
 		return nil
 	}
-	slices.Sort(names)
 	x.Strange = slices.DeleteFunc(x.Strange, func(b Blocked) bool { return x.what(string(b.Path)) == "" })
 	for _, name := range names {
 		durable.Moment()
@@ -291,15 +276,14 @@ func (x *sharing) leave(names []string) error {
 		switch {
 		case errors.Is(err, ground.ErrOther):
 			x.Strange = append(x.Strange, Blocked{store.Name(name), x.what(name)})
-		case errors.Is(err, syscall.ENOTDIR), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ELOOP): // a directory above it is something else by now
-		case err != nil:
+		case err != nil && !ground.Gone(err):
 			return x.failed(err)
 		}
 		delete(x.links, name)
 	}
 	if len(x.links) == 0 { // and so nothing that they were made of is there
 		for _, name := range x.Caches {
-			if err := x.dir.Delete(string(name)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.ELOOP) {
+			if err := x.dir.Delete(string(name)); err != nil && !ground.Gone(err) {
 				return x.failed(err)
 			}
 		}
@@ -312,7 +296,7 @@ func (x *sharing) leave(names []string) error {
 			delete(x.opened, dir)
 		}
 		switch {
-		case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ELOOP):
+		case err == nil, ground.Gone(err):
 			delete(x.made, dir)
 		case !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST):
 			return x.failed(err)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -285,7 +284,7 @@ func changeDoor(file, door string) error {
 // shut lets only the owner into a directory, if it is there.
 func shut(dir string) error {
 	d, err := ground.OpenDir(dir)
-	if dir == "" || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.ELOOP) {
+	if dir == "" || ground.Gone(err) {
 		return nil
 	}
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"crypto/ed25519"
 	"crypto/rand"
+	"errors"
 	"hash"
 	"io"
 	"os"
@@ -265,9 +266,15 @@ func TestMinisignAndSSH(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
+			if name == "ssh, with allowed signer" {
+				assert.Equal(t, "grower@vale.example", got.Owner)
+			}
 			if name != "ssh, several" {
 				assert.Contains(t, Signer([]byte(c.sig)), got.Fingerprint)
 			}
+			unreadable := errors.New("unreadable")
+			_, err = Verify(File{Open: func() (io.ReadCloser, error) { return nil, unreadable }}, []byte(c.sig), keys, today)
+			assert.ErrorIs(t, err, unreadable)
 			_, err = Verify(file("other"), []byte(c.sig), keys, today)
 			assert.ErrorContains(t, err, "does not fit the file")
 		})
@@ -326,6 +333,13 @@ func TestSubkeysOfCopies(t *testing.T) {
 	require.NoError(t, keys.Add("k", after))
 	require.NoError(t, keys.Add("k", public(t, false, key)))
 	_, err := Verify(file(text), sig, keys, today)
+	assert.ErrorContains(t, err, "was revoked")
+	keys = &Keys{} // from copies that have no other subkey
+	key.Subkeys = key.Subkeys[len(key.Subkeys)-1:]
+	require.NoError(t, keys.Add("k", public(t, false, key)))
+	key.Subkeys[0].Revocations = nil
+	require.NoError(t, keys.Add("k", public(t, false, key)))
+	_, err = Verify(file(text), sig, keys, today)
 	assert.ErrorContains(t, err, "was revoked")
 }
 

@@ -223,7 +223,7 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	if name == "." && it.mode.IsDir() {
 		return nil
 	}
-	if !filepath.IsLocal(it.name) || strings.Contains(it.name, "\x00") || name == "." {
+	if !filepath.IsLocal(it.name) || name == "." {
 		return errors.New("would be written outside the directory")
 	}
 	if it.mode.IsDir() {

@@ -8,12 +8,14 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -306,6 +308,15 @@ func TestDamagedArchives(t *testing.T) {
 		g.Close()
 		return out.Bytes()
 	}()
+	var wordy bytes.Buffer
+	z = zip.NewWriter(&wordy)
+	for i := range 520 {
+		_, err := z.CreateHeader(&zip.FileHeader{Name: fmt.Sprint("pkg/", i), Comment: strings.Repeat("c", 1<<16-1)})
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	var empty bytes.Buffer
+	require.NoError(t, gzip.NewWriter(&empty).Close())
 	gz, bz, xz, zst, lz := compress("gzip"), compress("bzip2"), compress("xz"), compress("zstd", "-q"), compress("lzip")
 	for name, c := range map[string]struct {
 		data []byte
@@ -338,6 +349,8 @@ func TestDamagedArchives(t *testing.T) {
 		"nothing":                   {nil, "there is nothing in it"},
 		"empty tar":                 {make([]byte, 1024), "there is nothing in it"},
 		"a web page":                {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},
+		"gz members, then rubbish":  {slices.Concat(gz, empty.Bytes(), []byte("rubbish")), ""},
+		"zip of long comments":      {wordy.Bytes(), "directory of the zip archive is larger than 32 MiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, _, err := unpack(t, c.data, Limits{Entries: 10, Bytes: 1 << 20, Ratio: 200})

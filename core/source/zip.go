@@ -8,11 +8,17 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 )
 
 func (u *unpacking) zip(f *os.File, size int64) error {
-	archive, err := zip.NewReader(f, size)
+	r := &allowance{f, mostDirectory}
+	archive, err := zip.NewReader(r, size)
+	if r.left < 0 {
+		return fmt.Errorf("the directory of the zip archive is larger than %d MiB", mostDirectory>>20)
+	}
+	r.left = math.MaxInt64
 	if err != nil {
 		return fmt.Errorf("the zip archive is damaged: %w", err)
 	}
@@ -26,6 +32,22 @@ func (u *unpacking) zip(f *os.File, size int64) error {
 		}
 	}
 	return nil
+}
+
+// mostDirectory is the largest directory of a zip archive, in bytes: it is held in memory.
+const mostDirectory = 32 << 20
+
+// An allowance stops a reader that takes more than it is given.
+type allowance struct {
+	r    io.ReaderAt
+	left int64 // bytes
+}
+
+func (a *allowance) ReadAt(p []byte, at int64) (int, error) {
+	if a.left -= int64(len(p)); a.left < 0 {
+		return 0, io.ErrUnexpectedEOF
+	}
+	return a.r.ReadAt(p, at)
 }
 
 func (u *unpacking) zipped(it item, entry *zip.File) error {

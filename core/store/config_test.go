@@ -64,4 +64,11 @@ func TestSamplesBesideEditedFiles(t *testing.T) {
 	put(file, "7.0")
 	update("8.0")
 	assert.Equal(t, "changed", is(kept[0].Laid))
+
+	damaged := s.ConfigFile("fern", samplesFile)
+	put(damaged, "{")
+	put(file, "mine")
+	_, err = s.UpdateConfigs(&Receipt{Ref: Ref{"fern", "8.0", "0123456789ab"}, Configs: []Config{{File: "etc/fern.conf", Sample: "sample"}}})
+	assert.ErrorContains(t, err, "list of samples is damaged")
+	assert.Equal(t, []string{"mine", "{"}, []string{is(file), is(damaged)})
 }

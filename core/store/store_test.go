@@ -80,6 +80,38 @@ func TestRubbishIsReplaced(t *testing.T) {
 	assert.NoDirExists(t, old)
 }
 
+// The permissions of a listed file come back, but not those of one that holds something
+// else, whatever names it has besides.
+func TestChmodListed(t *testing.T) {
+	for name, linked := range map[string]bool{"one name": false, "two names": true} {
+		s, dir := filled(t)
+		_, _, err := s.Place(dir, fern, nil)
+		require.NoError(t, err)
+		file, other := filepath.Join(s.Tree(fern), "bin/fern"), filepath.Join(t.TempDir(), "other")
+		mode := func(file string) os.FileMode {
+			info, err := os.Stat(file)
+			require.NoError(t, err)
+			return info.Mode().Perm()
+		}
+		if linked {
+			require.NoError(t, os.Link(file, other))
+		}
+		require.NoError(t, os.Chmod(file, 0o700))
+		require.NoError(t, s.ChmodListed(fern, file))
+		assert.Equal(t, os.FileMode(0o755), mode(file), name)
+		if linked {
+			assert.Equal(t, os.FileMode(0o700), mode(other))
+			require.NoError(t, os.Remove(other))
+			require.NoError(t, os.Link(file, other))
+		}
+		require.NoError(t, os.WriteFile(file, []byte("else"), 0o700))
+		require.NoError(t, os.Chmod(file, 0o600))
+		require.ErrorIs(t, s.ChmodListed(fern, file), errOther, name)
+		assert.Equal(t, os.FileMode(0o600), mode(file), name)
+		assert.NoFileExists(t, filepath.Join(s.Tree(fern), "bin/.fern.new"))
+	}
+}
+
 func TestFilesListsWhatIsInTheTree(t *testing.T) {
 	s, dir := filled(t)
 	_, _, err := s.Place(dir, fern, nil)
@@ -105,7 +137,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}))
 	want := Record{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}
 	h := s.History()
-	for name, before := range map[string]string{"lost": "", "no history": "\x00\x01 not a record\n{\"name\":\"fern\"", "half a line": `{"name":"fern","version":"1`} {
+	for name, before := range map[string]string{"lost": "", "no history": "\x00\x01 not a record\n{}\n{\"name\":\"fern\"", "half a line": `{"name":"fern","version":"1`} {
 		require.NoError(t, os.WriteFile(h.File(), []byte(before), 0o644))
 		latest, err := h.Latest("fern", 10)
 		require.NoError(t, err, name)

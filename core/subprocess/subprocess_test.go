@@ -65,6 +65,8 @@ func TestNothingStays(t *testing.T) {
 	left := sh("sleep 600 & echo $! >" + pidFile)
 	require.NoError(t, left.Run(t.Context()))
 	assertGone(t, pidFile)
+	require.NoError(t, sh("trap '' HUP; sleep 600 >&2 & echo $! >"+pidFile).Run(t.Context()))
+	assertGone(t, pidFile)
 
 	ctx, cancel := context.WithCancelCause(t.Context())
 	reason := errors.New("enough")
