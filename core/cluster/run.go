@@ -164,7 +164,7 @@ func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
 	}
 	for _, dir := range dirs {
 		r, err := readRun(dir)
-		if errors.Is(err, os.ErrNotExist) || errors.Is(err, os.ErrPermission) {
+		if errors.Is(err, os.ErrNotExist) || err != nil && !own(dir) {
 			continue // it has just ended, or is another user's
 		}
 		if err != nil {
@@ -210,18 +210,30 @@ func (e *OfAnother) Error() string {
 	return fmt.Sprintf("the user %d has begun the run %s, and has to follow it", e.User, e.Name)
 }
 
+// own tells whether this user has begun a run.
+func own(dir string) bool {
+	owner, err := ownerOf(dir)
+	return err == nil && owner == os.Geteuid()
+}
+
+func ownerOf(dir string) (user int, err error) {
+	var stat syscall.Stat_t
+	err = syscall.Lstat(dir, &stat)
+	return int(stat.Uid), err
+}
+
 // take locks a run for who watches it, and reads it again: it may have gone on meanwhile.
 func take(m *machine.Machine, name string) (*Run, func(), error) {
 	dir := filepath.Join(runsDir(m), runPrefix+name)
-	info, err := os.Lstat(dir)
+	owner, err := ownerOf(dir)
 	if name != filepath.Base(name) || errors.Is(err, os.ErrNotExist) {
 		return nil, nil, &NoRun{name}
 	}
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)
 	}
-	if stat, is := info.Sys().(*syscall.Stat_t); !is || int(stat.Uid) != os.Geteuid() {
-		return nil, nil, &OfAnother{name, int(stat.Uid)}
+	if owner != os.Geteuid() {
+		return nil, nil, &OfAnother{name, owner}
 	}
 	unlock, err := filelock.Now(lockOf(dir))
 	if errors.Is(err, filelock.ErrHeld) {
