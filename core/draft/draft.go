@@ -50,6 +50,7 @@ type Source struct {
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
 	buildfile.Reading
+	Heard     bool                       // the reading is what its own configure step has asked for
 	Hints     func(family string) []Hint // of its texts
 	generated []buildfile.Lookup         // programs that make the configure script
 	Remarks   []Finding                  // what else a person should know

@@ -1,12 +1,17 @@
 package draft
 
 import (
+	"cmp"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"fernladder/core/buildfile"
+	"fernladder/core/ground"
+	"fernladder/core/listen"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -15,6 +20,18 @@ import (
 type Known struct {
 	recipes  []string
 	provides map[string]string // KIND NAME of a dependency to a package
+	versions map[string]string // of packages, and of the modules in their trees by "module NAME"
+}
+
+// Version is that of something which a package has: of a module that of its file, otherwise
+// the package's.
+func (k *Known) Version(pkg string, a listen.Asked) string {
+	for _, name := range a.Names {
+		if v := k.versions[listen.Key(a.Kind, name)]; v != "" {
+			return v
+		}
+	}
+	return cmp.Or(k.versions[pkg], "1.0")
 }
 
 // Survey finds out what packages offer: what the recipes on the shelves say, and
@@ -24,7 +41,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -35,20 +52,57 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 			return nil, err
 		}
 		k.add(r.Name, Offered(files))
-		for _, f := range files {
-			if header, is := strings.CutPrefix(f.Path, "include/"); is && f.Mode&fs.ModeDir == 0 {
-				k.provides["header "+header] = r.Name
-			}
-		}
+		k.versions[r.Name] = r.Version
+		k.modules(s.Tree(r.Ref), r.Name, files)
 	}
 	shelves.ReadAll(names)
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
 			k.add(name, r.Offers)
+			if k.versions[name] == "" && len(r.Releases) > 0 {
+				k.versions[name] = r.Releases[0].Version.String()
+			}
 		}
 	}
 	return k, nil
 }
+
+// modules takes in what the modules of a tree say: their versions, and below which directories
+// its headers are included.
+func (k *Known) modules(tree, pkg string, files []store.File) {
+	below := []string{"include/"}
+	for _, f := range files {
+		name, is := strings.CutSuffix(path.Base(f.Path), ".pc")
+		if !is || path.Base(path.Dir(f.Path)) != "pkgconfig" {
+			continue
+		}
+		const largest = 1 << 16
+		text, err := ground.ReadFile(filepath.Join(tree, f.Path), largest)
+		if err != nil {
+			continue
+		}
+		if m := moduleVersion.FindStringSubmatch(string(text)); m != nil {
+			k.versions["module "+name] = m[1]
+		}
+		for _, m := range moduleInclude.Compiled().FindAllStringSubmatch(string(text), 20) {
+			if dir := "include/" + m[1] + "/"; !slices.Contains(below, dir) {
+				below = append(below, dir)
+			}
+		}
+	}
+	for _, f := range files {
+		for _, dir := range below {
+			if header, is := strings.CutPrefix(f.Path, dir); is && f.Mode&fs.ModeDir == 0 {
+				k.provides["header "+header] = pkg
+			}
+		}
+	}
+}
+
+var (
+	moduleVersion = pattern.New(`(?m)^Version:[ \t]*(\S+)`)
+	moduleInclude = pattern.New(`-I\$\{includedir\}/([\w./+-]+)`)
+)
 
 func (k *Known) add(name string, o recipe.Offers) {
 	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs, "package": o.CMake} {

@@ -15,6 +15,7 @@ import (
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/listen"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
@@ -25,6 +26,7 @@ import (
 type draftFlags struct {
 	name, release, branch string
 	svn, print, probe     bool
+	read                  bool
 	install, yes          bool
 }
 
@@ -63,6 +65,7 @@ is there. Nothing is put on the landing.`,
 	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and note in it what came of that")
 	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install packages of the operating system that are missing, after asking once")
 	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
+	c.Flags().BoolVar(&f.read, "read", false, "read the files of the source, and run nothing of it")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -100,6 +103,11 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err != nil {
 		return err
 	}
+	if !f.read {
+		if err := a.listen(ctx, m, found, brought.Dir, known); err != nil {
+			return err
+		}
+	}
 	questions := found.Questions()
 	decided := found.Decide(draft.Evidence{
 		Known: known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
@@ -117,6 +125,21 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		return err
 	}
 	return a.probe(ctx, m, found.Name.Value, f)
+}
+
+// listen has the source say itself what it takes, where this machine can.
+func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Source, dir string, known *draft.Known) error {
+	var unheard *draft.Unheard
+	began := a.now()
+	err := found.Listen(ctx, m, dir, known)
+	switch {
+	case err == nil:
+		a.screen.Note("Its configure step was listened to, for %s.", seconds(a.now().Sub(began).Seconds()))
+	case errors.As(err, &unheard), errors.Is(err, listen.ErrNoRoom):
+		a.screen.Note("Only its files were read: %v.", err)
+		err = nil
+	}
+	return err
 }
 
 // addRelease adds the release to a recipe of that name that is there, and says which

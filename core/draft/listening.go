@@ -1,0 +1,505 @@
+package draft
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"fernladder/core/buildfile"
+	"fernladder/core/host"
+	"fernladder/core/listen"
+	"fernladder/core/machine"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+)
+
+// patience is how long the processors may be busy with what is asked of a source beyond the
+// runs that say what it needs.
+const patience = 45 * time.Second
+
+// Unheard is the error for a source whose configure step says nothing that can be used.
+type Unheard struct{ Why string }
+
+func (e *Unheard) Error() string { return e.Why }
+
+// Listen runs the source's own configure step in a listening room, and puts what it asks for
+// in the place of what its files seem to say: what it looks for, whether it goes on without,
+// by which option, and what its options are unless told otherwise. dir has its files. Where
+// nothing can be heard, the source is as it was read.
+func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known) error {
+	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree, Prepare: s.Prepare}
+	if !slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, source.Method) {
+		return &Unheard{"it has no configure step"}
+	}
+	for _, l := range s.Lookups {
+		if l.Kind == "program" && l.Required {
+			source.Programs = append(source.Programs, l.Name())
+		}
+	}
+	room, err := listen.Enter(ctx, m, source)
+	if err != nil {
+		return err
+	}
+	defer room.Close()
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: ctx, answers: listen.Answers{}, needed: map[string]bool{}}
+	return h.hear()
+}
+
+// hearing is what is found out about a source by listening to it.
+type hearing struct {
+	source   *Source
+	m        *machine.Machine
+	room     *listen.Room
+	known    *Known
+	ctx      context.Context
+	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
+	needed   map[string]bool // what it does not go on without, by its key
+	full     *listen.Run     // with all of them
+	programs []string        // that it does not go on without
+	cache    []byte          // of tests that do not depend on switches
+	lock     sync.Mutex
+	cpu      time.Duration
+}
+
+func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error) {
+	run, err := h.room.Run(listen.Step{Args: args, Answers: answers, Cache: h.cache})
+	if err == nil {
+		h.lock.Lock()
+		h.cpu += run.CPU
+		h.lock.Unlock()
+	}
+	return run, err
+}
+
+func (h *hearing) hear() error {
+	none, err := h.run(h.source.Args, nil)
+	if err != nil {
+		return err
+	}
+	if err := h.settle(none); err != nil {
+		return err
+	}
+	if err := h.require(none); err != nil {
+		return err
+	}
+	lookups := h.lookups(none)
+	if h.cache = h.full.Cache; h.cache != nil { // what is compared has to be made alike
+		if h.full, err = h.run(h.source.Args, h.answers); err != nil {
+			return err
+		}
+	}
+	if err := h.switches(lookups); err != nil {
+		return err
+	}
+	s := h.source
+	static := slices.DeleteFunc(slices.Clone(s.Lookups), func(l buildfile.Lookup) bool { return l.Kind != "program" })
+	for _, l := range lookups {
+		if l.Kind != "program" || !slices.ContainsFunc(static, func(o buildfile.Lookup) bool { return o.Name() == l.Name() }) {
+			static = append(static, *l)
+		}
+	}
+	for _, name := range h.programs {
+		if !slices.ContainsFunc(static, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == name }) {
+			static = append(static, buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "the configure step"})
+		}
+	}
+	s.Lookups, s.CXX, s.Heard = static, h.full.CXX, true
+	return nil
+}
+
+// provider is the recipe that has one of the names.
+func (h *hearing) provider(a listen.Asked) string {
+	for _, name := range a.Names {
+		if found, _, is := h.known.Find(a.Kind, name); is && found != h.source.Name.Value {
+			return found
+		}
+	}
+	return ""
+}
+
+// own tells whether the source looks for itself.
+func (h *hearing) own(a listen.Asked) bool {
+	return slices.ContainsFunc(a.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value) })
+}
+
+// settle finds the answers with which the source is configured: all that the shelf has, and
+// what else it does not go on without.
+func (h *hearing) settle(run *listen.Run) (err error) {
+	const most = 24
+	tried := map[string]bool{}
+	for last := ""; ; {
+		grew := false
+		for _, a := range run.Asked {
+			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.answer(a, h.known.Version(name, a)) {
+				grew = true
+			}
+		}
+		if !grew && run.OK {
+			h.full = run
+			return nil
+		}
+		if !grew {
+			if last != "" && !h.further(run) { // it did not stop for that
+				delete(h.answers, last)
+				delete(h.needed, last)
+				h.programs = slices.DeleteFunc(h.programs, func(name string) bool { return "program "+name == last })
+			}
+			h.full = run
+			culprit, found := h.culprit(run, tried)
+			if !found || len(tried) > most {
+				return h.stopped(run)
+			}
+			last = culprit.Key()
+			tried[last] = true
+			if culprit.Kind == "program" {
+				if err := h.room.Show(culprit.Names[0]); err != nil {
+					return err
+				}
+				h.programs = append(h.programs, culprit.Names[0])
+			} else {
+				h.answer(culprit, "99")
+				h.needed[last] = true
+			}
+		}
+		if run, err = h.run(h.source.Args, h.answers); err != nil {
+			return err
+		}
+	}
+}
+
+// answer adds an answer, and tells whether it is new.
+func (h *hearing) answer(a listen.Asked, version string) (added bool) {
+	for _, name := range a.Names {
+		key := listen.Key(a.Kind, name)
+		if _, there := h.answers[key]; !there {
+			h.answers[key], added = version, true
+		}
+	}
+	return added
+}
+
+// further tells whether a run got further than the one before: it asked for something new.
+func (h *hearing) further(run *listen.Run) bool {
+	if h.full == nil || run.OK {
+		return true
+	}
+	return slices.ContainsFunc(run.Asked, func(a listen.Asked) bool {
+		return !slices.ContainsFunc(h.full.Asked, func(b listen.Asked) bool { return a.Key() == b.Key() })
+	}) || lastError(run.Output) != lastError(h.full.Output)
+}
+
+// culprit is what a run seems to have stopped for: the last that it asked for, of what can be
+// had at all.
+func (h *hearing) culprit(run *listen.Run, tried map[string]bool) (culprit listen.Asked, found bool) {
+	var questions []host.Question
+	for _, a := range run.Asked {
+		questions = append(questions, asLookup(a).questions()...)
+	}
+	owners := h.m.HostFiles.Owners(questions)
+	here := h.m.Programs.Ask(h.ctx, "cc", questions, func(host.Question) bool { return true })
+	for _, a := range slices.Backward(run.Asked) {
+		_, answered := h.answers[a.Key()]
+		if answered || tried[a.Key()] || a.Kind == "program" || h.own(a) {
+			continue
+		}
+		if a.Required || slices.ContainsFunc(asLookup(a).questions(), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
+			return a, true
+		}
+	}
+	for _, word := range wordsOf(run.Output) { // a program that it says it needs
+		file := h.m.Programs.Find(word)
+		if file != "" && !h.room.Sees(file) && !tried["program "+word] {
+			return listen.Asked{Kind: "program", Names: []string{word}}, true
+		}
+	}
+	return culprit, false
+}
+
+// stopped is the error for a run that nothing here gets further. A program that it stops for and
+// that this machine lacks is noted.
+func (h *hearing) stopped(run *listen.Run) error {
+	var programs []host.Question
+	for _, word := range wordsOf(run.Output) {
+		programs = append(programs, host.Question{Kind: host.Program, Name: word})
+	}
+	owners := h.m.HostFiles.Owners(programs)
+	why := "it stops: " + lastError(run.Output)
+	for _, q := range programs {
+		if len(owners[q]) > 0 && slices.ContainsFunc(owners[q], func(pkg string) bool { return pkg == q.Name }) && h.m.Programs.Find(q.Name) == "" {
+			h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{q.Name}, Required: true, From: "the configure step, which stops without"})
+			return &Unheard{why + ". The operating system has " + q.Name + " in " + owners[q][0] + ", which is not installed"}
+		}
+	}
+	return &Unheard{why}
+}
+
+// wordsOf are the words of the last lines of an output that could be names of programs.
+func wordsOf(output string) (words []string) {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	const few = 4
+	for _, line := range slices.Backward(lines[max(0, len(lines)-few):]) {
+		for word := range strings.FieldsFuncSeq(line, func(c rune) bool { return strings.ContainsRune(" \t,:;()'\"`<>=", c) }) {
+			if word = strings.TrimRight(word, "."); recipe.CheckSystemName(word) == nil && len(word) > 1 && !slices.Contains(words, word) {
+				words = append(words, word)
+			}
+		}
+	}
+	return words
+}
+
+// require finds out which of the recipes that have something it does not go on without.
+func (h *hearing) require(none *listen.Run) error {
+	if none.OK {
+		return nil
+	}
+	of := map[string][]string{} // the answers of each recipe
+	for _, a := range h.full.Asked {
+		if name := h.provider(a); name != "" && !h.own(a) {
+			for _, n := range a.Names {
+				of[name] = append(of[name], listen.Key(a.Kind, n))
+			}
+		}
+	}
+	return each(slices.Sorted(maps.Keys(of)), func(name string) error {
+		without := maps.Clone(h.answers)
+		for _, key := range of[name] {
+			delete(without, key)
+		}
+		run, err := h.run(h.source.Args, without)
+		if err != nil || run.OK {
+			return err
+		}
+		h.lock.Lock()
+		defer h.lock.Unlock()
+		for _, key := range of[name] {
+			h.needed[key] = true
+		}
+		return nil
+	})
+}
+
+// each calls a function for each of a list, as many at once as there are processors.
+func each[T any](list []T, do func(T) error) (err error) {
+	var wait sync.WaitGroup
+	var lock sync.Mutex
+	next := make(chan T)
+	for range min(runtime.NumCPU(), len(list)) {
+		wait.Go(func() {
+			for one := range next {
+				if wrong := do(one); wrong != nil {
+					lock.Lock()
+					err = wrong
+					lock.Unlock()
+				}
+			}
+		})
+	}
+	for _, one := range list {
+		next <- one
+	}
+	close(next)
+	wait.Wait()
+	return err
+}
+
+// asLookup is what was asked for as drafts know it.
+func asLookup(a listen.Asked) lookup {
+	return lookup{buildfile.Lookup{Kind: a.Kind, Names: a.Names, Version: a.Range, From: "the configure step"}}
+}
+
+type lookup struct{ buildfile.Lookup }
+
+func (l lookup) questions() []host.Question { return questions(l.Lookup) }
+
+// lookups are what it has asked for, with and without the answers. What it has asked for
+// without them alone are its other ways to something that it was given.
+func (h *hearing) lookups(none *listen.Run) (all []*buildfile.Lookup) {
+	for _, a := range h.full.Asked {
+		if h.own(a) || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
+			continue
+		}
+		l := asLookup(a).Lookup
+		l.Required = h.needed[a.Key()]
+		all = append(all, &l)
+	}
+	return all
+}
+
+// ofC are the libraries that come with the C library.
+var ofC = map[string]bool{"c": true, "m": true, "dl": true, "rt": true, "pthread": true, "util": true, "resolv": true}
+
+// switches finds out what the source's switches are unless told otherwise, and what is looked
+// for by them: by what changes when they are turned off. Those that have the name of something
+// that is looked for are turned off one by one, the others together first.
+func (h *hearing) switches(lookups []*buildfile.Lookup) error {
+	var named, off, on, aside []*buildfile.Switch
+	for i := range h.source.Switches {
+		sw := &h.source.Switches[i]
+		switch {
+		case sw.Values != nil, len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
+		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
+			return slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(sw.Raw) })
+		}):
+			named = append(named, sw)
+		case sw.Purpose != "":
+			aside = append(aside, sw)
+		case sw.Default == buildfile.Off:
+			off = append(off, sw)
+		default:
+			on = append(on, sw)
+		}
+	}
+	turn := func(sw *buildfile.Switch) error { return h.turn(sw, lookups) }
+	if err := each(named, turn); err != nil {
+		return err
+	}
+	left := 0
+	for _, group := range []struct {
+		switches []*buildfile.Switch
+		says     func(*listen.Run) bool // whether one of them is not as it was read
+	}{
+		{aside, func(r *listen.Run) bool { _, compiled := differ(h.full, r); return compiled }},
+		{off, func(r *listen.Run) bool { changed, _ := differ(h.full, r); return changed }},
+		{on, func(r *listen.Run) bool { return len(missing(h.full, r)) > 0 }},
+	} {
+		n, err := h.together(group.switches, group.says, turn)
+		if err != nil {
+			return err
+		}
+		left += n
+	}
+	if left > 0 {
+		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("of %d of its switches only the files were read", left), "there was no time for more", Guessed})
+	}
+	return nil
+}
+
+// together turns switches off together, and where that says something, in halves. It returns of
+// how many nothing is known, for want of time.
+func (h *hearing) together(switches []*buildfile.Switch, says func(*listen.Run) bool, turn func(*buildfile.Switch) error) (left int, err error) {
+	switch {
+	case len(switches) == 0:
+		return 0, nil
+	case h.cpu > patience:
+		return len(switches), nil
+	case len(switches) == 1:
+		return 0, turn(switches[0])
+	}
+	args := slices.Clone(h.source.Args)
+	for _, sw := range switches {
+		args = append(args, sw.Off...)
+	}
+	run, err := h.run(args, h.answers)
+	if err != nil || run.OK && !says(run) {
+		return 0, err
+	}
+	half := len(switches) / 2
+	var lock sync.Mutex
+	return left, each([][]*buildfile.Switch{switches[:half], switches[half:]}, func(some []*buildfile.Switch) error {
+		n, err := h.together(some, says, turn)
+		lock.Lock()
+		defer lock.Unlock()
+		left += n
+		return err
+	})
+}
+
+// turn turns a switch off, and where that says nothing of what could be looked for, on.
+func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error {
+	off, err := h.run(slices.Concat(h.source.Args, sw.Off), h.answers)
+	if err != nil {
+		return err
+	}
+	changed, configured := differ(h.full, off)
+	gone := missing(h.full, off)
+	var on *listen.Run
+	if len(sw.On) > 0 && (len(gone) > 0 || !changed) {
+		if on, err = h.run(slices.Concat(h.source.Args, sw.On), h.answers); err != nil {
+			return err
+		}
+	}
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if !off.OK { // it cannot be turned off
+		sw.Default, sw.Purpose = buildfile.On, ""
+		sw.Off = nil
+		return nil
+	}
+	if configured { // it is about what is built, whatever it is called
+		sw.Purpose = ""
+	}
+	required := false
+	for _, l := range lookups {
+		if gone[listen.Key(l.Kind, l.Name())] {
+			required = required || l.Required
+			if l.Switch == "" || buildfile.Stem(l.Name()) == buildfile.Stem(sw.Raw) {
+				l.Switch = sw.Name
+			}
+		}
+	}
+	switch {
+	case len(gone) > 0 && !required:
+		sw.Default = buildfile.Auto
+	case len(gone) > 0 || changed:
+		sw.Default = buildfile.On
+	default:
+		sw.Default = buildfile.Off
+	}
+	if len(gone) > 0 { // it is found without being told where, or that it has to be
+		if sw.Place = false; on == nil || !on.OK || len(missing(h.full, on)) > 0 || sw.Default != buildfile.Off && same(h.full, on) != nil {
+			sw.On = nil
+		}
+	}
+	return nil
+}
+
+// missing are the keys of what one run has asked for and another has not.
+func missing(one, other *listen.Run) map[string]bool {
+	keys := map[string]bool{}
+	for _, a := range one.Asked {
+		keys[a.Key()] = true
+	}
+	for _, a := range other.Asked {
+		delete(keys, a.Key())
+	}
+	return keys
+}
+
+// same are the files that differ between two runs.
+func same(one, other *listen.Run) (names []string) {
+	for name, digest := range one.Made {
+		if other.Made[name] != digest {
+			names = append(names, name)
+		}
+	}
+	for name := range other.Made {
+		if _, there := one.Made[name]; !there {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// differ tells whether two runs have made different things, and whether one of them is what code is
+// compiled with.
+func differ(one, other *listen.Run) (changed, configured bool) {
+	names := same(one, other)
+	return len(names) > 0, slices.ContainsFunc(names, listen.Compiled)
+}
+
+// errorLine matches how configure steps say why they stop.
+var errorLine = pattern.New(`(?im)^(?:configure: error: |.*CMake Error|.*?\bERROR: |error: )(.*)$`)
+
+// lastError is the last line in which a configure step says why it stops, or its last line.
+func lastError(output string) string {
+	if all := errorLine.Compiled().FindAllString(output, -1); len(all) > 0 {
+		return plainText(all[len(all)-1])
+	}
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	return plainText(lines[len(lines)-1])
+}

@@ -1,0 +1,507 @@
+// Package listen runs the configure step of a source where everything that it asks for is
+// noted, and answered as the caller says.
+//
+// The step runs in a sealed, bare room: of the operating system there are the base, a
+// compiler, make and what the caller names. Before the compilers and pkg-config stand
+// scripts that note the headers, libraries and modules that are missing, and give empty
+// ones for those among the answers; CMake tells of its own searches. Whatever the step
+// does, it ends after a while, and nothing of the room is used for anything but what a
+// Run says. What a run says is the source's word: names and ranges, checked for their
+// form only.
+package listen
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"fernladder/core/bare"
+	"fernladder/core/ground"
+	"fernladder/core/host"
+	"fernladder/core/machine"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/seal"
+	"fernladder/core/subprocess"
+)
+
+//go:embed cc.sh pkg-config.sh answers.cmake
+var scripts embed.FS
+
+// An Asked is something of another package that a configure step has looked for and that the
+// base of the operating system does not have.
+type Asked struct {
+	Kind  string   // header, library, module, package (of CMake) or program
+	Names []string // any of which will do
+	Range string   // of versions, as the step says it, or ""
+	// For packages of CMake, where it says so itself.
+	Required bool
+}
+
+// Key is what an answer to it is known by.
+func (a Asked) Key() string { return Key(a.Kind, a.Names[0]) }
+
+// Key is what an answer is known by.
+func Key(kind, name string) string {
+	if kind == "package" {
+		name = strings.ToLower(name)
+	}
+	return kind + " " + name
+}
+
+// Answers are what is said to be there: its version by its key.
+type Answers map[string]string
+
+// A Step is one way to run the configure step.
+type Step struct {
+	Args    []string
+	Answers Answers
+	Cache   []byte // of tests that need not be made again, as Run.Cache has it
+}
+
+// A Run is what came of a step.
+type Run struct {
+	OK     bool
+	Asked  []Asked           // in the order in which it asked
+	CXX    bool              // a C++ compiler was run
+	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
+	Output string            // the end of what it printed
+	CPU    time.Duration
+	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
+}
+
+// A Source is what is listened to.
+type Source struct {
+	Dir      string // its files; they stay as they are
+	Below    string // the directory in it that has the build system, or ""
+	Method   recipe.Method
+	InTree   bool     // it is configured in its source directory
+	Prepare  string   // shell text that makes the configure script, or ""
+	Programs []string // that it needs of the operating system
+}
+
+// ErrNoRoom is the error for a machine on which nothing can be listened to: it cannot seal, or
+// does not know which package has which file.
+var ErrNoRoom = errors.New("this machine has no sealed, bare rooms")
+
+// A Room is where a source is listened to. Close takes it away.
+type Room struct {
+	ctx      context.Context
+	m        *machine.Machine
+	source   Source
+	base     string
+	user     seal.User
+	done     func()
+	sight    *bare.Sight
+	programs []string
+	runs     atomic.Int32
+	modules  map[string]bool // of CMake, that the source has itself
+	longest  time.Duration
+}
+
+// longest is how long one run may take.
+const longest = 3 * time.Minute
+
+// Enter makes a room for a source.
+func Enter(ctx context.Context, m *machine.Machine, s Source) (*Room, error) {
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if level != seal.Sealed || m.Bare == nil || m.Settings.NotBare != "" {
+		return nil, ErrNoRoom
+	}
+	base, user, done, err := m.Scratch(ctx, "listen")
+	if err != nil {
+		return nil, err
+	}
+	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done, longest: longest}
+	r.programs = slices.Concat([]string{"cc", "c++", "make"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
+	if err = r.Show(s.Programs...); err == nil {
+		err = r.prepare()
+	}
+	if err != nil {
+		done()
+		return nil, m.Stored(err)
+	}
+	return r, nil
+}
+
+// Show has further runs see programs of the operating system, as far as it has them.
+func (r *Room) Show(programs ...string) (err error) {
+	r.programs = append(r.programs, programs...)
+	declared := bare.Declared{Mounted: []string{r.m.Store.Root}}
+	for _, name := range r.programs {
+		declared.Questions = append(declared.Questions, host.Question{Kind: host.Program, Name: name})
+	}
+	r.sight, err = r.m.Bare.Sight(r.ctx, declared)
+	return err
+}
+
+// Sees tells whether a run sees a file of the operating system.
+func (r *Room) Sees(file string) bool { return !r.sight.Hides(file) }
+
+// Close takes the room away.
+func (r *Room) Close() { r.done() }
+
+func (r *Room) box() string   { return filepath.Join(r.base, "box") }
+func (r *Room) given() string { return filepath.Join(r.base, "given") }
+
+// prepare lays out what the room has.
+func (r *Room) prepare() error {
+	for _, dir := range []string{"box", "box/kept", "given", "given/bin"} {
+		if err := os.Mkdir(filepath.Join(r.base, dir), 0o755); err != nil {
+			return err
+		}
+	}
+	for script, names := range map[string][]string{"cc.sh": {"cc", "gcc", "c++", "g++"}, "pkg-config.sh": {"pkg-config", "pkgconf"}, "answers.cmake": {"../answers.cmake"}} {
+		text, err := scripts.ReadFile(script)
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			if err := os.WriteFile(filepath.Join(r.given(), "bin", name), text, 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	if err := r.copy("source"); err != nil {
+		return err
+	}
+	if r.source.Prepare == "" {
+		return nil
+	}
+	run, err := r.run("prepare", filepath.Join("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
+	if err == nil && !run.OK {
+		err = fmt.Errorf("its configure script cannot be made: %s", run.Output)
+	}
+	return err
+}
+
+// copy makes a copy of the source that the user of the room can change.
+func (r *Room) copy(name string) error {
+	to := filepath.Join(r.box(), name)
+	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", r.source.Dir, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
+	if _, says, err := cp.Text(r.ctx); err != nil {
+		return fmt.Errorf("%w: %s", err, strings.TrimSpace(says))
+	}
+	if !r.user.Other() {
+		return nil
+	}
+	return ground.Give(r.box(), ground.Ours, r.user.UID, r.user.GID)
+}
+
+// Run runs the configure step.
+func (r *Room) Run(step Step) (*Run, error) {
+	name := "run-" + strconv.Itoa(int(r.runs.Add(1)))
+	source, build := "source", name
+	if r.source.InTree {
+		source = name
+		if err := r.copy(name); err != nil {
+			return nil, err
+		}
+		build = path.Join(name, r.source.Below)
+	} else if err := r.mkdir(name, nil); err != nil {
+		return nil, err
+	}
+	defer ground.Remove(filepath.Join(r.box(), name))
+	top, below := filepath.Join(r.box(), source, r.source.Below), filepath.Join(r.box(), build)
+	prefix := "/opt/fl-listen"
+	var argv []string
+	switch r.source.Method {
+	case recipe.Configure:
+		argv = []string{filepath.Join(top, "configure"), "--prefix=" + prefix}
+		if r.autoconf() {
+			// What it has decided is in config.status.
+			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(r.box(), "says-"+name, "cache"))
+		}
+	case recipe.CMake:
+		argv = []string{"cmake", "-S", top, "-B", below, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
+			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
+			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(r.box(), "says-"+name, "trace")}
+	case recipe.Meson:
+		argv = []string{"meson", "setup", below, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+	default:
+		return nil, ErrNoRoom
+	}
+	run, err := r.run(name, build, append(argv, step.Args...), step)
+	if err != nil {
+		return nil, err
+	}
+	if r.source.Method == recipe.CMake {
+		run.Asked = append(run.Asked, r.traced(filepath.Join(r.box(), "says-"+name, "trace"), filepath.Join(r.box(), source))...)
+		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") // what it cannot generate with empty answers does not matter
+	}
+	run.Asked = merged(run.Asked)
+	run.Made = r.made(below, step.Args)
+	run.Cache = r.cache(filepath.Join(r.box(), "says-"+name, "cache"), run.Asked)
+	return run, nil
+}
+
+// mkdir makes a directory of the room's user in the box, with files.
+func (r *Room) mkdir(name string, files map[string][]byte) error {
+	box, err := os.OpenRoot(r.box())
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	if err := box.Mkdir(name, 0o755); err != nil {
+		return err
+	}
+	for file, data := range files {
+		if err := box.WriteFile(path.Join(name, file), data, 0o644); err != nil {
+			return err
+		}
+	}
+	if !r.user.Other() {
+		return nil
+	}
+	return ground.Give(filepath.Join(r.box(), name), ground.Ours, r.user.UID, r.user.GID)
+}
+
+// answer writes what is there for a run.
+func (r *Room) answer(name string, answers Answers) error {
+	given := filepath.Join(r.given(), name)
+	if err := os.Mkdir(given, 0o755); err != nil {
+		return err
+	}
+	var lines strings.Builder
+	for key, version := range answers {
+		kind, name, _ := strings.Cut(key, " ")
+		file := ""
+		switch {
+		case !filepath.IsLocal(name):
+			continue
+		case kind == "module":
+			key += " " + version
+		case kind == "header":
+			file = filepath.Join(given, "stubs", "include", name)
+		case kind == "library":
+			file = filepath.Join(given, "stubs", "lib", "lib"+name+".a")
+		}
+		lines.WriteString(key + "\n")
+		if file == "" {
+			continue
+		}
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, []byte("!<arch>\n"), 0o644); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(filepath.Join(given, "answers"), []byte(lines.String()), 0o644)
+}
+
+// run runs a command in a room of its own, which ends with it, and reads what was noted.
+func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
+	if err := r.answer(name, step.Answers); err != nil {
+		return nil, err
+	}
+	says := filepath.Join(r.box(), "says-"+name)
+	if err := r.mkdir("says-"+name, map[string][]byte{"cache": step.Cache}); err != nil {
+		return nil, err
+	}
+	point := filepath.Join(r.base, "room-"+name)
+	if err := os.Mkdir(point, 0o755); err != nil {
+		return nil, err
+	}
+	limits := r.m.Settings.Most
+	const largest = 1 << 30
+	if limits.FileSize == 0 || limits.FileSize > largest {
+		limits.FileSize = largest
+	}
+	room := seal.Room{Level: seal.Sealed, Point: point, Home: r.box(), User: r.user, Limits: limits,
+		Visible: append([]string{r.given()}, r.m.OwnPath()...), Writable: []string{r.box()}, Layer: r.sight.Layer}
+	if room.Layer == "" || !room.Apart() {
+		hidden, err := r.sight.Hidden()
+		if err != nil {
+			return nil, err
+		}
+		room.Layer, room.Hidden = "", hidden
+	}
+	inside, err := room.Enter(r.base)
+	if err != nil {
+		return nil, err
+	}
+	defer inside.Leave()
+	ctx, cancel := context.WithTimeout(r.ctx, r.longest)
+	defer cancel()
+	defer context.AfterFunc(ctx, inside.Leave)()
+	output, err := os.Create(filepath.Join(r.base, "output-"+name))
+	if err != nil {
+		return nil, err
+	}
+	defer output.Close()
+	dirs := append([]string{filepath.Join(r.given(), "bin")}, r.m.Programs.Path...)
+	file := host.Programs{Path: dirs}.Find(argv[0])
+	if strings.Contains(argv[0], "/") {
+		file = argv[0]
+	}
+	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: filepath.Join(r.box(), dir), Output: output, Env: []string{
+		"PATH=" + strings.Join(dirs, ":"), "HOME=" + r.box(), "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD=" + filepath.Join(r.box(), dir),
+		"FL_LISTEN=" + says, "FL_KEPT=" + filepath.Join(r.box(), "kept"), "FL_ANSWERS=" + filepath.Join(r.given(), name, "answers"),
+		"FL_STUBS=" + filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS=" + filepath.Dir(r.m.Programs.Find("cc"))}})
+	if r.ctx.Err() != nil {
+		return nil, r.ctx.Err()
+	}
+	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
+	if ctx.Err() != nil {
+		run.Output = fmt.Sprintf("it was not done after %s", r.longest)
+	}
+	inside.Leave()
+	r.notes(says, run)
+	return run, nil
+}
+
+// tail is the end of what was printed.
+func tail(f *os.File) string {
+	const most = 16 << 10
+	info, err := f.Stat()
+	if err != nil {
+		return ""
+	}
+	text, _ := io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-most), most))
+	return strings.ToValidUTF8(string(text), "?")
+}
+
+// largestNotes is more than an honest step asks for.
+const largestNotes = 4 << 20
+
+// notes reads what the scripts have noted.
+func (r *Room) notes(says string, run *Run) {
+	text, err := ground.ReadFile(filepath.Join(says, "notes"), largestNotes)
+	if err != nil {
+		return
+	}
+	for line := range strings.Lines(string(text)) {
+		kind, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+		name, rng, _ := strings.Cut(rest, " ")
+		switch {
+		case kind == "language":
+			run.CXX = true
+		case kind == "header" || kind == "library" || kind == "module":
+			run.Asked = append(run.Asked, Asked{Kind: kind, Names: []string{name}, Range: rng})
+		}
+	}
+}
+
+// merged has each thing once, where it was asked for last, without what no recipe could name.
+func merged(all []Asked) (some []Asked) {
+	for _, a := range all {
+		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool { return recipe.CheckSystemName(name) != nil || name == "ac_nonexistent.h" })
+		if len(a.Names) == 0 {
+			continue
+		}
+		if i := slices.IndexFunc(some, func(o Asked) bool { return o.Key() == a.Key() }); i >= 0 {
+			a.Required = a.Required || some[i].Required
+			a.Range = cmp.Or(a.Range, some[i].Range)
+			some = slices.Delete(some, i, i+1)
+		}
+		some = append(some, a)
+	}
+	return some
+}
+
+// cache reads what the tests of a script of Autoconf have found, and leaves out those that have
+// the name of what was asked for.
+func (r *Room) cache(file string, asked []Asked) []byte {
+	const largest = 1 << 20
+	text, err := ground.ReadFile(file, largest)
+	if err != nil {
+		return nil
+	}
+	var kept []byte
+	for line := range bytes.Lines(text) {
+		name, _, is := bytes.Cut(line, []byte("="))
+		if !is || !bytes.Contains(name, []byte("_cv_")) || bytes.HasPrefix(line, []byte("ac_cv_env_")) {
+			continue
+		}
+		if !slices.ContainsFunc(asked, func(a Asked) bool {
+			return bytes.Contains(name, []byte("_"+notInVariables.ReplaceAllString(a.Names[0], "_")))
+		}) {
+			kept = append(kept, line...)
+		}
+	}
+	return kept
+}
+
+var notInVariables = pattern.New(`[^A-Za-z0-9]`)
+
+// autoconf tells whether the configure script was made by Autoconf.
+func (r *Room) autoconf() bool {
+	const enough = 16 << 10
+	f, err := ground.Open(filepath.Join(r.source.Dir, r.source.Below, "configure"))
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	text, _ := io.ReadAll(io.LimitReader(f, enough))
+	return bytes.Contains(text, []byte("Generated by GNU Autoconf"))
+}
+
+// made is what a step has made, but for what says how it was run.
+func (r *Room) made(dir string, args []string) map[string]string {
+	const largest, most = 4 << 20, 20_000
+	made := map[string]string{}
+	d, err := ground.OpenDir(dir)
+	if err != nil {
+		return made
+	}
+	defer d.Close()
+	d.Walk(true, func(e ground.Entry) error {
+		base := path.Base(e.Name)
+		if len(made) >= most {
+			return ground.Skip
+		}
+		if e.Mode.IsDir() && (base == "CMakeFiles" || base == "meson-private" || base == "meson-logs" || base == "meson-info") {
+			return ground.Skip
+		}
+		if !e.Mode.IsRegular() || told[base] || strings.HasPrefix(base, "conftest") {
+			return nil
+		}
+		text, err := ground.ReadFile(filepath.Join(dir, e.Name), largest)
+		if err != nil {
+			return nil
+		}
+		for _, arg := range args {
+			text = bytes.ReplaceAll(text, []byte(arg), nil)
+		}
+		text = bytes.ReplaceAll(text, []byte(dir), nil)
+		if base == "config.status" {
+			for _, m := range decided.Compiled().FindAllSubmatch(text, most) {
+				made[string(m[1])] = string(m[2])
+			}
+			return nil
+		}
+		sum := sha256.Sum256(text)
+		made[e.Name] = hex.EncodeToString(sum[:8])
+		return nil
+	})
+	return made
+}
+
+// decided matches what a config.status script puts into headers (D) and into other files (S).
+var decided = pattern.New(`(?m)^([DS]\["\w+"\])=(.*)$`)
+
+// Compiled tells whether something that a run has made is what code is compiled with.
+func Compiled(made string) bool {
+	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || made == `S["DEFS"]`
+}
+
+// told are files that say with which arguments a step was run, and what it printed.
+var told = map[string]bool{"config.log": true, "config.cache": true, "CMakeCache.txt": true, "build.ninja": true, "compile_commands.json": true}

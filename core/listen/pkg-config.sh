@@ -1,0 +1,52 @@
+#!/bin/sh
+# Stands in for pkg-config: notes the modules that are asked for, and knows those that are
+# among the answers (module NAME VERSION). FL_LISTEN is a directory to write in.
+what=exists given= loud=no least=
+for a; do
+	case $a in
+	--version) echo 1.8.1 && exit 0 ;;
+	--atleast-pkgconfig-version*) exit 0 ;;
+	--list-all) exit 0 ;;
+	--modversion) what=version ;;
+	--cflags* | --libs*) case $what in flags | exists) what=flags ;; esac; case $a in --libs*) libs=yes ;; esac ;;
+	--variable=*) what=variable ;;
+	--print-errors) loud=yes ;;
+	--atleast-version=*) least=">= ${a#*=}" ;;
+	--exact-version=*) least="= ${a#*=}" ;;
+	--max-version=*) least="<= ${a#*=}" ;;
+	-*) ;;
+	*) given="$given $a" ;;
+	esac
+done
+given=$(printf '%s\n' "$given $least" | sed -e 's/,/ /g' -e 's/\([<>!]=\|[<>=]\)/ \1 /g')
+missing= found=
+set -- $given
+while [ $# -gt 0 ]; do
+	name=$1 range=
+	shift
+	case ${1-} in
+	'<' | '>' | '=' | '<=' | '>=' | '!=') range="$1 ${2-}" && shift && test $# = 0 || shift ;;
+	esac
+	echo "module $name${range:+ $range}" >>"$FL_LISTEN/notes"
+	if line=$(grep -F "module $name " "$FL_ANSWERS"); then
+		found="$found$name "
+		test $what != version || echo "${line##* }"
+	else
+		missing="$missing$name "
+	fi
+done
+if [ "$missing" ]; then
+	for name in $missing; do
+		test $what = exists && test $loud = no || echo "Package $name was not found in the pkg-config search path." >&2
+	done
+	exit 1
+fi
+case $what in
+flags)
+	text=
+	if [ "${libs-}" ]; then for name in $found; do text="$text-lfl-module-$name "; done; fi
+	echo "$text"
+	;;
+variable) echo "$FL_LISTEN" ;;
+esac
+exit 0
