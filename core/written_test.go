@@ -50,7 +50,7 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		}
 		write(t, "shelf/fern/recipe.toml", plain)
 		r := read()
-		if offers := draft.Offered([]store.File{{Path: "bin/" + a}, {Path: "lib/pkgconfig/" + b + ".pc"}}); !offers.Empty() {
+		if offers := draft.Offered("", []store.File{{Path: "bin/" + a}, {Path: "lib/pkgconfig/" + b + ".pc"}}); !offers.Empty() {
 			require.NoError(t, r.Change(func(e *keyfile.Edit) { recipe.SetOffers(e, offers) }), "%q %q", a, b)
 		}
 		for _, text := range []string{recipe.NeedEntry{Recipe: a, Version: b, Role: recipe.Tool, Remark: "x"}.Text(), recipe.HostEntry{Question: host.Question{Kind: host.Header, Name: a}, When: b}.Text()} {

@@ -78,7 +78,7 @@ func TestLook(t *testing.T) {
 		require.NoError(t, err)
 		assert.Zero(t, room)
 	}
-	standIn(t, "squeue", `printf '%s\n' '1|PENDING||Dependency|fl-7-1-moss' '2|RUNNING|bed1|None|fl-7-2-fern+3' '3|NODE_FAIL|bed2|NodeDown|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1||fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '7|PENDING||BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
+	standIn(t, "squeue", `printf '%s\n' '1|PENDING||Dependency|fl-7-1-moss' '2|RUNNING|bed1|None|fl-7-2-fern+3' '3|NODE_FAIL|bed2|NodeDown|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1||fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '--me|RUNNING|bed3|None|fl-7-9-x' '7|PENDING||BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
 	all, err := Slurm{}.Look(context.Background(), "fl-7-")
 	require.NoError(t, err)
 	assert.Equal(t, []Status{{"1", "fl-7-1-moss", Waiting, "", "Dependency"}, {"2", "fl-7-2-fern+3", Running, "bed1", "None"}, {"3", "fl-7-3-x", Lost, "bed2", "NodeDown"}, {"4", "fl-7-4-x", OutOfMemory, "bed1", "x"},

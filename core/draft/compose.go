@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"strings"
 
@@ -358,13 +359,22 @@ func (c *composer) hints(hints []Hint) {
 }
 
 func (c *composer) steps(s *Source) {
+	if len(s.Empty) > 0 {
+		c.line("")
+		c.line("[steps]")
+		c.line("# guessed: the archive is without documentation\nbefore_configure = '''")
+		for _, name := range s.Empty {
+			c.line("mkdir -p %s\nprintf '%%%%:\\n\\t@:\\nall check install:\\n' >%s", path.Dir(name), name)
+		}
+		c.line("'''")
+	}
 	if s.Prepare != "" {
 		c.line("")
 		c.line("[steps]")
 		c.line("# guessed: there is no configure script\nbefore_configure = '''\n%s\n'''", s.Prepare)
 	}
 	if s.Place {
-		if s.Prepare == "" {
+		if s.Prepare == "" && len(s.Empty) == 0 {
 			c.line("")
 			c.line("[steps]")
 		}

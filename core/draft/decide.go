@@ -1,13 +1,16 @@
 package draft
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
+	"fernladder/core/listen"
 	"fernladder/core/recipe"
+	"fernladder/core/version"
 )
 
 // Evidence is by what a draft decides: what recipes and trees offer, and what the
@@ -237,11 +240,11 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	case sw.Default == buildfile.Off:
 	case len(have) > 0 && (len(lack) == 0 || !required):
 		c.Set = "on"
-	case sw.Default == buildfile.On && (required || len(lookups) == 0 || len(lack) == 0):
+	case sw.Default == buildfile.On && (required && !d.source.Heard || len(lookups) == 0 || len(lack) == 0):
 		c.Set = "on"
 	case len(lack) > 0:
 		c.Set = "off"
-		c.Remark = fmt.Sprintf("by what is there in the source; no recipe has %s", strings.Join(lack[:min(3, len(lack))], ", "))
+		c.Remark = fmt.Sprintf("%s in the source; no recipe has %s", map[buildfile.State]string{buildfile.On: "on", buildfile.Auto: "by what is there"}[sw.Default], strings.Join(lack[:min(3, len(lack))], ", "))
 	}
 	if sw.Place { // the tree of the need, or else what the system has
 		c.On = nil
@@ -303,7 +306,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need of a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	if name, sure, found := d.provider(l); found {
-		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Version: l.Version, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
+		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Version: d.ofPackage(l, name), Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
 		if l.Kind == "program" {
 			w.Role = recipe.Tool
 		}
@@ -346,6 +349,23 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		w.Reason += "; not here now"
 	}
 	d.add(w, option)
+}
+
+// ofPackage is the range that a look-up asks for as one of the package's versions. What it asks
+// for of a module is the module's, which can be another; then it is compared here.
+func (d *decision) ofPackage(l buildfile.Lookup, pkg string) string {
+	of, its := d.e.Known.versions[pkg], ""
+	for _, name := range l.Names {
+		its = cmp.Or(its, d.e.Known.versions[listen.Key(l.Kind, name)])
+	}
+	if l.Version == "" || its == "" || its == of {
+		return l.Version
+	}
+	v, err := version.Parse(its)
+	if r, wrong := version.ParseRange(l.Version); err == nil && wrong == nil && !r.Contains(v) {
+		d.Perhaps = append(d.Perhaps, fmt.Sprintf("%s %s %s: %s has %s", l.Kind, l.Name(), l.Version, pkg, its))
+	}
+	return ""
 }
 
 // add adds a need, or an option to one that is there.

@@ -43,6 +43,7 @@ type Source struct {
 	Dir                                   string // that the build system is in, "" for the top
 	InTree                                bool
 	Prepare                               string      // shell text that makes the configure script
+	Empty                                 []string    // files that are missing, and can be empty
 	Place                                 bool        // there is no target that installs, so the draft has to
 	Args                                  []string    // arguments that every build needs
 	Steps                                 [][2]string // shell text by the names of steps, for the method script
@@ -50,7 +51,7 @@ type Source struct {
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
 	buildfile.Reading
-	Heard     bool                       // the reading is what its own configure step has asked for
+	Heard     bool                       // what it looks for is what its own configure step has asked for
 	Hints     func(family string) []Hint // of its texts
 	generated []buildfile.Lookup         // programs that make the configure script
 	Remarks   []Finding                  // what else a person should know
@@ -218,6 +219,7 @@ func (t *tree) method(s *Source) {
 		found(recipe.CMake, "CMakeLists.txt", Certain) // which the script only calls
 	case t.has("configure"):
 		found(recipe.Configure, "configure", Certain)
+		t.leftOut(s)
 		if in := t.text("Makefile.in"); in != "" && !installTarget.MatchString(in) && !strings.Contains(in, "include") {
 			s.Place = true
 			s.Remarks = append(s.Remarks, Finding{"steps", "place", "Makefile.in has no install target", Guessed})
@@ -251,6 +253,24 @@ func (t *tree) method(s *Source) {
 		s.Remarks = append(s.Remarks, Finding{"method", "also possible: " + strings.Join(others[1:], ", "), "", Guessed})
 	}
 }
+
+// leftOut finds makefiles of documentation that the configure script makes and whose originals
+// the archive does not have: some who pass a source on leave documentation out. Empty ones will do.
+func (t *tree) leftOut(s *Source) {
+	for _, m := range configFiles.FindAllStringSubmatch(t.text("configure"), 1000) {
+		for name := range strings.FieldsSeq(m[1]) {
+			if documentation.MatchString(name) && plainPath.MatchString(name) && !t.has(name+".in") {
+				s.Empty = append(s.Empty, name+".in")
+				s.Remarks = append(s.Remarks, Finding{"before_configure", "an empty " + name + ".in", "the archive has none, though its configure script makes " + name, Guessed})
+			}
+		}
+	}
+}
+
+var (
+	configFiles   = pattern.New(`(?m)^ac_config_files="\$ac_config_files ([^"]*)"`)
+	documentation = pattern.New(`^(?:docs?|documentation|man|manual|info)/(?:[\w.-]+/)*Makefile$`)
+)
 
 // own tells whether a makefile, if there is one, is only for who works on the source: the
 // language has a build system of its own, and the makefile installs nothing.

@@ -27,12 +27,18 @@ type Unheard struct{ Why string }
 
 func (e *Unheard) Error() string { return e.Why }
 
+// Listening is how much is asked of a source.
+type Listening struct {
+	Quick   bool          // only what it looks for, and nothing of its switches
+	Longest time.Duration // that one run of the configure step may take; 0: three minutes
+}
+
 // Listen runs the source's own configure step in a listening room, and puts what it asks for
 // in the place of what its files seem to say: what it looks for, whether it goes on without,
 // by which option, and what its options are unless told otherwise. dir has its files. Where
 // nothing can be heard, the source is as it was read.
-func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known) error {
-	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree, Prepare: s.Prepare}
+func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
+	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree, Prepare: s.Prepare, Longest: how.Longest}
 	if !slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, source.Method) {
 		return &Unheard{"it has no configure step"}
 	}
@@ -46,7 +52,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		return err
 	}
 	defer room.Close()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: ctx, answers: listen.Answers{}, needed: map[string]bool{}}
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: ctx, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick}
 	return h.hear()
 }
 
@@ -59,9 +65,11 @@ type hearing struct {
 	ctx      context.Context
 	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
-	full     *listen.Run     // with all of them
-	programs []string        // that it does not go on without
-	cache    []byte          // of tests that do not depend on switches
+	quick    bool
+	forced   []listen.Asked // what was answered because it had stopped
+	full     *listen.Run    // with all of them
+	programs []string       // that it does not go on without
+	cache    []byte         // of tests that do not depend on switches
 	lock     sync.Mutex
 	cpu      time.Duration
 }
@@ -88,27 +96,33 @@ func (h *hearing) hear() error {
 		return err
 	}
 	lookups := h.lookups(none)
-	if h.cache = h.full.Cache; h.cache != nil { // what is compared has to be made alike
+	if h.cache = h.full.Cache; h.cache != nil && !h.quick { // what is compared has to be made alike
 		if h.full, err = h.run(h.source.Args, h.answers); err != nil {
 			return err
 		}
 	}
-	if err := h.switches(lookups); err != nil {
-		return err
+	if !h.quick {
+		if err := h.switches(lookups); err != nil {
+			return err
+		}
 	}
 	s := h.source
-	static := slices.DeleteFunc(slices.Clone(s.Lookups), func(l buildfile.Lookup) bool { return l.Kind != "program" })
-	for _, l := range lookups {
-		if l.Kind != "program" || !slices.ContainsFunc(static, func(o buildfile.Lookup) bool { return o.Name() == l.Name() }) {
-			static = append(static, *l)
-		}
+	s.Heard = true
+	if h.full.CXX {
+		h.programs = append(h.programs, "c++")
 	}
+	if slices.ContainsFunc(h.full.Asked, func(a listen.Asked) bool { return a.Kind == "module" }) {
+		h.programs = append(h.programs, "pkg-config")
+	}
+	s.Lookups = slices.DeleteFunc(s.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" })
 	for _, name := range h.programs {
-		if !slices.ContainsFunc(static, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == name }) {
-			static = append(static, buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "the configure step"})
+		lookups = append(lookups, &buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "the configure step"})
+	}
+	for _, l := range lookups {
+		if l.Kind != "program" || !slices.ContainsFunc(s.Lookups, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == l.Name() }) {
+			s.Lookups = append(s.Lookups, *l)
 		}
 	}
-	s.Lookups, s.CXX, s.Heard = static, h.full.CXX, true
 	return nil
 }
 
@@ -128,11 +142,10 @@ func (h *hearing) own(a listen.Asked) bool {
 }
 
 // settle finds the answers with which the source is configured: all that the shelf has, and
-// what else it does not go on without.
+// of what else it looks for, as much as it does not go on without.
 func (h *hearing) settle(run *listen.Run) (err error) {
 	const most = 24
-	tried := map[string]bool{}
-	for last := ""; ; {
+	for tried := 0; ; {
 		grew := false
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.answer(a, h.known.Version(name, a)) {
@@ -144,26 +157,19 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			return nil
 		}
 		if !grew {
-			if last != "" && !h.further(run) { // it did not stop for that
-				delete(h.answers, last)
-				delete(h.needed, last)
-				h.programs = slices.DeleteFunc(h.programs, func(name string) bool { return "program "+name == last })
-			}
-			h.full = run
-			culprit, found := h.culprit(run, tried)
-			if !found || len(tried) > most {
+			culprit, found := h.culprit(run)
+			if tried++; !found || tried > most {
 				return h.stopped(run)
 			}
-			last = culprit.Key()
-			tried[last] = true
 			if culprit.Kind == "program" {
-				if err := h.room.Show(culprit.Names[0]); err != nil {
-					return err
-				}
 				h.programs = append(h.programs, culprit.Names[0])
+				err = h.room.Show(culprit.Names[0])
 			} else {
 				h.answer(culprit, "99")
-				h.needed[last] = true
+				h.forced = append(h.forced, culprit)
+			}
+			if err != nil {
+				return err
 			}
 		}
 		if run, err = h.run(h.source.Args, h.answers); err != nil {
@@ -183,19 +189,9 @@ func (h *hearing) answer(a listen.Asked, version string) (added bool) {
 	return added
 }
 
-// further tells whether a run got further than the one before: it asked for something new.
-func (h *hearing) further(run *listen.Run) bool {
-	if h.full == nil || run.OK {
-		return true
-	}
-	return slices.ContainsFunc(run.Asked, func(a listen.Asked) bool {
-		return !slices.ContainsFunc(h.full.Asked, func(b listen.Asked) bool { return a.Key() == b.Key() })
-	}) || lastError(run.Output) != lastError(h.full.Output)
-}
-
 // culprit is what a run seems to have stopped for: the last that it asked for, of what can be
 // had at all.
-func (h *hearing) culprit(run *listen.Run, tried map[string]bool) (culprit listen.Asked, found bool) {
+func (h *hearing) culprit(run *listen.Run) (culprit listen.Asked, found bool) {
 	var questions []host.Question
 	for _, a := range run.Asked {
 		questions = append(questions, asLookup(a).questions()...)
@@ -204,16 +200,16 @@ func (h *hearing) culprit(run *listen.Run, tried map[string]bool) (culprit liste
 	here := h.m.Programs.Ask(h.ctx, "cc", questions, func(host.Question) bool { return true })
 	for _, a := range slices.Backward(run.Asked) {
 		_, answered := h.answers[a.Key()]
-		if answered || tried[a.Key()] || a.Kind == "program" || h.own(a) {
+		if answered || a.Kind == "program" || h.own(a) {
 			continue
 		}
-		if a.Required || slices.ContainsFunc(asLookup(a).questions(), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
+		if a.Required || a.Kind == "function" || slices.ContainsFunc(asLookup(a).questions(), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
 			return a, true
 		}
 	}
-	for _, word := range wordsOf(run.Output) { // a program that it says it needs
+	for _, word := range programsOf(run.Output) { // a program that it says it needs
 		file := h.m.Programs.Find(word)
-		if file != "" && !h.room.Sees(file) && !tried["program "+word] {
+		if file != "" && !h.room.Sees(file) && !slices.Contains(h.programs, word) {
 			return listen.Asked{Kind: "program", Names: []string{word}}, true
 		}
 	}
@@ -224,13 +220,13 @@ func (h *hearing) culprit(run *listen.Run, tried map[string]bool) (culprit liste
 // that this machine lacks is noted.
 func (h *hearing) stopped(run *listen.Run) error {
 	var programs []host.Question
-	for _, word := range wordsOf(run.Output) {
+	for _, word := range programsOf(run.Output) {
 		programs = append(programs, host.Question{Kind: host.Program, Name: word})
 	}
 	owners := h.m.HostFiles.Owners(programs)
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
-		if len(owners[q]) > 0 && slices.ContainsFunc(owners[q], func(pkg string) bool { return pkg == q.Name }) && h.m.Programs.Find(q.Name) == "" {
+		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" && slices.Contains(strings.Fields(why), q.Name) {
 			h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{q.Name}, Required: true, From: "the configure step, which stops without"})
 			return &Unheard{why + ". The operating system has " + q.Name + " in " + owners[q][0] + ", which is not installed"}
 		}
@@ -238,21 +234,30 @@ func (h *hearing) stopped(run *listen.Run) error {
 	return &Unheard{why}
 }
 
-// wordsOf are the words of the last lines of an output that could be names of programs.
-func wordsOf(output string) (words []string) {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	const few = 4
-	for _, line := range slices.Backward(lines[max(0, len(lines)-few):]) {
-		for word := range strings.FieldsFuncSeq(line, func(c rune) bool { return strings.ContainsRune(" \t,:;()'\"`<>=", c) }) {
-			if word = strings.TrimRight(word, "."); recipe.CheckSystemName(word) == nil && len(word) > 1 && !slices.Contains(words, word) {
-				words = append(words, word)
+// programsOf are the programs that a configure step may have looked for last, by what it says:
+// "checking for suitable m4... no".
+func programsOf(output string) (names []string) {
+	all := checkingFor.Compiled().FindAllStringSubmatch(output, -1)
+	if len(all) == 0 {
+		return nil
+	}
+	for word := range strings.FieldsSeq(all[len(all)-1][1]) {
+		for _, name := range []string{word, strings.ToLower(word), strings.ToLower(word) + "3"} {
+			if recipe.CheckSystemName(name) == nil && len(name) > 1 && !slices.Contains(articles, name) && !slices.Contains(names, name) {
+				names = append(names, name)
 			}
 		}
 	}
-	return words
+	return names
 }
 
-// require finds out which of the recipes that have something it does not go on without.
+var (
+	checkingFor = pattern.New(`(?m)^checking (?:for|whether) (.*?)\.\.\.`)
+	articles    = []string{"at", "as", "with", "for", "from", "which"} // that are programs, too
+)
+
+// require finds out what it does not go on without: of the recipes that have something, and of
+// what was answered because it stopped. What of that is not needed after all is taken back.
 func (h *hearing) require(none *listen.Run) error {
 	if none.OK {
 		return nil
@@ -260,27 +265,76 @@ func (h *hearing) require(none *listen.Run) error {
 	of := map[string][]string{} // the answers of each recipe
 	for _, a := range h.full.Asked {
 		if name := h.provider(a); name != "" && !h.own(a) {
-			for _, n := range a.Names {
-				of[name] = append(of[name], listen.Key(a.Kind, n))
-			}
+			of[name] = append(of[name], keysOf(a)...)
 		}
 	}
-	return each(slices.Sorted(maps.Keys(of)), func(name string) error {
-		without := maps.Clone(h.answers)
-		for _, key := range of[name] {
-			delete(without, key)
+	err := each(slices.Sorted(maps.Keys(of)), func(name string) error {
+		goesOn, err := h.goesOnWithout(of[name])
+		if err == nil && goesOn == nil {
+			h.need(of[name])
 		}
-		run, err := h.run(h.source.Args, without)
-		if err != nil || run.OK {
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	var groups [][]string // of what was answered, by what it is of
+	for _, a := range h.forced {
+		i := slices.IndexFunc(groups, func(group []string) bool {
+			_, name, _ := strings.Cut(group[0], " ")
+			return buildfile.Stem(name) == buildfile.Stem(a.Names[0])
+		})
+		switch {
+		case a.Kind == "function":
+		case i >= 0:
+			groups[i] = append(groups[i], keysOf(a)...)
+		default:
+			groups = append(groups, keysOf(a))
+		}
+	}
+	for _, group := range groups {
+		run, err := h.goesOnWithout(group)
+		if err != nil {
 			return err
 		}
-		h.lock.Lock()
-		defer h.lock.Unlock()
-		for _, key := range of[name] {
-			h.needed[key] = true
+		if run == nil {
+			h.need(group)
+			continue
 		}
-		return nil
-	})
+		h.full = run
+		for _, key := range group {
+			delete(h.answers, key)
+		}
+	}
+	return nil
+}
+
+func keysOf(a listen.Asked) (keys []string) {
+	for _, name := range a.Names {
+		keys = append(keys, listen.Key(a.Kind, name))
+	}
+	return keys
+}
+
+// goesOnWithout runs the source without some answers. It returns nil where that stops.
+func (h *hearing) goesOnWithout(keys []string) (*listen.Run, error) {
+	without := maps.Clone(h.answers)
+	for _, key := range keys {
+		delete(without, key)
+	}
+	run, err := h.run(h.source.Args, without)
+	if err != nil || !run.OK {
+		return nil, err
+	}
+	return run, nil
+}
+
+func (h *hearing) need(keys []string) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	for _, key := range keys {
+		h.needed[key] = true
+	}
 }
 
 // each calls a function for each of a list, as many at once as there are processors.
@@ -320,7 +374,7 @@ func (l lookup) questions() []host.Question { return questions(l.Lookup) }
 // without them alone are its other ways to something that it was given.
 func (h *hearing) lookups(none *listen.Run) (all []*buildfile.Lookup) {
 	for _, a := range h.full.Asked {
-		if h.own(a) || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
+		if h.own(a) || a.Kind == "function" || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
 			continue
 		}
 		l := asLookup(a).Lookup
@@ -433,6 +487,9 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	if configured { // it is about what is built, whatever it is called
 		sw.Purpose = ""
 	}
+	if configured && !slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool { return h.answers[key] != "" }) {
+		clear(gone) // it is on, without them
+	}
 	required := false
 	for _, l := range lookups {
 		if gone[listen.Key(l.Kind, l.Name())] {
@@ -447,7 +504,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 		sw.Default = buildfile.Auto
 	case len(gone) > 0 || changed:
 		sw.Default = buildfile.On
-	default:
+	case sw.Default == buildfile.Auto:
 		sw.Default = buildfile.Off
 	}
 	if len(gone) > 0 { // it is found without being told where, or that it has to be
@@ -493,12 +550,12 @@ func differ(one, other *listen.Run) (changed, configured bool) {
 }
 
 // errorLine matches how configure steps say why they stop.
-var errorLine = pattern.New(`(?im)^(?:configure: error: |.*CMake Error|.*?\bERROR: |error: )(.*)$`)
+var errorLine = pattern.New(`(?im)^(?:configure: error:\s+|.*CMake Error|.*?\bERROR: |error: ).*$`)
 
 // lastError is the last line in which a configure step says why it stops, or its last line.
 func lastError(output string) string {
 	if all := errorLine.Compiled().FindAllString(output, -1); len(all) > 0 {
-		return plainText(all[len(all)-1])
+		return strings.Trim(plainText(all[len(all)-1]), " .")
 	}
 	lines := strings.Split(strings.TrimSpace(output), "\n")
 	return plainText(lines[len(lines)-1])

@@ -14,6 +14,7 @@ import (
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/version"
 )
 
 // Known is what the shelves and the installed trees have to offer.
@@ -51,9 +52,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 		if err != nil {
 			return nil, err
 		}
-		k.add(r.Name, Offered(files))
-		k.versions[r.Name] = r.Version
-		k.modules(s.Tree(r.Ref), r.Name, files)
+		k.tree(r, s.Tree(r.Ref), files)
 	}
 	shelves.ReadAll(names)
 	for _, name := range names {
@@ -67,10 +66,15 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	return k, nil
 }
 
-// modules takes in what the modules of a tree say: their versions, and below which directories
-// its headers are included.
-func (k *Known) modules(tree, pkg string, files []store.File) {
-	below := []string{"include/"}
+// A module is what the file of one of pkg-config's modules says of it.
+type module struct {
+	version string
+	below   []string // directories below which headers of the tree are included
+}
+
+// modulesOf reads the modules of a tree.
+func modulesOf(tree string, files []store.File) map[string]module {
+	all := map[string]module{}
 	for _, f := range files {
 		name, is := strings.CutSuffix(path.Base(f.Path), ".pc")
 		if !is || path.Base(path.Dir(f.Path)) != "pkgconfig" {
@@ -81,42 +85,57 @@ func (k *Known) modules(tree, pkg string, files []store.File) {
 		if err != nil {
 			continue
 		}
-		if m := moduleVersion.FindStringSubmatch(string(text)); m != nil {
-			k.versions["module "+name] = m[1]
-		}
-		for _, m := range moduleInclude.Compiled().FindAllStringSubmatch(string(text), 20) {
-			if dir := "include/" + m[1] + "/"; !slices.Contains(below, dir) {
-				below = append(below, dir)
+		var m module
+		if found := moduleVersion.FindStringSubmatch(string(text)); found != nil {
+			if _, err := version.Parse(found[1]); err == nil {
+				m.version = found[1]
 			}
 		}
+		for _, found := range moduleInclude.FindAllStringSubmatch(string(text), 20) {
+			m.below = append(m.below, "include/"+found[1]+"/")
+		}
+		all[name] = m
+	}
+	return all
+}
+
+var (
+	moduleVersion = pattern.New(`(?m)^Version:[ \t]*([\w.+-]+)[ \t]*$`)
+	moduleInclude = pattern.New(`-I\$\{includedir\}/([\w./+-]+)`)
+)
+
+// tree takes in what a tree has.
+func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
+	k.add(r.Name, Offered(tree, files))
+	k.versions[r.Name] = r.Version
+	below := []string{"include/"}
+	for _, m := range modulesOf(tree, files) {
+		below = append(below, m.below...)
 	}
 	for _, f := range files {
 		for _, dir := range below {
 			if header, is := strings.CutPrefix(f.Path, dir); is && f.Mode&fs.ModeDir == 0 {
-				k.provides["header "+header] = pkg
+				k.provides["header "+header] = r.Name
 			}
 		}
 	}
 }
 
-var (
-	moduleVersion = pattern.New(`(?m)^Version:[ \t]*(\S+)`)
-	moduleInclude = pattern.New(`-I\$\{includedir\}/([\w./+-]+)`)
-)
-
 func (k *Known) add(name string, o recipe.Offers) {
 	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs, "package": o.CMake} {
 		for _, what := range offered {
-			if kind == "package" {
-				what = strings.ToLower(what)
+			what, version := recipe.SplitModule(what)
+			key := listen.Key(kind, what)
+			if k.provides[key] = name; version != "" {
+				k.versions[key] = version
 			}
-			k.provides[kind+" "+what] = name
 		}
 	}
 }
 
 // Offered finds in the files of a tree what other packages can use of it.
-func Offered(files []store.File) recipe.Offers {
+func Offered(tree string, files []store.File) recipe.Offers {
+	modules := modulesOf(tree, files)
 	var o recipe.Offers
 	add := func(to *[]string, name string) {
 		if recipe.CheckSystemName(name) == nil && !slices.Contains(*to, name) { // what no recipe can say is no use to one
@@ -131,7 +150,9 @@ func Offered(files []store.File) recipe.Offers {
 		name, isModule := strings.CutSuffix(base, ".pc")
 		switch {
 		case isModule && strings.HasSuffix(dir, "/pkgconfig/"):
-			add(&o.Modules, name)
+			if add(&o.Modules, name); modules[name].version != "" && slices.Contains(o.Modules, name) {
+				o.Modules[slices.Index(o.Modules, name)] += " " + modules[name].version
+			}
 		case dir == "lib/" && strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".so") || strings.HasSuffix(base, ".a")):
 			add(&o.Libraries, strings.TrimPrefix(strings.TrimSuffix(strings.TrimSuffix(base, ".so"), ".a"), "lib"))
 		case dir == "bin/":

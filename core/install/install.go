@@ -31,6 +31,7 @@ type Report struct {
 	Took       time.Duration
 	Expected   time.Duration // what it should have taken, or 0
 	Unrecorded error         // why the history could not be written, or nil
+	Wrong      []Wrong       // what first builds have shown not to be as their recipes say
 }
 
 // Failures is the error for builds that failed. The first counts.
@@ -171,7 +172,7 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 	})
 	for _, r := range report.Results {
 		if r.Outcome == schedule.Succeeded && r.Job.Recipe.Offers.Empty() {
-			if err := Offer(m, r.Job.Recipe, r.Job.Ref); err != nil && report.Unrecorded == nil {
+			if err := report.first(m, r.Job); err != nil && report.Unrecorded == nil {
 				report.Unrecorded = err // what is built is built
 			}
 		}
@@ -180,6 +181,25 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 		return err
 	}
 	return failures(ctx, report.Results)
+}
+
+// first judges the first build of a recipe, and writes into the recipe what it offers.
+func (report *Report) first(m *machine.Machine, j *build.Job) error {
+	built, err := m.Store.Receipt(j.Ref)
+	if err != nil {
+		return m.Store.Wrap(err)
+	}
+	wrong, err := Judge(m, j.Recipe, built)
+	if len(wrong) > 0 {
+		report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
+	}
+	return errors.Join(err, Offer(m, j.Recipe, j.Ref))
+}
+
+// Wrong is what the first build of a recipe has shown not to be so.
+type Wrong struct {
+	Recipe string
+	What   []string
 }
 
 // ready tells of what has to be brought before anything is begun.

@@ -38,6 +38,7 @@ type Probed struct {
 	Receipt *store.Receipt // of the build; nil where it failed
 	Failure *build.Failure // of the last build; nil where it succeeded
 	Lacks   bool           // it failed for something that is missing, which a person may install
+	Wrong   []string       // what of the recipe is not so in the tree, as Judge says it
 	Useless []string       // packages of the operating system that were installed for answers that did not help
 }
 
@@ -311,7 +312,13 @@ func (p *probe) succeeded() (Probed, error) {
 		return done, p.m.Store.Wrap(err)
 	}
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(), done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
-	return done, errors.Join(p.note(text), Offer(p.m, p.recipe, p.job.Ref))
+	var cannot error
+	if done.Wrong, cannot = Judge(p.m, p.recipe, done.Receipt); len(done.Wrong) > 0 {
+		text += "\n# Not as the recipe says:\n#   " + strings.Join(done.Wrong, "\n#   ")
+	} else {
+		text += "\n# Its libraries and features are as the recipe says."
+	}
+	return done, errors.Join(cannot, p.note(text), Offer(p.m, p.recipe, p.job.Ref))
 }
 
 // Offer writes into a recipe what the tree of a build of it offers to others, where the
@@ -324,7 +331,7 @@ func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
 	if err != nil {
 		return err
 	}
-	offers := draft.Offered(files)
+	offers := draft.Offered(m.Store.Tree(built), files)
 	if offers.Empty() {
 		return nil
 	}

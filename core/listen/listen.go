@@ -45,7 +45,7 @@ var scripts embed.FS
 // An Asked is something of another package that a configure step has looked for and that the
 // base of the operating system does not have.
 type Asked struct {
-	Kind  string   // header, library, module, package (of CMake) or program
+	Kind  string   // header, library, module, package (of CMake), program, or a function of a library that was answered
 	Names []string // any of which will do
 	Range string   // of versions, as the step says it, or ""
 	// For packages of CMake, where it says so itself.
@@ -89,9 +89,10 @@ type Source struct {
 	Dir      string // its files; they stay as they are
 	Below    string // the directory in it that has the build system, or ""
 	Method   recipe.Method
-	InTree   bool     // it is configured in its source directory
-	Prepare  string   // shell text that makes the configure script, or ""
-	Programs []string // that it needs of the operating system
+	InTree   bool          // it is configured in its source directory
+	Prepare  string        // shell text that makes the configure script, or ""
+	Programs []string      // that it needs of the operating system
+	Longest  time.Duration // that one run may take; 0: three minutes
 }
 
 // ErrNoRoom is the error for a machine on which nothing can be listened to: it cannot seal, or
@@ -113,11 +114,11 @@ type Room struct {
 	longest  time.Duration
 }
 
-// longest is how long one run may take.
-const longest = 3 * time.Minute
-
 // Enter makes a room for a source.
 func Enter(ctx context.Context, m *machine.Machine, s Source) (*Room, error) {
+	if err := m.Store.Prepare(); err != nil {
+		return nil, err
+	}
 	level, err := m.Isolation(ctx)
 	if err != nil {
 		return nil, err
@@ -129,7 +130,7 @@ func Enter(ctx context.Context, m *machine.Machine, s Source) (*Room, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done, longest: longest}
+	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done}
 	r.programs = slices.Concat([]string{"cc", "c++", "make"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
 	if err = r.Show(s.Programs...); err == nil {
 		err = r.prepare()
@@ -246,6 +247,10 @@ func (r *Room) Run(step Step) (*Run, error) {
 		run.Asked = append(run.Asked, r.traced(filepath.Join(r.box(), "says-"+name, "trace"), filepath.Join(r.box(), source))...)
 		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") // what it cannot generate with empty answers does not matter
 	}
+	if r.source.Method == recipe.Configure && !run.OK && !strings.Contains(run.Output, "configure: error:") {
+		// It was to create nothing, so what it does with its files besides may have failed.
+		run.OK = ground.Exists(filepath.Join(below, "config.status"))
+	}
 	run.Asked = merged(run.Asked)
 	run.Made = r.made(below, step.Args)
 	run.Cache = r.cache(filepath.Join(r.box(), "says-"+name, "cache"), run.Asked)
@@ -339,7 +344,8 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 		return nil, err
 	}
 	defer inside.Leave()
-	ctx, cancel := context.WithTimeout(r.ctx, r.longest)
+	longest := cmp.Or(r.source.Longest, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(r.ctx, longest)
 	defer cancel()
 	defer context.AfterFunc(ctx, inside.Leave)()
 	output, err := os.Create(filepath.Join(r.base, "output-"+name))
@@ -361,7 +367,7 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	}
 	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
 	if ctx.Err() != nil {
-		run.Output = fmt.Sprintf("it was not done after %s", r.longest)
+		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
 	inside.Leave()
 	r.notes(says, run)
@@ -394,7 +400,7 @@ func (r *Room) notes(says string, run *Run) {
 		switch {
 		case kind == "language":
 			run.CXX = true
-		case kind == "header" || kind == "library" || kind == "module":
+		case kind == "header" || kind == "library" || kind == "module" || kind == "function":
 			run.Asked = append(run.Asked, Asked{Kind: kind, Names: []string{name}, Range: rng})
 		}
 	}
@@ -468,10 +474,11 @@ func (r *Room) made(dir string, args []string) map[string]string {
 		if len(made) >= most {
 			return ground.Skip
 		}
-		if e.Mode.IsDir() && (base == "CMakeFiles" || base == "meson-private" || base == "meson-logs" || base == "meson-info") {
+		if e.Mode.IsDir() && (base == "meson-private" || base == "meson-logs" || base == "meson-info") {
 			return ground.Skip
 		}
-		if !e.Mode.IsRegular() || told[base] || strings.HasPrefix(base, "conftest") {
+		ofCMake := strings.Contains(e.Name, "CMakeFiles/") && base != "flags.make" && base != "build.make"
+		if !e.Mode.IsRegular() || told[base] || ofCMake || strings.HasPrefix(base, "conftest") {
 			return nil
 		}
 		text, err := ground.ReadFile(filepath.Join(dir, e.Name), largest)
@@ -500,7 +507,7 @@ var decided = pattern.New(`(?m)^([DS]\["\w+"\])=(.*)$`)
 
 // Compiled tells whether something that a run has made is what code is compiled with.
 func Compiled(made string) bool {
-	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || made == `S["DEFS"]`
+	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || strings.HasSuffix(made, "flags.make") || made == `S["DEFS"]`
 }
 
 // told are files that say with which arguments a step was run, and what it printed.

@@ -146,7 +146,7 @@ func (r *Recipe) upstreamKeys() []keyfile.Key {
 
 func (r *Recipe) offersKeys() []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules.").Check(CheckSystemName),
+		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules, each with its own version behind a blank, which need not be the package's.").Check(checkModule),
 		keyfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(CheckSystemName),
 		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(CheckSystemName),
 		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(CheckSystemName),
@@ -195,6 +195,22 @@ func CheckSystemName(name string) error {
 		return fmt.Errorf("%q cannot be a name here: names have letters, digits and . _ + / -", name)
 	}
 	return nil
+}
+
+// SplitModule splits a module that a recipe offers into its name and its version, or "".
+func SplitModule(module string) (name, version string) {
+	name, version, _ = strings.Cut(module, " ")
+	return name, version
+}
+
+func checkModule(module string) error {
+	name, v := SplitModule(module)
+	if v != "" {
+		if _, err := version.Parse(v); err != nil {
+			return err
+		}
+	}
+	return CheckSystemName(name)
 }
 
 func checkScriptModule(pattern *regexp.Regexp) func(string) error {

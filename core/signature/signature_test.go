@@ -240,6 +240,11 @@ func TestMinisignAndSSH(t *testing.T) {
 		return sshsig.Armor(sig)
 	}
 	sshLine := ssh.MarshalAuthorizedKey(signer.PublicKey())
+	otherSSH, _, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	otherKey, err := ssh.NewPublicKey(otherSSH)
+	require.NoError(t, err)
+	otherLine := ssh.MarshalAuthorizedKey(otherKey)
 	otherPub, _, err := minisign.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	other, err := otherPub.MarshalText()
@@ -255,6 +260,7 @@ func TestMinisignAndSSH(t *testing.T) {
 		"ssh, several":             {string(sshLine), string(sshSign("git")) + string(sshSign("file")), ""},
 		"ssh, for others":          {"grower@vale.example namespaces=\"git,mail\" " + string(sshLine), string(sshSign("file")), "is only for git, mail"},
 		"ssh for something else":   {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
+		"ssh by another":           {string(otherLine), string(sshSign("file")), "not among the recipe's keys"},
 		"ssh, damaged":             {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n", "damaged"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -65,6 +65,9 @@ func TestSamplesBesideEditedFiles(t *testing.T) {
 	update("8.0")
 	assert.Equal(t, "changed", is(kept[0].Laid))
 
+	changes, err := s.UpdateConfigs(&Receipt{Ref: Ref{"moss", "8.0", "0123456789ab"}, Prefix: "/opt/moss", Configs: []Config{{File: "etc/moss.conf", Sample: "sample"}}})
+	require.NoError(t, err)
+	assert.Empty(t, changes, "what has a directory of its own has its files there")
 	damaged := s.ConfigFile("fern", samplesFile)
 	put(damaged, "{")
 	put(file, "mine")

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -152,7 +153,17 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		latest, err = h.Latest("fern", 10)
 		require.NoError(t, err)
 		assert.Equal(t, []Record{want}, latest, name)
-		require.NoError(t, h.Add(t.Context(), Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}))
+		failed := Record{Ref: fern, Began: began.Add(time.Hour), Seconds: 3, Failed: "compile"}
+		line, err := json.Marshal(failed)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(h.File(), append(line, '\n'), 0o644))
+		require.NoError(t, h.Complete(t.Context()), "one that failed is not the one that there is a receipt of")
+		latest, err = h.Latest("fern", 10)
+		require.NoError(t, err)
+		assert.Equal(t, []Record{want, failed}, latest)
+		require.NoError(t, os.Remove(h.File()))
+		require.NoError(t, h.Complete(t.Context()))
+		require.NoError(t, h.Add(t.Context(), failed))
 		latest, err = h.Latest("", 2)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"compile", ""}, []string{latest[0].Failed, latest[1].Failed}, "the last one first")

@@ -197,6 +197,9 @@ func (a *app) told(ctx context.Context, m *machine.Machine, report *install.Repo
 	if ctx.Err() == nil && !is[*cluster.Left](err) {
 		a.summary(report, slots)
 	}
+	for _, w := range report.Wrong {
+		a.screen.Note("%s is not right:\n%s", w.Recipe, indent(strings.Join(w.What, "\n")))
+	}
 	if report.Unrecorded != nil {
 		a.screen.Note("The history could not be written: %v", report.Unrecorded)
 	}

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +27,8 @@ import (
 type draftFlags struct {
 	name, release, branch string
 	svn, print, probe     bool
-	read                  bool
+	read, quick           bool
+	longest               time.Duration
 	install, yes          bool
 }
 
@@ -41,11 +43,15 @@ other packages. SOURCE is a URL or file of an archive, a git or Subversion
 repository, or an unpacked folder. The recipe goes onto the first shelf, with
 remarks on every line that a person should look at.
 
-Nothing of the source is run, unless --probe is given: then the draft is built in
-a sealed room, what it lacks is answered as far as something answers it, and the
-recipe says what came of it and what the tree offers. With --install, packages of
-the operating system that are missing are installed, if that changes nothing that
-is there. Nothing is put on the landing.`,
+The source is asked what it takes: its configure step runs in a sealed room that has
+nothing but a compiler, everything that it looks for is noted, and what the shelf has
+is said to be there. With --read, its files are read and nothing of it is run.
+
+With --probe, the draft is built in a sealed room, what it lacks is answered as far as
+something answers it, and the recipe says what came of it, whether that is as the
+recipe says, and what the tree offers. With --install, packages of the operating system
+that are missing are installed, if that changes nothing that is there. Nothing is put on
+the landing.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
@@ -66,6 +72,8 @@ is there. Nothing is put on the landing.`,
 	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install packages of the operating system that are missing, after asking once")
 	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
 	c.Flags().BoolVar(&f.read, "read", false, "read the files of the source, and run nothing of it")
+	c.Flags().BoolVar(&f.quick, "quick", false, "ask the source only what it looks for, and nothing of its options")
+	c.Flags().DurationVar(&f.longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -77,6 +85,9 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	}
 	if f.probe && f.print {
 		return usage("--probe builds what is on a shelf, and --print puts nothing there; use one of them")
+	}
+	if f.read && f.quick {
+		return usage("--read asks the source nothing; use --read or --quick")
 	}
 	if f.install && !f.probe {
 		return usage("--install is for what a probe finds missing; add --probe")
@@ -104,7 +115,7 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 		return err
 	}
 	if !f.read {
-		if err := a.listen(ctx, m, found, brought.Dir, known); err != nil {
+		if err := a.listen(ctx, m, found, brought.Dir, known, f); err != nil {
 			return err
 		}
 	}
@@ -128,10 +139,10 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 }
 
 // listen has the source say itself what it takes, where this machine can.
-func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Source, dir string, known *draft.Known) error {
+func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Source, dir string, known *draft.Known, f draftFlags) error {
 	var unheard *draft.Unheard
 	began := a.now()
-	err := found.Listen(ctx, m, dir, known)
+	err := found.Listen(ctx, m, dir, known, draft.Listening{Quick: f.quick, Longest: f.longest})
 	switch {
 	case err == nil:
 		a.screen.Note("Its configure step was listened to, for %s.", seconds(a.now().Sub(began).Seconds()))

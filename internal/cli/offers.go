@@ -37,7 +37,7 @@ func (a *app) offers(name string, write bool) error {
 	if err != nil {
 		return err
 	}
-	o := draft.Offered(files)
+	o := draft.Offered(m.Store.Tree(receipt.Ref), files)
 	keys, lists := o.Lists()
 	if write {
 		r, err := m.Shelves.Find(receipt.Name)

@@ -90,8 +90,14 @@ func (a *app) probe(ctx context.Context, m *machine.Machine, name string, f draf
 	}
 	r := done.Receipt
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"probed": r.Ref, "files": r.Files, "seconds": r.Seconds})
+		return a.screen.PrintJSON(map[string]any{"probed": r.Ref, "files": r.Files, "seconds": r.Seconds, "wrong": append([]string{}, done.Wrong...)})
 	}
 	a.screen.Print("It builds: %s in %s. The recipe says so, and what it offers.", term.Count(r.Files, "file"), seconds(r.Seconds))
+	for _, line := range done.Wrong {
+		a.screen.Print("Not as the recipe says: %s", line)
+	}
+	if len(done.Wrong) == 0 {
+		a.screen.Print("Its libraries and features are as the recipe says.")
+	}
 	return nil
 }

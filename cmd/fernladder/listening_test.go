@@ -1,0 +1,63 @@
+package main_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// hostileScripts are configure scripts that do what none should while they are listened to. says is
+// what the draft says of it: nothing where it is listened to nevertheless.
+var hostileScripts = []struct{ name, script, says string }{
+	{"runs for ever", "while :; do :; done", "it was not done after 2s"},
+	{"sleeps", "sleep 600 & wait", "it was not done after 2s"},
+	{"leaves something running", "sleep 600 >/dev/null 2>&1 &", ""},
+	{"asks questions", "read answer || echo nobody; echo \"$answer\"", ""},
+	{"wants a network", "exec 3<>/dev/tcp/127.0.0.1/80 || exit 3", "it stops"},
+	{"forks without end", "bomb() { bomb | bomb & }; bomb; sleep 600", "it was not done after 2s"},
+	{"writes gigabytes", "yes | head -c 3000000000 >large; ls -l large", ""},
+	{"prints gigabytes", "yes", "it stops"},
+	{"notes without end", "yes 'header fern.h' | head -c 20000000 >\"$FL_LISTEN/notes\"", ""},
+	{"wants root", "mount -t tmpfs none /mnt && mknod /dev/x c 1 3", "it stops"},
+	{"removes its source", "rm -rf \"$(dirname \"$0\")\"/* \"$HOME\"/*", ""},
+	{"is another each time", "echo $$ >config.h; date +%N >>config.h", ""},
+	{"changes what is kept", "rm -rf \"$FL_KEPT\"; ln -s / \"$FL_KEPT\"; ln -s /etc/passwd \"$FL_LISTEN/linked\"", ""},
+	{"puts pipes where files are", "rm -f \"$FL_LISTEN\"/*; mkfifo \"$FL_LISTEN/notes\" \"$FL_LISTEN/cache\" config.h", ""},
+	{"puts links where files are", "rm -f \"$FL_LISTEN\"/*; ln -s /dev/zero \"$FL_LISTEN/notes\"; ln -s /etc/shadow config.h", ""},
+	{"notes odd names", "printf 'header ../../etc/x\\nmodule a\\033[31mb >= 1\\nheader x\"y\\nmodule -- --\\n\\nheader\\n' >>\"$FL_LISTEN/notes\"", ""},
+	{"goes on as long as it gets answers", "n=0; while echo \"#include <n$n.h>\" >conftest.c && cc -c conftest.c; do n=$((n+1)); done; exit 1", "it stops"},
+	{"changes its answers", "echo 'header moss.h' >\"$FL_ANSWERS\" || exit 0; exit 1", ""},
+	{"looks for this machine", "test ! -e /root/.bashrc && test ! -e \"$VICTIM\" || exit 1", ""},
+	{"has itself listened to", "\"$0\" \"$@\" & wait", "it was not done after 2s"},
+}
+
+// Whatever a configure step does while it is listened to, the draft is written in the end,
+// nothing of it is left, and nothing of this machine has changed.
+func TestListeningToHostileSources(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root is sure to have sealed rooms here")
+	}
+	w := newWorld(t)
+	w.write("victim", "safe")
+	for _, c := range hostileScripts {
+		t.Run(c.name, func(t *testing.T) {
+			w.write("src/fern/configure", "#!/bin/bash\n# "+c.name+"\n"+strings.ReplaceAll(c.script, "$VICTIM", w.path("victim"))+"\n")
+			require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
+			began := time.Now()
+			r := w.must("draft", w.path("src/fern"), "--print", "--release", "1.0", "--longest", "2s")
+			assert.Less(t, time.Since(began), 40*time.Second)
+			if c.says == "" {
+				assert.Contains(t, r.stderr, "listened to")
+			} else {
+				assert.Contains(t, r.stderr, c.says)
+			}
+			assert.NotContains(t, r.stdout, "\x1b")
+			assert.Equal(t, "safe", w.read("victim"))
+			assert.Empty(t, w.glob("root/work/scratch/*"))
+		})
+	}
+}

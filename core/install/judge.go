@@ -1,0 +1,135 @@
+package install
+
+import (
+	"debug/elf"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+
+	"fernladder/core/draft"
+	"fernladder/core/inspect"
+	"fernladder/core/machine"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// Judge compares what a recipe decides with what came out in a tree: the libraries that its
+// files ask the loader for are those of the needs that the recipe names, wherever the shelf has
+// them; no need is left unused; and no feature that is on is missing. What a bare room shows of
+// the operating system, the recipe has named.
+// It returns what is not so, a sentence each; none means that the recipe is right.
+func Judge(m *machine.Machine, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
+	known, err := draft.Survey(m.Shelves, m.Store)
+	if err != nil {
+		return nil, err
+	}
+	asked, err := askedOfLoader(m.Store, built.Ref)
+	if err != nil {
+		return nil, err
+	}
+	of := map[string]string{} // the needs that have a library, by its file's name
+	for _, need := range built.Needs {
+		if need.Role == recipe.Library {
+			err = libraries(m.Store, need.Ref, func(name string) { of[name] = need.Name })
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	own := map[string]bool{}
+	if err := libraries(m.Store, built.Ref, func(name string) { own[name] = true }); err != nil {
+		return nil, err
+	}
+	used := map[string]bool{}
+	for _, name := range asked {
+		stem := libraryFile.FindStringSubmatch(name)
+		switch need := of[name]; {
+		case need != "":
+			used[need] = true
+		case own[name], runtimes.MatchString(name), stem == nil:
+		default:
+			if other, _, found := known.Find("library", stem[1]); found && other != r.Name {
+				wrong = append(wrong, fmt.Sprintf("%s is the operating system's, and the recipe %s has it: a [[need]] for it is missing", name, other))
+			}
+		}
+	}
+	for _, need := range built.Needs {
+		has := slices.Contains(slices.Sorted(values(of)), need.Name)
+		if need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
+			wrong = append(wrong, fmt.Sprintf("nothing is linked with %s, which the recipe says is needed", need.Name))
+		}
+	}
+	for _, name := range built.Without {
+		if o := r.Option(name); o != nil && built.Options[name] == "on" {
+			wrong = append(wrong, fmt.Sprintf("the option %s is on, and the source was configured without", name))
+		}
+	}
+	return wrong, nil
+}
+
+// runtimes are the libraries of the compilers and the C library.
+var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\+|resolv|atomic|util|crypt|gomp|gfortran|quadmath)|ld-linux[\w-]*)\.so`)
+
+var libraryFile = pattern.New(`^lib([\w.+-]+?)\.so`)
+
+func values(m map[string]string) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for _, v := range m {
+			if !yield(v) {
+				return
+			}
+		}
+	}
+}
+
+// indirect tells whether a need is one of another that is used: pkg-config asks for both.
+func indirect(s *store.Store, built *store.Receipt, need store.Link, used map[string]bool) bool {
+	return slices.ContainsFunc(built.Needs, func(other store.Link) bool {
+		if !used[other.Name] {
+			return false
+		}
+		r, err := s.Receipt(other.Ref)
+		return err == nil && slices.ContainsFunc(r.Needs, func(n store.Link) bool { return n.Ref == need.Ref })
+	})
+}
+
+// libraries visits the names of the shared libraries of a tree.
+func libraries(s *store.Store, ref store.Ref, visit func(name string)) error {
+	files, err := s.Files(ref)
+	for _, f := range files {
+		if base := path.Base(f.Path); f.Mode&fs.ModeDir == 0 && libraryFile.MatchString(base) {
+			visit(base)
+		}
+	}
+	return err
+}
+
+// askedOfLoader are the libraries that the files of a tree ask the loader for.
+func askedOfLoader(s *store.Store, ref store.Ref) (names []string, err error) {
+	files, err := s.Files(ref)
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(s.Tree(ref))
+	if err != nil {
+		return nil, s.Gone(ref, err)
+	}
+	defer root.Close()
+	for _, f := range files {
+		if !f.Mode.IsRegular() || f.Size < int64(len(elf.ELFMAG)) {
+			continue
+		}
+		file, err := root.Open(f.Path)
+		if err != nil {
+			return nil, s.Gone(ref, err)
+		}
+		b, _ := inspect.ReadBinary(file)
+		file.Close()
+		names = append(names, b.Needs...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
