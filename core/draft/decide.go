@@ -30,6 +30,19 @@ type Decided struct {
 	Perhaps []string // what the source seems to need, and nobody has
 }
 
+// NoRecipe names what is taken from the operating system, or left out, because no recipe has
+// it; what has the same stem once.
+func (d Decided) NoRecipe() (names []string) {
+	for _, w := range d.Needs {
+		kind, name := w.Question.Kind, w.Question.Name
+		if w.Recipe != "" || kind == host.Program || slices.ContainsFunc(names, func(other string) bool { return buildfile.Stem(other) == buildfile.Stem(name) }) {
+			continue
+		}
+		names = append(names, name)
+	}
+	return names
+}
+
 // A Choice is an option of the draft.
 type Choice struct {
 	buildfile.Switch
@@ -351,15 +364,18 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	d.add(w, option)
 }
 
-// ofPackage is the range that a look-up asks for as one of the package's versions. What it asks
-// for of a module is the module's, which can be another; then it is compared here.
+// ofPackage is the range that a look-up asks for as one of the package's versions. The version of
+// a module is its own: where it is known and not the package's, it is compared here.
 func (d *decision) ofPackage(l buildfile.Lookup, pkg string) string {
 	of, its := d.e.Known.versions[pkg], ""
 	for _, name := range l.Names {
 		its = cmp.Or(its, d.e.Known.versions[listen.Key(l.Kind, name)])
 	}
-	if l.Version == "" || its == "" || its == of {
+	switch {
+	case its == of && its != "", its == "" && l.Kind != "module":
 		return l.Version
+	case its == "" || l.Version == "":
+		return ""
 	}
 	v, err := version.Parse(its)
 	if r, wrong := version.ParseRange(l.Version); err == nil && wrong == nil && !r.Contains(v) {

@@ -33,15 +33,17 @@ type Listening struct {
 	Longest time.Duration // that one run of the configure step may take; 0: three minutes
 }
 
+// Configured tells whether the source has a configure step that can be listened to.
+func (s *Source) Configured() bool {
+	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, recipe.Method(s.Method.Value))
+}
+
 // Listen runs the source's own configure step in a listening room, and puts what it asks for
 // in the place of what its files seem to say: what it looks for, whether it goes on without,
 // by which option, and what its options are unless told otherwise. dir has its files. Where
 // nothing can be heard, the source is as it was read.
 func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
 	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree, Prepare: s.Prepare, Longest: how.Longest}
-	if !slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, source.Method) {
-		return &Unheard{"it has no configure step"}
-	}
 	for _, l := range s.Lookups {
 		if l.Kind == "program" && l.Required {
 			source.Programs = append(source.Programs, l.Name())
@@ -90,12 +92,13 @@ func (h *hearing) hear() error {
 		return err
 	}
 	if err := h.settle(none); err != nil {
+		h.partly()
 		return err
 	}
 	if err := h.require(none); err != nil {
 		return err
 	}
-	lookups := h.lookups(none)
+	lookups := h.lookups()
 	if h.cache = h.full.Cache; h.cache != nil && !h.quick { // what is compared has to be made alike
 		if h.full, err = h.run(h.source.Args, h.answers); err != nil {
 			return err
@@ -124,6 +127,22 @@ func (h *hearing) hear() error {
 		}
 	}
 	return nil
+}
+
+// partly takes in what was asked for by a source that stops: the last of that which nobody has
+// is what it seems to stop for.
+func (h *hearing) partly() {
+	if h.full == nil {
+		return
+	}
+	last := true
+	for _, l := range slices.Backward(h.lookups()) {
+		l.Required = h.answers[listen.Key(l.Kind, l.Name())] == "" && last
+		last = last && !l.Required
+		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name()) }) {
+			h.source.Lookups = append(h.source.Lookups, *l)
+		}
+	}
 }
 
 // provider is the recipe that has one of the names.
@@ -159,6 +178,7 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 		if !grew {
 			culprit, found := h.culprit(run)
 			if tried++; !found || tried > most {
+				h.full = run
 				return h.stopped(run)
 			}
 			if culprit.Kind == "program" {
@@ -370,9 +390,8 @@ type lookup struct{ buildfile.Lookup }
 
 func (l lookup) questions() []host.Question { return questions(l.Lookup) }
 
-// lookups are what it has asked for, with and without the answers. What it has asked for
-// without them alone are its other ways to something that it was given.
-func (h *hearing) lookups(none *listen.Run) (all []*buildfile.Lookup) {
+// lookups are what it has asked for when it had all answers.
+func (h *hearing) lookups() (all []*buildfile.Lookup) {
 	for _, a := range h.full.Asked {
 		if h.own(a) || a.Kind == "function" || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
 			continue

@@ -18,6 +18,7 @@ import (
 	"fernladder/core/keyfile"
 	"fernladder/core/listen"
 	"fernladder/core/machine"
+	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 	"fernladder/internal/term"
@@ -29,6 +30,7 @@ type draftFlags struct {
 	svn, print, probe     bool
 	read, quick           bool
 	longest               time.Duration
+	chain                 []string
 	install, yes          bool
 }
 
@@ -74,6 +76,7 @@ the landing.`,
 	c.Flags().BoolVar(&f.read, "read", false, "read the files of the source, and run nothing of it")
 	c.Flags().BoolVar(&f.quick, "quick", false, "ask the source only what it looks for, and nothing of its options")
 	c.Flags().DurationVar(&f.longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
+	c.Flags().StringArrayVar(&f.chain, "chain", nil, "draft what it needs, too, from the archives in the folder or on the page `PLACE`")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -89,53 +92,133 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if f.read && f.quick {
 		return usage("--read asks the source nothing; use --read or --quick")
 	}
+	if len(f.chain) > 0 && f.print {
+		return usage("--chain drafts onto a shelf, and --print puts nothing there; use one of them")
+	}
 	if f.install && !f.probe {
 		return usage("--install is for what a probe finds missing; add --probe")
 	}
 	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
 	}
+	d := &drafting{a: a, m: m, flags: f, begun: map[string]bool{}}
+	if d.known, err = draft.Survey(m.Shelves, m.Store); err != nil {
+		return err
+	}
+	if d.places, err = draft.PlacesOf(ctx, m, f.chain); err != nil {
+		return err
+	}
+	found, err := d.draft(ctx, from)
+	if err != nil || found == nil {
+		return err
+	}
+	if len(d.drafted) > 0 {
+		if err := d.showLadder(ctx, found.Name.Value); err != nil {
+			return err
+		}
+	}
+	if f.probe {
+		return a.probe(ctx, m, found.Name.Value, f)
+	}
+	return nil
+}
+
+// drafting is a command that drafts a source, and perhaps others that it needs.
+type drafting struct {
+	a       *app
+	m       *machine.Machine
+	flags   draftFlags
+	known   *draft.Known
+	places  *draft.Places
+	begun   map[string]bool // by their URLs and files
+	drafted []string        // others, in their order
+}
+
+// draft drafts a source onto the first shelf. It returns nil where there is nothing to build:
+// the recipe was printed, or a release was added to one that is there.
+func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error) {
+	a, m, f := d.a, d.m, d.flags
+	if len(d.begun) > 0 { // what is said of the source that was named does not hold for others
+		f.name, f.release, f.branch, f.svn = "", "", "", false
+	}
+	d.begun[from] = true
 	brought, err := draft.Bring(ctx, m, draft.Wanted{From: from, Branch: f.branch, Subversion: f.svn})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer brought.Done()
 	files, done, err := draft.FilesOf(brought.Dir)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer done()
 	found := draft.Read(files, brought.Name)
 	found.Confirm(brought.Origin)
 	if err := overrule(found, f); err != nil {
-		return err
+		return nil, err
 	}
-	known, err := draft.Survey(m.Shelves, m.Store)
-	if err != nil {
-		return err
+	if err := d.first(ctx, found, brought.Dir); err != nil {
+		return nil, err
 	}
-	if !f.read {
-		if err := a.listen(ctx, m, found, brought.Dir, known, f); err != nil {
-			return err
+	if !f.read && found.Configured() {
+		if err := a.listen(ctx, m, found, brought.Dir, d.known, f); err != nil {
+			return nil, err
 		}
 	}
 	questions := found.Questions()
 	decided := found.Decide(draft.Evidence{
-		Known: known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
+		Known: d.known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
 		Owners: m.HostFiles.Owners(questions), Family: m.System.Family,
 	})
 	text := found.Compose(brought.Origin, decided, m.System.Family)
 	if f.print {
 		fmt.Fprint(a.screen.Out, text)
-		return nil
+		return nil, nil
 	}
 	if added, err := a.addRelease(m, found, brought.Origin, f); added || err != nil {
+		return nil, err
+	}
+	d.known.Promise(found, files)
+	return found, a.writeDraft(m, found, decided, text, f)
+}
+
+// first drafts what a source takes and no recipe has, from the places that --chain names. What
+// needs itself, by others, is not drafted twice.
+func (d *drafting) first(ctx context.Context, found *draft.Source, dir string) error {
+	if len(d.flags.chain) == 0 {
+		return nil
+	}
+	quick := *found
+	if !d.flags.read && found.Configured() {
+		if err := d.a.listen(ctx, d.m, &quick, dir, d.known, draftFlags{quick: true, longest: d.flags.longest}); err != nil {
+			return err
+		}
+	}
+	for _, l := range quick.Lacks(d.known) {
+		archive, is := d.places.For(l)
+		if !is || d.begun[archive] {
+			continue
+		}
+		other, err := d.draft(ctx, archive)
+		if err != nil {
+			d.a.screen.Note("%s, for the %s %s, cannot be drafted: %v", archive, l.Kind, l.Name(), err)
+			continue
+		}
+		if other != nil {
+			d.drafted = append(d.drafted, other.Name.Value)
+		}
+	}
+	return nil
+}
+
+// showLadder shows what would be built, with the recipes that are drafted now.
+func (d *drafting) showLadder(ctx context.Context, name string) error {
+	d.a.screen.Print("Drafted for it: %s", strings.Join(d.drafted, ", "))
+	m, p, err := d.a.plan(ctx, plan.Ask{Names: []string{name}})
+	if err != nil {
 		return err
 	}
-	if err := a.writeDraft(m, found, decided, text); err != nil || !f.probe {
-		return err
-	}
-	return a.probe(ctx, m, found.Name.Value, f)
+	return d.a.showPlan(ctx, m, p, &planFlags{})
 }
 
 // listen has the source say itself what it takes, where this machine can.
@@ -215,7 +298,7 @@ func overrule(found *draft.Source, f draftFlags) error {
 }
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
-func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string) error {
+func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string, f draftFlags) error {
 	if len(text) > recipe.Largest {
 		return usage("the draft would have %d MiB, and at most %d are read: the source has more switches than a recipe can say", len(text)>>20, recipe.Largest>>20)
 	}
@@ -256,6 +339,9 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 	}
 	for _, p := range problems {
 		a.screen.Print("%s", p.String())
+	}
+	if lacks := decided.NoRecipe(); len(lacks) > 0 && len(f.chain) == 0 {
+		a.screen.Note("No recipe has %s. What of that is to be built, draft first, then this again; or all at once, with --chain FOLDER.", strings.Join(lacks, ", "))
 	}
 	a.screen.Note("Look at the remarks in it; then: fernladder install %s", found.Name.Value)
 	return nil
