@@ -193,7 +193,7 @@ var purposes = []struct {
 	names   *pattern.Pattern
 }{
 	{Static, pattern.New(`^(static|static-libs?|static-library)$`)},
-	{Tests, pattern.New(`(^|-)(tests?|testing|unit-?tests?|check|gtest|googletest|testsuite|install-tests|install-test)(-|$)`)},
+	{Tests, pattern.New(`(^|-)(tests?|testing|unit-?tests?|gtest|googletest|testsuite|install-tests|install-test)(-|$)`)},
 	{Documentation, pattern.New(`(^|-)(docs?|documentation|documents|doxygen|doxygen-doc|doxygen-docs|apidocs?|html|html-docs?|html-doc|gtk-doc|manuals?|man-?pages?|pdf|sphinx|asciidoc|xmlto|docbook|info)(-|$)`)},
 	{Examples, pattern.New(`(^|-)(examples?|samples?|demos?|tutorials?)(-|$)`)},
 	{Benchmarks, pattern.New(`(^|-)(bench(mark)?s?|benchmarking|perf-?tests?)(-|$)`)},

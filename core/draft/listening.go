@@ -77,7 +77,14 @@ type hearing struct {
 }
 
 func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error) {
-	run, err := h.room.Run(listen.Step{Args: args, Answers: answers, Cache: h.cache})
+	var trees []string
+	for key, tree := range answers {
+		if kind, name, _ := strings.Cut(key, " "); listen.IsConfig(kind, name) && !slices.Contains(trees, tree) {
+			trees = append(trees, tree)
+		}
+	}
+	slices.Sort(trees)
+	run, err := h.room.Run(listen.Step{Args: args, Answers: answers, Trees: trees, Cache: h.cache})
 	if err == nil {
 		h.lock.Lock()
 		h.cpu += run.CPU
@@ -164,8 +171,8 @@ func (h *hearing) own(a listen.Asked) bool {
 // of what else it looks for, as much as it does not go on without.
 func (h *hearing) settle(run *listen.Run) (err error) {
 	const most = 24
-	for tried := 0; ; {
-		grew := false
+	maps.Copy(h.answers, h.known.configs())
+	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.answer(a, h.known.Version(name, a)) {
 				grew = true
@@ -397,6 +404,9 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 			continue
 		}
 		l := asLookup(a).Lookup
+		if listen.IsConfig(a.Kind, a.Names[0]) { // it stands for the package that it is of
+			l.Kind, l.Names = "package", []string{h.provider(a)}
+		}
 		l.Required = h.needed[a.Key()]
 		all = append(all, &l)
 	}

@@ -21,6 +21,7 @@ import (
 type Known struct {
 	recipes  []string
 	provides map[string]string // KIND NAME of a dependency to a package
+	trees    map[string]string // of packages that are built
 	versions map[string]string // of packages, and of the modules in their trees by "module NAME"
 }
 
@@ -35,6 +36,17 @@ func (k *Known) Version(pkg string, a listen.Asked) string {
 	return cmp.Or(k.versions[pkg], "1.0")
 }
 
+// configs are the programs of packages that say how to build with them, with their trees.
+func (k *Known) configs() listen.Answers {
+	all := listen.Answers{}
+	for key, pkg := range k.provides {
+		if kind, name, _ := strings.Cut(key, " "); listen.IsConfig(kind, name) && slices.Contains(k.recipes, pkg) && k.trees[pkg] != "" {
+			all[key] = k.trees[pkg]
+		}
+	}
+	return all
+}
+
 // Survey finds out what packages offer: what the recipes on the shelves say, and
 // what the files of installed trees show.
 func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
@@ -42,7 +54,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -107,7 +119,7 @@ var (
 // tree takes in what a tree has.
 func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	k.add(r.Name, Offered(tree, files))
-	k.versions[r.Name] = r.Version
+	k.versions[r.Name], k.trees[r.Name] = r.Version, tree
 	below := []string{"include/"}
 	for _, m := range modulesOf(tree, files) {
 		below = append(below, m.below...)

@@ -11,6 +11,7 @@
 package listen
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -63,6 +64,12 @@ func Key(kind, name string) string {
 	return kind + " " + name
 }
 
+// IsConfig tells whether something is a program that says how to build with a library, as
+// moss-config. Such a one is only known to be asked for where its tree is among a step's.
+func IsConfig(kind, name string) bool {
+	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
+}
+
 // Answers are what is said to be there: its version by its key.
 type Answers map[string]string
 
@@ -70,7 +77,8 @@ type Answers map[string]string
 type Step struct {
 	Args    []string
 	Answers Answers
-	Cache   []byte // of tests that need not be made again, as Run.Cache has it
+	Trees   []string // whose programs it finds, behind the operating system's
+	Cache   []byte   // of tests that need not be made again, as Run.Cache has it
 }
 
 // A Run is what came of a step.
@@ -331,7 +339,7 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 		limits.FileSize = largest
 	}
 	room := seal.Room{Level: seal.Sealed, Point: point, Home: r.box(), User: r.user, Limits: limits,
-		Visible: append([]string{r.given()}, r.m.OwnPath()...), Writable: []string{r.box()}, Layer: r.sight.Layer}
+		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), step.Trees), Writable: []string{r.box()}, Layer: r.sight.Layer}
 	if room.Layer == "" || !room.Apart() {
 		hidden, err := r.sight.Hidden()
 		if err != nil {
@@ -354,6 +362,9 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	}
 	defer output.Close()
 	dirs := append([]string{filepath.Join(r.given(), "bin")}, r.m.Programs.Path...)
+	for _, tree := range step.Trees {
+		dirs = append(dirs, filepath.Join(tree, "bin"))
+	}
 	file := host.Programs{Path: dirs}.Find(argv[0])
 	if strings.Contains(argv[0], "/") {
 		file = argv[0]
@@ -371,6 +382,7 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	}
 	inside.Leave()
 	r.notes(says, run)
+	run.found(output, step.Trees)
 	return run, nil
 }
 
@@ -383,6 +395,18 @@ func tail(f *os.File) string {
 	}
 	text, _ := io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-most), most))
 	return strings.ToValidUTF8(string(text), "?")
+}
+
+// found notes the programs of trees that a step says it has found.
+func (run *Run) found(output *os.File, trees []string) {
+	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
+	for lines.Scan() {
+		file := lines.Text()[strings.LastIndexByte(lines.Text(), ' ')+1:]
+		dir, name := path.Split(file)
+		if slices.Contains(trees, strings.TrimSuffix(dir, "/bin/")) && IsConfig("program", name) {
+			run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+		}
+	}
 }
 
 // largestNotes is more than an honest step asks for.
