@@ -190,7 +190,7 @@ func decided(t *testing.T, ac string) string {
 func TestFeaturesAreDecided(t *testing.T) {
 	const arg = "AC_ARG_WITH([moss], [AS_HELP_STRING([--with-moss], [grow moss @<:@default=auto@:>@])], [], [with_moss=auto])\n"
 	for ac, want := range map[string]string{
-		arg + "if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 2], [], [a=no])\nfi\n":                                             "moss=on, moss >= 2|moss, program pkg-config",
+		arg + "if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 2], [], [a=no])\nfi\n":                                             "moss=on, moss |moss, program pkg-config",
 		arg + "AS_IF([test $with_moss != no], [PKG_CHECK_MODULES([F], [fern], [], [a=no])])\n":                                                           "moss=off, module fern|moss, program pkg-config",
 		"PKG_CHECK_MODULES([DEW], [dew])\nAC_CHECK_HEADER([dew.h], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([sage.h], [], [AC_MSG_ERROR([x])])\n":       "libdew , header sage.h, program pkg-config",
 		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([reed], [f])\nAC_CHECK_LIB([m], [sin])\n":                                                                "libdew=on, libdew |libdew, library reed",

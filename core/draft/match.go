@@ -20,9 +20,10 @@ import (
 // Known is what the shelves and the installed trees have to offer.
 type Known struct {
 	recipes  []string
-	provides map[string]string // KIND NAME of a dependency to a package
-	trees    map[string]string // of packages that are built
-	versions map[string]string // of packages, and of the modules in their trees by "module NAME"
+	provides map[string]string   // KIND NAME of a dependency to a package
+	needs    map[string][]string // of recipes, by their names
+	trees    map[string]string   // of packages that are built
+	versions map[string]string   // of packages, and of the modules in their trees by "module NAME"
 }
 
 // Version is that of something which a package has: of a module that of its file, otherwise
@@ -54,7 +55,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}, needs: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -70,6 +71,9 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
 			k.add(name, r.Offers)
+			for _, need := range r.Needs {
+				k.needs[name] = append(k.needs[name], need.Names()...)
+			}
 			if k.versions[name] == "" && len(r.Releases) > 0 {
 				k.versions[name] = r.Releases[0].Version.String()
 			}

@@ -124,6 +124,28 @@ func (e *Edit) SetInList(name string, number int, key, value string) {
 	e.change(at, at, "\n"+key+padding+" = "+value)
 }
 
+// ReplaceInList puts a text in the place of the table [[name]] with a number, counted from 0, and
+// of all that it has, but for comments and other tables; nothing where the text is "".
+func (e *Edit) ReplaceInList(name string, number int, text string) {
+	list := e.root.get(name)
+	if list == nil || number >= len(list.items) {
+		e.err = fmt.Errorf("%s has no [[%s]] number %d", e.file, name, number+1)
+		return
+	}
+	table := list.items[number]
+	end := e.lineEnd(table.offset)
+	if n := len(table.entries); n > 0 {
+		end = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
+	}
+	from := e.lineStart(table.offset)
+	if text == "" { // and the empty lines behind it
+		for end < len(e.data) && e.data[end] == '\n' {
+			end++
+		}
+	}
+	e.change(from, end, strings.TrimRight(text, "\n"))
+}
+
 // Style tells how the keys of the first [[name]] are laid out: the column of
 // their equals signs, counted from 0, or 0 when they are not in one column.
 func (e *Edit) Style(name string) int {

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/draft"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -18,7 +19,7 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	schema, online := false, false
+	schema, online, fix := false, false, false
 	c := &cobra.Command{
 		Use:   "check [NAME...]",
 		Short: "Read recipes and report every mistake in them",
@@ -37,15 +38,16 @@ exit status. Nothing is fetched or built.`,
 			if schema {
 				return a.screen.PrintJSON(keyfile.Schema("A recipe of Fern Ladder", recipe.Keys(&recipe.Recipe{})))
 			}
-			return a.check(c.Context(), args, online)
+			return a.check(c.Context(), args, online, fix)
 		},
 	}
 	c.Flags().BoolVar(&online, "online", false, "ask the sites that archives come from")
+	c.Flags().BoolVar(&fix, "fix", false, "where a recipe takes from the operating system what another recipe has, write the need")
 	c.Flags().BoolVar(&schema, "schema", false, "print a JSON Schema of recipes, and check nothing")
 	return c
 }
 
-func (a *app) check(ctx context.Context, names []string, online bool) error {
+func (a *app) check(ctx context.Context, names []string, online, fix bool) error {
 	m, err := a.open()
 	if err != nil {
 		return err
@@ -60,6 +62,12 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 		}
 	}
 	m.Shelves.ReadAll(names)
+	var known *draft.Known // which takes all recipes
+	if all || fix {
+		if known, err = draft.Survey(m.Shelves, m.Store); err != nil {
+			return err
+		}
+	}
 	problems, warnings := keyfile.Problems{}, keyfile.Problems{}
 	for _, name := range names {
 		r, err := m.Shelves.Find(name)
@@ -75,7 +83,20 @@ func (a *app) check(ctx context.Context, names []string, online bool) error {
 		if err != nil {
 			return err
 		}
-		warnings = append(warnings, more...)
+		var upward keyfile.Problems
+		if known != nil {
+			upward = known.Upward(r)
+		}
+		if fix && len(upward) > 0 {
+			if err := r.Change(func(e *keyfile.Edit) { known.Raise(r, e) }); err != nil {
+				return err
+			}
+			for _, p := range upward {
+				a.screen.Note("%s: %s; a need is there now in its place", r.File, p.Message)
+			}
+			upward = nil
+		}
+		warnings = append(append(warnings, more...), upward...)
 	}
 	var shadowed map[string][]string
 	if all {

@@ -1,0 +1,68 @@
+package draft
+
+import (
+	"fmt"
+	"slices"
+
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
+	"fernladder/core/listen"
+	"fernladder/core/recipe"
+)
+
+// Upward finds what a recipe takes from the operating system though another recipe is known to
+// have it, as it happens when that one comes onto the shelf later. What the recipe needs of the
+// other already is left out.
+func (k *Known) Upward(r *recipe.Recipe) (problems keyfile.Problems) {
+	for _, n := range r.HostNeeds {
+		if other := k.instead(r, n); other != "" {
+			problems = append(problems, keyfile.Problem{
+				Position: n.Position, Source: "[[host]]",
+				Message: fmt.Sprintf("the operating system's %s is used, and the recipe %s has it", n.Question(), other),
+				Advice:    fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", keyfile.Quote(other), r.Name),
+			})
+		}
+	}
+	return problems
+}
+
+// instead is the recipe that a need on the operating system can be replaced by, or "".
+func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
+	q := n.Question()
+	if q.Kind != host.Module && q.Kind != host.Header && q.Kind != host.Library {
+		return ""
+	}
+	other := k.provides[listen.Key(string(q.Kind), q.Name)]
+	if other == r.Name || !slices.Contains(k.recipes, other) || k.onTop(other, r.Name, nil) {
+		return ""
+	}
+	return other
+}
+
+// onTop tells whether a recipe stands on another, which cannot need it in turn.
+func (k *Known) onTop(name, below string, seen []string) bool {
+	if slices.Contains(seen, name) {
+		return false
+	}
+	return slices.ContainsFunc(k.needs[name], func(need string) bool { return need == below || k.onTop(need, below, append(seen, name)) })
+}
+
+// Raise puts needs on other recipes in the place of those on the operating system that Upward
+// finds, under the same conditions. Comments and layout stay.
+func (k *Known) Raise(r *recipe.Recipe, e *keyfile.Edit) {
+	for i, n := range slices.Backward(r.HostNeeds) {
+		other := k.instead(r, n)
+		if other == "" {
+			continue
+		}
+		text := ""
+		needed := func(need *recipe.Need) bool {
+			return slices.Contains(need.Names(), other) && need.When.String() == n.When.String()
+		}
+		earlier := func(h *recipe.HostNeed) bool { return k.instead(r, h) == other && h.When.String() == n.When.String() }
+		if !slices.ContainsFunc(r.Needs, needed) && !slices.ContainsFunc(r.HostNeeds[:i], earlier) {
+			text = recipe.NeedEntry{Recipe: other, Role: recipe.Library, When: n.When.String(), Remark: n.Question().String()}.Text()
+		}
+		e.ReplaceInList("host", i, text)
+	}
+}
