@@ -2,7 +2,6 @@ package draft
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"runtime"
 	"slices"
@@ -91,6 +90,13 @@ func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error
 		h.lock.Unlock()
 	}
 	return run, err
+}
+
+// late tells whether there is no time left for switches.
+func (h *hearing) late() bool {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return h.cpu > patience
 }
 
 func (h *hearing) hear() error {
@@ -415,168 +421,6 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 
 // ofC are the libraries that come with the C library.
 var ofC = map[string]bool{"c": true, "m": true, "dl": true, "rt": true, "pthread": true, "util": true, "resolv": true}
-
-// switches finds out what the source's switches are unless told otherwise, and what is looked
-// for by them: by what changes when they are turned off. Those that have the name of something
-// that is looked for are turned off one by one, the others together first.
-func (h *hearing) switches(lookups []*buildfile.Lookup) error {
-	var named, off, on, aside []*buildfile.Switch
-	for i := range h.source.Switches {
-		sw := &h.source.Switches[i]
-		switch {
-		case sw.Values != nil, len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
-		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
-			return slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(sw.Raw) })
-		}):
-			named = append(named, sw)
-		case sw.Purpose != "":
-			aside = append(aside, sw)
-		case sw.Default == buildfile.Off:
-			off = append(off, sw)
-		default:
-			on = append(on, sw)
-		}
-	}
-	turn := func(sw *buildfile.Switch) error { return h.turn(sw, lookups) }
-	if err := each(named, turn); err != nil {
-		return err
-	}
-	left := 0
-	for _, group := range []struct {
-		switches []*buildfile.Switch
-		says     func(*listen.Run) bool // whether one of them is not as it was read
-	}{
-		{aside, func(r *listen.Run) bool { _, compiled := differ(h.full, r); return compiled }},
-		{off, func(r *listen.Run) bool { changed, _ := differ(h.full, r); return changed }},
-		{on, func(r *listen.Run) bool { return len(missing(h.full, r)) > 0 }},
-	} {
-		n, err := h.together(group.switches, group.says, turn)
-		if err != nil {
-			return err
-		}
-		left += n
-	}
-	if left > 0 {
-		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("of %d of its switches only the files were read", left), "there was no time for more", Guessed})
-	}
-	return nil
-}
-
-// together turns switches off together, and where that says something, in halves. It returns of
-// how many nothing is known, for want of time.
-func (h *hearing) together(switches []*buildfile.Switch, says func(*listen.Run) bool, turn func(*buildfile.Switch) error) (left int, err error) {
-	switch {
-	case len(switches) == 0:
-		return 0, nil
-	case h.cpu > patience:
-		return len(switches), nil
-	case len(switches) == 1:
-		return 0, turn(switches[0])
-	}
-	args := slices.Clone(h.source.Args)
-	for _, sw := range switches {
-		args = append(args, sw.Off...)
-	}
-	run, err := h.run(args, h.answers)
-	if err != nil || run.OK && !says(run) {
-		return 0, err
-	}
-	half := len(switches) / 2
-	var lock sync.Mutex
-	return left, each([][]*buildfile.Switch{switches[:half], switches[half:]}, func(some []*buildfile.Switch) error {
-		n, err := h.together(some, says, turn)
-		lock.Lock()
-		defer lock.Unlock()
-		left += n
-		return err
-	})
-}
-
-// turn turns a switch off, and where that says nothing of what could be looked for, on.
-func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error {
-	off, err := h.run(slices.Concat(h.source.Args, sw.Off), h.answers)
-	if err != nil {
-		return err
-	}
-	changed, configured := differ(h.full, off)
-	gone := missing(h.full, off)
-	var on *listen.Run
-	if len(sw.On) > 0 && (len(gone) > 0 || !changed) {
-		if on, err = h.run(slices.Concat(h.source.Args, sw.On), h.answers); err != nil {
-			return err
-		}
-	}
-	h.lock.Lock()
-	defer h.lock.Unlock()
-	if !off.OK { // it cannot be turned off
-		sw.Default, sw.Purpose = buildfile.On, ""
-		sw.Off = nil
-		return nil
-	}
-	if configured { // it is about what is built, whatever it is called
-		sw.Purpose = ""
-	}
-	if configured && !slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool { return h.answers[key] != "" }) {
-		clear(gone) // it is on, without them
-	}
-	required := false
-	for _, l := range lookups {
-		if gone[listen.Key(l.Kind, l.Name())] {
-			required = required || l.Required
-			if l.Switch == "" || buildfile.Stem(l.Name()) == buildfile.Stem(sw.Raw) {
-				l.Switch = sw.Name
-			}
-		}
-	}
-	switch {
-	case len(gone) > 0 && !required:
-		sw.Default = buildfile.Auto
-	case len(gone) > 0 || changed:
-		sw.Default = buildfile.On
-	case sw.Default == buildfile.Auto:
-		sw.Default = buildfile.Off
-	}
-	if len(gone) > 0 { // it is found without being told where, or that it has to be
-		if sw.Place = false; on == nil || !on.OK || len(missing(h.full, on)) > 0 || sw.Default != buildfile.Off && same(h.full, on) != nil {
-			sw.On = nil
-		}
-	}
-	return nil
-}
-
-// missing are the keys of what one run has asked for and another has not.
-func missing(one, other *listen.Run) map[string]bool {
-	keys := map[string]bool{}
-	for _, a := range one.Asked {
-		keys[a.Key()] = true
-	}
-	for _, a := range other.Asked {
-		delete(keys, a.Key())
-	}
-	return keys
-}
-
-// same are the files that differ between two runs.
-func same(one, other *listen.Run) (names []string) {
-	for name, digest := range one.Made {
-		if other.Made[name] != digest {
-			names = append(names, name)
-		}
-	}
-	for name := range other.Made {
-		if _, there := one.Made[name]; !there {
-			names = append(names, name)
-		}
-	}
-	return names
-}
-
-// differ tells whether two runs have made different things, and whether one of them is what code is
-// compiled with.
-func differ(one, other *listen.Run) (changed, configured bool) {
-	names := same(one, other)
-	return len(names) > 0, slices.ContainsFunc(names, listen.Compiled)
-}
 
 // errorLine matches how configure steps say why they stop.
 var errorLine = pattern.New(`(?im)^(?:configure: error:\s+|.*CMake Error|.*?\bERROR: |error: ).*$`)
