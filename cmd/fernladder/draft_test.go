@@ -70,7 +70,7 @@ func TestProbe(t *testing.T) {
 	assert.Contains(t, r.stdout, "It builds: ")
 	text := w.read("recipes/dewcalc/recipe.toml")
 	assert.Contains(t, text, "# signature = \""+site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz.asc\"")
-	assert.Contains(t, text, "[offers]\nmodules = [\"dewcalc\"]")
+	assert.Contains(t, text, "[offers]\nmodules = [\"dewcalc 1.4.2\"]")
 	assert.Contains(t, text, "it builds, sealed, in ")
 	assert.NoFileExists(t, w.root+"/landing")
 

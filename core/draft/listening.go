@@ -32,9 +32,10 @@ type Listening struct {
 	Longest time.Duration // that one run of the configure step may take; 0: three minutes
 }
 
-// Configured tells whether the source has a configure step that can be listened to.
+// Configured tells whether the source has a configure step that can be listened to, or a
+// makefile alone, which is listened to while it compiles.
 func (s *Source) Configured() bool {
-	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, recipe.Method(s.Method.Value))
+	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson, recipe.Make}, recipe.Method(s.Method.Value))
 }
 
 // Listen runs the source's own configure step in a listening room, and puts what it asks for
@@ -42,7 +43,7 @@ func (s *Source) Configured() bool {
 // by which option, and what its options are unless told otherwise. dir has its files. Where
 // nothing can be heard, the source is as it was read.
 func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
-	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree, Prepare: s.Prepare, Longest: how.Longest}
+	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree || s.Method.Value == string(recipe.Make), Prepare: s.Prepare, Longest: how.Longest}
 	for _, l := range s.Lookups {
 		if l.Kind == "program" && l.Required {
 			source.Programs = append(source.Programs, l.Name())
@@ -104,6 +105,9 @@ func (h *hearing) hear() error {
 	if err != nil {
 		return err
 	}
+	if h.source.Method.Value == string(recipe.Make) {
+		return h.compiling(none)
+	}
 	if err := h.settle(none); err != nil {
 		h.partly()
 		return err
@@ -137,6 +141,28 @@ func (h *hearing) hear() error {
 	for _, l := range lookups {
 		if l.Kind != "program" || !slices.ContainsFunc(s.Lookups, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == l.Name() }) {
 			s.Lookups = append(s.Lookups, *l)
+		}
+	}
+	return nil
+}
+
+// compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
+// it comes to the end, with all that it has asked for. It does not go on without any of it.
+func (h *hearing) compiling(run *listen.Run) (err error) {
+	for range 2 {
+		for _, a := range run.Asked {
+			h.answer(a, "99")
+			h.need(keysOf(a))
+		}
+		if run, err = h.run(h.source.Args, h.answers); err != nil {
+			return err
+		}
+	}
+	h.full = run
+	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
+	for _, l := range h.lookups() {
+		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return o.Kind == l.Kind && o.Name() == l.Name() }) {
+			h.source.Lookups = append(h.source.Lookups, *l)
 		}
 	}
 	return nil

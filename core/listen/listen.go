@@ -244,6 +244,8 @@ func (r *Room) Run(step Step) (*Run, error) {
 			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(r.box(), "says-"+name, "trace")}
 	case recipe.Meson:
 		argv = []string{"meson", "setup", below, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
+		argv = []string{"make", "-k", "-C", top}
 	default:
 		return nil, ErrNoRoom
 	}
