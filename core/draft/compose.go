@@ -62,7 +62,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 		c.line("args   = %s   # guessed", list(s.Args))
 	}
 	if s.InTree {
-		c.line("in_tree = true   # guessed: this configure script was written by hand")
+		c.line("in_tree = true   # guessed: it may not be built in another directory")
 	}
 	for _, r := range s.Remarks {
 		if r.Certainty == Open && r.What != "signature" {

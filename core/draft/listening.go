@@ -2,6 +2,7 @@ package draft
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"runtime"
 	"slices"
@@ -50,6 +51,9 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		}
 	}
 	room, err := listen.Enter(ctx, m, source)
+	if errors.As(err, new(*listen.Unmade)) {
+		return &Unheard{err.Error()}
+	}
 	if err != nil {
 		return err
 	}

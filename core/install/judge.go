@@ -4,6 +4,7 @@ import (
 	"debug/elf"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -57,7 +58,7 @@ func Judge(m *machine.Machine, r *recipe.Recipe, built *store.Receipt) (wrong []
 		}
 	}
 	for _, need := range built.Needs {
-		has := slices.Contains(slices.Sorted(values(of)), need.Name)
+		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
 		if need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
 			wrong = append(wrong, fmt.Sprintf("nothing is linked with %s, which the recipe says is needed", need.Name))
 		}
@@ -74,16 +75,6 @@ func Judge(m *machine.Machine, r *recipe.Recipe, built *store.Receipt) (wrong []
 var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\+|resolv|atomic|util|crypt|gomp|gfortran|quadmath)|ld-linux[\w-]*)\.so`)
 
 var libraryFile = pattern.New(`^lib([\w.+-]+?)\.so`)
-
-func values(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for _, v := range m {
-			if !yield(v) {
-				return
-			}
-		}
-	}
-}
 
 // indirect tells whether a need is one of another that is used: pkg-config asks for both.
 func indirect(s *store.Store, built *store.Receipt, need store.Link, used map[string]bool) bool {

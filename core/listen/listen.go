@@ -107,6 +107,14 @@ type Source struct {
 // does not know which package has which file.
 var ErrNoRoom = errors.New("this machine has no sealed, bare rooms")
 
+// Unmade is the error for a source whose configure script cannot be made here.
+type Unmade struct{ Output string }
+
+func (e *Unmade) Error() string {
+	lines := strings.Split(strings.TrimSpace(e.Output), "\n")
+	return "its configure script cannot be made: " + lines[len(lines)-1]
+}
+
 // A Room is where a source is listened to. Close takes it away.
 type Room struct {
 	ctx      context.Context
@@ -196,7 +204,7 @@ func (r *Room) prepare() error {
 	}
 	run, err := r.run("prepare", filepath.Join("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
 	if err == nil && !run.OK {
-		err = fmt.Errorf("its configure script cannot be made: %s", run.Output)
+		err = &Unmade{run.Output}
 	}
 	return err
 }
