@@ -18,6 +18,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/cluster"
+	"fernladder/core/draft"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/schedule"
@@ -170,12 +171,8 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 			report.Unrecorded = err
 		}
 	})
-	for _, r := range report.Results {
-		if r.Outcome == schedule.Succeeded && r.Job.Recipe.Offers.Empty() {
-			if err := report.first(m, r.Job); err != nil && report.Unrecorded == nil {
-				report.Unrecorded = err // what is built is built
-			}
-		}
+	if err := report.judge(m); err != nil && report.Unrecorded == nil {
+		report.Unrecorded = err // what is built is built
 	}
 	if err != nil {
 		return err
@@ -183,17 +180,32 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 	return failures(ctx, report.Results)
 }
 
-// first judges the first build of a recipe, and writes into the recipe what it offers.
-func (report *Report) first(m *machine.Machine, j *build.Job) error {
-	built, err := m.Store.Receipt(j.Ref)
-	if err != nil {
-		return m.Store.Wrap(err)
+// judge judges the first builds of recipes, and writes into the recipes what they offer.
+func (report *Report) judge(m *machine.Machine) (err error) {
+	var known *draft.Known
+	for _, result := range report.Results {
+		j := result.Job
+		if result.Outcome != schedule.Succeeded || !j.Recipe.Offers.Empty() {
+			continue
+		}
+		if known == nil {
+			if known, err = draft.Survey(m.Shelves, m.Store); err != nil {
+				return err
+			}
+		}
+		built, err := m.Store.Receipt(j.Ref)
+		if err != nil {
+			return m.Store.Wrap(err)
+		}
+		wrong, err := Judge(m, known, j.Recipe, built)
+		if len(wrong) > 0 {
+			report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
+		}
+		if err := errors.Join(err, Offer(m, j.Recipe, j.Ref)); err != nil {
+			return err
+		}
 	}
-	wrong, err := Judge(m, j.Recipe, built)
-	if len(wrong) > 0 {
-		report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
-	}
-	return errors.Join(err, Offer(m, j.Recipe, j.Ref))
+	return nil
 }
 
 // Wrong is what the first build of a recipe has shown not to be so.

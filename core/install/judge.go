@@ -21,12 +21,9 @@ import (
 // files ask the loader for are those of the needs that the recipe names, wherever the shelf has
 // them; no need is left unused; and no feature that is on is missing. What a bare room shows of
 // the operating system, the recipe has named.
-// It returns what is not so, a sentence each; none means that the recipe is right.
-func Judge(m *machine.Machine, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
-	known, err := draft.Survey(m.Shelves, m.Store)
-	if err != nil {
-		return nil, err
-	}
+// known is what the shelves offer. It returns what is not so, a sentence each; none means that
+// the recipe is right.
+func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
 	asked, err := askedOfLoader(m.Store, built.Ref)
 	if err != nil {
 		return nil, err
@@ -119,7 +116,9 @@ func askedOfLoader(s *store.Store, ref store.Ref) (names []string, err error) {
 		}
 		b, _ := inspect.ReadBinary(file)
 		file.Close()
-		names = append(names, b.Needs...)
+		for _, name := range b.Needs { // a path where the library has no name of its own
+			names = append(names, path.Base(name))
+		}
 	}
 	slices.Sort(names)
 	return slices.Compact(names), nil

@@ -312,8 +312,11 @@ func (p *probe) succeeded() (Probed, error) {
 		return done, p.m.Store.Wrap(err)
 	}
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(), done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
-	var cannot error
-	if done.Wrong, cannot = Judge(p.m, p.recipe, done.Receipt); len(done.Wrong) > 0 {
+	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
+	if cannot == nil {
+		done.Wrong, cannot = Judge(p.m, known, p.recipe, done.Receipt)
+	}
+	if len(done.Wrong) > 0 {
 		text += "\n# Not as the recipe says:\n#   " + strings.Join(done.Wrong, "\n#   ")
 	} else {
 		text += "\n# Its libraries and features are as the recipe says."
