@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -49,6 +50,9 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		if l.Kind == "program" && l.Required {
 			source.Programs = append(source.Programs, l.Name())
 		}
+	}
+	if source.Method == recipe.Make { // what it lacks shows soon
+		source.Longest = min(cmp.Or(source.Longest, time.Minute), time.Minute)
 	}
 	room, err := listen.Enter(ctx, m, source)
 	if errors.As(err, new(*listen.Unmade)) {
@@ -154,9 +158,13 @@ func (h *hearing) hear() error {
 // it comes to the end, with all that it has asked for. It does not go on without any of it.
 func (h *hearing) compiling(run *listen.Run) (err error) {
 	for range 2 {
+		grew := false
 		for _, a := range run.Asked {
-			h.answer(a, "99")
+			grew = h.answer(a, "99") || grew
 			h.need(keysOf(a))
+		}
+		if !grew {
+			break
 		}
 		if run, err = h.run(h.source.Args, h.answers); err != nil {
 			return err

@@ -19,7 +19,7 @@ func (k *Known) Upward(r *recipe.Recipe) (problems keyfile.Problems) {
 			problems = append(problems, keyfile.Problem{
 				Position: n.Position, Source: "[[host]]",
 				Message: fmt.Sprintf("the operating system's %s is used, and the recipe %s has it", n.Question(), other),
-				Advice:    fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", keyfile.Quote(other), r.Name),
+				Advice:  fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", keyfile.Quote(other), r.Name),
 			})
 		}
 	}
