@@ -127,7 +127,6 @@ type Room struct {
 	programs []string
 	runs     atomic.Int32
 	modules  map[string]bool // of CMake, that the source has itself
-	longest  time.Duration
 }
 
 // Enter makes a room for a source.
