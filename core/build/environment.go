@@ -1,6 +1,8 @@
 package build
 
 import (
+	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -27,7 +29,8 @@ type Neighbour struct {
 //
 //   - PATH has the bin and sbin of tools, and of libraries, for their …-config programs;
 //   - CPPFLAGS and LDFLAGS have the headers and libraries of direct library
-//     needs, LDFLAGS with run paths, so that nothing has to be set when the
+//     needs (of a tree that has none in include itself, those a directory
+//     deeper), LDFLAGS with run paths, so that nothing has to be set when the
 //     result runs;
 //   - PKG_CONFIG_PATH and CMAKE_PREFIX_PATH also have the libraries that those
 //     libraries need.
@@ -55,6 +58,9 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		lib := filepath.Join(n.Tree, "lib")
 		if n.Direct {
 			cppflags = append(cppflags, "-I"+filepath.Join(n.Tree, "include"))
+			for _, dir := range HeadersBelow(n.Tree) { // behind the system's, whose names they may have
+				cppflags = append(cppflags, "-idirafter", filepath.Join(n.Tree, dir))
+			}
 			ldflags = append(ldflags, "-L"+lib, "-Wl,-rpath,"+lib)
 		} else {
 			ldflags = append(ldflags, "-Wl,-rpath-link,"+lib)
@@ -72,6 +78,19 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		{Name: "PKG_CONFIG_PATH", Values: []string{strings.Join(modules, ":")}},
 		{Name: "CMAKE_PREFIX_PATH", Values: []string{strings.Join(prefixes, ":")}},
 	}
+}
+
+// HeadersBelow are the directories that headers of a tree are included from where it has none
+// in include itself, as include/moss: programs that do not ask where they are find them so.
+func HeadersBelow(tree string) (dirs []string) {
+	entries, err := os.ReadDir(filepath.Join(tree, "include"))
+	if err != nil || slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return !e.IsDir() }) {
+		return nil
+	}
+	for _, e := range entries {
+		dirs = append(dirs, filepath.Join("include", e.Name()))
+	}
+	return dirs
 }
 
 // firsts are the values of a list, each where it comes first.

@@ -320,7 +320,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 func (d *decision) want(l buildfile.Lookup, option string) {
 	if name, sure, found := d.provider(l); found {
 		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Version: d.ofPackage(l, name), Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
-		if l.Kind == "program" {
+		if l.Kind == "program" && !listen.IsConfig(l.Kind, l.Name()) {
 			w.Role = recipe.Tool
 		}
 		d.add(w, option)

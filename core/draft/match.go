@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/ground"
 	"fernladder/core/listen"
@@ -125,6 +126,9 @@ func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	k.add(r.Name, Offered(tree, files))
 	k.versions[r.Name], k.trees[r.Name] = r.Version, tree
 	below := []string{"include/"}
+	for _, dir := range build.HeadersBelow(tree) {
+		below = append(below, dir+"/")
+	}
 	for _, m := range modulesOf(tree, files) {
 		below = append(below, m.below...)
 	}
