@@ -71,7 +71,7 @@ func (t *tree) identity(s *Source) {
 // they find the source.
 func notFile(name string) string {
 	switch path.Ext(name) {
-	case ".c", ".h", ".cc", ".cpp", ".in", ".y", ".l":
+	case ".c", ".h", ".cc", ".cpp", ".in", ".am", ".ac", ".y", ".l", ".el":
 		return ""
 	}
 	return name

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strings"
 
 	"fernladder/core/draft"
 	"fernladder/core/inspect"
@@ -24,10 +25,6 @@ import (
 // known is what the shelves offer. It returns what is not so, a sentence each; none means that
 // the recipe is right.
 func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
-	asked, err := askedOfLoader(m.Store, built.Ref)
-	if err != nil {
-		return nil, err
-	}
 	of := map[string]string{} // the needs that have a library, by its file's name
 	for _, need := range built.Needs {
 		if need.Role == recipe.Library {
@@ -41,18 +38,32 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 	if err := libraries(m.Store, built.Ref, func(name string) { own[name] = true }); err != nil {
 		return nil, err
 	}
-	used := map[string]bool{}
-	for _, name := range asked {
-		stem := libraryFile.FindStringSubmatch(name)
-		switch need := of[name]; {
-		case need != "":
-			used[need] = true
-		case own[name], runtimes.MatchString(name), stem == nil:
-		default:
-			if other, _, found := known.Find("library", stem[1]); found && other != r.Name {
-				wrong = append(wrong, fmt.Sprintf("%s is the operating system's, and the recipe %s has it: a [[need]] for it is missing", name, other))
+	used, told := map[string]bool{}, map[string]bool{}
+	tell := func(line string) {
+		if !told[line] {
+			told[line] = true
+			wrong = append(wrong, line)
+		}
+	}
+	err = binaries(m.Store, built.Ref, func(file string, b inspect.Binary) {
+		for _, name := range b.Needs {
+			base := path.Base(name) // it is a path where the library has no name of its own
+			stem := libraryFile.FindStringSubmatch(base)
+			switch need := of[base]; {
+			case need != "" && (base != name || slices.ContainsFunc(b.RunPath, func(dir string) bool { return strings.Contains(dir, "/"+need+"/") })):
+				used[need] = true
+			case need != "":
+				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader takes the operating system's %s, or none", file, need, base))
+			case own[base], runtimes.MatchString(base), stem == nil:
+			default:
+				if other, _, found := known.Find("library", stem[1]); found && other != r.Name {
+					tell(fmt.Sprintf("%s is the operating system's, and the recipe %s has it: a [[need]] for it is missing", base, other))
+				}
 			}
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	for _, need := range built.Needs {
 		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
@@ -95,15 +106,15 @@ func libraries(s *store.Store, ref store.Ref, visit func(name string)) error {
 	return err
 }
 
-// askedOfLoader are the libraries that the files of a tree ask the loader for.
-func askedOfLoader(s *store.Store, ref store.Ref) (names []string, err error) {
+// binaries visits the programs and libraries of a tree.
+func binaries(s *store.Store, ref store.Ref, visit func(file string, b inspect.Binary)) error {
 	files, err := s.Files(ref)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	root, err := os.OpenRoot(s.Tree(ref))
 	if err != nil {
-		return nil, s.Gone(ref, err)
+		return s.Gone(ref, err)
 	}
 	defer root.Close()
 	for _, f := range files {
@@ -112,14 +123,13 @@ func askedOfLoader(s *store.Store, ref store.Ref) (names []string, err error) {
 		}
 		file, err := root.Open(f.Path)
 		if err != nil {
-			return nil, s.Gone(ref, err)
+			return s.Gone(ref, err)
 		}
-		b, _ := inspect.ReadBinary(file)
+		b, is := inspect.ReadBinary(file)
 		file.Close()
-		for _, name := range b.Needs { // a path where the library has no name of its own
-			names = append(names, path.Base(name))
+		if is {
+			visit(f.Path, b)
 		}
 	}
-	slices.Sort(names)
-	return slices.Compact(names), nil
+	return nil
 }
