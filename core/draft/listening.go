@@ -87,7 +87,7 @@ type hearing struct {
 func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error) {
 	var trees []string
 	for key, tree := range answers {
-		if kind, name, _ := strings.Cut(key, " "); listen.IsConfig(kind, name) && !slices.Contains(trees, tree) {
+		if strings.HasPrefix(key, "program ") && !slices.Contains(trees, tree) {
 			trees = append(trees, tree)
 		}
 	}
@@ -234,7 +234,11 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			}
 			if culprit.Kind == "program" {
 				h.programs = append(h.programs, culprit.Names[0])
-				err = h.room.Show(culprit.Names[0])
+				if tree := h.known.treeOf(culprit.Names[0]); tree != "" {
+					h.answers[culprit.Key()] = tree
+				} else {
+					err = h.room.Show(culprit.Names[0])
+				}
 			} else {
 				h.answer(culprit, "99")
 				h.forced = append(h.forced, culprit)
@@ -278,6 +282,11 @@ func (h *hearing) culprit(run *listen.Run) (culprit listen.Asked, found bool) {
 			return a, true
 		}
 	}
+	for _, word := range lastWords(run.Output) { // a program of the shelf that it names when it stops
+		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" {
+			return listen.Asked{Kind: "program", Names: []string{word}}, true
+		}
+	}
 	for _, word := range programsOf(run.Output) { // a program that it says it needs
 		file := h.m.Programs.Find(word)
 		if file != "" && !h.room.Sees(file) && !slices.Contains(h.programs, word) {
@@ -303,6 +312,13 @@ func (h *hearing) stopped(run *listen.Run) error {
 		}
 	}
 	return &Unheard{why}
+}
+
+// lastWords are the words of the last lines of an output.
+func lastWords(output string) []string {
+	const few = 3
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	return strings.FieldsFunc(strings.Join(lines[max(0, len(lines)-few):], " "), func(c rune) bool { return strings.ContainsRune(" \t,:;()'\"`<>=", c) })
 }
 
 // programsOf are the programs that a configure step may have looked for last, by what it says:

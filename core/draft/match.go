@@ -38,6 +38,11 @@ func (k *Known) Version(pkg string, a listen.Asked) string {
 	return cmp.Or(k.versions[pkg], "1.0")
 }
 
+// treeOf is the tree that has a program, or "".
+func (k *Known) treeOf(program string) string {
+	return k.trees[k.provides[listen.Key("program", program)]]
+}
+
 // configs are the programs of packages that say how to build with them, with their trees.
 func (k *Known) configs() listen.Answers {
 	all := listen.Answers{}
