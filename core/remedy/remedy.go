@@ -33,6 +33,7 @@ type Remedy struct {
 	Here   bool // the operating system has it, and only the recipe does not name it
 
 	Without string // the argument that does without, as the source names it
+	Needed  string // the recipe that has it, and is needed already: what is wrong is where it is looked for
 }
 
 // Evidence is what a remedy is found by.
@@ -66,7 +67,13 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	if questions[0].Kind == host.Program {
 		m.Role = recipe.Tool
 	}
-	m.Recipe, m.Sure = e.recipeFor(r, c)
+	m.Recipe, m.Sure = e.recipeFor(r, c, false)
+	if !m.Sure && r != nil && c.Kind != diagnose.TooOld {
+		if m.Needed, _ = e.recipeFor(r, c, true); m.Needed != "" {
+			m.Recipe = ""
+			return m
+		}
+	}
 	m.Host, m.Owners = e.hostFor(questions)
 	if q, owner, there := e.here(questions); r != nil && there {
 		m.Host, m.Here, m.Owners = q, true, nil
@@ -143,9 +150,9 @@ var dependencyKinds = map[diagnose.Kind][]string{
 	diagnose.MissingPackage: {"package"}, diagnose.Missing: {"module", "library", "program", "package"}, diagnose.TooOld: {"module", "program", "package"},
 }
 
-// recipeFor finds the recipe on the shelves that answers a cause, but for those that
-// are needed already.
-func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, sure bool) {
+// recipeFor finds the recipe on the shelves that answers a cause: of those that are needed
+// already, or of the others.
+func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (name string, sure bool) {
 	packages, err := e.Known()
 	if err != nil {
 		return "", false
@@ -153,7 +160,7 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause) (name string, s
 	for _, wanted := range c.Names {
 		for _, kind := range dependencyKinds[c.Kind] {
 			provider, known, found := packages.Find(kind, wanted)
-			if !found || r != nil && (provider == r.Name || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
+			if !found || r != nil && (provider == r.Name || needed != slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
 				continue
 			}
 			if known || name == "" {

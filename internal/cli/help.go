@@ -310,6 +310,9 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string 
 	if r != nil {
 		by, in = "add to "+r.File, r.File
 	}
+	if m.Needed != "" {
+		return []string{fmt.Sprintf("%s needs %s already, which has it or is called like it: the build looks for it elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}
+	}
 	switch {
 	case m.Recipe != "" && m.Sure:
 		add(m.Need().Text(), "The recipe %s has it; %s:", m.Recipe, by)
