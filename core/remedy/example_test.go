@@ -25,6 +25,10 @@ func ExampleFor() {
 	fmt.Println(m.Sure)
 	fmt.Println(m.Need().Text())
 	fmt.Println(m.HostNeed().Text())
+
+	// Where it is needed already, nothing is to be added.
+	m = remedy.For(&recipe.Recipe{Name: "mistplan", Needs: []*recipe.Need{{Recipe: "sporegen"}}}, &cause, evidence)
+	fmt.Println(m.Needed, m.Recipe == "", m.Host.Kind == "")
 	// Output:
 	// false
 	// [[need]]
@@ -32,4 +36,5 @@ func ExampleFor() {
 	// role   = "tool"
 	// [[host]]
 	// program = "sporegen"
+	// sporegen true true
 }
