@@ -35,6 +35,7 @@ func TestDraftThenInstall(t *testing.T) {
 	text = w.must("draft", site.URL+"/dl/mistplan-2.1.0.tar.gz", "--print").stdout
 	assert.Contains(t, text, "[[need]]\nrecipe = \"dewcalc\"   # header dewcalc.h in the configure step\nrole   = \"library\"\n")
 	assert.Contains(t, text, "[[need]]\nrecipe = \"sporegen\"   # program sporegen in the configure step\nrole   = \"tool\"\n", "it stops without, and the shelf has it")
+	assert.Contains(t, text, "[[need]]\nrecipe = \"loamdb\"   # header loamdb.h in the configure step\nrole   = \"library\"\nwhen   = \"storage == loam\"\n", "which it looks for with that value alone")
 }
 
 func TestDraftOfBadInput(t *testing.T) {

@@ -68,6 +68,7 @@ type Lookup struct {
 	Version  string   // a range, or ""
 	Required bool     // the build does not go on without it, or, with a switch, not when that is on
 	Switch   string   // the name of the one that decides about it, or ""
+	Value    string   // of that switch, with which it is looked for, where that is known
 	Off      []string // arguments by which it is not looked for, where there is no switch
 	Ran      bool     // it is used where it is written, without anybody looking for it; nobody knows whether it matters
 	From     string   // file

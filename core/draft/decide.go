@@ -285,7 +285,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 	of := map[string][]buildfile.Lookup{}
 	for _, l := range lookups {
 		for _, v := range c.Order {
-			if buildfile.Stem(v) != buildfile.Stem(l.Name()) {
+			if l.Value != v && (l.Value != "" || buildfile.Stem(v) != buildfile.Stem(l.Name())) {
 				continue
 			}
 			of[v] = append(of[v], l)

@@ -76,10 +76,11 @@ type hearing struct {
 	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
 	quick    bool
-	forced   []listen.Asked // what was answered because it had stopped
-	full     *listen.Run    // with all of them
-	programs []string       // that it does not go on without
-	cache    []byte         // of tests that do not depend on switches
+	forced   []listen.Asked      // what was answered because it had stopped
+	full     *listen.Run         // with all of them
+	programs []string            // that it does not go on without
+	more     []*buildfile.Lookup // what is looked for with a switch that is off, or with one value of it, alone
+	cache    []byte              // of tests that do not depend on switches
 	lock     sync.Mutex
 	cpu      time.Duration
 }
@@ -133,6 +134,7 @@ func (h *hearing) hear() error {
 		if err := h.switches(lookups); err != nil {
 			return err
 		}
+		lookups = append(lookups, h.more...)
 	}
 	s := h.source
 	s.Heard = true

@@ -14,11 +14,13 @@ import (
 // for by them: by what changes when they are turned off. Those that have the name of something
 // that is looked for are turned off one by one, the others together first.
 func (h *hearing) switches(lookups []*buildfile.Lookup) error {
-	var named, off, on, aside []*buildfile.Switch
+	var named, off, on, aside, valued []*buildfile.Switch
 	for i := range h.source.Switches {
 		sw := &h.source.Switches[i]
 		switch {
-		case sw.Values != nil, len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
+		case sw.Values != nil:
+			valued = append(valued, sw)
+		case len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
 		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
 			return slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(sw.Raw) })
 		}):
@@ -33,6 +35,9 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 	}
 	turn := func(sw *buildfile.Switch) error { return h.turn(sw, lookups) }
 	if err := each(named, turn); err != nil {
+		return err
+	}
+	if err := each(valued, h.choose); err != nil {
 		return err
 	}
 	left := 0
@@ -54,6 +59,36 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("of %d of its switches only the files were read", left), "there was no time for more", Guessed})
 	}
 	return nil
+}
+
+// choose gives a switch each of its values, and adds what is looked for with one alone.
+func (h *hearing) choose(sw *buildfile.Switch) error {
+	for _, v := range sw.Order {
+		if h.late() || v == sw.Value {
+			continue
+		}
+		run, err := h.run(slices.Concat(h.source.Args, sw.Values[v]), h.answers)
+		if err != nil {
+			return err
+		}
+		h.lock.Lock()
+		h.came(run, sw, v)
+		h.lock.Unlock()
+	}
+	return nil
+}
+
+// came adds what a run has asked for that was not asked for otherwise, for a switch is on, or
+// has a value. The caller holds the lock.
+func (h *hearing) came(run *listen.Run, sw *buildfile.Switch, v string) {
+	came := missing(run, h.full)
+	for _, a := range run.Asked {
+		if came[a.Key()] && !h.own(a) && a.Kind != "function" && a.Kind != "program" {
+			l := asLookup(a).Lookup
+			l.Switch, l.Value, l.Required = sw.Name, v, !run.OK
+			h.more = append(h.more, &l)
+		}
+	}
 }
 
 // together turns switches off together, and where that says something, in halves. It returns of
@@ -123,6 +158,9 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 				l.Switch = sw.Name
 			}
 		}
+	}
+	if on != nil && len(gone) == 0 {
+		h.came(on, sw, "")
 	}
 	switch {
 	case len(gone) > 0 && !required:

@@ -514,6 +514,9 @@ func (r *Room) made(dir string, args []string) map[string]string {
 		if !e.Mode.IsRegular() || told[base] || ofCMake || strings.HasPrefix(base, "conftest") {
 			return nil
 		}
+		if r.source.InTree && ground.Exists(filepath.Join(r.source.Dir, r.source.Below, e.Name)) {
+			return nil // it was there before
+		}
 		text, err := ground.ReadFile(filepath.Join(dir, e.Name), largest)
 		if err != nil {
 			return nil
