@@ -182,8 +182,8 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 	return nil
 }
 
-// partly takes in what was asked for by a source that stops: the last of that which nobody has
-// is what it seems to stop for.
+// partly takes in what was asked for by a source that stops: the last thing without an answer is
+// what it seems to stop for.
 func (h *hearing) partly() {
 	if h.full == nil {
 		return

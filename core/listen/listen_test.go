@@ -31,7 +31,7 @@ func TestTrace(t *testing.T) {
 		line("/s/FindKelp.cmake", "find_library", `"KELP","NAMES","kelp;kelp2","HINTS","/opt"`)+line("/s/FindKelp.cmake", "find_path", `"KELP_H","kelp/kelp.h","PATHS","/opt"`)+
 		line("/usr/share/cmake/FindMoss.cmake", "find_library", `"MOSS","moss"`)+line("/s/x.cmake", "find_package", `"Threads","REQUIRED"`)+line("/s/x.cmake", "find_program", `"RAKE","rake"`)+
 		"{\"cmd\":\"find_x\n"+line("/s/x.cmake", "find_library", `"ONLY"`)), 0o644))
-	got := (&Room{source: Source{Dir: dir}}).traced(trace, "/s")
+	got := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(trace, "/s")
 	assert.Equal(t, []Asked{
 		{Kind: "package", Names: []string{"Moss"}, Range: ">= 2.1", Required: true},
 		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}}, {Kind: "program", Names: []string{"rake"}},

@@ -56,7 +56,7 @@ func (r *Room) traced(file, source string) (all []Asked) {
 // for it, whose searches are told as well, or where it is about the machine.
 func (r *Room) findPackage(args []string) []Asked {
 	name := args[0]
-	if base[name] || r.has("Find"+name+".cmake") {
+	if base[name] || r.modules()["Find"+name+".cmake"] {
 		return nil
 	}
 	a := Asked{Kind: "package", Names: []string{name}}
@@ -74,21 +74,21 @@ func (r *Room) findPackage(args []string) []Asked {
 // base are packages of CMake's own that every machine has.
 var base = map[string]bool{"Threads": true, "PkgConfig": true, "Git": true, "OpenMP": true}
 
-// has tells whether the source has a file of a name, in a directory that such files are in.
-func (r *Room) has(name string) bool {
-	if r.modules == nil {
-		r.modules = map[string]bool{}
-		if d, err := ground.OpenDir(r.source.Dir); err == nil {
-			defer d.Close()
-			d.Walk(true, func(e ground.Entry) error {
-				if strings.HasSuffix(e.Name, ".cmake") {
-					r.modules[filepath.Base(e.Name)] = true
-				}
-				return nil
-			})
-		}
+// modulesIn are the names of the files with which CMake is extended below a directory.
+func modulesIn(dir string) map[string]bool {
+	names := map[string]bool{}
+	d, err := ground.OpenDir(dir)
+	if err != nil {
+		return names
 	}
-	return r.modules[name]
+	defer d.Close()
+	d.Walk(true, func(e ground.Entry) error {
+		if strings.HasSuffix(e.Name, ".cmake") {
+			names[filepath.Base(e.Name)] = true
+		}
+		return nil
+	})
+	return names
 }
 
 // names are those that a search is for: up to the first word that says where and how.

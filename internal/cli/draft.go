@@ -228,9 +228,9 @@ func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Sourc
 	err := found.Listen(ctx, m, dir, known, draft.Listening{Quick: f.quick, Longest: f.longest})
 	switch {
 	case err == nil:
-		a.screen.Note("Its configure step was listened to, for %s.", seconds(a.now().Sub(began).Seconds()))
+		a.screen.Note("Listened to its configure step for %s.", seconds(a.now().Sub(began).Seconds()))
 	case errors.As(err, &unheard), errors.Is(err, listen.ErrNoRoom):
-		a.screen.Note("Only its files were read: %v.", err)
+		a.screen.Note("Read only its files: %v.", err)
 		err = nil
 	}
 	return err
