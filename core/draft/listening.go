@@ -306,6 +306,9 @@ func (h *hearing) stopped(run *listen.Run) error {
 		programs = append(programs, host.Question{Kind: host.Program, Name: word})
 	}
 	owners := h.m.HostFiles.Owners(programs)
+	if run.Late {
+		return &Unheard{run.Output}
+	}
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
 		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" && slices.Contains(strings.Fields(why), q.Name) {

@@ -84,6 +84,7 @@ type Run struct {
 	Asked  []Asked           // in the order in which it asked
 	CXX    bool              // a C++ compiler was run
 	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
+	Late   bool              // it was ended for having taken too long
 	Output string            // the end of what it printed
 	CPU    time.Duration
 	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
@@ -383,7 +384,7 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 		return nil, r.ctx.Err()
 	}
 	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
-	if ctx.Err() != nil {
+	if run.Late = ctx.Err() != nil; run.Late {
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
 	inside.Leave()
