@@ -30,8 +30,12 @@ type Origin struct {
 func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c := &composer{family: family, named: map[string]bool{}, auto: map[string]bool{}}
 	c.url, c.page, c.open = s.openURL(o)
-	c.line("# A draft by Fern Ladder, from the source's own files. Look at the lines with")
-	c.line("# remarks, then check the recipe.")
+	by := "the source's own files"
+	if s.Heard {
+		by += ", and what its build asks for"
+	}
+	c.line("# A draft by Fern Ladder, from %s.", by)
+	c.line("# Look at the lines with remarks, then check the recipe.")
 	c.line("format = 1")
 	c.line("")
 	c.line("[package]")

@@ -172,7 +172,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 			return err
 		}
 	}
-	h.full = run
+	h.full, h.source.Heard = run, true
 	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
 	for _, l := range h.lookups() {
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return o.Kind == l.Kind && o.Name() == l.Name() }) {

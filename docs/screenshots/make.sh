@@ -5,7 +5,8 @@ set -e
 here=$(cd "$(dirname "$0")" && pwd)
 program=$here/../../bin/fernladder
 work=$(mktemp -d)
-chmod 777 "$work" # builds at level open, which are other users, leave word in it
+chmod 755 "$work"
+mkdir "$work/word" && chmod 777 "$work/word" # builds at level open, which are other users, leave word in it
 trap 'kill $server $site 2>/dev/null; rm -rf "$work"' EXIT
 mkdir "$work/bin" && ln -s "$(realpath "$program")" "$work/bin/fernladder"
 export PATH="$work/bin:$PATH" DISPLAY=:97
@@ -20,16 +21,16 @@ sleep 1
 shot() {
 	{
 		echo "cd '$2'"
-		[ -z "$4" ] || echo "touch '$work/now'"
+		[ -z "$4" ] || echo "touch '$work/word/now'"
 		printf '%s\n' "$3" | while IFS= read -r line; do
 			printf "printf '\\033[1m$ %%s\\033[0m\\\\n' '%s'\n%s\n" "$(printf %s "$line" | sed "s/'/'\\\\''/g")" "$line"
 		done
-		echo "touch '$work/now'; sleep 60"
+		echo "touch '$work/word/now'; sleep 60"
 	} >"$work/script"
-	rm -f "$work/now"
+	rm -f "$work/word/now"
 	xterm -geometry 142x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf6' -fg '#222222' -xrm 'XTerm*color8: #8a8a80' -xrm 'XTerm*allowSendEvents: true' -e sh "$work/script" &
 	terminal=$!
-	for i in $(seq 300); do [ -e "$work/now" ] && break; sleep 0.1; done
+	for i in $(seq 300); do [ -e "$work/word/now" ] && break; sleep 0.1; done
 	[ -z "$4" ] || sleep 2
 	for key in $4; do xdotool key --window "$(xdotool search --class xterm 2>/dev/null | tail -1)" "$key" 2>/dev/null; sleep 0.2; done
 	sleep 0.5
@@ -47,7 +48,7 @@ cd "$work/garden"
 mkdir drafts && printf 'root = "root"\nshelves = ["drafts", "recipes"]\n' >drafts.toml
 url=$(sed 's/.* //' "$work/served")
 shot draft . "fernladder draft $url/dl/glasshouse-1.0.0.tar.gz --settings drafts.toml
-cat drafts/glasshouse/recipe.toml"
+sed -n '/^.option/,/^method/p' drafts/glasshouse/recipe.toml"
 shot plan . 'fernladder plan glasshouse
 fernladder plan glasshouse -o mistplan.plots=off
 fernladder build sporegen dewcalc
@@ -58,7 +59,7 @@ fernladder install glasshouse'
 # The picture of a build under way is taken by the build itself.
 cp -r recipes slow && sed 's/recipes/slow/; s/root *= .*/root = "slow-root"/' fernladder.toml >slow.toml
 for name in loamdb sporegen; do
-	printf "[steps]\nbefore_compile = '''\nfor i in \$(seq 10 9 99); do echo \"[ \$i%%] Building C object $name.c.o\"; sleep 0.3; [ \$i -lt 60 ] || touch $work/now || :; done\n'''\n" >>slow/$name/recipe.toml
+	printf "[steps]\nbefore_compile = '''\nfor i in \$(seq 10 9 99); do echo \"[ \$i%%] Building C object $name.c.o\"; sleep 0.3; [ \$i -lt 60 ] || touch $work/word/now || :; done\n'''\n" >>slow/$name/recipe.toml
 done
 shot live . 'fernladder install glasshouse --output --isolation open --settings slow.toml'
 shot prove . 'fernladder build --prove mistplan
