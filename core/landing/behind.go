@@ -63,7 +63,7 @@ func (s System) Behind(pkg, name string, mode fs.FileMode) string {
 		if s.described(path.Join(parts[:2]...)) != "" {
 			return s.described(name)
 		}
-	case len(parts) > 3 && parts[1] == "cmake":
+	case len(parts) == 4 && parts[1] == "cmake":
 		return s.described("lib/cmake/"+parts[2], "share/cmake/"+parts[2])
 	case ownTops[parts[0]] && isOwn(pkg, parts[1]): // the system's package of that name reads it
 		return ask(s.File, path.Join(parts[:2]...))

@@ -256,8 +256,7 @@ func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 			gone = append(gone, name)
 		}
 	}
-	slices.Sort(gone)
-	return gone
+	return slices.Sorted(slices.Values(gone))
 }
 
 // leave takes links of ours away, and the directories that were made for links and are
@@ -291,10 +290,6 @@ func (x *sharing) leave(names []string) error {
 	}
 	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(x.made))) {
 		err := x.dir.Rmdir(dir)
-		if err == nil && x.opened[dir] != nil {
-			x.opened[dir].Close()
-			delete(x.opened, dir)
-		}
 		switch {
 		case err == nil, ground.Gone(err):
 			delete(x.made, dir)

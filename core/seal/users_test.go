@@ -38,6 +38,9 @@ func TestDoors(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, open(killed))
 	assert.True(t, open(next))
+	named, err := os.ReadFile(filepath.Join(users.Locks, "1900000200"))
+	require.NoError(t, err)
+	assert.Equal(t, next, string(named), "the next knows what to shut when this program is killed")
 
 	// One that another machine has lent, by the locks that they have in common, is left to it.
 	elsewhere := users

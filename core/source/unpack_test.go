@@ -349,6 +349,7 @@ func TestDamagedArchives(t *testing.T) {
 		"nothing":                   {nil, "there is nothing in it"},
 		"empty tar":                 {make([]byte, 1024), "there is nothing in it"},
 		"a web page":                {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},
+		"gz, then a broken member":  {slices.Concat(gz, []byte("\x1f\x8b\x07rubbish")), "damaged"},
 		"gz members, then rubbish":  {slices.Concat(gz, empty.Bytes(), []byte("rubbish")), ""},
 		"zip of long comments":      {wordy.Bytes(), "directory of the zip archive is larger than 32 MiB"},
 	} {
