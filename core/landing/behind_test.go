@@ -1,12 +1,13 @@
 package landing
 
 import (
-	"fernladder/core/store"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"fernladder/core/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,12 +24,12 @@ func TestWhatTheSystemHasComesFirst(t *testing.T) {
 			return ""
 		}
 	}
-	s := System{Program: has("grow"), Library: has("libfern.so.1 libleaf-2.so"), File: has("share/applications/grow.desktop lib/systemd/system/grow.service share/icons/grow.svg share/thumbnailers/grow.thumbnailer include/fern.h lib/pkgconfig/fern.pc lib/cmake/Fern share/grow")}
+	s := System{Program: has("grow"), Library: has("libfern.so.1 libleaf-2.so"), File: has("share/applications/grow.desktop lib/systemd/system/grow.service share/icons/grow.svg share/thumbnailers/grow.thumbnailer include/fern.h lib/pkgconfig/fern.pc lib/cmake/Fern share/grow share/leaf share/pkgconfig/leaf.pc")}
 	for file, behind := range map[string]bool{
 		"bin/grow": true, "sbin/grow": true, "bin/grow2": false, "libexec/grow": false,
 		"share/man/man1/grow.1": true, "share/man/man8/grow.8.gz": true, "share/man/man5/grow.5": false,
 		"share/bash-completion/completions/grow": true, "share/zsh/site-functions/_grow": true, "share/fish/vendor_completions.d/grow.fish": true, "share/bash-completion/completions/grow2": false,
-		"lib/libfern.so.1": true, "lib/libfern.so.1.2.3": true, "lib/libfern.so.2": false, "lib/libfern.so": false, "lib/libleaf-2.so": true, "lib/fern/libfern.so.1": false, "include/fern.h": true, "include/leaf.h": false, "lib/pkgconfig/fern.pc": true, "share/cmake/Fern/x.cmake": true, "share/grow/x": true, "share/grown/x": false,
+		"lib/libfern.so.1": true, "lib/libfern.so.1.2.3": true, "lib/libfern.so.2": false, "lib/libfern.so": false, "lib/libleaf-2.so": true, "lib/fern/libfern.so.1": false, "include/fern.h": true, "include/leaf.h": false, "lib/pkgconfig/fern.pc": true, "share/cmake/Fern/x.cmake": true, "share/grow/x": true, "share/grown/x": false, "share/leaf/x": false, "share/grown/Fern/x": false, "lib/pkgconfig/leaf.pc": true,
 		"share/applications/grow.desktop": true, "lib/systemd/system/grow.service": true, "share/thumbnailers/grow.thumbnailer": true, "share/icons/grow.svg": false,
 	} {
 		assert.Equal(t, behind, s.Behind("grow", file, 0o644) != "", file)

@@ -225,8 +225,8 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 
 // takeUp takes away what was laid beside a file earlier, if nobody has changed it.
 func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
-	base, digest, was := strings.Cut(samples[name+laidSuffix], " ")
-	if !was || strings.Contains(base, "/") || !strings.HasPrefix(base, filepath.Base(c.File)+".sample-") {
+	base, digest, _ := strings.Cut(samples[name+laidSuffix], " ")
+	if strings.Contains(base, "/") || !strings.HasPrefix(base, filepath.Base(c.File)+".sample-") {
 		return nil
 	}
 	delete(samples, name+laidSuffix)
