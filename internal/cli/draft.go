@@ -112,7 +112,7 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if err != nil || found == nil {
 		return err
 	}
-	if len(d.drafted) > 0 {
+	if len(d.drafted) > 0 && !a.screen.JSON { // which has one object for each recipe
 		if err := d.showLadder(ctx, found.Name.Value); err != nil {
 			return err
 		}
