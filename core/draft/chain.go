@@ -14,6 +14,7 @@ import (
 	"fernladder/core/listen"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
+	"fernladder/core/version"
 )
 
 // Places are archives from which what a draft needs can be drafted, too.
@@ -60,10 +61,14 @@ var references = pattern.New(`(?i)\bhref\s*=\s*["']?([^"'\s>]+)`)
 // For finds the archive that should have something: the one that is called like it, of several
 // releases the newest.
 func (p *Places) For(l buildfile.Lookup) (archive string, found bool) {
-	best := 0
+	best, newest := 0, version.Version{}
 	for _, candidate := range p.archives {
 		m := archiveParts.FindStringSubmatch(path.Base(candidate))
 		if m == nil {
+			continue
+		}
+		v, err := version.Parse(m[2])
+		if err != nil {
 			continue
 		}
 		name := strings.ToLower(m[1])
@@ -78,8 +83,8 @@ func (p *Places) For(l buildfile.Lookup) (archive string, found bool) {
 			case buildfile.Stem(first) == stem && len(stem) > 2:
 				fits = 1
 			}
-			if fits > 0 && fits >= best {
-				best, archive = fits, candidate
+			if fits > best || fits > 0 && fits == best && v.Compare(newest) > 0 {
+				best, newest, archive = fits, v, candidate
 			}
 		}
 	}

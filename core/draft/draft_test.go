@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -216,5 +217,14 @@ func TestUnusualMakefiles(t *testing.T) {
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "mkdir -p doc\nprintf '%%:\\n\\t@:\\nall check install:\\n' >doc/Makefile.in\n")
 	for makefile, inTree := range map[string]bool{"fern: fern.o\n": true, "VPATH = @srcdir@\nfern: fern.o\n": false, "fern: fern.o\n\tcc $(srcdir)/x": false, "all:\n\tcd src; make\n": false} {
 		assert.Equal(t, inTree, Read(sourceOf("configure", generated, "src/Makefile.in", makefile), "fern-1.0.tar.gz").InTree, makefile)
+	}
+}
+
+// The archive that should have something is called like it; of several the newest.
+func TestPlaces(t *testing.T) {
+	p := &Places{archives: []string{"/a/moss-1.10.tar.gz", "/a/moss-1.9.tar.xz", "/a/libfern-turbo-2.tar.gz", "/a/kelp.tar", "/a/mossy-3.tar.gz"}}
+	for names, want := range map[string]string{"moss": "/a/moss-1.10.tar.gz", "moss.h": "/a/moss-1.10.tar.gz", "fernlib.h": "/a/libfern-turbo-2.tar.gz", "reed": "", "kelp": ""} {
+		got, _ := p.For(buildfile.Lookup{Kind: "header", Names: strings.Fields(names)})
+		assert.Equal(t, want, got, names)
 	}
 }
