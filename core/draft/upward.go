@@ -33,7 +33,7 @@ func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
 		return ""
 	}
 	other := k.provides[listen.Key(string(q.Kind), q.Name)]
-	if other == r.Name || !slices.Contains(k.recipes, other) || k.onTop(other, r.Name, nil) {
+	if other == "" || other == r.Name || !slices.Contains(k.recipes, other) || k.onTop(other, r.Name, nil) {
 		return ""
 	}
 	return other

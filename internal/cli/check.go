@@ -61,12 +61,14 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 			return err
 		}
 	}
-	m.Shelves.ReadAll(names)
 	var known *draft.Known // which takes all recipes
 	if all || fix {
-		if known, err = draft.Survey(m.Shelves, m.Store); err != nil {
-			return err
-		}
+		known, err = draft.Survey(m.Shelves, m.Store)
+	} else {
+		m.Shelves.ReadAll(names)
+	}
+	if err != nil {
+		return err
 	}
 	problems, warnings := keyfile.Problems{}, keyfile.Problems{}
 	for _, name := range names {
