@@ -61,3 +61,36 @@ func TestListeningToHostileSources(t *testing.T) {
 		})
 	}
 }
+
+// A configure step cannot have a later one of the same source written, or read, elsewhere.
+func TestListeningLeavesNoTraps(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root is sure to have sealed rooms here")
+	}
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("victim"), 0o777))
+	w.write("src/fern/configure", "#!/bin/sh\nfor arg do\n\tcase $arg in\n\t--enable-moss) ;;\n\t--disable-moss) ;;\n\tesac\ndone\nfor n in 2 3 4 5; do for d in \"$HOME\" \"$HOME/..\" \"$PWD/..\"; do\n"+
+		"for name in run-$n says-run-$n source-$n; do ln -s "+w.path("victim")+" \"$d/$name\"; done; done; done\n"+
+		"mv \"$FL_LISTEN\" \"$FL_LISTEN.old\"; ln -s "+w.path("victim")+" \"$FL_LISTEN\"; rm -f \"$FL_LISTEN/notes\"; ln -s "+w.path("victim/notes")+" \"$FL_LISTEN/notes\"\nexit 0\n")
+	require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
+	w.write("victim/notes", "header moss.h\n")
+	r := w.must("draft", w.path("src/fern"), "--print", "--release", "1.0")
+	assert.Contains(t, r.stderr, "Listened to its configure step")
+	assert.NotContains(t, r.stdout, "moss.h")
+	entries, err := os.ReadDir(w.path("victim"))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "only its own file: %v", entries)
+}
+
+// However much a configure step asks for, a draft is written in a moment.
+func TestListeningToOneThatAsksForAll(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root is sure to have sealed rooms here")
+	}
+	w := newWorld(t)
+	w.write("src/fern/configure", "#!/bin/sh\nseq 1 300000 | sed 's/.*/header h&.h/' >\"$FL_LISTEN/notes\"\n")
+	require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
+	began := time.Now()
+	w.must("draft", w.path("src/fern"), "--print", "--release", "1.0")
+	assert.Less(t, time.Since(began), 30*time.Second)
+}

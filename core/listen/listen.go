@@ -172,15 +172,23 @@ func (r *Room) Sees(file string) bool { return !r.sight.Hides(file) }
 // Close takes the room away.
 func (r *Room) Close() { r.done() }
 
-func (r *Room) box() string   { return filepath.Join(r.base, "box") }
-func (r *Room) given() string { return filepath.Join(r.base, "given") }
+// at is a place of the room. The user of the room can write in some of them and in none to
+// base, so that no run finds, or leaves, anything in the place of one that is made for another.
+func (r *Room) at(names ...string) string {
+	return filepath.Join(r.base, filepath.Join(names...))
+}
+
+func (r *Room) given() string { return r.at("given") }
 
 // prepare lays out what the room has.
 func (r *Room) prepare() error {
-	for _, dir := range []string{"box", "box/kept", "given", "given/bin"} {
-		if err := os.Mkdir(filepath.Join(r.base, dir), 0o755); err != nil {
+	for _, dir := range []string{"given", "given/bin"} {
+		if err := os.Mkdir(r.at(dir), 0o755); err != nil {
 			return err
 		}
+	}
+	if err := r.mkdir("kept", nil); err != nil {
+		return err
 	}
 	for script, names := range map[string][]string{"cc.sh": {"cc", "gcc", "c++", "g++"}, "pkg-config.sh": {"pkg-config", "pkgconf"}, "answers.cmake": {"../answers.cmake"}} {
 		text, err := scripts.ReadFile(script)
@@ -199,7 +207,7 @@ func (r *Room) prepare() error {
 	if r.source.Prepare == "" {
 		return nil
 	}
-	run, err := r.run("prepare", filepath.Join("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
+	run, err := r.run("prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
 	if err == nil && !run.OK {
 		err = &Unmade{run.Output}
 	}
@@ -208,32 +216,35 @@ func (r *Room) prepare() error {
 
 // copy makes a copy of the source that the user of the room can change.
 func (r *Room) copy(name string) error {
-	to := filepath.Join(r.box(), name)
+	to := r.at(name)
 	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", r.source.Dir, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
 	if _, says, err := cp.Text(r.ctx); err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(says))
 	}
+	return r.give(to)
+}
+
+func (r *Room) give(dir string) error {
 	if !r.user.Other() {
 		return nil
 	}
-	return ground.Give(r.box(), ground.Ours, r.user.UID, r.user.GID)
+	return ground.Give(dir, ground.Ours, r.user.UID, r.user.GID)
 }
 
 // Run runs the configure step.
 func (r *Room) Run(step Step) (*Run, error) {
 	name := "run-" + strconv.Itoa(int(r.runs.Add(1)))
-	source, build := "source", name
+	source, below := "source", ""
 	if r.source.InTree {
-		source = name
+		source, below = name, r.source.Below
 		if err := r.copy(name); err != nil {
 			return nil, err
 		}
-		build = path.Join(name, r.source.Below)
 	} else if err := r.mkdir(name, nil); err != nil {
 		return nil, err
 	}
-	defer ground.Remove(filepath.Join(r.box(), name))
-	top, below := filepath.Join(r.box(), source, r.source.Below), filepath.Join(r.box(), build)
+	defer ground.Remove(r.at(name))
+	top, build, says := r.at(source, r.source.Below), r.at(name, below), r.at("says-"+name)
 	prefix := "/opt/fl-listen"
 	var argv []string
 	switch r.source.Method {
@@ -241,14 +252,14 @@ func (r *Room) Run(step Step) (*Run, error) {
 		argv = []string{filepath.Join(top, "configure"), "--prefix=" + prefix}
 		if r.autoconf() {
 			// What it has decided is in config.status.
-			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(r.box(), "says-"+name, "cache"))
+			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}
 	case recipe.CMake:
-		argv = []string{"cmake", "-S", top, "-B", below, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
+		argv = []string{"cmake", "-S", top, "-B", build, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
 			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
-			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(r.box(), "says-"+name, "trace")}
+			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(says, "trace")}
 	case recipe.Meson:
-		argv = []string{"meson", "setup", below, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+		argv = []string{"meson", "setup", build, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
 	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
 		argv = []string{"make", "-k", "-C", top}
 	default:
@@ -258,39 +269,51 @@ func (r *Room) Run(step Step) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.source.Method == recipe.CMake {
-		run.Asked = append(run.Asked, r.traced(filepath.Join(r.box(), "says-"+name, "trace"), filepath.Join(r.box(), source))...)
-		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") // what it cannot generate with empty answers does not matter
+	made, err := ground.OpenDir(r.at(name))
+	if err != nil {
+		return nil, err
 	}
-	if r.source.Method == recipe.Configure && !run.OK && !strings.Contains(run.Output, "configure: error:") {
+	defer made.Close()
+	said, err := ground.OpenDir(says)
+	if err != nil {
+		return nil, err
+	}
+	defer said.Close()
+	run.notes(said)
+	if below != "" {
+		sub, err := made.Sub(below)
+		if err != nil {
+			return run, nil // it has taken its own directory away
+		}
+		defer sub.Close()
+		made = sub
+	}
+	switch r.source.Method {
+	case recipe.CMake:
+		run.Asked = append(run.Asked, r.traced(said, r.at(source))...)
+		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") // what it cannot generate with empty answers does not matter
+	case recipe.Configure:
 		// It was to create nothing, so what it does with its files besides may have failed.
-		run.OK = ground.Exists(filepath.Join(below, "config.status"))
+		_, err := made.Lstat("config.status")
+		run.OK = run.OK || err == nil && !strings.Contains(run.Output, "configure: error:")
 	}
 	run.Asked = merged(run.Asked)
-	run.Made = r.made(below, step.Args)
-	run.Cache = r.cache(filepath.Join(r.box(), "says-"+name, "cache"), run.Asked)
+	run.Made = r.made(made, build, step.Args)
+	run.Cache = cache(said, run.Asked)
 	return run, nil
 }
 
-// mkdir makes a directory of the room's user in the box, with files.
+// mkdir makes a directory of the room's user, with files.
 func (r *Room) mkdir(name string, files map[string][]byte) error {
-	box, err := os.OpenRoot(r.box())
-	if err != nil {
-		return err
-	}
-	defer box.Close()
-	if err := box.Mkdir(name, 0o755); err != nil {
+	if err := os.Mkdir(r.at(name), 0o755); err != nil {
 		return err
 	}
 	for file, data := range files {
-		if err := box.WriteFile(path.Join(name, file), data, 0o644); err != nil {
+		if err := os.WriteFile(r.at(name, file), data, 0o644); err != nil {
 			return err
 		}
 	}
-	if !r.user.Other() {
-		return nil
-	}
-	return ground.Give(filepath.Join(r.box(), name), ground.Ours, r.user.UID, r.user.GID)
+	return r.give(r.at(name))
 }
 
 // answer writes what is there for a run.
@@ -332,7 +355,7 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	if err := r.answer(name, step.Answers); err != nil {
 		return nil, err
 	}
-	says := filepath.Join(r.box(), "says-"+name)
+	says := r.at("says-" + name)
 	if err := r.mkdir("says-"+name, map[string][]byte{"cache": step.Cache}); err != nil {
 		return nil, err
 	}
@@ -345,8 +368,14 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	if limits.FileSize == 0 || limits.FileSize > largest {
 		limits.FileSize = largest
 	}
-	room := seal.Room{Level: seal.Sealed, Point: point, Home: r.box(), User: r.user, Limits: limits,
-		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), step.Trees), Writable: []string{r.box()}, Layer: r.sight.Layer}
+	writable := []string{says, r.at("kept")}
+	for _, of := range []string{name, "source"} {
+		if ground.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
+			writable = append(writable, r.at(of))
+		}
+	}
+	room := seal.Room{Level: seal.Sealed, Point: point, Home: says, User: r.user, Limits: limits,
+		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), step.Trees), Writable: writable, Layer: r.sight.Layer}
 	if room.Layer == "" || !room.Apart() {
 		hidden, err := r.sight.Hidden()
 		if err != nil {
@@ -376,9 +405,9 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	if strings.Contains(argv[0], "/") {
 		file = argv[0]
 	}
-	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: filepath.Join(r.box(), dir), Output: output, Env: []string{
-		"PATH=" + strings.Join(dirs, ":"), "HOME=" + r.box(), "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD=" + filepath.Join(r.box(), dir),
-		"FL_LISTEN=" + says, "FL_KEPT=" + filepath.Join(r.box(), "kept"), "FL_ANSWERS=" + filepath.Join(r.given(), name, "answers"),
+	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: []string{
+		"PATH=" + strings.Join(dirs, ":"), "HOME=" + says, "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD=" + dir,
+		"FL_LISTEN=" + says, "FL_KEPT=" + r.at("kept"), "FL_ANSWERS=" + filepath.Join(r.given(), name, "answers"),
 		"FL_STUBS=" + filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS=" + filepath.Dir(r.m.Programs.Find("cc"))}})
 	if r.ctx.Err() != nil {
 		return nil, r.ctx.Err()
@@ -388,7 +417,6 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
 	inside.Leave()
-	r.notes(says, run)
 	run.found(output, step.Trees)
 	return run, nil
 }
@@ -420,8 +448,8 @@ func (run *Run) found(output *os.File, trees []string) {
 const largestNotes = 4 << 20
 
 // notes reads what the scripts have noted.
-func (r *Room) notes(says string, run *Run) {
-	text, err := ground.ReadFile(filepath.Join(says, "notes"), largestNotes)
+func (run *Run) notes(says *ground.Dir) {
+	text, err := says.ReadFile("notes", largestNotes)
 	if err != nil {
 		return
 	}
@@ -437,19 +465,29 @@ func (r *Room) notes(says string, run *Run) {
 	}
 }
 
-// merged has each thing once, where it was asked for last, without what no recipe could name.
-func merged(all []Asked) (some []Asked) {
+// merged has each thing once, where it was asked for last, without what no recipe could name, and
+// of what is more than an honest step asks for the last.
+func merged(all []Asked) []Asked {
+	const most = 1000
+	last := map[string]Asked{}
+	var order []string // a key, each time
 	for _, a := range all {
 		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool { return recipe.CheckSystemName(name) != nil || name == "ac_nonexistent.h" })
 		if len(a.Names) == 0 {
 			continue
 		}
-		if i := slices.IndexFunc(some, func(o Asked) bool { return o.Key() == a.Key() }); i >= 0 {
-			a.Required = a.Required || some[i].Required
-			a.Range = cmp.Or(a.Range, some[i].Range)
-			some = slices.Delete(some, i, i+1)
-		}
-		some = append(some, a)
+		before := last[a.Key()]
+		a.Required, a.Range = a.Required || before.Required, cmp.Or(a.Range, before.Range)
+		last[a.Key()] = a
+		order = append(order, a.Key())
 	}
+	var some []Asked
+	for _, key := range slices.Backward(order) {
+		if a, left := last[key]; left && len(some) < most {
+			some = append(some, a)
+			delete(last, key)
+		}
+	}
+	slices.Reverse(some)
 	return some
 }

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"fernladder/core/ground"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -22,7 +24,8 @@ func TestMerged(t *testing.T) {
 func TestTrace(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "FindKelp.cmake"), nil, 0o644))
-	trace := filepath.Join(t.TempDir(), "trace")
+	says := t.TempDir()
+	trace := filepath.Join(says, "trace")
 	line := func(file, cmd, args string) string {
 		return `{"args":[` + args + `],"cmd":"` + cmd + `","file":"` + file + `","line":1}` + "\n"
 	}
@@ -31,7 +34,7 @@ func TestTrace(t *testing.T) {
 		line("/s/FindKelp.cmake", "find_library", `"KELP","NAMES","kelp;kelp2","HINTS","/opt"`)+line("/s/FindKelp.cmake", "find_path", `"KELP_H","kelp/kelp.h","PATHS","/opt"`)+
 		line("/usr/share/cmake/FindMoss.cmake", "find_library", `"MOSS","moss"`)+line("/s/x.cmake", "find_package", `"Threads","REQUIRED"`)+line("/s/x.cmake", "find_program", `"RAKE","rake"`)+
 		"{\"cmd\":\"find_x\n"+line("/s/x.cmake", "find_library", `"ONLY"`)), 0o644))
-	got := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(trace, "/s")
+	got := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(open(t, says), "/s")
 	assert.Equal(t, []Asked{
 		{Kind: "package", Names: []string{"Moss"}, Range: ">= 2.1", Required: true},
 		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}}, {Kind: "program", Names: []string{"rake"}},
@@ -40,8 +43,16 @@ func TestTrace(t *testing.T) {
 
 // What the tests of a script have found is kept, but for what it asked for.
 func TestCache(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "cache")
+	says := t.TempDir()
+	file := filepath.Join(says, "cache")
 	require.NoError(t, os.WriteFile(file, []byte("# x\nac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nac_cv_lib_moss_grow=${ac_cv_lib_moss_grow=no}\nac_cv_env_CC_set=\nfern_cv_frost=${fern_cv_frost=yes}\nrm=-rf\n"), 0o644))
-	got := (&Room{}).cache(file, []Asked{{Kind: "library", Names: []string{"moss"}}})
+	got := cache(open(t, says), []Asked{{Kind: "library", Names: []string{"moss"}}})
 	assert.Equal(t, "ac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nfern_cv_frost=${fern_cv_frost=yes}\n", string(got))
+}
+
+func open(t *testing.T, dir string) *ground.Dir {
+	d, err := ground.OpenDir(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { d.Close() })
+	return d
 }

@@ -12,8 +12,8 @@ import (
 
 // traced reads what CMake has told of what it has run (--trace-format=json-v1, cmake(1)): the
 // searches of the source's own files.
-func (r *Room) traced(file, source string) (all []Asked) {
-	f, err := ground.Open(file)
+func (r *Room) traced(says *ground.Dir, source string) (all []Asked) {
+	f, err := says.Open("trace")
 	if err != nil {
 		return nil
 	}
