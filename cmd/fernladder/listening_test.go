@@ -88,7 +88,7 @@ func TestListeningToOneThatAsksForAll(t *testing.T) {
 		t.Skip("only root is sure to have sealed rooms here")
 	}
 	w := newWorld(t)
-	w.write("src/fern/configure", "#!/bin/sh\nseq 1 300000 | sed 's/.*/header h&.h/' >\"$FL_LISTEN/notes\"\n")
+	w.write("src/fern/configure", "#!/bin/sh\nseq 1 200000 | sed 's/.*/header h&.h/' >\"$FL_LISTEN/notes\"\n")
 	require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
 	began := time.Now()
 	w.must("draft", w.path("src/fern"), "--print", "--release", "1.0")

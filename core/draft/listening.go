@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/listen"
@@ -62,8 +64,16 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		return err
 	}
 	defer room.Close()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: ctx, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick}
-	return h.hear()
+	// However many runs there are, it comes to an end.
+	const whole = 10
+	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
+	defer cancel()
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick}
+	err = h.hear()
+	if limited.Err() != nil && ctx.Err() == nil {
+		return &Unheard{"it was not done after ten times the longest that a run may take"}
+	}
+	return err
 }
 
 // hearing is what is found out about a source by listening to it.
@@ -93,7 +103,7 @@ func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error
 		}
 	}
 	slices.Sort(trees)
-	run, err := h.room.Run(listen.Step{Args: args, Answers: answers, Trees: trees, Cache: h.cache})
+	run, err := h.room.Run(h.ctx, listen.Step{Args: args, Answers: answers, Trees: trees, Cache: h.cache})
 	if err == nil {
 		h.lock.Lock()
 		h.cpu += run.CPU
@@ -229,8 +239,12 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			return nil
 		}
 		if !grew {
-			culprit, found := h.culprit(run)
-			if tried++; !found || tried > most {
+			var culprit listen.Asked
+			found := false
+			if tried++; tried <= most && !run.Late {
+				culprit, found = h.culprit(run)
+			}
+			if !found {
 				h.full = run
 				return h.stopped(run)
 			}
@@ -269,18 +283,18 @@ func (h *hearing) answer(a listen.Asked, version string) (added bool) {
 // culprit is what a run seems to have stopped for: the last that it asked for, of what can be
 // had at all.
 func (h *hearing) culprit(run *listen.Run) (culprit listen.Asked, found bool) {
-	var questions []host.Question
+	var asked []host.Question
 	for _, a := range run.Asked {
-		questions = append(questions, asLookup(a).questions()...)
+		asked = append(asked, questions(asLookup(a))...)
 	}
-	owners := h.m.HostFiles.Owners(questions)
-	here := h.m.Programs.Ask(h.ctx, "cc", questions, func(host.Question) bool { return true })
+	owners := h.m.HostFiles.Owners(asked)
+	here := h.m.Programs.Ask(h.ctx, "cc", asked, func(host.Question) bool { return true })
 	for _, a := range slices.Backward(run.Asked) {
 		_, answered := h.answers[a.Key()]
 		if answered || a.Kind == "program" || h.own(a) {
 			continue
 		}
-		if a.Required || a.Kind == "function" || slices.ContainsFunc(asLookup(a).questions(), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
+		if a.Required || a.Kind == "function" || slices.ContainsFunc(questions(asLookup(a)), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
 			return a, true
 		}
 	}
@@ -301,14 +315,14 @@ func (h *hearing) culprit(run *listen.Run) (culprit listen.Asked, found bool) {
 // stopped is the error for a run that nothing here gets further. A program that it stops for and
 // that this machine lacks is noted.
 func (h *hearing) stopped(run *listen.Run) error {
+	if run.Late {
+		return &Unheard{run.Output}
+	}
 	var programs []host.Question
 	for _, word := range programsOf(run.Output) {
 		programs = append(programs, host.Question{Kind: host.Program, Name: word})
 	}
 	owners := h.m.HostFiles.Owners(programs)
-	if run.Late {
-		return &Unheard{run.Output}
-	}
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
 		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" && slices.Contains(strings.Fields(why), q.Name) {
@@ -430,37 +444,19 @@ func (h *hearing) need(keys []string) {
 }
 
 // each calls a function for each of a list, as many at once as there are processors.
-func each[T any](list []T, do func(T) error) (err error) {
-	var wait sync.WaitGroup
-	var lock sync.Mutex
-	next := make(chan T)
-	for range min(runtime.NumCPU(), len(list)) {
-		wait.Go(func() {
-			for one := range next {
-				if wrong := do(one); wrong != nil {
-					lock.Lock()
-					err = wrong
-					lock.Unlock()
-				}
-			}
-		})
-	}
+func each[T any](list []T, do func(T) error) error {
+	var all errgroup.Group
+	all.SetLimit(runtime.NumCPU())
 	for _, one := range list {
-		next <- one
+		all.Go(func() error { return do(one) })
 	}
-	close(next)
-	wait.Wait()
-	return err
+	return all.Wait()
 }
 
 // asLookup is what was asked for as drafts know it.
-func asLookup(a listen.Asked) lookup {
-	return lookup{buildfile.Lookup{Kind: a.Kind, Names: a.Names, Version: a.Range, From: "the configure step"}}
+func asLookup(a listen.Asked) buildfile.Lookup {
+	return buildfile.Lookup{Kind: a.Kind, Names: a.Names, Version: a.Range, From: "the configure step"}
 }
-
-type lookup struct{ buildfile.Lookup }
-
-func (l lookup) questions() []host.Question { return questions(l.Lookup) }
 
 // lookups are what it has asked for when it had all answers.
 func (h *hearing) lookups() (all []*buildfile.Lookup) {
@@ -468,7 +464,7 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 		if h.own(a) || a.Kind == "function" || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
 			continue
 		}
-		l := asLookup(a).Lookup
+		l := asLookup(a)
 		if listen.IsConfig(a.Kind, a.Names[0]) { // it stands for the package that it is of
 			l.Kind, l.Names = "package", []string{h.provider(a)}
 		}

@@ -128,13 +128,14 @@ var (
 
 // tree takes in what a tree has.
 func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
-	k.add(r.Name, Offered(tree, files))
+	modules := modulesOf(tree, files)
+	k.add(r.Name, offered(modules, files))
 	k.versions[r.Name], k.trees[r.Name] = r.Version, tree
 	below := []string{"include/"}
 	for _, dir := range build.HeadersBelow(tree) {
 		below = append(below, dir+"/")
 	}
-	for _, m := range modulesOf(tree, files) {
+	for _, m := range modules {
 		below = append(below, m.below...)
 	}
 	for _, f := range files {
@@ -160,7 +161,10 @@ func (k *Known) add(name string, o recipe.Offers) {
 
 // Offered finds in the files of a tree what other packages can use of it.
 func Offered(tree string, files []store.File) recipe.Offers {
-	modules := modulesOf(tree, files)
+	return offered(modulesOf(tree, files), files)
+}
+
+func offered(modules map[string]module, files []store.File) recipe.Offers {
 	var o recipe.Offers
 	add := func(to *[]string, name string) {
 		if recipe.CheckSystemName(name) == nil && !slices.Contains(*to, name) { // what no recipe can say is no use to one

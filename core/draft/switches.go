@@ -84,7 +84,7 @@ func (h *hearing) came(run *listen.Run, sw *buildfile.Switch, v string) {
 	came := missing(run, h.full)
 	for _, a := range run.Asked {
 		if came[a.Key()] && !h.own(a) && a.Kind != "function" && a.Kind != "program" {
-			l := asLookup(a).Lookup
+			l := asLookup(a)
 			l.Switch, l.Value, l.Required = sw.Name, v, !run.OK
 			h.more = append(h.more, &l)
 		}

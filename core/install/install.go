@@ -197,7 +197,10 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 		if err != nil {
 			return m.Store.Wrap(err)
 		}
-		wrong, err := Judge(m, known, j.Recipe, built)
+		var wrong []string
+		if built.Prefix == "" { // what is for another directory is led there
+			wrong, err = Judge(m, known, j.Recipe, built)
+		}
 		if len(wrong) > 0 {
 			report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
 		}

@@ -56,7 +56,7 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader takes the operating system's %s, or none", file, need, base))
 			case own[base], runtimes.MatchString(base), stem == nil:
 			default:
-				if other, _, found := known.Find("library", stem[1]); found && other != r.Name {
+				if other, sure, _ := known.Find("library", stem[1]); sure && other != r.Name {
 					tell(fmt.Sprintf("%s is the operating system's, and the recipe %s has it: a [[need]] for it is missing", base, other))
 				}
 			}

@@ -207,7 +207,7 @@ func (r *Room) prepare() error {
 	if r.source.Prepare == "" {
 		return nil
 	}
-	run, err := r.run("prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
+	run, err := r.run(r.ctx, "prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, Step{})
 	if err == nil && !run.OK {
 		err = &Unmade{run.Output}
 	}
@@ -232,7 +232,7 @@ func (r *Room) give(dir string) error {
 }
 
 // Run runs the configure step.
-func (r *Room) Run(step Step) (*Run, error) {
+func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	name := "run-" + strconv.Itoa(int(r.runs.Add(1)))
 	source, below := "source", ""
 	if r.source.InTree {
@@ -265,7 +265,7 @@ func (r *Room) Run(step Step) (*Run, error) {
 	default:
 		return nil, ErrNoRoom
 	}
-	run, err := r.run(name, build, append(argv, step.Args...), step)
+	run, err := r.run(ctx, name, build, append(argv, step.Args...), step)
 	if err != nil {
 		return nil, err
 	}
@@ -351,7 +351,7 @@ func (r *Room) answer(name string, answers Answers) error {
 }
 
 // run runs a command in a room of its own, which ends with it, and reads what was noted.
-func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
+func (r *Room) run(ctx context.Context, name, dir string, argv []string, step Step) (*Run, error) {
 	if err := r.answer(name, step.Answers); err != nil {
 		return nil, err
 	}
@@ -389,9 +389,9 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 	}
 	defer inside.Leave()
 	longest := cmp.Or(r.source.Longest, 3*time.Minute)
-	ctx, cancel := context.WithTimeout(r.ctx, longest)
+	limited, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
-	defer context.AfterFunc(ctx, inside.Leave)()
+	defer context.AfterFunc(limited, inside.Leave)()
 	output, err := os.Create(filepath.Join(r.base, "output-"+name))
 	if err != nil {
 		return nil, err
@@ -409,11 +409,11 @@ func (r *Room) run(name, dir string, argv []string, step Step) (*Run, error) {
 		"PATH=" + strings.Join(dirs, ":"), "HOME=" + says, "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD=" + dir,
 		"FL_LISTEN=" + says, "FL_KEPT=" + r.at("kept"), "FL_ANSWERS=" + filepath.Join(r.given(), name, "answers"),
 		"FL_STUBS=" + filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS=" + filepath.Dir(r.m.Programs.Find("cc"))}})
-	if r.ctx.Err() != nil {
-		return nil, r.ctx.Err()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
 	}
 	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
-	if run.Late = ctx.Err() != nil; run.Late {
+	if run.Late = limited.Err() != nil; run.Late {
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
 	inside.Leave()
