@@ -96,14 +96,7 @@ type hearing struct {
 }
 
 func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error) {
-	var trees []string
-	for key, tree := range answers {
-		if strings.HasPrefix(key, "program ") && !slices.Contains(trees, tree) {
-			trees = append(trees, tree)
-		}
-	}
-	slices.Sort(trees)
-	run, err := h.room.Run(h.ctx, listen.Step{Args: args, Answers: answers, Trees: trees, Cache: h.cache})
+	run, err := h.room.Run(h.ctx, listen.Step{Args: args, Answers: answers, Trees: h.known.around(answers), Cache: h.cache})
 	if err == nil {
 		h.lock.Lock()
 		h.cpu += run.CPU
@@ -172,7 +165,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 	for range 2 {
 		grew := false
 		for _, a := range run.Asked {
-			grew = h.answer(a, "99") || grew
+			grew = h.answer(a, listen.Answer{Version: "99"}) || grew
 			h.need(keysOf(a))
 		}
 		if !grew {
@@ -200,7 +193,7 @@ func (h *hearing) partly() {
 	}
 	last := true
 	for _, l := range slices.Backward(h.lookups()) {
-		l.Required = h.answers[listen.Key(l.Kind, l.Name())] == "" && last
+		l.Required = !h.answered(l) && last
 		last = last && !l.Required
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name()) }) {
 			h.source.Lookups = append(h.source.Lookups, *l)
@@ -230,7 +223,7 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 	maps.Copy(h.answers, h.known.configs())
 	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
-			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.answer(a, h.known.Version(name, a)) {
+			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.give(name, a) {
 				grew = true
 			}
 		}
@@ -251,12 +244,12 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			if culprit.Kind == "program" {
 				h.programs = append(h.programs, culprit.Names[0])
 				if tree := h.known.treeOf(culprit.Names[0]); tree != "" {
-					h.answers[culprit.Key()] = tree
+					h.answers[culprit.Key()] = listen.Answer{Tree: tree}
 				} else {
 					err = h.room.Show(culprit.Names[0])
 				}
 			} else {
-				h.answer(culprit, "99")
+				h.answer(culprit, listen.Answer{Version: "99"})
 				h.forced = append(h.forced, culprit)
 			}
 			if err != nil {
@@ -269,15 +262,37 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 	}
 }
 
-// answer adds an answer, and tells whether it is new.
-func (h *hearing) answer(a listen.Asked, version string) (added bool) {
-	for _, name := range a.Names {
-		key := listen.Key(a.Kind, name)
-		if _, there := h.answers[key]; !there {
-			h.answers[key], added = version, true
+// give has a step find what a recipe has: all of its tree where it is built, otherwise a stand-in
+// for what was asked for. It tells whether that is new.
+func (h *hearing) give(name string, a listen.Asked) (added bool) {
+	tree := h.known.trees[name]
+	if tree == "" {
+		return h.answer(a, listen.Answer{Version: h.known.Version(name, a)})
+	}
+	for key, of := range h.known.provides {
+		kind, what, _ := strings.Cut(key, " ")
+		a := listen.Asked{Kind: kind, Names: []string{what}}
+		if of == name && kind != "program" && h.answer(a, listen.Answer{Version: h.known.Version(name, a), Tree: tree}) {
+			added = true
 		}
 	}
 	return added
+}
+
+// answer adds an answer, and tells whether it is new.
+func (h *hearing) answer(a listen.Asked, with listen.Answer) (added bool) {
+	for _, name := range a.Names {
+		key := listen.Key(a.Kind, name)
+		if _, there := h.answers[key]; !there {
+			h.answers[key], added = with, true
+		}
+	}
+	return added
+}
+
+func (h *hearing) answered(l *buildfile.Lookup) bool {
+	_, there := h.answers[listen.Key(l.Kind, l.Name())]
+	return there
 }
 
 // culprit is what a run seems to have stopped for: the last that it asked for, of what can be
@@ -375,7 +390,13 @@ func (h *hearing) require(none *listen.Run) error {
 		}
 	}
 	err := each(slices.Sorted(maps.Keys(of)), func(name string) error {
-		goesOn, err := h.goesOnWithout(of[name])
+		without := slices.Clone(of[name])
+		for key, a := range h.answers {
+			if a.Tree != "" && a.Tree == h.known.trees[name] {
+				without = append(without, key)
+			}
+		}
+		goesOn, err := h.goesOnWithout(without)
 		if err == nil && goesOn == nil {
 			h.need(of[name])
 		}

@@ -3,6 +3,7 @@ package draft
 import (
 	"cmp"
 	"io/fs"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -24,6 +25,7 @@ type Known struct {
 	provides map[string]string   // KIND NAME of a dependency to a package
 	needs    map[string][]string // of recipes, by their names
 	trees    map[string]string   // of packages that are built
+	under    map[string][]string // the trees of the libraries that a tree stands on
 	versions map[string]string   // of packages, and of the modules in their trees by "module NAME"
 }
 
@@ -48,7 +50,34 @@ func (k *Known) configs() listen.Answers {
 	all := listen.Answers{}
 	for key, pkg := range k.provides {
 		if kind, name, _ := strings.Cut(key, " "); listen.IsConfig(kind, name) && slices.Contains(k.recipes, pkg) && k.trees[pkg] != "" {
-			all[key] = k.trees[pkg]
+			all[key] = listen.Answer{Tree: k.trees[pkg]}
+		}
+	}
+	return all
+}
+
+// around are the trees that a configure step with answers finds: those that have something of
+// them, and the libraries that these stand on. Of those with programs alone it finds these.
+func (k *Known) around(answers listen.Answers) (all []build.Neighbour) {
+	add := func(tree string, role recipe.Role, direct bool) bool {
+		if tree == "" || slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
+			return false
+		}
+		all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
+		return true
+	}
+	for _, key := range slices.Sorted(maps.Keys(answers)) {
+		role := recipe.Library
+		if strings.HasPrefix(key, "program ") {
+			role = recipe.Tool
+		}
+		add(answers[key].Tree, role, true)
+	}
+	for i := 0; i < len(all); i++ {
+		for _, tree := range k.under[all[i].Tree] {
+			if all[i].Role == recipe.Library {
+				add(tree, recipe.Library, false)
+			}
 		}
 	}
 	return all
@@ -61,7 +90,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}, needs: map[string][]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}, under: map[string][]string{}, needs: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -72,6 +101,11 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 			return nil, err
 		}
 		k.tree(r, s.Tree(r.Ref), files)
+		for _, need := range r.Needs {
+			if need.Role == recipe.Library {
+				k.under[s.Tree(r.Ref)] = append(k.under[s.Tree(r.Ref)], s.Tree(need.Ref))
+			}
+		}
 	}
 	shelves.ReadAll(names)
 	for _, name := range names {

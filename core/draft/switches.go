@@ -146,7 +146,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	if configured { // it is about what is built, whatever it is called
 		sw.Purpose = ""
 	}
-	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool { return h.answers[key] != "" })
+	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool { _, answered := h.answers[key]; return answered })
 	if configured && !had {
 		clear(gone) // it is on, without them
 	}

@@ -4,16 +4,25 @@
 # enough succeeds, as it would with the real one. FL_LISTEN is a directory to write in.
 real=$FL_COMPILERS/${0##*/}
 case $0 in *++) lang=c++; echo "language c++" >>"$FL_LISTEN/notes" ;; *) lang=c ;; esac
-test= out= how=link next= first= libs=" "
+test= text= out= how=link next= first= libs=" "
 for a; do
 	test -z "$next" || { out=$a next=; continue; }
 	case $a in
-	conftest.c | conftest.cc | conftest.cpp | conftest.cxx | conftest.C) test=$a ;;
+	conftest.c | conftest.cc | conftest.cpp | conftest.cxx | conftest.C) test=$a text=$a ;;
+	*.c | *.cc | *.cpp | *.cxx | *.C) text=$a ;;
 	-o) next=out ;;
 	-c | -E | -S) how=$a ;;
 	-l*) first=${first:-${a#-l}} libs="$libs${a#-l} " ;;
 	esac
 done
+
+# What it uses of the trees that it is given is asked for, too.
+if [ "$text" ] || [ "$first" ]; then
+	{
+		for l in $libs; do echo "library $l"; done
+		test ! -f "$text" || sed -n 's/^[[:space:]]*#[[:space:]]*include[[:space:]]*[<"]\([^>"]*\)[>"].*/header \1/p' "$text"
+	} | grep -Fxf "$FL_ANSWERS" >>"$FL_LISTEN/notes"
+fi
 
 # The answer to the same test is kept, so that a further run takes the shell's time only.
 kept=

@@ -3,8 +3,9 @@
 //
 // The step runs in a sealed, bare room: of the operating system there are the base, a
 // compiler, make and what the caller names. Before the compilers and pkg-config stand
-// scripts that note the headers, libraries and modules that are missing, and give empty
-// ones for those among the answers; CMake tells of its own searches. Whatever the step
+// scripts that note the headers, libraries and modules that are looked for. Those among the
+// answers are there: in the trees of a step, or else as empty stand-ins. CMake tells of its
+// own searches. Whatever the step
 // does, it ends after a while, and nothing of the room is used for anything but what a
 // Run says. What a run says is the source's word: names and ranges, checked for their
 // form only.
@@ -29,6 +30,7 @@ import (
 	"time"
 
 	"fernladder/core/bare"
+	"fernladder/core/build"
 	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/machine"
@@ -67,15 +69,21 @@ func IsConfig(kind, name string) bool {
 	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
 }
 
-// Answers are what is said to be there: its version by its key.
-type Answers map[string]string
+// An Answer is something that is there for a step.
+type Answer struct {
+	Version string
+	Tree    string // that has it; "": an empty stand-in is made
+}
+
+// Answers are what is there, by its key.
+type Answers map[string]Answer
 
 // A Step is one way to run the configure step.
 type Step struct {
 	Args    []string
 	Answers Answers
-	Trees   []string // whose programs it finds, behind the operating system's
-	Cache   []byte   // of tests that need not be made again, as Run.Cache has it
+	Trees   []build.Neighbour // that it finds as a build does
+	Cache   []byte            // of tests that need not be made again, as Run.Cache has it
 }
 
 // A Run is what came of a step.
@@ -144,7 +152,7 @@ func Enter(ctx context.Context, m *machine.Machine, s Source) (*Room, error) {
 		return nil, err
 	}
 	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done, modules: sync.OnceValue(func() map[string]bool { return modulesIn(s.Dir) })}
-	r.programs = slices.Concat([]string{"cc", "c++", "make"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
+	r.programs = slices.Concat([]string{"cc", "c++", "make", "pkg-config"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
 	if err = r.Show(s.Programs...); err == nil {
 		err = r.prepare()
 	}
@@ -323,14 +331,15 @@ func (r *Room) answer(name string, answers Answers) error {
 		return err
 	}
 	var lines strings.Builder
-	for key, version := range answers {
+	for key, a := range answers {
 		kind, name, _ := strings.Cut(key, " ")
 		file := ""
 		switch {
-		case !filepath.IsLocal(name):
+		case !filepath.IsLocal(name), kind == "package" && a.Tree != "": // CMake finds it itself
 			continue
 		case kind == "module":
-			key += " " + version
+			key += " " + a.Version
+		case a.Tree != "":
 		case kind == "header":
 			file = filepath.Join(given, "stubs", "include", name)
 		case kind == "library":
@@ -374,8 +383,12 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 			writable = append(writable, r.at(of))
 		}
 	}
+	var trees []string
+	for _, n := range step.Trees {
+		trees = append(trees, n.Tree)
+	}
 	room := seal.Room{Level: seal.Sealed, Point: point, Home: says, User: r.user, Limits: limits,
-		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), step.Trees), Writable: writable, Layer: r.sight.Layer}
+		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), trees), Writable: writable, Layer: r.sight.Layer}
 	if room.Layer == "" || !room.Apart() {
 		hidden, err := r.sight.Hidden()
 		if err != nil {
@@ -397,18 +410,25 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 		return nil, err
 	}
 	defer output.Close()
-	dirs := append([]string{filepath.Join(r.given(), "bin")}, r.m.Programs.Path...)
-	for _, tree := range step.Trees {
-		dirs = append(dirs, filepath.Join(tree, "bin"))
+	dirs, env := []string{filepath.Join(r.given(), "bin")}, []string(nil)
+	for _, pair := range build.Surroundings(step.Trees) {
+		switch value := pair.Values[0]; {
+		case value == "":
+		case pair.Name == "PATH":
+			dirs = append(dirs, filepath.SplitList(value)...)
+		default:
+			env = append(env, pair.Name+"="+value)
+		}
 	}
+	dirs = append(dirs, r.m.Programs.Path...)
 	file := host.Programs{Path: dirs}.Find(argv[0])
 	if strings.Contains(argv[0], "/") {
 		file = argv[0]
 	}
-	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: []string{
-		"PATH=" + strings.Join(dirs, ":"), "HOME=" + says, "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD=" + dir,
-		"FL_LISTEN=" + says, "FL_KEPT=" + r.at("kept"), "FL_ANSWERS=" + filepath.Join(r.given(), name, "answers"),
-		"FL_STUBS=" + filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS=" + filepath.Dir(r.m.Programs.Find("cc"))}})
+	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: append(env,
+		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD="+dir,
+		"FL_LISTEN="+says, "FL_KEPT="+r.at("kept"), "FL_ANSWERS="+filepath.Join(r.given(), name, "answers"),
+		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -417,7 +437,7 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
 	inside.Leave()
-	run.found(output, step.Trees)
+	run.found(output, trees)
 	return run, nil
 }
 

@@ -1,6 +1,7 @@
 #!/bin/sh
 # Stands in for pkg-config: notes the modules that are asked for, and knows those that are
-# among the answers (module NAME VERSION). FL_LISTEN is a directory to write in.
+# among the answers (module NAME VERSION), by the real one where a tree has them. FL_LISTEN is
+# a directory to write in.
 what=exists given= loud=no least=
 for a; do
 	case $a in
@@ -8,8 +9,8 @@ for a; do
 	--atleast-pkgconfig-version*) exit 0 ;;
 	--list-all) exit 0 ;;
 	--modversion) what=version ;;
-	--cflags* | --libs*) case $what in flags | exists) what=flags ;; esac; case $a in --libs*) libs=yes ;; esac ;;
-	--variable=*) what=variable ;;
+	--cflags* | --libs*) case $what in flags | exists) what=flags ;; esac; case $a in --libs*) libs="${libs-} $a" ;; *) cflags="${cflags-} $a" ;; esac ;;
+	--variable=*) what=variable variable=$a ;;
 	--print-errors) loud=yes ;;
 	--atleast-version=*) least=">= ${a#*=}" ;;
 	--exact-version=*) least="= ${a#*=}" ;;
@@ -18,6 +19,7 @@ for a; do
 	*) given="$given $a" ;;
 	esac
 done
+real() { test "$FL_PKG_CONFIG" && "$FL_PKG_CONFIG" "$@" 2>/dev/null; }
 given=$(printf '%s\n' "$given $least" | sed -e 's/,/ /g' -e 's/\([<>!]=\|[<>=]\)/ \1 /g')
 missing= found=
 set -- $given
@@ -30,7 +32,7 @@ while [ $# -gt 0 ]; do
 	echo "module $name${range:+ $range}" >>"$FL_LISTEN/notes"
 	if line=$(grep -F "module $name " "$FL_ANSWERS"); then
 		found="$found$name "
-		test $what != version || echo "${line##* }"
+		test $what != version || real --modversion "$name" || echo "${line##* }"
 	else
 		missing="$missing$name "
 	fi
@@ -44,9 +46,15 @@ fi
 case $what in
 flags)
 	text=
-	if [ "${libs-}" ]; then for name in $found; do text="$text-lfl-module-$name "; done; fi
+	for name in $found; do
+		if real --exists "$name"; then
+			text="$text$(real ${cflags-} ${libs-} "$name") "
+		elif [ "${libs-}" ]; then
+			text="$text-lfl-module-$name "
+		fi
+	done
 	echo "$text"
 	;;
-variable) echo "$FL_LISTEN" ;;
+variable) real "$variable" $found || echo "$FL_LISTEN" ;;
 esac
 exit 0
