@@ -35,7 +35,7 @@ type Decided struct {
 func (d Decided) NoRecipe() (names []string) {
 	for _, w := range d.Needs {
 		kind, name := w.Question.Kind, w.Question.Name
-		if w.Recipe != "" || kind == host.Program || slices.ContainsFunc(names, func(other string) bool { return buildfile.Stem(other) == buildfile.Stem(name) }) {
+		if w.Recipe != "" || slices.Contains([]host.Kind{host.Program, host.Perl, host.Python}, kind) || slices.ContainsFunc(names, func(other string) bool { return buildfile.Stem(other) == buildfile.Stem(name) }) {
 			continue
 		}
 		names = append(names, name)

@@ -39,7 +39,7 @@ func (t *tree) identity(s *Source) {
 	}
 	ac := t.first("configure.ac", "configure.in")
 	s.Name = t.choose("name", recipe.CheckName, strings.ToLower, []Finding{
-		{"name", t.match("configure", configureName), "configure", Certain},
+		{"name", notFile(t.match("configure", configureName)), "configure", Certain},
 		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
 		{"name", notFile(t.match(ac, initName)), ac, Certain},
 		{"name", s.called, s.Method.From, Certain},

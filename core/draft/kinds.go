@@ -80,8 +80,12 @@ func (t *tree) perlMake(s *Source) {
 	s.needs("program", "Makefile.PL", "perl", "make", "cc")
 	s.needs("perl", "Makefile.PL", "ExtUtils::MakeMaker")
 	t.perlModules(s)
+	configure := "perl Makefile.PL INSTALL_BASE=$FL_PREFIX NO_PERLLOCAL=1 NO_PACKLIST=1"
+	if t.hasDir("inc") { // modules of its own, which it looks for where it is
+		configure = "PERL_USE_UNSAFE_INC=1 " + configure
+	}
 	s.Steps = [][2]string{
-		{"configure", "perl Makefile.PL INSTALL_BASE=$FL_PREFIX NO_PERLLOCAL=1 NO_PACKLIST=1"},
+		{"configure", configure},
 		{"compile", "make -j$FL_JOBS"}, {"place", "make install DESTDIR=$DESTDIR"},
 	}
 	s.Env = [][2]string{{"PERL5LIB", "$FL_PREFIX/lib/perl5"}}
@@ -295,23 +299,55 @@ func (t *tree) buildScript(s *Source) {
 	s.Remarks = append(s.Remarks, Finding{"steps", "compile and place", "build.sh, which is run without arguments", Guessed})
 }
 
-// prebuilt recognises what only has to be placed: programs or files in directories that
-// are called as those of a prefix.
+// prebuilt recognises what only has to be placed: programs, with what they come with.
 func (t *tree) prebuilt(s *Source) bool {
-	var dirs []string
-	for _, dir := range []string{"bin", "sbin", "lib", "lib64", "libexec", "include", "share", "etc"} {
-		if t.hasDir(dir) {
-			dirs = append(dirs, dir)
-		}
-	}
 	names, _ := fs.Glob(t.files, "bin/*")
-	if !slices.Contains(dirs, "bin") || len(names) == 0 || slices.ContainsFunc(names, func(name string) bool { return path.Ext(name) == ".c" || path.Ext(name) == ".go" }) {
+	if len(names) == 0 || slices.ContainsFunc(names, func(name string) bool { return path.Ext(name) == ".c" || path.Ext(name) == ".go" }) {
 		return false
 	}
 	s.Method = Finding{"method", string(recipe.Script), "it is built already", Guessed}
-	s.Steps = [][2]string{{"place", "mkdir -p $DESTDIR$FL_PREFIX\ncp -R " + strings.Join(dirs, " ") + " $DESTDIR$FL_PREFIX"}}
+	s.Steps = [][2]string{{"place", "mkdir -p $DESTDIR$FL_PREFIX\ncp -R . $DESTDIR$FL_PREFIX"}}
 	return true
 }
+
+// data recognises what has nothing to build: fonts, pictures and the like, with texts about them.
+func (t *tree) data(s *Source) bool {
+	fonts, found, other := false, false, false
+	err := fs.WalkDir(t.files, ".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		switch name := path.Base(file); {
+		case font.MatchString(name):
+			fonts, found = true, true
+		case material.MatchString(name):
+			found = true
+		case !prose.MatchString(name) && strings.ToUpper(name) != name:
+			other = true
+			return fs.SkipAll
+		}
+		return nil
+	})
+	if err != nil || !found || other {
+		return false
+	}
+	place := "mkdir -p $DESTDIR$FL_PREFIX/share/$FL_NAME\ncp -R . $DESTDIR$FL_PREFIX/share/$FL_NAME"
+	if fonts {
+		place = "mkdir -p $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\nfind . -type f | grep -E '" + fontName + "' | while read -r file; do\n\tcp \"$file\" $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\ndone"
+	}
+	s.Method = Finding{"method", string(recipe.Script), "there is nothing to build", Guessed}
+	s.Steps = [][2]string{{"place", place}}
+	s.Remarks = append(s.Remarks, Finding{"steps", "place", "where its files belong is a guess", Guessed})
+	return true
+}
+
+const fontName = `\.([ot]t[fc]|pf[ab]|afm|pcf(\.gz)?|bdf|woff2?)$`
+
+var (
+	font     = pattern.New(fontName)
+	prose    = pattern.New(`(?i)\.(?:txt|md|rst|html?|css|pdf)$`)
+	material = pattern.New(`(?i)\.(?:xml|json|csv|dat|conf|ini|po|desktop|theme|png|svgz?|xpm|xbm|jpe?g|gif|ico|webp|wav|ogg|flac|mp3)$`)
+)
 
 func (t *tree) hasDir(name string) bool {
 	info, err := fs.Stat(t.files, name)

@@ -19,16 +19,20 @@ func TestKindsOfSources(t *testing.T) {
 		want  string // name, version, steps, what is needed
 		says  string // in one of the steps
 	}{
-		"perl":           {[]string{"Makefile.PL", "", "META.json", `{"prereqs":{"runtime":{"requires":{"perl":"5.8","Leaf::Moss":"1"}}}}`}, "fern 1.0 configure compile place: perl make cc ExtUtils::MakeMaker Leaf::Moss", "INSTALL_BASE=$FL_PREFIX"},
-		"perl, newer":    {[]string{"Build.PL", "", "Makefile", "all:\n"}, "fern 1.0 configure compile place: perl cc Module::Build", "./Build install --destdir=$DESTDIR"},
-		"python":         {[]string{"pyproject.toml", "[build-system]\nrequires = [\"leaf-core>=3\"]\n[project]\nname = \"Moss\"\nversion = \"2.1\"\ndependencies = [\"reed>=1\", \"old; python_version<'3'\"]\n", "Makefile", "test:\n"}, "moss 2.1 place: python3 pip leaf.core reed", "--no-index"},
-		"python, older":  {[]string{"setup.py", "setup(name='moss',\n version='2.0', ext_modules=[])"}, "moss 2.0 place: python3 pip setuptools wheel cc", "lib/python"},
-		"rust":           {[]string{"Cargo.toml", "[package]\nname = \"moss\"\nversion = \"3.0.1\"\n", "vendor/leaf/Cargo.toml", ""}, "moss 3.0.1 compile place: cargo cc", "cp target/release/moss $DESTDIR$FL_PREFIX/bin"},
-		"go":             {[]string{"go.mod", "module vale.example/garden/moss/v2\n\nrequire x v1\n", "cmd/grow/main.go", "package main\n", "vendor/modules.txt", ""}, "moss 1.0 compile place: go", "-mod=vendor -o $FL_BUILD/out/ ./cmd/grow"},
-		"waf":            {[]string{"wscript", "", "waf", ""}, "fern 1.0 configure compile place: python3 cc", "python3 ./waf install --destdir=$DESTDIR"},
-		"scons":          {[]string{"SConstruct", "AddOption('--x')\nARGUMENTS.get('PREFIX', '/usr')\nARGUMENTS.get('DESTDIR')"}, "fern 1.0 compile place: scons cc", "scons install PREFIX=$FL_PREFIX DESTDIR=$DESTDIR"},
-		"built already":  {[]string{"bin/fern", "\x7fELF", "share/fern/data", "x"}, "fern 1.0 place:", "cp -R bin share $DESTDIR$FL_PREFIX"},
-		"a makefile too": {[]string{"setup.py", "setup(name='moss')", "Makefile", "install:\n\tcp x $(DESTDIR)$(PREFIX)\n"}, "fern 1.0 :", ""},
+		"perl":            {[]string{"Makefile.PL", "", "META.json", `{"prereqs":{"runtime":{"requires":{"perl":"5.8","Leaf::Moss":"1"}}}}`}, "fern 1.0 configure compile place: perl make cc ExtUtils::MakeMaker Leaf::Moss", "INSTALL_BASE=$FL_PREFIX"},
+		"perl, newer":     {[]string{"Build.PL", "", "Makefile", "all:\n"}, "fern 1.0 configure compile place: perl cc Module::Build", "./Build install --destdir=$DESTDIR"},
+		"python":          {[]string{"pyproject.toml", "[build-system]\nrequires = [\"leaf-core>=3\"]\n[project]\nname = \"Moss\"\nversion = \"2.1\"\ndependencies = [\"reed>=1\", \"old; python_version<'3'\"]\n", "Makefile", "test:\n"}, "moss 2.1 place: python3 pip leaf.core reed", "--no-index"},
+		"python, older":   {[]string{"setup.py", "setup(name='moss',\n version='2.0', ext_modules=[])"}, "moss 2.0 place: python3 pip setuptools wheel cc", "lib/python"},
+		"rust":            {[]string{"Cargo.toml", "[package]\nname = \"moss\"\nversion = \"3.0.1\"\n", "vendor/leaf/Cargo.toml", ""}, "moss 3.0.1 compile place: cargo cc", "cp target/release/moss $DESTDIR$FL_PREFIX/bin"},
+		"go":              {[]string{"go.mod", "module vale.example/garden/moss/v2\n\nrequire x v1\n", "cmd/grow/main.go", "package main\n", "vendor/modules.txt", ""}, "moss 1.0 compile place: go", "-mod=vendor -o $FL_BUILD/out/ ./cmd/grow"},
+		"waf":             {[]string{"wscript", "", "waf", ""}, "fern 1.0 configure compile place: python3 cc", "python3 ./waf install --destdir=$DESTDIR"},
+		"scons":           {[]string{"SConstruct", "AddOption('--x')\nARGUMENTS.get('PREFIX', '/usr')\nARGUMENTS.get('DESTDIR')"}, "fern 1.0 compile place: scons cc", "scons install PREFIX=$FL_PREFIX DESTDIR=$DESTDIR"},
+		"perl, own parts": {[]string{"Makefile.PL", "use inc::Module::Install", "inc/Module/Install.pm", ""}, "fern 1.0 configure compile place: perl make cc ExtUtils::MakeMaker", "PERL_USE_UNSAFE_INC=1 perl"},
+		"built already":   {[]string{"bin/fern", "\x7fELF", "share/fern/data", "x"}, "fern 1.0 place:", "cp -R . $DESTDIR$FL_PREFIX"},
+		"fonts":           {[]string{"moss.ttf", "x", "docs/About moss.pdf", "x", "COPYING", "x"}, "fern 1.0 place:", "share/fonts/$FL_NAME"},
+		"pictures":        {[]string{"moss.png", "x", "README", "x"}, "fern 1.0 place:", "cp -R . $DESTDIR$FL_PREFIX/share/$FL_NAME"},
+		"code alone":      {[]string{"moss.png", "x", "moss.c", "x"}, "fern 1.0 :", ""},
+		"a makefile too":  {[]string{"setup.py", "setup(name='moss')", "Makefile", "install:\n\tcp x $(DESTDIR)$(PREFIX)\n"}, "fern 1.0 :", ""},
 	} {
 		s := Read(sourceOf(c.files...), "fern-1.0.tar.gz")
 		got, script := s.Name.Value+" "+s.Version.Value, ""
