@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"path"
 	"runtime"
 	"slices"
 	"strings"
@@ -176,6 +177,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		}
 	}
 	h.full, h.source.Heard = run, true
+	h.movable()
 	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
 	for _, l := range h.lookups() {
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return o.Kind == l.Kind && o.Name() == l.Name() }) {
@@ -183,6 +185,30 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		}
 	}
 	return nil
+}
+
+// movable has a static library, where the makefile makes no shared one, compiled so that
+// shared libraries of other packages can take it in.
+func (h *hearing) movable() {
+	library, shared := "", false
+	for _, file := range slices.Sorted(maps.Keys(h.full.Made)) {
+		base := path.Base(file)
+		shared = shared || strings.Contains(base, ".so")
+		if strings.HasPrefix(base, "lib") && strings.HasSuffix(base, ".a") {
+			library = cmp.Or(library, base)
+		}
+	}
+	if library == "" || shared {
+		return
+	}
+	compilers := []string{"CC=cc -fPIC"}
+	if h.full.CXX {
+		compilers = append(compilers, "CXX=c++ -fPIC")
+	}
+	for _, arg := range compilers {
+		h.source.Args = append(h.source.Args, arg)
+		h.source.Remarks = append(h.source.Remarks, Finding{"args", arg, "for shared libraries that take in " + library, Guessed})
+	}
 }
 
 // partly takes in what was asked for by a source that stops: the last thing without an answer is
