@@ -206,14 +206,15 @@ func (a *attempt) walkBox(dir string, visit func(ground.Entry) error) error {
 func (a *attempt) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: a.job.Name, Version: a.job.Version, Stage: stage, What: what, Log: log, Work: a.dirs.work}
 	if log != "" {
-		if cause := Diagnose(log, a.dirs.box, a.dirs.build); cause.Known() {
+		table, _ := a.m.Causes()
+		cause := Diagnose(table, log, a.dirs.box, a.dirs.build)
+		f.Lines = cause.Lines
+		if cause.Known() {
 			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && a.has(cause.Name()) ||
 				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name) {
 				cause.Kind = diagnose.InSource
 			}
-			f.Cause, f.Lines = &cause, cause.Lines
-		} else {
-			f.Lines = excerpt(log, 12)
+			f.Cause = &cause
 		}
 		f.KeptOut = denials(log, a.b.level)
 	}

@@ -153,24 +153,6 @@ func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
 	assert.Equal(t, []string{"base", "lib"}, names(), "for what is built, its tools do not matter")
 }
 
-func TestExcerptShowsTheFirstError(t *testing.T) {
-	for _, c := range []struct {
-		name, log string
-		want      []string
-	}{
-		{"compiler", "· make\ncc -c a.c -o error.o\na.c: In function 'f':\na.c:3:1: error: no such thing\n  3 | x\ncc1: done\n", []string{"cc -c a.c -o error.o", "a.c: In function 'f':", "a.c:3:1: error: no such thing", "  3 | x", "cc1: done"}},
-		{"not the last line but the first", "one\ntwo\nconfigure: error: dewcalc not found\nmake: *** [all] Error 1\n", []string{"one", "two", "configure: error: dewcalc not found", "make: *** [all] Error 1"}},
-		{"answers of configure are no errors", "checking for error.h... no\nchecking for strerror in -lcposix... not found\nlast\n", []string{"checking for error.h... no", "checking for strerror in -lcposix... not found", "last"}},
-		{"linker", "a\nb\nld: a.o: undefined reference to `moss'\n", []string{"a", "b", "ld: a.o: undefined reference to `moss'"}},
-		{"nothing that looks like an error", strings.Repeat("line\n", 100), slices.Repeat([]string{"line"}, 12)},
-		{"what would disturb a terminal is left out", "a\x1b[31m\x00b\xff\r\n", []string{"a[31mb?"}},
-	} {
-		file := filepath.Join(t.TempDir(), "log")
-		require.NoError(t, os.WriteFile(file, []byte(c.log), 0o644))
-		assert.Equal(t, c.want, excerpt(file, 12), c.name)
-	}
-}
-
 // entered is an open room.
 func entered(t *testing.T) *seal.Session {
 	s, err := seal.Room{}.Enter("x")

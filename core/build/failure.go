@@ -64,17 +64,6 @@ func (e *Failure) With(help []string) string {
 	return text
 }
 
-// errorPattern finds lines in which compilers, linkers, make, cmake, meson and
-// configure scripts say that something is wrong.
-var errorPattern = pattern.New(`(?i)(^|[^a-z-])(fatal )?error([: ]|$)|undefined reference|cannot find|not found|No such file|No space left|Permission denied|command not found`)
-
-// gaveUp finds lines with which scripts say why they end.
-var gaveUp = pattern.New(`(?:^|\.\.\. ?)(?:\./)?configure: error: |^CMake Error|^meson\.build:\d+:\d+: ERROR|: ERROR: `)
-
-// harmlessPattern finds lines that only look like it: answers to the questions
-// of configure scripts, and file names.
-var harmlessPattern = pattern.New(`(?i)^checking |\.\.\. *no$|^(gcc|cc|g\+\+|c\+\+|clang) .*-c |-Werror|-Wno-error|^-- |0 errors|error\.[cho]\b`)
-
 // ownMark begins the lines of a log that say which command runs where.
 const ownMark = "· "
 
@@ -87,7 +76,7 @@ func say(log io.Writer, format string, args ...any) {
 // Diagnose reads the end of a log and finds out what went wrong. Where that only
 // points to another log, below the directory dir, it reads that one. dir is below
 // box, in which others may have put anything.
-func Diagnose(file, box, dir string) diagnose.Cause {
+func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
 	log, err := ground.Open(file)
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
@@ -96,52 +85,37 @@ func Diagnose(file, box, dir string) diagnose.Cause {
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
-	c := diagnose.Log(ownLines.ReplaceAllString(text, ""))
+	if strings.Contains(text, ownMark) {
+		text = ownLines.ReplaceAllString(text, "")
+	}
+	c := table.Log(text)
 	if c.Line > 0 {
 		c.Line += skipped
 	}
-	if !c.Known() && c.See != "" {
+	if (!c.Known() || c.Kind == diagnose.Said) && c.See != "" {
 		other := c.See
 		if !filepath.IsAbs(other) {
 			other = filepath.Join(dir, other)
 		}
 		if more, ok := pointedTo(box, dir, filepath.Clean(other)); ok {
-			if found := diagnose.Elsewhere(other, more); found.Known() {
+			if found := table.Elsewhere(other, more); found.Known() && found.Kind != diagnose.Said {
 				c = found
 				c.See, c.In = other, other
 			}
 		}
 	}
-	if c = c.Guess(text); !c.Known() && !looksFailed(text) {
-		c.Kind = diagnose.Fine
-	}
-	return Printable(c)
+	return Printable(c.Guess(text))
 }
 
 // DiagnoseText finds out what went wrong in a text that a build has printed.
-func DiagnoseText(text string) diagnose.Cause {
-	c := diagnose.Log(text).Guess(text)
-	if !c.Known() && !looksFailed(text) {
-		c.Kind = diagnose.Fine
-	}
-	return Printable(c)
-}
-
-// looksFailed tells whether a line looks as if something has failed.
-func looksFailed(text string) bool {
-	for line := range strings.Lines(text) {
-		line = strings.TrimRight(line, "\r\n")
-		if strings.Contains(line, "*** ") || strings.Contains(line, "configure: error: ") || errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
-			return true
-		}
-	}
-	return false
+func DiagnoseText(table *diagnose.Table, text string) diagnose.Cause {
+	return Printable(table.Log(text).Guess(text))
 }
 
 // DiagnoseBuild diagnoses a log of a build that has failed.
-func DiagnoseBuild(s *store.Store, r store.Ref, log string) diagnose.Cause {
+func DiagnoseBuild(table *diagnose.Table, s *store.Store, r store.Ref, log string) diagnose.Cause {
 	box := boxOf(s.Work(r))
-	return Diagnose(log, box, filepath.Join(box, "build"))
+	return Diagnose(table, log, box, filepath.Join(box, "build"))
 }
 
 // pointedTo reads the end of a log that a build has left below dir.
@@ -176,7 +150,7 @@ var ownLines = pattern.New("(?m)^" + ownMark + ".*$")
 // lines are before it, and closes it. Of what has no end, they are not counted.
 func end(f *os.File) (text string, skipped int, err error) {
 	defer f.Close()
-	const enough, counted = 4 << 20, 4 << 30
+	const enough, counted = 8 << 20, 4 << 30
 	info, err := f.Stat()
 	if err != nil {
 		return "", 0, err
@@ -200,56 +174,6 @@ func end(f *os.File) (text string, skipped int, err error) {
 	}
 	data, err := io.ReadAll(io.LimitReader(f, enough))
 	return string(data), skipped, err
-}
-
-// tail returns the lines of the end of a log, but for empty ones and those that
-// say which command runs where.
-func tail(file string) (lines []string, err error) {
-	log, err := ground.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	text, _, err := end(log)
-	for line := range strings.Lines(text) {
-		if line = strings.TrimRight(line, "\r\n"); line != "" && !strings.HasPrefix(line, ownMark) {
-			lines = append(lines, line)
-		}
-	}
-	return lines, err
-}
-
-// Errors returns the lines of a log around the first that reports an error, or
-// nil when none does.
-func Errors(file string) []string {
-	const most = 40
-	lines := excerpt(file, most)
-	for _, line := range lines {
-		if errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
-			return lines
-		}
-	}
-	return nil
-}
-
-// excerpt returns up to most lines of a log, around the first that reports an
-// error, or else the last ones.
-func excerpt(file string, most int) []string {
-	all, err := tail(file)
-	if err != nil {
-		return nil
-	}
-	const before = 2
-	for i, line := range all { // what gives up says more than what is merely not there
-		if gaveUp.MatchString(line) {
-			return shown(all[max(0, i-before):min(len(all), i-before+most)])
-		}
-	}
-	for i, line := range all {
-		if errorPattern.MatchString(line) && !harmlessPattern.MatchString(line) {
-			return shown(all[max(0, i-before):min(len(all), i-before+most)])
-		}
-	}
-	return shown(all[max(0, len(all)-most):])
 }
 
 func shown(lines []string) []string {

@@ -5,39 +5,6 @@ import (
 	"strings"
 )
 
-// cmakeRules know CMake and its find modules, and what it says through
-// pkg-config. Its messages go on for several lines.
-var cmakeRules = []rule{
-	{kind: MissingProgram, has: "COMPILER could be found", pattern: re(`No CMAKE_(?P<name>\w+)_COMPILER could be found`), more: compilerFor},
-	{kind: MissingProgram, has: "The CMAKE_", pattern: re(`^ +The CMAKE_\w+_COMPILER:$`), more: nextLine},
-	{kind: MissingProgram, has: "find a build program", pattern: re(`unable to find a build program corresponding to "(?P<name>[\w ]+)"`), more: func(c *Cause, _ []string, _ int) bool {
-		c.Names = []string{map[bool]string{true: "ninja", false: "make"}[c.Name() == "Ninja"]}
-		return true
-	}},
-	{kind: TooOld, has: "or higher is required", pattern: re(`(?P<name>CMake) (?P<range>[\d.]+) or higher is required\.\s+You are running version (?P<found>[\w.]+)`), more: atLeast},
-	{kind: TooNew, has: "has been removed from CMake", pattern: re(`Compatibility with CMake < [\d.]+ has been removed`), more: is("cmake")},
-	{kind: CompilerTooOld, has: "requires the language dialect", pattern: re(`requires the language dialect "(?P<name>\w+)"`)},
-	{kind: CompilerTooOld, has: "compiler feature", pattern: re(`The compiler feature "(?P<name>\w+)" is not known`)},
-	{kind: TooOld, has: "Could NOT find", pattern: re(`Could NOT find (?P<name>\w+): Found unsuitable version "(?P<found>[\w.]+)", but required is (?:at least|exact version) "(?P<range>[\w.]+)"`), more: atLeast},
-	{kind: MissingProgram, has: "Could NOT find PkgConfig", pattern: re(`^ +Could NOT find PkgConfig`), more: is("pkg-config")},
-	{kind: MissingProgram, has: "pkg-config tool not found", pattern: re(`^ +pkg-config tool not found`), more: is("pkg-config")},
-	{kind: MissingPackage, has: "Could NOT find", pattern: re(`^ +Could NOT find (?P<name>\w+)(?:[ ,:]|$)`), more: parts},
-	{kind: MissingPackage, has: "package configuration file", pattern: re(`Could not find a package configuration file provided by "(?P<name>[\w.+-]+)"(?: \(requested version (?P<range>[\d.]+))?`), more: atLeast},
-	{kind: MissingPackage, has: "package configuration file", pattern: re(`Could not find a package configuration file provided by$`), more: nextName},
-	{kind: MissingPackage, has: "By not providing", pattern: re(`By not providing "Find(?P<name>[\w.+-]+)\.cmake" in CMAKE_MODULE_PATH`)},
-	{kind: Missing, has: "using the following", pattern: re(`^ +Could not find \S+ using the following (?:names|files): (?P<name>[\w./+-]+)`), more: searched},
-	{kind: MissingPackage, has: "requested file", pattern: re(`^ +include could not find (?:requested|load) file:$`), more: nextLine},
-	{kind: MissingModule, has: "required", pattern: re(`^(?:CMake Error|  ?A required package was not found|.*The following required packages were not found)`), more: moduleBefore},
-	{kind: Missing, has: "NOTFOUND", pattern: re(`are used in this project, but they are set to NOTFOUND`), more: notFoundVariable},
-	{kind: Missing, has: "-NOTFOUND\"", pattern: re(`"(?:\S*/)?(?P<name>[A-Za-z]\w*?)_(?:INCLUDE_DIRS?|INCLUDE_PATH|LIBRAR(?:Y|IES))-NOTFOUND"`), more: lowered},
-	{kind: MissingPackage, has: "Unknown CMake command", pattern: re(`Unknown CMake command "(?P<name>\w+)"`), more: commandOf},
-	{kind: MissingInSource, has: "CMakeLists.txt file", pattern: re(`does not contain a CMakeLists\.txt file`), more: directoryBefore},
-	{kind: MissingInSource, has: "given source", pattern: re(`given source "(?P<name>[^"]+)" which is\b`)},
-	{kind: MissingInSource, has: "Cannot find source file", pattern: re(`^ +Cannot find source file:$`), more: nextLine},
-	{kind: MissingInSource, has: "does not exist.", pattern: re(`^ *(?:File|CMake Error: File) (?P<name>\S+) does not exist\.$`)},
-	{kind: Unknown, has: "(message)", pattern: re(`^CMake Error at \S+ \(message\):`), more: cmakeSaid},
-}
-
 // nextLine takes the name from the next line that is not empty.
 func nextLine(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at+1 : min(len(lines), at+4)] {
@@ -67,25 +34,45 @@ func compilerFor(c *Cause, _ []string, _ int) bool {
 	return known
 }
 
-// parts tells a package from a program or header that a find module stands for.
+// parts tells a package from a program or header that a find module stands for, and which parts
+// of it are missing.
 func parts(c *Cause, lines []string, at int) bool {
-	text := strings.Join(lines[at:min(len(lines), at+3)], " ")
+	text := strings.Join(strings.Fields(strings.Join(lines[at:min(len(lines), at+5)], " ")), " ")
 	python := strings.HasPrefix(c.Name(), "Python")
+	var lacks []string
+	if match := lacking.FindStringSubmatch(text); match != nil {
+		lacks = slices.DeleteFunc(strings.Fields(match[1]), func(part string) bool { return variable.MatchString(part) })
+	}
+	programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git", "SWIG": "swig", "Gettext": "msgfmt", "Ruby": "ruby"}
 	switch {
-	case python && (strings.Contains(text, "Development") || strings.Contains(text, "INCLUDE_DIR")):
-		c.Kind, c.Names = MissingHeader, []string{"Python.h"}
 	case python && strings.Contains(text, "NumPy"):
 		c.Kind, c.Names = MissingPython, []string{"numpy"}
+	case python && (strings.Contains(text, "Development") || strings.Contains(text, "INCLUDE_DIR")):
+		c.Kind, c.Names = MissingHeader, []string{"Python.h"}
 	case python:
 		c.Kind, c.Names = MissingProgram, []string{"python3"}
-	default:
-		programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git", "SWIG": "swig", "Gettext": "msgfmt", "Ruby": "ruby"}
-		if program, is := programs[c.Name()]; is {
-			c.Kind, c.Names = MissingProgram, []string{program}
+	case programs[c.Name()] != "":
+		c.Kind, c.Names = MissingProgram, []string{programs[c.Name()]}
+	case len(lacks) > 0:
+		c.says = "CMake does not find the package {name}, of it: " + strings.Join(lacks, ", ")
+		for _, part := range lacks { // as its library is called
+			switch c.Name() {
+			case "Boost":
+				part = "boost_" + part
+			case "X11":
+			default:
+				continue
+			}
+			c.Also = append(c.Also, Cause{Kind: MissingLibrary, Names: []string{part}, Line: at + 1})
 		}
 	}
 	return true
 }
+
+var (
+	lacking  = re(`\(missing: ([^)]*)\)`)
+	variable = re(`_(?:INCLUDE|LIBRAR|EXECUTABLE|VERSION|ROOT|DIRS?$|FOUND|CONFIG|PATH)|^[A-Z0-9_]+_[A-Z0-9_]+$`)
+)
 
 // searched tells what kind of thing CMake's find commands have looked for, by the
 // line that the message began with.
@@ -115,9 +102,15 @@ func moduleBefore(c *Cause, lines []string, at int) bool {
 			return versionBelow(c, lines, i)
 		}
 		if match := noPackage.FindStringSubmatch(lines[i]); match != nil {
+			if len(c.Names) > 0 {
+				c.Also = append(c.Also, Cause{Kind: MissingModule, Names: []string{match[1]}, Line: i + 1})
+				continue
+			}
 			c.Names = []string{match[1]}
-			return true
 		}
+	}
+	if len(c.Names) > 0 {
+		return true
 	}
 	for _, line := range lines[at:min(len(lines), at+5)] {
 		if match := listed.FindStringSubmatch(line); match != nil {
@@ -184,8 +177,8 @@ var (
 	endMessage = re(`^(?:Call Stack|-- |CMake |$)`)
 )
 
-// ownWords are in messages of CMake's own modules.
-var ownWords = []string{"Could NOT find", "required package", "package configuration file", "By not providing", "pkg-config tool not found", "using the following"}
+// ofCMake are in messages of CMake's own modules.
+var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing", "pkg-config tool not found", "using the following"}
 
 // cmakeSaid reads a message that the author of a build file has written.
 func cmakeSaid(c *Cause, lines []string, at int) bool {
@@ -196,7 +189,7 @@ func cmakeSaid(c *Cause, lines []string, at int) bool {
 		}
 		text = append(text, strings.TrimSpace(line))
 	}
-	if slices.ContainsFunc(ownWords, func(own string) bool { return strings.Contains(strings.Join(text, " "), own) }) {
+	if slices.ContainsFunc(ofCMake, func(own string) bool { return strings.Contains(strings.Join(text, " "), own) }) {
 		return false // other rules know what CMake says itself
 	}
 	var failed []check
@@ -212,4 +205,43 @@ func cmakeSaid(c *Cause, lines []string, at int) bool {
 		}
 	}
 	return conclude(c, strings.Join(text, " "), failed)
+}
+
+// buildProgram names the program of one of CMake's generators.
+func buildProgram(c *Cause, _ []string, _ int) bool {
+	program := "make"
+	if c.Name() == "Ninja" {
+		program = "ninja"
+	}
+	c.Names = []string{program}
+	return true
+}
+
+// linkedTarget takes the target that CMake does not find, and the module that was looked for
+// before it and not found, where there is one.
+func linkedTarget(c *Cause, lines []string, at int) bool {
+	if len(c.Names) == 0 && !nextLine(c, lines, at) {
+		return false
+	}
+	for i := at - 1; i >= 0; i-- {
+		if match := noPackage.FindStringSubmatch(lines[i]); match != nil {
+			c.Kind, c.Names, c.says = MissingModule, []string{match[1]}, ""
+			return true
+		}
+	}
+	c.Kind, c.Likely = Source, true
+	return true
+}
+
+// cmakeText is the text of one of CMake's errors.
+func cmakeText(lines []string, at int) string {
+	const most = 12
+	var text []string
+	for _, line := range lines[at+1 : min(len(lines), at+most)] {
+		if len(text) > 0 && endMessage.MatchString(line) && line != "" {
+			break
+		}
+		text = append(text, strings.TrimSpace(line))
+	}
+	return strings.Join(strings.Fields(strings.Join(text, " ")), " ")
 }

@@ -5,40 +5,6 @@ import (
 	"strings"
 )
 
-// configureRules know autoconf, automake, libtool, pkg-config, and configure
-// scripts that were written by hand.
-var configureRules = []rule{
-	{kind: MissingProgram, has: "is missing on your system", pattern: re(`WARNING: ` + open + `(?P<name>[a-z][\w+]*?)(?:-[\d.]+)?` + close + ` is missing on your system`)},
-	{kind: MissingProgram, has: "onfig", pattern: re(`The pkg-config script could not be found|^configure: error: .*pkg-config .*(?:not found|could not be found|is required|too old)`), more: is("pkg-config")},
-	{kind: MissingProgram, has: "C++", pattern: re(`^configure: error: (?:.*C\+\+ compiler (?:not available|cannot create|not found)|.*no acceptable C\+\+ compiler|.*C\+\+ preprocessor "/lib/cpp" fails)`), more: is("c++")},
-	{kind: MissingProgram, has: "no acceptable", pattern: re(`no acceptable C compiler found`), more: is("cc")},
-	{kind: MissingProgram, has: "o ", pattern: re(`\b[Nn]o (?:acceptable|usable|suitable|working) (?P<name>m4|grep|sed|awk|ld|make|perl|yacc|bison|lex|flex)\b`)},
-	{kind: MissingProgram, has: "is undefined", pattern: re(`Libtool library used but ` + open + `LIBTOOL`), more: is("libtoolize")},
-	{kind: MissingMacro, has: "undefined macro", pattern: re(`possibly undefined macro: (?P<name>\w+)`), more: macro},
-	{kind: MissingMacro, has: "syntax error near", pattern: re(`configure: line \d+: syntax error near unexpected token`), more: macroAfter},
-	{kind: MissingMacro, has: "configure.", pattern: re(`configure\.(?:ac|in):\d+: warning: (?P<name>[A-Z]+_\w+) is m4_require'd but not m4_defun'd`), more: macro},
-	{kind: MissingInSource, has: "auxiliary files", pattern: re(`cannot find required auxiliary files: (?P<name>[\w.-]+)`)},
-	{kind: MissingInSource, has: "cannot find install-sh", pattern: re(`cannot find (?P<name>install-sh)`)},
-	{kind: MissingInSource, has: "required file", pattern: re(`error: required file ` + open + `(?P<name>[^'"’\s]+)` + close + ` not found`)},
-	{kind: TooOld, has: "or higher is required", pattern: re(`(?i)error: (?P<name>Autoconf|Automake|Libtool) version (?P<range>[\d.]+) or higher is required`), more: atLeast},
-	{kind: TooOld, has: "Requested ", pattern: re(`Requested ` + open + `(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)` + close + ` but version of .* is (?P<found>[\w.]+)`)},
-	{kind: TooOld, has: "Package dependency requirement", pattern: re(`Package dependency requirement ` + open + `(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)` + close + ` could not be satisfied`), more: versionBelow},
-	{kind: MissingModule, has: "Package requirements", pattern: re(`error: Package requirements \(\s*(?P<name>[\w.+-]+)?(?: *(?P<range>[<>=!]+ *[\w.]+))?`), more: whichModule},
-	{kind: CompilerTooOld, has: "anguage features", pattern: re(`[Aa] compiler with support for (?P<name>C\+*\d+) language features is required`)},
-	{kind: WrongOption, has: "unrecognized option", pattern: re(`configure: error: unrecognized option: ` + open + `(?P<name>--?[\w=/.-]+)`)},
-	{kind: WrongOption, has: "option", pattern: re(`^(?:\./configure|configure|ERROR): (?i:unknown|invalid|illegal|unrecognized) (?:option|argument):? ` + open + `(?P<name>--[\w=/.-]+)`)},
-	{kind: Unknown, has: "error:", pattern: re(`^(?:checking .*\.\.\. ?)?(?:\./)?configure: error: *(?P<name>.*)`), more: said},
-	{kind: Missing, has: "ou must have", pattern: re(`[Yy]ou must have (?:the )?` + open + `(?P<name>[\w.+-]+)` + close + ` (?:package )?installed`)},
-	{kind: Unknown, has: "configure.", pattern: re(`^configure\.(?:ac|in):\d+: error: `), more: complained},
-	{kind: Unknown, has: "ERROR", pattern: re(`^(?:FATAL |configure: )ERROR: (?P<name>.*)`), more: said},
-	{kind: Unknown, has: "configure failed", pattern: re(`^(?:checking .*\.\.\. ?)?(?P<name>.*configure failed)`), more: said},
-	{kind: MissingInSource, has: "cannot find input file", pattern: re(`config\.status: error: cannot find input file: ` + open + `(?P<name>[^'"’\s]+)`)},
-	{kind: MissingProgram, has: "Minimum version is ", pattern: re(`^Minimum version is (?P<name>[a-z]+)-(?P<range>[\d.]+)`), more: func(c *Cause, lines []string, at int) bool {
-		c.Without = without(following(lines, at))
-		return atLeast(c, lines, at)
-	}},
-}
-
 // macroPrograms come with the macros of autoconf that begin so.
 var macroPrograms = []struct{ prefix, program string }{
 	{"PKG_", "pkg-config"}, {"AC_PROG_LIBTOOL", "libtoolize"}, {"AC_LIBTOOL", "libtoolize"}, {"LT_", "libtoolize"}, {"AM_PROG_LIBTOOL", "libtoolize"},
@@ -128,21 +94,28 @@ var (
 	tooOldHere = re(`Requested '(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)' but version of .* is (?P<found>[\w.]+)|Package dependency requirement '(?P<name2>[\w.+-]+) (?P<range2>[<>=!]+ *[\w.]+)' could not`)
 )
 
-// whichModule finds out which of the modules that were required is the one that
-// is not there, or is too old.
+// whichModule finds out which of the modules that were required are the ones that
+// are not there, or are too old.
 func whichModule(c *Cause, lines []string, at int) bool {
-	for i, line := range lines[at+1 : min(len(lines), at+8)] {
+	const far = 12
+	named := c.Name()
+	found := 0
+	for i, line := range lines[at+1 : min(len(lines), at+far)] {
 		if match := tooOldHere.FindStringSubmatch(line); match != nil {
 			c.Kind = TooOld
 			c.Names, c.Range, c.Found = []string{match[1] + match[4]}, match[2]+match[5], match[3]
 			versionBelow(c, lines, at+1+i)
 			return true
 		}
-		if match := noPackage.FindStringSubmatch(line); match != nil {
-			if match[1] != c.Name() {
+		match := noPackage.FindStringSubmatch(line)
+		switch {
+		case match == nil:
+		case found == 0:
+			if found++; match[1] != named {
 				c.Names, c.Range = []string{match[1]}, ""
 			}
-			return true
+		case match[1] != c.Name():
+			c.Also = append(c.Also, Cause{Kind: MissingModule, Names: []string{match[1]}, Line: at + 2 + i})
 		}
 	}
 	return len(c.Names) > 0
@@ -190,4 +163,10 @@ func following(lines []string, at int) string {
 		text = append(text, strings.TrimPrefix(line, "configure: error: "))
 	}
 	return strings.Join(text, "\n")
+}
+
+// minimum reads which program is wanted at least, and how to do without.
+func minimum(c *Cause, lines []string, at int) bool {
+	c.Without = without(following(lines, at))
+	return atLeast(c, lines, at)
 }

@@ -51,8 +51,13 @@ const (
 	Killed          Kind = "killed"
 	Network         Kind = "network"
 	Permission      Kind = "permission"
+	Source          Kind = "source"    // the source is at fault
+	Setup           Kind = "setup"     // how the machine or the user is set up
+	Damaged         Kind = "damaged"   // a file is not what it should be
+	Site            Kind = "site"      // what a shelf's own table of causes knows
+	Said            Kind = "own_words" // the tool's own words, which no rule knows
 	Unknown         Kind = "unknown"
-	Fine            Kind = "fine" // nothing in the log looks like a failure
+	Fine            Kind = "fine" // it did not fail
 )
 
 // A Cause is what went wrong.
@@ -71,10 +76,26 @@ type Cause struct {
 	Lines   []string `json:"lines"`             // of the log around it
 	See     string   `json:"see,omitempty"`     // another log that has more
 	In      string   `json:"in,omitempty"`      // the log that Line and Lines are of, where it is another one
+	Helps   string   `json:"helps,omitempty"`   // what helps, where the rule says it
+	says    string   // in the place of what the kind says
 }
 
 // Known tells whether the cause says more than that there is one.
 func (c Cause) Known() bool { return c.Kind != Unknown && c.Kind != Fine }
+
+// Sure tells whether it can be acted on without a person.
+func (c Cause) Sure() bool { return c.Known() && !c.Likely && c.Kind != Said }
+
+// Decisive is the line of the log that the cause was found in, or its last line.
+func (c Cause) Decisive() string {
+	switch {
+	case len(c.Lines) == 0:
+		return ""
+	case c.Line == 0:
+		return c.Lines[len(c.Lines)-1]
+	}
+	return c.Lines[min(c.Line-1, around, len(c.Lines)-1)]
+}
 
 // Name is the first of the names.
 func (c Cause) Name() string {
@@ -97,8 +118,9 @@ var sentences = map[Kind]string{
 	WrongOption: "there is no option %s", NoTarget: "the makefile has no target %s",
 	TestFailed: "tests of the package failed", TimedOut: "it took longer than it was given", Race: "jobs that ran side by side seem to have been in each other's way",
 	NoSpace: "the disk is full", NoMemory: "the memory was full", Killed: "it was ended from outside",
-	Network: "it wanted the network", Permission: "it may not change or read %s", Unknown: "the cause is not clear",
-	Fine: "nothing in it looks like a failure",
+	Network: "it wanted the network", Permission: "it may not change or read %s", Source: "the source is at fault", Setup: "the machine is not set up for it",
+	Damaged: "%s is damaged, or not what it should be", Site: "%s", Said: "it says: %s", Unknown: "the cause is not clear",
+	Fine: "it did not fail",
 }
 
 // String says what it is in one sentence without a stop.
@@ -108,95 +130,130 @@ func (c Cause) String() string {
 	if len(c.Names) > most {
 		name += " or others"
 	}
-	if c.Range != "" {
+	if c.Range != "" && c.says == "" {
 		name += " " + c.Range
 	}
 	text := sentences[c.Kind]
+	if c.says != "" {
+		text = strings.NewReplacer("{name}", name, "{range}", c.Range, "{found}", c.Found, "%", "%%").Replace(c.says)
+	}
 	if c.Kind == InSource && strings.HasSuffix(name, ".h") {
 		text = "the compiler does not find the header %s, although the source has it"
 	}
 	if strings.Contains(text, "%s") {
 		text = fmt.Sprintf(text, name)
+	} else if c.says != "" {
+		text = strings.ReplaceAll(text, "%%", "%")
 	} else if c.Kind == Network && name != "" {
 		text += ", at " + name
 	}
-	if c.Kind == TooOld && c.Found != "" {
+	if c.Kind == TooOld && c.Found != "" && c.says == "" {
 		text += ", and " + c.Found + " is there"
 	}
-	if c.Likely {
+	if c.Likely && c.Kind != Said {
 		text = "it seems that " + text
 	}
 	return text
 }
 
-// A rule says what a line means. The groups of its pattern are named: name,
-// range, found, place.
-type rule struct {
-	kind    Kind
-	has     string // what every line that it holds for has in it; quicker to look for
-	pattern *pattern.Pattern
-	// more finds out what the line leaves open from those around it; it returns
-	// false where the rule does not hold after all.
-	more func(c *Cause, lines []string, at int) bool
-}
-
-// rules are tried on each line in this order; the first line that one holds for
-// is the cause.
-var rules = slices.Concat(machineRules, shellRules, configureRules, cmakeRules, mesonRules, compilerRules, linkerRules, languageRules, makeRules)
-
 // around is how many lines before and after the cause are shown.
 const around = 4
 
-// Log diagnoses the log of a stage. Text is all of it, or its end.
-func Log(text string) Cause {
-	c, _ := diagnose(strings.Split(strings.TrimRight(text, "\n"), "\n"))
+// Log diagnoses the log of a stage by what the program itself knows. Text is all of it, or its
+// end.
+func Log(text string) Cause { return Own().Log(text) }
+
+// Log diagnoses the log of a stage. Text is all of it, or its end. First it is told whether
+// anything has failed, by the last words of tools; then what came first, of what the run that
+// failed has said.
+func (t *Table) Log(text string) Cause {
+	c, _ := t.diagnose(cleaned(text))
 	return c
 }
 
 // diagnose returns the cause, and the rule that knows it, nil for none.
-func diagnose(lines []string) (Cause, *rule) {
-	for i := range lines {
-		lines[i] = strings.TrimRight(lines[i][:min(longestLine, len(lines[i]))], "\r")
+func (t *Table) diagnose(lines []string) (Cause, *rule) {
+	ended := t.ending(lines)
+	c, by := Cause{Kind: Fine}, (*rule)(nil)
+	if ended.how != went {
+		c, by = t.first(lines, ended)
 	}
+	if c.Line == 0 {
+		c.Lines = slices.Clone(lines[max(0, len(lines)-2*around):])
+	} else {
+		c.Lines = slices.Clone(lines[max(0, c.Line-1-around):min(len(lines), c.Line+around)])
+	}
+	c.See = see(lines)
+	return c, by
+}
+
+// first finds the first line of a run that failed for which a rule holds, or else the words with
+// which the run ended.
+func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 	ends := make(ends, len(lines))
-	for i, line := range lines {
-		if line == "" {
-			continue
+	if ended.how == failed {
+		for i := ended.said; i <= ended.at; i++ {
+			ends[i] = 1
 		}
-		for r := range rules {
-			if c := rules[r].holds(lines, i, ends); c != nil {
-				c.Lines = slices.Clone(lines[max(0, i-around):min(len(lines), i+around+1)])
-				c.See = see(lines)
+	}
+	tried := make([]int, len(t.rules))
+	var candidates []int32
+	for i := ended.from; i < len(lines); i++ {
+		candidates = t.scanner.line(lines[i], candidates[:0])
+		for _, n := range candidates {
+			if int(n) >= len(t.rules) {
+				break
+			}
+			if tried[n]++; tried[n] > mostTries {
+				continue
+			}
+			if c := t.rules[n].holds(lines, i, ends); c != nil {
+				if c.Kind == Unknown { // it says something, and not what any rule knows
+					c = saying(lines, i)
+				}
 				if c.Without == "" {
 					c.Without = without(following(lines, i))
 				}
-				c.Also = c.others(lines, i, ends)
-				return *c, &rules[r]
+				c.Also = t.others(c, lines, i, ends)
+				return *c, &t.rules[n]
 			}
 		}
 	}
-	return Cause{Kind: Unknown, Lines: slices.Clone(lines[max(0, len(lines)-2*around):]), See: see(lines)}, nil
+	switch c, clean := ownWords(lines, ended), ended.how == cut && cleanEnd(lines); {
+	case c != nil:
+		return *c, nil
+	case clean:
+		return Cause{Kind: Fine}, nil
+	}
+	return Cause{Kind: Unknown}, nil
 }
+
+// mostTries is on how many lines of a log one rule is tried: no honest log has as many that only
+// look as if it held.
+const mostTries = 2000
 
 // missing are the kinds of which a log can name several that are independent.
 var missing = []Kind{MissingHeader, MissingLibrary, MissingModule, MissingPackage, MissingProgram, MissingPython, MissingPerl, MissingShared}
 
 // others are what else of such kinds is missing, as the lines after the first say.
-func (c *Cause) others(lines []string, at int, ends ends) (also []Cause) {
-	const most = 8
+func (t *Table) others(c *Cause, lines []string, at int, ends ends) []Cause {
+	const most, far = 16, 20_000
+	also := c.Also
 	if !slices.Contains(missing, c.Kind) || c.Likely {
-		return nil
+		return also
 	}
 	seen := map[string]bool{c.String(): true}
-	for i := at + 1; i < len(lines) && len(also) < most; i++ {
-		if lines[i] == "" {
-			continue
-		}
-		for r := range rules {
-			if !slices.Contains(missing, rules[r].kind) {
+	for _, other := range also {
+		seen[other.String()] = true
+	}
+	var candidates []int32
+	for i := at + 1; i < min(len(lines), at+far) && len(also) < most; i++ {
+		candidates = t.scanner.line(lines[i], candidates[:0])
+		for _, n := range candidates {
+			if int(n) >= len(t.rules) || !slices.Contains(missing, t.rules[n].Kind) {
 				continue
 			}
-			o := rules[r].holds(lines, i, ends)
+			o := t.rules[n].holds(lines, i, ends)
 			if o == nil {
 				continue
 			}
@@ -214,7 +271,7 @@ func (c *Cause) others(lines []string, at int, ends ends) (also []Cause) {
 // to, is known: a compiler that cannot make programs mostly lacks the C library's own
 // development files.
 func (c Cause) Guess(text string) Cause {
-	if c.Kind == Unknown && cannotCompile.MatchString(text) {
+	if (c.Kind == Unknown || c.Kind == Said) && cannotCompile.MatchString(text) {
 		c.Kind, c.Names, c.Likely = MissingHeader, []string{"stdio.h"}, true
 	}
 	return c
@@ -222,23 +279,18 @@ func (c Cause) Guess(text string) Cause {
 
 var cannotCompile = pattern.New(`(?m)configure: error: (?:the )?C compiler cannot create executables|cannot compile a simple C program|The C compiler\s+"[^"]*"\s+is not able to compile a simple test program`)
 
-// longestLine is how much of a line is looked at. No message is as long, and logs may
-// be anything.
-const longestLine = 4 << 10
-
 // holds returns the cause that a line is, as far as the rule knows, or nil.
 func (r *rule) holds(lines []string, at int, ends ends) *Cause {
-	line := lines[at]
-	if !strings.Contains(line, r.has) {
-		return nil
-	}
-	match := r.pattern.FindStringSubmatch(line)
+	match := r.pattern.FindStringSubmatch(lines[at])
 	if match == nil || !ends.within(soon, lines, at) {
 		return nil
 	}
-	c := &Cause{Kind: r.kind, Line: at + 1}
+	c := &Cause{Kind: r.Kind, Line: at + 1, Likely: r.Guess, says: r.Says, Helps: r.Helps}
 	c.take(r.pattern.Compiled().SubexpNames(), match)
-	if r.more != nil && !r.more(c, lines, at) {
+	if r.Names != nil {
+		c.Names = slices.Clone(r.Names)
+	}
+	if r.step != nil && !r.step(c, lines, at) {
 		return nil
 	}
 	return c

@@ -15,14 +15,14 @@ var (
 // config.log, of which the last check before the error counts, or the end of
 // those of CMake and Meson. In config.log most of what looks like an error is an
 // answer.
-func Elsewhere(name, text string) Cause {
+func (t *Table) Elsewhere(name, text string) Cause {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	if !strings.HasSuffix(name, "config.log") {
 		const end = 80
 		for i, line := range lines { // in YAML, logs are set in
 			lines[i] = strings.TrimLeft(line, " ")
 		}
-		return Log(strings.Join(lines[max(0, len(lines)-end):], "\n"))
+		return t.Log(strings.Join(lines[max(0, len(lines)-end):], "\n"))
 	}
 	for i, line := range lines {
 		if !configError.MatchString(line) {
@@ -32,7 +32,7 @@ func Elsewhere(name, text string) Cause {
 		for begin > 0 && !configCheck.MatchString(lines[begin]) {
 			begin--
 		}
-		c := Log(strings.Join(lines[begin:i], "\n"))
+		c := t.Log(strings.Join(lines[begin:i], "\n"))
 		c.Line += begin
 		return c
 	}

@@ -1,27 +1,9 @@
 package diagnose
 
-import "strings"
-
-// languageRules know the build systems of languages that have their own.
-var languageRules = []rule{
-	{kind: MissingPython, has: "No module named", pattern: re(`(?:ModuleNotFoundError: |ImportError: |python[\d.]*: )No module named ` + open + `(?P<name>[\w.]+)`), more: topModule},
-	{kind: MissingPython, has: "Cannot import", pattern: re(`BackendUnavailable: Cannot import '(?P<name>[\w.]+)'`), more: topModule},
-	{kind: MissingPython, has: "satisfies the requirement", pattern: re(`Could not find a version that satisfies the requirement (?P<name>[\w.-]+)(?P<range>[<>=!~]+ *[\w.]+)?`)},
-	{kind: MissingPython, has: "DistributionNotFound", pattern: re(`The '(?P<name>[\w.-]+)(?P<range>[<>=!~]+[\w.]+)?[^']*' distribution was not found`)},
-	{kind: MissingPython, has: "invalid command", pattern: re(`error: invalid command 'bdist_(?P<name>wheel)'`)},
-	{kind: TooNew, has: "SyntaxError", pattern: re(`SyntaxError: Missing parentheses in call to 'print'`), more: is("python3")},
-
-	{kind: MissingPerl, has: "Can't locate", pattern: re(`Can't locate (?P<name>[\w/]+)\.pm in @INC`), more: perlName},
-	{kind: MissingPerl, has: "loadable object", pattern: re(`Can't locate loadable object for module (?P<name>[\w:]+)`)},
-	{kind: MissingPerl, has: "is required to configure", pattern: re(`^(?P<name>[A-Z][\w:]*) (?P<range>[\d.]+) is required to configure this module`), more: atLeast},
-	{kind: MissingPerl, has: "prerequisite", pattern: re(`^Warning: prerequisite (?P<name>[\w:]+) (?P<range>[\d.]+ )?not found`), more: atLeast},
-	{kind: TooOld, has: "required--this is only", pattern: re(`(?P<name>\w[\w:]*)(?: version)? v?(?P<range>[\d.]+) required--this is only (?:version )?v?(?P<found>[\d.]+)`), more: atLeast},
-
-	{kind: TooOld, has: "rustc", pattern: re(`requires (?P<name>rustc) (?P<range>[\d.]+) or newer, while the currently active rustc version is (?P<found>[\d.]+)`), more: atLeast},
-	{kind: TooOld, has: "go.mod requires", pattern: re(`go\.mod requires (?P<name>go) >= (?P<range>[\d.]+) \(running go (?P<found>[\d.]+)`), more: atLeast},
-	{kind: MissingProgram, has: "linker", pattern: re("error: linker `(?P<name>[\\w.+-]+)` not found")},
-	{kind: MissingHeader, has: "mkmf.rb", pattern: re(`mkmf\.rb can't find header files for ruby`), more: is("ruby.h")},
-}
+import (
+	"slices"
+	"strings"
+)
 
 func topModule(c *Cause, _ []string, _ int) bool {
 	c.Names[0], _, _ = strings.Cut(c.Names[0], ".")
@@ -32,3 +14,77 @@ func perlName(c *Cause, _ []string, _ int) bool {
 	c.Names[0] = strings.ReplaceAll(c.Names[0], "/", "::")
 	return true
 }
+
+// goModule takes what Go was about to download for what is missing, where that could not be had.
+func goModule(c *Cause, lines []string, at int) bool {
+	return at+1 < len(lines) && strings.Contains(lines[at+1], "GOPROXY")
+}
+
+// crateModule takes a library that a crate looks for by pkg-config for its module.
+func crateModule(c *Cause, _ []string, _ int) bool {
+	c.Kind = MissingModule
+	return true
+}
+
+// panicked takes what a program of Rust said when it gave up, in the next line where it is not in
+// this one.
+func panicked(c *Cause, lines []string, at int) bool {
+	const far = 200
+	if slices.ContainsFunc(lines[at:min(len(lines), at+far)], func(line string) bool { return strings.HasPrefix(line, "test result: FAILED") }) {
+		return false
+	}
+	return len(c.Names) > 0 || nextLine(c, lines, at)
+}
+
+// traceback takes the last line of a traceback of Python, and what looks like it.
+func traceback(c *Cause, lines []string, at int) bool {
+	const far = 200
+	for _, line := range lines[at:min(len(lines), at+far)] {
+		if testsOfPython.MatchString(line) {
+			return false
+		}
+	}
+	for _, line := range lines[max(0, at-far):at] {
+		if strings.HasPrefix(line, "Traceback (most recent call last)") {
+			return true
+		}
+	}
+	c.says = "it says: {found}: {name}"
+	return true
+}
+
+// testsOfPython matches the last words of Python's runners of tests.
+var testsOfPython = re(`^FAILED \((?:failures|errors)|^=+ .*[1-9]\d* failed`)
+
+// lastWords tells whether a line is among the last of a log.
+func lastWords(_ *Cause, lines []string, at int) bool {
+	const few = 8
+	return len(lines)-at <= few
+}
+
+// eachOf takes all names of a list.
+func eachOf(c *Cause, _ []string, at int) bool {
+	names := strings.FieldsFunc(c.Name(), func(r rune) bool { return r == ',' || r == ' ' })
+	if len(names) == 0 {
+		return false
+	}
+	c.Names = names[:1]
+	for _, name := range names[1:] {
+		c.Also = append(c.Also, Cause{Kind: c.Kind, Names: []string{name}, Line: at + 1})
+	}
+	return true
+}
+
+// wantedRust takes the version of rustc that a package wants, in the next line.
+func wantedRust(c *Cause, lines []string, at int) bool {
+	for _, line := range lines[at:min(len(lines), at+4)] {
+		if match := wantsRust.FindStringSubmatch(line); match != nil {
+			c.Range = ">= " + match[1]
+			return true
+		}
+	}
+	c.says = "a newer rustc is wanted than {found}"
+	return true
+}
+
+var wantsRust = re(`requires rustc ([\d.]+)`)

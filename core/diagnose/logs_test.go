@@ -115,11 +115,11 @@ Testsuite summary for garden 1.0
 # TOTAL: 2
 # PASS:  1
 # FAIL:  1
-`, "tests of the package failed", 9},
+`, "tests of the package failed", 3},
 		"nothing that is known": {`growing leaf
 the soil is too dry
 make: *** [Makefile:2: leaf] Error 3
-`, "the cause is not clear", 0},
+`, "it says: the soil is too dry", 2},
 	} {
 		got := Log(c.log)
 		assert.Equal(t, c.want, got.String(), name)

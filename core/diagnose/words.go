@@ -79,6 +79,8 @@ func libraryOf(function string) string {
 
 // functions are what libraries of many systems are looked for by.
 var functions = []struct{ begins, library string }{
+	{"pow", "m"}, {"sqrt", "m"}, {"sin", "m"}, {"cos", "m"}, {"tan", "m"}, {"exp", "m"}, {"log", "m"}, {"log10", "m"}, {"floor", "m"}, {"ceil", "m"}, {"fmod", "m"}, {"atan2", "m"}, {"round", "m"}, {"lround", "m"}, {"hypot", "m"},
+	{"pthread_", "pthread"}, {"sem_", "pthread"}, {"dlopen", "dl"}, {"dlsym", "dl"}, {"shm_open", "rt"}, {"timer_create", "rt"}, {"clock_gettime", "rt"},
 	{"tgetent", "tinfo"}, {"tgetnum", "tinfo"}, {"tputs", "tinfo"}, {"tigetstr", "tinfo"}, {"tigetflag", "tinfo"}, {"setupterm", "tinfo"}, {"tparm", "tinfo"},
 	{"initscr", "ncurses"}, {"newwin", "ncurses"}, {"readline", "readline"}, {"add_history", "readline"}, {"crypt", "crypt"},
 	{"inflate", "z"}, {"deflate", "z"}, {"gzopen", "z"}, {"zlibVersion", "z"}, {"compress2", "z"}, {"crc32", "z"},

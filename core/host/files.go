@@ -11,6 +11,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -71,7 +72,7 @@ const (
 )
 
 // multiarch matches the directory of an architecture, where there is one.
-const multiarch = `(?:[a-z0-9_]+-linux-[a-z0-9]+/)?`
+const multiarch = `(?:[a-z0-9_]+-linux-gnu[a-z0-9_]*/)?`
 
 // known matches the files that builds ask for.
 var known = []struct {
@@ -223,6 +224,9 @@ func (f Files) Near(questions []Question) map[Question]Found {
 	return found
 }
 
+// ofOtherC matches headers of C libraries beside the operating system's own.
+var ofOtherC = regexp.MustCompile(`^(?:diet|klibc|newlib|\w+-linux-musl\w*)/`)
+
 // numbered matches a version at the end of a module's name, as in leaf-2.0.
 var numbered = pattern.New(`^-?[\d.]+$`)
 
@@ -234,7 +238,7 @@ func (q Question) near(key []byte) bool {
 	}
 	switch name = name[1:]; q.Kind {
 	case Header:
-		return bytes.HasSuffix(name, []byte("/"+q.Name))
+		return bytes.HasSuffix(name, []byte("/"+q.Name)) && !ofOtherC.Match(name)
 	case Module:
 		version, is := bytes.CutPrefix(name, []byte(q.Name))
 		return is && numbered.MatchString(string(version))

@@ -61,6 +61,7 @@ type Machine struct {
 	Slots        *schedule.Slots
 
 	isolation isolation
+	causes    causes
 }
 
 // BadRoot is the error for a root whose path compilers and shells cannot have in

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 )
 
@@ -95,6 +96,14 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 		notFound.Near, _ = keyfile.Nearest(name, names)
 	}
 	return nil, notFound
+}
+
+// Tops are the files of a name at the top of the shelves, which need not be there.
+func (s *Shelves) Tops(name string) (files []ground.File) {
+	for _, shelf := range s.shelves {
+		files = append(files, ground.File{Dir: shelf.Dir, Name: name})
+	}
+	return files
 }
 
 // Names returns the names of all recipes, sorted. A shelf that cannot be read

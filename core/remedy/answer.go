@@ -61,6 +61,9 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		}
 		answers = append(answers, a)
 	}
+	if !c.Sure() { // nothing is installed for a guess
+		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
+	}
 	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
 }
 

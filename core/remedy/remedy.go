@@ -7,6 +7,7 @@ package remedy
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"sync"
 
@@ -29,8 +30,9 @@ type Remedy struct {
 	Host   host.Question // how the operating system is asked; with no kind where it is not, for such things
 	Owners []string      // its packages that have it, as far as is known
 	Family string
-	Listed bool // what packages have is known, so that without owners no package has it
-	Here   bool // the operating system has it, and only the recipe does not name it
+	Listed bool   // what packages have is known, so that without owners no package has it
+	Here   bool   // the operating system has it, and only the recipe does not name it
+	At     string // the file that is there, where the log is of no recipe's build
 
 	Without string // the argument that does without, as the source names it
 	Needed  string // the recipe that has it, and is needed already: what is wrong is where it is looked for
@@ -42,12 +44,13 @@ type Evidence struct {
 	Files  host.Files                   // what the operating system's packages have
 	Family string
 	Here   func(q host.Question) (owner string, there bool) // what is installed, and by which package; nil: nothing is known
+	At     func(questions []host.Question) string           // the file that answers the first of them; nil: nothing is known
 }
 
 // Look returns the evidence that a machine has. What recipes and trees offer is found
 // out once, when it is asked for.
 func Look(m *machine.Machine) Evidence {
-	return Evidence{Files: m.HostFiles, Family: m.System.Family, Here: func(q host.Question) (string, bool) { return here(m, q) },
+	return Evidence{Files: m.HostFiles, Family: m.System.Family, Here: func(q host.Question) (string, bool) { return here(m, q) }, At: func(all []host.Question) string { return at(m, all) },
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
@@ -75,7 +78,11 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 		}
 	}
 	m.Host, m.Owners = e.hostFor(questions)
-	if q, owner, there := e.here(questions); r != nil && there {
+	q, owner, there := e.here(questions)
+	if r == nil && e.At != nil {
+		m.At = e.At(questions)
+	}
+	if r != nil && there {
 		m.Host, m.Here, m.Owners = q, true, nil
 		if owner != "" {
 			m.Owners = []string{owner}
@@ -117,6 +124,27 @@ func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 		}
 	}
 	return "", true
+}
+
+// at is the file of a machine that answers the first question: where compilers look, or, of a
+// header, in a directory below that they are not told of.
+func at(m *machine.Machine, questions []host.Question) string {
+	q := questions[0]
+	if !slices.Contains([]host.Kind{host.Header, host.Library, host.Module, host.Program}, q.Kind) {
+		return ""
+	}
+	if files := m.Programs.Where(context.Background(), q); len(files) > 0 {
+		return files[0]
+	}
+	if q.Kind != host.Header || recipe.CheckSystemName(q.Name) != nil {
+		return ""
+	}
+	for _, below := range []string{"/usr/include/*/", "/usr/include/*/*/", "/usr/local/include/*/"} {
+		if files, _ := filepath.Glob(below + q.Name); len(files) > 0 {
+			return files[0]
+		}
+	}
+	return ""
 }
 
 // Nowhere tells whether no package of the operating system has it, as far as its

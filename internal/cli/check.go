@@ -102,6 +102,8 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 	}
 	var shadowed map[string][]string
 	if all {
+		_, more := m.Causes()
+		problems = append(problems, more...)
 		if shadowed, err = m.Shelves.Shadowed(); err != nil {
 			return err
 		}

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) explainCommand() *cobra.Command {
-	return &cobra.Command{
+	teach := false
+	c := &cobra.Command{
 		Use:   "explain [LOG...]",
 		Short: "Say what went wrong in the log of any build, and what would remedy it",
 		Long: `Reads what a build has printed, of Fern Ladder or of any other, and says what
@@ -24,6 +25,9 @@ went wrong first, what it means, and who has what is missing: a recipe on the
 shelves, a package of the operating system, or both. Without a name, or with -, it
 reads its input. Where a log only points to another one beside it, that is read,
 too. Failed builds of recipes are explained when they fail.
+
+What a site knows of its own builds stands in causes.toml at the top of a shelf, and
+comes before what the program knows; --teach prints the beginning of an entry.
 
 It ends with status 0 where all is explained, or nothing has failed, and with 1 where
 a cause is not clear.`,
@@ -37,9 +41,11 @@ a cause is not clear.`,
 			if len(args) == 0 {
 				args = []string{"-"}
 			}
-			return a.explain(c.Context(), c.InOrStdin(), args)
+			return a.explain(c.Context(), c.InOrStdin(), args, teach)
 		},
 	}
+	c.Flags().BoolVar(&teach, "teach", false, "print the beginning of an entry for the causes.toml of a shelf, for the decisive line")
+	return c
 }
 
 // explained is a log with what is known of it.
@@ -50,17 +56,21 @@ type explained struct {
 	Advice []string       `json:"advice"`
 }
 
-func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
+func (a *app) explain(ctx context.Context, in io.Reader, logs []string, teach bool) error {
 	m, err := a.open()
 	if err != nil {
 		return err
 	}
 	help := newHelper(m)
+	table, problems := m.Causes()
+	for _, p := range problems {
+		a.screen.Note("%s", p.String())
+	}
 	all := make([]explained, len(logs))
 	known := 0
 	for i, log := range logs {
 		e := explained{Log: log}
-		if e.Cause, err = diagnosed(ctx, in, log); err != nil {
+		if e.Cause, err = diagnosed(ctx, table, in, log); err != nil {
 			return usage("%s cannot be read: %v", log, err)
 		}
 		if e.Cause.Known() || e.Cause.Kind == diagnose.Fine {
@@ -69,7 +79,10 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
 		e.Says = e.Cause.String()
 		e.Advice = append([]string{}, help.advice(nil, &e.Cause)...)
 		all[i] = e
-		if !a.screen.JSON {
+		switch {
+		case teach:
+			a.screen.Print("%s", diagnose.Frame(e.Cause.Decisive()))
+		case !a.screen.JSON:
 			a.showExplained(e, i)
 		}
 	}
@@ -78,14 +91,14 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string) error {
 			return err
 		}
 	}
-	if known == len(logs) {
+	if known == len(logs) || teach {
 		return nil
 	}
 	return &alreadyShown{fmt.Errorf("the cause is not clear in %s", term.Count(len(logs)-known, "log"))}
 }
 
 // diagnosed reads a log, and the one beside it that it points to.
-func diagnosed(ctx context.Context, in io.Reader, log string) (diagnose.Cause, error) {
+func diagnosed(ctx context.Context, table *diagnose.Table, in io.Reader, log string) (diagnose.Cause, error) {
 	if log != "-" {
 		info, err := os.Stat(log)
 		if err != nil || info.IsDir() {
@@ -99,7 +112,7 @@ func diagnosed(ctx context.Context, in io.Reader, log string) (diagnose.Cause, e
 			return diagnose.Cause{}, err
 		}
 		if info.Mode().IsRegular() {
-			return build.Diagnose(absolute, filepath.Dir(absolute), filepath.Dir(absolute)), nil
+			return build.Diagnose(table, absolute, filepath.Dir(absolute), filepath.Dir(absolute)), nil
 		}
 		pipe, err := os.OpenFile(log, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 		if err != nil {
@@ -117,7 +130,7 @@ func diagnosed(ctx context.Context, in io.Reader, log string) (diagnose.Cause, e
 	if err != nil {
 		return diagnose.Cause{}, err
 	}
-	return build.DiagnoseText(string(text)), nil
+	return build.DiagnoseText(table, string(text)), nil
 }
 
 func (a *app) showExplained(e explained, number int) {

@@ -82,11 +82,7 @@ func (h *helper) lines(err error) []string {
 		if failure.Cause == nil {
 			return h.outside(r, failure)
 		}
-		lines := h.advice(r, failure.Cause)
-		for _, also := range failure.Cause.Also {
-			lines = append(lines, h.advice(r, &also)...)
-		}
-		return append(lines, h.says(failure)...)
+		return append(h.advice(r, failure.Cause), h.says(failure)...)
 	}
 	var missing *host.Missing
 	if errors.As(err, &missing) {
@@ -252,14 +248,54 @@ func typed(err error) []string {
 	return nil
 }
 
-// advice says in lines what to do about a cause. The recipe is nil where the log is of
-// something else than a build of a recipe.
+// advice says in lines what to do about a cause, and about what its log says is missing besides.
+// The recipe is nil where the log is of something else than a build of a recipe.
 func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
+	lines, packages := h.against(r, c)
+	for _, also := range c.Also {
+		more, needed := h.against(r, &also)
+		if r == nil {
+			lines = append(lines, "Also: "+also.String()+".")
+		}
+		for _, line := range more { // what has been said is not said again
+			if strings.HasPrefix(line, " ") || !slices.Contains(lines, line) {
+				lines = append(lines, line)
+			}
+		}
+		packages = append(packages, needed...)
+	}
+	if i := slices.Index(lines, refresh); i >= 0 {
+		lines = append(slices.Delete(lines, i, i+1), refresh)
+	}
+	slices.Sort(packages)
+	packages = slices.Compact(packages)
+	switch installer := host.Installer(h.m.System.Family); {
+	case len(packages) == 0:
+	case r != nil:
+		lines = append(lines, "and then: fernladder host "+r.Name+" --install")
+	case installer != nil:
+		lines = append(lines, "and then: "+strings.Join(append(slices.Clone(installer), packages...), " "))
+	}
+	return lines
+}
+
+// against says what to do about one cause, and which packages of the operating system that takes.
+func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {
 	file := "its recipe"
 	if r != nil {
 		file = r.File
 	}
-	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
+	say := func(format string, args ...any) ([]string, []string) {
+		return []string{fmt.Sprintf(format, args...)}, nil
+	}
+	if c.Helps != "" {
+		lines = []string{c.Helps}
+		if len(c.Questions()) > 0 && c.Kind != diagnose.Missing {
+			more, packages := h.adviceForMissing(r, c)
+			return append(lines, more...), packages
+		}
+		return lines, nil
+	}
 	switch c.Kind {
 	case diagnose.InSource:
 		return say("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
@@ -297,9 +333,8 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 }
 
 // adviceForMissing says who has what is missing, and how a recipe asks for it.
-func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string {
+func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, packages []string) {
 	m := remedy.For(r, c, h.evidence)
-	var advice []string
 	add := func(text, format string, args ...any) {
 		advice = append(advice, fmt.Sprintf(format, args...))
 		for line := range strings.Lines(text) {
@@ -311,7 +346,10 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string 
 		by, in = "add to "+r.File, r.File
 	}
 	if m.Needed != "" {
-		return []string{fmt.Sprintf("%s needs %s already, which has it or is called like it: the build looks for it elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}
+		return []string{fmt.Sprintf("%s needs %s already, which has it or is called like it: the build looks for it elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}, nil
+	}
+	if m.At != "" {
+		return []string{fmt.Sprintf("This machine has it: %s. If the log is of this machine, nothing has to be installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
 	}
 	switch {
 	case m.Recipe != "" && m.Sure:
@@ -320,7 +358,7 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string 
 		add(m.Need().Text(), "There is a recipe %s; if it is that, %s:", m.Recipe, by)
 	}
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
-		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range))
+		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range)), nil
 	}
 	switch {
 	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
@@ -337,31 +375,23 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) []string 
 	default:
 		add(m.HostNeed().Text(), "If the operating system is to have it, %s:", by)
 	}
-	advice = append(advice, howToHave(r, m)...)
+	switch {
+	case m.Host.Kind == "" || m.Here:
+	case len(m.Owners) > 0:
+		packages = m.Owners[:1]
+	case !m.Listed:
+		advice = append(advice, refresh)
+	}
 	if c.Without != "" {
 		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
 	}
-	return advice
+	return advice, packages
 }
+
+const refresh = "fernladder host --refresh finds out which package has it."
 
 // thing says what a question asks for.
 func thing(q host.Question) string {
 	kind := map[host.Kind]string{host.Module: "pkg-config module", host.Python: "Python module", host.Perl: "Perl module"}[q.Kind]
 	return cmp.Or(kind, string(q.Kind)) + " " + q.Name
-}
-
-// howToHave says how the operating system gets what is missing.
-func howToHave(r *recipe.Recipe, m remedy.Remedy) []string {
-	installer := host.Installer(m.Family)
-	switch {
-	case m.Host.Kind == "" || m.Here:
-		return nil
-	case len(m.Owners) > 0 && r != nil:
-		return []string{"and then: fernladder host " + r.Name + " --install"}
-	case len(m.Owners) > 0 && installer != nil:
-		return []string{"and then: " + strings.Join(append(slices.Clone(installer), m.Owners[0]), " ")}
-	case len(m.Owners) == 0 && !m.Listed:
-		return []string{"fernladder host --refresh finds out which package has it."}
-	}
-	return nil
 }

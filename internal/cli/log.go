@@ -78,15 +78,14 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 		var lines []string
 		entry := map[string]any{"stage": stage, "file": file}
 		if flags.errors {
-			if lines = build.Errors(file); len(lines) == 0 {
+			table, _ := m.Causes()
+			cause := build.DiagnoseBuild(table, m.Store, last, file)
+			if !cause.Known() {
 				f.Close()
 				continue
 			}
-			entry["errors"] = lines
-			if cause := build.DiagnoseBuild(m.Store, last, file); cause.Known() {
-				entry["cause"] = cause
-				lines = append(cause.Lines, "Cause: "+cause.String()+".")
-			}
+			entry["cause"], entry["errors"] = cause, cause.Lines
+			lines = append(cause.Lines, "Cause: "+cause.String()+".")
 		}
 		shown = append(shown, entry)
 		switch {

@@ -1,0 +1,49 @@
+package machine
+
+import (
+	"errors"
+	"io/fs"
+	"sync"
+
+	"fernladder/core/diagnose"
+	"fernladder/core/keyfile"
+)
+
+// CausesFile is the name of a shelf's own table of causes.
+const CausesFile = "causes.toml"
+
+type causes struct {
+	once     sync.Once
+	table    *diagnose.Table
+	problems keyfile.Problems
+}
+
+// Causes is what is known of the words of tools: by the shelves, where they have a table of
+// causes, and by the program itself. The problems are those of the shelves' tables, which are left
+// out where they have any.
+func (m *Machine) Causes() (*diagnose.Table, keyfile.Problems) {
+	c := &m.causes
+	c.once.Do(func() {
+		const largest = 64 << 10
+		var texts [][]byte
+		for _, file := range m.Shelves.Tops(CausesFile) {
+			text, err := file.ReadFile(largest)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err == nil {
+				_, err = diagnose.Own().With(text)
+			}
+			if err != nil {
+				c.problems = append(c.problems, keyfile.Problem{Position: keyfile.Position{File: file.Path()}, Message: err.Error()})
+				continue
+			}
+			texts = append(texts, text)
+		}
+		c.table = diagnose.Own()
+		if len(texts) > 0 {
+			c.table, _ = c.table.With(texts...)
+		}
+	})
+	return c.table, c.problems
+}
