@@ -405,6 +405,8 @@ func (w *work) explain() []row {
 	log.WriteString("leaf.c:3:10: fatal error: moss777/leaf7000.h: No such file or directory\nmake: *** [leaf.o] Error 1\n")
 	w.write("explain/list", list.String())
 	w.write("explain/long.log", log.String())
+	near := "leaf.c:10: error No such file or directory here\nERROR 7: \ncannot find the thing -lmoss maybe\n  Could NOT find\nPackage 'moss' maybe found\n"
+	w.write("explain/near.log", strings.Repeat(near, 30<<20/len(near))+"make: *** [leaf] Error 1\n")
 	w.write("explain/bin/dnf", "#!/bin/sh\ncat "+w.path("explain/list")+"\n")
 	w.write("explain/fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = []\npath = [%q]\n", w.path("explain/bin")))
 	refresh := exec.Command(w.program, "host", "--refresh")
@@ -419,6 +421,10 @@ func (w *work) explain() []row {
 		theirs: func() cost {
 			return timed(w.path("explain"), "sh", "-c", "grep -nE 'error|not found|cannot find' long.log && gzip -dc list.gz | grep -B9 /leaf7000.h")
 		},
+	}, {
+		name: "a log of 30 MB of lines that only look like errors", anchor: "grep -ciE of it",
+		ours:   func() cost { return timed(w.path("explain"), "sh", "-c", w.program+" explain near.log || :") },
+		theirs: func() cost { return timed(w.path("explain"), "grep", "-ciE", "error|not found|cannot find", "near.log") },
 	}}
 }
 

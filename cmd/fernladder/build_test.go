@@ -327,8 +327,8 @@ func TestExplain(t *testing.T) {
 	}
 	r = w.sh("printf 'make: *** No rule to make target `grow'\\''.  Stop.\\n' | fernladder explain; fernladder explain --json unclear.log moss.log || echo $?")
 	assert.Contains(t, r.stdout, "input:1: the makefile has no target grow")
-	assert.Regexp(t, `"kind": "unknown"[\s\S]*"says": "the pkg-config module moss >= 2 is missing"[\s\S]*\n1\n$`, r.stdout)
-	assert.Equal(t, "fine.log: nothing in it looks like a failure\n    │ cc -c leaf.c\n    │ leaf is built\n", w.must("explain", "fine.log").stdout)
+	assert.Regexp(t, `"kind": "own_words"[\s\S]*"says": "the pkg-config module moss >= 2 is missing"[\s\S]*\n1\n$`, r.stdout)
+	assert.Equal(t, "fine.log: it did not fail\n    │ cc -c leaf.c\n    │ leaf is built\n", w.must("explain", "fine.log").stdout)
 	w.fails(2, []string{"explain", "nowhere.log"}, "nowhere.log cannot be read")
 }
 

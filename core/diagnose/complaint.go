@@ -39,16 +39,17 @@ func (c *Cause) confirmed(text string, failed []check) bool {
 				continue
 			}
 			kind, name := f.meant(word, text)
-			if c.Kind != Unknown && c.Kind != kind {
-				continue
+			switch {
+			case c.Kind == Unknown:
+				c.Kind, c.Names, c.Range = kind, []string{name}, f.rang
+			case c.Kind == kind && kind == MissingProgram: // of which one will do
+				if !slices.Contains(c.Names, name) {
+					c.Names = append([]string{name}, c.Names...)
+				}
+			case kind != MissingProgram && plain(name) != plain(c.Name()) && f.family() != plain(c.Name()):
+				c.Also = append(c.Also, Cause{Kind: kind, Names: []string{name}, Range: f.rang})
 			}
-			c.Kind, c.Range = kind, f.rang
-			if !slices.Contains(c.Names, name) {
-				c.Names = append([]string{name}, c.Names...)
-			}
-			if kind != MissingProgram {
-				return true
-			}
+			delete(named, as(f))
 		}
 		if len(c.Names) > 0 {
 			return true

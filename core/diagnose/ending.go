@@ -77,7 +77,7 @@ func ownWords(lines []string, e ending) *Cause {
 	if e.how == cut { // a program's last words
 		for i := len(lines) - 1; i >= 0; i-- {
 			if lines[i] != "" {
-				if complaint.MatchString(lines[i]) && errorWords.MatchString(lines[i]) && !noWords.MatchString(lines[i]) && !strings.Contains(strings.ToLower(lines[i]), "warning") {
+				if (complaint.MatchString(lines[i]) && errorWords.MatchString(lines[i]) || refusal.MatchString(lines[i])) && !noWords.MatchString(lines[i]) && !strings.Contains(strings.ToLower(lines[i]), "warning") {
 					return saying(lines, i)
 				}
 				break
@@ -142,6 +142,9 @@ var arrow = pattern.New(`^\s*-->\s*([^\s:]+:\d+)`)
 
 // complaint matches how programs begin what they say of an error.
 var complaint = pattern.New(`^[\w./+-]+(?:\[\d+\])?: \S`)
+
+// refusal matches what scripts say before they end, with no name of theirs before it.
+var refusal = pattern.New(`(?i)\bnot found\b|\bcannot\b|\bcould not\b|\bunable to\b|\bfailed\b|\b(?:is|are) (?:needed|required|missing)\b|^required `)
 
 // stopped matches lines that only say that something stopped, and not why.
 var stopped = pattern.New(`\*\*\* \[|^ninja: build stopped|^-- Configuring incomplete|^BUILD FAILED|BUILD FAILURE|not remade because of errors|returned non-zero|exited with|exit (?:status|code)|^\W*$|^Error: Process completed|^npm ERR! code|^npm error code|^error: could not compile|^FAIL$|ELIFECYCLE|^Configuration failed|Waiting for unfinished`)

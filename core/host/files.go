@@ -200,6 +200,7 @@ func (f Files) Owners(questions []Question) map[Question][]string {
 type Found struct {
 	Question
 	Owners []string
+	Others []Found // of headers, the same in directories of other versions or packages
 }
 
 // Near finds what is only nearly called like what is asked for:
@@ -216,9 +217,17 @@ func (f Files) Near(questions []Question) map[Question]Found {
 				continue
 			}
 			name := string(key[len(q.Kind)+1:])
-			if best, is := found[q]; !is || q.prefers(name, best.Name) {
-				found[q] = Found{Question{q.Kind, name}, strings.Split(string(packages), ",")}
+			best, is := found[q]
+			next := Found{Question: Question{q.Kind, name}, Owners: strings.Split(string(packages), ",")}
+			switch {
+			case !is:
+			case q.prefers(name, best.Name):
+				next.Others = append(best.Others, Found{Question: best.Question, Owners: best.Owners})
+			default:
+				best.Others = append(best.Others, next)
+				next = best
 			}
+			found[q] = next
 		}
 	})
 	return found

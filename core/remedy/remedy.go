@@ -7,8 +7,10 @@ package remedy
 
 import (
 	"context"
+	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
 	"fernladder/core/buildfile"
@@ -30,9 +32,10 @@ type Remedy struct {
 	Host   host.Question // how the operating system is asked; with no kind where it is not, for such things
 	Owners []string      // its packages that have it, as far as is known
 	Family string
-	Listed bool   // what packages have is known, so that without owners no package has it
-	Here   bool   // the operating system has it, and only the recipe does not name it
-	At     string // the file that is there, where the log is of no recipe's build
+	Listed bool         // what packages have is known, so that without owners no package has it
+	Here   bool         // the operating system has it, and only the recipe does not name it
+	Others []host.Found // the same header in other directories, of which one is to be chosen
+	At     string       // the file that is there, where the log is of no recipe's build
 
 	Without string // the argument that does without, as the source names it
 	Needed  string // the recipe that has it, and is needed already: what is wrong is where it is looked for
@@ -77,7 +80,10 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 			return m
 		}
 	}
-	m.Host, m.Owners = e.hostFor(questions)
+	m.Host, m.Owners, m.Others = e.hostFor(questions)
+	named := func(header string) string { return strings.TrimRight(path.Dir(header), "0123456789.-") }
+	m.Others = slices.DeleteFunc(m.Others, func(f host.Found) bool { return named(f.Name) != named(m.Host.Name) })
+	slices.Reverse(m.Others) // the newest first
 	q, owner, there := e.here(questions)
 	if r == nil && e.At != nil {
 		m.At = e.At(questions)
@@ -204,33 +210,33 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (n
 
 // hostFor finds the question whose answer the operating system's packages have, and
 // which of them. Where nothing is known of that, it is the first.
-func (e Evidence) hostFor(questions []host.Question) (host.Question, []string) {
+func (e Evidence) hostFor(questions []host.Question) (q host.Question, packages []string, others []host.Found) {
 	owners := e.Files.Owners(questions)
 	for _, q := range questions {
 		if len(owners[q]) == 0 {
 			continue
 		}
 		if slices.Contains(host.Kinds, q.Kind) {
-			return q, owners[q]
+			return q, owners[q], nil
 		}
 		// Nothing asks the operating system for such a thing, but for another of its package.
 		if other, found := e.Files.Of(owners[q][0]); found {
-			return other, owners[q]
+			return other, owners[q], nil
 		}
 	}
 	near := e.Files.Near(questions)
 	for _, q := range questions {
 		if packages := host.PackageOf(q.Name, e.Family); q.Kind == host.Program && packages != nil {
-			return q, packages
+			return q, packages, nil
 		}
 		if found, is := near[q]; is {
-			return found.Question, found.Owners
+			return found.Question, found.Owners, found.Others
 		}
 	}
 	if slices.Contains(host.Kinds, questions[0].Kind) {
-		return questions[0], nil
+		return questions[0], nil, nil
 	}
-	return host.Question{}, nil
+	return host.Question{}, nil, nil
 }
 
 // Offer names the recipe that has what the operating system lacks, by its question,

@@ -73,7 +73,7 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string, teach bo
 		if e.Cause, err = diagnosed(ctx, table, in, log); err != nil {
 			return usage("%s cannot be read: %v", log, err)
 		}
-		if e.Cause.Known() || e.Cause.Kind == diagnose.Fine {
+		if e.Cause.Known() && e.Cause.Kind != diagnose.Said || e.Cause.Kind == diagnose.Fine {
 			known++
 		}
 		e.Says = e.Cause.String()

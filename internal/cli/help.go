@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -381,6 +382,13 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 		packages = m.Owners[:1]
 	case !m.Listed:
 		advice = append(advice, refresh)
+	}
+	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header && !slices.Contains(c.Names, m.Host.Name) && dir != "." {
+		advice = append(advice, fmt.Sprintf("It is in a directory of its own there: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], where the build does not ask pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
+		const few = 3
+		for _, other := range m.Others[:min(few, len(m.Others))] {
+			advice = append(advice, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))
+		}
 	}
 	if c.Without != "" {
 		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
