@@ -423,8 +423,10 @@ func (w *work) explain() []row {
 		},
 	}, {
 		name: "a log of 30 MB of lines that only look like errors", anchor: "grep -ciE of it",
-		ours:   func() cost { return timed(w.path("explain"), "sh", "-c", w.program+" explain near.log || :") },
-		theirs: func() cost { return timed(w.path("explain"), "grep", "-ciE", "error|not found|cannot find", "near.log") },
+		ours: func() cost { return timed(w.path("explain"), "sh", "-c", w.program+" explain near.log || :") },
+		theirs: func() cost {
+			return timed(w.path("explain"), "grep", "-ciE", "error|not found|cannot find", "near.log")
+		},
 	}}
 }
 

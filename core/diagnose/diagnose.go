@@ -271,7 +271,8 @@ func (t *Table) others(c *Cause, lines []string, at int, ends ends) []Cause {
 // to, is known: a compiler that cannot make programs mostly lacks the C library's own
 // development files.
 func (c Cause) Guess(text string) Cause {
-	if (c.Kind == Unknown || c.Kind == Said) && cannotCompile.MatchString(text) {
+	const end = 16 << 10
+	if (c.Kind == Unknown || c.Kind == Said) && cannotCompile.MatchString(text[max(0, len(text)-end):]) {
 		c.Kind, c.Names, c.Likely = MissingHeader, []string{"stdio.h"}, true
 	}
 	return c
