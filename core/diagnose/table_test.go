@@ -40,3 +40,62 @@ func described(c Cause) string {
 	}
 	return text
 }
+
+// What terminals, other encodings and callers put around lines is taken off; there are as many
+// lines as before.
+func TestCleaned(t *testing.T) {
+	for name, c := range map[string]struct{ text, want string }{
+		"colours":            {"\x1b[1;31merror:\x1b[0m no moss\x1b]0;title\x07\n", "error: no moss"},
+		"written over":       {"10%\r50%\r100%\nnext\r\n", "100%|next"},
+		"UTF-16":             {"\xff\xfee\x00r\x00\n\x00f\x00", "er|f"},
+		"UTF-16, big end":    {"\xfe\xff\x00e\x00r", "er"},
+		"control characters": {"a\x00b\x07c\n", "abc"},
+		"times":              {strings.Repeat("2026-11-30T04:00:01.123Z make: x\n", 5), "make: x|make: x|make: x|make: x|make: x"},
+		"some times":         {"2026-11-30T04:00:01Z a\nb\nc\nd\n", "2026-11-30T04:00:01Z a|b|c|d"},
+		"frames":             {"  ╰─> [2 lines of output]\n      a\n        b\n      [end of output]\n      c", "  ╰─> [2 lines of output]|a|  b|      [end of output]|      c"},
+		"a line without end": {strings.Repeat("x", 2*longestLine), strings.Repeat("x", longestLine)},
+	} {
+		assert.Equal(t, c.want, strings.Join(cleaned(c.text), "|"), name)
+	}
+}
+
+// What the last words of tools are decides; what is before the end of a phase does not matter.
+func TestEnding(t *testing.T) {
+	for text, want := range map[string]string{
+		"configure: error: no moss\nBUILD SUCCESSFUL":             "it did not fail",
+		"100% tests passed\nsoil: empty\nmake: *** [all] Error 2": "it says: soil: empty",
+		"a.c:1:1: fatal error: moss.h: No such file or directory\n-- Build files have been written to: /b\nfern: no soil\nninja: build stopped: subcommand failed.": "it says: fern: no soil",
+		"cc -c a.c\ncc -o a a.o":             "it did not fail",
+		"growing":                            "the cause is not clear",
+		"ld: no soil for moss, cannot go on": "it says: ld: no soil for moss, cannot go on",
+		"checking for moss... not found":     "the cause is not clear",
+		"make: [clean] Error 1 (ignored)":    "it did not fail",
+		"error: 0 failures":                  "the cause is not clear",
+		"thread 'x' panicked at a.rs:1:1:\nno soil\nerror: test failed": "a program of the build gave up: no soil",
+	} {
+		assert.Equal(t, want, Log(text).String(), text)
+	}
+}
+
+// What is wrong with the table of others is said; what is right comes before ours.
+func TestOtherTables(t *testing.T) {
+	entry := "[[cause]]\nmatch = 'no (?P<name>\\w+) left'\nsays = \"the {name} is used up\"\nexample = 'no soil left'\n"
+	table, err := Own().With([]byte(entry))
+	assert.NoError(t, err)
+	assert.Equal(t, "site: the soil is used up", described(table.Log("no soil left\nmake: *** [all] Error 1")))
+	for text, want := range map[string]string{
+		"[[cause":               "line 1: ",
+		"[[cause]]\nmach = 'x'": "line 2: there is no key cause.mach",
+		strings.Replace(entry, "\\w+)", "\\w+", 1):                            "cause 1: match: ",
+		strings.Replace(strings.ReplaceAll(entry, "no ", ""), " left", "", 2): "no text of at least three letters",
+		entry + "then = \"said\"\n":                                           "then is for causes of the program itself",
+		entry + "kind = \"soil\"\n":                                           "there is no kind \"soil\"; kinds are compile_error, ",
+		strings.Replace(entry, "says", "helps", 1):                            "says is missing",
+		strings.Replace(entry, "is used", "\\u001b is", 1):                    "one line each",
+		"[[cause]]\nmatch = 'no soil'\nsays = 'x'\n":                          "example is missing",
+	} {
+		_, err := Own().With([]byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+	assert.Equal(t, "[[cause]]\nmatch   = '\\S+:\\d+: no soil for \\d+ plants'\n", Frame("/srv/a.c:7: no soil for 12 plants")[:54])
+}
