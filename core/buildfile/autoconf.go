@@ -199,7 +199,7 @@ func (a *autoconf) switches() {
 		}
 		s, ok := newSwitch(how, name, value, text)
 		if !ok && (how == "with" || how == "without") && placed.MatchString(value) { // the place of what it turns on
-			s.maybe = true
+			s.maybe, s.Default = true, Auto
 			ok = true
 		}
 		if !ok {
