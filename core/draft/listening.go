@@ -35,6 +35,8 @@ func (e *Unheard) Error() string { return e.Why }
 type Listening struct {
 	Quick   bool          // only what it looks for, and nothing of its switches
 	Longest time.Duration // that one run of the configure step may take; 0: three minutes
+	// Progress is told after each run what is being found out; nil: nothing is.
+	Progress func(doing string, runs int)
 }
 
 // Configured tells whether the source has a configure step that can be listened to, or a
@@ -69,7 +71,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	const whole = 10
 	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
 	defer cancel()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick}
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it was not done after ten times the longest that a run may take"}
@@ -92,7 +94,10 @@ type hearing struct {
 	programs []string            // that it does not go on without
 	more     []*buildfile.Lookup // what is looked for with a switch that is off, or with one value of it, alone
 	cache    []byte              // of tests that do not depend on switches
+	progress func(doing string, runs int)
+	doing    string // what is being found out
 	lock     sync.Mutex
+	runs     int
 	cpu      time.Duration
 }
 
@@ -100,8 +105,11 @@ func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error
 	run, err := h.room.Run(h.ctx, listen.Step{Args: args, Answers: answers, Trees: h.known.around(answers), Cache: h.cache})
 	if err == nil {
 		h.lock.Lock()
+		defer h.lock.Unlock()
 		h.cpu += run.CPU
-		h.lock.Unlock()
+		if h.runs++; h.progress != nil {
+			h.progress(h.doing, h.runs)
+		}
 	}
 	return run, err
 }
@@ -114,6 +122,7 @@ func (h *hearing) late() bool {
 }
 
 func (h *hearing) hear() error {
+	h.doing = "what it looks for"
 	none, err := h.run(h.source.Args, nil)
 	if err != nil {
 		return err
@@ -125,6 +134,7 @@ func (h *hearing) hear() error {
 		h.partly()
 		return err
 	}
+	h.doing = "what it does not go on without"
 	if err := h.require(none); err != nil {
 		return err
 	}
@@ -135,6 +145,7 @@ func (h *hearing) hear() error {
 		}
 	}
 	if !h.quick {
+		h.doing = "what its switches do"
 		if err := h.switches(lookups); err != nil {
 			return err
 		}

@@ -224,8 +224,16 @@ func (d *drafting) showLadder(ctx context.Context, name string) error {
 // listen has the source say itself what it takes, where this machine can.
 func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Source, dir string, known *draft.Known, f draftFlags) error {
 	var unheard *draft.Unheard
+	const often = 5 * time.Second
 	began := a.now()
-	err := found.Listen(ctx, m, dir, known, draft.Listening{Quick: f.quick, Longest: f.longest})
+	told := began
+	progress := func(doing string, runs int) {
+		if now := a.now(); now.Sub(told) >= often {
+			told = now
+			a.screen.Note("Listening for %s: %s; %s of its configure step so far.", seconds(now.Sub(began).Seconds()), doing, term.Count(runs, "run"))
+		}
+	}
+	err := found.Listen(ctx, m, dir, known, draft.Listening{Quick: f.quick, Longest: f.longest, Progress: progress})
 	switch {
 	case err == nil:
 		a.screen.Note("Listened to its configure step for %s.", seconds(a.now().Sub(began).Seconds()))
