@@ -394,7 +394,7 @@ func TestAdvice(t *testing.T) {
 	for log, says := range map[string]string{
 		"make: *** No rule to make target 'leaf.c', needed by 'leaf.o'.  Stop.":                      "The archive is not complete for this build",
 		"  Compatibility with CMake < 3.5 has been removed from CMake.":                              `args = ["-DCMAKE_POLICY_VERSION_MINIMUM=3.5"]`,
-		"SyntaxError: Missing parentheses in call to 'print'.":                                       "an older python3 as a tool",
+		"SyntaxError: Missing parentheses in call to 'print'.":                                       "a Python 2 as a tool",
 		"cc: error: unrecognized command-line option '-fleaves'":                                     "Take it out of args or the options in its recipe",
 		"make: *** No rule to make target 'grow'.  Stop.":                                            "is a step of its recipe",
 		"cc1: out of memory allocating 8 bytes":                                                      "-j 1",

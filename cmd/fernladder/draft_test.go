@@ -33,7 +33,7 @@ func TestDraftThenInstall(t *testing.T) {
 	assert.Contains(t, text, "[option.loamdb]\nabout   = \"Use loamdb, which the build takes if it is there\"\ndefault = true\n\n[[need]]\nrecipe = \"loamdb\"   # library loamdb in CMakeLists.txt\nrole   = \"library\"\nwhen   = \"loamdb\"\n", "its files do not")
 	assert.NoFileExists(t, w.path("recipes/glasshouse"))
 	text = w.must("draft", site.URL+"/dl/mistplan-2.1.0.tar.gz", "--print").stdout
-	assert.Contains(t, text, "[[need]]\nrecipe = \"dewcalc\"   # header dewcalc.h in the configure step\nrole   = \"library\"\n")
+	assert.Contains(t, text, "[[need]]\nrecipe = \"dewcalc\"   # library dewcalc in the configure step\nrole   = \"library\"\n")
 	assert.Contains(t, text, "[[need]]\nrecipe = \"sporegen\"   # program sporegen in the configure step\nrole   = \"tool\"\n", "it stops without, and the shelf has it")
 	assert.Contains(t, text, "[[need]]\nrecipe = \"loamdb\"   # header loamdb.h in the configure step\nrole   = \"library\"\nwhen   = \"storage == loam\"\n", "which it looks for with that value alone")
 }

@@ -201,8 +201,8 @@ func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) 
 // ownSwitch makes a switch for a look-up that has none, where something can be decided
 // about it: a recipe has it, so that it is there or not, or an argument leaves it out.
 func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (buildfile.Switch, bool) {
-	name, _, found := d.provider(l)
-	if l.Kind == "program" || l.Kind == "header" || !found && l.Off == nil {
+	name, sure, found := d.provider(l)
+	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.Heard) || !found && l.Off == nil {
 		return buildfile.Switch{}, false
 	}
 	option := strings.ToLower(l.Name())
@@ -289,7 +289,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 				continue
 			}
 			of[v] = append(of[v], l)
-			required = required || l.Required
+			required = required || l.Required && l.Value == ""
 			if _, _, found := d.provider(l); found && (chosen == "" || c.Value == v) {
 				chosen = v
 			}
