@@ -55,7 +55,10 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 			return nil, err
 		}
 		if info.IsDir() {
-			b.Dir = file
+			b.Dir, b.Origin = file, cloned(file)
+			if b.Origin.Git != "" {
+				b.Name = strings.TrimSuffix(path.Base(b.Origin.Git), ".git")
+			}
 			return b, nil
 		}
 		url = "file://" + file
@@ -78,8 +81,17 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 	b.Dir, b.Done = work, done
 	if repository {
 		b.Origin, err = exported(ctx, m, url, w, work)
-	} else {
-		b.Dir, b.Origin, err = unpacked(ctx, m, url, work)
+	} else if b.Dir, b.Origin, err = unpacked(ctx, m, url, work); err == nil {
+		top := ""
+		if b.Dir != work {
+			top = filepath.Base(b.Dir)
+		}
+		b.Name = titled(url, top)
+	} else if strings.HasPrefix(url, "http") && !archiveSuffix.MatchString(url) { // it may be a repository
+		os.RemoveAll(work)
+		if o, other := exported(ctx, m, url, w, work); other == nil {
+			b.Dir, b.Origin, err = work, o, nil
+		}
 	}
 	if err != nil {
 		done()

@@ -9,7 +9,9 @@ import (
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/version"
 )
 
 // An Origin is where the source is from.
@@ -121,7 +123,7 @@ func (s *Source) openURL(o Origin) (url, page string, open bool) {
 		return "", "", false
 	}
 	dir, file := o.URL[:strings.LastIndexByte(o.URL, '/')+1], o.URL[strings.LastIndexByte(o.URL, '/')+1:]
-	if strings.Count(file, v) != 1 {
+	if i := strings.Index(file, v); i < 0 || strings.Count(file, v) != 1 || partOfNumber.MatchString(file[:i]+"|"+file[i+len(v):]) {
 		return "", "", false
 	}
 	url = strings.ReplaceAll(o.URL, v, "$FL_VERSION")
@@ -130,6 +132,9 @@ func (s *Source) openURL(o Origin) (url, page string, open bool) {
 	}
 	return url, page, true
 }
+
+// partOfNumber matches where a version was taken out of a longer one.
+var partOfNumber = pattern.New(`\d\.?\||\|\.?\d`)
 
 // upstream writes where newer releases are announced, as far as that follows from the
 // archive's URL.
@@ -168,6 +173,9 @@ func (c *composer) releases(o Origin, v Finding) {
 	}
 	c.line("[[release]]")
 	c.finding("version", v)
+	if parsed, err := version.Parse(v.Value); err == nil && parsed.Preview() {
+		c.line("track   = %s", quote(string(recipe.Preview)))
+	}
 	if o.URL == "" {
 		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
 		return

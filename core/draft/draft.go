@@ -89,6 +89,13 @@ func (s *Source) Confirm(o Origin) {
 	case o.Version == "" && s.Version.Value == "" && o.Revision != "":
 		s.Version = Finding{"version", "0+" + o.Revision, "the revision", Guessed}
 	}
+	if repository, is := branchOf(o.URL); is {
+		from := "it is of a branch, and changes without a word"
+		if repository != "" {
+			from += "; a release of the repository does not: git = " + quote(repository)
+		}
+		s.Remarks = append(s.Remarks, Finding{"archive", "another source than this archive", from, Open})
+	}
 	if o.Signature != "" {
 		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; whose key that is, you have to find out", o.Signature, Open})
 	}

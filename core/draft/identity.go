@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"errors"
 	"io/fs"
 	"path"
 	"regexp"
@@ -35,17 +36,26 @@ var (
 func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
 	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
-		archiveName, archiveVersion = m[1], m[2]
+		archiveName, archiveVersion = undecorated(m[1]), afterVersion.ReplaceAllString(m[2], "")
+		if len(archiveVersion) >= len("7ab0241") && ofCommit.MatchString(archiveVersion) {
+			archiveVersion = ""
+		}
 	}
 	ac := t.first("configure.ac", "configure.in")
-	s.Name = t.choose("name", recipe.CheckName, strings.ToLower, []Finding{
+	isName := func(text string) error {
+		if nameless.MatchString(text) && (text[0] < '0' || text[0] > '9' || strings.Trim(text, "0123456789.") == "") {
+			return errors.New("a branch or a folder is called so")
+		}
+		return recipe.CheckName(text)
+	}
+	s.Name = t.choose("name", isName, strings.ToLower, []Finding{
 		{"name", notFile(t.match("configure", configureName)), "configure", Certain},
 		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
 		{"name", notFile(t.match(ac, initName)), ac, Certain},
 		{"name", s.called, s.Method.From, Certain},
 		{"name", archiveName, "the archive's name", Guessed},
 		{"name", t.match("CMakeLists.txt", cmakeName), "CMakeLists.txt", Guessed},
-		{"name", archiveSuffix.ReplaceAllString(t.archive, ""), "the archive's name", Guessed},
+		{"name", undecorated(archiveSuffix.ReplaceAllString(t.archive, "")), "the archive's name", Guessed},
 	})
 	// A library's archive has the lib that its configure script leaves out.
 	if tidy := strings.ToLower(archiveName); tidy == "lib"+s.Name.Value {
@@ -62,6 +72,9 @@ func (t *tree) identity(s *Source) {
 		{"version", archiveVersion, "the archive's name", Guessed},
 		t.headerVersion(),
 	})
+	if strings.HasPrefix(archiveVersion, s.Version.Value+".") && isVersion(archiveVersion) == nil { // which says more
+		s.Version = Finding{"version", archiveVersion, "the archive's name", Guessed}
+	}
 	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {
 		s.Remarks = append(s.Remarks, Finding{"version", archiveVersion + " is what the archive's name says", "", Guessed})
 	}
