@@ -189,6 +189,9 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 	}
 	h.full, h.source.Heard = run, true
 	h.movable()
+	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind == "program" && l.Name() == "c++" }) {
+		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "what it compiles with"})
+	}
 	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
 	for _, l := range h.lookups() {
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return o.Kind == l.Kind && o.Name() == l.Name() }) {

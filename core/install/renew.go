@@ -15,6 +15,8 @@ import (
 type Renewed struct {
 	Build store.Ref `json:"build"`
 	Aside string    `json:"aside,omitempty"` // where the tree that was there is kept
+	Took  float64   `json:"took,omitempty"`  // seconds
+	Was   float64   `json:"was,omitempty"`   // how long the build took that was there
 	Err   error     `json:"-"`               // why it was not done; the tree stays as it was
 }
 
@@ -24,23 +26,24 @@ type Renewed struct {
 func Renew(ctx context.Context, m *machine.Machine, builds []store.Ref, damaged map[store.Ref]bool) ([]Renewed, error) {
 	var all []Renewed
 	for _, r := range builds {
-		aside, err := renew(ctx, m, r, damaged[r])
+		done, err := renew(ctx, m, r, damaged[r])
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
-		all = append(all, Renewed{r, aside, err})
+		done.Build, done.Err = r, err
+		all = append(all, done)
 	}
 	return all, nil
 }
 
-func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (string, error) {
+func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (done Renewed, err error) {
 	was, err := m.Store.Receipt(r)
 	if err != nil {
-		return "", m.Store.Gone(r, err)
+		return done, m.Store.Gone(r, err)
 	}
 	p, err := plan.For(ctx, m, plan.Ask{Names: []string{named.Of(r)}, Prefix: was.Prefix, System: true})
 	if err != nil {
-		return "", err
+		return done, err
 	}
 	// What it needs to be built may have been cleaned away since.
 	p.Needed = build.Needed(p.Jobs, func(x store.Ref) bool { return p.Installed[x] && x != r })
@@ -51,18 +54,25 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (str
 		}
 	}
 	if job == nil {
-		return "", &named.NotBuilt{Name: named.Of(r), Root: m.Store.Root}
+		return done, &named.NotBuilt{Name: named.Of(r), Root: m.Store.Root}
 	}
 	p.Needed[job] = false
 	if _, err := Run(ctx, m, p); err != nil {
-		return "", err
+		return done, err
 	}
-	aside := ""
 	err = rebuild(ctx, m, []*build.Job{job}, func(b *build.Builder, j *build.Job) (err error) {
-		aside, err = b.Renew(ctx, j, was, keep)
+		done.Aside, err = b.Renew(ctx, j, was, keep)
 		return err
 	})
-	return aside, err
+	if err != nil {
+		return done, err
+	}
+	is, err := m.Store.Receipt(r)
+	if err != nil {
+		return done, m.Store.Gone(r, err)
+	}
+	done.Took, done.Was = is.Seconds, was.Seconds
+	return done, m.Store.History().Add(context.WithoutCancel(ctx), store.RecordOf(is))
 }
 
 // Bring brings the sources of a job here.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/install"
 	"fernladder/core/plan"
+	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
@@ -54,7 +56,7 @@ func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
 
 func (a *app) buildCommand() *cobra.Command {
 	var ask plan.Ask
-	prove, shell, watch := false, false, false
+	again, prove, shell, watch := false, false, false, false
 	c := &cobra.Command{
 		Use:   "build [NAME...]",
 		Short: "Build the ladder without changing what is in use",
@@ -64,12 +66,13 @@ is built already is not built again; a build that failed or was broken off goes 
 where it stopped.`,
 		Example: `  fernladder build mistplan
   fernladder build mistplan -o plots=off      a second build beside the first
+  fernladder build --again mistplan           once more, in the place of the build that is there
   fernladder build --prove mistplan           twice, and compare what comes out
   fernladder build --watch mistplan           and record every file of the system that it uses
   fernladder build --shell mistplan           look around where a build has failed`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyOne(c, "prove", "shell", "watch"); err != nil {
+			if err := onlyOne(c, "again", "prove", "shell", "watch"); err != nil {
 				return err
 			}
 			if err := a.onNodes(c, &ask); err != nil {
@@ -79,6 +82,8 @@ where it stopped.`,
 			switch {
 			case shell:
 				return a.buildShell(c.Context(), asked)
+			case again:
+				return a.buildAgain(c.Context(), asked)
 			case prove:
 				return a.prove(c.Context(), asked)
 			case watch:
@@ -90,6 +95,7 @@ where it stopped.`,
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
 	addPrefixFlags(c, &ask)
+	c.Flags().BoolVar(&again, "again", false, "build what is named once more; the tree that is there stays until the new one is complete and tried")
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
 	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
@@ -111,6 +117,33 @@ func (a *app) build(ctx context.Context, ask plan.Ask) error {
 		a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
 	}
 	return nil
+}
+
+// buildAgain builds what is named once more, in the place of what is there.
+func (a *app) buildAgain(ctx context.Context, ask plan.Ask) error {
+	m, p, err := a.built(ctx, ask)
+	if err != nil {
+		return err
+	}
+	var there []store.Ref
+	for _, j := range p.Asked() {
+		if p.Installed[j.Ref] {
+			there = append(there, j.Ref)
+		} else if !a.screen.JSON {
+			a.screen.Print("%s %s was not there, and is built: %s", a.screen.Strong(j.Name), j.Version, j.Tree)
+		}
+	}
+	all, err := install.Renew(ctx, m, install.NeedsFirst(m.Store, there), nil)
+	for _, r := range all {
+		err = errors.Join(err, r.Err)
+		if r.Err == nil && !a.screen.JSON {
+			a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name), r.Build.Version, seconds(r.Took), seconds(r.Was))
+		}
+	}
+	if a.screen.JSON {
+		err = errors.Join(a.screen.PrintJSON(all), err)
+	}
+	return a.failed(m, err)
 }
 
 // forPrefix says for which directory a job is, where that is not its tree.
