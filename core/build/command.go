@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"fernladder/core/diagnose"
 	"fernladder/core/event"
 	"fernladder/core/schedule"
 	"fernladder/core/seal"
@@ -22,7 +23,7 @@ func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, lo
 			c.Argv = a.configureCommand(c.Argv)
 		}
 		err := a.command(ctx, c, output)
-		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile {
+		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile && a.mayRace(log) {
 			if a.alone(ctx, c, output) == nil {
 				continue
 			}
@@ -41,6 +42,17 @@ func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, lo
 // a step of a recipe does may not be done twice.
 func takesJobs(c Command) bool {
 	return c.Jobs != One && slices.Contains([]string{"make", "ninja"}, c.Argv[0])
+}
+
+// mayRace tells whether what a log says could be for jobs side by side: not what one job would
+// run into as well.
+func (a *attempt) mayRace(log string) bool {
+	table, _ := a.m.Causes()
+	switch c := Diagnose(table, log, a.dirs.box, a.dirs.build); c.Kind {
+	case diagnose.Network, diagnose.NoSpace, diagnose.MissingProgram, diagnose.TooOld, diagnose.TooNew, diagnose.CompilerTooOld, diagnose.CompilerTooNew, diagnose.WarningError, diagnose.WrongOption, diagnose.Permission, diagnose.Setup:
+		return c.Likely
+	}
+	return true
 }
 
 // alone runs a command that has failed once more, with one job. When it

@@ -117,6 +117,10 @@ func (e Evidence) here(questions []host.Question) (q host.Question, owner string
 func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 	ctx := context.Background()
 	files := m.Programs.Where(ctx, q)
+	if program := map[host.Kind]string{host.Python: "python3", host.Perl: "perl"}[q.Kind]; program != "" { // which is not the module
+		own := m.Programs.Where(ctx, host.Question{Kind: host.Program, Name: program})
+		files = slices.DeleteFunc(files, func(file string) bool { return slices.Contains(own, file) })
+	}
 	if len(files) == 0 {
 		return "", false
 	}
