@@ -1,6 +1,7 @@
 package build
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -51,7 +52,8 @@ func (a *attempt) configureCommand(argv []string) []string {
 		known := regexp.MustCompile("able-" + regexp.QuoteMeta(name) + `(?:[^\w-]|$)`) // and not only --enable-NAME-more
 		return slices.Contains(implied, arg) && (err != nil || !known.Match(script))
 	})
-	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && info.Mode.Perm()&0o100 == 0 {
+	noInterpreter := err == nil && !bytes.HasPrefix(script, []byte("#!")) // which shells run themselves
+	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && (info.Mode.Perm()&0o100 == 0 || noInterpreter) {
 		argv = append([]string{"sh"}, argv...)
 	}
 	return argv

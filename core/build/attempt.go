@@ -209,7 +209,7 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 		table, _ := a.m.Causes()
 		cause := Diagnose(table, log, a.dirs.box, a.dirs.build)
 		f.Lines = cause.Lines
-		if cause.Known() && cause.Kind != diagnose.Said { // those are shown as they are
+		if cause.Known() && (cause.Kind != diagnose.Said || cause.Asks != "") { // those are shown as they are
 			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && a.has(cause.Name()) ||
 				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name) {
 				cause.Kind = diagnose.InSource

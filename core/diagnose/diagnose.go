@@ -71,6 +71,7 @@ type Cause struct {
 	Likely  bool     `json:"likely,omitempty"`
 	Also    []Cause  `json:"also,omitempty"`    // what the same log says is missing besides
 	Without string   `json:"without,omitempty"` // the argument that builds without what is missing, as the message says
+	Asks    string   `json:"asks,omitempty"`    // the argument that the message asks for, such as --enable-moss
 	Place   string   `json:"place,omitempty"`   // FILE:LINE in the source
 	Line    int      `json:"line"`              // of the log, counted from 1; 0 where nothing is known
 	Lines   []string `json:"lines"`             // of the log around it
@@ -214,6 +215,7 @@ func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 				if c.Without == "" {
 					c.Without = without(following(lines, i))
 				}
+				c.Asks = asksFor(strings.Join(strings.Fields(lines[i]+" "+following(lines, i)), " "))
 				c.Also = t.others(c, lines, i, ends)
 				return *c, &t.rules[n]
 			}
@@ -221,6 +223,7 @@ func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 	}
 	switch c, clean := ownWords(lines, ended), ended.how == cut && cleanEnd(lines); {
 	case c != nil:
+		c.Asks = asksFor(strings.Join(strings.Fields(lines[c.Line-1]+" "+following(lines, c.Line-1)), " "))
 		return *c, nil
 	case clean:
 		return Cause{Kind: Fine}, nil

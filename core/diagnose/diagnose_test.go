@@ -88,7 +88,7 @@ func TestCauses(t *testing.T) {
 		// Meson.
 
 		// Compilers and linkers.
-		{"ld: moss.o: multiple definition of `leaf'; leaf.o: first defined here", "source: leaf is defined in several files"},
+		{"ld: moss.o: multiple definition of `leaf'; leaf.o: first defined here", "compiler_too_new: leaf is defined in several files"},
 
 		// Shells, make and others.
 		{"make: *** No rule to make target '/usr/lib/libmoss.so', needed by 'leaf'.  Stop.", "missing_library: the library moss is missing"},

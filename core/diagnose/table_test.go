@@ -99,3 +99,16 @@ func TestOtherTables(t *testing.T) {
 	}
 	assert.Equal(t, "[[cause]]\nmatch   = '\\S+:\\d+: no soil for \\d+ plants'\n", Frame("/srv/a.c:7: no soil for 12 plants")[:54])
 }
+
+// The argument that a message asks for is found, and none where it says how to do without.
+func TestAsksFor(t *testing.T) {
+	for text, want := range map[string]string{
+		"configure: error: moss is GPL and --enable-gpl is not specified.":                                     "--enable-gpl",
+		"configure: error: no leaf; pass --with-internal-leaf to use the bundled copy":                         "--with-internal-leaf",
+		"CMake Error at CMakeLists.txt:3 (message):\n  leaf not found.  Use -DBUILD_LEAF=ON to build it here.": "-DBUILD_LEAF=ON",
+		"configure: error: leaf not found, use --disable-leaf for a build without":                             "",
+		"configure: error: leaf not found":                                                                     "",
+	} {
+		assert.Equal(t, want, Log(text).Asks, text)
+	}
+}

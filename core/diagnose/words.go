@@ -54,6 +54,22 @@ var (
 	doWithout  = re(`--(?:without|disable)-[\w-]+(?:=\w+)?|--with-[\w-]+=no|--enable-[\w-]+=no`)
 )
 
+// asking match the argument that a message asks for: that it be given, or that it was not.
+var asking = []*pattern.Pattern{
+	re(`(--(?:enable|with)-[\w-]+|-D ?\w+=(?:ON|TRUE|YES|1|on|true|yes)) (?:is|was|has) not (?:been )?(?:specified|given|set|enabled|used)`),
+	re(`(?i)\b(?:pass|passing|use|using|add|adding|specify|give|giving|try|set|setting|with|need|requires?|configure) (?:the )?(?:option |flag |argument |switch |cmake )?` + open + `(--enable-[\w-]+(?:=yes)?|--with-(?:internal|bundled|included|builtin|system)-[\w-]+|-D ?\w+=(?:ON|TRUE|YES|1|true))`),
+}
+
+// asksFor is the argument that a message asks for, or "".
+func asksFor(text string) string {
+	for _, p := range asking {
+		if match := p.FindStringSubmatch(text); match != nil {
+			return strings.Replace(match[1], "-D ", "-D", 1)
+		}
+	}
+	return ""
+}
+
 // without returns the argument by which a message says that the source is built
 // without what is missing, or "".
 func without(text string) string {

@@ -247,9 +247,10 @@ func (t *tree) method(s *Source) {
 		found(recipe.Configure, ac, Certain)
 		s.Prepare = "autoreconf -fi"
 		if generator != "" {
-			s.Prepare = "NOCONFIGURE=1 sh ./" + generator
+			// Some configure the source as well, whatever they are told.
+			s.Prepare = "NOCONFIGURE=1 sh ./" + generator + "\ntest ! -f config.status || make distclean"
 		}
-		s.Remarks = append(s.Remarks, Finding{"before_configure", s.Prepare, "there is no configure script", Guessed})
+		s.Remarks = append(s.Remarks, Finding{"before_configure", strings.ReplaceAll(s.Prepare, "\n", "; "), "there is no configure script", Guessed})
 		s.generators(t.text(ac), ac)
 	case t.own() && t.scripted(s):
 	case t.first("GNUmakefile", "makefile", "Makefile") != "":

@@ -63,7 +63,7 @@ func TestWhatAPersonShouldKnow(t *testing.T) {
 	assert.Equal(t, "in_tree: true", remarks(sourceOf("configure", "#!/bin/sh\n")))
 	assert.Equal(t, "method: also possible: meson.build; version: 1.0 is what the archive's name says", remarks(sourceOf("configure", generated, "meson.build", "")))
 	assert.Equal(t, "before_configure: autoreconf -fi", remarks(sourceOf("configure.ac", "")))
-	assert.Equal(t, "before_configure: NOCONFIGURE=1 sh ./bootstrap", remarks(sourceOf("configure.ac", "", "bootstrap", "")))
+	assert.Equal(t, "before_configure: NOCONFIGURE=1 sh ./bootstrap; test ! -f config.status || make distclean", remarks(sourceOf("configure.ac", "", "bootstrap", "")))
 	assert.Equal(t, "steps: place; args: the variable for the place to install in", remarks(sourceOf("Makefile", "all:\n\tcc x.c\n")))
 	assert.Equal(t, "steps: compile and place", remarks(sourceOf("a.c", "")))
 }

@@ -31,7 +31,7 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 
 // To finds the answers to a failed build, the best first: the argument that leads into
 // the tree what was placed outside of it; an option that is off and brings what is
-// missing; a need on a recipe; the argument that the source itself names to do without;
+// missing; the argument that it asks for; a need on a recipe; the argument that the source itself names to do without;
 // nothing in the place of what writes documentation; a need on the operating system; an
 // empty file in the place of documentation that the archive lacks; a flag that is known
 // to help; the source's own directory to build in.
@@ -46,6 +46,9 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		return &Answer{Text: text, change: func(e *keyfile.Edit, why string) { e.Append(why + "\n" + text) }}
 	}
 	answers = append(answers, turnedOn(r, c)...)
+	if c.Asks != "" && !slices.Contains(r.Build.Args, c.Asks) {
+		answers = append(answers, asked(r, c.Asks))
+	}
 	if m.Recipe != "" {
 		answers = append(answers, need(m.Need().Text()))
 	}
@@ -96,6 +99,32 @@ func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		}}}
 	}
 	return nil
+}
+
+// OptionOf is the option of a recipe that gives an argument when it is on, nil for none.
+func OptionOf(r *recipe.Recipe, argument string) *recipe.Option {
+	for _, o := range r.Options {
+		if !o.Implied && o.Values == nil && slices.Contains(o.On, argument) {
+			return o
+		}
+	}
+	return nil
+}
+
+// asked gives the argument that the source asks for itself: by an option that has it, or as it is.
+func asked(r *recipe.Recipe, argument string) *Answer {
+	change, says := func(e *keyfile.Edit) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": keyfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+	}, fmt.Sprintf("# The argument %s is added, which the source asks for.", argument)
+	if o := OptionOf(r, argument); o != nil {
+		change, says = func(e *keyfile.Edit) {
+			e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
+		}, fmt.Sprintf("# The option %s is on: the source asks for %s.", o.Name, argument)
+	}
+	return &Answer{Text: says, Detour: true, change: func(e *keyfile.Edit, why string) {
+		change(e)
+		e.Append(why + "\n" + says)
+	}}
 }
 
 // without does without what is missing, as the source says itself.

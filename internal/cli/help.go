@@ -253,6 +253,13 @@ func typed(err error) []string {
 // The recipe is nil where the log is of something else than a build of a recipe.
 func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	lines, packages := h.against(r, c)
+	if c.Asks != "" {
+		line := fmt.Sprintf("It asks for it itself: args = [%q] in [build] of %s.", c.Asks, cmp.Or(fileOf(r), "its recipe"))
+		if r != nil && remedy.OptionOf(r, c.Asks) != nil {
+			line = fmt.Sprintf("It asks for %s itself: -o %s=on", c.Asks, remedy.OptionOf(r, c.Asks).Name)
+		}
+		lines = append([]string{line}, lines...)
+	}
 	for _, also := range c.Also {
 		more, needed := h.against(r, &also)
 		if r == nil {
@@ -280,12 +287,16 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	return lines
 }
 
+func fileOf(r *recipe.Recipe) string {
+	if r == nil {
+		return ""
+	}
+	return r.File
+}
+
 // against says what to do about one cause, and which packages of the operating system that takes.
 func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {
-	file := "its recipe"
-	if r != nil {
-		file = r.File
-	}
+	file := cmp.Or(fileOf(r), "its recipe")
 	say := func(format string, args ...any) ([]string, []string) {
 		return []string{fmt.Sprintf(format, args...)}, nil
 	}
