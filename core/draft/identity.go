@@ -25,7 +25,7 @@ var (
 	cmakeVersion     = pattern.New(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
 	mesonName        = pattern.New(`(?s)project\s*\(\s*'([^']+)'`)
 	mesonVersion     = pattern.New(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
-	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
+	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_~-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
 	archiveSuffix    = pattern.New(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
 	pcDescription    = pattern.New(`(?m)^Description:[ \t]*(\S.*)$`)
 	pcURL            = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
@@ -37,6 +37,7 @@ func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
 	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
 		archiveName, archiveVersion = undecorated(m[1]), afterVersion.ReplaceAllString(m[2], "")
+		archiveVersion, _, _ = strings.Cut(archiveVersion, "~") // what a distribution adds
 		if len(archiveVersion) >= len("7ab0241") && ofCommit.MatchString(archiveVersion) {
 			archiveVersion = ""
 		}

@@ -425,7 +425,7 @@ func (h *hearing) require(none *listen.Run) error {
 	}
 	of := map[string][]string{} // the answers of each recipe
 	for _, a := range h.full.Asked {
-		if name := h.provider(a); name != "" && !h.own(a) {
+		if name := h.provider(a); name != "" && !h.own(a) && (a.Kind != "program" || listen.IsConfig(a.Kind, a.Names[0])) {
 			of[name] = append(of[name], keysOf(a)...)
 		}
 	}
@@ -526,10 +526,16 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 			continue
 		}
 		l := asLookup(a)
-		if listen.IsConfig(a.Kind, a.Names[0]) { // it stands for the package that it is of
-			l.Kind, l.Names = "package", []string{h.provider(a)}
-		}
 		l.Required = h.needed[a.Key()]
+		switch {
+		case listen.IsConfig(a.Kind, a.Names[0]): // it stands for the package that it is of
+			l.Kind, l.Names = "package", []string{h.provider(a)}
+		case a.Kind == "program": // one that the shelf has, it gets
+			l.Required = h.known.treeOf(a.Names[0]) != "" && h.provider(a) != ""
+			if !l.Required && h.source.Method.Value == string(recipe.Configure) { // it may be none
+				continue
+			}
+		}
 		all = append(all, &l)
 	}
 	return all

@@ -452,10 +452,17 @@ func tail(f *os.File) string {
 	return strings.ToValidUTF8(string(text), "?")
 }
 
-// found notes the programs of trees that a step says it has found.
+// found notes the programs of trees that a step says it has found, and what it may have looked
+// for as a program and says it has not.
 func (run *Run) found(output *os.File, trees []string) {
 	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
 	for lines.Scan() {
+		if rest, is := strings.CutPrefix(lines.Text(), "checking for "); is {
+			if name, not := strings.CutSuffix(rest, "... no"); not && !strings.ContainsAny(name, " /.") && !IsConfig("program", name) {
+				run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+				continue
+			}
+		}
 		file := lines.Text()[strings.LastIndexByte(lines.Text(), ' ')+1:]
 		dir, name := path.Split(file)
 		if slices.Contains(trees, strings.TrimSuffix(dir, "/bin/")) && IsConfig("program", name) {

@@ -50,7 +50,11 @@ func (a *app) summary(r *install.Report, slots int) {
 	}
 	var longest []string
 	for _, p := range parts[:min(3, len(parts))] {
-		longest = append(longest, p.what+" "+term.Duration(p.took))
+		what := p.what + " " + term.Duration(p.took)
+		if p.took > r.Took {
+			what += ", over several runs"
+		}
+		longest = append(longest, what)
 	}
-	a.screen.Note("%s\nLongest: %s.", line, strings.Join(longest, ", "))
+	a.screen.Note("%s\nLongest: %s.", line, strings.Join(longest, "; "))
 }
