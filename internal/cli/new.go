@@ -61,7 +61,7 @@ func (a *app) newFolder(dir string) error {
 		return a.screen.PrintJSON(map[string]string{"settings": file, "shelf": shelf, "lock": locked.Path})
 	}
 	a.screen.Print("Made %s, the empty shelf %s and %s.", file, shelf, locked.Path)
-	a.screen.Note("Next: write %s/NAME/recipe.toml, then fernladder check in %s", shelf, dir)
+	a.screen.Note("Next, in %s: fernladder draft ARCHIVE writes a recipe from the archive of a source (a file, a URL, a repository); then fernladder install NAME", dir)
 	return nil
 }
 

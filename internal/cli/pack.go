@@ -4,12 +4,15 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/named"
@@ -126,6 +129,9 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
+	if line := installLine(m, ask.Format, to); line != "" {
+		a.screen.Note("To install them here: %s", line)
+	}
 	a.showNamed(planned.Named)
 	for _, remark := range planned.Remarks {
 		a.screen.Note("%s", remark)
@@ -134,6 +140,19 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 		a.screen.Note("%s: which package has it is not known here, so none is named as needed.", what)
 	}
 	return nil
+}
+
+// installLine installs packages of a directory on this machine; "" where they are of another kind
+// of system.
+func installLine(m *machine.Machine, format ospackage.Format, dir string) string {
+	installer := host.Installer(m.System.Family)
+	if installer == nil || (format == ospackage.Deb) != (m.System.Family == "debian") {
+		return ""
+	}
+	if dir = filepath.Clean(dir); !filepath.IsAbs(dir) {
+		dir = "./" + dir // otherwise it would be a package's name
+	}
+	return strings.Join(installer, " ") + " " + dir + "/*." + string(format)
 }
 
 // formatOf is the format that is asked for, or that of the machine.
