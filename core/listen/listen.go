@@ -34,6 +34,7 @@ import (
 	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/seal"
 	"fernladder/core/subprocess"
@@ -457,11 +458,11 @@ func tail(f *os.File) string {
 func (run *Run) found(output *os.File, trees []string) {
 	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
 	for lines.Scan() {
-		if rest, is := strings.CutPrefix(lines.Text(), "checking for "); is {
-			if name, not := strings.CutSuffix(rest, "... no"); not && !strings.ContainsAny(name, " /.") && !IsConfig("program", name) {
+		if match := lackedProgram.FindStringSubmatch(lines.Text()); match != nil {
+			if name := match[1] + match[2]; !IsConfig("program", name) {
 				run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
-				continue
 			}
+			continue
 		}
 		file := lines.Text()[strings.LastIndexByte(lines.Text(), ' ')+1:]
 		dir, name := path.Split(file)
@@ -470,6 +471,9 @@ func (run *Run) found(output *os.File, trees []string) {
 		}
 	}
 }
+
+// lackedProgram matches how configure scripts and shells say that a program is not there.
+var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$|: (?:line )?\d+: (?:\S+: )?([^\s/]+): (?:command )?not found$`)
 
 // largestNotes is more than an honest step asks for.
 const largestNotes = 4 << 20
