@@ -70,9 +70,8 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
 }
 
-// turnedOn turns on an option that is off, under which the recipe needs what is missing:
-// the source cannot do without it, whatever it offers.
-func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+// stemsOf are the stems of what is missing.
+func stemsOf(c *diagnose.Cause) map[string]bool {
 	stems := map[string]bool{}
 	for _, q := range c.Questions() {
 		stems[buildfile.Stem(q.Name)] = true
@@ -80,6 +79,25 @@ func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 			stems[buildfile.Stem(dir)] = true
 		}
 	}
+	return stems
+}
+
+// Belongs is the option that is on and that what is missing belongs to, by its name; nil
+// for none.
+func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
+	stems := stemsOf(c)
+	for _, o := range r.Options {
+		if !o.Implied && o.Values == nil && o.Default == "on" && len(o.Off) > 0 && stems[buildfile.Stem(o.Name)] {
+			return o
+		}
+	}
+	return nil
+}
+
+// turnedOn turns on an option that is off, under which the recipe needs what is missing:
+// the source cannot do without it, whatever it offers.
+func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	stems := stemsOf(c)
 	for _, o := range r.Options {
 		if o.Implied || o.Values != nil || o.Default != "off" {
 			continue

@@ -57,7 +57,8 @@ the landing.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
-  fernladder draft snapshot.tar.gz --name frondplot --release 1.2.0`,
+  fernladder draft snapshot.tar.gz --name frondplot --release 1.2.0
+  fernladder draft mistplan --probe           probe the recipe that is there`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usage("name one source: an archive's URL or file, a repository, or a folder")
@@ -97,6 +98,9 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	}
 	if f.install && !f.probe {
 		return usage("--install is for what a probe finds missing; add --probe")
+	}
+	if _, err := m.Shelves.Find(from); err == nil && f.probe && !strings.Contains(from, "/") { // the name of one that is there
+		return a.probe(ctx, m, from, f)
 	}
 	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
@@ -157,6 +161,10 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 	if err := overrule(found, f); err != nil {
 		return nil, err
 	}
+	if f.probe && len(d.begun) == 1 && d.there(found.Name.Value) {
+		a.screen.Note("The recipe %s is there already, and is probed as it is.", found.Name.Value)
+		return found, nil
+	}
 	if err := d.first(ctx, found, brought.Dir); err != nil {
 		return nil, err
 	}
@@ -180,6 +188,12 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 	}
 	d.known.Promise(found, files)
 	return found, a.writeDraft(m, found, decided, text, f)
+}
+
+// there tells whether the first shelf has a recipe of that name.
+func (d *drafting) there(name string) bool {
+	_, err := os.Lstat(filepath.Join(d.m.Settings.Shelves[0].Dir, name, recipe.FileName))
+	return err == nil
 }
 
 // first drafts what a source takes and no recipe has, from the places that --chain names. What

@@ -394,6 +394,11 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	case !m.Listed:
 		advice = append(advice, refresh)
 	}
+	if r != nil {
+		if o := remedy.Belongs(r, c); o != nil {
+			advice = append(advice, fmt.Sprintf("Or without it, for it belongs to the option %s: -o %s=off", o.Name, o.Name))
+		}
+	}
 	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header && !slices.Contains(c.Names, m.Host.Name) && dir != "." {
 		advice = append(advice, fmt.Sprintf("It is in a directory of its own there: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], where the build does not ask pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
 		const few = 3
