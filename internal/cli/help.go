@@ -277,14 +277,22 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	}
 	slices.Sort(packages)
 	packages = slices.Compact(packages)
+	install := ""
 	switch installer := host.Installer(h.m.System.Family); {
 	case len(packages) == 0:
+		return lines
 	case r != nil:
-		lines = append(lines, "and then: fernladder host "+r.Name+" --install")
+		install = "and then: fernladder host " + r.Name + " --install"
 	case installer != nil:
-		lines = append(lines, "and then: "+strings.Join(append(slices.Clone(installer), packages...), " "))
+		install = "and then: " + strings.Join(append(slices.Clone(installer), packages...), " ")
+	default:
+		return lines
 	}
-	return lines
+	at := slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(line, "Or without it") })
+	if at < 0 {
+		at = len(lines)
+	}
+	return slices.Insert(lines, at, install)
 }
 
 func fileOf(r *recipe.Recipe) string {
