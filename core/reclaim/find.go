@@ -117,6 +117,33 @@ func (w What) lockedArchive(a source.Stored) bool {
 	})
 }
 
+// archives are the digests of the archives of the packages that are named: of their recipes, and of
+// what was built of them.
+func (w What) archives(m *machine.Machine) (map[string]bool, error) {
+	own := map[string]bool{}
+	for _, n := range w.Names {
+		if r, err := m.Shelves.Find(n.Name); err == nil {
+			for _, release := range r.Releases {
+				own[release.Digest.Hex] = true
+			}
+			for _, extra := range r.Extras {
+				own[extra.Digest.Hex] = true
+			}
+		}
+		receipts, err := m.Store.ReceiptsOf(n.Name)
+		if err != nil {
+			return nil, m.Store.Wrap(err)
+		}
+		for _, r := range receipts {
+			for _, source := range r.Sources {
+				own[source.Digest.Hex] = true
+			}
+		}
+	}
+	delete(own, "")
+	return own, nil
+}
+
 // Find finds what can be deleted.
 func Find(m *machine.Machine, what What) (Candidates, error) {
 	c, now := Candidates{What: what}, m.Now()
@@ -168,8 +195,12 @@ func Find(m *machine.Machine, what What) (Candidates, error) {
 		if err != nil {
 			return c, m.Store.Wrap(err)
 		}
+		own, err := what.archives(m)
+		if err != nil {
+			return c, err
+		}
 		for _, a := range all {
-			if what.fits(now, a.Wrote, a.Size) && !what.lockedArchive(a) {
+			if what.fits(now, a.Wrote, a.Size) && !what.lockedArchive(a) && (len(what.Names) == 0 || own[a.Stem]) {
 				c.Archives = append(c.Archives, a)
 			}
 		}

@@ -35,7 +35,8 @@ and what a lock file needs that is given with --keep; nothing is waited for.`,
   fernladder clean mistplan --yes
   fernladder clean --trees mistplan@3f9c      one build
   fernladder clean --trees --landings --older 90d --keep ladder.lock
-  fernladder clean --archives --larger 100MB`,
+  fernladder clean --archives --larger 100MB
+  fernladder clean --archives mistplan        the archives of one package`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { return a.clean(c.Context(), args, f) },
 	}
@@ -73,8 +74,8 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	if err != nil {
 		return err
 	}
-	if len(names) > 0 && (f.archives || f.landings) {
-		return usage("archives and landings are not those of one package; leave the names out, or --archives and --landings")
+	if len(names) > 0 && f.landings {
+		return usage("landings are not those of one package; leave the names out, or --landings")
 	}
 	what := reclaim.What{Trees: f.trees, Archives: f.archives, Landings: f.landings, Logs: f.logs}
 	if what.Older, err = parseAge(f.older); err != nil {
