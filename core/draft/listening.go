@@ -114,11 +114,12 @@ func (h *hearing) run(args []string, answers listen.Answers) (*listen.Run, error
 	return run, err
 }
 
-// late tells whether there is no time left for switches.
-func (h *hearing) late() bool {
+// late tells whether there is no time left for switches: less for those that only their files
+// say to be about something else than what is looked for.
+func (h *hearing) late(times int) bool {
 	h.lock.Lock()
 	defer h.lock.Unlock()
-	return h.cpu > patience
+	return h.cpu > time.Duration(times)*patience
 }
 
 func (h *hearing) hear() error {

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/listen"
@@ -34,13 +35,21 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		}
 	}
 	turn := func(sw *buildfile.Switch) error { return h.turn(sw, lookups) }
-	if err := each(named, turn); err != nil {
+	var unasked atomic.Int32
+	err := each(named, func(sw *buildfile.Switch) error {
+		if h.late(2) {
+			unasked.Add(1)
+			return nil
+		}
+		return turn(sw)
+	})
+	if err != nil {
 		return err
 	}
 	if err := each(valued, h.choose); err != nil {
 		return err
 	}
-	left := 0
+	left := int(unasked.Load())
 	for _, group := range []struct {
 		switches []*buildfile.Switch
 		says     func(*listen.Run) bool // whether one of them is not as it was read
@@ -64,7 +73,7 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 // choose gives a switch each of its values, and adds what is looked for with one alone.
 func (h *hearing) choose(sw *buildfile.Switch) error {
 	for _, v := range sw.Order {
-		if h.late() || v == sw.Value {
+		if h.late(1) || v == sw.Value {
 			continue
 		}
 		run, err := h.run(slices.Concat(h.source.Args, sw.Values[v]), h.answers)
@@ -97,7 +106,7 @@ func (h *hearing) together(switches []*buildfile.Switch, says func(*listen.Run) 
 	switch {
 	case len(switches) == 0:
 		return 0, nil
-	case h.late():
+	case h.late(1):
 		return len(switches), nil
 	case len(switches) == 1:
 		return 0, turn(switches[0])
