@@ -64,7 +64,7 @@ func cleanEnd(lines []string) bool {
 var commandLine = pattern.New(`^\s*(?:/[\w./-]+/)?(?:[\w]+-linux-[\w]+-)?(?:g?cc|[gc]\+\+|clang(?:\+\+)?|ar|ranlib|ld|install|libtool: (?:link|compile|install)|cp|mv|ln|mkdir|chmod|rm|strip|sed|echo|touch|test|CC|CXX|LD|AR|CCLD|LINK|INSTALL)\s+\S`)
 
 // errorWords match what tools say when something is wrong.
-var errorWords = pattern.New(`(?i)\berror\b|\bfatal\b|\bfail(?:ed|ure)?\b|\bcannot\b|\bcan't\b|\bcould not\b|\bunable to\b|not found|no such|\binvalid\b|\billegal\b|\bundefined\b|\bundeclared\b|\bdenied\b|\bunexpected\b|\bunknown\b|\bunrecognized\b|\bunsupported\b|not supported|exception|\bmissing\b|\brequire[sd]?\b|\bmust\b|\bpanic|\babort|\bsyntax\b|\bexpected\b|\bneeds?\b|\brefus|\btoo (?:old|new)\b|\bno \w`)
+var errorWords = pattern.New(`(?i)\berror\b|\bfatal\b|\bfail(?:ed|ure)?\b|\bcannot\b|\bcan't\b|\bcould not\b|\bunable to\b|not found|no such|\binvalid\b|\billegal\b|\bundefined\b|\bundeclared\b|\bdenied\b|\bunexpected\b|\bunknown\b|\bunrecognized\b|\bunsupported\b|not (?:supported|set|defined|given|specified|there)\b|exception|\bmissing\b|\brequire[sd]?\b|\bmust\b|\bpanic|\babort|\bsyntax\b|\bexpected\b|\bneeds?\b|\brefus|\btoo (?:old|new)\b|\bno \w`)
 
 // noWords match lines that are no words about a failure: commands, progress, and that a tool that
 // was called ended.
