@@ -54,7 +54,7 @@ func titled(from, top string) string {
 }
 
 // branchOf is the repository that an archive of a branch is of, as far as its URL says, and whether
-// it is one: its content changes when somebody commits.
+// it is one: its content changes with each commit.
 func branchOf(from string) (repository string, is bool) {
 	u, err := url.Parse(from)
 	if err != nil || !ofBranch.MatchString(archiveSuffix.ReplaceAllString(path.Base(u.Path), "")) {
