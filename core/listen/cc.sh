@@ -17,11 +17,12 @@ for a; do
 done
 
 # What it uses of the trees that it is given is asked for, too.
-if [ "$text" ] || [ "$first" ]; then
-	{
-		for l in $libs; do echo "library $l"; done
-		test ! -f "$text" || sed -n 's/^[[:space:]]*#[[:space:]]*include[[:space:]]*[<"]\([^>"]*\)[>"].*/header \1/p' "$text"
-	} | grep -Fxf "$FL_ANSWERS" >>"$FL_LISTEN/notes"
+if [ -s "$FL_ANSWERS" ] && { [ "$text" ] || [ "$first" ]; }; then
+	test -f "$text" || text=/dev/null
+	awk -v libs="$libs" 'NR == FNR { have[$0]; next }
+		/^[ \t]*#[ \t]*include[ \t]*[<"]/ { gsub(/^[^<"]*[<"]|[>"].*$/, ""); name = "header " $0; if (name in have) found = found name "\n" }
+		END { n = split(libs, l, " "); for (i = 1; i <= n; i++) if (("library " l[i]) in have) print "library " l[i]; printf "%s", found }' \
+		"$FL_ANSWERS" "$text" >>"$FL_LISTEN/notes" 2>/dev/null
 fi
 
 # The answer to the same test is kept, so that a further run takes the shell's time only.
