@@ -238,6 +238,8 @@ func TestAptUsesTheRepository(t *testing.T) {
 	h.signingKey("other.key", 0)
 	h.fails(1, []string{"repository", "drop", "repo", "vale-dewcalc", "--key", "other.key"}, "this repository is signed with the key", "--another-key")
 	h.must("repository", "drop", "repo", "vale-dewcalc", "--key", "other.key", "--another-key")
+	// apt asks for what has changed since, in whole seconds.
+	require.NoError(t, exec.Command("find", h.path("repo"), "-name", "*Release*", "-exec", "touch", "-d", "+2 seconds", "{}", "+").Run())
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
 	// What nobody has published for longer than it may count is stale.
