@@ -52,7 +52,8 @@ func (a *attempt) configureCommand(argv []string) []string {
 		known := regexp.MustCompile("able-" + regexp.QuoteMeta(name) + `(?:[^\w-]|$)`) // and not only --enable-NAME-more
 		return slices.Contains(implied, arg) && (err != nil || !known.Match(script))
 	})
-	noInterpreter := err == nil && !bytes.HasPrefix(script, []byte("#!")) // which shells run themselves
+	// A script without #! is one that shells run themselves.
+	noInterpreter := err == nil && !bytes.HasPrefix(script, []byte("#!")) && !bytes.HasPrefix(script, []byte("\x7fELF"))
 	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && (info.Mode.Perm()&0o100 == 0 || noInterpreter) {
 		argv = append([]string{"sh"}, argv...)
 	}

@@ -14,6 +14,7 @@ import (
 
 	toml "github.com/pelletier/go-toml/v2"
 
+	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
 )
 
@@ -34,6 +35,7 @@ type rule struct {
 	Means   string   `toml:"means"`   // what is said of that
 
 	pattern *pattern.Pattern
+	needs   []string // texts of which every line that it holds for has one
 	step    step
 }
 
@@ -83,16 +85,16 @@ var Own = sync.OnceValue(func() *Table {
 })
 
 // With returns a table that has the rules of others, too, in the format of causes.toml without
-// then; they come before ours. The error says what is wrong with them.
-func (t *Table) With(texts ...[]byte) (*Table, error) {
+// then and without marks; they come before those that are there. The error says what is wrong
+// with them.
+func (t *Table) With(text []byte) (*Table, error) {
 	more := &Table{}
-	var errs []error
-	for _, text := range texts {
-		errs = append(errs, more.add(text, false))
+	if err := more.add(text, false); err != nil {
+		return nil, err
 	}
-	more.rules, more.marks = append(more.rules, t.rules...), append(more.marks, t.marks...)
+	more.rules, more.marks = append(more.rules, t.rules...), t.marks
 	more.scan()
-	return more, errors.Join(errs...)
+	return more, nil
 }
 
 func (t *Table) add(text []byte, ours bool) error {
@@ -114,8 +116,12 @@ func (t *Table) add(text []byte, ours bool) error {
 		}
 		return err
 	}
+	if !ours && len(file.Mark) > 0 {
+		return errors.New("marks are for the table of the program itself")
+	}
 	for i := range file.Cause {
 		r := &file.Cause[i]
+		r.needs = needs(r.Match)
 		if !ours {
 			if err := r.check(); err != nil {
 				return fmt.Errorf("cause %d: %w", i+1, err)
@@ -139,29 +145,32 @@ func (r *rule) check() error {
 	switch {
 	case err != nil:
 		return fmt.Errorf("match: %w", err)
-	case len(needs(r.Match)) == 0 || shortest(needs(r.Match)) < 3:
+	case shortest(r.needs) < 3:
 		return errors.New("match has no text of at least three letters that every line would have")
 	case r.Then != "":
 		return errors.New("then is for causes of the program itself")
 	case r.Says == "":
 		return errors.New("says is missing: what it means, in a sentence without a stop")
-	case strings.ContainsFunc(r.Says+r.Helps, unicode.IsControl):
-		return errors.New("says and helps are one line each")
+	case strings.ContainsFunc(r.Says+r.Helps, unicode.IsControl), strings.ContainsFunc(strings.Join(r.Names, ""), unicode.IsControl):
+		return errors.New("says, helps and names are one line each")
 	case r.Example == "":
 		return errors.New("example is missing: a line that it is for")
 	case !slices.ContainsFunc(strings.Split(r.Example, "\n"), re.MatchString):
 		return errors.New("match does not match the example")
 	case r.Kind == "":
 		r.Kind = Site
-	case sentences[r.Kind] == "":
+	case !slices.Contains(kinds(), string(r.Kind)):
 		return fmt.Errorf("there is no kind %q; kinds are %s", r.Kind, strings.Join(kinds(), ", "))
 	}
 	return nil
 }
 
+// kinds are those that the rules of others can have.
 func kinds() (all []string) {
 	for _, kind := range slices.Sorted(maps.Keys(sentences)) {
-		all = append(all, string(kind))
+		if kind != Fine && kind != Unknown && kind != Said {
+			all = append(all, string(kind))
+		}
 	}
 	return all
 }
@@ -169,7 +178,7 @@ func kinds() (all []string) {
 func (t *Table) scan() {
 	var all [][]string
 	for _, r := range t.rules {
-		all = append(all, needs(r.Match))
+		all = append(all, r.needs)
 	}
 	for _, m := range t.marks {
 		all = append(all, needs(m.Match))
@@ -197,7 +206,7 @@ var inFrames = regexp.MustCompile(`/(?:[\w+-]|\\\.)+(?:/(?:[\w+-]|\\\.)*)+|\b[0-
 // literal is a text as a literal string of TOML, where it can be one.
 func literal(text string) string {
 	if strings.Contains(text, "'") {
-		return "'''" + strings.ReplaceAll(text, "'''", "…") + "'''"
+		return keyfile.Quote(text)
 	}
 	return "'" + text + "'"
 }

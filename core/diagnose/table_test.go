@@ -84,15 +84,18 @@ func TestOtherTables(t *testing.T) {
 	assert.NoError(t, err)
 	assert.Equal(t, "site: the soil is used up", described(table.Log("no soil left\nmake: *** [all] Error 1")))
 	for text, want := range map[string]string{
-		"[[cause":               "line 1: ",
-		"[[cause]]\nmach = 'x'": "line 2: there is no key cause.mach",
-		strings.Replace(entry, "\\w+)", "\\w+", 1):                            "cause 1: match: ",
+		"[[mark]]\nmatch = '('":                    "marks are for the table of the program itself",
+		entry + "kind = \"fine\"\n":                "there is no kind \"fine\"",
+		entry + "names = [\"\\u001b[2J\"]\n":       "one line each",
+		"[[cause":                                  "line 1: ",
+		"[[cause]]\nmach = 'x'":                    "line 2: there is no key cause.mach",
+		strings.Replace(entry, "\\w+)", "\\w+", 1): "cause 1: match: ",
 		strings.Replace(strings.ReplaceAll(entry, "no ", ""), " left", "", 2): "no text of at least three letters",
-		entry + "then = \"said\"\n":                                           "then is for causes of the program itself",
-		entry + "kind = \"soil\"\n":                                           "there is no kind \"soil\"; kinds are compile_error, ",
-		strings.Replace(entry, "says", "helps", 1):                            "says is missing",
-		strings.Replace(entry, "is used", "\\u001b is", 1):                    "one line each",
-		"[[cause]]\nmatch = 'no soil'\nsays = 'x'\n":                          "example is missing",
+		entry + "then = \"said\"\n":                        "then is for causes of the program itself",
+		entry + "kind = \"soil\"\n":                        "there is no kind \"soil\"; kinds are compile_error, ",
+		strings.Replace(entry, "says", "helps", 1):         "says is missing",
+		strings.Replace(entry, "is used", "\\u001b is", 1): "one line each",
+		"[[cause]]\nmatch = 'no soil'\nsays = 'x'\n":       "example is missing",
 	} {
 		_, err := Own().With([]byte(text))
 		assert.ErrorContains(t, err, want, text)

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
@@ -88,9 +89,10 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 		}
 		b.Name = titled(url, top)
 	} else if strings.HasPrefix(url, "http") && !archiveSuffix.MatchString(url) { // it may be a repository
-		os.RemoveAll(work)
-		if o, other := exported(ctx, m, url, w, work); other == nil {
-			b.Dir, b.Origin, err = work, o, nil
+		if empty := ground.Empty(work); empty == nil {
+			if o, other := exported(ctx, m, url, w, work); other == nil {
+				b.Dir, b.Origin, err = work, o, nil
+			}
 		}
 	}
 	if err != nil {

@@ -59,12 +59,10 @@ func (k *Known) configs() listen.Answers {
 // around are the trees that a configure step with answers finds: those that have something of
 // them, and the libraries that these stand on. Of those with programs alone it finds these.
 func (k *Known) around(answers listen.Answers) (all []build.Neighbour) {
-	add := func(tree string, role recipe.Role, direct bool) bool {
-		if tree == "" || slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
-			return false
+	add := func(tree string, role recipe.Role, direct bool) {
+		if tree != "" && !slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
+			all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
 		}
-		all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
-		return true
 	}
 	for _, key := range slices.Sorted(maps.Keys(answers)) {
 		role := recipe.Library

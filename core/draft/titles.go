@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"net/url"
 	"path"
-	"path/filepath"
 	"strings"
 
 	"fernladder/core/ground"
@@ -20,7 +19,8 @@ var (
 	ofBranch  = pattern.New(`(?i)(?:^|[-_.])(?:` + branches + `)$`)
 	decorated = pattern.New(`(?i)[-_.](?:` + branches + `|src|source|sources|[0-9a-f]{7,40})$`)
 	// ofCommit matches what is no version, but the beginning of a commit.
-	ofCommit = pattern.New(`^\d*[a-f][0-9a-f]{6,}$|^\d+[a-f][0-9a-f]*$`)
+	ofCommit = pattern.New(`^[0-9a-f]*[a-f][0-9a-f]*\d[0-9a-f]*$`)
+	aCommit  = pattern.New(`^[0-9a-f]{40}(?:[0-9a-f]{24})?$`)
 	// afterVersion is what follows the version of an archive: for which machine it is, and in which form.
 	afterVersion = pattern.New(`(?i)(?:[-_.](?:bin|binary|src|source|sources|dist|linux|unix|x86[-_]64|amd64|aarch64|arm64|i[3-6]86|x64|64bit|noarch|full|static|musl|gnu|glibc[\d.]*))+$`)
 )
@@ -82,8 +82,13 @@ func undecorated(name string) string {
 // cloned is where the clone of a git repository is from, by its own files; nothing of it is run.
 func cloned(dir string) (o Origin) {
 	const largest = 1 << 20
+	d, err := ground.OpenDir(dir)
+	if err != nil {
+		return o
+	}
+	defer d.Close()
 	read := func(name string) string {
-		text, err := ground.ReadFile(filepath.Join(dir, ".git", name), largest)
+		text, err := d.ReadFile(".git/"+name, largest)
 		if err != nil {
 			return ""
 		}
@@ -115,7 +120,9 @@ func cloned(dir string) (o Origin) {
 			packed[name], last = commit, name
 		}
 	}
-	o.Commit = cmp.Or(o.Commit, packed[ref])
+	if o.Commit = cmp.Or(o.Commit, packed[ref]); !aCommit.MatchString(o.Commit) {
+		return Origin{}
+	}
 	var newest version.Version
 	for name, commit := range packed {
 		tag, is := strings.CutPrefix(name, "refs/tags/")

@@ -3,6 +3,7 @@ package draft
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,6 +24,7 @@ func TestTitles(t *testing.T) {
 		"file:///srv/fern-src-2.1.tgz":                             {"", "fern-src-2.1.tgz", "fern", "2.1"},
 		"file:///srv/Moss-Fern-7ab0241.tgz":                        {"", "Moss-Fern-7ab0241.tgz", "moss-fern", ""},
 		"file:///srv/7leaf-1.0.zip":                                {"", "7leaf-1.0.zip", "7leaf", "1.0"},
+		"file:///srv/fern-20230407b.tgz":                           {"", "fern-20230407b.tgz", "fern", "20230407b"},
 		"file:///srv/trunk.zip":                                    {"", "trunk.zip", "", ""},
 	} {
 		title := titled(from, c.top)
@@ -55,6 +57,7 @@ func TestTitles(t *testing.T) {
 
 // The clone of a repository says where it is from; nothing of it is run, and links are not followed.
 func TestClones(t *testing.T) {
+	aaaa, bbbb, cccc := strings.Repeat("a", 40), strings.Repeat("b", 40), strings.Repeat("c", 40)
 	dir := t.TempDir()
 	write := func(name, text string) {
 		file := filepath.Join(dir, ".git", name)
@@ -64,13 +67,21 @@ func TestClones(t *testing.T) {
 	assert.Equal(t, Origin{}, cloned(dir))
 	write("config", "[core]\n\turl = x\n[remote \"other\"]\n\turl = https://x.example/y.git\n[remote \"origin\"]\n\turl = https://vale.example/fern.git\n\tfetch = +refs\n")
 	write("HEAD", "ref: refs/heads/main\n")
-	write("refs/heads/main", "aaaa\n")
-	write("packed-refs", "# pack-refs with: peeled\nbbbb refs/heads/main\nbbbb refs/tags/v1.9\naaaa refs/tags/fern-1.2\ncccc refs/tags/v1.10\n^aaaa\ncccc refs/tags/nightly\n^aaaa\n")
-	assert.Equal(t, Origin{Git: "https://vale.example/fern.git", Branch: "main", Commit: "aaaa", Tag: "v1.10", Version: "1.10"}, cloned(dir))
+	write("refs/heads/main", aaaa+"\n")
+	write("packed-refs", strings.NewReplacer("aaaa", aaaa, "bbbb", bbbb, "cccc", cccc).Replace("# pack-refs with: peeled\nbbbb refs/heads/main\nbbbb refs/tags/v1.9\naaaa refs/tags/fern-1.2\ncccc refs/tags/v1.10\n^aaaa\ncccc refs/tags/nightly\n^aaaa\n"))
+	assert.Equal(t, Origin{Git: "https://vale.example/fern.git", Branch: "main", Commit: aaaa, Tag: "v1.10", Version: "1.10"}, cloned(dir))
 	require.NoError(t, os.Remove(filepath.Join(dir, ".git/refs/heads/main")))
 	assert.Equal(t, "1.9", cloned(dir).Version, "of a clone that packed all")
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, ".git/refs")))
+	secret := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(secret, "main"), []byte(aaaa+"\n"), 0o600))
+	require.NoError(t, os.Symlink(secret, filepath.Join(dir, ".git/refs")))
+	write("HEAD", "ref: refs/main\n")
+	assert.Equal(t, Origin{}, cloned(dir), "through a link to another user's file")
+	write("HEAD", "ref: config\n")
+	assert.Equal(t, Origin{}, cloned(dir), "a file that has no commit")
 	write("HEAD", "ref: ../../../etc/passwd\n")
 	assert.Equal(t, Origin{}, cloned(dir))
-	write("HEAD", "aaaa\n")
+	write("HEAD", aaaa+"\n")
 	assert.Equal(t, Origin{}, cloned(dir), "no branch")
 }

@@ -3,6 +3,7 @@ package machine
 import (
 	"errors"
 	"io/fs"
+	"slices"
 	"sync"
 
 	"fernladder/core/diagnose"
@@ -25,24 +26,21 @@ func (m *Machine) Causes() (*diagnose.Table, keyfile.Problems) {
 	c := &m.causes
 	c.once.Do(func() {
 		const largest = 64 << 10
-		var texts [][]byte
-		for _, file := range m.Shelves.Tops(CausesFile) {
+		c.table = diagnose.Own()
+		for _, file := range slices.Backward(m.Shelves.Tops(CausesFile)) { // those of the first shelf come first
 			text, err := file.ReadFile(largest)
 			if errors.Is(err, fs.ErrNotExist) {
 				continue
 			}
+			table := c.table
 			if err == nil {
-				_, err = diagnose.Own().With(text)
+				table, err = c.table.With(text)
 			}
 			if err != nil {
 				c.problems = append(c.problems, keyfile.Problem{Position: keyfile.Position{File: file.Path()}, Message: err.Error()})
 				continue
 			}
-			texts = append(texts, text)
-		}
-		c.table = diagnose.Own()
-		if len(texts) > 0 {
-			c.table, _ = c.table.With(texts...)
+			c.table = table
 		}
 	})
 	return c.table, c.problems

@@ -85,7 +85,7 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	m.Others = slices.DeleteFunc(m.Others, func(f host.Found) bool { return named(f.Name) != named(m.Host.Name) })
 	slices.Reverse(m.Others) // the newest first
 	q, owner, there := e.here(questions)
-	if r == nil && e.At != nil {
+	if r == nil && e.At != nil && c.Kind != diagnose.TooOld {
 		m.At = e.At(questions)
 	}
 	if r != nil && there {
