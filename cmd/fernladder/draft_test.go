@@ -1,6 +1,8 @@
 package main_test
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -90,4 +92,22 @@ func TestProbe(t *testing.T) {
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "it does not build yet. moss 1.0 failed in stage compile: make ended with status 2\n#   moss.c:1: error: too dry\n")
 	w.must("check")
 	w.fails(2, []string{"draft", "archives/moss.tar.gz", "--probe", "--print"}, "use one of them")
+}
+
+// The URL of a repository need not end with .git: what is there is no archive.
+func TestDraftOfARepositorysURL(t *testing.T) {
+	w := newWorld(t)
+	w.write("src/Makefile", "PREFIX = /usr\nall:\ninstall:\n\ttrue\n")
+	w.sh("cd src && git init -q -b main . && git add . && git -c user.name=x -c user.email=x@vale.example commit -qm Begin && git tag v1.4 && cd .. && git clone -q --bare src site/fern && git -C site/fern update-server-info")
+	site := httptest.NewServer(http.FileServer(http.Dir(w.path("site"))))
+	t.Cleanup(site.Close)
+	text := w.must("draft", site.URL+"/fern", "--print", "--read").stdout
+	assert.Contains(t, text, "name    = \"fern\"")
+	assert.Contains(t, text, "git     = \""+site.URL+"/fern\"\ntag     = \"v1.4\"")
+	w.fails(5, []string{"draft", site.URL + "/reed", "--print", "--read"}, "404")
+	// The folder of a clone says the same, and nothing of it is run.
+	w.sh("git clone -q " + site.URL + "/fern clone && printf '[core]\\n\\tfsmonitor = touch ran\\n' >>clone/.git/config")
+	text = w.must("draft", "clone", "--print", "--read").stdout
+	assert.Contains(t, text, "git     = \""+site.URL+"/fern\"\ntag     = \"v1.4\"")
+	assert.NoFileExists(t, w.path("clone/ran"))
 }

@@ -333,7 +333,7 @@ func (t *tree) data(s *Source) bool {
 	}
 	place := "mkdir -p $DESTDIR$FL_PREFIX/share/$FL_NAME\ncp -R . $DESTDIR$FL_PREFIX/share/$FL_NAME"
 	if fonts {
-		place = "mkdir -p $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\nfind . -type f | grep -E '" + fontName + "' | while read -r file; do\n\tcp \"$file\" $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\ndone"
+		place = "mkdir -p $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\nfind . -type f | grep -E '" + fontName + "' | while IFS= read -r file; do\n\tcp \"$file\" $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\ndone"
 	}
 	s.Method = Finding{"method", string(recipe.Script), "there is nothing to build", Guessed}
 	s.Steps = [][2]string{{"place", place}}

@@ -18,6 +18,8 @@ type Renewed struct {
 	Took  float64   `json:"took,omitempty"`  // seconds
 	Was   float64   `json:"was,omitempty"`   // how long the build took that was there
 	Err   error     `json:"-"`               // why it was not done; the tree stays as it was
+
+	Unrecorded error `json:"-"` // why the history could not be written, or nil
 }
 
 // Renew builds builds again that are there, each from what its receipt says, and puts
@@ -72,7 +74,8 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 		return done, m.Store.Gone(r, err)
 	}
 	done.Took, done.Was = is.Seconds, was.Seconds
-	return done, m.Store.History().Add(context.WithoutCancel(ctx), store.RecordOf(is))
+	done.Unrecorded = m.Store.History().Add(context.WithoutCancel(ctx), store.RecordOf(is))
+	return done, nil
 }
 
 // Bring brings the sources of a job here.

@@ -90,3 +90,11 @@ func TestNothingIsAPartOfItself(t *testing.T) {
 	cause := diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"fern"}}
 	assert.Empty(t, For(fern(t), &cause, evidence(t, "fern")).Host.Name)
 }
+
+// What is on the machine is not advised again, unless it is there and too old.
+func TestWhatIsHere(t *testing.T) {
+	e := Evidence{Known: func() (*draft.Known, error) { return &draft.Known{}, nil }, At: func([]host.Question) string { return "/usr/include/moss.h" }}
+	assert.Equal(t, "/usr/include/moss.h", For(nil, &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At)
+	assert.Empty(t, For(nil, &diagnose.Cause{Kind: diagnose.TooOld, Names: []string{"moss"}, Range: ">= 2"}, e).At)
+	assert.Empty(t, For(fern(t), &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At, "of a build it is known what it sees")
+}

@@ -200,9 +200,7 @@ func (a *app) told(ctx context.Context, m *machine.Machine, report *install.Repo
 	for _, w := range report.Wrong {
 		a.screen.Note("%s is not right:\n%s", w.Recipe, indent(strings.Join(w.What, "\n")))
 	}
-	if report.Unrecorded != nil {
-		a.screen.Note("The history could not be written: %v", report.Unrecorded)
-	}
+	a.showUnrecorded(report.Unrecorded)
 	return a.failed(m, err)
 }
 
@@ -245,6 +243,13 @@ func (a *app) built(ctx context.Context, ask plan.Ask) (m *machine.Machine, p *p
 		return a.run(ctx, m, p)
 	})
 	return m, p, err
+}
+
+// showUnrecorded tells that a build that is done could not be written into the history.
+func (a *app) showUnrecorded(err error) {
+	if err != nil {
+		a.screen.Note("The history could not be written: %v", err)
+	}
 }
 
 func (a *app) removedMeanwhile() {

@@ -136,12 +136,13 @@ func (a *app) buildAgain(ctx context.Context, ask plan.Ask) error {
 	all, err := install.Renew(ctx, m, install.NeedsFirst(m.Store, there), nil)
 	for _, r := range all {
 		err = errors.Join(err, r.Err)
+		a.showUnrecorded(r.Unrecorded)
 		if r.Err == nil && !a.screen.JSON {
 			a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name), r.Build.Version, seconds(r.Took), seconds(r.Was))
 		}
 	}
 	if a.screen.JSON {
-		err = errors.Join(a.screen.PrintJSON(all), err)
+		err = errors.Join(a.screen.PrintJSON(append([]install.Renewed{}, all...)), err)
 	}
 	return a.failed(m, err)
 }

@@ -99,8 +99,10 @@ func (a *app) draft(ctx context.Context, from string, f draftFlags) error {
 	if f.install && !f.probe {
 		return usage("--install is for what a probe finds missing; add --probe")
 	}
-	if _, err := m.Shelves.Find(from); err == nil && f.probe && !strings.Contains(from, "/") { // the name of one that is there
-		return a.probe(ctx, m, from, f)
+	if _, missing := os.Stat(from); missing != nil && f.probe {
+		if _, err := m.Shelves.Find(from); err == nil { // the name of one that is there
+			return a.probe(ctx, m, from, f)
+		}
 	}
 	if len(m.Settings.Shelves) == 0 && !f.print {
 		return usage("no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")

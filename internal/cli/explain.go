@@ -54,6 +54,7 @@ type explained struct {
 	Cause  diagnose.Cause `json:"cause"`
 	Says   string         `json:"says"`
 	Advice []string       `json:"advice"`
+	Frame  string         `json:"frame,omitempty"` // the beginning of an entry for a shelf's table of causes
 }
 
 func (a *app) explain(ctx context.Context, in io.Reader, logs []string, teach bool) error {
@@ -78,11 +79,15 @@ func (a *app) explain(ctx context.Context, in io.Reader, logs []string, teach bo
 		}
 		e.Says = e.Cause.String()
 		e.Advice = append([]string{}, help.advice(nil, &e.Cause)...)
+		if teach {
+			e.Frame = diagnose.Frame(e.Cause.Decisive())
+		}
 		all[i] = e
 		switch {
+		case a.screen.JSON:
 		case teach:
-			a.screen.Print("%s", diagnose.Frame(e.Cause.Decisive()))
-		case !a.screen.JSON:
+			a.screen.Print("%s", e.Frame)
+		default:
 			a.showExplained(e, i)
 		}
 	}

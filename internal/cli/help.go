@@ -255,8 +255,10 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	lines, packages := h.against(r, c)
 	if c.Asks != "" {
 		line := fmt.Sprintf("It asks for it itself: args = [%q] in [build] of %s.", c.Asks, cmp.Or(fileOf(r), "its recipe"))
-		if r != nil && remedy.OptionOf(r, c.Asks) != nil {
-			line = fmt.Sprintf("It asks for %s itself: -o %s=on", c.Asks, remedy.OptionOf(r, c.Asks).Name)
+		if r != nil {
+			if o := remedy.OptionOf(r, c.Asks); o != nil {
+				line = fmt.Sprintf("It asks for %s itself: -o %s=on", c.Asks, o.Name)
+			}
 		}
 		lines = append([]string{line}, lines...)
 	}

@@ -202,6 +202,7 @@ func (a *app) showFixed(all []mend.Fixed) {
 
 func (a *app) showRenewed(m *machine.Machine, all []install.Renewed, out *mendJSON) {
 	for _, r := range all {
+		a.showUnrecorded(r.Unrecorded)
 		if r.Err != nil {
 			err := newHelper(m).with(r.Err)
 			out.Failed = append(out.Failed, r.Build.Name+" "+r.Build.Version+": "+err.Error())

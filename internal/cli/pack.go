@@ -129,7 +129,7 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
-	if line := installLine(m, ask.Format, to); line != "" {
+	if line := installLine(m, ask.Format, written); line != "" {
 		a.screen.Note("To install them here: %s", line)
 	}
 	a.showNamed(planned.Named)
@@ -142,17 +142,21 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 	return nil
 }
 
-// installLine installs packages of a directory on this machine; "" where they are of another kind
-// of system.
-func installLine(m *machine.Machine, format ospackage.Format, dir string) string {
-	installer := host.Installer(m.System.Family)
-	if installer == nil || (format == ospackage.Deb) != (m.System.Family == "debian") {
+// installLine installs packages on this machine; "" where they are of another kind of system.
+func installLine(m *machine.Machine, format ospackage.Format, written []pack.Written) string {
+	family := map[string]ospackage.Format{"debian": ospackage.Deb, "fedora": ospackage.RPM, "suse": ospackage.RPM}
+	if family[m.System.Family] != format {
 		return ""
 	}
-	if dir = filepath.Clean(dir); !filepath.IsAbs(dir) {
-		dir = "./" + dir // otherwise it would be a package's name
+	line := host.Installer(m.System.Family)
+	for _, w := range written {
+		file := filepath.Clean(w.File)
+		if !filepath.IsAbs(file) {
+			file = "./" + file // otherwise it would be a package's name
+		}
+		line = append(line, file)
 	}
-	return strings.Join(installer, " ") + " " + dir + "/*." + string(format)
+	return strings.Join(line, " ")
 }
 
 // formatOf is the format that is asked for, or that of the machine.
