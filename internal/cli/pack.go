@@ -129,7 +129,7 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(written), "package"), to)
-	if line := installLine(m, ask.Format, written); line != "" {
+	if line := installLine(m, ask.Format, to, written); line != "" {
 		a.screen.Note("To install them here: %s", line)
 	}
 	a.showNamed(planned.Named)
@@ -143,20 +143,22 @@ func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.As
 }
 
 // installLine installs packages on this machine; "" where they are of another kind of system.
-func installLine(m *machine.Machine, format ospackage.Format, written []pack.Written) string {
+func installLine(m *machine.Machine, format ospackage.Format, dir string, written []pack.Written) string {
 	family := map[string]ospackage.Format{"debian": ospackage.Deb, "fedora": ospackage.RPM, "suse": ospackage.RPM}
 	if family[m.System.Family] != format {
 		return ""
 	}
-	line := host.Installer(m.System.Family)
-	for _, w := range written {
-		file := filepath.Clean(w.File)
-		if !filepath.IsAbs(file) {
-			file = "./" + file // otherwise it would be a package's name
+	files := make([]string, len(written))
+	for i, w := range written {
+		files[i] = filepath.Clean(w.File)
+		if !filepath.IsAbs(files[i]) {
+			files[i] = "./" + files[i] // otherwise it would be a package's name
 		}
-		line = append(line, file)
 	}
-	return strings.Join(line, " ")
+	if all, _ := filepath.Glob(filepath.Join(dir, "*."+string(format))); len(all) == len(files) && len(files) > 1 {
+		files = []string{strings.TrimSuffix(files[0], filepath.Base(files[0])) + "*." + string(format)}
+	}
+	return strings.Join(append(host.Installer(m.System.Family), files...), " ")
 }
 
 // formatOf is the format that is asked for, or that of the machine.
