@@ -142,7 +142,6 @@ func TestOnACluster(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, line, "the same command has begun the run", "what the first has submitted goes on")
 	assert.Equal(t, left, w.glob("root/work/cluster/run-*"))
-	w.fails(7, []string{"follow"}, "another fernladder follows the run")
 	require.NoError(t, interrupted.Process.Signal(syscall.SIGINT))
 	assert.Error(t, interrupted.Wait())
 	require.Eventually(t, func() bool { return queued(t) == "" }, 30*time.Second, 100*time.Millisecond)
@@ -151,6 +150,7 @@ func TestOnACluster(t *testing.T) {
 	go func() { ended <- w.run("build", "last", "--cluster") }()
 	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") || len(ended) > 0 }, 30*time.Second, 100*time.Millisecond)
 	require.Empty(t, ended, "it has ended already")
+	w.fails(7, []string{"follow"}, "another fernladder follows the run")
 	id, _, _ := strings.Cut(regexp.MustCompile(`\d+ RUNNING`).FindString(queued(t)), " ")
 	require.NoError(t, exec.Command("scancel", id).Run())
 	r = <-ended

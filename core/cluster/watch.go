@@ -63,17 +63,17 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	defer unlock()
 	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{},
 		late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
-	if w.b, err = build.NewBuilder(ctx, m); err != nil {
-		return nil, err
-	}
 	back := r.Begun
-	if back {
-		w.by = w.patient(by)
+	if w.b, err = build.NewBuilder(ctx, m); err == nil {
+		if back {
+			w.by = w.patient(by)
+			err = w.comeBack(ctx, p)
+		} else {
+			err = w.start(ctx, p)
+		}
 	}
-	if !back {
-		err = w.start(ctx, p)
-	} else if err := w.comeBack(ctx, p); err != nil {
-		return nil, err // it goes on
+	if err != nil && back && ctx.Err() == nil {
+		return nil, err // the run goes on
 	}
 	if err == nil && how.Detach {
 		return nil, &Left{r.Name, w.open(), true}
