@@ -15,9 +15,10 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
-	"time"
 
 	"golang.org/x/sys/unix"
+
+	"fernladder/core/filelock"
 )
 
 // Aside is where the new contents of a file are written first.
@@ -93,22 +94,23 @@ func syncFile(f *os.File) error {
 }
 
 // Stream replaces a file, or makes it, by what write writes, where several programs may do so
-// at once and none holds a lock: each writes aside under a name of its own. What one that was
-// killed has left there goes with the next that writes, after an hour.
+// at once without a lock: each writes aside, under a name of its own. What a killed program
+// has left there is removed by the next that writes the file, and by Sweep.
 func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
-	names := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".*.new")
-	left, err := filepath.Glob(names)
-	if err != nil {
+	names := asides(path)
+	if err := sweep(names); err != nil {
 		return err
-	}
-	for _, file := range left {
-		if info, err := os.Lstat(file); err == nil && time.Since(info.ModTime()) > time.Hour {
-			os.Remove(file)
-		}
 	}
 	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(names))
 	if err != nil {
 		return err
+	}
+	if held, err := filelock.Hold(f); !held {
+		f.Close()
+		if err != nil {
+			return errors.Join(err, discard(f.Name()))
+		}
+		return Stream(path, mode, write) // it was swept in the instant before it was locked
 	}
 	moment()
 	if err = write(f); err == nil {
@@ -121,6 +123,29 @@ func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
 		return errors.Join(err, discard(f.Name()))
 	}
 	return nil
+}
+
+// asides is the pattern of what Stream writes aside for a file.
+func asides(path string) string {
+	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".*.new")
+}
+
+// Sweep removes what killed programs have left of Stream in a directory.
+func Sweep(dir string) error { return sweep(asides(filepath.Join(dir, "*"))) }
+
+func sweep(names string) error {
+	left, err := filepath.Glob(names)
+	for _, file := range left {
+		f, wrong := os.OpenFile(file, os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+		if wrong != nil {
+			continue // it is in its place by now, or another user's
+		}
+		if held, _ := filelock.Hold(f); held {
+			err = errors.Join(err, os.Remove(file))
+		}
+		f.Close()
+	}
+	return err
 }
 
 // discard takes away what could not be brought into place.

@@ -1,6 +1,7 @@
 package durable
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -28,6 +29,23 @@ func TestWriteFile(t *testing.T) {
 	require.Error(t, WriteFile(filepath.Join(dir, "taken"), []byte("three"), 0o644))
 	require.Error(t, WriteFile(filepath.Join(dir, "none", "fern"), []byte("three"), 0o644))
 	assert.Equal(t, []string{"fern", "taken"}, names(t, dir))
+}
+
+// What a killed program has left goes; what another is writing stays.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "fern")
+	left := filepath.Join(dir, ".moss.1.new")
+	require.NoError(t, os.WriteFile(left, nil, 0o600))
+	require.NoError(t, Stream(file, 0o604, func(w io.Writer) error {
+		require.NoError(t, Sweep(dir))
+		require.NoFileExists(t, left)
+		return Stream(file, 0o644, func(io.Writer) error { return nil })
+	}))
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o604), info.Mode(), "the last to end wins")
+	assert.Equal(t, []string{"fern"}, names(t, dir))
 }
 
 func TestAFullDisk(t *testing.T) {

@@ -46,6 +46,21 @@ func Now(file string) (func(), error) {
 	return func() { lock.Unlock() }, nil
 }
 
+// Hold locks an open file until it is closed. It is false where another program has the
+// lock, or the file no longer has its name.
+func Hold(f *os.File) (bool, error) {
+	err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	if errors.Is(err, syscall.EWOULDBLOCK) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	ours, err1 := f.Stat()
+	there, err2 := os.Lstat(f.Name())
+	return err1 == nil && err2 == nil && os.SameFile(ours, there), nil
+}
+
 func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
 	const pause = 50 * time.Millisecond
 	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))

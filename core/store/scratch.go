@@ -6,10 +6,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 
+	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/ground"
 )
@@ -57,35 +57,31 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 	}
 }
 
-// hold locks a file, if nobody else has and it still has its name. The lock ends with the
-// file.
+// hold opens a file and locks it, until it is closed. It is nil where another program has it.
 func hold(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	held, err := filelock.Hold(f)
+	if !held {
 		f.Close()
-		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return nil, nil
-		}
 		return nil, err
-	}
-	ours, err1 := f.Stat()
-	there, err2 := os.Lstat(path)
-	if err1 != nil || err2 != nil || !os.SameFile(ours, there) {
-		f.Close()
-		return nil, fs.ErrNotExist
 	}
 	return f, nil
 }
 
 // sweep deletes what programs that were killed have left in the scratch directory,
-// what builds were lent that nobody works on, and what is left of trees that were
-// being removed.
+// what builds were lent that nobody works on, what is left of trees that were being
+// removed, and files that were being written.
 func (s *Store) sweep() error {
 	if err := errors.Join(s.sweepTrees(), s.sweepAgain()); err != nil {
 		return err
+	}
+	for _, dir := range []string{"bare", "host-files", "supplies"} {
+		if err := durable.Sweep(filepath.Join(s.Root, dir)); err != nil {
+			return err
+		}
 	}
 	entries, err := os.ReadDir(s.scratch())
 	if err != nil {
@@ -99,7 +95,7 @@ func (s *Store) sweep() error {
 		lock := strings.TrimSuffix(path, scratchLock) + scratchLock
 		held, err := hold(lock)
 		switch {
-		case err == nil && held != nil:
+		case held != nil:
 		case errors.Is(err, fs.ErrNotExist) && path != lock && !ground.Exists(lock): // it never had one, or nobody has it
 		default:
 			continue // gone, or in use
