@@ -229,10 +229,12 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		if l.Kind == "program" {
 			continue
 		}
-		if name, _, found := d.provider(l); found {
+		name, _, found := d.provider(l)
+		_, old := d.ofPackage(l, name)
+		if found && old == "" {
 			have = append(have, name)
 		} else {
-			lack = append(lack, l.Kind+" "+l.Name())
+			lack = append(lack, strings.TrimSpace(l.Kind+" "+l.Name()+" "+l.Version))
 		}
 	}
 	byName := ""
@@ -319,7 +321,11 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need of a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	if name, sure, found := d.provider(l); found {
-		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Version: d.ofPackage(l, name), Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
+		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
+		versions, why := d.ofPackage(l, name)
+		if w.Version = versions; why != "" {
+			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)
+		}
 		if l.Kind == "program" && !listen.IsConfig(l.Kind, l.Name()) {
 			w.Role = recipe.Tool
 		}
@@ -364,24 +370,25 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	d.add(w, option)
 }
 
-// ofPackage is the range that a look-up asks for as one of the package's versions. The version of
-// a module is its own: where it is known and not the package's, it is compared here.
-func (d *decision) ofPackage(l buildfile.Lookup, pkg string) string {
+// ofPackage is the range that a look-up asks for as one of the package's versions. The version
+// of a module is its own: where it is known and not the package's, it is compared here, and a
+// release whose module is too old has to be followed by another.
+func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why string) {
 	of, its := d.e.Known.versions[pkg], ""
 	for _, name := range l.Names {
 		its = cmp.Or(its, d.e.Known.versions[listen.Key(l.Kind, name)])
 	}
 	switch {
 	case its == of && its != "", its == "" && l.Kind != "module":
-		return l.Version
+		return l.Version, ""
 	case its == "" || l.Version == "":
-		return ""
+		return "", ""
 	}
 	v, err := version.Parse(its)
 	if r, wrong := version.ParseRange(l.Version); err == nil && wrong == nil && !r.Contains(v) {
-		d.Perhaps = append(d.Perhaps, fmt.Sprintf("%s %s %s: %s has %s", l.Kind, l.Name(), l.Version, pkg, its))
+		return "> " + of, fmt.Sprintf("; %s %s has %s %s", pkg, of, l.Name(), its)
 	}
-	return ""
+	return "", ""
 }
 
 // add adds a need, or an option to one that is there.

@@ -172,6 +172,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 func decided(t *testing.T, ac string) string {
 	known, err := Survey(shelf(t, "moss", "libdew"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
+	known.versions["moss"], known.versions["module moss"] = "1.2", "24.1"
 	d := Read(sourceOf("configure", generated, "configure.ac", ac), "mistplan-1").Decide(Evidence{
 		Known: known, Family: "debian", Here: map[host.Question]host.Answer{{Kind: host.Header, Name: "sage.h"}: {There: true}}})
 	var texts []string
@@ -193,6 +194,8 @@ func TestFeaturesAreDecided(t *testing.T) {
 	for ac, want := range map[string]string{
 		arg + "if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 2], [], [a=no])\nfi\n":                                             "moss=on, moss |moss, program pkg-config",
 		arg + "AS_IF([test $with_moss != no], [PKG_CHECK_MODULES([F], [fern], [], [a=no])])\n":                                                           "moss=off, module fern|moss, program pkg-config",
+		arg + "if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 25], [], [a=no])\nfi\n":                                            "moss=off, moss > 1.2|moss, program pkg-config",
+		"PKG_CHECK_MODULES([MOSS], [moss >= 24.2])\n":                                                                                                    "moss > 1.2, program pkg-config",
 		"PKG_CHECK_MODULES([DEW], [dew])\nAC_CHECK_HEADER([dew.h], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([sage.h], [], [AC_MSG_ERROR([x])])\n":       "libdew , header sage.h, program pkg-config",
 		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([reed], [f])\nAC_CHECK_LIB([m], [sin])\n":                                                                "libdew=on, libdew |libdew, library reed",
 		"AC_ARG_ENABLE([docs], [AS_HELP_STRING([--disable-docs], [do not write docs])])\nAC_ARG_ENABLE([python], [--disable-python x])\nLT_INIT\n":       "docs=off, python=off",
