@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"strings"
 
@@ -36,19 +35,22 @@ func (a *app) addition(ctx context.Context, m *machine.Machine, may mayInstall, 
 	if program && !may.programs || !program && !may.libraries {
 		return false, nil
 	}
+	refused := func(why string) (bool, error) {
+		a.screen.Note("Not installed: %s. %s", strings.Join(packages, " "), why)
+		return false, ctx.Err()
+	}
 	add, err := m.Programs.Add(ctx, m.System.Family, packages)
 	if err != nil {
-		return false, err
+		return refused(err.Error())
 	}
 	if !add.Harmless() {
-		a.screen.Note("Not installed: %s. It would %s", strings.Join(packages, " "), add.Changes())
-		return false, nil
+		return refused("It would " + add.Changes())
 	}
 	argv := asRoot(add.Argv)
 	a.screen.Note("Installing %s (%s)", strings.Join(packages, " "), term.Count(len(add.Installs), "package"))
 	var out strings.Builder
 	if err := a.runInstaller(ctx, argv, &out); err != nil {
-		return false, fmt.Errorf("%w\n%s", err, indent(strings.TrimSpace(out.String())))
+		return refused(err.Error() + "\n" + indent(strings.TrimSpace(out.String())))
 	}
 	return true, nil
 }
