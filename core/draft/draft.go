@@ -54,6 +54,7 @@ type Source struct {
 	Heard     bool                       // what it looks for is what its own configure step has asked for
 	Hints     func(family string) []Hint // of its texts
 	generated []buildfile.Lookup         // programs that make the configure script
+	mentioned []string                   // programs that configure.ac seems not to go on without
 	Remarks   []Finding                  // what else a person should know
 }
 

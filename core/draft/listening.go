@@ -52,7 +52,7 @@ func (s *Source) Configured() bool {
 func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
 	source := listen.Source{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree || s.Method.Value == string(recipe.Make), Prepare: s.Prepare, Longest: how.Longest}
 	for _, l := range s.Lookups {
-		if l.Kind == "program" && l.Required {
+		if l.Kind == "program" && l.Required && !slices.Contains(s.mentioned, l.Name()) {
 			source.Programs = append(source.Programs, l.Name())
 		}
 	}
@@ -71,7 +71,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	const whole = 10
 	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
 	defer cancel()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, quick: how.Quick, progress: how.Progress}
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it was not done after ten times the longest that a run may take"}
@@ -88,6 +88,7 @@ type hearing struct {
 	ctx      context.Context
 	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
+	args     []string        // of all runs
 	quick    bool
 	forced   []listen.Asked      // what was answered because it had stopped
 	full     *listen.Run         // with all of them
@@ -124,12 +125,18 @@ func (h *hearing) late(times int) bool {
 
 func (h *hearing) hear() error {
 	h.doing = "what it looks for"
-	none, err := h.run(h.source.Args, nil)
+	none, err := h.run(h.args, nil)
 	if err != nil {
 		return err
 	}
 	if h.source.Method.Value == string(recipe.Make) {
 		return h.compiling(none)
+	}
+	for i := range h.source.Switches {
+		sw := &h.source.Switches[i]
+		if on, known := none.Switches[sw.Raw]; known && sw.Values == nil {
+			sw.Default = map[bool]buildfile.State{true: buildfile.On, false: buildfile.Off}[on]
+		}
 	}
 	if err := h.settle(none); err != nil {
 		h.partly()
@@ -141,7 +148,7 @@ func (h *hearing) hear() error {
 	}
 	lookups := h.lookups()
 	if h.cache = h.full.Cache; h.cache != nil && !h.quick { // what is compared has to be made alike
-		if h.full, err = h.run(h.source.Args, h.answers); err != nil {
+		if h.full, err = h.run(h.args, h.answers); err != nil {
 			return err
 		}
 	}
@@ -160,7 +167,9 @@ func (h *hearing) hear() error {
 	if slices.ContainsFunc(h.full.Asked, func(a listen.Asked) bool { return a.Kind == "module" }) {
 		h.programs = append(h.programs, "pkg-config")
 	}
-	s.Lookups = slices.DeleteFunc(s.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" })
+	s.Lookups = slices.DeleteFunc(s.Lookups, func(l buildfile.Lookup) bool {
+		return l.Kind != "program" || slices.Contains(s.mentioned, l.Name()) // it has gone on without
+	})
 	for _, name := range h.programs {
 		lookups = append(lookups, &buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "the configure step"})
 	}
@@ -175,16 +184,20 @@ func (h *hearing) hear() error {
 // compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
 // it comes to the end, with all that it has asked for. It does not go on without any of it.
 func (h *hearing) compiling(run *listen.Run) (err error) {
-	for range 2 {
+	const enough = 4
+	for range enough {
 		grew := false
 		for _, a := range run.Asked {
+			if name := h.provider(a); name != "" && !h.own(a) {
+				grew = h.give(name, a) || grew
+			}
 			grew = h.answer(a, listen.Answer{Version: "99"}) || grew
 			h.need(keysOf(a))
 		}
 		if !grew {
 			break
 		}
-		if run, err = h.run(h.source.Args, h.answers); err != nil {
+		if run, err = h.run(h.args, h.answers); err != nil {
 			return err
 		}
 	}
@@ -262,6 +275,8 @@ func (h *hearing) own(a listen.Asked) bool {
 func (h *hearing) settle(run *listen.Run) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
+	aside := h.aside()
+	here, absent := split(h.source.mentioned, func(name string) bool { return h.m.Programs.Find(name) != "" })
 	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.give(name, a) {
@@ -269,10 +284,16 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			}
 		}
 		if !grew && run.OK {
-			h.full = run
+			h.full, h.source.mentioned = run, append(here, absent...) // it goes on without these
 			return nil
 		}
-		if !grew {
+		switch {
+		case grew:
+		case aside != nil: // the build will have these off, too
+			h.args, aside = slices.Concat(h.args, aside), nil
+		case len(here) > 0:
+			err, here = h.room.Show(here...), nil
+		default:
 			var culprit listen.Asked
 			found := false
 			if tried++; tried <= most && !run.Late {
@@ -293,14 +314,36 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 				h.answer(culprit, listen.Answer{Version: "99"})
 				h.forced = append(h.forced, culprit)
 			}
-			if err != nil {
-				return err
-			}
 		}
-		if run, err = h.run(h.source.Args, h.answers); err != nil {
+		if err != nil {
+			return err
+		}
+		if run, err = h.run(h.args, h.answers); err != nil {
 			return err
 		}
 	}
+}
+
+// aside are the arguments that turn off what is not the package itself: its tests, documentation
+// and the like.
+func (h *hearing) aside() (args []string) {
+	for _, sw := range h.source.Switches {
+		if sw.Purpose != "" && sw.Purpose != buildfile.Shared && sw.Purpose != buildfile.Static && sw.Default != buildfile.Off {
+			args = append(args, sw.Off...)
+		}
+	}
+	return args
+}
+
+func split(names []string, first func(string) bool) (one, other []string) {
+	for _, name := range names {
+		if first(name) {
+			one = append(one, name)
+		} else {
+			other = append(other, name)
+		}
+	}
+	return one, other
 }
 
 // give has a step find what a recipe has: all of its tree where it is built, otherwise a stand-in
@@ -397,13 +440,13 @@ func lastWords(output string) []string {
 }
 
 // programsOf are the programs that a configure step may have looked for last, by what it says:
-// "checking for suitable m4... no".
+// "checking for suitable m4... no", "Please install m4".
 func programsOf(output string) (names []string) {
 	all := checkingFor.Compiled().FindAllStringSubmatch(output, -1)
 	if len(all) == 0 {
 		return nil
 	}
-	for word := range strings.FieldsSeq(all[len(all)-1][1]) {
+	for word := range strings.FieldsSeq(all[len(all)-1][1] + " " + strings.TrimRight(lastError(output), ".")) {
 		for _, name := range []string{word, strings.ToLower(word), strings.ToLower(word) + "3"} {
 			if recipe.CheckSystemName(name) == nil && len(name) > 1 && !slices.Contains(articles, name) && !slices.Contains(names, name) {
 				names = append(names, name)
@@ -490,7 +533,7 @@ func (h *hearing) goesOnWithout(keys []string) (*listen.Run, error) {
 	for _, key := range keys {
 		delete(without, key)
 	}
-	run, err := h.run(h.source.Args, without)
+	run, err := h.run(h.args, without)
 	if err != nil || !run.OK {
 		return nil, err
 	}

@@ -41,6 +41,11 @@ func (t *tree) reading(s *Source) {
 		return l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == own })
 	})
 	s.Reading = *r
+	for _, l := range r.Lookups {
+		if l.Kind == "program" && l.Required && s.Method.Value == string(recipe.Configure) {
+			s.mentioned = append(s.mentioned, l.Name())
+		}
+	}
 	s.Lookups = append(s.Lookups, s.generated...)
 	need := func(program, from string) {
 		s.Lookups = append(s.Lookups, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})

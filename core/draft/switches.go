@@ -76,7 +76,7 @@ func (h *hearing) choose(sw *buildfile.Switch) error {
 		if h.late(1) || v == sw.Value {
 			continue
 		}
-		run, err := h.run(slices.Concat(h.source.Args, sw.Values[v]), h.answers)
+		run, err := h.run(slices.Concat(h.args, sw.Values[v]), h.answers)
 		if err != nil {
 			return err
 		}
@@ -111,7 +111,7 @@ func (h *hearing) together(switches []*buildfile.Switch, says func(*listen.Run) 
 	case len(switches) == 1:
 		return 0, turn(switches[0])
 	}
-	args := slices.Clone(h.source.Args)
+	args := slices.Clone(h.args)
 	for _, sw := range switches {
 		args = append(args, sw.Off...)
 	}
@@ -133,7 +133,7 @@ func (h *hearing) together(switches []*buildfile.Switch, says func(*listen.Run) 
 
 // turn turns a switch off, and where that says nothing of what could be looked for, on.
 func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error {
-	off, err := h.run(slices.Concat(h.source.Args, sw.Off), h.answers)
+	off, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	gone := missing(h.full, off)
 	var on *listen.Run
 	if len(sw.On) > 0 && (len(gone) > 0 || !changed) {
-		if on, err = h.run(slices.Concat(h.source.Args, sw.On), h.answers); err != nil {
+		if on, err = h.run(slices.Concat(h.args, sw.On), h.answers); err != nil {
 			return err
 		}
 	}

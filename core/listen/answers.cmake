@@ -1,5 +1,7 @@
 # Answers find_package for what is among the answers (package NAME, in small letters), and
-# leaves the rest to CMake.
+# leaves the rest to CMake. It keeps these policies, whatever the project asks for.
+cmake_policy(PUSH)
+cmake_policy(VERSION 3.24)
 macro(fl_answer method name)
   string(TOLOWER "${name}" fl_low)
   string(TOUPPER "${name}" fl_up)
@@ -21,4 +23,5 @@ macro(fl_answer method name)
     endforeach()
   endif()
 endmacro()
+cmake_policy(POP)
 cmake_language(SET_DEPENDENCY_PROVIDER fl_answer SUPPORTED_METHODS FIND_PACKAGE)

@@ -97,6 +97,8 @@ type Run struct {
 	Output string            // the end of what it printed
 	CPU    time.Duration
 	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
+
+	Switches map[string]bool // what options of CMake were, by their variables
 }
 
 // A Source is what is listened to.
@@ -308,6 +310,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	}
 	run.Asked = merged(run.Asked)
 	run.Made = r.made(made, build, step.Args)
+	run.Switches = switches(made)
 	run.Cache = cache(said, run.Asked)
 	return run, nil
 }

@@ -37,6 +37,23 @@ func cache(says *ground.Dir, asked []Asked) []byte {
 	return kept
 }
 
+// switches reads from the cache of CMake what its options were.
+func switches(made *ground.Dir) map[string]bool {
+	const largest, most = 1 << 20, 10_000
+	text, err := made.ReadFile("CMakeCache.txt", largest)
+	if err != nil {
+		return nil
+	}
+	are := map[string]bool{}
+	for _, m := range cached.Compiled().FindAllSubmatch(text, most) {
+		are[string(m[1])] = m[2] != nil
+	}
+	return are
+}
+
+// cached matches variables that are on or off, in the cache of CMake.
+var cached = pattern.New(`(?mi)^([\w.-]+):BOOL=(?:(ON|TRUE|YES|Y|1)|OFF|FALSE|NO|N|0|)$`)
+
 var notInVariables = pattern.New(`[^A-Za-z0-9]`)
 
 // autoconf tells whether the configure script was made by Autoconf.

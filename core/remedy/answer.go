@@ -1,6 +1,7 @@
 package remedy
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -189,43 +190,67 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}}}
 }
 
-// flag gives the compiler a flag by which it takes code as older ones did, and the like.
+// flag gives the compiler a flag by which it takes code as older ones did, and the like: with
+// the compiler's name, for makefiles set CFLAGS themselves, unless it has to come after theirs.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
-	flags := ""
+	flag, variables := "", []string{"CC"}
 	switch c.Kind {
 	case diagnose.CompilerTooNew:
-		flags = "-std=gnu17"
+		flag = "-std=gnu17"
 		if slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, "multiple definition") }) {
-			flags = "-fcommon"
+			flag = "-fcommon"
 		}
 	case diagnose.WarningError:
-		flags = "-Wno-error"
+		flag, variables = "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
 	case diagnose.NotRelocatable:
-		flags = "-fPIC"
+		flag, variables = "-fPIC", []string{"CC", "CXX"}
 	default:
 		return nil
 	}
-	var names, values []string
+	args := slices.Clone(r.Build.Args)
+	var names, says []string
 	set := map[string]string{}
-	for _, name := range []string{"CFLAGS", "CXXFLAGS"} {
-		before := "-O2"
+	for _, name := range variables {
+		value := map[string]string{"CC": "cc", "CXX": "c++"}[name]
+		argument := value != "" && r.Build.Method == recipe.Make // the environment does not count for makefiles
+		value = cmp.Or(value, "-O2")
 		for _, pair := range r.Build.Env {
 			if pair.Name == name {
-				before = pair.Values[0]
+				value = pair.Values[0]
 			}
 		}
-		if strings.Contains(before, flags) || name == "CXXFLAGS" && flags == "-std=gnu17" {
+		at := slices.IndexFunc(args, func(arg string) bool { return strings.HasPrefix(arg, name+"=") })
+		if argument && at >= 0 {
+			value = strings.TrimPrefix(args[at], name+"=")
+		}
+		if strings.Contains(value, flag) {
 			continue
 		}
-		names, values = append(names, name), append(values, before+" "+flags)
-		set[name] = keyfile.Quote(before + " " + flags)
+		value += " " + flag
+		switch {
+		case argument && at >= 0:
+			args[at] = name + "=" + value
+		case argument:
+			args = append(args, name+"="+value)
+		default:
+			names = append(names, name)
+			set[name] = keyfile.Quote(value)
+		}
+		says = append(says, fmt.Sprintf("%s = %q", name, value))
 	}
-	if len(names) == 0 {
+	if len(says) == 0 {
 		return nil
 	}
-	says := fmt.Sprintf("# %s = %q in [build.env].", strings.Join(names, ", "), values[0])
-	return []*Answer{{Text: says, change: func(e *keyfile.Edit, why string) {
-		e.SetTable("build.env", names, set)
-		e.Append(why + "\n" + says)
+	text := fmt.Sprintf("# %s in [build.env].", strings.Join(says, ", "))
+	if len(names) == 0 {
+		text = fmt.Sprintf("# %s among the arguments of make.", strings.Join(says, ", "))
+	}
+	return []*Answer{{Text: text, change: func(e *keyfile.Edit, why string) {
+		if len(names) > 0 {
+			e.SetTable("build.env", names, set)
+		} else {
+			e.SetTable("build", []string{"args"}, map[string]string{"args": keyfile.QuoteList(args)})
+		}
+		e.Append(why + "\n" + text)
 	}}}
 }

@@ -69,8 +69,8 @@ func TestAnswersInOrder(t *testing.T) {
 		"the archive lacks documentation":   {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.texi"}, Lines: []string{"make[1]: Entering directory '/work/box/source/doc'"}}, []string{"# The archive lacks doc/leaf.texi. An empty file stands in for it, in the step before_configure; the repository may have it.", "# It is built in the source's own directory."}},
 		"its name is for the shell":         {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"doc/leaf;reboot.texi"}}, []string{"# It is built in the source's own directory."}},
 		"the archive lacks code":            {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.c"}}, []string{"# It is built in the source's own directory."}},
-		"code is older than the compiler":   {diagnose.Cause{Kind: diagnose.CompilerTooNew, Lines: []string{"multiple definition of `leaf'; first defined here"}}, []string{`# CFLAGS, CXXFLAGS = "-O2 -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
-		"warnings count as errors":          {diagnose.Cause{Kind: diagnose.WarningError}, []string{`# CFLAGS, CXXFLAGS = "-O2 -Wno-error" in [build.env].`, "# It is built in the source's own directory."}},
+		"code is older than the compiler":   {diagnose.Cause{Kind: diagnose.CompilerTooNew, Lines: []string{"multiple definition of `leaf'; first defined here"}}, []string{`# CC = "cc -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
+		"warnings count as errors":          {diagnose.Cause{Kind: diagnose.WarningError}, []string{`# CFLAGS = "-O2 -Wno-error", CXXFLAGS = "-O2 -Wno-error" in [build.env].`, "# It is built in the source's own directory."}},
 		"the source says how to do without": {diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"reed"}, Without: "--without-reed"}, []string{"# The argument --without-reed is added.\n# Or, with it:\n# [[host]]\n# library = \"reed\"", "[[host]]\nlibrary = \"reed\""}},
 	} {
 		cause := c.cause
