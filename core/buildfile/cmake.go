@@ -228,25 +228,27 @@ func (c *cmake) switches() {
 }
 
 func (c *cmake) onOff(raw, text, value string) {
+	s := CMakeOption(raw, text, slices.Contains([]string{"ON", "TRUE", "YES", "1"}, strings.ToUpper(value)))
+	if strings.EqualFold(value, "AUTO") || strings.Contains(value, "${") {
+		s.Default = Auto // that is decided elsewhere, often by what was found
+	}
+	if s.Name != "" {
+		c.r.Switches = append(c.r.Switches, s)
+	}
+}
+
+// CMakeOption is the switch of an option of CMake. Its name is "" where recipes cannot have it.
+func CMakeOption(raw, text string, on bool) Switch {
 	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Default: Off, Purpose: purposeOf(optionName(raw)),
 		On: []string{"-D" + raw + "=ON"}, Off: []string{"-D" + raw + "=OFF"}, vars: []string{raw}}
-	switch strings.ToUpper(value) {
-	case "ON", "TRUE", "YES", "1":
+	if on {
 		s.Default = On
-	case "AUTO":
-		s.Default = Auto
-	default:
-		if strings.Contains(value, "${") {
-			s.Default = Auto // that is decided elsewhere, often by what was found
-		}
 	}
 	s.positively(text)
 	if raw == "BUILD_SHARED_LIBS" { // instead of static ones
 		s.Name, s.About, s.Purpose = "shared", "Shared libraries rather than static ones", Shared
 	}
-	if s.Name != "" {
-		c.r.Switches = append(c.r.Switches, s)
-	}
+	return s
 }
 
 // lookups reads what is looked for.

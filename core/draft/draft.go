@@ -372,6 +372,14 @@ func (t *tree) makefile(s *Source, name string) {
 		s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
 		return
 	}
+	if !s.Place && strings.Contains(text, "/usr/local") {
+		s.Steps = [][2]string{{"before_place", `# the makefile installs in /usr/local, whatever it is told
+mkdir -p $DESTDIR$FL_PREFIX/bin $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/include $DESTDIR$FL_PREFIX/share/man/man1
+find . -name '[Mm]akefile*' -type f -exec sed -i "s,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$DESTDIR$FL_PREFIX,g" {} +`},
+			{"after_place", "find $DESTDIR$FL_PREFIX -type d -empty -delete"}}
+		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " installs in /usr/local, whatever it is told", Guessed})
+		return
+	}
 	s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in", name + " knows neither PREFIX nor prefix", Open})
 }
 

@@ -132,10 +132,15 @@ func (h *hearing) hear() error {
 	if h.source.Method.Value == string(recipe.Make) {
 		return h.compiling(none)
 	}
-	for i := range h.source.Switches {
-		sw := &h.source.Switches[i]
-		if on, known := none.Switches[sw.Raw]; known && sw.Values == nil {
-			sw.Default = map[bool]buildfile.State{true: buildfile.On, false: buildfile.Off}[on]
+	for _, o := range none.Options {
+		seen := buildfile.CMakeOption(o.Name, o.About, o.On)
+		at := slices.IndexFunc(h.source.Switches, func(sw buildfile.Switch) bool { return sw.Raw == o.Name })
+		switch {
+		case seen.Name == "":
+		case at < 0:
+			h.source.Switches = append(h.source.Switches, seen)
+		case h.source.Switches[at].Values == nil && h.source.Switches[at].Default != buildfile.Auto:
+			h.source.Switches[at].Default = seen.Default
 		}
 	}
 	if err := h.settle(none); err != nil {

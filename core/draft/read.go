@@ -46,6 +46,9 @@ func (t *tree) reading(s *Source) {
 			s.mentioned = append(s.mentioned, l.Name())
 		}
 	}
+	if method := recipe.Method(s.Method.Value); s.Prepare == "" && (method == recipe.Configure || method == recipe.Make) {
+		t.grammars(s)
+	}
 	s.Lookups = append(s.Lookups, s.generated...)
 	need := func(program, from string) {
 		s.Lookups = append(s.Lookups, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})
@@ -103,3 +106,35 @@ func (t *tree) compiles(endings ...string) bool {
 	}
 	return false
 }
+
+// grammars are what scanners and parsers are generated from. Archives of releases mostly have
+// what is generated beside it; where they do not, the build does it.
+func (t *tree) grammars(s *Source) {
+	needed := map[string]string{}
+	fs.WalkDir(t.files, ".", func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			if err == nil && file != "." && aside.MatchString(d.Name()) {
+				return fs.SkipDir
+			}
+			return err
+		}
+		dir, base := path.Split(file)
+		stem, ending, _ := strings.Cut(base, ".")
+		program := generators[ending]
+		if program == "" || needed[program] != "" || !strings.Contains(t.text(file), "\n%%") {
+			return nil
+		}
+		for _, other := range []string{stem + ".c", stem + ".cc", stem + ".cpp", stem + ".cxx", stem + ".C", stem + ".tab.c", stem + "_tab.c", stem + ".tab.cc", stem + ".yy.c", "lex." + stem + ".c", "y.tab.c", "lex.yy.c"} {
+			if t.has(dir + other) {
+				return nil
+			}
+		}
+		needed[program] = file
+		return nil
+	})
+	for program, file := range needed {
+		s.needs("program", file+", of which nothing is generated yet", program)
+	}
+}
+
+var generators = map[string]string{"y": "bison", "yy": "bison", "ypp": "bison", "l": "flex", "ll": "flex", "lpp": "flex"}

@@ -98,7 +98,13 @@ type Run struct {
 	CPU    time.Duration
 	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
 
-	Switches map[string]bool // what options of CMake were, by their variables
+	Options []Option // of CMake
+}
+
+// An Option of CMake is a variable that is on or off, as it was.
+type Option struct {
+	Name, About string
+	On          bool
 }
 
 // A Source is what is listened to.
@@ -310,7 +316,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	}
 	run.Asked = merged(run.Asked)
 	run.Made = r.made(made, build, step.Args)
-	run.Switches = switches(made)
+	run.Options = options(made)
 	run.Cache = cache(said, run.Asked)
 	return run, nil
 }

@@ -37,22 +37,23 @@ func cache(says *ground.Dir, asked []Asked) []byte {
 	return kept
 }
 
-// switches reads from the cache of CMake what its options were.
-func switches(made *ground.Dir) map[string]bool {
+// options reads from the cache of CMake what the options of the project were.
+func options(made *ground.Dir) (all []Option) {
 	const largest, most = 1 << 20, 10_000
 	text, err := made.ReadFile("CMakeCache.txt", largest)
 	if err != nil {
 		return nil
 	}
-	are := map[string]bool{}
 	for _, m := range cached.Compiled().FindAllSubmatch(text, most) {
-		are[string(m[1])] = m[2] != nil
+		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "FETCHCONTENT_") {
+			all = append(all, Option{name, strings.ReplaceAll(string(m[1]), "\n//", ""), m[3] != nil})
+		}
 	}
-	return are
+	return all
 }
 
-// cached matches variables that are on or off, in the cache of CMake.
-var cached = pattern.New(`(?mi)^([\w.-]+):BOOL=(?:(ON|TRUE|YES|Y|1)|OFF|FALSE|NO|N|0|)$`)
+// cached matches variables that are on or off in the cache of CMake, with the text about them.
+var cached = pattern.New(`(?mi)^//(.*(?:\n//.*)*)\n([\w.-]+):BOOL=(?:(ON|TRUE|YES|Y|1)|OFF|FALSE|NO|N|0|)$`)
 
 var notInVariables = pattern.New(`[^A-Za-z0-9]`)
 
