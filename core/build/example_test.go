@@ -31,6 +31,6 @@ func ExamplePlan() {
 	// Output:
 	// unpack 0
 	// compile 1
-	// place 1
+	// place 3
 	// <nil>
 }

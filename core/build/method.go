@@ -106,9 +106,19 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 				targets = append(targets, arg)
 			}
 		}
+		// Some copy into directories that are always there in /usr/local.
+		var usual []string
+		for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man", "share"} {
+			if usual = append(usual, filepath.Join(d.stage, job.Prefix, dir)); !job.Away() {
+				usual = append(usual, filepath.Join(job.Prefix, dir))
+			}
+		}
+		place := in(One, append([]string{"mkdir", "-p"}, usual...)...)
+		place = append(place, in(One, append([]string{"make", "install", destdir}, variables...)...)...)
+		place = append(place, in(One, append(append([]string{"rmdir", "--ignore-fail-on-non-empty"}, usual...), d.stage+job.Prefix)...)...)
 		return map[string][]Command{
 			StageCompile: in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
-			StagePlace:   in(One, append([]string{"make", "install", destdir}, variables...)...),
+			StagePlace:   place,
 		}
 	}
 	return nil // a script has nothing but its steps

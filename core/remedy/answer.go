@@ -204,6 +204,11 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		flag, variables = "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
 	case diagnose.NotRelocatable:
 		flag, variables = "-fPIC", []string{"CC", "CXX"}
+	case diagnose.Undefined: // in a library that is named before what uses it
+		flag, variables = "-Wl,--no-as-needed", []string{"CC", "CXX"}
+		if c.Found == "" || !slices.ContainsFunc(c.Lines, func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
+			return nil
+		}
 	default:
 		return nil
 	}
