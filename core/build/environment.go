@@ -216,7 +216,7 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		}
 		env[pair.Name] = value
 	}
-	if m := job.Recipe.Build.Method; m == recipe.Make || m == recipe.Script {
+	if m := job.Recipe.Build.Method; m != recipe.CMake && m != recipe.Meson {
 		compilerPaths(job, env)
 	}
 	mapPaths(job.Recipe.Build.Method, d, job, env)
@@ -287,7 +287,7 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 }
 
 // compilerPaths sets what gcc, clang and ld read themselves: makefiles that
-// know no CPPFLAGS or LDFLAGS find the needs all the same.
+// know no CPPFLAGS or LDFLAGS, or set them themselves, find the needs all the same.
 func compilerPaths(job *Job, variables map[string]string) {
 	var headers, libraries []string
 	for i, link := range job.Package.Needs {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"fernladder/core/buildfile"
@@ -390,9 +391,7 @@ func (c *composer) steps(s *Source) {
 			c.line("")
 			c.line("[steps]")
 		}
-		c.line("# guessed: there is no target that installs, and the program is called like the package\nplace = '''")
-		c.line("mkdir -p $DESTDIR$FL_PREFIX/bin\ncp %s $DESTDIR$FL_PREFIX/bin", s.Name.Value)
-		c.line("for page in $FL_SOURCE/%s.[1-8]; do\n\tif test -f $page; then\n\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\tfi\ndone\n'''", s.Name.Value)
+		c.place(s)
 	}
 	switch {
 	case len(s.Steps) > 0:
@@ -416,6 +415,38 @@ func (c *composer) steps(s *Source) {
 		}
 		c.line("# %s = %s", pair[0], quote(pair[1]))
 	}
+}
+
+// place writes the step that places what was built, where no target does.
+func (c *composer) place(s *Source) {
+	programs, libraries, dirs := []string{s.Name.Value}, []string(nil), []string(nil)
+	about := "the program is called like the package"
+	if len(s.Built) > 0 {
+		programs, about = nil, "what it makes is placed"
+	}
+	for _, name := range s.Built {
+		if base := path.Base(name); !strings.HasPrefix(base, "lib") || !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".a") {
+			programs = append(programs, name)
+			continue
+		}
+		libraries = append(libraries, name)
+		if dir := path.Dir(name); !slices.Contains(dirs, dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	c.line("# guessed: there is no target that installs, and %s\nplace = '''", about)
+	for _, some := range []struct {
+		files []string
+		to    string
+	}{{programs, "bin"}, {libraries, "lib"}} {
+		if len(some.files) > 0 {
+			c.line("mkdir -p $DESTDIR$FL_PREFIX/%s\nfor file in %s; do\n\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/%[1]s\ndone", some.to, strings.Join(some.files, " "))
+		}
+	}
+	if len(libraries) > 0 {
+		c.line("mkdir -p $DESTDIR$FL_PREFIX/include\nif test -d include; then\n\tcp -R include/. $DESTDIR$FL_PREFIX/include\nelse\n\tfor header in %s; do\n\t\ttest ! -f $header || cp $header $DESTDIR$FL_PREFIX/include\n\tdone\nfi", strings.Join(dirs, "/*.h ")+"/*.h")
+	}
+	c.line("for page in $FL_SOURCE/*.[1-8] $FL_SOURCE/doc/*.[1-8] $FL_SOURCE/man/*.[1-8]; do\n\tif test -f $page; then\n\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\tfi\ndone\n'''")
 }
 
 // extras writes the archives that the source needs besides. Where they come from is for

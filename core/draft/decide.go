@@ -253,6 +253,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 		c.Set = "off"
 	case sw.Default == buildfile.Off:
+	case len(have) == 0 && strings.HasSuffix(sw.Raw, "-prefix"): // it names a place
 	case len(have) > 0 && (len(lack) == 0 || !required):
 		c.Set = "on"
 	case sw.Default == buildfile.On && (required && !d.source.Heard || len(lookups) == 0 || len(lack) == 0):

@@ -45,6 +45,7 @@ type Source struct {
 	Prepare                               string      // shell text that makes the configure script
 	Empty                                 []string    // files that are missing, and can be empty
 	Place                                 bool        // there is no target that installs, so the draft has to
+	Built                                 []string    // programs and libraries that were made when it was listened to
 	Args                                  []string    // arguments that every build needs
 	Steps                                 [][2]string // shell text by the names of steps, for the method script
 	Env                                   [][2]string // what users of the package get

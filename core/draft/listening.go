@@ -207,6 +207,12 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		}
 	}
 	h.full, h.source.Heard = run, true
+	for _, name := range run.Built {
+		inside := strings.Split(path.Dir(name), "/")
+		if plainPath.MatchString(name) && !slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) }) && !tries.MatchString(path.Base(name)) {
+			h.source.Built = append(h.source.Built, name)
+		}
+	}
 	h.movable()
 	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind == "program" && l.Name() == "c++" }) {
 		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "what it compiles with"})
@@ -219,6 +225,9 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 	}
 	return nil
 }
+
+// tries matches programs that only say whether the package works, or show it.
+var tries = pattern.New(`(?i)^(?:tests?|check|example|demo|sample|bench)|(?:[-_.]tests?|test|bench|[-_]demo|[-_]example)$`)
 
 // movable has a static library, where the makefile makes no shared one, compiled so that
 // shared libraries of other packages can take it in.

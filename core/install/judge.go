@@ -45,7 +45,9 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 			wrong = append(wrong, line)
 		}
 	}
+	linked := false // else there may be static libraries, which say nothing
 	err = binaries(m.Store, built.Ref, func(file string, b inspect.Binary) {
+		linked = true
 		for _, name := range b.Needs {
 			base := path.Base(name) // it is a path where the library has no name of its own
 			stem := libraryFile.FindStringSubmatch(base)
@@ -67,7 +69,7 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 	}
 	for _, need := range built.Needs {
 		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
-		if need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
+		if linked && need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
 			wrong = append(wrong, fmt.Sprintf("nothing is linked with %s, which the recipe says is needed", need.Name))
 		}
 	}

@@ -99,6 +99,7 @@ type Run struct {
 	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
 
 	Options []Option // of CMake
+	Built   []string // programs and libraries that a makefile has made
 }
 
 // An Option of CMake is a variable that is on or off, as it was.
@@ -317,6 +318,9 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	run.Asked = merged(run.Asked)
 	run.Made = r.made(made, build, step.Args)
 	run.Options = options(made)
+	if r.source.Method == recipe.Make {
+		run.Built = r.built(made)
+	}
 	run.Cache = cache(said, run.Asked)
 	return run, nil
 }

@@ -11,6 +11,7 @@ import (
 	"fernladder/core/diagnose"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 )
 
@@ -197,6 +198,9 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	switch c.Kind {
 	case diagnose.CompilerTooNew:
 		flag = "-std=gnu17"
+		if ofCXX.MatchString(c.Place) {
+			flag, variables = "-std=gnu++14", []string{"CXX"}
+		}
 		if slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, "multiple definition") }) {
 			flag = "-fcommon"
 		}
@@ -259,3 +263,6 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		e.Append(why + "\n" + text)
 	}}}
 }
+
+// ofCXX matches places in C++.
+var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?::|$)`)

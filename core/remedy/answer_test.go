@@ -71,6 +71,7 @@ func TestAnswersInOrder(t *testing.T) {
 		"the archive lacks code":            {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.c"}}, []string{"# It is built in the source's own directory."}},
 		"code is older than the compiler":   {diagnose.Cause{Kind: diagnose.CompilerTooNew, Lines: []string{"multiple definition of `leaf'; first defined here"}}, []string{`# CC = "cc -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
 		"a library is named too early":      {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"sin"}, Found: "-lm", Lines: []string{"cc -o fern -lm leaf.a"}}, []string{`# CC = "cc -Wl,--no-as-needed", CXX = "c++ -Wl,--no-as-needed" in [build.env].`, "# It is built in the source's own directory."}},
+		"C++ is older than the compiler":    {diagnose.Cause{Kind: diagnose.CompilerTooNew, Place: "src/leaf.cpp:7"}, []string{`# CXX = "c++ -std=gnu++14" in [build.env].`, "# It is built in the source's own directory."}},
 		"warnings count as errors":          {diagnose.Cause{Kind: diagnose.WarningError}, []string{`# CFLAGS = "-O2 -Wno-error", CXXFLAGS = "-O2 -Wno-error" in [build.env].`, "# It is built in the source's own directory."}},
 		"the source says how to do without": {diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"reed"}, Without: "--without-reed"}, []string{"# The argument --without-reed is added.\n# Or, with it:\n# [[host]]\n# library = \"reed\"", "[[host]]\nlibrary = \"reed\""}},
 	} {
