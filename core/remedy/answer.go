@@ -195,13 +195,16 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 // the compiler's name, for makefiles set CFLAGS themselves, unless it has to come after theirs.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	flag, variables := "", []string{"CC"}
+	said := func(what string) bool {
+		return slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, what) })
+	}
 	switch c.Kind {
 	case diagnose.CompilerTooNew:
 		flag = "-std=gnu17"
 		if ofCXX.MatchString(c.Place) {
 			flag, variables = "-std=gnu++14", []string{"CXX"}
 		}
-		if slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, "multiple definition") }) {
+		if said("multiple definition") {
 			flag = "-fcommon"
 		}
 	case diagnose.WarningError:
@@ -214,7 +217,10 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 			return nil
 		}
 	default:
-		return nil
+		if !said("[-fpermissive]") {
+			return nil
+		}
+		flag, variables = "-fpermissive", []string{"CXX"}
 	}
 	args := slices.Clone(r.Build.Args)
 	var names, says []string
