@@ -33,6 +33,7 @@ type Job struct {
 	Preset   string // the named set of options that it is built by, or ""
 	Watch    bool   // every file that it reads is recorded
 	Edited   EditedPolicy
+	Until    string // the stage that it is built up to, or "": all of it
 }
 
 // Away tells whether a job's files are for another directory than its tree.

@@ -193,6 +193,10 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 	if ctx.Err() != nil {
 		return err
 	}
+	if errors.Is(err, errStopped) { // the next build goes on
+		b.m.Tell(job.event(event.PackageDone, event.Event{Stage: job.Until, Elapsed: b.m.Now().Sub(a.cost.began)}))
+		return nil
+	}
 	r := store.Record{Ref: job.Ref, Began: a.cost.began, Seconds: max(0, b.m.Now().Sub(a.cost.began).Seconds()), Stages: a.cost.stages}
 	if err != nil {
 		r.Failed = "build"

@@ -23,7 +23,7 @@ const (
 	Retried        Kind = "retried"         // Text says what is done once more, and why
 	Remarked       Kind = "remarked"        // Text says what was found about a placed file
 	Undeclared     Kind = "undeclared"      // Text says what of the machine a build has used that its recipe does not name
-	PackageDone    Kind = "package_done"    // Elapsed is set
+	PackageDone    Kind = "package_done"    // Elapsed is set; Stage, where it was to stop there
 	PackageFailed  Kind = "package_failed"  // Err says why
 	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
 	Waiting        Kind = "waiting"         // Text says for what

@@ -185,7 +185,7 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 	var known *draft.Known
 	for _, result := range report.Results {
 		j := result.Job
-		if result.Outcome != schedule.Succeeded || !j.Recipe.Offers.Empty() {
+		if result.Outcome != schedule.Succeeded || j.Until != "" || !j.Recipe.Offers.Empty() {
 			continue
 		}
 		if known == nil {

@@ -34,6 +34,8 @@ type Ask struct {
 	System  bool     // that may be /usr
 	Cluster bool     // what is to be built is built on the nodes of a cluster
 
+	Until   string   // the stage that what is named is built up to; "": all of it
+
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }
 

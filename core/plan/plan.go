@@ -3,6 +3,7 @@ package plan
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
@@ -58,6 +59,9 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 		}
 	}
 	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return f.Installed[r] })
+	if err := p.until(f.Ask.Until); err != nil {
+		return nil, err
+	}
 	p.Was = map[string]*store.Receipt{}
 	for _, r := range f.Receipts {
 		// Of several, the one with the plain names, or the newest, is what changes.
@@ -82,6 +86,29 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 		return nil, nil // it was removed
 	})
 	return p, nil
+}
+
+// until has what was asked for built up to a stage only.
+func (p *Plan) until(stage string) error {
+	for _, j := range p.Asked() {
+		if stage == "" || !p.Needed[j] {
+			continue
+		}
+		for _, other := range p.Todo() {
+			if slices.Contains(other.Needs, j) {
+				return badAsk("%s stands on %s, which has to be built whole for it; name one of them", other.Name, j.Name)
+			}
+		}
+		var stages []string
+		for _, s := range j.Stages {
+			stages = append(stages, s.Name)
+		}
+		if !slices.Contains(stages, stage) {
+			return badAsk("%s %s has no stage %s; its stages are %s", j.Name, j.Version, stage, strings.Join(stages, ", "))
+		}
+		j.Until = stage
+	}
+	return nil
 }
 
 // For gathers the facts for what is asked for, and makes the plan of them.

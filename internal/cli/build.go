@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -69,10 +70,11 @@ where it stopped.`,
   fernladder build --again mistplan           once more, in the place of the build that is there
   fernladder build --prove mistplan           twice, and compare what comes out
   fernladder build --watch mistplan           and record every file of the system that it uses
-  fernladder build --shell mistplan           look around where a build has failed`,
+  fernladder build --until configure mistplan and go on with the same command without it
+  fernladder build --shell mistplan           look around where a build has failed, or has stopped`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyOne(c, "again", "prove", "shell", "watch"); err != nil {
+			if err := errors.Join(onlyOne(c, "again", "prove", "shell", "watch", "until"), onlyOne(c, "until", "cluster")); err != nil {
 				return err
 			}
 			if err := a.onNodes(c, &ask); err != nil {
@@ -99,21 +101,32 @@ where it stopped.`,
 	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
 	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
+	c.Flags().StringVar(&ask.Until, "until", "", "build what is named up to this `STAGE`: unpack, patch, configure, compile, check or place; what it needs is built whole")
 	return c
 }
 
 func (a *app) build(ctx context.Context, ask plan.Ask) error {
-	_, p, err := a.built(ctx, ask)
+	m, p, err := a.built(ctx, ask)
 	if err != nil {
 		return err
 	}
+	stopped := slices.DeleteFunc(p.Asked(), func(j *build.Job) bool { return j.Until == "" })
+	built := slices.DeleteFunc(p.Todo(), func(j *build.Job) bool { return j.Until != "" })
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"built": refs(p.Todo()), "packages": refs(p.Jobs)})
+		return a.screen.PrintJSON(map[string]any{"built": refs(built), "packages": refs(p.Jobs), "stopped": refs(stopped)})
 	}
 	if len(p.Todo()) == 0 {
 		a.screen.Print("Nothing to build.")
 	}
 	for _, j := range p.Asked() {
+		if j.Until != "" {
+			a.screen.Print("%s %s is built up to %s in %s", a.screen.Strong(j.Name), j.Version, j.Until, m.Store.Work(j.Ref))
+			if slices.Contains(build.LoggedStages, j.Until) {
+				a.screen.Note("What that printed: fernladder log %s --stage %s", j.Name, j.Until)
+			}
+			a.screen.Note("To look around: fernladder build --shell %s. To go on: fernladder build %[1]s", j.Name)
+			continue
+		}
 		a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
 	}
 	return nil

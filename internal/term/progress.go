@@ -243,6 +243,10 @@ func (p *Progress) report(e note) {
 	case event.Retried, event.Batch:
 		say("%s", e.Text)
 	case event.PackageDone:
+		if e.Stage != "" {
+			say("stopped after %s in %s", e.Stage, Duration(e.Elapsed))
+			break
+		}
 		if n := p.remarks[build] - fewRemarks; n > 0 {
 			say("and %s more like that; fernladder show %s has them all", Count(n, "remark"), e.Package)
 		}
