@@ -129,7 +129,7 @@ func (a *attempt) end(err *error) {
 func (a *attempt) stage(ctx context.Context, name string, do func() error) error {
 	began := a.m.Now()
 	a.emit(event.Event{Kind: event.StageBegan, Stage: name, Log: a.log(name)})
-	a.journal.Running = name
+	a.journal.Running, a.journal.Boot = name, bootID()
 	if err := a.save(); err != nil {
 		return err
 	}

@@ -239,17 +239,20 @@ func TestWhatIsLeftOfAJournal(t *testing.T) {
 		done              []string
 		inSource, patched bool
 		want              []string
+		ninja, boot       string
 	}{
-		"ended in good order":          {"", all[:3], false, true, all[:3]},
-		"killed in the source":         {StageCompile, all[:3], true, true, []string{}},
-		"killed beside the source":     {StageCompile, all[:3], false, true, all[:2]},
-		"killed while it was unpacked": {StageUnpack, nil, false, false, nil},
-		"half patched":                 {"", all[:1], false, true, []string{}},
-		"killed in a try":              {StageTry, all, true, true, all},
+		"killed while ninja compiled":  {StageCompile, all[:3], false, true, all[:3], "ninja", "now"},
+		"the machine stopped":          {StageCompile, all[:3], false, true, all[:2], "ninja", "before"},
+		"ended in good order":          {"", all[:3], false, true, all[:3], "", "now"},
+		"killed in the source":         {StageCompile, all[:3], true, true, []string{}, "", "now"},
+		"killed beside the source":     {StageCompile, all[:3], false, true, all[:2], "", "now"},
+		"killed while it was unpacked": {StageUnpack, nil, false, false, nil, "", "now"},
+		"half patched":                 {"", all[:1], false, true, []string{}, "", "now"},
+		"killed in a try":              {StageTry, all, true, true, all, "", "now"},
 	} {
-		j := journal{Running: c.running, Done: slices.Clone(c.done)}
+		j := journal{Running: c.running, Boot: c.boot, Done: slices.Clone(c.done)}
 		j.begin()
-		j.invalidateInterrupted(c.inSource, c.patched)
+		j.invalidateInterrupted(c.inSource, c.patched, c.ninja != "", "now")
 		assert.Equal(t, c.want, j.Done, name)
 		assert.Empty(t, j.Running)
 	}

@@ -18,6 +18,7 @@ type journal struct {
 	Build    store.Ref                 `json:"build"`
 	Done     []string                  `json:"done"`    // stages, in order
 	Running  string                    `json:"running"` // the stage under way; what it has made may be half-written
+	Boot     string                    `json:"boot"`    // the start of the machine since which it is under way
 	Newest   time.Time                 `json:"newest"`
 	Sources  []store.Source            `json:"sources"` // as they came
 	Seconds  map[string]float64        `json:"seconds"`
@@ -45,12 +46,15 @@ const journalFile = "journal.json"
 
 // invalidateInterrupted takes back stages whose results may be half-made. A run that
 // ended in good order has left none but where patches are applied half; after one
-// that was killed, object files may be cut off, and make would not know. Tries change
-// nothing. inSource says that the source is built in, patched that there are patches.
-func (j *journal) invalidateInterrupted(inSource, patched bool) {
+// that was killed, object files may be cut off, and make would not know. ninja does: it
+// logs what it has finished, and makes the rest anew; unless the machine stopped, where the log may
+// be on the disk and the file not. Tries change nothing. inSource says that the source is built in,
+// patched that there are patches, logged that ninja alone compiles, and boot is this start of the machine.
+func (j *journal) invalidateInterrupted(inSource, patched, logged bool, boot string) {
 	halfPatched := patched && !j.done(StagePatch)
 	switch {
 	case (j.Running == "" || j.Running == StageTry) && !halfPatched:
+	case j.Running == StageCompile && logged && boot != "" && j.Boot == boot && !halfPatched:
 	case inSource, j.Running == StageUnpack, halfPatched:
 		j.forget(StageUnpack)
 	default: // everything since configure is in a directory that configure empties

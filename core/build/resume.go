@@ -4,14 +4,18 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 
 	"fernladder/core/durable"
+	"fernladder/core/event"
 	"fernladder/core/ground"
+	"fernladder/core/recipe"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -78,9 +82,24 @@ func (a *attempt) prepare(ctx context.Context) error {
 
 // trust takes back what cannot be relied on of what an earlier run has left.
 func (a *attempt) trust() error {
-	a.journal.invalidateInterrupted(a.dirs.build == a.dirs.system, len(a.job.Patches) > 0)
+	r := a.job.Recipe
+	logged := r.Build.Method == recipe.Meson && r.Step(StageCompile)+r.Step("before_"+StageCompile)+r.Step("after_"+StageCompile) == ""
+	killed, done := a.journal.Running, slices.Clone(a.journal.Done)
+	a.journal.invalidateInterrupted(a.dirs.build == a.dirs.system, len(a.job.Patches) > 0, logged, bootID())
+	if now := a.journal.Done; killed != "" && len(now) < len(done) {
+		a.emit(event.Event{Kind: event.Retried, Text: fmt.Sprintf("an earlier run was killed in %s; it goes on from %s, for half-written files look like whole ones", killed, done[len(now)])})
+	}
 	a.journal.invalidateChanged(a.inputs)
 	return a.restage()
+}
+
+// bootID is another at each start of the machine; "" where it is not known.
+func bootID() string {
+	id, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(id))
 }
 
 // largestJournal is more than a journal of any build has.
