@@ -26,6 +26,8 @@ type Failure struct {
 	Work     string          // the build's directory, kept for a look and for the next run
 	Cause    *diagnose.Cause // what its log says that it is, or nil
 	Outside  []string        // files that were placed outside of the tree
+	Nothing  bool            // nothing was placed at all
+	Built    []string        // what was built and could be placed, where nothing was
 	KeptOut  []string        // what it wanted of the machine and could not have, as far as it said so
 }
 
@@ -37,6 +39,14 @@ func (e *Failure) With(help []string) string {
 	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
 	for _, line := range e.Lines {
 		text += "\n    │ " + line
+	}
+	if len(e.Built) > 0 {
+		const few = 8
+		text += "\n  Built, and not placed: " + strings.Join(e.Built[:min(few, len(e.Built))], ", ")
+		if more := len(e.Built) - few; more > 0 {
+			text += fmt.Sprintf(", and %d more", more)
+		}
+		text += ".\n  A step place in the recipe can copy it below $DESTDIR$FL_PREFIX."
 	}
 	if e.Cause != nil {
 		text += "\n  Cause: " + e.Cause.String()

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -40,7 +42,13 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		staged.Close()
 		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix), log)
 	case staged == nil && !isFilled:
-		return a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
+		f := a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
+		f.Nothing = true
+		if d, err := ground.OpenDir(a.dirs.build); err == nil {
+			defer d.Close()
+			f.Built = Built(d, func(string) bool { return false })
+		}
+		return f
 	case isFilled:
 		placed = filled
 	default:
@@ -64,6 +72,40 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		return err
 	}
 	return a.addLaunchersAndConfigs(log)
+}
+
+// Built are the programs and libraries that a build has made in a directory, but for those that
+// were there before.
+func Built(d *ground.Dir, before func(name string) bool) (names []string) {
+	const most = 200
+	d.Walk(true, func(e ground.Entry) error {
+		base := path.Base(e.Name)
+		library := IsLibrary(base)
+		program := e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
+		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") || before(e.Name) {
+			return nil
+		}
+		if program {
+			f, err := d.Open(e.Name)
+			if err != nil {
+				return nil
+			}
+			defer f.Close()
+			begins := make([]byte, 4)
+			if _, err := io.ReadFull(f, begins); err != nil || string(begins) != "\x7fELF" {
+				return nil
+			}
+		}
+		names = append(names, e.Name)
+		return nil
+	})
+	slices.Sort(names)
+	return names
+}
+
+// IsLibrary tells whether a file has the name of a library that others are linked with.
+func IsLibrary(base string) bool {
+	return strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".a") || strings.Contains(base, ".so"))
 }
 
 // staged opens the directory of the tree in the stage; nil where there is none.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
@@ -419,34 +420,41 @@ func (c *composer) steps(s *Source) {
 
 // place writes the step that places what was built, where no target does.
 func (c *composer) place(s *Source) {
-	programs, libraries, dirs := []string{s.Name.Value}, []string(nil), []string(nil)
-	about := "the program is called like the package"
-	if len(s.Built) > 0 {
-		programs, about = nil, "what it makes is placed"
+	files, about := s.Built, "what it makes is placed"
+	if len(files) == 0 {
+		files, about = []string{s.Name.Value}, "the program is called like the package"
 	}
-	for _, name := range s.Built {
-		if base := path.Base(name); !strings.HasPrefix(base, "lib") || !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".a") {
+	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, PlaceStep(files))
+}
+
+// PlaceStep is shell text that places programs and libraries, by their names in the directory that
+// they are built in, with headers beside the libraries, and manual pages.
+func PlaceStep(built []string) string {
+	var programs, libraries, headers, lines []string
+	for _, name := range built {
+		if !build.IsLibrary(path.Base(name)) {
 			programs = append(programs, name)
 			continue
 		}
 		libraries = append(libraries, name)
-		if dir := path.Dir(name); !slices.Contains(dirs, dir) {
-			dirs = append(dirs, dir)
+		if beside := path.Join(path.Dir(name), "*.h"); !slices.Contains(headers, beside) {
+			headers = append(headers, beside)
 		}
 	}
-	c.line("# guessed: there is no target that installs, and %s\nplace = '''", about)
 	for _, some := range []struct {
 		files []string
 		to    string
 	}{{programs, "bin"}, {libraries, "lib"}} {
 		if len(some.files) > 0 {
-			c.line("mkdir -p $DESTDIR$FL_PREFIX/%s\nfor file in %s; do\n\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/%[1]s\ndone", some.to, strings.Join(some.files, " "))
+			lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/"+some.to, "for file in "+strings.Join(some.files, " ")+"; do", "\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/"+some.to, "done")
 		}
 	}
 	if len(libraries) > 0 {
-		c.line("mkdir -p $DESTDIR$FL_PREFIX/include\nif test -d include; then\n\tcp -R include/. $DESTDIR$FL_PREFIX/include\nelse\n\tfor header in %s; do\n\t\ttest ! -f $header || cp $header $DESTDIR$FL_PREFIX/include\n\tdone\nfi", strings.Join(dirs, "/*.h ")+"/*.h")
+		lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/include", "if test -d include; then", "\tcp -R include/. $DESTDIR$FL_PREFIX/include", "else",
+			"\tfor header in "+strings.Join(headers, " ")+"; do", "\t\ttest ! -f $header || cp $header $DESTDIR$FL_PREFIX/include", "\tdone", "fi")
 	}
-	c.line("for page in $FL_SOURCE/*.[1-8] $FL_SOURCE/doc/*.[1-8] $FL_SOURCE/man/*.[1-8]; do\n\tif test -f $page; then\n\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}\n\tfi\ndone\n'''")
+	return strings.Join(append(lines, "for page in $FL_SOURCE/*.[1-8] $FL_SOURCE/doc/*.[1-8] $FL_SOURCE/man/*.[1-8]; do",
+		"\tif test -f $page; then", "\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\tfi", "done"), "\n")
 }
 
 // extras writes the archives that the source needs besides. Where they come from is for

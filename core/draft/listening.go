@@ -207,12 +207,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		}
 	}
 	h.full, h.source.Heard = run, true
-	for _, name := range run.Built {
-		inside := strings.Split(path.Dir(name), "/")
-		if plainPath.MatchString(name) && !slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) }) && !tries.MatchString(path.Base(name)) {
-			h.source.Built = append(h.source.Built, name)
-		}
-	}
+	h.source.Built = Placeable(run.Built)
 	h.movable()
 	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind == "program" && l.Name() == "c++" }) {
 		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "what it compiles with"})
@@ -224,6 +219,14 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		}
 	}
 	return nil
+}
+
+// Placeable are those of the programs and libraries that were built which others would use.
+func Placeable(built []string) []string {
+	return slices.DeleteFunc(slices.Clone(built), func(name string) bool {
+		inside := strings.Split(path.Dir(name), "/")
+		return !plainPath.MatchString(name) || tries.MatchString(path.Base(name)) || slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) })
+	})
 }
 
 // tries matches programs that only say whether the package works, or show it.

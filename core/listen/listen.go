@@ -262,7 +262,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 		return nil, err
 	}
 	defer ground.Remove(r.at(name))
-	top, build, says := r.at(source, r.source.Below), r.at(name, below), r.at("says-"+name)
+	top, out, says := r.at(source, r.source.Below), r.at(name, below), r.at("says-"+name)
 	prefix := "/opt/fl-listen"
 	var argv []string
 	switch r.source.Method {
@@ -273,17 +273,17 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}
 	case recipe.CMake:
-		argv = []string{"cmake", "-S", top, "-B", build, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
+		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
 			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
 			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(says, "trace")}
 	case recipe.Meson:
-		argv = []string{"meson", "setup", build, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+		argv = []string{"meson", "setup", out, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
 	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
 		argv = []string{"make", "-k", "-C", top}
 	default:
 		return nil, ErrNoRoom
 	}
-	run, err := r.run(ctx, name, build, append(argv, step.Args...), step)
+	run, err := r.run(ctx, name, out, append(argv, step.Args...), step)
 	if err != nil {
 		return nil, err
 	}
@@ -316,10 +316,10 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 		run.OK = run.OK || err == nil && !strings.Contains(run.Output, "configure: error:")
 	}
 	run.Asked = merged(run.Asked)
-	run.Made = r.made(made, build, step.Args)
+	run.Made = r.made(made, out, step.Args)
 	run.Options = options(made)
 	if r.source.Method == recipe.Make {
-		run.Built = r.built(made)
+		run.Built = build.Built(made, func(name string) bool { return ground.Exists(filepath.Join(r.source.Dir, r.source.Below, name)) })
 	}
 	run.Cache = cache(said, run.Asked)
 	return run, nil

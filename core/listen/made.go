@@ -109,34 +109,6 @@ func (r *Room) made(d *ground.Dir, dir string, args []string) map[string]string 
 	return made
 }
 
-// built are the programs and libraries that a makefile has made.
-func (r *Room) built(d *ground.Dir) (names []string) {
-	const most = 200
-	d.Walk(true, func(e ground.Entry) error {
-		base := path.Base(e.Name)
-		library := strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".a") || strings.Contains(base, ".so"))
-		program := e.Mode&0o111 != 0 && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
-		if e.Mode.IsDir() || !library && !program || len(names) == most || ground.Exists(filepath.Join(r.source.Dir, r.source.Below, e.Name)) {
-			return nil
-		}
-		if program {
-			f, err := d.Open(e.Name)
-			if err != nil {
-				return nil
-			}
-			defer f.Close()
-			begins := make([]byte, 4)
-			if _, err := io.ReadFull(f, begins); err != nil || string(begins) != "\x7fELF" {
-				return nil
-			}
-		}
-		names = append(names, e.Name)
-		return nil
-	})
-	slices.Sort(names)
-	return names
-}
-
 // decided matches what a config.status script puts into headers (D) and into other files (S).
 var decided = pattern.New(`(?m)^([DS]\["\w+"\])=(.*)$`)
 

@@ -9,6 +9,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/diagnose"
+	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
@@ -39,7 +40,7 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // to help; the source's own directory to build in.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
-	answers := inside(r, f)
+	answers := append(inside(r, f), installing(r, f)...)
 	if c == nil {
 		return append(answers, inTree(r, f)...)
 	}
@@ -70,6 +71,32 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
 	}
 	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
+}
+
+// installing turns on what installs, which the source has on, where nothing was placed without.
+func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
+	for _, o := range r.Options {
+		if f.Nothing && !o.Implied && o.Values == nil && o.Default == "off" && len(o.Off) > 0 && strings.HasPrefix(strings.ToLower(o.Name), "install") {
+			answers = append(answers, on(o, "without it, nothing is placed"))
+		}
+	}
+	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 && r.Step(build.StagePlace) == "" {
+		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
+		answers = append(answers, &Answer{Text: says, change: func(e *keyfile.Edit, why string) {
+			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})
+			e.Append(why + "\n" + says)
+		}})
+	}
+	return answers
+}
+
+// on turns an option on.
+func on(o *recipe.Option, why string) *Answer {
+	says := fmt.Sprintf("# The option %s is on: %s.", o.Name, why)
+	return &Answer{Text: says, Detour: true, change: func(e *keyfile.Edit, why string) {
+		e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
+		e.Append(why + "\n" + says)
+	}}
 }
 
 // stemsOf are the stems of what is missing.
@@ -112,11 +139,7 @@ func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		if !brings {
 			continue
 		}
-		says := fmt.Sprintf("# The option %s is on: the source does not do without it.", o.Name)
-		return []*Answer{{Text: says, Detour: true, change: func(e *keyfile.Edit, why string) {
-			e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
-			e.Append(why + "\n" + says)
-		}}}
+		return []*Answer{on(o, "the source does not do without it")}
 	}
 	return nil
 }
