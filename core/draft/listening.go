@@ -262,6 +262,9 @@ func (h *hearing) partly() {
 	if h.full == nil {
 		return
 	}
+	if h.full.CXX {
+		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "the configure step"})
+	}
 	last := true
 	for _, l := range slices.Backward(h.lookups()) {
 		l.Required = !h.answered(l) && last

@@ -27,6 +27,7 @@ type Ask struct {
 	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
 	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
 	Presets []string // by which options of what is named are set, before Options
+	Prefer  []string // of packages of which a need takes one
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
@@ -34,7 +35,7 @@ type Ask struct {
 	System  bool     // that may be /usr
 	Cluster bool     // what is to be built is built on the nodes of a cluster
 
-	Until   string   // the stage that what is named is built up to; "": all of it
+	Until string // the stage that what is named is built up to; "": all of it
 
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }

@@ -85,6 +85,14 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 	if err := f.addSettings(m.Settings, reached); err != nil {
 		return f, err
 	}
+	f.Request.Prefer, f.Request.Usual = ask.Prefer, m.Settings.Prefer
+	for _, name := range ask.Prefer {
+		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool {
+			return slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Either, name) })
+		}) {
+			return f, badAsk("nothing that could come onto this ladder needs either %s or another", name)
+		}
+	}
 	if f.Request.Pins, err = f.pins(); err != nil {
 		return f, err
 	}

@@ -30,6 +30,9 @@ type Request struct {
 
 	Held []Held // what holds for packages that come onto the ladder
 
+	Prefer []string // where a need can be filled by several packages: what comes before all others
+	Usual  []string // what comes before others that are not kept
+
 	// HostCopies are the operating system's own copies that may stand in for a
 	// build, by package.
 	HostCopies map[string]HostCopy
@@ -158,6 +161,7 @@ type Demand struct {
 	Tip     bool          // it wants the head of a branch
 	Role    recipe.Role
 	Options []keyfile.Pair
+	Or      []string         // other packages that would do
 	At      keyfile.Position // of the need in the recipe of By
 }
 
@@ -166,7 +170,7 @@ func (d Demand) String() string {
 	if d.By == nil {
 		return "you asked for " + what("it", d.Range, d.Tip, nil)
 	}
-	return fmt.Sprintf("%s %s needs %s (%s)", d.By.Recipe.Name, d.By.Release.Version, what("it", d.Range, false, d.Options), d.At)
+	return fmt.Sprintf("%s %s needs %s (%s)", d.By.Recipe.Name, d.By.Release.Version, strings.Join(append([]string{what("it", d.Range, false, d.Options)}, d.Or...), " or "), d.At)
 }
 
 // what names a package with the versions and options that are demanded of it.

@@ -155,21 +155,25 @@ func (p *problem) collect(name string) {
 	p.candidates = append(p.candidates, c)
 }
 
-// preferred returns the packages that can fill a need, the one with which a kept
-// build was made first, then those that are kept themselves.
+// preferred returns the packages that can fill a need: first what is asked for, then the one
+// with which a kept build was made, then those that are kept themselves, then what is usual.
 func (p *problem) preferred(c *candidate, need *recipe.Need) []string {
 	names := need.Names()
 	if len(names) == 1 {
 		return names
 	}
 	rank := func(name string) int {
-		if slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool { return slices.Contains(k.Needs, name) }) {
+		switch {
+		case slices.Contains(p.request.Prefer, name):
 			return 0
-		}
-		if slices.ContainsFunc(p.request.Kept[name], func(k Kept) bool { return !k.Version.IsZero() }) {
+		case slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool { return slices.Contains(k.Needs, name) }):
 			return 1
+		case slices.ContainsFunc(p.request.Kept[name], func(k Kept) bool { return !k.Version.IsZero() }):
+			return 2
+		case slices.Contains(p.request.Usual, name):
+			return 3
 		}
-		return 2
+		return 4
 	}
 	names = slices.Clone(names)
 	slices.SortStableFunc(names, func(a, b string) int { return rank(a) - rank(b) })

@@ -371,7 +371,9 @@ func (a *assembly) once(p *Package) *Package {
 		a.byKey[p.key()] = p
 		a.packages = append(a.packages, p)
 		for _, link := range p.Needs {
-			link.Package.Why = append(link.Package.Why, demandOf(p, link.Need, link.Role))
+			d := demandOf(p, link.Need, link.Role)
+			d.Or = slices.DeleteFunc(slices.Clone(link.Need.Either), func(name string) bool { return name == link.Package.Name() })
+			link.Package.Why = append(link.Package.Why, d)
 		}
 	}
 	same.Apart = same.Apart && p.Apart

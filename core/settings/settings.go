@@ -58,6 +58,7 @@ type Settings struct {
 	Pack    Pack    // of the operating system's packages that are made
 	Cluster Cluster // whose nodes can build
 
+	Prefer     []string  // packages that come before others which fill the same need
 	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
 	Wanted     []*Wanted // what should be on the landing, in the order of the file
 	Presets    []*Preset
@@ -188,6 +189,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
 		keyfile.Table("cluster", s.Cluster.keys, "The batch scheduler of a cluster whose nodes share the root, for --cluster."),
 		keyfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
+		keyfile.Texts("prefer", &s.Prefer, "Packages that are taken where a need names several (either), before those that the recipe names first. What is built already stays; --prefer changes that, too.").Check(mustBeName),
 		keyfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
 		keyfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
 		keyfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], to be built with --preset NAME. It comes before one of a recipe with the same name."),

@@ -335,7 +335,11 @@ func because(p *resolve.Package) string {
 	}
 	byRole := map[recipe.Role][]string{}
 	for _, d := range p.Why {
-		byRole[d.Role] = append(byRole[d.Role], d.By.Name())
+		of := d.By.Name()
+		if len(d.Or) > 0 {
+			of += " (or " + strings.Join(d.Or, " or ") + ")"
+		}
+		byRole[d.Role] = append(byRole[d.Role], of)
 	}
 	words := map[recipe.Role]string{recipe.Tool: "tool for ", recipe.Library: "library of ", recipe.Runtime: "runs with "}
 	if p.Apart {
