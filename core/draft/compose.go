@@ -385,7 +385,11 @@ func (c *composer) steps(s *Source) {
 	if s.Prepare != "" {
 		c.line("")
 		c.line("[steps]")
-		c.line("# guessed: there is no configure script\nbefore_configure = '''\n%s\n'''", s.Prepare)
+		lacks := "configure script"
+		if s.Method.Value == string(recipe.Make) {
+			lacks = "makefile of the usual name"
+		}
+		c.line("# guessed: there is no %s\nbefore_configure = '''\n%s\n'''", lacks, s.Prepare)
 	}
 	if s.Place {
 		if s.Prepare == "" && len(s.Empty) == 0 {
@@ -396,8 +400,10 @@ func (c *composer) steps(s *Source) {
 	}
 	switch {
 	case len(s.Steps) > 0:
-		c.line("")
-		c.line("[steps]")
+		if s.Prepare == "" && len(s.Empty) == 0 {
+			c.line("")
+			c.line("[steps]")
+		}
 		for _, step := range s.Steps {
 			c.line("%s = '''\n%s\n'''", step[0], strings.ReplaceAll(step[1], "'''", ""))
 		}

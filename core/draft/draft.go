@@ -42,7 +42,7 @@ type Source struct {
 	Method                                Finding
 	Dir                                   string // that the build system is in, "" for the top
 	InTree                                bool
-	Prepare                               string      // shell text that makes the configure script
+	Prepare                               string      // shell text that makes the configure script, or the makefile
 	Empty                                 []string    // files that are missing, and can be empty
 	Place                                 bool        // there is no target that installs, so the draft has to
 	Built                                 []string    // programs and libraries that were made when it was listened to
@@ -260,6 +260,10 @@ func (t *tree) method(s *Source) {
 	case t.own() && t.scripted(s):
 	case t.first("GNUmakefile", "makefile", "Makefile") != "":
 		t.makefile(s, t.first("GNUmakefile", "makefile", "Makefile"))
+	case t.ofUnix() != "":
+		name := t.ofUnix()
+		t.makefile(s, name)
+		s.Prepare = "cp " + name + " Makefile"
 	case t.scripted(s):
 	case t.data(s):
 	default:
@@ -322,6 +326,18 @@ var (
 	configFiles   = pattern.New(`(?m)^ac_config_files="\$ac_config_files ([^"]*)"`)
 	documentation = pattern.New(`^(?:docs?|documentation|man|manual|info)/(?:[\w.-]+/)*Makefile$`)
 )
+
+// ofUnix is the makefile for systems like this one, of several for different systems, or "".
+func (t *tree) ofUnix() string {
+	names, _ := fs.Glob(t.files, "*")
+	i := slices.IndexFunc(names, func(name string) bool { return unixMakefile.MatchString(name) && plainPath.MatchString(name) })
+	if i < 0 {
+		return ""
+	}
+	return names[i]
+}
+
+var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\.mak)$`)
 
 // own tells whether a makefile, if there is one, is only for who works on the source: the
 // language has a build system of its own, and the makefile installs nothing.

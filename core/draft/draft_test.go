@@ -220,6 +220,8 @@ func TestUnusualMakefiles(t *testing.T) {
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "mkdir -p doc\nprintf '%%:\\n\\t@:\\nall check install:\\n' >doc/Makefile.in\n")
 	s = Read(sourceOf("Makefile", "install:\n\tcp fern /usr/local/bin\n"), "fern-1.0.tar.gz")
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "s,/usr/local,$DESTDIR$FL_PREFIX,g")
+	s = Read(sourceOf("Makefile.w32", "", "Makefile.unx", "all: fern\n"), "fern-1.0.tar.gz")
+	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "[steps]\n# guessed: there is no makefile of the usual name\nbefore_configure = '''\ncp Makefile.unx Makefile\n'''\n# guessed: there is no target")
 	s = Read(sourceOf("configure", generated, "src/leaf.l", "%{\n%}\n%%\n", "src/bud.y", "\n%%\n", "src/bud.c", "", "tests/twig.y", "\n%%\n", "src/moss.l", ".TH moss"), "fern-1.0.tar.gz")
 	require.Len(t, s.Lookups, 1)
 	assert.Equal(t, "flex src/leaf.l, of which nothing is generated yet", s.Lookups[0].Name()+" "+s.Lookups[0].From)

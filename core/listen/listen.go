@@ -234,8 +234,11 @@ func (r *Room) prepare() error {
 
 // copy makes a copy of the source that the user of the room can change.
 func (r *Room) copy(name string) error {
-	to := r.at(name)
-	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", r.source.Dir, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
+	from, to := r.source.Dir, r.at(name)
+	if r.source.Prepare != "" && name != "source" {
+		from = r.at("source")
+	}
+	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", from, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
 	if _, says, err := cp.Text(r.ctx); err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(says))
 	}
