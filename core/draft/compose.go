@@ -385,11 +385,14 @@ func (c *composer) steps(s *Source) {
 	if s.Prepare != "" {
 		c.line("")
 		c.line("[steps]")
-		lacks := "configure script"
-		if s.Method.Value == string(recipe.Make) {
-			lacks = "makefile of the usual name"
+		why := "there is no configure script"
+		switch {
+		case s.Prepare == "./configure":
+			why = "configure knows no prefix, and makes the makefile"
+		case s.Method.Value == string(recipe.Make):
+			why = "there is no makefile of the usual name"
 		}
-		c.line("# guessed: there is no %s\nbefore_configure = '''\n%s\n'''", lacks, s.Prepare)
+		c.line("# guessed: %s\nbefore_configure = '''\n%s\n'''", why, s.Prepare)
 	}
 	if s.Place {
 		if s.Prepare == "" && len(s.Empty) == 0 {

@@ -73,11 +73,20 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	defer cancel()
 	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: listen.Answers{}, needed: map[string]bool{}, args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
+	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && noPrefix.MatchString(unheard.Why) {
+		// It only makes the makefile, which has the prefix.
+		s.Method, s.Prepare = Finding{"method", string(recipe.Make), "configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
+		s.InTree = false
+		s.Remarks = slices.DeleteFunc(s.Remarks, func(f Finding) bool { return f.What == "in_tree" })
+		return s.Listen(ctx, m, dir, known, how)
+	}
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it was not done after ten times the longest that a run may take"}
 	}
 	return err
 }
+
+var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|unsupported)[^\n]*--prefix`)
 
 // hearing is what is found out about a source by listening to it.
 type hearing struct {
