@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -37,7 +38,7 @@ type Neighbour struct {
 //
 // What is in /usr is found without.
 func Surroundings(neighbours []Neighbour) []keyfile.Pair {
-	var path, cppflags, ldflags, modules, prefixes []string
+	var path, cppflags, ldflags, modules, prefixes, macros []string
 	type seen struct {
 		tree          string
 		direct, wants bool
@@ -51,6 +52,9 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		done[as] = true
 		if as.direct {
 			path = append(path, filepath.Join(n.Tree, "bin"), filepath.Join(n.Tree, "sbin"))
+			if dir := filepath.Join(n.Tree, "share", "aclocal"); ground.Exists(dir) {
+				macros = append(macros, dir)
+			}
 		}
 		if n.Role != recipe.Library {
 			continue
@@ -77,6 +81,7 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		{Name: "LDFLAGS", Values: []string{strings.Join(ldflags, " ")}},
 		{Name: "PKG_CONFIG_PATH", Values: []string{strings.Join(modules, ":")}},
 		{Name: "CMAKE_PREFIX_PATH", Values: []string{strings.Join(prefixes, ":")}},
+		{Name: "ACLOCAL_PATH", Values: []string{strings.Join(firsts(macros), ":")}},
 	}
 }
 
@@ -169,7 +174,7 @@ func neighbours(job *Job) []Neighbour {
 // joined says how a variable of the recipe is put together with the one that
 // the needs require; other variables of the recipe replace it.
 var joined = map[string]string{
-	"CPPFLAGS": " ", "LDFLAGS": " ", "PATH": ":", "PKG_CONFIG_PATH": ":", "CMAKE_PREFIX_PATH": ":",
+	"CPPFLAGS": " ", "LDFLAGS": " ", "PATH": ":", "PKG_CONFIG_PATH": ":", "CMAKE_PREFIX_PATH": ":", "ACLOCAL_PATH": ":",
 }
 
 // earliest is the first time that zip archives can state, for sources that
@@ -286,6 +291,23 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 	}
 }
 
+// harmless tells whether none of the headers in a directory has the name of one of the C library, in
+// whose place it would come.
+func harmless(dir string) bool {
+	entries, err := os.ReadDir(dir)
+	return err == nil && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
+		return slices.Contains(ofC, strings.TrimSuffix(e.Name(), ".h"))
+	})
+}
+
+// ofC are the headers of the C library, and directories of them.
+var ofC = strings.Fields(`aio aliases alloca ar argp argz arpa asm assert bits byteswap complex cpio crypt ctype dirent dlfcn elf endian envz err errno error
+	execinfo fcntl features fenv float fmtmsg fnmatch fstab fts ftw gconv getopt glob gnu grp gshadow iconv ifaddrs inttypes iso646 langinfo lastlog libgen
+	libintl limits link linux locale malloc math mcheck memory mntent monetary mqueue net netdb netinet nl_types nss obstack paths poll printf proc_service
+	protocols pthread pty pwd re_comp regex regexp resolv rpc sched search semaphore setjmp sgtty shadow signal spawn stab stdalign stdarg stdatomic stdbool
+	stdc-predef stddef stdint stdio stdio_ext stdlib stdnoreturn string strings sys syscall sysexits syslog tar termio termios tgmath thread_db threads time
+	ttyent uchar ucontext ulimit unistd utime utmp utmpx values version wait wchar wctype wordexp`)
+
 // compilerPaths sets what gcc, clang and ld read themselves: makefiles that
 // know no CPPFLAGS or LDFLAGS, or set them themselves, find the needs all the same.
 func compilerPaths(job *Job, variables map[string]string) {
@@ -293,6 +315,11 @@ func compilerPaths(job *Job, variables map[string]string) {
 	for i, link := range job.Package.Needs {
 		if prefix := job.Needs[i].Prefix; link.Role == recipe.Library && prefix != systemPrefix {
 			headers = append(headers, filepath.Join(prefix, "include"))
+			for _, dir := range HeadersBelow(job.Needs[i].Tree) {
+				if dir = filepath.Join(prefix, dir); harmless(dir) {
+					headers = append(headers, dir)
+				}
+			}
 			libraries = append(libraries, filepath.Join(prefix, "lib"))
 		}
 	}

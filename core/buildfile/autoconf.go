@@ -369,11 +369,14 @@ func (a *autoconf) lookups() {
 		if at[4] < at[5] {
 			args, _ = m4Arguments(a.text, at[5])
 		}
+		name = dotted.ReplaceAllString(name, "-$1.$2") // glib_2_0
 		if name != "python" {
 			add(Lookup{Kind: "package", Names: []string{name}, Required: len(args) == 0 || stops.MatchString(strings.Join(args, " "))}, at[0], strings.Join(args, " ")+" HAVE_"+strings.ToUpper(name)+"=")
 		}
 	}
 }
+
+var dotted = pattern.New(`_(\d+)_(\d+)$`)
 
 // notYet matches conditions that ask whether something was not found.
 var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes|true|1)\b|= x$`)

@@ -328,7 +328,7 @@ func (c *composer) need(w Wants) {
 		if !w.Sure {
 			reason = "guessed by its name, for " + reason
 		}
-		c.line("%s", recipe.NeedEntry{Recipe: w.Recipe, Version: plainText(w.Version), Role: w.Role, When: when, Remark: reason}.Text())
+		c.line("%s", recipe.NeedEntry{Recipe: w.Recipe, Version: plainText(w.Version), Role: w.Role, When: when, Options: w.Options, Remark: reason}.Text())
 		return
 	}
 	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)}, Version: plainText(w.Version), When: when, Remark: reason}

@@ -56,6 +56,7 @@ type Wants struct {
 	Sure    bool // the recipe is known to have it; otherwise its name speaks for it
 	Role    recipe.Role
 	Version string
+	Options string // how it must have been built, as a recipe says it
 
 	Question host.Question // without a recipe
 	Packages []string
@@ -321,9 +322,17 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 
 // want makes a need of a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
-	if name, sure, found := d.provider(l); found {
+	name, sure, found := d.provider(l)
+	brought, is := d.e.Known.brings(l.Name())
+	if is = is && !sure && (!found || name == brought.recipe) && brought.recipe != d.source.Name.Value && l.Kind != "header"; is {
+		name, found = brought.recipe, true
+	}
+	if found {
 		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
 		versions, why := d.ofPackage(l, name)
+		if is {
+			w.Options = fmt.Sprintf("{ %s = %s }", brought.name, brought.value)
+		}
 		if w.Version = versions; why != "" {
 			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)
 		}
@@ -415,6 +424,9 @@ func (d *decision) add(w Wants, option string) {
 	o.Sure = o.Sure || w.Sure
 	if o.Version == "" {
 		o.Version = w.Version
+	}
+	if o.Options == "" {
+		o.Options = w.Options
 	}
 	switch {
 	case option == "":

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"maps"
 	"path"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"fernladder/core/buildfile"
+	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/listen"
 	"fernladder/core/machine"
@@ -58,6 +60,11 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	}
 	if source.Method == recipe.Make { // what it lacks shows soon
 		source.Longest = min(cmp.Or(source.Longest, time.Minute), time.Minute)
+	}
+	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
+		if ground.Exists(filepath.Join(tree, "share", "aclocal")) {
+			source.Macros = append(source.Macros, tree)
+		}
 	}
 	room, err := listen.Enter(ctx, m, source)
 	if errors.As(err, new(*listen.Unmade)) {

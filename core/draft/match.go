@@ -12,6 +12,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/ground"
+	"fernladder/core/keyfile"
 	"fernladder/core/listen"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
@@ -27,6 +28,21 @@ type Known struct {
 	trees    map[string]string   // of packages that are built
 	under    map[string][]string // the trees of the libraries that a tree stands on
 	versions map[string]string   // of packages, and of the modules in their trees by "module NAME"
+	options  []switchable        // that are off
+}
+
+// switchable is an option of a recipe that brings what it is called after.
+type switchable struct{ recipe, name, value string }
+
+// brings finds an option that brings something of this name: one that is called like it, or like
+// what is done with it.
+func (k *Known) brings(name string) (switchable, bool) {
+	name = strings.ToLower(name)
+	i := slices.IndexFunc(k.options, func(o switchable) bool { return o.name == name || strings.HasSuffix(o.name, "-"+name) })
+	if i < 0 || len(name) < 4 {
+		return switchable{}, false
+	}
+	return k.options[i], true
 }
 
 // Version is that of something which a package has: of a module that of its file, otherwise
@@ -109,6 +125,15 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
 			k.add(name, r.Offers)
+			for _, o := range r.Options {
+				switch {
+				case o.Implied || o.Default == "on":
+				case o.Values == nil && o.Default == "off":
+					k.options = append(k.options, switchable{name, o.Name, "true"})
+				case o.Accepts("on"):
+					k.options = append(k.options, switchable{name, o.Name, keyfile.Quote("on")})
+				}
+			}
 			for _, need := range r.Needs {
 				k.needs[name] = append(k.needs[name], need.Names()...)
 			}
@@ -263,7 +288,7 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	}
 	// Names differ in lib before or behind, and in a version at the end.
 	bare := strings.TrimRight(low, "0123456789.-")
-	for _, n := range []string{low, bare} {
+	for _, n := range []string{low, low[:max(0, strings.LastIndexAny(low, "-_."))], bare} {
 		for _, candidate := range []string{n, "lib" + n, n + "lib", strings.TrimPrefix(n, "lib")} {
 			if candidate != "" && slices.Contains(k.recipes, candidate) {
 				return candidate, false, true

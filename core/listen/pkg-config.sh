@@ -2,9 +2,11 @@
 # Stands in for pkg-config: notes the modules that are asked for, and knows those that are
 # among the answers (module NAME VERSION), by the real one where a tree has them. FL_LISTEN is
 # a directory to write in.
-what=exists given= loud=no least=
+what=exists given= loud=no least= next=
 for a; do
+	test -z "$next" || a=$next=$a next=
 	case $a in
+	--atleast-version | --exact-version | --max-version | --variable | --define-variable | --atleast-pkgconfig-version) next=$a ;;
 	--version) echo 1.8.1 && exit 0 ;;
 	--atleast-pkgconfig-version*) exit 0 ;;
 	--list-all) exit 0 ;;

@@ -117,6 +117,7 @@ type NeedEntry struct {
 	Version string // a range, or "" for any
 	Role    Role
 	When    string // the condition under which it is needed, or ""
+	Options string // a table of how it must have been built, or ""
 	Remark  string // behind the recipe's name
 }
 
@@ -131,6 +132,7 @@ func (n NeedEntry) Text() string {
 	if n.When != "" {
 		e.add("when", keyfile.Quote(n.When), "")
 	}
+	e.add("options", n.Options, "")
 	return e.text()
 }
 
