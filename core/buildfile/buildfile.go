@@ -202,6 +202,16 @@ var purposes = []struct {
 	{Bindings, pattern.New(`^(python[23]?|python-(bindings?|modules?|examples?|embed)|perl|perl5|ruby|tcl|java|jni|php|guile|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
 }
 
+// OwnPurposes takes the name of the package off the purposes of its switches, as in moss-docs: a package
+// that is called after one of them is about more than that.
+func OwnPurposes(switches []Switch, pkg string) {
+	for i, s := range switches {
+		if rest, is := strings.CutPrefix(strings.ReplaceAll(s.Name, "_", "-"), strings.ToLower(pkg)+"-"); is && s.Purpose != Shared && s.Purpose != Static {
+			switches[i].Purpose = purposeOf(rest)
+		}
+	}
+}
+
 // purposeOf tells what a switch is about.
 func purposeOf(name string) Purpose {
 	name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.ReplaceAll(name, "_", "-"), "enable-"), "with-"), "build-")

@@ -214,7 +214,7 @@ func (t *tree) method(s *Source) {
 	found := func(m recipe.Method, from string, c Certainty) {
 		s.Method = Finding{"method", string(m), from, c}
 	}
-	generator := t.first("autogen.sh", "bootstrap", "bootstrap.sh", "buildconf")
+	generator := t.first("autogen.sh", "bootstrap", "bootstrap.sh", "buildconf", "autoconf.sh")
 	ac := t.first("configure.ac", "configure.in")
 	var others []string
 	for _, name := range []string{"configure", "meson.build", "CMakeLists.txt"} {
@@ -351,9 +351,7 @@ func (s *Source) generators(text, from string) {
 		s.generated = append(s.generated, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})
 	}
 	need("autoreconf")
-	if strings.Contains(text, "AM_INIT_AUTOMAKE") {
-		need("automake")
-	}
+	need("automake") // or its aclocal
 	if libtool.MatchString(text) {
 		need("libtoolize")
 	}

@@ -67,6 +67,14 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		}
 	}
 	room, err := listen.Enter(ctx, m, source)
+	const most = 5
+	for range most { // what makes the configure script may run programs
+		unmade := new(listen.Unmade)
+		if !errors.As(err, &unmade) || !s.runs(m, known, &source, unmade.Output) {
+			break
+		}
+		room, err = listen.Enter(ctx, m, source)
+	}
 	if errors.As(err, new(*listen.Unmade)) {
 		return &Unheard{err.Error()}
 	}
@@ -92,6 +100,28 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	}
 	return err
 }
+
+// runs adds a program that was not found to what a source is listened to with, and to its needs,
+// where the shelf or this machine has it.
+func (s *Source) runs(m *machine.Machine, known *Known, source *listen.Source, output string) bool {
+	found := notFound.FindAllStringSubmatch(output, -1)
+	if len(found) == 0 {
+		return false
+	}
+	name := found[len(found)-1][1]
+	tree := known.treeOf(name)
+	if slices.Contains(source.Programs, name) || tree == "" && m.Programs.Find(name) == "" {
+		return false
+	}
+	source.Programs = append(source.Programs, name)
+	if tree != "" {
+		source.Macros = append(source.Macros, tree)
+	}
+	s.Lookups = append(s.Lookups, buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "what makes the configure script"})
+	return true
+}
+
+var notFound = pattern.New(`(?m)([\w+.-]+): (?:command )?not found$`)
 
 var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|unsupported)[^\n]*--prefix`)
 
@@ -159,6 +189,7 @@ func (h *hearing) hear() error {
 			h.source.Switches[at].Default = seen.Default
 		}
 	}
+	buildfile.OwnPurposes(h.source.Switches, h.source.Name.Value)
 	if err := h.settle(none); err != nil {
 		h.partly()
 		return err
@@ -325,8 +356,11 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 		}
 		switch {
 		case grew:
-		case aside != nil: // the build will have these off, too
-			h.args, aside = slices.Concat(h.args, aside), nil
+		case aside != nil:
+			if run, aside, err = h.without(run, aside); err != nil {
+				return err
+			}
+			continue
 		case len(here) > 0:
 			err, here = h.room.Show(here...), nil
 		default:
@@ -358,6 +392,16 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			return err
 		}
 	}
+}
+
+// without tries arguments that the build will have, too, and keeps them where that goes on.
+func (h *hearing) without(run *listen.Run, aside []string) (*listen.Run, []string, error) {
+	args := slices.Concat(h.args, aside)
+	other, err := h.run(args, h.answers)
+	if err == nil && other.OK {
+		h.args, run = args, other
+	}
+	return run, nil, err
 }
 
 // aside are the arguments that turn off what is not the package itself: its tests, documentation

@@ -40,6 +40,7 @@ func (t *tree) reading(s *Source) {
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool {
 		return l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == own })
 	})
+	buildfile.OwnPurposes(r.Switches, s.Name.Value)
 	s.Reading = *r
 	for _, l := range r.Lookups {
 		if l.Kind == "program" && l.Required && s.Method.Value == string(recipe.Configure) {

@@ -240,10 +240,23 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 			return nil
 		}
 	default:
-		if !said("[-fpermissive]") {
+		header := ""
+		for _, line := range c.Lines {
+			if m := toInclude.FindStringSubmatch(line); m != nil && header == "" {
+				header = m[1]
+			}
+		}
+		switch {
+		case header != "":
+			flag = "-include " + header
+			if ofCXX.MatchString(c.Place) {
+				variables = []string{"CXX"}
+			}
+		case said("[-fpermissive]"):
+			flag, variables = "-fpermissive", []string{"CXX"}
+		default:
 			return nil
 		}
-		flag, variables = "-fpermissive", []string{"CXX"}
 	}
 	args := slices.Clone(r.Build.Args)
 	var names, says []string
@@ -292,6 +305,9 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		e.Append(why + "\n" + text)
 	}}}
 }
+
+// toInclude matches what compilers say of a name whose header is not included.
+var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w./+-]+)>`)
 
 // ofCXX matches places in C++.
 var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?::|$)`)
