@@ -404,9 +404,7 @@ func (t *tree) makefile(s *Source, name string) {
 	}
 	if !s.Place && strings.Contains(text, "/usr/local") {
 		s.Steps = [][2]string{{"before_place", `# the makefile installs in /usr/local, whatever it is told
-mkdir -p $DESTDIR$FL_PREFIX/bin $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/include $DESTDIR$FL_PREFIX/share/man/man1
-find . -name '[Mm]akefile*' -type f -exec sed -i "s,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$DESTDIR$FL_PREFIX,g" {} +`},
-			{"after_place", "find $DESTDIR$FL_PREFIX -type d -empty -delete"}}
+find . -name '[Mm]akefile*' -type f -exec sed -i 's,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$(DESTDIR)$(PREFIX),g' {} +`}}
 		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " installs in /usr/local, whatever it is told", Guessed})
 		return
 	}

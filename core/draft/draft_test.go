@@ -173,6 +173,7 @@ func decided(t *testing.T, ac string) string {
 	known, err := Survey(shelf(t, "moss", "libdew"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
 	known.versions["moss"], known.versions["module moss"] = "1.2", "24.1"
+	known.options = []switchable{{"libdew", "sage", "true"}, {"moss", "moss-16", `"on"`}}
 	d := Read(sourceOf("configure", generated, "configure.ac", ac), "mistplan-1").Decide(Evidence{
 		Known: known, Family: "debian", Here: map[host.Question]host.Answer{{Kind: host.Header, Name: "sage.h"}: {There: true}}})
 	var texts []string
@@ -180,7 +181,7 @@ func decided(t *testing.T, ac string) string {
 		texts = append(texts, c.Name+"="+c.Set)
 	}
 	for _, w := range d.Needs {
-		texts = append(texts, strings.Join(append([]string{w.Recipe + w.Question.String() + w.Version}, w.When...), "|"))
+		texts = append(texts, strings.Join(append([]string{w.Recipe + w.Question.String() + w.Version + w.Options}, w.When...), "|"))
 	}
 	for _, p := range d.Perhaps {
 		texts = append(texts, "perhaps "+p)
@@ -202,6 +203,7 @@ func TestFeaturesAreDecided(t *testing.T) {
 		"AC_ARG_ENABLE([asm], [AS_HELP_STRING([--enable-asm], [fast])], [], [enable_asm=auto])\nAC_PROG_CXX\n":                                           "asm=auto, program c++",
 		"AC_ARG_WITH([tls], [AS_HELP_STRING([--with-tls={moss,reed}], [which])])\nif test $with_tls = moss; then\nAC_CHECK_LIB([moss],[f])\nfi\n":        "tls=moss, moss |tls == moss",
 		"AC_CHECK_LIB([reed], [f], [found=yes])\nAC_CHECK_LIB([dew], [f], [found=yes])\nif test $found = no; then\nAC_MSG_ERROR([none])\nfi\n":           "libdew ",
+		"AC_CHECK_LIB([moss-16], [f], [], [AC_MSG_ERROR([x])])\nAC_CHECK_LIB([sage], [f], [], [AC_MSG_ERROR([x])])\n":                                    `moss { moss-16 = "on" }, perhaps library sage`,
 		"AC_CHECK_LIB([wort], [f], [], [AC_MSG_ERROR([x])])\n":                                                                                           "perhaps library wort",
 		"case $host in\n*mingw* in\nAC_CHECK_LIB([moss], [f], [], [AC_MSG_ERROR([x])])\nesac\n":                                                          "moss=on, moss |moss",
 		"AC_ARG_ENABLE([deep], [AS_HELP_STRING([--enable-deep], [x])])\nif test $enable_deep = yes; then\nAC_CHECK_LIB([moss],[f])\nfi\n":                "deep=off, moss |deep",
@@ -219,7 +221,7 @@ func TestUnusualMakefiles(t *testing.T) {
 	assert.False(t, s.InTree)
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "mkdir -p doc\nprintf '%%:\\n\\t@:\\nall check install:\\n' >doc/Makefile.in\n")
 	s = Read(sourceOf("Makefile", "install:\n\tcp fern /usr/local/bin\n"), "fern-1.0.tar.gz")
-	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "s,/usr/local,$DESTDIR$FL_PREFIX,g")
+	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "s,/usr/local,$(DESTDIR)$(PREFIX),g")
 	s = Read(sourceOf("Makefile.w32", "", "Makefile.unx", "all: fern\n"), "fern-1.0.tar.gz")
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "[steps]\n# guessed: there is no makefile of the usual name\nbefore_configure = '''\ncp Makefile.unx Makefile\n'''\n# guessed: there is no target")
 	s = Read(sourceOf("configure", generated, "src/leaf.l", "%{\n%}\n%%\n", "src/bud.y", "\n%%\n", "src/bud.c", "", "tests/twig.y", "\n%%\n", "src/moss.l", ".TH moss"), "fern-1.0.tar.gz")

@@ -35,11 +35,13 @@ type Known struct {
 type switchable struct{ recipe, name, value string }
 
 // brings finds an option that brings something of this name: one that is called like it, or like
-// what is done with it.
+// what is done with it, of a recipe that the name is of. An option of another recipe only uses it.
 func (k *Known) brings(name string) (switchable, bool) {
 	name = strings.ToLower(name)
-	i := slices.IndexFunc(k.options, func(o switchable) bool { return o.name == name || strings.HasSuffix(o.name, "-"+name) })
-	if i < 0 || len(name) < 4 {
+	i := slices.IndexFunc(k.options, func(o switchable) bool {
+		return (o.name == name || strings.HasSuffix(o.name, "-"+name)) && strings.HasPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
+	})
+	if i < 0 {
 		return switchable{}, false
 	}
 	return k.options[i], true
