@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -215,6 +216,37 @@ func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, 
 		})
 	}
 	return pin, r.wrap(ctx, err, url, at)
+}
+
+// Since is what has come onto a branch since a commit.
+type Since struct {
+	Now      recipe.Pin // its head
+	Commits  int
+	Messages []string // the first lines of those of the newest
+	Gone     bool     // the commit is not in the branch any more
+}
+
+// Since says what has come onto the branch of a tip since a commit of it. Of Subversion it only
+// knows the head.
+func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name, url, commit string) (s Since, err error) {
+	if s.Now, err = r.Head(ctx, release, name, url); err != nil || release.Svn != "" || s.Now.Commit == commit {
+		return s, err
+	}
+	err = r.alone(ctx, Checkout{Package: name, Version: "tip"}, r.place("git", url), url, func() error {
+		if _, err := r.ask(ctx, url, "merge-base", "--is-ancestor", "--end-of-options", commit, s.Now.Commit); err != nil {
+			s.Gone = true
+			return ctx.Err()
+		}
+		number, err := r.ask(ctx, url, "rev-list", "--count", "--end-of-options", commit+".."+s.Now.Commit)
+		if err != nil {
+			return err
+		}
+		s.Commits, _ = strconv.Atoi(number)
+		messages, err := r.ask(ctx, url, "log", "--no-color", "--format=%s", "--max-count=5", "--end-of-options", commit+".."+s.Now.Commit)
+		s.Messages = strings.Split(messages, "\n")
+		return err
+	})
+	return s, r.wrap(ctx, err, url, release.Position.String())
 }
 
 // tagVersion finds the version in the name of a tag: what begins with the first

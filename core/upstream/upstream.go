@@ -15,6 +15,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/source"
+	"fernladder/core/store"
 	"fernladder/core/version"
 )
 
@@ -66,6 +67,44 @@ func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version
 	}
 	slices.SortFunc(newer, func(a, b version.Version) int { return b.Compare(a) })
 	return newer, nil
+}
+
+// A Branch is what is new of a package that was built from the head of a branch.
+type Branch struct {
+	Built store.Ref
+	source.Since
+}
+
+// OnBranch says what has come onto a recipe's branch since the build of it that is newest; nil where
+// none is built from it.
+func OnBranch(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (*Branch, error) {
+	tip := r.Tip()
+	if tip == nil {
+		return nil, nil
+	}
+	receipts, err := m.Store.Receipts()
+	if err != nil {
+		return nil, m.Store.Wrap(err)
+	}
+	var newest *store.Receipt
+	commit := ""
+	for _, x := range receipts {
+		v, err := version.Parse(x.Version)
+		if x.Name != r.Name || err != nil || find(r, v) != nil || newest != nil && x.Began.Before(newest.Began) {
+			continue
+		}
+		if i := slices.IndexFunc(x.Sources, func(s store.Source) bool { return s.Commit != "" && s.Into == "" }); i >= 0 {
+			newest, commit = x, x.Sources[i].Commit
+		}
+	}
+	if newest == nil {
+		return nil, nil
+	}
+	if err := m.MayRead(r, tip); err != nil {
+		return nil, err
+	}
+	since, err := m.Repositories.Since(ctx, tip, r.Name, r.ExpandURL(tip.Repository(), ""), commit)
+	return &Branch{newest.Ref, since}, m.Stored(err)
 }
 
 // find returns the release of a version, or nil.

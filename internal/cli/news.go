@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/upstream"
@@ -20,8 +21,9 @@ func (a *app) newsCommand() *cobra.Command {
 		Use:   "news [NAME...]",
 		Short: "Look for newer releases upstream",
 		Long: `Reads the page that a recipe names in [upstream], and shows the versions on it
-that are newer than those in the recipe. Without names, all recipes that name a
-page are looked at.`,
+that are newer than those in the recipe; and for a package that was built from the
+head of a branch, how many commits have come since, with the first lines of what
+they say. Without names, all recipes that have either are looked at.`,
 		Example:           "  fernladder news\n  fernladder news mistplan && fernladder bump mistplan",
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.news(c.Context(), args) },
@@ -34,6 +36,17 @@ type newsOf struct {
 	Has   string            `json:"newest_in_recipe"`
 	Newer []version.Version `json:"newer"` // the newest first
 	Error string            `json:"error,omitempty"`
+
+	Branch *branchNews `json:"branch,omitempty"`
+}
+
+// branchNews is what is new on the branch that a package was built from.
+type branchNews struct {
+	Built    string   `json:"built"`
+	Now      string   `json:"now"`
+	Commits  int      `json:"commits"`
+	Messages []string `json:"messages"` // the first lines of the newest
+	Gone     bool     `json:"gone,omitempty"`
 }
 
 func (a *app) news(ctx context.Context, names []string) error {
@@ -56,6 +69,16 @@ func (a *app) news(ctx context.Context, names []string) error {
 		}
 		n := newsOf{Name: name, Has: upstream.Newest(r).String()}
 		n.Newer, err = upstream.Newer(ctx, m, r)
+		branch, wrong := upstream.OnBranch(ctx, m, r)
+		if branch != nil && wrong == nil {
+			n.Branch = &branchNews{branch.Built.Version, branch.Now.Version.String(), branch.Commits, append([]string{}, branch.Messages...), branch.Gone}
+		}
+		if is[*upstream.Unannounced](err) && (branch != nil || wrong != nil) {
+			err = nil // its branch is where it is announced
+		}
+		if err == nil {
+			err = wrong
+		}
 		switch {
 		case err == nil:
 		case all && is[*upstream.Unannounced](err):
@@ -100,6 +123,33 @@ func (a *app) showNews(found []newsOf) {
 		rows[i] = []string{a.screen.Strong(n.Name), n.Has, what}
 	}
 	a.screen.Table([]string{"package", "in the recipe", "upstream"}, rows)
+	for _, n := range found {
+		if n.Branch != nil {
+			a.showBranch(n.Name, n.Branch)
+		}
+	}
+}
+
+func (a *app) showBranch(name string, b *branchNews) {
+	switch {
+	case b.Gone:
+		a.screen.Print("%s: what %s was built from is not on its branch any more, which is at %s.", a.screen.Strong(name), b.Built, b.Now)
+		return
+	case b.Commits == 0 && b.Now != b.Built: // the repository does not say how many
+		a.screen.Print("%s: its branch is at %s, and %s is built.", a.screen.Strong(name), b.Now, b.Built)
+		return
+	case b.Commits == 0:
+		a.screen.Print("%s: %s is the head of its branch.", a.screen.Strong(name), b.Now)
+		return
+	}
+	a.screen.Print("%s: %s since %s, up to %s:", a.screen.Strong(name), term.Count(b.Commits, "commit"), b.Built, b.Now)
+	for _, message := range b.Messages {
+		a.screen.Print("    %s", build.Printed(message))
+	}
+	if more := b.Commits - len(b.Messages); more > 0 {
+		a.screen.Print("    and %d more", more)
+	}
+	a.screen.Note("To build it: fernladder upgrade %s", name)
 }
 
 func (a *app) bumpCommand() *cobra.Command {
