@@ -82,7 +82,7 @@ func Built(d *ground.Dir, before func(name string) bool) (names []string) {
 		base := path.Base(e.Name)
 		library := IsLibrary(base)
 		program := e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
-		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") || before(e.Name) {
+		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") || printable(e.Name) != e.Name || before(e.Name) {
 			return nil
 		}
 		if program {
