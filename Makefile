@@ -13,7 +13,7 @@ demo: setup build
 	./bin/fernladder demo
 
 test: setup
-	$(GO) test ./...
+	$(GO) test -timeout 20m ./...
 
 check: setup lint share test thorough
 
