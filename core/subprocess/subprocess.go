@@ -14,6 +14,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -84,6 +85,9 @@ func (c Command) Run(ctx context.Context) error {
 		defer theirs.Close()
 		run.ExtraFiles = []*os.File{theirs}
 		run.SysProcAttr.Setctty, run.SysProcAttr.Ctty = true, 3
+	}
+	if signal.Ignored(syscall.SIGHUP) { // as nohup(1) has it; the command would ignore it, too
+		signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP)
 	}
 	group := func() error { return syscall.Kill(-run.Process.Pid, syscall.SIGKILL) }
 	run.Cancel = group

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -79,17 +81,22 @@ func TestNothingStays(t *testing.T) {
 // So it does when this program is killed: its children, too.
 func TestItEndsWithUs(t *testing.T) {
 	if file := os.Getenv("SUBPROCESS_TEST"); file != "" {
+		if os.Getenv("SUBPROCESS_NOHUP") != "" {
+			signal.Ignore(syscall.SIGHUP)
+		}
 		sh("sh -c 'sleep 600; :' & echo $! >" + file + "; wait").Run(t.Context())
 		return
 	}
-	pidFile := filepath.Join(t.TempDir(), "pid")
-	us := exec.Command(os.Args[0], "-test.run=TestItEndsWithUs")
-	us.Env = append(os.Environ(), "SUBPROCESS_TEST="+pidFile)
-	require.NoError(t, us.Start())
-	require.Eventually(t, func() bool { data, _ := os.ReadFile(pidFile); return len(data) > 0 }, 10*time.Second, 10*time.Millisecond)
-	require.NoError(t, us.Process.Kill())
-	us.Wait()
-	assertGone(t, pidFile)
+	for _, nohup := range []string{"", "1"} {
+		pidFile := filepath.Join(t.TempDir(), "pid")
+		us := exec.Command(os.Args[0], "-test.run=TestItEndsWithUs")
+		us.Env = append(os.Environ(), "SUBPROCESS_TEST="+pidFile, "SUBPROCESS_NOHUP="+nohup)
+		require.NoError(t, us.Start())
+		require.Eventually(t, func() bool { data, _ := os.ReadFile(pidFile); return len(data) > 0 }, 10*time.Second, 10*time.Millisecond)
+		require.NoError(t, us.Process.Kill())
+		us.Wait()
+		assertGone(t, pidFile)
+	}
 }
 
 func assertGone(t *testing.T, pidFile string) {

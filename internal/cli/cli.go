@@ -52,7 +52,11 @@ type app struct {
 func Main(args []string, out, errOut io.Writer, getenv func(string) string) int {
 	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now, typed: commandLine(args)}
 	syscall.Umask(0o022) // trees are for everyone to read, whoever builds them
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // as nohup(1) has it
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
 	// The first signal ends things in order, the second at once.
 	context.AfterFunc(ctx, stop)
