@@ -237,6 +237,7 @@ type composer struct {
 	open      bool            // the URL is
 	named     map[string]bool // the options that are written
 	auto      map[string]bool // those of them that the source decides
+	stepping  bool            // the table of steps has begun
 }
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
@@ -372,10 +373,18 @@ func (c *composer) hints(hints []Hint) {
 	}
 }
 
-func (c *composer) steps(s *Source) {
-	if len(s.Empty) > 0 {
+// inSteps begins the table of steps, once.
+func (c *composer) inSteps() {
+	if !c.stepping {
+		c.stepping = true
 		c.line("")
 		c.line("[steps]")
+	}
+}
+
+func (c *composer) steps(s *Source) {
+	if len(s.Empty) > 0 {
+		c.inSteps()
 		c.line("# guessed: the archive is without documentation\nbefore_configure = '''")
 		for _, name := range s.Empty {
 			c.line("mkdir -p %s\nprintf '%%%%:\\n\\t@:\\nall check install:\\n' >%s", path.Dir(name), name)
@@ -383,8 +392,7 @@ func (c *composer) steps(s *Source) {
 		c.line("'''")
 	}
 	if s.Prepare != "" {
-		c.line("")
-		c.line("[steps]")
+		c.inSteps()
 		why := "there is no configure script"
 		switch {
 		case s.Prepare == "./configure":
@@ -395,24 +403,17 @@ func (c *composer) steps(s *Source) {
 		c.line("# guessed: %s\nbefore_configure = '''\n%s\n'''", why, s.Prepare)
 	}
 	if s.Place {
-		if s.Prepare == "" && len(s.Empty) == 0 {
-			c.line("")
-			c.line("[steps]")
-		}
+		c.inSteps()
 		c.place(s)
 	}
 	switch {
 	case len(s.Steps) > 0:
-		if s.Prepare == "" && len(s.Empty) == 0 {
-			c.line("")
-			c.line("[steps]")
-		}
+		c.inSteps()
 		for _, step := range s.Steps {
 			c.line("%s = '''\n%s\n'''", step[0], strings.ReplaceAll(step[1], "'''", ""))
 		}
 	case s.Method.Value == string(recipe.Script) && !s.Place:
-		c.line("")
-		c.line("[steps]")
+		c.inSteps()
 		for _, step := range [][2]string{{"compile", "how it is built"}, {"place", "how its files come below $DESTDIR$FL_PREFIX"}} {
 			c.line("# open: %s\n%s = '''\n%s\n'''", step[1], step[0], recipe.OpenStep)
 		}

@@ -130,6 +130,7 @@ func TestDraftsAreRecipes(t *testing.T) {
 		sourceOf("configure.ac", strings.Repeat("AC_INIT([a],[1])\n", 400_000)),
 		sourceOf("meson.build", "project('m', version: '1')", "meson.options", "option('o', type: 'combo', choices: ['a', 'b'])\n"),
 		sourceOf("nothing", ""),
+		sourceOf("build.sh", "#!/bin/sh\ncc -o fern fern.c\n", "fern.c", ""),
 	} {
 		found := Read(files, "fern-1.0.tar.gz")
 		decided := found.Decide(Evidence{Known: known, Family: "debian"})
