@@ -90,26 +90,19 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 	}
 	a.journal.Runs = append(a.journal.Runs, string(a.b.level))
 	for _, stage := range a.job.Stages {
-		if a.journal.done(stage.Name) && stage.Name == a.job.Until {
-			break
-		}
-		if a.journal.done(stage.Name) {
-			continue
-		}
-		if err := a.stage(ctx, stage.Name, func() error { return stage.run(ctx, a) }); err != nil {
-			return nil, err
+		if !a.journal.done(stage.Name) {
+			if err := a.stage(ctx, stage.Name, func() error { return stage.run(ctx, a) }); err != nil {
+				return nil, err
+			}
 		}
 		if stage.Name == a.job.Until {
-			break
+			return nil, errStopped
 		}
-	}
-	if a.job.Until != "" {
-		return nil, errStopped
 	}
 	return a.finish(ctx)
 }
 
-// errStopped is what ends a build that is wanted up to a stage only.
+// errStopped ends a build that is to stop after a stage.
 var errStopped = errors.New("it is built up to the stage that was asked for")
 
 // end leaves the room and gives the user back, whatever came of the build.

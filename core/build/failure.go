@@ -46,7 +46,7 @@ func (e *Failure) With(help []string) string {
 		if more := len(e.Built) - few; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
-		text += ".\n  A step place in the recipe can copy it below $DESTDIR$FL_PREFIX."
+		text += ".\n  A place step in the recipe can copy them below $DESTDIR$FL_PREFIX."
 	}
 	if e.Cause != nil {
 		text += "\n  Cause: " + e.Cause.String()

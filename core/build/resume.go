@@ -87,7 +87,7 @@ func (a *attempt) trust() error {
 	killed, done := a.journal.Running, slices.Clone(a.journal.Done)
 	a.journal.invalidateInterrupted(a.dirs.build == a.dirs.system, len(a.job.Patches) > 0, logged, bootID())
 	if now := a.journal.Done; killed != "" && len(now) < len(done) {
-		a.emit(event.Event{Kind: event.Retried, Text: fmt.Sprintf("an earlier run was killed in %s; it goes on from %s, for half-written files look like whole ones", killed, done[len(now)])})
+		a.emit(event.Event{Kind: event.Retried, Text: fmt.Sprintf("an earlier run was killed in %s; restarting at %s, because half-written files look complete", killed, done[len(now)])})
 	}
 	a.journal.invalidateChanged(a.inputs)
 	return a.restage()

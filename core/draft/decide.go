@@ -323,15 +323,16 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need of a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
-	brought, is := d.e.Known.brings(l.Name())
-	if is = is && !sure && (!found || name == brought.recipe) && brought.recipe != d.source.Name.Value && l.Kind != "header"; is {
-		name, found = brought.recipe, true
+	part, behind := d.e.Known.brings(l.Name())
+	behind = behind && !sure && l.Kind != "header" && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
+	if behind {
+		name, found = part.recipe, true
 	}
 	if found {
 		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
 		versions, why := d.ofPackage(l, name)
-		if is {
-			w.Options = fmt.Sprintf("{ %s = %s }", brought.name, brought.value)
+		if behind {
+			w.Options = fmt.Sprintf("{ %s = %s }", part.name, part.value)
 		}
 		if w.Version = versions; why != "" {
 			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)

@@ -347,9 +347,7 @@ func (t *tree) own() bool {
 
 // generators notes the programs that make a configure script.
 func (s *Source) generators(text, from string) {
-	need := func(program string) {
-		s.generated = append(s.generated, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})
-	}
+	need := func(program string) { s.needs("program", from, program) }
 	need("autoreconf")
 	need("automake") // or its aclocal
 	if libtool.MatchString(text) {

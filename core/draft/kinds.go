@@ -47,8 +47,13 @@ func (t *tree) scripted(s *Source) bool {
 // needs adds something that the steps need.
 func (s *Source) needs(kind, from string, names ...string) {
 	for _, name := range names {
-		s.generated = append(s.generated, buildfile.Lookup{Kind: kind, Names: []string{name}, Required: true, From: from})
+		s.generated = append(s.generated, required(kind, name, from))
 	}
+}
+
+// required is a look-up of something that the build does not go on without.
+func required(kind, name, from string) buildfile.Lookup {
+	return buildfile.Lookup{Kind: kind, Names: []string{name}, Required: true, From: from}
 }
 
 // open notes what a person has to find out.

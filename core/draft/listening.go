@@ -61,20 +61,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	if source.Method == recipe.Make { // what it lacks shows soon
 		source.Longest = min(cmp.Or(source.Longest, time.Minute), time.Minute)
 	}
-	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
-		if ground.Exists(filepath.Join(tree, "share", "aclocal")) {
-			source.Macros = append(source.Macros, tree)
-		}
-	}
-	room, err := listen.Enter(ctx, m, source)
-	const most = 5
-	for range most { // what makes the configure script may run programs
-		unmade := new(listen.Unmade)
-		if !errors.As(err, &unmade) || !s.runs(m, known, &source, unmade.Output) {
-			break
-		}
-		room, err = listen.Enter(ctx, m, source)
-	}
+	room, err := s.enter(ctx, m, known, source)
 	if errors.As(err, new(*listen.Unmade)) {
 		return &Unheard{err.Error()}
 	}
@@ -101,6 +88,24 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	return err
 }
 
+// enter makes a room for a source. What makes its configure script finds the macros of the shelf's
+// trees, and programs that it turns out to run.
+func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, source listen.Source) (*listen.Room, error) {
+	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
+		if ground.Exists(filepath.Join(tree, "share", "aclocal")) {
+			source.Trees = append(source.Trees, tree)
+		}
+	}
+	const most = 5
+	for tried := 0; ; tried++ {
+		room, err := listen.Enter(ctx, m, source)
+		unmade := new(listen.Unmade)
+		if tried == most || !errors.As(err, &unmade) || !s.runs(m, known, &source, unmade.Output) {
+			return room, err
+		}
+	}
+}
+
 // runs adds a program that was not found to what a source is listened to with, and to its needs,
 // where the shelf or this machine has it.
 func (s *Source) runs(m *machine.Machine, known *Known, source *listen.Source, output string) bool {
@@ -115,9 +120,9 @@ func (s *Source) runs(m *machine.Machine, known *Known, source *listen.Source, o
 	}
 	source.Programs = append(source.Programs, name)
 	if tree != "" {
-		source.Macros = append(source.Macros, tree)
+		source.Trees = append(source.Trees, tree)
 	}
-	s.Lookups = append(s.Lookups, buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "what makes the configure script"})
+	s.Lookups = append(s.Lookups, required("program", name, "what makes the configure script"))
 	return true
 }
 
@@ -223,7 +228,8 @@ func (h *hearing) hear() error {
 		return l.Kind != "program" || slices.Contains(s.mentioned, l.Name()) // it has gone on without
 	})
 	for _, name := range h.programs {
-		lookups = append(lookups, &buildfile.Lookup{Kind: "program", Names: []string{name}, Required: true, From: "the configure step"})
+		l := required("program", name, "the configure step")
+		lookups = append(lookups, &l)
 	}
 	for _, l := range lookups {
 		if l.Kind != "program" || !slices.ContainsFunc(s.Lookups, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == l.Name() }) {
@@ -257,7 +263,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 	h.source.Built = Placeable(run.Built)
 	h.movable()
 	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind == "program" && l.Name() == "c++" }) {
-		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "what it compiles with"})
+		h.source.Lookups = append(h.source.Lookups, required("program", "c++", "what it compiles with"))
 	}
 	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
 	for _, l := range h.lookups() {
@@ -310,7 +316,7 @@ func (h *hearing) partly() {
 		return
 	}
 	if h.full.CXX {
-		h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{"c++"}, Required: true, From: "the configure step"})
+		h.source.Lookups = append(h.source.Lookups, required("program", "c++", "the configure step"))
 	}
 	last := true
 	for _, l := range slices.Backward(h.lookups()) {
@@ -343,7 +349,7 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
 	aside := h.aside()
-	here, absent := split(h.source.mentioned, func(name string) bool { return h.m.Programs.Find(name) != "" })
+	here := func(name string) bool { return h.m.Programs.Find(name) != "" }
 	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && a.Kind != "program" && !h.own(a) && h.give(name, a) {
@@ -351,18 +357,25 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			}
 		}
 		if !grew && run.OK {
-			h.full, h.source.mentioned = run, append(here, absent...) // it goes on without these
+			h.full = run
 			return nil
 		}
 		switch {
 		case grew:
-		case aside != nil:
-			if run, aside, err = h.without(run, aside); err != nil {
+		case aside != nil: // the build will have these off, too
+			args := slices.Concat(h.args, aside)
+			aside = nil
+			other, err := h.run(args, h.answers)
+			if err != nil {
 				return err
 			}
+			if other.OK {
+				h.args, run = args, other
+			}
 			continue
-		case len(here) > 0:
-			err, here = h.room.Show(here...), nil
+		case slices.ContainsFunc(h.source.mentioned, here): // it may not go on without these
+			err = h.room.Show(h.source.mentioned...)
+			h.source.mentioned = slices.DeleteFunc(h.source.mentioned, here)
 		default:
 			var culprit listen.Asked
 			found := false
@@ -394,16 +407,6 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 	}
 }
 
-// without tries arguments that the build will have, too, and keeps them where that goes on.
-func (h *hearing) without(run *listen.Run, aside []string) (*listen.Run, []string, error) {
-	args := slices.Concat(h.args, aside)
-	other, err := h.run(args, h.answers)
-	if err == nil && other.OK {
-		h.args, run = args, other
-	}
-	return run, nil, err
-}
-
 // aside are the arguments that turn off what is not the package itself: its tests, documentation
 // and the like.
 func (h *hearing) aside() (args []string) {
@@ -413,17 +416,6 @@ func (h *hearing) aside() (args []string) {
 		}
 	}
 	return args
-}
-
-func split(names []string, first func(string) bool) (one, other []string) {
-	for _, name := range names {
-		if first(name) {
-			one = append(one, name)
-		} else {
-			other = append(other, name)
-		}
-	}
-	return one, other
 }
 
 // give has a step find what a recipe has: all of its tree where it is built, otherwise a stand-in
@@ -505,7 +497,7 @@ func (h *hearing) stopped(run *listen.Run) error {
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
 		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" && slices.Contains(strings.Fields(why), q.Name) {
-			h.source.Lookups = append(h.source.Lookups, buildfile.Lookup{Kind: "program", Names: []string{q.Name}, Required: true, From: "the configure step, which stops without"})
+			h.source.Lookups = append(h.source.Lookups, required("program", q.Name, "the configure step, which stops without"))
 			return &Unheard{why + ". The operating system has " + q.Name + " in " + owners[q][0] + ", which is not installed"}
 		}
 	}

@@ -267,6 +267,9 @@ func cmakePackage(base string) (string, bool) {
 	return "", false
 }
 
+// numbered matches a number at the end of a name, as in moss2-32.
+var numbered = pattern.New(`[-_.]\d+$`)
+
 // Find returns the recipe that should have what is looked for, and whether it is known
 // to; otherwise only its name speaks for it. Kinds are those of look-ups.
 func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
@@ -290,7 +293,7 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	}
 	// Names differ in lib before or behind, and in a version at the end.
 	bare := strings.TrimRight(low, "0123456789.-")
-	for _, n := range []string{low, low[:max(0, strings.LastIndexAny(low, "-_."))], bare} {
+	for _, n := range []string{low, numbered.ReplaceAllString(low, ""), bare} {
 		for _, candidate := range []string{n, "lib" + n, n + "lib", strings.TrimPrefix(n, "lib")} {
 			if candidate != "" && slices.Contains(k.recipes, candidate) {
 				return candidate, false, true

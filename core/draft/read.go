@@ -2,6 +2,7 @@ package draft
 
 import (
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -52,7 +53,7 @@ func (t *tree) reading(s *Source) {
 	}
 	s.Lookups = append(s.Lookups, s.generated...)
 	need := func(program, from string) {
-		s.Lookups = append(s.Lookups, buildfile.Lookup{Kind: "program", Names: []string{program}, Required: true, From: from})
+		s.Lookups = append(s.Lookups, required("program", program, from))
 	}
 	if r.CXX {
 		need("c++", "there is C++ to compile")
@@ -121,7 +122,7 @@ func (t *tree) grammars(s *Source) {
 		}
 		dir, base := path.Split(file)
 		stem, ending, _ := strings.Cut(base, ".")
-		program := generators[ending]
+		program := generating[ending]
 		if program == "" || needed[program] != "" || !strings.Contains(t.text(file), "\n%%") {
 			return nil
 		}
@@ -133,9 +134,10 @@ func (t *tree) grammars(s *Source) {
 		needed[program] = file
 		return nil
 	})
-	for program, file := range needed {
-		s.needs("program", file+", of which nothing is generated yet", program)
+	for _, program := range slices.Sorted(maps.Keys(needed)) {
+		s.needs("program", needed[program]+", of which nothing is generated yet", program)
 	}
 }
 
-var generators = map[string]string{"y": "bison", "yy": "bison", "ypp": "bison", "l": "flex", "ll": "flex", "lpp": "flex"}
+// generating are the programs for grammars, by the endings of their files.
+var generating = map[string]string{"y": "bison", "yy": "bison", "ypp": "bison", "l": "flex", "ll": "flex", "lpp": "flex"}

@@ -115,7 +115,7 @@ type Source struct {
 	Method   recipe.Method
 	InTree   bool          // it is configured in its source directory
 	Prepare  string        // shell text that makes the configure script, or ""
-	Macros   []string      // trees with macros that are made a configure script of
+	Trees    []string      // that Prepare finds, as a build does
 	Programs []string      // that it needs of the operating system
 	Longest  time.Duration // that one run may take; 0: three minutes
 }
@@ -226,19 +226,15 @@ func (r *Room) prepare() error {
 	if r.source.Prepare == "" {
 		return nil
 	}
-	run, err := r.run(r.ctx, "prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, r.macros())
+	step := Step{}
+	for _, tree := range r.source.Trees {
+		step.Trees = append(step.Trees, build.Neighbour{Tree: tree, Role: recipe.Library, Direct: true})
+	}
+	run, err := r.run(r.ctx, "prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, step)
 	if err == nil && !run.OK {
 		err = &Unmade{run.Output}
 	}
 	return err
-}
-
-// macros is a step that finds the trees with macros.
-func (r *Room) macros() (step Step) {
-	for _, tree := range r.source.Macros {
-		step.Trees = append(step.Trees, build.Neighbour{Tree: tree, Role: recipe.Library, Direct: true})
-	}
-	return step
 }
 
 // copy makes a copy of the source that the user of the room can change.

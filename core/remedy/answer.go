@@ -1,7 +1,6 @@
 package remedy
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -214,96 +213,92 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}}}
 }
 
-// flag gives the compiler a flag by which it takes code as older ones did, and the like: with
-// the compiler's name, for makefiles set CFLAGS themselves, unless it has to come after theirs.
+// flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
+// the environment which compiler to run, among the arguments.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
-	flag, variables := "", []string{"CC"}
-	said := func(what string) bool {
-		return slices.ContainsFunc(c.Lines, func(line string) bool { return strings.Contains(line, what) })
-	}
-	switch c.Kind {
-	case diagnose.CompilerTooNew:
-		flag = "-std=gnu17"
-		if ofCXX.MatchString(c.Place) {
-			flag, variables = "-std=gnu++14", []string{"CXX"}
-		}
-		if said("multiple definition") {
-			flag = "-fcommon"
-		}
-	case diagnose.WarningError:
-		flag, variables = "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
-	case diagnose.NotRelocatable:
-		flag, variables = "-fPIC", []string{"CC", "CXX"}
-	case diagnose.Undefined: // in a library that is named before what uses it
-		flag, variables = "-Wl,--no-as-needed", []string{"CC", "CXX"}
-		if c.Found == "" || !slices.ContainsFunc(c.Lines, func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
-			return nil
-		}
-	default:
-		header := ""
-		for _, line := range c.Lines {
-			if m := toInclude.FindStringSubmatch(line); m != nil && header == "" {
-				header = m[1]
-			}
-		}
-		switch {
-		case header != "":
-			flag = "-include " + header
-			if ofCXX.MatchString(c.Place) {
-				variables = []string{"CXX"}
-			}
-		case said("[-fpermissive]"):
-			flag, variables = "-fpermissive", []string{"CXX"}
-		default:
-			return nil
-		}
+	flag, variables := helpful(c)
+	if flag == "" {
+		return nil
 	}
 	args := slices.Clone(r.Build.Args)
+	asArgument := r.Build.Method == recipe.Make && !slices.Contains(variables, "CFLAGS")
 	var names, says []string
 	set := map[string]string{}
 	for _, name := range variables {
-		value := map[string]string{"CC": "cc", "CXX": "c++"}[name]
-		argument := value != "" && r.Build.Method == recipe.Make // the environment does not count for makefiles
-		value = cmp.Or(value, "-O2")
+		value := map[string]string{"CC": "cc", "CXX": "c++", "CFLAGS": "-O2", "CXXFLAGS": "-O2"}[name]
 		for _, pair := range r.Build.Env {
 			if pair.Name == name {
 				value = pair.Values[0]
 			}
 		}
 		at := slices.IndexFunc(args, func(arg string) bool { return strings.HasPrefix(arg, name+"=") })
-		if argument && at >= 0 {
+		if asArgument && at >= 0 {
 			value = strings.TrimPrefix(args[at], name+"=")
 		}
 		if strings.Contains(value, flag) {
 			continue
 		}
 		value += " " + flag
-		switch {
-		case argument && at >= 0:
-			args[at] = name + "=" + value
-		case argument:
-			args = append(args, name+"="+value)
-		default:
-			names = append(names, name)
-			set[name] = keyfile.Quote(value)
+		if at < 0 {
+			at, args = len(args), append(args, "")
 		}
+		args[at] = name + "=" + value
+		names, set[name] = append(names, name), keyfile.Quote(value)
 		says = append(says, fmt.Sprintf("%s = %q", name, value))
 	}
 	if len(says) == 0 {
 		return nil
 	}
-	text := fmt.Sprintf("# %s in [build.env].", strings.Join(says, ", "))
-	if len(names) == 0 {
-		text = fmt.Sprintf("# %s among the arguments of make.", strings.Join(says, ", "))
-	}
-	return []*Answer{{Text: text, change: func(e *keyfile.Edit, why string) {
-		if len(names) > 0 {
-			e.SetTable("build.env", names, set)
-		} else {
+	where, change := "in [build.env]", func(e *keyfile.Edit) { e.SetTable("build.env", names, set) }
+	if asArgument {
+		where, change = "among the arguments of make", func(e *keyfile.Edit) {
 			e.SetTable("build", []string{"args"}, map[string]string{"args": keyfile.QuoteList(args)})
 		}
+	}
+	text := fmt.Sprintf("# %s %s.", strings.Join(says, ", "), where)
+	return []*Answer{{Text: text, change: func(e *keyfile.Edit, why string) {
+		change(e)
 		e.Append(why + "\n" + text)
 	}}}
+}
+
+// helpful is a flag by which the compiler takes what it has refused, and the variables that it goes
+// into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
+func helpful(c *diagnose.Cause) (flag string, variables []string) {
+	said := func(matches func(line string) bool) bool { return slices.ContainsFunc(c.Lines, matches) }
+	compiler := []string{"CC"}
+	if ofCXX.MatchString(c.Place) {
+		compiler = []string{"CXX"}
+	}
+	both := []string{"CC", "CXX"}
+	switch c.Kind {
+	case diagnose.CompilerTooNew:
+		switch {
+		case said(func(line string) bool { return strings.Contains(line, "multiple definition") }):
+			return "-fcommon", []string{"CC"}
+		case ofCXX.MatchString(c.Place):
+			return "-std=gnu++14", compiler
+		}
+		return "-std=gnu17", compiler
+	case diagnose.WarningError:
+		return "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
+	case diagnose.NotRelocatable:
+		return "-fPIC", both
+	case diagnose.Undefined: // in a library that is named before what uses it
+		if c.Found != "" && said(func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
+			return "-Wl,--no-as-needed", both
+		}
+		return "", nil
+	}
+	for _, line := range c.Lines {
+		if m := toInclude.FindStringSubmatch(line); m != nil {
+			return "-include " + m[1], compiler
+		}
+	}
+	if said(func(line string) bool { return strings.Contains(line, "[-fpermissive]") }) {
+		return "-fpermissive", []string{"CXX"}
+	}
+	return "", nil
 }
 
 // toInclude matches what compilers say of a name whose header is not included.

@@ -89,6 +89,19 @@ func TestAnswersInOrder(t *testing.T) {
 	}
 }
 
+// For a makefile, the compiler is an argument: one that is there keeps its place and what it has.
+func TestArgumentsOfMake(t *testing.T) {
+	r := fern(t)
+	r.Build.Method, r.Build.Args = recipe.Make, []string{"CC=cc -fPIC", "all"}
+	cause := diagnose.Cause{Kind: diagnose.NotRelocatable}
+	answers := To(r, &build.Failure{Package: "fern", Stage: build.StageCompile, Cause: &cause}, evidence(t))
+	require.Len(t, answers, 1)
+	require.NoError(t, answers[0].Give(r, "# why"))
+	text, err := os.ReadFile(filepath.Join(r.Dir, recipe.FileName))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `args = ["CC=cc -fPIC", "all", "CXX=c++ -fPIC"]`)
+}
+
 // A package is not proposed to itself.
 func TestNothingIsAPartOfItself(t *testing.T) {
 	cause := diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"fern"}}

@@ -222,8 +222,8 @@ func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, 
 type Since struct {
 	Now      recipe.Pin // its head
 	Commits  int
-	Messages []string // the first lines of those of the newest
-	Gone     bool     // the commit is not in the branch any more
+	Messages []string // first lines of the newest commit messages
+	Gone     bool     // the branch no longer has the commit
 }
 
 // Since says what has come onto the branch of a tip since a commit of it. Of Subversion it only

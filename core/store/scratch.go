@@ -72,8 +72,8 @@ func hold(path string) (*os.File, error) {
 }
 
 // sweep deletes what programs that were killed have left in the scratch directory,
-// what builds were lent that nobody works on, what is left of trees that were being
-// removed, and files that were being written.
+// what was lent to builds that are no longer under way, half-removed trees, and half-written
+// files.
 func (s *Store) sweep() error {
 	if err := errors.Join(s.sweepTrees(), s.sweepAgain()); err != nil {
 		return err

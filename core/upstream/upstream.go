@@ -75,14 +75,13 @@ type Branch struct {
 	source.Since
 }
 
-// OnBranch says what has come onto a recipe's branch since the build of it that is newest; nil where
-// none is built from it.
+// OnBranch says what has come onto a recipe's branch since the newest build from it; nil without one.
 func OnBranch(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (*Branch, error) {
 	tip := r.Tip()
 	if tip == nil {
 		return nil, nil
 	}
-	receipts, err := m.Store.Receipts()
+	receipts, err := m.Store.ReceiptsOf(r.Name)
 	if err != nil {
 		return nil, m.Store.Wrap(err)
 	}
@@ -90,7 +89,7 @@ func OnBranch(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (*Branc
 	commit := ""
 	for _, x := range receipts {
 		v, err := version.Parse(x.Version)
-		if x.Name != r.Name || err != nil || find(r, v) != nil || newest != nil && x.Began.Before(newest.Began) {
+		if err != nil || find(r, v) != nil || newest != nil && x.Began.Before(newest.Began) {
 			continue
 		}
 		if i := slices.IndexFunc(x.Sources, func(s store.Source) bool { return s.Commit != "" && s.Into == "" }); i >= 0 {
