@@ -324,7 +324,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
 	part, behind := d.e.Known.brings(l.Name())
-	behind = behind && !sure && l.Kind != "header" && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
+	behind = behind && l.Kind != "header" && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
 	if behind {
 		name, found = part.recipe, true
 	}

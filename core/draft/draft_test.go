@@ -175,6 +175,7 @@ func decided(t *testing.T, ac string) string {
 	require.NoError(t, err)
 	known.versions["moss"], known.versions["module moss"] = "1.2", "24.1"
 	known.options = []switchable{{"libdew", "sage", "true"}, {"moss", "moss-16", `"on"`}}
+	known.provides["library moss-16"] = "moss" // by a tree that was built with it
 	d := Read(sourceOf("configure", generated, "configure.ac", ac), "mistplan-1").Decide(Evidence{
 		Known: known, Family: "debian", Here: map[host.Question]host.Answer{{Kind: host.Header, Name: "sage.h"}: {There: true}}})
 	var texts []string

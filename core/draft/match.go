@@ -47,6 +47,25 @@ func (k *Known) brings(name string) (switchable, bool) {
 	return k.options[i], true
 }
 
+// switchables are the options of a recipe by which it has more than it offers without them.
+func switchables(r *recipe.Recipe) (all []switchable) {
+	_, lists := r.Offers.Lists()
+	offered := slices.Concat(slices.Collect(maps.Values(lists))...)
+	for _, o := range r.Options {
+		switch {
+		case o.Implied, o.Default == "on", slices.ContainsFunc(offered, func(what string) bool {
+			what, _ = recipe.SplitModule(what)
+			return o.Name == what || strings.HasSuffix(o.Name, "-"+what)
+		}):
+		case o.Values == nil && o.Default == "off":
+			all = append(all, switchable{r.Name, o.Name, "true"})
+		case o.Accepts("on"):
+			all = append(all, switchable{r.Name, o.Name, keyfile.Quote("on")})
+		}
+	}
+	return all
+}
+
 // Version is that of something which a package has: of a module that of its file, otherwise
 // the package's.
 func (k *Known) Version(pkg string, a listen.Asked) string {
@@ -127,15 +146,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
 			k.add(name, r.Offers)
-			for _, o := range r.Options {
-				switch {
-				case o.Implied || o.Default == "on":
-				case o.Values == nil && o.Default == "off":
-					k.options = append(k.options, switchable{name, o.Name, "true"})
-				case o.Accepts("on"):
-					k.options = append(k.options, switchable{name, o.Name, keyfile.Quote("on")})
-				}
-			}
+			k.options = append(k.options, switchables(r)...)
 			for _, need := range r.Needs {
 				k.needs[name] = append(k.needs[name], need.Names()...)
 			}
