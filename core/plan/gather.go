@@ -90,7 +90,7 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool {
 			return slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Either, name) })
 		}) {
-			return f, badAsk("nothing that could come onto this ladder needs either %s or another", name)
+			return f, badAsk("nothing that could come onto this ladder needs either %s or another; only needs with the key either leave a choice", name)
 		}
 	}
 	if f.Request.Pins, err = f.pins(); err != nil {

@@ -66,12 +66,12 @@ the lock file stay as they are, and later commands choose nothing because of it.
 is built already is not built again; a build that failed or was broken off goes on
 where it stopped.`,
 		Example: `  fernladder build mistplan
-  fernladder build mistplan -o plots=off      a second build beside the first
-  fernladder build --again mistplan           once more, in the place of the build that is there
-  fernladder build --prove mistplan           twice, and compare what comes out
-  fernladder build --watch mistplan           and record every file of the system that it uses
-  fernladder build --until configure mistplan and go on with the same command without it
-  fernladder build --shell mistplan           look around where a build has failed, or has stopped`,
+  fernladder build mistplan -o plots=off        a second build beside the first
+  fernladder build --again mistplan             once more, in the place of the build that is there
+  fernladder build --prove mistplan             twice, and compare what comes out
+  fernladder build --watch mistplan             and record every file of the system that it uses
+  fernladder build --until configure mistplan   stop after a stage; the next build goes on from there
+  fernladder build --shell mistplan             look around where a build has failed, or has stopped`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := errors.Join(onlyOne(c, "again", "prove", "shell", "watch", "until"), onlyOne(c, "until", "cluster")); err != nil {
