@@ -186,8 +186,7 @@ func TestLaunchers(t *testing.T) {
 	w.pkg("fern", recipe)
 	w.must("install", "fern")
 	entry := w.read("root/landing/share/applications/fern.desktop")
-	assert.Contains(t, entry, "\nExec=env \"FERN_LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/trees/fern/")
-	assert.Contains(t, entry, "/bin/fern --grow 50%%\n")
+	assert.Contains(t, entry, "\nExec=env \"FERN_LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/landing/share/fernladder/fern/bin/fern --grow 50%%\n")
 	w.edit("recipes/fern/recipe.toml", "run = \"fern", "run = \"frond")
 	w.fails(1, []string{"install", "fern"}, `the launcher "The fern" runs frond, but the build has placed no program bin/frond (recipes/fern/recipe.toml:`)
 }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"fernladder/core/ground"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -31,6 +32,9 @@ func (a *attempt) addLaunchersAndConfigs(log string) error {
 		if err := a.config(staged, log, c); err != nil {
 			return err
 		}
+	}
+	if err := a.throughLanding(staged, log); err != nil {
+		return err
 	}
 	for file, text := range a.job.declarations() {
 		if err := staged.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -107,6 +111,35 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 		return a.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
 	}
 	return a.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
+}
+
+// throughLanding lets the desktop entries that name files of the tree name them through the
+// landing: people copy entries to their desktop, where they outlive the tree.
+func (a *attempt) throughLanding(staged *os.Root, log string) error {
+	if a.job.Away() {
+		return nil
+	}
+	entries, err := ground.OpenDir(a.dirs.placed)
+	if err != nil {
+		return err
+	}
+	defer entries.Close()
+	files, _ := fs.Glob(staged.FS(), "share/applications/*.desktop")
+	for _, file := range files {
+		data, err := entries.ReadFile(file, store.LargestEntry)
+		if err != nil {
+			continue // it is no entry that a desktop reads
+		}
+		text := bytes.ReplaceAll(data, []byte(a.job.Prefix), []byte(a.m.Store.InUse(a.job.Name)))
+		if bytes.Equal(text, data) {
+			continue
+		}
+		delete(a.digests, file)
+		if err := errors.Join(staged.Remove(file), staged.WriteFile(file, text, 0o644)); err != nil {
+			return a.notInTree(file, err, log)
+		}
+	}
+	return nil
 }
 
 // notInTree makes a failure of the build of an error that the tree is at fault for:

@@ -80,6 +80,13 @@ func Collective(file string) bool {
 	return mime && slices.Contains(MIMEFiles, name)
 }
 
+// Entry tells whether a file of a tree is a desktop entry. What entries name of their tree,
+// they name by store.UsedLink.
+func Entry(file string) bool {
+	is, _ := path.Match("share/applications/*.desktop", file)
+	return is
+}
+
 // MIMEFiles are the files of the database of MIME types, the one that programs look in
 // last.
 var MIMEFiles = []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses", "treemagic", "types", "version", "mime.cache"}
@@ -124,6 +131,9 @@ func arrange(parts []part, rules Rules) (*Arrangement, error) {
 
 func (p *places) add(x part) {
 	for _, f := range x.files {
+		if Entry(f.Path) && !x.Beside {
+			p.claim(store.UsedLink(x.Name), Target{x.Ref, ""})
+		}
 		if Collective(f.Path) {
 			if !x.Beside {
 				p.mix(x.Ref, f.Path)

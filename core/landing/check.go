@@ -40,7 +40,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	found := map[string]bool{}
 	err = dir.Walk(false, func(e ground.Entry) error {
 		switch {
-		case e.Mode.IsDir(), Collective(e.Name), e.Name == "share/man/index.db":
+		case e.Mode.IsDir(), e.Mode&fs.ModeSymlink == 0 && Collective(e.Name), e.Name == "share/man/index.db":
 			return nil
 		case e.Mode&fs.ModeSymlink == 0:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no link any more"})

@@ -88,4 +88,4 @@ func (r Rules) digest(parts []part) string {
 
 // arrangement is raised whenever the same members and rules come to be linked
 // otherwise.
-const arrangement = 3
+const arrangement = 4

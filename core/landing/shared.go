@@ -85,7 +85,7 @@ func (x *sharing) at(dir string) (*ground.Dir, error) {
 // lets tells whether a name of a state may be in the directory. States that were made by
 // other rules may have some that may not.
 func (x *sharing) lets(s *store.Store, number int, name string) bool {
-	return Harmless("", name) || x.rules.lets(packageOf(s, number, name), name)
+	return !Collective(name) && (Harmless("", name) || x.rules.lets(packageOf(s, number, name), name))
 }
 
 // packageOf is the package to whose tree the link of a state leads that a name is, or is

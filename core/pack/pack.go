@@ -393,6 +393,9 @@ func (p *packing) names(people []*store.Receipt) ([]Made, error) {
 		}
 		o.Description = "The names by which " + r.Name + " is used, in " + p.m.Settings.Pack.Links + "."
 		for name, target := range links.Links {
+			if landing.Collective(name) {
+				continue
+			}
 			at := filepath.Join(p.m.Settings.Pack.Links, name)
 			o.Files = append(o.Files, ospackage.File{Path: at, Target: filepath.Join(p.m.Store.Tree(target.Ref), target.Path)})
 			o.Loader = o.Loader || strings.HasPrefix(name, "lib/") && strings.Contains(filepath.Base(name), ".so")

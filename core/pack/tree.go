@@ -1,6 +1,7 @@
 package pack
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/landing"
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
 	"fernladder/core/shell"
@@ -120,6 +122,15 @@ func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackag
 	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
 	if f.Mode.IsRegular() {
 		p.give(&o, dir, r, f.Path)
+	}
+	if !landing.Entry(f.Path) {
+		return o
+	}
+	// There is no landing where the package will be.
+	if data, err := dir.ReadFile(f.Path, store.LargestEntry); err == nil && store.Digest(data) == f.SHA256 {
+		text := bytes.ReplaceAll(data, []byte(p.m.Store.InUse(r.Name)), []byte(r.Tree))
+		o.Size, o.SHA256 = int64(len(text)), store.Digest(text)
+		o.Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
 	}
 	return o
 }

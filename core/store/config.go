@@ -32,6 +32,16 @@ func configurable(file string) bool {
 		file != ownDirectory && !strings.HasPrefix(file, ownDirectory+"/")
 }
 
+// UsedLink is the link of the landing, below it, that leads to the tree of the build of a
+// package that has the plain names.
+func UsedLink(name string) string { return ownDirectory + "/" + name }
+
+// LargestEntry is more than a desktop entry has.
+const LargestEntry = 64 << 10
+
+// InUse is the path of the tree of a package through the landing.
+func (s *Store) InUse(name string) string { return filepath.Join(s.Root, "landing", UsedLink(name)) }
+
 // ConfigFile is where a configuration file of a package is.
 func (s *Store) ConfigFile(name, file string) string {
 	return filepath.Join(s.Root, "config", name, filepath.FromSlash(file))
