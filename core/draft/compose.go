@@ -55,11 +55,11 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	}
 	c.settings(s.Settings)
 	for _, w := range d.Needs {
-		c.need(w)
+		c.need(w, s.Hints)
 	}
 	c.listed(d.Perhaps, "The source seems to need these, and neither a recipe nor this machine has them.")
 	c.listed(d.Itself, "The source takes these, too, where they are there. The build does not see them,", "as nothing here asks for them.")
-	c.hints(s.Hints(family))
+	c.hints(s.Hints)
 	c.line("")
 	c.line("[build]")
 	c.finding("method", s.Method)
@@ -315,7 +315,7 @@ func (c *composer) choice(o Choice) {
 }
 
 // need writes a need on a recipe, or on the operating system.
-func (c *composer) need(w Wants) {
+func (c *composer) need(w Wants, hints []Hint) {
 	c.line("")
 	conditions := make([]string, len(w.When))
 	for i, option := range w.When {
@@ -342,6 +342,11 @@ func (c *composer) need(w Wants) {
 			}
 		}
 	}
+	own := ""
+	if i := slices.IndexFunc(entry.Packages, func(p keyfile.Pair) bool { return p.Name == c.family }); i >= 0 {
+		own = entry.Packages[i].Values[0]
+	}
+	entry.Packages = packagesFor(hints, w.Question, own, entry.Packages)
 	c.line("%s", entry.Text())
 }
 
@@ -361,16 +366,11 @@ func (c *composer) listed(what []string, about ...string) {
 
 // hints tells what the source's own texts say.
 func (c *composer) hints(hints []Hint) {
-	if len(hints) == 0 {
-		return
-	}
-	c.line("")
-	c.line("# The source's own texts say:")
+	var lines []string
 	for _, h := range hints {
-		for _, line := range h.Lines() {
-			c.line("#   %s", plainText(line))
-		}
+		lines = append(lines, h.Lines(c.family)...)
 	}
+	c.listed(lines, "The source's own files say:")
 }
 
 // inSteps begins the table of steps, once.

@@ -52,11 +52,11 @@ type Source struct {
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
 	buildfile.Reading
-	Heard     bool                       // what it looks for is what its own configure step has asked for
-	Hints     func(family string) []Hint // of its texts
-	generated []buildfile.Lookup         // programs that make the configure script
-	mentioned []string                   // programs that configure.ac seems not to go on without
-	Remarks   []Finding                  // what else a person should know
+	Heard     bool               // what it looks for is what its own configure step has asked for
+	Hints     []Hint             // of its texts
+	generated []buildfile.Lookup // programs that make the configure script
+	mentioned []string           // programs that configure.ac seems not to go on without
+	Remarks   []Finding          // what else a person should know
 }
 
 // An ExtraOf is an archive that a source needs besides, of which its own files have the
@@ -75,7 +75,7 @@ func Read(files fs.FS, archive string) *Source {
 	t.identity(s)
 	t.about(s)
 	t.reading(s)
-	s.Hints = func(family string) []Hint { return Hints(t.text, family) }
+	s.Hints = Hints(files)
 	return s
 }
 

@@ -2,111 +2,247 @@ package draft
 
 import (
 	"context"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
+	"fernladder/core/host"
+	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/source"
 )
 
-// A Hint is what a text of the source says of how it is built, for people.
+// A Hint is what a file of the source says of how it is built, to people, to distributions
+// or to services that build it. Such files are read, and never run.
 type Hint struct {
-	From     string   // file
-	Packages []string // that it wants installed on a system of the family that was asked for
-	Flags    []string // that it configures with
+	From     string
+	Packages map[string][]string // that it wants installed, by family of operating systems
+	Flags    []string            // that it configures with
+	Targets  []string            // of make that it names, besides the usual ones
 }
 
-// texts are where sources tell people how they are built.
-var texts = []string{"README", "README.md", "README.txt", "README.rst", "README.markdown", "README.adoc", "Readme.md", "readme.md", "INSTALL", "INSTALL.md", "INSTALL.txt", "INSTALL.rst",
-	"BUILD.md", "BUILDING", "BUILDING.md", "BUILDING.txt", "COMPILING", "HACKING", "HACKING.md", "docs/INSTALL", "docs/INSTALL.md", "docs/BUILDING.md", "doc/INSTALL", "doc/install.md", "docs/building.md", ".travis.yml"}
-
 var (
+	// forPeople is what texts for people are called, in the order in which a person reads them.
+	forPeople = []*pattern.Pattern{
+		pattern.New(`(?i)^readme(?:\.(?:md|txt|rst|markdown|adoc|asciidoc|1st|unix|linux))?$`),
+		pattern.New(`(?i)^(?:install(?:ation)?|build(?:ing)?|compil(?:e|ing)|hacking)(?:[._-](?:unix|linux))?(?:\.(?:md|txt|rst|markdown|adoc|asciidoc))?$`),
+	}
+	tellingDirs = []string{".", "doc", "docs", ".github/workflows", ".circleci", "ci", "debian", "scripts", "packaging", "rpm"}
+	telling     = pattern.New(`(?i)^(?:\.?(?:travis|gitlab-ci|cirrus|github/workflows/[\w.-]+|circleci/config)\.ya?ml|(?:[\w./-]*/)?(?:bootstrap|[\w-]*dep(?:s|endencies)[\w-]*)(?:\.(?:sh|bash))?|(?:[\w./-]*/)?[\w.+-]+\.spec|debian/control)$`)
+
 	installs = map[string]*pattern.Pattern{
 		"debian": pattern.New(`(?m)\b(?:apt|apt-get|aptitude)(?:[ \t]+-\S+)*[ \t]+install((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 		"fedora": pattern.New(`(?m)\b(?:dnf|yum)(?:[ \t]+-\S+)*[ \t]+install((?:[ \t]+\\?\n?[ \t]*[\w.+:=()-]+)+)`),
-		"suse":   pattern.New(`(?m)\bzypper(?:[ \t]+-\S+)*[ \t]+(?:in|install)((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
+		"suse":   pattern.New(`(?m)\bzypper(?:[ \t]+-\S+)*[ \t]+(?:in|install)((?:[ \t]+\\?\n?[ \t]*[\w.+:=()-]+)+)`),
 		"arch":   pattern.New(`(?m)\bpacman[ \t]+-S\w*((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
-		"alpine": pattern.New(`(?m)\bapk[ \t]+add((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
+		"alpine": pattern.New(`(?m)\bapk(?:[ \t]+-\S+)*[ \t]+add((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 	}
-	configures = pattern.New(`(?m)(?:\./configure|\bcmake|\bmeson(?:[ \t]+setup)?)((?:[ \t]+\\?\n?[ \t]*[^\s\\` + "`" + `]+)+)`)
-	flagWord   = pattern.New(`^(?:--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+,-]+)?|-D[\w.:-]+=(?:ON|OFF|TRUE|FALSE|YES|NO|true|false|enabled|disabled))$`)
-	usualFlags = pattern.New(`^-D(?:CMAKE_\w+|BUILD_SHARED_LIBS|BUILD_TESTING)|(?:sysroot|debug)`)
+	listedPackages = pattern.New(`(?m)^[ \t]*packages:[ \t]*\n((?:[ \t]*-[ \t]+[\w.+:'"-]+[ \t]*\n)+)`) // as a service of builds installs them
+	buildDepends   = pattern.New(`(?m)^Build-Depends(?:-Arch)?:((?:[^\n]*\n)(?:[ \t][^\n]*\n)*)`)
+	buildRequires  = pattern.New(`(?m)^BuildRequires:([^\n]*)`)
+	restricted     = pattern.New(`\([<>=][^)]*\)|\[[^\]]*\]|<[^>\n]*>|[<>=]+[ \t]*[\w.:~+-]+|\$\{[^}]*\}`) // to versions, architectures and the like
+	makes          = pattern.New("(?m)(?:^[ \\t]*[$#>%]?[ \\t]*|[`'\"])g?make[ \\t]+([a-z][a-z0-9_-]+)\\b(?:$|[ \\t]*[`'\"\\n;])")
+	configures     = pattern.New(`(?m)(?:\./configure|\bcmake|\bmeson(?:[ \t]+setup)?)((?:[ \t]+\\?\n?[ \t]*[^\s\\` + "`" + `]+)+)`)
+	flagWord       = pattern.New(`^(?:--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+,-]+)?|-D[\w.:-]+=(?:ON|OFF|TRUE|FALSE|YES|NO|true|false|enabled|disabled))$`)
+	usualFlags     = pattern.New(`^-D(?:CMAKE_\w+|BUILD_SHARED_LIBS|BUILD_TESTING)|(?:sysroot|debug)`)
+	usualTargets   = []string{"all", "install", "check", "test", "tests", "clean", "distclean", "uninstall", "dist", "sure", "it", "the", "and"}
+	noPackages     = []string{"and", "or", "the", "if", "for", "to", "sudo", "then", "from"}
 )
 
-// Hints reads what the source's own texts say. read gives the text of a file, or "".
-func Hints(read func(name string) string, family string) []Hint {
-	var hints []Hint
-	for _, name := range texts {
-		text := read(name)
-		if text == "" {
-			continue
+// telltales are the files of a source that say how it is built: texts for people first.
+func telltales(files fs.FS) (names []string, people int) {
+	var all []string
+	for _, dir := range tellingDirs {
+		entries, _ := fs.ReadDir(files, dir)
+		for _, e := range entries {
+			if e.Type().IsRegular() {
+				all = append(all, path.Join(dir, e.Name()))
+			}
 		}
-		h := Hint{From: name}
-		if p := installs[family]; p != nil {
+	}
+	for _, p := range forPeople {
+		for _, name := range all {
+			if dir := path.Dir(name); (dir == "." || dir == "doc" || dir == "docs") && p.MatchString(path.Base(name)) {
+				names = append(names, name)
+			}
+		}
+	}
+	people = len(names)
+	for _, name := range all {
+		if telling.MatchString(name) {
+			names = append(names, name)
+		}
+	}
+	return names, people
+}
+
+// Hints reads what the files of a source say.
+func Hints(files fs.FS) (hints []Hint) {
+	t := &tree{files: files, texts: map[string]string{}}
+	names, people := telltales(files)
+	for i, name := range names {
+		text := t.text(name)
+		h := Hint{From: name, Packages: map[string][]string{}}
+		for family, p := range installs {
 			for _, m := range p.FindAllStringSubmatch(text, -1) {
-				for _, word := range strings.Fields(strings.ReplaceAll(m[1], `\`, " ")) {
-					if !strings.HasPrefix(word, "-") && len(word) > 1 && !slices.Contains([]string{"and", "or", "the", "if", "for", "to", "sudo"}, word) && !slices.Contains(h.Packages, word) {
-						h.Packages = append(h.Packages, plainText(word))
-					}
+				h.install(family, strings.Fields(strings.ReplaceAll(m[1], `\`, " ")))
+			}
+		}
+		for _, m := range listedPackages.FindAllStringSubmatch(text, -1) {
+			h.install("debian", strings.FieldsFunc(m[1], func(r rune) bool { return strings.ContainsRune(" \t\n'\"", r) }))
+		}
+		if path.Base(name) == "control" {
+			for _, m := range buildDepends.FindAllStringSubmatch(text, -1) {
+				h.install("debian", requirements(m[1]))
+			}
+		}
+		if path.Ext(name) == ".spec" {
+			for _, m := range buildRequires.FindAllStringSubmatch(text, -1) {
+				h.install("fedora", requirements(m[1]))
+				if strings.Contains(text, "suse_version") {
+					h.install("suse", requirements(m[1]))
 				}
 			}
 		}
-		for _, m := range configures.FindAllStringSubmatch(text, -1) {
-			for _, word := range strings.Fields(strings.ReplaceAll(m[1], `\`, " ")) {
-				if flagWord.MatchString(word) && !usualFlags.MatchString(word) && !slices.Contains(h.Flags, word) {
-					h.Flags = append(h.Flags, plainText(word))
-				}
-			}
+		if i < people {
+			h.commands(text)
 		}
-		const enough = 24
-		if h.Packages = h.Packages[:min(enough, len(h.Packages))]; len(h.Packages)+len(h.Flags) > 0 {
-			h.Flags = h.Flags[:min(enough, len(h.Flags))]
+		if len(h.Packages)+len(h.Flags)+len(h.Targets) > 0 {
 			hints = append(hints, h)
 		}
 	}
 	return hints
 }
 
+// enough is more than a text names of anything.
+const enough = 24
+
+// requirements are the packages of a list of requirements, of alternatives the first.
+func requirements(list string) (names []string) {
+	for part := range strings.SplitSeq(restricted.ReplaceAllString(list, ""), ",") {
+		first, _, _ := strings.Cut(part, "|")
+		names = append(names, strings.Fields(first)...)
+	}
+	return names
+}
+
+func (h *Hint) install(family string, words []string) {
+	for _, word := range words {
+		word = strings.TrimRight(word, ".:")
+		if len(word) < 2 || strings.HasPrefix(word, "-") || strings.HasPrefix(word, "mingw") || slices.Contains(noPackages, word) || host.CheckPackageName(word) != nil ||
+			slices.Contains(h.Packages[family], word) || len(h.Packages[family]) == enough {
+			continue
+		}
+		h.Packages[family] = append(h.Packages[family], word)
+	}
+}
+
+// commands takes what a text for people has them type.
+func (h *Hint) commands(text string) {
+	for _, m := range configures.FindAllStringSubmatch(text, -1) {
+		for _, word := range strings.Fields(strings.ReplaceAll(m[1], `\`, " ")) {
+			if flagWord.MatchString(word) && !usualFlags.MatchString(word) && !slices.Contains(h.Flags, word) && len(h.Flags) < enough {
+				h.Flags = append(h.Flags, plainText(word))
+			}
+		}
+	}
+	for _, m := range makes.FindAllStringSubmatch(text, -1) {
+		if !slices.Contains(usualTargets, m[1]) && !slices.Contains(h.Targets, m[1]) && len(h.Targets) < enough {
+			h.Targets = append(h.Targets, m[1])
+		}
+	}
+}
+
 // HintsOf reads those of a source that others may have changed: only regular files of it,
 // behind no links.
-func HintsOf(dir, family string) []Hint {
-	d, err := ground.OpenDir(dir)
+func HintsOf(dir string) []Hint {
+	files, done, err := FilesOf(dir)
 	if err != nil {
 		return nil
 	}
-	defer d.Close()
-	return Hints(func(name string) string {
-		text, err := d.ReadFile(name, longestText)
-		if err != nil {
-			return ""
-		}
-		return strings.ToValidUTF8(string(text), "?")
-	}, family)
+	defer done()
+	return Hints(files)
 }
 
-// Lines are a hint in words.
-func (h Hint) Lines() (lines []string) {
-	if len(h.Packages) > 0 {
-		lines = append(lines, h.From+" wants installed: "+strings.Join(h.Packages, " "))
-	}
-	if len(h.Flags) > 0 {
-		lines = append(lines, h.From+" configures with: "+strings.Join(h.Flags, " "))
+// Lines are a hint in words, with the packages of one family.
+func (h Hint) Lines(family string) (lines []string) {
+	for _, part := range []struct {
+		says  string
+		words []string
+	}{{" wants installed: ", h.Packages[family]}, {" configures with: ", h.Flags}, {" names targets of make: ", h.Targets}} {
+		if len(part.words) > 0 {
+			lines = append(lines, h.From+part.says+strings.Join(part.words, " "))
+		}
 	}
 	return lines
 }
 
-// ReadmeOf brings an archive, and finds the text by which its source tells people about
-// itself; name is "" where there is none. Nothing of it stays unpacked.
-func ReadmeOf(ctx context.Context, m *machine.Machine, w source.Wanted) (name, text string, err error) {
+// packagesFor are the packages that hints name for something, of families whose own is not
+// known. own is the package of one family that has it, or "".
+func packagesFor(hints []Hint, q host.Question, own string, known []keyfile.Pair) []keyfile.Pair {
+	name := q.Name
+	if q.Kind == host.Header {
+		name = strings.TrimSuffix(path.Base(name), path.Ext(name))
+	}
+	var all []keyfile.Pair
+	for _, family := range host.Families {
+		if i := slices.IndexFunc(known, func(p keyfile.Pair) bool { return p.Name == family }); i >= 0 {
+			all = append(all, known[i])
+			continue
+		}
+		if p := hinted(hints, family, func(p string) bool {
+			return (stem(p) == stem(name) || own != "" && stem(p) == stem(own)) && (q.Kind == host.Program || family == "arch" || strings.Contains(p, "-dev"))
+		}); p != "" {
+			all = append(all, keyfile.Pair{Name: family, Values: []string{p}})
+		}
+	}
+	return all
+}
+
+// hinted is the one package of a family that fits; "" where several do.
+func hinted(hints []Hint, family string, fits func(string) bool) (found string) {
+	for _, h := range hints {
+		for _, p := range h.Packages[family] {
+			if fits(p) && found != "" && found != p {
+				return ""
+			}
+			if fits(p) {
+				found = p
+			}
+		}
+	}
+	return found
+}
+
+var (
+	ornament = pattern.New(`^lib|-dev(?:el)?$`)
+	noLetter = pattern.New(`[^a-z0-9]`)
+	counted  = pattern.New(`(?:\d+g?|\d[\d.]*)$`)
+)
+
+// stem is what the names of a package have in common on several distributions: libX11-devel
+// and libx11-dev are of x11, zlib-devel and zlib1g-dev of zlib.
+func stem(name string) string {
+	return counted.ReplaceAllString(noLetter.ReplaceAllString(ornament.ReplaceAllString(strings.ToLower(name), ""), ""), "")
+}
+
+// A Text is one that a source has for people.
+type Text struct {
+	File string `json:"file"`
+	Text string `json:"text"`
+}
+
+// ReadmeOf brings an archive, and returns the first text by which its source tells people
+// about itself, and the first by which it tells how it is built. Nothing of it stays unpacked.
+func ReadmeOf(ctx context.Context, m *machine.Machine, w source.Wanted) (texts []Text, err error) {
 	if err := m.Store.Prepare(); err != nil {
-		return "", "", err
+		return nil, err
 	}
 	dir, done, err := m.Store.Scratch("readme")
 	if err != nil {
-		return "", "", m.Store.Wrap(err)
+		return nil, m.Store.Wrap(err)
 	}
 	defer done()
 	err = m.Archives.Use(ctx, w, func(archive string) error {
@@ -123,13 +259,13 @@ func ReadmeOf(ctx context.Context, m *machine.Machine, w source.Wanted) (name, t
 		}
 		defer done()
 		t := &tree{files: files, texts: map[string]string{}}
-		for _, candidate := range texts {
-			if t.has(candidate) && path.Ext(candidate) != ".yml" {
-				name, text = candidate, t.text(candidate)
-				break
+		names, people := telltales(files)
+		for _, p := range forPeople {
+			if i := slices.IndexFunc(names[:people], func(name string) bool { return p.MatchString(path.Base(name)) }); i >= 0 {
+				texts = append(texts, Text{names[i], t.text(names[i])})
 			}
 		}
 		return nil
 	})
-	return name, text, m.Stored(err)
+	return texts, m.Stored(err)
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -62,12 +63,25 @@ func TestCratesThatAreNotThere(t *testing.T) {
 	assert.Contains(t, text, "# open: where its 1 crates come from: Cargo.lock")
 }
 
+// Texts, scripts and packagings say what other systems call a need. Nothing of them is run.
 func TestHints(t *testing.T) {
-	read := func(name string) string {
-		return map[string]string{"INSTALL.md": "Run `sudo apt-get install -y libmoss-dev \\\n    leaf-tools` or dnf install moss-devel.\nThen ./configure --prefix=/usr --enable-plots \\\n  --with-moss=builtin", "README": "Nothing."}[name]
+	files := sourceOf("Installation.TXT", "Run `sudo apt-get install -y libmoss1g-dev \\\n    leaf-tools` or dnf install Moss-devel.\nThen ./configure --prefix=/usr --enable-plots \\\n  --with-moss=builtin\n\n  $ make samples\nmake sure that it runs; make install\n",
+		"README", "Nothing.", "fern.spec", "BuildRequires: moss-devel >= 2, pkgconfig(leaf)\nBuildRequires:\tbison\n%if 0%{?suse_version}\n",
+		"debian/control", "Source: fern\nBuild-Depends: debhelper (>= 12), libfrond-dev (>= 1.2) [amd64] | frond-dev,\n libleaf-dev <!nocheck>\nHomepage: x\n",
+		".github/workflows/c.yml", "run: sudo pacman -S --noconfirm moss\n", "install-deps.sh", "apk --no-cache add moss-dev\n", "src/README", "apt install nothing\n")
+	hints := Hints(files)
+	froms := map[string]Hint{}
+	for _, h := range hints {
+		froms[h.From] = h
 	}
-	assert.Equal(t, []Hint{{"INSTALL.md", []string{"libmoss-dev", "leaf-tools"}, []string{"--enable-plots", "--with-moss=builtin"}}}, Hints(read, "debian"))
-	assert.Equal(t, []string{"moss-devel."}, Hints(read, "fedora")[0].Packages)
+	assert.Equal(t, Hint{"Installation.TXT", map[string][]string{"debian": {"libmoss1g-dev", "leaf-tools"}, "fedora": {"Moss-devel"}}, []string{"--enable-plots", "--with-moss=builtin"}, []string{"samples"}}, hints[0])
+	assert.Equal(t, []string{"debhelper", "libfrond-dev", "libleaf-dev"}, froms["debian/control"].Packages["debian"])
+	assert.Equal(t, map[string][]string{"fedora": {"moss-devel", "bison"}, "suse": {"moss-devel", "bison"}}, froms["fern.spec"].Packages)
+	assert.Len(t, hints, 5)
+	moss := host.Question{Kind: host.Header, Name: "moss/moss.h"}
+	want := []keyfile.Pair{{Name: "debian", Values: []string{"libmoss1g-dev"}}, {Name: "fedora", Values: []string{"mine"}}, {Name: "suse", Values: []string{"moss-devel"}}, {Name: "arch", Values: []string{"moss"}}, {Name: "alpine", Values: []string{"moss-dev"}}}
+	assert.Equal(t, want, packagesFor(hints, moss, "", []keyfile.Pair{{Name: "fedora", Values: []string{"mine"}}}))
+	assert.Empty(t, packagesFor(hints, host.Question{Kind: host.Module, Name: "mossy"}, "", nil))
 }
 
 // The URL of a release serves for later ones, where the version is in its name.

@@ -4,23 +4,27 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/listen"
+	"fernladder/core/recipe"
 )
 
 // switches finds out what the source's switches are unless told otherwise, and what is looked
 // for by them: by what changes when they are turned off. Those that have the name of something
 // that is looked for are turned off one by one, the others together first.
 func (h *hearing) switches(lookups []*buildfile.Lookup) error {
-	var named, off, on, aside, valued []*buildfile.Switch
+	var named, off, on, aside, valued, static []*buildfile.Switch
 	for i := range h.source.Switches {
 		sw := &h.source.Switches[i]
 		switch {
 		case sw.Values != nil:
 			valued = append(valued, sw)
+		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off && h.source.Method.Value != string(recipe.Configure): // where it is not libtool's
+			static = append(static, sw)
 		case len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
 		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
 			return slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(sw.Raw) })
@@ -42,6 +46,16 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			return nil
 		}
 		return turn(sw)
+	})
+	if err != nil {
+		return err
+	}
+	err = each(static, func(sw *buildfile.Switch) error {
+		run, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
+		if err == nil && !run.OK {
+			sw.Default, sw.Purpose, sw.Off = buildfile.On, "", nil
+		}
+		return err
 	})
 	if err != nil {
 		return err
@@ -218,5 +232,8 @@ func unlike(one, other *listen.Run) (names []string) {
 // compiled with.
 func differ(one, other *listen.Run) (changed, configured bool) {
 	names := unlike(one, other)
-	return len(names) > 0, slices.ContainsFunc(names, listen.Compiled)
+	return len(names) > 0, slices.ContainsFunc(names, func(name string) bool {
+		// A target that is not there is none of what is compiled otherwise.
+		return listen.Compiled(name) && (!strings.HasSuffix(name, "flags.make") || one.Made[name] != "" && other.Made[name] != "")
+	})
 }

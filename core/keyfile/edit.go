@@ -92,11 +92,7 @@ func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 			e.change(old.offset, e.valueEnd(old), values[key])
 			continue
 		}
-		at := e.lineEnd(table.offset)
-		if n := len(table.entries); n > 0 {
-			at = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
-		}
-		e.change(at, at, "\n"+key+" = "+values[key])
+		e.addLine(table, key+" = "+values[key])
 	}
 }
 

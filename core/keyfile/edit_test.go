@@ -24,6 +24,10 @@ func TestEdits(t *testing.T) {
 			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "1"})
 			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "2"})
 		}, "[last]", "[last]\n\n[last.one]\nnew = 2\n"},
+		"a table that has one below it": {func(e *Edit) {
+			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "1"})
+			e.SetTable("last", []string{"more"}, map[string]string{"more": "2"})
+		}, "[last]", "[last]\nmore = 2\n\n[last.one]\nnew = 1\n"},
 		"a table that is not there": {func(e *Edit) { e.SetTable("more", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\n\n[more]\nnew = 1\n"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -448,7 +448,7 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 		file = argv[0]
 	}
 	ended, err := inside.Run(seal.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: append(env,
-		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD="+dir,
+		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD="+dir,
 		"FL_LISTEN="+says, "FL_KEPT="+r.at("kept"), "FL_ANSWERS="+filepath.Join(r.given(), name, "answers"),
 		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
 	if ctx.Err() != nil {

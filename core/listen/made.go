@@ -45,7 +45,7 @@ func options(made *ground.Dir) (all []Option) {
 		return nil
 	}
 	for _, m := range cached.Compiled().FindAllSubmatch(text, most) {
-		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "FETCHCONTENT_") {
+		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "CPACK_") && !strings.HasPrefix(name, "FETCHCONTENT_") {
 			all = append(all, Option{name, strings.ReplaceAll(string(m[1]), "\n//", ""), m[3] != nil})
 		}
 	}

@@ -266,8 +266,8 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 // into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
 func helpful(c *diagnose.Cause) (flag string, variables []string) {
 	said := func(matches func(line string) bool) bool { return slices.ContainsFunc(c.Lines, matches) }
-	compiler := []string{"CC"}
-	if ofCXX.MatchString(c.Place) {
+	compiler, inCXX := []string{"CC"}, ofCXX.MatchString(c.Place) || strings.Contains(c.Name(), "C++") || said(ofCXX.MatchString)
+	if inCXX {
 		compiler = []string{"CXX"}
 	}
 	both := []string{"CC", "CXX"}
@@ -276,7 +276,7 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 		switch {
 		case said(func(line string) bool { return strings.Contains(line, "multiple definition") }):
 			return "-fcommon", []string{"CC"}
-		case ofCXX.MatchString(c.Place):
+		case inCXX:
 			return "-std=gnu++14", compiler
 		}
 		return "-std=gnu17", compiler
@@ -305,4 +305,4 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w./+-]+)>`)
 
 // ofCXX matches places in C++.
-var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?::|$)`)
+var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?:[:,]|$)`)

@@ -356,8 +356,8 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 		a.showFindings(c, all)
 	}
 	a.showDecided(decided)
-	for _, h := range found.Hints(m.System.Family) {
-		for _, line := range h.Lines() {
+	for _, h := range found.Hints {
+		for _, line := range h.Lines(m.System.Family) {
 			a.screen.Print("%s %s", a.screen.Strong("hint    "), line)
 		}
 	}

@@ -116,8 +116,8 @@ func (h *helper) says(f *build.Failure) (lines []string) {
 	if f.Work == "" || len(f.Cause.Questions()) == 0 {
 		return nil
 	}
-	for _, hint := range draft.HintsOf(build.SourceOf(f.Work), h.m.System.Family) {
-		for _, line := range hint.Lines() {
+	for _, hint := range draft.HintsOf(build.SourceOf(f.Work)) {
+		for _, line := range hint.Lines(h.m.System.Family) {
 			lines = append(lines, build.Printed(line))
 		}
 	}

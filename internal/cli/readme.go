@@ -17,17 +17,19 @@ func (a *app) readme(ctx context.Context, name string) error {
 	if part.Checkout != nil {
 		return usage("the source of %s is a repository; its README is at %s", name, part.Checkout.URL())
 	}
-	file, text, err := draft.ReadmeOf(ctx, m, part.Archive)
+	texts, err := draft.ReadmeOf(ctx, m, part.Archive)
 	if err != nil {
 		return a.failed(m, err)
 	}
-	if file == "" {
-		return usage("the source of %s has no README", name)
+	if len(texts) == 0 {
+		return usage("the source of %s has no README, and no INSTALL", name)
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]string{"file": file, "text": text})
+		return a.screen.PrintJSON(texts)
 	}
-	a.screen.Note("%s of %s:", file, name)
-	a.screen.Print("%s", text)
+	for _, t := range texts {
+		a.screen.Note("%s of %s:", t.File, name)
+		a.screen.Print("%s", t.Text)
+	}
 	return nil
 }

@@ -34,7 +34,7 @@ func (a *app) showCommand() *cobra.Command {
 		Use:   "show NAME",
 		Short: "Show all about an installed package",
 		Long: "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.\n" +
-			"With --readme, what the source of a recipe says about itself, without unpacking it\nanywhere: README, or else INSTALL.",
+			"With --readme, what the source of a recipe says about itself, without unpacking it\nanywhere: README and INSTALL, or what they are called.",
 		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan --readme",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
