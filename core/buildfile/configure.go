@@ -10,7 +10,7 @@ import (
 // A line of a configure script's help that names an option, and lines that go on with
 // its explanation. Scripts written by hand print them with echo or printf.
 var (
-	helpOption = pattern.New(`^(?:[ \t]*(?:echo|printf|print)\s+["']|["'])?[ \t]{0,8}--(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=[^\s"'\\]+)?(?:(?:[ \t.:-]|\\t)+(\S.*?))?(?:\\n)?["']?;?$`)
+	helpOption = pattern.New(`^(?:[ \t]*(?:echo|printf|print)\s+["']|["'])?[ \t]{0,8}--?(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=[^\s"'\\]+)?(?:(?:[ \t.:-]|\\t)+(\S.*?))?(?:\\n)?["']?;?$`)
 	helpMore   = pattern.New(`^ {10,}(\S.*)$`)
 )
 

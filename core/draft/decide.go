@@ -9,6 +9,7 @@ import (
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
 	"fernladder/core/listen"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
@@ -245,7 +246,12 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 			have = append(have, name)
 		}
 	}
+	theirs, set := d.instead(sw)
 	switch {
+	case theirs != "" && len(lack) == 0: // rather than a copy in the source
+		if c.Set = set; set == "on" && len(have) == 0 {
+			byName, have = theirs, []string{theirs}
+		}
 	case sw.Purpose == buildfile.Shared:
 		c.Set = "on"
 	case sw.Purpose != "":
@@ -279,6 +285,30 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 	}
 }
+
+// instead is the recipe of what a source has a copy of, where a switch takes that or what is
+// outside of it, and what the switch has to be for the latter.
+func (d *decision) instead(sw buildfile.Switch) (name, set string) {
+	for set, names := range map[string]*pattern.Pattern{"on": theirs, "off": copies} {
+		m := names.FindStringSubmatch(sw.Raw)
+		if m == nil {
+			continue
+		}
+		for _, kind := range []string{"module", "library"} {
+			if name, _, found := d.e.Known.Find(kind, strings.ToLower(m[1])); found && name != d.source.Name.Value {
+				return name, set
+			}
+		}
+	}
+	return "", ""
+}
+
+// theirs matches switches that take what is outside of a source, copies those that take what is
+// inside.
+var (
+	theirs = pattern.New(`(?i)(?:^|[-_])(?:system|external)[-_](?:lib(?:rary)?[-_])?(\w[\w.+-]*)$`)
+	copies = pattern.New(`(?i)(?:^|[-_])(?:bundled|included|internal|builtin)[-_](\w[\w.+-]*)$`)
+)
 
 // value decides about a switch that has values, of which some are called like what they
 // need: the first that a recipe has, or else, where the build does not go on without any,
@@ -389,14 +419,18 @@ func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why stri
 	for _, name := range l.Names {
 		its = cmp.Or(its, d.e.Known.versions[listen.Key(l.Kind, name)])
 	}
+	fits := func(one string) bool {
+		v, err := version.Parse(one)
+		r, wrong := version.ParseRange(l.Version)
+		return err != nil || wrong != nil || r.Contains(v)
+	}
 	switch {
-	case its == of && its != "", its == "" && l.Kind != "module":
+	case its == of && its != "", its == "" && (l.Kind == "program" || l.Kind == "package" && fits(of)):
 		return l.Version, ""
 	case its == "" || l.Version == "":
 		return "", ""
 	}
-	v, err := version.Parse(its)
-	if r, wrong := version.ParseRange(l.Version); err == nil && wrong == nil && !r.Contains(v) {
+	if !fits(its) {
 		return "> " + of, fmt.Sprintf("; %s %s has %s %s", pkg, of, l.Name(), its)
 	}
 	return "", ""

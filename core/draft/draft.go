@@ -226,6 +226,9 @@ func (t *tree) method(s *Source) {
 	switch {
 	case byHand && t.has("CMakeLists.txt") && strings.Contains(t.text("configure"), "cmake"):
 		found(recipe.CMake, "CMakeLists.txt", Certain) // which the script only calls
+	case byHand && installTarget.MatchString(t.text("Makefile.in")) && !strings.Contains(t.text("configure"), "prefix") && !strings.Contains(t.text("Makefile.in"), "prefix"):
+		t.makefile(s, "Makefile.in")
+		s.Prepare = "./configure"
 	case t.has("configure"):
 		found(recipe.Configure, "configure", Certain)
 		t.leftOut(s)
@@ -387,7 +390,11 @@ func (t *tree) makefile(s *Source, name string) {
 	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {
 		if !seen[m[1]] {
 			seen[m[1]] = true
-			value := "$FL_PREFIX" + strings.TrimPrefix(strings.TrimPrefix(m[2], "/usr/local"), "/usr")
+			below := strings.TrimPrefix(strings.TrimPrefix(m[2], "/usr/local"), "/usr")
+			if below == "/man" || strings.HasPrefix(below, "/man/") {
+				below = "/share" + below
+			}
+			value := "$FL_PREFIX" + below
 			s.Args = append(s.Args, m[1]+"="+value)
 			s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=" + value, name + ", which would place files in " + m[2], Guessed})
 		}

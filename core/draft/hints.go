@@ -47,7 +47,7 @@ var (
 	configures     = pattern.New(`(?m)(?:\./configure|\bcmake|\bmeson(?:[ \t]+setup)?)((?:[ \t]+\\?\n?[ \t]*[^\s\\` + "`" + `]+)+)`)
 	flagWord       = pattern.New(`^(?:--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+,-]+)?|-D[\w.:-]+=(?:ON|OFF|TRUE|FALSE|YES|NO|true|false|enabled|disabled))$`)
 	usualFlags     = pattern.New(`^-D(?:CMAKE_\w+|BUILD_SHARED_LIBS|BUILD_TESTING)|(?:sysroot|debug)`)
-	usualTargets   = []string{"all", "install", "check", "test", "tests", "clean", "distclean", "uninstall", "dist", "sure", "it", "the", "and"}
+	usualTargets   = []string{"all", "install", "check", "test", "tests", "clean", "distclean", "uninstall", "installcheck", "maintainer-clean", "mostlyclean", "dist", "sure", "it", "the", "and"}
 	noPackages     = []string{"and", "or", "the", "if", "for", "to", "sudo", "then", "from"}
 )
 

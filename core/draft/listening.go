@@ -140,6 +140,7 @@ type hearing struct {
 	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
 	args     []string        // of all runs
+	outward  bool            // it has no copies of what is outside, and is told so
 	quick    bool
 	forced   []listen.Asked      // what was answered because it had stopped
 	full     *listen.Run         // with all of them
@@ -259,6 +260,18 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 			return err
 		}
 	}
+	const common = "CC=cc -fcommon"
+	if !run.OK && strings.Contains(run.Output, "multiple definition of") && !slices.ContainsFunc(h.args, func(arg string) bool { return strings.HasPrefix(arg, "CC=") }) {
+		other, err := h.run(append(slices.Clone(h.args), common), h.answers)
+		if err != nil {
+			return err
+		}
+		if len(other.Built) > len(run.Built) {
+			run = other
+			h.source.Args = append(h.source.Args, common)
+			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "variables that several files define, as compilers before GCC 10 let them", Guessed})
+		}
+	}
 	h.full, h.source.Heard = run, true
 	h.source.Built = Placeable(run.Built)
 	h.movable()
@@ -338,9 +351,9 @@ func (h *hearing) provider(a listen.Asked) string {
 	return ""
 }
 
-// own tells whether the source looks for itself.
+// own tells whether the source looks for itself: for something of its name that no recipe has.
 func (h *hearing) own(a listen.Asked) bool {
-	return slices.ContainsFunc(a.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value) })
+	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value) })
 }
 
 // settle finds the answers with which the source is configured: all that the shelf has, and
@@ -348,7 +361,7 @@ func (h *hearing) own(a listen.Asked) bool {
 func (h *hearing) settle(run *listen.Run) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
-	aside := h.aside()
+	aside, outside := h.aside(), h.outside()
 	here := func(name string) bool { return h.m.Programs.Find(name) != "" }
 	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
@@ -382,6 +395,10 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			if tried++; tried <= most && !run.Late {
 				culprit, found = h.culprit(run)
 			}
+			if !found && outside != nil { // it may have no copy of them
+				h.args, outside, h.outward = slices.Concat(h.args, outside), nil, true
+				break
+			}
 			if !found {
 				h.full = run
 				return h.stopped(run)
@@ -413,6 +430,16 @@ func (h *hearing) aside() (args []string) {
 	for _, sw := range h.source.Switches {
 		if sw.Purpose != "" && sw.Purpose != buildfile.Shared && sw.Purpose != buildfile.Static && sw.Default != buildfile.Off {
 			args = append(args, sw.Off...)
+		}
+	}
+	return args
+}
+
+// outside are the arguments that have the source take what is outside of it.
+func (h *hearing) outside() (args []string) {
+	for _, sw := range h.source.Switches {
+		if theirs.MatchString(sw.Raw) {
+			args = append(args, sw.On...)
 		}
 	}
 	return args

@@ -21,6 +21,8 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 	for i := range h.source.Switches {
 		sw := &h.source.Switches[i]
 		switch {
+		case h.outward && theirs.MatchString(sw.Raw):
+			sw.Default = buildfile.Off
 		case sw.Values != nil:
 			valued = append(valued, sw)
 		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off && h.source.Method.Value != string(recipe.Configure): // where it is not libtool's

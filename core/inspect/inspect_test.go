@@ -86,11 +86,13 @@ func TestWhatIsRemarked(t *testing.T) {
 	b.put("bin/door", "#!/bin/sh\n", 0o755|os.ModeSetuid)
 	b.put("var/open", "x", 0o666)
 	require.NoError(t, os.Symlink("gone", filepath.Join(b.placed, "bin/link")))
+	require.NoError(t, os.Symlink(b.Stage+b.Tree+"/bin/work", filepath.Join(b.placed, "bin/staged-link")))
 	require.NoError(t, os.Symlink(b.Work+"/x", filepath.Join(b.placed, "bin/work-link")))
 	assert.Equal(t, []string{
 		"mended bin/door: it ran with the rights of its owner or group (setuid, setgid); these bits are gone",
 		"warned bin/link: it is a link to nothing: gone",
 		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
+		"mended bin/staged-link: it led into the directory it was placed in; it leads into the tree now",
 		"warned bin/work: it names the directory that the package was built in, which will be gone",
 		"warned bin/work: its run path names the directory that the package was built in: " + b.Work + "/build",
 		"refused bin/work-link: it is a link into the directory that the package was built in: " + b.Work + "/x",

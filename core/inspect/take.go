@@ -119,6 +119,10 @@ func (t *taking) entry(e ground.Entry) error {
 		if err != nil {
 			return err
 		}
+		if below, is := strings.CutPrefix(target, t.Stage+t.Tree+"/"); is && t.Stage != "" {
+			target = t.Tree + "/" + below
+			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the directory it was placed in; it leads into the tree now"})
+		}
 		t.links = append(t.links, [2]string{e.Name, target})
 		return t.root.Symlink(target, e.Name)
 	case e.Mode.IsRegular():

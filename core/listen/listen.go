@@ -317,7 +317,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	switch r.source.Method {
 	case recipe.CMake:
 		run.Asked = append(run.Asked, r.traced(said, r.at(source))...)
-		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") // what it cannot generate with empty answers does not matter
+		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output, "Cannot find source file") // what it cannot generate with empty answers does not matter
 	case recipe.Configure:
 		// It was to create nothing, so what it does with its files besides may have failed.
 		_, err := made.Lstat("config.status")

@@ -217,6 +217,14 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 // the environment which compiler to run, among the arguments.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	flag, variables := helpful(c)
+	blind := false
+	switch {
+	case flag != "" || c.Kind != diagnose.Undefined:
+	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
+		flag, variables = lateLibraries+" "+c.Found, []string{"CC", "CXX"}
+	case c.Found == "" && len(r.Needs) > 0: // it may be in a need's library that is named before what uses it
+		flag, variables, blind = lateLibraries, []string{"CC", "CXX"}, true
+	}
 	if flag == "" {
 		return nil
 	}
@@ -256,11 +264,14 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		}
 	}
 	text := fmt.Sprintf("# %s %s.", strings.Join(says, ", "), where)
-	return []*Answer{{Text: text, change: func(e *keyfile.Edit, why string) {
+	return []*Answer{{Text: text, Detour: blind, change: func(e *keyfile.Edit, why string) {
 		change(e)
 		e.Append(why + "\n" + text)
 	}}}
 }
+
+// lateLibraries has the linker keep libraries that nothing before them uses.
+const lateLibraries = "-Wl,--no-as-needed"
 
 // helpful is a flag by which the compiler takes what it has refused, and the variables that it goes
 // into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
@@ -286,13 +297,16 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 		return "-fPIC", both
 	case diagnose.Undefined: // in a library that is named before what uses it
 		if c.Found != "" && said(func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
-			return "-Wl,--no-as-needed", both
+			return lateLibraries, both
 		}
 		return "", nil
 	}
 	for _, line := range c.Lines {
 		if m := toInclude.FindStringSubmatch(line); m != nil {
 			return "-include " + m[1], compiler
+		}
+		if m := undeclared.FindStringSubmatch(line); m != nil && inCXX && standard[m[1]] != "" {
+			return "-include " + standard[m[1]], compiler
 		}
 	}
 	if said(func(line string) bool { return strings.Contains(line, "[-fpermissive]") }) {
@@ -303,6 +317,15 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 
 // toInclude matches what compilers say of a name whose header is not included.
 var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w./+-]+)>`)
+
+// undeclared matches a name of the standard library that no header declares any more, as the
+// compiler says it where the code has "using namespace std".
+var (
+	undeclared = pattern.New(`[‘'](?:std::)?(\w+)[’'] (?:was not declared in this scope|does not name a (?:template )?type)`)
+	standard   = map[string]string{"numeric_limits": "limits", "unique_ptr": "memory", "shared_ptr": "memory", "function": "functional", "bind": "functional", "sort": "algorithm",
+		"find": "algorithm", "transform": "algorithm", "reverse": "algorithm", "accumulate": "numeric", "array": "array", "setprecision": "iomanip", "stringstream": "sstream",
+		"ostringstream": "sstream", "exit": "cstdlib", "strcmp": "cstring", "memcpy": "cstring", "strlen": "cstring", "mutex": "mutex", "thread": "thread"}
+)
 
 // ofCXX matches places in C++.
 var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?:[:,]|$)`)

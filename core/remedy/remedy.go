@@ -57,6 +57,16 @@ func Look(m *machine.Machine) Evidence {
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
+// other tells whether another recipe has something.
+func (e Evidence) other(r *recipe.Recipe, q host.Question) bool {
+	known, err := e.Known()
+	if err != nil {
+		return false
+	}
+	name, _, found := known.Find(string(q.Kind), q.Name)
+	return found && name != r.Name
+}
+
 // For finds out what answers a cause. There is nothing where the recipe, which can be
 // nil, asks for it already.
 func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
@@ -64,7 +74,9 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	questions := c.Questions()
 	if r != nil { // nothing is a part of itself
 		own := buildfile.Stem(r.Name)
-		questions = slices.DeleteFunc(questions, func(q host.Question) bool { return q.Kind != host.Program && buildfile.Stem(q.Name) == own })
+		questions = slices.DeleteFunc(questions, func(q host.Question) bool {
+			return q.Kind != host.Program && buildfile.Stem(q.Name) == own && !e.other(r, q)
+		})
 	}
 	if len(questions) == 0 {
 		return m
