@@ -35,10 +35,26 @@ func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 			}
 		}
 		for _, n := range j.Recipe.HostNeeds {
-			add(host.Need{Question: n.Question(), Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String()}, j.Name)
+			need := host.Need{Question: n.Question(), Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String()}
+			need.Or = j.insteadOf(need.Question)
+			add(need, j.Name)
 		}
 	}
 	return needs
+}
+
+// insteadOf are the things that would do as well as one that was chosen.
+func (j *Job) insteadOf(chosen host.Question) (others []host.Question) {
+	for _, n := range j.Package.Recipe.HostNeeds {
+		if slices.ContainsFunc(n.Either, func(one *recipe.HostNeed) bool { return one.Question() == chosen }) {
+			for _, one := range n.Either {
+				if q := one.Question(); q != chosen {
+					others = append(others, q)
+				}
+			}
+		}
+	}
+	return others
 }
 
 // LookAtHost looks for everything that the jobs need of the operating system, and says

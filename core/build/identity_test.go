@@ -31,7 +31,7 @@ func full() (*recipe.Recipe, *recipe.Release) {
 			{Name: "beds", About: "a", Takes: recipe.Words, Given: []string{"--beds=$FL_VALUE"}, Between: ";"}},
 		Presets:   []*recipe.Preset{{Name: "small", About: "a", Options: []keyfile.Pair{{Name: "plots", Values: []string{"off"}}}}},
 		Needs:     []*recipe.Need{{Recipe: "moss", Either: []string{"moss"}, Role: recipe.Library, Options: []keyfile.Pair{{Name: "a", Values: []string{"b"}}}}},
-		HostNeeds: []*recipe.HostNeed{{Program: "bison", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"bison"}}}}},
+		HostNeeds: []*recipe.HostNeed{{Program: "bison", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"bison"}}}}, {Either: []*recipe.HostNeed{{Program: "flex", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"flex"}}}}}}},
 		HostCopy:  &recipe.HostNeed{Module: "fern", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"fern"}}}},
 		Build:     recipe.Build{Method: recipe.Make, Dir: "src", Args: []string{"all"}, Parallel: true, Env: []keyfile.Pair{{Name: "CFLAGS", Values: []string{"-O2"}}}},
 		Steps:     []recipe.Step{{Name: "place", Script: "p"}, {Name: "compile", Script: "c"}},
@@ -56,7 +56,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "HostNeeds.Range", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy", "Build.Memory", "Build.Minutes",
+	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "HostNeeds.Range", "HostNeeds.Either.Range", "HostNeeds.Either.Runtime", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy", "Build.Memory", "Build.Minutes",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key

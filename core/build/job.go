@@ -108,6 +108,7 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 				continue
 			}
 			job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)], Prefix: prefix, Asked: p.Asked && prefix == t.Prefix}
+			job.Recipe.HostNeeds = t.onHost(job.Recipe.HostNeeds)
 			of[c] = job
 			for _, link := range p.Needs {
 				job.Needs = append(job.Needs, of[c.need(link)])

@@ -1,7 +1,9 @@
 package build
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"fernladder/core/host"
@@ -23,7 +25,9 @@ type Target struct {
 	Program       func(name string) string                    // of the operating system, by its name; nil: there are none
 	MayRead       func(*recipe.Recipe, *recipe.Release) error // its repository, where that is on this machine; nil: it may
 	Compilers     map[string]string
-	Patches       map[string]Patch // by their files
+	Patches       map[string]Patch                      // by their files
+	Prefer        []string                              // what is taken of several things of the operating system, by their names
+	Chosen        map[*recipe.HostNeed]*recipe.HostNeed // of several things of the operating system, by the first of them
 }
 
 // A Patch is what a patch file is.
@@ -35,7 +39,7 @@ type Patch struct {
 // NewTarget says what a machine is, but for what it has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
 	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead, Program: m.Rules().Program,
-		Compilers: map[string]string{}, Patches: map[string]Patch{}}
+		Compilers: map[string]string{}, Patches: map[string]Patch{}, Chosen: map[*recipe.HostNeed]*recipe.HostNeed{}}
 }
 
 // Ask asks for what these recipes could need to be known: their compilers, and what
@@ -56,7 +60,58 @@ func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*reci
 			}
 		}
 	}
+	t.choose(ctx, programs, recipes)
 	return ctx.Err()
+}
+
+// choose takes, of things of the operating system of which one is enough, the first that is
+// there; the first of all where none is.
+func (t Target) choose(ctx context.Context, programs host.Programs, recipes []*recipe.Recipe) {
+	var needs []host.Need
+	var asked [][2]*recipe.HostNeed // the first of several, and the one that each need is
+	for _, r := range recipes {
+		for _, n := range r.HostNeeds {
+			if n.Either == nil {
+				continue
+			}
+			order := slices.Clone(n.Either)
+			slices.SortStableFunc(order, func(a, b *recipe.HostNeed) int { return t.preference(a) - t.preference(b) })
+			t.Chosen[n.Either[0]] = order[0]
+			for _, one := range order {
+				needs, asked = append(needs, host.Need{Question: one.Question(), Range: one.Range}), append(asked, [2]*recipe.HostNeed{n.Either[0], one})
+			}
+		}
+	}
+	if len(needs) == 0 {
+		return
+	}
+	found := map[*recipe.HostNeed]bool{}
+	for i, f := range programs.Check(ctx, "cc", needs, false) {
+		if first := asked[i][0]; !f.Lacking() && !found[first] {
+			found[first], t.Chosen[first] = true, asked[i][1]
+		}
+	}
+}
+
+// preference is smaller for what is preferred.
+func (t Target) preference(n *recipe.HostNeed) int {
+	if i := slices.Index(t.Prefer, n.Question().Name); i >= 0 {
+		return i
+	}
+	return len(t.Prefer)
+}
+
+// onHost are the needs on the operating system, with what was chosen.
+func (t Target) onHost(needs []*recipe.HostNeed) (all []*recipe.HostNeed) {
+	for _, n := range needs {
+		if n.Either != nil {
+			one := *cmp.Or(t.Chosen[n.Either[0]], n.Either[0])
+			one.Runtime = n.Runtime
+			n = &one
+		}
+		all = append(all, n)
+	}
+	return all
 }
 
 // compilerOf is the command by which a recipe's build calls the C compiler.

@@ -89,6 +89,9 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	}
 	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
 	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
+	if m := clashes.FindStringSubmatch(out + errOut); err != nil && m != nil {
+		return nil, &Clash{m[1] + m[3], m[2] + m[4]}
+	}
 	if err != nil && !refused {
 		lines := strings.Split(strings.TrimSpace(errOut+"\n"+out), "\n")
 		return nil, fmt.Errorf("%s: %s", how.program, strings.TrimPrefix(strings.TrimSpace(lines[0]), "E: "))
@@ -110,6 +113,16 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	}
 	return a, nil
 }
+
+// A Clash is the error for packages that cannot be installed together.
+type Clash struct{ First, Second string }
+
+func (e *Clash) Error() string {
+	return e.First + " and " + e.Second + " cannot be installed together"
+}
+
+// clashes matches how package managers say so.
+var clashes = pattern.New(`(?m)^[ \t]*(\S+) : (?:Conflicts|Breaks): (\S+)|(?:package |: )(\S+)(?: from \S+)? conflicts with (\S+)`)
 
 var aptLine = pattern.New(`(?m)^(Inst|Remv) (\S+)( \[[^\]]*\])?`)
 

@@ -16,6 +16,19 @@ type Need struct {
 	Packages []string      `json:"packages,omitempty"` // of this operating system that have it, as recipes say
 	By       []string      `json:"needed_by"`          // names of packages
 	At       string        `json:"at,omitempty"`       // FILE:LINE
+	Or       []Question    `json:"or,omitempty"`       // what would do as well
+}
+
+// OrElse names what would do as well, in parentheses; "" where nothing would.
+func (n Need) OrElse() string {
+	if len(n.Or) == 0 {
+		return ""
+	}
+	names := make([]string, len(n.Or))
+	for i, q := range n.Or {
+		names[i] = q.String()
+	}
+	return " (or " + strings.Join(names, ", ") + ")"
 }
 
 // State says how the operating system meets a need.
@@ -107,7 +120,7 @@ func Lacking(findings []Finding, path []string, machine Machine) *Missing {
 func (e *Missing) Error() string {
 	text := "This machine lacks what the builds need of it:"
 	for _, f := range e.Needs {
-		text += fmt.Sprintf("\n    %s, needed by %s", f, strings.Join(f.By, ", "))
+		text += fmt.Sprintf("\n    %s%s, needed by %s", f, f.OrElse(), strings.Join(f.By, ", "))
 		if f.At != "" {
 			text += fmt.Sprintf(" (%s)", f.At)
 		}

@@ -86,9 +86,13 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 		return f, err
 	}
 	f.Request.Prefer, f.Request.Usual = ask.Prefer, m.Settings.Prefer
+	f.Target.Prefer = slices.Concat(ask.Prefer, m.Settings.Prefer)
 	for _, name := range ask.Prefer {
 		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool {
-			return slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Either, name) })
+			return slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Either, name) }) ||
+				slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+					return slices.ContainsFunc(n.Either, func(one *recipe.HostNeed) bool { return one.Question().Name == name })
+				})
 		}) {
 			return f, badAsk("nothing that could come onto this ladder needs either %s or another; only needs with the key either leave a choice", name)
 		}

@@ -65,8 +65,16 @@ func (r *Recipe) contradictions() keyfile.Problems {
 	if r.HostCopy != nil {
 		things = append(slices.Clone(things), r.HostCopy)
 	}
+	for _, n := range slices.Clone(things) {
+		if n.Either == nil {
+			continue
+		}
+		if things = append(things, n.Either...); len(n.Either) < 2 || len(n.Questions()) > 0 {
+			report(n.Position, "write either = [{ module = \"NAME\" }, { module = \"NAME\" }]", "either names several things of the operating system, and nothing stands beside it")
+		}
+	}
 	for _, n := range things {
-		if len(n.Questions()) != 1 {
+		if n.Either == nil && len(n.Questions()) != 1 {
 			report(n.Position, "write one of program, header, library, module, python, perl and file", "what the operating system has is one thing")
 		}
 		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {

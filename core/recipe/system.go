@@ -17,6 +17,7 @@ type HostNeed struct {
 	keyfile.Position
 	Program, Header, Library, Module, Python, Perl, File string // one of them
 
+	Either   []*HostNeed // things of which one is enough, instead
 	Range    version.Range
 	Packages []keyfile.Pair // family of operating systems to its packages
 	Runtime  bool           // it is needed when the package runs, too
@@ -35,8 +36,11 @@ func (n *HostNeed) Questions() []host.Question {
 	return asked
 }
 
-// Question is what the machine is asked.
+// Question is what the machine is asked; of several that would do, the first.
 func (n *HostNeed) Question() host.Question {
+	if n.Either != nil {
+		return n.Either[0].Question()
+	}
 	asked := n.Questions()
 	if len(asked) == 0 { // the recipe is wrong, and says so
 		return host.Question{}

@@ -15,6 +15,7 @@ import (
 
 func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
 	return append(hostThing(n), keyfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
+		keyfile.Tables("either", &n.Either, hostThing, "Things of which one is enough, each written like this table: the first that is there is taken, those first that prefer in the settings, or --prefer, names."),
 		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -169,7 +170,7 @@ func (a *app) showHost(m *machine.Machine, p *plan.Plan, findings []host.Finding
 		if wanted == "any" {
 			wanted = ""
 		}
-		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ")}
+		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ") + f.OrElse()}
 	}
 	a.screen.Table([]string{"kind", "name", "state", "version", "needed", "for"}, rows)
 	for _, pkg := range p.Packages {
@@ -205,6 +206,9 @@ func (a *app) installMissing(ctx context.Context, m *machine.Machine, missing *h
 	}
 	add, err := m.Programs.Add(ctx, m.System.Family, packages)
 	if err != nil {
+		if errors.As(err, new(*host.Clash)) {
+			return &refusedInstall{packages, err.Error(), "Where a recipe can be built with either, either = [ … ] in [[host]] says so, or an option does without one.", missing}
+		}
 		line, _ := missing.InstallLine()
 		return &refusedInstall{packages, strings.TrimRight(err.Error(), "."), "Install them by hand: " + line, missing}
 	}
