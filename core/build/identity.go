@@ -73,6 +73,9 @@ func identify(job *Job, machine host.Machine) string {
 	for _, c := range r.Configs {
 		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private, c.Owner, c.Group))
 	}
+	for _, c := range r.Writable {
+		id.Placed = append(id.Placed, fmt.Sprintf("writable %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private, c.Owner, c.Group))
+	}
 	for _, o := range r.Owners {
 		id.Placed = append(id.Placed, fmt.Sprintf("owner %q %q %q %q", o.File, o.Owner, o.Group, o.Mode))
 	}

@@ -39,6 +39,7 @@ func full() (*recipe.Recipe, *recipe.Release) {
 		Env:       []keyfile.Pair{{Name: "FERN", Values: []string{"x"}}},
 		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
 		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf", Mode: "0640", Owner: "fern", Group: "fern"}},
+		Writable:  []*recipe.Config{{File: "var/fern", Mode: "0775", Owner: "fern", Group: "fern"}},
 		Users:     []*recipe.User{{Name: "fern", About: "Grows", Home: "/var/lib/fern"}},
 		Folders:   []*recipe.Folder{{Path: "/var/lib/fern", Owner: "fern", Group: "fern", Mode: "0750"}},
 		Owners:    []*recipe.Owner{{File: "bin/fern", Owner: "daemon", Group: "adm", Mode: "2755"}},

@@ -33,6 +33,11 @@ func (a *attempt) addLaunchersAndConfigs(log string) error {
 			return err
 		}
 	}
+	for _, c := range a.job.Recipe.Writable {
+		if err := a.writable(staged, log, c.File); err != nil {
+			return err
+		}
+	}
 	if err := a.throughLanding(staged, log); err != nil {
 		return err
 	}
@@ -191,13 +196,35 @@ func sampleOf(c *recipe.Config) string {
 	return c.Sample
 }
 
-// configs are the configuration files of the build, for its receipt.
-func (a *attempt) configs() []store.Config {
-	var all []store.Config
-	for _, c := range a.job.Recipe.Configs {
+// configs are configuration files, or directories that are written in, for a receipt.
+func configs(of []*recipe.Config) (all []store.Config) {
+	for _, c := range of {
 		all = append(all, store.Config{File: c.File, Sample: sampleOf(c), Mode: c.Mode, Private: c.Private, Owner: c.Owner, Group: c.Group})
 	}
 	return all
+}
+
+// writable puts a link in the place of a directory that programs write in, and what the build has
+// placed there beside it.
+func (a *attempt) writable(staged *os.Root, log, dir string) error {
+	if a.job.Away() { // there is no root where it will be
+		return a.notInTree(dir, staged.MkdirAll(dir, 0o755), log)
+	}
+	if info, err := staged.Lstat(dir); err == nil && info.IsDir() {
+		for name := range a.digests {
+			if below, is := strings.CutPrefix(name, dir+"/"); is {
+				a.digests[dir+".sample/"+below] = a.digests[name]
+				delete(a.digests, name)
+			}
+		}
+		if err := staged.Rename(dir, dir+".sample"); err != nil {
+			return a.notInTree(dir+".sample", err, log)
+		}
+	}
+	if err := errors.Join(staged.RemoveAll(dir), staged.MkdirAll(filepath.Dir(dir), 0o755)); err != nil {
+		return a.notInTree(dir, err, log)
+	}
+	return a.notInTree(dir, staged.Symlink(a.m.Store.StateDir(a.job.Name, dir), dir), log)
 }
 
 // config puts a link in the place of a configuration file; or, in what is built for

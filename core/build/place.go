@@ -280,7 +280,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	receipt := &store.Receipt{
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options, Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
-		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: a.configs(),
+		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: configs(a.job.Recipe.Configs), Writable: configs(a.job.Recipe.Writable),
 		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
 		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features, Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited, Resumed: a.journal.earlier(),

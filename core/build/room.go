@@ -141,6 +141,9 @@ func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, 
 		for _, c := range receipt.Configs {
 			r.Visible = append(r.Visible, m.Store.ConfigFile(receipt.Name, c.File))
 		}
+		for _, c := range receipt.Writable {
+			r.Visible = append(r.Visible, m.Store.StateDir(receipt.Name, c.File))
+		}
 		for _, need := range receipt.Needs { // libraries are found by run paths
 			r.Visible = append(r.Visible, m.Store.Tree(need.Ref))
 		}

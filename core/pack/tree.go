@@ -64,7 +64,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 		o.Depends = append(o.Depends, relation)
 	}
 	p.declared(o, r)
-	if len(r.Configs) > 0 {
+	if len(r.Configs)+len(r.Writable) > 0 {
 		c, err := p.configs(r)
 		if err != nil {
 			return nil, err
@@ -245,6 +245,19 @@ func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 		}
 		f.Open = p.opener(r.Tree, sample)
 		o.Files = append(o.Files, f)
+	}
+	for _, c := range r.Writable {
+		mode, err := c.Permissions(0o755)
+		if err != nil {
+			return nil, err
+		}
+		at := p.m.Store.StateDir(r.Name, c.File)
+		o.Files = append(o.Files, ospackage.File{Path: at, Mode: fs.ModeDir | mode, Owner: c.Owner, Group: c.Group})
+		for dir := filepath.Dir(at); dir != p.m.Store.Root; dir = filepath.Dir(dir) {
+			if !slices.ContainsFunc(o.Files, func(f ospackage.File) bool { return f.Path == dir }) {
+				o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
+			}
+		}
 	}
 	for dir := filepath.Join(p.m.Store.Root, "config", r.Name); dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})

@@ -12,6 +12,7 @@ func (r *Recipe) Effective(f Facts) *Recipe {
 	e.Tries = holding(r.Tries, f, func(x *Try) *Condition { return &x.When })
 	e.Launchers = holding(r.Launchers, f, func(x *Launcher) *Condition { return &x.When })
 	e.Configs = holding(r.Configs, f, func(x *Config) *Condition { return &x.When })
+	e.Writable = holding(r.Writable, f, func(x *Config) *Condition { return &x.When })
 	e.Owners = holding(r.Owners, f, func(x *Owner) *Condition { return &x.When })
 	e.Users = holding(r.Users, f, func(x *User) *Condition { return &x.When })
 	e.Folders = holding(r.Folders, f, func(x *Folder) *Condition { return &x.When })

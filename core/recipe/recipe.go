@@ -45,6 +45,7 @@ type Recipe struct {
 	Env       []keyfile.Pair // what users of the package get in their environment
 	Launchers []*Launcher
 	Configs   []*Config
+	Writable  []*Config // directories that its programs write in
 	Owners    []*Owner
 	Users     []*User
 	Folders   []*Folder

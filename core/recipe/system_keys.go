@@ -58,6 +58,16 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 	}
 }
 
+func (r *Recipe) writableKeys(c *Config) []keyfile.Key {
+	return []keyfile.Key{
+		keyfile.Text("directory", &c.File, "Where the package has it, below $FL_PREFIX. What the build places in it is what it begins with.").Must().Check(checkInside).Check(checkConfig),
+		keyfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits; 0755, if nothing is said. What the administrator changes later stays.").Check(checkMode),
+		keyfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		keyfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		r.whenKey(&c.When, "The condition under which the package writes there."),
+	}
+}
+
 func (r *Recipe) besideKeys(b *Beside) []keyfile.Key {
 	return []keyfile.Key{
 		keyfile.Text("file", &b.File, "The file, below $FL_PREFIX.").Must().Check(checkInside),

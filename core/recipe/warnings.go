@@ -143,6 +143,9 @@ func (r *Recipe) conditions() []conditional {
 	for _, c := range r.Configs {
 		add(c.When, c.Position, "this file")
 	}
+	for _, c := range r.Writable {
+		add(c.When, c.Position, "this directory")
+	}
 	return all
 }
 

@@ -74,19 +74,30 @@ type ConfigStatus struct {
 	Edited  bool   `json:"edited"`
 	There   bool   `json:"there"`
 	Strange bool   `json:"strange,omitempty"` // something is there, and no file
+
+	Directory bool `json:"directory,omitempty"` // it is a directory that programs write in
 }
 
 // Configs tells how the configuration files of a build are, in the order of its
 // receipt.
-func (s *Store) Configs(r *Receipt) ([]ConfigStatus, error) {
-	if len(r.Configs) == 0 || r.Prefix != "" {
+func (s *Store) Configs(r *Receipt) (all []ConfigStatus, err error) {
+	if r.Prefix != "" {
 		return nil, nil
+	}
+	for _, c := range r.Writable {
+		status := ConfigStatus{File: s.StateDir(r.Name, c.File), Directory: true}
+		info, err := os.Lstat(status.File)
+		status.There = err == nil
+		status.Strange = err == nil && !info.IsDir()
+		all = append(all, status)
+	}
+	if len(r.Configs) == 0 {
+		return all, nil
 	}
 	samples, _, err := s.samples(r.Name)
 	if err != nil {
 		return nil, err
 	}
-	var all []ConfigStatus
 	for _, c := range r.Configs {
 		status := ConfigStatus{File: s.ConfigFile(r.Name, c.File)}
 		data, err := ground.ReadFile(status.File, largestConfig)
@@ -131,8 +142,11 @@ func (s *Store) BeginConfigs(r *Receipt) error {
 func (s *Store) UpdateConfigs(r *Receipt) ([]ConfigChange, error) { return s.configs(r, true) }
 
 func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
-	if len(r.Configs) == 0 || r.Prefix != "" { // which has them in its own directory
+	if r.Prefix != "" { // which has them in its own directory
 		return nil, nil
+	}
+	if err := s.states(r); err != nil || len(r.Configs) == 0 {
+		return nil, err
 	}
 	samples, index, err := s.samples(r.Name)
 	if err != nil {
@@ -253,16 +267,22 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	if err != nil {
 		return err
 	}
-	uid, gid := -1, -1
-	if os.Geteuid() == 0 { // nobody else can give files away
-		if uid, err = c.account(c.as.Owner, "user", UserNumber); err != nil {
-			return err
-		}
-		if gid, err = c.account(c.as.Group, "group", GroupNumber); err != nil {
-			return err
-		}
+	uid, gid, err := c.whose()
+	if err != nil {
+		return err
 	}
 	return durable.WriteFileFor(c.File, sample, mode, uid, gid)
+}
+
+// whose are the numbers of the user and the group that a file is to belong to, or -1.
+func (c ConfigChange) whose() (uid, gid int, err error) {
+	if os.Geteuid() != 0 { // nobody else can give files away
+		return -1, -1, nil
+	}
+	if uid, err = c.account(c.as.Owner, "user", UserNumber); err == nil {
+		gid, err = c.account(c.as.Group, "group", GroupNumber)
+	}
+	return uid, gid, err
 }
 
 // account is the number of a user or group, or -1 where none is named.

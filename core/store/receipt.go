@@ -78,8 +78,9 @@ type Receipt struct {
 	Declares     []string          `json:"declares,omitempty"`      // files of the tree that say which system users and directories it wants
 	Licences     []Licence         `json:"licences,omitempty"`      // texts of the source, kept in the tree
 	Configs      []Config          `json:"configs,omitempty"`
-	Remarks      []inspect.Remark  `json:"remarks,omitempty"` // on the files of the tree
-	Edited       bool              `json:"edited,omitempty"`  // its source was changed by hand after it was verified
+	Writable     []Config          `json:"writable,omitempty"` // directories that its programs write in
+	Remarks      []inspect.Remark  `json:"remarks,omitempty"`  // on the files of the tree
+	Edited       bool              `json:"edited,omitempty"`   // its source was changed by hand after it was verified
 	Machine      host.Machine      `json:"machine"`
 	Compiler     string            `json:"compiler"`
 	Isolation    string            `json:"isolation"`
@@ -306,7 +307,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 			return nil, damaged("%q cannot be a licence", l.File)
 		}
 	}
-	for _, c := range receipt.Configs {
+	for _, c := range slices.Concat(receipt.Configs, receipt.Writable) {
 		if !configurable(c.File) || !filepath.IsLocal(c.Sample) {
 			return nil, damaged("%q cannot be a configuration file", c.File)
 		}

@@ -9,6 +9,7 @@
 //	    share/fernladder/receipt.json   how it came to be
 //	    share/fernladder/files.mtree    its files, in the mtree(5) format
 //	  config/NAME/            configuration files that administrators edit
+//	  state/NAME/             directories that programs write in
 //	  supplies/               files that administrators have brought, by digest
 //	  landing, landings/      what is in use (core/landing)
 //	  logs/NAME-VERSION-ID/   one log for each stage of a build

@@ -1,0 +1,90 @@
+package store
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"fernladder/core/durable"
+	"fernladder/core/ground"
+)
+
+// Directories that programs of a package write in are in state/NAME, as one directory for
+// all builds of it; each tree has a link to it. A directory begins with what the build has
+// placed there, and is never changed by the program after that.
+
+// StateDir is where a directory of a package is that its programs write in.
+func (s *Store) StateDir(name, dir string) string {
+	return filepath.Join(s.Root, "state", name, filepath.FromSlash(dir))
+}
+
+// largestState is more than a directory begins with.
+const largestState = 64 << 20
+
+// states makes the directories of a build that are not there yet.
+func (s *Store) states(r *Receipt) error {
+	for _, c := range r.Writable {
+		dir := s.StateDir(r.Name, c.File)
+		if _, err := os.Lstat(dir); !errors.Is(err, fs.ErrNotExist) {
+			continue // what is there is other people's
+		}
+		change := ConfigChange{File: dir, tree: s.Tree(r.Ref), as: c}
+		if err := change.fill(c.Sample); err != nil {
+			return s.Wrap(err)
+		}
+	}
+	return nil
+}
+
+// fill makes a directory with what it begins with: complete, or not at all.
+func (c ConfigChange) fill(sample string) error {
+	mode, err := c.as.Permissions(0o755)
+	if err != nil {
+		return err
+	}
+	uid, gid, err := c.whose()
+	if err != nil {
+		return err
+	}
+	aside := durable.Aside(c.File)
+	if err := errors.Join(ground.Remove(aside), os.MkdirAll(filepath.Dir(c.File), 0o755)); err != nil {
+		return err
+	}
+	if err := os.Mkdir(aside, 0o700); err != nil {
+		return err
+	}
+	if err := c.copy(filepath.Join(c.tree, sample), aside, uid, gid); err != nil {
+		return errors.Join(err, ground.Remove(aside))
+	}
+	if err := errors.Join(os.Lchown(aside, uid, gid), os.Chmod(aside, mode), durable.SyncDir(aside)); err != nil {
+		return err
+	}
+	return errors.Join(os.Rename(aside, c.File), durable.SyncDir(filepath.Dir(c.File)))
+}
+
+// copy copies the files of a sample, where there is one: no links, and nothing behind any.
+func (c ConfigChange) copy(sample, to string, uid, gid int) error {
+	from, err := ground.OpenDir(sample)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	return from.Walk(false, func(e ground.Entry) error {
+		at := filepath.Join(to, e.Name)
+		switch {
+		case e.Mode.IsDir():
+			return errors.Join(os.Mkdir(at, 0o755), os.Lchown(at, uid, gid))
+		case e.Mode.IsRegular():
+			data, err := from.ReadFile(e.Name, largestState)
+			if err != nil {
+				return err
+			}
+			return durable.WriteFileFor(at, data, e.Mode.Perm()|0o200, uid, gid)
+		}
+		return nil
+	})
+}
