@@ -35,7 +35,7 @@ var (
 	schemePattern      = regexp.MustCompile(`^(https?|file)://[^\s]+$`)
 	repositoryPattern  = regexp.MustCompile(`^(https?|ssh|git|svn|svn\+ssh|file)://[^\s]+$`)
 	refPattern         = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
-	plainNamePattern   = regexp.MustCompile(`^[\pL\pN_][\pL\pN\pM._+-]*$`)
+	plainNamePattern   = regexp.MustCompile(`^[\pL\pN_](?:[\pL\pN\pM ._+-]*[\pL\pN\pM._+-])?$`)
 	systemNamePattern  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
 	pythonPattern      = regexp.MustCompile(`^[A-Za-z_]\w*(?:\.\w+)*$`)
 	perlPattern        = regexp.MustCompile(`^[A-Za-z_]\w*(?:::\w+)*$`)

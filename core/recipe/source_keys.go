@@ -148,7 +148,7 @@ func checkInside(name string) error {
 func checkPlainName(name string) error {
 	const longest = 255 // bytes of a file name
 	if !plainNamePattern.MatchString(name) || len(name) > longest {
-		return fmt.Errorf("%q cannot be the name of a supply: names have letters, digits and . _ + -, and no directories", name)
+		return fmt.Errorf("%q cannot be the name of a supply: names have letters, digits, blanks and . _ + -, and no directories", name)
 	}
 	return nil
 }

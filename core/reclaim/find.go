@@ -144,6 +144,67 @@ func (w What) archives(m *machine.Machine) (map[string]bool, error) {
 	return own, nil
 }
 
+// ArchivesOf finds the archives of packages, as they are named on a command line. Those that a
+// package shares with others that are built stay.
+func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
+	c.What.Archives = true
+	for _, text := range texts {
+		name, err := named.Parse(text)
+		if err != nil {
+			return c, err
+		}
+		c.What.Names = append(c.What.Names, name)
+	}
+	own, err := c.What.archives(m)
+	if err != nil {
+		return c, err
+	}
+	receipts, err := m.Store.Receipts()
+	if err != nil {
+		return c, m.Store.Wrap(err)
+	}
+	for _, r := range receipts {
+		if !c.What.names(r.Ref) {
+			for _, source := range r.Sources {
+				delete(own, source.Digest.Hex)
+			}
+		}
+	}
+	all, err := m.Archives.All()
+	for _, a := range all {
+		if own[a.Stem] {
+			c.Archives = append(c.Archives, a)
+		}
+	}
+	return c, m.Store.Wrap(err)
+}
+
+// Landings are the earlier states of the landing that have builds of packages, as they are named on
+// a command line: without their trees, they are gone.
+func Landings(m *machine.Machine, texts []string) (numbers []int, err error) {
+	states, err := landing.History(m.Store)
+	if err != nil {
+		return nil, err
+	}
+	var trees []*store.Receipt
+	for _, text := range texts {
+		name, err := named.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		found, err := name.All(m.Store)
+		if err == nil {
+			trees = append(trees, found...)
+		}
+	}
+	for _, x := range states {
+		if !x.InUse && slices.ContainsFunc(trees, func(r *store.Receipt) bool { return x.Has(r.Ref) != nil }) {
+			numbers = append(numbers, x.Number)
+		}
+	}
+	return numbers, nil
+}
+
 // Find finds what can be deleted.
 func Find(m *machine.Machine, what What) (Candidates, error) {
 	c, now := Candidates{What: what}, m.Now()

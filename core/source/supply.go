@@ -8,7 +8,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 
 	"fernladder/core/durable"
 	"fernladder/core/ground"
@@ -28,10 +30,39 @@ func (s Supplies) Has(d recipe.Digest) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// Add takes a copy of a file that is one of the wanted supplies, and returns
-// which. Its error is a *WrongSupply for a file that is none of them, or a
+// Add takes a copy of a file that is one of the wanted supplies, or of those that a folder has
+// by their names, and returns which. Its error is a *WrongSupply for what is none of them, or a
 // *StoreError.
-func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (*recipe.Supply, error) {
+func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (all []*recipe.Supply, err error) {
+	dir, err := ground.OpenDir(file)
+	if err != nil {
+		one, err := s.add(ctx, file, wanted)
+		return []*recipe.Supply{one}, err
+	}
+	defer dir.Close()
+	const most = 100_000
+	met := 0
+	err = dir.Walk(true, func(e ground.Entry) error {
+		if met++; met > most {
+			return fmt.Errorf("%s has more than %d files; name the file", file, most)
+		}
+		if i := slices.IndexFunc(wanted, func(w *recipe.Supply) bool { return w.File == path.Base(e.Name) }); i >= 0 && e.Mode.IsRegular() {
+			one, err := s.add(ctx, filepath.Join(file, e.Name), wanted[i:i+1])
+			if errors.As(err, new(*WrongSupply)) {
+				return nil // another of the name may be the one
+			}
+			all = append(all, one)
+			return err
+		}
+		return nil
+	})
+	if err == nil && len(all) == 0 {
+		return nil, fmt.Errorf("the folder %s has no file that the recipe asks for, by its name and its digest", file)
+	}
+	return all, err
+}
+
+func (s Supplies) add(ctx context.Context, file string, wanted []*recipe.Supply) (*recipe.Supply, error) {
 	digests := map[recipe.Digest]bool{}
 	for _, algorithm := range []string{"sha256", "sha512"} {
 		d, err := digestFile(ctx, file, algorithm)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,29 +15,50 @@ import (
 )
 
 func (a *app) removeCommand() *cobra.Command {
-	trees := false
+	trees, archives, yes := false, false, false
 	c := &cobra.Command{
 		Use:   "remove NAME...",
 		Short: "Take packages off the landing",
 		Long: `Takes packages off the landing, with what only they needed when they run. Their
 trees stay, so that installing them again takes no time. With --trees, all trees
 of the packages are deleted too, unless another installed package needs them, and
-ladder.lock forgets them. NAME:RANGE and NAME@ID mean those builds only.`,
+ladder.lock forgets them; with --with-archives, so are the archives that they were built from,
+which can be fetched again. NAME:RANGE and NAME@ID mean those builds only.`,
 		Example: `  fernladder remove glasshouse
   fernladder remove mistplan --trees
   fernladder remove mistplan@3f9c --trees     one build of several`,
 		Args:              atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees) },
+		RunE:              func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees, archives, yes) },
 	}
+	c.Flags().BoolVar(&yes, "yes", false, "with --trees, do not ask before earlier landings go with them")
+	c.Flags().BoolVar(&archives, "with-archives", false, "with --trees, delete their verified archives too")
 	c.Flags().BoolVar(&trees, "trees", false, "delete their trees too")
 	return c
 }
 
-func (a *app) remove(ctx context.Context, names []string, trees bool) error {
+func (a *app) remove(ctx context.Context, names []string, trees, archives, yes bool) error {
+	if archives && !trees {
+		return usage("--with-archives goes with --trees; for the archives alone: fernladder clean --archives %s", strings.Join(names, " "))
+	}
 	m, err := a.open()
 	if err != nil {
 		return err
+	}
+	if trees && !yes && a.screen.Interactive(os.Stdin) {
+		gone, err := reclaim.Landings(m, names)
+		if err != nil {
+			return err
+		}
+		if n := len(gone); n > 0 && !a.agrees(fmt.Sprintf("%s used these trees and will be gone too: %s. Delete them?", term.Count(n, "earlier landing"), strings.Trim(fmt.Sprint(gone), "[]"))) {
+			return usage("nothing was removed")
+		}
+	}
+	var stored reclaim.Candidates
+	if archives { // while the receipts say which they are
+		if stored, err = reclaim.ArchivesOf(m, names); err != nil {
+			return err
+		}
 	}
 	r, err := reclaim.Remove(ctx, m, names, trees)
 	for _, name := range r.Unknown {
@@ -48,6 +70,13 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	a.showStayed(r.Deleted)
 	if err != nil {
 		return err
+	}
+	if len(stored.Archives) > 0 {
+		gone, err := reclaim.Delete(ctx, m, stored)
+		a.showStayed(gone)
+		if err != nil {
+			return err
+		}
 	}
 	changed := r.Before.Number != r.After.Number
 	if a.screen.JSON {
@@ -65,6 +94,9 @@ func (a *app) remove(ctx context.Context, names []string, trees bool) error {
 	switch {
 	case trees:
 		a.screen.Print("Deleted %s, %s.", term.Count(len(r.Deleted.Trees), "tree"), term.Bytes(r.Deleted.Bytes))
+		if len(stored.Archives) > 0 {
+			a.screen.Print("Deleted their archives, %s.", term.Bytes(stored.ArchiveBytes()))
+		}
 		if len(r.Landings) > 0 {
 			a.screen.Print("Earlier landings that used them are gone too: %s.", strings.Trim(fmt.Sprint(r.Landings), "[]"))
 		}

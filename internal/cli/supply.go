@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/named"
 	"fernladder/core/source"
 )
 
@@ -14,8 +15,9 @@ func (a *app) supplyCommand() *cobra.Command {
 		Short: "Bring files that cannot be downloaded",
 		Long: `Some packages need a file that is paid for, or that must not be passed on. Their
 recipes say what it is and what its digest has to be. This takes a copy of such a
-file into the root, where only builds read it. The file itself stays.`,
-		Example: `  fernladder supply mistplan ~/downloads/station.cal`,
+file into the root, where only builds read it. The file itself stays. Of a folder, it
+takes the files that the recipe asks for.`,
+		Example: "  fernladder supply mistplan ~/downloads/station.cal\n  fernladder supply mistplan ~/downloads",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return usage("name a package and a file: fernladder supply mistplan station.cal")
@@ -37,7 +39,11 @@ func (a *app) supply(ctx context.Context, name string, files []string) error {
 	if err != nil {
 		return err
 	}
-	r, err := m.Shelves.Find(name)
+	wanted, err := named.Parse(name)
+	if err != nil {
+		return err
+	}
+	r, err := m.Shelves.Find(wanted.Name)
 	if err != nil {
 		return err
 	}
@@ -50,16 +56,18 @@ func (a *app) supply(ctx context.Context, name string, files []string) error {
 	supplies := m.Supplies
 	brought := map[string]string{}
 	for _, file := range files {
-		supply, err := supplies.Add(ctx, file, r.Supplies)
+		found, err := supplies.Add(ctx, file, r.Supplies)
 		if err != nil {
 			if is[*source.WrongSupply](err) || is[*source.StoreError](err) {
 				return m.Stored(err)
 			}
 			return usage("%v", err)
 		}
-		brought[supply.File] = supplies.Path(supply.Digest)
-		if !a.screen.JSON {
-			a.screen.Print("%s is here for %s, verified: %s", supply.File, name, supply.About)
+		for _, supply := range found {
+			brought[supply.File] = supplies.Path(supply.Digest)
+			if !a.screen.JSON {
+				a.screen.Print("%s is here for %s, verified: %s", supply.File, wanted.Name, supply.About)
+			}
 		}
 	}
 	missing := []string{}
