@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"os"
+	"path/filepath"
 
 	"fernladder/core/recipe"
 )
@@ -22,6 +23,20 @@ func withDebug(job *Job) bool {
 	where := debugOf(job)
 	return where == recipe.DebugBeside || where == recipe.DebugInside
 }
+
+// keepsSource tells whether the sources are kept in the tree, where debug information names them.
+func keepsSource(job *Job) bool {
+	o := job.Recipe.Option(recipe.SourceOption)
+	return withDebug(job) && o != nil && o.Implied && job.Package.Options[o.Name] == "on"
+}
+
+// sourcesIn is the directory of a tree that sources are kept in, as they were in the work directory.
+const sourcesIn = "lib/debug/src"
+
+// Shell text that copies sources from the directory it runs in to $1.
+const keepSources = `mkdir -p "$1" && find source build -path '*/CMakeFiles/*' -prune -o -type f \( -name '*.[chCHSsylfFm]' -o -name '*.cc' -o -name '*.cpp' -o -name '*.cxx' -o -name '*.hh' -o -name '*.hpp' -o -name '*.hxx' \
+	-o -name '*.inc' -o -name '*.inl' -o -name '*.ipp' -o -name '*.tcc' -o -name '*.def' -o -name '*.f90' -o -name '*.rs' -o -name '*.vala' \) -print0 |
+	tar -c --null -T - | tar -x -C "$1"`
 
 // Shell text that takes the debug information out of what was placed in $1, which will
 // be the tree, since $2 was written, if there is one: away, or into lib/debug, to which a link is left (debuglink, as GDB's
@@ -48,6 +63,16 @@ exit 0`
 // takeOutDebug takes the debug information out of what was placed: in the stage, or where
 // the tree will be.
 func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
+	if keepsSource(a.job) {
+		to := filepath.Join(a.job.Prefix, sourcesIn)
+		if staged, err := a.staged(); err == nil && staged != nil {
+			staged.Close()
+			to = a.dirs.stage + to
+		}
+		if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{"sh", "-c", keepSources, "sh", to}, Jobs: One}, output); err != nil {
+			return err
+		}
+	}
 	script := map[string]string{recipe.DebugNone: stripAway, recipe.DebugBeside: stripBeside}[debugOf(a.job)]
 	if script == "" {
 		return nil

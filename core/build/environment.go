@@ -279,6 +279,9 @@ func listed(name string) string {
 // and scripts choose their flags themselves.
 func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string) {
 	flag := "-ffile-prefix-map=" + d.box + "=/build/" + job.Name + "-" + job.Version
+	if keepsSource(job) {
+		flag = "-ffile-prefix-map=" + d.box + "=" + filepath.Join(job.Prefix, sourcesIn)
+	}
 	var names []string
 	switch m {
 	case recipe.Configure, recipe.Meson:

@@ -10,9 +10,10 @@ import (
 // uses a package for, and costs more than all the rest: static copies of shared libraries
 // are half of the compiling, and debug information makes trees three times as large.
 const (
-	StaticOption = "static" // static libraries beside the shared ones
-	TestsOption  = "tests"  // the package's own tests
-	DebugOption  = "debug"  // debug information
+	StaticOption = "static"      // static libraries beside the shared ones
+	TestsOption  = "tests"       // the package's own tests
+	DebugOption  = "debug"       // debug information
+	SourceOption = "keep_source" // what debuggers show of that
 )
 
 // Where debug information is.
@@ -31,18 +32,19 @@ func (r *Recipe) implied() []*Option {
 	for _, value := range []string{DebugNone, DebugBeside, DebugInside} {
 		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
 	}
+	source := &Option{Name: SourceOption, About: "Keep the sources, for debuggers, where there is debug information", Default: "off"}
 	switch r.Build.Method {
 	case Configure:
 		static.On, static.Off = []string{"--enable-static"}, []string{"--disable-static"}
-		return []*Option{static, debug}
+		return []*Option{static, debug, source}
 	case CMake:
 		if r.Step("check") != "" {
 			tests.Default = "on"
 		}
-		return []*Option{tests, debug}
+		return []*Option{tests, debug, source}
 	case Meson:
 		static.On, static.Off = []string{"-Ddefault_library=both"}, []string{"-Ddefault_library=shared"}
-		return []*Option{static, debug}
+		return []*Option{static, debug, source}
 	case Make:
 		return []*Option{debug}
 	}
