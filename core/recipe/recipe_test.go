@@ -322,10 +322,10 @@ func TestSecretsInRecipes(t *testing.T) {
 }
 
 func TestNamesOfSupplies(t *testing.T) {
-	for _, good := range []string{"station.cal", "Gewächshaus-Messung.cal", "温室.cal"} {
+	for _, good := range []string{"station.cal", "Gewächshaus-Messung.cal", "温室.cal", "a b"} {
 		assert.NoError(t, checkPlainName(good), good)
 	}
-	for _, bad := range []string{"../x", "a/b", "a b", ".hidden", "a\nb", "a\u202eb", strings.Repeat("é", 128)} {
+	for _, bad := range []string{"../x", "a/b", " a", "a ", ".hidden", "a\nb", "a\u202eb", strings.Repeat("é", 128)} {
 		assert.Error(t, checkPlainName(bad), bad)
 	}
 }
