@@ -1,11 +1,15 @@
 package main_test
 
 import (
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
+
+	"fernladder/demo/garden"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -110,4 +114,39 @@ func TestDraftOfARepositorysURL(t *testing.T) {
 	text = w.must("draft", "clone", "--print", "--read").stdout
 	assert.Contains(t, text, "git     = \""+site.URL+"/fern\"\ntag     = \"v1.4\"")
 	assert.NoFileExists(t, w.path("clone/ran"))
+}
+
+// A key that a person names is the only one trusted: from a file at once, from a server of keys when
+// its fingerprint is confirmed.
+func TestDraftTrustsAKey(t *testing.T) {
+	w, site := newGarden(t)
+	key := w.read("recipes/dewcalc/keys/growers.asc")
+	asked := ""
+	keys := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		asked = r.URL.String()
+		io.WriteString(rw, key)
+	}))
+	defer keys.Close()
+	w.write("growers.asc", key)
+	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
+	url := site.URL + "/dl/dewcalc-1.4.2.tar.gz"
+	r := w.fails(2, []string{"draft", url, "--read", "--key", keys.URL}, "the signature is by ", "then add --fingerprint ")
+	fingerprint := regexp.MustCompile(`--fingerprint ([0-9A-F]{40,})`).FindStringSubmatch(r.stderr)
+	require.NotNil(t, fingerprint)
+	assert.Regexp(t, `^/pks/lookup\?op=get&options=mr&search=0x[0-9A-F]+$`, asked)
+	assert.NoDirExists(t, w.path("recipes/dewcalc"))
+	w.fails(2, []string{"draft", url, "--read", "--key", keys.URL, "--fingerprint", strings.Repeat("A", 40)}, "which is not the key with the fingerprint")
+	w.must("draft", url, "--read", "--key", keys.URL, "--fingerprint", fingerprint[1])
+	assert.Equal(t, key, w.read("recipes/dewcalc/keys/dewcalc.asc"))
+	assert.Contains(t, w.read("recipes/dewcalc/recipe.toml"), "\nkeys      = [\"keys/dewcalc.asc\"]   # ")
+	w.must("fetch", "dewcalc")
+	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
+	assert.Contains(t, w.must("draft", url, "--read", "--key", "growers.asc").stdout, "signature good, by ")
+	other, err := garden.Archives()
+	require.NoError(t, err)
+	w.write("other.asc", string(other[garden.KeyFile]))
+	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
+	w.fails(5, []string{"draft", url, "--read", "--key", "other.asc"}, "no good signature")
+	assert.NoDirExists(t, w.path("recipes/dewcalc"))
+	w.fails(2, []string{"draft", site.URL + "/dl/frondplot-1.2.0.tar.gz", "--read", "--key", "growers.asc"}, "there is no signature beside the archive")
 }

@@ -23,6 +23,7 @@ type Origin struct {
 	Size      int64    // of the file in bytes
 	Signature string   // the URL of a signature beside it, or ""
 	Signers   []string // the keys that the signature says it is by
+	Signer    *Signer  // the one that a person trusts, or nil
 
 	Git, Branch, Tag, Commit string // of a repository; Tag is "" where there is none
 	Svn, Revision            string
@@ -105,12 +106,19 @@ func (c *composer) source(o Origin, s *Source) {
 	if o.Signature == "" {
 		return
 	}
+	if o.Signer != nil {
+		if !c.open {
+			c.line("[source]")
+		}
+		c.line("%s\nkeys      = [%s]   # %s", signature, quote(o.Signer.File(s.Name.Value)), plainText(o.Signer.String()))
+		return
+	}
 	c.line("# There is a signature beside the archive, by the key")
 	for _, signer := range o.Signers {
 		c.line("#   %s", plainText(signer))
 	}
 	c.line("# Get that key from its makers, compare the fingerprint, put it into keys/, and")
-	c.line("# take the marks away:")
+	c.line("# take the marks away; or draft it again and name the key:")
 	if !c.open {
 		c.line("# [source]")
 	}

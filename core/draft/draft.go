@@ -98,7 +98,10 @@ func (s *Source) Confirm(o Origin) {
 		}
 		s.Remarks = append(s.Remarks, Finding{"archive", "another source than this archive", from, Open})
 	}
-	if o.Signature != "" {
+	switch {
+	case o.Signer != nil:
+		s.Remarks = append(s.Remarks, Finding{"signature", "good, by " + o.Signer.String(), o.Signature, Certain})
+	case o.Signature != "":
 		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; whose key that is, you have to find out", o.Signature, Open})
 	}
 }

@@ -14,6 +14,7 @@ import (
 
 	"fernladder/core/buildfile"
 	"fernladder/core/draft"
+	"fernladder/core/durable"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/listen"
@@ -31,6 +32,7 @@ type draftFlags struct {
 	read, quick           bool
 	longest               time.Duration
 	chain                 []string
+	key, fingerprint      string
 	install, yes          bool
 }
 
@@ -58,7 +60,8 @@ the landing.`,
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
   fernladder draft snapshot.tar.gz --name frondplot --release 1.2.0
-  fernladder draft mistplan --probe           probe the recipe that is there`,
+  fernladder draft mistplan --probe           probe the recipe that is there
+  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz --key growers.asc`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usage("name one source: an archive's URL or file, a repository, or a folder")
@@ -78,6 +81,8 @@ the landing.`,
 	c.Flags().BoolVar(&f.quick, "quick", false, "ask the source only what it looks for, and nothing of its options")
 	c.Flags().DurationVar(&f.longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
 	c.Flags().StringArrayVar(&f.chain, "chain", nil, "draft what it needs, too, from the archives in the folder or on the page `PLACE`")
+	c.Flags().StringVar(&f.key, "key", "", "verify the signature beside the archive with the key in the file or URL `KEY`, or on the server of keys that it names, and trust no other")
+	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "the key that --key fetches has the fingerprint `HEX`")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -145,7 +150,7 @@ type drafting struct {
 func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error) {
 	a, m, f := d.a, d.m, d.flags
 	if len(d.begun) > 0 { // what is said of the source that was named does not hold for others
-		f.name, f.release, f.branch, f.svn = "", "", "", false
+		f.name, f.release, f.branch, f.svn, f.key = "", "", "", false, ""
 	}
 	d.begun[from] = true
 	brought, err := draft.Bring(ctx, m, draft.Wanted{From: from, Branch: f.branch, Subversion: f.svn})
@@ -153,6 +158,11 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 		return nil, err
 	}
 	defer brought.Done()
+	if f.key != "" {
+		if brought.Origin.Signer, err = a.trust(ctx, m, brought.Origin, f); err != nil {
+			return nil, err
+		}
+	}
 	files, done, err := draft.FilesOf(brought.Dir)
 	if err != nil {
 		return nil, err
@@ -189,7 +199,28 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 		return nil, err
 	}
 	d.known.Promise(found, files)
-	return found, a.writeDraft(m, found, decided, text, f)
+	return found, a.writeDraft(m, found, decided, text, f, brought.Origin.Signer)
+}
+
+// trust verifies the signature of an archive with the key that a person names. One that is fetched
+// has to be confirmed by its fingerprint.
+func (a *app) trust(ctx context.Context, m *machine.Machine, o draft.Origin, f draftFlags) (*draft.Signer, error) {
+	s, err := draft.Trust(ctx, m, o, f.key)
+	switch {
+	case is[*draft.BadSource](err):
+		return nil, usage("--key: %v", err)
+	case err != nil:
+		return nil, err
+	case f.fingerprint != "" && !s.Is(f.fingerprint):
+		return nil, usage("the signature is by %s, which is not the key with the fingerprint %s; nothing was written", s, f.fingerprint)
+	case f.fingerprint != "" || !s.Asked:
+		return s, nil
+	case !a.screen.Interactive(os.Stdin):
+		return nil, usage("the signature is by %s. Compare the fingerprint with what its makers publish; then add --fingerprint %s", s, s.Fingerprint)
+	case !a.agrees(fmt.Sprintf("The signature is by %s. Is that the fingerprint that its makers publish?", s)):
+		return nil, usage("nothing was written")
+	}
+	return s, nil
 }
 
 // there tells whether the first shelf has a recipe of that name.
@@ -322,7 +353,7 @@ func overrule(found *draft.Source, f draftFlags) error {
 }
 
 // writeDraft puts the recipe on the first shelf, and says what is in it.
-func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string, f draftFlags) error {
+func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.Decided, text string, f draftFlags, signer *draft.Signer) error {
 	if len(text) > recipe.Largest {
 		return usage("the draft would have %d MiB, and at most %d are read: the source has more switches than a recipe can say", len(text)>>20, recipe.Largest>>20)
 	}
@@ -332,7 +363,16 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	err := writeNew(filepath.Join(dir, recipe.FileName), text)
+	var err error
+	if _, missing := os.Lstat(filepath.Join(dir, recipe.FileName)); signer != nil && missing != nil {
+		key := filepath.Join(dir, signer.File(found.Name.Value))
+		if err = os.MkdirAll(filepath.Dir(key), 0o755); err == nil {
+			err = durable.WriteFile(key, signer.Key, 0o644)
+		}
+	}
+	if err == nil {
+		err = writeNew(filepath.Join(dir, recipe.FileName), text)
+	}
 	if errors.Is(err, os.ErrExist) {
 		return usage("%s is there already, and stays as it is; see the draft with --print", filepath.Join(shown, recipe.FileName))
 	}
