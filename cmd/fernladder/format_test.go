@@ -3,12 +3,15 @@ package main_test
 import (
 	"encoding/pem"
 	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -350,4 +353,45 @@ func TestLargeSources(t *testing.T) {
 	w.fails(1, []string{"install", "fern"}, "larger than any source: over ", "largest_source in the settings allows more")
 	w.write("fernladder.toml", settings+"largest_source = 4\n")
 	w.must("install", "fern")
+}
+
+// Parts of a source that its build would download are gathered before it, with the network, for packages
+// that are trusted with that. What comes is pinned, and unpacked from the root after that.
+func TestGathering(t *testing.T) {
+	needs(t, "sealed")
+	w := newWorld(t)
+	asked := 0
+	leaves := "leaves\n"
+	site := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		asked++
+		io.WriteString(rw, leaves)
+	}))
+	defer site.Close()
+	curl := "[[host]]\nprogram = \"curl\"\npackages = { debian = \"curl\" }\n"
+	extra := "[[extra]]\nname = \"leaves\"\ninto = \"vendor/leaves\"\ngather = '''\nmkdir -p vendor/leaves/deep; curl -sS -o vendor/leaves/deep/leaf " + site.URL + "/$FL_VERSION; ln -s deep/leaf vendor/leaves/link; date >vendor/other\n'''\n"
+	w.pkg("fern", extra+curl+"[build]\nmethod = \"script\"\n[steps]\nplace = '''\nmkdir -p $FL_PREFIX/share; cp vendor/leaves/link $FL_PREFIX/share/fern; test ! -e vendor/other\n! curl -sS "+site.URL+" || touch $FL_PREFIX/share/network\n'''\n")
+	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather: the extra leaves is gathered with the network", `trusted_network = ["fern"]`)
+	assert.Zero(t, asked)
+	w.write("fernladder.toml", "trusted_network = [\"fern\"]\n"+w.read("fernladder.toml"))
+	r := w.fails(1, []string{"build", "fern"}, "what was gathered for the extra leaves has no digest in the recipe. Look at it in ")
+	digest := regexp.MustCompile(`sha256 = ("[0-9a-f]{64}")`).FindStringSubmatch(r.stderr)
+	require.NotNil(t, digest)
+	w.edit("recipes/fern/recipe.toml", "name = \"leaves\"", "name = \"leaves\"\nsha256 = "+digest[1])
+	leaves = "thorns\n"
+	w.fails(1, []string{"build", "fern"}, "what was gathered for the extra leaves is not what the recipe says: its sha256 is ")
+	leaves = "leaves\n"
+	w.must("build", "fern")
+	tree := strings.TrimPrefix(w.glob("root/trees/fern/1.0-*")[0], w.dir+"/")
+	assert.Equal(t, "leaves\n", w.read(tree+"/share/fern"))
+	assert.NoFileExists(t, w.path(tree+"/share/network"), "nothing else has it")
+	before := asked
+	w.must("remove", "--trees", "fern")
+	w.must("clean", "--yes")
+	w.must("--offline", "build", "fern")
+	assert.Equal(t, before, asked, "it is here")
+	w.must("remove", "--trees", "--with-archives", "fern")
+	w.fails(5, []string{"--offline", "build", "fern"}, "what is gathered for the extra leaves")
+	w.edit("recipes/fern/recipe.toml", "curl -sS -o", "curl -sS -O x; curl -sS -o")
+	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather")
+	assert.NotEmpty(t, w.must("log", "fern", "--stage", "gather").stdout)
 }

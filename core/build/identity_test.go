@@ -25,7 +25,7 @@ func full() (*recipe.Recipe, *recipe.Release) {
 	r := &recipe.Recipe{
 		File: "f", Dir: "/d", Name: "fern", Summary: "s", Home: "h", License: "l", Notes: "n", Archive: []string{"https://vale.example/a.tar"}, Signature: []string{"s"},
 		Keys: []string{"k"}, Releases: []*recipe.Release{x},
-		Extras:   []*recipe.Extra{{Name: "curves", Archive: []string{"https://vale.example/c.zip"}, Signature: []string{"s"}, Digest: recipe.Digest{Algorithm: "sha256", Hex: "bb"}, Size: 3, Into: "data"}},
+		Extras:   []*recipe.Extra{{Name: "curves", Archive: []string{"https://vale.example/c.zip"}, Signature: []string{"s"}, Digest: recipe.Digest{Algorithm: "sha256", Hex: "bb"}, Size: 3, Into: "data"}, {Name: "crates", Gather: "g", Into: "vendor"}},
 		Supplies: []*recipe.Supply{{File: "station.cal", About: "a", Digest: recipe.Digest{Algorithm: "sha256", Hex: "cc"}}},
 		Options: []*recipe.Option{{Name: "plots", About: "a", Default: "on", On: []string{"--plots"}, Off: []string{"--no-plots"}}, {Name: "kind", About: "a", Group: "g", Default: "x", Values: []keyfile.Pair{{Name: "x", Values: []string{"--x"}}}},
 			{Name: "beds", About: "a", Takes: recipe.Words, Given: []string{"--beds=$FL_VALUE"}, Between: ";"}},
@@ -57,7 +57,7 @@ var exempt = []string{
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
-	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "HostNeeds.Range", "HostNeeds.Either.Range", "HostNeeds.Either.Runtime", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy", "Build.Memory", "Build.Minutes",
+	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off", "Options.Least", "Options.Most", "Needs", "Extras.Gather", "HostNeeds.Range", "HostNeeds.Either.Range", "HostNeeds.Either.Runtime", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy", "Build.Memory", "Build.Minutes",
 }
 
 // Whatever a recipe can say changes the build id, or is listed as exempt: also a key

@@ -82,11 +82,14 @@ func (f *fetches) fetch(ctx context.Context, job *Job) error {
 func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
 	var got store.Source
 	var err error
-	if part.Checkout != nil {
+	switch {
+	case part.Gather != "":
+		return part.source("", nil), nil // it is made when the rest is unpacked, unless it is here
+	case part.Checkout != nil:
 		var signed *signature.Good
 		signed, err = f.Repositories.Fetch(ctx, *part.Checkout)
 		got = part.source("", signed)
-	} else {
+	default:
 		var fetched source.Fetched
 		fetched, err = f.Archives.Fetch(ctx, part.Archive)
 		got = part.source(fetched.URL, fetched.Signed)

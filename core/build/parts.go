@@ -26,6 +26,7 @@ type Part struct {
 	Checkout *source.Checkout // instead of an archive
 	Name     string           // of an extra
 	Into     string           // the directory of the source that an extra goes into
+	Gather   string           // shell text that makes an extra, with the network, where no archive has it
 	Size     int64            // of the archive in bytes; 0 where the recipe does not say
 }
 
@@ -55,8 +56,12 @@ func parts(job *Job) []Part {
 	}
 	all := []Part{main}
 	for _, e := range r.Extras {
-		all = append(all, Part{Name: e.Name, Into: e.Into, Size: int64(e.Size), Archive: source.Wanted{
-			Package: job.Name, Version: job.Version, URLs: r.Inside(x, e.Archive), Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
+		urls := r.Inside(x, e.Archive)
+		if e.Gather != "" {
+			urls = []string{"gathered:" + e.Name}
+		}
+		all = append(all, Part{Name: e.Name, Into: e.Into, Gather: e.Gather, Size: int64(e.Size), Archive: source.Wanted{
+			Package: job.Name, Version: job.Version, URLs: urls, Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
 		}})
 	}
 	return all
@@ -120,6 +125,8 @@ func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 		for _, p := range j.Parts {
 			switch {
 			case p.here(ctx, m):
+			case p.Gather != "":
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: "what is gathered for the extra " + p.Name})
 			case p.Checkout != nil:
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
 			case !slices.ContainsFunc(p.Archive.URLs, local):
@@ -147,7 +154,12 @@ func (a *attempt) unpack(ctx context.Context) error {
 		return err
 	}
 	source := filepath.Join(aside, "source")
+	gathering := false
 	for _, part := range a.job.Parts {
+		if part.Gather != "" && !part.here(ctx, a.m) {
+			gathering = true
+			continue
+		}
 		if err := a.unpackPart(ctx, part, source); err != nil {
 			return err
 		}
@@ -164,7 +176,13 @@ func (a *attempt) unpack(ctx context.Context) error {
 			return err
 		}
 	}
-	return ground.Remove(aside)
+	if err := ground.Remove(aside); err != nil || !gathering {
+		return err
+	}
+	if err := a.gather(ctx); err != nil {
+		return err
+	}
+	return a.unpack(ctx) // of archives alone, as every later build
 }
 
 // handOver gives a directory, that the program has filled, to the build, at a place

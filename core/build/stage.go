@@ -14,6 +14,7 @@ import (
 // recipe's method and its steps say; a build has those that have something to do.
 const (
 	StageUnpack    = "unpack"
+	StageGather    = "gather" // a part of unpack, with a log of its own
 	StagePatch     = "patch"
 	StageConfigure = recipe.StepConfigure
 	StageCompile   = recipe.StepCompile
@@ -23,10 +24,10 @@ const (
 )
 
 // LoggedStages are those that leave a log, in their order.
-var LoggedStages = []string{StagePatch, StageConfigure, StageCompile, StageCheck, StagePlace, StageTry}
+var LoggedStages = []string{StageGather, StagePatch, StageConfigure, StageCompile, StageCheck, StagePlace, StageTry}
 
 // allStages are all of them, in their order.
-var allStages = append([]string{StageUnpack}, LoggedStages...)
+var allStages = append([]string{StageUnpack}, LoggedStages[1:]...)
 
 // A Stage is a part of a build that is done as a whole or not done.
 type Stage struct {
@@ -94,6 +95,7 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	if a.env == nil {
 		a.env = environment(a.b.target, a.job, a.dirs, a.journal.Newest)
 	}
+	defer a.watch(s.Name, log)()
 	err = a.commands(ctx, s, output, log)
 	if err != nil && ctx.Err() == nil && a.placeAgain(s.Name) {
 		say(output, "this has failed, and %s could not be written to; once more, where it can be:", a.job.Prefix)

@@ -128,7 +128,10 @@ func (r *Recipe) sourceContradictions(report reporter) {
 		}
 	}
 	for i, e := range r.Extras {
-		if e.Digest.Algorithm == "" {
+		if (e.Archive == nil) == (e.Gather == "") {
+			report(e.Position, "write archive = [\"URL\"] or gather = '''shell text'''", "an extra is an archive, or it is gathered")
+		}
+		if e.Digest.Algorithm == "" && e.Gather == "" {
 			report(e.Position, "add sha256 = \"…\"", "the extra %s has no digest to verify it by", e.Name)
 		}
 		if len(e.Signature) > 0 && len(r.Keys) == 0 {

@@ -66,8 +66,10 @@ func (o order) mountRoom() error {
 	if err := unix.Sethostname([]byte("room")); err != nil {
 		return err
 	}
-	if err := loopback(); err != nil {
-		return fmt.Errorf("loopback: %w", err)
+	if !o.Network {
+		if err := loopback(); err != nil {
+			return fmt.Errorf("loopback: %w", err)
+		}
 	}
 	// Nothing is written to what only looks like the system.
 	readOnly := &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}

@@ -63,6 +63,7 @@ type Room struct {
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Shown    Stand    // the same, for one that cannot be changed; /usr has the system's files besides
 	Home     string   // of the user in a sealed room
+	Network  bool     // a sealed room has the machine's, rather than one of its own that leads nowhere
 	User     User     // who commands are on the machine
 	Limits   Limits
 }
@@ -172,7 +173,10 @@ func (r Room) attributes() *syscall.SysProcAttr {
 	switch {
 	case r.Level == Sealed:
 		a.Cloneflags = syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID |
-			syscall.CLONE_NEWIPC | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS
+			syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
+		if !r.Network {
+			a.Cloneflags |= syscall.CLONE_NEWNET
+		}
 		if r.User.Other() {
 			// Root puts the room together as itself, for it alone can open all that
 			// belongs there, and then becomes the builder.

@@ -46,10 +46,11 @@ type Settings struct {
 	Credentials                 string   // a file, or ""
 	LocalRepositories           []string // directories whose repositories any recipe may name
 
-	Users         seal.Users  // whom root's builds run as
-	Most          seal.Limits // of builds and tries
-	TrustedOwners []string    // packages whose recipes may give files to others
-	TrustedEnv    []string    // packages whose recipes may set any variable for everybody
+	Users          seal.Users  // whom root's builds run as
+	Most           seal.Limits // of builds and tries
+	TrustedOwners  []string    // packages whose recipes may give files to others
+	TrustedNetwork []string    // packages that may gather extras with the network
+	TrustedEnv     []string    // packages whose recipes may set any variable for everybody
 
 	Access string // everyone, group, private, or "" where directories stay as they are
 	Group  string // that may install
@@ -173,6 +174,7 @@ func Keys(s *Settings, shelves *[]string) []keyfile.Key {
 		keyfile.Number("largest_process", &mib.process, 0, 1<<30, "The most memory that one process of a build may have to write to, in MiB. 0, if nothing is said: no limit, but builds are what the kernel ends first when memory runs out."),
 		keyfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are memory, in MiB. 0, if nothing is said: a quarter of the memory."),
 		keyfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those that other programs follow, such as LD_PRELOAD. Without it, they set variables that begin with their own name, and add to MANPATH and INFOPATH.").Check(recipe.CheckName),
+		keyfile.Texts("trusted_network", &s.TrustedNetwork, "Packages whose recipes may gather parts of their source with the network (gather in [[extra]]). What such a step runs reaches whatever this machine reaches, services on this machine too, and sees the source of the package, and nothing else of the machine.").Check(recipe.CheckName),
 		keyfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, let them run with the rights of those ([[owner]]), want system users and directories ([[user]], [[directory]]), and have any file in /usr/local and in packages, also where the operating system acts on it by itself, as root. Who writes such a recipe, or its source, can become root by it.").Check(recipe.CheckName),
 		keyfile.Texts("local_repositories", &s.LocalRepositories, "Directories of this machine in which recipes may name git and Subversion repositories by file://. A recipe whose folder belongs to you, or to root, needs no such line, unless its shelf is a repository itself."),
 		keyfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),

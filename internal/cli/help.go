@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -337,7 +338,12 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.Race:
 		return say("If it goes well with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
-		return say("Builds have no network. What it fetches can be an [[extra]] in %s.", file)
+		lines := []string{"Builds have no network. Name what it fetches in " + file + ": [[extra]] with archive and sha256, or [[supply]] for what has to be brought;",
+			"or have it gathered before the build: [[extra]] with gather = '''…''' runs once with the network, and what comes is pinned by its digest."}
+		if urls := urlsIn(c.Lines); len(urls) > 0 {
+			lines = append(lines, "It asks for "+strings.Join(urls, ", "))
+		}
+		return lines, nil
 	case diagnose.CompilerTooNew, diagnose.CompileError:
 		return say("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
 	case diagnose.CompilerTooOld:
@@ -353,6 +359,20 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	}
 	return h.adviceForMissing(r, c)
 }
+
+// urlsIn are the URLs in lines of a log, as far as they are harmless to show.
+func urlsIn(lines []string) (urls []string) {
+	for _, line := range lines {
+		for _, url := range aURL.FindAllString(line, -1) {
+			if url = source.Redacted(build.Printed(strings.TrimRight(url, ".,;:"))); !slices.Contains(urls, url) {
+				urls = append(urls, url)
+			}
+		}
+	}
+	return urls
+}
+
+var aURL = regexp.MustCompile(`\b(?:https?|ftp|git|svn)://[^\s'"‘’<>)\]]+`)
 
 // adviceForMissing says who has what is missing, and how a recipe asks for it.
 func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, packages []string) {

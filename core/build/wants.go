@@ -1,0 +1,55 @@
+package build
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"time"
+
+	"fernladder/core/event"
+	"fernladder/core/pattern"
+)
+
+// wantsNetwork matches what programs print when they want the network, with the host, where
+// they name it. Some try again for minutes.
+var wantsNetwork = pattern.New(`(?i)(?:(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?|address|proxy)?(?: address| name)?:? *['"‘“]?([A-Za-z0-9.-]+\.[A-Za-z0-9-]+)|` +
+	`dial tcp: lookup ([\w.-]+)|(?:Name or service not known|Temporary failure in name resolution|Network is unreachable))`)
+
+// watch tells, while a stage goes on, that it wants the network, which builds do not have: once, and
+// soon, for what wants it may try again for long. The caller ends it.
+func (a *attempt) watch(stage, log string) (end func()) {
+	const every, most = 3 * time.Second, 256 << 10
+	done := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		var from int64
+		buffer := make([]byte, most)
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+			}
+			f, err := os.Open(log)
+			if err != nil {
+				return
+			}
+			n, _ := io.ReadFull(io.NewSectionReader(f, from, most), buffer)
+			f.Close()
+			if last := bytes.LastIndexByte(buffer[:n], '\n'); last >= 0 {
+				n = last + 1
+			}
+			from += int64(n)
+			if m := wantsNetwork.FindStringSubmatch(string(buffer[:n])); m != nil {
+				host := m[1] + m[2]
+				if host != "" {
+					host = " at " + printable(host)
+				}
+				a.emit(event.Event{Kind: event.Remarked, Stage: stage, Text: stage + " wants the network" + host + ", which builds do not have; it may try again for long"})
+				return
+			}
+		}
+	}()
+	return func() { close(done) }
+}
