@@ -482,10 +482,21 @@ func (c *composer) extras(extras []ExtraOf) {
 		return
 	}
 	c.line("")
-	c.line("# The archives that its own files name, with their digests. Say where they come from,")
-	c.line("# and take the marks away.")
+	c.line("# The archives that its own files name. A build does not download them. Say where they come")
+	c.line("# from, and what their digests are, where that is open, and take the marks away.")
 	for _, e := range extras {
-		c.line("# [[extra]]\n# name    = %s\n# archive = %s\n# sha256  = %s\n# into    = %s", quote(e.Name), quote("https://…/"+e.File), quote(e.SHA256), quote(e.Into))
+		from := e.URL
+		if from == "" {
+			from = "https://…/" + e.File
+		}
+		sum := e.SHA256
+		if sum == "" {
+			sum = "…"
+		}
+		c.line("# [[extra]]\n# name    = %s\n# archive = %s\n# sha256  = %s\n# into    = %s", quote(e.Name), quote(from), quote(sum), quote(e.Into))
+		if e.Arg != "" {
+			c.line("# and in args of [build]: %s", quote(e.Arg))
+		}
 	}
 }
 

@@ -61,7 +61,11 @@ type Source struct {
 
 // An ExtraOf is an archive that a source needs besides, of which its own files have the
 // digest.
-type ExtraOf struct{ Name, File, SHA256, Into, Sum string }
+type ExtraOf struct {
+	Name, File, SHA256, Into, Sum string
+	URL                           string // that the source names, or ""
+	Arg                           string // of the build, which leads it there, or ""
+}
 
 // Read finds out what it can about the sources in files. archive is the name of
 // the archive they are from, or of their folder.
@@ -75,6 +79,7 @@ func Read(files fs.FS, archive string) *Source {
 	t.identity(s)
 	t.about(s)
 	t.reading(s)
+	t.wraps(s)
 	s.Hints = Hints(files)
 	return s
 }

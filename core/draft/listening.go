@@ -184,6 +184,7 @@ func (h *hearing) hear() error {
 	if h.source.Method.Value == string(recipe.Make) {
 		return h.compiling(none)
 	}
+	h.source.downloads(none.Downloads)
 	for _, o := range none.Options {
 		seen := buildfile.CMakeOption(o.Name, o.About, o.On)
 		at := slices.IndexFunc(h.source.Switches, func(sw buildfile.Switch) bool { return sw.Raw == o.Name })

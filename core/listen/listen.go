@@ -98,8 +98,9 @@ type Run struct {
 	CPU    time.Duration
 	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
 
-	Options []Option // of CMake
-	Built   []string // programs and libraries that a makefile has made
+	Options   []Option // of CMake
+	Downloads []Download
+	Built     []string // programs and libraries that a makefile has made
 }
 
 // An Option of CMake is a variable that is on or off, as it was.
@@ -281,7 +282,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}
 	case recipe.CMake:
-		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release",
+		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release", "-DFETCHCONTENT_FULLY_DISCONNECTED=ON",
 			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
 			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(says, "trace")}
 	case recipe.Meson:
@@ -316,7 +317,8 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	}
 	switch r.source.Method {
 	case recipe.CMake:
-		run.Asked = append(run.Asked, r.traced(said, r.at(source))...)
+		asked, downloads := r.traced(said, r.at(source))
+		run.Asked, run.Downloads = append(run.Asked, asked...), downloads
 		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output, "Cannot find source file") // what it cannot generate with empty answers does not matter
 	case recipe.Configure:
 		// It was to create nothing, so what it does with its files besides may have failed.

@@ -33,12 +33,18 @@ func TestTrace(t *testing.T) {
 		line("/s/CMakeLists.txt", "find_package", `"Moss","2.1...3","REQUIRED","COMPONENTS","x"`)+line("/s/CMakeLists.txt", "find_package", `"Kelp"`)+
 		line("/s/FindKelp.cmake", "find_library", `"KELP","NAMES","kelp;kelp2","HINTS","/opt"`)+line("/s/FindKelp.cmake", "find_path", `"KELP_H","kelp/kelp.h","PATHS","/opt"`)+
 		line("/usr/share/cmake/FindMoss.cmake", "find_library", `"MOSS","moss"`)+line("/s/x.cmake", "find_package", `"Threads","REQUIRED"`)+line("/s/x.cmake", "find_program", `"RAKE","rake"`)+
+		line("/s/x.cmake", "FetchContent_Declare", `"leaf","URL","https://vale.example/leaf-1.tar.gz","URL_HASH","SHA256=AB"`)+line("/s/x.cmake", "file", `"DOWNLOAD","https://vale.example/dl/map","here"`)+
+		line("/s/x.cmake", "externalproject_add", `"reed","GIT_REPOSITORY","https://vale.example/reed.git","GIT_TAG","v2","SOURCE_DIR","x"`)+line("/s/x.cmake", "FetchContent_Declare", `"own","URL","/s/own.tar"`)+
 		"{\"cmd\":\"find_x\n"+line("/s/x.cmake", "find_library", `"ONLY"`)), 0o644))
-	got := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(open(t, says), "/s")
+	got, downloads := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(open(t, says), "/s")
 	assert.Equal(t, []Asked{
 		{Kind: "package", Names: []string{"Moss"}, Range: ">= 2.1", Required: true},
 		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}}, {Kind: "program", Names: []string{"rake"}},
 	}, got)
+	assert.Equal(t, []Download{
+		{Name: "leaf", URL: "https://vale.example/leaf-1.tar.gz", SHA256: "ab", Arg: "-DFETCHCONTENT_SOURCE_DIR_LEAF=%s"}, {Name: "map", URL: "https://vale.example/dl/map"},
+		{Name: "reed", URL: "https://vale.example/reed.git", Tag: "v2"},
+	}, downloads)
 }
 
 // What the tests of a script have found is kept, but for what it asked for.

@@ -4,18 +4,20 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"path"
 	"path/filepath"
 	"strings"
 
 	"fernladder/core/ground"
+	"fernladder/core/pattern"
 )
 
 // traced reads what CMake has told of what it has run (--trace-format=json-v1, cmake(1)): the
-// searches of the source's own files.
-func (r *Room) traced(says *ground.Dir, source string) (all []Asked) {
+// searches of the source's own files, and what they would download.
+func (r *Room) traced(says *ground.Dir, source string) (all []Asked, downloads []Download) {
 	f, err := says.Open("trace")
 	if err != nil {
-		return nil
+		return nil, nil
 	}
 	defer f.Close()
 	own := source + "/"
@@ -27,9 +29,9 @@ func (r *Room) traced(says *ground.Dir, source string) (all []Asked) {
 			continue
 		}
 		if err != nil {
-			return all
+			return all, downloads
 		}
-		if !bytes.Contains(line, []byte(`"cmd":"find_`)) {
+		if !bytes.Contains(line, []byte(`"cmd":"find_`)) && !downloading.Compiled().Match(line) {
 			continue
 		}
 		var t struct {
@@ -48,8 +50,59 @@ func (r *Room) traced(says *ground.Dir, source string) (all []Asked) {
 			all = append(all, Asked{Kind: "header", Names: names(t.Args[1:])})
 		case "find_program":
 			all = append(all, Asked{Kind: "program", Names: names(t.Args[1:])})
+		default:
+			if d := download(t.Args); d.URL != "" && len(downloads) < mostDownloads {
+				downloads = append(downloads, d)
+			}
 		}
 	}
+}
+
+// A Download is what a source would download while it is built.
+type Download struct {
+	Name   string // as the source calls it
+	URL    string // of an archive, or of a git repository
+	SHA256 string // as the source has it, or ""
+	Tag    string // of a repository
+	Arg    string // that leads the build to it, with %s for the directory; or ""
+}
+
+const mostDownloads = 24
+
+// downloading matches commands of CMake that download something.
+var downloading = pattern.New(`(?i)"cmd":"(?:fetchcontent_declare|externalproject_add)"|"args":\["DOWNLOAD","`)
+
+// download reads the arguments of such a command.
+func download(args []string) (d Download) {
+	d.Name = args[0]
+	fetched := true
+	for i, arg := range args[:len(args)-1] {
+		next := args[i+1]
+		switch {
+		case i == 0 && arg == "DOWNLOAD":
+			d.URL, fetched = next, false
+			d.Name = path.Base(next)
+		case arg == "URL" && d.URL == "":
+			d.URL = next
+		case arg == "URL_HASH", arg == "EXPECTED_HASH":
+			if algorithm, hex, _ := strings.Cut(next, "="); strings.EqualFold(algorithm, "SHA256") {
+				d.SHA256 = strings.ToLower(hex)
+			}
+		case arg == "GIT_REPOSITORY":
+			d.URL = next
+		case arg == "GIT_TAG":
+			d.Tag = next
+		case arg == "SOURCE_DIR", arg == "DOWNLOAD_DIR":
+			fetched = false
+		}
+	}
+	if !strings.Contains(d.URL, "://") {
+		return Download{}
+	}
+	if fetched {
+		d.Arg = "-DFETCHCONTENT_SOURCE_DIR_" + strings.ToUpper(d.Name) + "=%s"
+	}
+	return d
 }
 
 // findPackage is what find_package looks for; nothing where the source has a module of its own
