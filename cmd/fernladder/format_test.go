@@ -1,10 +1,12 @@
 package main_test
 
 import (
+	"encoding/base64"
 	"encoding/pem"
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cgi"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
@@ -394,4 +396,37 @@ func TestGathering(t *testing.T) {
 	w.edit("recipes/fern/recipe.toml", "curl -sS -o", "curl -sS -O x; curl -sS -o")
 	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather")
 	assert.NotEmpty(t, w.must("log", "fern", "--stage", "gather").stdout)
+}
+
+// A real git server behind TLS of a site's own authority wants a login; the credentials have it, and
+// reach nobody else.
+func TestGitWithALogin(t *testing.T) {
+	backend, err := exec.Command("git", "--exec-path").Output()
+	require.NoError(t, err)
+	w := newWorld(t)
+	w.write("src/fern/fern", "grown\n")
+	w.sh("cd src/fern && git init -qb main . && git add . && git -c user.name=x -c user.email=x@vale.example commit -qm x && git tag v1.0 && cd .. && git clone -q --bare fern fern.git")
+	served := &cgi.Handler{Path: strings.TrimSpace(string(backend)) + "/git-http-backend", Env: []string{"GIT_PROJECT_ROOT=" + w.path("src"), "GIT_HTTP_EXPORT_ALL=1"}}
+	secure := httptest.NewTLSServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if user, password, _ := r.BasicAuth(); user != "grower" || password != "open-sesame" {
+			rw.Header().Set("WWW-Authenticate", "Basic realm=vale")
+			rw.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		served.ServeHTTP(rw, r)
+	}))
+	defer secure.Close()
+	w.write("site.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: secure.Certificate().Raw})))
+	commit := strings.TrimSpace(w.sh("git -C src/fern rev-parse HEAD").stdout)
+	w.write("recipes/fern/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"fern\"\nsummary = \"A test\"\n[[release]]\nversion = \"1.0\"\ngit = \"%s/fern.git\"\ncommit = %q\n", secure.URL, commit)+
+		script("place", "mkdir -p $FL_PREFIX/share; cp fern $FL_PREFIX/share"))
+	w.fails(5, []string{"fetch", "fern"}, "certificate")
+	w.env = append(w.env, "SSL_CERT_FILE="+w.path("site.pem"))
+	w.fails(5, []string{"fetch", "fern"}, "the server wants a login\n  The file that credentials in the settings names has it")
+	w.write("fernladder.toml", "credentials = \"secrets.toml\"\n"+w.read("fernladder.toml"))
+	w.write("secrets.toml", fmt.Sprintf("[[host]]\nname = %q\nuser = \"grower\"\npassword = \"open-sesame\"\n", strings.TrimPrefix(secure.URL, "https://")))
+	require.NoError(t, os.Chmod(w.path("secrets.toml"), 0o600))
+	w.must("install", "fern")
+	left, err := exec.Command("grep", "-rlE", "sesame|"+base64.StdEncoding.EncodeToString([]byte("grower:open-sesame")), w.root).CombinedOutput()
+	assert.Error(t, err, "%s", left)
 }

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -82,6 +83,12 @@ func (n *Network) ofMachine() []string {
 	env := []string{"HOME=" + n.Getenv("HOME"), "SSH_AUTH_SOCK=" + n.Getenv("SSH_AUTH_SOCK")} // for ssh, which has its own rules
 	for _, name := range []string{"http_proxy", "https_proxy", "no_proxy", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY"} {
 		if value := n.Getenv(name); value != "" {
+			env = append(env, name+"="+value)
+		}
+	}
+	// Authorities that this program's own fetching trusts are told to git in its own words.
+	for name, of := range map[string]string{"GIT_SSL_CAINFO": "SSL_CERT_FILE", "GIT_SSL_CAPATH": "SSL_CERT_DIR"} {
+		if value := cmp.Or(n.Getenv(name), n.Getenv(of)); value != "" {
 			env = append(env, name+"="+value)
 		}
 	}
