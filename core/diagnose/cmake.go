@@ -178,7 +178,7 @@ var (
 )
 
 // ofCMake are in messages of CMake's own modules.
-var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing", "pkg-config tool not found", "using the following"}
+var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing", "pkg-config tool not found", "using the following", "error: downloading"}
 
 // cmakeSaid reads a message that the author of a build file has written.
 func cmakeSaid(c *Cause, lines []string, at int) bool {

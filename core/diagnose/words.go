@@ -50,7 +50,7 @@ http https www found. needs need want wants requires require enable enabled disa
 them this necessary scripts configuration find locate detect before above below messages consult running again following programs tools information details more c c++ posix unix linux windows ansi iso gnu`)
 
 var (
-	useWithout = re(`--with-[\w-]+=(?:builtin|internal|bundled|included|embedded|vendored|local)\b|(?:--(?:without|disable)-[\w-]+|-D[\w.:-]+=(?i:off|false|disabled|no|0))`)
+	useWithout = re(`--with-[\w-]+=(?:builtin|internal|bundled|included|embedded|vendored|local)\b|(?:--(?:without|disable)-[\w-]+|-D ?[\w.:-]+=(?i:off|false|disabled|no|0))`)
 	doWithout  = re(`--(?:without|disable)-[\w-]+(?:=\w+)?|--with-[\w-]+=no|--enable-[\w-]+=no`)
 )
 
@@ -75,7 +75,7 @@ func asksFor(text string) string {
 func without(text string) string {
 	for _, p := range []*pattern.Pattern{useWithout, doWithout} {
 		if option := p.FindString(text); option != "" && !strings.Contains(option, "pip-version") {
-			return option
+			return strings.Replace(option, "-D ", "-D", 1)
 		}
 	}
 	return ""

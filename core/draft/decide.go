@@ -20,6 +20,7 @@ type Evidence struct {
 	Known  *Known
 	Here   map[host.Question]host.Answer
 	Owners map[host.Question][]string // packages that have it, installed or not
+	Listed bool                       // the operating system's packages with all their files are known
 	Family string
 }
 
@@ -389,7 +390,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		}
 	}
 	on := option == "" || slices.ContainsFunc(d.Choices, func(c Choice) bool { return c.Name == option && c.Set == "on" })
-	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 && (best.Kind == host.Header || best.Kind == host.Library) {
+	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 && (best.Kind == host.Header || best.Kind == host.Library || best.Kind == host.Module && d.e.Listed) {
 		// It would stand in the way, and may be of another system than this.
 		d.Perhaps = append(d.Perhaps, best.String())
 		return

@@ -188,7 +188,7 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 	questions := found.Questions()
 	decided := found.Decide(draft.Evidence{
 		Known: d.known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
-		Owners: m.HostFiles.Owners(questions), Family: m.System.Family,
+		Owners: m.HostFiles.Owners(questions), Listed: m.HostFiles.There(), Family: m.System.Family,
 	})
 	text := found.Compose(brought.Origin, decided, m.System.Family)
 	if f.print {

@@ -424,6 +424,9 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	case !m.Listed:
 		advice = append(advice, refresh)
 	}
+	if m.Recipe == "" && !m.Here && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
+		advice = append(advice, "Or build it, too: fernladder draft SOURCE makes a recipe of the archive or repository that it comes from.")
+	}
 	if r != nil {
 		if o := remedy.Belongs(r, c); o != nil {
 			advice = append(advice, fmt.Sprintf("Or without it, for it belongs to the option %s: -o %s=off", o.Name, o.Name))
