@@ -141,10 +141,14 @@ func TestDraftTrustsAKey(t *testing.T) {
 	assert.Contains(t, w.read("recipes/dewcalc/recipe.toml"), "\nkeys      = [\"keys/dewcalc.asc\"]   # ")
 	w.must("fetch", "dewcalc")
 	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
-	assert.Contains(t, w.must("draft", url, "--read", "--key", "growers.asc").stdout, "signature good, by ")
-	other, err := garden.Archives()
+	others, err := garden.Archives()
 	require.NoError(t, err)
-	w.write("other.asc", string(other[garden.KeyFile]))
+	mine := key
+	key += "\n" + string(others[garden.KeyFile]) // one that nobody has confirmed
+	w.fails(2, []string{"draft", url, "--read", "--key", keys.URL, "--fingerprint", fingerprint[1]}, "gives several keys (")
+	key = mine
+	assert.Contains(t, w.must("draft", url, "--read", "--key", "growers.asc").stdout, "signature good, by ")
+	w.write("other.asc", string(others[garden.KeyFile]))
 	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
 	w.fails(5, []string{"draft", url, "--read", "--key", "other.asc"}, "no good signature")
 	assert.NoDirExists(t, w.path("recipes/dewcalc"))

@@ -51,6 +51,13 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	if err != nil {
 		return nil, m.Stored(err)
 	}
+	keys := &signature.Keys{}
+	if err := keys.Add(from, s.Key); err != nil {
+		return nil, &BadSource{err.Error()}
+	}
+	if all := keys.Fingerprints(); s.Asked && len(all) > 1 { // all of them would be trusted
+		return nil, &BadSource{fmt.Sprintf("%s gives several keys (%s); put the one that you trust into a file", source.Redacted(from), strings.Join(all, ", "))}
+	}
 	dir, done, err := m.Store.Scratch("key")
 	if err != nil {
 		return nil, m.Store.Wrap(err)

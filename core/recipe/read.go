@@ -61,6 +61,13 @@ func (r *Recipe) contradictions() keyfile.Problems {
 			report(n.Position, "say which earlier releases will do, as in version = \"< 2\"", "%s needs itself as a tool, in any version", r.Name)
 		}
 	}
+	for _, c := range r.Writable {
+		for _, other := range slices.Concat(r.Configs, r.Writable) {
+			if strings.HasPrefix(other.File, c.File+"/") {
+				report(other.Position, "keep them apart", "%s is in %s, which programs of the package write in", other.File, c.File)
+			}
+		}
+	}
 	things := r.HostNeeds
 	if r.HostCopy != nil {
 		things = append(slices.Clone(things), r.HostCopy)

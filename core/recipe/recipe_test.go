@@ -281,6 +281,7 @@ func TestMistakesAboutSources(t *testing.T) {
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "what the operating system has is one thing",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nheader = \"a.h\"\nversion = \"> 1\"\n":                     "do not tell their version",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\npackages = { debain = \"a\" }\n":          `did you mean "debian"?`,
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[writable]]\ndirectory = \"var\"\n[[config]]\nfile = \"var/a\"\n":   "var/a is in var, which programs of the package write in",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[launcher]]\nname = \"a\"\nrun = \"a; b\"\n":                        "no shell reads it",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[upstream]\npage = \"https://x.example\"\npattern = 'a-\\d+'\n":      "needs a group",
 	} {

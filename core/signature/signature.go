@@ -111,6 +111,20 @@ func (k *Keys) Add(name string, data []byte) error {
 	return nil
 }
 
+// Fingerprints are those of all keys that were read.
+func (k *Keys) Fingerprints() (all []string) {
+	for _, c := range k.openPGP {
+		all = append(all, c.fingerprint())
+	}
+	for _, m := range k.minisign {
+		all = append(all, m.good().Fingerprint)
+	}
+	for _, s := range k.ssh {
+		all = append(all, s.good().Fingerprint)
+	}
+	return all
+}
+
 // What SSH signatures are made for, which is part of them.
 const (
 	FileNamespace = "file" // as ssh-keygen -Y sign -n file makes them

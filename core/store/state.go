@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"fernladder/core/durable"
 	"fernladder/core/ground"
@@ -29,16 +30,22 @@ func (s *Store) states(r *Receipt) error {
 		if _, err := os.Lstat(dir); !errors.Is(err, fs.ErrNotExist) {
 			continue // what is there is other people's
 		}
-		change := ConfigChange{File: dir, tree: s.Tree(r.Ref), as: c}
-		if err := change.fill(c.Sample); err != nil {
+		base, done, err := s.Scratch("state")
+		if err == nil {
+			change := ConfigChange{File: dir, tree: s.Tree(r.Ref), as: c}
+			err = change.fill(c.Sample, filepath.Join(base, "filled"))
+			done()
+		}
+		if err != nil {
 			return s.Wrap(err)
 		}
 	}
 	return nil
 }
 
-// fill makes a directory with what it begins with: complete, or not at all.
-func (c ConfigChange) fill(sample string) error {
+// fill makes a directory aside with what it begins with, and then brings it where it belongs: complete,
+// or not at all, and not where another program was faster.
+func (c ConfigChange) fill(sample, aside string) error {
 	mode, err := c.as.Permissions(0o755)
 	if err != nil {
 		return err
@@ -47,20 +54,19 @@ func (c ConfigChange) fill(sample string) error {
 	if err != nil {
 		return err
 	}
-	aside := durable.Aside(c.File)
-	if err := errors.Join(ground.Remove(aside), os.MkdirAll(filepath.Dir(c.File), 0o755)); err != nil {
-		return err
-	}
-	if err := os.Mkdir(aside, 0o700); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(c.File), 0o755), os.Mkdir(aside, 0o700)); err != nil {
 		return err
 	}
 	if err := c.copy(filepath.Join(c.tree, sample), aside, uid, gid); err != nil {
-		return errors.Join(err, ground.Remove(aside))
+		return err
 	}
 	if err := errors.Join(os.Lchown(aside, uid, gid), os.Chmod(aside, mode), durable.SyncDir(aside)); err != nil {
 		return err
 	}
-	return errors.Join(os.Rename(aside, c.File), durable.SyncDir(filepath.Dir(c.File)))
+	if err := os.Rename(aside, c.File); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, syscall.ENOTEMPTY) {
+		return err
+	}
+	return durable.SyncDir(filepath.Dir(c.File))
 }
 
 // copy copies the files of a sample, where there is one: no links, and nothing behind any.
