@@ -133,10 +133,27 @@ func (n Name) All(s *store.Store) ([]*store.Receipt, error) {
 			all = append(all, r)
 		}
 	}
-	if len(all) == 0 {
-		return nil, &NotBuilt{n.String(), s.Root}
+	if len(all) > 0 {
+		return all, nil
 	}
-	return all, nil
+	// NAME-PRESET is a build of NAME by that preset, where no package is called so.
+	for i := strings.LastIndexByte(n.Name, '-'); i > 0 && len(trees) == 0; i = strings.LastIndexByte(n.Name[:i], '-') {
+		builds, err := s.ReceiptsOf(n.Name[:i])
+		if err != nil {
+			return nil, err
+		}
+		of := n
+		of.Name = n.Name[:i]
+		for _, r := range builds {
+			if r.Preset == n.Name[i+1:] && of.FitsReceipt(r) {
+				all = append(all, r)
+			}
+		}
+		if len(all) > 0 {
+			return all, nil
+		}
+	}
+	return nil, &NotBuilt{n.String(), s.Root}
 }
 
 // LastLogged is the build, of those that the name fits, that wrote a log last,
@@ -149,6 +166,11 @@ func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last 
 	builds, err := s.Logged(name.Name)
 	if err != nil {
 		return last, false, err
+	}
+	if len(builds) == 0 { // it may be NAME-PRESET
+		if all, err := name.All(s); err == nil {
+			return all[0].Ref, counts(all[0].Ref), nil
+		}
 	}
 	var newest store.Logged
 	for _, b := range builds {

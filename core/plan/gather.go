@@ -157,6 +157,16 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	if err != nil {
 		return err
 	}
+	for i, w := range f.Request.Wanted {
+		if name, preset, is := f.presets.split(w.Name); is {
+			f.Request.Wanted[i].Name = name
+			set, err := f.presets.set(f.Request.Wanted[i:i+1], []string{preset})
+			if err != nil {
+				return err
+			}
+			f.Request.Options = override(f.Request.Options, set)
+		}
+	}
 	set, err := f.presets.set(f.Request.Wanted, f.Ask.Presets)
 	if err != nil {
 		return err

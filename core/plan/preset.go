@@ -41,6 +41,19 @@ func (p presets) find(name, preset string) ([]keyfile.Pair, bool) {
 	return nil, false
 }
 
+// split reads NAME-PRESET, where no package is called so.
+func (p presets) split(text string) (name, preset string, is bool) {
+	if _, err := p.shelves.Find(text); err == nil {
+		return "", "", false
+	}
+	for i := strings.LastIndexByte(text, '-'); i > 0; i = strings.LastIndexByte(text[:i], '-') {
+		if _, has := p.find(text[:i], text[i+1:]); has {
+			return text[:i], text[i+1:], true
+		}
+	}
+	return "", "", false
+}
+
 // names are the presets that a package has, each once.
 func (p presets) names(r *recipe.Recipe) []string {
 	var all []string

@@ -204,7 +204,7 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*keyfile.Edit), d
 // do not say so: what fails outside, and lacks nothing of the machine, may not fail there.
 func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
-	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 {
+	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 && !generators[f.Cause.Name()] {
 		return nil
 	}
 	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true, change: func(e *keyfile.Edit, why string) {
@@ -212,6 +212,10 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 		e.Append(why + "\n# It is built in the source's own directory.")
 	}}}
 }
+
+// generators are programs that a build runs, and would not have to, where it does not find beside
+// its makefiles what the source has made with them already.
+var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true, "gperf": true}
 
 // flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
 // the environment which compiler to run, among the arguments.

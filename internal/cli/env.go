@@ -23,7 +23,7 @@ func (a *app) envCommand() *cobra.Command {
 		Short: "Print the lines a shell needs to use the landing, or to build against a package",
 		Long: `Without a name, prints what a shell needs to use what is on the landing. With a
 name, prints what compilers, pkg-config and cmake need to build against that
-package and the libraries it needs. --as says for whom: sh, fish and csh; profile is a
+package and the libraries it needs, and the variables of its recipe. --as says for whom: sh, fish and csh; profile is a
 file for /etc/profile.d, modulefile one for environment modules.`,
 		Example: `  eval "$(fernladder env)"                    in ~/.profile, for example
   fernladder env --as fish | source
@@ -48,7 +48,7 @@ file for /etc/profile.d, modulefile one for environment modules.`,
 			if len(args) == 0 {
 				lines, err = a.landingEnvironment(m)
 			} else {
-				lines, err = buildEnvironment(m, args[0])
+				lines, err = a.buildEnvironment(m, args[0])
 			}
 			if err != nil {
 				return err
@@ -148,7 +148,7 @@ func (a *app) addVariable(lines []variable, v store.Variable, name string, by ma
 	return lines
 }
 
-func buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
+func (a *app) buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
 	r, err := named.One(m.Store, name)
 	if err != nil {
 		return nil, err
@@ -159,11 +159,19 @@ func buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
 	}
 	var lines []variable
 	for _, pair := range build.Surroundings(neighbours) {
+		if pair.Values[0] == "" {
+			continue
+		}
 		separator := ":"
 		if strings.HasSuffix(pair.Name, "FLAGS") {
 			separator = " "
 		}
 		lines = append(lines, variable{Name: pair.Name, Value: pair.Values[0], Join: separator})
+	}
+	for _, v := range r.Env { // for this one package, whoever asks for its environment has asked for them
+		if recipe.MaySet(r.Name, v.Name, m.Rules().Program) || slices.Contains(m.Settings.TrustedEnv, r.Name) {
+			lines = a.addVariable(lines, v, r.Name, map[string]string{})
+		}
 	}
 	return lines, nil
 }
