@@ -135,7 +135,7 @@ func TestDraftTrustsAKey(t *testing.T) {
 	require.NotNil(t, fingerprint)
 	assert.Regexp(t, `^/pks/lookup\?op=get&options=mr&search=0x[0-9A-F]+$`, asked)
 	assert.NoDirExists(t, w.path("recipes/dewcalc"))
-	w.fails(2, []string{"draft", url, "--read", "--key", keys.URL, "--fingerprint", strings.Repeat("A", 40)}, "which is not the key with the fingerprint")
+	w.fails(2, []string{"draft", url, "--read", "--key", keys.URL, "--fingerprint", strings.Repeat("A", 40)}, "not by the key AAAA")
 	w.must("draft", url, "--read", "--key", keys.URL, "--fingerprint", fingerprint[1])
 	assert.Equal(t, key, w.read("recipes/dewcalc/keys/dewcalc.asc"))
 	assert.Contains(t, w.read("recipes/dewcalc/recipe.toml"), "\nkeys      = [\"keys/dewcalc.asc\"]   # ")
@@ -152,5 +152,5 @@ func TestDraftTrustsAKey(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
 	w.fails(5, []string{"draft", url, "--read", "--key", "other.asc"}, "no good signature")
 	assert.NoDirExists(t, w.path("recipes/dewcalc"))
-	w.fails(2, []string{"draft", site.URL + "/dl/frondplot-1.2.0.tar.gz", "--read", "--key", "growers.asc"}, "there is no signature beside the archive")
+	w.fails(2, []string{"draft", site.URL + "/dl/frondplot-1.2.0.tar.gz", "--read", "--key", "growers.asc"}, "there is no signature beside the archive to verify")
 }

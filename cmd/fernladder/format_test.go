@@ -372,15 +372,15 @@ func TestGathering(t *testing.T) {
 	curl := "[[host]]\nprogram = \"curl\"\npackages = { debian = \"curl\" }\n"
 	extra := "[[extra]]\nname = \"leaves\"\ninto = \"vendor/leaves\"\ngather = '''\nmkdir -p vendor/leaves/deep; curl -sS -o vendor/leaves/deep/leaf " + site.URL + "/$FL_VERSION; ln -s deep/leaf vendor/leaves/link; date >vendor/other\n'''\n"
 	w.pkg("fern", extra+curl+"[build]\nmethod = \"script\"\n[steps]\nplace = '''\nmkdir -p $FL_PREFIX/share; cp vendor/leaves/link $FL_PREFIX/share/fern; test ! -e vendor/other\n! curl -sS "+site.URL+" || touch $FL_PREFIX/share/network\n'''\n")
-	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather: the extra leaves is gathered with the network", `trusted_network = ["fern"]`)
+	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather: gathering the extra leaves needs the network", `trusted_network = ["fern"]`)
 	assert.Zero(t, asked)
 	w.write("fernladder.toml", "trusted_network = [\"fern\"]\n"+w.read("fernladder.toml"))
-	r := w.fails(1, []string{"build", "fern"}, "what was gathered for the extra leaves has no digest in the recipe. Look at it in ")
+	r := w.fails(1, []string{"build", "fern"}, "the recipe has no digest for the extra leaves. Check the gathered files in ")
 	digest := regexp.MustCompile(`sha256 = ("[0-9a-f]{64}")`).FindStringSubmatch(r.stderr)
 	require.NotNil(t, digest)
 	w.edit("recipes/fern/recipe.toml", "name = \"leaves\"", "name = \"leaves\"\nsha256 = "+digest[1])
 	leaves = "thorns\n"
-	w.fails(1, []string{"build", "fern"}, "what was gathered for the extra leaves is not what the recipe says: its sha256 is ")
+	w.fails(1, []string{"build", "fern"}, "the files gathered for the extra leaves do not match the recipe: their sha256 is ")
 	leaves = "leaves\n"
 	w.must("build", "fern")
 	tree := strings.TrimPrefix(w.glob("root/trees/fern/1.0-*")[0], w.dir+"/")
@@ -392,7 +392,7 @@ func TestGathering(t *testing.T) {
 	w.must("--offline", "build", "fern")
 	assert.Equal(t, before, asked, "it is here")
 	w.must("remove", "--trees", "--with-archives", "fern")
-	w.fails(5, []string{"--offline", "build", "fern"}, "what is gathered for the extra leaves")
+	w.fails(5, []string{"--offline", "build", "fern"}, "the files that the extra leaves gathers")
 	w.edit("recipes/fern/recipe.toml", "curl -sS -o", "curl -sS -O x; curl -sS -o")
 	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather")
 	assert.NotEmpty(t, w.must("log", "fern", "--stage", "gather").stdout)
@@ -422,7 +422,7 @@ func TestGitWithALogin(t *testing.T) {
 		script("place", "mkdir -p $FL_PREFIX/share; cp fern $FL_PREFIX/share"))
 	w.fails(5, []string{"fetch", "fern"}, "certificate")
 	w.env = append(w.env, "SSL_CERT_FILE="+w.path("site.pem"))
-	w.fails(5, []string{"fetch", "fern"}, "the server wants a login\n  The file that credentials in the settings names has it")
+	w.fails(5, []string{"fetch", "fern"}, "the server requires a login\n  Add one for this host to the file that credentials in the settings names")
 	w.write("fernladder.toml", "credentials = \"secrets.toml\"\n"+w.read("fernladder.toml"))
 	w.write("secrets.toml", fmt.Sprintf("[[host]]\nname = %q\nuser = \"grower\"\npassword = \"open-sesame\"\n", strings.TrimPrefix(secure.URL, "https://")))
 	require.NoError(t, os.Chmod(w.path("secrets.toml"), 0o600))

@@ -20,9 +20,9 @@ import (
 	"fernladder/core/seal"
 )
 
-// gather makes the extras that no archive has: it runs their steps in the source, in a room
-// that has the machine's network, and keeps what they made as an archive. Builds that come
-// later unpack that. Nothing else of a build ever has the network.
+// gather runs the gather steps of extras that are not stored yet, in the unpacked source and in a
+// room with the machine's network, and stores each result as an archive. Later builds unpack that
+// archive. No other stage of a build has the network.
 func (a *attempt) gather(ctx context.Context) error {
 	for _, part := range a.job.Parts {
 		if part.Gather != "" && !part.here(ctx, a.m) {
@@ -38,9 +38,9 @@ func (a *attempt) gatherPart(ctx context.Context, part Part) error {
 	log := a.log(StageGather)
 	switch {
 	case !slices.Contains(a.m.Settings.TrustedNetwork, a.job.Name):
-		return a.failure(StageGather, fmt.Sprintf("the extra %s is gathered with the network, and the settings trust no package with that; if you trust this one: trusted_network = [%q] in the settings", part.Name, a.job.Name), "")
+		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs the network. If you trust this package, add to the settings: trusted_network = [%q]", part.Name, a.job.Name), "")
 	case a.b.level != seal.Sealed:
-		return a.failure(StageGather, fmt.Sprintf("the extra %s is gathered in a sealed room, which this machine does not have", part.Name), "")
+		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs a sealed room, which this machine cannot make", part.Name), "")
 	}
 	if err := a.leave(); err != nil {
 		return err
@@ -82,7 +82,7 @@ func (a *attempt) gatherPart(ctx context.Context, part Part) error {
 	return a.keepGathered(ctx, part)
 }
 
-// keepGathered makes an archive of what was gathered, and stores it where it is what the recipe says.
+// keepGathered archives the gathered files, and stores the archive if the recipe has its digest.
 func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 	box, err := ground.OpenDir(a.dirs.box)
 	if err != nil {
@@ -91,7 +91,7 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 	defer box.Close()
 	made, err := box.Sub(path.Join(a.dirs.below(a.dirs.source), part.Into))
 	if err != nil {
-		return a.failure(StageGather, fmt.Sprintf("the extra %s is to be in %s, and nothing is there", part.Name, part.Into), "")
+		return a.failure(StageGather, fmt.Sprintf("the gather step of the extra %s has not made the directory %s", part.Name, part.Into), "")
 	}
 	defer made.Close()
 	file := filepath.Join(a.dirs.work, "gathered.tar")
@@ -103,7 +103,7 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 	defer out.Close()
 	sum := sha256.New()
 	if err := archive(io.MultiWriter(out, sum), made, int64(a.m.Settings.LargestTree)<<20); err != nil {
-		return a.failure(StageGather, fmt.Sprintf("what was gathered for the extra %s cannot be kept: %v", part.Name, err), "")
+		return a.failure(StageGather, fmt.Sprintf("the files gathered for the extra %s cannot be archived: %v", part.Name, err), "")
 	}
 	got := recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum.Sum(nil))}
 	switch part.Archive.Digest {
@@ -113,13 +113,13 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 		_, err := a.m.Archives.Fetch(ctx, w)
 		return err
 	case recipe.Digest{}:
-		return a.failure(StageGather, fmt.Sprintf("what was gathered for the extra %s has no digest in the recipe. Look at it in %s; if it is right, write sha256 = %q (%s)", part.Name, filepath.Join(a.dirs.source, part.Into), got.Hex, part.Archive.At), "")
+		return a.failure(StageGather, fmt.Sprintf("the recipe has no digest for the extra %s. Check the gathered files in %s, then add sha256 = %q (%s)", part.Name, filepath.Join(a.dirs.source, part.Into), got.Hex, part.Archive.At), "")
 	}
-	return a.failure(StageGather, fmt.Sprintf("what was gathered for the extra %s is not what the recipe says: its sha256 is %s (%s). It is in %s", part.Name, got.Hex, part.Archive.At, filepath.Join(a.dirs.source, part.Into)), "")
+	return a.failure(StageGather, fmt.Sprintf("the files gathered for the extra %s do not match the recipe: their sha256 is %s (%s). They are in %s", part.Name, got.Hex, part.Archive.At, filepath.Join(a.dirs.source, part.Into)), "")
 }
 
-// archive writes the files of a directory as a tar that is the same for the same files: by name, without
-// times and owners. Links and programs stay such.
+// archive writes a directory as a tar whose bytes depend on the files alone: sorted by name, without
+// times and owners. It keeps symbolic links and execute permissions.
 func archive(to io.Writer, dir *ground.Dir, largest int64) error {
 	const most = 1_000_000
 	w := tar.NewWriter(to)

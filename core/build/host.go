@@ -43,7 +43,7 @@ func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 	return needs
 }
 
-// insteadOf are the things that would do as well as one that was chosen.
+// insteadOf returns the alternatives to a chosen thing.
 func (j *Job) insteadOf(chosen host.Question) (others []host.Question) {
 	for _, n := range j.Package.Recipe.HostNeeds {
 		if slices.ContainsFunc(n.Either, func(one *recipe.HostNeed) bool { return one.Question() == chosen }) {

@@ -84,7 +84,7 @@ func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
 	var err error
 	switch {
 	case part.Gather != "":
-		return part.source("", nil), nil // it is made when the rest is unpacked, unless it is here
+		return part.source("", nil), nil // the stage unpack gathers it
 	case part.Checkout != nil:
 		var signed *signature.Good
 		signed, err = f.Repositories.Fetch(ctx, *part.Checkout)

@@ -118,8 +118,8 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 	return a.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
 }
 
-// throughLanding lets the desktop entries that name files of the tree name them through the
-// landing: people copy entries to their desktop, where they outlive the tree.
+// throughLanding rewrites the tree's path in desktop entries to its path through the landing:
+// people copy entries to their desktops, and a copy must outlive the tree.
 func (a *attempt) throughLanding(staged *os.Root, log string) error {
 	if a.job.Away() {
 		return nil
@@ -133,7 +133,7 @@ func (a *attempt) throughLanding(staged *os.Root, log string) error {
 	for _, file := range files {
 		data, err := entries.ReadFile(file, store.LargestEntry)
 		if err != nil {
-			continue // it is no entry that a desktop reads
+			continue // not a file that desktops read
 		}
 		text := bytes.ReplaceAll(data, []byte(a.job.Prefix), []byte(a.m.Store.InUse(a.job.Name)))
 		if bytes.Equal(text, data) {
@@ -196,7 +196,7 @@ func sampleOf(c *recipe.Config) string {
 	return c.Sample
 }
 
-// configs are configuration files, or directories that are written in, for a receipt.
+// configs converts configuration files, or writable directories, for the receipt.
 func configs(of []*recipe.Config) (all []store.Config) {
 	for _, c := range of {
 		all = append(all, store.Config{File: c.File, Sample: sampleOf(c), Mode: c.Mode, Private: c.Private, Owner: c.Owner, Group: c.Group})
@@ -204,8 +204,8 @@ func configs(of []*recipe.Config) (all []store.Config) {
 	return all
 }
 
-// writable puts a link in the place of a directory that programs write in, and what the build has
-// placed there beside it.
+// writable replaces a directory that programs write in with a link to the state directory. What
+// the build placed there moves to DIR.sample.
 func (a *attempt) writable(staged *os.Root, log, dir string) error {
 	if a.job.Away() { // there is no root where it will be
 		return a.notInTree(dir, staged.MkdirAll(dir, 0o755), log)

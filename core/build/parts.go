@@ -26,7 +26,7 @@ type Part struct {
 	Checkout *source.Checkout // instead of an archive
 	Name     string           // of an extra
 	Into     string           // the directory of the source that an extra goes into
-	Gather   string           // shell text that makes an extra, with the network, where no archive has it
+	Gather   string           // shell text that gathers an extra with the network, if its archive is not stored; or ""
 	Size     int64            // of the archive in bytes; 0 where the recipe does not say
 }
 
@@ -126,7 +126,7 @@ func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 			switch {
 			case p.here(ctx, m):
 			case p.Gather != "":
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: "what is gathered for the extra " + p.Name})
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: "the files that the extra " + p.Name + " gathers"})
 			case p.Checkout != nil:
 				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
 			case !slices.ContainsFunc(p.Archive.URLs, local):

@@ -44,10 +44,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	case staged == nil && !isFilled:
 		f := a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
 		f.Nothing = true
-		if d, err := ground.OpenDir(a.dirs.build); err == nil {
-			defer d.Close()
-			f.Built = Built(d, func(string) bool { return false })
-		}
+		a.listBuilt(f)
 		return f
 	case isFilled:
 		placed = filled
@@ -72,6 +69,14 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		return err
 	}
 	return a.addLaunchersAndConfigs(log)
+}
+
+// listBuilt adds to a failure what the build has made and not placed.
+func (a *attempt) listBuilt(f *Failure) {
+	if d, err := ground.OpenDir(a.dirs.build); err == nil {
+		defer d.Close()
+		f.Built = Built(d, func(string) bool { return false })
+	}
 }
 
 // Built are the programs and libraries that a build has made in a directory, but for those that
@@ -168,7 +173,11 @@ func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[st
 	}
 	const enough = 5
 	if len(refused) > 0 {
-		return a.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
+		f := a.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
+		if f.Nothing = slices.ContainsFunc(found.Remarks, func(r inspect.Remark) bool { return r.Text == inspect.Empty }); f.Nothing {
+			a.listBuilt(f)
+		}
+		return f
 	}
 	if a.system != "" && a.m.Packages.State() != a.system {
 		a.remark("packages of the operating system changed while it was built, so what it found of them may not fit together; build it again")

@@ -26,8 +26,8 @@ type Target struct {
 	MayRead       func(*recipe.Recipe, *recipe.Release) error // its repository, where that is on this machine; nil: it may
 	Compilers     map[string]string
 	Patches       map[string]Patch                      // by their files
-	Prefer        []string                              // what is taken of several things of the operating system, by their names
-	Chosen        map[*recipe.HostNeed]*recipe.HostNeed // of several things of the operating system, by the first of them
+	Prefer        []string                              // names of things of the operating system, the preferred first
+	Chosen        map[*recipe.HostNeed]*recipe.HostNeed // the chosen alternative of each need with either, by its first alternative
 }
 
 // A Patch is what a patch file is.
@@ -64,11 +64,11 @@ func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*reci
 	return ctx.Err()
 }
 
-// choose takes, of things of the operating system of which one is enough, the first that is
-// there; the first of all where none is.
+// choose picks one alternative for each need on the operating system with either: the first that
+// is there, in order of preference; else the first.
 func (t Target) choose(ctx context.Context, programs host.Programs, recipes []*recipe.Recipe) {
 	var needs []host.Need
-	var asked [][2]*recipe.HostNeed // the first of several, and the one that each need is
+	var asked [][2]*recipe.HostNeed // the first alternative, and the one that the need with this index asks for
 	for _, r := range recipes {
 		for _, n := range r.HostNeeds {
 			if n.Either == nil {
@@ -93,7 +93,7 @@ func (t Target) choose(ctx context.Context, programs host.Programs, recipes []*r
 	}
 }
 
-// preference is smaller for what is preferred.
+// preference ranks alternatives: smaller is preferred.
 func (t Target) preference(n *recipe.HostNeed) int {
 	if i := slices.Index(t.Prefer, n.Question().Name); i >= 0 {
 		return i
@@ -101,7 +101,7 @@ func (t Target) preference(n *recipe.HostNeed) int {
 	return len(t.Prefer)
 }
 
-// onHost are the needs on the operating system, with what was chosen.
+// onHost replaces needs with either by their chosen alternatives.
 func (t Target) onHost(needs []*recipe.HostNeed) (all []*recipe.HostNeed) {
 	for _, n := range needs {
 		if n.Either != nil {

@@ -10,13 +10,13 @@ import (
 	"fernladder/core/pattern"
 )
 
-// wantsNetwork matches what programs print when they want the network, with the host, where
-// they name it. Some try again for minutes.
+// wantsNetwork matches what programs print when they cannot reach the network. A group has the
+// host, if they name it.
 var wantsNetwork = pattern.New(`(?i)(?:(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?|address|proxy)?(?: address| name)?:? *['"‘“]?([A-Za-z0-9.-]+\.[A-Za-z0-9-]+)|` +
 	`dial tcp: lookup ([\w.-]+)|(?:Name or service not known|Temporary failure in name resolution|Network is unreachable))`)
 
-// watch tells, while a stage goes on, that it wants the network, which builds do not have: once, and
-// soon, for what wants it may try again for long. The caller ends it.
+// watch reports once, while a stage runs, that it tries to reach the network: some programs retry
+// for minutes before they fail. The caller ends the watch.
 func (a *attempt) watch(stage, log string) (end func()) {
 	const every, most = 3 * time.Second, 256 << 10
 	done := make(chan struct{})
@@ -46,7 +46,7 @@ func (a *attempt) watch(stage, log string) (end func()) {
 				if host != "" {
 					host = " at " + printable(host)
 				}
-				a.emit(event.Event{Kind: event.Remarked, Stage: stage, Text: stage + " wants the network" + host + ", which builds do not have; it may try again for long"})
+				a.emit(event.Event{Kind: event.Remarked, Stage: stage, Text: stage + " tries to reach the network" + host + ", which builds do not have; it may retry for minutes"})
 				return
 			}
 		}

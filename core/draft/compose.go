@@ -482,8 +482,8 @@ func (c *composer) extras(extras []ExtraOf) {
 		return
 	}
 	c.line("")
-	c.line("# The archives that its own files name. A build does not download them. Say where they come")
-	c.line("# from, and what their digests are, where that is open, and take the marks away.")
+	c.line("# The source's own files name these archives, and builds download nothing. Fill in the URLs and")
+	c.line("# digests that are missing, and take the marks away.")
 	for _, e := range extras {
 		from := e.URL
 		if from == "" {

@@ -249,7 +249,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	}
 	theirs, set := d.instead(sw)
 	switch {
-	case theirs != "" && len(lack) == 0: // rather than a copy in the source
+	case theirs != "" && len(lack) == 0: // the shelf's, not the copy in the source
 		if c.Set = set; set == "on" && len(have) == 0 {
 			byName, have = theirs, []string{theirs}
 		}
@@ -287,8 +287,8 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	}
 }
 
-// instead is the recipe of what a source has a copy of, where a switch takes that or what is
-// outside of it, and what the switch has to be for the latter.
+// instead finds the recipe that replaces a copy of a library in the source, if a switch chooses
+// between the two. set is the switch's state that takes the recipe's.
 func (d *decision) instead(sw buildfile.Switch) (name, set string) {
 	for set, names := range map[string]*pattern.Pattern{"on": theirs, "off": copies} {
 		m := names.FindStringSubmatch(sw.Raw)
@@ -304,8 +304,8 @@ func (d *decision) instead(sw buildfile.Switch) (name, set string) {
 	return "", ""
 }
 
-// theirs matches switches that take what is outside of a source, copies those that take what is
-// inside.
+// theirs matches switches that take a library from outside the source, copies those that take the
+// copy in the source.
 var (
 	theirs = pattern.New(`(?i)(?:^|[-_])(?:system|external)[-_](?:lib(?:rary)?[-_])?(\w[\w.+-]*)$`)
 	copies = pattern.New(`(?i)(?:^|[-_])(?:bundled|included|internal|builtin)[-_](\w[\w.+-]*)$`)

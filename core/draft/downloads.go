@@ -11,7 +11,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// downloads notes what a source would download while it is built.
+// downloads adds what the build of a source would download.
 func (s *Source) downloads(all []listen.Download) {
 	for _, d := range all {
 		e := ExtraOf{Name: strings.ToLower(d.Name), URL: d.URL, SHA256: d.SHA256, Into: "extras/" + d.Name}
@@ -25,7 +25,7 @@ func (s *Source) downloads(all []listen.Download) {
 	}
 }
 
-// extra adds what a source needs besides, once.
+// extra adds an archive that the source needs, once.
 func (s *Source) extra(e ExtraOf) {
 	if recipe.CheckName(e.Name) != nil || !fs.ValidPath(e.Into) {
 		return
@@ -41,7 +41,7 @@ func (s *Source) extra(e ExtraOf) {
 // wrapKey matches a line of a wrap file (Meson's reference manual, Wrap dependency system).
 var wrapKey = pattern.New(`(?m)^[ \t]*(directory|source_url|source_hash|patch_url|patch_hash)[ \t]*=[ \t]*(\S+)`)
 
-// wraps notes the subprojects of Meson that are not in the archive, and where their wraps have them from.
+// wraps adds the subprojects of Meson that the archive lacks, from their wrap files.
 func (t *tree) wraps(s *Source) {
 	files, _ := fs.Glob(t.files, "subprojects/*.wrap")
 	for _, file := range files {

@@ -63,8 +63,8 @@ type Source struct {
 // digest.
 type ExtraOf struct {
 	Name, File, SHA256, Into, Sum string
-	URL                           string // that the source names, or ""
-	Arg                           string // of the build, which leads it there, or ""
+	URL                           string // if the source names it
+	Arg                           string // a build argument that makes it use the directory; or ""
 }
 
 // Read finds out what it can about the sources in files. archive is the name of

@@ -14,8 +14,8 @@ import (
 	"fernladder/core/source"
 )
 
-// A Hint is what a file of the source says of how it is built, to people, to distributions
-// or to services that build it. Such files are read, and never run.
+// A Hint is what a file of the source says about building it: a text for people, a packaging, a
+// dependency script or a CI configuration. These files are read and never run.
 type Hint struct {
 	From     string
 	Packages map[string][]string // that it wants installed, by family of operating systems
@@ -51,7 +51,8 @@ var (
 	noPackages     = []string{"and", "or", "the", "if", "for", "to", "sudo", "then", "from"}
 )
 
-// telltales are the files of a source that say how it is built: texts for people first.
+// telltales lists the files that say how the source is built: first those for people, whose number
+// is people.
 func telltales(files fs.FS) (names []string, people int) {
 	var all []string
 	for _, dir := range tellingDirs {
@@ -117,10 +118,10 @@ func Hints(files fs.FS) (hints []Hint) {
 	return hints
 }
 
-// enough is more than a text names of anything.
+// enough limits how many packages, flags or targets of one file are kept.
 const enough = 24
 
-// requirements are the packages of a list of requirements, of alternatives the first.
+// requirements returns the packages in a list of requirements; of alternatives, the first.
 func requirements(list string) (names []string) {
 	for part := range strings.SplitSeq(restricted.ReplaceAllString(list, ""), ",") {
 		first, _, _ := strings.Cut(part, "|")
@@ -140,7 +141,7 @@ func (h *Hint) install(family string, words []string) {
 	}
 }
 
-// commands takes what a text for people has them type.
+// commands reads the commands that a text tells people to type.
 func (h *Hint) commands(text string) {
 	for _, m := range configures.FindAllStringSubmatch(text, -1) {
 		for _, word := range strings.Fields(strings.ReplaceAll(m[1], `\`, " ")) {
@@ -167,7 +168,7 @@ func HintsOf(dir string) []Hint {
 	return Hints(files)
 }
 
-// Lines are a hint in words, with the packages of one family.
+// Lines describes the hint, with the packages of one family.
 func (h Hint) Lines(family string) (lines []string) {
 	for _, part := range []struct {
 		says  string
@@ -180,8 +181,8 @@ func (h Hint) Lines(family string) (lines []string) {
 	return lines
 }
 
-// packagesFor are the packages that hints name for something, of families whose own is not
-// known. own is the package of one family that has it, or "".
+// packagesFor adds to the known packages for a question those that hints name for other families.
+// own is the known package of this machine's family, or "".
 func packagesFor(hints []Hint, q host.Question, own string, known []keyfile.Pair) []keyfile.Pair {
 	name := q.Name
 	if q.Kind == host.Header {
@@ -202,7 +203,7 @@ func packagesFor(hints []Hint, q host.Question, own string, known []keyfile.Pair
 	return all
 }
 
-// hinted is the one package of a family that fits; "" where several do.
+// hinted returns the only package of a family that fits, or "".
 func hinted(hints []Hint, family string, fits func(string) bool) (found string) {
 	for _, h := range hints {
 		for _, p := range h.Packages[family] {
@@ -223,20 +224,20 @@ var (
 	counted  = pattern.New(`(?:\d+g?|\d[\d.]*)$`)
 )
 
-// stem is what the names of a package have in common on several distributions: libX11-devel
-// and libx11-dev are of x11, zlib-devel and zlib1g-dev of zlib.
+// stem reduces a package's name to what distributions agree on: libX11-devel and libx11-dev to
+// x11, zlib-devel and zlib1g-dev to zlib.
 func stem(name string) string {
 	return counted.ReplaceAllString(noLetter.ReplaceAllString(ornament.ReplaceAllString(strings.ToLower(name), ""), ""), "")
 }
 
-// A Text is one that a source has for people.
+// A Text is a file of the source that is written for people.
 type Text struct {
 	File string `json:"file"`
 	Text string `json:"text"`
 }
 
-// ReadmeOf brings an archive, and returns the first text by which its source tells people
-// about itself, and the first by which it tells how it is built. Nothing of it stays unpacked.
+// ReadmeOf fetches an archive and returns its README and its INSTALL, as far as it has them.
+// Nothing of it stays unpacked.
 func ReadmeOf(ctx context.Context, m *machine.Machine, w source.Wanted) (texts []Text, err error) {
 	if err := m.Store.Prepare(); err != nil {
 		return nil, err

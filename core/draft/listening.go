@@ -140,7 +140,7 @@ type hearing struct {
 	answers  listen.Answers  // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
 	args     []string        // of all runs
-	outward  bool            // it has no copies of what is outside, and is told so
+	outward  bool            // its copies of libraries are missing: it is told to take those outside
 	quick    bool
 	forced   []listen.Asked      // what was answered because it had stopped
 	full     *listen.Run         // with all of them
@@ -270,7 +270,7 @@ func (h *hearing) compiling(run *listen.Run) (err error) {
 		if len(other.Built) > len(run.Built) {
 			run = other
 			h.source.Args = append(h.source.Args, common)
-			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "variables that several files define, as compilers before GCC 10 let them", Guessed})
+			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "several files define the same variables, which compilers before GCC 10 accepted", Guessed})
 		}
 	}
 	h.full, h.source.Heard = run, true
@@ -352,7 +352,7 @@ func (h *hearing) provider(a listen.Asked) string {
 	return ""
 }
 
-// own tells whether the source looks for itself: for something of its name that no recipe has.
+// own tells whether the source looks for itself: for its own name, which no other recipe offers.
 func (h *hearing) own(a listen.Asked) bool {
 	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value) })
 }
@@ -396,7 +396,7 @@ func (h *hearing) settle(run *listen.Run) (err error) {
 			if tried++; tried <= most && !run.Late {
 				culprit, found = h.culprit(run)
 			}
-			if !found && outside != nil { // it may have no copy of them
+			if !found && outside != nil { // its copies may be missing
 				h.args, outside, h.outward = slices.Concat(h.args, outside), nil, true
 				break
 			}
@@ -436,7 +436,7 @@ func (h *hearing) aside() (args []string) {
 	return args
 }
 
-// outside are the arguments that have the source take what is outside of it.
+// outside returns the arguments that make the source use libraries from outside.
 func (h *hearing) outside() (args []string) {
 	for _, sw := range h.source.Switches {
 		if theirs.MatchString(sw.Raw) {

@@ -16,23 +16,23 @@ import (
 	"fernladder/core/source"
 )
 
-// A Signer is the key that a person trusts a source by.
+// A Signer is the key that a person trusts for a source.
 type Signer struct {
 	signature.Good
-	Key    []byte // the file that has it
-	Asked  bool   // it is from a server, and nobody has said that it is the right one
+	Key    []byte // contents of the key file
+	Asked  bool   // it was fetched, so a person has to confirm its fingerprint
 	Suffix string // of the file's name
 }
 
-// largestKey is more than the keys of a project have.
+// largestKey limits the size of a key file, in bytes.
 const largestKey = 1 << 20
 
-// Trust looks for the key that an archive is signed by, and verifies the signature with it. from
-// is a file, the URL of one, or a server of OpenPGP keys, as https://keys.vale.example, which is
-// asked for the key by its id (HKP, draft-gallagher-openpgp-hkp).
+// Trust reads the key that an archive is signed by, and verifies the signature with it. from is a
+// file, the URL of a file, or the URL of an OpenPGP key server without a path, which is asked for the
+// key by its id (HKP, draft-gallagher-openpgp-hkp).
 func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Signer, error) {
 	if o.Signature == "" {
-		return nil, &BadSource{"there is no signature beside the archive, so no key can be compared with one"}
+		return nil, &BadSource{"there is no signature beside the archive to verify"}
 	}
 	s := &Signer{Suffix: ".asc", Asked: strings.Contains(from, "://")}
 	var err error
@@ -55,7 +55,7 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	if err := keys.Add(from, s.Key); err != nil {
 		return nil, &BadSource{err.Error()}
 	}
-	if all := keys.Fingerprints(); s.Asked && len(all) > 1 { // all of them would be trusted
+	if all := keys.Fingerprints(); s.Asked && len(all) > 1 { // the recipe would trust all of them
 		return nil, &BadSource{fmt.Sprintf("%s gives several keys (%s); put the one that you trust into a file", source.Redacted(from), strings.Join(all, ", "))}
 	}
 	dir, done, err := m.Store.Scratch("key")
@@ -79,17 +79,17 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	return s, nil
 }
 
-// server tells whether a URL names nothing but a server.
+// server tells whether a URL has no path.
 func server(from string) bool {
 	u, err := url.Parse(from)
 	return err == nil && (u.Path == "" || u.Path == "/")
 }
 
-// Is tells whether a fingerprint that a person has written is that of the key.
+// Is tells whether the key has this fingerprint, as a person writes it.
 func (s *Signer) Is(fingerprint string) bool {
 	plain := strings.NewReplacer(" ", "", ":", "").Replace(fingerprint)
 	return s.Format == "openpgp" && strings.EqualFold(plain, s.Fingerprint) || fingerprint == s.Fingerprint
 }
 
-// File is what the key is called beside a recipe.
+// File returns the key file's path below the recipe's folder.
 func (s *Signer) File(name string) string { return "keys/" + name + s.Suffix }

@@ -25,7 +25,7 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			sw.Default = buildfile.Off
 		case sw.Values != nil:
 			valued = append(valued, sw)
-		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off && h.source.Method.Value != string(recipe.Configure): // where it is not libtool's
+		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off && h.source.Method.Value != string(recipe.Configure): // libtool's is known to work
 			static = append(static, sw)
 		case len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
 		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
@@ -235,7 +235,7 @@ func unlike(one, other *listen.Run) (names []string) {
 func differ(one, other *listen.Run) (changed, configured bool) {
 	names := unlike(one, other)
 	return len(names) > 0, slices.ContainsFunc(names, func(name string) bool {
-		// A target that is not there is none of what is compiled otherwise.
+		// A target that only one run has is not compiled differently.
 		return listen.Compiled(name) && (!strings.HasSuffix(name, "flags.make") || one.Made[name] != "" && other.Made[name] != "")
 	})
 }

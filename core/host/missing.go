@@ -16,10 +16,10 @@ type Need struct {
 	Packages []string      `json:"packages,omitempty"` // of this operating system that have it, as recipes say
 	By       []string      `json:"needed_by"`          // names of packages
 	At       string        `json:"at,omitempty"`       // FILE:LINE
-	Or       []Question    `json:"or,omitempty"`       // what would do as well
+	Or       []Question    `json:"or,omitempty"`       // the alternatives
 }
 
-// OrElse names what would do as well, in parentheses; "" where nothing would.
+// OrElse lists the alternatives in parentheses, or returns "".
 func (n Need) OrElse() string {
 	if len(n.Or) == 0 {
 		return ""

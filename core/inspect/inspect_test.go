@@ -92,7 +92,7 @@ func TestWhatIsRemarked(t *testing.T) {
 		"mended bin/door: it ran with the rights of its owner or group (setuid, setgid); these bits are gone",
 		"warned bin/link: it is a link to nothing: gone",
 		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
-		"mended bin/staged-link: it led into the directory it was placed in; it leads into the tree now",
+		"mended bin/staged-link: it led into the staging directory; it leads into the tree now",
 		"warned bin/work: it names the directory that the package was built in, which will be gone",
 		"warned bin/work: its run path names the directory that the package was built in: " + b.Work + "/build",
 		"refused bin/work-link: it is a link into the directory that the package was built in: " + b.Work + "/x",

@@ -50,7 +50,7 @@ func Take(placed *ground.Dir, l Look) (Report, error) {
 		err = nil
 	}
 	if err == nil && t.files == 0 && len(t.remarks) == 0 {
-		t.refuse("", "nothing but empty directories was placed")
+		t.refuse("", Empty)
 	}
 	if err == nil {
 		err = t.finish()
@@ -121,7 +121,7 @@ func (t *taking) entry(e ground.Entry) error {
 		}
 		if below, is := strings.CutPrefix(target, t.Stage+t.Tree+"/"); is && t.Stage != "" {
 			target = t.Tree + "/" + below
-			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the directory it was placed in; it leads into the tree now"})
+			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the staging directory; it leads into the tree now"})
 		}
 		t.links = append(t.links, [2]string{e.Name, target})
 		return t.root.Symlink(target, e.Name)
@@ -258,6 +258,9 @@ func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
 	t.named(e.Name, named)
 	return nil
 }
+
+// Empty is the remark on a tree without files.
+const Empty = "nothing but empty directories was placed"
 
 // What is said of files that name what will not be there.
 const (

@@ -80,8 +80,8 @@ func Collective(file string) bool {
 	return mime && slices.Contains(MIMEFiles, name)
 }
 
-// Entry tells whether a file of a tree is a desktop entry. What entries name of their tree,
-// they name by store.UsedLink.
+// Entry tells whether a file of a tree is a desktop entry. Entries reach their tree through
+// store.UsedLink.
 func Entry(file string) bool {
 	is, _ := path.Match("share/applications/*.desktop", file)
 	return is

@@ -58,13 +58,13 @@ func (r *Room) traced(says *ground.Dir, source string) (all []Asked, downloads [
 	}
 }
 
-// A Download is what a source would download while it is built.
+// A Download is something that the build of a source would download.
 type Download struct {
 	Name   string // as the source calls it
 	URL    string // of an archive, or of a git repository
-	SHA256 string // as the source has it, or ""
+	SHA256 string // in hexadecimal, if the source states it
 	Tag    string // of a repository
-	Arg    string // that leads the build to it, with %s for the directory; or ""
+	Arg    string // build argument with %s for the directory to use instead; or ""
 }
 
 const mostDownloads = 24

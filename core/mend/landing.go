@@ -128,7 +128,7 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		for _, c := range configs {
 			switch {
 			case c.Directory && c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no directory any more", Follows: member.Name + " writes there.", Advice: "Move it aside; fernladder mend --fix then makes it as it began."})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory", Follows: member.Name + " writes there.", Advice: "Move it aside; fernladder mend --fix then makes it as it began."})
 			case c.Directory && !c.There:
 				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " writes there.", Fixable: true})
 			case c.Strange:

@@ -136,7 +136,7 @@ func (n Name) All(s *store.Store) ([]*store.Receipt, error) {
 	if len(all) > 0 {
 		return all, nil
 	}
-	// NAME-PRESET is a build of NAME by that preset, where no package is called so.
+	// NAME-PRESET means a build of NAME by that preset, unless a package has that name.
 	for i := strings.LastIndexByte(n.Name, '-'); i > 0 && len(trees) == 0; i = strings.LastIndexByte(n.Name[:i], '-') {
 		builds, err := s.ReceiptsOf(n.Name[:i])
 		if err != nil {

@@ -126,7 +126,7 @@ func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackag
 	if !landing.Entry(f.Path) {
 		return o
 	}
-	// There is no landing where the package will be.
+	// Machines that install the package have no landing.
 	if data, err := dir.ReadFile(f.Path, store.LargestEntry); err == nil && store.Digest(data) == f.SHA256 {
 		text := bytes.ReplaceAll(data, []byte(p.m.Store.InUse(r.Name)), []byte(r.Tree))
 		o.Size, o.SHA256 = int64(len(text)), store.Digest(text)

@@ -41,7 +41,7 @@ func (p presets) find(name, preset string) ([]keyfile.Pair, bool) {
 	return nil, false
 }
 
-// split reads NAME-PRESET, where no package is called so.
+// split splits NAME-PRESET, unless a package has that name.
 func (p presets) split(text string) (name, preset string, is bool) {
 	if _, err := p.shelves.Find(text); err == nil {
 		return "", "", false

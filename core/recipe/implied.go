@@ -13,7 +13,7 @@ const (
 	StaticOption = "static"      // static libraries beside the shared ones
 	TestsOption  = "tests"       // the package's own tests
 	DebugOption  = "debug"       // debug information
-	SourceOption = "keep_source" // what debuggers show of that
+	SourceOption = "keep_source" // source files for debuggers
 )
 
 // Where debug information is.
@@ -32,7 +32,7 @@ func (r *Recipe) implied() []*Option {
 	for _, value := range []string{DebugNone, DebugBeside, DebugInside} {
 		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
 	}
-	source := &Option{Name: SourceOption, About: "Keep the sources, for debuggers, where there is debug information", Default: "off"}
+	source := &Option{Name: SourceOption, About: "Keep source files for debuggers, with debug information", Default: "off"}
 	switch r.Build.Method {
 	case Configure:
 		static.On, static.Off = []string{"--enable-static"}, []string{"--disable-static"}

@@ -77,7 +77,7 @@ func (r *Recipe) contradictions() keyfile.Problems {
 			continue
 		}
 		if things = append(things, n.Either...); len(n.Either) < 2 || len(n.Questions()) > 0 {
-			report(n.Position, "write either = [{ module = \"NAME\" }, { module = \"NAME\" }]", "either names several things of the operating system, and nothing stands beside it")
+			report(n.Position, "write either = [{ module = \"NAME\" }, { module = \"NAME\" }]", "either lists at least two things, and its table has no other keys for one")
 		}
 	}
 	for _, n := range things {

@@ -100,7 +100,7 @@ type Extra struct {
 	keyfile.Position
 	Name      string
 	Archive   []string
-	Gather    string // shell text that makes it, instead of an archive
+	Gather    string // shell text that gathers it, instead of an archive
 	Signature []string
 	Digest    Digest
 	Size      int    // in bytes; 0 where the recipe does not say

@@ -64,7 +64,7 @@ func (r *Recipe) extraKeys(e *Extra) []keyfile.Key {
 	keys := []keyfile.Key{
 		keyfile.Text("name", &e.Name, "What it is called in messages.").Must().Check(CheckName),
 		r.archiveKey(&e.Archive, "The URLs of the archive, tried in order."),
-		keyfile.Text("gather", &e.Gather, "Instead of an archive, shell text that makes the directory into, with the network: it runs in the unpacked source, in a sealed room, where trusted_network in the settings names the package. The digest is that of a tar that is made of the directory; the first run tells it. Later builds unpack that tar, and need no network.").Check(knownVariables(shellVariablePattern, r.buildVariables)),
+		keyfile.Text("gather", &e.Gather, "Instead of archive: shell text that fills the directory into, with the network. It runs in the unpacked source, in a sealed room, and only if trusted_network in the settings names the package. The digest is that of a tar of the directory; the first build prints it. Later builds unpack that tar and need no network.").Check(knownVariables(shellVariablePattern, r.buildVariables)),
 		r.signatureKey(&e.Signature, "The URLs of its signature, by one of the keys of [source]."),
 	}
 	return append(append(keys, digestKeys(&e.Digest, "archive")...), sizeKey(&e.Size),

@@ -17,7 +17,7 @@ type HostNeed struct {
 	keyfile.Position
 	Program, Header, Library, Module, Python, Perl, File string // one of them
 
-	Either   []*HostNeed // things of which one is enough, instead
+	Either   []*HostNeed // alternatives, instead
 	Range    version.Range
 	Packages []keyfile.Pair // family of operating systems to its packages
 	Runtime  bool           // it is needed when the package runs, too
@@ -36,7 +36,7 @@ func (n *HostNeed) Questions() []host.Question {
 	return asked
 }
 
-// Question is what the machine is asked; of several that would do, the first.
+// Question returns what the machine is asked; of alternatives, the first.
 func (n *HostNeed) Question() host.Question {
 	if n.Either != nil {
 		return n.Either[0].Question()

@@ -15,7 +15,7 @@ import (
 
 func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
 	return append(hostThing(n), keyfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
-		keyfile.Tables("either", &n.Either, hostThing, "Things of which one is enough, each written like this table: the first that is there is taken, those first that prefer in the settings, or --prefer, names."),
+		keyfile.Tables("either", &n.Either, hostThing, "Alternatives, each a table like this one. The build uses the first that is there; those that --prefer or prefer in the settings names come first."),
 		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 
@@ -60,10 +60,10 @@ func (r *Recipe) configKeys(c *Config) []keyfile.Key {
 
 func (r *Recipe) writableKeys(c *Config) []keyfile.Key {
 	return []keyfile.Key{
-		keyfile.Text("directory", &c.File, "Where the package has it, below $FL_PREFIX. What the build places in it is what it begins with.").Must().Check(checkInside).Check(checkConfig),
-		keyfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits; 0755, if nothing is said. What the administrator changes later stays.").Check(checkMode),
-		keyfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
-		keyfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		keyfile.Text("directory", &c.File, "Its path below $FL_PREFIX. The files that the build places in it are its initial contents.").Must().Check(checkInside).Check(checkConfig),
+		keyfile.Text("mode", &c.Mode, "Its permissions when it is created, in three or four octal digits. Default: 0755. Later changes by the administrator stay.").Check(checkMode),
+		keyfile.Text("owner", &c.Owner, "Its owner when it is created by root.").Check(checkAccount),
+		keyfile.Text("group", &c.Group, "Its group when it is created by root.").Check(checkAccount),
 		r.whenKey(&c.When, "The condition under which the package writes there."),
 	}
 }

@@ -144,8 +144,8 @@ func (w What) archives(m *machine.Machine) (map[string]bool, error) {
 	return own, nil
 }
 
-// ArchivesOf finds the archives of packages, as they are named on a command line. Those that a
-// package shares with others that are built stay.
+// ArchivesOf finds the archives of packages, which are named as on a command line, without those
+// that builds of other packages use.
 func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
 	c.What.Archives = true
 	for _, text := range texts {
@@ -179,8 +179,8 @@ func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
 	return c, m.Store.Wrap(err)
 }
 
-// Landings are the earlier states of the landing that have builds of packages, as they are named on
-// a command line: without their trees, they are gone.
+// Landings lists the earlier states of the landing that have builds of packages, which are named as
+// on a command line. Deleting the trees deletes these states.
 func Landings(m *machine.Machine, texts []string) (numbers []int, err error) {
 	states, err := landing.History(m.Store)
 	if err != nil {

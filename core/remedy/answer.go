@@ -79,7 +79,7 @@ func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
 			answers = append(answers, on(o, "without it, nothing is placed"))
 		}
 	}
-	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 && r.Step(build.StagePlace) == "" {
+	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 && (r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceStep([]string{r.Name})) {
 		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
 		answers = append(answers, &Answer{Text: says, change: func(e *keyfile.Edit, why string) {
 			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})
@@ -213,8 +213,8 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}}}
 }
 
-// generators are programs that a build runs, and would not have to, where it does not find beside
-// its makefiles what the source has made with them already.
+// generators are programs that a build outside the source may run only because it does not find the
+// generated files that the source brings.
 var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true, "gperf": true}
 
 // flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
@@ -226,7 +226,7 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	case flag != "" || c.Kind != diagnose.Undefined:
 	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
 		flag, variables = lateLibraries+" "+c.Found, []string{"CC", "CXX"}
-	case c.Found == "" && len(r.Needs) > 0: // it may be in a need's library that is named before what uses it
+	case c.Found == "" && len(r.Needs) > 0: // a library of a need may precede the objects that use it
 		flag, variables, blind = lateLibraries, []string{"CC", "CXX"}, true
 	}
 	if flag == "" {
@@ -274,7 +274,7 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	}}}
 }
 
-// lateLibraries has the linker keep libraries that nothing before them uses.
+// lateLibraries makes the linker keep libraries that precede the objects that use them.
 const lateLibraries = "-Wl,--no-as-needed"
 
 // helpful is a flag by which the compiler takes what it has refused, and the variables that it goes
@@ -322,8 +322,8 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 // toInclude matches what compilers say of a name whose header is not included.
 var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w./+-]+)>`)
 
-// undeclared matches a name of the standard library that no header declares any more, as the
-// compiler says it where the code has "using namespace std".
+// undeclared matches a name of the C++ standard library whose header the code does not include.
+// Compilers name that header only for qualified names.
 var (
 	undeclared = pattern.New(`[‘'](?:std::)?(\w+)[’'] (?:was not declared in this scope|does not name a (?:template )?type)`)
 	standard   = map[string]string{"numeric_limits": "limits", "unique_ptr": "memory", "shared_ptr": "memory", "function": "functional", "bind": "functional", "sort": "algorithm",

@@ -57,7 +57,7 @@ func Look(m *machine.Machine) Evidence {
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
-// other tells whether another recipe has something.
+// other tells whether another recipe offers something.
 func (e Evidence) other(r *recipe.Recipe, q host.Question) bool {
 	known, err := e.Known()
 	if err != nil {

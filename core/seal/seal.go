@@ -63,7 +63,7 @@ type Room struct {
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Shown    Stand    // the same, for one that cannot be changed; /usr has the system's files besides
 	Home     string   // of the user in a sealed room
-	Network  bool     // a sealed room has the machine's, rather than one of its own that leads nowhere
+	Network  bool     // a sealed room uses the machine's network
 	User     User     // who commands are on the machine
 	Limits   Limits
 }

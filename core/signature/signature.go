@@ -111,7 +111,7 @@ func (k *Keys) Add(name string, data []byte) error {
 	return nil
 }
 
-// Fingerprints are those of all keys that were read.
+// Fingerprints returns those of all keys.
 func (k *Keys) Fingerprints() (all []string) {
 	for _, c := range k.openPGP {
 		all = append(all, c.fingerprint())

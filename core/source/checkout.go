@@ -69,7 +69,7 @@ type RepositoryError struct {
 func (e *RepositoryError) Error() string {
 	text := fmt.Sprintf("%s: %v", e.URL, e.Err)
 	if wantsLogin.MatchString(text) {
-		text = e.URL + ": the server wants a login\n  The file that credentials in the settings names has it, for the host of this URL."
+		text = e.URL + ": the server requires a login\n  Add one for this host to the file that credentials in the settings names."
 	}
 	if e.At != "" {
 		text += fmt.Sprintf("\n  Check the network and the release in the recipe (%s).", e.At)
@@ -77,7 +77,7 @@ func (e *RepositoryError) Error() string {
 	return text
 }
 
-// wantsLogin matches what git and svn say where they would ask a person for a password.
+// wantsLogin matches what git and svn print instead of asking for a password.
 var wantsLogin = pattern.New(`could not read (?:Username|Password)|askpass response|Authentication failed|E170001|E215004|returned error: 40[13]`)
 
 func (e *RepositoryError) Unwrap() error { return e.Err }

@@ -86,7 +86,7 @@ func (n *Network) ofMachine() []string {
 			env = append(env, name+"="+value)
 		}
 	}
-	// Authorities that this program's own fetching trusts are told to git in its own words.
+	// git has variables of its own for certificate authorities.
 	for name, of := range map[string]string{"GIT_SSL_CAINFO": "SSL_CERT_FILE", "GIT_SSL_CAPATH": "SSL_CERT_DIR"} {
 		if value := cmp.Or(n.Getenv(name), n.Getenv(of)); value != "" {
 			env = append(env, name+"="+value)

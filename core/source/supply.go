@@ -30,9 +30,8 @@ func (s Supplies) Has(d recipe.Digest) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// Add takes a copy of a file that is one of the wanted supplies, or of those that a folder has
-// by their names, and returns which. Its error is a *WrongSupply for what is none of them, or a
-// *StoreError.
+// Add copies a file that is one of the wanted supplies, or, from a folder, all files that have the
+// name and digest of one, and returns which. Its error is a *WrongSupply, or a *StoreError.
 func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (all []*recipe.Supply, err error) {
 	dir, err := ground.OpenDir(file)
 	if err != nil {
@@ -49,7 +48,7 @@ func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply)
 		if i := slices.IndexFunc(wanted, func(w *recipe.Supply) bool { return w.File == path.Base(e.Name) }); i >= 0 && e.Mode.IsRegular() {
 			one, err := s.add(ctx, filepath.Join(file, e.Name), wanted[i:i+1])
 			if errors.As(err, new(*WrongSupply)) {
-				return nil // another of the name may be the one
+				return nil // another file may have the name and the digest
 			}
 			all = append(all, one)
 			return err
@@ -57,7 +56,7 @@ func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply)
 		return nil
 	})
 	if err == nil && len(all) == 0 {
-		return nil, fmt.Errorf("the folder %s has no file that the recipe asks for, by its name and its digest", file)
+		return nil, fmt.Errorf("no file in %s has the name and the digest of a supply", file)
 	}
 	return all, err
 }

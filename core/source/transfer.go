@@ -164,7 +164,7 @@ type statusError struct {
 func (e *statusError) Error() string {
 	text := "the server says " + e.status
 	if e.code == http.StatusUnauthorized || e.code == http.StatusForbidden {
-		text += "; if it wants a login, the file that credentials in the settings names has it"
+		text += "; for a login, add this host to the file that credentials in the settings names"
 	}
 	if e.after > longestPause {
 		text += fmt.Sprintf(", and to come again in %s", e.after)

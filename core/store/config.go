@@ -32,14 +32,14 @@ func configurable(file string) bool {
 		file != ownDirectory && !strings.HasPrefix(file, ownDirectory+"/")
 }
 
-// UsedLink is the link of the landing, below it, that leads to the tree of the build of a
-// package that has the plain names.
+// UsedLink is the path below the landing of the link to a package's tree: of the build that has
+// the plain names.
 func UsedLink(name string) string { return ownDirectory + "/" + name }
 
-// LargestEntry is more than a desktop entry has.
+// LargestEntry limits the size of a desktop entry, in bytes.
 const LargestEntry = 64 << 10
 
-// InUse is the path of the tree of a package through the landing.
+// InUse is the path to a package's tree through the landing.
 func (s *Store) InUse(name string) string { return filepath.Join(s.Root, "landing", UsedLink(name)) }
 
 // ConfigFile is where a configuration file of a package is.
@@ -75,7 +75,7 @@ type ConfigStatus struct {
 	There   bool   `json:"there"`
 	Strange bool   `json:"strange,omitempty"` // something is there, and no file
 
-	Directory bool `json:"directory,omitempty"` // it is a directory that programs write in
+	Directory bool `json:"directory,omitempty"` // a directory that programs write in
 }
 
 // Configs tells how the configuration files of a build are, in the order of its
@@ -274,9 +274,9 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	return durable.WriteFileFor(c.File, sample, mode, uid, gid)
 }
 
-// whose are the numbers of the user and the group that a file is to belong to, or -1.
+// whose returns the user and group ids that a file shall have; -1 leaves one as it is.
 func (c ConfigChange) whose() (uid, gid int, err error) {
-	if os.Geteuid() != 0 { // nobody else can give files away
+	if os.Geteuid() != 0 { // only root can change owners
 		return -1, -1, nil
 	}
 	if uid, err = c.account(c.as.Owner, "user", UserNumber); err == nil {

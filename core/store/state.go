@@ -11,24 +11,24 @@ import (
 	"fernladder/core/ground"
 )
 
-// Directories that programs of a package write in are in state/NAME, as one directory for
-// all builds of it; each tree has a link to it. A directory begins with what the build has
-// placed there, and is never changed by the program after that.
+// Directories that programs write in are in state/NAME: one for all builds of a package, to which
+// each tree has a link. Fern Ladder creates one with the files that the build placed there, and
+// never changes it afterwards.
 
-// StateDir is where a directory of a package is that its programs write in.
+// StateDir is the path of a directory that programs of a package write in.
 func (s *Store) StateDir(name, dir string) string {
 	return filepath.Join(s.Root, "state", name, filepath.FromSlash(dir))
 }
 
-// largestState is more than a directory begins with.
+// largestState limits the size of one initial file, in bytes.
 const largestState = 64 << 20
 
-// states makes the directories of a build that are not there yet.
+// states creates the missing directories of a build.
 func (s *Store) states(r *Receipt) error {
 	for _, c := range r.Writable {
 		dir := s.StateDir(r.Name, c.File)
 		if _, err := os.Lstat(dir); !errors.Is(err, fs.ErrNotExist) {
-			continue // what is there is other people's
+			continue // it is not ours any more
 		}
 		base, done, err := s.Scratch("state")
 		if err == nil {
@@ -43,8 +43,8 @@ func (s *Store) states(r *Receipt) error {
 	return nil
 }
 
-// fill makes a directory aside with what it begins with, and then brings it where it belongs: complete,
-// or not at all, and not where another program was faster.
+// fill creates a directory aside with its initial files, then renames it: it appears complete, and
+// another process that was faster wins.
 func (c ConfigChange) fill(sample, aside string) error {
 	mode, err := c.as.Permissions(0o755)
 	if err != nil {
@@ -69,7 +69,7 @@ func (c ConfigChange) fill(sample, aside string) error {
 	return durable.SyncDir(filepath.Dir(c.File))
 }
 
-// copy copies the files of a sample, where there is one: no links, and nothing behind any.
+// copy copies the regular files and directories of a sample, if there is one. It follows no links.
 func (c ConfigChange) copy(sample, to string, uid, gid int) error {
 	from, err := ground.OpenDir(sample)
 	if errors.Is(err, fs.ErrNotExist) {

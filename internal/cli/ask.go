@@ -23,7 +23,7 @@ import (
 func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
 	c.Flags().StringArrayVarP(&ask.Options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
 	c.Flags().StringArrayVar(&ask.Presets, "preset", nil, "set options of what is named by a preset, `PRESET`, of its recipe or of the settings")
-	c.Flags().StringArrayVar(&ask.Prefer, "prefer", nil, "where a need names several packages or things of the operating system (either), take this one, `NAME`")
+	c.Flags().StringArrayVar(&ask.Prefer, "prefer", nil, "where a need lists alternatives (either), prefer the package or thing of the operating system `NAME`")
 	if builds {
 		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")

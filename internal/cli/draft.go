@@ -81,8 +81,8 @@ the landing.`,
 	c.Flags().BoolVar(&f.quick, "quick", false, "ask the source only what it looks for, and nothing of its options")
 	c.Flags().DurationVar(&f.longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
 	c.Flags().StringArrayVar(&f.chain, "chain", nil, "draft what it needs, too, from the archives in the folder or on the page `PLACE`")
-	c.Flags().StringVar(&f.key, "key", "", "verify the signature beside the archive with the key in the file or URL `KEY`, or on the server of keys that it names, and trust no other")
-	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "the key that --key fetches has the fingerprint `HEX`")
+	c.Flags().StringVar(&f.key, "key", "", "verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
+	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "accept a fetched key with the fingerprint `HEX`")
 	c.Flags().BoolVar(&f.print, "print", false, "print the recipe and write nothing")
 	return c
 }
@@ -202,8 +202,8 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 	return found, a.writeDraft(m, found, decided, text, f, brought.Origin.Signer)
 }
 
-// trust verifies the signature of an archive with the key that a person names. One that is fetched
-// has to be confirmed by its fingerprint.
+// trust verifies the signature of an archive with the key of --key. A person has to confirm the
+// fingerprint of a fetched key.
 func (a *app) trust(ctx context.Context, m *machine.Machine, o draft.Origin, f draftFlags) (*draft.Signer, error) {
 	s, err := draft.Trust(ctx, m, o, f.key)
 	switch {
@@ -212,12 +212,12 @@ func (a *app) trust(ctx context.Context, m *machine.Machine, o draft.Origin, f d
 	case err != nil:
 		return nil, err
 	case f.fingerprint != "" && !s.Is(f.fingerprint):
-		return nil, usage("the signature is by %s, which is not the key with the fingerprint %s; nothing was written", s, f.fingerprint)
+		return nil, usage("the signature is by %s, not by the key %s; nothing was written", s, f.fingerprint)
 	case f.fingerprint != "" || !s.Asked:
 		return s, nil
 	case !a.screen.Interactive(os.Stdin):
-		return nil, usage("the signature is by %s. Compare the fingerprint with what its makers publish; then add --fingerprint %s", s, s.Fingerprint)
-	case !a.agrees(fmt.Sprintf("The signature is by %s. Is that the fingerprint that its makers publish?", s)):
+		return nil, usage("the signature is by %s. Compare the fingerprint with the one that the authors publish, then add --fingerprint %s", s, s.Fingerprint)
+	case !a.agrees(fmt.Sprintf("The signature is by %s. Do the authors publish this fingerprint?", s)):
 		return nil, usage("nothing was written")
 	}
 	return s, nil

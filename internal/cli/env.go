@@ -168,7 +168,7 @@ func (a *app) buildEnvironment(m *machine.Machine, name string) ([]variable, err
 		}
 		lines = append(lines, variable{Name: pair.Name, Value: pair.Values[0], Join: separator})
 	}
-	for _, v := range r.Env { // for this one package, whoever asks for its environment has asked for them
+	for _, v := range r.Env {
 		if recipe.MaySet(r.Name, v.Name, m.Rules().Program) || slices.Contains(m.Settings.TrustedEnv, r.Name) {
 			lines = a.addVariable(lines, v, r.Name, map[string]string{})
 		}

@@ -338,8 +338,8 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.Race:
 		return say("If it goes well with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
-		lines := []string{"Builds have no network. Name what it fetches in " + file + ": [[extra]] with archive and sha256, or [[supply]] for what has to be brought;",
-			"or have it gathered before the build: [[extra]] with gather = '''…''' runs once with the network, and what comes is pinned by its digest."}
+		lines := []string{"Builds have no network. Add what it downloads to " + file + ": as [[extra]] with archive and sha256, or as [[supply]] for a file that you bring;",
+			"or gather it before the build: [[extra]] with gather = '''…''' runs with the network once, and its result is pinned by a digest."}
 		if urls := urlsIn(c.Lines); len(urls) > 0 {
 			lines = append(lines, "It asks for "+strings.Join(urls, ", "))
 		}
@@ -360,7 +360,7 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	return h.adviceForMissing(r, c)
 }
 
-// urlsIn are the URLs in lines of a log, as far as they are harmless to show.
+// urlsIn finds the URLs in lines of a log, without secrets.
 func urlsIn(lines []string) (urls []string) {
 	for _, line := range lines {
 		for _, url := range aURL.FindAllString(line, -1) {
@@ -425,7 +425,7 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 		advice = append(advice, refresh)
 	}
 	if m.Recipe == "" && !m.Here && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
-		advice = append(advice, "Or build it, too: fernladder draft SOURCE makes a recipe of the archive or repository that it comes from.")
+		advice = append(advice, "Or build it as well: fernladder draft SOURCE writes a recipe from its archive or repository.")
 	}
 	if r != nil {
 		if o := remedy.Belongs(r, c); o != nil {

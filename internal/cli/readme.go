@@ -22,7 +22,7 @@ func (a *app) readme(ctx context.Context, name string) error {
 		return a.failed(m, err)
 	}
 	if len(texts) == 0 {
-		return usage("the source of %s has no README, and no INSTALL", name)
+		return usage("the source of %s has neither README nor INSTALL", name)
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(texts)

@@ -39,7 +39,7 @@ which can be fetched again. NAME:RANGE and NAME@ID mean those builds only.`,
 
 func (a *app) remove(ctx context.Context, names []string, trees, archives, yes bool) error {
 	if archives && !trees {
-		return usage("--with-archives goes with --trees; for the archives alone: fernladder clean --archives %s", strings.Join(names, " "))
+		return usage("--with-archives needs --trees; to delete only the archives: fernladder clean --archives %s", strings.Join(names, " "))
 	}
 	m, err := a.open()
 	if err != nil {
@@ -50,7 +50,7 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 		if err != nil {
 			return err
 		}
-		if n := len(gone); n > 0 && !a.agrees(fmt.Sprintf("%s used these trees and will be gone too: %s. Delete them?", term.Count(n, "earlier landing"), strings.Trim(fmt.Sprint(gone), "[]"))) {
+		if n := len(gone); n > 0 && !a.agrees(fmt.Sprintf("%s needs these trees and will be deleted with them: %s. Go on?", term.Count(n, "earlier landing"), strings.Trim(fmt.Sprint(gone), "[]"))) {
 			return usage("nothing was removed")
 		}
 	}
