@@ -21,14 +21,11 @@ func debugOf(job *Job) string {
 // would not.
 func withDebug(job *Job) bool {
 	where := debugOf(job)
-	return where == recipe.DebugBeside || where == recipe.DebugInside
+	return where == recipe.DebugBeside || where == recipe.DebugInside || where == recipe.DebugSource
 }
 
 // keepsSource tells whether the sources are kept in the tree, where debug information names them.
-func keepsSource(job *Job) bool {
-	o := job.Recipe.Option(recipe.SourceOption)
-	return withDebug(job) && o != nil && o.Implied && job.Package.Options[o.Name] == "on"
-}
+func keepsSource(job *Job) bool { return debugOf(job) == recipe.DebugSource }
 
 // sourcesIn is the directory of a tree that sources are kept in, as they were in the work directory.
 const sourcesIn = "lib/debug/src"

@@ -10,10 +10,9 @@ import (
 // uses a package for, and costs more than all the rest: static copies of shared libraries
 // are half of the compiling, and debug information makes trees three times as large.
 const (
-	StaticOption = "static"      // static libraries beside the shared ones
-	TestsOption  = "tests"       // the package's own tests
-	DebugOption  = "debug"       // debug information
-	SourceOption = "keep_source" // source files for debuggers
+	StaticOption = "static" // static libraries beside the shared ones
+	TestsOption  = "tests"  // the package's own tests
+	DebugOption  = "debug"  // debug information
 )
 
 // Where debug information is.
@@ -21,6 +20,7 @@ const (
 	DebugNone   = "none"
 	DebugBeside = "beside" // in files of its own, in lib/debug
 	DebugInside = "inside" // in the programs and libraries
+	DebugSource = "source" // there, with the source files in lib/debug/src
 )
 
 // implied are the options of a method. Which arguments stand for debug depends on more
@@ -28,23 +28,22 @@ const (
 func (r *Recipe) implied() []*Option {
 	static := &Option{Name: StaticOption, About: "Static libraries, too", Default: "off"}
 	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off", On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
-	debug := &Option{Name: DebugOption, About: "Debug information: none, beside what is built, or inside of it", Default: DebugNone}
-	for _, value := range []string{DebugNone, DebugBeside, DebugInside} {
+	debug := &Option{Name: DebugOption, About: "Debug information: none, beside what is built, inside of it, or inside with the sources", Default: DebugNone}
+	for _, value := range []string{DebugNone, DebugBeside, DebugInside, DebugSource} {
 		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
 	}
-	source := &Option{Name: SourceOption, About: "Keep source files for debuggers, with debug information", Default: "off"}
 	switch r.Build.Method {
 	case Configure:
 		static.On, static.Off = []string{"--enable-static"}, []string{"--disable-static"}
-		return []*Option{static, debug, source}
+		return []*Option{static, debug}
 	case CMake:
 		if r.Step("check") != "" {
 			tests.Default = "on"
 		}
-		return []*Option{tests, debug, source}
+		return []*Option{tests, debug}
 	case Meson:
 		static.On, static.Off = []string{"-Ddefault_library=both"}, []string{"-Ddefault_library=shared"}
-		return []*Option{static, debug, source}
+		return []*Option{static, debug}
 	case Make:
 		return []*Option{debug}
 	}
