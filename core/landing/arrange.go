@@ -165,6 +165,9 @@ func (p *places) add(x part) {
 // names are those that a file of a member is linked under.
 func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	file := f.Path
+	if x.Beside && Entry(file) {
+		return nil, nil // it would start the build that has the plain names
+	}
 	var also []string
 	for _, as := range x.besideNames(file) {
 		if !x.Beside && p.beside[as] == x.Name {

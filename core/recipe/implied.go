@@ -28,7 +28,7 @@ const (
 func (r *Recipe) implied() []*Option {
 	static := &Option{Name: StaticOption, About: "Static libraries, too", Default: "off"}
 	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off", On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
-	debug := &Option{Name: DebugOption, About: "Debug information: none, beside what is built, inside of it, or inside with the sources", Default: DebugNone}
+	debug := &Option{Name: DebugOption, About: "Debug information: none, beside, inside, with the source", Default: DebugNone}
 	for _, value := range []string{DebugNone, DebugBeside, DebugInside, DebugSource} {
 		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
 	}
