@@ -52,10 +52,20 @@ func (c *Cause) confirmed(text string, failed []check) bool {
 			delete(named, as(f))
 		}
 		if len(c.Names) > 0 {
+			c.orNumbered(failed)
 			return true
 		}
 	}
 	return false
+}
+
+// orNumbered adds the other names by which a script has looked for the same library: leaf2 and leaf.
+func (c *Cause) orNumbered(failed []check) {
+	for _, f := range failed {
+		if c.Kind == MissingLibrary && f.kind == c.Kind && f.unnumbered() == plain(c.Name()) && !slices.Contains(c.Names, f.name) {
+			c.Names = append(c.Names, f.name)
+		}
+	}
 }
 
 // meant is what was looked for, given the word that a message has for it.

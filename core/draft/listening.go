@@ -332,10 +332,17 @@ func (h *hearing) partly() {
 	if h.full.CXX {
 		h.source.Lookups = append(h.source.Lookups, required("program", "c++", "the configure step"))
 	}
+	forced := map[string]bool{} // it had stopped without these, too
+	for _, a := range h.forced {
+		for _, key := range keysOf(a) {
+			forced[key] = true
+		}
+	}
 	last := true
 	for _, l := range slices.Backward(h.lookups()) {
 		l.Required = !h.answered(l) && last
 		last = last && !l.Required
+		l.Required = l.Required || forced[listen.Key(l.Kind, l.Name())]
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name()) }) {
 			h.source.Lookups = append(h.source.Lookups, *l)
 		}

@@ -87,11 +87,11 @@ func (p *probe) attempt(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	made, err := plan.For(ctx, m, plan.Ask{Names: []string{p.name}})
-	if err != nil {
+	if p.recipe, err = m.Shelves.Find(p.name); err != nil {
 		return err
 	}
-	if p.recipe, err = m.Shelves.Find(p.name); err != nil {
+	made, err := plan.For(ctx, m, plan.Ask{Names: []string{p.recipe.Buildable()}})
+	if err != nil {
 		return err
 	}
 	p.job = made.Asked()[0]

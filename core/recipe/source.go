@@ -86,6 +86,20 @@ func (r *Recipe) Newest() *Release {
 	return newest
 }
 
+// Buildable is how a person names the package to have it built: NAME, or NAME:VERSION if its releases
+// are all previews.
+func (r *Recipe) Buildable() string {
+	if r.Newest() != nil {
+		return r.Name
+	}
+	for _, x := range r.Releases {
+		if x.Track == Preview {
+			return r.Name + ":" + x.Version.String()
+		}
+	}
+	return r.Name
+}
+
 // A Digest is what a file must hash to.
 type Digest struct {
 	Algorithm string `json:"algorithm"` // "sha256" or "sha512"

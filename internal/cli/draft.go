@@ -379,13 +379,14 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 	if err != nil {
 		return err
 	}
-	_, err = recipe.Read(dir, shown)
+	written, err := recipe.Read(dir, shown)
 	var problems keyfile.Problems
-	if errors.As(err, &problems) {
-		err = nil
-	}
-	if err != nil {
+	if err != nil && !errors.As(err, &problems) {
 		return err
+	}
+	buildable := found.Name.Value
+	if err == nil {
+		buildable = written.Buildable()
 	}
 	all := append([]draft.Finding{found.Name, found.Version, found.Method, found.License, found.Summary, found.Home}, found.Remarks...)
 	if a.screen.JSON {
@@ -407,7 +408,7 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 	if lacks := decided.NoRecipe(); len(lacks) > 0 && len(f.chain) == 0 {
 		a.screen.Note("No recipe has %s. What of that is to be built, draft first, then this again; or all at once, with --chain FOLDER.", strings.Join(lacks, ", "))
 	}
-	a.screen.Note("Look at the remarks in it; then: fernladder install %s", found.Name.Value)
+	a.screen.Note("Look at the remarks in it; then: fernladder install %s", buildable)
 	return nil
 }
 

@@ -402,6 +402,9 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
 		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range)), nil
 	}
+	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
+		advice = append(advice, "No recipe has it; to build it, too: fernladder draft SOURCE writes one from its archive or repository.")
+	}
 	switch {
 	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
 	case m.Here && m.Recipe != "":
@@ -409,7 +412,7 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	case m.Here:
 		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
 	case m.Nowhere():
-		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say.", thing(m.Host)))
+		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say. To build it, too: fernladder draft SOURCE.", thing(m.Host)))
 	case m.Recipe != "":
 		add(m.HostNeed().Text(), "Or, if the operating system is to have it:")
 	case len(m.Owners) > 0:
@@ -423,9 +426,6 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 		packages = m.Owners[:1]
 	case !m.Listed:
 		advice = append(advice, refresh)
-	}
-	if m.Recipe == "" && !m.Here && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
-		advice = append(advice, "Or build it as well: fernladder draft SOURCE writes a recipe from its archive or repository.")
 	}
 	if r != nil {
 		if o := remedy.Belongs(r, c); o != nil {

@@ -85,7 +85,7 @@ func (a *app) probe(ctx context.Context, m *machine.Machine, name string, f draf
 		if done.Lacks {
 			next = "Have it installed (fernladder host " + name + " --install), or change it"
 		}
-		a.screen.Note("%s says so now. %s, then: fernladder build %s", done.Recipe.File, next, name)
+		a.screen.Note("%s says so now. %s, then: fernladder build %s", done.Recipe.File, next, done.Recipe.Buildable())
 		return a.failed(m, err)
 	case err != nil:
 		return a.failed(m, err)
