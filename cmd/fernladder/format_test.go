@@ -370,8 +370,11 @@ func TestGathering(t *testing.T) {
 	}))
 	defer site.Close()
 	curl := "[[host]]\nprogram = \"curl\"\npackages = { debian = \"curl\" }\n"
-	extra := "[[extra]]\nname = \"leaves\"\ninto = \"vendor/leaves\"\ngather = '''\nmkdir -p vendor/leaves/deep; curl -sS -o vendor/leaves/deep/leaf " + site.URL + "/$FL_VERSION; ln -s deep/leaf vendor/leaves/link; date >vendor/other\n'''\n"
-	w.pkg("fern", extra+curl+"[build]\nmethod = \"script\"\n[steps]\nplace = '''\nmkdir -p $FL_PREFIX/share; cp vendor/leaves/link $FL_PREFIX/share/fern; test ! -e vendor/other\n! curl -sS "+site.URL+" || touch $FL_PREFIX/share/network\n'''\n")
+	w.write("station.cal", "mine\n")
+	supply := "[[supply]]\nfile = \"station.cal\"\nsha256 = \"" + w.sha256("station.cal") + "\"\nabout = \"Calibration\"\n"
+	extra := supply + "[[extra]]\nname = \"leaves\"\ninto = \"vendor/leaves\"\ngather = '''\ntest ! -e $FL_SUPPLY/station.cal\nmkdir -p vendor/leaves/deep; curl -sS -o vendor/leaves/deep/leaf " + site.URL + "/$FL_VERSION; ln -s deep/leaf vendor/leaves/link; date >vendor/other\n'''\n"
+	w.pkg("fern", extra+curl+"[build]\nmethod = \"script\"\n[steps]\nplace = '''\ntest -e $FL_SUPPLY/station.cal\nmkdir -p $FL_PREFIX/share; cp vendor/leaves/link $FL_PREFIX/share/fern; test ! -e vendor/other\n! curl -sS "+site.URL+" || touch $FL_PREFIX/share/network\n'''\n")
+	w.must("supply", "fern", "station.cal")
 	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather: gathering the extra leaves needs the network", `trusted_network = ["fern"]`)
 	assert.Zero(t, asked)
 	w.write("fernladder.toml", "trusted_network = [\"fern\"]\n"+w.read("fernladder.toml"))

@@ -167,6 +167,16 @@ func (a *attempt) unpack(ctx context.Context) error {
 	if err := a.handOver(source, a.dirs.source); err != nil {
 		return err
 	}
+	if gathering {
+		// What runs with the network does not see supplies, which must not be passed on.
+		if err := errors.Join(ground.Remove(aside), ground.Remove(a.dirs.supply)); err != nil {
+			return err
+		}
+		if err := a.gather(ctx); err != nil {
+			return err
+		}
+		return a.unpack(ctx) // of archives alone, as every later build
+	}
 	if len(a.job.Recipe.Supplies) > 0 {
 		supply := filepath.Join(aside, "supply")
 		if err := a.m.Supplies.Lay(ctx, a.job.Recipe.Supplies, supply); err != nil {
@@ -176,13 +186,7 @@ func (a *attempt) unpack(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := ground.Remove(aside); err != nil || !gathering {
-		return err
-	}
-	if err := a.gather(ctx); err != nil {
-		return err
-	}
-	return a.unpack(ctx) // of archives alone, as every later build
+	return ground.Remove(aside)
 }
 
 // handOver gives a directory, that the program has filled, to the build, at a place
