@@ -24,7 +24,7 @@ func (a *attempt) watch(stage, log string) (end func()) {
 		tick := time.NewTicker(every)
 		defer tick.Stop()
 		var from int64
-		buffer := make([]byte, most)
+		var buffer []byte // most stages end before it is needed
 		for {
 			select {
 			case <-done:
@@ -34,6 +34,9 @@ func (a *attempt) watch(stage, log string) (end func()) {
 			f, err := os.Open(log)
 			if err != nil {
 				return
+			}
+			if buffer == nil {
+				buffer = make([]byte, most)
 			}
 			n, _ := io.ReadFull(io.NewSectionReader(f, from, most), buffer)
 			f.Close()
