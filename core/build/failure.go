@@ -202,6 +202,30 @@ func Printed(line string) string { return printable(line) }
 // SourceOf is the source in a build's directory. What is in it may be anything.
 func SourceOf(work string) string { return filepath.Join(boxOf(work), "source") }
 
+// PlacedPrograms lists the programs that a failed build has placed.
+func PlacedPrograms(work string) (names []string) {
+	placed, err := ground.OpenDir(filepath.Join(work, "placed"))
+	if err != nil {
+		return nil
+	}
+	defer placed.Close()
+	for _, name := range []string{"bin", "sbin"} {
+		dir, err := placed.Sub(name)
+		if err != nil {
+			continue
+		}
+		dir.Walk(true, func(e ground.Entry) error {
+			if e.Mode.IsDir() {
+				return ground.Skip
+			}
+			names = append(names, printable(e.Name))
+			return nil
+		})
+		dir.Close()
+	}
+	return names
+}
+
 // printable makes a line of a log safe to show on a terminal.
 func printable(line string) string {
 	const widest = 240

@@ -84,6 +84,11 @@ func (h *helper) lines(err error) []string {
 		if failure.Cause == nil {
 			return h.outside(r, failure)
 		}
+		if programs := build.PlacedPrograms(failure.Work); failure.Stage == build.StageTry && failure.Cause.Kind == diagnose.MissingProgram && len(programs) > 0 {
+			const few = 12
+			return []string{fmt.Sprintf("The package has placed no such program; it has %s. A program of another package is a [[need]] with role = \"runtime\" in %s.",
+				strings.Join(programs[:min(few, len(programs))], ", "), r.File)}
+		}
 		return append(h.advice(r, failure.Cause), h.says(failure)...)
 	}
 	var missing *host.Missing
