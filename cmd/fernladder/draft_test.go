@@ -144,7 +144,7 @@ func TestDraftTrustsAKey(t *testing.T) {
 	others, err := garden.Archives()
 	require.NoError(t, err)
 	mine := key
-	key += "\n" + string(others[garden.KeyFile]) // one that nobody has confirmed
+	key += "\n" + string(others[garden.KeyFile]) // a second, unconfirmed one
 	w.fails(2, []string{"draft", url, "--read", "--key", keys.URL, "--fingerprint", fingerprint[1]}, "gives several keys (")
 	key = mine
 	assert.Contains(t, w.must("draft", url, "--read", "--key", "growers.asc").stdout, "signature good, by ")

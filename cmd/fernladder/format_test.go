@@ -395,6 +395,7 @@ func TestGathering(t *testing.T) {
 	w.must("--offline", "build", "fern")
 	assert.Equal(t, before, asked, "it is here")
 	w.must("remove", "--trees", "--with-archives", "fern")
+	assert.Contains(t, w.must("fetch", "fern").stderr, "fernladder build --until unpack fern")
 	w.fails(5, []string{"--offline", "build", "fern"}, "the files that the extra leaves gathers")
 	w.edit("recipes/fern/recipe.toml", "curl -sS -o", "curl -sS -O x; curl -sS -o")
 	w.fails(1, []string{"build", "fern"}, "fern 1.0 failed in stage gather")
@@ -402,7 +403,7 @@ func TestGathering(t *testing.T) {
 }
 
 // A real git server behind TLS of a site's own authority wants a login; the credentials have it, and
-// reach nobody else.
+// go to no other host.
 func TestGitWithALogin(t *testing.T) {
 	backend, err := exec.Command("git", "--exec-path").Output()
 	require.NoError(t, err)

@@ -35,9 +35,8 @@ func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 			}
 		}
 		for _, n := range j.Recipe.HostNeeds {
-			need := host.Need{Question: n.Question(), Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String()}
-			need.Or = j.insteadOf(need.Question)
-			add(need, j.Name)
+			q := n.Question()
+			add(host.Need{Question: q, Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String(), Or: j.insteadOf(q)}, j.Name)
 		}
 	}
 	return needs

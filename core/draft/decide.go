@@ -290,15 +290,16 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 // instead finds the recipe that replaces a copy of a library in the source, if a switch chooses
 // between the two. set is the switch's state that takes the recipe's.
 func (d *decision) instead(sw buildfile.Switch) (name, set string) {
-	for set, names := range map[string]*pattern.Pattern{"on": theirs, "off": copies} {
-		m := names.FindStringSubmatch(sw.Raw)
-		if m == nil {
-			continue
-		}
-		for _, kind := range []string{"module", "library"} {
-			if name, _, found := d.e.Known.Find(kind, strings.ToLower(m[1])); found && name != d.source.Name.Value {
-				return name, set
-			}
+	set, m := "on", theirs.FindStringSubmatch(sw.Raw)
+	if m == nil {
+		set, m = "off", copies.FindStringSubmatch(sw.Raw)
+	}
+	if m == nil {
+		return "", ""
+	}
+	for _, kind := range []string{"module", "library"} {
+		if name, _, found := d.e.Known.Find(kind, strings.ToLower(m[1])); found && name != d.source.Name.Value {
+			return name, set
 		}
 	}
 	return "", ""

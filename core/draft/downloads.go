@@ -16,7 +16,7 @@ func (s *Source) downloads(all []listen.Download) {
 	for _, d := range all {
 		e := ExtraOf{Name: strings.ToLower(d.Name), URL: d.URL, SHA256: d.SHA256, Into: "extras/" + d.Name}
 		if d.Tag != "" {
-			e.Name, e.URL = strings.ToLower(d.Name), d.URL+" at "+d.Tag
+			e.URL += " at " + d.Tag
 		}
 		if d.Arg != "" {
 			e.Arg = fmt.Sprintf(d.Arg, "$FL_SOURCE/"+e.Into)

@@ -52,6 +52,11 @@ func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
 	default:
 		a.screen.Print("The sources of %s are here, verified.", term.Count(fetched.Brought, "package"))
 	}
+	for _, j := range p.Todo() {
+		if !build.Fetched(ctx, m, j) {
+			a.screen.Note("But for the extras that %s gathers. To gather them: fernladder build --until unpack %s", j.Name, j.Name)
+		}
+	}
 	return nil
 }
 

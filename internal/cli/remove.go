@@ -50,7 +50,7 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 		if err != nil {
 			return err
 		}
-		if n := len(gone); n > 0 && !a.agrees(fmt.Sprintf("%s needs these trees and will be deleted with them: %s. Go on?", term.Count(n, "earlier landing"), strings.Trim(fmt.Sprint(gone), "[]"))) {
+		if len(gone) > 0 && !a.agrees(fmt.Sprintf("Earlier landings that use these trees will be deleted with them: %s. Go on?", strings.Trim(fmt.Sprint(gone), "[]"))) {
 			return usage("nothing was removed")
 		}
 	}
