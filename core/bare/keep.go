@@ -12,7 +12,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 )
 
@@ -55,7 +55,7 @@ func (s *System) kept(key string) *Sight {
 	if s.Dir == "" {
 		return nil
 	}
-	data, err := ground.ReadFile(s.file(digestOf(key)+".json"), most)
+	data, err := safefs.ReadFile(s.file(digestOf(key)+".json"), most)
 	if err != nil {
 		return nil
 	}
@@ -85,7 +85,7 @@ func (s *System) kept(key string) *Sight {
 		return nil
 	}
 	return &Sight{Packages: f.Packages, Layer: s.layer(f.Digest), hidden: func() ([]string, error) {
-		data, err := ground.ReadFile(paths, most)
+		data, err := safefs.ReadFile(paths, most)
 		return strings.Split(strings.TrimSuffix(string(data), "\n"), "\n"), err
 	}}
 }

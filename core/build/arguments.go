@@ -11,9 +11,9 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // firstCache is what CMake begins with: where things go, and what it must not look at.
@@ -39,7 +39,7 @@ func (a *attempt) configureCommand(argv []string) []string {
 	for _, o := range a.job.Recipe.Options {
 		implied = append(implied, a.impliedArguments(o)...)
 	}
-	box, err := ground.OpenDir(a.dirs.box)
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return argv
 	}
@@ -97,7 +97,7 @@ var (
 // without, and which arguments of the recipe it does not know: they do nothing, and
 // somebody believes that they do.
 func (a *attempt) readConfigured(_ context.Context, log string) error {
-	f, err := ground.Open(log)
+	f, err := safefs.Open(log)
 	if err != nil {
 		return err
 	}

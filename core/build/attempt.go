@@ -10,8 +10,8 @@ import (
 
 	"fernladder/core/diagnose"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -65,7 +65,7 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 			err = a.job.fits(receipt)
 		}
 		if err == nil { // a program that was killed at its very end may have left it
-			err = a.m.Store.Wrap(ground.Remove(a.m.Store.Work(a.job.Ref)))
+			err = a.m.Store.Wrap(safefs.Remove(a.m.Store.Work(a.job.Ref)))
 		}
 		return receipt, err
 	}
@@ -172,10 +172,10 @@ func (a *attempt) emit(e event.Event) {
 // has tells whether the source has a file of that name somewhere.
 func (a *attempt) has(name string) bool {
 	found := false
-	a.walkBox(a.dirs.source, func(e ground.Entry) error {
+	a.walkBox(a.dirs.source, func(e safefs.Entry) error {
 		if !e.Mode.IsDir() && (e.Name == name || strings.HasSuffix(e.Name, "/"+name)) {
 			found = true
-			return ground.Stop
+			return safefs.Stop
 		}
 		return nil
 	})
@@ -195,8 +195,8 @@ func (a *attempt) ofSource(name string) string {
 }
 
 // walkBox goes through a directory of the box, as far as that can be done.
-func (a *attempt) walkBox(dir string, visit func(ground.Entry) error) error {
-	box, err := ground.OpenDir(a.dirs.box)
+func (a *attempt) walkBox(dir string, visit func(safefs.Entry) error) error {
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return err
 	}

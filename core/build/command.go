@@ -14,7 +14,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/schedule"
 	"fernladder/core/seal"
-	"fernladder/core/shell"
+	"fernladder/core/subprocess"
 )
 
 func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, log string) error {
@@ -126,7 +126,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		}
 		defer p.record.Close()
 	}
-	say(output, "in %s\n%s", c.Dir, shell.Typed(p.argv))
+	say(output, "in %s\n%s", c.Dir, subprocess.Typed(p.argv))
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	at, err := output.Seek(0, io.SeekCurrent)

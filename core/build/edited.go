@@ -8,7 +8,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // What a build goes on from is what an earlier run has left. Whether somebody has
@@ -52,7 +52,7 @@ func (e *Edited) Error() string {
 func (a *attempt) stamp(dirs ...string) string {
 	h := blake3.New()
 	for _, dir := range dirs {
-		a.walkBox(dir, func(e ground.Entry) error {
+		a.walkBox(dir, func(e safefs.Entry) error {
 			fmt.Fprintf(h, "%q %o %d %d %d %d\n", e.Name, e.Mode, e.Size, e.Modified.UnixNano(), e.Inode, e.Changed.UnixNano())
 			return nil
 		})
@@ -80,9 +80,9 @@ func (a *attempt) changedSince(since time.Time) []string {
 	const enough = 5
 	var files []string
 	for _, dir := range a.dirs.built() {
-		a.walkBox(dir, func(e ground.Entry) error {
+		a.walkBox(dir, func(e safefs.Entry) error {
 			if len(files) == enough {
-				return ground.Stop
+				return safefs.Stop
 			}
 			if e.Mode.IsRegular() && e.Changed.After(since) {
 				files = append(files, strings.TrimPrefix(dir, a.dirs.box+"/")+"/"+e.Name)

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -77,7 +77,7 @@ func TestWhatABuildGoesOnFrom(t *testing.T) {
 			before := a.journal.SourceStamp
 			if c.changedUser && os.Geteuid() == 0 {
 				a.look()
-				require.NoError(t, ground.Give(a.dirs.box, ground.Ours, 1_900_000_300, 1_900_000_300))
+				require.NoError(t, safefs.Give(a.dirs.box, safefs.Ours, 1_900_000_300, 1_900_000_300))
 			}
 			err := a.checkEdited()
 			assert.Equal(t, c.fails, err != nil, "%v", err)

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -52,7 +52,7 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 		done[as] = true
 		if as.direct {
 			path = append(path, filepath.Join(n.Tree, "bin"), filepath.Join(n.Tree, "sbin"))
-			if dir := filepath.Join(n.Tree, "share", "aclocal"); ground.Exists(dir) {
+			if dir := filepath.Join(n.Tree, "share", "aclocal"); safefs.Exists(dir) {
 				macros = append(macros, dir)
 			}
 		}

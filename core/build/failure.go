@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"fernladder/core/diagnose"
-	"fernladder/core/ground"
 	"fernladder/core/pattern"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -87,7 +87,7 @@ func say(log io.Writer, format string, args ...any) {
 // points to another log, below the directory dir, it reads that one. dir is below
 // box, in which others may have put anything.
 func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
-	log, err := ground.Open(file)
+	log, err := safefs.Open(file)
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
@@ -134,7 +134,7 @@ func pointedTo(box, dir, other string) (string, bool) {
 	if !below || !strings.HasPrefix(other, dir+"/") {
 		return "", false
 	}
-	d, err := ground.OpenDir(box)
+	d, err := safefs.OpenDir(box)
 	if err != nil {
 		return "", false
 	}
@@ -204,7 +204,7 @@ func SourceOf(work string) string { return filepath.Join(boxOf(work), "source") 
 
 // PlacedPrograms lists the programs that a failed build has placed.
 func PlacedPrograms(work string) (names []string) {
-	placed, err := ground.OpenDir(filepath.Join(work, "placed"))
+	placed, err := safefs.OpenDir(filepath.Join(work, "placed"))
 	if err != nil {
 		return nil
 	}
@@ -214,9 +214,9 @@ func PlacedPrograms(work string) (names []string) {
 		if err != nil {
 			continue
 		}
-		dir.Walk(true, func(e ground.Entry) error {
+		dir.Walk(true, func(e safefs.Entry) error {
 			if e.Mode.IsDir() {
-				return ground.Skip
+				return safefs.Skip
 			}
 			names = append(names, printable(e.Name))
 			return nil

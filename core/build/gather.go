@@ -15,8 +15,8 @@ import (
 	"slices"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 )
 
@@ -84,7 +84,7 @@ func (a *attempt) gatherPart(ctx context.Context, part Part) error {
 
 // keepGathered archives the gathered files, and stores the archive if the recipe has its digest.
 func (a *attempt) keepGathered(ctx context.Context, part Part) error {
-	box, err := ground.OpenDir(a.dirs.box)
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return err
 	}
@@ -120,11 +120,11 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 
 // archive writes a directory as a tar whose bytes depend on the files alone: sorted by name, without
 // times and owners. It keeps symbolic links and execute permissions.
-func archive(to io.Writer, dir *ground.Dir, largest int64) error {
+func archive(to io.Writer, dir *safefs.Dir, largest int64) error {
 	const most = 1_000_000
 	w := tar.NewWriter(to)
 	entries, bytes := 0, int64(0)
-	err := dir.Walk(false, func(e ground.Entry) error {
+	err := dir.Walk(false, func(e safefs.Entry) error {
 		h := &tar.Header{Name: "gathered/" + e.Name, Mode: int64(0o644 | e.Mode.Perm()&0o100 | e.Mode.Perm()&0o100>>3 | e.Mode.Perm()&0o100>>6), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
 		if entries++; entries > most {
 			return fmt.Errorf("there are more than %d files", most)

@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -30,7 +30,7 @@ func (a *attempt) recordFile() string {
 // takeGiven notes what the build wanted to belong to others, of what is in the tree. What
 // is root's or the build's own is whoever's the root is.
 func (a *attempt) takeGiven() {
-	text, err := ground.ReadFile(a.recordFile(), seal.LargestRecord)
+	text, err := safefs.ReadFile(a.recordFile(), seal.LargestRecord)
 	if err != nil {
 		return // nothing was given
 	}

@@ -12,8 +12,8 @@ import (
 
 	"github.com/zeebo/blake3"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // inputs is a digest of what a stage is made from, besides the stages before it.
@@ -71,7 +71,7 @@ func (a *attempt) reuseSource(ctx context.Context) error {
 	}
 	for _, file := range files {
 		var other journal
-		data, err := ground.ReadFile(file, largestJournal)
+		data, err := safefs.ReadFile(file, largestJournal)
 		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != a.job.Name || other.Build == a.job.Ref || !other.Pure || !maps.Equal(other.Options, a.job.Package.Options) ||
 			other.Running == StageUnpack || other.Running == StagePatch || !other.done(StageUnpack) ||
 			other.Inputs[StageUnpack] != a.inputs(StageUnpack) || other.Inputs[StagePatch] != "" && other.Inputs[StagePatch] != a.inputs(StagePatch) {
@@ -108,15 +108,15 @@ func (a *attempt) take(ctx context.Context, other journal, work string) (bool, e
 		return false, nil // somebody has changed it
 	}
 	if a.room.user != other.User {
-		if err := ground.Give(source, a.ofBuilds(other.User), a.room.user.UID, a.room.user.GID); err != nil {
+		if err := safefs.Give(source, a.ofBuilds(other.User), a.room.user.UID, a.room.user.GID); err != nil {
 			return false, err
 		}
 	}
-	if err := ground.Remove(a.dirs.source); err != nil {
+	if err := safefs.Remove(a.dirs.source); err != nil {
 		return false, err
 	}
 	if err := os.Rename(source, a.dirs.source); err != nil {
 		return false, err
 	}
-	return true, ground.Remove(work)
+	return true, safefs.Remove(work)
 }

@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -124,7 +124,7 @@ func (a *attempt) throughLanding(staged *os.Root, log string) error {
 	if a.job.Away() {
 		return nil
 	}
-	entries, err := ground.OpenDir(a.dirs.placed)
+	entries, err := safefs.OpenDir(a.dirs.placed)
 	if err != nil {
 		return err
 	}

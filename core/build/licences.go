@@ -8,8 +8,8 @@ import (
 	"regexp"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -32,7 +32,7 @@ func (a *attempt) keepLicences() ([]store.Licence, error) {
 	}
 	var all []store.Licence
 	kept := map[string]bool{}
-	keep := func(e ground.Entry) error {
+	keep := func(e safefs.Entry) error {
 		base := path.Base(e.Name)
 		if len(all) == most || !e.Mode.IsRegular() || e.Links > 1 || kept[base] || !licenceFile.MatchString(base) && !strings.HasPrefix(e.Name, "LICENSES/") {
 			return nil
@@ -43,7 +43,7 @@ func (a *attempt) keepLicences() ([]store.Licence, error) {
 		}
 		defer f.Close()
 		data, err := io.ReadAll(io.LimitReader(f, largest+1))
-		if err != nil || len(data) == 0 || len(data) > largest || !ground.ValidName(base) || printable(base) != base {
+		if err != nil || len(data) == 0 || len(data) > largest || !safefs.ValidName(base) || printable(base) != base {
 			return nil
 		}
 		if err := placed.MkdirAll(dir, 0o755); err != nil {
@@ -54,13 +54,13 @@ func (a *attempt) keepLicences() ([]store.Licence, error) {
 		return placed.WriteFile(l.Path(), data, 0o644)
 	}
 	for _, top := range firsts([]string{a.dirs.source, a.dirs.system}) {
-		err := a.walkBox(top, func(e ground.Entry) error {
+		err := a.walkBox(top, func(e safefs.Entry) error {
 			if e.Mode.IsDir() && e.Name != "LICENSES" {
-				return ground.Skip
+				return safefs.Skip
 			}
 			return keep(e)
 		})
-		if err != nil && ground.Exists(filepath.Join(a.dirs.placed, dir)) {
+		if err != nil && safefs.Exists(filepath.Join(a.dirs.placed, dir)) {
 			return nil, err
 		}
 	}

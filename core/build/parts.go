@@ -12,8 +12,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -147,7 +147,7 @@ func local(url string) bool { return strings.HasPrefix(url, "file://") }
 // the build.
 func (a *attempt) unpack(ctx context.Context) error {
 	aside := filepath.Join(a.dirs.work, "unpacked")
-	if err := ground.Remove(aside); err != nil {
+	if err := safefs.Remove(aside); err != nil {
 		return err
 	}
 	if err := os.Mkdir(aside, 0o700); err != nil {
@@ -169,7 +169,7 @@ func (a *attempt) unpack(ctx context.Context) error {
 	}
 	if gathering {
 		// What runs with the network does not see supplies, which must not be passed on.
-		if err := errors.Join(ground.Remove(aside), ground.Remove(a.dirs.supply)); err != nil {
+		if err := errors.Join(safefs.Remove(aside), safefs.Remove(a.dirs.supply)); err != nil {
 			return err
 		}
 		if err := a.gather(ctx); err != nil {
@@ -186,18 +186,18 @@ func (a *attempt) unpack(ctx context.Context) error {
 			return err
 		}
 	}
-	return ground.Remove(aside)
+	return safefs.Remove(aside)
 }
 
 // handOver gives a directory, that the program has filled, to the build, at a place
 // in its box.
 func (a *attempt) handOver(from, to string) error {
 	if a.room.user.Other() {
-		if err := ground.Give(from, ground.Ours, a.room.user.UID, a.room.user.GID); err != nil {
+		if err := safefs.Give(from, safefs.Ours, a.room.user.UID, a.room.user.GID); err != nil {
 			return err
 		}
 	}
-	if err := ground.Remove(to); err != nil {
+	if err := safefs.Remove(to); err != nil {
 		return err
 	}
 	return os.Rename(from, to)
@@ -256,7 +256,7 @@ func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error 
 	} else {
 		err = a.layInside(top, into, part)
 	}
-	return errors.Join(err, ground.Remove(fresh))
+	return errors.Join(err, safefs.Remove(fresh))
 }
 
 // noteExport writes down for the receipt what came out of a repository.

@@ -11,10 +11,10 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/source"
 )
@@ -101,7 +101,7 @@ func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *re
 		return "", "", err
 	}
 	if user.Other() {
-		if err := ground.Give(box, ground.Ours, user.UID, user.GID); err != nil {
+		if err := safefs.Give(box, safefs.Ours, user.UID, user.GID); err != nil {
 			return "", "", m.Store.Wrap(err)
 		}
 	}

@@ -13,9 +13,9 @@ import (
 	"strings"
 
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -27,7 +27,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	if err != nil {
 		return err
 	}
-	filled, err := ground.OpenDir(a.filled())
+	filled, err := safefs.OpenDir(a.filled())
 	if err != nil {
 		return err
 	}
@@ -65,7 +65,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	}
 	a.takeGiven()
 	// What was taken over is not brought to the disk twice.
-	if err := errors.Join(ground.Remove(a.dirs.stage), ground.Empty(a.filled())); err != nil {
+	if err := errors.Join(safefs.Remove(a.dirs.stage), safefs.Empty(a.filled())); err != nil {
 		return err
 	}
 	return a.addLaunchersAndConfigs(log)
@@ -73,7 +73,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 
 // listBuilt adds to a failure what the build has made and not placed.
 func (a *attempt) listBuilt(f *Failure) {
-	if d, err := ground.OpenDir(a.dirs.build); err == nil {
+	if d, err := safefs.OpenDir(a.dirs.build); err == nil {
 		defer d.Close()
 		f.Built = Built(d, func(string) bool { return false })
 	}
@@ -81,9 +81,9 @@ func (a *attempt) listBuilt(f *Failure) {
 
 // Built are the programs and libraries that a build has made in a directory, but for those that
 // were there before.
-func Built(d *ground.Dir, before func(name string) bool) (names []string) {
+func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 	const most = 200
-	d.Walk(true, func(e ground.Entry) error {
+	d.Walk(true, func(e safefs.Entry) error {
 		base := path.Base(e.Name)
 		library := IsLibrary(base)
 		program := e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
@@ -114,8 +114,8 @@ func IsLibrary(base string) bool {
 }
 
 // staged opens the directory of the tree in the stage; nil where there is none.
-func (a *attempt) staged() (*ground.Dir, error) {
-	box, err := ground.OpenDir(a.dirs.box)
+func (a *attempt) staged() (*safefs.Dir, error) {
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return nil, err
 	}
@@ -128,21 +128,21 @@ func (a *attempt) staged() (*ground.Dir, error) {
 }
 
 // hasFiles tells whether something is in a directory that is not known to be there.
-func hasFiles(d *ground.Dir, known map[string]inspect.Known) (found bool) {
-	d.Walk(true, func(e ground.Entry) error {
+func hasFiles(d *safefs.Dir, known map[string]inspect.Known) (found bool) {
+	d.Walk(true, func(e safefs.Entry) error {
 		if _, is := known[e.Name]; is {
 			return nil
 		}
 		found = true
-		return ground.Stop
+		return safefs.Stop
 	})
 	return found
 }
 
 // takeOver copies what was placed, looks at it, and at what the build has used for
 // it. What cannot work fails the build; the rest is told and goes into the receipt.
-func (a *attempt) takeOver(ctx context.Context, placed *ground.Dir, known map[string]inspect.Known) error {
-	if err := ground.Remove(a.dirs.placed); err != nil {
+func (a *attempt) takeOver(ctx context.Context, placed *safefs.Dir, known map[string]inspect.Known) error {
+	if err := safefs.Remove(a.dirs.placed); err != nil {
 		return err
 	}
 	look := inspect.Look{Staged: a.dirs.placed, Tree: a.job.Prefix, Work: a.dirs.box, Stage: a.dirs.stage,
@@ -203,14 +203,14 @@ func (a *attempt) outside() []string {
 	const enough = 5
 	var outside []string
 	inside := strings.TrimPrefix(a.job.Prefix, "/")
-	a.walkBox(a.dirs.stage, func(e ground.Entry) error {
+	a.walkBox(a.dirs.stage, func(e safefs.Entry) error {
 		switch {
 		case e.Name == inside:
-			return ground.Skip
+			return safefs.Skip
 		case len(outside) == enough:
-			return ground.Stop
+			return safefs.Stop
 		case "/"+e.Name == a.dirs.home, "/"+e.Name == a.dirs.tmp: // as what CMake registers in the home of who installs
-			return ground.Skip
+			return safefs.Skip
 		case !e.Mode.IsDir():
 			outside = append(outside, "/"+e.Name)
 		}
@@ -252,7 +252,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err != nil {
 		return nil, errors.Join(a.m.Store.Wrap(err), a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
-	return receipt, a.m.Store.Wrap(ground.Remove(a.dirs.work))
+	return receipt, a.m.Store.Wrap(safefs.Remove(a.dirs.work))
 }
 
 func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
@@ -318,7 +318,7 @@ func (a *attempt) account(receipt *store.Receipt) {
 		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: a.journal.Seconds[name], CPU: a.journal.CPU[name]})
 		receipt.Seconds += a.journal.Seconds[name]
 	}
-	receipt.WorkSize, receipt.Memory = ground.Size(a.dirs.work), a.cost.used.memory
+	receipt.WorkSize, receipt.Memory = safefs.Size(a.dirs.work), a.cost.used.memory
 }
 
 // RunsWith is what a build needs of the operating system when it runs.

@@ -11,9 +11,9 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 	"fernladder/core/together"
@@ -118,7 +118,7 @@ func (a *attempt) showPrefix(r *seal.Room) error {
 	if err != nil {
 		return a.clashing(err)
 	}
-	if err := errors.Join(ground.Remove(a.dirs.seen), ground.Remove(a.dirs.prefix)); err != nil {
+	if err := errors.Join(safefs.Remove(a.dirs.seen), safefs.Remove(a.dirs.prefix)); err != nil {
 		return err
 	}
 	if err := union.Link(a.dirs.seen); err != nil {

@@ -5,8 +5,8 @@ import (
 	"errors"
 
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -61,9 +61,9 @@ func (b *Builder) again(ctx context.Context, job *Job, fetched []store.Source, l
 	again.Stages = stages(b.target, &again, a.dirs)
 	defer func() {
 		a.end(&err)
-		err = errors.Join(err, store.Wrap(ground.Remove(a.dirs.work)))
+		err = errors.Join(err, store.Wrap(safefs.Remove(a.dirs.work)))
 	}()
-	if err := ground.Remove(a.dirs.work); err != nil {
+	if err := safefs.Remove(a.dirs.work); err != nil {
 		return store.Wrap(err)
 	}
 	if err := a.prepare(ctx); err != nil {

@@ -5,7 +5,7 @@ import (
 	"errors"
 
 	"fernladder/core/event"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -65,5 +65,5 @@ func (a *attempt) replace(ctx context.Context, keep bool) (aside string, err err
 	if keep {
 		return a.m.Store.MoveAside(a.dirs.placed, a.job.Ref.String())
 	}
-	return "", a.m.Store.Wrap(ground.Remove(a.dirs.placed))
+	return "", a.m.Store.Wrap(safefs.Remove(a.dirs.placed))
 }

@@ -14,8 +14,8 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -50,14 +50,14 @@ func (a *attempt) prepare(ctx context.Context) error {
 	if err := os.MkdirAll(a.m.Store.Logs(a.job.Ref), 0o777); err != nil {
 		return err
 	}
-	data, err := ground.ReadFile(filepath.Join(a.dirs.work, journalFile), largestJournal)
+	data, err := safefs.ReadFile(filepath.Join(a.dirs.work, journalFile), largestJournal)
 	if err == nil {
 		killAll(a.m.Store, []*Job{a.job}) // what a run that was killed has left behind
 		err = json.Unmarshal(data, &a.journal)
 	}
 	if err != nil { // there is none, or it is no use
 		a.journal = journal{}
-		if err := ground.Remove(a.dirs.work); err != nil {
+		if err := safefs.Remove(a.dirs.work); err != nil {
 			return err
 		}
 	}
@@ -128,7 +128,7 @@ func (a *attempt) makeDirs() error {
 		}
 		if a.journal.User.Other() && a.journal.User != a.room.user { // it was built as another user before
 			a.look()
-			if err := ground.Give(dir, a.ofBuilds(a.journal.User), a.room.user.UID, a.room.user.GID); err != nil {
+			if err := safefs.Give(dir, a.ofBuilds(a.journal.User), a.room.user.UID, a.room.user.GID); err != nil {
 				return err
 			}
 		}
@@ -160,7 +160,7 @@ func (a *attempt) own(dir string) error {
 	err := os.Mkdir(dir, 0o700)
 	if errors.Is(err, fs.ErrExist) {
 		info, err := os.Lstat(dir)
-		if err != nil || !info.IsDir() || !ground.Ours(int(info.Sys().(*syscall.Stat_t).Uid)) {
+		if err != nil || !info.IsDir() || !safefs.Ours(int(info.Sys().(*syscall.Stat_t).Uid)) {
 			return err
 		}
 		return give(dir, a.room.user) // a directory is no other's file by another name

@@ -6,8 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
-	"fernladder/core/ground"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 	"fernladder/core/together"
@@ -77,7 +77,7 @@ func (a *attempt) leave() error {
 	a.room.session.Leave()
 	a.room.session = nil
 	if a.job.Away() { // the next room has its own
-		return errors.Join(ground.Remove(a.dirs.seen), ground.Remove(a.dirs.prefix))
+		return errors.Join(safefs.Remove(a.dirs.seen), safefs.Remove(a.dirs.prefix))
 	}
 	return a.takeBack()
 }
@@ -100,7 +100,7 @@ func (a *attempt) empty() error {
 	case a.job.Away(): // it cannot be written to
 		return nil
 	case a.b.level == seal.Sealed || a.room.session != nil:
-		return ground.Empty(a.filled())
+		return safefs.Empty(a.filled())
 	}
 	return nil
 }

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 
 	"fernladder/core/event"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -48,7 +48,7 @@ func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (statu
 		return 0, b.m.Store.Wrap(err)
 	}
 	dir := a.dirs.box
-	if d, err := ground.OpenDir(a.dirs.build); err == nil {
+	if d, err := safefs.OpenDir(a.dirs.build); err == nil {
 		d.Close()
 		dir = a.dirs.build
 	}

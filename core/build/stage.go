@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"os"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // The stages of a build, in their order. Those between patch and try are what a
@@ -133,7 +133,7 @@ func (a *attempt) beginIn(stage string) error {
 
 // canEnter tells whether a path in the box is a directory that a build can work in.
 func (a *attempt) canEnter(path string) bool {
-	box, err := ground.OpenDir(a.dirs.box)
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return false
 	}
@@ -156,7 +156,7 @@ func (a *attempt) renew(dir string) error {
 	if dir == a.dirs.system {
 		return nil
 	}
-	if err := ground.Remove(dir); err != nil {
+	if err := safefs.Remove(dir); err != nil {
 		return err
 	}
 	return a.own(dir)

@@ -7,10 +7,10 @@ import (
 	"path/filepath"
 	"slices"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
-	"fernladder/core/shell"
 	"fernladder/core/store"
+	"fernladder/core/subprocess"
 )
 
 // A Tinkered build is one whose source a person changes, again and again, and that is
@@ -144,7 +144,7 @@ func (b *Builder) TryTinkered(ctx context.Context, t *Tinkered, argv []string) (
 	defer done()
 	receipt := a.receipt(0, 0)
 	if len(argv) > 0 {
-		receipt.Tries = []store.Try{{Run: shell.Command(argv), Status: anyStatus}}
+		receipt.Tries = []store.Try{{Run: subprocess.CommandLine(argv), Status: anyStatus}}
 	}
 	return triesIn(ctx, b.m, b.level, receipt, base, user, func(r *seal.Room) {
 		r.Visible = slices.DeleteFunc(r.Visible, func(path string) bool {
@@ -162,5 +162,5 @@ func (t *Tinkered) Drop(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	defer unlock()
-	return s.Wrap(ground.Remove(t.Base))
+	return s.Wrap(safefs.Remove(t.Base))
 }

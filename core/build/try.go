@@ -10,10 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -51,7 +51,7 @@ const anyStatus = -1
 
 // triesIn are tries in a room that is changed first.
 func triesIn(ctx context.Context, m *machine.Machine, level seal.Level, receipt *store.Receipt, base string, user seal.User, change func(*seal.Room)) ([]TryResult, error) {
-	if err := ground.Empty(base); err != nil {
+	if err := safefs.Empty(base); err != nil {
 		return nil, err
 	}
 	place, given := filepath.Join(base, "place"), filepath.Join(base, "given")

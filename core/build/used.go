@@ -11,10 +11,10 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 	"fernladder/core/used"
@@ -97,7 +97,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 // traced are the files of the operating system that the build has left traces of.
 func (a *attempt) traced(ctx context.Context, libraries []string) (used.Files, error) {
 	files := used.Files{}
-	box, err := ground.OpenDir(a.dirs.box)
+	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +145,7 @@ func (a *attempt) askNinja(ctx context.Context, files used.Files) error {
 		return ctx.Err() // then less is known
 	}
 	const most = 256 << 20
-	text, err := ground.ReadFile(output.Name(), most)
+	text, err := safefs.ReadFile(output.Name(), most)
 	files.Listed(string(text))
 	return err
 }
@@ -180,7 +180,7 @@ func (a *attempt) keepUsed() error {
 	}
 	if a.journal.Used.Watched {
 		a.journal.Used.Record = filepath.Join(a.m.Store.Logs(a.job.Ref), openedFile)
-		record, err := ground.ReadFile(filepath.Join(a.dirs.work, openedFile), seal.LargestRecord)
+		record, err := safefs.ReadFile(filepath.Join(a.dirs.work, openedFile), seal.LargestRecord)
 		if err == nil {
 			err = durable.WriteFile(a.journal.Used.Record, record, 0o644)
 		}
@@ -201,7 +201,7 @@ const usedFile = "used.json"
 // nothing is known of it.
 func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 	const most = 64 << 20
-	data, err := ground.ReadFile(filepath.Join(s.Logs(r), usedFile), most)
+	data, err := safefs.ReadFile(filepath.Join(s.Logs(r), usedFile), most)
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -43,7 +43,7 @@ func Works(s *store.Store) ([]Work, error) {
 		}
 		w.Touched = info.ModTime()
 		file := filepath.Join(w.Dir, journalFile)
-		data, err := ground.ReadFile(file, largestJournal)
+		data, err := safefs.ReadFile(file, largestJournal)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, s.Wrap(err)
 		}
@@ -59,7 +59,7 @@ func Works(s *store.Store) ([]Work, error) {
 		if w.Name == "" { // nothing is known of it, and so it is no use
 			w.Name = e.Name()
 		}
-		w.Size = ground.Size(w.Dir)
+		w.Size = safefs.Size(w.Dir)
 		works = append(works, w)
 	}
 	slices.SortFunc(works, func(a, b Work) int { return a.Touched.Compare(b.Touched) })
@@ -76,7 +76,7 @@ func (w Work) Delete(s *store.Store) (bool, error) {
 		return false, err
 	}
 	defer unlock()
-	return true, s.Wrap(ground.Remove(w.Dir))
+	return true, s.Wrap(safefs.Remove(w.Dir))
 }
 
 // done says how far a build came, in words.

@@ -23,10 +23,10 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/subprocess"
 )
@@ -34,7 +34,7 @@ import (
 // A kind is one of the caches.
 type kind struct {
 	name  string
-	in    func(dir *ground.Dir) []string // the directories it is kept of, below the one renewed
+	in    func(dir *safefs.Dir) []string // the directories it is kept of, below the one renewed
 	tool  string
 	argv  func(place string, files []string) []string
 	takes func(file string) bool // which files of the directory the tool reads; of others there are empty ones
@@ -87,8 +87,8 @@ var kinds = []kind{
 	},
 }
 
-func only(dir string) func(*ground.Dir) []string {
-	return func(d *ground.Dir) []string {
+func only(dir string) func(*safefs.Dir) []string {
+	return func(d *safefs.Dir) []string {
 		if info, err := d.Lstat(dir); err != nil || !info.Mode.IsDir() {
 			return nil
 		}
@@ -97,16 +97,16 @@ func only(dir string) func(*ground.Dir) []string {
 }
 
 // themes are the directories of icon themes.
-func themes(d *ground.Dir) (all []string) {
+func themes(d *safefs.Dir) (all []string) {
 	icons, err := d.Sub("share/icons")
 	if err != nil {
 		return nil
 	}
 	defer icons.Close()
-	icons.Walk(true, func(e ground.Entry) error {
+	icons.Walk(true, func(e safefs.Entry) error {
 		if e.Mode.IsDir() {
 			all = append(all, "share/icons/"+e.Name)
-			return ground.Skip
+			return safefs.Skip
 		}
 		return nil
 	})
@@ -136,7 +136,7 @@ func Wire(ctx context.Context, m *machine.Machine, u *landing.Update) {
 
 // renew renews the caches of a directory in which files of the landing are linked.
 func renew(ctx context.Context, m *machine.Machine, dir string) (all []landing.Cache) {
-	d, err := ground.OpenDir(dir)
+	d, err := safefs.OpenDir(dir)
 	if err != nil {
 		return nil
 	}
@@ -166,7 +166,7 @@ func renew(ctx context.Context, m *machine.Machine, dir string) (all []landing.C
 }
 
 // made are the files of a cache that are there, below the directory that is renewed.
-func (k kind) made(d *ground.Dir, in string) map[string]bool {
+func (k kind) made(d *safefs.Dir, in string) map[string]bool {
 	there := map[string]bool{}
 	for _, name := range k.makes {
 		if info, err := d.Lstat(in + "/" + name); err == nil && info.Mode.IsRegular() {
@@ -187,7 +187,7 @@ const (
 
 // renew renews one cache of one directory; there tells whether it has anything to be
 // kept of.
-func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in string) (there bool, err error) {
+func (k kind) renew(ctx context.Context, m *machine.Machine, d *safefs.Dir, in string) (there bool, err error) {
 	if k.name == "man" && kept(filepath.Join(d.Path(), in)) {
 		return false, nil // the operating system keeps an index of it itself
 	}
@@ -217,7 +217,7 @@ func (k kind) renew(ctx context.Context, m *machine.Machine, d *ground.Dir, in s
 		return false, err
 	}
 	if user.Other() {
-		if err := ground.Give(place, ground.Ours, user.UID, user.GID); err != nil {
+		if err := safefs.Give(place, safefs.Ours, user.UID, user.GID); err != nil {
 			return true, err
 		}
 	}
@@ -326,7 +326,7 @@ func (c *copying) file(file, below string) error {
 	var data []byte
 	if c.takes(below) {
 		var err error
-		if data, err = ground.ReadFile(file, largest); err != nil {
+		if data, err = safefs.ReadFile(file, largest); err != nil {
 			return nil // or it is too large for what it is
 		}
 	}
@@ -340,7 +340,7 @@ func (c *copying) file(file, below string) error {
 // take takes over what a tool has made. What is in the place of one of its files and
 // is no file stays.
 func (k kind) take(place, to string) error {
-	made, err := ground.OpenDir(place)
+	made, err := safefs.OpenDir(place)
 	if err != nil {
 		return err
 	}
@@ -383,7 +383,7 @@ func (k kind) take(place, to string) error {
 // kept tells whether the operating system keeps an index of a directory of manual
 // pages in a place of its own.
 func kept(dir string) bool {
-	data, err := ground.ReadFile("/etc/manpath.config", largest)
+	data, err := safefs.ReadFile("/etc/manpath.config", largest)
 	if err != nil {
 		return false
 	}

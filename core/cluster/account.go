@@ -4,7 +4,6 @@ import (
 	"slices"
 	"time"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/event"
 	"fernladder/core/schedule"
@@ -146,9 +145,9 @@ func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
 
 // failedBefore tells whether a job that has to succeed before another has not: by what has
 // become of its builds, or, whatever that is, by its status.
-func (w *watcher) failedBefore(j *Job, of map[*Job]batch.Status) bool {
+func (w *watcher) failedBefore(j *Job, of map[*Job]Status) bool {
 	return slices.ContainsFunc(w.before(j), func(b *Job) bool {
-		if s, known := of[b]; known && s.State.Ended() && s.State != batch.Done {
+		if s, known := of[b]; known && s.State.Ended() && s.State != Finished {
 			return true
 		}
 		return slices.ContainsFunc(b.Builds, func(ref store.Ref) bool {

@@ -8,12 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/batch"
 	"fernladder/core/event"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -21,7 +20,7 @@ import (
 // nobody watches any more. It is locked. Of others whose watcher is gone, those that were
 // never wholly submitted, and those of the same command on other builds, are ended; the rest
 // go on.
-func begin(ctx context.Context, m *machine.Machine, by batch.Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
+func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
 	// Nobody sees a run that another is only beginning.
 	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
 		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
@@ -86,7 +85,7 @@ func lockOf(dir string) string {
 
 // remove takes a run away, and then its lock.
 func remove(dir string) error {
-	err := ground.Remove(dir)
+	err := safefs.Remove(dir)
 	if err == nil {
 		err = os.Remove(lockOf(dir))
 	}

@@ -16,7 +16,6 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -62,14 +61,14 @@ func (e *Unset) Error() string { return "the settings say nothing of a cluster" 
 type Ended struct {
 	Build   store.Ref
 	Job     string // its number
-	Status  batch.Status
+	Status  Status
 	Printed []string // its last lines
 	Size    Size     // that it had
 	Avoided []string // nodes that are not used
 }
 
 func (e *Ended) Error() string {
-	if e.Status.State == batch.Impossible {
+	if e.Status.State == Impossible {
 		but := ""
 		if len(e.Avoided) > 0 {
 			but = ", and these are not used: " + strings.Join(e.Avoided, ", ")
@@ -88,17 +87,17 @@ func (e *Ended) Error() string {
 }
 
 // scheduler is the one that the settings say.
-func scheduler(m *machine.Machine) (batch.Scheduler, error) {
+func scheduler(m *machine.Machine) (Scheduler, error) {
 	c := m.Settings.Cluster
 	if c.Scheduler == "" {
 		return nil, &Unset{}
 	}
-	return batch.Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
+	return Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
 }
 
 // room is how many jobs can run at once: by the settings, or else by the nodes that there
 // are; 0 where nobody knows.
-func room(ctx context.Context, m *machine.Machine, by batch.Scheduler, pieces []Piece) int {
+func room(ctx context.Context, m *machine.Machine, by Scheduler, pieces []Piece) int {
 	c := m.Settings.Cluster
 	usual := Size{}
 	for _, p := range pieces {
@@ -147,7 +146,7 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 }
 
 // groupsOf puts builds together into jobs, and says how long all should take, or 0.
-func groupsOf(ctx context.Context, m *machine.Machine, by batch.Scheduler, jobs []*build.Job, estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
+func groupsOf(ctx context.Context, m *machine.Machine, by Scheduler, jobs []*build.Job, estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
 	all := pieces(jobs, estimates, m.Settings.Cluster)
 	each, at := latencyOf(m), room(ctx, m, by, all)
 	groups = Groups(all, each, at)

@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 )
 
 // keepLatency notes what a job costs besides its builds, on the average: how long it took
@@ -95,7 +95,7 @@ const usualLatency = 3 * time.Second
 
 // latencyOf is the scheduler's latency, as it was seen last.
 func latencyOf(m *machine.Machine) time.Duration {
-	text, err := ground.ReadFile(filepath.Join(runsDir(m), latencyFile), 100)
+	text, err := safefs.ReadFile(filepath.Join(runsDir(m), latencyFile), 100)
 	if err == nil {
 		if d, err := time.ParseDuration(strings.TrimSpace(string(text))); err == nil && d > 0 && d < time.Hour {
 			return d

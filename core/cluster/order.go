@@ -11,12 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/safefs"
 	"fernladder/core/schedule"
 	"fernladder/core/store"
 )
@@ -77,10 +76,10 @@ const patience = 75 * time.Second
 // Execute does what the order in a file says, on a node, and tells what became of it in the
 // file beside it. Its error is that of a build, or of the node.
 func Execute(ctx context.Context, m *machine.Machine, file string) error {
-	if err := await(ctx, func() bool { return ground.Exists(file) }, filepath.Dir(file)); err != nil {
+	if err := await(ctx, func() bool { return safefs.Exists(file) }, filepath.Dir(file)); err != nil {
 		return err
 	}
-	data, err := ground.ReadFile(file, largestFile)
+	data, err := safefs.ReadFile(file, largestFile)
 	if err != nil {
 		return err
 	}
@@ -104,7 +103,7 @@ func Execute(ctx context.Context, m *machine.Machine, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := t.tell(line{Begun: batch.NodeName()}); err != nil {
+	if err := t.tell(line{Begun: NodeName()}); err != nil {
 		return m.Store.Wrap(err)
 	}
 	err = o.execute(ctx, here, t)
@@ -188,7 +187,7 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			return nil, nil, err
 		}
 		if differs := seen.Differs(o.Seen[ref.ID]); len(differs) > 0 {
-			return nil, nil, &Unlike{batch.NodeName(), ref, differs}
+			return nil, nil, &Unlike{NodeName(), ref, differs}
 		}
 		if found.ID != ref.ID {
 			return nil, nil, &AnotherPlan{ref, found.ID}

@@ -4,15 +4,13 @@ import (
 	"context"
 	"errors"
 	"time"
-
-	"fernladder/core/batch"
 )
 
 // patient is a scheduler that is asked again as long as its controller does not answer: jobs
 // that run go on meanwhile, and a run is not given up for that. A job that was handed over
 // when the answer got lost is found by its name.
 type patient struct {
-	batch.Scheduler
+	Scheduler
 	waiting func(err error) // told once each time it begins to wait
 }
 
@@ -21,7 +19,7 @@ func (p patient) until(ctx context.Context, do func() error) error {
 	const first, longest = time.Second, 30 * time.Second
 	for pause := first; ; pause = min(2*pause, longest) {
 		err := do()
-		if !errors.As(err, new(*batch.Silent)) {
+		if !errors.As(err, new(*Silent)) {
 			return err
 		}
 		if pause == first {
@@ -35,7 +33,7 @@ func (p patient) until(ctx context.Context, do func() error) error {
 	}
 }
 
-func (p patient) Submit(ctx context.Context, j batch.Job) (id string, err error) {
+func (p patient) Submit(ctx context.Context, j BatchJob) (id string, err error) {
 	again := false
 	err = p.until(ctx, func() error {
 		if again {

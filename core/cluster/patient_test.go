@@ -7,31 +7,29 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"fernladder/core/batch"
 )
 
 // silent is a scheduler whose controller does not answer at first, though it has heard.
 type silent struct {
-	batch.Scheduler
+	Scheduler
 	times, submitted, cancelled int
 	looked                      error
 }
 
 func (s *silent) answer() error {
 	if s.times--; s.times >= 0 {
-		return &batch.Silent{Command: "sbatch"}
+		return &Silent{Command: "sbatch"}
 	}
 	return nil
 }
 
-func (s *silent) Submit(_ context.Context, j batch.Job) (string, error) {
+func (s *silent) Submit(_ context.Context, j BatchJob) (string, error) {
 	s.submitted++
 	return "7", s.answer()
 }
 
-func (s *silent) Look(context.Context, string) ([]batch.Status, error) {
-	return []batch.Status{{ID: "6", Name: "run.10", State: batch.Waiting}, {ID: "7", Name: "run.1", State: batch.Waiting}}, s.looked
+func (s *silent) Look(context.Context, string) ([]Status, error) {
+	return []Status{{ID: "6", Name: "run.10", State: Queued}, {ID: "7", Name: "run.1", State: Queued}}, s.looked
 }
 
 func (s *silent) Cancel(context.Context, []string) error {
@@ -44,12 +42,12 @@ func (s *silent) Cancel(context.Context, []string) error {
 func TestPatience(t *testing.T) {
 	s, waited := &silent{times: 1}, 0
 	p := patient{s, func(error) { waited++ }}
-	id, err := p.Submit(t.Context(), batch.Job{Name: "run.1"})
+	id, err := p.Submit(t.Context(), BatchJob{Name: "run.1"})
 	require.NoError(t, err)
 	assert.Equal(t, "7", id)
 	assert.Equal(t, 1, s.submitted, "the job was there already")
 	s.times, s.looked = 1, assert.AnError
-	_, err = p.Submit(t.Context(), batch.Job{Name: "run.1"})
+	_, err = p.Submit(t.Context(), BatchJob{Name: "run.1"})
 	assert.ErrorIs(t, err, assert.AnError, "rather than to submit it twice")
 	s.times, waited = 1, 1
 	require.NoError(t, p.Cancel(t.Context(), []string{"7"}))

@@ -13,12 +13,11 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/batch"
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -186,7 +185,7 @@ func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
 }
 
 func readRun(dir string) (*Run, error) {
-	text, err := ground.ReadFile(filepath.Join(dir, runFile), largestFile)
+	text, err := safefs.ReadFile(filepath.Join(dir, runFile), largestFile)
 	if err != nil {
 		return nil, err
 	}
@@ -270,7 +269,7 @@ func End(ctx context.Context, m *machine.Machine, name string) error {
 
 // end ends all jobs of a run, waits for that a while, for they write into its directory
 // until they have ended, and takes it away. Those that have told everything are left alone.
-func (r *Run) end(ctx context.Context, m *machine.Machine, by batch.Scheduler) error {
+func (r *Run) end(ctx context.Context, m *machine.Machine, by Scheduler) error {
 	const moment, enough = 200 * time.Millisecond, 20 * time.Second
 	ctx, stop := context.WithTimeout(ctx, enough)
 	defer stop()

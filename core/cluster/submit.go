@@ -8,7 +8,6 @@ import (
 	"os"
 	"slices"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/plan"
@@ -62,7 +61,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	for _, s := range statuses {
 		if j := w.called(s.Name); j != nil {
 			j.id = s.ID
-			if s.State == batch.Waiting && s.Why == "JobHeldUser" { // who submitted it was killed; what an administrator holds stays
+			if s.State == Queued && s.Why == "JobHeldUser" { // who submitted it was killed; what an administrator holds stays
 				held = append(held, s.ID)
 			}
 		}
@@ -167,10 +166,10 @@ func (w *watcher) write(ctx context.Context, j *Job) error {
 }
 
 // job is one as the scheduler is told of it.
-func (w *watcher) job(j, behind *Job) (batch.Job, error) {
+func (w *watcher) job(j, behind *Job) (BatchJob, error) {
 	program, err := os.Executable()
 	if err != nil {
-		return batch.Job{}, err
+		return BatchJob{}, err
 	}
 	command := []string{program, "--root", w.m.Store.Root}
 	if w.m.Settings.File != "" {
@@ -180,7 +179,7 @@ func (w *watcher) job(j, behind *Job) (batch.Job, error) {
 	if w.m.Level != "" {
 		command = append(command, "--isolation", string(w.m.Level))
 	}
-	b := batch.Job{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
+	b := BatchJob{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
 		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid, Held: true}
 	for _, pair := range w.m.Settings.Cluster.Environment {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])

@@ -10,7 +10,7 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/event"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -103,7 +103,7 @@ type tail struct {
 // more gives the lines that were written since it was last asked. One that is half there is
 // left for the next time, and one that makes no sense is left out.
 func (t *tail) more(give func(line)) {
-	f, err := ground.Open(t.file)
+	f, err := safefs.Open(t.file)
 	if err != nil {
 		return
 	}
@@ -135,7 +135,7 @@ func (t *tail) more(give func(line)) {
 // has ended.
 func lastLines(file string) []string {
 	const few, most = 5, 1 << 20
-	data, err := ground.ReadFile(file, most)
+	data, err := safefs.ReadFile(file, most)
 	if err != nil {
 		return nil
 	}

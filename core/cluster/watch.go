@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/event"
 	"fernladder/core/machine"
@@ -21,7 +20,7 @@ import (
 type watcher struct {
 	*Run
 	m      *machine.Machine
-	by     batch.Scheduler
+	by     Scheduler
 	b      *build.Builder
 	record func(store.Record)
 
@@ -105,7 +104,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 }
 
 // patient waits for the scheduler once jobs of the run are on their way.
-func (w *watcher) patient(by batch.Scheduler) batch.Scheduler {
+func (w *watcher) patient(by Scheduler) Scheduler {
 	return patient{by, func(err error) {
 		w.m.Tell(event.Event{Kind: event.Batch, Text: err.Error() + "\n    It is waited for; the jobs go on."})
 	}}
@@ -170,13 +169,13 @@ func (w *watcher) avoid(ctx context.Context) error {
 func (w *watcher) ask(ctx context.Context) error {
 	const grace = 10 * time.Second
 	statuses, err := w.by.Look(ctx, w.mark())
-	if errors.As(err, new(*batch.Refused)) || errors.As(err, new(*batch.Silent)) { // it is started again, perhaps; the jobs go on
+	if errors.As(err, new(*Refused)) || errors.As(err, new(*Silent)) { // it is started again, perhaps; the jobs go on
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	of := map[*Job]batch.Status{}
+	of := map[*Job]Status{}
 	for _, s := range statuses {
 		of[w.called(s.Name)] = s
 	}
@@ -191,14 +190,14 @@ func (w *watcher) ask(ctx context.Context) error {
 		case len(w.unresolved(j)) == 0:
 			j.Over = true
 			continue
-		case !finished && known && !status.State.Ended() && status.State != batch.Impossible:
+		case !finished && known && !status.State.Ended() && status.State != Impossible:
 			j.silent = time.Time{}
 			continue
 		}
 		if j.silent.IsZero() {
 			j.silent = now
 		}
-		cascades := known && status.State == batch.Cancelled && j.begun.IsZero() && w.failedBefore(j, of)
+		cascades := known && status.State == Cancelled && j.begun.IsZero() && w.failedBefore(j, of)
 		if !finished && !cascades && now.Sub(j.silent) < grace {
 			continue
 		}
@@ -210,16 +209,16 @@ func (w *watcher) ask(ctx context.Context) error {
 }
 
 // tellWaiting tells when nothing runs for long, and what the scheduler says it waits for.
-func (w *watcher) tellWaiting(now time.Time, of map[*Job]batch.Status) {
+func (w *watcher) tellWaiting(now time.Time, of map[*Job]Status) {
 	const long, again = 15 * time.Second, 10 * time.Minute
 	waiting, why := 0, ""
 	for _, j := range w.Jobs {
 		switch s, known := of[j]; {
 		case j.Over || !known:
-		case s.State == batch.Running:
+		case s.State == Running:
 			w.idle, w.said = time.Time{}, ""
 			return
-		case s.State == batch.Waiting:
+		case s.State == Queued:
 			if waiting++; why == "" && s.Why != "Dependency" {
 				why = s.Why
 			}
@@ -241,7 +240,7 @@ func (w *watcher) tellWaiting(now time.Time, of map[*Job]batch.Status) {
 
 // settle decides about what a job that has ended has left open. What is built is built,
 // whatever became of the job.
-func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known, cascades bool) error {
+func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, cascades bool) error {
 	for _, ref := range w.unresolved(j) {
 		if visible(w.m.Store, ref) {
 			if receipt, err := w.m.Store.Receipt(ref); err == nil {
@@ -261,15 +260,15 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 	}
 	err := &Ended{Build: left[0], Job: j.id, Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size, Avoided: w.Avoid}
 	if !known {
-		err.Status.State = batch.Lost
+		err.Status.State = Lost
 	}
 	for _, text := range err.Printed { // without cgroups, the scheduler only says it there
 		if strings.Contains(text, "exceeded memory limit") || strings.Contains(text, "job memory limit") {
-			err.Status.State = batch.OutOfMemory
+			err.Status.State = OutOfMemory
 		}
 	}
 	const twice = 2
-	short := map[batch.State]string{batch.OutOfMemory: "memory", batch.TimedOut: "time"}[err.Status.State]
+	short := map[State]string{OutOfMemory: "memory", TimedOut: "time"}[err.Status.State]
 	switch {
 	case cascades: // the scheduler knows jobs, and not what they stand on in them
 		return w.again(ctx, j, j.Size, j.Again)
@@ -278,7 +277,7 @@ func (w *watcher) settle(ctx context.Context, j *Job, status batch.Status, known
 		size := j.times(twice)
 		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", short, size.Memory, size.Minutes))
 		return w.again(ctx, j, size, true)
-	case err.Status.State == batch.Lost:
+	case err.Status.State == Lost:
 		w.retried(left[0], "its job is lost, or its node; once more")
 		return w.again(ctx, j, j.Size, true)
 	}

@@ -15,8 +15,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -109,12 +109,12 @@ func Compare(a, b Side) (*Report, error) {
 	if ra.Ref != rb.Ref {
 		r.Made = rb.Made().Against(ra.Made())
 	}
-	before, err := ground.OpenDir(a.Tree)
+	before, err := safefs.OpenDir(a.Tree)
 	if err != nil {
 		return nil, err
 	}
 	defer before.Close()
-	now, err := ground.OpenDir(b.Tree)
+	now, err := safefs.OpenDir(b.Tree)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func Compare(a, b Side) (*Report, error) {
 // opened is a side, with its tree.
 type opened struct {
 	Side
-	dir *ground.Dir
+	dir *safefs.Dir
 }
 
 // Empty tells whether nothing is different but what it took.
@@ -304,7 +304,7 @@ type library struct {
 	exports      []string
 }
 
-func read(tree *ground.Dir, f store.File, libraries map[string]string, exports map[string]library) error {
+func read(tree *safefs.Dir, f store.File, libraries map[string]string, exports map[string]library) error {
 	file, err := tree.Open(f.Path)
 	if err != nil {
 		return err

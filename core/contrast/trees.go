@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 )
 
 // A Place is a directory with the files of a tree, which were made to be in Tree.
@@ -32,12 +32,12 @@ func Trees(a, b Place) ([]Different, error) {
 	if err != nil {
 		return nil, err
 	}
-	left, err := ground.OpenDir(a.Dir)
+	left, err := safefs.OpenDir(a.Dir)
 	if err != nil {
 		return nil, err
 	}
 	defer left.Close()
-	right, err := ground.OpenDir(b.Dir)
+	right, err := safefs.OpenDir(b.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -80,15 +80,15 @@ type entry struct {
 }
 
 func entries(p Place) (map[string]entry, error) {
-	dir, err := ground.OpenDir(p.Dir)
+	dir, err := safefs.OpenDir(p.Dir)
 	if err != nil {
 		return nil, err
 	}
 	defer dir.Close()
 	all := map[string]entry{}
-	return all, dir.Walk(false, func(e ground.Entry) error {
+	return all, dir.Walk(false, func(e safefs.Entry) error {
 		if e.Name == inspect.Own {
-			return ground.Skip
+			return safefs.Skip
 		}
 		if e.Mode.IsDir() {
 			return nil
@@ -113,14 +113,14 @@ func ownless(data []byte, tree string) []byte {
 }
 
 // alike tells whether a file is the same in two places, but for the names of the trees.
-func alike(a, b *ground.Dir, name, treeA, treeB string) (bool, error) {
+func alike(a, b *safefs.Dir, name, treeA, treeB string) (bool, error) {
 	const largest = 64 << 20 // of which the name of the tree is taken out
 	if info, err := a.Lstat(name); err == nil && info.Size > largest {
 		return alikeBytes(a, b, name)
 	}
 	var data [2][]byte
 	for i, side := range []struct {
-		dir  *ground.Dir
+		dir  *safefs.Dir
 		tree string
 	}{{a, treeA}, {b, treeB}} {
 		file, err := side.dir.Open(name)
@@ -138,7 +138,7 @@ func alike(a, b *ground.Dir, name, treeA, treeB string) (bool, error) {
 }
 
 // alikeBytes tells whether a file is the same in two places, byte for byte.
-func alikeBytes(a, b *ground.Dir, name string) (bool, error) {
+func alikeBytes(a, b *safefs.Dir, name string) (bool, error) {
 	first, err := a.Open(name)
 	if err != nil {
 		return false, err

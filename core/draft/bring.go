@@ -9,9 +9,9 @@ import (
 	"regexp"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/source"
 )
@@ -89,7 +89,7 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 		}
 		b.Name = titled(url, top)
 	} else if strings.HasPrefix(url, "http") && !archiveSuffix.MatchString(url) { // it may be a repository
-		if empty := ground.Empty(work); empty == nil {
+		if empty := safefs.Empty(work); empty == nil {
 			if o, other := exported(ctx, m, url, w, work); other == nil {
 				b.Dir, b.Origin, err = work, o, nil
 			}

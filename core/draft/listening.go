@@ -16,12 +16,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"fernladder/core/buildfile"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/listen"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // patience is how long the processors may be busy with what is asked of a source beyond the
@@ -92,7 +92,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 // trees, and programs that it turns out to run.
 func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, source listen.Source) (*listen.Room, error) {
 	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
-		if ground.Exists(filepath.Join(tree, "share", "aclocal")) {
+		if safefs.Exists(filepath.Join(tree, "share", "aclocal")) {
 			source.Trees = append(source.Trees, tree)
 		}
 	}

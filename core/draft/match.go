@@ -11,11 +11,11 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/listen"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/core/version"
 )
@@ -173,7 +173,7 @@ func modulesOf(tree string, files []store.File) map[string]module {
 			continue
 		}
 		const largest = 1 << 16
-		text, err := ground.ReadFile(filepath.Join(tree, f.Path), largest)
+		text, err := safefs.ReadFile(filepath.Join(tree, f.Path), largest)
 		if err != nil {
 			continue
 		}

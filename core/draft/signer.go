@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/source"
 )
@@ -38,7 +38,7 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	var err error
 	switch {
 	case !s.Asked:
-		s.Key, err = ground.ReadFile(from, largestKey)
+		s.Key, err = safefs.ReadFile(from, largestKey)
 	case server(from):
 		for _, signer := range o.Signers {
 			if id, wrong := hex.DecodeString(signer); wrong == nil && err == nil {
@@ -68,7 +68,7 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 		return nil, m.Store.Wrap(err)
 	}
 	w := source.Wanted{Package: filepath.Base(o.URL), URLs: []string{o.URL}, Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256},
-		Signed: &source.Signed{URLs: []string{o.Signature}, Keys: []ground.File{{Dir: dir, Name: name}}}}
+		Signed: &source.Signed{URLs: []string{o.Signature}, Keys: []safefs.File{{Dir: dir, Name: name}}}}
 	fetched, err := m.Archives.Fetch(ctx, w)
 	if err != nil {
 		return nil, m.Stored(err)

@@ -6,9 +6,9 @@ import (
 	"path"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/version"
 )
 
@@ -82,7 +82,7 @@ func undecorated(name string) string {
 // cloned is where the clone of a git repository is from, by its own files; nothing of it is run.
 func cloned(dir string) (o Origin) {
 	const largest = 1 << 20
-	d, err := ground.OpenDir(dir)
+	d, err := safefs.OpenDir(dir)
 	if err != nil {
 		return o
 	}

@@ -11,7 +11,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // A Difference is a file that is not the same in two trees.
@@ -85,12 +85,12 @@ func compare(a, b string, info [2]fs.FileInfo) (string, error) {
 
 // contents says what differs between two files.
 func contents(a, b string) (string, error) {
-	first, err := ground.Open(a)
+	first, err := safefs.Open(a)
 	if err != nil {
 		return "", err
 	}
 	defer first.Close()
-	second, err := ground.Open(b)
+	second, err := safefs.Open(b)
 	if err != nil {
 		return "", err
 	}

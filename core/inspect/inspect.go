@@ -22,8 +22,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
+	"fernladder/core/safefs"
 )
 
 // Grade says what is done about a remark.
@@ -115,7 +115,7 @@ func (l Look) whereIs(path string) string {
 	if !is || rest != "" && rest[0] != '/' {
 		return path
 	}
-	if at := l.Staged + rest; l.Seen == "" || ground.Exists(at) {
+	if at := l.Staged + rest; l.Seen == "" || safefs.Exists(at) {
 		return at
 	}
 	return l.Seen + rest

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
+	"fernladder/core/safefs"
 )
 
 // bench is a stage in which a tree is put together.
@@ -51,7 +51,7 @@ func (b bench) cc(output string, args ...string) {
 // says takes what was placed over, and returns what was found.
 func (b *bench) says() []string {
 	b.Staged = filepath.Join(b.TempDir(), "copy")
-	placed, err := ground.OpenDir(b.placed)
+	placed, err := safefs.OpenDir(b.placed)
 	require.NoError(b, err)
 	defer placed.Close()
 	found, err := Take(placed, b.Look)
@@ -161,7 +161,7 @@ func TestHostileTrees(t *testing.T) {
 			b.Largest = 64 << 20
 		},
 		"nested more than": func(b *bench) {
-			for dir, i := b.placed, 0; i < ground.DeepestPath+5; i++ {
+			for dir, i := b.placed, 0; i < safefs.DeepestPath+5; i++ {
 				dir = filepath.Join(dir, "d")
 				require.NoError(t, os.Mkdir(dir, 0o755))
 			}

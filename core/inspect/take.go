@@ -19,7 +19,7 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // Own is the directory of a tree in which the program keeps what it says about it.
@@ -29,7 +29,7 @@ const Own = "share/fernladder"
 // Take copies what a build has placed to l.Staged, which is not there yet, and looks
 // at it. What was placed may be anything. Where something is refused, the copy may
 // not be whole. Its error is of the file system.
-func Take(placed *ground.Dir, l Look) (Report, error) {
+func Take(placed *safefs.Dir, l Look) (Report, error) {
 	if err := os.Mkdir(l.Staged, 0o755); err != nil {
 		return Report{}, err
 	}
@@ -41,7 +41,7 @@ func Take(placed *ground.Dir, l Look) (Report, error) {
 	l.used = map[string]bool{}
 	t := &taking{Look: l, root: root, first: map[inode]string{}, digests: map[string]string{}, elsewhere: map[string][]string{}, buffer: make([]byte, 256<<10)}
 	err = placed.Walk(false, t.entry)
-	var tangled *ground.Tangled
+	var tangled *safefs.Tangled
 	if errors.As(err, &tangled) {
 		t.refuse("", "%s", tangled.What)
 		err = nil
@@ -92,7 +92,7 @@ func (t *taking) refuse(name, format string, args ...any) {
 // errTooMuch ends a copy that would be larger than is allowed.
 var errTooMuch = errors.New("too much")
 
-func (t *taking) entry(e ground.Entry) error {
+func (t *taking) entry(e safefs.Entry) error {
 	if known, is := t.Known[e.Name]; is {
 		t.met++
 		if !e.Mode.IsDir() || !known.Dir {
@@ -101,7 +101,7 @@ func (t *taking) entry(e ground.Entry) error {
 	}
 	if e.Name == Own {
 		t.refuse(e.Name, "this directory is Fern Ladder's own; the build must not place anything there")
-		return ground.Skip
+		return safefs.Skip
 	}
 	if e.Name == path.Dir(Own) && !e.Mode.IsDir() {
 		t.refuse(e.Name, "it must be a directory: Fern Ladder keeps the receipt in "+Own)
@@ -133,7 +133,7 @@ func (t *taking) entry(e ground.Entry) error {
 }
 
 // known looks at what was there before, which the build may have changed.
-func (t *taking) known(e ground.Entry, known Known) error {
+func (t *taking) known(e safefs.Entry, known Known) error {
 	same := false
 	switch {
 	case known.Dir || e.Mode.IsDir():
@@ -161,14 +161,14 @@ func (t *taking) known(e ground.Entry, known Known) error {
 		t.refuse(e.Name, "it is a file of %s, and the build has changed it", known.By)
 	}
 	if e.Mode.IsDir() {
-		return ground.Skip
+		return safefs.Skip
 	}
 	return nil
 }
 
 // mode is the mode of the copy: without what no file of a package needs, running as
 // its owner and being changed by others.
-func (t *taking) mode(e ground.Entry) fs.FileMode {
+func (t *taking) mode(e safefs.Entry) fs.FileMode {
 	if e.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 {
 		t.remarks = append(t.remarks, Remark{Mended, e.Name, "it ran with the rights of its owner or group (setuid, setgid); these bits are gone"})
 	} else if e.Mode.Perm()&0o002 != 0 {
@@ -178,7 +178,7 @@ func (t *taking) mode(e ground.Entry) fs.FileMode {
 }
 
 // regular copies a file, or makes another name for one that was copied.
-func (t *taking) regular(e ground.Entry) error {
+func (t *taking) regular(e safefs.Entry) error {
 	id := inode{e.Device, e.Inode}
 	if e.Links > 1 {
 		if first, copied := t.first[id]; copied {
@@ -229,7 +229,7 @@ func (c *copying) Write(p []byte) (int, error) {
 }
 
 // contents copies what is in a file, and looks at it.
-func (t *taking) contents(out *copying, in io.Reader, e ground.Entry) error {
+func (t *taking) contents(out *copying, in io.Reader, e safefs.Entry) error {
 	head := make([]byte, 4096)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {

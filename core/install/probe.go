@@ -11,7 +11,6 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/draft"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/keyfile"
 	"fernladder/core/machine"
@@ -19,6 +18,7 @@ import (
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/remedy"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/store"
 )
@@ -327,7 +327,7 @@ func (p *probe) succeeded() (Probed, error) {
 // Offer writes into a recipe what the tree of a build of it offers to others, where the
 // recipe says nothing of that yet, and where it is the person's own.
 func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
-	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") || !ground.Mine(filepath.Join(r.Dir, recipe.FileName)) {
+	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") || !safefs.Mine(filepath.Join(r.Dir, recipe.FileName)) {
 		return nil
 	}
 	files, err := m.Store.Files(built)

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -173,7 +173,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if ground.ValidName(as) && !Collective(as) && p.rules.lets(x.Name, as) && (p.rules.Behind(x.Name, as, f.Mode) == "" || p.rules.before(x.receipt)) {
+		if safefs.ValidName(as) && !Collective(as) && p.rules.lets(x.Name, as) && (p.rules.Behind(x.Name, as, f.Mode) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}

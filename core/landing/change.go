@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -126,7 +126,7 @@ func Sweep(s *store.Store) error {
 			continue
 		}
 		if _, err := os.Lstat(stateFile(s, number)); errors.Is(err, fs.ErrNotExist) {
-			if err := ground.Remove(linksDir(s, number)); err != nil {
+			if err := safefs.Remove(linksDir(s, number)); err != nil {
 				return s.Wrap(err)
 			}
 		}
@@ -145,7 +145,7 @@ func treeName(r store.Ref) string { return "trees/" + r.Name + "/" + r.Version +
 func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	dir := linksDir(s, number)
 	// A program that ended half-way may have left one that nothing names.
-	if err := ground.Remove(dir); err != nil {
+	if err := safefs.Remove(dir); err != nil {
 		return err
 	}
 	if err := os.Mkdir(dir, 0o777); err != nil {
@@ -190,7 +190,7 @@ func SetAside(s *store.Store, file string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return aside, s.Wrap(ground.Remove(linksDir(s, number)))
+	return aside, s.Wrap(safefs.Remove(linksDir(s, number)))
 }
 
 // Forget deletes states, but for the one that is in use. A damaged one goes too. It
@@ -207,7 +207,7 @@ func Forget(s *store.Store, states []Remembered) ([]int, error) {
 		}
 		err := durable.Remove(stateFile(s, x.Number))
 		if err == nil {
-			err = ground.Remove(linksDir(s, x.Number))
+			err = safefs.Remove(linksDir(s, x.Number))
 		}
 		if err != nil {
 			return forgotten, s.Wrap(err)

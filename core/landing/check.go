@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -27,7 +27,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	if state.Number == 0 {
 		return nil, nil
 	}
-	dir, err := ground.OpenDir(linksDir(s, state.Number))
+	dir, err := safefs.OpenDir(linksDir(s, state.Number))
 	if err != nil {
 		return nil, s.Wrap(err)
 	}
@@ -38,7 +38,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	}
 	var wrong []Wrong
 	found := map[string]bool{}
-	err = dir.Walk(false, func(e ground.Entry) error {
+	err = dir.Walk(false, func(e safefs.Entry) error {
 		switch {
 		case e.Mode.IsDir(), e.Mode&fs.ModeSymlink == 0 && Collective(e.Name), e.Name == "share/man/index.db":
 			return nil
@@ -57,7 +57,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		switch {
 		case !is || len(parts) != 4 || !own[strings.Join(parts[:3], "/")]:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + target + ", which is not on the landing"})
-		case parts[3] != e.Name && !ground.Exists(filepath.Join(s.Root, below)):
+		case parts[3] != e.Name && !safefs.Exists(filepath.Join(s.Root, below)):
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it leads to " + filepath.Join(s.Root, below) + ", which is gone"})
 		}
 		return nil
@@ -116,7 +116,7 @@ func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 		case d.ours(name):
 			if !d.lets(s, current.Number, name) {
 				wrong = append(wrong, Wrong{Path: name, Is: "the system may act on it without being asked", Acts: true})
-			} else if !ground.Exists(filepath.Join(Directory(s), name)) {
+			} else if !safefs.Exists(filepath.Join(Directory(s), name)) {
 				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
 			}
 		case "":

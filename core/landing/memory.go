@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -74,7 +74,7 @@ func History(s *store.Store) ([]Remembered, error) {
 	var all []Remembered
 	for _, n := range numbers {
 		state, err := Read(s, n)
-		if err != nil && !ground.Exists(stateFile(s, n)) {
+		if err != nil && !safefs.Exists(stateFile(s, n)) {
 			continue // it was forgotten meanwhile
 		}
 		if err != nil {
@@ -123,7 +123,7 @@ func wayFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "
 // way are the states in use up to now, the one in use last.
 func way(s *store.Store, now int) (numbers []int) {
 	const largest = 1 << 20
-	data, err := ground.ReadFile(wayFile(s), largest)
+	data, err := safefs.ReadFile(wayFile(s), largest)
 	if err != nil || json.Unmarshal(data, &numbers) != nil {
 		numbers = nil // then the states say what they were made from
 	}

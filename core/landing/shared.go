@@ -14,7 +14,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -46,7 +46,7 @@ func (e *BadShared) Error() string {
 // before. It is nil where there is none.
 type sharing struct {
 	Shared
-	dir    *ground.Dir
+	dir    *safefs.Dir
 	links  map[string]bool
 	made   map[string]bool
 	file   string
@@ -57,11 +57,11 @@ type sharing struct {
 	added   int                    // the state whose names are all there
 	names   map[int][]string       // the links of states
 	rules   Rules                  // that say which links may be there
-	opened  map[string]*ground.Dir // directories below it
+	opened  map[string]*safefs.Dir // directories below it
 }
 
 // at opens a directory below the shared one, through no link; it stays open.
-func (x *sharing) at(dir string) (*ground.Dir, error) {
+func (x *sharing) at(dir string) (*safefs.Dir, error) {
 	if dir == "." {
 		return x.dir, nil
 	}
@@ -75,7 +75,7 @@ func (x *sharing) at(dir string) (*ground.Dir, error) {
 	d, err := parent.Sub(path.Base(dir))
 	if err == nil {
 		if x.opened == nil {
-			x.opened = map[string]*ground.Dir{}
+			x.opened = map[string]*safefs.Dir{}
 		}
 		x.opened[dir] = d
 	}
@@ -128,7 +128,7 @@ func sharedFile(s *store.Store) string { return filepath.Join(s.Root, "landings"
 // ReadShared returns what is ours in directories that others use too.
 func ReadShared(s *store.Store) ([]Shared, error) {
 	file := sharedFile(s)
-	data, err := ground.ReadFile(file, largestState)
+	data, err := safefs.ReadFile(file, largestState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -141,7 +141,7 @@ func ReadShared(s *store.Store) ([]Shared, error) {
 	}
 	for _, x := range all {
 		for _, name := range slices.Concat(x.Links, x.Directories) {
-			if err == nil && (!ground.ValidName(string(name)) || !filepath.IsAbs(x.Directory)) {
+			if err == nil && (!safefs.ValidName(string(name)) || !filepath.IsAbs(x.Directory)) {
 				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is no path in it", name), Advice: "Move it aside."}
 			}
 		}
@@ -200,7 +200,7 @@ func newSharing(s *store.Store, known Shared) (*sharing, error) {
 }
 
 func openSharing(s *store.Store, known Shared) (*sharing, error) {
-	dir, err := ground.OpenDir(known.Directory)
+	dir, err := safefs.OpenDir(known.Directory)
 	if err != nil {
 		return nil, err
 	}

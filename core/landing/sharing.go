@@ -12,7 +12,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -183,7 +183,7 @@ func (x *sharing) ours(name string) string { return "a link to " + x.base + name
 
 // what says what is at a path of the shared directory; "" where nothing is.
 func (x *sharing) what(name string) string {
-	var info ground.Info
+	var info safefs.Info
 	d, err := x.at(path.Dir(name))
 	if err == nil {
 		info, err = d.Lstat(path.Base(name))
@@ -252,7 +252,7 @@ func (x *sharing) finish(s *store.Store, number int) error {
 // gone are the links of ours that a state does not have; it has none where number is 0.
 func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 	for name := range x.links {
-		if number == 0 || !ground.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name) {
+		if number == 0 || !safefs.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name) {
 			gone = append(gone, name)
 		}
 	}
@@ -273,16 +273,16 @@ func (x *sharing) leave(names []string) error {
 			err = d.Unlink(path.Base(name), x.base+name)
 		}
 		switch {
-		case errors.Is(err, ground.ErrOther):
+		case errors.Is(err, safefs.ErrOther):
 			x.Strange = append(x.Strange, Blocked{store.Name(name), x.what(name)})
-		case err != nil && !ground.Gone(err):
+		case err != nil && !safefs.Gone(err):
 			return x.failed(err)
 		}
 		delete(x.links, name)
 	}
 	if len(x.links) == 0 { // and so nothing that they were made of is there
 		for _, name := range x.Caches {
-			if err := x.dir.Delete(string(name)); err != nil && !ground.Gone(err) {
+			if err := x.dir.Delete(string(name)); err != nil && !safefs.Gone(err) {
 				return x.failed(err)
 			}
 		}
@@ -291,7 +291,7 @@ func (x *sharing) leave(names []string) error {
 	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(x.made))) {
 		err := x.dir.Rmdir(dir)
 		switch {
-		case err == nil, ground.Gone(err):
+		case err == nil, safefs.Gone(err):
 			delete(x.made, dir)
 		case !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST):
 			return x.failed(err)

@@ -29,7 +29,7 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -135,7 +135,7 @@ func (e *Gone) Error() string {
 func Read(s *store.Store, number int) (State, error) {
 	file := stateFile(s, number)
 	advice := "To go to another state: fernladder landing use N; the empty one, to install anew what was on it, is 0."
-	data, err := ground.ReadFile(file, largestState)
+	data, err := safefs.ReadFile(file, largestState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Advice: advice}
 	}
@@ -169,12 +169,12 @@ func Whole(s *store.Store, state State) bool {
 
 // eachLink visits the paths of the links of a state.
 func eachLink(s *store.Store, number int, visit func(path string) error) error {
-	d, err := ground.OpenDir(linksDir(s, number))
+	d, err := safefs.OpenDir(linksDir(s, number))
 	if err != nil {
 		return err
 	}
 	defer d.Close()
-	return d.Walk(false, func(e ground.Entry) error {
+	return d.Walk(false, func(e safefs.Entry) error {
 		if e.Mode&fs.ModeSymlink == 0 {
 			return nil
 		}

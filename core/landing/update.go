@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -67,7 +67,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	}
 	if err != nil { // what is in use cannot be read; another can be brought back all the same
 		r.Before = State{Number: inUse(s)}
-		if !ground.Exists(linksDir(s, r.Before.Number)) {
+		if !safefs.Exists(linksDir(s, r.Before.Number)) {
 			r.Before.Number = -1
 		}
 	}

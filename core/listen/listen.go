@@ -31,11 +31,11 @@ import (
 
 	"fernladder/core/bare"
 	"fernladder/core/build"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/subprocess"
 )
@@ -255,7 +255,7 @@ func (r *Room) give(dir string) error {
 	if !r.user.Other() {
 		return nil
 	}
-	return ground.Give(dir, ground.Ours, r.user.UID, r.user.GID)
+	return safefs.Give(dir, safefs.Ours, r.user.UID, r.user.GID)
 }
 
 // Run runs the configure step.
@@ -270,7 +270,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	} else if err := r.mkdir(name, nil); err != nil {
 		return nil, err
 	}
-	defer ground.Remove(r.at(name))
+	defer safefs.Remove(r.at(name))
 	top, out, says := r.at(source, r.source.Below), r.at(name, below), r.at("says-"+name)
 	prefix := "/opt/fl-listen"
 	var argv []string
@@ -296,12 +296,12 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	made, err := ground.OpenDir(r.at(name))
+	made, err := safefs.OpenDir(r.at(name))
 	if err != nil {
 		return nil, err
 	}
 	defer made.Close()
-	said, err := ground.OpenDir(says)
+	said, err := safefs.OpenDir(says)
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +329,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	run.Made = r.made(made, out, step.Args)
 	run.Options = options(made)
 	if r.source.Method == recipe.Make {
-		run.Built = build.Built(made, func(name string) bool { return ground.Exists(filepath.Join(r.source.Dir, r.source.Below, name)) })
+		run.Built = build.Built(made, func(name string) bool { return safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, name)) })
 	}
 	run.Cache = cache(said, run.Asked)
 	return run, nil
@@ -403,7 +403,7 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 	}
 	writable := []string{says, r.at("kept")}
 	for _, of := range []string{name, "source"} {
-		if ground.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
+		if safefs.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
 			writable = append(writable, r.at(of))
 		}
 	}
@@ -502,7 +502,7 @@ var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$|: (?:line )?
 const largestNotes = 4 << 20
 
 // notes reads what the scripts have noted.
-func (run *Run) notes(says *ground.Dir) {
+func (run *Run) notes(says *safefs.Dir) {
 	text, err := says.ReadFile("notes", largestNotes)
 	if err != nil {
 		return

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,8 +56,8 @@ func TestCache(t *testing.T) {
 	assert.Equal(t, "ac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nfern_cv_frost=${fern_cv_frost=yes}\n", string(got))
 }
 
-func open(t *testing.T, dir string) *ground.Dir {
-	d, err := ground.OpenDir(dir)
+func open(t *testing.T, dir string) *safefs.Dir {
+	d, err := safefs.OpenDir(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { d.Close() })
 	return d

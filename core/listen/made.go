@@ -10,13 +10,13 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/pattern"
+	"fernladder/core/safefs"
 )
 
 // cache reads what the tests of a script of Autoconf have found, and leaves out those that have
 // the name of what was asked for.
-func cache(says *ground.Dir, asked []Asked) []byte {
+func cache(says *safefs.Dir, asked []Asked) []byte {
 	const largest = 1 << 20
 	text, err := says.ReadFile("cache", largest)
 	if err != nil {
@@ -38,7 +38,7 @@ func cache(says *ground.Dir, asked []Asked) []byte {
 }
 
 // options reads from the cache of CMake what the options of the project were.
-func options(made *ground.Dir) (all []Option) {
+func options(made *safefs.Dir) (all []Option) {
 	const largest, most = 1 << 20, 10_000
 	text, err := made.ReadFile("CMakeCache.txt", largest)
 	if err != nil {
@@ -60,7 +60,7 @@ var notInVariables = pattern.New(`[^A-Za-z0-9]`)
 // autoconf tells whether the configure script was made by Autoconf.
 func (r *Room) autoconf() bool {
 	const enough = 16 << 10
-	f, err := ground.Open(filepath.Join(r.source.Dir, r.source.Below, "configure"))
+	f, err := safefs.Open(filepath.Join(r.source.Dir, r.source.Below, "configure"))
 	if err != nil {
 		return false
 	}
@@ -70,22 +70,22 @@ func (r *Room) autoconf() bool {
 }
 
 // made is what a step has made in a directory, but for what says how it was run.
-func (r *Room) made(d *ground.Dir, dir string, args []string) map[string]string {
+func (r *Room) made(d *safefs.Dir, dir string, args []string) map[string]string {
 	const largest, most = 4 << 20, 20_000
 	made := map[string]string{}
-	d.Walk(true, func(e ground.Entry) error {
+	d.Walk(true, func(e safefs.Entry) error {
 		base := path.Base(e.Name)
 		if len(made) >= most {
-			return ground.Skip
+			return safefs.Skip
 		}
 		if e.Mode.IsDir() && (base == "meson-private" || base == "meson-logs" || base == "meson-info") {
-			return ground.Skip
+			return safefs.Skip
 		}
 		ofCMake := strings.Contains(e.Name, "CMakeFiles/") && base != "flags.make" && base != "build.make"
 		if !e.Mode.IsRegular() || told[base] || ofCMake || strings.HasPrefix(base, "conftest") {
 			return nil
 		}
-		if r.source.InTree && ground.Exists(filepath.Join(r.source.Dir, r.source.Below, e.Name)) {
+		if r.source.InTree && safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, e.Name)) {
 			return nil // it was there before
 		}
 		text, err := d.ReadFile(e.Name, largest)

@@ -8,13 +8,13 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/pattern"
+	"fernladder/core/safefs"
 )
 
 // traced reads what CMake has told of what it has run (--trace-format=json-v1, cmake(1)): the
 // searches of the source's own files, and what they would download.
-func (r *Room) traced(says *ground.Dir, source string) (all []Asked, downloads []Download) {
+func (r *Room) traced(says *safefs.Dir, source string) (all []Asked, downloads []Download) {
 	f, err := says.Open("trace")
 	if err != nil {
 		return nil, nil
@@ -130,12 +130,12 @@ var base = map[string]bool{"Threads": true, "PkgConfig": true, "Git": true, "Ope
 // modulesIn are the names of the files with which CMake is extended below a directory.
 func modulesIn(dir string) map[string]bool {
 	names := map[string]bool{}
-	d, err := ground.OpenDir(dir)
+	d, err := safefs.OpenDir(dir)
 	if err != nil {
 		return names
 	}
 	defer d.Close()
-	d.Walk(true, func(e ground.Entry) error {
+	d.Walk(true, func(e safefs.Entry) error {
 		if strings.HasSuffix(e.Name, ".cmake") {
 			names[filepath.Base(e.Name)] = true
 		}

@@ -16,9 +16,9 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/version"
 )
 
@@ -102,7 +102,7 @@ func mustBeSetting(text string) error {
 // keyfile.Problems.
 func Read(path, shown string) (*File, error) {
 	f := &File{Path: path, Shown: shown, There: true}
-	data, err := ground.ReadFile(path, largestFile)
+	data, err := safefs.ReadFile(path, largestFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		f.There = false
 		return f, nil
@@ -223,7 +223,7 @@ func (f *File) Write() error {
 		return nil
 	}
 	text := f.text()
-	if old, err := ground.ReadFile(f.Path, largestFile); err == nil && string(old) == text {
+	if old, err := safefs.ReadFile(f.Path, largestFile); err == nil && string(old) == text {
 		return nil
 	}
 	if len(text) > largestFile {

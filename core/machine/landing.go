@@ -7,9 +7,9 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/landing"
+	"fernladder/core/safefs"
 )
 
 // Update is a change of the landing by what the settings say of it, for the caller to
@@ -44,7 +44,7 @@ func systemFiles(name string) string {
 		places = append(places, filepath.Join("/usr/lib64", below))
 	}
 	for _, at := range places {
-		if ground.Exists(at) {
+		if safefs.Exists(at) {
 			return at
 		}
 	}

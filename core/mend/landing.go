@@ -8,9 +8,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -20,7 +20,7 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	found, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err == nil {
 		for _, dir := range found {
-			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !ground.Exists(s.Work(ref)) {
+			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !safefs.Exists(s.Work(ref)) {
 				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt", Follows: "It is no build; a program was ended while it was made or removed.", Fixable: true})
 			}
 		}

@@ -14,9 +14,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/core/together"
 )
@@ -57,7 +57,7 @@ func (l *looking) look(ctx context.Context) {
 		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(), Finding{Follows: "What belongs to it is not known.", Rebuild: true})
 		return
 	}
-	tree, err := ground.OpenDir(l.s.Tree(l.receipt.Ref))
+	tree, err := safefs.OpenDir(l.s.Tree(l.receipt.Ref))
 	if err != nil {
 		return // removed meanwhile
 	}
@@ -67,12 +67,12 @@ func (l *looking) look(ctx context.Context) {
 		listed[files[i].Path] = &files[i]
 	}
 	buffer := make([]byte, readRate)
-	err = tree.Walk(true, func(e ground.Entry) error {
+	err = tree.Walk(true, func(e safefs.Entry) error {
 		if ctx.Err() != nil {
-			return ground.Stop
+			return safefs.Stop
 		}
 		if e.Name == inspect.Own {
-			return ground.Skip
+			return safefs.Skip
 		}
 		if f := listed[e.Name]; f != nil {
 			delete(listed, e.Name)
@@ -84,7 +84,7 @@ func (l *looking) look(ctx context.Context) {
 				Advice: "Move it out of the tree, if it is of use."})
 		}
 		if e.Mode.IsDir() {
-			return ground.Skip
+			return safefs.Skip
 		}
 		return nil
 	})
@@ -108,7 +108,7 @@ func (l *looking) look(ctx context.Context) {
 
 // file looks at one file: whether it is as it was placed, and whether the machine has
 // what it runs with.
-func (l *looking) file(e ground.Entry, f store.File, buffer []byte) {
+func (l *looking) file(e safefs.Entry, f store.File, buffer []byte) {
 	if !f.Mode.IsDir() {
 		l.files++
 	}
@@ -196,7 +196,7 @@ func (l *looking) runs(file *os.File, f store.File) {
 		}
 		name = words[0]
 	}
-	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) || slices.ContainsFunc(l.here(name), ground.Exists) {
+	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) || slices.ContainsFunc(l.here(name), safefs.Exists) {
 		return
 	}
 	l.told["#!"+name] = true
@@ -224,7 +224,7 @@ func (l *looking) here(paths ...string) (all []string) {
 func (l *looking) ours(name string) bool {
 	for _, need := range append(l.receipt.Needs, store.Link{Ref: l.receipt.Ref}) {
 		for _, dir := range []string{"bin", "sbin"} {
-			if ground.Exists(filepath.Join(l.s.Tree(need.Ref), dir, name)) {
+			if safefs.Exists(filepath.Join(l.s.Tree(need.Ref), dir, name)) {
 				return true
 			}
 		}
@@ -252,7 +252,7 @@ func (l *looking) module(f store.File) {
 // the loader looks for them (ld.so(8)), and have the versions of symbols it was linked
 // against.
 func (l *looking) binary(b inspect.Binary, f store.File) {
-	if b.Interpreter != "" && !l.told[b.Interpreter] && !ground.Exists(b.Interpreter) {
+	if b.Interpreter != "" && !l.told[b.Interpreter] && !safefs.Exists(b.Interpreter) {
 		l.told[b.Interpreter] = true
 		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
@@ -264,7 +264,7 @@ func (l *looking) binary(b inspect.Binary, f store.File) {
 	for _, name := range b.Needs {
 		at := ""
 		if filepath.IsAbs(name) {
-			if i := slices.IndexFunc(l.here(name), ground.Exists); i >= 0 {
+			if i := slices.IndexFunc(l.here(name), safefs.Exists); i >= 0 {
 				at = l.here(name)[i]
 			}
 		} else {

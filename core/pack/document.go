@@ -12,8 +12,8 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 
-	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -61,7 +61,7 @@ func (p *packing) document(o *ospackage.Package, builds []*store.Receipt) error 
 
 // ownFile reads a record that a tree has of itself.
 func ownFile(r *store.Receipt, name string) ([]byte, error) {
-	dir, err := ground.OpenDir(r.Tree)
+	dir, err := safefs.OpenDir(r.Tree)
 	if err != nil {
 		return nil, err
 	}

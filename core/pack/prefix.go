@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/landing"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/core/together"
 )
@@ -126,10 +126,10 @@ func (p *packing) amongOthers(files together.Union) together.Union {
 // underPrefix adds the files to a package, or to the one that is for building against it.
 func (p *packing) underPrefix(o, devel *ospackage.Package, files together.Union) error {
 	configs := map[string]store.Config{}
-	trees, receipts := map[string]*ground.Dir{}, map[store.Ref]*store.Receipt{}
+	trees, receipts := map[string]*safefs.Dir{}, map[store.Ref]*store.Receipt{}
 	for _, r := range p.trees {
 		receipts[r.Ref] = r
-		dir, err := ground.OpenDir(r.Tree)
+		dir, err := safefs.OpenDir(r.Tree)
 		if err != nil {
 			return err
 		}

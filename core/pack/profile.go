@@ -7,8 +7,8 @@ import (
 
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
-	"fernladder/core/shell"
 	"fernladder/core/store"
+	"fernladder/core/subprocess"
 )
 
 // profile adds the variables that builds want for who uses them, as a file that login
@@ -37,7 +37,7 @@ func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
 	slices.Sort(names)
 	text := "# What " + o.Name + " wants in the environment of who uses it.\n"
 	for _, name := range names {
-		value := shell.Quoted(strings.Join(values[name], ":"))
+		value := subprocess.Quoted(strings.Join(values[name], ":"))
 		if (store.Variable{Name: name}).List() {
 			value += fmt.Sprintf("${%s:+:$%[1]s}", name)
 		}

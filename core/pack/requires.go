@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/core/together"
 )
@@ -31,7 +31,7 @@ type requires struct {
 
 // look finds out what a tree needs, from its files.
 func (p *packing) look(r *store.Receipt) (*requires, error) {
-	dir, err := ground.OpenDir(r.Tree)
+	dir, err := safefs.OpenDir(r.Tree)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +66,7 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 	return n, nil
 }
 
-func (p *packing) lookAt(n *requires, dir *ground.Dir, r *store.Receipt, f store.File) error {
+func (p *packing) lookAt(n *requires, dir *safefs.Dir, r *store.Receipt, f store.File) error {
 	file, err := dir.Open(f.Path)
 	if err != nil {
 		return err

@@ -13,12 +13,12 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
-	"fernladder/core/shell"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
+	"fernladder/core/subprocess"
 )
 
 // tree makes the packages of a tree: it, what of it is for building against it, and the
@@ -30,7 +30,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	}
 	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s,\nas it was tried, in\n%s", r.Name, r.Version, r.ID, r.Tree)
 	all := []Made{{o, r.Ref, Tree}}
-	dir, err := ground.OpenDir(r.Tree)
+	dir, err := safefs.OpenDir(r.Tree)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +118,7 @@ func development(f store.File) bool {
 }
 
 // file is a file of a tree, as it has to be.
-func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackage.File {
+func (p *packing) file(dir *safefs.Dir, r *store.Receipt, f store.File) ospackage.File {
 	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
 	if f.Mode.IsRegular() {
 		p.give(&o, dir, r, f.Path)
@@ -136,7 +136,7 @@ func (p *packing) file(dir *ground.Dir, r *store.Receipt, f store.File) ospackag
 }
 
 // give lets a file belong to whom the recipe of its build says.
-func (p *packing) give(o *ospackage.File, dir *ground.Dir, r *store.Receipt, file string) {
+func (p *packing) give(o *ospackage.File, dir *safefs.Dir, r *store.Receipt, file string) {
 	i := slices.IndexFunc(r.Owned, func(owned store.Owned) bool { return owned.File == file })
 	if i < 0 {
 		o.Owner, o.Group = p.owners(dir, file)
@@ -156,7 +156,7 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 		if strings.HasPrefix(file, "lib/tmpfiles.d/") {
 			program, how = "systemd-tmpfiles", "--create "
 		}
-		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", shell.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
+		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", subprocess.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
 	}
 	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) && p.ask.Format == ospackage.RPM {
 		o.Depends = append(o.Depends, ospackage.Relation{Name: "/bin/sh"})
@@ -165,7 +165,7 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 
 // owners are whom a file belongs to, by their names, where root has given it to them
 // because its recipe says so. All else is root's.
-func (p *packing) owners(dir *ground.Dir, file string) (owner, group string) {
+func (p *packing) owners(dir *safefs.Dir, file string) (owner, group string) {
 	if !p.m.Place.Super {
 		return "", ""
 	}
@@ -189,7 +189,7 @@ func (p *packing) owners(dir *ground.Dir, file string) (owner, group string) {
 // opener opens a file beneath its tree: a link that somebody has put in its place is none.
 func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) {
-		dir, err := ground.OpenDir(tree)
+		dir, err := safefs.OpenDir(tree)
 		if err != nil {
 			return nil, err
 		}
@@ -199,7 +199,7 @@ func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 }
 
 // own adds the tree's own records, which its list of files does not have.
-func (p *packing) own(o *ospackage.Package, dir *ground.Dir, r *store.Receipt) error {
+func (p *packing) own(o *ospackage.Package, dir *safefs.Dir, r *store.Receipt) error {
 	for d := path.Dir(store.OwnFiles()[0]); d != "."; d = path.Dir(d) {
 		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, d), Mode: fs.ModeDir | 0o755})
 	}

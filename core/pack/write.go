@@ -15,8 +15,8 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -85,7 +85,7 @@ func sweep(dir string) error {
 		if !is || err != nil || process <= 0 || syscall.Kill(process, 0) != syscall.ESRCH {
 			continue
 		}
-		if err := ground.Remove(filepath.Join(dir, e.Name())); err != nil {
+		if err := safefs.Remove(filepath.Join(dir, e.Name())); err != nil {
 			return err
 		}
 	}
@@ -111,7 +111,7 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 	if w.SHA256, w.Size, err = sumOf(out); err != nil {
 		return w, err
 	}
-	switch there, err := ground.Open(w.File); {
+	switch there, err := safefs.Open(w.File); {
 	case err == nil:
 		defer there.Close()
 		sum, _, err := sumOf(there)
@@ -122,7 +122,7 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 			return w, &Taken{w.File}
 		}
 		return w, nil
-	case errors.Is(err, ground.ErrNotRegular):
+	case errors.Is(err, safefs.ErrNotRegular):
 		return w, &Taken{w.File}
 	case !errors.Is(err, fs.ErrNotExist):
 		return w, err

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
+	"fernladder/core/safefs"
 )
 
 // Read reads the recipe in the folder dir; shown is what the folder is called
@@ -228,7 +228,7 @@ func (r *Recipe) checkBeside(name string) error {
 		defer file.Close()
 		var info os.FileInfo
 		if info, err = file.Stat(filepath.Join(filepath.Base(r.Dir), name)); err == nil && !info.Mode().IsRegular() {
-			err = ground.ErrNotRegular
+			err = safefs.ErrNotRegular
 		}
 	}
 	if err != nil {
@@ -238,8 +238,8 @@ func (r *Recipe) checkBeside(name string) error {
 }
 
 // KeyFiles are the files of the keys that are trusted.
-func (r *Recipe) KeyFiles() []ground.File {
-	files := make([]ground.File, len(r.Keys))
+func (r *Recipe) KeyFiles() []safefs.File {
+	files := make([]safefs.File, len(r.Keys))
 	for i, name := range r.Keys {
 		files[i] = r.OnShelf(name)
 	}
@@ -248,6 +248,6 @@ func (r *Recipe) KeyFiles() []ground.File {
 
 // OnShelf is a file beside the recipe. It is read beneath the shelf: a link can lead to
 // another file there, and nowhere else.
-func (r *Recipe) OnShelf(name string) ground.File {
-	return ground.File{Dir: filepath.Dir(r.Dir), Name: filepath.Join(filepath.Base(r.Dir), name)}
+func (r *Recipe) OnShelf(name string) safefs.File {
+	return safefs.File{Dir: filepath.Dir(r.Dir), Name: filepath.Join(filepath.Base(r.Dir), name)}
 }

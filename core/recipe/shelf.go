@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
+	"fernladder/core/safefs"
 )
 
 // A Shelf is a folder of recipes, one folder per package.
@@ -99,9 +99,9 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 }
 
 // Tops are the files of a name at the top of the shelves, which need not be there.
-func (s *Shelves) Tops(name string) (files []ground.File) {
+func (s *Shelves) Tops(name string) (files []safefs.File) {
 	for _, shelf := range s.shelves {
-		files = append(files, ground.File{Dir: shelf.Dir, Name: name})
+		files = append(files, safefs.File{Dir: shelf.Dir, Name: name})
 	}
 	return files
 }

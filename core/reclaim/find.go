@@ -8,11 +8,11 @@ import (
 	"time"
 
 	"fernladder/core/build"
-	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/named"
+	"fernladder/core/safefs"
 	"fernladder/core/source"
 	"fernladder/core/store"
 )
@@ -282,7 +282,7 @@ func (c *Candidates) findDamaged(m *machine.Machine) {
 		}
 		a := Aside{Path: filepath.Join(m.Store.Damaged(), e.Name()), Size: info.Size(), Wrote: info.ModTime()}
 		if e.IsDir() {
-			a.Size = ground.Size(a.Path)
+			a.Size = safefs.Size(a.Path)
 		}
 		if c.What.fits(m.Now(), a.Wrote, a.Size) {
 			c.Damaged = append(c.Damaged, a)
@@ -301,7 +301,7 @@ func (c *Candidates) findLogs(m *machine.Machine) error {
 		if !c.What.names(l.Ref) || m.Store.Installed(l.Ref) || working == nil && !slices.ContainsFunc(c.Works, func(w build.Work) bool { return w.Ref == l.Ref }) {
 			continue
 		}
-		if size := ground.Size(m.Store.Logs(l.Ref)); c.What.fits(m.Now(), l.Wrote, size) {
+		if size := safefs.Size(m.Store.Logs(l.Ref)); c.What.fits(m.Now(), l.Wrote, size) {
 			c.Logs = append(c.Logs, Log{l.Ref, size, l.Wrote})
 		}
 	}

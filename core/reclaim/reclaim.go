@@ -13,10 +13,10 @@ import (
 
 	"fernladder/core/event"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -78,7 +78,7 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 		}
 	}
 	for _, a := range c.Damaged {
-		if err := ground.Remove(a.Path); err != nil {
+		if err := safefs.Remove(a.Path); err != nil {
 			return d, m.Store.Wrap(err)
 		}
 		d.Bytes += a.Size
@@ -127,7 +127,7 @@ func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 	if m.Store.Installed(l.Ref) {
 		return nil
 	}
-	if err := ground.Remove(m.Store.Logs(l.Ref)); err != nil {
+	if err := safefs.Remove(m.Store.Logs(l.Ref)); err != nil {
 		return m.Store.Wrap(err)
 	}
 	d.Logs = append(d.Logs, l.Ref)
@@ -208,7 +208,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 		return err
 	}
 	// A program that was killed at its very end may have left what it was built in.
-	if err := ground.Remove(m.Store.Work(r.Ref)); err != nil {
+	if err := safefs.Remove(m.Store.Work(r.Ref)); err != nil {
 		return m.Store.Wrap(err)
 	}
 	if err := m.Store.Remove(r.Ref); err != nil {
@@ -216,7 +216,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	}
 	d.Trees = append(d.Trees, r.Ref)
 	d.Bytes += r.Size
-	return m.Store.Wrap(ground.Remove(m.Store.Logs(r.Ref)))
+	return m.Store.Wrap(safefs.Remove(m.Store.Logs(r.Ref)))
 }
 
 // Needed is the error for trees that others are linked with or run with.

@@ -10,10 +10,10 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/diagnose"
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // writers are programs that write documentation, by the variables under which build
@@ -122,7 +122,7 @@ var assigns = pattern.New(`(?m)^[ \t]*(\w+)[ \t]*[?:]?=[ \t]*(/[^\s#]*)`)
 
 // governs finds the argument that says where a file goes, with a place in the tree.
 func governs(r *recipe.Recipe, work, file string) string {
-	box, err := ground.OpenDir(filepath.Join(work, "box"))
+	box, err := safefs.OpenDir(filepath.Join(work, "box"))
 	if err != nil {
 		return ""
 	}

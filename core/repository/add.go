@@ -16,8 +16,8 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 )
 
 // Taken is the error for a package of which the repository has another of the same version.
@@ -132,8 +132,8 @@ func stemOf(name string) string {
 
 // take brings a package into the pool. It is nil for one that is there already.
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
-	f, err := ground.Open(file)
-	if errors.Is(err, ground.ErrNotRegular) {
+	f, err := safefs.Open(file)
+	if errors.Is(err, safefs.ErrNotRegular) {
 		return nil, &ospackage.Bad{File: file, What: "it is no file"}
 	}
 	if err != nil {
@@ -324,12 +324,12 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 		if err := ctx.Err(); err != nil {
 			return wrong, len(entries), err
 		}
-		f, err := ground.Open(filepath.Join(r.Dir, e.File))
+		f, err := safefs.Open(filepath.Join(r.Dir, e.File))
 		if errors.Is(err, fs.ErrNotExist) {
 			wrong = append(wrong, Wrong{e.File, "it is gone"})
 			continue
 		}
-		if errors.Is(err, ground.ErrNotRegular) {
+		if errors.Is(err, safefs.ErrNotRegular) {
 			wrong = append(wrong, Wrong{e.File, "it is no file"})
 			continue
 		}

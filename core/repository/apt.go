@@ -17,8 +17,8 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 )
 
 // publishApt writes what apt reads: for each suite the lists of packages, by architecture,
@@ -109,7 +109,7 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 // that names them and come for them now. as says by what names they are kept; "" for one
 // that is not.
 func listsBefore(signed string, naming *regexp.Regexp, as func(match []string) (from, to string)) error {
-	text, err := ground.ReadFile(signed, largestList)
+	text, err := safefs.ReadFile(signed, largestList)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -17,7 +17,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/subprocess"
 )
 
@@ -47,8 +47,8 @@ const largestKey = 1 << 20
 // binary, from a file that only its owner can read. Its error is a *BadKey.
 func ReadKey(file string, now func() time.Time) (Key, error) {
 	bad := func(what string, args ...any) error { return &BadKey{file, fmt.Sprintf(what, args...)} }
-	opened, err := ground.OpenPrivate(file)
-	var readable *ground.Readable
+	opened, err := safefs.OpenPrivate(file)
+	var readable *safefs.Readable
 	if errors.As(err, &readable) {
 		return nil, bad("others can read this key (mode %04o); chmod 600 it", readable.Mode)
 	}

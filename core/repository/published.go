@@ -10,7 +10,7 @@ import (
 	"regexp"
 	"strings"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
@@ -25,7 +25,7 @@ var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 func (r *Repository) keyFile() string { return filepath.Join(r.Dir, r.Name+".asc") }
 
 func (r *Repository) public() (openpgp.EntityList, error) {
-	data, err := ground.ReadFile(r.keyFile(), largestList)
+	data, err := safefs.ReadFile(r.keyFile(), largestList)
 	if err != nil {
 		return nil, err
 	}
@@ -71,17 +71,17 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 	suites, _ := filepath.Glob(filepath.Join(r.state(number), "dists", "*"))
 	for _, suite := range suites {
 		release := filepath.Join(suite, "Release")
-		text, err := ground.ReadFile(release, largestList)
+		text, err := safefs.ReadFile(release, largestList)
 		if err != nil {
 			add(release, "it is gone")
 			continue
 		}
-		signature, _ := ground.ReadFile(release+".gpg", largestList)
+		signature, _ := safefs.ReadFile(release+".gpg", largestList)
 		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
 			add(release, "its signature is wrong")
 		}
 		in := filepath.Join(suite, "InRelease")
-		clear, _ := ground.ReadFile(in, largestList)
+		clear, _ := safefs.ReadFile(in, largestList)
 		block, _ := clearsign.Decode(clear)
 		switch {
 		case block == nil:
@@ -94,20 +94,20 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 			}
 		}
 		for _, m := range digestLine.FindAllStringSubmatch(string(text), -1) {
-			list, err := ground.ReadFile(filepath.Join(suite, m[2]), largestList)
+			list, err := safefs.ReadFile(filepath.Join(suite, m[2]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[1] {
 				add(filepath.Join(suite, m[2]), "it is not what Release says")
 			}
 		}
 	}
 	root := filepath.Join(r.state(number), "repodata", "repomd.xml")
-	if text, err := ground.ReadFile(root, largestList); err == nil {
-		signature, _ := ground.ReadFile(root+".asc", largestList)
+	if text, err := safefs.ReadFile(root, largestList); err == nil {
+		signature, _ := safefs.ReadFile(root+".asc", largestList)
 		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
 			add(root, "its signature is wrong")
 		}
 		for _, m := range listLink.FindAllStringSubmatch(string(text), -1) {
-			list, err := ground.ReadFile(filepath.Join(filepath.Dir(root), m[1]), largestList)
+			list, err := safefs.ReadFile(filepath.Join(filepath.Dir(root), m[1]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[2] {
 				add(filepath.Join(filepath.Dir(root), m[1]), "it is not what repomd.xml says")
 			}

@@ -36,8 +36,8 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/ospackage"
+	"fernladder/core/safefs"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 )
@@ -189,7 +189,7 @@ func (r *Repository) state(number int) string {
 }
 
 func (r *Repository) index(number int) (entries []Entry, err error) {
-	f, err := ground.Open(filepath.Join(r.state(number), "index.jsonl"))
+	f, err := safefs.Open(filepath.Join(r.state(number), "index.jsonl"))
 	if err != nil {
 		return nil, err
 	}
@@ -393,7 +393,7 @@ func (r *Repository) bringIn(number int, entries []Entry) error {
 		was, err := os.Readlink(link)
 		switch {
 		case err == nil && was == target:
-		case err == nil || errors.Is(err, fs.ErrNotExist) || link == r.keyFile() && ground.Exists(link): // the key has been a file
+		case err == nil || errors.Is(err, fs.ErrNotExist) || link == r.keyFile() && safefs.Exists(link): // the key has been a file
 			if err := durable.Symlink(target, link); err != nil {
 				return err
 			}

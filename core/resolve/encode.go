@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"slices"
 
-	"fernladder/core/clause"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
@@ -22,8 +21,8 @@ func (p *problem) addReleases(c *candidate) {
 		}
 		slices.SortStableFunc(c.choices, func(a, b *choice) int { return p.compare(c, a, b) })
 	}
-	oneOf := []clause.Literal{c.present.Not(), c.imagined}
-	single := []clause.Literal{c.imagined}
+	oneOf := []Literal{c.present.Not(), c.imagined}
+	single := []Literal{c.imagined}
 	for _, x := range c.choices {
 		x.Literal = p.Variable()
 		p.Add(x.Not(), c.present)
@@ -148,7 +147,7 @@ func (p *problem) addOptions(c *candidate) {
 			continue
 		}
 		s := &setting{option: o, values: values, said: said, free: free}
-		oneOf := []clause.Literal{c.present.Not()}
+		oneOf := []Literal{c.present.Not()}
 		for range values {
 			s.is = append(s.is, p.Variable())
 		}
@@ -167,7 +166,7 @@ func (p *problem) addOptions(c *candidate) {
 		}
 		if s := c.setting(set.Option); s != nil {
 			said := p.say(&sentence{kind: youSet, about: c, set: i})
-			sets := []clause.Literal{said.Not(), c.present.Not(), s.value(set.Value)}
+			sets := []Literal{said.Not(), c.present.Not(), s.value(set.Value)}
 			for _, x := range c.choices { // which Solve tells, if one of them it is
 				if !p.has(x, s.option) {
 					sets = append(sets, x.Literal)
@@ -222,7 +221,7 @@ func (c *candidate) setting(option string) *setting {
 }
 
 // value returns the literal for a value, or 0.
-func (s *setting) value(value string) clause.Literal {
+func (s *setting) value(value string) Literal {
 	if i := slices.Index(s.values, value); i >= 0 {
 		return s.is[i]
 	}
@@ -234,7 +233,7 @@ func (s *setting) value(value string) clause.Literal {
 func (p *problem) addNeed(n *needing) {
 	said := p.say(&sentence{kind: needs, about: n.of, needing: n})
 	n.said = said
-	var links []clause.Literal
+	var links []Literal
 	for _, a := range n.alternatives {
 		a.link = p.Variable()
 		a.shared = a.link
@@ -253,13 +252,13 @@ func (p *problem) addNeed(n *needing) {
 	for _, x := range n.of.choices {
 		counts := p.counts(n, x)
 		always = always && (counts == p.yes || x.release == nil)
-		p.Add(append([]clause.Literal{said.Not(), x.Not(), counts.Not()}, links...)...)
+		p.Add(append([]Literal{said.Not(), x.Not(), counts.Not()}, links...)...)
 		for _, link := range links {
 			p.Add(link.Not(), x.Not(), counts)
 		}
 	}
 	if always { // so it counts for a release that nobody has made, too
-		p.Add(append([]clause.Literal{said.Not(), n.of.imagined.Not()}, links...)...)
+		p.Add(append([]Literal{said.Not(), n.of.imagined.Not()}, links...)...)
 	}
 	for _, a := range n.alternatives {
 		p.Add(a.link.Not(), n.of.present)
@@ -271,19 +270,19 @@ func (p *problem) addNeed(n *needing) {
 }
 
 // counts returns the literal that says whether a need counts for a release.
-func (p *problem) counts(n *needing, x *choice) clause.Literal {
+func (p *problem) counts(n *needing, x *choice) Literal {
 	if x.release == nil {
 		return p.yes.Not()
 	}
 	no := p.yes.Not()
-	return recipe.Work(n.need.When, recipe.Facts{Version: x.version, Machine: p.request.Machine}, recipe.Logic[clause.Literal]{
-		Known: func(is bool) clause.Literal {
+	return recipe.Work(n.need.When, recipe.Facts{Version: x.version, Machine: p.request.Machine}, recipe.Logic[Literal]{
+		Known: func(is bool) Literal {
 			if is {
 				return p.yes
 			}
 			return no
 		},
-		Option: func(name, value string) clause.Literal {
+		Option: func(name, value string) Literal {
 			o := n.of.recipe.Option(name)
 			if !p.has(x, o) {
 				return no
@@ -297,13 +296,13 @@ func (p *problem) counts(n *needing, x *choice) clause.Literal {
 			return no
 		},
 		And: p.both,
-		Or:  func(a, b clause.Literal) clause.Literal { return p.both(a.Not(), b.Not()).Not() },
-		Not: clause.Literal.Not,
+		Or:  func(a, b Literal) Literal { return p.both(a.Not(), b.Not()).Not() },
+		Not: Literal.Not,
 	})
 }
 
 // both returns a literal that holds where both do.
-func (p *problem) both(a, b clause.Literal) clause.Literal {
+func (p *problem) both(a, b Literal) Literal {
 	switch {
 	case a == p.yes || a == b:
 		return b
@@ -349,7 +348,7 @@ func (p *problem) hasAll(x *choice, c *candidate, options []keyfile.Pair) bool {
 
 // fitOptions says that where a literal holds, a package has the options that a
 // need demands.
-func (p *problem) fitOptions(where clause.Literal, need *recipe.Need, c *candidate) {
+func (p *problem) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 	for _, want := range need.Options {
 		if c.recipe == nil {
 			continue
@@ -370,7 +369,7 @@ func (p *problem) addSupport(c *candidate) {
 	for _, w := range p.request.Wanted {
 		c.asked = c.asked || w.Name == c.name
 	}
-	support := []clause.Literal{c.present.Not()}
+	support := []Literal{c.present.Not()}
 	for _, a := range c.asking {
 		support = append(support, a.shared)
 	}
@@ -382,7 +381,7 @@ func (p *problem) addSupport(c *candidate) {
 			slices.ContainsFunc(p.wanting(c), func(w Wanted) bool { return w.names(x.version) }) {
 			continue
 		}
-		support := []clause.Literal{x.Not()}
+		support := []Literal{x.Not()}
 		for _, a := range c.asking {
 			if exactly(a.needing.need.Range, x.version) {
 				support = append(support, a.shared)
@@ -396,10 +395,10 @@ func (p *problem) addSupport(c *candidate) {
 }
 
 func (p *problem) supportOptions(c *candidate, s *setting) {
-	var said clause.Literal
+	var said Literal
 	for i := s.said; i < len(s.values); i++ {
 		// It is the default of some releases, and of one that nobody has made.
-		var by []clause.Literal
+		var by []Literal
 		everywhere := i < s.free
 		for _, x := range c.choices {
 			has := p.has(x, s.option)
@@ -415,7 +414,7 @@ func (p *problem) supportOptions(c *candidate, s *setting) {
 		if said == 0 {
 			said = p.say(&sentence{kind: hasDefault, about: c, setting: s})
 		}
-		support := append([]clause.Literal{said.Not(), s.is[i].Not()}, by...)
+		support := append([]Literal{said.Not(), s.is[i].Not()}, by...)
 		if i < s.free {
 			support = append(support, c.imagined)
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"slices"
 
-	"fernladder/core/clause"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
@@ -18,18 +17,18 @@ import (
 // that is assumed: without it they say nothing. So where no ladder fits, the
 // assumptions that cannot hold together are the explanation.
 type problem struct {
-	*clause.Solver
+	*Solver
 	scopes     *scopes
 	ctx        context.Context
 	request    Request
 	candidates []*candidate // dependants before what they need
 	byName     map[string]*candidate
 	sentences  []*sentence
-	saying     map[clause.Literal]*sentence
+	saying     map[Literal]*sentence
 	byKey      map[key]*sentence
-	apart      map[clause.Literal]*alternative
+	apart      map[Literal]*alternative
 	possible   map[*alternative]bool // to be met apart, with the sentences that count
-	yes        clause.Literal        // always holds
+	yes        Literal               // always holds
 }
 
 // candidate is a package that could be on the ladder.
@@ -40,9 +39,9 @@ type candidate struct {
 	err     error          // why, unless no shelf has it
 	missing *recipe.NotFound
 
-	present  clause.Literal
-	choices  []*choice      // what is preferred first
-	imagined clause.Literal // a release that nobody has made, which would do for everyone
+	present  Literal
+	choices  []*choice // what is preferred first
+	imagined Literal   // a release that nobody has made, which would do for everyone
 	options  []*setting
 	needs    []*needing
 	asking   []*alternative // who could need it
@@ -51,7 +50,7 @@ type candidate struct {
 
 // choice is a release that could be taken, or the operating system's own copy.
 type choice struct {
-	clause.Literal
+	Literal
 	release *recipe.Release // nil: the host's
 	version version.Version
 	kept    bool
@@ -64,14 +63,14 @@ type setting struct {
 	values []string
 	said   int // so many of them a person has said, or are kept
 	free   int // so many, with those, nobody has to demand: they are defaults
-	is     []clause.Literal
+	is     []Literal
 }
 
 // needing is a need of a candidate.
 type needing struct {
 	of           *candidate
 	need         *recipe.Need
-	said         clause.Literal // that it counts
+	said         Literal        // that it counts
 	alternatives []*alternative // what is preferred first
 }
 
@@ -79,7 +78,7 @@ type needing struct {
 // everyone, or, for a tool, by one apart.
 type alternative struct {
 	*demanded
-	link, shared, alone clause.Literal // link is shared or alone
+	link, shared, alone Literal // link is shared or alone
 }
 
 // demanded is what a need demands of a package.
@@ -91,9 +90,9 @@ type demanded struct {
 // pose puts a request as clauses.
 func pose(ctx context.Context, scopes *scopes, request Request) *problem {
 	p := &problem{
-		Solver: clause.New(), scopes: scopes, ctx: ctx, request: request, byName: map[string]*candidate{},
-		saying: map[clause.Literal]*sentence{}, byKey: map[key]*sentence{},
-		apart: map[clause.Literal]*alternative{}, possible: map[*alternative]bool{},
+		Solver: New(), scopes: scopes, ctx: ctx, request: request, byName: map[string]*candidate{},
+		saying: map[Literal]*sentence{}, byKey: map[key]*sentence{},
+		apart: map[Literal]*alternative{}, possible: map[*alternative]bool{},
 	}
 	p.yes = p.Variable()
 	p.Add(p.yes)

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/clause"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 )
@@ -13,7 +12,7 @@ import (
 // sentence is something that a person has written, in a recipe or on the command
 // line, and that can be told.
 type sentence struct {
-	clause.Literal
+	Literal
 	kind     kind
 	about    *candidate
 	needing  *needing     // of needs
@@ -38,7 +37,7 @@ const (
 
 // say adds a sentence, unless it was added before, and returns the literal that
 // says that it counts.
-func (p *problem) say(s *sentence) clause.Literal {
+func (p *problem) say(s *sentence) Literal {
 	key := s.key()
 	if same := p.byKey[key]; same != nil {
 		return same.Literal

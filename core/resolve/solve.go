@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 
-	"fernladder/core/clause"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 )
@@ -108,7 +107,7 @@ func (p *problem) without(keys map[key]bool) []*sentence {
 // solve looks for a ladder under these sentences. Where there is none, it
 // returns those that contradict each other.
 func (p *problem) solve(sentences []*sentence) (core []*sentence, found bool, err error) {
-	said := make([]clause.Literal, len(sentences))
+	said := make([]Literal, len(sentences))
 	for i, s := range sentences {
 		said[i] = s.Literal
 	}

@@ -3,8 +3,6 @@ package resolve
 import (
 	"container/heap"
 	"slices"
-
-	"fernladder/core/clause"
 )
 
 // walk asks the questions of a problem in the order that Solve writes down: it
@@ -80,7 +78,7 @@ func (w *walk) needTargets(c *candidate) {
 
 // Check goes on to the next package when the last one has no question left. It
 // refuses tools that cannot be had apart, and circles.
-func (w *walk) Check() []clause.Literal {
+func (w *walk) Check() []Literal {
 	for w.stop == nil {
 		if n := len(w.visits); n > 0 {
 			last := w.visits[n-1].candidate
@@ -106,7 +104,7 @@ func (w *walk) Check() []clause.Literal {
 }
 
 // Next returns the preferred answer to the next question.
-func (w *walk) Next() clause.Literal {
+func (w *walk) Next() Literal {
 	if len(w.visits) == 0 || w.stop != nil {
 		return 0
 	}
@@ -118,7 +116,7 @@ func (w *walk) Next() clause.Literal {
 
 // absent answers for a package that nothing leads to: it is not there. Until that is
 // said of all of them, something could be as only they demand it.
-func (w *walk) absent() clause.Literal {
+func (w *walk) absent() Literal {
 	for _, c := range w.candidates {
 		if !w.known[c.place] && w.open(c.present) {
 			return c.present.Not()
@@ -129,7 +127,7 @@ func (w *walk) absent() clause.Literal {
 
 // ask returns the preferred answer to the first open question about a package,
 // or 0 when there is none.
-func (w *walk) ask(c *candidate) clause.Literal {
+func (w *walk) ask(c *candidate) Literal {
 	x := w.chosen(c)
 	switch {
 	case w.Fails(c.present):
@@ -168,7 +166,7 @@ func (w *walk) ask(c *candidate) clause.Literal {
 
 // askOption returns the preferred value of an option that has none yet, or 0: one that a
 // person has said or that is kept, the release's default, or any other.
-func (w *walk) askOption(s *setting, x *choice) clause.Literal {
+func (w *walk) askOption(s *setting, x *choice) Literal {
 	if slices.ContainsFunc(s.is, w.Holds) {
 		return 0
 	}
@@ -186,7 +184,7 @@ func (w *walk) askOption(s *setting, x *choice) clause.Literal {
 	return 0
 }
 
-func (w *walk) open(l clause.Literal) bool { return !w.Holds(l) && !w.Fails(l) }
+func (w *walk) open(l Literal) bool { return !w.Holds(l) && !w.Fails(l) }
 
 // chosen returns the release that a package is taken in, or nil.
 func (p *problem) chosen(c *candidate) *choice {
@@ -198,7 +196,7 @@ func (p *problem) chosen(c *candidate) *choice {
 	return nil
 }
 
-func (w *walk) askNeed(n *needing) clause.Literal {
+func (w *walk) askNeed(n *needing) Literal {
 	for _, a := range n.alternatives {
 		switch {
 		case w.open(a.link) && w.Holds(n.said):
@@ -219,7 +217,7 @@ func (w *walk) turnCame(c *candidate) bool {
 
 // circle returns a clause against the shortest circle of needs that a package
 // is in, or nil. Tools apart are in no circle.
-func (w *walk) circle(c *candidate) []clause.Literal {
+func (w *walk) circle(c *candidate) []Literal {
 	from := map[*candidate]*alternative{} // by which each was first reached
 	queue := []*candidate{c}
 	for len(queue) > 0 {
@@ -232,7 +230,7 @@ func (w *walk) circle(c *candidate) []clause.Literal {
 				}
 				to := w.byName[a.target]
 				if to == c {
-					broken := []clause.Literal{a.shared.Not()}
+					broken := []Literal{a.shared.Not()}
 					for at != c {
 						broken = append(broken, from[at].shared.Not())
 						at = from[at].needing.of
@@ -253,14 +251,14 @@ func (w *walk) circle(c *candidate) []clause.Literal {
 // other, and so could have something be as they demand, though nothing that is asked
 // for leads to them; or nil. It is the loop formula of those packages (Lin and Zhao,
 // 2004): for one of them to be there, another than they has to need one of them.
-func (w *walk) phantom() []clause.Literal {
-	var broken []clause.Literal
+func (w *walk) phantom() []Literal {
+	var broken []Literal
 	for _, c := range w.candidates {
 		if w.known[c.place] {
 			continue
 		}
 		if broken == nil && w.Holds(c.present) {
-			broken = []clause.Literal{c.present.Not()}
+			broken = []Literal{c.present.Not()}
 		}
 	}
 	if broken == nil {
@@ -279,7 +277,7 @@ func (w *walk) phantom() []clause.Literal {
 // refuseTools returns a clause against one of the tools that are apart, or nil
 // when all of them can be had. To find out takes a search for each, so it is
 // done when everything else fits.
-func (w *walk) refuseTools() []clause.Literal {
+func (w *walk) refuseTools() []Literal {
 	for _, v := range w.visits {
 		for _, n := range v.needs {
 			for _, a := range n.alternatives {
@@ -297,7 +295,7 @@ func (w *walk) refuseTools() []clause.Literal {
 
 // refuse returns a clause against meeting a need with a tool apart, or nil
 // where that can be done.
-func (w *walk) refuse(a *alternative) []clause.Literal {
+func (w *walk) refuse(a *alternative) []Literal {
 	without := map[key]bool{}
 	for _, s := range w.sentences {
 		if !w.Holds(s.Literal) {
@@ -311,7 +309,7 @@ func (w *walk) refuse(a *alternative) []clause.Literal {
 	if w.possible[a] = got.found; got.found {
 		return nil
 	}
-	broken := []clause.Literal{a.alone.Not()}
+	broken := []Literal{a.alone.Not()}
 	for _, s := range got.core {
 		if same := w.byKey[s.key()]; same != nil {
 			broken = append(broken, same.Not())

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/subprocess"
 )
 
@@ -268,7 +268,7 @@ func (u Users) lock(dir string, id int) (unlock func(), err error) {
 // changeDoor shuts the door that a user's file names, for the program that opened it may
 // have been killed, and writes down the next.
 func changeDoor(file, door string) error {
-	before, err := ground.ReadFile(file, unix.PathMax)
+	before, err := safefs.ReadFile(file, unix.PathMax)
 	if err != nil {
 		return err
 	}
@@ -283,8 +283,8 @@ func changeDoor(file, door string) error {
 
 // shut lets only the owner into a directory, if it is there.
 func shut(dir string) error {
-	d, err := ground.OpenDir(dir)
-	if dir == "" || ground.Gone(err) {
+	d, err := safefs.OpenDir(dir)
+	if dir == "" || safefs.Gone(err) {
 		return nil
 	}
 	if err != nil {

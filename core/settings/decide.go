@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // Text is the decision as a settings file has it.
@@ -57,7 +57,7 @@ func rewrite(file string, p Place, change func(*keyfile.Edit)) error {
 	if err != nil {
 		return err
 	}
-	data, err := ground.ReadFile(file, recipe.Largest)
+	data, err := safefs.ReadFile(file, recipe.Largest)
 	if err != nil {
 		return err
 	}

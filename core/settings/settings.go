@@ -14,9 +14,9 @@ import (
 
 	"github.com/zeebo/blake3"
 
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 	"fernladder/core/version"
 )
@@ -391,7 +391,7 @@ func Read(file string, p Place) (Settings, error) {
 	var shelves []string
 	base := p.Working
 	if file != "" {
-		data, err := ground.ReadFile(file, recipe.Largest)
+		data, err := safefs.ReadFile(file, recipe.Largest)
 		if err != nil {
 			return s, keyfile.Problems{{Position: keyfile.Position{File: p.Shown(file)}, Message: fmt.Sprintf("these settings cannot be read: %v", cause(err))}}
 		}

@@ -19,8 +19,8 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 const originSuffix = ".url"
@@ -52,7 +52,7 @@ func (a *Archives) Has(d recipe.Digest) bool {
 // intact returns the hashes of an archive that is in the store and has its
 // digest; nil for one that is not there or has changed, for disks fail.
 func (a *Archives) intact(d recipe.Digest) hashes {
-	f, err := ground.Open(a.Path(d))
+	f, err := safefs.Open(a.Path(d))
 	if err != nil {
 		return nil
 	}

@@ -17,10 +17,10 @@ import (
 
 	"fernladder/core/event"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/version"
 )
@@ -30,7 +30,7 @@ type Checkout struct {
 	Package, Version string
 	Git, Tag, Commit string        // or
 	Svn, Revision    string        //
-	Keys             []ground.File // when there are any, a tag must be signed
+	Keys             []safefs.File // when there are any, a tag must be signed
 	At               string        // where the recipe states the commit, FILE:LINE
 }
 

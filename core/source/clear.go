@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // A Stored file is one of those in the store: an archive, or a repository.
@@ -40,7 +40,7 @@ func (a *Archives) All() ([]Stored, error) {
 			base := stem(filepath.Base(file))
 			size := info.Size()
 			if info.IsDir() {
-				size = ground.Size(file)
+				size = safefs.Size(file)
 			}
 			all = append(all, Stored{file, base, size, info.ModTime(), filepath.Join(locks, base+".lock")})
 		}
@@ -67,7 +67,7 @@ func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kep
 		if err != nil {
 			return freed, kept, err
 		}
-		err = ground.Remove(f.File)
+		err = safefs.Remove(f.File)
 		unlock()
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return freed, kept, err

@@ -10,8 +10,8 @@ import (
 	"net/url"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/keyfile"
+	"fernladder/core/safefs"
 )
 
 // Credentials are what hosts want to know before they serve a file. They are
@@ -66,8 +66,8 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	problem := func(message, advice string) error {
 		return keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: message, Advice: advice}}
 	}
-	opened, err := ground.OpenPrivate(file)
-	var readable *ground.Readable
+	opened, err := safefs.OpenPrivate(file)
+	var readable *safefs.Readable
 	if errors.As(err, &readable) {
 		return nil, problem(fmt.Sprintf("others can read these credentials (mode %04o)", readable.Mode), "chmod 600 "+shown)
 	}
@@ -94,7 +94,7 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 // AddNetrc adds what a .netrc file says, for hosts that are not known yet. What
 // is not there, or not readable, adds nothing.
 func (c *Credentials) AddNetrc(file string) {
-	data, err := ground.ReadFile(file, largestCredentials)
+	data, err := safefs.ReadFile(file, largestCredentials)
 	if err != nil {
 		return
 	}

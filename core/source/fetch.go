@@ -13,8 +13,8 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 )
 
@@ -187,7 +187,7 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	if err != nil {
 		return Fetched{}, &StoreError{err}
 	}
-	origin, _ := ground.ReadFile(path+originSuffix, 1<<20) // good to know, no more
+	origin, _ := safefs.ReadFile(path+originSuffix, 1<<20) // good to know, no more
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 

@@ -20,7 +20,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 )
 
@@ -36,7 +36,7 @@ import (
 // Any other name is taken for a signature of the archive.
 type Signed struct {
 	URLs []string // tried in order
-	Keys []ground.File
+	Keys []safefs.File
 }
 
 const signedSuffix = ".signed"
@@ -58,7 +58,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 		return nil, &FetchError{Wanted: w, What: "the signature", Attempts: []Attempt{{"the recipe's keys", err}}}
 	}
 	file := a.Path(w.Digest) + signedSuffix
-	if data, err := ground.ReadFile(file, 4*signature.LargestFile); err == nil {
+	if data, err := safefs.ReadFile(file, 4*signature.LargestFile); err == nil {
 		var kept proof
 		if json.Unmarshal(data, &kept) == nil {
 			if good, err := a.proves(ctx, kept, w, keys, known); err == nil {
@@ -98,7 +98,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 // largestKeys is more than a file of keys has that a person has looked at.
 const largestKeys = 16 << 20
 
-func readKeys(files []ground.File) (*signature.Keys, error) {
+func readKeys(files []safefs.File) (*signature.Keys, error) {
 	keys := &signature.Keys{}
 	for _, file := range files {
 		data, err := file.ReadFile(largestKeys)
@@ -217,7 +217,7 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 	case inside:
 		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, a.Now())
 	}
-	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return ground.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, a.Now())
+	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return safefs.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, a.Now())
 }
 
 // listed looks for the archive in a list of digests whose signature was
@@ -236,7 +236,7 @@ func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.
 
 // uncompressed opens what is compressed in an archive.
 func (a *Archives) uncompressed(ctx context.Context, w Wanted) (io.ReadCloser, error) {
-	f, err := ground.Open(a.Path(w.Digest))
+	f, err := safefs.Open(a.Path(w.Digest))
 	if err != nil {
 		return nil, err
 	}

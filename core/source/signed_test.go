@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // What is signed follows from the name of the signature: the archive, the tar
@@ -75,7 +75,7 @@ func TestWhatIsSigned(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := &Archives{Dir: t.TempDir(), Network: NewNetwork(os.Getenv)}
-			w := Wanted{Package: "fern", URLs: []string{site.URL + "/fern-1.tar.gz"}, Digest: digest, Signed: &Signed{URLs: []string{site.URL + "/" + name}, Keys: []ground.File{{Dir: filepath.Dir(keyFile), Name: filepath.Base(keyFile)}}}}
+			w := Wanted{Package: "fern", URLs: []string{site.URL + "/fern-1.tar.gz"}, Digest: digest, Signed: &Signed{URLs: []string{site.URL + "/" + name}, Keys: []safefs.File{{Dir: filepath.Dir(keyFile), Name: filepath.Base(keyFile)}}}}
 			got, err := a.Fetch(context.Background(), w)
 			if says != "" {
 				assert.ErrorContains(t, err, says)

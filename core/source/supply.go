@@ -13,8 +13,8 @@ import (
 	"slices"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // Supplies are the files that administrators have brought, by digest. They are
@@ -33,7 +33,7 @@ func (s Supplies) Has(d recipe.Digest) bool {
 // Add copies a file that is one of the wanted supplies, or, from a folder, all files that have the
 // name and digest of one, and returns which. Its error is a *WrongSupply, or a *StoreError.
 func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (all []*recipe.Supply, err error) {
-	dir, err := ground.OpenDir(file)
+	dir, err := safefs.OpenDir(file)
 	if err != nil {
 		one, err := s.add(ctx, file, wanted)
 		return []*recipe.Supply{one}, err
@@ -41,7 +41,7 @@ func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply)
 	defer dir.Close()
 	const most = 100_000
 	met := 0
-	err = dir.Walk(true, func(e ground.Entry) error {
+	err = dir.Walk(true, func(e safefs.Entry) error {
 		if met++; met > most {
 			return fmt.Errorf("%s has more than %d files; name the file", file, most)
 		}
@@ -91,7 +91,7 @@ func (s Supplies) add(ctx context.Context, file string, wanted []*recipe.Supply)
 // copy brings a file into the store, and looks at its digest once more while it
 // does.
 func (s Supplies) copy(file string, d recipe.Digest) error {
-	in, err := ground.Open(file)
+	in, err := safefs.Open(file)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 }
 
 func digestFile(ctx context.Context, file, algorithm string) (recipe.Digest, error) {
-	f, err := ground.Open(file)
+	f, err := safefs.Open(file)
 	if err != nil {
 		return recipe.Digest{}, err
 	}
@@ -181,7 +181,7 @@ func (s Supplies) Lay(ctx context.Context, supplies []*recipe.Supply, dir string
 }
 
 func (s Supplies) lay(ctx context.Context, supply *recipe.Supply, file string) error {
-	in, err := ground.Open(s.Path(supply.Digest))
+	in, err := safefs.Open(s.Path(supply.Digest))
 	if err != nil {
 		return err
 	}

@@ -21,8 +21,8 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
-	"fernladder/core/ground"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 )
 
 // A partial is a file that is on its way. Beside it is what has to be known to go
@@ -45,7 +45,7 @@ func (p partial) remove() {
 // resumable returns how much of a URL is there, and the validator.
 func (p partial) resumable(source string) (int64, string) {
 	var state partialState
-	data, err := ground.ReadFile(p.stateFile(), 1<<20)
+	data, err := safefs.ReadFile(p.stateFile(), 1<<20)
 	if err != nil || json.Unmarshal(data, &state) != nil || state.URL != Redacted(source) || state.Validator == "" {
 		return 0, ""
 	}
@@ -356,8 +356,8 @@ func (a *Archives) open(ctx context.Context, source string, offset int64, valida
 }
 
 func openFile(path string) (*answer, error) {
-	f, err := ground.Open(path)
-	if errors.Is(err, ground.ErrNotRegular) {
+	f, err := safefs.Open(path)
+	if errors.Is(err, safefs.ErrNotRegular) {
 		return nil, errors.New("it is not a file")
 	}
 	if err != nil {

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // Limits end the unpacking of archives that are made to fill a disk.
@@ -83,7 +83,7 @@ func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpack
 
 // unpackFile opens a file and a directory for a way to unpack.
 func unpackFile(ctx context.Context, file, dir string, limits Limits, unpack func(*unpacking, *os.File) error) (Unpacked, error) {
-	f, err := ground.Open(file)
+	f, err := safefs.Open(file)
 	if err != nil {
 		return Unpacked{}, err
 	}

@@ -16,7 +16,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // Configuration files that administrators edit are in config/NAME, as one file
@@ -100,7 +100,7 @@ func (s *Store) Configs(r *Receipt) (all []ConfigStatus, err error) {
 	}
 	for _, c := range r.Configs {
 		status := ConfigStatus{File: s.ConfigFile(r.Name, c.File)}
-		data, err := ground.ReadFile(status.File, largestConfig)
+		data, err := safefs.ReadFile(status.File, largestConfig)
 		status.There, status.Strange = err == nil, err != nil && !errors.Is(err, fs.ErrNotExist)
 		status.Edited = err == nil && Digest(data) != samples[c.File]
 		if status.Edited { // a program can have been killed before it wrote down that it was renewed
@@ -116,7 +116,7 @@ func (s *Store) Configs(r *Receipt) (all []ConfigStatus, err error) {
 // with. What was laid beside a file is behind its name and laidSuffix.
 func (s *Store) samples(name string) (samples map[string]string, index string, err error) {
 	index, samples = s.ConfigFile(name, samplesFile), map[string]string{}
-	data, err := ground.ReadFile(index, largestConfig)
+	data, err := safefs.ReadFile(index, largestConfig)
 	if err == nil {
 		err = json.Unmarshal(data, &samples)
 	}
@@ -185,7 +185,7 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 		return err
 	}
 	last := samples[name]
-	current, err := ground.ReadFile(change.File, largestConfig)
+	current, err := safefs.ReadFile(change.File, largestConfig)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		if err := os.MkdirAll(filepath.Dir(change.File), 0o777); err != nil {
@@ -193,7 +193,7 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 		}
 		change.What, samples[name] = ConfigMade, Digest(sample)
 		return change.make(sample, mode)
-	case errors.Is(err, ground.ErrNotRegular), errors.Is(err, syscall.ELOOP), errors.Is(err, syscall.ENOTDIR):
+	case errors.Is(err, safefs.ErrNotRegular), errors.Is(err, syscall.ELOOP), errors.Is(err, syscall.ENOTDIR):
 		change.What = ConfigStrange
 		return nil
 	case err != nil:
@@ -255,7 +255,7 @@ func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 	}
 	delete(samples, name+laidSuffix)
 	laid := filepath.Join(filepath.Dir(c.File), base)
-	if data, err := ground.ReadFile(laid, largestConfig); err != nil || Digest(data) != digest {
+	if data, err := safefs.ReadFile(laid, largestConfig); err != nil || Digest(data) != digest {
 		return nil
 	}
 	return durable.Remove(laid)
@@ -333,7 +333,7 @@ const largestConfig = 64 << 20
 // links in them, which may lead anywhere; the sample is behind none.
 func (s *Store) sample(change ConfigChange) ([]byte, fs.FileMode, error) {
 	dir, name := change.tree, strings.TrimPrefix(change.Sample, change.tree+"/")
-	tree, err := ground.OpenDir(dir)
+	tree, err := safefs.OpenDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = &Error{Path: dir, Err: ErrGone, Advice: "Run the same command again."}
 	}

@@ -17,7 +17,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // History is the file of earlier builds: a Record in JSON on each line, the last build at
@@ -65,12 +65,12 @@ func (h History) File() string { return filepath.Join(h.s.Root, "history") }
 
 // each visits the lines of the file, the oldest first. One that is not there has none.
 func (h History) each(visit func(line []byte)) error {
-	f, err := ground.Open(h.File())
+	f, err := safefs.Open(h.File())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if errors.Is(err, ground.ErrNotRegular) {
-		return &Error{Path: h.File(), Err: ground.ErrNotRegular, Advice: "Delete it; the next build makes it anew, from the receipts."}
+	if errors.Is(err, safefs.ErrNotRegular) {
+		return &Error{Path: h.File(), Err: safefs.ErrNotRegular, Advice: "Delete it; the next build makes it anew, from the receipts."}
 	}
 	if err != nil {
 		return h.s.Wrap(err)

@@ -14,7 +14,7 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // A File is an entry of a tree: a file, directory or symbolic link.
@@ -134,7 +134,7 @@ func unescape(name string) string {
 
 // Files reads the list of a tree's files, in the order of their paths.
 func (s *Store) Files(r Ref) ([]File, error) {
-	tree, err := ground.OpenDir(s.Tree(r))
+	tree, err := safefs.OpenDir(s.Tree(r))
 	if err != nil {
 		return nil, s.Gone(r, err)
 	}
@@ -144,7 +144,7 @@ func (s *Store) Files(r Ref) ([]File, error) {
 }
 
 // readFiles reads the list of the files of a tree.
-func readFiles(tree *ground.Dir) ([]File, error) {
+func readFiles(tree *safefs.Dir) ([]File, error) {
 	f, err := tree.Open(filesFile)
 	if err != nil {
 		return nil, err
@@ -169,7 +169,7 @@ func readFiles(tree *ground.Dir) ([]File, error) {
 // ReadTree reads the receipt and the list of files of a tree that is anywhere: in
 // another root, or copied. Its error satisfies fs.ErrNotExist where there is none.
 func ReadTree(dir string) (*Receipt, []File, error) {
-	tree, err := ground.OpenDir(dir)
+	tree, err := safefs.OpenDir(dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -188,7 +188,7 @@ func ReadTree(dir string) (*Receipt, []File, error) {
 
 func parseLine(path, keywords string) (File, error) {
 	f := File{Path: path}
-	if !ground.ValidName(path) {
+	if !safefs.ValidName(path) {
 		return f, fmt.Errorf("the list of files is damaged: %q is not a file of a tree", path)
 	}
 	var err error

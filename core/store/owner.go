@@ -11,7 +11,7 @@ import (
 	"strings"
 	"sync"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // An Owner is whose a path is.
@@ -138,7 +138,7 @@ func (s *Store) Named(name string) ([]Owner, error) {
 // searchList finds lines in a list of files that have a text, by its path.
 func (s *Store) searchList(list string, text []byte, is func(line []byte) bool) ([]string, Ref, error) {
 	r, ok := s.RefOf(strings.TrimSuffix(list, "/"+filesFile))
-	data, err := ground.ReadFile(list, largestList)
+	data, err := safefs.ReadFile(list, largestList)
 	if err != nil || !ok || !bytes.Contains(data, text) || !s.Installed(r) {
 		return nil, r, s.Wrap(err)
 	}
@@ -148,7 +148,7 @@ func (s *Store) searchList(list string, text []byte, is func(line []byte) bool) 
 // search finds lines in the list of a tree's files, and returns the paths that they
 // are about. The list is not taken apart: most of it is not looked for.
 func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
-	tree, err := ground.OpenDir(s.Tree(r))
+	tree, err := safefs.OpenDir(s.Tree(r))
 	if err != nil {
 		return nil, s.Gone(r, err)
 	}

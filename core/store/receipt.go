@@ -14,10 +14,10 @@ import (
 	"time"
 
 	"fernladder/core/feature"
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/version"
 )
@@ -279,7 +279,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 		return &Error{Path: file, Err: &damage{fmt.Errorf(what, args...)},
 			Advice: "To move this tree aside: fernladder mend --fix. Then install the package again."}
 	}
-	if errors.As(err, new(*ground.TooLarge)) {
+	if errors.As(err, new(*safefs.TooLarge)) {
 		return nil, damaged("%w", err)
 	}
 	if err != nil {
@@ -303,7 +303,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 		return nil, damaged("it is that of the tree %s", receipt.Tree)
 	}
 	for _, l := range receipt.Licences {
-		if !ground.ValidName(l.File) || strings.Contains(l.File, "/") {
+		if !safefs.ValidName(l.File) || strings.Contains(l.File, "/") {
 			return nil, damaged("%q cannot be a licence", l.File)
 		}
 	}
@@ -317,7 +317,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 }
 
 func (s *Store) readReceipt(r Ref) ([]byte, error) {
-	tree, err := ground.OpenDir(s.Tree(r))
+	tree, err := safefs.OpenDir(s.Tree(r))
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch") }
@@ -43,7 +43,7 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 		}
 		dir = strings.TrimSuffix(file.Name(), scratchLock)
 		done = func() {
-			if ground.Remove(dir) == nil { // else the next does it
+			if safefs.Remove(dir) == nil { // else the next does it
 				os.Remove(file.Name())
 			}
 			held.Close()
@@ -96,11 +96,11 @@ func (s *Store) sweep() error {
 		held, err := hold(lock)
 		switch {
 		case held != nil:
-		case errors.Is(err, fs.ErrNotExist) && path != lock && !ground.Exists(lock): // it never had one, or nobody has it
+		case errors.Is(err, fs.ErrNotExist) && path != lock && !safefs.Exists(lock): // it never had one, or nobody has it
 		default:
 			continue // gone, or in use
 		}
-		err = ground.Remove(strings.TrimSuffix(path, scratchLock))
+		err = safefs.Remove(strings.TrimSuffix(path, scratchLock))
 		if err == nil && held != nil {
 			err = os.Remove(lock)
 		}
@@ -126,7 +126,7 @@ func (s *Store) sweepAgain() error {
 		if err != nil {
 			continue // somebody does
 		}
-		err = ground.Remove(dir)
+		err = safefs.Remove(dir)
 		unlock()
 		if err != nil {
 			return err

@@ -8,7 +8,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // Directories that programs write in are in state/NAME: one for all builds of a package, to which
@@ -71,7 +71,7 @@ func (c ConfigChange) fill(sample, aside string) error {
 
 // copy copies the regular files and directories of a sample, if there is one. It follows no links.
 func (c ConfigChange) copy(sample, to string, uid, gid int) error {
-	from, err := ground.OpenDir(sample)
+	from, err := safefs.OpenDir(sample)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -79,7 +79,7 @@ func (c ConfigChange) copy(sample, to string, uid, gid int) error {
 		return err
 	}
 	defer from.Close()
-	return from.Walk(false, func(e ground.Entry) error {
+	return from.Walk(false, func(e safefs.Entry) error {
 		at := filepath.Join(to, e.Name)
 		switch {
 		case e.Mode.IsDir():

@@ -10,7 +10,7 @@ import (
 	"syscall"
 
 	"fernladder/core/durable"
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 // Place makes a filled directory the tree of r, but for its receipt: it lists
@@ -164,7 +164,7 @@ func (s *Store) Withdraw(r Ref, filled string) error {
 	if s.Installed(r) {
 		return &Error{Path: s.Tree(r), Err: errors.New("this tree is complete and stays")}
 	}
-	if err := ground.Remove(filled); err != nil {
+	if err := safefs.Remove(filled); err != nil {
 		return s.Wrap(err)
 	}
 	err := os.Rename(s.Tree(r), filled)
@@ -199,7 +199,7 @@ func (s *Store) discard(tree string) error {
 	if err := durable.Rename(tree, filepath.Join(rubbish, "tree")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return ground.Empty(rubbish)
+	return safefs.Empty(rubbish)
 }
 
 // Discard takes away what is in the place of a tree without a receipt.

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/ground"
 	"fernladder/core/inspect"
+	"fernladder/core/safefs"
 	"fernladder/core/subprocess"
 )
 
@@ -24,7 +24,7 @@ const repository = ".git"
 
 // layOut copies a source, which a build could have written, into a folder that is new.
 func layOut(source, folder string) error {
-	from, err := ground.OpenDir(source)
+	from, err := safefs.OpenDir(source)
 	if err != nil {
 		return err
 	}
@@ -34,10 +34,10 @@ func layOut(source, folder string) error {
 		return err
 	}
 	defer to.Close()
-	return from.Walk(false, func(e ground.Entry) error {
+	return from.Walk(false, func(e safefs.Entry) error {
 		switch {
 		case filepath.Base(e.Name) == repository && e.Mode.IsDir():
-			return ground.Skip
+			return safefs.Skip
 		case filepath.Base(e.Name) == repository:
 			return nil
 		case e.Mode.IsDir():
@@ -78,16 +78,16 @@ func write(to *os.Root, name string, from io.Reader, mode fs.FileMode, modified 
 }
 
 // each visits the files and links of a folder, but for what is git's.
-func each(folder string, visit func(ground.Entry) error) error {
-	d, err := ground.OpenDir(folder)
+func each(folder string, visit func(safefs.Entry) error) error {
+	d, err := safefs.OpenDir(folder)
 	if err != nil {
 		return err
 	}
 	defer d.Close()
-	return d.Walk(false, func(e ground.Entry) error {
+	return d.Walk(false, func(e safefs.Entry) error {
 		switch {
 		case filepath.Base(e.Name) == repository && e.Mode.IsDir():
-			return ground.Skip
+			return safefs.Skip
 		case filepath.Base(e.Name) == repository, e.Mode.IsDir():
 			return nil
 		}
@@ -95,12 +95,12 @@ func each(folder string, visit func(ground.Entry) error) error {
 	})
 }
 
-func stampOf(e ground.Entry) stamp { return stamp{e.Size, e.Modified.UTC(), e.Mode} }
+func stampOf(e safefs.Entry) stamp { return stamp{e.Size, e.Modified.UTC(), e.Mode} }
 
 // stamps are those of all files of a folder.
 func stamps(folder string) (map[string]stamp, error) {
 	all := map[string]stamp{}
-	return all, each(folder, func(e ground.Entry) error {
+	return all, each(folder, func(e safefs.Entry) error {
 		all[e.Name] = stampOf(e)
 		return nil
 	})
@@ -110,7 +110,7 @@ func stamps(folder string) (map[string]stamp, error) {
 // paths. What a build has made in its source besides stays.
 func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []string, err error) {
 	there := map[string]bool{}
-	err = each(b.Folder, func(e ground.Entry) error {
+	err = each(b.Folder, func(e safefs.Entry) error {
 		there[e.Name] = true
 		now := stampOf(e)
 		if old, known := b.Brought[e.Name]; known && old == now {
@@ -147,7 +147,7 @@ func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []s
 }
 
 // same tells whether a file of the folder is in the source already.
-func (b *Bench) same(source *os.Root, e ground.Entry) (bool, error) {
+func (b *Bench) same(source *os.Root, e safefs.Entry) (bool, error) {
 	info, err := source.Lstat(e.Name)
 	if err != nil {
 		return false, nil
@@ -175,7 +175,7 @@ func (b *Bench) same(source *os.Root, e ground.Entry) (bool, error) {
 }
 
 // put puts a file of the folder into the source.
-func put(source *os.Root, e ground.Entry, own func(path string) error) error {
+func put(source *os.Root, e safefs.Entry, own func(path string) error) error {
 	dir := filepath.Dir(e.Name)
 	for _, parent := range parents(dir) {
 		err := source.Mkdir(parent, 0o755)

@@ -22,11 +22,11 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
-	"fernladder/core/ground"
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/resolve"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -85,7 +85,7 @@ func benchFile(s *store.Store, name string) string { return filepath.Join(base(s
 // Read returns what is remembered of a package that is tinkered with. Errors are of type
 // *None, or the store's.
 func Read(s *store.Store, name string) (*Bench, error) {
-	data, err := ground.ReadFile(benchFile(s, name), largestBench)
+	data, err := safefs.ReadFile(benchFile(s, name), largestBench)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, &None{name}
 	}
@@ -194,7 +194,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	}
 	// What was there before is left, and nothing else.
 	if made {
-		err = errors.Join(err, ground.Remove(folder))
+		err = errors.Join(err, safefs.Remove(folder))
 	}
 	return nil, errors.Join(err, abandon(m.Store, bench.Name))
 }
@@ -237,7 +237,7 @@ func abandon(s *store.Store, name string) error {
 	if nobody(s, name) != nil {
 		return nil
 	}
-	return s.Wrap(ground.Remove(base(s, name)))
+	return s.Wrap(safefs.Remove(base(s, name)))
 }
 
 // errLaidOut ends a build when its source has been laid out.
@@ -341,5 +341,5 @@ func Drop(ctx context.Context, m *machine.Machine, name string, folderToo bool) 
 	if kept {
 		return b.Folder, true, nil
 	}
-	return b.Folder, false, ground.Remove(b.Folder)
+	return b.Folder, false, safefs.Remove(b.Folder)
 }

@@ -16,9 +16,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/landing"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 
 	"golang.org/x/sys/unix"
@@ -170,7 +170,7 @@ func (u Union) lay(dir string, put func(e Entry, to string) error) error {
 }
 
 func copyFile(from, to string, mode fs.FileMode) error {
-	in, err := ground.Open(from)
+	in, err := safefs.Open(from)
 	if err != nil {
 		return err
 	}

@@ -16,9 +16,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/pattern"
+	"fernladder/core/safefs"
 	"fernladder/core/seal"
 )
 
@@ -70,7 +70,7 @@ const (
 // write for make (Posix make rules) below a directory, as automake, CMake and many
 // makefiles have them do, and from other such files. Names are below the box, which
 // is the build's own; what is not there, or is no file, says nothing.
-func (f Files) Headers(box *ground.Dir, dir string, others ...string) error {
+func (f Files) Headers(box *safefs.Dir, dir string, others ...string) error {
 	seen := map[string]bool{}
 	take := func(file *os.File) error {
 		defer file.Close()
@@ -97,12 +97,12 @@ func (f Files) Headers(box *ground.Dir, dir string, others ...string) error {
 	}
 	defer d.Close()
 	number := 0
-	return d.Walk(true, func(e ground.Entry) error {
+	return d.Walk(true, func(e safefs.Entry) error {
 		if !e.Mode.IsRegular() || !slices.Contains([]string{".d", ".Po", ".Plo", ".Tpo"}, filepath.Ext(e.Name)) {
 			return nil
 		}
 		if number++; number > mostTraces {
-			return ground.Stop
+			return safefs.Stop
 		}
 		file, err := e.Open()
 		if err != nil {
@@ -128,7 +128,7 @@ var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 
 // Modules takes the modules that pkg-config was asked for and has, from its log.
 // Dirs are where it looks for those of the operating system.
-func (f Files) Modules(box *ground.Dir, log string, dirs []string) {
+func (f Files) Modules(box *safefs.Dir, log string, dirs []string) {
 	text, err := box.ReadFile(log, largestTrace)
 	if err != nil {
 		return // nobody has asked
@@ -173,7 +173,7 @@ var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Pro
 
 // Programs takes programs that were found when the build was configured, if the
 // logs of its stages show that they were run: the first word of a command.
-func (f Files) Programs(box *ground.Dir, notes, logs []string) error {
+func (f Files) Programs(box *safefs.Dir, notes, logs []string) error {
 	candidates := map[string]string{}
 	for _, file := range notes {
 		text, err := box.ReadFile(file, largestTrace)
@@ -188,7 +188,7 @@ func (f Files) Programs(box *ground.Dir, notes, logs []string) error {
 		return nil
 	}
 	for _, log := range logs {
-		file, err := ground.Open(log)
+		file, err := safefs.Open(log)
 		if os.IsNotExist(err) {
 			continue
 		}
@@ -215,7 +215,7 @@ var commands = pattern.New(`&&|\|\||[;|(]`)
 
 // Record takes all that a watched build has read and run.
 func (f Files) Record(file string) error {
-	text, err := ground.ReadFile(file, seal.LargestRecord)
+	text, err := safefs.ReadFile(file, seal.LargestRecord)
 	if err != nil {
 		return err
 	}

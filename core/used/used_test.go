@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
+	"fernladder/core/safefs"
 )
 
 // A package manager that knows made-up packages, of files that every machine has.
@@ -69,7 +69,7 @@ func TestWhatIsBeyond(t *testing.T) {
 
 func TestTraces(t *testing.T) {
 	dir := t.TempDir()
-	box, err := ground.OpenDir(dir)
+	box, err := safefs.OpenDir(dir)
 	require.NoError(t, err)
 	defer box.Close()
 	put := func(name, text string) string {

@@ -9,7 +9,7 @@ import (
 	"fernladder/core/choice"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/shell"
+	"fernladder/core/subprocess"
 	"fernladder/internal/choosing"
 )
 
@@ -29,7 +29,7 @@ func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glan
 	if err != nil {
 		return err
 	}
-	command := "fernladder install " + shell.Typed(chosen.Arguments())
+	command := "fernladder install " + subprocess.Typed(chosen.Arguments())
 	switch outcome {
 	case choosing.Interrupted:
 		if len(chosen.Changes()) > 0 {

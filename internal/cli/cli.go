@@ -21,8 +21,8 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/seal"
 	"fernladder/core/settings"
-	"fernladder/core/shell"
 	"fernladder/core/store"
+	"fernladder/core/subprocess"
 	"fernladder/internal/term"
 )
 
@@ -200,7 +200,7 @@ func commandLine(args []string) string {
 			left = append(left, args[i])
 		}
 	}
-	return shell.Typed(left)
+	return subprocess.Typed(left)
 }
 
 // usageError is a command line that makes no sense.

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
@@ -105,13 +104,13 @@ func (h *helper) lines(err error) []string {
 // jobEnded says what lets the job of a cluster go on to its end.
 func (h *helper) jobEnded(e *cluster.Ended) []string {
 	switch state := e.Status.State; {
-	case state == batch.Impossible && len(e.Avoided) > 0:
+	case state == cluster.Impossible && len(e.Avoided) > 0:
 		return []string{"Give nodes what this machine has, or plan on a machine that is like them."}
-	case state == batch.Impossible:
+	case state == cluster.Impossible:
 		return []string{"Give it less: [cluster] in the settings, memory and minutes in [build] in its recipe; or see which nodes the scheduler has."}
-	case state == batch.OutOfMemory:
+	case state == cluster.OutOfMemory:
 		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: say how much in [build] in its recipe, memory = …", e.Size.Memory)}
-	case state == batch.TimedOut:
+	case state == cluster.TimedOut:
 		return []string{fmt.Sprintf("It takes longer than the %s that its job had: say how long in [build] in its recipe, minutes = …", term.Count(e.Size.Minutes, "minute"))}
 	}
 	return []string{"The same command has it built again."}

@@ -12,11 +12,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/ground"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/reclaim"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -138,7 +138,7 @@ func (a *app) owner(m *machine.Machine, file string) ([]owned, error) {
 	_, here := os.Lstat(path)
 	if !strings.Contains(file, "/") && here != nil {
 		for _, dir := range []string{"bin", "sbin"} {
-			if program := filepath.Join(m.Used(), dir, file); ground.Exists(program) {
+			if program := filepath.Join(m.Used(), dir, file); safefs.Exists(program) {
 				path, here = program, nil
 				break
 			}

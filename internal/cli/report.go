@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"strings"
 
-	"fernladder/core/batch"
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
@@ -69,7 +68,7 @@ func status(err error) (int, string) {
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*batch.Absent](err), is[*batch.Refused](err), is[*batch.Silent](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*cluster.Absent](err), is[*cluster.Refused](err), is[*cluster.Silent](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
 		return statusHost, "host"
 	case is[*Unsound](err):
 		var unsound *Unsound

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"fernladder/core/shell"
+	"fernladder/core/subprocess"
 )
 
 // variable is one that a shell sets.
@@ -34,7 +34,7 @@ func lines(line func(variable) string) func([]variable) []string {
 
 // shLine is a variable as a line of a POSIX shell.
 func shLine(v variable) string {
-	line := "export " + v.Name + "=" + shell.Quoted(v.Value)
+	line := "export " + v.Name + "=" + subprocess.Quoted(v.Value)
 	switch {
 	case v.Join == "":
 		return line
@@ -73,7 +73,7 @@ func fishLine(v variable) string {
 // cshLine is a variable as a line of csh. One that is not set is first set to nothing, for
 // csh puts variables in before it asks whether they are there.
 func cshLine(v variable) string {
-	quote := func(text string) string { return strings.ReplaceAll(shell.Quoted(text), "!", `\!`) }
+	quote := func(text string) string { return strings.ReplaceAll(subprocess.Quoted(text), "!", `\!`) }
 	if v.Join == "" {
 		return "setenv " + v.Name + " " + quote(v.Value) + ";"
 	}
@@ -88,7 +88,7 @@ func profile(all []variable) []string {
 			texts = append(texts, shLine(v))
 			continue
 		}
-		texts = append(texts, fmt.Sprintf("case \"%s${%s:-}%s\" in *%s*) ;; *) %s ;; esac", v.Join, v.Name, v.Join, shell.Quoted(v.Join+v.Value+v.Join), shLine(v)))
+		texts = append(texts, fmt.Sprintf("case \"%s${%s:-}%s\" in *%s*) ;; *) %s ;; esac", v.Join, v.Name, v.Join, subprocess.Quoted(v.Join+v.Value+v.Join), shLine(v)))
 	}
 	return texts
 }

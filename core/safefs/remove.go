@@ -1,4 +1,4 @@
-package ground
+package safefs
 
 import (
 	"errors"

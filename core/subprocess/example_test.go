@@ -1,15 +1,15 @@
-package shell_test
+package subprocess_test
 
 import (
 	"fmt"
 
-	"fernladder/core/shell"
+	"fernladder/core/subprocess"
 )
 
 func ExampleTyped() {
 	argv := []string{"dew", "--name=it's", "a b"}
-	fmt.Println(shell.Typed(argv))
-	fmt.Println(shell.Command(argv))
+	fmt.Println(subprocess.Typed(argv))
+	fmt.Println(subprocess.CommandLine(argv))
 	// Output:
 	// dew '--name=it'\''s' 'a b'
 	// 'dew' '--name=it'\''s' 'a b'

@@ -1,11 +1,11 @@
-package ground_test
+package safefs_test
 
 import (
 	"fmt"
 	"os"
 	"path/filepath"
 
-	"fernladder/core/ground"
+	"fernladder/core/safefs"
 )
 
 func ExampleDir_ReadFile() {
@@ -13,7 +13,7 @@ func ExampleDir_ReadFile() {
 	defer os.RemoveAll(dir)
 	os.WriteFile(filepath.Join(dir, "leaf"), []byte("green"), 0o644)
 	os.Symlink("/etc/passwd", filepath.Join(dir, "trap"))
-	d, err := ground.OpenDir(dir)
+	d, err := safefs.OpenDir(dir)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -1,16 +1,16 @@
-// Package batch hands commands to the batch scheduler that a site has: it queues them,
+// Package cluster hands commands to the batch scheduler that a site has: it queues them,
 // decides on which node each runs and when, and ends them. What knows a scheduler is behind
 // one small interface.
 //
 // It promises that nothing of the environment of who submits a job comes along, that a job
 // never waits for one that has failed, and that every job can be found again by its name,
 // also by who was killed before it learnt the job's number.
-package batch
+package cluster
 
 import "context"
 
 // A Job is a command that is to run on some node.
-type Job struct {
+type BatchJob struct {
 	Name       string   // shown in lists, and found by how it begins; letters, digits and . _ + -
 	Command    []string // the program's path, and its arguments
 	Dir        string   // to run it in
@@ -31,10 +31,10 @@ type State string
 
 // The states. Each after Running is an end; what is impossible is still in the lists.
 const (
-	Waiting     State = "waiting"
+	Queued      State = "waiting"
 	Impossible  State = "impossible" // it waits for what no node has
 	Running     State = "running"
-	Done        State = "done"
+	Finished    State = "done"
 	Failed      State = "failed"        // by its status
 	Cancelled   State = "cancelled"     // by somebody, or because a job before it has failed
 	OutOfMemory State = "out of memory" // and ended for it
@@ -43,7 +43,7 @@ const (
 )
 
 // Ended tells whether a job will not run any more.
-func (s State) Ended() bool { return s != Waiting && s != Impossible && s != Running }
+func (s State) Ended() bool { return s != Queued && s != Impossible && s != Running }
 
 // A Status is how a job is.
 type Status struct {
@@ -56,7 +56,7 @@ type Status struct {
 
 // A Scheduler is a site's own. Jobs are named by what Submit returns.
 type Scheduler interface {
-	Submit(ctx context.Context, j Job) (id string, err error)
+	Submit(ctx context.Context, j BatchJob) (id string, err error)
 	// Release lets jobs run that are held. Where not all can, those go first that are
 	// named first.
 	Release(ctx context.Context, ids []string) error

@@ -1,5 +1,5 @@
-// Package shell writes commands as shells read them (POSIX, Shell Command Language, 2.2).
-package shell
+// Package subprocess writes commands as shells read them (POSIX, Shell Command Language, 2.2).
+package subprocess
 
 import (
 	"strings"
@@ -11,7 +11,7 @@ import (
 func Quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
 
 // Command is a command in which each word means itself.
-func Command(argv []string) string {
+func CommandLine(argv []string) string {
 	words := make([]string, len(argv))
 	for i, word := range argv {
 		words[i] = Quoted(word)

@@ -1,4 +1,4 @@
-// Package ground reads, copies and deletes where somebody else could write: below
+// Package safefs reads, copies and deletes where somebody else could write: below
 // the directories of a build, in what an archive has brought, in any file that is
 // named to the program.
 //
@@ -9,7 +9,7 @@
 //
 // Paths below a directory have slashes, no empty, "." or ".." parts, and do not
 // begin with one.
-package ground
+package safefs
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-// Package clause finds truth values under which all of a set of clauses hold,
+// Package resolve finds truth values under which all of a set of clauses hold,
 // and says which assumptions cannot hold together when there are none.
 //
 // The search learns a clause from every conflict and goes back to where that
@@ -7,7 +7,7 @@
 // others, 2001; assumptions as in MiniSat: Eén and Sörensson, 2003). Which
 // question is asked next, and which answer is tried first, is the caller's: an
 // answer tried is the one found, unless it contradicts the answers before it.
-package clause
+package resolve
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package batch
+package cluster
 
 import (
 	"context"
@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/shell"
 	"fernladder/core/subprocess"
 )
 
@@ -72,7 +71,7 @@ var jobNumber = regexp.MustCompile(`^[0-9]+$`)
 
 // Submit hands a job over. A job whose needs fail is ended at once: without being told to,
 // the scheduler lets it wait for ever.
-func (s Slurm) Submit(ctx context.Context, j Job) (string, error) {
+func (s Slurm) Submit(ctx context.Context, j BatchJob) (string, error) {
 	argv := []string{"sbatch", "--parsable", "--job-name=" + j.Name, "--chdir=" + j.Dir, "--output=" + strings.ReplaceAll(j.Output, "%", "%%"), "--export=NIL", "--no-requeue", "--nodes=1", "--ntasks=1",
 		fmt.Sprintf("--cpus-per-task=%d", j.Processors), fmt.Sprintf("--mem=%dM", j.Memory), fmt.Sprintf("--time=%d", j.Minutes)}
 	for flag, value := range map[string]string{"--partition=": s.Partition, "--account=": s.Account, "--qos=": s.QoS, "--constraint=": s.Constraint} {
@@ -99,9 +98,9 @@ func (s Slurm) Submit(ctx context.Context, j Job) (string, error) {
 	script := "#!/bin/sh\n"
 	for _, pair := range j.Environment {
 		name, value, _ := strings.Cut(pair, "=")
-		script += "export " + name + "=" + shell.Command([]string{value}) + "\n"
+		script += "export " + name + "=" + subprocess.CommandLine([]string{value}) + "\n"
 	}
-	out, err := s.run(ctx, script+"exec "+shell.Command(j.Command)+"\n", argv...)
+	out, err := s.run(ctx, script+"exec "+subprocess.CommandLine(j.Command)+"\n", argv...)
 	if err != nil {
 		return "", err
 	}
@@ -123,8 +122,8 @@ func (s Slurm) Release(ctx context.Context, ids []string) error {
 }
 
 // slurmStates are the scheduler's words (squeue(1), job state codes).
-var slurmStates = map[string]State{"PENDING": Waiting, "CONFIGURING": Waiting, "REQUEUED": Waiting, "REQUEUE_HOLD": Waiting, "SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running, "STOPPED": Running,
-	"COMPLETED": Done, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut, "DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
+var slurmStates = map[string]State{"PENDING": Queued, "CONFIGURING": Queued, "REQUEUED": Queued, "REQUEUE_HOLD": Queued, "SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running, "STOPPED": Running,
+	"COMPLETED": Finished, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut, "DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
 
 // never are reasons of waiting that do not go away by waiting (squeue(1), job reason codes).
 var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit", "InvalidAccount", "InvalidQOS", "AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
@@ -143,9 +142,9 @@ func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 		}
 		state, known := slurmStates[fields[1]]
 		if !known { // a word of a newer scheduler: the job is looked at again
-			state, fields[3] = Waiting, fields[1]
+			state, fields[3] = Queued, fields[1]
 		}
-		if state == Waiting && slices.Contains(never, fields[3]) {
+		if state == Queued && slices.Contains(never, fields[3]) {
 			state = Impossible
 		}
 		all = append(all, Status{ID: fields[0], Name: fields[4], State: state, Node: fields[2], Why: fields[3]})
