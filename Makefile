@@ -45,7 +45,7 @@ lint:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) ./...
-	$(GO) run ./internal/reference -check docs
+	$(GO) run ./internal/keydocs -check docs
 
 # Tests are a quarter to a third of the code they test. Scripts that drive the program are tests.
 share:
@@ -61,7 +61,7 @@ screenshots: setup-shots build
 	./docs/screenshots/make.sh
 
 docs:
-	$(GO) run ./internal/reference docs
+	$(GO) run ./internal/keydocs docs
 
 setup:
 	@./setup.sh gcc make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf slurmctld slurmd sbatch:slurm-client munged:munge

@@ -13,11 +13,11 @@ import (
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
-	"fernladder/core/keyfile"
 	"fernladder/core/lock"
 	"fernladder/core/recipe"
 	"fernladder/core/settings"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -41,7 +41,7 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		a, b := hostile.Draw(t, "a"), hostile.Draw(t, "b")
 
 		var list []string
-		require.Empty(t, keyfile.Read("x.toml", []byte("k = "+keyfile.QuoteList([]string{"x" + a, "x" + b})), []keyfile.Key{keyfile.Texts("k", &list, "")}), "%q", a)
+		require.Empty(t, tomlfile.Read("x.toml", []byte("k = "+tomlfile.QuoteList([]string{"x" + a, "x" + b})), []tomlfile.Key{tomlfile.Texts("k", &list, "")}), "%q", a)
 
 		read := func() *recipe.Recipe {
 			r, err := recipe.Read(shelf, "fern")
@@ -51,17 +51,17 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		write(t, "shelf/fern/recipe.toml", plain)
 		r := read()
 		if offers := draft.Offered("", []store.File{{Path: "bin/" + a}, {Path: "lib/pkgconfig/" + b + ".pc"}}); !offers.Empty() {
-			require.NoError(t, r.Change(func(e *keyfile.Edit) { recipe.SetOffers(e, offers) }), "%q %q", a, b)
+			require.NoError(t, r.Change(func(e *tomlfile.Edit) { recipe.SetOffers(e, offers) }), "%q %q", a, b)
 		}
 		for _, text := range []string{recipe.NeedEntry{Recipe: a, Version: b, Role: recipe.Tool, Remark: "x"}.Text(), recipe.HostEntry{Question: host.Question{Kind: host.Header, Name: a}, When: b}.Text()} {
-			_ = r.Change(func(e *keyfile.Edit) { e.Append(text) }) // which may be refused
+			_ = r.Change(func(e *tomlfile.Edit) { e.Append(text) }) // which may be refused
 			read()
 		}
 
 		file := write(t, "fernladder.toml", "jobs = 1\n")
 		place := settings.Place{Working: base, Getenv: func(string) string { return "" }}
 		_ = settings.Decide(file, place, settings.Link{Package: a, File: b, Off: true})
-		_ = settings.Want(file, place, "fern", []settings.Choice{{Option: a, Value: keyfile.Quote(b)}})
+		_ = settings.Want(file, place, "fern", []settings.Choice{{Option: a, Value: tomlfile.Quote(b)}})
 		_, err := settings.Read(file, place)
 		require.NoError(t, err, "%q %q", a, b)
 

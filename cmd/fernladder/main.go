@@ -5,7 +5,7 @@ import (
 	"os"
 	"runtime/debug"
 
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/internal/cli"
 )
 
@@ -14,7 +14,7 @@ func main() {
 	// is collected as ever, for the limit says when.
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(40 << 20)
-	if status, started := seal.Main(os.Args, os.Stderr); started {
+	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))

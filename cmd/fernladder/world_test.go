@@ -18,7 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 	"fernladder/internal/cli"
@@ -31,7 +31,7 @@ var program string
 // run another program, and would show remembered results after that has
 // changed; holding it makes it part of the tests. An import alone does not: the
 // linker drops what nothing reaches.
-var whole = []any{cli.Main, seal.Main}
+var whole = []any{cli.Main, sandbox.Main}
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "fernladder-test-")

@@ -4,19 +4,18 @@ import (
 	"context"
 	"errors"
 
-	"fernladder/core/bare"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 )
 
 // bareRoom finds out what of the operating system the build is not to see. why is the
 // reason for which it sees all of it, or "".
-func (a *attempt) bareRoom(ctx context.Context) (sight *bare.Sight, why string, err error) {
+func (a *attempt) bareRoom(ctx context.Context) (sight *sandbox.Sight, why string, err error) {
 	b := a.job.Recipe.Build
 	switch {
-	case a.b.level != seal.Sealed:
+	case a.b.level != sandbox.Sealed:
 		return nil, "it is not sealed", nil
 	case !b.Bare:
 		return nil, "its recipe says: " + b.BareWhy, nil
@@ -30,12 +29,12 @@ func (a *attempt) bareRoom(ctx context.Context) (sight *bare.Sight, why string, 
 }
 
 // bare tells whether the build has seen only what it declares.
-func (a *attempt) bare() bool { return a.b.level == seal.Sealed && a.journal.NotBare == "" }
+func (a *attempt) bare() bool { return a.b.level == sandbox.Sealed && a.journal.NotBare == "" }
 
 // declared is what the build, and the builds that it stands on, say that they need of
 // the operating system: a library leads to what it was linked with.
-func (a *attempt) declared() bare.Declared {
-	var d bare.Declared
+func (a *attempt) declared() sandbox.Declared {
+	var d sandbox.Declared
 	for _, name := range a.job.Programs() {
 		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: name})
 	}
@@ -73,7 +72,7 @@ func (a *attempt) declared() bare.Declared {
 
 // enterBare makes a room in which what is not declared is hidden. Where the kernel
 // cannot do that, it is told, and nothing is hidden.
-func (a *attempt) enterBare(ctx context.Context, spec seal.Room) (*seal.Session, error) {
+func (a *attempt) enterBare(ctx context.Context, spec sandbox.Room) (*sandbox.Session, error) {
 	if a.system == "" && a.m.Packages != nil {
 		a.system = a.m.Packages.State()
 	}
@@ -92,7 +91,7 @@ func (a *attempt) enterBare(ctx context.Context, spec seal.Room) (*seal.Session,
 		}
 	}
 	session, err := spec.Enter(a.dirs.stage)
-	var cannot *seal.NotBare
+	var cannot *sandbox.NotBare
 	if errors.As(err, &cannot) && spec.Layer != "" { // which may have been deleted, or be of no use
 		spec.Layer = ""
 		if spec.Hidden, err = sight.Hidden(); err != nil {

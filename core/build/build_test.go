@@ -15,16 +15,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // The test binary is the servers of its rooms.
 func TestMain(m *testing.M) {
-	if status, started := seal.Main(os.Args, os.Stderr); started {
+	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(m.Run())
@@ -160,8 +160,8 @@ func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
 }
 
 // entered is an open room.
-func entered(t *testing.T) *seal.Session {
-	s, err := seal.Room{}.Enter("x")
+func entered(t *testing.T) *sandbox.Session {
+	s, err := sandbox.Room{}.Enter("x")
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Leave() })
 	return s
@@ -173,7 +173,7 @@ func TestStatusInWords(t *testing.T) {
 		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because the memory was full", "kill -15 $$": "was ended by signal 15 (terminated)",
 		"kill -XFSZ $$": "was ended for a file that is larger than builds may write (largest_file in the settings)",
 	} {
-		_, err := runIn(context.Background(), room, seal.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
+		_, err := runIn(context.Background(), room, sandbox.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
 		assert.Equal(t, want, status(err))
 	}
 	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background(), room)
@@ -185,7 +185,7 @@ func TestStatusInWords(t *testing.T) {
 func TestProcessesEndWithTheirContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(200*time.Millisecond, cancel)
-	data, err := runIn(ctx, entered(t), seal.User{}, process{dir: t.TempDir(),
+	data, err := runIn(ctx, entered(t), sandbox.User{}, process{dir: t.TempDir(),
 		argv: []string{"sh", "-c", "trap '' TERM; setsid sleep 876 & echo $!; while :; do sleep 0.1; done"}, env: []string{"PATH=/usr/bin:/bin"}})
 	assert.ErrorIs(t, err, context.Canceled)
 	pid, err := strconv.Atoi(strings.TrimSpace(string(data)))
@@ -198,7 +198,7 @@ func TestProcessesEndWithTheirContext(t *testing.T) {
 func TestAnOutletEnds(t *testing.T) {
 	var kept strings.Builder
 	over := 0
-	o, err := newOutlet(&kept, 10, seal.User{}, func() { over++ })
+	o, err := newOutlet(&kept, 10, sandbox.User{}, func() { over++ })
 	require.NoError(t, err)
 	fd, err := syscall.Dup(int(o.write.Fd()))
 	require.NoError(t, err)
@@ -283,7 +283,7 @@ func TestJobsAreNoInput(t *testing.T) {
 	}
 	assert.Equal(t, inputs(1), inputs(64))
 	before := inputs(4)
-	job.Recipe.Build.Env = []keyfile.Pair{{Name: "CFLAGS", Values: []string{"-g"}}}
+	job.Recipe.Build.Env = []tomlfile.Pair{{Name: "CFLAGS", Values: []string{"-g"}}}
 	assert.NotEqual(t, before, inputs(4))
 }
 

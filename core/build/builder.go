@@ -6,20 +6,20 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/machine"
-	"fernladder/core/seal"
-	"fernladder/core/used"
+	"fernladder/core/sandbox"
+	"fernladder/core/traces"
 	"fernladder/core/version"
 )
 
 // A Builder runs jobs on a machine.
 type Builder struct {
 	m      *machine.Machine
-	level  seal.Level // how far builds are kept apart
+	level  sandbox.Level // how far builds are kept apart
 	target Target
 
 	takesSlots func(ctx context.Context, program string) bool // whether a ninja takes job slots
 	loader     func() host.Loader                             // of the operating system
-	system     func() *used.System                            // the same
+	system     func() *traces.System                          // the same
 	modulePath func() []string                                // where pkg-config looks for the operating system's modules
 }
 
@@ -31,8 +31,8 @@ func NewBuilder(ctx context.Context, m *machine.Machine) (*Builder, error) {
 		return nil, err
 	}
 	b := &Builder{m: m, level: level, target: NewTarget(m), loader: sync.OnceValue(host.SystemLibraries),
-		system: sync.OnceValue(func() *used.System {
-			return &used.System{Programs: m.Programs, Packages: m.Packages}
+		system: sync.OnceValue(func() *traces.System {
+			return &traces.System{Programs: m.Programs, Packages: m.Packages}
 		}),
 		modulePath: sync.OnceValue(func() []string { return m.Programs.ModulePath(context.Background()) }),
 	}

@@ -12,8 +12,8 @@ import (
 
 	"fernladder/core/diagnose"
 	"fernladder/core/event"
+	"fernladder/core/sandbox"
 	"fernladder/core/schedule"
-	"fernladder/core/seal"
 	"fernladder/core/subprocess"
 )
 
@@ -119,7 +119,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		p.argv = c.Argv
 	}
 	p.watched = a.job.Watch
-	p.placing = a.journal.Running == StagePlace && a.b.level == seal.Sealed
+	p.placing = a.journal.Running == StagePlace && a.b.level == sandbox.Sealed
 	if p.watched || p.placing {
 		if p.record, err = os.OpenFile(a.recordFile(), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
 			return err

@@ -7,14 +7,14 @@ import (
 	"strings"
 
 	"fernladder/core/pattern"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 )
 
 // denials finds out, from what a build has printed, what of the machine it
 // wanted and could not have in its room: a file to read or to change, or an
 // address. Programs that say nothing of it are not found out.
-func denials(log string, level seal.Level) []string {
-	if level == seal.Open || level == "" {
+func denials(log string, level sandbox.Level) []string {
+	if level == sandbox.Open || level == "" {
 		return nil
 	}
 	f, err := os.Open(log)

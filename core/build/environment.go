@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // A Neighbour is the tree of another package as a build sees it.
@@ -37,7 +37,7 @@ type Neighbour struct {
 //     libraries need.
 //
 // What is in /usr is found without.
-func Surroundings(neighbours []Neighbour) []keyfile.Pair {
+func Surroundings(neighbours []Neighbour) []tomlfile.Pair {
 	var path, cppflags, ldflags, modules, prefixes, macros []string
 	type seen struct {
 		tree          string
@@ -75,7 +75,7 @@ func Surroundings(neighbours []Neighbour) []keyfile.Pair {
 	if len(done) < len(neighbours) { // several are in one directory
 		path, modules, prefixes = firsts(path), firsts(modules), firsts(prefixes)
 	}
-	return []keyfile.Pair{
+	return []tomlfile.Pair{
 		{Name: "PATH", Values: []string{strings.Join(path, ":")}},
 		{Name: "CPPFLAGS", Values: []string{strings.Join(cppflags, " ")}},
 		{Name: "LDFLAGS", Values: []string{strings.Join(ldflags, " ")}},

@@ -4,8 +4,9 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/feature"
 	"fernladder/core/pattern"
+	"fernladder/core/store"
+	"fernladder/core/traces"
 )
 
 // turnsOff matches arguments that leave something out: --disable-x, --without-x, -Dx=OFF.
@@ -28,8 +29,8 @@ func leftAside(job *Job) []string {
 }
 
 // features are those that the source says it is configured with and without.
-func features(job *Job, log string) []feature.Feature {
-	all := feature.Read(log, leftAside(job), ownMark)
+func features(job *Job, log string) []store.Feature {
+	all := traces.Features(log, leftAside(job), ownMark)
 	for i := range all {
 		f := &all[i]
 		f.Name, f.Says, f.Lacks = printable(f.Name), printable(f.Says), printable(f.Lacks)
@@ -38,18 +39,18 @@ func features(job *Job, log string) []feature.Feature {
 }
 
 // missedNames names features that are off for no reason that anybody has given.
-func missedNames(all []feature.Feature) (names []string) {
-	for _, f := range feature.Missed(all) {
+func missedNames(all []store.Feature) (names []string) {
+	for _, f := range store.Missed(all) {
 		names = append(names, f.Name)
 	}
 	return names
 }
 
 // withoutText tells of them in a line.
-func withoutText(all []feature.Feature) string {
+func withoutText(all []store.Feature) string {
 	var texts []string
-	for _, f := range feature.Missed(all) {
-		texts = append(texts, strings.TrimSpace(f.String()))
+	for _, f := range store.Missed(all) {
+		texts = append(texts, strings.TrimSpace(traces.FeatureText(f)))
 	}
 	if len(texts) == 0 {
 		return ""

@@ -17,7 +17,7 @@ import (
 
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 )
 
 // gather runs the gather steps of extras that are not stored yet, in the unpacked source and in a
@@ -39,7 +39,7 @@ func (a *attempt) gatherPart(ctx context.Context, part Part) error {
 	switch {
 	case !slices.Contains(a.m.Settings.TrustedNetwork, a.job.Name):
 		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs the network. If you trust this package, add to the settings: trusted_network = [%q]", part.Name, a.job.Name), "")
-	case a.b.level != seal.Sealed:
+	case a.b.level != sandbox.Sealed:
 		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs a sealed room, which this machine cannot make", part.Name), "")
 	}
 	if err := a.leave(); err != nil {

@@ -11,7 +11,7 @@ import (
 
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -30,7 +30,7 @@ func (a *attempt) recordFile() string {
 // takeGiven notes what the build wanted to belong to others, of what is in the tree. What
 // is root's or the build's own is whoever's the root is.
 func (a *attempt) takeGiven() {
-	text, err := safefs.ReadFile(a.recordFile(), seal.LargestRecord)
+	text, err := safefs.ReadFile(a.recordFile(), sandbox.LargestRecord)
 	if err != nil {
 		return // nothing was given
 	}
@@ -41,7 +41,7 @@ func (a *attempt) takeGiven() {
 			break
 		}
 		fields := strings.SplitN(strings.TrimSpace(line), " ", 4)
-		if len(fields) != 4 || fields[0] != seal.Given {
+		if len(fields) != 4 || fields[0] != sandbox.Given {
 			continue
 		}
 		file, inside := "", false
@@ -51,7 +51,7 @@ func (a *attempt) takeGiven() {
 				break
 			}
 		}
-		owner, group := nameOf(fields[1], seal.SystemUsers), nameOf(fields[2], seal.SystemGroups)
+		owner, group := nameOf(fields[1], sandbox.SystemUsers), nameOf(fields[2], sandbox.SystemGroups)
 		if inside && (owner != "" || group != "") {
 			a.journal.Given = append(a.journal.Given, store.Owned{File: printable(file), Owner: owner, Group: group})
 		}

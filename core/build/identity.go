@@ -11,9 +11,9 @@ import (
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // rules is raised whenever the program changes what it does with the same
@@ -35,8 +35,8 @@ type identity struct {
 	Dir      string
 	Parallel bool
 	InTree   bool
-	BuildEnv []keyfile.Pair
-	Env      []keyfile.Pair
+	BuildEnv []tomlfile.Pair
+	Env      []tomlfile.Pair
 	Steps    map[string]string // but for those of the check stage
 	Placed   []string          // launchers and configuration files
 	Needs    []store.Link      // names and ids

@@ -11,32 +11,32 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
 // full is a recipe in which everything is said that one can say.
 func full() (*recipe.Recipe, *recipe.Release) {
 	x := &recipe.Release{Version: version.MustParse("1.0"), Track: recipe.Stable, Archive: []string{"https://vale.example/fern.tar.gz"}, Signature: []string{"s"},
-		Digest: recipe.Digest{Algorithm: "sha256", Hex: "aa"}, Size: 7, Patches: []string{"a.patch"}, Defaults: []keyfile.Pair{{Name: "plots", Values: []string{"off"}}}}
+		Digest: recipe.Digest{Algorithm: "sha256", Hex: "aa"}, Size: 7, Patches: []string{"a.patch"}, Defaults: []tomlfile.Pair{{Name: "plots", Values: []string{"off"}}}}
 	r := &recipe.Recipe{
 		File: "f", Dir: "/d", Name: "fern", Summary: "s", Home: "h", License: "l", Notes: "n", Archive: []string{"https://vale.example/a.tar"}, Signature: []string{"s"},
 		Keys: []string{"k"}, Releases: []*recipe.Release{x},
 		Extras:   []*recipe.Extra{{Name: "curves", Archive: []string{"https://vale.example/c.zip"}, Signature: []string{"s"}, Digest: recipe.Digest{Algorithm: "sha256", Hex: "bb"}, Size: 3, Into: "data"}, {Name: "crates", Gather: "g", Into: "vendor"}},
 		Supplies: []*recipe.Supply{{File: "station.cal", About: "a", Digest: recipe.Digest{Algorithm: "sha256", Hex: "cc"}}},
-		Options: []*recipe.Option{{Name: "plots", About: "a", Default: "on", On: []string{"--plots"}, Off: []string{"--no-plots"}}, {Name: "kind", About: "a", Group: "g", Default: "x", Values: []keyfile.Pair{{Name: "x", Values: []string{"--x"}}}},
+		Options: []*recipe.Option{{Name: "plots", About: "a", Default: "on", On: []string{"--plots"}, Off: []string{"--no-plots"}}, {Name: "kind", About: "a", Group: "g", Default: "x", Values: []tomlfile.Pair{{Name: "x", Values: []string{"--x"}}}},
 			{Name: "beds", About: "a", Takes: recipe.Words, Given: []string{"--beds=$FL_VALUE"}, Between: ";"}},
-		Presets:   []*recipe.Preset{{Name: "small", About: "a", Options: []keyfile.Pair{{Name: "plots", Values: []string{"off"}}}}},
-		Needs:     []*recipe.Need{{Recipe: "moss", Either: []string{"moss"}, Role: recipe.Library, Options: []keyfile.Pair{{Name: "a", Values: []string{"b"}}}}},
-		HostNeeds: []*recipe.HostNeed{{Program: "bison", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"bison"}}}}, {Either: []*recipe.HostNeed{{Program: "flex", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"flex"}}}}}}},
-		HostCopy:  &recipe.HostNeed{Module: "fern", Packages: []keyfile.Pair{{Name: "debian", Values: []string{"fern"}}}},
-		Build:     recipe.Build{Method: recipe.Make, Dir: "src", Args: []string{"all"}, Parallel: true, Env: []keyfile.Pair{{Name: "CFLAGS", Values: []string{"-O2"}}}},
+		Presets:   []*recipe.Preset{{Name: "small", About: "a", Options: []tomlfile.Pair{{Name: "plots", Values: []string{"off"}}}}},
+		Needs:     []*recipe.Need{{Recipe: "moss", Either: []string{"moss"}, Role: recipe.Library, Options: []tomlfile.Pair{{Name: "a", Values: []string{"b"}}}}},
+		HostNeeds: []*recipe.HostNeed{{Program: "bison", Packages: []tomlfile.Pair{{Name: "debian", Values: []string{"bison"}}}}, {Either: []*recipe.HostNeed{{Program: "flex", Packages: []tomlfile.Pair{{Name: "debian", Values: []string{"flex"}}}}}}},
+		HostCopy:  &recipe.HostNeed{Module: "fern", Packages: []tomlfile.Pair{{Name: "debian", Values: []string{"fern"}}}},
+		Build:     recipe.Build{Method: recipe.Make, Dir: "src", Args: []string{"all"}, Parallel: true, Env: []tomlfile.Pair{{Name: "CFLAGS", Values: []string{"-O2"}}}},
 		Steps:     []recipe.Step{{Name: "place", Script: "p"}, {Name: "compile", Script: "c"}},
 		Tries:     []*recipe.Try{{Run: "fern", Expect: "x", Program: "p", Flags: []string{"-l"}, Modules: []string{"m"}}},
-		Env:       []keyfile.Pair{{Name: "FERN", Values: []string{"x"}}},
+		Env:       []tomlfile.Pair{{Name: "FERN", Values: []string{"x"}}},
 		Launchers: []*recipe.Launcher{{Name: "Fern", About: "a", Run: "fern", Icon: "i", Categories: []string{"Utility"}}},
 		Configs:   []*recipe.Config{{File: "etc/fern.conf", Sample: "share/fern.conf", Mode: "0640", Owner: "fern", Group: "fern"}},
 		Writable:  []*recipe.Config{{File: "var/fern", Mode: "0775", Owner: "fern", Group: "fern"}},

@@ -11,10 +11,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // A Job is one package of a ladder, ready to be built.
@@ -128,7 +128,7 @@ func (t Target) plan(job *Job) error {
 	for _, name := range p.Release.Patches {
 		patch := t.Patches[filepath.Join(p.Recipe.Dir, name)]
 		if patch.Err != nil {
-			return keyfile.Problems{{Position: p.Release.Position, Message: "a patch cannot be read: " + patch.Err.Error()}}
+			return tomlfile.Problems{{Position: p.Release.Position, Message: "a patch cannot be read: " + patch.Err.Error()}}
 		}
 		job.Patches = append(job.Patches, store.Source{File: name, Digest: patch.Digest})
 	}

@@ -6,9 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/feature"
 	"fernladder/core/inspect"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -29,9 +28,9 @@ type journal struct {
 	Remarks  []inspect.Remark          `json:"remarks,omitempty"`  // on what was placed
 	Early    map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
 	Used     *Used                     `json:"used,omitempty"`     // of the operating system
-	User     seal.User                 `json:"user,omitzero"`      // whose the box is
+	User     sandbox.User              `json:"user,omitzero"`      // whose the box is
 	Given    []store.Owned             `json:"given,omitempty"`    // to others, by the installer
-	Features []feature.Feature         `json:"features,omitempty"` // that the source says it was configured with and without
+	Features []store.Feature           `json:"features,omitempty"` // that the source says it was configured with and without
 	NotBare  string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 	Runs     []string                  `json:"runs"`               // the isolation of each run that something is left of
 

@@ -10,7 +10,7 @@ import (
 
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -22,7 +22,7 @@ func TestBuildsOfOthersAreNotEnded(t *testing.T) {
 	b := &Builder{m: &machine.Machine{Store: s}}
 	job := &Job{Ref: store.Ref{Name: "fern", Version: "1.0", ID: "aaaaaaaaaaaa"}, Recipe: &recipe.Recipe{}}
 	left := exec.Command("sleep", "60")
-	left.Env = []string{seal.Mark + "=" + dirsOf(s, job, false).stage}
+	left.Env = []string{sandbox.Mark + "=" + dirsOf(s, job, false).stage}
 	require.NoError(t, left.Start())
 	ended := make(chan error)
 	go func() { ended <- left.Wait() }()

@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 )
 
 // An outlet is where commands print to: a pipe, whose other end the program reads.
@@ -23,7 +23,7 @@ type outlet struct {
 
 // newOutlet copies what a user's commands print to a writer, up to so many bytes;
 // what comes after is dropped, and overflow called once. 0 is no end.
-func newOutlet(to io.Writer, most int64, user seal.User, overflow func()) (*outlet, error) {
+func newOutlet(to io.Writer, most int64, user sandbox.User, overflow func()) (*outlet, error) {
 	read, write, err := os.Pipe()
 	if err != nil {
 		return nil, err

@@ -11,12 +11,12 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/source"
+	"fernladder/core/tomlfile"
 )
 
 // HasPatched tells whether an archive is here that a recipe has patches for.
@@ -29,8 +29,8 @@ func HasPatched(m *machine.Machine, r *recipe.Recipe) bool {
 // CheckPatches applies the patches of a recipe's releases to those archives
 // that are here, kept apart like builds, and returns a warning for each that does not
 // apply. Releases whose archive is not here are passed over.
-func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (keyfile.Problems, error) {
-	var warnings keyfile.Problems
+func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (tomlfile.Problems, error) {
+	var warnings tomlfile.Problems
 	level, err := m.Isolation(ctx)
 	if err != nil {
 		return nil, err
@@ -46,7 +46,7 @@ func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (ke
 		if failed != "" {
 			at := x.Position
 			at.File = r.File
-			warnings = append(warnings, keyfile.Problem{Position: at, Source: "[[release]]",
+			warnings = append(warnings, tomlfile.Problem{Position: at, Source: "[[release]]",
 				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says, Advice: "its archive is here, so this was tried"})
 		}
 	}
@@ -81,7 +81,7 @@ func (a *attempt) givePatches() error {
 const largestPatch = 256 << 20
 
 // tryPatches returns the first patch that does not apply, and what patch says.
-func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
+func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
 	base, user, done, err := m.Scratch(ctx, "patches")
 	if err != nil {
 		return "", "", err
@@ -105,7 +105,7 @@ func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *re
 			return "", "", m.Store.Wrap(err)
 		}
 	}
-	room := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: box, User: user, Limits: m.Settings.Most,
+	room := sandbox.Room{Level: level, Point: filepath.Join(base, "room"), Home: box, User: user, Limits: m.Settings.Most,
 		Visible: append([]string{given}, m.Programs.Path...), Writable: []string{box}}
 	inside, err := room.Enter(base)
 	if err != nil {
@@ -134,7 +134,7 @@ func tryPatches(ctx context.Context, m *machine.Machine, level seal.Level, r *re
 }
 
 // runIn runs a process in a room and returns what it prints, up to a limit.
-func runIn(ctx context.Context, room *seal.Session, user seal.User, p process) ([]byte, error) {
+func runIn(ctx context.Context, room *sandbox.Session, user sandbox.User, p process) ([]byte, error) {
 	const most = 16 << 20
 	var printed bytes.Buffer
 	out, err := newOutlet(&printed, most, user, func() {})

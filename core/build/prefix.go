@@ -12,11 +12,11 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/inspect"
+	"fernladder/core/landing"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // What is built for a prefix lies in trees like everything else, and knows nothing of
@@ -28,7 +28,7 @@ var ErrPrefixNotSealed = errors.New("only sealed builds can be for another direc
 
 // CanBuild says whether jobs can be built as far apart as builds are here.
 func (b *Builder) CanBuild(jobs []*Job) error {
-	if b.level != seal.Sealed && slices.ContainsFunc(jobs, (*Job).Away) {
+	if b.level != sandbox.Sealed && slices.ContainsFunc(jobs, (*Job).Away) {
 		return ErrPrefixNotSealed
 	}
 	return nil
@@ -97,21 +97,21 @@ func (a *attempt) fills() bool {
 }
 
 // underPrefix is what the needs that are for the same prefix have together.
-func (a *attempt) underPrefix() (together.Union, error) {
+func (a *attempt) underPrefix() (landing.Union, error) {
 	var refs []store.Ref
 	for _, n := range neighbours(a.job) {
 		if n.Away {
 			refs = append(refs, n.Ref)
 		}
 	}
-	return together.Of(a.m.Store, refs)
+	return landing.UnionOf(a.m.Store, refs)
 }
 
 // showPrefix lets a room have what the needs have together at the prefix: to be seen, or
 // in a directory of the build's, into which it puts its files, too. Nothing of the build
 // runs meanwhile.
-func (a *attempt) showPrefix(r *seal.Room) error {
-	if r.Level != seal.Sealed {
+func (a *attempt) showPrefix(r *sandbox.Room) error {
+	if r.Level != sandbox.Sealed {
 		return ErrPrefixNotSealed
 	}
 	union, err := a.underPrefix()
@@ -125,10 +125,10 @@ func (a *attempt) showPrefix(r *seal.Room) error {
 		return err
 	}
 	if !a.fills() {
-		r.Shown = seal.Stand{In: a.dirs.seen, For: a.job.Prefix}
+		r.Shown = sandbox.Stand{In: a.dirs.seen, For: a.job.Prefix}
 		return os.Mkdir(a.dirs.prefix, 0o755)
 	}
-	r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Prefix}
+	r.Stands = sandbox.Stand{In: a.dirs.prefix, For: a.job.Prefix}
 	if !a.room.user.Other() { // who could change the files of the trees
 		err = union.Copy(a.dirs.prefix)
 	} else if err = union.Link(a.dirs.prefix); err == nil {
@@ -145,7 +145,7 @@ func (a *attempt) laid() string { return filepath.Join(a.dirs.given, "laid") }
 
 // clashing makes a failure of the build of needs that cannot be in one directory.
 func (a *attempt) clashing(err error) error {
-	var clash *together.Clash
+	var clash *landing.UnionClash
 	if errors.As(err, &clash) {
 		return a.failure(a.journal.Running, "what it needs cannot be together in "+a.job.Prefix+": "+clash.Error(), "")
 	}

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"fernladder/core/host"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -51,19 +51,19 @@ func (e exitedWith) Error() string { return fmt.Sprintf("ended with status %d", 
 // run runs a process to its end in a room, the leader of a session of its own,
 // without input unless it has a terminal. When ctx ends, it is ended with all that
 // it has started.
-func (p process) run(ctx context.Context, room *seal.Session) error {
+func (p process) run(ctx context.Context, room *sandbox.Session) error {
 	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
 	file := programs.Find(p.argv[0])
 	if file == "" {
 		return errNoProgram
 	}
 	type outcome struct {
-		seal.Ended
+		sandbox.Ended
 		err error
 	}
 	done := make(chan outcome, 1)
 	go func() {
-		ended, err := room.Run(seal.Command{File: file, Argv: p.argv, Dir: p.dir, Env: append(p.env, "PWD="+p.dir),
+		ended, err := room.Run(sandbox.Command{File: file, Argv: p.argv, Dir: p.dir, Env: append(p.env, "PWD="+p.dir),
 			Output: p.output, Files: p.files, Terminal: p.terminal, Record: p.record, Watched: p.watched, Placing: p.placing})
 		done <- outcome{ended, err}
 	}()
@@ -140,7 +140,7 @@ func killAll(s *store.Store, jobs []*Job) {
 		if err != nil {
 			continue // gone since, or another user's
 		}
-		stage := valueOf(strings.Split(string(environ), "\x00"), seal.Mark)
+		stage := valueOf(strings.Split(string(environ), "\x00"), sandbox.Mark)
 		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && stages[stage] {
 			syscall.Kill(pid, syscall.SIGKILL)
 		}

@@ -7,7 +7,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/inspect"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -19,7 +19,7 @@ var ErrNotSealed = errors.New("only sealed builds can be built again for compari
 // compares what it places with the tree. Nothing of the second build is kept.
 // The caller has seen to it that the sources are there.
 func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Difference, err error) {
-	if b.level != seal.Sealed {
+	if b.level != sandbox.Sealed {
 		return nil, ErrNotSealed
 	}
 	err = b.rebuild(ctx, job, func(a *attempt) error {

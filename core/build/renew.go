@@ -6,7 +6,7 @@ import (
 
 	"fernladder/core/event"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -16,7 +16,7 @@ import (
 // aside where keep says so, and its new place is returned. The caller has seen to it
 // that the sources and the needs are there.
 func (b *Builder) Renew(ctx context.Context, job *Job, was *store.Receipt, keep bool) (aside string, err error) {
-	if b.level != seal.Sealed {
+	if b.level != sandbox.Sealed {
 		return "", ErrNotSealed
 	}
 	unlock, err := b.m.Store.LockBuild(ctx, job.Ref, func() {

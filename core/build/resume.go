@@ -16,7 +16,7 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -150,7 +150,7 @@ func (a *attempt) makeDirs() error {
 
 // ofBuilds tells which users' files of an earlier run are those of builds: of the user
 // it had, and of any other that it was given to when it was ended.
-func (a *attempt) ofBuilds(earlier seal.User) func(uid int) bool {
+func (a *attempt) ofBuilds(earlier sandbox.User) func(uid int) bool {
 	return func(uid int) bool { return uid == earlier.UID || a.m.Settings.Users.Has(uid) }
 }
 

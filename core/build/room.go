@@ -6,24 +6,24 @@ import (
 	"os"
 	"path/filepath"
 
+	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // room is where the commands of an attempt run, once there is one.
 type room struct {
-	session  *seal.Session
-	user     seal.User // whom its commands are on the machine
-	giveBack func()    // the user
+	session  *sandbox.Session
+	user     sandbox.User // whom its commands are on the machine
+	giveBack func()       // the user
 }
 
 // spec is what a build sees and may change: its own box and the place of its tree,
 // to change; what it is given and the trees of its declared needs, to see.
-func (a *attempt) spec() (seal.Room, error) {
-	r := seal.Room{
+func (a *attempt) spec() (sandbox.Room, error) {
+	r := sandbox.Room{
 		Level: a.b.level, Point: a.dirs.room, Home: a.dirs.home,
 		Visible:  append([]string{a.dirs.given}, a.m.OwnPath()...),
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
@@ -33,14 +33,14 @@ func (a *attempt) spec() (seal.Room, error) {
 			r.Visible = append(r.Visible, n.Tree)
 		}
 	}
-	if a.job.Watch && r.Level != seal.Sealed {
+	if a.job.Watch && r.Level != sandbox.Sealed {
 		return r, ErrNotWatched
 	}
 	if a.job.Away() {
 		return r, a.showPrefix(&r)
 	}
-	if r.Level == seal.Sealed {
-		r.Stands = seal.Stand{In: a.dirs.prefix, For: a.job.Tree}
+	if r.Level == sandbox.Sealed {
+		r.Stands = sandbox.Stand{In: a.dirs.prefix, For: a.job.Tree}
 		return r, nil
 	}
 	r.Writable = append(r.Writable, a.job.Tree)
@@ -52,7 +52,7 @@ func (a *attempt) spec() (seal.Room, error) {
 
 // enter makes the room of the build, which all its commands share, if it is not
 // there yet.
-func (a *attempt) enter(ctx context.Context) (*seal.Session, error) {
+func (a *attempt) enter(ctx context.Context) (*sandbox.Session, error) {
 	if a.room.session != nil {
 		return a.room.session, nil
 	}
@@ -85,7 +85,7 @@ func (a *attempt) leave() error {
 // takeBack takes away what a build has put where its tree will be. In a sealed room
 // that is elsewhere.
 func (a *attempt) takeBack() error {
-	if a.rebuild || a.b.level == seal.Sealed {
+	if a.rebuild || a.b.level == sandbox.Sealed {
 		return nil
 	}
 	return a.m.Store.TakeBack(a.job.Ref)
@@ -99,7 +99,7 @@ func (a *attempt) empty() error {
 		return a.leave()
 	case a.job.Away(): // it cannot be written to
 		return nil
-	case a.b.level == seal.Sealed || a.room.session != nil:
+	case a.b.level == sandbox.Sealed || a.room.session != nil:
 		return safefs.Empty(a.filled())
 	}
 	return nil
@@ -108,7 +108,7 @@ func (a *attempt) empty() error {
 // filled is where a makefile that knows no DESTDIR has put its files: the tree's
 // own directory, or what stands in for it in a sealed room.
 func (a *attempt) filled() string {
-	if a.b.level == seal.Sealed {
+	if a.b.level == sandbox.Sealed {
 		return a.dirs.prefix
 	}
 	return a.job.Tree
@@ -117,23 +117,23 @@ func (a *attempt) filled() string {
 // tryRoom is a room for the tries of a build, which see its tree, and those that it
 // needs when it runs. They may change the directory they run in. base is the
 // program's own.
-func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, tried *store.Receipt, visible []*store.Receipt) (seal.Room, error) {
+func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.User, tried *store.Receipt, visible []*store.Receipt) (sandbox.Room, error) {
 	place := filepath.Join(base, "place")
-	r := seal.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
+	r := sandbox.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
 	r.Visible = append([]string{filepath.Join(base, "given")}, m.OwnPath()...)
 	if tried.Prefix != "" {
-		if level != seal.Sealed {
+		if level != sandbox.Sealed {
 			return r, ErrPrefixNotSealed
 		}
-		builds, err := together.With(m.Store, tried)
+		builds, err := landing.BuiltWith(m.Store, tried)
 		if err != nil {
 			return r, err
 		}
-		union, err := together.Of(m.Store, builds)
+		union, err := landing.UnionOf(m.Store, builds)
 		if err != nil {
 			return r, err
 		}
-		r.Shown = seal.Stand{In: filepath.Join(base, "seen"), For: tried.Prefix}
+		r.Shown = sandbox.Stand{In: filepath.Join(base, "seen"), For: tried.Prefix}
 		return r, union.Link(r.Shown.In)
 	}
 	for _, receipt := range visible {
@@ -153,7 +153,7 @@ func tryRoom(m *machine.Machine, level seal.Level, base string, user seal.User, 
 
 // give gives what the program has just made, and nobody else has seen, to the user
 // of commands.
-func give(path string, user seal.User) error {
+func give(path string, user sandbox.User) error {
 	if !user.Other() {
 		return nil
 	}

@@ -8,7 +8,7 @@ import (
 	"slices"
 
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 	"fernladder/core/subprocess"
 )
@@ -29,7 +29,7 @@ type Tinkered struct {
 // Tinker builds what is tinkered with, as far as it has changed. Tests of the package are
 // left out. Errors are of type *Failure where the build is at fault, or ErrNotSealed.
 func (b *Builder) Tinker(ctx context.Context, t *Tinkered) (err error) {
-	if b.level != seal.Sealed {
+	if b.level != sandbox.Sealed {
 		return ErrNotSealed
 	}
 	a, unlock, err := b.beginTinkering(ctx, t)
@@ -146,12 +146,12 @@ func (b *Builder) TryTinkered(ctx context.Context, t *Tinkered, argv []string) (
 	if len(argv) > 0 {
 		receipt.Tries = []store.Try{{Run: subprocess.CommandLine(argv), Status: anyStatus}}
 	}
-	return triesIn(ctx, b.m, b.level, receipt, base, user, func(r *seal.Room) {
+	return triesIn(ctx, b.m, b.level, receipt, base, user, func(r *sandbox.Room) {
 		r.Visible = slices.DeleteFunc(r.Visible, func(path string) bool {
 			_, err := os.Lstat(path)
 			return path == receipt.Tree || errors.Is(err, os.ErrNotExist)
 		})
-		r.Stands = seal.Stand{In: t.Placed(), For: receipt.Tree}
+		r.Stands = sandbox.Stand{In: t.Placed(), For: receipt.Tree}
 	})
 }
 

@@ -14,7 +14,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -42,15 +42,15 @@ func Tries(ctx context.Context, m *machine.Machine, receipt *store.Receipt) ([]T
 
 // tries runs tries in a directory of the program's own. They share the directory
 // they run in; what they are given and what they print is elsewhere.
-func tries(ctx context.Context, m *machine.Machine, level seal.Level, receipt *store.Receipt, base string, user seal.User) ([]TryResult, error) {
-	return triesIn(ctx, m, level, receipt, base, user, func(*seal.Room) {})
+func tries(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string, user sandbox.User) ([]TryResult, error) {
+	return triesIn(ctx, m, level, receipt, base, user, func(*sandbox.Room) {})
 }
 
 // anyStatus is the status of a command that may end as it likes.
 const anyStatus = -1
 
 // triesIn are tries in a room that is changed first.
-func triesIn(ctx context.Context, m *machine.Machine, level seal.Level, receipt *store.Receipt, base string, user seal.User, change func(*seal.Room)) ([]TryResult, error) {
+func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string, user sandbox.User, change func(*sandbox.Room)) ([]TryResult, error) {
 	if err := safefs.Empty(base); err != nil {
 		return nil, err
 	}

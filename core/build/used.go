@@ -15,9 +15,9 @@ import (
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
-	"fernladder/core/used"
+	"fernladder/core/traces"
 )
 
 // ErrNotWatched is the error for a watch where builds are not sealed.
@@ -26,13 +26,13 @@ var ErrNotWatched = errors.New("only sealed builds can be watched, for the room 
 // Used is what a build has used of the operating system without its recipe saying
 // so. It is kept beside the build's logs, not in the tree: it is about the machine.
 type Used struct {
-	Build   store.Ref  `json:"build"`
-	Watched bool       `json:"watched"` // the build's every file was recorded
-	Bare    bool       `json:"bare"`    // the build saw nothing that is not declared
-	Files   int        `json:"files"`   // of the operating system that it has used, as far as is known
-	Uses    []used.Use `json:"uses"`
-	Others  []string   `json:"others,omitempty"` // packages of which only files were opened that no recipe asks for
-	Record  string     `json:"record,omitempty"` // the file that has every file
+	Build   store.Ref    `json:"build"`
+	Watched bool         `json:"watched"` // the build's every file was recorded
+	Bare    bool         `json:"bare"`    // the build saw nothing that is not declared
+	Files   int          `json:"files"`   // of the operating system that it has used, as far as is known
+	Uses    []traces.Use `json:"uses"`
+	Others  []string     `json:"others,omitempty"` // packages of which only files were opened that no recipe asks for
+	Record  string       `json:"record,omitempty"` // the file that has every file
 }
 
 // The traces of a build: the first two in the box, the last in the work directory.
@@ -64,7 +64,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 		return nil
 	}
 	files, err := a.traced(ctx, libraries)
-	var uses []used.Use
+	var uses []traces.Use
 	var others []string
 	if err == nil {
 		uses, others, err = a.b.system().Beyond(ctx, files, a.declaration())
@@ -95,8 +95,8 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 }
 
 // traced are the files of the operating system that the build has left traces of.
-func (a *attempt) traced(ctx context.Context, libraries []string) (used.Files, error) {
-	files := used.Files{}
+func (a *attempt) traced(ctx context.Context, libraries []string) (traces.Files, error) {
+	files := traces.Files{}
 	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func (a *attempt) traced(ctx context.Context, libraries []string) (used.Files, e
 }
 
 // askNinja lets ninja say what it has written down of dependencies itself.
-func (a *attempt) askNinja(ctx context.Context, files used.Files) error {
+func (a *attempt) askNinja(ctx context.Context, files traces.Files) error {
 	if _, err := os.Lstat(filepath.Join(a.dirs.build, ".ninja_deps")); err != nil {
 		return nil
 	}
@@ -152,8 +152,8 @@ func (a *attempt) askNinja(ctx context.Context, files used.Files) error {
 
 // declaration is what the recipe says that the build needs of the operating
 // system. A copy that stands in for a recipe counts as said.
-func (a *attempt) declaration() used.Declaration {
-	d := used.Declaration{Programs: a.job.Programs()}
+func (a *attempt) declaration() traces.Declaration {
+	d := traces.Declaration{Programs: a.job.Programs()}
 	declare := func(n *recipe.HostNeed) {
 		q := n.Question()
 		d.Questions = append(d.Questions, q)
@@ -180,7 +180,7 @@ func (a *attempt) keepUsed() error {
 	}
 	if a.journal.Used.Watched {
 		a.journal.Used.Record = filepath.Join(a.m.Store.Logs(a.job.Ref), openedFile)
-		record, err := safefs.ReadFile(filepath.Join(a.dirs.work, openedFile), seal.LargestRecord)
+		record, err := safefs.ReadFile(filepath.Join(a.dirs.work, openedFile), sandbox.LargestRecord)
 		if err == nil {
 			err = durable.WriteFile(a.journal.Used.Record, record, 0o644)
 		}
@@ -212,7 +212,7 @@ func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 // Watch builds a job that is installed a second time, in another directory, and
 // records every file that it reads. Nothing else of the second build is kept.
 func (b *Builder) Watch(ctx context.Context, job *Job) error {
-	if b.level != seal.Sealed {
+	if b.level != sandbox.Sealed {
 		return ErrNotWatched
 	}
 	return b.rebuild(ctx, job, (*attempt).keepUsed)

@@ -1,11 +1,11 @@
-// Package cluster hands commands to the batch scheduler that a site has: it queues them,
-// decides on which node each runs and when, and ends them. What knows a scheduler is behind
-// one small interface.
-//
-// It promises that nothing of the environment of who submits a job comes along, that a job
-// never waits for one that has failed, and that every job can be found again by its name,
-// also by who was killed before it learnt the job's number.
 package cluster
+
+// This file is the interface to a site's batch scheduler, which queues commands, decides
+// when and on which node each runs, and ends them.
+//
+// A job inherits nothing of the environment of the process that submits it. A job never
+// waits for one that has failed. Every job can be found again by its name, even by a
+// program that was killed before it learnt the job's number.
 
 import "context"
 

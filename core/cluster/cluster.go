@@ -1,13 +1,12 @@
 // Package cluster builds a ladder on the nodes of a cluster, as jobs of the site's batch
-// scheduler: what is worth it has a job of its own, what is small is put together. All are
-// submitted before any runs, in the order of the ladder. Nodes share the root; they need no
-// way out, for everything was fetched before.
+// scheduler. Long builds have a job of their own, short ones share one. All jobs are
+// submitted, in the order of the ladder, before any of them runs. Nodes share the root and
+// need no network: all sources are fetched before.
 //
-// It promises that a node builds exactly the build that was planned, or nothing: a node that
-// has something else than the machine where it was planned is not used. No node opens the
-// database: what became of a build is in a file, and is taken in by who watches. Jobs whose
-// needs have failed do not wait. Who watches can leave and come back, or be killed: what
-// goes on is found by the next.
+// A node builds exactly the build that was planned, or nothing: a node that differs from
+// the machine that planned is not used. Nodes do not open the history; the outcome of a
+// build is in a file, which the watching program reads. Jobs whose needs have failed do not
+// wait. The watching program can leave and come back or be killed; the next one takes over.
 package cluster
 
 import (

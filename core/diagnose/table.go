@@ -14,8 +14,8 @@ import (
 
 	toml "github.com/pelletier/go-toml/v2"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
+	"fernladder/core/tomlfile"
 )
 
 //go:embed causes.toml
@@ -206,7 +206,7 @@ var inFrames = regexp.MustCompile(`/(?:[\w+-]|\\\.)+(?:/(?:[\w+-]|\\\.)*)+|\b[0-
 // literal is a text as a literal string of TOML, where it can be one.
 func literal(text string) string {
 	if strings.Contains(text, "'") {
-		return keyfile.Quote(text)
+		return tomlfile.Quote(text)
 	}
 	return "'" + text + "'"
 }

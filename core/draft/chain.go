@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"fernladder/core/buildfile"
-	"fernladder/core/listen"
+
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/version"
@@ -116,7 +116,7 @@ func (k *Known) Promise(s *Source, files fs.FS) {
 		k.versions[name] = s.Version.Value
 	}
 	promise := func(kind, what string) {
-		if key := listen.Key(kind, what); k.provides[key] == "" {
+		if key := Key(kind, what); k.provides[key] == "" {
 			k.provides[key] = name
 		}
 	}

@@ -10,9 +10,9 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -346,12 +346,12 @@ func (c *composer) need(w Wants, hints []Hint) {
 		entry.Packages = nil
 		for _, family := range host.Families {
 			if names := host.PackageOf(w.Question.Name, family); names != nil {
-				entry.Packages = append(entry.Packages, keyfile.Pair{Name: family, Values: names})
+				entry.Packages = append(entry.Packages, tomlfile.Pair{Name: family, Values: names})
 			}
 		}
 	}
 	own := ""
-	if i := slices.IndexFunc(entry.Packages, func(p keyfile.Pair) bool { return p.Name == c.family }); i >= 0 {
+	if i := slices.IndexFunc(entry.Packages, func(p tomlfile.Pair) bool { return p.Name == c.family }); i >= 0 {
 		own = entry.Packages[i].Values[0]
 	}
 	entry.Packages = packagesFor(hints, w.Question, own, entry.Packages)
@@ -509,7 +509,7 @@ func list(args []string) string {
 }
 
 // quote writes a text as a TOML string in one line.
-func quote(text string) string { return keyfile.Quote(plainText(text)) }
+func quote(text string) string { return tomlfile.Quote(plainText(text)) }
 
 // plainText makes one line of a text. Texts from sources may hold anything; what
 // does not belong in a line of a recipe is left out.

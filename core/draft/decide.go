@@ -8,7 +8,7 @@ import (
 
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
-	"fernladder/core/listen"
+
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
@@ -369,7 +369,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		if w.Version = versions; why != "" {
 			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)
 		}
-		if l.Kind == "program" && !listen.IsConfig(l.Kind, l.Name()) {
+		if l.Kind == "program" && !IsConfig(l.Kind, l.Name()) {
 			w.Role = recipe.Tool
 		}
 		d.add(w, option)
@@ -419,7 +419,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why string) {
 	of, its := d.e.Known.versions[pkg], ""
 	for _, name := range l.Names {
-		its = cmp.Or(its, d.e.Known.versions[listen.Key(l.Kind, name)])
+		its = cmp.Or(its, d.e.Known.versions[Key(l.Kind, name)])
 	}
 	fits := func(one string) bool {
 		v, err := version.Parse(one)

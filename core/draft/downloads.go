@@ -6,13 +6,12 @@ import (
 	"path"
 	"strings"
 
-	"fernladder/core/listen"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 )
 
 // downloads adds what the build of a source would download.
-func (s *Source) downloads(all []listen.Download) {
+func (s *Source) downloads(all []Download) {
 	for _, d := range all {
 		e := ExtraOf{Name: strings.ToLower(d.Name), URL: d.URL, SHA256: d.SHA256, Into: "extras/" + d.Name}
 		if d.Tag != "" {

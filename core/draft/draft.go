@@ -1,9 +1,8 @@
-// Package draft reads unpacked sources and writes most of a recipe for them.
+// Package draft writes most of a recipe for an unpacked source.
 //
-// It looks at files only and runs nothing of the source. What it finds comes
-// with the file it was found in, and with how sure it is; what it cannot find
-// is left open for a person. It works by the rules of the build systems: it has
-// no list of packages, and knows none.
+// It reads the source's files and, in a listening room, runs its configure step. Each
+// finding comes with the file it is from and how certain it is; what it cannot find is left
+// open for a person. It applies the rules of build systems and has no list of packages.
 package draft
 
 import (

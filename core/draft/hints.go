@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/source"
+	"fernladder/core/tomlfile"
 )
 
 // A Hint is what a file of the source says about building it: a text for people, a packaging, a
@@ -183,21 +183,21 @@ func (h Hint) Lines(family string) (lines []string) {
 
 // packagesFor adds to the known packages for a question those that hints name for other families.
 // own is the known package of this machine's family, or "".
-func packagesFor(hints []Hint, q host.Question, own string, known []keyfile.Pair) []keyfile.Pair {
+func packagesFor(hints []Hint, q host.Question, own string, known []tomlfile.Pair) []tomlfile.Pair {
 	name := q.Name
 	if q.Kind == host.Header {
 		name = strings.TrimSuffix(path.Base(name), path.Ext(name))
 	}
-	var all []keyfile.Pair
+	var all []tomlfile.Pair
 	for _, family := range host.Families {
-		if i := slices.IndexFunc(known, func(p keyfile.Pair) bool { return p.Name == family }); i >= 0 {
+		if i := slices.IndexFunc(known, func(p tomlfile.Pair) bool { return p.Name == family }); i >= 0 {
 			all = append(all, known[i])
 			continue
 		}
 		if p := hinted(hints, family, func(p string) bool {
 			return (stem(p) == stem(name) || own != "" && stem(p) == stem(own)) && (q.Kind == host.Program || family == "arch" || strings.Contains(p, "-dev"))
 		}); p != "" {
-			all = append(all, keyfile.Pair{Name: family, Values: []string{p}})
+			all = append(all, tomlfile.Pair{Name: family, Values: []string{p}})
 		}
 	}
 	return all

@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // Sources that no method drives get the steps that people take.
@@ -79,8 +79,8 @@ func TestHints(t *testing.T) {
 	assert.Equal(t, map[string][]string{"fedora": {"moss-devel", "bison"}, "suse": {"moss-devel", "bison"}}, froms["fern.spec"].Packages)
 	assert.Len(t, hints, 5)
 	moss := host.Question{Kind: host.Header, Name: "moss/moss.h"}
-	want := []keyfile.Pair{{Name: "debian", Values: []string{"libmoss1g-dev"}}, {Name: "fedora", Values: []string{"mine"}}, {Name: "suse", Values: []string{"moss-devel"}}, {Name: "arch", Values: []string{"moss"}}, {Name: "alpine", Values: []string{"moss-dev"}}}
-	assert.Equal(t, want, packagesFor(hints, moss, "", []keyfile.Pair{{Name: "fedora", Values: []string{"mine"}}}))
+	want := []tomlfile.Pair{{Name: "debian", Values: []string{"libmoss1g-dev"}}, {Name: "fedora", Values: []string{"mine"}}, {Name: "suse", Values: []string{"moss-devel"}}, {Name: "arch", Values: []string{"moss"}}, {Name: "alpine", Values: []string{"moss-dev"}}}
+	assert.Equal(t, want, packagesFor(hints, moss, "", []tomlfile.Pair{{Name: "fedora", Values: []string{"mine"}}}))
 	assert.Empty(t, packagesFor(hints, host.Question{Kind: host.Module, Name: "mossy"}, "", nil))
 }
 
@@ -102,7 +102,7 @@ func TestURLsOfLaterReleases(t *testing.T) {
 
 // A newer source is told apart from what a recipe has.
 func TestWhatANewerSourceChanges(t *testing.T) {
-	r := &recipe.Recipe{Name: "mistplan", Options: []*recipe.Option{{Name: "plots", On: []string{"--enable-plots"}}, {Name: "old", Off: []string{"--disable-old"}}, {Name: "moss", Values: []keyfile.Pair{}}},
+	r := &recipe.Recipe{Name: "mistplan", Options: []*recipe.Option{{Name: "plots", On: []string{"--enable-plots"}}, {Name: "old", Off: []string{"--disable-old"}}, {Name: "moss", Values: []tomlfile.Pair{}}},
 		HostNeeds: []*recipe.HostNeed{{Program: "pkg-config"}}}
 	s := Read(sourceOf("configure", generated+"  --enable-plots     x\n  --enable-new          grow anew\n", "configure.ac", "PKG_CHECK_MODULES([L], [leaf])\nPKG_CHECK_MODULES([M], [moss])\n"), "x-1")
 	came, went := s.Changes(r)

@@ -11,8 +11,8 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
-	"fernladder/core/keyfile"
-	"fernladder/core/listen"
+	"fernladder/core/tomlfile"
+
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -60,7 +60,7 @@ func switchables(r *recipe.Recipe) (all []switchable) {
 		case o.Values == nil && o.Default == "off":
 			all = append(all, switchable{r.Name, o.Name, "true"})
 		case o.Accepts("on"):
-			all = append(all, switchable{r.Name, o.Name, keyfile.Quote("on")})
+			all = append(all, switchable{r.Name, o.Name, tomlfile.Quote("on")})
 		}
 	}
 	return all
@@ -68,9 +68,9 @@ func switchables(r *recipe.Recipe) (all []switchable) {
 
 // Version is that of something which a package has: of a module that of its file, otherwise
 // the package's.
-func (k *Known) Version(pkg string, a listen.Asked) string {
+func (k *Known) Version(pkg string, a Asked) string {
 	for _, name := range a.Names {
-		if v := k.versions[listen.Key(a.Kind, name)]; v != "" {
+		if v := k.versions[Key(a.Kind, name)]; v != "" {
 			return v
 		}
 	}
@@ -79,15 +79,15 @@ func (k *Known) Version(pkg string, a listen.Asked) string {
 
 // treeOf is the tree that has a program, or "".
 func (k *Known) treeOf(program string) string {
-	return k.trees[k.provides[listen.Key("program", program)]]
+	return k.trees[k.provides[Key("program", program)]]
 }
 
 // configs are the programs of packages that say how to build with them, with their trees.
-func (k *Known) configs() listen.Answers {
-	all := listen.Answers{}
+func (k *Known) configs() Answers {
+	all := Answers{}
 	for key, pkg := range k.provides {
-		if kind, name, _ := strings.Cut(key, " "); listen.IsConfig(kind, name) && slices.Contains(k.recipes, pkg) && k.trees[pkg] != "" {
-			all[key] = listen.Answer{Tree: k.trees[pkg]}
+		if kind, name, _ := strings.Cut(key, " "); IsConfig(kind, name) && slices.Contains(k.recipes, pkg) && k.trees[pkg] != "" {
+			all[key] = Answer{Tree: k.trees[pkg]}
 		}
 	}
 	return all
@@ -95,7 +95,7 @@ func (k *Known) configs() listen.Answers {
 
 // around are the trees that a configure step with answers finds: those that have something of
 // them, and the libraries that these stand on. Of those with programs alone it finds these.
-func (k *Known) around(answers listen.Answers) (all []build.Neighbour) {
+func (k *Known) around(answers Answers) (all []build.Neighbour) {
 	add := func(tree string, role recipe.Role, direct bool) {
 		if tree != "" && !slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
 			all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
@@ -221,7 +221,7 @@ func (k *Known) add(name string, o recipe.Offers) {
 	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs, "package": o.CMake} {
 		for _, what := range offered {
 			what, version := recipe.SplitModule(what)
-			key := listen.Key(kind, what)
+			key := Key(kind, what)
 			if k.provides[key] = name; version != "" {
 				k.versions[key] = version
 			}

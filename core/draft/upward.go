@@ -5,21 +5,21 @@ import (
 	"slices"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
-	"fernladder/core/listen"
+	"fernladder/core/tomlfile"
+
 	"fernladder/core/recipe"
 )
 
 // Upward finds what a recipe takes from the operating system though another recipe is known to
 // have it, as it happens when that one comes onto the shelf later. What the recipe needs of the
 // other already is left out.
-func (k *Known) Upward(r *recipe.Recipe) (problems keyfile.Problems) {
+func (k *Known) Upward(r *recipe.Recipe) (problems tomlfile.Problems) {
 	for _, n := range r.HostNeeds {
 		if other := k.instead(r, n); other != "" {
-			problems = append(problems, keyfile.Problem{
+			problems = append(problems, tomlfile.Problem{
 				Position: n.Position, Source: "[[host]]",
 				Message: fmt.Sprintf("the operating system's %s is used, and the recipe %s has it", n.Question(), other),
-				Advice:  fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", keyfile.Quote(other), r.Name),
+				Advice:  fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", tomlfile.Quote(other), r.Name),
 			})
 		}
 	}
@@ -32,7 +32,7 @@ func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
 	if q.Kind != host.Module && q.Kind != host.Header && q.Kind != host.Library {
 		return ""
 	}
-	other := k.provides[listen.Key(string(q.Kind), q.Name)]
+	other := k.provides[Key(string(q.Kind), q.Name)]
 	if other == "" || other == r.Name || !slices.Contains(k.recipes, other) || k.onTop(other, r.Name, nil) {
 		return ""
 	}
@@ -49,7 +49,7 @@ func (k *Known) onTop(name, below string, seen []string) bool {
 
 // Raise puts needs on other recipes in the place of those on the operating system that Upward
 // finds, under the same conditions. Comments and layout stay.
-func (k *Known) Raise(r *recipe.Recipe, e *keyfile.Edit) {
+func (k *Known) Raise(r *recipe.Recipe, e *tomlfile.Edit) {
 	for i, n := range slices.Backward(r.HostNeeds) {
 		other := k.instead(r, n)
 		if other == "" {

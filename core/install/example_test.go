@@ -13,13 +13,13 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 )
 
 // A program that builds begins like this: copies of it are the rooms of builds.
 func TestMain(m *testing.M) {
-	if status, started := seal.Main(os.Args, os.Stderr); started {
+	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	os.Exit(m.Run())

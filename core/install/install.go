@@ -1,10 +1,9 @@
-// Package install does what a plan says: it fetches and builds what is not there, and
-// puts what was asked for on the landing. It also does what follows from that: pinning
-// heads of branches, writing the lock file, building a second time to compare, and
-// probing drafts.
+// Package install carries out a plan: it fetches and builds what is missing and puts what
+// was requested on the landing. It also pins heads of branches, writes the lock file,
+// builds a second time to compare, and probes drafts.
 //
-// What is built and what stays was decided when the plan was made. Whatever can have
-// changed since is looked at again under the lock it is changed under.
+// The plan has decided what is built and what stays. Whatever can have changed since is
+// checked again under the lock that protects the change.
 package install
 
 import (

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"fernladder/core/caches"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -38,7 +37,7 @@ func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) 
 		l.Configs, err = updateConfigs(m.Store, after)
 		return err
 	}
-	caches.Wire(ctx, m, &u)
+	RenewCaches(ctx, m, &u)
 	how(&u)
 	l.Result, err = u.Do(ctx, m.Store)
 	return l, err

@@ -9,18 +9,18 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/advice"
 	"fernladder/core/build"
 	"fernladder/core/draft"
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/remedy"
 	"fernladder/core/safefs"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // A Probing is what a probe may do, and who is told.
@@ -83,7 +83,7 @@ func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
 
 // attempt builds the package as its recipe is now.
 func (p *probe) attempt(ctx context.Context) error {
-	m, err := p.m.With(func(c *machine.Config) { c.Level = seal.Sealed })
+	m, err := p.m.With(func(c *machine.Config) { c.Level = sandbox.Sealed })
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (p *probe) failure(err error) *build.Failure {
 
 // A step of a probe is an answer that was given.
 type step struct {
-	answer  *remedy.Answer
+	answer  *advice.Answer
 	to      *build.Failure
 	err     error    // that it came with
 	text    []byte   // of the recipe before
@@ -191,8 +191,8 @@ func (p *probe) goOn(ctx context.Context) error {
 }
 
 // next is the first answer to a failure that was not tried for it yet.
-func (p *probe) next(f *build.Failure) *remedy.Answer {
-	for _, a := range remedy.To(p.recipe, f, remedy.Look(p.m)) {
+func (p *probe) next(f *build.Failure) *advice.Answer {
+	for _, a := range advice.To(p.recipe, f, advice.Look(p.m)) {
 		if key := says(f) + "\n" + a.Text; !p.tried[key] {
 			p.tried[key] = true
 			return a
@@ -219,7 +219,7 @@ func further(before, now *build.Failure) bool {
 }
 
 // give gives an answer, and returns the recipe as it was before.
-func (p *probe) give(a *remedy.Answer, f *build.Failure) (before []byte, err error) {
+func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err error) {
 	if before, err = p.read(); err != nil {
 		return nil, err
 	}
@@ -287,7 +287,7 @@ var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
 // noted there.
 func (p *probe) note(text string) error {
 	return p.recipe.Rewrite(func(old []byte) ([]byte, error) {
-		e, err := keyfile.Parse(p.recipe.File, []byte(earlier.ReplaceAllString(string(old), "")))
+		e, err := tomlfile.Parse(p.recipe.File, []byte(earlier.ReplaceAllString(string(old), "")))
 		if err != nil {
 			return nil, err
 		}
@@ -338,5 +338,5 @@ func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
 	if offers.Empty() {
 		return nil
 	}
-	return r.Change(func(e *keyfile.Edit) { recipe.SetOffers(e, offers) })
+	return r.Change(func(e *tomlfile.Edit) { recipe.SetOffers(e, offers) })
 }

@@ -7,7 +7,7 @@ import (
 	"fernladder/core/inspect"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 )
 
@@ -45,7 +45,7 @@ func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, erro
 	if err != nil {
 		return nil, err
 	}
-	if level != seal.Sealed {
+	if level != sandbox.Sealed {
 		return nil, build.ErrNotWatched
 	}
 	report, err := Run(ctx, m, p)

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"fernladder/core/build"
+	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
 	"fernladder/core/plan"
 	"fernladder/core/store"
 )
@@ -43,7 +43,7 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 	if err != nil {
 		return done, m.Store.Gone(r, err)
 	}
-	p, err := plan.For(ctx, m, plan.Ask{Names: []string{named.Of(r)}, Prefix: was.Prefix, System: true})
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{landing.NameOf(r)}, Prefix: was.Prefix, System: true})
 	if err != nil {
 		return done, err
 	}
@@ -56,7 +56,7 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 		}
 	}
 	if job == nil {
-		return done, &named.NotBuilt{Name: named.Of(r), Root: m.Store.Root}
+		return done, &landing.NotBuilt{Name: landing.NameOf(r), Root: m.Store.Root}
 	}
 	p.Needed[job] = false
 	if _, err := Run(ctx, m, p); err != nil {

@@ -1,18 +1,17 @@
 // Package landing keeps the directory of links that people put on their PATH.
 //
-// Its states are numbered. ROOT/landings/12 holds nothing but links into trees (and
-// what tools of others keep of them, see core/caches), ROOT/landings/12.json says
-// which builds they belong to, and ROOT/landing is a link to the state in use. A new
-// state is made beside the others and brought into use by one rename, so that whoever
-// looks sees the old one or the new one, each whole. States that were in use stay for
-// a while; a state is never changed.
+// Its states are numbered. ROOT/landings/12 holds only links into trees (and the caches
+// that other tools keep of them, see core/install), ROOT/landings/12.json says which builds
+// they belong to, and ROOT/landing is a link to the current state. A new state is made
+// beside the others and takes effect in one rename, so readers see the old state or the new
+// one, each complete. Earlier states stay for a while; a state never changes.
 //
-// What is on the landing can be linked, besides, into a directory that others use too
-// (Shared). A link there leads to the same path on the landing, so what both states
-// have changes by the same one rename; only what comes or goes is linked or unlinked
-// there. ROOT/landings/shared.json says which links and directories of it are ours, and
-// is written before the first is made and after the last is gone: when a program ends
-// half-way, the next change brings the directory to the state that is in use.
+// The landing can also be linked into a directory that others use (Shared). A link there
+// leads to the same path on the landing, so what both states have changes in the same
+// rename; only added and removed names are linked or unlinked there.
+// ROOT/landings/shared.json records which links and directories of it are ours. It is
+// written before the first is made and after the last is removed: after a crash, the next
+// change brings the directory to the current state.
 //
 // The package does not decide what belongs on the landing, and deletes no tree.
 package landing

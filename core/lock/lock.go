@@ -16,9 +16,9 @@ import (
 	"strings"
 
 	"fernladder/core/durable"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -40,7 +40,7 @@ type File struct {
 
 // A Tip is the head of a branch as it was when it was pinned.
 type Tip struct {
-	keyfile.Position
+	tomlfile.Position
 	Name       string
 	Repository string
 	Branch     string // "" for Subversion
@@ -50,7 +50,7 @@ type Tip struct {
 
 // A Build is one package of a ladder.
 type Build struct {
-	keyfile.Position
+	tomlfile.Position
 	Name    string
 	Version version.Version
 	ID      string
@@ -61,31 +61,31 @@ type Build struct {
 	Apart   bool     // a tool of one package, beside another build for the others
 }
 
-func keys(f *File) []keyfile.Key {
+func keys(f *File) []tomlfile.Key {
 	format := 0
-	return []keyfile.Key{
-		keyfile.Number("format", &format, 1, 1, "The version of this format. It is 1.").Must(),
-		keyfile.Text("arch", &f.Arch, "The architecture that the build ids are for."),
-		keyfile.Texts("compilers", &f.Compilers, "The compilers that the build ids are for."),
-		keyfile.Tables("tip", &f.Tips, func(t *Tip) []keyfile.Key {
-			return []keyfile.Key{
-				keyfile.Text("name", &t.Name, "The package.").Must().Check(recipe.CheckName),
-				keyfile.Text("repository", &t.Repository, "The URL of its repository.").Must().Check(recipe.CheckRepository),
-				keyfile.Text("branch", &t.Branch, "The branch."),
-				keyfile.Text("commit", &t.Commit, "The commit or revision.").Must(),
-				keyfile.Parsed("version", "version", &t.Version, version.Parse, "The version that it makes.").Must(),
+	return []tomlfile.Key{
+		tomlfile.Number("format", &format, 1, 1, "The version of this format. It is 1.").Must(),
+		tomlfile.Text("arch", &f.Arch, "The architecture that the build ids are for."),
+		tomlfile.Texts("compilers", &f.Compilers, "The compilers that the build ids are for."),
+		tomlfile.Tables("tip", &f.Tips, func(t *Tip) []tomlfile.Key {
+			return []tomlfile.Key{
+				tomlfile.Text("name", &t.Name, "The package.").Must().Check(recipe.CheckName),
+				tomlfile.Text("repository", &t.Repository, "The URL of its repository.").Must().Check(recipe.CheckRepository),
+				tomlfile.Text("branch", &t.Branch, "The branch."),
+				tomlfile.Text("commit", &t.Commit, "The commit or revision.").Must(),
+				tomlfile.Parsed("version", "version", &t.Version, version.Parse, "The version that it makes.").Must(),
 			}
 		}, "The head of a branch."),
-		keyfile.Tables("build", &f.Builds, func(b *Build) []keyfile.Key {
-			return []keyfile.Key{
-				keyfile.Text("name", &b.Name, "The package.").Must().Check(recipe.CheckName),
-				keyfile.Parsed("version", "version", &b.Version, version.Parse, "Its version.").Must(),
-				keyfile.Text("id", &b.ID, "The build id.").Must(),
-				keyfile.Texts("source", &b.Source, "The digest, commit or revision of each part of its source.").Must(),
-				keyfile.Texts("options", &b.Options, "Options that are not as by default.").Check(mustBeSetting),
-				keyfile.Texts("needs", &b.Needs, "The packages it is built with.").Check(recipe.CheckName),
-				keyfile.Flag("asked", &b.Asked, "True for what a person has asked for."),
-				keyfile.Flag("apart", &b.Apart, "True for a tool of one package, beside another build for the others."),
+		tomlfile.Tables("build", &f.Builds, func(b *Build) []tomlfile.Key {
+			return []tomlfile.Key{
+				tomlfile.Text("name", &b.Name, "The package.").Must().Check(recipe.CheckName),
+				tomlfile.Parsed("version", "version", &b.Version, version.Parse, "Its version.").Must(),
+				tomlfile.Text("id", &b.ID, "The build id.").Must(),
+				tomlfile.Texts("source", &b.Source, "The digest, commit or revision of each part of its source.").Must(),
+				tomlfile.Texts("options", &b.Options, "Options that are not as by default.").Check(mustBeSetting),
+				tomlfile.Texts("needs", &b.Needs, "The packages it is built with.").Check(recipe.CheckName),
+				tomlfile.Flag("asked", &b.Asked, "True for what a person has asked for."),
+				tomlfile.Flag("apart", &b.Apart, "True for a tool of one package, beside another build for the others."),
 			}
 		}, "A package of a ladder."),
 	}
@@ -99,7 +99,7 @@ func mustBeSetting(text string) error {
 }
 
 // Read reads a lock file; one that is not there is empty. Errors are
-// keyfile.Problems.
+// tomlfile.Problems.
 func Read(path, shown string) (*File, error) {
 	f := &File{Path: path, Shown: shown, There: true}
 	data, err := safefs.ReadFile(path, largestFile)
@@ -108,7 +108,7 @@ func Read(path, shown string) (*File, error) {
 		return f, nil
 	}
 	if err != nil {
-		return nil, keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: fmt.Sprintf("this lock file cannot be read: %v", err)}}
+		return nil, tomlfile.Problems{{Position: tomlfile.Position{File: shown}, Message: fmt.Sprintf("this lock file cannot be read: %v", err)}}
 	}
 	if err := f.parse(data); err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ func Read(path, shown string) (*File, error) {
 
 // parse reads what a lock file says.
 func (f *File) parse(data []byte) error {
-	if err := keyfile.Read(f.Shown, data, keys(f)).Err(); err != nil {
+	if err := tomlfile.Read(f.Shown, data, keys(f)).Err(); err != nil {
 		return err
 	}
 	for i, t := range f.Tips {
@@ -134,8 +134,8 @@ func (f *File) parse(data []byte) error {
 	return nil
 }
 
-func twice(at keyfile.Position, source, format, name string) error {
-	return keyfile.Problems{{Position: at, Message: fmt.Sprintf(format, name), Advice: "delete one of them", Source: source}}
+func twice(at tomlfile.Position, source, format, name string) error {
+	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf(format, name), Advice: "delete one of them", Source: source}}
 }
 
 // Pin returns the pin for the tip of a recipe. A pin for another repository or
@@ -247,7 +247,7 @@ func (f *File) text() string {
 	b.WriteString("# What was resolved where the recipes leave it open. Fern Ladder writes this\n# file; keep it with the recipes.\nformat = 1\n")
 	line := func(key, value string) {
 		if value != "" {
-			fmt.Fprintf(&b, "%-10s = %s\n", key, keyfile.Quote(value))
+			fmt.Fprintf(&b, "%-10s = %s\n", key, tomlfile.Quote(value))
 		}
 	}
 	list := func(key string, values []string) {
@@ -256,7 +256,7 @@ func (f *File) text() string {
 		}
 		quoted := make([]string, len(values))
 		for i, v := range values {
-			quoted[i] = keyfile.Quote(v)
+			quoted[i] = tomlfile.Quote(v)
 		}
 		fmt.Fprintf(&b, "%-10s = [%s]\n", key, strings.Join(quoted, ", "))
 	}

@@ -7,7 +7,7 @@ import (
 	"sync"
 
 	"fernladder/core/diagnose"
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // CausesFile is the name of a shelf's own table of causes.
@@ -16,13 +16,13 @@ const CausesFile = "causes.toml"
 type causes struct {
 	once     sync.Once
 	table    *diagnose.Table
-	problems keyfile.Problems
+	problems tomlfile.Problems
 }
 
 // Causes is what is known of the words of tools: by the shelves, where they have a table of
 // causes, and by the program itself. The problems are those of the shelves' tables, which are left
 // out where they have any.
-func (m *Machine) Causes() (*diagnose.Table, keyfile.Problems) {
+func (m *Machine) Causes() (*diagnose.Table, tomlfile.Problems) {
 	c := &m.causes
 	c.once.Do(func() {
 		const largest = 64 << 10
@@ -37,7 +37,7 @@ func (m *Machine) Causes() (*diagnose.Table, keyfile.Problems) {
 				table, err = c.table.With(text)
 			}
 			if err != nil {
-				c.problems = append(c.problems, keyfile.Problem{Position: keyfile.Position{File: file.Path()}, Message: err.Error()})
+				c.problems = append(c.problems, tomlfile.Problem{Position: tomlfile.Position{File: file.Path()}, Message: err.Error()})
 				continue
 			}
 			c.table = table

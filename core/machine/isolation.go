@@ -6,13 +6,13 @@ import (
 	"os"
 	"strings"
 
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 )
 
 // WeakIsolation is the error when the machine cannot keep builds apart as far as
 // the settings, or a person, want it.
 type WeakIsolation struct {
-	Wanted, Best seal.Level
+	Wanted, Best sandbox.Level
 	Why          error // what stands in the way of more
 }
 
@@ -24,7 +24,7 @@ func (e *WeakIsolation) Error() string {
 
 // LessThanAccepted is the error for a level below the least that the settings accept.
 type LessThanAccepted struct {
-	Asked, Least seal.Level
+	Asked, Least sandbox.Level
 	Settings     string // the file
 }
 
@@ -36,7 +36,7 @@ func (e *LessThanAccepted) Error() string {
 // or as was asked, and at least as far as the settings want. It tries that the first
 // time, in the root, which has to be prepared. Where root builds, there have to be
 // users for it to build as.
-func (m *Machine) Isolation(ctx context.Context) (seal.Level, error) {
+func (m *Machine) Isolation(ctx context.Context) (sandbox.Level, error) {
 	m.isolation.lock.Lock()
 	defer m.isolation.lock.Unlock()
 	if m.isolation.level != "" {
@@ -49,10 +49,10 @@ func (m *Machine) Isolation(ctx context.Context) (seal.Level, error) {
 	return level, err
 }
 
-func (m *Machine) tryIsolation(ctx context.Context) (seal.Level, error) {
+func (m *Machine) tryIsolation(ctx context.Context) (sandbox.Level, error) {
 	least, asked := m.Settings.Isolation, m.Level
 	if least == "" {
-		least = seal.Open
+		least = sandbox.Open
 	}
 	if asked != "" && !asked.AtLeast(least) {
 		return "", &LessThanAccepted{asked, least, m.Settings.File}
@@ -67,10 +67,10 @@ func (m *Machine) tryIsolation(ctx context.Context) (seal.Level, error) {
 		return "", err
 	}
 	defer done()
-	if asked == seal.Open {
-		return seal.Open, seal.Try(seal.Open, dir, user)
+	if asked == sandbox.Open {
+		return sandbox.Open, sandbox.Try(sandbox.Open, dir, user)
 	}
-	best, why := seal.Strongest(dir, user)
+	best, why := sandbox.Strongest(dir, user)
 	switch {
 	case asked != "" && !best.AtLeast(asked):
 		return "", &WeakIsolation{asked, best, why}
@@ -78,28 +78,28 @@ func (m *Machine) tryIsolation(ctx context.Context) (seal.Level, error) {
 		return "", &WeakIsolation{least, best, why}
 	case asked != "" && asked != best:
 		// What is kept apart less can need what the best does not, as to come through the root.
-		return asked, seal.Try(asked, dir, user)
+		return asked, sandbox.Try(asked, dir, user)
 	}
 	return best, nil
 }
 
 // Scratch makes a directory of the program's own for work that is no build, and
 // lends a user for it, who may come through the directory, until done is called.
-func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user seal.User, done func(), err error) {
+func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user sandbox.User, done func(), err error) {
 	base, deleted, err := m.Store.Scratch(kind)
 	if err != nil {
-		return "", seal.User{}, nil, m.Store.Wrap(err)
+		return "", sandbox.User{}, nil, m.Store.Wrap(err)
 	}
-	user, giveBack, err := m.Settings.Users.Lend(ctx, seal.User{}, base)
+	user, giveBack, err := m.Settings.Users.Lend(ctx, sandbox.User{}, base)
 	if err != nil {
 		deleted()
-		return "", seal.User{}, nil, err
+		return "", sandbox.User{}, nil, err
 	}
 	done = func() { giveBack(); deleted() }
 	if user.Other() {
 		if err := os.Chown(base, -1, user.GID); err != nil {
 			done()
-			return "", seal.User{}, nil, m.Store.Wrap(err)
+			return "", sandbox.User{}, nil, m.Store.Wrap(err)
 		}
 	}
 	return base, user, done, nil

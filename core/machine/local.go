@@ -9,8 +9,8 @@ import (
 	"strings"
 	"syscall"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 )
 
 // MayRead returns an error where the repository of a release is one of this machine that the
@@ -35,6 +35,6 @@ func (m *Machine) MayRead(r *recipe.Recipe, x *recipe.Release) error {
 	}
 	at := x.Position
 	at.File = r.File
-	return keyfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read as you: the recipe's author is another", u),
+	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read as you: the recipe's author is another", u),
 		Advice: fmt.Sprintf("if that author may have it, local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
 }

@@ -17,12 +17,12 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/bare"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/recipe"
+	"fernladder/core/sandbox"
 	"fernladder/core/schedule"
-	"fernladder/core/seal"
+
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -33,11 +33,11 @@ type Config struct {
 	Settings settings.Settings
 	Place    settings.Place // where the program was started, and as whom
 
-	Jobs    int        // job slots; 0: those of the settings, or as many as there are processors
-	Level   seal.Level // builds are kept apart exactly this far; "": the strongest that there is
-	Command string     // as it was typed, for what is written down of changes
-	Offline bool       // what is not here is not fetched
-	Agent   string     // how the program names itself to servers
+	Jobs    int           // job slots; 0: those of the settings, or as many as there are processors
+	Level   sandbox.Level // builds are kept apart exactly this far; "": the strongest that there is
+	Command string        // as it was typed, for what is written down of changes
+	Offline bool          // what is not here is not fetched
+	Agent   string        // how the program names itself to servers
 
 	Events event.Sink       // nil: nobody is told
 	Now    func() time.Time // nil: the clock
@@ -51,9 +51,9 @@ type Machine struct {
 	Shelves      *recipe.Shelves
 	System       host.Machine
 	Programs     host.Programs
-	Packages     *host.Packages // that the operating system has installed; nil where its package manager is not known
-	HostFiles    host.Files     // the index of the files of all that it could install
-	Bare         *bare.System   // what builds see of it; nil like Packages
+	Packages     *host.Packages  // that the operating system has installed; nil where its package manager is not known
+	HostFiles    host.Files      // the index of the files of all that it could install
+	Bare         *sandbox.System // what builds see of it; nil like Packages
 	Archives     *source.Archives
 	Repositories *source.Repositories
 	Supplies     source.Supplies // that were brought to the root
@@ -112,7 +112,7 @@ func Open(c Config) (*Machine, error) {
 	m.Shelves.Defaults = s.Defaults
 	m.Settings.Users.Common = m.Store.Locks()
 	if m.Packages = m.Programs.Packages(m.System.Family); m.Packages != nil {
-		m.Bare = &bare.System{Programs: m.Programs, Packages: m.Packages, Dir: filepath.Join(s.Root, "bare")}
+		m.Bare = &sandbox.System{Programs: m.Programs, Packages: m.Packages, Dir: filepath.Join(s.Root, "bare")}
 	}
 	const mebi = 1 << 20
 	network := m.network()
@@ -215,5 +215,5 @@ func (m *Machine) TellLandingHeld() {
 // isolation is how far builds are kept apart, once that has been tried.
 type isolation struct {
 	lock  sync.Mutex
-	level seal.Level
+	level sandbox.Level
 }

@@ -7,14 +7,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/machine"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 )
 
-// A program that uses the core and does not call seal.Main does not start copies of
+// A program that uses the core and does not call sandbox.Main does not start copies of
 // itself without end. This test's program is one.
 func TestWhoForgetsTheRoomsIsTold(t *testing.T) {
-	_, err := seal.Room{Level: seal.Open}.Enter("x")
+	_, err := sandbox.Room{Level: sandbox.Open}.Enter("x")
 	assert.Error(t, err)
 }
 

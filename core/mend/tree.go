@@ -16,9 +16,9 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/inspect"
+	"fernladder/core/landing"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // looking is a look at one tree.
@@ -212,7 +212,7 @@ func (l *looking) here(paths ...string) (all []string) {
 			all = append(all, path)
 			continue
 		}
-		with, _ := together.With(l.s, l.receipt) // what is not there any more has no files
+		with, _ := landing.BuiltWith(l.s, l.receipt) // what is not there any more has no files
 		for _, build := range with {
 			all = append(all, filepath.Join(l.s.Tree(build), rest))
 		}

@@ -11,19 +11,19 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // Wherever in a file the path of another build's file stands, and however the file comes,
 // that build is found; and none whose files are not named.
 func TestMentions(t *testing.T) {
 	moss, reed, sage := store.Ref{Name: "moss", Version: "1", ID: "aaaaaaaaaaaa"}, store.Ref{Name: "reed", Version: "2", ID: "bbbbbbbbbbbb"}, store.Ref{Name: "sage", Version: "3", ID: "cccccccccccc"}
-	entry := func(build store.Ref, path string, mode fs.FileMode) together.Entry {
-		return together.Entry{File: store.File{Path: path, Mode: mode}, Build: build}
+	entry := func(build store.Ref, path string, mode fs.FileMode) landing.UnionEntry {
+		return landing.UnionEntry{File: store.File{Path: path, Mode: mode}, Build: build}
 	}
-	union := together.Union{entry(moss, "bin", fs.ModeDir), entry(moss, "bin/moss", 0o755), entry(moss, "lib", fs.ModeDir), entry(moss, "lib/reed", fs.ModeDir), entry(reed, "lib/reed/leaf", 0o644), entry(sage, "share", fs.ModeDir)}
+	union := landing.Union{entry(moss, "bin", fs.ModeDir), entry(moss, "bin/moss", 0o755), entry(moss, "lib", fs.ModeDir), entry(moss, "lib/reed", fs.ModeDir), entry(reed, "lib/reed/leaf", 0o644), entry(sage, "share", fs.ModeDir)}
 	trees := func(text string, r *store.Receipt, prefix string) []store.Ref {
 		p := &packing{m: &machine.Machine{Store: &store.Store{Root: "/R"}}, union: union}
 		r.Prefix = prefix

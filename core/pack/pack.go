@@ -19,11 +19,11 @@ import (
 
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+
 	"fernladder/core/ospackage"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
-	"fernladder/core/together"
+
 	"fernladder/core/version"
 )
 
@@ -108,7 +108,7 @@ type packing struct {
 	unknown   map[string]bool
 	renamed   []landing.Naming
 	libraries func(name string) string // of the operating system
-	union     together.Union           // what builds for a prefix have there
+	union     landing.Union            // what builds for a prefix have there
 }
 
 // A Planned set of packages can be written.
@@ -185,7 +185,7 @@ func (p *packing) apart(ctx context.Context, named []*store.Receipt) (all []Made
 // asked are the builds that are asked for.
 func (p *packing) asked() (all []*store.Receipt, err error) {
 	for _, name := range p.ask.Names {
-		r, err := named.One(p.m.Store, name)
+		r, err := landing.FindBuild(p.m.Store, name)
 		if err != nil {
 			return nil, err
 		}
@@ -200,7 +200,7 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 		if err != nil {
 			return nil, p.m.Store.Gone(ref, err)
 		}
-		with, err := together.With(p.m.Store, r)
+		with, err := landing.BuiltWith(p.m.Store, r)
 		if err != nil {
 			return nil, err
 		}
@@ -211,7 +211,7 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 			}
 		}
 	}
-	p.union, err = together.Of(p.m.Store, builds)
+	p.union, err = landing.UnionOf(p.m.Store, builds)
 	return all, err
 }
 
@@ -363,7 +363,7 @@ func (p *packing) check(all []Made) error {
 				continue
 			}
 			if other, taken := owners[f.Path]; taken && other.Name != o.Name {
-				return &together.Clash{Path: f.Path, First: other.Build, Second: o.Build}
+				return &landing.UnionClash{Path: f.Path, First: other.Build, Second: o.Build}
 			}
 			owners[f.Path] = o
 		}

@@ -14,7 +14,6 @@ import (
 	"fernladder/core/ospackage"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // prefixed makes the package of everything that is for the prefix: what was asked for, and
@@ -39,7 +38,7 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 			}
 		}
 	}
-	files, err := together.Of(p.m.Store, builds)
+	files, err := landing.UnionOf(p.m.Store, builds)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -94,12 +93,12 @@ func (n *requires) add(o *requires) {
 
 // amongOthers leaves out what acts by being there, where the operating system looks, and
 // tells what comes before something of its own.
-func (p *packing) amongOthers(files together.Union) together.Union {
+func (p *packing) amongOthers(files landing.Union) landing.Union {
 	if !ofAll[p.ask.Prefix] {
 		return files
 	}
 	rules := p.rules()
-	var kept together.Union
+	var kept landing.Union
 	left, has := map[string]bool{}, map[string]bool{} // directories that something was left out of, and that something is in
 	for _, e := range files {
 		in := has
@@ -120,11 +119,11 @@ func (p *packing) amongOthers(files together.Union) together.Union {
 			in[dir] = true
 		}
 	}
-	return slices.DeleteFunc(kept, func(e together.Entry) bool { return e.Mode.IsDir() && left[e.Path] && !has[e.Path] })
+	return slices.DeleteFunc(kept, func(e landing.UnionEntry) bool { return e.Mode.IsDir() && left[e.Path] && !has[e.Path] })
 }
 
 // underPrefix adds the files to a package, or to the one that is for building against it.
-func (p *packing) underPrefix(o, devel *ospackage.Package, files together.Union) error {
+func (p *packing) underPrefix(o, devel *ospackage.Package, files landing.Union) error {
 	configs := map[string]store.Config{}
 	trees, receipts := map[string]*safefs.Dir{}, map[store.Ref]*store.Receipt{}
 	for _, r := range p.trees {

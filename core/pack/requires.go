@@ -10,10 +10,10 @@ import (
 	"strings"
 
 	"fernladder/core/inspect"
+	"fernladder/core/landing"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
-	"fernladder/core/together"
 )
 
 // requires is what the files of a tree need that the tree does not have.
@@ -152,7 +152,7 @@ func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool
 }
 
 // inPrefix is what builds have at a path of the prefix that a build is for, or nil.
-func (p *packing) inPrefix(r *store.Receipt, at string) *together.Entry {
+func (p *packing) inPrefix(r *store.Receipt, at string) *landing.UnionEntry {
 	if rest, is := strings.CutPrefix(at, r.At()+"/"); is && r.Prefix != "" {
 		return p.union.Find(path.Clean(rest))
 	}

@@ -1,9 +1,9 @@
-// Package plan makes of what a person asks for, and of what is there, the ladder, the
-// jobs to be built, and what the landing will be.
+// Package plan turns a request and the state of the machine into a ladder, the jobs to
+// build, and the next landing. It also answers what a choice of options would mean.
 //
-// Gather does all the reading and asking, and returns Facts; Make is a function of
-// those alone. Nothing is fetched, built or written: where that would be needed, as
-// for the head of a branch that nobody has pinned, the error says so.
+// Gather does all the reading and returns Facts; Make is a function of those alone. Nothing
+// is fetched, built or written: where that would be needed, as for the head of a branch
+// that is not pinned, the error says so.
 package plan
 
 import (
@@ -13,13 +13,13 @@ import (
 	"sync"
 
 	"fernladder/core/build"
-	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
+	"fernladder/core/tomlfile"
 )
 
 // Ask is what a person asks for.
@@ -62,7 +62,7 @@ func wantedBySettings(s settings.Settings, p presets) (wanted []resolve.Wanted, 
 			return nil, nil, err
 		}
 		wanted = append(wanted, w)
-		set, err := setBySettings(entry, p, keyfile.Position{})
+		set, err := setBySettings(entry, p, tomlfile.Position{})
 		if err != nil {
 			return nil, nil, err
 		}
@@ -73,7 +73,7 @@ func wantedBySettings(s settings.Settings, p presets) (wanted []resolve.Wanted, 
 
 // setBySettings are the options that an entry of what is wanted sets, at a place that is
 // told.
-func setBySettings(entry *settings.Wanted, p presets, at keyfile.Position) (options []resolve.Setting, err error) {
+func setBySettings(entry *settings.Wanted, p presets, at tomlfile.Position) (options []resolve.Setting, err error) {
 	if entry.Preset != "" {
 		if options, err = p.set([]resolve.Wanted{{Name: entry.Name}}, []string{entry.Preset}); err != nil {
 			return nil, err

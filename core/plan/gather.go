@@ -15,7 +15,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
@@ -191,7 +191,7 @@ func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 			wanted = append(wanted, more...)
 			continue
 		}
-		receipt, err := named.One(s, name)
+		receipt, err := landing.FindBuild(s, name)
 		if err != nil {
 			return nil, err
 		}

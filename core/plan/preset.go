@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
+	"fernladder/core/tomlfile"
 )
 
 // presets are the named sets of options that a package can be built with: those of the
@@ -20,7 +20,7 @@ type presets struct {
 
 // find returns the options that a preset sets for a package. For one of the settings that
 // names no package, those are the options that the package has.
-func (p presets) find(name, preset string) ([]keyfile.Pair, bool) {
+func (p presets) find(name, preset string) ([]tomlfile.Pair, bool) {
 	r, err := p.shelves.Find(name)
 	if err != nil {
 		return nil, false // which the resolver tells
@@ -32,7 +32,7 @@ func (p presets) find(name, preset string) ([]keyfile.Pair, bool) {
 		if s.Package != "" {
 			return s.Options, true
 		}
-		its := slices.DeleteFunc(slices.Clone(s.Options), func(o keyfile.Pair) bool { return r.Option(o.Name) == nil })
+		its := slices.DeleteFunc(slices.Clone(s.Options), func(o tomlfile.Pair) bool { return r.Option(o.Name) == nil })
 		return its, len(its) > 0
 	}
 	if s := r.Preset(preset); s != nil {
@@ -108,7 +108,7 @@ func (p presets) unknown(wanted []resolve.Wanted, preset string) error {
 		return badAsk("%s has no presets; [preset.%s] in a recipe or in %s makes one", wanted[0].Name, preset, settings.FileName)
 	}
 	near := ""
-	if name, found := keyfile.Nearest(preset, have); found {
+	if name, found := tomlfile.Nearest(preset, have); found {
 		near = fmt.Sprintf("; did you mean %s?", name)
 	}
 	if len(wanted) == 1 {

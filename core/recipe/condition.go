@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -127,7 +127,7 @@ func (e comparison) holds(f Facts) bool {
 }
 
 // ParseCondition reads a condition about a package with these options. Errors
-// are of type *keyfile.At.
+// are of type *tomlfile.At.
 func ParseCondition(text string, options []*Option) (Condition, error) {
 	p := &conditionParser{options: options}
 	if err := p.scan(text); err != nil {
@@ -194,7 +194,7 @@ func (p *conditionParser) take() token {
 }
 
 func (p *conditionParser) fail(t token, advice, format string, args ...any) error {
-	return &keyfile.At{Offset: t.offset, Advice: advice, Err: fmt.Errorf(format, args...)}
+	return &tomlfile.At{Offset: t.offset, Advice: advice, Err: fmt.Errorf(format, args...)}
 }
 
 // deepest is how far conditions may be nested; no person comes near it.
@@ -320,7 +320,7 @@ func (p *conditionParser) unknown(name token) error {
 		known = append(known, o.Name)
 	}
 	advice := "known here: " + strings.Join(known, ", ")
-	if near, found := keyfile.Nearest(name.text, known); found {
+	if near, found := tomlfile.Nearest(name.text, known); found {
 		advice = fmt.Sprintf("did you mean %q?", near)
 	}
 	return p.fail(name, advice, "%q is neither an option of this recipe nor one of version, arch, host", name.text)

@@ -3,7 +3,7 @@ package recipe
 import (
 	"slices"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // Every package has options by its method, besides its own. What they turn on, nobody
@@ -30,7 +30,7 @@ func (r *Recipe) implied() []*Option {
 	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off", On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
 	debug := &Option{Name: DebugOption, About: "Debug information: none, beside, inside, with the source", Default: DebugNone}
 	for _, value := range []string{DebugNone, DebugBeside, DebugInside, DebugSource} {
-		debug.Values = append(debug.Values, keyfile.Pair{Name: value})
+		debug.Values = append(debug.Values, tomlfile.Pair{Name: value})
 	}
 	switch r.Build.Method {
 	case Configure:
@@ -77,7 +77,7 @@ func (r *Recipe) decides(o *Option) bool {
 		all = slices.Concat(all, other.On, other.Off)
 	}
 	if o.Name == DebugOption {
-		return slices.ContainsFunc(r.Build.Env, func(p keyfile.Pair) bool { return p.Name == "CFLAGS" })
+		return slices.ContainsFunc(r.Build.Env, func(p tomlfile.Pair) bool { return p.Name == "CFLAGS" })
 	}
 	return slices.ContainsFunc(all, func(arg string) bool { return slices.Contains(mine, arg) })
 }

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // wordAmong returns a reader for a key that takes one of a few words.
@@ -20,10 +20,10 @@ func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
 			names[i] = string(w)
 		}
 		advice := "it can be: " + strings.Join(names, ", ")
-		if near, found := keyfile.Nearest(text, names); found {
+		if near, found := tomlfile.Nearest(text, names); found {
 			advice = fmt.Sprintf("did you mean %q?", near)
 		}
-		return "", &keyfile.At{Advice: advice, Err: fmt.Errorf("%s cannot be %q", key, text)}
+		return "", &tomlfile.At{Advice: advice, Err: fmt.Errorf("%s cannot be %q", key, text)}
 	}
 }
 

@@ -9,23 +9,23 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // An Option is a choice made before the build: on or off, one of a few values, or an
 // open one, which takes a number, a text, a list of words or a path.
 type Option struct {
-	keyfile.Position
+	tomlfile.Position
 	Name    string
 	About   string
-	Group   string         // the heading it belongs under, or ""
-	Default string         // "on" or "off", one of the values, or, of an open one, a value or ""
-	On, Off []string       // arguments, for an option that is on or off
-	Values  []keyfile.Pair // arguments for each value, for one that is not
-	Takes   Form           // of an open one, or ""
-	Given   []string       // arguments, for an open one that has a value; $FL_VALUE stands for it
-	Between string         // what stands between the words of a list in its arguments
-	Least   int            // of a number
+	Group   string          // the heading it belongs under, or ""
+	Default string          // "on" or "off", one of the values, or, of an open one, a value or ""
+	On, Off []string        // arguments, for an option that is on or off
+	Values  []tomlfile.Pair // arguments for each value, for one that is not
+	Takes   Form            // of an open one, or ""
+	Given   []string        // arguments, for an open one that has a value; $FL_VALUE stands for it
+	Between string          // what stands between the words of a list in its arguments
+	Least   int             // of a number
 	Most    int
 	Matches *regexp.Regexp // what a text, or each word of a list, must match as a whole; nil: anything
 	When    Condition      // the releases and machines that have it
@@ -212,11 +212,11 @@ func (o *Option) TOML(value string) string {
 		if value != "" {
 			words = strings.Split(value, ",")
 		}
-		return keyfile.QuoteList(words)
+		return tomlfile.QuoteList(words)
 	case o.Takes == "" && o.Values == nil:
 		return strconv.FormatBool(value == "on")
 	}
-	return keyfile.Quote(value)
+	return tomlfile.Quote(value)
 }
 
 // In tells whether a release, on a machine, has the option. Of the facts, the options are
@@ -252,10 +252,10 @@ func (r *Recipe) OptionsOf(f Facts) []*Option {
 
 // A Preset is a named set of options.
 type Preset struct {
-	keyfile.Position
+	tomlfile.Position
 	Name    string
 	About   string
-	Options []keyfile.Pair
+	Options []tomlfile.Pair
 }
 
 // Preset returns the preset of that name, or nil.
@@ -312,7 +312,7 @@ func (r *Recipe) optionContradictions(report reporter) {
 }
 
 // checkSet finds options that the recipe does not have, and values that they cannot have.
-func (r *Recipe) checkSet(set []keyfile.Pair, report reporter) {
+func (r *Recipe) checkSet(set []tomlfile.Pair, report reporter) {
 	for _, s := range set {
 		o := r.Option(s.Name)
 		if o == nil && slices.ContainsFunc(r.implied(), func(o *Option) bool { return o.Name == s.Name }) {
@@ -324,7 +324,7 @@ func (r *Recipe) checkSet(set []keyfile.Pair, report reporter) {
 				names = append(names, o.Name)
 			}
 			advice := "it has: " + strings.Join(names, ", ")
-			if near, found := keyfile.Nearest(s.Name, names); found {
+			if near, found := tomlfile.Nearest(s.Name, names); found {
 				advice = fmt.Sprintf("did you mean %q?", near)
 			}
 			report(s.Position, advice, "there is no option %s", s.Name)

@@ -9,19 +9,19 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/safefs"
+	"fernladder/core/tomlfile"
 )
 
 // Read reads the recipe in the folder dir; shown is what the folder is called
-// in messages. Errors are keyfile.Problems, with every mistake of the file.
+// in messages. Errors are tomlfile.Problems, with every mistake of the file.
 func Read(dir, shown string) (*Recipe, error) {
 	r := &Recipe{File: filepath.Join(shown, FileName), Dir: dir}
 	data, err := r.OnShelf(FileName).ReadFile(Largest)
 	if err != nil {
-		return nil, keyfile.Problems{{Position: keyfile.Position{File: r.File}, Message: reason(err)}}
+		return nil, tomlfile.Problems{{Position: tomlfile.Position{File: r.File}, Message: reason(err)}}
 	}
-	problems := keyfile.Read(r.File, data, Keys(r))
+	problems := tomlfile.Read(r.File, data, Keys(r))
 	problems = append(problems, r.contradictions()...)
 	if len(problems) > 0 {
 		problems.Sort()
@@ -40,14 +40,14 @@ func reason(err error) string {
 }
 
 // contradictions finds what is wrong between keys that are each right.
-func (r *Recipe) contradictions() keyfile.Problems {
-	var problems keyfile.Problems
-	report := func(at keyfile.Position, advice, format string, args ...any) {
+func (r *Recipe) contradictions() tomlfile.Problems {
+	var problems tomlfile.Problems
+	report := func(at tomlfile.Position, advice, format string, args ...any) {
 		at.File = r.File
-		problems = append(problems, keyfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
+		problems = append(problems, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
 	if folder := filepath.Base(r.Dir); CheckName(r.Name) == nil && r.Name != folder {
-		report(keyfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
+		report(tomlfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
 	}
 	r.sourceContradictions(report)
 	r.optionContradictions(report)
@@ -100,16 +100,16 @@ func (r *Recipe) contradictions() keyfile.Problems {
 		}
 	}
 	if !r.Build.Bare && strings.TrimSpace(r.Build.BareWhy) == "" {
-		report(keyfile.Position{}, "add bare_why = \"…\" to [build]", "a build that sees all of the operating system needs a reason")
+		report(tomlfile.Position{}, "add bare_why = \"…\" to [build]", "a build that sees all of the operating system needs a reason")
 	}
 	if r.Build.Method == Script && r.Step("place") == "" {
-		report(keyfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
+		report(tomlfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
 	}
 	return problems
 }
 
 // reporter takes a mistake, the place of the table it is in, and advice.
-type reporter func(at keyfile.Position, advice, format string, args ...any)
+type reporter func(at tomlfile.Position, advice, format string, args ...any)
 
 // sourceContradictions finds what is wrong about where the source comes from.
 func (r *Recipe) sourceContradictions(report reporter) {
@@ -215,7 +215,7 @@ func (r *Recipe) line(number int) string {
 	if err != nil || number < 1 || number > len(lines) {
 		return ""
 	}
-	return keyfile.WithoutUsers(strings.TrimRight(lines[number-1], "\r"))
+	return tomlfile.WithoutUsers(strings.TrimRight(lines[number-1], "\r"))
 }
 
 // checkBeside tells whether a file is beside the recipe and stays there.

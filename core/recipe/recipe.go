@@ -9,7 +9,7 @@ package recipe
 import (
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -42,7 +42,7 @@ type Recipe struct {
 	Build     Build
 	Steps     []Step
 	Tries     []*Try
-	Env       []keyfile.Pair // what users of the package get in their environment
+	Env       []tomlfile.Pair // what users of the package get in their environment
 	Launchers []*Launcher
 	Configs   []*Config
 	Writable  []*Config // directories that its programs write in
@@ -66,13 +66,13 @@ const (
 
 // A Need is another recipe that this one depends on.
 type Need struct {
-	keyfile.Position
+	tomlfile.Position
 	Recipe  string   // or
 	Either  []string // the first that can be had
 	Range   version.Range
 	Role    Role
 	When    Condition
-	Options []keyfile.Pair // how it must have been built
+	Options []tomlfile.Pair // how it must have been built
 }
 
 // Names returns the recipes that can fill the need, the preferred one first.
@@ -109,7 +109,7 @@ type Build struct {
 	InTree   bool
 	Bare     bool   // a sealed build sees only what is declared of the operating system
 	BareWhy  string // why not
-	Env      []keyfile.Pair
+	Env      []tomlfile.Pair
 }
 
 // OpenStep is the text of a step that nobody has written yet.
@@ -161,7 +161,7 @@ func (r *Recipe) Step(name string) string {
 
 // A Try is a command that shows whether the installed package works.
 type Try struct {
-	keyfile.Position
+	tomlfile.Position
 	Run    string
 	Expect string // a regular expression that the output must match, or ""
 	When   Condition

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -135,7 +135,7 @@ func TestMistakes(t *testing.T) {
 		text := strings.Replace(whole, c.old, c.new, 1)
 		require.NotEqual(t, whole, text, c.old)
 		_, err := shelf(t, map[string]string{"mistplan": text}).Find("mistplan")
-		var problems keyfile.Problems
+		var problems tomlfile.Problems
 		require.ErrorAs(t, err, &problems, c.new)
 		message, advice, _ := strings.Cut(c.want, "|")
 		found := false
@@ -228,7 +228,7 @@ func FuzzCondition(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		c, err := ParseCondition(text, options)
 		if err != nil {
-			var at *keyfile.At
+			var at *tomlfile.At
 			if !errors.As(err, &at) || at.Offset < 0 || at.Offset > len(text) {
 				t.Fatalf("%q: %v", text, err)
 			}
@@ -243,7 +243,7 @@ func TestConditionsThatCannotMatter(t *testing.T) {
 	two, _ := version.Parse("2.0")
 	r := &Recipe{
 		Releases: []*Release{{Version: one}, {Version: two}},
-		Options:  []*Option{{Name: "plots", Default: "on"}, {Name: "storage", Default: "loam", Values: []keyfile.Pair{{Name: "loam"}, {Name: "flat"}}}},
+		Options:  []*Option{{Name: "plots", Default: "on"}, {Name: "storage", Default: "loam", Values: []tomlfile.Pair{{Name: "loam"}, {Name: "flat"}}}},
 	}
 	for text, want := range map[string]string{
 		"plots": "can be", "plots and not plots": "never", "plots or not plots": "always", "version >= 1": "always", "version > 2": "never",

@@ -9,13 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/safefs"
+	"fernladder/core/tomlfile"
 )
 
 // A Shelf is a folder of recipes, one folder per package.
 type Shelf struct {
-	keyfile.Position
+	tomlfile.Position
 	Dir   string // absolute
 	Shown string // what it is called in messages
 
@@ -64,7 +64,7 @@ func (e *NotFound) Error() string {
 }
 
 // Find returns the recipe of that name. Its error is a *NotFound, or the
-// keyfile.Problems of the file.
+// tomlfile.Problems of the file.
 func (s *Shelves) Find(name string) (*Recipe, error) {
 	if got, known := s.read[name]; known {
 		return got.recipe, got.err
@@ -93,7 +93,7 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 		}
 	}
 	if names, err := s.Names(); err == nil {
-		notFound.Near, _ = keyfile.Nearest(name, names)
+		notFound.Near, _ = tomlfile.Nearest(name, names)
 	}
 	return nil, notFound
 }
@@ -138,10 +138,10 @@ func (s Shelf) Names() ([]string, error) {
 
 func (s Shelf) unreadable(err error) error {
 	if s.Git != "" {
-		return keyfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
+		return tomlfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
 			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: BringShelf}}
 	}
-	return keyfile.Problems{{Position: keyfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
+	return tomlfile.Problems{{Position: tomlfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
 		Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
 }
 
@@ -200,14 +200,14 @@ func hasRecipe(shelf, name string) bool {
 }
 
 // UnknownNeeds finds needs of a recipe on recipes that no shelf has.
-func (s *Shelves) UnknownNeeds(r *Recipe) keyfile.Problems {
-	var problems keyfile.Problems
+func (s *Shelves) UnknownNeeds(r *Recipe) tomlfile.Problems {
+	var problems tomlfile.Problems
 	for _, need := range r.Needs {
 		for _, name := range need.Names() {
 			_, err := s.Find(name)
 			var missing *NotFound
 			if errors.As(err, &missing) {
-				problems = append(problems, keyfile.Problem{Position: need.Position, Message: missing.Error(), Source: "[[need]]"})
+				problems = append(problems, tomlfile.Problem{Position: need.Position, Message: missing.Error(), Source: "[[need]]"})
 			}
 		}
 	}

@@ -3,7 +3,7 @@ package recipe
 import (
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -22,15 +22,15 @@ const (
 // A Release is one version of the package and where its source is: in an
 // archive, or in a repository at a commit or revision.
 type Release struct {
-	keyfile.Position
+	tomlfile.Position
 	Version   version.Version // of a tip: zero, until it is pinned
 	Track     Track
-	Archive   []string       // empty: as the recipe says for all releases
-	Signature []string       // the same
-	Digest    Digest         // of the archive
-	Size      int            // of the archive in bytes; 0 where the recipe does not say
-	Patches   []string       // file names beside the recipe, applied in order
-	Defaults  []keyfile.Pair // of options, where they are others than in other releases
+	Archive   []string        // empty: as the recipe says for all releases
+	Signature []string        // the same
+	Digest    Digest          // of the archive
+	Size      int             // of the archive in bytes; 0 where the recipe does not say
+	Patches   []string        // file names beside the recipe, applied in order
+	Defaults  []tomlfile.Pair // of options, where they are others than in other releases
 
 	Git, Branch, Tag, Commit string
 	Svn, Revision            string
@@ -111,7 +111,7 @@ func (d Digest) String() string { return d.Algorithm + ":" + d.Hex }
 
 // An Extra is a second archive, unpacked inside the source.
 type Extra struct {
-	keyfile.Position
+	tomlfile.Position
 	Name      string
 	Archive   []string
 	Gather    string // shell text that gathers it, instead of an archive
@@ -124,7 +124,7 @@ type Extra struct {
 
 // A Supply is a file that cannot be downloaded: the administrator brings it.
 type Supply struct {
-	keyfile.Position
+	tomlfile.Position
 	File   string // what the build finds it as, below $FL_SUPPLY
 	Digest Digest
 	About  string

@@ -8,74 +8,74 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
-func (r *Recipe) archiveKey(into *[]string, about string) keyfile.Key {
-	return keyfile.OneOrMore("archive", into, about).
+func (r *Recipe) archiveKey(into *[]string, about string) tomlfile.Key {
+	return tomlfile.OneOrMore("archive", into, about).
 		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
 }
 
-func (r *Recipe) signatureKey(into *[]string, about string) keyfile.Key {
-	return keyfile.OneOrMore("signature", into, about).
+func (r *Recipe) signatureKey(into *[]string, about string) tomlfile.Key {
+	return tomlfile.OneOrMore("signature", into, about).
 		Check(CheckURL).Check(knownVariables(variablePattern, r.sourceVariables))
 }
 
-func digestKeys(into *Digest, what string) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Parsed("sha256", "64 hexadecimal digits", into, digest("sha256", 64), "The SHA-256 of the "+what+". This or sha512 has to be stated."),
-		keyfile.Parsed("sha512", "128 hexadecimal digits", into, digest("sha512", 128), "The SHA-512 of the "+what+"."),
+func digestKeys(into *Digest, what string) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Parsed("sha256", "64 hexadecimal digits", into, digest("sha256", 64), "The SHA-256 of the "+what+". This or sha512 has to be stated."),
+		tomlfile.Parsed("sha512", "128 hexadecimal digits", into, digest("sha512", 128), "The SHA-512 of the "+what+"."),
 	}
 }
 
-func sizeKey(into *int) keyfile.Key {
-	return keyfile.Number("size", into, 1, 1<<50, "The size of the archive in bytes, for plans to say how much there is to fetch. It verifies nothing.")
+func sizeKey(into *int) tomlfile.Key {
+	return tomlfile.Number("size", into, 1, 1<<50, "The size of the archive in bytes, for plans to say how much there is to fetch. It verifies nothing.")
 }
 
-func (r *Recipe) releaseKeys(x *Release) []keyfile.Key {
+func (r *Recipe) releaseKeys(x *Release) []tomlfile.Key {
 	x.Track = Stable
-	keys := []keyfile.Key{
-		keyfile.Parsed("version", "version", &x.Version, func(text string) (version.Version, error) {
+	keys := []tomlfile.Key{
+		tomlfile.Parsed("version", "version", &x.Version, func(text string) (version.Version, error) {
 			x.stated = true
 			return version.Parse(text)
 		}, "The version, in quotes. A release on the track tip has none: its version is that of the latest tag and the number of commits since."),
-		keyfile.Parsed("track", "stable, preview or tip", &x.Track, wordAmong("track", Stable, Preview, Tip), "How settled it is: stable, if nothing is said, preview or tip. Previews are only built when they are asked for by their exact version, the head of a branch as NAME:tip."),
+		tomlfile.Parsed("track", "stable, preview or tip", &x.Track, wordAmong("track", Stable, Preview, Tip), "How settled it is: stable, if nothing is said, preview or tip. Previews are only built when they are asked for by their exact version, the head of a branch as NAME:tip."),
 		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),
 		r.signatureKey(&x.Signature, "The URLs of its signature, where they are not those of [source]."),
 	}
 	keys = append(append(keys, digestKeys(&x.Digest, "archive")...), sizeKey(&x.Size),
-		keyfile.Choices("defaults", &x.Defaults, "What options are by default in this release, where that is not what they are in others."))
-	repository := func(key string, into *string, about string) keyfile.Key {
-		return keyfile.Text(key, into, about).Check(CheckRepository).Check(knownVariables(variablePattern, r.sourceVariables))
+		tomlfile.Choices("defaults", &x.Defaults, "What options are by default in this release, where that is not what they are in others."))
+	repository := func(key string, into *string, about string) tomlfile.Key {
+		return tomlfile.Text(key, into, about).Check(CheckRepository).Check(knownVariables(variablePattern, r.sourceVariables))
 	}
 	return append(keys,
-		keyfile.Texts("patches", &x.Patches, "Patches beside the recipe, applied in order with the leading directory of their file names left out.").Check(r.checkBeside),
+		tomlfile.Texts("patches", &x.Patches, "Patches beside the recipe, applied in order with the leading directory of their file names left out.").Check(r.checkBeside),
 		repository("git", &x.Git, "The URL of a git repository with the source, instead of an archive. Submodules are taken along."),
-		keyfile.Parsed("branch", "text", &x.Branch, refName, "The branch whose head is built, for the track tip. The lock file pins its commit."),
-		keyfile.Parsed("tag", "text", &x.Tag, refName, "The tag by which the commit is fetched. It must name the commit; where the recipe has keys, it must be signed by one of them."),
-		keyfile.Parsed("commit", "40 or 64 hexadecimal digits", &x.Commit, CommitID, "The commit that is built, for tracks other than tip. It stands for the digest of all files."),
+		tomlfile.Parsed("branch", "text", &x.Branch, refName, "The branch whose head is built, for the track tip. The lock file pins its commit."),
+		tomlfile.Parsed("tag", "text", &x.Tag, refName, "The tag by which the commit is fetched. It must name the commit; where the recipe has keys, it must be signed by one of them."),
+		tomlfile.Parsed("commit", "40 or 64 hexadecimal digits", &x.Commit, CommitID, "The commit that is built, for tracks other than tip. It stands for the digest of all files."),
 		repository("svn", &x.Svn, "The URL of a directory of a Subversion repository with the source, instead of an archive."),
-		keyfile.Parsed("revision", "number in quotes", &x.Revision, revisionNumber, "The revision that is built, for tracks other than tip."),
+		tomlfile.Parsed("revision", "number in quotes", &x.Revision, revisionNumber, "The revision that is built, for tracks other than tip."),
 	)
 }
 
-func (r *Recipe) extraKeys(e *Extra) []keyfile.Key {
-	keys := []keyfile.Key{
-		keyfile.Text("name", &e.Name, "What it is called in messages.").Must().Check(CheckName),
+func (r *Recipe) extraKeys(e *Extra) []tomlfile.Key {
+	keys := []tomlfile.Key{
+		tomlfile.Text("name", &e.Name, "What it is called in messages.").Must().Check(CheckName),
 		r.archiveKey(&e.Archive, "The URLs of the archive, tried in order."),
-		keyfile.Text("gather", &e.Gather, "Instead of archive: shell text that fills the directory into, with the network. It runs in the unpacked source, in a sealed room, and only if trusted_network in the settings names the package. The digest is that of a tar of the directory; the first build prints it. Later builds unpack that tar and need no network.").Check(knownVariables(shellVariablePattern, r.buildVariables)),
+		tomlfile.Text("gather", &e.Gather, "Instead of archive: shell text that fills the directory into, with the network. It runs in the unpacked source, in a sealed room, and only if trusted_network in the settings names the package. The digest is that of a tar of the directory; the first build prints it. Later builds unpack that tar and need no network.").Check(knownVariables(shellVariablePattern, r.buildVariables)),
 		r.signatureKey(&e.Signature, "The URLs of its signature, by one of the keys of [source]."),
 	}
 	return append(append(keys, digestKeys(&e.Digest, "archive")...), sizeKey(&e.Size),
-		keyfile.Text("into", &e.Into, "The directory of the source that it is unpacked into. It may be there already.").Must().Check(checkInside),
+		tomlfile.Text("into", &e.Into, "The directory of the source that it is unpacked into. It may be there already.").Must().Check(checkInside),
 		r.whenKey(&e.When, "The condition under which it is used."))
 }
 
-func (r *Recipe) supplyKeys(s *Supply) []keyfile.Key {
-	keys := []keyfile.Key{
-		keyfile.Text("file", &s.File, "The name by which the build finds it.").Must().Check(checkPlainName),
-		keyfile.Text("about", &s.About, "What it is and where it comes from, for the person who has to bring it.").Must(),
+func (r *Recipe) supplyKeys(s *Supply) []tomlfile.Key {
+	keys := []tomlfile.Key{
+		tomlfile.Text("file", &s.File, "The name by which the build finds it.").Must().Check(checkPlainName),
+		tomlfile.Text("about", &s.About, "What it is and where it comes from, for the person who has to bring it.").Must(),
 	}
 	return append(append(keys, digestKeys(&s.Digest, "file")...), r.whenKey(&s.When, "The condition under which it is needed."))
 }
@@ -99,7 +99,7 @@ func refName(text string) (string, error) {
 // CommitID reads the whole id of a commit.
 func CommitID(text string) (string, error) {
 	if (len(text) != 40 && len(text) != 64) || strings.Trim(text, "0123456789abcdefABCDEF") != "" {
-		return "", &keyfile.At{Advice: "git rev-parse prints it whole", Err: fmt.Errorf("a commit has 40 or 64 hexadecimal digits; this is %s", strconv.Quote(text))}
+		return "", &tomlfile.At{Advice: "git rev-parse prints it whole", Err: fmt.Errorf("a commit has 40 or 64 hexadecimal digits; this is %s", strconv.Quote(text))}
 	}
 	return strings.ToLower(text), nil
 }
@@ -127,7 +127,7 @@ func noSecrets(text string) error {
 	if !named || strings.HasSuffix(scheme, "ssh") && !strings.Contains(user, ":") {
 		return nil // by ssh, the name before the host is the site's own
 	}
-	return &keyfile.At{Offset: len(scheme) + len("://"), Advice: "put it into the file that credentials in the settings names", Err: errors.New("a URL must not say who asks for it, or their password")}
+	return &tomlfile.At{Offset: len(scheme) + len("://"), Advice: "put it into the file that credentials in the settings names", Err: errors.New("a URL must not say who asks for it, or their password")}
 }
 
 // CheckRepository tells whether url can be that of a repository.

@@ -7,20 +7,20 @@ import (
 	"strings"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/pattern"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
 // A HostNeed is something that the operating system must have.
 type HostNeed struct {
-	keyfile.Position
+	tomlfile.Position
 	Program, Header, Library, Module, Python, Perl, File string // one of them
 
 	Either   []*HostNeed // alternatives, instead
 	Range    version.Range
-	Packages []keyfile.Pair // family of operating systems to its packages
-	Runtime  bool           // it is needed when the package runs, too
+	Packages []tomlfile.Pair // family of operating systems to its packages
+	Runtime  bool            // it is needed when the package runs, too
 	When     Condition
 }
 
@@ -61,7 +61,7 @@ func (n *HostNeed) PackagesOf(family string) []string {
 
 // A Launcher is an entry in the menus of desktops.
 type Launcher struct {
-	keyfile.Position
+	tomlfile.Position
 	Name       string
 	About      string
 	Run        string
@@ -74,7 +74,7 @@ type Launcher struct {
 // A Config is a file that the administrator edits, and that must survive
 // upgrades.
 type Config struct {
-	keyfile.Position
+	tomlfile.Position
 	File    string // in the tree, with slashes
 	Sample  string // the same
 	Mode    string // permissions in octal digits; "": those of the sample
@@ -87,7 +87,7 @@ type Config struct {
 // A Beside is a name that a file has on the landing besides its own, so that it is
 // reachable when another build of the package has the plain names.
 type Beside struct {
-	keyfile.Position
+	tomlfile.Position
 	File string // in the tree, with slashes
 	As   string // below the landing; with variables
 	When Condition
@@ -121,7 +121,7 @@ func PresetName(as, preset string) (string, bool) {
 // An Owner is a file of the tree that belongs to somebody else than who owns the root, or
 // has other permissions, as installers of system programs make them.
 type Owner struct {
-	keyfile.Position
+	tomlfile.Position
 	File  string // in the tree, with slashes
 	Owner string // of the machine; "": as it is
 	Group string
@@ -143,14 +143,14 @@ func FileMode(digits string) (fs.FileMode, error) {
 
 // A User is a system user that a package runs as.
 type User struct {
-	keyfile.Position
+	tomlfile.Position
 	Name, About, Home string
 	When              Condition
 }
 
 // A Folder is a directory outside of the tree that a package keeps something in.
 type Folder struct {
-	keyfile.Position
+	tomlfile.Position
 	Path               string
 	Owner, Group, Mode string // "": root, root and 0755
 	When               Condition

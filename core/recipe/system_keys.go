@@ -9,72 +9,72 @@ import (
 	"strings"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
-func (r *Recipe) hostKeys(n *HostNeed) []keyfile.Key {
-	return append(hostThing(n), keyfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
-		keyfile.Tables("either", &n.Either, hostThing, "Alternatives, each a table like this one. The build uses the first that is there; those that --prefer or prefer in the settings names come first."),
+func (r *Recipe) hostKeys(n *HostNeed) []tomlfile.Key {
+	return append(hostThing(n), tomlfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
+		tomlfile.Tables("either", &n.Either, hostThing, "Alternatives, each a table like this one. The build uses the first that is there; those that --prefer or prefer in the settings names come first."),
 		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 
 // hostThing are the keys that say what the operating system must have.
-func hostThing(n *HostNeed) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(CheckSystemName),
-		keyfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(CheckSystemName),
-		keyfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(CheckSystemName),
-		keyfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(CheckSystemName),
-		keyfile.Text("python", &n.Python, "A module that python3 can import.").Check(checkScriptModule(pythonPattern)),
-		keyfile.Text("perl", &n.Perl, "A module of Perl, such as Leaf::Parser.").Check(checkScriptModule(perlPattern)),
-		keyfile.Text("file", &n.File, "A file, by its absolute path. For what nothing else finds, such as the macros of autoconf.").Check(checkAbsolute),
-		keyfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
-		keyfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
+func hostThing(n *HostNeed) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(CheckSystemName),
+		tomlfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(CheckSystemName),
+		tomlfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(CheckSystemName),
+		tomlfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(CheckSystemName),
+		tomlfile.Text("python", &n.Python, "A module that python3 can import.").Check(checkScriptModule(pythonPattern)),
+		tomlfile.Text("perl", &n.Perl, "A module of Perl, such as Leaf::Parser.").Check(checkScriptModule(perlPattern)),
+		tomlfile.Text("file", &n.File, "A file, by its absolute path. For what nothing else finds, such as the macros of autoconf.").Check(checkAbsolute),
+		tomlfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
+		tomlfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
 	}
 }
 
-func (r *Recipe) launcherKeys(l *Launcher) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("name", &l.Name, "What the menu shows.").Must().Check(CheckOneLine),
-		keyfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(CheckOneLine),
-		keyfile.Text("run", &l.Run, "What it starts: a program of the package, and its arguments.").Must().Check(checkRun),
-		keyfile.Text("icon", &l.Icon, "A picture in the tree.").Check(checkInside),
-		keyfile.Texts("categories", &l.Categories, "The menus it belongs in, by the names of the Desktop Menu Specification.").Check(checkCategory),
-		keyfile.Flag("terminal", &l.Terminal, "True for a program that has to be started in a terminal."),
+func (r *Recipe) launcherKeys(l *Launcher) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("name", &l.Name, "What the menu shows.").Must().Check(CheckOneLine),
+		tomlfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(CheckOneLine),
+		tomlfile.Text("run", &l.Run, "What it starts: a program of the package, and its arguments.").Must().Check(checkRun),
+		tomlfile.Text("icon", &l.Icon, "A picture in the tree.").Check(checkInside),
+		tomlfile.Texts("categories", &l.Categories, "The menus it belongs in, by the names of the Desktop Menu Specification.").Check(checkCategory),
+		tomlfile.Flag("terminal", &l.Terminal, "True for a program that has to be started in a terminal."),
 		r.whenKey(&l.When, "The condition under which there is an entry."),
 	}
 }
 
-func (r *Recipe) configKeys(c *Config) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside).Check(checkConfig),
-		keyfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
-		keyfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits. Those of the sample, if nothing is said. What the administrator changes later stays.").Check(checkMode),
-		keyfile.Flag("private", &c.Private, "True for a file that secrets go into: when it is made, nobody can read it but its owner and, where a group is named, that group."),
-		keyfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
-		keyfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+func (r *Recipe) configKeys(c *Config) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside).Check(checkConfig),
+		tomlfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
+		tomlfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits. Those of the sample, if nothing is said. What the administrator changes later stays.").Check(checkMode),
+		tomlfile.Flag("private", &c.Private, "True for a file that secrets go into: when it is made, nobody can read it but its owner and, where a group is named, that group."),
+		tomlfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		tomlfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
 		r.whenKey(&c.When, "The condition under which the package reads it."),
 	}
 }
 
-func (r *Recipe) writableKeys(c *Config) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("directory", &c.File, "Its path below $FL_PREFIX. The files that the build places in it are its initial contents.").Must().Check(checkInside).Check(checkConfig),
-		keyfile.Text("mode", &c.Mode, "Its permissions when it is created, in three or four octal digits. Default: 0755. Later changes by the administrator stay.").Check(checkMode),
-		keyfile.Text("owner", &c.Owner, "Its owner when it is created by root.").Check(checkAccount),
-		keyfile.Text("group", &c.Group, "Its group when it is created by root.").Check(checkAccount),
+func (r *Recipe) writableKeys(c *Config) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("directory", &c.File, "Its path below $FL_PREFIX. The files that the build places in it are its initial contents.").Must().Check(checkInside).Check(checkConfig),
+		tomlfile.Text("mode", &c.Mode, "Its permissions when it is created, in three or four octal digits. Default: 0755. Later changes by the administrator stay.").Check(checkMode),
+		tomlfile.Text("owner", &c.Owner, "Its owner when it is created by root.").Check(checkAccount),
+		tomlfile.Text("group", &c.Group, "Its group when it is created by root.").Check(checkAccount),
 		r.whenKey(&c.When, "The condition under which the package writes there."),
 	}
 }
 
-func (r *Recipe) besideKeys(b *Beside) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("file", &b.File, "The file, below $FL_PREFIX.").Must().Check(checkInside),
-		keyfile.Text("as", &b.As, "The name, below the landing. It can use $FL_NAME, $FL_VERSION, $FL_SERIES (the first two numbers of the version), $FL_MAJOR (the first) and $FL_PRESET (the preset by which a build was made; others do not have the name).").Must().
+func (r *Recipe) besideKeys(b *Beside) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("file", &b.File, "The file, below $FL_PREFIX.").Must().Check(checkInside),
+		tomlfile.Text("as", &b.As, "The name, below the landing. It can use $FL_NAME, $FL_VERSION, $FL_SERIES (the first two numbers of the version), $FL_MAJOR (the first) and $FL_PRESET (the preset by which a build was made; others do not have the name).").Must().
 			Check(knownVariables(variablePattern, besideVariables)).Check(checkInside).Check(func(as string) error {
 			if !strings.Contains(as, "$FL_") && !strings.Contains(as, "${FL_") {
-				return &keyfile.At{Advice: "for example: bin/glasshouse$FL_SERIES", Err: fmt.Errorf("%q is the same for every version, so no two could be side by side", as)}
+				return &tomlfile.At{Advice: "for example: bin/glasshouse$FL_SERIES", Err: fmt.Errorf("%q is the same for every version, so no two could be side by side", as)}
 			}
 			return nil
 		}),
@@ -86,31 +86,31 @@ func besideVariables() []string {
 	return []string{"FL_MAJOR", "FL_NAME", presetVariable, "FL_SERIES", "FL_VERSION"}
 }
 
-func (r *Recipe) ownerKeys(o *Owner) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("file", &o.File, "The file, below $FL_PREFIX. It cannot be a link.").Must().Check(checkInside),
-		keyfile.Text("owner", &o.Owner, "The user it belongs to.").Check(checkAccount),
-		keyfile.Text("group", &o.Group, "The group it belongs to.").Check(checkAccount),
-		keyfile.Text("mode", &o.Mode, "Its permissions, in three or four octal digits, as in 4755 or 2755.").Check(checkAnyMode),
+func (r *Recipe) ownerKeys(o *Owner) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("file", &o.File, "The file, below $FL_PREFIX. It cannot be a link.").Must().Check(checkInside),
+		tomlfile.Text("owner", &o.Owner, "The user it belongs to.").Check(checkAccount),
+		tomlfile.Text("group", &o.Group, "The group it belongs to.").Check(checkAccount),
+		tomlfile.Text("mode", &o.Mode, "Its permissions, in three or four octal digits, as in 4755 or 2755.").Check(checkAnyMode),
 		r.whenKey(&o.When, "The condition under which it counts."),
 	}
 }
 
-func (r *Recipe) userKeys(u *User) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("name", &u.Name, "Its name, and that of its group.").Must().Check(checkAccount),
-		keyfile.Text("about", &u.About, "What it is for, in a few words.").Check(CheckOneLine).Check(checkPlain),
-		keyfile.Text("home", &u.Home, "Its home; without, it has none.").Check(checkAbsolute).Check(checkPlain),
+func (r *Recipe) userKeys(u *User) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("name", &u.Name, "Its name, and that of its group.").Must().Check(checkAccount),
+		tomlfile.Text("about", &u.About, "What it is for, in a few words.").Check(CheckOneLine).Check(checkPlain),
+		tomlfile.Text("home", &u.Home, "Its home; without, it has none.").Check(checkAbsolute).Check(checkPlain),
 		r.whenKey(&u.When, "The condition under which it is needed."),
 	}
 }
 
-func (r *Recipe) folderKeys(d *Folder) []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("path", &d.Path, "Where it is: inside /etc, /run, /srv, or /var/cache, /var/lib, /var/log, /var/opt or /var/spool.").Must().Check(checkFolder).Check(checkPlain),
-		keyfile.Text("owner", &d.Owner, "The user it belongs to.").Check(checkAccount),
-		keyfile.Text("group", &d.Group, "The group it belongs to.").Check(checkAccount),
-		keyfile.Text("mode", &d.Mode, "Its permissions, in three or four octal digits. 0755, if nothing is said.").Check(checkAnyMode),
+func (r *Recipe) folderKeys(d *Folder) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("path", &d.Path, "Where it is: inside /etc, /run, /srv, or /var/cache, /var/lib, /var/log, /var/opt or /var/spool.").Must().Check(checkFolder).Check(checkPlain),
+		tomlfile.Text("owner", &d.Owner, "The user it belongs to.").Check(checkAccount),
+		tomlfile.Text("group", &d.Group, "The group it belongs to.").Check(checkAccount),
+		tomlfile.Text("mode", &d.Mode, "Its permissions, in three or four octal digits. 0755, if nothing is said.").Check(checkAnyMode),
 		r.whenKey(&d.When, "The condition under which it is needed."),
 	}
 }
@@ -148,19 +148,19 @@ func checkAnyMode(mode string) error {
 	return nil
 }
 
-func (r *Recipe) upstreamKeys() []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Text("page", &r.Upstream.Page, "The URL of a page that names the releases. It can use $FL_NAME.").Must().Check(CheckURL).Check(knownVariables(variablePattern, r.nameVariable)),
-		keyfile.Parsed("pattern", "regular expression", &r.Upstream.Pattern, upstreamPattern, "A regular expression (RE2) that matches a release in the text of the page. Its first group is the version.").Must(),
+func (r *Recipe) upstreamKeys() []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("page", &r.Upstream.Page, "The URL of a page that names the releases. It can use $FL_NAME.").Must().Check(CheckURL).Check(knownVariables(variablePattern, r.nameVariable)),
+		tomlfile.Parsed("pattern", "regular expression", &r.Upstream.Pattern, upstreamPattern, "A regular expression (RE2) that matches a release in the text of the page. Its first group is the version.").Must(),
 	}
 }
 
-func (r *Recipe) offersKeys() []keyfile.Key {
-	return []keyfile.Key{
-		keyfile.Texts("modules", &r.Offers.Modules, "pkg-config modules, each with its own version behind a blank, which need not be the package's.").Check(checkModule),
-		keyfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(CheckSystemName),
-		keyfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(CheckSystemName),
-		keyfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(CheckSystemName),
+func (r *Recipe) offersKeys() []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Texts("modules", &r.Offers.Modules, "pkg-config modules, each with its own version behind a blank, which need not be the package's.").Check(checkModule),
+		tomlfile.Texts("programs", &r.Offers.Programs, "Programs.").Check(CheckSystemName),
+		tomlfile.Texts("libraries", &r.Offers.Libraries, "Libraries, without lib and suffix.").Check(CheckSystemName),
+		tomlfile.Texts("cmake", &r.Offers.CMake, "Packages that CMake's find_package finds.").Check(CheckSystemName),
 	}
 }
 
@@ -266,7 +266,7 @@ func CheckOneLine(text string) error {
 // their Exec key has quoting rules of its own and no shell.
 func checkRun(text string) error {
 	if i := strings.IndexAny(text, "\"'\\`$&;|<>*?#()~\n\t"); i >= 0 {
-		return &keyfile.At{Offset: i, Advice: "install a script that does it, and start that", Err: fmt.Errorf("%q cannot be part of what a launcher runs, for no shell reads it", text[i])}
+		return &tomlfile.At{Offset: i, Advice: "install a script that does it, and start that", Err: fmt.Errorf("%q cannot be part of what a launcher runs, for no shell reads it", text[i])}
 	}
 	return nil
 }

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // addedTo are search paths that any package may add to: what they lead to is only read when
@@ -35,11 +35,11 @@ func MaySet(pkg, variable string, program func(name string) string) bool {
 
 // GivesAway lists what of the recipe would belong to others than the tree, or run with the
 // rights of its owner: files, system users, and directories outside of the tree.
-func (r *Recipe) GivesAway() keyfile.Problems {
-	var problems keyfile.Problems
-	add := func(at keyfile.Position, format string, args ...any) {
+func (r *Recipe) GivesAway() tomlfile.Problems {
+	var problems tomlfile.Problems
+	add := func(at tomlfile.Position, format string, args ...any) {
 		at.File = r.File
-		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line), Message: r.Name + " would make " + fmt.Sprintf(format, args...),
+		problems = append(problems, tomlfile.Problem{Position: at, Source: r.line(at.Line), Message: r.Name + " would make " + fmt.Sprintf(format, args...),
 			Advice: fmt.Sprintf("take it out; or, if you trust the package with that, trusted_owners = [%q] in the settings", r.Name)})
 	}
 	for _, o := range r.Owners {
@@ -55,15 +55,15 @@ func (r *Recipe) GivesAway() keyfile.Problems {
 }
 
 // TakesOver lists the variables of the recipe that need trust to be set for everybody.
-func (r *Recipe) TakesOver(program func(name string) string) keyfile.Problems {
-	var problems keyfile.Problems
+func (r *Recipe) TakesOver(program func(name string) string) tomlfile.Problems {
+	var problems tomlfile.Problems
 	for _, pair := range r.Env {
 		if MaySet(r.Name, pair.Name, program) {
 			continue
 		}
 		at := pair.Position
 		at.File = r.File
-		problems = append(problems, keyfile.Problem{Position: at, Source: r.line(at.Line),
+		problems = append(problems, tomlfile.Problem{Position: at, Source: r.line(at.Line),
 			Message: fmt.Sprintf("%s would set %s for everybody who uses the landing, which other programs may follow; its own are called %s_…", r.Name, pair.Name, VariableName(r.Name)),
 			Advice:  fmt.Sprintf("take it out; or, if you trust the package with that, trusted_env = [%q] in the settings", r.Name)})
 	}

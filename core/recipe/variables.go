@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // Variable explains one of the variables that recipes can use.
@@ -63,10 +63,10 @@ func knownVariables(pattern *regexp.Regexp, names func() []string) func(string) 
 			known := names()
 			if name := text[from:to]; !slices.Contains(known, name) {
 				advice := "here: " + strings.Join(known, ", ")
-				if near, found := keyfile.Nearest(name, known); found {
+				if near, found := tomlfile.Nearest(name, known); found {
 					advice = fmt.Sprintf("did you mean $%s?", near)
 				}
-				return &keyfile.At{Offset: m[0], Advice: advice, Err: fmt.Errorf("there is no variable $%s here", name)}
+				return &tomlfile.At{Offset: m[0], Advice: advice, Err: fmt.Errorf("there is no variable $%s here", name)}
 			}
 		}
 		return nil

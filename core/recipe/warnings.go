@@ -8,18 +8,18 @@ import (
 
 	"mvdan.cc/sh/v3/syntax"
 
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // Warnings finds what is allowed in a recipe and probably not meant.
-func (r *Recipe) Warnings() keyfile.Problems {
-	var warnings keyfile.Problems
-	warning := func(at keyfile.Position, advice, format string, args ...any) {
+func (r *Recipe) Warnings() tomlfile.Problems {
+	var warnings tomlfile.Problems
+	warning := func(at tomlfile.Position, advice, format string, args ...any) {
 		at.File = r.File
-		warnings = append(warnings, keyfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
+		warnings = append(warnings, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
 	if r.Summary == "?" {
-		warning(keyfile.Position{}, "say in one line what it is", "the summary is still open")
+		warning(tomlfile.Position{}, "say in one line what it is", "the summary is still open")
 	}
 	for _, o := range r.Options {
 		if !o.Implied && !r.uses(o) {
@@ -40,11 +40,11 @@ func (r *Recipe) Warnings() keyfile.Problems {
 		}
 	}
 	if len(r.Keys) > 0 && len(r.Signature) == 0 && !slices.ContainsFunc(r.Releases, func(x *Release) bool { return len(x.Signature) > 0 || x.Tag != "" }) {
-		warning(keyfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
+		warning(tomlfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
 	}
 	for _, s := range r.Steps {
 		if message, line := shellMistake(s.Script); message != "" {
-			warning(keyfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
+			warning(tomlfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
 		}
 	}
 	for _, t := range r.Tries {
@@ -107,14 +107,14 @@ func (r *Recipe) namesFile(file string) bool {
 // conditional is something that only counts under a condition.
 type conditional struct {
 	Condition
-	at   keyfile.Position
+	at   tomlfile.Position
 	what string
 }
 
 // conditions are all that the recipe has.
 func (r *Recipe) conditions() []conditional {
 	var all []conditional
-	add := func(c Condition, at keyfile.Position, what string) {
+	add := func(c Condition, at tomlfile.Position, what string) {
 		if c.root != nil {
 			all = append(all, conditional{c, at, what})
 		}

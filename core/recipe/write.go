@@ -13,14 +13,14 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
+	"fernladder/core/tomlfile"
 )
 
 // Change changes the file of a recipe by the lines that edit is about; everything
 // else in it stays as it is. The file is replaced as a whole.
-func (r *Recipe) Change(edit func(*keyfile.Edit)) error {
+func (r *Recipe) Change(edit func(*tomlfile.Edit)) error {
 	return r.Rewrite(func(text []byte) ([]byte, error) {
-		e, err := keyfile.Parse(r.File, text)
+		e, err := tomlfile.Parse(r.File, text)
 		if err != nil {
 			return nil, err
 		}
@@ -46,14 +46,14 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 	if err != nil {
 		return err
 	}
-	before := keyfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir}))
+	before := tomlfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir}))
 	if text, err = change(text); err != nil {
 		return err
 	}
 	if len(text) > Largest {
 		return fmt.Errorf("%s would have %d MiB, and at most %d are read", r.File, len(text)>>20, Largest>>20)
 	}
-	if after := keyfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir})); len(before) == 0 && len(after) > 0 {
+	if after := tomlfile.Read(r.File, text, Keys(&Recipe{File: r.File, Dir: r.Dir})); len(before) == 0 && len(after) > 0 {
 		return after
 	}
 	return durable.WriteFile(file, text, info.Mode().Perm())
@@ -124,13 +124,13 @@ type NeedEntry struct {
 // Text is the need as it stands in a recipe.
 func (n NeedEntry) Text() string {
 	e := entry{table: "need"}
-	e.add("recipe", keyfile.Quote(n.Recipe), n.Remark)
+	e.add("recipe", tomlfile.Quote(n.Recipe), n.Remark)
 	if n.Version != "" {
-		e.add("version", keyfile.Quote(n.Version), "")
+		e.add("version", tomlfile.Quote(n.Version), "")
 	}
-	e.add("role", keyfile.Quote(string(n.Role)), "")
+	e.add("role", tomlfile.Quote(string(n.Role)), "")
 	if n.When != "" {
-		e.add("when", keyfile.Quote(n.When), "")
+		e.add("when", tomlfile.Quote(n.When), "")
 	}
 	e.add("options", n.Options, "")
 	return e.text()
@@ -139,36 +139,36 @@ func (n NeedEntry) Text() string {
 // A HostEntry is a need on the operating system, to be written into a recipe.
 type HostEntry struct {
 	host.Question
-	Version  string         // a range, or "" for any
-	When     string         // the condition under which it is needed, or ""
-	Packages []keyfile.Pair // by family
-	Others   []string       // packages that would do as well
-	About    string         // behind the head
-	Remark   string         // behind the name
+	Version  string          // a range, or "" for any
+	When     string          // the condition under which it is needed, or ""
+	Packages []tomlfile.Pair // by family
+	Others   []string        // packages that would do as well
+	About    string          // behind the head
+	Remark   string          // behind the name
 }
 
 // OfFamily is the packages of a HostEntry where one family's are known. Families that
 // recipes do not tell apart have none.
-func OfFamily(family string, packages ...string) []keyfile.Pair {
+func OfFamily(family string, packages ...string) []tomlfile.Pair {
 	if !slices.Contains(host.Families, family) || len(packages) == 0 || packages[0] == "" {
 		return nil
 	}
-	return []keyfile.Pair{{Name: family, Values: packages[:1]}}
+	return []tomlfile.Pair{{Name: family, Values: packages[:1]}}
 }
 
 // Text is the need as it stands in a recipe.
 func (h HostEntry) Text() string {
 	e := entry{table: "host", about: h.About}
-	e.add(string(h.Kind), keyfile.Quote(h.Name), h.Remark)
+	e.add(string(h.Kind), tomlfile.Quote(h.Name), h.Remark)
 	if h.Version != "" && (h.Kind == host.Module || h.Kind == host.Program) {
-		e.add("version", keyfile.Quote(h.Version), "")
+		e.add("version", tomlfile.Quote(h.Version), "")
 	}
 	if h.When != "" {
-		e.add("when", keyfile.Quote(h.When), "")
+		e.add("when", tomlfile.Quote(h.When), "")
 	}
 	var named []string
 	for _, p := range h.Packages {
-		named = append(named, p.Name+" = "+keyfile.Quote(p.Values[0]))
+		named = append(named, p.Name+" = "+tomlfile.Quote(p.Values[0]))
 	}
 	others := ""
 	if len(h.Others) > 0 {
@@ -187,17 +187,17 @@ func ReleaseText(column int, x *Release) string {
 	var b strings.Builder
 	b.WriteString("[[release]]\n")
 	line := func(key, value string) { fmt.Fprintf(&b, "%-*s = %s\n", width, key, value) }
-	line("version", keyfile.Quote(x.Version.String()))
+	line("version", tomlfile.Quote(x.Version.String()))
 	if x.Track != Stable {
-		line("track", keyfile.Quote(string(x.Track)))
+		line("track", tomlfile.Quote(string(x.Track)))
 	}
 	if len(x.Archive) > 0 {
-		line("archive", keyfile.QuoteList(x.Archive))
+		line("archive", tomlfile.QuoteList(x.Archive))
 	}
 	if len(x.Signature) > 0 {
-		line("signature", keyfile.QuoteList(x.Signature))
+		line("signature", tomlfile.QuoteList(x.Signature))
 	}
-	line(x.Digest.Algorithm, keyfile.Quote(x.Digest.Hex))
+	line(x.Digest.Algorithm, tomlfile.Quote(x.Digest.Hex))
 	if x.Size > 0 {
 		line("size", fmt.Sprint(x.Size))
 	}
@@ -220,11 +220,11 @@ func (o Offers) Lists() (keys []string, lists map[string][]string) {
 var OfferKeys = []string{"modules", "programs", "libraries", "cmake"}
 
 // SetOffers gives a recipe the table [offers].
-func SetOffers(e *keyfile.Edit, o Offers) {
+func SetOffers(e *tomlfile.Edit, o Offers) {
 	keys, lists := o.Lists()
 	quoted := map[string]string{}
 	for _, key := range keys {
-		quoted[key] = keyfile.QuoteList(lists[key])
+		quoted[key] = tomlfile.QuoteList(lists[key])
 	}
 	e.SetTable("offers", keys, quoted)
 }

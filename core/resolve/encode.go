@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"slices"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -339,8 +339,8 @@ func (p *problem) fit(a *alternative, c *candidate) {
 }
 
 // hasAll tells whether a release has all of these options of its package.
-func (p *problem) hasAll(x *choice, c *candidate, options []keyfile.Pair) bool {
-	return !slices.ContainsFunc(options, func(want keyfile.Pair) bool {
+func (p *problem) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool {
+	return !slices.ContainsFunc(options, func(want tomlfile.Pair) bool {
 		o := c.recipe.Option(want.Name)
 		return o != nil && !p.has(x, o)
 	})
@@ -433,7 +433,7 @@ func (p *problem) supportOptions(c *candidate, s *setting) {
 }
 
 func demandsOption(need *recipe.Need, option, value string) bool {
-	return slices.ContainsFunc(need.Options, func(o keyfile.Pair) bool { return o.Name == option && o.Values[0] == value })
+	return slices.ContainsFunc(need.Options, func(o tomlfile.Pair) bool { return o.Name == option && o.Values[0] == value })
 }
 
 // addHeld says that a package that is there is there as the settings want it.

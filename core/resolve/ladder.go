@@ -1,11 +1,9 @@
-// Package resolve works out the ladder: which release of which package has to
-// be built, with which options, in which order, so that every need of what was
-// asked for is met.
+// Package resolve works out the ladder: which release of which package has to be built,
+// with which options, in which order, so that every need is met.
 //
-// It promises that the same shelves, request and machine give the same ladder,
-// that it finds one wherever there is one, and that where there is none it says
-// why in sentences of which none can be left out. What it prefers is written
-// down at Solve. It reads recipes and nothing else.
+// The same shelves, request and machine give the same ladder. Solve finds a ladder whenever
+// one exists; otherwise it explains why with sentences none of which can be left out. Its
+// preferences are documented at Solve. It reads recipes and nothing else.
 package resolve
 
 import (
@@ -15,8 +13,8 @@ import (
 	"strings"
 
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -42,7 +40,7 @@ type Request struct {
 // everyone. It does not bring it there, and what a person asks for comes before it.
 type Held struct {
 	Wanted
-	At keyfile.Position
+	At tomlfile.Position
 }
 
 // Wanted is a package asked for, in the versions that will do.
@@ -117,7 +115,7 @@ func (w Wanted) String() string {
 // A Setting is an option of a package that a person has set.
 type Setting struct {
 	Package, Option, Value string
-	At                     keyfile.Position // in the settings; zero: on the command line
+	At                     tomlfile.Position // in the settings; zero: on the command line
 }
 
 // A Ladder is a plan: every package to build.
@@ -130,7 +128,7 @@ type Package struct {
 	Recipe  *recipe.Recipe
 	Release *recipe.Release
 	Options map[string]string // of every option the release has
-	Missed  []keyfile.Pair    // options that were chosen earlier, and that the release has not, or not as they were
+	Missed  []tomlfile.Pair   // options that were chosen earlier, and that the release has not, or not as they were
 	Needs   []Link            // that other packages of the ladder meet
 	ByHost  []HostLink        // needs that the operating system meets
 	Rung    int               // 1 for packages that stand on nothing
@@ -160,9 +158,9 @@ type Demand struct {
 	Range   version.Range // the versions it accepts
 	Tip     bool          // it wants the head of a branch
 	Role    recipe.Role
-	Options []keyfile.Pair
-	Or      []string         // other packages that would do
-	At      keyfile.Position // of the need in the recipe of By
+	Options []tomlfile.Pair
+	Or      []string          // other packages that would do
+	At      tomlfile.Position // of the need in the recipe of By
 }
 
 // String says who demands what: "mistplan 2.1.0 needs >= 1.4 (FILE:LINE)".
@@ -175,7 +173,7 @@ func (d Demand) String() string {
 
 // what names a package with the versions and options that are demanded of it.
 // A package called "it" is left out where there is something else to say.
-func what(name string, r version.Range, tip bool, options []keyfile.Pair) string {
+func what(name string, r version.Range, tip bool, options []tomlfile.Pair) string {
 	text := name
 	switch {
 	case tip && name == "it":
@@ -194,7 +192,7 @@ func what(name string, r version.Range, tip bool, options []keyfile.Pair) string
 }
 
 // settingsText gives options as NAME=VALUE, with commas.
-func settingsText(options []keyfile.Pair) string {
+func settingsText(options []tomlfile.Pair) string {
 	texts := make([]string, len(options))
 	for i, o := range options {
 		texts[i] = o.Name + "=" + o.Values[0]

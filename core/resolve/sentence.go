@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 )
 
 // sentence is something that a person has written, in a recipe or on the command
@@ -15,11 +15,11 @@ type sentence struct {
 	Literal
 	kind     kind
 	about    *candidate
-	needing  *needing     // of needs
-	setting  *setting     // of hasDefault
-	set      int          // of youAsked, youSet and settingsWant: which of them
-	option   keyfile.Pair // of hasNot
-	demanded *demanded    // of youAsked, for a tool apart
+	needing  *needing      // of needs
+	setting  *setting      // of hasDefault
+	set      int           // of youAsked, youSet and settingsWant: which of them
+	option   tomlfile.Pair // of hasNot
+	demanded *demanded     // of youAsked, for a tool apart
 }
 
 // kind is what a sentence says.
@@ -171,7 +171,7 @@ func (p *problem) releasesText(c *candidate) string {
 	}
 	for _, o := range c.recipe.Options { // that not all of them have, and somebody demands
 		demanded := slices.ContainsFunc(p.demanding(c), func(n *recipe.Need) bool {
-			return slices.ContainsFunc(n.Options, func(want keyfile.Pair) bool { return want.Name == o.Name })
+			return slices.ContainsFunc(n.Options, func(want tomlfile.Pair) bool { return want.Name == o.Name })
 		})
 		if demanded && o.When.String() != "" {
 			text += fmt.Sprintf("; with the option %s when %s", o.Name, o.When)

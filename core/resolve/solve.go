@@ -7,8 +7,8 @@ import (
 	"maps"
 	"slices"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 )
 
 // Solve finds the ladder for a request. Its error is a *NoLadder, a *BadSetting
@@ -342,16 +342,16 @@ func (p *problem) settings(c *candidate) map[string]string {
 // missed are the options that the first of the builds that are kept was made with,
 // otherwise than by default, and that the release of a candidate has not, or not as they
 // were.
-func (p *problem) missed(c *candidate, x *choice) []keyfile.Pair {
+func (p *problem) missed(c *candidate, x *choice) []tomlfile.Pair {
 	if len(p.request.Kept[c.name]) == 0 {
 		return nil
 	}
-	var all []keyfile.Pair
+	var all []tomlfile.Pair
 	kept := p.request.Kept[c.name][0]
 	for _, name := range slices.Sorted(maps.Keys(kept.Changed)) {
 		o := c.recipe.Option(name)
 		if o == nil || !p.has(x, o) || !o.Accepts(kept.Changed[name]) {
-			all = append(all, keyfile.Pair{Name: name, Values: []string{kept.Changed[name]}})
+			all = append(all, tomlfile.Pair{Name: name, Values: []string{kept.Changed[name]}})
 		}
 	}
 	return all
@@ -380,5 +380,5 @@ func (a *assembly) once(p *Package) *Package {
 }
 
 func demandOf(p *Package, n *recipe.Need, role recipe.Role) Demand {
-	return Demand{By: p, Range: n.Range, Role: role, Options: append([]keyfile.Pair{}, n.Options...), At: n.Position}
+	return Demand{By: p, Range: n.Range, Role: role, Options: append([]tomlfile.Pair{}, n.Options...), At: n.Position}
 }

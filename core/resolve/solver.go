@@ -1,13 +1,14 @@
-// Package resolve finds truth values under which all of a set of clauses hold,
-// and says which assumptions cannot hold together when there are none.
-//
-// The search learns a clause from every conflict and goes back to where that
-// clause first says something (GRASP: Marques-Silva and Sakallah, 1996; watched
-// literals and first unique implication points as in Chaff: Moskewicz and
-// others, 2001; assumptions as in MiniSat: Eén and Sörensson, 2003). Which
-// question is asked next, and which answer is tried first, is the caller's: an
-// answer tried is the one found, unless it contradicts the answers before it.
 package resolve
+
+// This file is a SAT solver: it finds truth values under which all clauses of a set hold,
+// or the assumptions that contradict each other.
+//
+// The search learns a clause from every conflict and jumps back to where that clause
+// first forces a value (GRASP: Marques-Silva and Sakallah, 1996; watched literals and first
+// unique implication points as in Chaff: Moskewicz and others, 2001; assumptions as in
+// MiniSat: Eén and Sörensson, 2003). The caller chooses the next question and the answer to
+// try first; the answer that is tried is the one found, unless it contradicts earlier
+// answers.
 
 import (
 	"context"

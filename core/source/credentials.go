@@ -10,8 +10,8 @@ import (
 	"net/url"
 	"strings"
 
-	"fernladder/core/keyfile"
 	"fernladder/core/safefs"
+	"fernladder/core/tomlfile"
 )
 
 // Credentials are what hosts want to know before they serve a file. They are
@@ -38,7 +38,7 @@ func FindCredentials(file, shown, netrc string) *Credentials {
 	return c
 }
 
-// Err is what is wrong with the credentials, of type keyfile.Problems. With such,
+// Err is what is wrong with the credentials, of type tomlfile.Problems. With such,
 // nothing is fetched.
 func (c *Credentials) Err() error {
 	if c == nil {
@@ -60,11 +60,11 @@ type credential struct {
 //	name  = "downloads.vale.example"
 //	token = "…"              # or user and password
 //
-// Errors are keyfile.Problems.
+// Errors are tomlfile.Problems.
 func ReadCredentials(file, shown string) (*Credentials, error) {
 	c := &Credentials{}
 	problem := func(message, advice string) error {
-		return keyfile.Problems{{Position: keyfile.Position{File: shown}, Message: message, Advice: advice}}
+		return tomlfile.Problems{{Position: tomlfile.Position{File: shown}, Message: message, Advice: advice}}
 	}
 	opened, err := safefs.OpenPrivate(file)
 	var readable *safefs.Readable
@@ -79,10 +79,10 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")
 	}
-	problems := keyfile.Read(shown, data, []keyfile.Key{keyfile.Tables("host", &c.hosts, func(h *credential) []keyfile.Key {
-		return []keyfile.Key{
-			keyfile.Text("name", &h.Name, "The host, with its port if that is not 443.").Must(), keyfile.Text("token", &h.Token, "A token that stands for itself."),
-			keyfile.Text("user", &h.User, "A user."), keyfile.Text("password", &h.Password, "The user's password."),
+	problems := tomlfile.Read(shown, data, []tomlfile.Key{tomlfile.Tables("host", &c.hosts, func(h *credential) []tomlfile.Key {
+		return []tomlfile.Key{
+			tomlfile.Text("name", &h.Name, "The host, with its port if that is not 443.").Must(), tomlfile.Text("token", &h.Token, "A token that stands for itself."),
+			tomlfile.Text("user", &h.User, "A user."), tomlfile.Text("password", &h.Password, "The user's password."),
 		}
 	}, "A host.")})
 	for i := range problems {

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/feature"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
@@ -86,7 +85,7 @@ type Receipt struct {
 	Isolation    string            `json:"isolation"`
 	Resumed      []string          `json:"resumed,omitempty"`  // the isolation of earlier runs, which ended before the build was complete
 	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
-	Features     []feature.Feature `json:"features,omitempty"` // that the source said it was configured with and without
+	Features     []Feature         `json:"features,omitempty"` // that the source said it was configured with and without
 	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, though nobody has told it to be
 	NotBare      string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
 	Began        time.Time         `json:"began"`

@@ -1,5 +1,6 @@
-// Package subprocess writes commands as shells read them (POSIX, Shell Command Language, 2.2).
 package subprocess
+
+// This file writes commands as shells read them (POSIX, Shell Command Language, 2.2).
 
 import (
 	"strings"

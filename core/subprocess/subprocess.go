@@ -1,10 +1,11 @@
-// Package subprocess runs programs of the operating system, all of them in one way: each leads
-// a session of its own, ends with this program however that ends, and has limits of time,
-// memory and output.
+// Package subprocess runs programs of the operating system, all in one way: each leads its
+// own session, ends with this program however that ends, and has limits of time, memory
+// and output.
 //
-// When this program dies, the kernel kills the command (PR_SET_PDEATHSIG, prctl(2)). Its own
-// children get SIGHUP then, because the command leads a session with a terminal that nothing
-// else uses (setsid(2), credentials(7)). It does not start what builds run; that is core/seal.
+// When this program dies, the kernel kills the command (PR_SET_PDEATHSIG, prctl(2)). The
+// command's children get SIGHUP then, because it leads a session with a terminal that
+// nothing else uses (setsid(2), credentials(7)). Commands of builds are started by
+// core/sandbox instead.
 package subprocess
 
 import (

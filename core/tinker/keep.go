@@ -10,13 +10,13 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/contrast"
+	"fernladder/core/compare"
 	"fernladder/core/durable"
 	"fernladder/core/install"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 )
 
 // Unchanged is the error for a folder in which nothing was changed.
@@ -31,11 +31,11 @@ func (e *BadPatch) Error() string { return e.Message }
 
 // Kept is what came of keeping a change.
 type Kept struct {
-	Patch       string               `json:"patch"`       // the file, beside the recipe
-	Recipe      string               `json:"recipe"`      // the file that names it now
-	Lines       int                  `json:"lines"`       // of the patch
-	Build       store.Ref            `json:"build"`       // of the recipe as it is now
-	Differences []contrast.Different `json:"differences"` // of that build to what was tinkered
+	Patch       string              `json:"patch"`       // the file, beside the recipe
+	Recipe      string              `json:"recipe"`      // the file that names it now
+	Lines       int                 `json:"lines"`       // of the patch
+	Build       store.Ref           `json:"build"`       // of the recipe as it is now
+	Differences []compare.Different `json:"differences"` // of that build to what was tinkered
 }
 
 // Keep writes the changes of the folder as a patch beside the recipe, adds it to the
@@ -99,7 +99,7 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return undo(err)
 	}
 	k.Build = job.Ref
-	if k.Differences, err = contrast.Trees(contrast.Place{Dir: t.Placed(), Tree: t.Job.Tree}, contrast.Place{Dir: job.Tree, Tree: job.Tree}); err != nil {
+	if k.Differences, err = compare.Trees(compare.Place{Dir: t.Placed(), Tree: t.Job.Tree}, compare.Place{Dir: job.Tree, Tree: job.Tree}); err != nil {
 		return k, err
 	}
 	if b.Base, err = commit(ctx, git, b.Folder, "Kept as patches/"+name); err != nil {
@@ -140,7 +140,7 @@ func (b *Bench) addPatch(r *recipe.Recipe, index int, release *recipe.Release, n
 		return err
 	}
 	patches := append(slices.Clone(release.Patches), "patches/"+name)
-	err := r.Change(func(e *keyfile.Edit) { e.SetInList("release", index, "patches", keyfile.QuoteList(patches)) })
+	err := r.Change(func(e *tomlfile.Edit) { e.SetInList("release", index, "patches", tomlfile.QuoteList(patches)) })
 	if err != nil {
 		return errors.Join(err, durable.Remove(file))
 	}

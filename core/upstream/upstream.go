@@ -11,11 +11,11 @@ import (
 	"strings"
 
 	"fernladder/core/event"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 
@@ -169,7 +169,7 @@ func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Ve
 			added.Patched = append(added.Patched, other)
 		}
 	}
-	return added, r.Change(func(e *keyfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) })
+	return added, r.Change(func(e *tomlfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) })
 }
 
 // likeOthers gives a release the URLs of the newest other one, with its version in the
@@ -233,8 +233,8 @@ func obtain(ctx context.Context, m *machine.Machine, r *recipe.Recipe, x *recipe
 
 // Warnings asks the sites of a recipe's releases whether they still have the archives,
 // serve them by https, and offer signatures that the recipe does not name.
-func Warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (keyfile.Problems, error) {
-	var warnings keyfile.Problems
+func Warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (tomlfile.Problems, error) {
+	var warnings tomlfile.Problems
 	for _, x := range r.Releases {
 		for _, url := range r.Sources(x) {
 			offer, err := m.Archives.Ask(ctx, url, len(r.Signatures(x)) > 0)
@@ -244,7 +244,7 @@ func Warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (keyfil
 			warn := func(advice, format string, args ...any) {
 				at := x.Position
 				at.File = r.File
-				warnings = append(warnings, keyfile.Problem{Position: at, Source: "[[release]]", Message: fmt.Sprintf(format, args...), Advice: advice})
+				warnings = append(warnings, tomlfile.Problem{Position: at, Source: "[[release]]", Message: fmt.Sprintf(format, args...), Advice: advice})
 			}
 			if offer.Gone != "" {
 				warn("", "%s: %s", offer.URL, offer.Gone)

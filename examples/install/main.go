@@ -14,12 +14,12 @@ import (
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 )
 
 func main() {
-	if status, started := seal.Main(os.Args, os.Stderr); started { // a copy of this program, in which a build runs
+	if status, started := sandbox.Main(os.Args, os.Stderr); started { // a copy of this program, in which a build runs
 		os.Exit(status)
 	}
 	if err := run(context.Background(), os.Args[1:]); err != nil {

@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 )
 
 func TestMain(m *testing.M) {
-	if status, started := seal.Main(os.Args, os.Stderr); started {
+	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
 	if os.Getenv("RUN_MAIN") != "" {

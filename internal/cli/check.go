@@ -11,9 +11,9 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/draft"
-	"fernladder/core/keyfile"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 	"fernladder/core/upstream"
 	"fernladder/internal/term"
 )
@@ -36,7 +36,7 @@ exit status. Nothing is fetched or built.`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
 			if schema {
-				return a.screen.PrintJSON(keyfile.Schema("A recipe of Fern Ladder", recipe.Keys(&recipe.Recipe{})))
+				return a.screen.PrintJSON(tomlfile.Schema("A recipe of Fern Ladder", recipe.Keys(&recipe.Recipe{})))
 			}
 			return a.check(c.Context(), args, online, fix)
 		},
@@ -70,10 +70,10 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 	if err != nil {
 		return err
 	}
-	problems, warnings := keyfile.Problems{}, keyfile.Problems{}
+	problems, warnings := tomlfile.Problems{}, tomlfile.Problems{}
 	for _, name := range names {
 		r, err := m.Shelves.Find(name)
-		var found keyfile.Problems
+		var found tomlfile.Problems
 		if errors.As(err, &found) {
 			problems = append(problems, found...)
 			continue
@@ -85,12 +85,12 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 		if err != nil {
 			return err
 		}
-		var upward keyfile.Problems
+		var upward tomlfile.Problems
 		if known != nil {
 			upward = known.Upward(r)
 		}
 		if fix && len(upward) > 0 {
-			if err := r.Change(func(e *keyfile.Edit) { known.Raise(r, e) }); err != nil {
+			if err := r.Change(func(e *tomlfile.Edit) { known.Raise(r, e) }); err != nil {
 				return err
 			}
 			for _, p := range upward {
@@ -111,8 +111,8 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 	if a.screen.JSON {
 		err = a.screen.PrintJSON(struct {
 			Recipes  int                 `json:"recipes"`
-			Problems keyfile.Problems    `json:"problems"`
-			Warnings keyfile.Problems    `json:"warnings"`
+			Problems tomlfile.Problems   `json:"problems"`
+			Warnings tomlfile.Problems   `json:"warnings"`
 			Hidden   map[string][]string `json:"hidden"`
 		}{len(names), problems, warnings, shadowed})
 	} else {
@@ -125,7 +125,7 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 }
 
 // warnings are what is allowed in a recipe and probably not meant.
-func (a *app) warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe, online bool) (keyfile.Problems, error) {
+func (a *app) warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe, online bool) (tomlfile.Problems, error) {
 	warnings := append(r.Warnings(), m.Shelves.UnknownNeeds(r)...)
 	if build.HasPatched(m, r) {
 		if err := m.Store.Prepare(); err != nil {
@@ -148,7 +148,7 @@ func (a *app) warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe
 	return warnings, nil
 }
 
-func (a *app) showProblems(m *machine.Machine, recipes int, problems, warnings keyfile.Problems, shadowed map[string][]string) {
+func (a *app) showProblems(m *machine.Machine, recipes int, problems, warnings tomlfile.Problems, shadowed map[string][]string) {
 	if len(problems) > 0 {
 		a.screen.Print("%v\n", problems)
 	}

@@ -6,47 +6,46 @@ import (
 	"runtime/debug"
 	"strings"
 
-	"fernladder/core/choice"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/subprocess"
-	"fernladder/internal/choosing"
+	"fernladder/internal/optionscreen"
 )
 
 // choose lets the options be chosen on a screen, and does with the choice what is asked.
 // Whatever happens then, the command that makes it is not lost.
-func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glance *choice.Choosing) error {
+func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glance *plan.Choosing) error {
 	defer debug.SetGCPercent(debug.SetGCPercent(400)) // a key is answered before memory is tidied
-	reopen := func(c *choice.Choosing) (*choice.Choosing, []choice.Change, error) {
+	reopen := func(c *plan.Choosing) (*plan.Choosing, []plan.Change, error) {
 		m, err := a.open()
 		if err != nil {
 			return nil, nil, err
 		}
 		return c.Again(ctx, m)
 	}
-	open := func() (*choice.Choosing, error) { return choice.Open(ctx, m, ask) }
-	outcome, chosen, err := choosing.Run(ctx, glance, open, reopen, os.Stdin, os.Stdout, os.Environ())
+	open := func() (*plan.Choosing, error) { return plan.Open(ctx, m, ask) }
+	outcome, chosen, err := optionscreen.Run(ctx, glance, open, reopen, os.Stdin, os.Stdout, os.Environ())
 	if err != nil {
 		return err
 	}
 	command := "fernladder install " + subprocess.Typed(chosen.Arguments())
 	switch outcome {
-	case choosing.Interrupted:
+	case optionscreen.Interrupted:
 		if len(chosen.Changes()) > 0 {
 			a.screen.Note("Nothing was written. What was chosen: %s", command)
 		}
 		return &alreadyShown{context.Canceled}
-	case choosing.Forget:
+	case optionscreen.Forget:
 		a.screen.Note("Nothing was written.")
-	case choosing.Once:
+	case optionscreen.Once:
 		a.screen.Print("%s", command)
-	case choosing.Keep:
+	case optionscreen.Keep:
 		return a.keep(ctx, m, chosen, command)
 	}
 	return nil
 }
 
-func (a *app) keep(ctx context.Context, m *machine.Machine, c *choice.Choosing, command string) error {
+func (a *app) keep(ctx context.Context, m *machine.Machine, c *plan.Choosing, command string) error {
 	added, err := c.Keep(ctx)
 	if err != nil {
 		return &helped{err, []string{"Nothing was written. For one build: " + command}}

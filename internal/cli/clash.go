@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/advice"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
-	"fernladder/core/remedy"
 )
 
 // clashes tells which programs and libraries of a package the operating system has
@@ -16,7 +16,7 @@ import (
 func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	const few = 4
 	var lines []string
-	for _, c := range remedy.Clashes(m, o) {
+	for _, c := range advice.Clashes(m, o) {
 		what, who := "programs", "On the landing, ours have that name only where before_system in the settings or in the recipe says so."
 		if c.Kind == host.Library {
 			what, who = "libraries", "Builds that need the recipe use its own."

@@ -12,9 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/clean"
+	"fernladder/core/landing"
 	"fernladder/core/lock"
-	"fernladder/core/named"
-	"fernladder/core/reclaim"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -59,14 +59,14 @@ type cleaning struct {
 
 // cleaned is what can be deleted, or was, in JSON.
 type cleaned struct {
-	Works    []build.Work     `json:"work"`
-	Trees    []store.Ref      `json:"trees"`
-	Landings []int            `json:"landings"`
-	Logs     []store.Ref      `json:"logs"`
-	Archives int64            `json:"bytes_of_archives"`
-	Bytes    int64            `json:"bytes"`
-	Deleted  bool             `json:"deleted"`
-	Stayed   []reclaim.Stayed `json:"stayed"`
+	Works    []build.Work   `json:"work"`
+	Trees    []store.Ref    `json:"trees"`
+	Landings []int          `json:"landings"`
+	Logs     []store.Ref    `json:"logs"`
+	Archives int64          `json:"bytes_of_archives"`
+	Bytes    int64          `json:"bytes"`
+	Deleted  bool           `json:"deleted"`
+	Stayed   []clean.Stayed `json:"stayed"`
 }
 
 func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
@@ -77,7 +77,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	if len(names) > 0 && f.landings {
 		return usage("landings are not those of one package; leave the names out, or --landings")
 	}
-	what := reclaim.What{Trees: f.trees, Archives: f.archives, Landings: f.landings, Logs: f.logs}
+	what := clean.What{Trees: f.trees, Archives: f.archives, Landings: f.landings, Logs: f.logs}
 	if what.Older, err = parseAge(f.older); err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 		what.Locks = append(what.Locks, locked)
 	}
 	for _, text := range names {
-		name, err := named.Parse(text)
+		name, err := landing.ParseName(text)
 		if err != nil {
 			return err
 		}
@@ -109,16 +109,16 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 		if err := m.Store.Prepare(); err != nil {
 			return err
 		}
-		if err := reclaim.Sweep(ctx, m); err != nil {
+		if err := clean.Sweep(ctx, m); err != nil {
 			return err
 		}
 	}
-	found, err := reclaim.Find(m, what)
+	found, err := clean.Find(m, what)
 	if err != nil {
 		return err
 	}
 	result := cleaned{Works: append([]build.Work{}, found.Works...), Trees: []store.Ref{}, Landings: []int{}, Logs: []store.Ref{},
-		Archives: found.ArchiveBytes(), Bytes: found.Bytes(), Stayed: []reclaim.Stayed{}}
+		Archives: found.ArchiveBytes(), Bytes: found.Bytes(), Stayed: []clean.Stayed{}}
 	for _, x := range found.Landings {
 		result.Landings = append(result.Landings, x.Number)
 	}
@@ -136,7 +136,7 @@ func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
 	case !f.yes && !a.agrees("Delete this?"):
 		a.screen.Note("Nothing was deleted.")
 	default:
-		gone, err := reclaim.Delete(ctx, m, found)
+		gone, err := clean.Delete(ctx, m, found)
 		a.showStayed(gone)
 		if err != nil {
 			return err
@@ -165,7 +165,7 @@ func (a *app) agrees(question string) bool {
 	return answer == "y" || answer == "yes"
 }
 
-func (a *app) showCandidates(c reclaim.Candidates) {
+func (a *app) showCandidates(c clean.Candidates) {
 	if a.screen.JSON {
 		return
 	}
@@ -197,10 +197,10 @@ func (a *app) showCandidates(c reclaim.Candidates) {
 }
 
 // showStayed tells what was not deleted after all, and why.
-func (a *app) showStayed(d reclaim.Deleted) {
+func (a *app) showStayed(d clean.Deleted) {
 	for _, s := range d.Stayed {
-		why := map[reclaim.Reason]string{reclaim.BeingBuilt: "is being built, or built with", reclaim.InUse: "is in use by now",
-			reclaim.NeededNow: "is needed by " + s.By.Name + " " + s.By.Version}[s.Why]
+		why := map[clean.Reason]string{clean.BeingBuilt: "is being built, or built with", clean.InUse: "is in use by now",
+			clean.NeededNow: "is needed by " + s.By.Name + " " + s.By.Version}[s.Why]
 		a.screen.Note("%s %s %s, and stays.", s.Build.Name, s.Build.Version, why)
 	}
 	if d.Archives > 0 {

@@ -19,7 +19,7 @@ import (
 
 	"fernladder/core/cluster"
 	"fernladder/core/machine"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 	"fernladder/core/store"
 	"fernladder/core/subprocess"
@@ -156,7 +156,7 @@ func (a *app) open() (*machine.Machine, error) {
 	if a.jobs < 0 {
 		return nil, usage("-j %d: at least one job has to run", a.jobs)
 	}
-	if a.isolation != "" && !slices.Contains(seal.Levels, seal.Level(a.isolation)) {
+	if a.isolation != "" && !slices.Contains(sandbox.Levels, sandbox.Level(a.isolation)) {
 		return nil, usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
 	}
 	working, err := os.Getwd()
@@ -179,7 +179,7 @@ func (a *app) open() (*machine.Machine, error) {
 		syscall.Umask(store.CommonUmask)
 	}
 	a.machine, err = machine.Open(machine.Config{
-		Settings: s, Place: place, Command: a.typed, Jobs: a.jobs, Level: seal.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
+		Settings: s, Place: place, Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
 		Events: a.screen.Progress(a.now), Now: a.now,
 	})
 	return a.machine, err

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/contrast"
+	"fernladder/core/compare"
+	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
 	"fernladder/internal/term"
 )
 
@@ -38,26 +38,26 @@ in another root, or copied from another machine.`,
 }
 
 // side is the build that a person means by a name or a directory.
-func side(m *machine.Machine, text string) (contrast.Side, error) {
+func side(m *machine.Machine, text string) (compare.Side, error) {
 	if strings.Contains(text, "/") {
 		dir, err := filepath.Abs(text)
 		if err != nil {
-			return contrast.Side{}, err
+			return compare.Side{}, err
 		}
 		if real, err := filepath.EvalSymlinks(dir); err == nil {
 			dir = real
 		}
-		s, err := contrast.Elsewhere(dir)
+		s, err := compare.Elsewhere(dir)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, os.ErrInvalid) {
 			return s, usage("%s is no tree: it has no share/fernladder/receipt.json", text)
 		}
 		return s, err
 	}
-	r, err := named.One(m.Store, text)
+	r, err := landing.FindBuild(m.Store, text)
 	if err != nil {
-		return contrast.Side{}, err
+		return compare.Side{}, err
 	}
-	return contrast.Installed(m.Store, r)
+	return compare.Installed(m.Store, r)
 }
 
 func (a *app) compare(args []string, all bool) error {
@@ -65,13 +65,13 @@ func (a *app) compare(args []string, all bool) error {
 	if err != nil {
 		return err
 	}
-	var sides [2]contrast.Side
+	var sides [2]compare.Side
 	for i, text := range args {
 		if sides[i], err = side(m, text); err != nil {
 			return err
 		}
 	}
-	r, err := contrast.Compare(sides[0], sides[1])
+	r, err := compare.Compare(sides[0], sides[1])
 	if err != nil {
 		return err
 	}
@@ -90,9 +90,9 @@ func (a *app) compare(args []string, all bool) error {
 	return nil
 }
 
-func (a *app) compareMade(r *contrast.Report) {
+func (a *app) compareMade(r *compare.Report) {
 	var rows [][]string
-	add := func(kind string, list []contrast.Changed) {
+	add := func(kind string, list []compare.Changed) {
 		for i, c := range list {
 			label := ""
 			if i == 0 {
@@ -132,14 +132,14 @@ func short(text string) string {
 	return text
 }
 
-func (a *app) compareFiles(r *contrast.Report, few int) {
+func (a *app) compareFiles(r *compare.Report, few int) {
 	f := r.Files
 	if len(f.Came)+len(f.Gone)+len(f.Changed) == 0 {
 		a.screen.Print("\nAll %s are the same.", term.Count(f.Same, "file"))
 	} else {
 		a.screen.Print("\nFiles: %d the same, %d only in B (+), %d only in A (-), %d different (~)", f.Same, len(f.Came), len(f.Gone), len(f.Changed))
 	}
-	show := func(mark string, list []contrast.FileSize) {
+	show := func(mark string, list []compare.FileSize) {
 		for i, x := range list {
 			if i == few {
 				a.screen.Print("  %s and %d more; --all shows them", mark, len(list)-few)
@@ -178,7 +178,7 @@ func (a *app) compareFiles(r *contrast.Report, few int) {
 	}
 }
 
-func (a *app) compareCost(r *contrast.Report) {
+func (a *app) compareCost(r *compare.Report) {
 	times := func(x float64) string { return term.Duration(time.Duration(x * float64(time.Second))) }
 	sizes := func(x float64) string {
 		if x == 0 {
@@ -186,7 +186,7 @@ func (a *app) compareCost(r *contrast.Report) {
 		}
 		return term.Bytes(int64(x))
 	}
-	ratio := func(m contrast.Measure) string {
+	ratio := func(m compare.Measure) string {
 		if m.A <= 0 || m.B <= 0 {
 			return ""
 		}

@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"fernladder/core/named"
 	"slices"
 	"strings"
+
+	"fernladder/core/landing"
 
 	"github.com/spf13/cobra"
 )
@@ -39,7 +40,7 @@ func (a *app) completeInstalled(_ *cobra.Command, _ []string, start string) ([]s
 	var names []string
 	for _, r := range receipts {
 		if byID {
-			names = append(names, named.Of(r.Ref)+"\t"+r.Version+" "+apart(r, receipts))
+			names = append(names, landing.NameOf(r.Ref)+"\t"+r.Version+" "+apart(r, receipts))
 		} else {
 			names = append(names, r.Name)
 		}

@@ -16,8 +16,8 @@ import (
 	"fernladder/core/draft"
 	"fernladder/core/durable"
 	"fernladder/core/host"
-	"fernladder/core/keyfile"
-	"fernladder/core/listen"
+	"fernladder/core/tomlfile"
+
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
@@ -284,7 +284,7 @@ func (a *app) listen(ctx context.Context, m *machine.Machine, found *draft.Sourc
 	switch {
 	case err == nil:
 		a.screen.Note("Listened to its configure step for %s.", seconds(a.now().Sub(began).Seconds()))
-	case errors.As(err, &unheard), errors.Is(err, listen.ErrNoRoom):
+	case errors.As(err, &unheard), errors.Is(err, draft.ErrNoRoom):
 		a.screen.Note("Read only its files: %v.", err)
 		err = nil
 	}
@@ -314,7 +314,7 @@ func (a *app) addRelease(m *machine.Machine, found *draft.Source, o draft.Origin
 			x.Archive = nil // as the recipe has it for all
 		}
 	}
-	if err := r.Change(func(e *keyfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) }); err != nil {
+	if err := r.Change(func(e *tomlfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) }); err != nil {
 		return true, err
 	}
 	a.screen.Print("%s has the release %s now, sha256:%s", r.File, v, o.SHA256)
@@ -380,7 +380,7 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 		return err
 	}
 	written, err := recipe.Read(dir, shown)
-	var problems keyfile.Problems
+	var problems tomlfile.Problems
 	if err != nil && !errors.As(err, &problems) {
 		return err
 	}
@@ -390,7 +390,7 @@ func (a *app) writeDraft(m *machine.Machine, found *draft.Source, decided draft.
 	}
 	all := append([]draft.Finding{found.Name, found.Version, found.Method, found.License, found.Summary, found.Home}, found.Remarks...)
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(dir, recipe.FileName), "findings": all, "options": len(decided.Choices), "problems": append(keyfile.Problems{}, problems...)})
+		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(dir, recipe.FileName), "findings": all, "options": len(decided.Choices), "problems": append(tomlfile.Problems{}, problems...)})
 	}
 	a.screen.Print("Wrote %s", filepath.Join(shown, recipe.FileName))
 	for _, c := range []draft.Certainty{draft.Certain, draft.Guessed, draft.Open} {

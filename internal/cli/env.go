@@ -11,7 +11,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -149,7 +149,7 @@ func (a *app) addVariable(lines []variable, v store.Variable, name string, by ma
 }
 
 func (a *app) buildEnvironment(m *machine.Machine, name string) ([]variable, error) {
-	r, err := named.One(m.Store, name)
+	r, err := landing.FindBuild(m.Store, name)
 	if err != nil {
 		return nil, err
 	}

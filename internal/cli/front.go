@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/install"
+	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
 	"fernladder/core/store"
 )
 
@@ -31,7 +31,7 @@ the package that are on it stay beside, under the names that their recipe has fo
 
 func (a *app) front(ctx context.Context, text string) error {
 	return a.changeLanding(func(m *machine.Machine) (install.Landed, error) {
-		name, err := named.Parse(text)
+		name, err := landing.ParseName(text)
 		if err != nil {
 			return install.Landed{}, err
 		}
@@ -45,7 +45,7 @@ func (a *app) front(ctx context.Context, text string) error {
 		if len(all) > 1 && name.String() == name.Name || name.ID != "" && len(all) > 1 {
 			var texts []string
 			for _, r := range all {
-				texts = append(texts, r.Version+" ("+named.Of(r.Ref)+")")
+				texts = append(texts, r.Version+" ("+landing.NameOf(r.Ref)+")")
 			}
 			return install.Landed{}, usage("%s could be %s; say which", text, strings.Join(texts, " or "))
 		}

@@ -9,21 +9,21 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/advice"
 	"fernladder/core/build"
+	"fernladder/core/clean"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/install"
-	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+	"fernladder/core/tomlfile"
+
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/reclaim"
-	"fernladder/core/remedy"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
 	"fernladder/core/source"
@@ -56,10 +56,10 @@ func (e *helped) Unwrap() error { return e.err }
 // helper knows what would help, by what a machine has.
 type helper struct {
 	m        *machine.Machine
-	evidence remedy.Evidence
+	evidence advice.Evidence
 }
 
-func newHelper(m *machine.Machine) *helper { return &helper{m, remedy.Look(m)} }
+func newHelper(m *machine.Machine) *helper { return &helper{m, advice.Look(m)} }
 
 // with adds to an error of core what would help. Core says what it is, and here it is
 // said what to type.
@@ -134,7 +134,7 @@ func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
 	if len(f.Outside) == 0 {
 		return nil
 	}
-	answers := remedy.To(r, f, h.evidence)
+	answers := advice.To(r, f, h.evidence)
 	if len(answers) == 0 || answers[0].Args == nil {
 		return nil
 	}
@@ -145,7 +145,7 @@ func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
 // which packages have the rest.
 func (h *helper) missing(missing *host.Missing) []string {
 	var lines []string
-	offers := remedy.Offer(missing, h.evidence)
+	offers := advice.Offer(missing, h.evidence)
 	for _, f := range missing.Needs {
 		if name := offers[f.Question]; name != "" {
 			lines = append(lines, fmt.Sprintf("The recipe %s has the %s, too: a [[need]] on it would do instead.", name, f.Question))
@@ -171,15 +171,15 @@ func typed(err error) []string {
 		differs    *lock.Differs
 		unlocked   *plan.NothingLocked
 		unpinned   *plan.NotPinned
-		missing    *named.NotBuilt
+		missing    *landing.NotBuilt
 		system     *build.SystemPrefix
 		noCluster  *cluster.Unset
 		otherRun   *cluster.Changed
-		needed     *reclaim.Needed
-		runs       *reclaim.Runs
+		needed     *clean.Needed
+		runs       *clean.Runs
 		unnamed    *upstream.Unannounced
 		noLadder   *resolve.NoLadder
-		problems   keyfile.Problems
+		problems   tomlfile.Problems
 		atStore    *store.Error
 		noRecipe   *recipe.NotFound
 		changed    *build.Edited
@@ -244,7 +244,7 @@ func typed(err error) []string {
 		return slices.ContainsFunc(r.WaysOut, func(w string) bool { return strings.Contains(w, "make a folder") })
 	}), errors.As(err, &noRecipe) && len(noRecipe.Shelves) == 0:
 		return say("To make one: fernladder new DIR")
-	case errors.As(err, &problems) && slices.ContainsFunc(problems, func(p keyfile.Problem) bool { return p.Advice == recipe.BringShelf }):
+	case errors.As(err, &problems) && slices.ContainsFunc(problems, func(p tomlfile.Problem) bool { return p.Advice == recipe.BringShelf }):
 		return say("To bring it: fernladder shelves --fetch")
 	case errors.As(err, &atStore) && is[*build.OtherReceipt](err):
 		var other *build.OtherReceipt
@@ -261,7 +261,7 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	if c.Asks != "" {
 		line := fmt.Sprintf("It asks for it itself: args = [%q] in [build] of %s.", c.Asks, cmp.Or(fileOf(r), "its recipe"))
 		if r != nil {
-			if o := remedy.OptionOf(r, c.Asks); o != nil {
+			if o := advice.OptionOf(r, c.Asks); o != nil {
 				line = fmt.Sprintf("It asks for %s itself: -o %s=on", c.Asks, o.Name)
 			}
 		}
@@ -379,12 +379,12 @@ func urlsIn(lines []string) (urls []string) {
 var aURL = regexp.MustCompile(`\b(?:https?|ftp|git|svn)://[^\s'"‘’<>)\]]+`)
 
 // adviceForMissing says who has what is missing, and how a recipe asks for it.
-func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, packages []string) {
-	m := remedy.For(r, c, h.evidence)
+func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {
+	m := advice.For(r, c, h.evidence)
 	add := func(text, format string, args ...any) {
-		advice = append(advice, fmt.Sprintf(format, args...))
+		lines = append(lines, fmt.Sprintf(format, args...))
 		for line := range strings.Lines(text) {
-			advice = append(advice, "    "+strings.TrimRight(line, "\n"))
+			lines = append(lines, "    "+strings.TrimRight(line, "\n"))
 		}
 	}
 	by, in := "a recipe asks for it by", "a recipe"
@@ -404,10 +404,10 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 		add(m.Need().Text(), "There is a recipe %s; if it is that, %s:", m.Recipe, by)
 	}
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
-		return append(advice, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range)), nil
+		return append(lines, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range)), nil
 	}
 	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
-		advice = append(advice, "No recipe has it; to build it, too: fernladder draft SOURCE writes one from its archive or repository.")
+		lines = append(lines, "No recipe has it; to build it, too: fernladder draft SOURCE writes one from its archive or repository.")
 	}
 	switch {
 	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
@@ -416,7 +416,7 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	case m.Here:
 		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
 	case m.Nowhere():
-		advice = append(advice, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say. To build it, too: fernladder draft SOURCE.", thing(m.Host)))
+		lines = append(lines, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say. To build it, too: fernladder draft SOURCE.", thing(m.Host)))
 	case m.Recipe != "":
 		add(m.HostNeed().Text(), "Or, if the operating system is to have it:")
 	case len(m.Owners) > 0:
@@ -429,24 +429,24 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (advice, 
 	case len(m.Owners) > 0:
 		packages = m.Owners[:1]
 	case !m.Listed:
-		advice = append(advice, refresh)
+		lines = append(lines, refresh)
 	}
 	if r != nil {
-		if o := remedy.Belongs(r, c); o != nil {
-			advice = append(advice, fmt.Sprintf("Or without it, for it belongs to the option %s: -o %s=off", o.Name, o.Name))
+		if o := advice.Belongs(r, c); o != nil {
+			lines = append(lines, fmt.Sprintf("Or without it, for it belongs to the option %s: -o %s=off", o.Name, o.Name))
 		}
 	}
 	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header && !slices.Contains(c.Names, m.Host.Name) && dir != "." {
-		advice = append(advice, fmt.Sprintf("It is in a directory of its own there: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], where the build does not ask pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
+		lines = append(lines, fmt.Sprintf("It is in a directory of its own there: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], where the build does not ask pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
 		const few = 3
 		for _, other := range m.Others[:min(few, len(m.Others))] {
-			advice = append(advice, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))
+			lines = append(lines, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))
 		}
 	}
 	if c.Without != "" {
 		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
 	}
-	return advice, packages
+	return lines, packages
 }
 
 const refresh = "fernladder host --refresh finds out which package has it."

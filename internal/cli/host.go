@@ -12,11 +12,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/advice"
 	"fernladder/core/build"
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/remedy"
 	"fernladder/internal/term"
 )
 
@@ -131,7 +131,7 @@ func (a *app) host(ctx context.Context, ask plan.Ask, may installing) error {
 		var offers map[host.Question]string
 		out := map[string]any{}
 		if missing != nil {
-			offers = remedy.Offer(missing, remedy.Look(m))
+			offers = advice.Offer(missing, advice.Look(m))
 			out["install"], out["unknown"] = missing.InstallLine()
 		}
 		out["needs"] = hostFindings(findings, offers)

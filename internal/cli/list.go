@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/clean"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/reclaim"
 	"fernladder/core/settings"
 	"fernladder/core/store"
 	"fernladder/internal/term"
@@ -57,7 +57,7 @@ func (f listing) filter(m *machine.Machine, receipts []*store.Receipt, current l
 	}
 	unused := map[store.Ref]bool{}
 	if f.unused {
-		found, err := reclaim.Find(m, reclaim.What{Trees: true})
+		found, err := clean.Find(m, clean.What{Trees: true})
 		if err != nil {
 			return nil, err
 		}

@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/named"
+	"fernladder/core/landing"
 	"fernladder/core/store"
 )
 
@@ -167,9 +167,9 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 // lastBuild is the build of the package that wrote a log last, whether it
 // succeeded, failed or was broken off.
 func lastBuild(s *store.Store, name string) (store.Ref, error) {
-	last, found, err := named.LastLogged(s, name, func(store.Ref) bool { return true })
+	last, found, err := landing.LastLogged(s, name, func(store.Ref) bool { return true })
 	if err == nil && !found {
-		err = &named.NotBuilt{Name: name, Root: s.Root}
+		err = &landing.NotBuilt{Name: name, Root: s.Root}
 	}
 	return last, err
 }

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/install"
+	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/mend"
-	"fernladder/core/named"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -75,7 +75,7 @@ func (a *app) mend(ctx context.Context, names []string, f mending) error {
 		return err
 	}
 	for _, text := range names {
-		name, err := named.Parse(text)
+		name, err := landing.ParseName(text)
 		if err != nil {
 			return err
 		}

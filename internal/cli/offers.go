@@ -6,8 +6,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/draft"
-	"fernladder/core/keyfile"
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 )
 
 func (a *app) offersCommand() *cobra.Command {
@@ -44,7 +44,7 @@ func (a *app) offers(name string, write bool) error {
 		if err != nil {
 			return err
 		}
-		if err := r.Change(func(e *keyfile.Edit) { recipe.SetOffers(e, o) }); err != nil {
+		if err := r.Change(func(e *tomlfile.Edit) { recipe.SetOffers(e, o) }); err != nil {
 			return err
 		}
 	}

@@ -10,10 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/buildfile"
-	"fernladder/core/choice"
-	"fernladder/core/feature"
+
+	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -66,11 +65,11 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 		return err
 	}
 	if !a.screen.JSON && !f.changed && f.since == "" && a.screen.Drawable(os.Stdin) {
-		if glance, seen := choice.Glance(m, ask); seen {
+		if glance, seen := plan.Glance(m, ask); seen {
 			return a.choose(ctx, m, ask, glance)
 		}
 	}
-	c, err := choice.Open(ctx, m, ask)
+	c, err := plan.Open(ctx, m, ask)
 	if err != nil {
 		return err
 	}
@@ -86,24 +85,24 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 
 // optionRow is an option in JSON.
 type optionRow struct {
-	Name    string        `json:"name"`
-	About   string        `json:"about"`
-	Group   string        `json:"group,omitempty"`
-	Value   string        `json:"value"`
-	Default string        `json:"default"`
-	Why     choice.Why    `json:"why"`
-	By      string        `json:"by,omitempty"`
-	Choices []string      `json:"choices,omitempty"`
-	Takes   string        `json:"takes,omitempty"`
-	Can     string        `json:"can_be"`
-	Adds    []choice.Adds `json:"adds"`
-	Implied bool          `json:"of_the_method,omitempty"`
+	Name    string      `json:"name"`
+	About   string      `json:"about"`
+	Group   string      `json:"group,omitempty"`
+	Value   string      `json:"value"`
+	Default string      `json:"default"`
+	Why     plan.Why    `json:"why"`
+	By      string      `json:"by,omitempty"`
+	Choices []string    `json:"choices,omitempty"`
+	Takes   string      `json:"takes,omitempty"`
+	Can     string      `json:"can_be"`
+	Adds    []plan.Adds `json:"adds"`
+	Implied bool        `json:"of_the_method,omitempty"`
 }
 
-func (a *app) optionsJSON(c *choice.Choosing, f optionsFlags) error {
+func (a *app) optionsJSON(c *plan.Choosing, f optionsFlags) error {
 	rows := []optionRow{}
 	for _, r := range shownRows(c, f) {
-		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes), r.Can(), append([]choice.Adds{}, c.Adds(r)...), r.Implied})
+		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes), r.Can(), append([]plan.Adds{}, c.Adds(r)...), r.Implied})
 	}
 	out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "recipe": c.Recipe.File, "options": rows}
 	if c.Problem != nil {
@@ -112,11 +111,11 @@ func (a *app) optionsJSON(c *choice.Choosing, f optionsFlags) error {
 	return a.screen.PrintJSON(out)
 }
 
-func shownRows(c *choice.Choosing, f optionsFlags) []*choice.Row {
-	return slices.DeleteFunc(slices.Clone(c.Rows()), func(r *choice.Row) bool { return f.changed && !r.Changed() })
+func shownRows(c *plan.Choosing, f optionsFlags) []*plan.Row {
+	return slices.DeleteFunc(slices.Clone(c.Rows()), func(r *plan.Row) bool { return f.changed && !r.Changed() })
 }
 
-func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
+func (a *app) optionsTable(c *plan.Choosing, f optionsFlags) {
 	rows := shownRows(c, f)
 	a.screen.Print("%s %s, %s", a.screen.Strong(c.Recipe.Name), c.Release.Version, c.Recipe.File)
 	switch {
@@ -129,7 +128,7 @@ func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
 	}
 	a.screen.Print("")
 	var lines [][]string
-	for _, group := range choice.Groups(rows) {
+	for _, group := range plan.Groups(rows) {
 		if group.Name != "" {
 			lines = append(lines, []string{a.screen.Strong(group.Name), "", "", "", "", ""})
 		}
@@ -144,7 +143,7 @@ func (a *app) optionsTable(c *choice.Choosing, f optionsFlags) {
 }
 
 // valueText is what an option is, so that what is not as by default is seen.
-func (a *app) valueText(r *choice.Row) string {
+func (a *app) valueText(r *plan.Row) string {
 	text := orDefault(term.OneLine(r.Value), "–")
 	if r.Changed() {
 		return a.screen.Strong(text)
@@ -153,16 +152,16 @@ func (a *app) valueText(r *choice.Row) string {
 }
 
 // otherwise is what an option could be instead.
-func otherwise(r *choice.Row) string {
+func otherwise(r *plan.Row) string {
 	if r.Takes != "" {
 		return r.Can()
 	}
 	return strings.Join(slices.DeleteFunc(slices.Clone(r.Choices()), func(v string) bool { return v == r.Value }), ", ")
 }
 
-func whyText(r *choice.Row) string {
-	text := map[choice.Why]string{choice.Default: "", choice.Asked: "you said so", choice.Settings: "settings", choice.Locked: "locked", choice.Installed: "as installed",
-		choice.Demanded: "demanded by", choice.Chosen: "chosen"}[r.Why]
+func whyText(r *plan.Row) string {
+	text := map[plan.Why]string{plan.Default: "", plan.Asked: "you said so", plan.Settings: "settings", plan.Locked: "locked", plan.Installed: "as installed",
+		plan.Demanded: "demanded by", plan.Chosen: "chosen"}[r.Why]
 	if r.By == "" {
 		return text
 	}
@@ -170,7 +169,7 @@ func whyText(r *choice.Row) string {
 }
 
 // addsText is what values of an option add to the ladder, those of on without saying so.
-func addsText(c *choice.Choosing, r *choice.Row) string {
+func addsText(c *plan.Choosing, r *plan.Row) string {
 	var texts []string
 	for _, adds := range c.Adds(r) {
 		all := slices.Clone(adds.Needs)
@@ -186,10 +185,10 @@ func addsText(c *choice.Choosing, r *choice.Row) string {
 	return strings.Join(texts, "; ")
 }
 
-func (a *app) optionsSince(c *choice.Choosing, since string) error {
+func (a *app) optionsSince(c *plan.Choosing, since string) error {
 	s, err := c.Since(since)
 	if err != nil {
-		if none := (*choice.NoRelease)(nil); errors.As(err, &none) {
+		if none := (*plan.NoRelease)(nil); errors.As(err, &none) {
 			return usage("%v", err)
 		}
 		return err
@@ -234,12 +233,12 @@ func (a *app) optionsBuilt(name string) error {
 	if err != nil {
 		return err
 	}
-	r, err := named.One(m.Store, name)
+	r, err := landing.FindBuild(m.Store, name)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset, "options": r.Options, "chosen": r.Chosen, "features": append([]feature.Feature{}, r.Features...)})
+		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset, "options": r.Options, "chosen": r.Chosen, "features": append([]store.Feature{}, r.Features...)})
 	}
 	a.screen.Print("%s %s (%s)%s, built with", a.screen.Strong(r.Name), r.Version, r.ID, presetText(r.Preset))
 	var rows [][]string
@@ -272,7 +271,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 		return
 	}
 	features := slices.Clone(r.Features)
-	slices.SortStableFunc(features, func(x, y feature.Feature) int { return rankOf(x) - rankOf(y) })
+	slices.SortStableFunc(features, func(x, y store.Feature) int { return rankOf(x) - rankOf(y) })
 	var rows [][]string
 	for _, f := range features {
 		is, why := a.screen.Good("on"), f.Says
@@ -290,7 +289,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	a.screen.Print("\nIts source said, when it was configured:")
 	a.screen.Table([]string{"feature", "is", ""}, rows)
 	var offered []string
-	for _, f := range feature.Missed(features) {
+	for _, f := range store.Missed(features) {
 		if name := onShelf(m, r, f.Lacks); name != "" && !slices.Contains(offered, name) {
 			offered = append(offered, name)
 			a.screen.Print("\nTo build it with %s, add to its recipe:\n%s", name, indent(recipe.NeedEntry{Recipe: name, Role: recipe.Library}.Text()))
@@ -298,7 +297,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	}
 }
 
-func rankOf(f feature.Feature) int {
+func rankOf(f store.Feature) int {
 	switch {
 	case f.Missed():
 		return 0
@@ -309,7 +308,7 @@ func rankOf(f feature.Feature) int {
 }
 
 // shelfHas says where a recipe on the shelf is called like what a feature lacks.
-func shelfHas(m *machine.Machine, r *store.Receipt, f feature.Feature) string {
+func shelfHas(m *machine.Machine, r *store.Receipt, f store.Feature) string {
 	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool { return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks) }); i >= 0 {
 		return ", though it was built with " + r.Needs[i].Name
 	}

@@ -12,10 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/clean"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/reclaim"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 	"fernladder/internal/term"
@@ -200,7 +200,7 @@ func (a *app) why(name string) error {
 	if err != nil {
 		return err
 	}
-	w, err := reclaim.Why(m, r.Ref)
+	w, err := clean.Why(m, r.Ref)
 	if err != nil {
 		return err
 	}

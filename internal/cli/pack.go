@@ -15,12 +15,12 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+
 	"fernladder/core/ospackage"
 	"fernladder/core/pack"
 	"fernladder/core/plan"
 	"fernladder/core/settings"
-	"fernladder/core/together"
+
 	"fernladder/internal/term"
 )
 
@@ -99,7 +99,7 @@ func (a *app) packPrefix(ctx context.Context, ladder plan.Ask, ask pack.Ask, for
 	asked := p.Asked()
 	named := func(j *build.Job) int {
 		return slices.IndexFunc(ladder.Names, func(text string) bool {
-			name, err := named.Parse(text)
+			name, err := landing.ParseName(text)
 			return err == nil && name.Name == j.Name
 		})
 	}
@@ -184,7 +184,7 @@ func (a *app) packAdvice(m *machine.Machine, err error) error {
 	var unordered *pack.Unordered
 	var changed *ospackage.Changed
 	var taken *pack.Taken
-	var clash *together.Clash
+	var clash *landing.UnionClash
 	switch {
 	case errors.As(err, &unnamed):
 		return &helped{err, []string{"Add to " + orDefault(m.Place.Shown(m.Settings.File), settings.FileName) + ":\n    [pack]\n    maintainer = \"NAME <ADDRESS>\""}}

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/clean"
 	"fernladder/core/install"
-	"fernladder/core/reclaim"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -46,7 +46,7 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 		return err
 	}
 	if trees && !yes && a.screen.Interactive(os.Stdin) {
-		gone, err := reclaim.Landings(m, names)
+		gone, err := clean.Landings(m, names)
 		if err != nil {
 			return err
 		}
@@ -54,13 +54,13 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 			return usage("nothing was removed")
 		}
 	}
-	var stored reclaim.Candidates
+	var stored clean.Candidates
 	if archives { // while the receipts say which they are
-		if stored, err = reclaim.ArchivesOf(m, names); err != nil {
+		if stored, err = clean.ArchivesOf(m, names); err != nil {
 			return err
 		}
 	}
-	r, err := reclaim.Remove(ctx, m, names, trees)
+	r, err := clean.Remove(ctx, m, names, trees)
 	for _, name := range r.Unknown {
 		a.screen.Note("Nothing of %s is installed.", name)
 	}
@@ -72,7 +72,7 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 		return err
 	}
 	if len(stored.Archives) > 0 {
-		gone, err := reclaim.Delete(ctx, m, stored)
+		gone, err := clean.Delete(ctx, m, stored)
 		a.showStayed(gone)
 		if err != nil {
 			return err
@@ -81,7 +81,7 @@ func (a *app) remove(ctx context.Context, names []string, trees, archives, yes b
 	changed := r.Before.Number != r.After.Number
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"landing": r.After, "changed": changed, "deleted": append([]store.Ref{}, r.Deleted.Trees...),
-			"forgotten_landings": append([]int{}, r.Landings...), "stayed": append([]reclaim.Stayed{}, r.Stayed...)})
+			"forgotten_landings": append([]int{}, r.Landings...), "stayed": append([]clean.Stayed{}, r.Stayed...)})
 	}
 	for _, line := range changes(m, nil, r.Before.Members, r.After.Members) {
 		a.screen.Print("%s", line)

@@ -7,23 +7,23 @@ import (
 	"fmt"
 	"strings"
 
+	"fernladder/core/advice"
 	"fernladder/core/build"
+	"fernladder/core/clean"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/install"
-	"fernladder/core/keyfile"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-	"fernladder/core/named"
+	"fernladder/core/tomlfile"
+
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/reclaim"
-	"fernladder/core/remedy"
 	"fernladder/core/resolve"
-	"fernladder/core/seal"
+	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -59,16 +59,16 @@ func status(err error) (int, string) {
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted, "interrupted"
 	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*cluster.Unset](err), is[*cluster.NoRun](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
-		is[*named.Bad](err), is[*reclaim.Needed](err), is[*reclaim.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
+		is[*landing.BadName](err), is[*clean.Needed](err), is[*clean.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
 		is[*machine.BadRoot](err), is[*landing.Gone](err), is[*tinker.None](err), is[*tinker.Busy](err), is[*tinker.Occupied](err), is[*tinker.Unchanged](err), is[*tinker.BadPatch](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
 		return statusUsage, "usage"
-	case is[keyfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
+	case is[tomlfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
 		return statusRecipe, "recipe"
 	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*landing.Lost](err), is[*lock.Differs](err), is[*cluster.Changed](err):
 		return statusNoLadder, "no_ladder"
 	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
 		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*cluster.Absent](err), is[*cluster.Refused](err), is[*cluster.Silent](err), is[*machine.NoGroup](err), is[*seal.UsersError](err), is[*seal.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
+	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*cluster.Absent](err), is[*cluster.Refused](err), is[*cluster.Silent](err), is[*machine.NoGroup](err), is[*sandbox.UsersError](err), is[*sandbox.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
 		return statusHost, "host"
 	case is[*Unsound](err):
 		var unsound *Unsound
@@ -79,7 +79,7 @@ func status(err error) (int, string) {
 		return statusRoot, "root"
 	case is[*store.Error](err), is[*cluster.Late](err), is[*cluster.Followed](err), is[*cluster.OfAnother](err), errors.As(err, &failure) && failure.DiskFull:
 		return statusRoot, "root"
-	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*named.NotBuilt](err):
+	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*landing.NotBuilt](err):
 		return statusBuild, "build"
 	}
 	return statusBuild, "other"
@@ -101,8 +101,8 @@ func (a *app) report(err error) int {
 		a.reportJSON(err, kind)
 	case code == statusInterrupted:
 		a.screen.Fail("interrupted\n  Everything that was started has been ended. The same command goes on from here.")
-	case is[keyfile.Problems](err):
-		var problems keyfile.Problems
+	case is[tomlfile.Problems](err):
+		var problems tomlfile.Problems
 		errors.As(err, &problems)
 		fmt.Fprintf(a.screen.Err, "%v\n\n", problems)
 		if help := new(helped); errors.As(err, &help) {
@@ -119,7 +119,7 @@ func (a *app) reportJSON(err error, kind string) {
 	out := struct {
 		Error    string            `json:"error"`
 		Message  string            `json:"message"`
-		Problems keyfile.Problems  `json:"problems,omitempty"`
+		Problems tomlfile.Problems `json:"problems,omitempty"`
 		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
 		Attempts map[string]string `json:"attempts,omitempty"` // URL to what went wrong
 		Log      string            `json:"log,omitempty"`
@@ -143,7 +143,7 @@ func (a *app) reportJSON(err error, kind string) {
 	if errors.As(err, &lacks) {
 		var offers map[host.Question]string
 		if a.machine != nil {
-			offers = remedy.Offer(lacks, remedy.Look(a.machine))
+			offers = advice.Offer(lacks, advice.Look(a.machine))
 		}
 		out.Host = hostFindings(lacks.Needs, offers)
 	}

@@ -9,11 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/feature"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
-	"fernladder/core/seal"
+	"fernladder/core/traces"
+
+	"fernladder/core/sandbox"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -24,7 +24,7 @@ func (a *app) openInstalled(text string) (*machine.Machine, *store.Receipt, erro
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := named.One(m.Store, text)
+	r, err := landing.FindBuild(m.Store, text)
 	return m, r, err
 }
 
@@ -148,8 +148,8 @@ func (a *app) showWithAndWithout(r *store.Receipt) {
 	without := r.Without
 	if len(r.Features) > 0 {
 		without = nil
-		for _, f := range feature.Missed(r.Features) {
-			without = append(without, f.String())
+		for _, f := range store.Missed(r.Features) {
+			without = append(without, traces.FeatureText(f))
 		}
 	}
 	if len(without) > 0 {
@@ -241,7 +241,7 @@ func seen(r *store.Receipt) string {
 
 func seenLast(r *store.Receipt) string {
 	switch {
-	case r.Isolation != string(seal.Sealed):
+	case r.Isolation != string(sandbox.Sealed):
 		return ""
 	case r.NotBare != "":
 		return " (saw all of the machine: " + r.NotBare + ")"

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/named"
+	"fernladder/core/landing"
 	"fernladder/core/source"
 )
 
@@ -39,7 +39,7 @@ func (a *app) supply(ctx context.Context, name string, files []string) error {
 	if err != nil {
 		return err
 	}
-	wanted, err := named.Parse(name)
+	wanted, err := landing.ParseName(name)
 	if err != nil {
 		return err
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/contrast"
+	"fernladder/core/compare"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/tinker"
@@ -227,7 +227,7 @@ func (e *otherBuild) Error() string {
 	return fmt.Sprintf("the build by the recipe has %s that were tinkered otherwise", term.Count(e.files, "file"))
 }
 
-func (a *app) showSame(differences []contrast.Different) {
+func (a *app) showSame(differences []compare.Different) {
 	if len(differences) == 0 {
 		a.screen.Print("All its files are what was tinkered, byte for byte, but for the name of the tree.")
 		return

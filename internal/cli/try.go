@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/named"
+	"fernladder/core/landing"
 	"fernladder/internal/term"
 )
 
@@ -46,7 +46,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 	var all []tried
 	sum := &tryError{}
 	for _, name := range names {
-		r, err := named.One(m.Store, name)
+		r, err := landing.FindBuild(m.Store, name)
 		if err != nil {
 			return err
 		}

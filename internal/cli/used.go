@@ -6,12 +6,12 @@ import (
 	"io/fs"
 	"strings"
 
+	"fernladder/core/advice"
 	"fernladder/core/build"
 	"fernladder/core/install"
+	"fernladder/core/landing"
 	"fernladder/core/machine"
-	"fernladder/core/named"
 	"fernladder/core/plan"
-	"fernladder/core/remedy"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -58,7 +58,7 @@ func lastUsed(s *store.Store, name string) (store.Ref, error) {
 	if _, err := lastBuild(s, name); err != nil {
 		return store.Ref{}, err
 	}
-	last, found, err := named.LastLogged(s, name, func(r store.Ref) bool {
+	last, found, err := landing.LastLogged(s, name, func(r store.Ref) bool {
 		_, err := build.UsedBy(s, r)
 		return err == nil
 	})
@@ -80,7 +80,7 @@ func (a *app) showUsed(m *machine.Machine, builds []store.Ref, write bool) error
 		}
 		r, err := m.Shelves.Find(b.Name)
 		if err == nil {
-			u.Uses = remedy.Undeclared(r, u, m.System.Family)
+			u.Uses = advice.Undeclared(r, u, m.System.Family)
 		}
 		all = append(all, u)
 		if !a.screen.JSON {
@@ -90,7 +90,7 @@ func (a *app) showUsed(m *machine.Machine, builds []store.Ref, write bool) error
 			return err
 		}
 		if write && len(u.Uses) > 0 {
-			if err := remedy.WriteUses(r, u.Uses, m.System.Family); err != nil {
+			if err := advice.WriteUses(r, u.Uses, m.System.Family); err != nil {
 				return err
 			}
 			a.screen.Print("%s says so now.", r.File)
@@ -117,7 +117,7 @@ func (a *app) showUses(m *machine.Machine, u *build.Used, write bool) {
 		a.screen.Print("%s uses of this machine what its recipe does not say (%s):\n", name, from)
 	}
 	for _, use := range u.Uses {
-		a.screen.Print("%s\n", indent(remedy.UseText(m.System.Family, use)))
+		a.screen.Print("%s\n", indent(advice.UseText(m.System.Family, use)))
 	}
 	if len(u.Others) > 0 {
 		a.screen.Print("Programs have also looked at files of %s, which no recipe asks for.", isAnd(u.Others))

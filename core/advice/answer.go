@@ -1,0 +1,335 @@
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/buildfile"
+	"fernladder/core/diagnose"
+	"fernladder/core/draft"
+	"fernladder/core/host"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
+)
+
+// An Answer is how a recipe is changed for a build that has failed.
+type Answer struct {
+	Text     string   // the lines that are added, or what is changed
+	Packages []string // of the operating system that have to be installed for it; none: it can go on
+	Program  bool     // they are for a program that the build runs, not for what it is built with
+	Args     []string // that are added to those of the build, if it is that
+	Detour   bool     // it goes round what is missing, which may lead nowhere
+	Absent   bool     // something has to be installed, and nobody knows in which package it is
+	change   func(e *tomlfile.Edit, why string)
+}
+
+// Give changes the recipe, with a remark that says why.
+func (a *Answer) Give(r *recipe.Recipe, why string) error {
+	return r.Change(func(e *tomlfile.Edit) { a.change(e, why) })
+}
+
+// To finds the answers to a failed build, the best first: the argument that leads into
+// the tree what was placed outside of it; an option that is off and brings what is
+// missing; the argument that it asks for; a need on a recipe; the argument that the source itself names to do without;
+// nothing in the place of what writes documentation; a need on the operating system; an
+// empty file in the place of documentation that the archive lacks; a flag that is known
+// to help; the source's own directory to build in.
+func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
+	c := f.Cause
+	answers := append(inside(r, f), installing(r, f)...)
+	if c == nil {
+		return append(answers, inTree(r, f)...)
+	}
+	m := For(r, c, e)
+	need := func(text string) *Answer {
+		return &Answer{Text: text, change: func(e *tomlfile.Edit, why string) { e.Append(why + "\n" + text) }}
+	}
+	answers = append(answers, turnedOn(r, c)...)
+	if c.Asks != "" && !slices.Contains(r.Build.Args, c.Asks) {
+		answers = append(answers, asked(r, c.Asks))
+	}
+	if m.Recipe != "" {
+		answers = append(answers, need(m.Need().Text()))
+	}
+	if c.Without != "" && !slices.Contains(r.Build.Args, c.Without) {
+		answers = append(answers, without(r, c, m))
+	}
+	answers = append(answers, undocumented(r, c)...)
+	if m.Host.Kind != "" {
+		a := need(m.HostNeed().Text())
+		if a.Program = m.Role == recipe.Tool; !m.Here {
+			a.Absent = len(m.Owners) == 0
+			a.Packages = m.Owners[:min(1, len(m.Owners))]
+		}
+		answers = append(answers, a)
+	}
+	if !c.Sure() { // nothing is installed for a guess
+		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
+	}
+	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
+}
+
+// installing turns on what installs, which the source has on, where nothing was placed without.
+func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
+	for _, o := range r.Options {
+		if f.Nothing && !o.Implied && o.Values == nil && o.Default == "off" && len(o.Off) > 0 && strings.HasPrefix(strings.ToLower(o.Name), "install") {
+			answers = append(answers, on(o, "without it, nothing is placed"))
+		}
+	}
+	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 && (r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceStep([]string{r.Name})) {
+		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
+		answers = append(answers, &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
+			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})
+			e.Append(why + "\n" + says)
+		}})
+	}
+	return answers
+}
+
+// on turns an option on.
+func on(o *recipe.Option, why string) *Answer {
+	says := fmt.Sprintf("# The option %s is on: %s.", o.Name, why)
+	return &Answer{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
+		e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
+		e.Append(why + "\n" + says)
+	}}
+}
+
+// stemsOf are the stems of what is missing.
+func stemsOf(c *diagnose.Cause) map[string]bool {
+	stems := map[string]bool{}
+	for _, q := range c.Questions() {
+		stems[buildfile.Stem(q.Name)] = true
+		if dir, _, is := strings.Cut(q.Name, "/"); is && q.Kind == host.Header {
+			stems[buildfile.Stem(dir)] = true
+		}
+	}
+	return stems
+}
+
+// Belongs is the option that is on and that what is missing belongs to, by its name; nil
+// for none.
+func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
+	stems := stemsOf(c)
+	for _, o := range r.Options {
+		if !o.Implied && o.Values == nil && o.Default == "on" && len(o.Off) > 0 && stems[buildfile.Stem(o.Name)] {
+			return o
+		}
+	}
+	return nil
+}
+
+// turnedOn turns on an option that is off, under which the recipe needs what is missing:
+// the source cannot do without it, whatever it offers.
+func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	stems := stemsOf(c)
+	for _, o := range r.Options {
+		if o.Implied || o.Values != nil || o.Default != "off" {
+			continue
+		}
+		brings := slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+			return n.When.Mentions(o.Name) && stems[buildfile.Stem(n.Question().Name)]
+		}) || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
+			return n.When.Mentions(o.Name) && slices.ContainsFunc(n.Names(), func(name string) bool { return stems[buildfile.Stem(name)] })
+		})
+		if !brings {
+			continue
+		}
+		return []*Answer{on(o, "the source does not do without it")}
+	}
+	return nil
+}
+
+// OptionOf is the option of a recipe that gives an argument when it is on, nil for none.
+func OptionOf(r *recipe.Recipe, argument string) *recipe.Option {
+	for _, o := range r.Options {
+		if !o.Implied && o.Values == nil && slices.Contains(o.On, argument) {
+			return o
+		}
+	}
+	return nil
+}
+
+// asked gives the argument that the source asks for itself: by an option that has it, or as it is.
+func asked(r *recipe.Recipe, argument string) *Answer {
+	change, says := func(e *tomlfile.Edit) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+	}, fmt.Sprintf("# The argument %s is added, which the source asks for.", argument)
+	if o := OptionOf(r, argument); o != nil {
+		change, says = func(e *tomlfile.Edit) {
+			e.SetTable("option."+o.Name, []string{"default"}, map[string]string{"default": "true"})
+		}, fmt.Sprintf("# The option %s is on: the source asks for %s.", o.Name, argument)
+	}
+	return &Answer{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
+		change(e)
+		e.Append(why + "\n" + says)
+	}}
+}
+
+// without does without what is missing, as the source says itself.
+func without(r *recipe.Recipe, c *diagnose.Cause, m Remedy) *Answer {
+	turnOff, done := turnedOff(r, c.Without)
+	says := "# " + done
+	if m.Host.Kind != "" {
+		says += "\n# Or, with it:\n# " + strings.ReplaceAll(m.HostNeed().Text(), "\n", "\n# ")
+	}
+	return &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
+		turnOff(e)
+		e.Append(why + "\n" + says)
+	}}
+}
+
+// turnedOff turns off what an argument turns off: an option of the recipe that is
+// about it, or else with the argument itself.
+func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), done string) {
+	about := strings.NewReplacer("--without-", "", "--disable-", "", "-D", "").Replace(argument)
+	about, _, _ = strings.Cut(about, "=")
+	for _, o := range r.Options {
+		if o.Implied || o.Values != nil || o.Default == "off" || !slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
+			continue
+		}
+		return func(e *tomlfile.Edit) {
+			e.SetTable("option."+o.Name, []string{"default", "off"}, map[string]string{"default": "false", "off": tomlfile.QuoteList([]string{argument})})
+		}, fmt.Sprintf("The option %s is off.", o.Name)
+	}
+	return func(e *tomlfile.Edit) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+	}, fmt.Sprintf("The argument %s is added.", argument)
+}
+
+// inTree builds in the source's own directory. Some sources can only be built there, and
+// do not say so: what fails outside, and lacks nothing of the machine, may not fail there.
+func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
+	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
+	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 && !generators[f.Cause.Name()] {
+		return nil
+	}
+	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true, change: func(e *tomlfile.Edit, why string) {
+		e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
+		e.Append(why + "\n# It is built in the source's own directory.")
+	}}}
+}
+
+// generators are programs that a build outside the source may run only because it does not find the
+// generated files that the source brings.
+var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true, "gperf": true}
+
+// flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
+// the environment which compiler to run, among the arguments.
+func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	flag, variables := helpful(c)
+	blind := false
+	switch {
+	case flag != "" || c.Kind != diagnose.Undefined:
+	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
+		flag, variables = lateLibraries+" "+c.Found, []string{"CC", "CXX"}
+	case c.Found == "" && len(r.Needs) > 0: // a library of a need may precede the objects that use it
+		flag, variables, blind = lateLibraries, []string{"CC", "CXX"}, true
+	}
+	if flag == "" {
+		return nil
+	}
+	args := slices.Clone(r.Build.Args)
+	asArgument := r.Build.Method == recipe.Make && !slices.Contains(variables, "CFLAGS")
+	var names, says []string
+	set := map[string]string{}
+	for _, name := range variables {
+		value := map[string]string{"CC": "cc", "CXX": "c++", "CFLAGS": "-O2", "CXXFLAGS": "-O2"}[name]
+		for _, pair := range r.Build.Env {
+			if pair.Name == name {
+				value = pair.Values[0]
+			}
+		}
+		at := slices.IndexFunc(args, func(arg string) bool { return strings.HasPrefix(arg, name+"=") })
+		if asArgument && at >= 0 {
+			value = strings.TrimPrefix(args[at], name+"=")
+		}
+		if strings.Contains(value, flag) {
+			continue
+		}
+		value += " " + flag
+		if at < 0 {
+			at, args = len(args), append(args, "")
+		}
+		args[at] = name + "=" + value
+		names, set[name] = append(names, name), tomlfile.Quote(value)
+		says = append(says, fmt.Sprintf("%s = %q", name, value))
+	}
+	if len(says) == 0 {
+		return nil
+	}
+	where, change := "in [build.env]", func(e *tomlfile.Edit) { e.SetTable("build.env", names, set) }
+	if asArgument {
+		where, change = "among the arguments of make", func(e *tomlfile.Edit) {
+			e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(args)})
+		}
+	}
+	text := fmt.Sprintf("# %s %s.", strings.Join(says, ", "), where)
+	return []*Answer{{Text: text, Detour: blind, change: func(e *tomlfile.Edit, why string) {
+		change(e)
+		e.Append(why + "\n" + text)
+	}}}
+}
+
+// lateLibraries makes the linker keep libraries that precede the objects that use them.
+const lateLibraries = "-Wl,--no-as-needed"
+
+// helpful is a flag by which the compiler takes what it has refused, and the variables that it goes
+// into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
+func helpful(c *diagnose.Cause) (flag string, variables []string) {
+	said := func(matches func(line string) bool) bool { return slices.ContainsFunc(c.Lines, matches) }
+	compiler, inCXX := []string{"CC"}, ofCXX.MatchString(c.Place) || strings.Contains(c.Name(), "C++") || said(ofCXX.MatchString)
+	if inCXX {
+		compiler = []string{"CXX"}
+	}
+	both := []string{"CC", "CXX"}
+	switch c.Kind {
+	case diagnose.CompilerTooNew:
+		switch {
+		case said(func(line string) bool { return strings.Contains(line, "multiple definition") }):
+			return "-fcommon", []string{"CC"}
+		case inCXX:
+			return "-std=gnu++14", compiler
+		}
+		return "-std=gnu17", compiler
+	case diagnose.WarningError:
+		return "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
+	case diagnose.NotRelocatable:
+		return "-fPIC", both
+	case diagnose.Undefined: // in a library that is named before what uses it
+		if c.Found != "" && said(func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
+			return lateLibraries, both
+		}
+		return "", nil
+	}
+	for _, line := range c.Lines {
+		if m := toInclude.FindStringSubmatch(line); m != nil {
+			return "-include " + m[1], compiler
+		}
+		if m := undeclared.FindStringSubmatch(line); m != nil && inCXX && standard[m[1]] != "" {
+			return "-include " + standard[m[1]], compiler
+		}
+	}
+	if said(func(line string) bool { return strings.Contains(line, "[-fpermissive]") }) {
+		return "-fpermissive", []string{"CXX"}
+	}
+	return "", nil
+}
+
+// toInclude matches what compilers say of a name whose header is not included.
+var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w./+-]+)>`)
+
+// undeclared matches a name of the C++ standard library whose header the code does not include.
+// Compilers name that header only for qualified names.
+var (
+	undeclared = pattern.New(`[‘'](?:std::)?(\w+)[’'] (?:was not declared in this scope|does not name a (?:template )?type)`)
+	standard   = map[string]string{"numeric_limits": "limits", "unique_ptr": "memory", "shared_ptr": "memory", "function": "functional", "bind": "functional", "sort": "algorithm",
+		"find": "algorithm", "transform": "algorithm", "reverse": "algorithm", "accumulate": "numeric", "array": "array", "setprecision": "iomanip", "stringstream": "sstream",
+		"ostringstream": "sstream", "exit": "cstdlib", "strcmp": "cstring", "memcpy": "cstring", "strlen": "cstring", "mutex": "mutex", "thread": "thread"}
+)
+
+// ofCXX matches places in C++.
+var ofCXX = pattern.New(`/c\+\+/|\.(?:cc|cpp|cxx|C|hh|hpp|hxx)(?:[:,]|$)`)

@@ -1,0 +1,175 @@
+package advice
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/buildfile"
+	"fernladder/core/diagnose"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/safefs"
+	"fernladder/core/tomlfile"
+)
+
+// writers are programs that write documentation, by the variables under which build
+// files call them. To call another that does nothing in their place does without what
+// they write, or keeps what the archive has of it.
+var writers = map[string]string{"makeinfo": "MAKEINFO", "help2man": "HELP2MAN", "xsltproc": "XSLTPROC", "pod2man": "POD2MAN", "doxygen": "DOXYGEN", "asciidoc": "ASCIIDOC", "a2x": "A2X", "txt2man": "TXT2MAN", "groff": "GROFF"}
+
+// withArguments adds arguments to those of a recipe.
+func withArguments(r *recipe.Recipe, says string, args ...string) *Answer {
+	return &Answer{Text: says, Args: args, change: func(e *tomlfile.Edit, why string) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), args...))})
+		e.Append(why + "\n" + says)
+	}}
+}
+
+// undocumented does without a program that only writes documentation.
+func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	variable := writers[c.Name()]
+	if c.Kind != diagnose.MissingProgram || variable == "" || r.Build.Method != recipe.Configure && r.Build.Method != recipe.Make {
+		return nil
+	}
+	arg := variable + "=true"
+	if slices.Contains(r.Build.Args, arg) {
+		return nil
+	}
+	a := withArguments(r, fmt.Sprintf("# The argument %s is added: documentation is not written anew.", arg), arg)
+	a.Detour = true
+	return []*Answer{a}
+}
+
+// visited matches files of documentation, which builds go through and need nothing of.
+var visited = pattern.New(`(?:^|/)(?:docs?|man|doc-\w+|manual|po|examples?|samples?|demos?|tests?)/|\.(?:texi|texinfo|txi|info|[1-8]|html?|md|rst|txt|in)$`)
+
+// standIn lays an empty file in the place of one that the archive lacks, where that is a
+// part of the documentation, or of what else a build only visits.
+func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
+	c := f.Cause
+	if c == nil || c.Kind != diagnose.MissingInSource || r.Build.Method == recipe.Script {
+		return nil
+	}
+	name := c.Name()
+	if _, rest, is := strings.Cut(name, "/box/source/"); is {
+		name = rest
+	} else if !filepath.IsAbs(name) {
+		name = path.Join(entered(c.Lines), name)
+	}
+	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || !plainPath.MatchString(name) {
+		return nil
+	}
+	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name), name, name)
+	script := strings.TrimRight(r.Step("before_configure")+"\n"+line, "\n")
+	step := "before_configure"
+	if r.Build.Method == recipe.Make {
+		step, script = "before_compile", strings.TrimRight(r.Step("before_compile")+"\n"+line, "\n")
+	}
+	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may have it.", name, step)
+	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
+		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + strings.TrimLeft(script, "\n") + "\n'''"})
+		e.Append(why + "\n" + says)
+	}}}
+}
+
+// plainPath matches paths that mean nothing else to a shell.
+var plainPath = pattern.New(`^\w[\w./+-]*$`)
+
+// entered is the directory of the source that make was in, as it says itself.
+func entered(lines []string) string {
+	for _, line := range slices.Backward(lines) {
+		m := entering.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		for _, top := range []string{"/box/source/", "/box/build/"} {
+			if _, rest, is := strings.Cut(m[1], top); is {
+				return rest
+			}
+		}
+		return ""
+	}
+	return ""
+}
+
+var entering = pattern.New(`Entering directory ['"‘` + "`" + `]([^'"’]+)`)
+
+// inside leads files that were placed outside of the tree into it, by the argument of the
+// source that says where they go.
+func inside(r *recipe.Recipe, f *build.Failure) []*Answer {
+	if len(f.Outside) == 0 || f.Work == "" {
+		return nil
+	}
+	var args []string
+	for _, file := range f.Outside {
+		arg := governs(r, f.Work, file)
+		name, _, _ := strings.Cut(arg, "=")
+		if arg != "" && !slices.ContainsFunc(append(slices.Clone(args), r.Build.Args...), func(a string) bool { return strings.HasPrefix(a, name+"=") }) {
+			args = append(args, arg)
+		}
+	}
+	if len(args) == 0 {
+		return nil
+	}
+	return []*Answer{withArguments(r, fmt.Sprintf("# %s: so that what went to %s is in the tree.", strings.Join(args, " "), path.Dir(f.Outside[0])), args...)}
+}
+
+var assigns = pattern.New(`(?m)^[ \t]*(\w+)[ \t]*[?:]?=[ \t]*(/[^\s#]*)`)
+
+// governs finds the argument that says where a file goes, with a place in the tree.
+func governs(r *recipe.Recipe, work, file string) string {
+	box, err := safefs.OpenDir(filepath.Join(work, "box"))
+	if err != nil {
+		return ""
+	}
+	defer box.Close()
+	const most = 4 << 20
+	text := func(name string) string {
+		data, err := box.ReadFile(path.Join("source", r.Build.Dir, name), most)
+		if err != nil {
+			return ""
+		}
+		return string(data)
+	}
+	dir := path.Dir(file)
+	place := "$FL_PREFIX" + strings.TrimPrefix(strings.TrimPrefix(dir, "/usr/local"), "/usr")
+	var reading *buildfile.Reading
+	switch r.Build.Method {
+	case recipe.Configure:
+		reading = buildfile.ConfigureHelp(text("configure"))
+	case recipe.CMake:
+		reading = buildfile.CMake(text)
+	case recipe.Meson:
+		reading = buildfile.Meson(text)
+	case recipe.Make:
+		best := ""
+		arg := ""
+		for _, name := range []string{"GNUmakefile", "makefile", "Makefile", "config.mk", "Makefile.inc"} {
+			for _, m := range assigns.FindAllStringSubmatch(text(name), -1) {
+				if value := strings.TrimRight(m[2], "/"); len(value) > len(best) && (dir == value || strings.HasPrefix(dir, value+"/")) {
+					best, arg = value, m[1]+"=$FL_PREFIX"+strings.TrimPrefix(strings.TrimPrefix(value, "/usr/local"), "/usr")
+				}
+			}
+		}
+		return arg
+	default:
+		return ""
+	}
+	for _, part := range slices.Backward(strings.Split(strings.Trim(dir, "/"), "/")) {
+		stem := buildfile.Stem(part)
+		if len(stem) < 3 || slices.Contains([]string{"usr", "lib", "share", "local", "etc", "system"}, stem) {
+			continue
+		}
+		for _, s := range reading.Settings {
+			name, _, _ := strings.Cut(s.Given, "=")
+			if strings.Contains(strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(name)), strings.TrimSuffix(stem, "s")) {
+				return name + "=" + place
+			}
+		}
+	}
+	return ""
+}

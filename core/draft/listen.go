@@ -1,0 +1,546 @@
+package draft
+
+// This file runs the configure step of a source in a listening room, which records every
+// look-up and answers it as the caller says.
+//
+// The room is sealed and bare: of the operating system it has the base, a compiler, make
+// and what the caller names. Scripts in front of the compilers and pkg-config record which
+// headers, libraries and modules are looked for. Those that the caller answers with yes
+// exist there, in the trees of a step or as empty stand-ins. CMake reports its own
+// searches. The step has a time limit, and nothing of the room is used beyond what a Run
+// reports. A run reports what the source said: names and ranges, checked for form only.
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"fernladder/core/build"
+	"fernladder/core/host"
+	"fernladder/core/machine"
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/safefs"
+	"fernladder/core/sandbox"
+
+	"fernladder/core/subprocess"
+)
+
+//go:embed cc.sh pkg-config.sh answers.cmake
+var scripts embed.FS
+
+// An Asked is something of another package that a configure step has looked for and that the
+// base of the operating system does not have.
+type Asked struct {
+	Kind  string   // header, library, module, package (of CMake), program, or a function of a library that was answered
+	Names []string // any of which will do
+	Range string   // of versions, as the step says it, or ""
+	// For packages of CMake, where it says so itself.
+	Required bool
+}
+
+// Key is what an answer to it is known by.
+func (a Asked) Key() string { return Key(a.Kind, a.Names[0]) }
+
+// Key is what an answer is known by.
+func Key(kind, name string) string {
+	if kind == "package" {
+		name = strings.ToLower(name)
+	}
+	return kind + " " + name
+}
+
+// IsConfig tells whether something is a program that says how to build with a library, as
+// moss-config. Such a one is only known to be asked for where its tree is among a step's.
+func IsConfig(kind, name string) bool {
+	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
+}
+
+// An Answer is something that is there for a step.
+type Answer struct {
+	Version string
+	Tree    string // that has it; "": an empty stand-in is made
+}
+
+// Answers are what is there, by its key.
+type Answers map[string]Answer
+
+// A Step is one way to run the configure step.
+type Step struct {
+	Args    []string
+	Answers Answers
+	Trees   []build.Neighbour // that it finds as a build does
+	Cache   []byte            // of tests that need not be made again, as Run.Cache has it
+}
+
+// A Run is what came of a step.
+type Run struct {
+	OK     bool
+	Asked  []Asked           // in the order in which it asked
+	CXX    bool              // a C++ compiler was run
+	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
+	Late   bool              // it was ended for having taken too long
+	Output string            // the end of what it printed
+	CPU    time.Duration
+	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
+
+	Options   []Option // of CMake
+	Downloads []Download
+	Built     []string // programs and libraries that a makefile has made
+}
+
+// An Option of CMake is a variable that is on or off, as it was.
+type Option struct {
+	Name, About string
+	On          bool
+}
+
+// A Source is what is listened to.
+type Heard struct {
+	Dir      string // its files; they stay as they are
+	Below    string // the directory in it that has the build system, or ""
+	Method   recipe.Method
+	InTree   bool          // it is configured in its source directory
+	Prepare  string        // shell text that makes the configure script, or ""
+	Trees    []string      // that Prepare finds, as a build does
+	Programs []string      // that it needs of the operating system
+	Longest  time.Duration // that one run may take; 0: three minutes
+}
+
+// ErrNoRoom is the error for a machine on which nothing can be listened to: it cannot seal, or
+// does not know which package has which file.
+var ErrNoRoom = errors.New("this machine has no sealed, bare rooms")
+
+// Unmade is the error for a source whose configure script cannot be made here.
+type Unmade struct{ Output string }
+
+func (e *Unmade) Error() string {
+	lines := strings.Split(strings.TrimSpace(e.Output), "\n")
+	return "its configure script cannot be made: " + lines[len(lines)-1]
+}
+
+// A Room is where a source is listened to. Close takes it away.
+type Room struct {
+	ctx      context.Context
+	m        *machine.Machine
+	source   Heard
+	base     string
+	user     sandbox.User
+	done     func()
+	sight    *sandbox.Sight
+	programs []string
+	runs     atomic.Int32
+	modules  func() map[string]bool // of CMake, that the source has itself
+}
+
+// Enter makes a room for a source.
+func Enter(ctx context.Context, m *machine.Machine, s Heard) (*Room, error) {
+	if err := m.Store.Prepare(); err != nil {
+		return nil, err
+	}
+	level, err := m.Isolation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if level != sandbox.Sealed || m.Bare == nil || m.Settings.NotBare != "" {
+		return nil, ErrNoRoom
+	}
+	base, user, done, err := m.Scratch(ctx, "listen")
+	if err != nil {
+		return nil, err
+	}
+	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done, modules: sync.OnceValue(func() map[string]bool { return modulesIn(s.Dir) })}
+	r.programs = slices.Concat([]string{"cc", "c++", "make", "pkg-config"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
+	if err = r.Show(s.Programs...); err == nil {
+		err = r.prepare()
+	}
+	if err != nil {
+		done()
+		return nil, m.Stored(err)
+	}
+	return r, nil
+}
+
+// Show has further runs see programs of the operating system, as far as it has them.
+func (r *Room) Show(programs ...string) (err error) {
+	r.programs = append(r.programs, programs...)
+	declared := sandbox.Declared{Mounted: []string{r.m.Store.Root}}
+	for _, name := range r.programs {
+		declared.Questions = append(declared.Questions, host.Question{Kind: host.Program, Name: name})
+	}
+	r.sight, err = r.m.Bare.Sight(r.ctx, declared)
+	return err
+}
+
+// Sees tells whether a run sees a file of the operating system.
+func (r *Room) Sees(file string) bool { return !r.sight.Hides(file) }
+
+// Close takes the room away.
+func (r *Room) Close() { r.done() }
+
+// at is a place of the room. The user of the room can write in some of them and in none to
+// base, so that no run finds, or leaves, anything in the place of one that is made for another.
+func (r *Room) at(names ...string) string {
+	return filepath.Join(r.base, filepath.Join(names...))
+}
+
+func (r *Room) given() string { return r.at("given") }
+
+// prepare lays out what the room has.
+func (r *Room) prepare() error {
+	for _, dir := range []string{"given", "given/bin"} {
+		if err := os.Mkdir(r.at(dir), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := r.mkdir("kept", nil); err != nil {
+		return err
+	}
+	for script, names := range map[string][]string{"cc.sh": {"cc", "gcc", "c++", "g++"}, "pkg-config.sh": {"pkg-config", "pkgconf"}, "answers.cmake": {"../answers.cmake"}} {
+		text, err := scripts.ReadFile(script)
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			if err := os.WriteFile(filepath.Join(r.given(), "bin", name), text, 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	if err := r.copy("source"); err != nil {
+		return err
+	}
+	if r.source.Prepare == "" {
+		return nil
+	}
+	step := Step{}
+	for _, tree := range r.source.Trees {
+		step.Trees = append(step.Trees, build.Neighbour{Tree: tree, Role: recipe.Library, Direct: true})
+	}
+	run, err := r.run(r.ctx, "prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, step)
+	if err == nil && !run.OK {
+		err = &Unmade{run.Output}
+	}
+	return err
+}
+
+// copy makes a copy of the source that the user of the room can change.
+func (r *Room) copy(name string) error {
+	from, to := r.source.Dir, r.at(name)
+	if r.source.Prepare != "" && name != "source" {
+		from = r.at("source")
+	}
+	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", from, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
+	if _, says, err := cp.Text(r.ctx); err != nil {
+		return fmt.Errorf("%w: %s", err, strings.TrimSpace(says))
+	}
+	return r.give(to)
+}
+
+func (r *Room) give(dir string) error {
+	if !r.user.Other() {
+		return nil
+	}
+	return safefs.Give(dir, safefs.Ours, r.user.UID, r.user.GID)
+}
+
+// Run runs the configure step.
+func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
+	name := "run-" + strconv.Itoa(int(r.runs.Add(1)))
+	source, below := "source", ""
+	if r.source.InTree {
+		source, below = name, r.source.Below
+		if err := r.copy(name); err != nil {
+			return nil, err
+		}
+	} else if err := r.mkdir(name, nil); err != nil {
+		return nil, err
+	}
+	defer safefs.Remove(r.at(name))
+	top, out, says := r.at(source, r.source.Below), r.at(name, below), r.at("says-"+name)
+	prefix := "/opt/fl-listen"
+	var argv []string
+	switch r.source.Method {
+	case recipe.Configure:
+		argv = []string{filepath.Join(top, "configure"), "--prefix=" + prefix}
+		if r.autoconf() {
+			// What it has decided is in config.status.
+			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
+		}
+	case recipe.CMake:
+		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release", "-DFETCHCONTENT_FULLY_DISCONNECTED=ON",
+			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
+			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(says, "trace")}
+	case recipe.Meson:
+		argv = []string{"meson", "setup", out, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
+		argv = []string{"make", "-k", "-C", top}
+	default:
+		return nil, ErrNoRoom
+	}
+	run, err := r.run(ctx, name, out, append(argv, step.Args...), step)
+	if err != nil {
+		return nil, err
+	}
+	made, err := safefs.OpenDir(r.at(name))
+	if err != nil {
+		return nil, err
+	}
+	defer made.Close()
+	said, err := safefs.OpenDir(says)
+	if err != nil {
+		return nil, err
+	}
+	defer said.Close()
+	run.notes(said)
+	if below != "" {
+		sub, err := made.Sub(below)
+		if err != nil {
+			return run, nil // it has taken its own directory away
+		}
+		defer sub.Close()
+		made = sub
+	}
+	switch r.source.Method {
+	case recipe.CMake:
+		asked, downloads := r.traced(said, r.at(source))
+		run.Asked, run.Downloads = append(run.Asked, asked...), downloads
+		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output, "Cannot find source file") // what it cannot generate with empty answers does not matter
+	case recipe.Configure:
+		// It was to create nothing, so what it does with its files besides may have failed.
+		_, err := made.Lstat("config.status")
+		run.OK = run.OK || err == nil && !strings.Contains(run.Output, "configure: error:")
+	}
+	run.Asked = merged(run.Asked)
+	run.Made = r.made(made, out, step.Args)
+	run.Options = options(made)
+	if r.source.Method == recipe.Make {
+		run.Built = build.Built(made, func(name string) bool { return safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, name)) })
+	}
+	run.Cache = cache(said, run.Asked)
+	return run, nil
+}
+
+// mkdir makes a directory of the room's user, with files.
+func (r *Room) mkdir(name string, files map[string][]byte) error {
+	if err := os.Mkdir(r.at(name), 0o755); err != nil {
+		return err
+	}
+	for file, data := range files {
+		if err := os.WriteFile(r.at(name, file), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return r.give(r.at(name))
+}
+
+// answer writes what is there for a run.
+func (r *Room) answer(name string, answers Answers) error {
+	given := filepath.Join(r.given(), name)
+	if err := os.Mkdir(given, 0o755); err != nil {
+		return err
+	}
+	var lines strings.Builder
+	for key, a := range answers {
+		kind, name, _ := strings.Cut(key, " ")
+		file := ""
+		switch {
+		case !filepath.IsLocal(name), kind == "package" && a.Tree != "": // CMake finds it itself
+			continue
+		case kind == "module":
+			key += " " + a.Version
+		case a.Tree != "":
+		case kind == "header":
+			file = filepath.Join(given, "stubs", "include", name)
+		case kind == "library":
+			file = filepath.Join(given, "stubs", "lib", "lib"+name+".a")
+		}
+		lines.WriteString(key + "\n")
+		if file == "" {
+			continue
+		}
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(file, []byte("!<arch>\n"), 0o644); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(filepath.Join(given, "answers"), []byte(lines.String()), 0o644)
+}
+
+// run runs a command in a room of its own, which ends with it, and reads what was noted.
+func (r *Room) run(ctx context.Context, name, dir string, argv []string, step Step) (*Run, error) {
+	if err := r.answer(name, step.Answers); err != nil {
+		return nil, err
+	}
+	says := r.at("says-" + name)
+	if err := r.mkdir("says-"+name, map[string][]byte{"cache": step.Cache}); err != nil {
+		return nil, err
+	}
+	point := filepath.Join(r.base, "room-"+name)
+	if err := os.Mkdir(point, 0o755); err != nil {
+		return nil, err
+	}
+	limits := r.m.Settings.Most
+	const largest = 1 << 30
+	if limits.FileSize == 0 || limits.FileSize > largest {
+		limits.FileSize = largest
+	}
+	writable := []string{says, r.at("kept")}
+	for _, of := range []string{name, "source"} {
+		if safefs.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
+			writable = append(writable, r.at(of))
+		}
+	}
+	var trees []string
+	for _, n := range step.Trees {
+		trees = append(trees, n.Tree)
+	}
+	room := sandbox.Room{Level: sandbox.Sealed, Point: point, Home: says, User: r.user, Limits: limits,
+		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), trees), Writable: writable, Layer: r.sight.Layer}
+	if room.Layer == "" || !room.Apart() {
+		hidden, err := r.sight.Hidden()
+		if err != nil {
+			return nil, err
+		}
+		room.Layer, room.Hidden = "", hidden
+	}
+	inside, err := room.Enter(r.base)
+	if err != nil {
+		return nil, err
+	}
+	defer inside.Leave()
+	longest := cmp.Or(r.source.Longest, 3*time.Minute)
+	limited, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	defer context.AfterFunc(limited, inside.Leave)()
+	output, err := os.Create(filepath.Join(r.base, "output-"+name))
+	if err != nil {
+		return nil, err
+	}
+	defer output.Close()
+	dirs, env := []string{filepath.Join(r.given(), "bin")}, []string(nil)
+	for _, pair := range build.Surroundings(step.Trees) {
+		switch value := pair.Values[0]; {
+		case value == "":
+		case pair.Name == "PATH":
+			dirs = append(dirs, filepath.SplitList(value)...)
+		default:
+			env = append(env, pair.Name+"="+value)
+		}
+	}
+	dirs = append(dirs, r.m.Programs.Path...)
+	file := host.Programs{Path: dirs}.Find(argv[0])
+	if strings.Contains(argv[0], "/") {
+		file = argv[0]
+	}
+	ended, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: append(env,
+		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD="+dir,
+		"FL_LISTEN="+says, "FL_KEPT="+r.at("kept"), "FL_ANSWERS="+filepath.Join(r.given(), name, "answers"),
+		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
+	if run.Late = limited.Err() != nil; run.Late {
+		run.Output = fmt.Sprintf("it was not done after %s", longest)
+	}
+	inside.Leave()
+	run.found(output, trees)
+	return run, nil
+}
+
+// tail is the end of what was printed.
+func tail(f *os.File) string {
+	const most = 16 << 10
+	info, err := f.Stat()
+	if err != nil {
+		return ""
+	}
+	text, _ := io.ReadAll(io.NewSectionReader(f, max(0, info.Size()-most), most))
+	return strings.ToValidUTF8(string(text), "?")
+}
+
+// found notes the programs of trees that a step says it has found, and what it may have looked
+// for as a program and says it has not.
+func (run *Run) found(output *os.File, trees []string) {
+	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
+	for lines.Scan() {
+		if match := lackedProgram.FindStringSubmatch(lines.Text()); match != nil {
+			if name := match[1] + match[2]; !IsConfig("program", name) {
+				run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+			}
+			continue
+		}
+		file := lines.Text()[strings.LastIndexByte(lines.Text(), ' ')+1:]
+		dir, name := path.Split(file)
+		if slices.Contains(trees, strings.TrimSuffix(dir, "/bin/")) && IsConfig("program", name) {
+			run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+		}
+	}
+}
+
+// lackedProgram matches how configure scripts and shells say that a program is not there.
+var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$|: (?:line )?\d+: (?:\S+: )?([^\s/]+): (?:command )?not found$`)
+
+// largestNotes is more than an honest step asks for.
+const largestNotes = 4 << 20
+
+// notes reads what the scripts have noted.
+func (run *Run) notes(says *safefs.Dir) {
+	text, err := says.ReadFile("notes", largestNotes)
+	if err != nil {
+		return
+	}
+	for line := range strings.Lines(string(text)) {
+		kind, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+		name, rng, _ := strings.Cut(rest, " ")
+		switch {
+		case kind == "language":
+			run.CXX = true
+		case kind == "header" || kind == "library" || kind == "module" || kind == "function":
+			run.Asked = append(run.Asked, Asked{Kind: kind, Names: []string{name}, Range: rng})
+		}
+	}
+}
+
+// merged has each thing once, where it was asked for last, without what no recipe could name, and
+// of what is more than an honest step asks for the last.
+func merged(all []Asked) []Asked {
+	const most = 1000
+	last := map[string]Asked{}
+	var order []string // a key, each time
+	for _, a := range all {
+		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool { return recipe.CheckSystemName(name) != nil || name == "ac_nonexistent.h" })
+		if len(a.Names) == 0 {
+			continue
+		}
+		before := last[a.Key()]
+		a.Required, a.Range = a.Required || before.Required, cmp.Or(a.Range, before.Range)
+		last[a.Key()] = a
+		order = append(order, a.Key())
+	}
+	var some []Asked
+	for _, key := range slices.Backward(order) {
+		if a, left := last[key]; left && len(some) < most {
+			some = append(some, a)
+			delete(last, key)
+		}
+	}
+	slices.Reverse(some)
+	return some
+}

@@ -1,0 +1,193 @@
+package landing
+
+// This file finds the builds that a person names: NAME, NAME:RANGE, NAME:tip, or
+// NAME@ID with the beginning of a build id.
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// A Name names one build or several of a package.
+type Named struct {
+	resolve.Wanted
+	ID string // the beginning of a build id, or ""
+}
+
+// shortest is how much of an id is needed: less is easily that of another build.
+const shortest = 4
+
+// Parse reads a name. Its errors are of type *Bad.
+func ParseName(text string) (Named, error) {
+	name, id, byID := strings.Cut(text, "@")
+	if !byID {
+		w, err := resolve.ParseWanted(text)
+		if err != nil {
+			return Named{}, &BadName{err.Error()}
+		}
+		return Named{Wanted: w}, nil
+	}
+	if err := recipe.CheckName(name); err != nil {
+		return Named{}, &BadName{err.Error()}
+	}
+	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
+		return Named{}, &BadName{fmt.Sprintf("%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest)}
+	}
+	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
+}
+
+// String gives what Parse reads.
+func (n Named) String() string {
+	if n.ID != "" {
+		return n.Name + "@" + n.ID
+	}
+	return n.Wanted.String()
+}
+
+// Of is the name that means one build and no other.
+func NameOf(r store.Ref) string { return r.Name + "@" + r.ID }
+
+// Fits tells whether a build is one of those named; tip says that it was built from
+// the head of a branch.
+func (n Named) Fits(r store.Ref, tip bool) bool {
+	if r.Name != n.Name || !strings.HasPrefix(r.ID, n.ID) {
+		return false
+	}
+	if n.Tip {
+		return tip
+	}
+	v, err := version.Parse(r.Version)
+	return err == nil && n.Range.Contains(v) || err != nil && n.ID != ""
+}
+
+// FitsReceipt tells whether an installed build is one of those named.
+func (n Named) FitsReceipt(r *store.Receipt) bool { return n.Fits(r.Ref, r.Track == recipe.Tip) }
+
+// NotBuilt is the error for a name by which no tree is there.
+type NotBuilt struct{ Name, Root string }
+
+func (e *NotBuilt) Error() string {
+	return fmt.Sprintf("%s is not built in %s", e.Name, e.Root)
+}
+
+// Bad is the error for a text that is no name, or that means several builds where one
+// is wanted.
+type BadName struct{ Message string }
+
+func (e *BadName) Error() string { return e.Message }
+
+// One finds the installed build that a person means: of those that the name fits, the
+// one on the landing, else the newest version, the latest built of it; one that is for
+// another directory than its tree only where there is no other. Errors are of type *Bad,
+// *NotBuilt, or the store's.
+func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
+	name, err := ParseName(text)
+	if err != nil {
+		return nil, err
+	}
+	all, err := name.All(s)
+	if err != nil {
+		return nil, err
+	}
+	current, err := Current(s)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if m := current.Find(r.Name); m != nil && m.Ref == r.Ref && name.ID == "" {
+			return r, nil
+		}
+	}
+	for _, r := range all {
+		if current.Has(r.Ref) != nil && name.ID == "" {
+			return r, nil
+		}
+	}
+	if name.ID != "" && len(all) > 1 {
+		return nil, &BadName{fmt.Sprintf("%s could be %s or %s; give more of the id", name, NameOf(all[0].Ref), NameOf(all[1].Ref))}
+	}
+	if i := slices.IndexFunc(all, func(r *store.Receipt) bool { return r.Prefix == "" }); i >= 0 {
+		return all[i], nil
+	}
+	return all[0], nil
+}
+
+// All finds the installed builds that the name fits, the newest version and the latest
+// built first. There is at least one, or the error is a *NotBuilt.
+func (n Named) All(s *store.Store) ([]*store.Receipt, error) {
+	trees, err := s.ReceiptsOf(n.Name)
+	if err != nil {
+		return nil, err
+	}
+	var all []*store.Receipt
+	for _, r := range trees {
+		if n.FitsReceipt(r) {
+			all = append(all, r)
+		}
+	}
+	if len(all) > 0 {
+		return all, nil
+	}
+	// NAME-PRESET means a build of NAME by that preset, unless a package has that name.
+	for i := strings.LastIndexByte(n.Name, '-'); i > 0 && len(trees) == 0; i = strings.LastIndexByte(n.Name[:i], '-') {
+		builds, err := s.ReceiptsOf(n.Name[:i])
+		if err != nil {
+			return nil, err
+		}
+		of := n
+		of.Name = n.Name[:i]
+		for _, r := range builds {
+			if r.Preset == n.Name[i+1:] && of.FitsReceipt(r) {
+				all = append(all, r)
+			}
+		}
+		if len(all) > 0 {
+			return all, nil
+		}
+	}
+	return nil, &NotBuilt{n.String(), s.Root}
+}
+
+// LastLogged is the build, of those that the name fits, that wrote a log last,
+// whether it succeeded, failed or was broken off, and of those that count.
+func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
+	name, err := ParseName(text)
+	if err != nil {
+		return last, false, err
+	}
+	builds, err := s.Logged(name.Name)
+	if err != nil {
+		return last, false, err
+	}
+	if len(builds) == 0 { // it may be NAME-PRESET
+		if all, err := name.All(s); err == nil {
+			return all[0].Ref, counts(all[0].Ref), nil
+		}
+	}
+	var newest store.Logged
+	for _, b := range builds {
+		if !name.Fits(b.Ref, name.Tip && tip(s, b.Ref)) || b.Wrote.Before(newest.Wrote) || !counts(b.Ref) {
+			continue
+		}
+		newest, found = b, true
+	}
+	return newest.Ref, found, nil
+}
+
+// tip tells whether a build was made from the head of a branch, as its receipt says,
+// or, without one, its version, which counts commits.
+func tip(s *store.Store, r store.Ref) bool {
+	receipt, err := s.Receipt(r)
+	if errors.Is(err, fs.ErrNotExist) {
+		return strings.Contains(r.Version, "+")
+	}
+	return err == nil && receipt.Track == recipe.Tip
+}

@@ -1,0 +1,209 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"fernladder/core/machine"
+	"fernladder/core/recipe"
+	"fernladder/core/resolve"
+	"fernladder/core/settings"
+)
+
+// BadValue is the error for a value that an option cannot have.
+type BadValue struct {
+	Option, Value string
+	Err           error
+}
+
+func (e *BadValue) Error() string {
+	return fmt.Sprintf("%s cannot be %q; %v", e.Option, e.Value, e.Err)
+}
+
+// Set gives an option a value. Its error is a *BadValue; then nothing is changed.
+func (c *Choosing) Set(option, value string) error {
+	r := c.Row(option)
+	if r == nil {
+		return &BadValue{option, value, fmt.Errorf("%s %s has no such option", c.Recipe.Name, c.Release.Version)}
+	}
+	value = r.Option.Value(value)
+	if err := r.CheckValue(value); err != nil {
+		return &BadValue{option, value, err}
+	}
+	if value != r.Value {
+		c.undo = append(c.undo, Change{option, r.Value, value})
+		r.put(value)
+	}
+	return nil
+}
+
+func (r *Row) put(value string) {
+	r.Value, r.Why, r.By = value, Chosen, ""
+	if value == r.was.value {
+		r.Why, r.By = r.was.why, r.was.by
+	}
+}
+
+// Undo takes the last change back. It returns the option, or "" where there is nothing to
+// take back.
+func (c *Choosing) Undo() string {
+	if len(c.undo) == 0 {
+		return ""
+	}
+	last := c.undo[len(c.undo)-1]
+	c.undo = c.undo[:len(c.undo)-1]
+	c.Row(last.Option).put(last.From)
+	return last.Option
+}
+
+// Changes are the options that are not as they were when this was opened.
+func (c *Choosing) Changes() []Change {
+	var all []Change
+	for _, r := range c.rows {
+		if r.Touched() {
+			all = append(all, Change{r.Name, r.was.value, r.Value})
+		}
+	}
+	return all
+}
+
+// Arguments are those by which a command does with the choice what it does: the package,
+// with its range, and -o for each option that was changed.
+func (c *Choosing) Arguments() []string {
+	args := slices.Clone(c.ask.Names)
+	for _, preset := range c.ask.Presets {
+		args = append(args, "--preset", preset)
+	}
+	for _, o := range c.ask.Options {
+		args = append(args, "-o", o)
+	}
+	for _, change := range c.Changes() {
+		args = append(args, "-o", change.Option+"="+change.To)
+	}
+	return args
+}
+
+// ErrNoSettings is the error of Keep where there is no file to write to.
+var ErrNoSettings = errors.New("there are no settings to keep it in")
+
+// Overtaken is the error of Keep where somebody else has changed the same meanwhile.
+type Overtaken struct{ What string }
+
+func (e *Overtaken) Error() string { return e.What }
+
+// Keep writes the options that were changed into the settings, as those that the package
+// is wanted with on this machine. The recipe and the settings are read again for it, and
+// what others have written there meanwhile stays; its error is an *Overtaken where that
+// cannot be. It returns whether the package was not wanted before.
+func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
+	m := c.machine
+	if m.Settings.File == "" {
+		return false, ErrNoSettings
+	}
+	if err := m.Store.Prepare(); err != nil {
+		return false, err
+	}
+	unlock, err := m.Store.LockFile(ctx, m.Settings.File)
+	if err != nil {
+		return false, err
+	}
+	defer unlock()
+	now, err := settings.Read(m.Settings.File, m.Place)
+	if err != nil {
+		return false, err
+	}
+	again, err := recipe.Read(c.Recipe.Dir, filepath.Dir(c.Recipe.File))
+	if err != nil {
+		return false, err
+	}
+	again.Imply(now.Defaults)
+	var choices []settings.Choice
+	for _, change := range c.Changes() {
+		o := again.Option(change.Option)
+		if o == nil || o.CheckValue(change.To) != nil {
+			return false, &Overtaken{fmt.Sprintf("the recipe was changed meanwhile: %s cannot be %q any more (%s)", change.Option, change.To, again.File)}
+		}
+		if before, after := wantedOption(m.Settings, c.Recipe.Name, change.Option), wantedOption(now, c.Recipe.Name, change.Option); before != after {
+			return false, &Overtaken{fmt.Sprintf("the settings were changed meanwhile: %s is %s now (%s)", change.Option, orNothing(after), m.Place.Shown(m.Settings.File))}
+		}
+		choices = append(choices, settings.Choice{Option: change.Option, Value: o.TOML(change.To)})
+	}
+	if len(choices) == 0 {
+		return false, nil
+	}
+	added = !slices.ContainsFunc(now.Wanted, func(w *settings.Wanted) bool { return w.Name == c.Recipe.Name })
+	return added, settings.Want(m.Settings.File, m.Place, c.Recipe.Name, choices)
+}
+
+func wantedOption(s settings.Settings, name, option string) string {
+	for _, w := range s.Wanted {
+		for _, o := range w.Options {
+			if w.Name == name && o.Name == option {
+				return "=" + o.Values[0]
+			}
+		}
+	}
+	return ""
+}
+
+func orNothing(value string) string {
+	if value == "" {
+		return "not set"
+	}
+	return value[1:]
+}
+
+// versions are those of the files that a choice is made of.
+type versions map[string]string
+
+func versionsOf(c *Choosing) versions {
+	v := versions{}
+	for _, file := range []string{filepath.Join(c.Recipe.Dir, recipe.FileName), c.machine.Settings.File} {
+		if info, err := os.Stat(file); err == nil {
+			v[file] = fmt.Sprint(info.ModTime().UnixNano(), info.Size())
+		}
+	}
+	return v
+}
+
+// Stale tells whether the recipe or the settings were changed since this was opened.
+func (c *Choosing) Stale() bool {
+	now := versionsOf(c)
+	for file, was := range c.read {
+		if now[file] != was {
+			return true
+		}
+	}
+	return len(now) != len(c.read)
+}
+
+// Again opens the same anew, with what was changed so far, as far as it can still be.
+// What cannot is returned.
+func (c *Choosing) Again(ctx context.Context, m *machine.Machine) (*Choosing, []Change, error) {
+	again, err := Open(ctx, m, c.ask)
+	if err != nil {
+		return nil, nil, err
+	}
+	var lost []Change
+	for _, change := range c.Changes() {
+		if again.Set(change.Option, change.To) != nil {
+			lost = append(lost, change)
+		}
+	}
+	return again, lost, nil
+}
+
+// settingsNow are the request's options with those that were chosen here.
+func (c *Choosing) settingsNow() []resolve.Setting {
+	options := slices.DeleteFunc(slices.Clone(c.facts.Request.Options), func(s resolve.Setting) bool {
+		return s.Package == c.Recipe.Name && c.Row(s.Option) != nil && c.Row(s.Option).Touched()
+	})
+	for _, change := range c.Changes() {
+		options = append(options, resolve.Setting{Package: c.Recipe.Name, Option: change.Option, Value: change.To})
+	}
+	return options
+}

@@ -1,0 +1,258 @@
+package sandbox
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// name is what the second copy of the program is called. It is no path, so that
+// nobody calls it by accident.
+const name = "fernladder: room"
+
+// copied is a variable that a copy of the program has, and nothing that it starts.
+const copied = "FL_ROOM"
+
+// Mark is the variable by which what a room has started is known in /proc.
+const Mark = "FL_STAGE"
+
+// A Session is a room in which one command after another runs. To make a room takes
+// longer than many commands.
+type Session struct {
+	process *os.Process
+	socket  *os.File // by which the server is told what to run, and tells what came of it
+	leave   chan struct{}
+	left    chan struct{} // closed when the server has ended
+	once    sync.Once
+	alone   bool // what runs in the room ends with the server
+}
+
+// A Command is what runs in a room, to its end. Files are its descriptors from 3
+// on.
+type Command struct {
+	File     string // the program
+	Argv     []string
+	Dir      string
+	Env      []string
+	Output   *os.File // stdout and stderr
+	Files    []*os.File
+	Terminal *os.File // stdin, stdout, stderr and the controlling terminal instead; or nil
+	Record   *os.File // what is watched of it is added to it, in a sealed room; or nil
+	Watched  bool     // what it opens and runs
+	Placing  bool     // what it gives to other users, which it is told is done, and is not
+}
+
+// Ended is how a command in a session ended.
+type Ended struct {
+	Status int           `json:"status"` // 128 and the signal, for one that a signal has ended
+	CPU    time.Duration `json:"cpu"`    // that the command and all it has started took of processors
+	Memory int64         `json:"memory"` // bytes of its largest process
+	Failed string        `json:"failed"` // why it could not be run, or ""
+}
+
+// order is what the server is told: first the room, then commands.
+type order struct {
+	Room
+	Others   int // processes that the user has besides
+	File     string
+	Argv     []string
+	Dir      string
+	Env      []string
+	Terminal bool
+	Watched  bool
+	Placing  bool
+}
+
+// Enter makes a room. What it leaves running when it is left, or when this program
+// ends, however it ends, is ended. Mark is what its processes are known by.
+func (r Room) Enter(mark string) (*Session, error) {
+	if os.Getenv(copied) != "" { // each copy would start another
+		return nil, errors.New("this program does not call seal.Main first thing in its main, as it has to")
+	}
+	if r.Level == "" {
+		r.Level = Open
+	}
+	s, err := r.start(mark, r.attributes())
+	if errors.Is(err, syscall.EPERM) && r.Level != Sealed { // not every root may make namespaces
+		attributes := r.attributes()
+		attributes.Cloneflags = 0
+		s, err = r.start(mark, attributes)
+	}
+	if err != nil {
+		return nil, err
+	}
+	o := order{Room: r}
+	if r.Level != Sealed && !r.User.Other() {
+		o.Others = threadsOf(os.Getuid())
+	}
+	data, err := json.Marshal(o)
+	if err == nil {
+		err = s.send(data)
+	}
+	// To make a room takes some milliseconds; one that never comes is not waited for.
+	var ready Ended
+	if err == nil {
+		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 60})
+	}
+	if err == nil {
+		err = s.receive(&ready)
+	}
+	if errors.Is(err, unix.EAGAIN) {
+		err = errors.New("it was not ready within a minute")
+	}
+	if err == nil {
+		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{})
+	}
+	if err == nil && ready.Failed != "" {
+		if err = errors.New(ready.Failed); strings.Contains(ready.Failed, notBare) {
+			err = &NotBare{ready.Failed}
+		}
+	}
+	if err != nil {
+		s.Leave()
+		return nil, err
+	}
+	return s, nil
+}
+
+// start starts the server.
+func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, error) {
+	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_SEQPACKET|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	theirs := os.NewFile(uintptr(ends[1]), "room")
+	defer theirs.Close()
+	command := exec.Command("/proc/self/exe")
+	command.Args = []string{name, "serve"}
+	command.Env = []string{"GOMAXPROCS=1", "GOGC=off", copied + "=1", Mark + "=" + mark} // it allocates next to nothing
+	command.ExtraFiles = []*os.File{theirs}
+	command.SysProcAttr = attributes
+	s := &Session{socket: os.NewFile(uintptr(ends[0]), "room"), leave: make(chan struct{}), left: make(chan struct{})}
+	if s.alone = attributes.Cloneflags&syscall.CLONE_NEWPID != 0; s.alone {
+		attributes.Pdeathsig = syscall.SIGKILL
+	}
+	started := make(chan error)
+	// The kernel ends the server together with the thread that has started it.
+	go func() {
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := command.Start()
+		s.process = command.Process
+		started <- err
+		if err == nil {
+			<-s.leave
+			command.Wait()
+			close(s.left)
+		}
+	}()
+	if err := <-started; err != nil {
+		return nil, errors.Join(err, s.socket.Close())
+	}
+	return s, nil
+}
+
+// Leave ends the room and everything in it.
+func (s *Session) Leave() {
+	s.once.Do(func() {
+		if s.alone {
+			syscall.Kill(-s.process.Pid, syscall.SIGKILL) // not reaped yet, so the number is its own
+			close(s.leave)
+			<-s.left
+			s.socket.Close()
+			return
+		}
+		// The server ends all that it has started when it is told nothing more. To
+		// close the socket would not wake up who reads from it.
+		unix.Shutdown(int(s.socket.Fd()), unix.SHUT_RDWR)
+		defer s.socket.Close()
+		close(s.leave)
+		const grace = 5 * time.Second
+		select {
+		case <-s.left:
+		case <-time.After(grace):
+			s.process.Kill()
+			<-s.left
+		}
+	})
+}
+
+// Run runs a command to its end. What it leaves running ends with it.
+func (s *Session) Run(c Command) (Ended, error) {
+	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Watched, Placing: c.Placing}
+	data, err := json.Marshal(o)
+	if err != nil {
+		return Ended{}, err
+	}
+	output := c.Output
+	if c.Terminal != nil {
+		output = c.Terminal
+	}
+	files := append([]*os.File{output}, c.Files...)
+	if c.Watched || c.Placing {
+		files = append(files, c.Record)
+	}
+	if err := s.send(data, files...); err != nil {
+		return Ended{}, err
+	}
+	var ended Ended
+	if err := s.receive(&ended); err != nil {
+		return Ended{}, err
+	}
+	if ended.Failed != "" {
+		return ended, errors.New(ended.Failed)
+	}
+	return ended, nil
+}
+
+// Signal sends a signal to the command that is running.
+func (s *Session) Signal(signal syscall.Signal) { s.process.Signal(signal) }
+
+// send sends an order, which can be larger than a message, in a file of memory.
+func (s *Session) send(data []byte, files ...*os.File) error {
+	fd, err := unix.MemfdCreate("order", unix.MFD_CLOEXEC)
+	if err != nil {
+		return err
+	}
+	memory := os.NewFile(uintptr(fd), "order")
+	defer memory.Close()
+	if _, err := memory.WriteAt(data, 0); err != nil {
+		return err
+	}
+	fds := []int{fd}
+	for _, f := range files {
+		fds = append(fds, int(f.Fd()))
+	}
+	return unix.Sendmsg(int(s.socket.Fd()), []byte{1}, unix.UnixRights(fds...), nil, unix.MSG_NOSIGNAL)
+}
+
+// receive reads what the server tells. It may be anything: whoever took the server
+// over could say it.
+func (s *Session) receive(into *Ended) error {
+	buffer := make([]byte, 8<<10)
+	for {
+		n, err := unix.Read(int(s.socket.Fd()), buffer)
+		switch {
+		case errors.Is(err, unix.EINTR):
+			continue
+		case err != nil:
+			return err
+		case n == 0:
+			return errors.New("the room has ended")
+		}
+		if err := json.Unmarshal(buffer[:n], into); err != nil {
+			return fmt.Errorf("the answer of the room cannot be read: %w", err)
+		}
+		into.CPU, into.Memory = max(into.CPU, 0), max(into.Memory, 0)
+		return nil
+	}
+}

@@ -1,7 +1,0 @@
-//go:build !(amd64 || 386 || arm || s390x || ppc64le)
-
-package seal
-
-var olderCalls []call
-
-var olderGives []give

@@ -1,0 +1,20 @@
+package store
+
+import "slices"
+
+// A Feature is a part of a package that its source, when configured, reported as on or off.
+type Feature struct {
+	Name  string `json:"name"`
+	On    bool   `json:"on"`
+	Says  string `json:"says,omitempty"`  // what the source adds, such as a version
+	Lacks string `json:"lacks,omitempty"` // what it looked for and did not find
+	Asked bool   `json:"asked,omitempty"` // an argument of the build turned it off
+}
+
+// Missed reports whether the feature is off and no argument turned it off.
+func (f Feature) Missed() bool { return !f.On && !f.Asked }
+
+// Missed returns the features that are off and that no argument turned off.
+func Missed(all []Feature) []Feature {
+	return slices.DeleteFunc(slices.Clone(all), func(f Feature) bool { return !f.Missed() })
+}

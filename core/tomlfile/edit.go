@@ -1,0 +1,252 @@
+package tomlfile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// An Edit changes a file that a person writes, and leaves every byte alone that
+// it is not about: comments, layout and order stay.
+type Edit struct {
+	document
+	root *value
+	err  error // why what the edits would make is no TOML
+}
+
+// Parse reads a file that is to be edited. It has to be TOML.
+func Parse(file string, data []byte) (*Edit, error) {
+	e := &Edit{document: document{file: file, data: data}}
+	e.root = e.parse()
+	return e, e.problems.Err()
+}
+
+// Bytes is the file as it is after the edits. Its error is a mistake of this
+// program: an edit would have made the file unreadable, and was not done.
+func (e *Edit) Bytes() ([]byte, error) { return e.data, e.err }
+
+// change replaces bytes from to up to end, and reads the file again.
+func (e *Edit) change(from, end int, text string) {
+	data := slices.Concat(e.data[:from], []byte(text), e.data[end:])
+	again, err := Parse(e.file, data)
+	if err != nil {
+		e.err = fmt.Errorf("%s cannot be changed: the result could not be read: %w", e.file, err)
+		return
+	}
+	again.err = e.err
+	*e = *again
+}
+
+// InsertBefore puts a new table in front of the first [[name]] of the file, and
+// of the comment that stands right above it. Without one, it goes to the end.
+func (e *Edit) InsertBefore(name, text string) {
+	list := e.root.get(name)
+	if list == nil || len(list.items) == 0 {
+		e.Append(text)
+		return
+	}
+	at := e.lineStart(list.items[0].offset)
+	for at > 0 {
+		above := e.lineStart(at - 1)
+		if line := bytes.TrimSpace(e.data[above:at]); len(line) == 0 || line[0] != '#' {
+			break
+		}
+		at = above
+	}
+	e.change(at, at, strings.TrimRight(text, "\n")+"\n\n")
+}
+
+// Append puts text at the end of the file, after an empty line.
+func (e *Edit) Append(text string) {
+	end := len(bytes.TrimRight(e.data, "\n"))
+	e.change(end, len(e.data), "\n\n"+strings.TrimRight(text, "\n")+"\n")
+}
+
+// table returns the table of a name with dots, or nil.
+func (e *Edit) table(name string) *value {
+	table := e.root
+	for part := range strings.SplitSeq(name, ".") {
+		if table = table.get(part); table == nil {
+			return nil
+		}
+	}
+	return table
+}
+
+// SetTable gives a table [name], or [name.of.one.in.it], exactly these lines, each KEY = VALUE. What is
+// there is replaced where it stands, but for comments; other keys stay.
+func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
+	if e.table(name) == nil {
+		lines := []string{"[" + name + "]"}
+		for _, key := range keys {
+			lines = append(lines, key+" = "+values[key])
+		}
+		e.Append(strings.Join(lines, "\n"))
+		return
+	}
+	for _, key := range keys {
+		table := e.table(name)
+		if old := table.get(key); old != nil {
+			e.change(old.offset, e.valueEnd(old), values[key])
+			continue
+		}
+		e.addLine(table, key+" = "+values[key])
+	}
+}
+
+// SetInList gives a key of the table [[name]] with a number, counted from 0, a value that
+// is written out. What is there is replaced; a new key goes to the end of the table.
+func (e *Edit) SetInList(name string, number int, key, value string) {
+	list := e.root.get(name)
+	if list == nil || number >= len(list.items) {
+		e.err = fmt.Errorf("%s has no [[%s]] number %d", e.file, name, number+1)
+		return
+	}
+	table := list.items[number]
+	if old := table.get(key); old != nil {
+		e.change(old.offset, e.valueEnd(old), value)
+		return
+	}
+	at := e.lineEnd(table.offset)
+	if n := len(table.entries); n > 0 {
+		at = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
+	}
+	padding := ""
+	if column := e.Style(name); column > len(key) {
+		padding = strings.Repeat(" ", column-len(key)-1)
+	}
+	e.change(at, at, "\n"+key+padding+" = "+value)
+}
+
+// ReplaceInList puts a text in the place of the table [[name]] with a number, counted from 0, and
+// of all that it has, but for comments and other tables; nothing where the text is "".
+func (e *Edit) ReplaceInList(name string, number int, text string) {
+	list := e.root.get(name)
+	if list == nil || number >= len(list.items) {
+		e.err = fmt.Errorf("%s has no [[%s]] number %d", e.file, name, number+1)
+		return
+	}
+	table := list.items[number]
+	end := e.lineEnd(table.offset)
+	if n := len(table.entries); n > 0 {
+		end = e.lineEnd(e.valueEnd(table.entries[n-1].value) - 1)
+	}
+	from := e.lineStart(table.offset)
+	if text == "" { // and the empty lines behind it
+		for end < len(e.data) && e.data[end] == '\n' {
+			end++
+		}
+	}
+	e.change(from, end, strings.TrimRight(text, "\n"))
+}
+
+// Style tells how the keys of the first [[name]] are laid out: the column of
+// their equals signs, counted from 0, or 0 when they are not in one column.
+func (e *Edit) Style(name string) int {
+	list := e.root.get(name)
+	if list == nil || len(list.items) == 0 {
+		return 0
+	}
+	column := 0
+	for _, entry := range list.items[0].entries {
+		start := e.lineStart(entry.offset)
+		i := bytes.IndexByte(e.data[start:e.lineEnd(entry.offset)], '=')
+		if column != 0 && i != column {
+			return 0
+		}
+		column = max(i, 0)
+	}
+	return column
+}
+
+func (e *Edit) lineStart(offset int) int { return bytes.LastIndexByte(e.data[:offset], '\n') + 1 }
+
+func (e *Edit) lineEnd(offset int) int {
+	if i := bytes.IndexByte(e.data[offset:], '\n'); i >= 0 {
+		return offset + i
+	}
+	return len(e.data)
+}
+
+// valueEnd finds the end of a value that is written out: a text, a list or an
+// inline table, by the brackets and quotes in it.
+func (e *Edit) valueEnd(v *value) int {
+	depth := 0
+	for i := v.offset; i < len(e.data); {
+		rest := e.data[i:]
+		switch {
+		case rest[0] == '"' || rest[0] == '\'':
+			i += quotedLength(rest)
+		case rest[0] == '#':
+			i = e.lineEnd(i)
+			continue
+		case rest[0] == '[' || rest[0] == '{':
+			depth++
+			i++
+		case rest[0] == ']' || rest[0] == '}':
+			depth--
+			i++
+		case depth == 0 && bytes.IndexByte([]byte(" \t\r\n,"), rest[0]) >= 0:
+			return i
+		default:
+			i++
+			continue
+		}
+		if depth == 0 {
+			return i
+		}
+	}
+	return len(e.data)
+}
+
+// quotedLength is the length of the text in quotes that data begins with.
+func quotedLength(data []byte) int {
+	quote := data[:1]
+	if bytes.HasPrefix(data, bytes.Repeat(quote, 3)) {
+		quote = data[:3]
+	}
+	for i := len(quote); i < len(data); i++ {
+		switch {
+		case quote[0] == '"' && data[i] == '\\':
+			i++
+		case bytes.HasPrefix(data[i:], quote):
+			end := i + len(quote)
+			// Up to two more belong to the text: """a"""""
+			for most := end + 2; len(quote) == 3 && end < most && end < len(data) && data[end] == quote[0]; {
+				end++
+			}
+			return end
+		}
+	}
+	return len(data)
+}
+
+// Quote writes a text as TOML has it, in one line, with what cannot be seen in numbers.
+func Quote(text string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, c := range text {
+		switch {
+		case c == '"' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(c)
+		case !unicode.IsGraphic(c) || unicode.Is(unicode.Zs, c) && c != ' ':
+			fmt.Fprintf(&b, "\\U%08X", c)
+		default:
+			b.WriteRune(c)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// QuoteList writes texts as a list in one line.
+func QuoteList(texts []string) string {
+	quoted := make([]string, len(texts))
+	for i, text := range texts {
+		quoted[i] = Quote(text)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}

@@ -1,0 +1,62 @@
+package traces
+
+import (
+	"strings"
+
+	"fernladder/core/buildfile"
+	"fernladder/core/pattern"
+)
+
+// A lookup is a line that says whether something of another package is there.
+type lookup struct {
+	name, version string
+	found         bool
+}
+
+// What is looked for, as configure scripts, CMake and Meson print it. Programs and
+// functions of the system are not among it.
+var (
+	mesonLooked = pattern.New(`^(?:Run-time dependency|Build-time dependency|Dependency|Library|Has header) "?([\w.+/-]+)"?(?: \([^)]*\))? (?:found: (YES|NO)|(skipped))(?:[ :].*?(\d[\w.]*)?)?$`)
+	cmakeLacks  = pattern.New(`^-- (?:Could NOT find|Package '?|Looking for) ([\w.+-]+?)'?(?: \((?:missing|Required is)|, required by|.*not found$)`)
+	cmakeFound  = pattern.New(`^-- Found ([\w.+-]+): .*?(?:\((?:found (?:suitable )?version )"([\w.]+)".*)?$`)
+	acModule    = pattern.New(`^checking for (?:lib)?([A-Za-z][\w.+-]*?)(?: (?:>=?|=) [\w.]+)?\.\.\. (yes|no)$`)
+	acLibrary   = pattern.New(`^checking for \w+ in -l([\w.+-]+)\.\.\. (yes|no)$`)
+)
+
+// looked takes a line in, if it is one that says so.
+func (r *reading) looked(line string) {
+	const most = 4000
+	if len(line) > 300 || len(r.lookups) == most {
+		return
+	}
+	before := len(r.lookups)
+	r.look(line)
+	for _, l := range r.lookups[before:] {
+		if !l.found {
+			r.absent[buildfile.Stem(l.name)] = l.name
+		}
+	}
+}
+
+func (r *reading) look(line string) {
+	if m := mesonLooked.FindStringSubmatch(line); m != nil {
+		r.lookups = append(r.lookups, lookup{m[1], m[4], m[2] == "YES"})
+		return
+	}
+	if m := cmakeLacks.FindStringSubmatch(line); m != nil {
+		r.lookups = append(r.lookups, lookup{name: m[1]})
+		return
+	}
+	if m := cmakeFound.FindStringSubmatch(line); m != nil {
+		r.lookups = append(r.lookups, lookup{m[1], m[2], true})
+		return
+	}
+	if m := acLibrary.FindStringSubmatch(line); m != nil {
+		r.lookups = append(r.lookups, lookup{name: m[1], found: m[2] == "yes"})
+		return
+	}
+	// PKG_CHECK_MODULES prints its names in capitals, or modules with their versions.
+	if m := acModule.FindStringSubmatch(line); m != nil && len(m[1]) > 2 && (strings.ToUpper(m[1]) == m[1] || strings.ContainsAny(line, "<>=")) {
+		r.lookups = append(r.lookups, lookup{name: m[1], found: m[2] == "yes"})
+	}
+}
