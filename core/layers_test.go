@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -46,4 +47,27 @@ func TestCoreHasNoInterfaceCode(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
+}
+
+// docs/inside.md lists every package, and names no other.
+func TestEveryPackageIsDescribed(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{if .GoFiles}}{{.ImportPath}}{{end}}", "fernladder/...").Output()
+	require.NoError(t, err)
+	packages := strings.Fields(strings.ReplaceAll(string(out), "fernladder/", ""))
+	page, err := os.ReadFile("../docs/inside.md")
+	require.NoError(t, err)
+	_, list, _ := strings.Cut(string(page), "```\n")
+	list, _, _ = strings.Cut(list, "```\n")
+	var listed []string
+	for line := range strings.Lines(list) {
+		name := strings.Fields(line)[0]
+		switch {
+		case name == "core/":
+		case strings.HasPrefix(line, " "):
+			listed = append(listed, "core/"+name)
+		default:
+			listed = append(listed, name)
+		}
+	}
+	assert.ElementsMatch(t, packages, listed)
 }
