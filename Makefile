@@ -19,7 +19,7 @@ check: setup lint share test thorough
 
 # Thousands of small random shelves, each tried in every way.
 thorough:
-	$(GO) test ./core/resolve ./core/resolve -run 'AgainstTryingEverything|AgainstAllCombinations' -rapid.checks=4000
+	$(GO) test ./core/resolve -run 'AgainstTryingEverything|AgainstAllCombinations' -rapid.checks=4000
 
 # The program killed at a thousand instants, and eight of them at once under the
 # race detector. A short form of both is part of `make test`.

@@ -27,6 +27,7 @@ func member(t *testing.T, dir string, uid uint32, groups []uint32, args ...strin
 // Where a group may install, its members do with each other's builds what they do with
 // their own; others use them; and where a root is private, others see nothing.
 func TestWhoMayInstall(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can be several users")
 	}

@@ -18,7 +18,8 @@ import (
 
 // clustered is a world with a batch scheduler of three nodes, a real one, on this machine.
 func clustered(t *testing.T) *world {
-	t.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin")
+	// Only the tests of the cluster read these, one after the other.
+	os.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin")
 	for _, program := range []string{"sbatch", "slurmctld", "slurmd", "munged"} {
 		if _, err := exec.LookPath(program); err != nil || os.Geteuid() != 0 {
 			t.Skip("no batch scheduler is here that could be started")
@@ -40,7 +41,7 @@ func clustered(t *testing.T) *world {
 	}
 	conf := regexp.MustCompile(`SLURM_CONF='(.*)'`).FindSubmatch(out)
 	require.NotNil(t, conf, string(out))
-	t.Setenv("SLURM_CONF", string(conf[1]))
+	os.Setenv("SLURM_CONF", string(conf[1]))
 	w := newWorld(t)
 	w.env = append(w.env, "SLURM_CONF="+string(conf[1]))
 	w.write("fernladder.toml", w.read("fernladder.toml")+"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 1\nmemory = 300\nminutes = 5\n")
@@ -76,6 +77,7 @@ func other(t *testing.T, w *world, node string) {
 
 // What would be submitted is shown without a scheduler, and without one nothing is.
 func TestPlannedJobs(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("moss", script("place", place("moss")))
 	w.pkg("fern", needing("moss")+script("place", place("fern")))
@@ -105,6 +107,7 @@ func TestPlannedJobs(t *testing.T) {
 // and nothing else; and whatever happens, nothing waits in the queue afterwards, and the
 // next run completes.
 func TestOnACluster(t *testing.T) {
+	t.Parallel()
 	w := clustered(t)
 	file := func(name string) string { return script("place", place(name)) }
 	w.pkg("moss", file("moss"))

@@ -19,6 +19,7 @@ import (
 // A root on a disk that gets full, at whatever point: the command says so, nothing is
 // broken, and with more room the same command goes on.
 func TestDisksThatFill(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root mounts a small disk")
 	}
@@ -52,6 +53,7 @@ func TestDisksThatFill(t *testing.T) {
 // A change of the landing for which there is no room leaves it, and what is linked in a
 // directory that others use, as they were.
 func TestAFullDiskLeavesTheLanding(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root mounts a small disk")
 	}
@@ -75,6 +77,7 @@ func TestAFullDiskLeavesTheLanding(t *testing.T) {
 
 // Who may only look, looks: nothing is written, whoever the root belongs to.
 func TestAnotherUsersRoot(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root runs it as others")
 	}
@@ -123,6 +126,7 @@ func TestAnotherUsersRoot(t *testing.T) {
 
 // What is broken on the landing is noticed, and made whole where that can be done.
 func TestBrokenLandings(t *testing.T) {
+	t.Parallel()
 	w := newBed(t)
 	w.must("install", "moss", "stone")
 	for what, do := range map[string]string{
@@ -159,6 +163,7 @@ func TestBrokenLandings(t *testing.T) {
 // Nothing that a person names, or that lies where something is looked for, makes the
 // program wait: it says what is wrong, at once.
 func TestPipesWhereFilesShouldBe(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")))
 	w.must("install", "fern")
@@ -216,6 +221,7 @@ func TestPipesWhereFilesShouldBe(t *testing.T) {
 
 // The first signal ends a command in order, the second at once.
 func TestTheSecondSignalEndsAtOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	c := w.command("explain")
 	in, err := c.StdinPipe()
@@ -238,6 +244,7 @@ func TestTheSecondSignalEndsAtOnce(t *testing.T) {
 
 // Two builds at once are two users of the machine, and neither comes to the other.
 func TestBuildsCannotReachEachOther(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("builds of an ordinary user are that user's")
 	}
@@ -281,6 +288,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 // Variables that would take over everybody's shell are refused, wherever they are
 // from.
 func TestVariablesThatTakeOver(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[env]\nFERN_DATA = \"x\"\nLD_PRELOAD = \"$FL_PREFIX/lib/x.so\"\n"+script("place", place("fern")))
 	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for everybody who uses the landing, which other programs may follow", "trusted_env = [\"fern\"]", "recipe.toml:")
@@ -299,6 +307,7 @@ func TestVariablesThatTakeOver(t *testing.T) {
 // Of two installs at once, neither forgets in the lock file what the other has
 // written there.
 func TestTheLockFileForgetsNothing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("ladder.lock", "format = 1\n")
 	names := []string{"fern", "moss", "reed", "sage", "soil", "stone"}

@@ -17,6 +17,7 @@ import (
 
 // What is drafted from an ordinary source installs without an edit.
 func TestDraftThenInstall(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	require.NoError(t, os.RemoveAll(w.path("recipes")))
 	require.NoError(t, os.Mkdir(w.path("recipes"), 0o755))
@@ -45,6 +46,7 @@ func TestDraftThenInstall(t *testing.T) {
 }
 
 func TestDraftOfBadInput(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	w.write("page.tar.gz", "<html>not found</html>")
 	w.fails(5, []string{"draft", "page.tar.gz"}, "neither tar (plain, gz, bz2, xz, zst, lz) nor zip")
@@ -71,6 +73,7 @@ func TestDraftOfBadInput(t *testing.T) {
 }
 
 func TestProbe(t *testing.T) {
+	t.Parallel()
 	needs(t, "sealed")
 	w, site := newGarden(t)
 	require.NoError(t, os.RemoveAll(w.path("recipes")))
@@ -100,6 +103,7 @@ func TestProbe(t *testing.T) {
 
 // The URL of a repository need not end with .git: what is there is no archive.
 func TestDraftOfARepositorysURL(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("src/Makefile", "PREFIX = /usr\nall:\ninstall:\n\ttrue\n")
 	w.sh("cd src && git init -q -b main . && git add . && git -c user.name=x -c user.email=x@vale.example commit -qm Begin && git tag v1.4 && cd .. && git clone -q --bare src site/fern && git -C site/fern update-server-info")
@@ -119,6 +123,7 @@ func TestDraftOfARepositorysURL(t *testing.T) {
 // A key that a person names is the only one trusted: from a file at once, from a server of keys when
 // its fingerprint is confirmed.
 func TestDraftTrustsAKey(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	key := w.read("recipes/dewcalc/keys/growers.asc")
 	asked := ""

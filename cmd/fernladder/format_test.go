@@ -24,6 +24,7 @@ import (
 )
 
 func TestSignedArchives(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	r := w.must("install", "dewcalc")
 	assert.Contains(t, r.stderr, "signed by Vale Growers <growers@vale-glasshouse.example> (")
@@ -46,6 +47,7 @@ func TestSignedArchives(t *testing.T) {
 }
 
 func TestSupplies(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	w.fails(5, []string{"install", "mistplan", "-o", "calibrated=on"}, "station.cal, for mistplan: The calibration of your weather station", "recipes/mistplan/recipe.toml:", "fernladder supply mistplan FILE")
 	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
@@ -62,6 +64,7 @@ func TestSupplies(t *testing.T) {
 }
 
 func TestExtrasGoInside(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "mistplan")
 	assert.FileExists(t, w.root+"/landing/share/mistplan/moss.csv")
@@ -79,6 +82,7 @@ func TestExtrasGoInside(t *testing.T) {
 
 // A tip is what the lock file says it is, until it is told to look again.
 func TestTips(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	r := w.must("install", "mistplan:tip")
 	assert.Contains(t, r.stderr, "Pinned the tip of mistplan to 2.1.0+1.g")
@@ -104,6 +108,7 @@ func TestTips(t *testing.T) {
 // A release can be a commit of a repository, with its submodules, and of
 // Subversion.
 func TestReleasesFromRepositories(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	sh := func(text string) string {
 		c := exec.Command("sh", "-e", "-c", text)
@@ -146,6 +151,7 @@ func TestReleasesFromRepositories(t *testing.T) {
 }
 
 func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	release := func(version, sample string) {
 		w.pkg("fern", "[[config]]\nfile = \"etc/fern.conf\"\n[[try]]\nrun = \"cat $FL_PREFIX/etc/fern.conf\"\nexpect = \"=\"\n"+
@@ -186,6 +192,7 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 }
 
 func TestLaunchers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	recipe := "[[launcher]]\nname = \"The fern\"\nrun = \"fern --grow 50%\"\n[env]\nFERN_LIGHT = \"a $HOME\\\"b\"\n" + script("place", place("fern"))
 	w.pkg("fern", recipe)
@@ -197,6 +204,7 @@ func TestLaunchers(t *testing.T) {
 }
 
 func TestHostNeeds(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	assert.Contains(t, w.must("host", "mistplan").stdout, "things for 5 packages on this machine (")
 	w.edit("recipes/mistplan/recipe.toml", "header   = \"math.h\"", "header   = \"moss/absent.h\"")
@@ -213,6 +221,7 @@ func TestHostNeeds(t *testing.T) {
 
 // Edits change their lines and nothing else.
 func TestNewsBumpAndOffers(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	assert.Regexp(t, `dewcalc +1\.4\.2 +1\.4\.3`, w.must("news").stdout)
 	const recipe = "recipes/dewcalc/recipe.toml"
@@ -241,6 +250,7 @@ func TestNewsBumpAndOffers(t *testing.T) {
 }
 
 func TestShelves(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	require.NoError(t, os.CopyFS(w.path("more"), os.DirFS(w.path("recipes/dewcalc"))))
 	require.NoError(t, os.Rename(w.path("more"), w.path("more-dewcalc")))
@@ -258,6 +268,7 @@ func TestShelves(t *testing.T) {
 }
 
 func TestWarnings(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	const recipe = "recipes/mistplan/recipe.toml"
 	w.edit(recipe, `when    = "storage == loam"`, `when    = "version < 1.0"`)
@@ -292,6 +303,7 @@ func (w *world) sha256(name string) string {
 }
 
 func TestOffline(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	w.edit("recipes/mistplan/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
 	w.edit("recipes/dewcalc/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
@@ -311,6 +323,7 @@ func TestOffline(t *testing.T) {
 
 // A token reaches the host that it is for, and nothing else.
 func TestCredentialsReachNoLog(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	plain, err := url.Parse(site.URL)
 	require.NoError(t, err)
@@ -334,6 +347,7 @@ func TestCredentialsReachNoLog(t *testing.T) {
 }
 
 func TestSingleFiles(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("curve.csv", "40,0.1\n")
 	out, err := exec.Command("gzip", "-k", w.path("curve.csv")).CombinedOutput()
@@ -348,6 +362,7 @@ func TestSingleFiles(t *testing.T) {
 // A source that is larger than usual is refused until somebody says that it is
 // honest.
 func TestLargeSources(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")), "leaf", strings.Repeat("x", 3<<20))
 	settings := w.read("fernladder.toml")
@@ -360,6 +375,7 @@ func TestLargeSources(t *testing.T) {
 // Parts of a source that its build would download are gathered before it, with the network, for packages
 // that are trusted with that. What comes is pinned, and unpacked from the root after that.
 func TestGathering(t *testing.T) {
+	t.Parallel()
 	needs(t, "sealed")
 	w := newWorld(t)
 	asked := 0
@@ -405,6 +421,7 @@ func TestGathering(t *testing.T) {
 // A real git server behind TLS of a site's own authority wants a login; the credentials have it, and
 // go to no other host.
 func TestGitWithALogin(t *testing.T) {
+	t.Parallel()
 	backend, err := exec.Command("git", "--exec-path").Output()
 	require.NoError(t, err)
 	w := newWorld(t)

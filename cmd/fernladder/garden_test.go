@@ -12,6 +12,7 @@ import (
 
 // One command builds a chain over four rungs, and what it built works.
 func TestInstallTheGarden(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	r := w.must("install", "glasshouse")
 	assert.Contains(t, r.stderr, "not from "+site.URL+"/tampered/mistplan-2.1.0.tar.gz: wrong sha256")
@@ -35,6 +36,7 @@ func TestInstallTheGarden(t *testing.T) {
 }
 
 func TestAnOptionChangesTheLadder(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	type plan struct {
 		Rungs    int
@@ -64,6 +66,7 @@ func TestAnOptionChangesTheLadder(t *testing.T) {
 }
 
 func TestTheIdOfABuildIsWhatCanChangeIt(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	id := func() string {
 		var plan struct{ Packages []struct{ Name, ID string } }
@@ -88,6 +91,7 @@ func TestTheIdOfABuildIsWhatCanChangeIt(t *testing.T) {
 }
 
 func TestAnOlderReleaseAndBack(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "mistplan", "-o", "plots=off")
 	r := w.must("install", "mistplan:<2", "-o", "plots=off")
@@ -106,6 +110,7 @@ func TestAnOlderReleaseAndBack(t *testing.T) {
 }
 
 func TestLookingAtWhatIsThere(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	assert.Equal(t, "Nothing is built in "+w.root+".\n", w.must("list").stdout)
 	w.fails(1, []string{"show", "dewcalc"}, "dewcalc is not built", "fernladder install dewcalc")
@@ -150,6 +155,7 @@ func TestLookingAtWhatIsThere(t *testing.T) {
 }
 
 func TestRemove(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "glasshouse", "-o", "mistplan.plots=off")
 	w.fails(2, []string{"remove", "--trees", "mistplan"}, "needs mistplan 2.1.0\n  To delete both: fernladder remove --trees mistplan glasshouse")
@@ -161,6 +167,7 @@ func TestRemove(t *testing.T) {
 }
 
 func TestNewFolderAndFetch(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	w.closed()
 	w.must("new", "work")
@@ -179,6 +186,7 @@ func TestNewFolderAndFetch(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.env = append(w.env, "TMPDIR="+w.dir)
 	var scenes []struct {

@@ -11,6 +11,7 @@ import (
 // Two roots with the same lock, shelves and compiler plan the same builds;
 // whatever would be otherwise is told, and nothing is built.
 func TestLockedLadders(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.fails(2, []string{"plan", "--locked", "mistplan"}, "there is no ladder in ladder.lock", "fernladder lock")
 	assert.Equal(t, "ladder.lock locks 6 builds.\n", w.must("lock", "glasshouse").stdout)
@@ -44,6 +45,7 @@ func TestLockedLadders(t *testing.T) {
 // What is locked stays although there is something newer, until it is told to
 // move; what is built is locked where there is a lock file.
 func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("lock", "mistplan:1.9.4", "-o", "plots=off")
 	w.must("install", "mistplan")
@@ -71,6 +73,7 @@ func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 
 // The landing is brought to what the settings say is wanted.
 func TestWanted(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "frondplot")
 	settings := w.read("fernladder.toml")
@@ -87,6 +90,7 @@ func TestWanted(t *testing.T) {
 
 // The operating system's own copy stands in where the settings let it.
 func TestHostCopies(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[[need]]\nrecipe = \"shell\"\nversion = \">= 1\"\nrole = \"tool\"\n"+script("place", "test $FL_TREE_SHELL = /usr; "+place("fern")))
 	w.pkg("shell", "[host_copy]\nprogram = \"make\"\nversion = \">= 3\"\n"+script("place", place("shell")))
@@ -107,6 +111,7 @@ func TestHostCopies(t *testing.T) {
 
 // A plan can be looked at from all sides.
 func TestFormsOfAPlan(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	assert.Contains(t, w.must("plan", "glasshouse").stdout, "6 to build, 6 of them still to fetch (")
 	assert.Contains(t, w.must("plan", "glasshouse", "--tree").stdout, "glasshouse 1.0.0\n  dewcalc 1.4.2 library\n  loamdb 0.9.1 shared=on library\n  mistplan 2.1.0 runtime\n    dewcalc 1.4.2 library\n")
@@ -127,6 +132,7 @@ func TestFormsOfAPlan(t *testing.T) {
 
 // Two hundred packages are still readable, and nothing to do is one line.
 func TestAPlanOfManyPackages(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	needs := ""
 	for i := range 60 {

@@ -38,6 +38,7 @@ var hostileScripts = []struct{ name, script, says string }{
 // Whatever a configure step does while it is listened to, the draft is written in the end,
 // nothing of it is left, and nothing of this machine has changed.
 func TestListeningToHostileSources(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root is sure to have sealed rooms here")
 	}
@@ -64,6 +65,7 @@ func TestListeningToHostileSources(t *testing.T) {
 
 // A configure step cannot have a later one of the same source written, or read, elsewhere.
 func TestListeningLeavesNoTraps(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root is sure to have sealed rooms here")
 	}
@@ -84,6 +86,7 @@ func TestListeningLeavesNoTraps(t *testing.T) {
 
 // However much a configure step asks for, a draft is written in a moment.
 func TestListeningToOneThatAsksForAll(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root is sure to have sealed rooms here")
 	}

@@ -32,6 +32,7 @@ install: libsoil.so
 }
 
 func TestEveryMethodFindsALibraryAndItsOwnPlace(t *testing.T) {
+	t.Parallel()
 	sources := map[string][]string{
 		"configure": {"configure", `#!/bin/sh
 case $1 in --prefix=*) prefix=${1#*=};; esac
@@ -87,6 +88,7 @@ install:
 
 // The same sources give the same bytes, in whatever directory they are built.
 func TestBuildingTwiceGivesTheSameBytes(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	digests := func() map[string]string {
 		var files struct {
@@ -107,6 +109,7 @@ func TestBuildingTwiceGivesTheSameBytes(t *testing.T) {
 }
 
 func TestNoMoreJobsThanSlots(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.isolation = "open" // the builds count each other's files
 	// Each is a user of its own, and numbers its processes from 1.
@@ -127,6 +130,7 @@ func TestNoMoreJobsThanSlots(t *testing.T) {
 
 // Programs read what the program says with --json, errors too.
 func TestJSON(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	var installed struct {
 		Built   []struct{ Name, Version, ID string }
@@ -156,6 +160,7 @@ func TestJSON(t *testing.T) {
 }
 
 func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.closed()
 	require.NoError(t, os.MkdirAll(w.path("deep/er"), 0o755))

@@ -158,6 +158,7 @@ func (h *handed) mustApt(args ...string) {
 // nothing else: it installs, runs, upgrades, keeps what was edited, and takes all of it
 // away again.
 func TestAptUsesTheRepository(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("apt-get"); err != nil {
 		t.Skip("apt-get is not here")
 	}
@@ -264,6 +265,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 
 // The same for dnf, with the signatures of packages and of the repository checked.
 func TestDnfUsesTheRepository(t *testing.T) {
+	t.Parallel()
 	dnf, err := exec.LookPath("dnf")
 	if err != nil {
 		t.Skip("dnf is not here")
@@ -336,6 +338,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 // What cannot be packed, or put into a repository, is refused with what helps, and leaves
 // nothing half done.
 func TestBadPackages(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "mistplan")
 	w.fails(1, []string{"pack", "mistplan", "--to", "out"}, "packages say who maintains them", "maintainer = ")
@@ -429,6 +432,7 @@ func TestBadPackages(t *testing.T) {
 // What a recipe says that is needed when its package runs, its packages need; also once it
 // says so only after the build.
 func TestPackagesNeedWhatRecipesSay(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	text := w.read("recipes/dewcalc/recipe.toml") + "\n[[host]]\nprogram = \"sh\"\n\n[[host]]\nfile = \"/etc/passwd\"\n"
 	w.write("recipes/dewcalc/recipe.toml", text)

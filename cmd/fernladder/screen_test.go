@@ -80,6 +80,7 @@ func (c *terminal) end() int {
 // ctrl+c in the middle writes nothing, and a terminal that is resized or goes away ends
 // nothing badly.
 func TestOptionsOnATerminal(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[option.plots]\nabout = \"Draw plans\"\ndefault = true\n[option.beds]\nabout = \"How many beds\"\ntakes = \"number\"\ndefault = 4\n[build]\nmethod = \"make\"\n")
 	before, err := os.ReadFile(w.path("fernladder.toml"))

@@ -21,6 +21,7 @@ import (
 //	status N COMMAND …      runs a command that ends with this status
 //	id VARIABLE COMMAND …   runs a command, and sets a variable to the first build id that it prints
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
 		Setup: func(e *testscript.Env) error {

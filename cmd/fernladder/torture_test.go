@@ -234,6 +234,7 @@ func random(t *testing.T) *rand.Rand {
 // there: the files of a tree before its receipt, both before the landing leads to them; and a
 // receipt is gone before anything of its tree.
 func TestPowerLoss(t *testing.T) {
+	t.Parallel()
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
 	w := newBed(t)
 	file := w.path("trace")
@@ -300,6 +301,7 @@ func TestPowerLoss(t *testing.T) {
 // everything that it brings to the disk, alone and with its whole group. After each
 // kill, every promise holds, and the same command goes on to its end.
 func TestTorture(t *testing.T) {
+	t.Parallel()
 	choices := random(t)
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
 	w := newBed(t)
@@ -382,6 +384,7 @@ func (f failing) Errorf(format string, args ...any) {
 // TestEightAtOnce lets eight programs change one root at once, for a while. Each
 // command ends as it does alone, or says why not by what the others asked for.
 func TestEightAtOnce(t *testing.T) {
+	t.Parallel()
 	random(t)
 	if *race {
 		was := program
@@ -446,6 +449,7 @@ func explained(r result) bool {
 // TestRebuildsThatAreKilled kills the program at every moment at which it builds a damaged
 // tree again. The program of the tree runs at any of them, and the next run mends it.
 func TestRebuildsThatAreKilled(t *testing.T) {
+	t.Parallel()
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
 	w := newBed(t)
 	w.must("install", "fern")

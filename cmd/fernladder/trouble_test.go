@@ -17,6 +17,7 @@ import (
 )
 
 func TestWrongDigestOnEveryMirror(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	const recipe = "recipes/dewcalc/recipe.toml"
 	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
@@ -29,6 +30,7 @@ func TestWrongDigestOnEveryMirror(t *testing.T) {
 }
 
 func TestARecipeWithTenMistakes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.write("recipes/fern/recipe.toml", `format = 1
 [package]
@@ -57,6 +59,7 @@ parallel = "no"
 }
 
 func TestLaddersThatCannotBe(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[[need]]\nrecipe = \"soil\"\nrole = \"tool\"\n"+script("place", place("fern")))
 	w.fails(4, []string{"install", "fern"}, `No shelf has a recipe "soil"`, "fern 1.0 needs soil as a tool (recipes/fern/recipe.toml:9)")
@@ -74,6 +77,7 @@ func TestLaddersThatCannotBe(t *testing.T) {
 }
 
 func TestNoCompiler(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	require.NoError(t, os.Mkdir(w.path("bin"), 0o755))
 	for _, program := range []string{"sh", "make"} {
@@ -87,6 +91,7 @@ func TestNoCompiler(t *testing.T) {
 }
 
 func TestARootThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	w, site := newGarden(t)
 	w.write("file", "")
 	w.fails(7, []string{"install", "dewcalc", "--root", "file/root"}, "file/root", "not a directory")
@@ -107,6 +112,7 @@ func (w *world) onSmallDisk(size string, args ...string) result {
 }
 
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	if exec.Command("unshare", "--mount", "true").Run() != nil && exec.Command("unshare", "--mount", "--map-root-user", "true").Run() != nil {
 		t.Skip("no mount namespaces here")
@@ -175,6 +181,7 @@ func (w *world) waitFor(pattern string) {
 // Whatever ends a build in the middle of a compile, nothing half-done is left,
 // nothing goes on running, and the next run goes on from there.
 func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		how       syscall.Signal
 		isolation string
@@ -218,6 +225,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 // Between being placed and being tried, a tree is in its place without being
 // one. A run that is killed there loses nothing.
 func TestKilledDuringATry(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.isolation = "open" // the try sees a file outside
 	w.pkg("fern", script("place", "echo once >>"+w.path("placed")+"; "+place("fern"))+
@@ -239,6 +247,7 @@ func TestKilledDuringATry(t *testing.T) {
 // Patches cannot be applied twice: after one that failed, the next run begins
 // with a fresh source.
 func TestAPatchThatFailsIsAppliedToAFreshSource(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")+"; cp text $DESTDIR$FL_PREFIX"), "text", "one\n")
 	w.edit("recipes/fern/recipe.toml", "version = \"1.0\"", "version = \"1.0\"\npatches = [\"a.patch\", \"b.patch\"]")
@@ -255,12 +264,14 @@ func TestAPatchThatFailsIsAppliedToAFreshSource(t *testing.T) {
 }
 
 func TestRootsThatCompilersCannotName(t *testing.T) {
+	t.Parallel()
 	w, _ := newGarden(t)
 	w.fails(2, []string{"install", "dewcalc", "--root", "a root"}, "which compilers and shells cannot have")
 	w.fails(2, []string{"install", "dewcalc", "-j", "-1"}, "at least one job has to run")
 }
 
 func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("soil", script("configure", "echo once >>../configured", "compile",
 		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f ../../given/rain", "place", place("soil")+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
@@ -280,6 +291,7 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 }
 
 func TestTwoAtOnceOnOneRoot(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	slowly(w, "fern")
 	var wait sync.WaitGroup
@@ -297,6 +309,7 @@ func TestTwoAtOnceOnOneRoot(t *testing.T) {
 }
 
 func TestFilesOfTwoPackagesInOnePlace(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("grow")))
 	w.pkg("moss", script("place", place("grow")))
@@ -308,6 +321,7 @@ func TestFilesOfTwoPackagesInOnePlace(t *testing.T) {
 }
 
 func TestABuildSeesOnlyWhatItDeclares(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("declared", script("place", place("declared")))
 	w.pkg("hidden", script("place", place("hidden")))
@@ -324,6 +338,7 @@ func TestABuildSeesOnlyWhatItDeclares(t *testing.T) {
 }
 
 func TestPlacing(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("nodestdir", "[build]\nmethod = \"make\"\n[[try]]\nrun = \"nodestdir\"\nexpect = \"^grown$\"\n",
 		"Makefile", "nodestdir:\n\tprintf '#!/bin/sh\\necho grown\\n' >$@; chmod +x $@\ninstall:\n\tmkdir -p $(PREFIX)/bin; cp nodestdir $(PREFIX)/bin\n")
@@ -345,6 +360,7 @@ func TestPlacing(t *testing.T) {
 }
 
 func TestAnArchiveThatClimbsOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")), "a", "x")
 	archive := w.path("archives/fern.tar.gz")

@@ -91,17 +91,16 @@ func (a *attempt) enterBare(ctx context.Context, spec sandbox.Room) (*sandbox.Se
 		}
 	}
 	session, err := spec.Enter(a.dirs.stage)
-	var cannot *sandbox.NotBare
-	if errors.As(err, &cannot) && spec.Layer != "" { // which may have been deleted, or be of no use
+	if errors.Is(err, sandbox.NotBare) && spec.Layer != "" { // which may have been deleted, or be of no use
 		spec.Layer = ""
 		if spec.Hidden, err = sight.Hidden(); err != nil {
 			return nil, err
 		}
 		session, err = spec.Enter(a.dirs.stage)
 	}
-	if errors.As(err, &cannot) {
-		a.journal.NotBare = cannot.Error()
-		a.emit(event.Event{Kind: event.Remarked, Text: "it sees all of this machine: " + cannot.Error()})
+	if errors.Is(err, sandbox.NotBare) {
+		a.journal.NotBare = err.Error()
+		a.emit(event.Event{Kind: event.Remarked, Text: "it sees all of this machine: " + err.Error()})
 		spec.Hidden, spec.Layer = nil, ""
 		session, err = spec.Enter(a.dirs.stage)
 	}

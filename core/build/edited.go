@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/safefs"
@@ -133,4 +135,15 @@ func (a *attempt) leaveStamp() {
 	}
 	a.journal.Stamp, a.journal.Stamped = a.stamp(a.dirs.built()...), a.m.Now()
 	a.save() // if it cannot be, the next run trusts less
+}
+
+// ProblemKind is the kind of the error.
+func (e *Edited) ProblemKind() problem.Kind { return problem.Build }
+
+// ProblemRemedies are to keep the changes, where that is possible, or to drop them.
+func (e *Edited) ProblemRemedies() []problem.Remedy {
+	if e.Half {
+		return []problem.Remedy{problem.Do(problem.DropEdits)}
+	}
+	return []problem.Remedy{problem.Do(problem.KeepEdits), problem.Do(problem.DropEdits)}
 }

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/diagnose"
 	"fernladder/core/pattern"
 	"fernladder/core/safefs"
@@ -32,6 +34,14 @@ type Failure struct {
 }
 
 func (e *Failure) Error() string { return e.With(nil) }
+
+// ProblemKind is problem.Build, or problem.Root where the disk is full.
+func (e *Failure) ProblemKind() problem.Kind {
+	if e.DiskFull {
+		return problem.Root
+	}
+	return problem.Build
+}
 
 // With is the error with lines that say what would help, where a person looks for
 // them: after the cause.

@@ -8,6 +8,8 @@ import (
 	"maps"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/host"
@@ -118,17 +120,11 @@ func digestOf(data []byte) recipe.Digest {
 	return recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}
 }
 
-// OtherReceipt is what is wrong with a receipt that says something else than the build
-// it is called like.
-type OtherReceipt struct{ Name, What string }
-
-func (e *OtherReceipt) Error() string { return "this receipt is not that of its build: " + e.What }
-
 // fits says whether a receipt is that of a job: the build id stands for all of it,
 // but anybody could have written a receipt.
 func (j *Job) fits(r *store.Receipt) error {
 	wrong := func(what string) error {
-		return &store.Error{Path: j.Tree, Err: &OtherReceipt{j.Name, what}, Advice: "Remove that tree, and install the package again."}
+		return &store.Error{Path: j.Tree, Err: fmt.Errorf("the receipt does not match its build: %s", what), Remedies: []problem.Remedy{problem.Do(problem.RemoveAndRepeat, j.Name)}}
 	}
 	if len(r.Sources) != len(j.Parts) {
 		return wrong("it has other sources")

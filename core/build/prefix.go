@@ -10,6 +10,8 @@ import (
 	"strings"
 	"syscall"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/inspect"
 	"fernladder/core/landing"
@@ -24,7 +26,7 @@ import (
 // to their files. What the machine has there is neither seen nor touched.
 
 // ErrPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
-var ErrPrefixNotSealed = errors.New("only sealed builds can be for another directory than their tree, for others would see and change what this machine has there")
+var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation", "only sealed builds can be for another directory than their tree, for others would see and change what this machine has there")
 
 // CanBuild says whether jobs can be built as far apart as builds are here.
 func (b *Builder) CanBuild(jobs []*Job) error {
@@ -34,27 +36,15 @@ func (b *Builder) CanBuild(jobs []*Job) error {
 	return nil
 }
 
-// BadPrefix is the error for a directory that nothing can be built for.
-type BadPrefix struct{ Prefix, Why string }
-
-func (e *BadPrefix) Error() string {
-	return fmt.Sprintf("nothing can be built for %s: %s", e.Prefix, e.Why)
-}
-
-// SystemPrefix is the error for /usr, unless somebody has said that it is meant.
-type SystemPrefix struct{ Prefix string }
-
-func (e *SystemPrefix) Error() string {
-	return e.Prefix + " is the operating system's: a package for it can take the place of the system's own files"
-}
-
 // plainPath is what makefiles and shell scripts can be trusted with.
 var plainPath = regexp.MustCompile(`^(/[A-Za-z0-9_+.@-]+)+$`)
 
 // CheckPrefix says whether something can be built for a directory. root is the root, which
 // has what builds are made in; system allows /usr.
 func CheckPrefix(prefix, root string, system bool) error {
-	bad := func(format string, args ...any) error { return &BadPrefix{prefix, fmt.Sprintf(format, args...)} }
+	bad := func(format string, args ...any) error {
+		return problem.New(problem.Usage, prefix, "nothing can be built for %s: %s", prefix, fmt.Sprintf(format, args...))
+	}
 	inside := func(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
 	switch {
 	case !filepath.IsAbs(prefix):
@@ -80,7 +70,7 @@ func CheckPrefix(prefix, root string, system bool) error {
 		return bad("it has directories of many packages; name one inside it, as %s/glasshouse", prefix)
 	}
 	if prefix == systemPrefix && !system {
-		return &SystemPrefix{prefix}
+		return problem.New(problem.Usage, prefix, "%s belongs to the operating system: a package for it can replace the system's own files", prefix).Remedy(problem.AllowSystemPrefix)
 	}
 	return nil
 }
@@ -145,9 +135,8 @@ func (a *attempt) laid() string { return filepath.Join(a.dirs.given, "laid") }
 
 // clashing makes a failure of the build of needs that cannot be in one directory.
 func (a *attempt) clashing(err error) error {
-	var clash *landing.UnionClash
-	if errors.As(err, &clash) {
-		return a.failure(a.journal.Running, "what it needs cannot be together in "+a.job.Prefix+": "+clash.Error(), "")
+	if errors.Is(err, landing.UnionClash) {
+		return a.failure(a.journal.Running, "its needs cannot be together in "+a.job.Prefix+": "+err.Error(), "")
 	}
 	return err
 }

@@ -2,21 +2,14 @@ package build
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/event"
 	"fernladder/core/safefs"
-	"fernladder/core/store"
 )
-
-// NoWork is the error for a build of which there is no work directory.
-type NoWork struct{ Build store.Ref }
-
-func (e *NoWork) Error() string {
-	return fmt.Sprintf("%s %s has no build that has failed or was broken off; there is nothing to look at", e.Build.Name, e.Build.Version)
-}
 
 // Shell runs a shell in the place of a build that has failed or was broken off,
 // with all that its stages see, on a terminal that is not the one that anything else
@@ -25,7 +18,7 @@ func (e *NoWork) Error() string {
 func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
 	a := b.begin(job, nil)
 	if _, err := os.Lstat(filepath.Join(a.dirs.work, journalFile)); err != nil {
-		return 0, &NoWork{job.Ref}
+		return 0, problem.New(problem.Usage, job.Name, "%s %s has no build that failed or was interrupted; there is nothing to look at", job.Name, job.Version)
 	}
 	unlock, err := b.m.Store.LockBuild(ctx, job.Ref, func() {
 		a.emit(event.Event{Kind: event.Waiting, Text: "another fernladder to build the same"})

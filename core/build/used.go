@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/host"
@@ -21,7 +23,7 @@ import (
 )
 
 // ErrNotWatched is the error for a watch where builds are not sealed.
-var ErrNotWatched = errors.New("only sealed builds can be watched, for the room of a build is what watches it")
+var ErrNotWatched error = problem.New(problem.Host, "isolation", "only sealed builds can be watched, for the room of a build is what watches it")
 
 // Used is what a build has used of the operating system without its recipe saying
 // so. It is kept beside the build's logs, not in the tree: it is about the machine.

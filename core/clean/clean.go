@@ -197,8 +197,8 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: InUse})
 		return nil
 	}
-	if by := stillNeeded(all, []*store.Receipt{r}); by != nil {
-		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: NeededNow, By: by.By})
+	if by, _, needed := stillNeeded(all, []*store.Receipt{r}); needed {
+		d.Stayed = append(d.Stayed, Stayed{Build: r.Ref, Why: NeededNow, By: by})
 		return nil
 	}
 	states = slices.DeleteFunc(states, func(x landing.Remembered) bool { return x.Has(r.Ref) == nil })
@@ -219,29 +219,20 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	return m.Store.Wrap(safefs.Remove(m.Store.Logs(r.Ref)))
 }
 
-// Needed is the error for trees that others are linked with or run with.
-type Needed struct {
-	By, Tree store.Ref
-}
-
-func (e *Needed) Error() string {
-	return e.By.Name + " " + e.By.Version + " (" + e.By.ID + ") needs " + e.Tree.Name + " " + e.Tree.Version
-}
-
-// stillNeeded says which tree is linked with or runs with one of these and is not
-// among them, or nil.
-func stillNeeded(all, doomed []*store.Receipt) *Needed {
+// stillNeeded finds a tree that is linked with or runs with one of the doomed and is not
+// among them.
+func stillNeeded(all, doomed []*store.Receipt) (by, tree store.Ref, needed bool) {
 	for _, r := range all {
 		if slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == r.Ref }) {
 			continue
 		}
 		for _, need := range r.Needs {
 			if need.Role != recipe.Tool && slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == need.Ref }) {
-				return &Needed{By: r.Ref, Tree: need.Ref}
+				return r.Ref, need.Ref, true
 			}
 		}
 	}
-	return nil
+	return by, tree, false
 }
 
 // dependantsFirst orders trees so that each comes before all that it needs.

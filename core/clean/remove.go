@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/install"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -35,8 +37,8 @@ type Removed struct {
 // Remove takes what is named off the landing, with what only that needed when it
 // runs; and, with trees, deletes the trees that the names fit, and forgets them in the
 // lock file. What is gone already was perhaps removed by the same command, that was
-// ended; what nobody has ever heard of is a *landing.NotBuilt. Other errors are of
-// type *landing.BadName, *Needed or *Runs.
+// ended; what never existed has the code landing.NoBuild. Other errors have
+// the code landing.BadName, or are a *Runs.
 func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool) (r Removed, err error) {
 	current, err := landing.Current(m.Store)
 	if err != nil {
@@ -58,12 +60,12 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 			}
 		}
 		found, err := name.All(m.Store)
-		if missing := new(landing.NotBuilt); errors.As(err, &missing) && current.Find(name.Name) == nil && len(r.Aside) == 0 {
+		if errors.Is(err, landing.NoBuild) && current.Find(name.Name) == nil && len(r.Aside) == 0 {
 			if !heardOf(m, name.Name) {
-				return r, missing
+				return r, err
 			}
 			r.Unknown = append(r.Unknown, text)
-		} else if err != nil && !errors.As(err, &missing) {
+		} else if err != nil && !errors.Is(err, landing.NoBuild) {
 			return r, err
 		}
 		r.Trees = append(r.Trees, found...)
@@ -77,8 +79,9 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 		if err != nil {
 			return r, err
 		}
-		if by := stillNeeded(all, r.Trees); by != nil {
-			return r, by
+		if by, tree, needed := stillNeeded(all, r.Trees); needed {
+			return r, problem.New(problem.Usage, tree.Name, "%s %s (%s) needs %s %s", by.Name, by.Version, by.ID, tree.Name, tree.Version).
+				Remedy(problem.RemoveBoth, tree.Name, by.Name)
 		}
 	}
 	if err := m.Store.Prepare(); err != nil {
@@ -180,4 +183,12 @@ func runner(s *store.Store, members []landing.Member, r store.Ref) string {
 		}
 	}
 	return "another package"
+}
+
+// ProblemKind is the kind of the error.
+func (e *Runs) ProblemKind() problem.Kind { return problem.Usage }
+
+// ProblemRemedies are to remove the other package first.
+func (e *Runs) ProblemRemedies() []problem.Remedy {
+	return []problem.Remedy{problem.Do(problem.RemoveFirst, e.With)}
 }

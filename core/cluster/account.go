@@ -96,7 +96,7 @@ func (w *watcher) lookForLate() {
 		case visible(w.m.Store, ref):
 			w.result[j] = &build.Result{Job: j, Outcome: schedule.Succeeded}
 		case w.m.Now().Sub(since) > patience:
-			w.fail(j, &Late{ref})
+			w.fail(j, late(ref))
 		default:
 			continue
 		}

@@ -45,7 +45,7 @@ func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, 
 	}
 	for _, other := range others {
 		other, unlock, err := take(m, other.Name)
-		if errors.As(err, new(*Followed)) || errors.As(err, new(*NoRun)) || errors.As(err, new(*OfAnother)) {
+		if errors.Is(err, Followed) || errors.Is(err, Missing) || errors.Is(err, OfAnother) {
 			continue
 		}
 		if err != nil {

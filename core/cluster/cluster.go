@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
@@ -39,21 +41,6 @@ type Left struct {
 func (e *Left) Error() string {
 	return fmt.Sprintf("the run %s goes on, with %d jobs", e.Run, e.Jobs)
 }
-
-// Changed is the error for a run of builds that would be others now.
-type Changed struct {
-	Run    string
-	Builds []store.Ref
-}
-
-func (e *Changed) Error() string {
-	return fmt.Sprintf("recipes, settings or what is installed have changed since the run %s was submitted: %s %s would be another build now", e.Run, e.Builds[0].Name, e.Builds[0].Version)
-}
-
-// Unset is the error where the settings say nothing of a cluster.
-type Unset struct{}
-
-func (e *Unset) Error() string { return "the settings say nothing of a cluster" }
 
 // Ended is the error for a job of which nothing became: the scheduler, or somebody, has
 // ended it, or its node is gone.
@@ -89,7 +76,7 @@ func (e *Ended) Error() string {
 func scheduler(m *machine.Machine) (Scheduler, error) {
 	c := m.Settings.Cluster
 	if c.Scheduler == "" {
-		return nil, &Unset{}
+		return nil, problem.New(problem.Usage, "cluster", "the settings have no [cluster]").Remedy(problem.SetCluster)
 	}
 	return Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
 }
@@ -171,4 +158,15 @@ func outside(todo []*build.Job, g Group) []store.Ref {
 		}
 	}
 	return all
+}
+
+// ProblemKind is the kind of the error.
+func (e *Ended) ProblemKind() problem.Kind { return problem.Build }
+
+// ProblemKind is none where the caller asked to leave, else problem.Interrupted.
+func (e *Left) ProblemKind() problem.Kind {
+	if e.Detached {
+		return ""
+	}
+	return problem.Interrupted
 }

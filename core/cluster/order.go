@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/build"
 	"fernladder/core/event"
 	"fernladder/core/machine"
@@ -26,19 +28,6 @@ type order struct {
 	Builds []store.Ref           `json:"builds"`
 	Needs  []store.Ref           `json:"needs"` // that other jobs build, and that have to be there
 	Seen   map[string]build.Seen `json:"seen"`  // of each build, by its id: what it sees where it was planned
-}
-
-// AnotherPlan is the error of a node on which the build that was planned is none.
-type AnotherPlan struct {
-	Build store.Ref
-	Is    string // what it would be here, or ""
-}
-
-func (e *AnotherPlan) Error() string {
-	if e.Is == "" {
-		return fmt.Sprintf("%s %s is not on the ladder, as it is planned on this node", e.Build.Name, e.Build.Version)
-	}
-	return fmt.Sprintf("%s %s would be build %s on this node, and is wanted as %s: recipes or settings have changed since", e.Build.Name, e.Build.Version, e.Is, e.Build.ID)
 }
 
 // Unlike is the error of a node that is not like the machine on which it was planned.
@@ -60,13 +49,6 @@ func (e *Unlike) Error() string {
 		lines = append(lines, fmt.Sprintf("%s: %s there, %s here", d.What, is(d.Here), is(d.There)))
 	}
 	return fmt.Sprintf("the node %s has not what this machine has, where %s %s was planned:\n    %s", e.Node, e.Build.Name, e.Build.Version, strings.Join(lines, "\n    "))
-}
-
-// Late is the error for a tree that should be there and cannot be seen.
-type Late struct{ Build store.Ref }
-
-func (e *Late) Error() string {
-	return fmt.Sprintf("%s %s is built, they say, and its tree cannot be seen on this machine: does it share the root?", e.Build.Name, e.Build.Version)
 }
 
 // patience is how long something that is there may not be seen on a shared file system,
@@ -180,7 +162,7 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			}
 		}
 		if found == nil {
-			return nil, nil, &AnotherPlan{Build: ref}
+			return nil, nil, problem.New(problem.Other, ref.Name, "%s %s is not on the ladder as this node plans it", ref.Name, ref.Version)
 		}
 		seen, err := b.Seen(ctx, found)
 		if err != nil {
@@ -190,7 +172,8 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			return nil, nil, &Unlike{NodeName(), ref, differs}
 		}
 		if found.ID != ref.ID {
-			return nil, nil, &AnotherPlan{ref, found.ID}
+			return nil, nil, problem.New(problem.Other, ref.Name, "%s %s would be build %s on this node, and is wanted as %s: recipes or settings have changed since", ref.Name, ref.Version, found.ID, ref.ID).
+				Instead(ref.ID, found.ID)
 		}
 		jobs = append(jobs, found)
 	}
@@ -207,7 +190,7 @@ func visible(s *store.Store, r store.Ref) bool {
 func mustSee(ctx context.Context, s *store.Store, r store.Ref) error {
 	err := await(ctx, func() bool { return visible(s, r) })
 	if errors.Is(err, errUnseen) {
-		return &Late{r}
+		return late(r)
 	}
 	return err
 }
@@ -243,3 +226,11 @@ func await(ctx context.Context, is func() bool, dirs ...string) error {
 		}
 	}
 }
+
+// late is the problem of a tree that should exist and cannot be seen.
+func late(r store.Ref) error {
+	return problem.New(problem.Root, r.Name, "%s %s was reported as built, but its tree cannot be seen on this machine: does it share the root?", r.Name, r.Version)
+}
+
+// ProblemKind is the kind of the error.
+func (e *Unlike) ProblemKind() problem.Kind { return problem.Host }

@@ -19,7 +19,7 @@ func (p patient) until(ctx context.Context, do func() error) error {
 	const first, longest = time.Second, 30 * time.Second
 	for pause := first; ; pause = min(2*pause, longest) {
 		err := do()
-		if !errors.As(err, new(*Silent)) {
+		if !errors.Is(err, Silent) {
 			return err
 		}
 		if pause == first {

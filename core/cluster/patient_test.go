@@ -9,30 +9,30 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// silent is a scheduler whose controller does not answer at first, though it has heard.
-type silent struct {
+// silentScheduler is a scheduler whose controller does not answer at first, though it has heard.
+type silentScheduler struct {
 	Scheduler
 	times, submitted, cancelled int
 	looked                      error
 }
 
-func (s *silent) answer() error {
+func (s *silentScheduler) answer() error {
 	if s.times--; s.times >= 0 {
-		return &Silent{Command: "sbatch"}
+		return silent("sbatch", "")
 	}
 	return nil
 }
 
-func (s *silent) Submit(_ context.Context, j BatchJob) (string, error) {
+func (s *silentScheduler) Submit(_ context.Context, j BatchJob) (string, error) {
 	s.submitted++
 	return "7", s.answer()
 }
 
-func (s *silent) Look(context.Context, string) ([]Status, error) {
+func (s *silentScheduler) Look(context.Context, string) ([]Status, error) {
 	return []Status{{ID: "6", Name: "run.10", State: Queued}, {ID: "7", Name: "run.1", State: Queued}}, s.looked
 }
 
-func (s *silent) Cancel(context.Context, []string) error {
+func (s *silentScheduler) Cancel(context.Context, []string) error {
 	s.cancelled++
 	return s.answer()
 }
@@ -40,7 +40,7 @@ func (s *silent) Cancel(context.Context, []string) error {
 // A controller that does not answer is waited for; what it has heard all the same is not said
 // twice.
 func TestPatience(t *testing.T) {
-	s, waited := &silent{times: 1}, 0
+	s, waited := &silentScheduler{times: 1}, 0
 	p := patient{s, func(error) { waited++ }}
 	id, err := p.Submit(t.Context(), BatchJob{Name: "run.1"})
 	require.NoError(t, err)

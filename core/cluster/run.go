@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/machine"
@@ -141,18 +143,6 @@ func (r *Run) Builds() (all []store.Ref) {
 // runsDir is where runs are.
 func runsDir(m *machine.Machine) string { return filepath.Join(m.Store.Root, "work", "cluster") }
 
-// NoRun is the error for a run that is not there.
-type NoRun struct{ Name string }
-
-func (e *NoRun) Error() string { return "no run is called " + e.Name + "; it may have ended" }
-
-// Followed is the error for a run that another program watches.
-type Followed struct{ Name string }
-
-func (e *Followed) Error() string {
-	return "another fernladder follows the run " + e.Name + " already"
-}
-
 // Runs are those on their way, or ended and not looked at since, oldest first. Followed
 // tells of which another program watches.
 func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
@@ -198,17 +188,6 @@ func readRun(dir string) (*Run, error) {
 	return r, nil
 }
 
-// OfAnother is the error for a run that another user has begun: the scheduler shows and
-// ends the jobs of one user only.
-type OfAnother struct {
-	Name string
-	User int
-}
-
-func (e *OfAnother) Error() string {
-	return fmt.Sprintf("the user %d has begun the run %s, and has to follow it", e.User, e.Name)
-}
-
 // own tells whether this user has begun a run.
 func own(dir string) bool {
 	owner, err := ownerOf(dir)
@@ -226,17 +205,17 @@ func take(m *machine.Machine, name string) (*Run, func(), error) {
 	dir := filepath.Join(runsDir(m), runPrefix+name)
 	owner, err := ownerOf(dir)
 	if name != filepath.Base(name) || errors.Is(err, os.ErrNotExist) {
-		return nil, nil, &NoRun{name}
+		return nil, nil, NoRun(name)
 	}
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)
 	}
 	if owner != os.Geteuid() {
-		return nil, nil, &OfAnother{name, owner}
+		return nil, nil, problem.New(problem.Root, name, "user %d started the run %s, and has to follow it", owner, name).Coded(OfAnother)
 	}
 	unlock, err := filelock.Now(lockOf(dir))
 	if errors.Is(err, filelock.ErrHeld) {
-		return nil, nil, &Followed{name}
+		return nil, nil, problem.New(problem.Root, name, "another fernladder is already following the run %s", name).Coded(Followed)
 	}
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)
@@ -244,7 +223,7 @@ func take(m *machine.Machine, name string) (*Run, func(), error) {
 	r, err := readRun(dir)
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {
-			err = &NoRun{name}
+			err = NoRun(name)
 			os.Remove(lockOf(dir))
 		}
 		unlock()
@@ -311,4 +290,16 @@ func (r *Run) begunBy(command string, ask plan.Ask) bool {
 // Title is the command that has begun a run, as it is typed.
 func (r *Run) Title() string {
 	return strings.TrimSpace(r.Command + " " + strings.Join(r.Ask.Names, " "))
+}
+
+// The problems of runs.
+const (
+	Missing   problem.Code = "no_run"          // it does not exist
+	Followed  problem.Code = "followed"        // another program watches it
+	OfAnother problem.Code = "of_another_user" // a scheduler shows and ends the jobs of one user only
+)
+
+// NoRun is the problem of a run that does not exist.
+func NoRun(name string) error {
+	return problem.New(problem.Usage, name, "there is no run %s; it may have ended", name).Coded(Missing)
 }

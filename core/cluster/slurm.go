@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/subprocess"
 )
 
@@ -21,30 +23,13 @@ type Slurm struct {
 	Partition, Account, QoS, Constraint string
 }
 
-// Refused is the error where the scheduler does not do what it is asked for.
-type Refused struct{ Command, Said string }
-
-func (e *Refused) Error() string { return e.Command + " refuses: " + e.Said }
-
-// Silent is the error when the scheduler's controller does not answer.
-type Silent struct{ Command, Said string }
-
-func (e *Silent) Error() string { return e.Command + ": the scheduler does not answer: " + e.Said }
-
 // silence is what the commands say of a controller that they cannot reach.
 var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host|in standby mode`)
-
-// Absent is the error for a machine on which jobs cannot be submitted.
-type Absent struct{ Command string }
-
-func (e *Absent) Error() string {
-	return "the program " + e.Command + " is not on this machine, so no jobs can be submitted here"
-}
 
 func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, error) {
 	path, err := exec.LookPath(argv[0])
 	if err != nil {
-		return "", &Absent{argv[0]}
+		return "", problem.New(problem.Host, argv[0], "the program %s is not on this machine, so jobs cannot be submitted here", argv[0]).Coded(Absent)
 	}
 	const longest = time.Minute // that a controller may not answer
 	out, said, err := subprocess.Command{Argv: append([]string{path}, argv[1:]...), Env: os.Environ(), Stdin: strings.NewReader(stdin), Longest: longest}.Text(ctx)
@@ -53,16 +38,16 @@ func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 			return "", ctx.Err()
 		}
 		if errors.As(err, new(*subprocess.Exceeded)) {
-			return "", &Silent{argv[0], "nothing came for " + longest.String()}
+			return "", silent(argv[0], "no answer for "+longest.String())
 		}
 		line, _, _ := strings.Cut(strings.TrimSpace(said), "\n")
 		if line == "" {
 			line = err.Error()
 		}
 		if silence.MatchString(said) {
-			return "", &Silent{argv[0], strings.TrimPrefix(line, argv[0]+": error: ")}
+			return "", silent(argv[0], strings.TrimPrefix(line, argv[0]+": error: "))
 		}
-		return "", &Refused{argv[0], strings.TrimPrefix(line, argv[0]+": error: ")}
+		return "", refused(argv[0], strings.TrimPrefix(line, argv[0]+": error: "))
 	}
 	return out, nil
 }
@@ -106,7 +91,7 @@ func (s Slurm) Submit(ctx context.Context, j BatchJob) (string, error) {
 	}
 	id, _, _ := strings.Cut(strings.TrimSpace(out), ";") // JOB[;CLUSTER]
 	if !jobNumber.MatchString(id) {
-		return "", &Refused{"sbatch", fmt.Sprintf("it has answered %q, which is no number of a job", out)}
+		return "", refused("sbatch", fmt.Sprintf("it answered %q, which is not a job number", out))
 	}
 	return id, nil
 }
@@ -166,7 +151,7 @@ func (s Slurm) Cancel(ctx context.Context, ids []string) error {
 func (s Slurm) Avoid(ctx context.Context, ids, nodes []string) error {
 	for _, id := range ids {
 		_, err := s.run(ctx, "", "scontrol", "update", "JobId="+id, "ExcNodeList="+strings.Join(nodes, ","))
-		if err != nil && !errors.As(err, new(*Refused)) {
+		if err != nil && !errors.Is(err, Refused) {
 			return err
 		}
 	}
@@ -200,4 +185,19 @@ func NodeName() string {
 	}
 	name, _ := os.Hostname()
 	return name
+}
+
+// The problems of schedulers.
+const (
+	Refused problem.Code = "scheduler_refused" // it does not do what it is asked
+	Silent  problem.Code = "scheduler_silent"  // its controller does not answer
+	Absent  problem.Code = "no_scheduler"      // its programs are not on this machine
+)
+
+func refused(command, said string) error {
+	return problem.New(problem.Host, command, "%s refuses: %s", command, said).Coded(Refused)
+}
+
+func silent(command, said string) error {
+	return problem.New(problem.Host, command, "%s: the scheduler does not answer: %s", command, said).Coded(Silent)
 }

@@ -49,10 +49,10 @@ func TestSubmit(t *testing.T) {
 	assert.EqualError(t, err, "sbatch refuses: Batch job submission failed: Invalid account")
 	standIn(t, "sbatch", "echo Submitted batch job 17")
 	_, err = Slurm{}.Submit(context.Background(), j)
-	assert.ErrorAs(t, err, new(*Refused))
+	assert.ErrorIs(t, err, Refused)
 	t.Setenv("PATH", t.TempDir())
 	_, err = Slurm{}.Submit(context.Background(), j)
-	assert.ErrorAs(t, err, new(*Absent))
+	assert.ErrorIs(t, err, Absent)
 }
 
 func TestOnlyJobsAreCancelled(t *testing.T) {
@@ -66,7 +66,7 @@ func TestOnlyJobsAreCancelled(t *testing.T) {
 func TestLook(t *testing.T) {
 	standIn(t, "squeue", "echo 'slurm_load_jobs error: Unable to contact slurm controller (connect failure)' >&2; exit 1")
 	_, err := Slurm{}.Look(context.Background(), "fl-7-")
-	assert.ErrorAs(t, err, new(*Silent))
+	assert.ErrorIs(t, err, Silent)
 	said := standIn(t, "sbatch", "echo 17")
 	_, err = Slurm{}.Submit(context.Background(), BatchJob{Name: "fl-7-1-x", Command: []string{"true"}})
 	require.NoError(t, err)

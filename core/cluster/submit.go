@@ -8,6 +8,8 @@ import (
 	"os"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/plan"
@@ -36,7 +38,7 @@ func (w *watcher) start(ctx context.Context, p *plan.Plan) error {
 // comeBack finds the builds of a run in a plan, and its jobs in the scheduler's lists.
 func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	among := w.Builds()
-	changed := &Changed{Run: w.Name}
+	var changed []store.Ref
 	for _, j := range p.Jobs {
 		if slices.Contains(among, j.Ref) {
 			w.builds, w.of[j.Ref] = append(w.builds, j), j
@@ -44,11 +46,12 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	}
 	for _, ref := range among {
 		if w.of[ref] == nil {
-			changed.Builds = append(changed.Builds, ref)
+			changed = append(changed, ref)
 		}
 	}
-	if changed.Builds != nil {
-		return changed
+	if changed != nil {
+		return problem.New(problem.NoLadder, w.Name, "recipes, settings or what is installed have changed since the run %s was submitted: %s %s would be another build now", w.Name, changed[0].Name, changed[0].Version).
+			Remedy(problem.EndRun, w.Name)
 	}
 	for _, j := range w.Jobs {
 		j.tail = &tail{file: w.file(j, toldSuffix)}

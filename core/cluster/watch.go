@@ -169,7 +169,7 @@ func (w *watcher) avoid(ctx context.Context) error {
 func (w *watcher) ask(ctx context.Context) error {
 	const grace = 10 * time.Second
 	statuses, err := w.by.Look(ctx, w.mark())
-	if errors.As(err, new(*Refused)) || errors.As(err, new(*Silent)) { // it is started again, perhaps; the jobs go on
+	if errors.Is(err, Refused) || errors.Is(err, Silent) { // the controller may be restarting; the jobs go on
 		return nil
 	}
 	if err != nil {

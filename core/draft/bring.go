@@ -2,12 +2,13 @@ package draft
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -31,11 +32,6 @@ type Brought struct {
 	Done   func() // takes away what was made for it
 }
 
-// BadSource is the error for what cannot be a source.
-type BadSource struct{ Message string }
-
-func (e *BadSource) Error() string { return e.Message }
-
 // repositoryURL matches URLs that are surely not those of archives.
 var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
@@ -49,7 +45,7 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 	if !strings.Contains(w.From, "://") {
 		info, err := os.Stat(w.From)
 		if err != nil {
-			return nil, &BadSource{fmt.Sprintf("there is no %s", w.From)}
+			return nil, problem.New(problem.Usage, "", "there is no %s", w.From).Coded(BadSource)
 		}
 		file, err := filepath.Abs(w.From)
 		if err != nil {
@@ -70,7 +66,7 @@ func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) 
 		check = recipe.CheckRepository
 	}
 	if err := check(url); err != nil {
-		return nil, &BadSource{err.Error()}
+		return nil, problem.New(problem.Usage, "", "%v", err).Coded(BadSource)
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return nil, err
@@ -152,3 +148,6 @@ func exported(ctx context.Context, m *machine.Machine, url string, w Wanted, wor
 	_, err := m.Repositories.Export(ctx, checkout, work, m.Unpacking)
 	return o, err
 }
+
+// BadSource is the problem of what cannot be a source.
+const BadSource problem.Code = "bad_source"

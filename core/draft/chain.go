@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/buildfile"
 
 	"fernladder/core/machine"
@@ -27,7 +29,7 @@ func PlacesOf(ctx context.Context, m *machine.Machine, places []string) (*Places
 		if !strings.Contains(place, "://") {
 			entries, err := os.ReadDir(place)
 			if err != nil {
-				return nil, &BadSource{"--chain names a folder of archives, or a page of them: " + err.Error()}
+				return nil, problem.New(problem.Usage, "", "%s%v", "--chain names a folder of archives, or a page of them: ", err).Coded(BadSource)
 			}
 			for _, e := range entries {
 				if archiveSuffix.MatchString(e.Name()) && e.Type().IsRegular() {
@@ -38,7 +40,7 @@ func PlacesOf(ctx context.Context, m *machine.Machine, places []string) (*Places
 		}
 		page, err := url.Parse(place)
 		if err != nil {
-			return nil, &BadSource{err.Error()}
+			return nil, problem.New(problem.Usage, "", "%v", err).Coded(BadSource)
 		}
 		text, err := m.Archives.FetchSmall(ctx, place)
 		if err != nil {

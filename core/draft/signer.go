@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -32,7 +34,7 @@ const largestKey = 1 << 20
 // key by its id (HKP, draft-gallagher-openpgp-hkp).
 func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Signer, error) {
 	if o.Signature == "" {
-		return nil, &BadSource{"there is no signature beside the archive to verify"}
+		return nil, problem.New(problem.Usage, "", "there is no signature beside the archive to verify").Coded(BadSource)
 	}
 	s := &Signer{Suffix: ".asc", Asked: strings.Contains(from, "://")}
 	var err error
@@ -53,10 +55,10 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	}
 	keys := &signature.Keys{}
 	if err := keys.Add(from, s.Key); err != nil {
-		return nil, &BadSource{err.Error()}
+		return nil, problem.New(problem.Usage, "", "%v", err).Coded(BadSource)
 	}
 	if all := keys.Fingerprints(); s.Asked && len(all) > 1 { // the recipe would trust all of them
-		return nil, &BadSource{fmt.Sprintf("%s gives several keys (%s); put the one that you trust into a file", source.Redacted(from), strings.Join(all, ", "))}
+		return nil, problem.New(problem.Usage, "", "%s gives several keys (%s); put the one that you trust into a file", source.Redacted(from), strings.Join(all, ", ")).Coded(BadSource)
 	}
 	dir, done, err := m.Store.Scratch("key")
 	if err != nil {

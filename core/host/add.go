@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/pattern"
 )
 
@@ -90,7 +92,7 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
 	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
 	if m := clashes.FindStringSubmatch(out + errOut); err != nil && m != nil {
-		return nil, &Clash{m[1] + m[3], m[2] + m[4]}
+		return nil, problem.New(problem.Host, m[1]+m[3], "%s and %s cannot be installed together", m[1]+m[3], m[2]+m[4]).Coded(Clash)
 	}
 	if err != nil && !refused {
 		lines := strings.Split(strings.TrimSpace(errOut+"\n"+out), "\n")
@@ -112,13 +114,6 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 		a.Argv = slices.Concat([]string{program}, how.argv, []string{"--no-remove", "--no-upgrade"}, packages)
 	}
 	return a, nil
-}
-
-// A Clash is the error for packages that cannot be installed together.
-type Clash struct{ First, Second string }
-
-func (e *Clash) Error() string {
-	return e.First + " and " + e.Second + " cannot be installed together"
 }
 
 // clashes matches how package managers say so.
@@ -195,3 +190,6 @@ func apkWould(out string, a *Addition) {
 		}
 	}
 }
+
+// Clash is the problem of packages that cannot be installed together.
+const Clash problem.Code = "package_clash"

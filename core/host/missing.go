@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/version"
 )
 
@@ -224,3 +226,6 @@ func PackageOf(program, family string) []string {
 	}
 	return nil
 }
+
+// ProblemKind is the kind of the error.
+func (e *Missing) ProblemKind() problem.Kind { return problem.Host }

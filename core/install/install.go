@@ -9,11 +9,12 @@ package install
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/build"
 	"fernladder/core/cluster"
@@ -220,24 +221,14 @@ type Wrong struct {
 func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 	for _, j := range jobs {
 		if open := j.Recipe.Open(); len(open) > 0 {
-			return &StillOpen{j.Name, j.Recipe.File, open}
+			return problem.New(problem.Recipe, j.Name, "%s cannot be built yet: in %s, the step %s is not written\n"+
+				"  The draft did not recognise how the source is built. Its README and INSTALL may say it.", j.Name, j.Recipe.File, strings.Join(open, " and "))
 		}
 	}
 	if err := build.CheckSupplies(m, jobs); err != nil {
 		return err
 	}
 	return build.CheckOffline(ctx, m, jobs)
-}
-
-// StillOpen is the error for a draft that nobody has completed.
-type StillOpen struct {
-	Package, File string
-	Steps         []string
-}
-
-func (e *StillOpen) Error() string {
-	return fmt.Sprintf("%s cannot be built yet: in %s, nobody has written the step %s\n"+
-		"  The draft did not recognise how the source is built. README and INSTALL of the source may say it.", e.Package, e.File, strings.Join(e.Steps, ", nor "))
 }
 
 // Fetched is what came of fetching.

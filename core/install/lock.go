@@ -3,9 +3,10 @@ package install
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/landing"
 	"fernladder/core/lock"
@@ -34,14 +35,6 @@ func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, er
 	})
 }
 
-// Edited is the error for a build that is not locked, for its source was changed by
-// hand: nobody else can make it.
-type Edited struct{ Build store.Ref }
-
-func (e *Edited) Error() string {
-	return fmt.Sprintf("%s %s (%s) was built from a source that was changed by hand; such a build is not locked", e.Build.Name, e.Build.Version, e.Build.ID)
-}
-
 // fromVerified returns an error where a build of the plan that is there was not made
 // from what was verified.
 func fromVerified(m *machine.Machine, p *plan.Plan) error {
@@ -54,7 +47,8 @@ func fromVerified(m *machine.Machine, p *plan.Plan) error {
 			return err
 		}
 		if receipt.Edited {
-			return &Edited{j.Ref}
+			return problem.New(problem.Build, j.Name, "%s %s (%s) was built from a source that was changed by hand; such a build is not locked", j.Name, j.Version, j.ID).
+				Coded(Edited).Remedy(problem.RemoveReinstall, j.Name)
 		}
 	}
 	return nil
@@ -166,3 +160,7 @@ func pin(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (recipe.Pin,
 	_, err = ChangeLock(ctx, m, func(now *lock.File) { now.SetTip(r, found) })
 	return found, err
 }
+
+// Edited is the problem of a build that cannot be locked: its source was changed by hand, so
+// no other machine can make it.
+const Edited problem.Code = "edited_build"

@@ -56,7 +56,7 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 		}
 	}
 	if job == nil {
-		return done, &landing.NotBuilt{Name: landing.NameOf(r), Root: m.Store.Root}
+		return done, landing.NotBuilt(landing.NameOf(r), m.Store.Root)
 	}
 	p.Needed[job] = false
 	if _, err := Run(ctx, m, p); err != nil {

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
@@ -414,3 +416,6 @@ func words(text string) map[string]bool {
 	}
 	return set
 }
+
+// ProblemKind is the kind of the error.
+func (e *Conflict) ProblemKind() problem.Kind { return problem.NoLadder }

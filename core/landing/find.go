@@ -5,10 +5,11 @@ package landing
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
@@ -31,15 +32,15 @@ func ParseName(text string) (Named, error) {
 	if !byID {
 		w, err := resolve.ParseWanted(text)
 		if err != nil {
-			return Named{}, &BadName{err.Error()}
+			return Named{}, problem.New(problem.Usage, text, "%v", err).Coded(BadName)
 		}
 		return Named{Wanted: w}, nil
 	}
 	if err := recipe.CheckName(name); err != nil {
-		return Named{}, &BadName{err.Error()}
+		return Named{}, problem.New(problem.Usage, text, "%v", err).Coded(BadName)
 	}
 	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
-		return Named{}, &BadName{fmt.Sprintf("%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest)}
+		return Named{}, problem.New(problem.Usage, text, "%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest).Coded(BadName)
 	}
 	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }
@@ -71,19 +72,6 @@ func (n Named) Fits(r store.Ref, tip bool) bool {
 // FitsReceipt tells whether an installed build is one of those named.
 func (n Named) FitsReceipt(r *store.Receipt) bool { return n.Fits(r.Ref, r.Track == recipe.Tip) }
 
-// NotBuilt is the error for a name by which no tree is there.
-type NotBuilt struct{ Name, Root string }
-
-func (e *NotBuilt) Error() string {
-	return fmt.Sprintf("%s is not built in %s", e.Name, e.Root)
-}
-
-// Bad is the error for a text that is no name, or that means several builds where one
-// is wanted.
-type BadName struct{ Message string }
-
-func (e *BadName) Error() string { return e.Message }
-
 // One finds the installed build that a person means: of those that the name fits, the
 // one on the landing, else the newest version, the latest built of it; one that is for
 // another directory than its tree only where there is no other. Errors are of type *Bad,
@@ -112,7 +100,7 @@ func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
 		}
 	}
 	if name.ID != "" && len(all) > 1 {
-		return nil, &BadName{fmt.Sprintf("%s could be %s or %s; give more of the id", name, NameOf(all[0].Ref), NameOf(all[1].Ref))}
+		return nil, problem.New(problem.Usage, text, "%s could be %s or %s; give more of the id", name, NameOf(all[0].Ref), NameOf(all[1].Ref)).Coded(BadName)
 	}
 	if i := slices.IndexFunc(all, func(r *store.Receipt) bool { return r.Prefix == "" }); i >= 0 {
 		return all[i], nil
@@ -153,7 +141,7 @@ func (n Named) All(s *store.Store) ([]*store.Receipt, error) {
 			return all, nil
 		}
 	}
-	return nil, &NotBuilt{n.String(), s.Root}
+	return nil, NotBuilt(n.String(), s.Root)
 }
 
 // LastLogged is the build, of those that the name fits, that wrote a log last,
@@ -190,4 +178,16 @@ func tip(s *store.Store, r store.Ref) bool {
 		return strings.Contains(r.Version, "+")
 	}
 	return err == nil && receipt.Track == recipe.Tip
+}
+
+// The problems of names.
+const (
+	NoBuild problem.Code = "not_built" // there is no tree by that name
+	BadName problem.Code = "bad_name"  // not a name, or the name of several builds where one is wanted
+)
+
+// NotBuilt is the problem of a name by which there is no tree.
+func NotBuilt(name, root string) error {
+	plain, _, _ := strings.Cut(name, "@")
+	return problem.New(problem.Build, name, "%s is not built in %s", name, root).Coded(NoBuild).Remedy(problem.InstallPackage, plain)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fernladder/core/problem"
 	"fernladder/core/store"
 )
 
@@ -113,9 +114,8 @@ func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	require.ErrorAs(t, err, &lost)
 	assert.Equal(t, []store.Ref{two}, lost.Builds)
 	_, err = goTo(s, Rules{}, 9)
-	var gone *Gone
-	require.ErrorAs(t, err, &gone)
-	assert.Equal(t, []int{1, 2, 3}, gone.Have)
+	require.ErrorIs(t, err, Gone)
+	assert.Equal(t, []string{"1", "2", "3"}, problem.Remedies(err)[0].Args)
 
 	all, err := History(s)
 	require.NoError(t, err)
@@ -485,8 +485,7 @@ func TestTheSystemsOwnDirectoriesAreNotShared(t *testing.T) {
 	require.NoError(t, os.Symlink(t.TempDir(), link))
 	for _, dir := range []string{"/", "/usr", "/usr/libexec", "/etc/fern", filepath.Join(s.Root, "landing"), s.Root, link} {
 		_, err := bring(s, Rules{Shared: dir}, Plain(fern)...)
-		var bad *BadShared
-		require.ErrorAs(t, err, &bad, dir)
+		require.ErrorIs(t, err, BadShared, dir)
 	}
 	assert.NoFileExists(t, Directory(s), "nothing is changed before that is known")
 }

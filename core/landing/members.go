@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -98,3 +100,6 @@ func order(m Member) int {
 	}
 	return 0
 }
+
+// ProblemKind is the kind of the error.
+func (e *Clash) ProblemKind() problem.Kind { return problem.NoLadder }

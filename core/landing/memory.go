@@ -3,11 +3,12 @@ package landing
 import (
 	"cmp"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"time"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/durable"
 	"fernladder/core/safefs"
@@ -112,7 +113,7 @@ func (e *Lost) Error() string {
 }
 
 // ErrNothingBefore is the error of going back from the first state.
-var ErrNothingBefore = errors.New("there is no earlier landing to go back to")
+var ErrNothingBefore error = problem.New(problem.Usage, "", "there is no earlier landing to go back to")
 
 // The states that were in use one after another are in a file, the one in use last. It is
 // written after the landing has changed: where a program was killed in between, it ends with
@@ -200,4 +201,16 @@ func Used(all []Remembered) map[store.Ref]bool {
 		}
 	}
 	return used
+}
+
+// ProblemKind is the kind of the error.
+func (e *Lost) ProblemKind() problem.Kind { return problem.NoLadder }
+
+// ProblemRemedies are to install the lost builds again.
+func (e *Lost) ProblemRemedies() []problem.Remedy {
+	var names []string
+	for _, r := range e.Builds {
+		names = append(names, r.Name+":"+r.Version)
+	}
+	return []problem.Remedy{problem.Do(problem.InstallAgain, names...)}
 }

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
@@ -33,13 +35,6 @@ type Shared struct {
 type Blocked struct {
 	Path store.Name `json:"path"`
 	Is   string     `json:"is"` // what is there: a file, a directory, a link to …
-}
-
-// BadShared is the error for a directory in which nothing is linked.
-type BadShared struct{ Directory, Why string }
-
-func (e *BadShared) Error() string {
-	return fmt.Sprintf("shared_landing = %q: %s", e.Directory, e.Why)
 }
 
 // sharing is the change of the shared directory, and of those that were shared
@@ -177,7 +172,7 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 			continue // it was deleted, with all that was ours
 		}
 		if err != nil {
-			return nil, &BadShared{old.Directory, "what is linked there cannot be taken away: " + err.Error()}
+			return nil, badShared(old.Directory, "what is linked there cannot be taken away: "+err.Error())
 		}
 		x.before = append(x.before, o)
 	}
@@ -190,11 +185,11 @@ func newSharing(s *store.Store, known Shared) (*sharing, error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(known.Directory, 0o755); err != nil {
-		return nil, &BadShared{known.Directory, "it cannot be made: " + err.Error()}
+		return nil, badShared(known.Directory, "it cannot be made: "+err.Error())
 	}
 	x, err := openSharing(s, known)
 	if err != nil {
-		return nil, &BadShared{known.Directory, "it cannot be opened, or is a link: " + err.Error()}
+		return nil, badShared(known.Directory, "it cannot be opened, or is a link: "+err.Error())
 	}
 	return x, nil
 }
@@ -228,15 +223,15 @@ func mayShare(s *store.Store, dir string) error {
 		return within(dir, theirs)
 	})
 	if dir == "/" || own && !within(dir, "/usr/local") {
-		return &BadShared{dir, "that is the operating system's own; /usr/local is there for what is not"}
+		return badShared(dir, "that is the operating system's own; /usr/local is there for what is not")
 	}
 	if within(dir, s.Root) {
-		return &BadShared{dir, "it must not be in the root"}
+		return badShared(dir, "it must not be in the root")
 	}
 	info, err := os.Stat(dir)
 	if err == nil && os.Geteuid() == 0 {
 		if uid := info.Sys().(*syscall.Stat_t).Uid; uid != 0 {
-			return &BadShared{dir, fmt.Sprintf("it belongs to the user %d; root links nothing there", uid)}
+			return badShared(dir, fmt.Sprintf("it belongs to the user %d; root links nothing there", uid))
 		}
 	}
 	return nil
@@ -303,4 +298,11 @@ func (x *sharing) write(unfinished bool) error {
 		return err
 	}
 	return durable.WriteFile(x.file, append(data, '\n'), 0o644)
+}
+
+// BadShared is the problem of a directory in which nothing can be linked.
+const BadShared problem.Code = "bad_shared"
+
+func badShared(directory, why string) error {
+	return problem.New(problem.Recipe, directory, "shared_landing = %q: %s", directory, why).Coded(BadShared)
 }

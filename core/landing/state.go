@@ -28,6 +28,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
@@ -79,7 +81,7 @@ func current(s *store.Store) (State, error) {
 	}
 	if errors.Is(err, syscall.EINVAL) {
 		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is none"),
-			Advice: "Move it aside, and bring a state back: fernladder landing use N"}
+			Advice: "Move it aside.", Remedies: useLanding}
 	}
 	if err != nil {
 		return State{}, s.Wrap(err)
@@ -87,7 +89,7 @@ func current(s *store.Store) (State, error) {
 	number, err := strconv.Atoi(filepath.Base(target))
 	if err != nil || number < 1 || filepath.Dir(target) != "landings" {
 		return State{}, &store.Error{Path: Directory(s), Err: fmt.Errorf("this should be a link to a numbered state in landings, not to %q", target),
-			Advice: "To bring a state back: fernladder landing use N"}
+			Remedies: useLanding}
 	}
 	return Read(s, number)
 }
@@ -120,23 +122,12 @@ func States(s *store.Store) ([]int, error) {
 	return numbers, nil
 }
 
-// Gone is the error for a state that is not there, or not any more.
-type Gone struct {
-	Number int
-	Have   []int
-}
-
-func (e *Gone) Error() string {
-	return fmt.Sprintf("there is no landing %d", e.Number)
-}
-
 // Read returns a state by its number.
 func Read(s *store.Store, number int) (State, error) {
 	file := stateFile(s, number)
-	advice := "To go to another state: fernladder landing use N; the empty one, to install anew what was on it, is 0."
 	data, err := safefs.ReadFile(file, largestState)
 	if errors.Is(err, fs.ErrNotExist) {
-		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Advice: advice}
+		return State{}, &store.Error{Path: file, Err: errors.New("this state of the landing is gone"), Remedies: useLanding}
 	}
 	if err != nil {
 		return State{}, s.Wrap(err)
@@ -147,7 +138,7 @@ func Read(s *store.Store, number int) (State, error) {
 		err = fmt.Errorf("it has the number %d", state.Number)
 	}
 	if err != nil {
-		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err), Advice: advice}
+		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err), Remedies: useLanding}
 	}
 	return state, nil
 }
@@ -221,3 +212,17 @@ func (s State) Has(r store.Ref) *Member {
 	}
 	return nil
 }
+
+// Gone is the problem of a state that does not exist, or no longer exists.
+const Gone problem.Code = "landing_gone"
+
+// NoState is that problem, of a number; have are the states that exist.
+func NoState(number int, have []int) error {
+	numbers := make([]string, len(have))
+	for i, n := range have {
+		numbers[i] = strconv.Itoa(n)
+	}
+	return problem.New(problem.Usage, strconv.Itoa(number), "there is no landing %d", number).Coded(Gone).Remedy(problem.ListLandings, numbers...)
+}
+
+var useLanding = []problem.Remedy{problem.Do(problem.UseLanding)}

@@ -9,13 +9,14 @@ package landing
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -34,16 +35,6 @@ type UnionEntry struct {
 // A Union is what several trees have, by their paths below them, directories before what
 // is in them.
 type Union []UnionEntry
-
-// Clash is the error for two trees with different files of one path.
-type UnionClash struct {
-	Path          string
-	First, Second store.Ref
-}
-
-func (e *UnionClash) Error() string {
-	return fmt.Sprintf("%s %s (%s) and %s %s (%s) both have %s", e.First.Name, e.First.Version, e.First.ID, e.Second.Name, e.Second.Version, e.Second.ID, e.Path)
-}
 
 // Of reads the lists of the trees of builds. Errors are of type *Clash, or those of the
 // store.
@@ -66,7 +57,7 @@ func UnionOf(s *store.Store, builds []store.Ref) (Union, error) {
 				continue
 			}
 			if !alike(all[i].File, f) {
-				return nil, &UnionClash{f.Path, all[i].Build, build}
+				return nil, Both(f.Path, all[i].Build, build)
 			}
 		}
 	}
@@ -185,4 +176,13 @@ func copyFile(from, to string, mode fs.FileMode) error {
 	}
 	_, err = io.Copy(out, in)
 	return errors.Join(err, out.Chmod(mode.Perm()|0o400), out.Close(), os.Chtimes(to, info.ModTime(), info.ModTime()))
+}
+
+// UnionClash is the problem of two trees with different files of one path.
+const UnionClash problem.Code = "union_clash"
+
+// Both is that problem, of a path that two builds have.
+func Both(path string, first, second store.Ref) error {
+	return problem.New(problem.Other, path, "%s %s (%s) and %s %s (%s) both have %s", first.Name, first.Version, first.ID, second.Name, second.Version, second.ID, path).
+		Coded(UnionClash).Remedy(problem.SeparateFiles)
 }

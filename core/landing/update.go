@@ -140,7 +140,7 @@ func (u *Update) prepare(s *store.Store, r *Result) (made bool, err error) {
 		return false, err
 	}
 	if !slices.Contains(have, number) {
-		return false, &Gone{number, have}
+		return false, NoState(number, have)
 	}
 	state, err := Read(s, number)
 	if err != nil {

@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -347,4 +349,12 @@ func settings(options []string) string {
 		return "its default options"
 	}
 	return strings.Join(options, ", ")
+}
+
+// ProblemKind is the kind of the error.
+func (e *Differs) ProblemKind() problem.Kind { return problem.NoLadder }
+
+// ProblemRemedies are to move the lock.
+func (e *Differs) ProblemRemedies() []problem.Remedy {
+	return []problem.Remedy{problem.Do(problem.MoveLock)}
 }

@@ -6,31 +6,10 @@ import (
 	"os"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/sandbox"
 )
-
-// WeakIsolation is the error when the machine cannot keep builds apart as far as
-// the settings, or a person, want it.
-type WeakIsolation struct {
-	Wanted, Best sandbox.Level
-	Why          error // what stands in the way of more
-}
-
-func (e *WeakIsolation) Error() string {
-	return fmt.Sprintf("this machine can build %s at the most, but the least that is accepted is %s\n    %s\n"+
-		"  Allow user namespaces or Landlock in the kernel, or accept less with isolation in the settings.",
-		e.Best, e.Wanted, strings.ReplaceAll(strings.TrimSpace(fmt.Sprint(e.Why)), "\n", "\n    "))
-}
-
-// LessThanAccepted is the error for a level below the least that the settings accept.
-type LessThanAccepted struct {
-	Asked, Least sandbox.Level
-	Settings     string // the file
-}
-
-func (e *LessThanAccepted) Error() string {
-	return fmt.Sprintf("the isolation %s is less than the settings accept (%s, in %s)", e.Asked, e.Least, e.Settings)
-}
 
 // Isolation is how far builds and tries are kept apart: as far as the machine can,
 // or as was asked, and at least as far as the settings want. It tries that the first
@@ -55,7 +34,8 @@ func (m *Machine) tryIsolation(ctx context.Context) (sandbox.Level, error) {
 		least = sandbox.Open
 	}
 	if asked != "" && !asked.AtLeast(least) {
-		return "", &LessThanAccepted{asked, least, m.Settings.File}
+		return "", problem.New(problem.Usage, "isolation", "isolation %s is below the minimum in the settings (%s, in %s)", asked, least, m.Settings.File).
+			Instead(string(least), string(asked))
 	}
 	if m.Place.Super {
 		if err := m.Settings.Users.Check(); err != nil {
@@ -73,9 +53,9 @@ func (m *Machine) tryIsolation(ctx context.Context) (sandbox.Level, error) {
 	best, why := sandbox.Strongest(dir, user)
 	switch {
 	case asked != "" && !best.AtLeast(asked):
-		return "", &WeakIsolation{asked, best, why}
+		return "", weak(asked, best, why)
 	case !best.AtLeast(least):
-		return "", &WeakIsolation{least, best, why}
+		return "", weak(least, best, why)
 	case asked != "" && asked != best:
 		// What is kept apart less can need what the best does not, as to come through the root.
 		return asked, sandbox.Try(asked, dir, user)
@@ -103,4 +83,12 @@ func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user s
 		}
 	}
 	return base, user, done, nil
+}
+
+// weak is the problem of a machine that cannot isolate builds as far as the settings or the
+// request want.
+func weak(wanted, best sandbox.Level, why error) error {
+	return problem.New(problem.Host, "isolation", "this machine can build at most %s, but at least %s is required\n    %s\n"+
+		"  Allow user namespaces or Landlock in the kernel, or set a lower isolation in the settings.",
+		best, wanted, strings.ReplaceAll(strings.TrimSpace(fmt.Sprint(why)), "\n", "\n    ")).Instead(string(wanted), string(best))
 }

@@ -9,13 +9,14 @@ package machine
 
 import (
 	"errors"
-	"fmt"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/event"
 	"fernladder/core/host"
@@ -64,26 +65,21 @@ type Machine struct {
 	causes    causes
 }
 
-// BadRoot is the error for a root whose path compilers and shells cannot have in
-// that of a tree: it would end a flag, or a word of a list.
-type BadRoot struct {
-	Root string
-	Has  byte
-}
-
-func (e *BadRoot) Error() string {
-	return fmt.Sprintf("the root %q contains %q, which compilers and shells cannot have in the path of a tree; name another", e.Root, e.Has)
-}
+// BadRoot is the problem of a root whose path compilers and shells cannot handle in that of
+// a tree: it would end a flag, or a word of a list.
+const BadRoot problem.Code = "bad_root"
 
 // Open opens a machine. It reads the credentials and looks at what the machine is,
-// and writes nothing. Errors are of type *BadRoot.
+// and writes nothing. It fails with the code BadRoot for a root that
+// cannot be in the path of a tree.
 func Open(c Config) (*Machine, error) {
 	var err error
 	if c.Settings.Root, err = filepath.Abs(c.Settings.Root); err != nil {
 		return nil, err
 	}
 	if i := strings.IndexAny(c.Settings.Root, " \t\n:;,'\"$\\"); i >= 0 {
-		return nil, &BadRoot{c.Settings.Root, c.Settings.Root[i]}
+		return nil, problem.New(problem.Usage, "root", "the root %q contains %q, which compilers and shells cannot handle in the path of a tree; choose another", c.Settings.Root, c.Settings.Root[i]).
+			Coded(BadRoot)
 	}
 	if c.Jobs == 0 {
 		c.Jobs = c.Settings.Jobs
@@ -122,7 +118,7 @@ func Open(c Config) (*Machine, error) {
 	return m, nil
 }
 
-// accessOf is who may do what in the root, by the settings. Its error is a *NoGroup.
+// accessOf is who may do what in the root, by the settings.
 func accessOf(s settings.Settings) (*store.Access, error) {
 	a := &store.Access{Private: s.Access == "private", Group: -1}
 	if s.Access == "" {
@@ -131,18 +127,11 @@ func accessOf(s settings.Settings) (*store.Access, error) {
 	if s.Group != "" {
 		number, err := store.NumberOf(s.Group, store.GroupNumber)
 		if err != nil {
-			return nil, &NoGroup{s.Group}
+			return nil, problem.New(problem.Host, s.Group, "the settings let the group %s install, but this machine has no such group", s.Group)
 		}
 		a.Group = number
 	}
 	return a, nil
-}
-
-// NoGroup is the error for a group that may install and that the machine does not have.
-type NoGroup struct{ Name string }
-
-func (e *NoGroup) Error() string {
-	return fmt.Sprintf("the settings let the group %s install, which this machine does not have", e.Name)
 }
 
 // OwnPath are the directories in which programs are found because a person has named

@@ -35,6 +35,6 @@ func TestOpenWritesNothing(t *testing.T) {
 
 	for _, root := range []string{dir + "/a b", dir + "/a:b", dir + "/$HOME", dir + "/a'b"} {
 		_, err := m.With(func(c *machine.Config) { c.Settings.Root = root })
-		assert.ErrorAs(t, err, new(*machine.BadRoot), root)
+		assert.ErrorIs(t, err, machine.BadRoot, root)
 	}
 }

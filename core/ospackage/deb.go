@@ -65,7 +65,7 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 	}
 	const most = 9_999_999_999 // ten digits
 	if size > most {
-		return &TooLarge{p.Name, "a .deb has at most 9.9 GB"}
+		return Bad(p.Name, "a .deb can have at most 9.9 GB")
 	}
 	if _, err := io.WriteString(out, "!<arch>\n"); err != nil {
 		return err

@@ -17,6 +17,8 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"fernladder/core/problem"
 )
 
 // A Format is a kind of package.
@@ -116,24 +118,12 @@ func (e *Changed) Error() string {
 	return "these files are not as they were built:\n  " + strings.Join(names, "\n  ") + more
 }
 
-// TooLarge is the error for what a format has no room for.
-type TooLarge struct{ Path, What string }
-
-func (e *TooLarge) Error() string { return e.Path + ": " + e.What }
-
-// Unnameable is the error for a file with a name that no package can have.
-type Unnameable struct{ Path string }
-
-func (e *Unnameable) Error() string {
-	return fmt.Sprintf("%q cannot be in a package, for its name is no line of text, as lists of files have them", e.Path)
-}
-
 // Check looks for what no package can have. dpkg refuses line ends in names when it
 // unpacks; lists of repositories are XML, in UTF-8.
 func (p *Package) Check() error {
 	for _, f := range p.Files {
 		if !utf8.ValidString(f.Path) || strings.ContainsFunc(f.Path, unicode.IsControl) {
-			return &Unnameable{f.Path}
+			return problem.New(problem.Other, f.Path, "%q cannot be in a package: its name is not one line of text, as lists of files need", f.Path)
 		}
 	}
 	return nil
@@ -174,4 +164,12 @@ func unixMode(f File) uint32 {
 		return 0o120777
 	}
 	return mode | 0o100000
+}
+
+// ProblemKind is problem.Other.
+func (e *Changed) ProblemKind() problem.Kind { return problem.Other }
+
+// ProblemRemedies are to build the package again.
+func (e *Changed) ProblemRemedies() []problem.Remedy {
+	return []problem.Remedy{problem.Do(problem.MendRebuild)}
 }

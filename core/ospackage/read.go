@@ -13,22 +13,19 @@ import (
 	"strconv"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/therootcompany/xz"
 )
-
-// Bad is the error for a file that is no package, or one that is damaged.
-type Bad struct{ File, What string }
-
-func (e *Bad) Error() string { return e.File + ": " + e.What }
 
 // largestControl is more than the control files of a package have.
 const largestControl = 16 << 20
 
 // ReadDeb reads the control file of a .deb: its text as it stands. The file may be hostile.
 func ReadDeb(file *os.File) (control string, err error) {
-	bad := func(what string, args ...any) error { return &Bad{file.Name(), fmt.Sprintf(what, args...)} }
+	bad := func(what string, args ...any) error { return Bad(file.Name(), fmt.Sprintf(what, args...)) }
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
 		return "", bad("this is no .deb")
@@ -137,7 +134,7 @@ const largestHeader = 64 << 20
 
 // ReadRPM reads the headers of a .rpm. The file may be hostile.
 func ReadRPM(file *os.File) (*RPMFile, error) {
-	bad := func(what string) error { return &Bad{file.Name(), what} }
+	bad := func(what string) error { return Bad(file.Name(), what) }
 	r := &RPMFile{lead: make([]byte, 96)}
 	if _, err := io.ReadFull(file, r.lead); err != nil || !bytes.HasPrefix(r.lead, []byte{0xed, 0xab, 0xee, 0xdb}) {
 		return nil, bad("this is no .rpm")
@@ -274,7 +271,7 @@ func (r *RPMFile) Number(tag int32) int64 {
 // it holds, which have to be what the header says. Both go to a writer, too.
 func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 	if len(r.Texts(TagPayloadDigest)) != 1 || r.Number(TagPayloadDigestKind) != 8 {
-		return &Bad{file.Name(), "its header has no SHA-256 of what it holds; a signature would not cover that"}
+		return Bad(file.Name(), "its header has no SHA-256 of its contents, so a signature would not cover them")
 	}
 	if _, err := to.Write(r.main); err != nil {
 		return err
@@ -287,7 +284,7 @@ func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 		return err
 	}
 	if r.Text(TagPayloadDigest) != fmt.Sprintf("%x", sum.Sum(nil)) {
-		return &Bad{file.Name(), "it does not hold what its header says"}
+		return Bad(file.Name(), "its contents differ from what its header says")
 	}
 	return nil
 }
@@ -325,3 +322,6 @@ func (r *RPMFile) Signed(file, out *os.File, signer Signer) error {
 	_, err = io.Copy(out, file)
 	return err
 }
+
+// Bad is the problem of a file that is not a package, or a damaged one.
+func Bad(file, what string) error { return problem.New(problem.Other, file, "%s: %s", file, what) }

@@ -115,7 +115,7 @@ func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, e
 				err = padded(c, strings.NewReader(f.Target), int64(len(f.Target)))
 			}
 		case f.Size >= 1<<32:
-			return nil, 0, &TooLarge{f.Path, "a file in a .rpm has less than 4 GiB"}
+			return nil, 0, Bad(f.Path, "a file in a .rpm must be below 4 GiB")
 		default:
 			if err = cpioHead(c, "."+f.Path, i+1, unixMode(f), f.Size, p.Time.Unix()); err == nil {
 				if digest, err = copied(c, f, changed); err == nil {

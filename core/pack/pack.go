@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 
@@ -61,41 +63,6 @@ const (
 // Made is of everything: when the files of packages were changed. It is the same for all,
 // so that the same build makes the same package whenever.
 var made = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
-
-// Unnamed is the error where nobody is said to maintain packages.
-type Unnamed struct{ Settings string }
-
-func (e *Unnamed) Error() string {
-	return "packages say who maintains them, and the settings do not"
-}
-
-// Withheld is the error for what must not be passed on.
-type Withheld struct {
-	Build    store.Ref
-	Supplies []string
-}
-
-func (e *Withheld) Error() string {
-	return fmt.Sprintf("%s %s was built with what may not be passed on: %s", e.Build.Name, e.Build.Version, strings.Join(e.Supplies, ", "))
-}
-
-// Unordered is the error for versions that a format orders otherwise than we do.
-type Unordered struct {
-	ospackage.Wrong
-	Name   string
-	Format ospackage.Format
-}
-
-func (e *Unordered) Error() string {
-	return fmt.Sprintf("%s %s would come before %s as a %s, and is newer", e.Name, e.Newer, e.Older, e.Format)
-}
-
-// BadName is the error for a package that a format has no name for.
-type BadName struct{ Name string }
-
-func (e *BadName) Error() string {
-	return fmt.Sprintf("%s cannot be the name of a package: dpkg and rpm want letters, digits and + - .", e.Name)
-}
 
 // packing is the work on one ask.
 type packing struct {
@@ -163,7 +130,7 @@ func Check(m *machine.Machine, ask Ask, names []string) error {
 // start is the work on an ask for which the settings and the machine say enough.
 func start(m *machine.Machine, ask Ask) (*packing, error) {
 	if m.Settings.Pack.Maintainer == "" {
-		return nil, &Unnamed{m.Settings.File}
+		return nil, problem.New(problem.Other, "maintainer", "packages name their maintainer, and the settings do not").Remedy(problem.SetMaintainer, m.Place.Shown(m.Settings.File))
 	}
 	system, err := systemOf(m, ask.Format)
 	return &packing{m: m, ask: ask, system: system}, err
@@ -190,7 +157,7 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 			return nil, err
 		}
 		if r.Prefix != "" {
-			return nil, &ForPrefix{r.Ref, r.Prefix}
+			return nil, problem.New(problem.Other, r.Name, "%s %s (%s) was built for %s, and does not work in its tree", r.Name, r.Version, r.ID, r.Prefix)
 		}
 		all = append(all, r)
 	}
@@ -215,16 +182,6 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 	return all, err
 }
 
-// ForPrefix is the error for a build that is for a directory, where its tree is meant.
-type ForPrefix struct {
-	Build  store.Ref
-	Prefix string
-}
-
-func (e *ForPrefix) Error() string {
-	return fmt.Sprintf("%s %s (%s) was built for %s, and is of no use in its tree", e.Build.Name, e.Build.Version, e.Build.ID, e.Prefix)
-}
-
 // named reads the builds that are asked for, and finds what they need when they run. It
 // returns those that have names for people: what was asked for, and what that runs.
 func (p *packing) named() ([]*store.Receipt, error) {
@@ -240,11 +197,11 @@ func (p *packing) named() ([]*store.Receipt, error) {
 		}
 		seen[r.Ref] = true
 		if len(r.Supplies) > 0 {
-			e := &Withheld{Build: r.Ref}
+			var files []string
 			for _, s := range r.Supplies {
-				e.Supplies = append(e.Supplies, s.File)
+				files = append(files, s.File)
 			}
-			return e
+			return problem.New(problem.Other, r.Name, "%s %s was built with files that must not be passed on: %s", r.Name, r.Version, strings.Join(files, ", "))
 		}
 		var err error
 		if p.files[r.Ref], err = p.m.Store.Files(r.Ref); err != nil {
@@ -298,7 +255,7 @@ func (p *packing) versionOf(r *store.Receipt) (string, error) {
 				continue
 			}
 			if wrong, is := ospackage.Disorder([]version.Version{v, x.Version}, write, compare); is {
-				return "", &Unordered{wrong, r.Name, p.ask.Format}
+				return "", problem.New(problem.Other, r.Name, "%s %s would sort before %s as a %s, but is newer", r.Name, wrong.Newer, wrong.Older, p.ask.Format).Remedy(problem.SetEpoch, r.Name)
 			}
 		}
 	}
@@ -326,7 +283,7 @@ func (p *packing) nameOf(name, id, more string) (string, error) {
 		}
 	}
 	if !packageName.MatchString(text) {
-		return "", &BadName{text}
+		return "", problem.New(problem.Other, text, "%s cannot be the name of a package: dpkg and rpm allow letters, digits and + - .", text)
 	}
 	return text, nil
 }
@@ -363,7 +320,7 @@ func (p *packing) check(all []Made) error {
 				continue
 			}
 			if other, taken := owners[f.Path]; taken && other.Name != o.Name {
-				return &landing.UnionClash{Path: f.Path, First: other.Build, Second: o.Build}
+				return landing.Both(f.Path, other.Build, o.Build)
 			}
 			owners[f.Path] = o
 		}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/ospackage"
@@ -26,17 +28,9 @@ func systemOf(m *machine.Machine, f ospackage.Format) (system, error) {
 		return rpm{}, nil
 	}
 	if m.System.Family != "debian" {
-		return nil, &Elsewhere{m.System.Family}
+		return nil, problem.New(problem.Other, "deb", "only a Debian system knows which packages of Debian have what a build needs, and this is %s", cmp.Or(m.System.Family, "another system"))
 	}
 	return &dpkg{m: m, loader: host.SystemLibraries(), known: map[string]*shared{}}, nil
-}
-
-// Elsewhere is the error for a format whose relations need the packages of another
-// operating system than this one to be known.
-type Elsewhere struct{ Family string }
-
-func (e *Elsewhere) Error() string {
-	return "which packages of Debian have what a build needs is only known on Debian, and this is " + cmp.Or(e.Family, "another system")
 }
 
 // rpm knows what packages have by what they say that they provide: libraries with the

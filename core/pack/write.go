@@ -14,6 +14,8 @@ import (
 	"strings"
 	"syscall"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
 	"fernladder/core/safefs"
@@ -30,13 +32,6 @@ type Written struct {
 	Size    int64     `json:"size"`
 	SHA256  string    `json:"sha256"`
 	There   bool      `json:"there"` // it was there already, the same
-}
-
-// Taken is the error for a file that is there and has something else in it.
-type Taken struct{ File string }
-
-func (e *Taken) Error() string {
-	return e.File + " is there, and is another package of the same version"
 }
 
 // Write writes packages into a directory, each whole or not at all. One that is there
@@ -119,11 +114,11 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 			return w, err
 		}
 		if w.There = sum == w.SHA256; !w.There {
-			return w, &Taken{w.File}
+			return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).Remedy(problem.RaiseRebuild)
 		}
 		return w, nil
 	case errors.Is(err, safefs.ErrNotRegular):
-		return w, &Taken{w.File}
+		return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).Remedy(problem.RaiseRebuild)
 	case !errors.Is(err, fs.ErrNotExist):
 		return w, err
 	}

@@ -7,10 +7,11 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/build"
 	"fernladder/core/landing"
@@ -40,19 +41,7 @@ type Ask struct {
 	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
 }
 
-// BadAsk is the error for something asked for that makes no sense.
-type BadAsk struct{ Message string }
-
-func (e *BadAsk) Error() string { return e.Message }
-
-func badAsk(format string, args ...any) error { return &BadAsk{fmt.Sprintf(format, args...)} }
-
-// NothingAsked is the error where nothing is named and the settings want nothing.
-type NothingAsked struct{ Settings string }
-
-func (e *NothingAsked) Error() string {
-	return fmt.Sprintf("name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", e.Settings)
-}
+func badAsk(format string, args ...any) error { return problem.New(problem.Usage, "", format, args...) }
 
 // wantedBySettings is what the settings say should be on the landing.
 func wantedBySettings(s settings.Settings, p presets) (wanted []resolve.Wanted, options []resolve.Setting, err error) {

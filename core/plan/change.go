@@ -8,31 +8,23 @@ import (
 	"path/filepath"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
 )
 
-// BadValue is the error for a value that an option cannot have.
-type BadValue struct {
-	Option, Value string
-	Err           error
-}
-
-func (e *BadValue) Error() string {
-	return fmt.Sprintf("%s cannot be %q; %v", e.Option, e.Value, e.Err)
-}
-
 // Set gives an option a value. Its error is a *BadValue; then nothing is changed.
 func (c *Choosing) Set(option, value string) error {
 	r := c.Row(option)
 	if r == nil {
-		return &BadValue{option, value, fmt.Errorf("%s %s has no such option", c.Recipe.Name, c.Release.Version)}
+		return problem.New(problem.Usage, option, "%s cannot be %q; %s %s has no such option", option, value, c.Recipe.Name, c.Release.Version)
 	}
 	value = r.Option.Value(value)
 	if err := r.CheckValue(value); err != nil {
-		return &BadValue{option, value, err}
+		return problem.New(problem.Usage, option, "%s cannot be %q; %v", option, value, err)
 	}
 	if value != r.Value {
 		c.undo = append(c.undo, Change{option, r.Value, value})
@@ -90,11 +82,6 @@ func (c *Choosing) Arguments() []string {
 // ErrNoSettings is the error of Keep where there is no file to write to.
 var ErrNoSettings = errors.New("there are no settings to keep it in")
 
-// Overtaken is the error of Keep where somebody else has changed the same meanwhile.
-type Overtaken struct{ What string }
-
-func (e *Overtaken) Error() string { return e.What }
-
 // Keep writes the options that were changed into the settings, as those that the package
 // is wanted with on this machine. The recipe and the settings are read again for it, and
 // what others have written there meanwhile stays; its error is an *Overtaken where that
@@ -125,10 +112,10 @@ func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	for _, change := range c.Changes() {
 		o := again.Option(change.Option)
 		if o == nil || o.CheckValue(change.To) != nil {
-			return false, &Overtaken{fmt.Sprintf("the recipe was changed meanwhile: %s cannot be %q any more (%s)", change.Option, change.To, again.File)}
+			return false, problem.New(problem.Other, change.Option, "the recipe changed in the meantime: %s can no longer be %q (%s)", change.Option, change.To, again.File)
 		}
 		if before, after := wantedOption(m.Settings, c.Recipe.Name, change.Option), wantedOption(now, c.Recipe.Name, change.Option); before != after {
-			return false, &Overtaken{fmt.Sprintf("the settings were changed meanwhile: %s is %s now (%s)", change.Option, orNothing(after), m.Place.Shown(m.Settings.File))}
+			return false, problem.New(problem.Other, change.Option, "the settings changed in the meantime: %s is now %s (%s)", change.Option, orNothing(after), m.Place.Shown(m.Settings.File))
 		}
 		choices = append(choices, settings.Choice{Option: change.Option, Value: o.TOML(change.To)})
 	}

@@ -3,12 +3,13 @@ package plan
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/build"
 	"fernladder/core/host"
@@ -38,17 +39,6 @@ type Facts struct {
 	Orphans   []landing.Member     // asked for once, and no shelf has a recipe for them any more
 
 	presets presets
-}
-
-// NotPinned is the error for the head of a branch of which nobody has said which
-// commit that is.
-type NotPinned struct {
-	Names []string
-	Lock  string // the file that pins are in
-}
-
-func (e *NotPinned) Error() string {
-	return fmt.Sprintf("which commit is the tip of %s is not written down in %s yet", strings.Join(e.Names, " and "), e.Lock)
 }
 
 // Gather reads and asks for all that a plan is made of. It writes and fetches
@@ -152,7 +142,7 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	case f.Ask.Upgrade:
 		f.Request.Wanted, err = f.onLanding(m.Store)
 	default:
-		return &NothingAsked{settings.FileName}
+		return problem.New(problem.Usage, "", "name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", settings.FileName)
 	}
 	if err != nil {
 		return err
@@ -315,17 +305,18 @@ func (f *Facts) pins() (map[string]recipe.Pin, error) {
 			pins[t.Name] = pin
 		}
 	}
-	missing := &NotPinned{Lock: f.Lock.Shown}
+	var missing []string
 	for _, w := range f.tips() {
 		if _, pinned := pins[w.Name]; pinned {
 			continue
 		}
 		if r, err := f.Shelves.Find(w.Name); err == nil && r.Tip() != nil { // what is not, the resolver explains
-			missing.Names = append(missing.Names, w.Name)
+			missing = append(missing, w.Name)
 		}
 	}
-	if len(missing.Names) > 0 {
-		return nil, missing
+	if len(missing) > 0 {
+		return nil, problem.New(problem.Usage, missing[0], "the commit at the tip of %s is not pinned in %s yet", strings.Join(missing, " and "), f.Lock.Shown).
+			Remedy(problem.PinTips, missing...)
 	}
 	return pins, nil
 }

@@ -1,20 +1,13 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/build"
 	"fernladder/core/lock"
 )
-
-// NothingLocked is the error for a ladder that is to be held to a lock file without
-// one.
-type NothingLocked struct{ File string }
-
-func (e *NothingLocked) Error() string {
-	return fmt.Sprintf("there is no ladder in %s to hold to", e.File)
-}
 
 // Entries are the builds of the plan as a lock file has them, and the compilers that
 // they are for.
@@ -37,7 +30,7 @@ func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
 // holdTo returns an error where the ladder is not the locked one.
 func (p *Plan) holdTo(f Facts) error {
 	if !f.Lock.There || len(f.Lock.Builds) == 0 {
-		return &NothingLocked{f.Lock.Shown}
+		return problem.New(problem.Usage, f.Lock.Shown, "%s has no ladder", f.Lock.Shown).Remedy(problem.WriteLock)
 	}
 	jobs := p.Jobs
 	if f.Target.Prefix != "" { // what is locked is what is in trees of their own

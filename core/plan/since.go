@@ -1,10 +1,10 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/version"
 )
@@ -19,16 +19,6 @@ type Since struct {
 
 // A Usual is an option of another release with what it is there by default.
 type Usual struct{ Option, About, Default string }
-
-// NoRelease is the error for a version that neither the recipe nor a build has.
-type NoRelease struct {
-	Name, Version string
-	There         []string
-}
-
-func (e *NoRelease) Error() string {
-	return fmt.Sprintf("%s has no release %s, and no build of it is here; it has: %s", e.Name, e.Version, strings.Join(e.There, ", "))
-}
 
 // Since compares the options of the release with those of another one: as the recipe has
 // them, or else as a build has them that is here. Its error is a *NoRelease.
@@ -58,13 +48,13 @@ func (c *Choosing) Since(text string) (*Since, error) {
 }
 
 func (c *Choosing) usual(text string) ([]Usual, error) {
-	none := &NoRelease{Name: c.Recipe.Name, Version: text}
+	var there []string
 	v, err := version.Parse(text)
 	for _, x := range c.Recipe.Releases {
 		if x.Track == recipe.Tip {
 			continue
 		}
-		none.There = append(none.There, x.Version.String())
+		there = append(there, x.Version.String())
 		if err != nil || x.Version.Compare(v) != 0 {
 			continue
 		}
@@ -95,5 +85,5 @@ func (c *Choosing) usual(text string) ([]Usual, error) {
 		slices.SortFunc(all, func(a, b Usual) int { return strings.Compare(a.Option, b.Option) })
 		return all, nil
 	}
-	return nil, none
+	return nil, problem.New(problem.Usage, c.Recipe.Name, "%s has no release %s, and no build of it is here; it has: %s", c.Recipe.Name, text, strings.Join(there, ", "))
 }

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/safefs"
 	"fernladder/core/tomlfile"
 )
@@ -36,9 +38,6 @@ type result struct {
 	recipe *Recipe
 	err    error
 }
-
-// BringShelf is the advice for a shelf that is a repository and not in the root.
-const BringShelf = "it is a repository; bring it to the root first"
 
 // NewShelves returns shelves to search in the given order.
 func NewShelves(shelves []Shelf) *Shelves {
@@ -139,7 +138,7 @@ func (s Shelf) Names() ([]string, error) {
 func (s Shelf) unreadable(err error) error {
 	if s.Git != "" {
 		return tomlfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
-			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: BringShelf}}
+			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "it is a repository; bring it to the root first", Remedies: []problem.Remedy{problem.Do(problem.BringShelf)}}}
 	}
 	return tomlfile.Problems{{Position: tomlfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
 		Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
@@ -212,4 +211,15 @@ func (s *Shelves) UnknownNeeds(r *Recipe) tomlfile.Problems {
 		}
 	}
 	return problems
+}
+
+// ProblemKind is the kind of the error.
+func (e *NotFound) ProblemKind() problem.Kind { return problem.NoLadder }
+
+// ProblemRemedies are to make a shelf, where there is none.
+func (e *NotFound) ProblemRemedies() []problem.Remedy {
+	if len(e.Shelves) == 0 {
+		return []problem.Remedy{problem.Do(problem.MakeFolder)}
+	}
+	return nil
 }

@@ -15,17 +15,12 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
 	"fernladder/core/safefs"
 )
-
-// Taken is the error for a package of which the repository has another of the same version.
-type Taken struct{ Name, Version string }
-
-func (e *Taken) Error() string {
-	return fmt.Sprintf("the repository has %s %s already, and it is another package", e.Name, e.Version)
-}
 
 // Changed is what a change did, and the packages that are there since.
 type Changed struct{ Added, Gone, Now []Entry }
@@ -64,7 +59,7 @@ func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Change
 			name, version, one := strings.Cut(text, "=")
 			left := slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool { return e.Name == name && (!one || e.Version == version) })
 			if len(left) == len(entries) {
-				return nil, &Absent{text}
+				return nil, problem.New(problem.Other, text, "the repository has no package %s", text)
 			}
 			c.Gone = append(c.Gone, difference(entries, left)...)
 			entries = left
@@ -74,11 +69,6 @@ func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Change
 		return left, nil
 	})
 }
-
-// Absent is the error for a package that the repository does not have.
-type Absent struct{ Name string }
-
-func (e *Absent) Error() string { return "the repository has no package " + e.Name }
 
 func difference(all, left []Entry) []Entry {
 	return slices.DeleteFunc(slices.Clone(all), func(e Entry) bool {
@@ -134,10 +124,10 @@ func stemOf(name string) string {
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
 	f, err := safefs.Open(file)
 	if errors.Is(err, safefs.ErrNotRegular) {
-		return nil, &ospackage.Bad{File: file, What: "it is no file"}
+		return nil, ospackage.Bad(file, "it is no file")
 	}
 	if err != nil {
-		return nil, &ospackage.Bad{File: file, What: "it cannot be read: " + cmp.Or(errors.Unwrap(err), err).Error()}
+		return nil, ospackage.Bad(file, "it cannot be read: "+cmp.Or(errors.Unwrap(err), err).Error())
 	}
 	defer f.Close()
 	e := &Entry{}
@@ -148,14 +138,14 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 	case ".rpm":
 		headers, err = e.rpm(f)
 	default:
-		return nil, &ospackage.Bad{File: file, What: "it is neither a .deb nor a .rpm"}
+		return nil, ospackage.Bad(file, "it is neither a .deb nor a .rpm")
 	}
 	if err != nil {
 		return nil, err
 	}
 	e.File = filepath.Join("pool", e.Name, safeName(e))
 	if slices.ContainsFunc(entries, e.takesPlaceOf) {
-		return nil, &Taken{e.Name, e.Version}
+		return nil, taken(e.Name, e.Version)
 	}
 	// A file in the pool is one package, whatever suites it is in.
 	there := slices.IndexFunc(entries, func(o Entry) bool { return o.File == e.File })
@@ -164,7 +154,7 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 	}
 	if there >= 0 {
 		if old := entries[there]; old.SHA256 != e.SHA256 && (headers == nil || old.MD5 != e.MD5) {
-			return nil, &Taken{e.Name, e.Version}
+			return nil, taken(e.Name, e.Version)
 		}
 		if slices.ContainsFunc(entries, func(o Entry) bool { return o.File == e.File && o.Suite == e.Suite }) {
 			return nil, nil
@@ -206,7 +196,7 @@ var (
 // named refuses names that would lead out of the pool, or that no package has.
 func (e *Entry) named(file string) error {
 	if !poolName.MatchString(e.Name) || !poolVersion.MatchString(e.Version) || !poolName.MatchString(e.Arch) {
-		return &ospackage.Bad{File: file, What: fmt.Sprintf("%q %q %q are no name, version and architecture of a package", e.Name, e.Version, e.Arch)}
+		return ospackage.Bad(file, fmt.Sprintf("%q %q %q are no name, version and architecture of a package", e.Name, e.Version, e.Arch))
 	}
 	return nil
 }
@@ -225,12 +215,12 @@ func (e *Entry) deb(f *os.File, suite string) error {
 	seen := map[string]bool{"filename": true, "size": true, "md5sum": true, "sha1": true, "sha256": true, "sha512": true}
 	for _, name := range names {
 		if seen[strings.ToLower(name)] {
-			return &ospackage.Bad{File: f.Name(), What: "its control file has the field " + name + " twice, or it is one that only a list has"}
+			return ospackage.Bad(f.Name(), "its control file has the field "+name+" twice, or it is one that only a list has")
 		}
 		seen[strings.ToLower(name)] = true
 	}
 	if paragraphs.MatchString(control) {
-		return &ospackage.Bad{File: f.Name(), What: "its control file has more than one paragraph"}
+		return ospackage.Bad(f.Name(), "its control file has more than one paragraph")
 	}
 	e.Control = control
 	for _, field := range []string{"Depends", "Pre-Depends"} {
@@ -264,7 +254,7 @@ func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, ke
 		return err
 	}
 	if info, err := os.Lstat(filepath.Dir(to)); err != nil || !info.IsDir() {
-		return errors.Join(err, &Foreign{filepath.Dir(to), "is a link; nothing is written through it"})
+		return errors.Join(err, foreign(filepath.Dir(to), "is a link; nothing is written through it"))
 	}
 	out, err := os.CreateTemp(filepath.Dir(to), ".new-")
 	if err != nil {
@@ -347,4 +337,8 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 		}
 	}
 	return append(wrong, r.published(number, entries)...), len(entries), nil
+}
+
+func taken(name, version string) error {
+	return problem.New(problem.Other, name, "the repository already has another package %s %s", name, version).Remedy(problem.RaiseRebuild, "rename")
 }

@@ -40,7 +40,7 @@ func (r *Repository) publishApt(dir, old string, entries []Entry, key Key) error
 
 func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) error {
 	if !nameForm.MatchString(suite) {
-		return &BadName{suite}
+		return badName(suite)
 	}
 	base := filepath.Join(dir, "dists", suite)
 	var sums strings.Builder

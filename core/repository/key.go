@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
@@ -30,11 +32,6 @@ type Key interface {
 	Fingerprint() string                 // in capitals
 }
 
-// BadKey is the error for a key that cannot sign.
-type BadKey struct{ File, What string }
-
-func (e *BadKey) Error() string { return e.File + ": " + e.What }
-
 // fileKey is a secret key in a file.
 type fileKey struct {
 	entity *openpgp.Entity
@@ -46,7 +43,9 @@ const largestKey = 1 << 20
 // ReadKey reads an OpenPGP secret key that is not locked by a passphrase, in letters or
 // binary, from a file that only its owner can read. Its error is a *BadKey.
 func ReadKey(file string, now func() time.Time) (Key, error) {
-	bad := func(what string, args ...any) error { return &BadKey{file, fmt.Sprintf(what, args...)} }
+	bad := func(what string, args ...any) error {
+		return problem.New(problem.Other, file, "%s: %s", file, fmt.Sprintf(what, args...))
+	}
 	opened, err := safefs.OpenPrivate(file)
 	var readable *safefs.Readable
 	if errors.As(err, &readable) {
@@ -144,7 +143,7 @@ func AgentKey(program, id string) (Key, error) {
 	k := &agentKey{program, id}
 	out, err := k.gpg(nil, "--with-colons", "--list-secret-keys", id)
 	if err != nil {
-		return nil, &BadKey{"gpg", "it has no secret key " + id + " (" + strings.TrimPrefix(err.Error(), "gpg: ") + ")"}
+		return nil, problem.New(problem.Other, id, "gpg has no secret key %s (%s)", id, strings.TrimPrefix(err.Error(), "gpg: "))
 	}
 	for line := range strings.Lines(string(out)) {
 		if fields := strings.Split(line, ":"); fields[0] == "fpr" && len(fields) > 9 {
@@ -152,7 +151,7 @@ func AgentKey(program, id string) (Key, error) {
 			return k, nil
 		}
 	}
-	return nil, &BadKey{"gpg", "it has no secret key " + id}
+	return nil, problem.New(problem.Other, id, "gpg has no secret key %s", id)
 }
 
 func (k *agentKey) gpg(input []byte, args ...string) ([]byte, error) {

@@ -34,6 +34,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/ospackage"
@@ -92,27 +94,7 @@ type Entry struct {
 	Other     string `json:"other,omitempty"`
 }
 
-// Foreign is the error for a directory that is a repository of somebody else, or that
-// somebody else can write to.
-type Foreign struct{ Dir, Why string }
-
-func (e *Foreign) Error() string { return e.Dir + " " + e.Why }
-
-// Rekeyed is the error for a key that is not the one that a repository is signed with.
-type Rekeyed struct{ Was, Is string }
-
-func (e *Rekeyed) Error() string {
-	return fmt.Sprintf("this repository is signed with the key %s, and this key is %s", e.Was, e.Is)
-}
-
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
-
-// BadName is the error for a name that a repository, or a suite of it, cannot have.
-type BadName struct{ Name string }
-
-func (e *BadName) Error() string {
-	return fmt.Sprintf("%q cannot be the name of a repository or a suite: it has lower-case letters, digits and . -", e.Name)
-}
 
 // ours refuses a directory that somebody else can write to, for what is in it could lead
 // anywhere, and one that is not a repository of ours and has something in it that one of
@@ -130,10 +112,10 @@ func (r *Repository) ours() error {
 			return err
 		}
 		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !info.IsDir() || uid != 0 && uid != os.Geteuid() {
-			return &Foreign{dir, "belongs to somebody else, or is no directory; nothing is written there"}
+			return foreign(dir, "belongs to somebody else, or is no directory; nothing is written there")
 		}
 		if info.Mode()&0o022 != 0 {
-			return &Foreign{dir, fmt.Sprintf("can be written by others (mode %04o), who could lead what is written there anywhere; chmod go-w it", info.Mode().Perm())}
+			return foreign(dir, fmt.Sprintf("can be written by others (mode %04o), who could lead what is written there anywhere; chmod go-w it", info.Mode().Perm()))
 		}
 	}
 	if _, err := os.Lstat(filepath.Join(r.Dir, own)); err == nil {
@@ -141,7 +123,7 @@ func (r *Repository) ours() error {
 	}
 	for _, name := range []string{"dists", "repodata", "pool", "Packages", "Release", "InRelease", r.Name + ".asc"} {
 		if _, err := os.Lstat(filepath.Join(r.Dir, name)); err == nil {
-			return &Foreign{r.Dir, fmt.Sprintf("has %s, and Fern Ladder has not made it; it is left alone", name)}
+			return foreign(r.Dir, fmt.Sprintf("has %s, and Fern Ladder has not made it; it is left alone", name))
 		}
 	}
 	return nil
@@ -157,15 +139,10 @@ func (r *Repository) Entries() ([]Entry, error) {
 func (r *Repository) inUse() ([]Entry, int, error) {
 	entries, number, err := r.read()
 	if err == nil && number == 0 {
-		err = &None{r.Dir}
+		err = problem.New(problem.Other, r.Dir, "%s is not a repository that Fern Ladder has made", r.Dir)
 	}
 	return entries, number, err
 }
-
-// None is the error for a directory that is no repository of ours.
-type None struct{ Dir string }
-
-func (e *None) Error() string { return e.Dir + " is not a repository that Fern Ladder has made" }
 
 // read reads the state in use, and its number: none, and 0, before the first.
 func (r *Repository) read() ([]Entry, int, error) {
@@ -210,7 +187,7 @@ func (r *Repository) index(number int) (entries []Entry, err error) {
 // those that are new are in the pool. It waits for another that changes the repository.
 func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) ([]Entry, error)) error {
 	if !nameForm.MatchString(r.Name) {
-		return &BadName{r.Name}
+		return badName(r.Name)
 	}
 	if err := r.ours(); err != nil {
 		return err
@@ -259,7 +236,8 @@ func (r *Repository) sameKey(key Key) error {
 	if err != nil || slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
 		return nil // what is damaged is written anew
 	}
-	return &Rekeyed{fingerprint(ring[0]), key.Fingerprint()}
+	return problem.New(problem.Other, r.Name, "the repository is signed with the key %s, and this key is %s", fingerprint(ring[0]), key.Fingerprint()).
+		Instead(fingerprint(ring[0]), key.Fingerprint()).Remedy(problem.ReplaceKey)
 }
 
 // changing is a file that is there while the repository is changed.
@@ -398,7 +376,7 @@ func (r *Repository) bringIn(number int, entries []Entry) error {
 				return err
 			}
 		default:
-			return &Foreign{link, "is not the link that readers find what is published by; move it aside"}
+			return foreign(link, "is not the link that readers find what is published by; move it aside")
 		}
 	}
 	return durable.Symlink(filepath.Join("states", strconv.Itoa(number)), filepath.Join(r.Dir, own, "current"))
@@ -437,4 +415,13 @@ func (r *Repository) clear(before int, old, now []Entry) error {
 		}
 	}
 	return nil
+}
+
+// foreign is the problem of a directory that is another program's repository, or that
+// another user can write to.
+func foreign(dir, why string) error { return problem.New(problem.Other, dir, "%s %s", dir, why) }
+
+func badName(name string) error {
+	return problem.New(problem.Other, name, "%q cannot be the name of a repository or a suite: use lower-case letters, digits and . -", name).
+		Remedy(problem.NameRepository)
 }

@@ -10,7 +10,7 @@ import (
 )
 
 // addReleases says that a package that is there is there in one release.
-func (p *problem) addReleases(c *candidate) {
+func (p *formula) addReleases(c *candidate) {
 	c.present, c.imagined = p.Variable(), p.Variable()
 	said := p.say(&sentence{kind: hasReleases, about: c})
 	if c.recipe != nil {
@@ -40,7 +40,7 @@ func (p *problem) addReleases(c *candidate) {
 // collectReleases lists the releases that can be taken. Previews can where one
 // is asked for by its exact version, and the tip where it is asked for, as it is
 // pinned; both where they are kept.
-func (p *problem) collectReleases(c *candidate) {
+func (p *formula) collectReleases(c *candidate) {
 	for _, x := range c.recipe.Releases {
 		if x.Track == recipe.Tip {
 			pin, pinned := p.request.Pins[c.name]
@@ -60,7 +60,7 @@ func (p *problem) collectReleases(c *candidate) {
 }
 
 // wanting is what a person, or the settings, want of a package that is on the ladder.
-func (p *problem) wanting(c *candidate) []Wanted {
+func (p *formula) wanting(c *candidate) []Wanted {
 	var all []Wanted
 	for _, w := range p.request.Wanted {
 		if w.Name == c.name {
@@ -87,7 +87,7 @@ func exactly(r version.Range, v version.Version) bool { return r.Exact() && r.Co
 
 // compare orders the choices of a candidate: those kept, the host's, then the
 // newest.
-func (p *problem) compare(c *candidate, a, b *choice) int {
+func (p *formula) compare(c *candidate, a, b *choice) int {
 	rank := func(x *choice) int {
 		kept := p.request.Kept[c.name]
 		if i := slices.IndexFunc(kept, func(k Kept) bool { return x.kept && k.Version.Compare(x.version) == 0 }); i >= 0 {
@@ -103,7 +103,7 @@ func (p *problem) compare(c *candidate, a, b *choice) int {
 
 // addOptions says how options can be set that somebody wants otherwise than by
 // default. All others are as they are by default.
-func (p *problem) addOptions(c *candidate) {
+func (p *formula) addOptions(c *candidate) {
 	if c.recipe == nil {
 		return
 	}
@@ -179,7 +179,7 @@ func (p *problem) addOptions(c *candidate) {
 
 // defaults are what an option is in the releases that can be taken and have it, each
 // once; of a package of which none can be, what it is in most.
-func (p *problem) defaults(c *candidate, o *recipe.Option) []string {
+func (p *formula) defaults(c *candidate, o *recipe.Option) []string {
 	var all []string
 	for _, x := range c.choices {
 		if p.has(x, o) && !slices.Contains(all, o.DefaultOf(x.release)) {
@@ -193,12 +193,12 @@ func (p *problem) defaults(c *candidate, o *recipe.Option) []string {
 }
 
 // has tells whether a release has an option. The operating system's own copy has none.
-func (p *problem) has(x *choice, o *recipe.Option) bool {
+func (p *formula) has(x *choice, o *recipe.Option) bool {
 	return x.release != nil && o.In(recipe.Facts{Version: x.version, Machine: p.request.Machine})
 }
 
 // demanding lists the needs that could demand something of a candidate.
-func (p *problem) demanding(c *candidate) []*recipe.Need {
+func (p *formula) demanding(c *candidate) []*recipe.Need {
 	var all []*recipe.Need
 	for _, w := range p.request.Wanted {
 		if w.Name == c.name && w.demanded != nil {
@@ -230,7 +230,7 @@ func (s *setting) value(value string) Literal {
 
 // addNeed says that a need is met where it counts, by a package as it is
 // demanded.
-func (p *problem) addNeed(n *needing) {
+func (p *formula) addNeed(n *needing) {
 	said := p.say(&sentence{kind: needs, about: n.of, needing: n})
 	n.said = said
 	var links []Literal
@@ -270,7 +270,7 @@ func (p *problem) addNeed(n *needing) {
 }
 
 // counts returns the literal that says whether a need counts for a release.
-func (p *problem) counts(n *needing, x *choice) Literal {
+func (p *formula) counts(n *needing, x *choice) Literal {
 	if x.release == nil {
 		return p.yes.Not()
 	}
@@ -302,7 +302,7 @@ func (p *problem) counts(n *needing, x *choice) Literal {
 }
 
 // both returns a literal that holds where both do.
-func (p *problem) both(a, b Literal) Literal {
+func (p *formula) both(a, b Literal) Literal {
 	switch {
 	case a == p.yes || a == b:
 		return b
@@ -320,7 +320,7 @@ func (p *problem) both(a, b Literal) Literal {
 
 // fit says that a package that meets a need for everyone is there, in a version
 // and with options that are demanded.
-func (p *problem) fit(a *alternative, c *candidate) {
+func (p *formula) fit(a *alternative, c *candidate) {
 	need := a.needing.need
 	p.Add(a.shared.Not(), c.present)
 	if c == a.needing.of {
@@ -339,7 +339,7 @@ func (p *problem) fit(a *alternative, c *candidate) {
 }
 
 // hasAll tells whether a release has all of these options of its package.
-func (p *problem) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool {
+func (p *formula) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool {
 	return !slices.ContainsFunc(options, func(want tomlfile.Pair) bool {
 		o := c.recipe.Option(want.Name)
 		return o != nil && !p.has(x, o)
@@ -348,7 +348,7 @@ func (p *problem) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool 
 
 // fitOptions says that where a literal holds, a package has the options that a
 // need demands.
-func (p *problem) fitOptions(where Literal, need *recipe.Need, c *candidate) {
+func (p *formula) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 	for _, want := range need.Options {
 		if c.recipe == nil {
 			continue
@@ -365,7 +365,7 @@ func (p *problem) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 
 // addSupport says that nothing is there, and nothing set otherwise than by
 // default, without somebody who demands it.
-func (p *problem) addSupport(c *candidate) {
+func (p *formula) addSupport(c *candidate) {
 	for _, w := range p.request.Wanted {
 		c.asked = c.asked || w.Name == c.name
 	}
@@ -394,7 +394,7 @@ func (p *problem) addSupport(c *candidate) {
 	}
 }
 
-func (p *problem) supportOptions(c *candidate, s *setting) {
+func (p *formula) supportOptions(c *candidate, s *setting) {
 	var said Literal
 	for i := s.said; i < len(s.values); i++ {
 		// It is the default of some releases, and of one that nobody has made.
@@ -437,7 +437,7 @@ func demandsOption(need *recipe.Need, option, value string) bool {
 }
 
 // addHeld says that a package that is there is there as the settings want it.
-func (p *problem) addHeld(i int, h Held) {
+func (p *formula) addHeld(i int, h Held) {
 	c := p.byName[h.Name]
 	said := p.say(&sentence{kind: settingsWant, about: c, set: i})
 	for _, x := range c.choices {
@@ -461,7 +461,7 @@ func (w Wanted) takes(x *choice) bool {
 }
 
 // addWanted says that what is asked for is there, in a version that will do.
-func (p *problem) addWanted(i int, w Wanted) {
+func (p *formula) addWanted(i int, w Wanted) {
 	c := p.byName[w.Name]
 	said := p.say(&sentence{kind: youAsked, about: c, set: i, demanded: w.demanded})
 	p.Add(said.Not(), c.present)

@@ -10,7 +10,7 @@ import (
 )
 
 // explain makes a reason of sentences that contradict each other.
-func (p *problem) explain(core []*sentence) (Reason, error) {
+func (p *formula) explain(core []*sentence) (Reason, error) {
 	core, err := p.shortest(core)
 	if err != nil {
 		return Reason{}, err
@@ -51,7 +51,7 @@ func (s *sentence) line() int {
 // shortest returns sentences of the core of which none can be left out. What
 // can be depends on which is tried first: beginning from either end, the shorter
 // result counts.
-func (p *problem) shortest(core []*sentence) ([]*sentence, error) {
+func (p *formula) shortest(core []*sentence) ([]*sentence, error) {
 	slices.SortFunc(core, func(a, b *sentence) int { return int(a.Literal - b.Literal) })
 	forward, err := p.reduce(core)
 	if err != nil {
@@ -70,7 +70,7 @@ func (p *problem) shortest(core []*sentence) ([]*sentence, error) {
 
 // reduce leaves sentences out, the first ones first, as long as the others
 // contradict each other.
-func (p *problem) reduce(core []*sentence) ([]*sentence, error) {
+func (p *formula) reduce(core []*sentence) ([]*sentence, error) {
 	core = slices.Clone(core)
 	for i := 0; i < len(core); {
 		without := slices.Delete(slices.Clone(core), i, i+1)
@@ -124,7 +124,7 @@ func circleOf(core []*sentence) []string {
 }
 
 // claim says in one sentence what cannot be.
-func (p *problem) claim(core []*sentence) string {
+func (p *formula) claim(core []*sentence) string {
 	for _, s := range core {
 		if s.kind == hasReleases && s.about.recipe == nil {
 			if len(s.about.missing.Shelves) == 0 {
@@ -151,7 +151,7 @@ func (p *problem) claim(core []*sentence) string {
 }
 
 // releasesClaim says that no release of a package will do.
-func (p *problem) releasesClaim(c *candidate, core []*sentence) string {
+func (p *formula) releasesClaim(c *candidate, core []*sentence) string {
 	var demands []string
 	fits := func(x *choice) bool { return true }
 	for _, s := range core {
@@ -184,7 +184,7 @@ func (p *problem) releasesClaim(c *candidate, core []*sentence) string {
 
 // clash returns an option that sentences want to have different values, as
 // PACKAGE.OPTION, with the values.
-func (p *problem) clash(core []*sentence) (option string, values []string) {
+func (p *formula) clash(core []*sentence) (option string, values []string) {
 	wants := map[string][]string{}
 	var order []string
 	want := func(name, value string) {
@@ -221,7 +221,7 @@ func (p *problem) clash(core []*sentence) (option string, values []string) {
 const most = 2
 
 // waysOut says what a person can do. Each was tried: with it there is a ladder.
-func (p *problem) waysOut(core []*sentence) ([]string, error) {
+func (p *formula) waysOut(core []*sentence) ([]string, error) {
 	var ways []string
 	for _, s := range core {
 		if s.kind == hasReleases && s.about.recipe == nil {
@@ -248,7 +248,7 @@ func (p *problem) waysOut(core []*sentence) ([]string, error) {
 func missingWay(e *recipe.NotFound) string {
 	switch {
 	case len(e.Shelves) == 0:
-		return "Name a shelf in the settings, or make a folder to work in."
+		return noShelf
 	case e.Near != "":
 		return fmt.Sprintf("Did you mean %q?", e.Near)
 	}
@@ -257,7 +257,7 @@ func missingWay(e *recipe.NotFound) string {
 
 // with tells whether there is a ladder without one sentence, and which release
 // of a package it then has.
-func (p *problem) with(without *sentence, c *candidate) (*choice, error) {
+func (p *formula) with(without *sentence, c *candidate) (*choice, error) {
 	_, found, err := p.solve(p.without(map[key]bool{without.key(): true}))
 	if err != nil || !found {
 		return nil, err
@@ -269,7 +269,7 @@ func (p *problem) with(without *sentence, c *candidate) (*choice, error) {
 }
 
 // askedWays names the version of what was asked for that would fit.
-func (p *problem) askedWays(core []*sentence) (ways []string, err error) {
+func (p *formula) askedWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != youAsked || !(p.request.Wanted[s.set].Range.String() != "any" || p.request.Wanted[s.set].Tip) {
 			continue
@@ -291,7 +291,7 @@ func (p *problem) askedWays(core []*sentence) (ways []string, err error) {
 }
 
 // heldWays says what in the settings stands in the way.
-func (p *problem) heldWays(core []*sentence) (ways []string, err error) {
+func (p *formula) heldWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != settingsWant {
 			continue
@@ -308,7 +308,7 @@ func (p *problem) heldWays(core []*sentence) (ways []string, err error) {
 }
 
 // setWays says which option not to set.
-func (p *problem) setWays(core []*sentence) (ways []string, err error) {
+func (p *formula) setWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != youSet {
 			continue
@@ -329,7 +329,7 @@ func (p *problem) setWays(core []*sentence) (ways []string, err error) {
 }
 
 // previewWays names previews that would do.
-func (p *problem) previewWays(core []*sentence) (ways []string, err error) {
+func (p *formula) previewWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != hasReleases {
 			continue
@@ -363,7 +363,7 @@ func (p *problem) previewWays(core []*sentence) (ways []string, err error) {
 }
 
 // needWays names a need that could be widened, and what it would have to accept.
-func (p *problem) needWays(core []*sentence) (ways []string, err error) {
+func (p *formula) needWays(core []*sentence) (ways []string, err error) {
 	for _, s := range slices.Backward(core) {
 		if s.kind != needs || s.needing.need.Recipe == "" {
 			continue
@@ -386,7 +386,7 @@ func (p *problem) needWays(core []*sentence) (ways []string, err error) {
 }
 
 // lastWay is what to do where no single change was found that helps.
-func (p *problem) lastWay(core []*sentence) string {
+func (p *formula) lastWay(core []*sentence) string {
 	for _, s := range slices.Backward(core) {
 		switch s.kind {
 		case hasReleases:

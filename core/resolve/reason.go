@@ -1,8 +1,10 @@
 package resolve
 
 import (
-	"fmt"
+	"slices"
 	"strings"
+
+	"fernladder/core/problem"
 )
 
 // NoLadder is the error for a request that no ladder fits.
@@ -39,15 +41,18 @@ func (r Reason) String() string {
 	return text
 }
 
-// BadSetting is the error for an option that cannot be set as it was asked.
-type BadSetting struct {
-	Setting Setting
-	Reason  string
+// ProblemKind is the kind of the error.
+func (e *NoLadder) ProblemKind() problem.Kind { return problem.NoLadder }
+
+// ProblemRemedies are to make a shelf, where there is none.
+func (e *NoLadder) ProblemRemedies() []problem.Remedy {
+	for _, r := range e.Reasons {
+		if slices.Contains(r.WaysOut, noShelf) {
+			return []problem.Remedy{problem.Do(problem.MakeFolder)}
+		}
+	}
+	return nil
 }
 
-func (e *BadSetting) Error() string {
-	if e.Setting.At.Line > 0 {
-		return fmt.Sprintf("%s (%s)", e.Reason, e.Setting.At)
-	}
-	return e.Reason
-}
+// noShelf is the way out where no shelf is set.
+const noShelf = "Name a shelf in the settings, or make a folder to work in."

@@ -37,7 +37,7 @@ const (
 
 // say adds a sentence, unless it was added before, and returns the literal that
 // says that it counts.
-func (p *problem) say(s *sentence) Literal {
+func (p *formula) say(s *sentence) Literal {
 	key := s.key()
 	if same := p.byKey[key]; same != nil {
 		return same.Literal
@@ -78,7 +78,7 @@ func (s *sentence) key() key {
 }
 
 // text tells the sentence.
-func (p *problem) text(s *sentence) string {
+func (p *formula) text(s *sentence) string {
 	c := s.about
 	switch s.kind {
 	case youAsked:
@@ -115,7 +115,7 @@ func (p *problem) text(s *sentence) string {
 }
 
 // needText tells who needs what: "mistplan 2.1 needs dewcalc >= 1.4 (FILE:LINE)".
-func (p *problem) needText(n *needing) string {
+func (p *formula) needText(n *needing) string {
 	var versions []string
 	all := true
 	for _, x := range n.of.choices {
@@ -146,7 +146,7 @@ func (p *problem) needText(n *needing) string {
 	return fmt.Sprintf("%s %s %s (%s)", subject, verb, target, n.need.Position)
 }
 
-func (p *problem) releasesText(c *candidate) string {
+func (p *formula) releasesText(c *candidate) string {
 	if c.recipe == nil {
 		if len(c.missing.Shelves) == 0 {
 			return "no shelf is set"

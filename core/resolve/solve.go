@@ -7,6 +7,8 @@ import (
 	"maps"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/recipe"
 	"fernladder/core/tomlfile"
 )
@@ -63,21 +65,21 @@ func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladd
 }
 
 // checkSettings refuses options set by a person that cannot matter.
-func (p *problem) checkSettings() error {
+func (p *formula) checkSettings() error {
 	for _, set := range p.request.Options {
 		r, err := p.scopes.shelves.Find(set.Package)
 		if err != nil {
 			return err
 		}
 		if p.byName[set.Package] == nil {
-			return &BadSetting{set, fmt.Sprintf("%s is not on this ladder", set.Package)}
+			return badSetting(set, fmt.Sprintf("%s is not on this ladder", set.Package))
 		}
 		o := r.Option(set.Option)
 		if o == nil {
-			return &BadSetting{set, fmt.Sprintf("%s has no option %q; it has: %s", r.Name, set.Option, optionNames(r))}
+			return badSetting(set, fmt.Sprintf("%s has no option %q; it has: %s", r.Name, set.Option, optionNames(r)))
 		}
 		if err := o.CheckValue(set.Value); err != nil {
-			return &BadSetting{set, fmt.Sprintf("%s of %s cannot be %q; %v", o.Name, r.Name, set.Value, err)}
+			return badSetting(set, fmt.Sprintf("%s of %s cannot be %q; %v", o.Name, r.Name, set.Value, err))
 		}
 	}
 	return nil
@@ -85,19 +87,19 @@ func (p *problem) checkSettings() error {
 
 // checkReleases refuses options set by a person that the release which was found does
 // not have. An older one, that has them, is nobody's to choose but the person's.
-func (p *problem) checkReleases() error {
+func (p *formula) checkReleases() error {
 	for _, set := range p.request.Options {
 		c := p.byName[set.Package]
 		x := p.chosen(c)
 		if o := c.recipe.Option(set.Option); x != nil && x.release != nil && !p.has(x, o) {
-			return &BadSetting{set, fmt.Sprintf("%s %s has no option %s; releases have it when %s", c.name, x.version, o.Name, o.When)}
+			return badSetting(set, fmt.Sprintf("%s %s has no option %s; releases have it when %s", c.name, x.version, o.Name, o.When))
 		}
 	}
 	return nil
 }
 
 // without returns all sentences but those with these keys.
-func (p *problem) without(keys map[key]bool) []*sentence {
+func (p *formula) without(keys map[key]bool) []*sentence {
 	if len(keys) == 0 {
 		return p.sentences
 	}
@@ -106,13 +108,13 @@ func (p *problem) without(keys map[key]bool) []*sentence {
 
 // solve looks for a ladder under these sentences. Where there is none, it
 // returns those that contradict each other.
-func (p *problem) solve(sentences []*sentence) (core []*sentence, found bool, err error) {
+func (p *formula) solve(sentences []*sentence) (core []*sentence, found bool, err error) {
 	said := make([]Literal, len(sentences))
 	for i, s := range sentences {
 		said[i] = s.Literal
 	}
 	clear(p.possible)
-	w := &walk{problem: p}
+	w := &walk{formula: p}
 	literals, found, err := p.Solve(p.ctx, said, w)
 	if err = cmp.Or(w.stop, err); err != nil {
 		return nil, false, err
@@ -167,7 +169,7 @@ func (s *scopes) possible(ctx context.Context, request Request, d *demanded, wit
 
 // toolsApart returns the keys of the tools that a solved problem has apart, and
 // of those that they are built with.
-func (p *problem) toolsApart() []string {
+func (p *formula) toolsApart() []string {
 	var keys []string
 	for l, a := range p.apart {
 		if p.Holds(l) {
@@ -183,7 +185,7 @@ func (d *demanded) key() string {
 
 // alone finds the ladder of a tool for one need. A tool that would be needed to
 // build itself cannot be had.
-func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *problem, core []*sentence, found bool, err error) {
+func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *formula, core []*sentence, found bool, err error) {
 	key := d.key()
 	if s.running[key] {
 		s.refused++
@@ -213,13 +215,13 @@ type madeTool struct {
 }
 
 // add adds the ladder of a solved problem.
-func (a *assembly) add(p *problem, apart bool) error {
+func (a *assembly) add(p *formula, apart bool) error {
 	_, err := a.scope(p, apart)
 	return err
 }
 
 // scope adds the ladder of a solved problem, and returns its packages by name.
-func (a *assembly) scope(p *problem, apart bool) (map[string]*Package, error) {
+func (a *assembly) scope(p *formula, apart bool) (map[string]*Package, error) {
 	made := map[string]*Package{}
 	var raise func(c *candidate) (*Package, error)
 	raise = func(c *candidate) (*Package, error) {
@@ -254,7 +256,7 @@ func (a *assembly) scope(p *problem, apart bool) (map[string]*Package, error) {
 }
 
 // link links a package to what meets one of its needs.
-func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candidate) (*Package, error)) (err error) {
+func (a *assembly) link(p *formula, of *Package, n *needing, raise func(*candidate) (*Package, error)) (err error) {
 	for _, alternative := range n.alternatives {
 		var to *Package
 		switch target := p.byName[alternative.target]; {
@@ -286,7 +288,7 @@ func (a *assembly) link(p *problem, of *Package, n *needing, raise func(*candida
 
 // tool adds the ladder of a tool apart, with as much as possible of what is on
 // the ladder already.
-func (a *assembly) tool(p *problem, d *demanded) (made madeTool, err error) {
+func (a *assembly) tool(p *formula, d *demanded) (made madeTool, err error) {
 	key := fmt.Sprintf("%p %s", p, d.key())
 	if made, done := a.tools[key]; done {
 		return made, nil
@@ -324,7 +326,7 @@ func (a *assembly) tool(p *problem, d *demanded) (made madeTool, err error) {
 }
 
 // settings are the options of a candidate as they were decided.
-func (p *problem) settings(c *candidate) map[string]string {
+func (p *formula) settings(c *candidate) map[string]string {
 	options := map[string]string{}
 	x := p.chosen(c)
 	for _, o := range c.recipe.Options {
@@ -342,7 +344,7 @@ func (p *problem) settings(c *candidate) map[string]string {
 // missed are the options that the first of the builds that are kept was made with,
 // otherwise than by default, and that the release of a candidate has not, or not as they
 // were.
-func (p *problem) missed(c *candidate, x *choice) []tomlfile.Pair {
+func (p *formula) missed(c *candidate, x *choice) []tomlfile.Pair {
 	if len(p.request.Kept[c.name]) == 0 {
 		return nil
 	}
@@ -381,4 +383,14 @@ func (a *assembly) once(p *Package) *Package {
 
 func demandOf(p *Package, n *recipe.Need, role recipe.Role) Demand {
 	return Demand{By: p, Range: n.Range, Role: role, Options: append([]tomlfile.Pair{}, n.Options...), At: n.Position}
+}
+
+// badSetting is the problem of an option that cannot be set as requested.
+func badSetting(set Setting, reason string) error {
+	p := problem.New(problem.Usage, set.Package, "%s", reason)
+	if set.At.Line > 0 {
+		p.Message += fmt.Sprintf(" (%s)", set.At)
+		p.Place = problem.Place{File: set.At.File, Line: set.At.Line, Column: set.At.Column}
+	}
+	return p
 }

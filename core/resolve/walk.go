@@ -9,7 +9,7 @@ import (
 // goes from what is asked for to what that needs. Of what is known to be needed,
 // the package that comes first among the candidates is next.
 type walk struct {
-	*problem
+	*formula
 	visits []visit
 	needed places // not visited yet
 	known  []bool // by place: visited, or among needed
@@ -187,7 +187,7 @@ func (w *walk) askOption(s *setting, x *choice) Literal {
 func (w *walk) open(l Literal) bool { return !w.Holds(l) && !w.Fails(l) }
 
 // chosen returns the release that a package is taken in, or nil.
-func (p *problem) chosen(c *candidate) *choice {
+func (p *formula) chosen(c *candidate) *choice {
 	for _, x := range c.choices {
 		if p.Holds(x.Literal) {
 			return x

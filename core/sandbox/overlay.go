@@ -9,14 +9,14 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"golang.org/x/sys/unix"
 )
 
-// NotBare is the error for a machine on which nothing of the system can be hidden: its
-// kernel has no overlays, or none for users.
-type NotBare struct{ Why string }
-
-func (e *NotBare) Error() string { return "what is not declared cannot be hidden: " + e.Why }
+// NotBare is the problem of a machine that cannot hide parts of the system: its kernel has
+// no overlays, or not for ordinary users.
+const NotBare problem.Code = "not_bare"
 
 // notBare is how the error of the server begins, which comes as a text.
 const notBare = "overlay of "

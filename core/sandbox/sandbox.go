@@ -31,6 +31,8 @@ import (
 	"slices"
 	"syscall"
 
+	"fernladder/core/problem"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -138,19 +140,6 @@ func Try(level Level, dir string, user User) error {
 	return err
 }
 
-// Closed is the error for a directory that another user has to come through and
-// cannot.
-type Closed struct {
-	Dir  string
-	Mode os.FileMode
-}
-
-func (e *Closed) Error() string {
-	return fmt.Sprintf("the build's user cannot pass through %s (mode %04o)\n"+
-		"  Root's builds run as users of their own. Sealed builds do not need the path; at this level,\n"+
-		"  keep the root elsewhere, or let others pass: chmod o+x %s", e.Dir, e.Mode.Perm(), e.Dir)
-}
-
 // passable says whether a user can come to a directory by its path, which it has to
 // in a room that is not sealed.
 func passable(level Level, dir string, user User) error {
@@ -161,7 +150,9 @@ func passable(level Level, dir string, user User) error {
 		if info, err := os.Stat(dir); err != nil {
 			return err
 		} else if owner := info.Sys().(*syscall.Stat_t); info.Mode()&0o001 == 0 && (info.Mode()&0o010 == 0 || int(owner.Gid) != user.GID) {
-			return &Closed{dir, info.Mode()}
+			return problem.New(problem.Host, dir, "the build's user cannot pass through %s (mode %04o)\n"+
+				"  Builds of root run as users of their own. Sealed builds do not need the path; at this level,\n"+
+				"  keep the root elsewhere, or let others pass: chmod o+x %s", dir, info.Mode().Perm(), dir)
 		}
 	}
 	return nil

@@ -272,7 +272,7 @@ func TestALayerThatIsGone(t *testing.T) {
 	r := newRoom(t, Sealed)
 	r.Layer = filepath.Join(r.writable, "none")
 	_, err := r.Enter("stage")
-	assert.ErrorAs(t, err, new(*NotBare))
+	assert.ErrorIs(t, err, NotBare)
 }
 
 // A command cannot fill the memory with what it opens.

@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -114,7 +116,7 @@ func (r Room) Enter(mark string) (*Session, error) {
 	}
 	if err == nil && ready.Failed != "" {
 		if err = errors.New(ready.Failed); strings.Contains(ready.Failed, notBare) {
-			err = &NotBare{ready.Failed}
+			err = problem.New(problem.Host, "", "what is not declared cannot be hidden: %s", ready.Failed).Coded(NotBare)
 		}
 	}
 	if err != nil {

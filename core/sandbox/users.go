@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
@@ -80,23 +82,13 @@ func ParseUsers(text string) (Users, error) {
 	return Users{First: from, Number: to - from + 1}, nil
 }
 
-// UsersError is the error when no user can be had for a build.
-type UsersError struct {
-	Users Users
-	What  string
-}
-
-func (e *UsersError) Error() string {
-	return fmt.Sprintf("builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or \"none\", in a container whose root is not the machine's.", e.Users, e.What)
-}
-
 // Check says whether the users are nobody's, and can be had. Its error is a
 // *UsersError.
 func (u Users) Check() error {
 	if u.Number == 0 {
 		return nil
 	}
-	fail := func(format string, args ...any) error { return &UsersError{u, fmt.Sprintf(format, args...)} }
+	fail := func(format string, args ...any) error { return usersProblem(u, fmt.Sprintf(format, args...)) }
 	if lacks := lacking(unix.CAP_CHOWN, unix.CAP_KILL, unix.CAP_SETGID, unix.CAP_SETUID); lacks != "" {
 		return fail("root lacks the capabilities %s here, without which it cannot become others", lacks)
 	}
@@ -211,7 +203,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 		dir = "/run/fernladder"
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return User{}, nil, &UsersError{u, err.Error()}
+		return User{}, nil, usersProblem(u, err.Error())
 	}
 	ids := make([]int, 0, u.Number+1)
 	if u.Has(prefer.UID) {
@@ -227,7 +219,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 				continue
 			}
 			if err != nil {
-				return User{}, nil, &UsersError{u, err.Error()}
+				return User{}, nil, usersProblem(u, err.Error())
 			}
 			user := User{id, id}
 			if user.running() {
@@ -238,7 +230,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			}
 			if err := changeDoor(filepath.Join(dir, strconv.Itoa(id)), door); err != nil {
 				unlock()
-				return User{}, nil, &UsersError{u, err.Error()}
+				return User{}, nil, usersProblem(u, err.Error())
 			}
 			return user, func() { user.end(); shut(door); unlock() }, nil
 		}
@@ -345,4 +337,11 @@ func endEverything() error {
 		return err
 	}
 	return nil
+}
+
+// NoUsers is the problem of builds for which there are no users.
+const NoUsers problem.Code = "no_build_users"
+
+func usersProblem(u Users, what string) error {
+	return problem.New(problem.Host, "build_users", "builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or \"none\", in a container whose root is not the machine's.", u, what).Coded(NoUsers)
 }

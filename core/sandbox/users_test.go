@@ -75,5 +75,5 @@ func TestDoors(t *testing.T) {
 	}
 	users.Common = filepath.Join(t.TempDir(), "none")
 	_, _, err = users.Lend(t.Context(), User{}, "")
-	assert.ErrorAs(t, err, new(*UsersError))
+	assert.ErrorIs(t, err, NoUsers)
 }

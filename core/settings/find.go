@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
+
+	"fernladder/core/problem"
 )
 
 // Find returns the settings file in force: in the working directory or above
@@ -33,14 +35,6 @@ func Find(p Place) (string, error) {
 	return "", nil
 }
 
-// Foreign is the error for a settings file that somebody else has a hand in.
-type Foreign struct {
-	File string
-	Why  string
-}
-
-func (e *Foreign) Error() string { return e.File + " is not read: " + e.Why }
-
 // mustBeOurs returns a *Foreign error unless only root and who runs the program can
 // have written a file. The directories count, too: paths in the file start at its own.
 func (p Place) mustBeOurs(file string) error {
@@ -58,10 +52,10 @@ func (p Place) mustBeOurs(file string) error {
 			name = "it"
 		}
 		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !p.Trusts(uid) {
-			return &Foreign{file, fmt.Sprintf("%s belongs to %s", name, userName(uid))}
+			return foreign(file, fmt.Sprintf("%s belongs to %s", name, userName(uid)))
 		}
 		if info.Mode()&writableByAll != 0 {
-			return &Foreign{file, fmt.Sprintf("everybody can write to %s", path)}
+			return foreign(file, fmt.Sprintf("everybody can write to %s", path))
 		}
 	}
 	return nil
@@ -86,4 +80,11 @@ func userName(uid int) string {
 		return u.Username
 	}
 	return "user " + number
+}
+
+// Foreign is the problem of a settings file that another user could have changed.
+const Foreign problem.Code = "foreign_settings"
+
+func foreign(file, why string) error {
+	return problem.New(problem.Recipe, file, "%s is not read: %s", file, why).Coded(Foreign).Remedy(problem.NameSettings, file)
 }

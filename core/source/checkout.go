@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/event"
@@ -283,3 +285,6 @@ func describedVersion(tag string, commits int, commit string) version.Version {
 	v, _ := version.Parse(fmt.Sprintf("%s+%d.g%s", base, commits, commit[:min(10, len(commit))]))
 	return v
 }
+
+// ProblemKind is the kind of the error.
+func (e *RepositoryError) ProblemKind() problem.Kind { return problem.Fetch }

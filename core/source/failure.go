@@ -8,6 +8,8 @@ import (
 	"os"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 )
@@ -120,4 +122,15 @@ func looks(file string) string {
 		return "it is a web page"
 	}
 	return ""
+}
+
+// ProblemKind is the kind of the error.
+func (e *FetchError) ProblemKind() problem.Kind { return problem.Fetch }
+
+// ProblemKind is the kind of the error.
+func (e NotHere) ProblemKind() problem.Kind { return problem.Fetch }
+
+// ProblemRemedies are to fetch the sources with the network.
+func (e NotHere) ProblemRemedies() []problem.Remedy {
+	return []problem.Remedy{problem.Do(problem.FetchSources)}
 }

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/durable"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -196,4 +198,21 @@ func (s Supplies) lay(ctx context.Context, supply *recipe.Supply, file string) e
 		err = fmt.Errorf("%s is damaged; bring the supply %s again", in.Name(), supply.File)
 	}
 	return err
+}
+
+// ProblemKind is the kind of the error.
+func (e MissingSupplies) ProblemKind() problem.Kind { return problem.Fetch }
+
+// ProblemKind is the kind of the error.
+func (e *WrongSupply) ProblemKind() problem.Kind { return problem.Fetch }
+
+// ProblemRemedies are to supply the files of each package.
+func (e MissingSupplies) ProblemRemedies() []problem.Remedy {
+	var all []problem.Remedy
+	for _, s := range e {
+		if !slices.ContainsFunc(all, func(r problem.Remedy) bool { return r.Args[0] == s.Package }) {
+			all = append(all, problem.Do(problem.SupplyFile, s.Package))
+		}
+	}
+	return all
 }

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/safefs"
 )
 
@@ -404,3 +406,6 @@ func (u *unpacking) setDirectoryTimes() error {
 	}
 	return nil
 }
+
+// ProblemKind is the kind of the error.
+func (e *UnpackError) ProblemKind() problem.Kind { return problem.Fetch }

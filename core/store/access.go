@@ -116,5 +116,5 @@ func (s *Store) ofAnother(path string) string {
 	if uid == os.Geteuid() {
 		return ""
 	}
-	return fmt.Sprintf("The user %d has begun this build, and can go on with it, or delete it: fernladder clean.", uid)
+	return fmt.Sprintf("User %d started this build, and can continue or delete it.", uid)
 }

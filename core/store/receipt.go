@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/host"
 	"fernladder/core/inspect"
 	"fernladder/core/recipe"
@@ -276,7 +278,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	}
 	damaged := func(what string, args ...any) error {
 		return &Error{Path: file, Err: &damage{fmt.Errorf(what, args...)},
-			Advice: "To move this tree aside: fernladder mend --fix. Then install the package again."}
+			Remedies: []problem.Remedy{problem.Do(problem.MoveAside)}}
 	}
 	if errors.As(err, new(*safefs.TooLarge)) {
 		return nil, damaged("%w", err)

@@ -47,6 +47,8 @@ import (
 	"strings"
 	"syscall"
 
+	"fernladder/core/problem"
+
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
@@ -63,10 +65,17 @@ type Store struct {
 
 // Error is what is wrong with the root, with what can be done about it.
 type Error struct {
-	Path   string
-	Err    error
-	Advice string
+	Path     string
+	Err      error
+	Advice   string
+	Remedies []problem.Remedy
 }
+
+// ProblemKind is problem.Root.
+func (e *Error) ProblemKind() problem.Kind { return problem.Root }
+
+// ProblemRemedies are the operations that would help.
+func (e *Error) ProblemRemedies() []problem.Remedy { return e.Remedies }
 
 func (e *Error) Error() string {
 	text := fmt.Sprintf("%s: %v", e.Path, e.Err)
@@ -110,7 +119,7 @@ func (s *Store) Wrap(err error) error {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission) && s.ofAnother(e.Path) != "":
-		e.Advice = s.ofAnother(e.Path)
+		e.Advice, e.Remedies = s.ofAnother(e.Path), []problem.Remedy{problem.Do(problem.CleanBuilds)}
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root. (Root: %s)", s.Root)
 	}

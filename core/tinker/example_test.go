@@ -13,7 +13,6 @@ func ExampleRead() {
 	root, _ := os.MkdirTemp("", "root")
 	defer os.RemoveAll(root)
 	_, err := tinker.Read(&store.Store{Root: root}, "fern")
-	var none *tinker.None
-	fmt.Println(err, errors.As(err, &none))
-	// Output: nobody tinkers with fern true
+	fmt.Println(err, errors.Is(err, tinker.None))
+	// Output: fern is not being tinkered with true
 }

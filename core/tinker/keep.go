@@ -3,12 +3,13 @@ package tinker
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/compare"
 	"fernladder/core/durable"
@@ -18,16 +19,6 @@ import (
 	"fernladder/core/store"
 	"fernladder/core/tomlfile"
 )
-
-// Unchanged is the error for a folder in which nothing was changed.
-type Unchanged struct{ Folder string }
-
-func (e *Unchanged) Error() string { return "nothing is changed in " + e.Folder }
-
-// BadPatch is the error for a patch that cannot be.
-type BadPatch struct{ Message string }
-
-func (e *BadPatch) Error() string { return e.Message }
 
 // Kept is what came of keeping a change.
 type Kept struct {
@@ -53,11 +44,11 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return nil, err
 	}
 	if text == "" {
-		return nil, &Unchanged{b.Folder}
+		return nil, problem.New(problem.Usage, b.Folder, "nothing is changed in %s", b.Folder)
 	}
 	for line := range strings.Lines(text) {
 		if names, is := strings.CutPrefix(line, "Binary files "); is {
-			return nil, &BadPatch{"a patch cannot have what is no text: " + strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(names), " differ"))}
+			return nil, problem.New(problem.Usage, "", "a patch can only have text: %s", strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(names), " differ")))
 		}
 	}
 	t, _, err := b.Build(ctx, m) // what is compared is what is in the folder now
@@ -69,11 +60,11 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return nil, err
 	}
 	if strings.HasPrefix(r.Dir, filepath.Join(m.Store.Root, "shelves")+"/") {
-		return nil, &BadPatch{r.File + " is of a shelf that is a repository, and stays as that has it; copy its folder to a shelf of your own, before that one, and keep the change there"}
+		return nil, problem.New(problem.Usage, r.File, "%s is on a shelf that is a repository, and cannot be changed here; copy its folder to a shelf of your own, before that one, and keep the change there", r.File)
 	}
 	release := releaseOf(r, b)
 	if release == nil {
-		return nil, &BadPatch{fmt.Sprintf("%s has no release %s any more", r.File, b.release())}
+		return nil, problem.New(problem.Usage, r.File, "%s no longer has release %s", r.File, b.release())
 	}
 	k := &Kept{Patch: filepath.Join(r.Dir, "patches", name), Recipe: r.File, Lines: strings.Count(text, "\n")}
 	before, err := r.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
@@ -113,7 +104,7 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 func patchName(name string) (string, error) {
 	name = strings.TrimPrefix(name, "patches/")
 	if name != filepath.Base(name) || !strings.HasSuffix(name, ".patch") || strings.HasPrefix(name, ".") || strings.ContainsAny(name, "\\\"'\n$") {
-		return "", &BadPatch{fmt.Sprintf("%q cannot be the name of a patch; it goes into patches, beside the recipe, for example: thirsty-seedlings.patch", name)}
+		return "", problem.New(problem.Usage, name, "%q cannot be the name of a patch; it goes into patches, beside the recipe, for example: thirsty-seedlings.patch", name)
 	}
 	return name, nil
 }
@@ -134,7 +125,7 @@ func (b *Bench) addPatch(r *recipe.Recipe, index int, release *recipe.Release, n
 		return err
 	}
 	if _, err := os.Lstat(file); err == nil {
-		return &BadPatch{file + " is there already; give the patch another name"}
+		return problem.New(problem.Usage, file, "%s already exists; give the patch another name", file)
 	}
 	if err := durable.WriteFile(file, []byte(text), 0o644); err != nil {
 		return err

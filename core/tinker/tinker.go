@@ -19,6 +19,8 @@ import (
 	"slices"
 	"time"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
@@ -58,23 +60,6 @@ type brought struct {
 	stamp
 }
 
-// None is the error for a package that nobody tinkers with.
-type None struct{ Name string }
-
-func (e *None) Error() string { return "nobody tinkers with " + e.Name }
-
-// Busy is the error for a package that somebody tinkers with already.
-type Busy struct{ Name, Folder string }
-
-func (e *Busy) Error() string {
-	return fmt.Sprintf("%s is tinkered with already, in %s", e.Name, e.Folder)
-}
-
-// Occupied is the error for a folder that is there already.
-type Occupied struct{ Folder string }
-
-func (e *Occupied) Error() string { return e.Folder + " is there already, and stays as it is" }
-
 // largestBench is more than is remembered of any package.
 const largestBench = 256 << 20
 
@@ -87,14 +72,14 @@ func benchFile(s *store.Store, name string) string { return filepath.Join(base(s
 func Read(s *store.Store, name string) (*Bench, error) {
 	data, err := safefs.ReadFile(benchFile(s, name), largestBench)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &None{name}
+		return nil, problem.New(problem.Usage, name, "%s is not being tinkered with", name).Coded(None).Remedy(problem.BeginTinkering, name)
 	}
 	if err != nil {
 		return nil, s.Wrap(err)
 	}
 	var b Bench
 	if err := json.Unmarshal(data, &b); err != nil {
-		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err), Advice: "fernladder tinker drop " + name + " deletes it; the folder stays."}
+		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err), Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, name)}}
 	}
 	b.Brought = map[string]stamp{}
 	for _, f := range b.Files {
@@ -145,7 +130,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 		return nil, err
 	}
 	if _, err := os.Lstat(folder); err == nil {
-		return nil, &Occupied{folder}
+		return nil, occupied(folder)
 	}
 	if m.Programs.Find("git") == "" {
 		return nil, errNoGit
@@ -204,8 +189,8 @@ func nobody(s *store.Store, name string) error {
 	old, err := Read(s, name)
 	switch {
 	case err == nil:
-		return &Busy{old.Name, old.Folder}
-	case errors.As(err, new(*None)):
+		return problem.New(problem.Usage, old.Name, "%s is already being tinkered with, in %s", old.Name, old.Folder).Remedy(problem.ContinueTinkering, old.Name)
+	case errors.Is(err, None):
 		return nil
 	}
 	return err
@@ -218,7 +203,7 @@ func newFolder(folder string) error {
 	}
 	err := os.Mkdir(folder, 0o755)
 	if errors.Is(err, fs.ErrExist) {
-		return &Occupied{folder}
+		return occupied(folder)
 	}
 	return err
 }
@@ -278,7 +263,7 @@ func (b *Bench) release() string {
 // It returns how many files were brought.
 func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered, int, error) {
 	if info, err := os.Stat(b.Folder); err != nil || !info.IsDir() {
-		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"), Advice: "fernladder tinker drop " + b.Name + ", and begin anew."}
+		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"), Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, b.Name)}}
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return nil, 0, err
@@ -342,4 +327,11 @@ func Drop(ctx context.Context, m *machine.Machine, name string, folderToo bool) 
 		return b.Folder, true, nil
 	}
 	return b.Folder, false, safefs.Remove(b.Folder)
+}
+
+// None is the problem of a package that is not being tinkered with.
+const None problem.Code = "not_tinkered"
+
+func occupied(folder string) error {
+	return problem.New(problem.Usage, folder, "%s already exists, and stays as it is", folder).Remedy(problem.ChooseFolder)
 }

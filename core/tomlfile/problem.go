@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/pattern"
 )
 
@@ -39,6 +41,8 @@ type Problem struct {
 	Message string `json:"message"`
 	Advice  string `json:"advice,omitempty"` // what was probably meant, or what to do
 	Source  string `json:"source,omitempty"` // the line of the file
+
+	Remedies []problem.Remedy `json:"remedies,omitempty"`
 }
 
 // String shows the problem with the line it is in and a caret below the place:
@@ -145,4 +149,17 @@ func distance(a, b string) int {
 		}
 	}
 	return rows[len(a)][len(b)]
+}
+
+// ProblemKind is the kind of the error.
+func (e Problems) ProblemKind() problem.Kind { return problem.Recipe }
+
+// ProblemRemedies are those of the first problem that has any.
+func (e Problems) ProblemRemedies() []problem.Remedy {
+	for _, p := range e {
+		if p.Remedies != nil {
+			return p.Remedies
+		}
+	}
+	return nil
 }

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/event"
 	"fernladder/core/machine"
 	"fernladder/core/recipe"
@@ -19,14 +21,6 @@ import (
 	"fernladder/core/version"
 )
 
-// Unannounced is the error for a recipe that does not say where its releases are
-// announced.
-type Unannounced struct{ Name, File string }
-
-func (e *Unannounced) Error() string {
-	return fmt.Sprintf("%s does not say where its releases are announced; add [upstream] with page and pattern to %s", e.Name, e.File)
-}
-
 // Newest is the highest version that a recipe has as a stable release, or zero.
 func Newest(r *recipe.Recipe) version.Version {
 	if x := r.Newest(); x != nil {
@@ -35,12 +29,16 @@ func Newest(r *recipe.Recipe) version.Version {
 	return version.Version{}
 }
 
+// Unannounced is the problem of a recipe that does not say where its releases are announced.
+const Unannounced problem.Code = "unannounced"
+
 // Newer reads the page where a package's releases are announced, and returns the
 // versions on it that are newer than those of the recipe, the newest first. Errors are
 // of type *Unannounced or *source.FetchError.
 func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version.Version, error) {
 	if r.Upstream.Pattern == nil {
-		return nil, &Unannounced{r.Name, r.File}
+		return nil, problem.New(problem.Usage, r.Name, "%s does not say where its releases are announced; add [upstream] with page and pattern to %s", r.Name, r.File).
+			Coded(Unannounced).Remedy(problem.NameRelease, r.Name)
 	}
 	const what = "the announcements"
 	url := r.ExpandURL(r.Upstream.Page, "")
@@ -116,24 +114,6 @@ func find(r *recipe.Recipe, v version.Version) *recipe.Release {
 	return nil
 }
 
-// Known is the error for a release that the recipe has already.
-type Known struct {
-	Name    string
-	Release *recipe.Release
-}
-
-func (e *Known) Error() string {
-	return fmt.Sprintf("%s has the release %s already (%s)", e.Name, e.Release.Version, e.Release.Position)
-}
-
-// NoURL is the error for a recipe from which it cannot be told where the archive of
-// another release is.
-type NoURL struct{ Name, File string }
-
-func (e *NoURL) Error() string {
-	return fmt.Sprintf("nothing in %s says where other releases of %s are: no URL has the version in it; add archive with $FL_VERSION to [source]", e.File, e.Name)
-}
-
 // Added is a release that was added to a recipe.
 type Added struct {
 	*recipe.Release
@@ -147,14 +127,14 @@ type Added struct {
 // own words is one. Errors are of type *Known, *NoURL, or those of fetching.
 func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Version) (Added, error) {
 	if x := find(r, v); x != nil {
-		return Added{}, &Known{r.Name, x}
+		return Added{}, problem.New(problem.Usage, r.Name, "%s has release %s already (%s)", r.Name, x.Version, x.Position)
 	}
 	x := &recipe.Release{Version: v, Track: recipe.Stable}
 	if v.Preview() {
 		x.Track = recipe.Preview
 	}
 	if len(r.Archive) == 0 && !likeOthers(r, x) {
-		return Added{}, &NoURL{r.Name, r.File}
+		return Added{}, problem.New(problem.Usage, r.Name, "%s does not say where other releases of %s are: no URL contains the version; add archive with $FL_VERSION to [source]", r.File, r.Name)
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return Added{}, err

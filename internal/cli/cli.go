@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"time"
 
+	"fernladder/core/problem"
+
 	"github.com/spf13/cobra"
 
 	"fernladder/core/cluster"
@@ -167,7 +169,7 @@ func (a *app) open() (*machine.Machine, error) {
 	file := cmp.Or(a.settingsFile, a.getenv("FERNLADDER_SETTINGS"))
 	if file == "" {
 		if file, err = settings.Find(place); err != nil {
-			return nil, &helped{err, typed(err)}
+			return nil, &helped{err, linesOf(err)}
 		}
 	}
 	s, err := settings.Read(file, place)
@@ -203,12 +205,8 @@ func commandLine(args []string) string {
 	return subprocess.Typed(left)
 }
 
-// usageError is a command line that makes no sense.
-type usageError struct{ message string }
-
-func (e *usageError) Error() string { return e.message }
-
-func usage(format string, args ...any) error { return &usageError{fmt.Sprintf(format, args...)} }
+// usage is the problem of a command line that makes no sense.
+func usage(format string, args ...any) error { return problem.New(problem.Usage, "", format, args...) }
 
 // atLeastOne wants the names of packages.
 func atLeastOne(c *cobra.Command, args []string) error {

@@ -207,7 +207,7 @@ func (d *drafting) draft(ctx context.Context, from string) (*draft.Source, error
 func (a *app) trust(ctx context.Context, m *machine.Machine, o draft.Origin, f draftFlags) (*draft.Signer, error) {
 	s, err := draft.Trust(ctx, m, o, f.key)
 	switch {
-	case is[*draft.BadSource](err):
+	case errors.Is(err, draft.BadSource):
 		return nil, usage("--key: %v", err)
 	case err != nil:
 		return nil, err

@@ -72,7 +72,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 			return a.comeBack(ctx, r)
 		}
 	}
-	return &cluster.NoRun{Name: name}
+	return cluster.NoRun(name)
 }
 
 // comeBack does what the command that has begun a run does, with its builds.

@@ -9,27 +9,20 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/advice"
 	"fernladder/core/build"
-	"fernladder/core/clean"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
-	"fernladder/core/install"
 	"fernladder/core/landing"
-	"fernladder/core/lock"
 	"fernladder/core/machine"
-	"fernladder/core/tomlfile"
 
-	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/resolve"
 	"fernladder/core/settings"
 	"fernladder/core/source"
-	"fernladder/core/store"
-	"fernladder/core/tinker"
-	"fernladder/core/upstream"
 	"fernladder/internal/term"
 )
 
@@ -98,7 +91,7 @@ func (h *helper) lines(err error) []string {
 	if errors.As(err, &ended) {
 		return h.jobEnded(ended)
 	}
-	return typed(err)
+	return linesOf(err)
 }
 
 // jobEnded says what lets the job of a cluster go on to its end.
@@ -157,101 +150,76 @@ func (h *helper) missing(missing *host.Missing) []string {
 	return lines
 }
 
-// typed are the commands that help with errors that say by themselves what is wrong.
-func typed(err error) []string {
-	say := func(format string, args ...any) []string { return []string{fmt.Sprintf(format, args...)} }
-	var (
-		conflict   *landing.Conflict
-		goneState  *landing.Gone
-		lost       *landing.Lost
-		none       *tinker.None
-		busy       *tinker.Busy
-		supplies   source.MissingSupplies
-		notHere    source.NotHere
-		differs    *lock.Differs
-		unlocked   *plan.NothingLocked
-		unpinned   *plan.NotPinned
-		missing    *landing.NotBuilt
-		system     *build.SystemPrefix
-		noCluster  *cluster.Unset
-		otherRun   *cluster.Changed
-		needed     *clean.Needed
-		runs       *clean.Runs
-		unnamed    *upstream.Unannounced
-		noLadder   *resolve.NoLadder
-		problems   tomlfile.Problems
-		atStore    *store.Error
-		noRecipe   *recipe.NotFound
-		changed    *build.Edited
-		unlockable *install.Edited
-		foreign    *settings.Foreign
-	)
-	switch {
-	case errors.As(err, &otherRun):
-		return say("It goes on as it was submitted. To end it, and begin anew: fernladder follow --end %s, and then the command again", otherRun.Run)
-	case errors.As(err, &noCluster):
-		return say("Say which it is in the settings:\n    [cluster]\n    scheduler = \"slurm\"")
-	case errors.As(err, &system):
-		return say("If it is meant all the same: the same command with --system-prefix")
-	case errors.As(err, &foreign):
-		return say("If its settings are to count all the same: --settings %s", foreign.File)
-	case errors.As(err, &changed) && changed.Half:
-		return say("To throw the changes away: the same command with --edited fresh")
-	case errors.As(err, &changed):
-		return []string{"To build from it, and mark the result: the same command with --edited keep", "To throw the changes away: --edited fresh"}
-	case errors.As(err, &unlockable):
-		return say("To build it from what was verified: fernladder remove --trees %s, and install it again", unlockable.Build.Name)
-	case errors.As(err, &conflict):
-		return waysOut(conflict)
-	case errors.As(err, &goneState):
-		return say("There are: %s. To see them: fernladder landing", orDefault(numbers(goneState.Have), "none"))
-	case errors.As(err, &none):
-		return say("To begin: fernladder tinker %s", none.Name)
-	case errors.As(err, &busy):
-		return say("To go on there: fernladder tinker try %s; to begin anew: fernladder tinker drop %s", busy.Name, busy.Name)
-	case is[*tinker.Occupied](err):
-		return say("To lay it elsewhere: --in DIR")
-	case errors.As(err, &lost):
-		var names []string
-		for _, r := range lost.Builds {
-			names = append(names, r.Name+":"+r.Version)
+// typed are the commands and changes by which a person does what would help, in one line
+// each. %s is the list of what a remedy is given.
+var typed = map[problem.Action]string{
+	problem.AllowSystemPrefix: "If you mean it: the same command with --system-prefix",
+	problem.BeginTinkering:    "To begin: fernladder tinker %s",
+	problem.BringShelf:        "To fetch it: fernladder shelves --fetch",
+	problem.ChooseFolder:      "To use another folder: --in DIR",
+	problem.CleanBuilds:       "To delete it: fernladder clean",
+	problem.ContinueTinkering: "To continue: fernladder tinker try %[1]s; to start over: fernladder tinker drop %[1]s",
+	problem.DropEdits:         "To discard the changes: the same command with --edited fresh",
+	problem.DropTinkering:     "To delete it and start over (the folder stays): fernladder tinker drop %s",
+	problem.EndRun:            "It continues as it was submitted. To end it and start over: fernladder follow --end %s, and then the command again",
+	problem.FetchSources:      "To fetch them: fernladder fetch",
+	problem.InstallAgain:      "To get them back: fernladder install %s",
+	problem.InstallPackage:    "To build it: fernladder install %s",
+	problem.KeepEdits:         "To build from it, and mark the result: the same command with --edited keep",
+	problem.MakeFolder:        "To make one: fernladder new DIR",
+	problem.MendRebuild:       "To see everything that is wrong, and build it again: fernladder mend --rebuild",
+	problem.MoveAside:         "To move this tree aside: fernladder mend --fix. Then install the package again.",
+	problem.MoveLock:          "To move the lock: fernladder upgrade, or fernladder lock",
+	problem.NameRelease:       "Or name the version: fernladder bump %s VERSION",
+	problem.NameRepository:    "Set the name of a repository with --name, and of a suite with --suite.",
+	problem.NameSettings:      "To use these settings anyway: --settings %s",
+	problem.RemoveAndRepeat:   "To do both: fernladder remove --trees %s, and the same command again",
+	problem.RemoveFirst:       "Remove that first: fernladder remove %s",
+	problem.RemoveReinstall:   "To build it from the verified source: fernladder remove --trees %s, and install it again",
+	problem.ReplaceKey:        "Other machines trust the first key. To replace it anyway, add --another-key, and give them the new key.",
+	problem.SeparateFiles:     "They cannot be installed together. Let the recipe of one of them leave that file out, or place it elsewhere.",
+	problem.SetCluster:        "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
+	problem.SetEpoch:          "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    number = 1",
+	problem.SupplyFile:        "When you have it: fernladder supply %s FILE",
+	problem.UseLanding:        "To use another state of the landing: fernladder landing use N (0 is the empty one)",
+	problem.WriteLock:         "To write one: fernladder lock",
+}
+
+// lineOf is a remedy as a person types it.
+func lineOf(r problem.Remedy) string {
+	args := strings.Join(r.Args, " ")
+	switch r.Action {
+	case problem.ListLandings:
+		return "There are: " + orDefault(strings.Join(r.Args, ", "), "none") + ". To see them: fernladder landing"
+	case problem.PinTips:
+		return "To pin it: fernladder lock " + strings.Join(r.Args, ":tip ") + ":tip"
+	case problem.RemoveBoth:
+		return "To delete both: fernladder remove --trees " + args
+	case problem.RaiseRebuild:
+		if len(r.Args) > 0 {
+			return "Raise rebuild in [pack] in the settings and pack it again, or rename one of them: pack --prefix DIR --name NAME"
 		}
-		return say("To have them again: fernladder install %s", strings.Join(names, " "))
-	case errors.As(err, &supplies):
-		var lines []string
-		for _, s := range supplies {
-			lines = append(lines, fmt.Sprintf("When you have it: fernladder supply %s FILE", s.Package))
-		}
-		return slices.Compact(lines)
-	case errors.As(err, &notHere):
-		return say("To fetch them: fernladder fetch")
-	case errors.As(err, &differs):
-		return say("To move the lock: fernladder upgrade, or fernladder lock")
-	case errors.As(err, &unlocked):
-		return say("To write one: fernladder lock")
-	case errors.As(err, &unpinned):
-		return say("To look it up and write it down: fernladder lock %s:tip", strings.Join(unpinned.Names, ":tip "))
-	case errors.As(err, &missing):
-		name, _, _ := strings.Cut(missing.Name, "@")
-		return say("To build it: fernladder install %s", name)
-	case errors.As(err, &needed):
-		return say("To delete both: fernladder remove --trees %s %s", needed.Tree.Name, needed.By.Name)
-	case errors.As(err, &runs):
-		return say("Remove that first: fernladder remove %s", runs.With)
-	case errors.As(err, &unnamed):
-		return say("Or name the version: fernladder bump %s VERSION", unnamed.Name)
-	case errors.As(err, &noLadder) && slices.ContainsFunc(noLadder.Reasons, func(r resolve.Reason) bool {
-		return slices.ContainsFunc(r.WaysOut, func(w string) bool { return strings.Contains(w, "make a folder") })
-	}), errors.As(err, &noRecipe) && len(noRecipe.Shelves) == 0:
-		return say("To make one: fernladder new DIR")
-	case errors.As(err, &problems) && slices.ContainsFunc(problems, func(p tomlfile.Problem) bool { return p.Advice == recipe.BringShelf }):
-		return say("To bring it: fernladder shelves --fetch")
-	case errors.As(err, &atStore) && is[*build.OtherReceipt](err):
-		var other *build.OtherReceipt
-		errors.As(err, &other)
-		return say("To do both: fernladder remove --trees %s, and the same command again", other.Name)
+		return "Raise rebuild in [pack] in the settings, or write it elsewhere with --to."
+	case problem.SetMaintainer:
+		return "Add to " + orDefault(args, settings.FileName) + ":\n    [pack]\n    maintainer = \"NAME <ADDRESS>\""
 	}
-	return nil
+	text := typed[r.Action]
+	if strings.Contains(text, "%") {
+		return fmt.Sprintf(text, args)
+	}
+	return text
+}
+
+// linesOf are the remedies of an error as a person types them.
+func linesOf(err error) (lines []string) {
+	var conflict *landing.Conflict
+	if errors.As(err, &conflict) {
+		return waysOut(conflict)
+	}
+	for _, r := range problem.Remedies(err) {
+		lines = append(lines, lineOf(r))
+	}
+	return lines
 }
 
 // advice says in lines what to do about a cause, and about what its log says is missing besides.

@@ -206,7 +206,7 @@ func (a *app) installMissing(ctx context.Context, m *machine.Machine, missing *h
 	}
 	add, err := m.Programs.Add(ctx, m.System.Family, packages)
 	if err != nil {
-		if errors.As(err, new(*host.Clash)) {
+		if errors.Is(err, host.Clash) {
 			return &refusedInstall{packages, err.Error(), "If the recipe can use either, list both in either = [ … ] of [[host]]; or turn off the option that needs one.", missing}
 		}
 		line, _ := missing.InstallLine()

@@ -112,7 +112,7 @@ func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
 	if ask.Beside { // the lock file says which build has the plain names
 		return a.showInstalled(m, p, landed, foretold)
 	}
-	if err := install.KeepLock(ctx, m, p); is[*install.Edited](err) {
+	if err := install.KeepLock(ctx, m, p); errors.Is(err, install.Edited) {
 		a.screen.Note("%s stays as it was: %v", p.Lock.Shown, err)
 	} else if err != nil {
 		return err

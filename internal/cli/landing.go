@@ -265,7 +265,7 @@ func existing(m *machine.Machine, n int) (landing.State, error) {
 		return landing.State{}, err
 	}
 	if !slices.Contains(have, n) {
-		return landing.State{}, &landing.Gone{Number: n, Have: have}
+		return landing.State{}, landing.NoState(n, have)
 	}
 	return landing.Read(m.Store, n)
 }

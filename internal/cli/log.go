@@ -169,7 +169,7 @@ func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only stri
 func lastBuild(s *store.Store, name string) (store.Ref, error) {
 	last, found, err := landing.LastLogged(s, name, func(store.Ref) bool { return true })
 	if err == nil && !found {
-		err = &landing.NotBuilt{Name: name, Root: s.Root}
+		err = landing.NotBuilt(name, s.Root)
 	}
 	return last, err
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -73,7 +74,7 @@ func (a *app) news(ctx context.Context, names []string) error {
 		if branch != nil && wrong == nil {
 			n.Branch = &branchNews{branch.Built.Version, branch.Now.Version.String(), branch.Commits, append([]string{}, branch.Messages...), branch.Gone}
 		}
-		if is[*upstream.Unannounced](err) && (branch != nil || wrong != nil) {
+		if errors.Is(err, upstream.Unannounced) && (branch != nil || wrong != nil) {
 			err = nil // its branch is where it is announced
 		}
 		if err == nil {
@@ -81,7 +82,7 @@ func (a *app) news(ctx context.Context, names []string) error {
 		}
 		switch {
 		case err == nil:
-		case all && is[*upstream.Unannounced](err):
+		case all && errors.Is(err, upstream.Unannounced):
 			continue
 		case ctx.Err() != nil || !all:
 			return err

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"os"
 	"slices"
 	"strings"
@@ -188,9 +187,6 @@ func addsText(c *plan.Choosing, r *plan.Row) string {
 func (a *app) optionsSince(c *plan.Choosing, since string) error {
 	s, err := c.Since(since)
 	if err != nil {
-		if none := (*plan.NoRelease)(nil); errors.As(err, &none) {
-			return usage("%v", err)
-		}
 		return err
 	}
 	if a.screen.JSON {

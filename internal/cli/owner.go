@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"github.com/spf13/cobra"
 
 	"fernladder/core/clean"
@@ -52,13 +54,6 @@ type owned struct {
 	Foreign bool      `json:"foreign,omitempty"`        // it is in the tree, and no part of the build
 	System  string    `json:"system_package,omitempty"` // of the operating system, which has it
 	On      string    `json:"landing,omitempty"`        // asked, needed, beside or no
-}
-
-// NotOwned is the error for files that belong to no build.
-type NotOwned struct{ Files []string }
-
-func (e *NotOwned) Error() string {
-	return strings.Join(e.Files, ", ") + map[bool]string{true: " belongs", false: " belong"}[len(e.Files) == 1] + " to no package of Fern Ladder"
 }
 
 func (a *app) owners(ctx context.Context, files []string) error {
@@ -104,7 +99,7 @@ func (a *app) owners(ctx context.Context, files []string) error {
 		}
 	}
 	if len(none) > 0 {
-		return &alreadyShown{&NotOwned{none}}
+		return &alreadyShown{problem.New(problem.Other, none[0], "%s to no package of Fern Ladder", map[bool]string{true: none[0] + " belongs", false: strings.Join(none, ", ") + " belong"}[len(none) == 1])}
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -19,7 +18,6 @@ import (
 	"fernladder/core/ospackage"
 	"fernladder/core/pack"
 	"fernladder/core/plan"
-	"fernladder/core/settings"
 
 	"fernladder/internal/term"
 )
@@ -90,7 +88,7 @@ func (a *app) packPrefix(ctx context.Context, ladder plan.Ask, ask pack.Ask, for
 		return err
 	}
 	if err := pack.Check(m, ask, ladder.Names); err != nil {
-		return a.packAdvice(m, err)
+		return err
 	}
 	m, p, err := a.built(ctx, ladder)
 	if err != nil {
@@ -113,11 +111,11 @@ func (a *app) packPrefix(ctx context.Context, ladder plan.Ask, ask pack.Ask, for
 func (a *app) writePackages(ctx context.Context, m *machine.Machine, ask pack.Ask, to string) error {
 	planned, err := pack.Plan(ctx, m, ask)
 	if err != nil {
-		return a.packAdvice(m, err)
+		return err
 	}
 	written, err := pack.Write(ctx, planned.Packages, ask.Format, to)
 	if err != nil {
-		return a.packAdvice(m, err)
+		return err
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(map[string]any{"packages": written, "unknown": append([]string{}, planned.Unknown...), "named": append([]landing.Naming{}, planned.Named...), "remarks": append([]string{}, planned.Remarks...)})
@@ -176,26 +174,4 @@ func formatOf(m *machine.Machine, format string) (ospackage.Format, error) {
 		return "", usage("this machine has packages of another kind; say --format deb or --format rpm")
 	}
 	return "", usage("--format %s: it can be deb or rpm", format)
-}
-
-// packAdvice adds to what cannot be packed what helps.
-func (a *app) packAdvice(m *machine.Machine, err error) error {
-	var unnamed *pack.Unnamed
-	var unordered *pack.Unordered
-	var changed *ospackage.Changed
-	var taken *pack.Taken
-	var clash *landing.UnionClash
-	switch {
-	case errors.As(err, &unnamed):
-		return &helped{err, []string{"Add to " + orDefault(m.Place.Shown(m.Settings.File), settings.FileName) + ":\n    [pack]\n    maintainer = \"NAME <ADDRESS>\""}}
-	case errors.As(err, &unordered):
-		return &helped{err, []string{"Give it an epoch in the settings, and raise that with such a release:\n    [pack.epoch." + unordered.Name + "]\n    number = 1"}}
-	case errors.As(err, &changed):
-		return &helped{err, []string{"To see all that is wrong, and build it again: fernladder mend --rebuild"}}
-	case errors.As(err, &clash):
-		return &helped{err, []string{"They cannot be installed together. Let the recipe of one of them leave that file out, or place it elsewhere."}}
-	case errors.As(err, &taken):
-		return &helped{err, []string{"Raise rebuild in [pack] in the settings, or write it elsewhere with --to."}}
-	}
-	return err
 }

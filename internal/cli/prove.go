@@ -2,19 +2,13 @@ package cli
 
 import (
 	"context"
-	"fmt"
+
+	"fernladder/core/problem"
 
 	"fernladder/core/install"
 	"fernladder/core/plan"
 	"fernladder/internal/term"
 )
-
-// differs is the error for builds that came out otherwise the second time.
-type differs struct{ packages []string }
-
-func (e *differs) Error() string {
-	return fmt.Sprintf("%s came out differently the second time", isAnd(e.packages))
-}
 
 func isAnd(names []string) string {
 	text := names[0]
@@ -39,17 +33,17 @@ func (a *app) prove(ctx context.Context, ask plan.Ask) error {
 			return err
 		}
 	}
-	failed := &differs{}
+	var failed []string
 	for _, p := range all {
 		if len(p.Differences) > 0 {
-			failed.packages = append(failed.packages, p.Name)
+			failed = append(failed, p.Name)
 		}
 		if !a.screen.JSON {
 			a.showProven(p)
 		}
 	}
-	if len(failed.packages) > 0 {
-		return failed
+	if len(failed) > 0 {
+		return problem.New(problem.Other, failed[0], "%s came out differently the second time", isAnd(failed))
 	}
 	return nil
 }

@@ -1,88 +1,38 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"fernladder/core/advice"
 	"fernladder/core/build"
-	"fernladder/core/clean"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
-	"fernladder/core/draft"
 	"fernladder/core/host"
-	"fernladder/core/install"
-	"fernladder/core/landing"
-	"fernladder/core/lock"
-	"fernladder/core/machine"
 	"fernladder/core/tomlfile"
 
-	"fernladder/core/plan"
-	"fernladder/core/recipe"
 	"fernladder/core/resolve"
-	"fernladder/core/sandbox"
-	"fernladder/core/settings"
 	"fernladder/core/source"
-	"fernladder/core/store"
-	"fernladder/core/tinker"
-	"fernladder/core/upstream"
 )
 
-// The exit statuses.
-const (
-	statusDone        = 0
-	statusBuild       = 1
-	statusUsage       = 2
-	statusRecipe      = 3
-	statusNoLadder    = 4
-	statusFetch       = 5
-	statusHost        = 6
-	statusRoot        = 7
-	statusInterrupted = 130
-)
+// statuses are the exit statuses, by the kind of what went wrong.
+var statuses = map[problem.Kind]int{
+	"": 0, problem.Build: 1, problem.Other: 1, problem.Usage: 2, problem.Recipe: 3, problem.NoLadder: 4,
+	problem.Fetch: 5, problem.Host: 6, problem.Root: 7, problem.Interrupted: 130,
+}
 
-// status returns the exit status for an error, and its name in JSON.
-func status(err error) (int, string) {
+// status returns the exit status for an error, and its kind.
+func status(err error) (int, problem.Kind) {
 	var demo *demoError
-	var failure *build.Failure
-	var left *cluster.Left
-	switch {
-	case err == nil, errors.As(err, &left) && left.Detached:
-		return statusDone, ""
-	case left != nil:
-		return statusInterrupted, "interrupted"
-	case errors.As(err, &demo):
+	if errors.As(err, &demo) {
 		return demo.status, "demo"
-	case errors.Is(err, context.Canceled):
-		return statusInterrupted, "interrupted"
-	case is[*usageError](err), is[*resolve.BadSetting](err), is[*plan.BadAsk](err), is[*build.BadPrefix](err), is[*build.SystemPrefix](err), is[*cluster.Unset](err), is[*cluster.NoRun](err), is[*plan.NothingAsked](err), is[*plan.NothingLocked](err), is[*plan.NotPinned](err),
-		is[*landing.BadName](err), is[*clean.Needed](err), is[*clean.Runs](err), is[*upstream.Unannounced](err), is[*upstream.Known](err), is[*upstream.NoURL](err),
-		is[*machine.BadRoot](err), is[*landing.Gone](err), is[*tinker.None](err), is[*tinker.Busy](err), is[*tinker.Occupied](err), is[*tinker.Unchanged](err), is[*tinker.BadPatch](err), errors.Is(err, landing.ErrNothingBefore), is[*draft.BadSource](err), is[*machine.LessThanAccepted](err), is[*build.NoWork](err):
-		return statusUsage, "usage"
-	case is[tomlfile.Problems](err), is[*settings.Foreign](err), is[*landing.BadShared](err), is[*install.StillOpen](err):
-		return statusRecipe, "recipe"
-	case is[*resolve.NoLadder](err), is[*recipe.NotFound](err), is[*landing.Conflict](err), is[*landing.Clash](err), is[*landing.Lost](err), is[*lock.Differs](err), is[*cluster.Changed](err):
-		return statusNoLadder, "no_ladder"
-	case is[*source.FetchError](err), is[*source.UnpackError](err), is[*source.RepositoryError](err), is[source.MissingSupplies](err), is[source.NotHere](err), is[*source.WrongSupply](err):
-		return statusFetch, "fetch"
-	case is[*host.Missing](err), is[*machine.WeakIsolation](err), is[*cluster.Unlike](err), is[*cluster.Absent](err), is[*cluster.Refused](err), is[*cluster.Silent](err), is[*machine.NoGroup](err), is[*sandbox.UsersError](err), is[*sandbox.Closed](err), errors.Is(err, build.ErrNotSealed), errors.Is(err, build.ErrNotWatched), errors.Is(err, build.ErrPrefixNotSealed):
-		return statusHost, "host"
-	case is[*Unsound](err):
-		var unsound *Unsound
-		errors.As(err, &unsound)
-		if !unsound.Root {
-			return statusHost, "host"
-		}
-		return statusRoot, "root"
-	case is[*store.Error](err), is[*cluster.Late](err), is[*cluster.Followed](err), is[*cluster.OfAnother](err), errors.As(err, &failure) && failure.DiskFull:
-		return statusRoot, "root"
-	case is[*build.Failure](err), is[*cluster.Ended](err), is[*build.Edited](err), is[*install.Edited](err), is[*tryError](err), is[*landing.NotBuilt](err):
-		return statusBuild, "build"
 	}
-	return statusBuild, "other"
+	kind := problem.KindOf(err)
+	return statuses[kind], kind
 }
 
 // report shows an error and returns the exit status.
@@ -99,7 +49,7 @@ func (a *app) report(err error) int {
 	case err == nil || is[*alreadyShown](err):
 	case a.screen.JSON:
 		a.reportJSON(err, kind)
-	case code == statusInterrupted:
+	case code == statuses[problem.Interrupted]:
 		a.screen.Fail("interrupted\n  Everything that was started has been ended. The same command goes on from here.")
 	case is[tomlfile.Problems](err):
 		var problems tomlfile.Problems
@@ -115,9 +65,11 @@ func (a *app) report(err error) int {
 	return code
 }
 
-func (a *app) reportJSON(err error, kind string) {
+func (a *app) reportJSON(err error, kind problem.Kind) {
 	out := struct {
-		Error    string            `json:"error"`
+		Error    problem.Kind      `json:"error"`
+		Problem  *problem.Problem  `json:"problem,omitempty"`
+		Remedies []problem.Remedy  `json:"remedies,omitempty"`
 		Message  string            `json:"message"`
 		Problems tomlfile.Problems `json:"problems,omitempty"`
 		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
@@ -126,7 +78,7 @@ func (a *app) reportJSON(err error, kind string) {
 		Cause    *diagnose.Cause   `json:"cause,omitempty"`
 		Advice   []string          `json:"advice,omitempty"`
 		Host     []hostFinding     `json:"host,omitempty"` // what the operating system lacks
-	}{Error: kind, Message: err.Error()}
+	}{Error: kind, Problem: problem.Of(err), Remedies: problem.Remedies(err), Message: err.Error()}
 	errors.As(err, &out.Problems)
 	var none *resolve.NoLadder
 	if errors.As(err, &none) {

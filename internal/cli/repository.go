@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -141,25 +140,9 @@ func (a *app) changeRepository(dir string, f repositoryFlags, change func(*repos
 	}
 	changed, err := change(r, key)
 	if err != nil {
-		return changeAdvice(err)
+		return err
 	}
 	return a.repositoryChanged(r, key, changed)
-}
-
-// changeAdvice adds to what keeps a repository from being changed what helps.
-func changeAdvice(err error) error {
-	var rekeyed *repository.Rekeyed
-	var name *repository.BadName
-	var taken *repository.Taken
-	switch {
-	case errors.As(err, &taken):
-		return &helped{err, []string{"Raise rebuild in [pack] in the settings and pack it again, or give one of them another name: pack --prefix DIR --name NAME"}}
-	case errors.As(err, &rekeyed):
-		return &helped{err, []string{"Other machines trust the first. To change it all the same, add --another-key, and give them the new one."}}
-	case errors.As(err, &name):
-		return &helped{err, []string{"Give a repository its name with --name, and a suite with --suite."}}
-	}
-	return err
 }
 
 func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, c *repository.Changed) error {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"fernladder/core/problem"
+
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
@@ -186,7 +188,7 @@ func (a *app) tinkerTry(ctx context.Context, name string, argv []string) error {
 		a.screen.Print("It is built. The recipe has no tries; to run it: fernladder tinker try %s -- COMMAND", name)
 	}
 	if failed > 0 {
-		return &alreadyShown{&tryError{failed, len(results)}}
+		return &alreadyShown{triesFailed(failed, len(results))}
 	}
 	return nil
 }
@@ -215,16 +217,9 @@ func (a *app) tinkerKeep(ctx context.Context, name, patch string) error {
 		a.screen.Note("To use it: fernladder install %s", name)
 	}
 	if len(k.Differences) > 0 {
-		return &alreadyShown{&otherBuild{len(k.Differences)}}
+		return &alreadyShown{problem.New(problem.Other, name, "%s of the build by the recipe differ from what was tinkered", term.Count(len(k.Differences), "file"))}
 	}
 	return nil
-}
-
-// otherBuild is the error for a build that is not what it should be.
-type otherBuild struct{ files int }
-
-func (e *otherBuild) Error() string {
-	return fmt.Sprintf("the build by the recipe has %s that were tinkered otherwise", term.Count(e.files, "file"))
 }
 
 func (a *app) showSame(differences []compare.Different) {

@@ -2,9 +2,10 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
+
+	"fernladder/core/problem"
 
 	"github.com/spf13/cobra"
 
@@ -12,11 +13,6 @@ import (
 	"fernladder/core/landing"
 	"fernladder/internal/term"
 )
-
-// tryError is the error when tries failed.
-type tryError struct{ failed, all int }
-
-func (e *tryError) Error() string { return fmt.Sprintf("%d of %d tries failed", e.failed, e.all) }
 
 func (a *app) tryCommand() *cobra.Command {
 	return &cobra.Command{
@@ -44,7 +40,7 @@ func (a *app) try(ctx context.Context, names []string) error {
 		return err
 	}
 	var all []tried
-	sum := &tryError{}
+	failed, tries := 0, 0
 	for _, name := range names {
 		r, err := landing.FindBuild(m.Store, name)
 		if err != nil {
@@ -55,10 +51,10 @@ func (a *app) try(ctx context.Context, names []string) error {
 			return m.Store.Wrap(err)
 		}
 		all = append(all, tried{r.Name, r.Version, append([]build.TryResult{}, results...)})
-		sum.all += len(results)
+		tries += len(results)
 		for _, result := range results {
 			if result.Problem != "" {
-				sum.failed++
+				failed++
 			}
 			if !a.screen.JSON {
 				a.showTry(r.Name, result)
@@ -73,10 +69,14 @@ func (a *app) try(ctx context.Context, names []string) error {
 			return err
 		}
 	}
-	if sum.failed > 0 {
-		return sum
+	if failed > 0 {
+		return triesFailed(failed, tries)
 	}
 	return nil
+}
+
+func triesFailed(failed, all int) error {
+	return problem.New(problem.Build, "", "%d of %d tries failed", failed, all)
 }
 
 func (a *app) showTry(name string, r build.TryResult) {

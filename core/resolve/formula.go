@@ -9,14 +9,13 @@ import (
 	"fernladder/core/version"
 )
 
-// A problem is a request put as clauses: what must hold of which release of
-// each package is on the ladder, how its options are set, and who meets its
-// needs.
+// A formula is a request as clauses: which release of each package is on the ladder, how
+// its options are set, and what meets its needs.
 //
 // Clauses that come from what a person wrote carry a sentence, as a literal
 // that is assumed: without it they say nothing. So where no ladder fits, the
 // assumptions that cannot hold together are the explanation.
-type problem struct {
+type formula struct {
 	*Solver
 	scopes     *scopes
 	ctx        context.Context
@@ -88,8 +87,8 @@ type demanded struct {
 }
 
 // pose puts a request as clauses.
-func pose(ctx context.Context, scopes *scopes, request Request) *problem {
-	p := &problem{
+func pose(ctx context.Context, scopes *scopes, request Request) *formula {
+	p := &formula{
 		Solver: New(), scopes: scopes, ctx: ctx, request: request, byName: map[string]*candidate{},
 		saying: map[Literal]*sentence{}, byKey: map[key]*sentence{},
 		apart: map[Literal]*alternative{}, possible: map[*alternative]bool{},
@@ -130,7 +129,7 @@ func pose(ctx context.Context, scopes *scopes, request Request) *problem {
 
 // collect adds what name could need, then name. It follows all needs of a
 // recipe, whatever their conditions.
-func (p *problem) collect(name string) {
+func (p *formula) collect(name string) {
 	if p.byName[name] != nil {
 		return
 	}
@@ -156,7 +155,7 @@ func (p *problem) collect(name string) {
 
 // preferred returns the packages that can fill a need: first what is asked for, then the one
 // with which a kept build was made, then those that are kept themselves, then what is usual.
-func (p *problem) preferred(c *candidate, need *recipe.Need) []string {
+func (p *formula) preferred(c *candidate, need *recipe.Need) []string {
 	names := need.Names()
 	if len(names) == 1 {
 		return names
@@ -180,7 +179,7 @@ func (p *problem) preferred(c *candidate, need *recipe.Need) []string {
 }
 
 // demands returns the alternatives by the package that they would take.
-func (p *problem) demands() map[string][]*alternative {
+func (p *formula) demands() map[string][]*alternative {
 	by := map[string][]*alternative{}
 	for _, c := range p.candidates {
 		for _, n := range c.needs {

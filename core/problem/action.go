@@ -1,0 +1,40 @@
+package problem
+
+// The actions.
+const (
+	AllowSystemPrefix Action = "allow_system_prefix" // build for /usr nevertheless
+	BeginTinkering    Action = "begin_tinkering"     // NAME
+	BringShelf        Action = "bring_shelf"
+	ChooseFolder      Action = "choose_folder"
+	CleanBuilds       Action = "clean_builds"       // delete what failed builds left
+	ContinueTinkering Action = "continue_tinkering" // NAME
+	DropTinkering     Action = "drop_tinkering"     // NAME; the folder stays
+	EndRun            Action = "end_run"            // RUN
+	FetchSources      Action = "fetch_sources"
+	InstallAgain      Action = "install_again" // NAME:VERSION…
+	InstallPackage    Action = "install"       // NAME
+	KeepEdits         Action = "keep_edits"    // of the source of a failed build
+	DropEdits         Action = "drop_edits"
+	ListLandings      Action = "list_landings" // the numbers that exist
+	MakeFolder        Action = "make_folder"   // a folder with settings and a shelf
+	MendRebuild       Action = "mend_rebuild"
+	MoveAside         Action = "move_aside" // a damaged tree, then install its package again
+	MoveLock          Action = "move_lock"
+	NameRelease       Action = "name_release"         // NAME, for a recipe without [upstream]
+	NameRepository    Action = "name_repository"      // and its suite
+	NameSettings      Action = "name_settings"        // FILE
+	PinTips           Action = "pin_tips"             // NAME…
+	RaiseRebuild      Action = "raise_rebuild"        // of a package's version
+	RemoveAndRepeat   Action = "remove_and_repeat"    // NAME
+	RemoveBoth        Action = "remove_both"          // NAME, and NAME that needs it
+	RemoveFirst       Action = "remove_first"         // NAME
+	RemoveReinstall   Action = "remove_and_reinstall" // NAME
+	ReplaceKey        Action = "replace_key"          // of a repository
+	SeparateFiles     Action = "separate_files"       // of two recipes
+	SetCluster        Action = "set_cluster"
+	SetEpoch          Action = "set_epoch" // NAME
+	SetMaintainer     Action = "set_maintainer"
+	SupplyFile        Action = "supply"      // NAME
+	UseLanding        Action = "use_landing" // another state
+	WriteLock         Action = "write_lock"
+)
