@@ -26,6 +26,7 @@ const (
 	PackageDone    Kind = "package_done"    // Elapsed is set; Stage, where it was to stop there
 	PackageFailed  Kind = "package_failed"  // Err says why
 	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
+	Repeated       Kind = "repeated"        // Text says what is done again, and why
 	Waiting        Kind = "waiting"         // Text says for what
 	Batch          Kind = "batch"           // Text says what becomes of a run of batch jobs, or of a node
 )

@@ -10,6 +10,7 @@ import (
 
 	"fernladder/core/landing"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
@@ -75,7 +76,7 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		if _, err := os.Stat(landing.Directory(s) + "/"); err == nil {
 			follows = "Its links work, but nothing can be installed or removed."
 		}
-		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows, Advice: "To bring another state back: fernladder landing use N"})
+		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows, Remedies: []problem.Remedy{problem.Do(problem.UseLanding)}})
 		return
 	}
 	history, err := landing.History(s)
@@ -88,7 +89,7 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 			r.add(Finding{Kind: State, Path: filepath.Join(s.Root, "landings", fmt.Sprint(x.Number)+".json"), What: cause(x.Damaged), Follows: "This state cannot be brought back.", Fixable: !x.InUse})
 		case len(x.Missing) > 0 && x.InUse:
 			for _, gone := range x.Missing {
-				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, and its tree is gone", Follows: "What the landing has of it leads nowhere.", Advice: "fernladder install " + gone.Name})
+				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, and its tree is gone", Follows: "What the landing has of it leads nowhere.", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, gone.Name)}})
 			}
 		}
 	}
@@ -128,11 +129,11 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		for _, c := range configs {
 			switch {
 			case c.Directory && c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory", Follows: member.Name + " writes there.", Advice: "Move it aside; fernladder mend --fix then makes it as it began."})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory", Follows: member.Name + " writes there.", Advice: "Move it aside.", Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
 			case c.Directory && !c.There:
 				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " writes there.", Fixable: true})
 			case c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no file any more", Follows: member.Name + " reads its configuration there.", Advice: "Move it aside; fernladder mend --fix then makes it as the sample."})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no file any more", Follows: member.Name + " reads its configuration there.", Advice: "Move it aside.", Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
 			case !c.There:
 				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " reads its configuration there.", Fixable: true})
 			}

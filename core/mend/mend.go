@@ -21,6 +21,7 @@ import (
 
 	"fernladder/core/landing"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/store"
 )
 
@@ -57,11 +58,18 @@ type Finding struct {
 	Path    string    `json:"path"`
 	What    string    `json:"what"`              // what is wrong with it
 	Follows string    `json:"follows,omitempty"` // what comes of it
-	Advice  string    `json:"advice,omitempty"`  // what a person can do, where nothing is done by Fix
+	Advice  string    `json:"advice,omitempty"`  // what a person can do, where Fix does nothing
 	Fixable bool      `json:"fixable"`           // Fix puts it right
 	Rebuild bool      `json:"rebuild"`           // building it again does
 
+	Remedies []problem.Remedy `json:"remedies,omitempty"` // operations that would help
+
 	mode fs.FileMode
+}
+
+// Same reports whether two findings are of the same thing.
+func (f Finding) Same(o Finding) bool {
+	return f.Kind == o.Kind && f.Build == o.Build && f.Path == o.Path && f.What == o.What
 }
 
 // Damages tells whether the finding is that a tree is not as it was placed.
@@ -184,7 +192,7 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 			if need.Role != "tool" && !there[need.Ref] {
 				lock.Lock()
 				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is not there", need.Name, need.Version, need.ID),
-					Follows: "It does not find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Advice: "fernladder install " + receipt.Name + " builds what is missing."})
+					Follows: "It does not find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
 				lock.Unlock()
 			}
 		}

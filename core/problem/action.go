@@ -17,6 +17,7 @@ const (
 	DropEdits         Action = "drop_edits"
 	ListLandings      Action = "list_landings" // the numbers that exist
 	MakeFolder        Action = "make_folder"   // a folder with settings and a shelf
+	MendFix           Action = "mend_fix"
 	MendRebuild       Action = "mend_rebuild"
 	MoveAside         Action = "move_aside" // a damaged tree, then install its package again
 	MoveLock          Action = "move_lock"

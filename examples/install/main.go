@@ -1,6 +1,6 @@
-// Install plans and installs packages, as a program of its own would that uses the
-// core of Fern Ladder: the settings that are in force where it is started say from
-// which shelves, and into which root.
+// Install plans and installs packages, as a program of its own would that uses the core of
+// Fern Ladder: the settings that apply where it is started say from which shelves, and into
+// which root.
 //
 //	go run ./examples/install dewcalc
 package main
@@ -11,11 +11,10 @@ import (
 	"os"
 
 	"fernladder/core/event"
-	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/sandbox"
-	"fernladder/core/settings"
+	"fernladder/core/session"
 )
 
 func main() {
@@ -29,33 +28,16 @@ func main() {
 }
 
 func run(ctx context.Context, names []string) error {
-	working, err := os.Getwd()
+	s, err := session.Open(session.Config{Config: machine.Config{Events: event.Func(show)}})
 	if err != nil {
 		return err
 	}
-	place := settings.Place{Working: working, Getenv: os.Getenv, Super: os.Geteuid() == 0}
-	file, err := settings.Find(place)
-	if err != nil {
-		return err
-	}
-	s, err := settings.Read(file, place)
-	if err != nil {
-		return err
-	}
-	m, err := machine.Open(machine.Config{Settings: s, Place: place, Events: event.Func(show)})
-	if err != nil {
-		return err
-	}
-	p, err := plan.For(ctx, m, plan.Ask{Names: names})
-	if err != nil {
-		return err
-	}
-	fmt.Println("Packages to build:", len(p.Todo()))
-	if _, err := install.Run(ctx, m, p); err != nil {
-		return err
-	}
-	landed, err := install.Land(ctx, m, p)
-	fmt.Println("Packages on the landing:", len(landed.After.Members))
+	request := session.BuildRequest{LadderRequest: session.LadderRequest{Ask: plan.Ask{Names: names}, Planned: func(l *session.Ladder) error {
+		fmt.Println("Packages to build:", len(l.Todo()))
+		return nil
+	}}}
+	report, err := s.Install(ctx, request)
+	fmt.Println("Packages on the landing:", len(report.Landing.Members))
 	return err
 }
 

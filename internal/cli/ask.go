@@ -12,9 +12,8 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/install"
-	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/resolve"
+	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -86,25 +85,99 @@ func with(ask *plan.Ask, names []string) plan.Ask {
 	return asked
 }
 
-// plan opens the machine and works out the ladder.
-func (a *app) plan(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
-	m, err := a.open()
-	if err != nil {
-		return nil, nil, err
-	}
-	return a.planOn(ctx, m, ask)
+// ladder is a request for the ladder of packages, of which is told what a person should know
+// before it is carried out.
+func (a *app) ladder(ask plan.Ask) session.LadderRequest {
+	return session.LadderRequest{Ask: ask, Planned: a.planned}
 }
 
-func (a *app) planOn(ctx context.Context, m *machine.Machine, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
-	p, err := plan.For(ctx, m, ask)
-	if err != nil {
-		return m, nil, err
-	}
-	for _, o := range p.Orphans {
+// planned tells of a ladder what a person should know before it is carried out.
+func (a *app) planned(l *session.Ladder) error {
+	a.tellPins(l.Pins)
+	for _, o := range l.Orphans {
 		a.screen.Note("%s stays at %s: no shelf has a recipe for it any more.", o.Name, o.Version)
 	}
-	a.tellMissed(p)
-	return m, p, nil
+	a.tellMissed(l.Plan)
+	return nil
+}
+
+// building is the request of a command that builds.
+func (a *app) building(ask plan.Ask) session.BuildRequest {
+	r := session.BuildRequest{LadderRequest: a.ladder(ask), Nodes: a.nodes}
+	r.Nodes.Leave = a.leaves
+	r.Planned = func(l *session.Ladder) error {
+		if err := a.planned(l); err != nil {
+			return err
+		}
+		return a.expect(l.Plan)
+	}
+	return r
+}
+
+func (a *app) tellPins(pins []install.Pinned) {
+	for _, p := range pins {
+		switch {
+		case p.Before.Commit == "":
+			a.screen.Note("Pinned the tip of %s to %s (%s) in %s.", p.Name, p.Now.Version, p.Now.Commit, p.File)
+		case p.Before.Commit == p.Now.Commit:
+			a.screen.Note("The tip of %s is still %s (%s).", p.Name, p.Now.Version, p.Now.Commit)
+		default:
+			a.screen.Note("Moved the tip of %s from %s to %s (%s) in %s.", p.Name, p.Before.Version, p.Now.Version, p.Now.Commit, p.File)
+		}
+	}
+}
+
+// expect lets the progress know what is to be built, and how long that should take.
+func (a *app) expect(p *plan.Plan) error {
+	if err := p.Estimate(a.session.Machine); err != nil {
+		return err
+	}
+	e := term.Expected{Packages: len(p.Todo()), Times: map[term.Build]time.Duration{}, Output: a.output}
+	for ref, estimate := range p.Estimates {
+		e.Times[term.Build(ref)] = estimate.Time
+	}
+	if !p.Ask.Cluster { // nodes are not these processors
+		e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) time.Duration {
+			ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
+			for b := range done {
+				ended[store.Ref(b)] = true
+			}
+			for b, d := range running {
+				going[store.Ref(b)] = d
+			}
+			return p.Left(ended, going)
+		}
+	}
+	a.screen.Progress(a.now).Expect(e)
+	return nil
+}
+
+// told tells how builds went, and returns the error that decides the exit status.
+func (a *app) told(ctx context.Context, l *session.Ladder, run *install.Report, err error) error {
+	if run != nil {
+		if ctx.Err() == nil && !is[*cluster.Left](err) {
+			slots := l.Slots
+			if l.Ask.Cluster {
+				slots = 0
+			}
+			a.summary(run, slots)
+		}
+		for _, w := range run.Wrong {
+			a.screen.Note("%s is not right:\n%s", w.Recipe, indent(strings.Join(w.What, "\n")))
+		}
+		a.showUnrecorded(run.Unrecorded)
+	}
+	return a.failed(err)
+}
+
+// build builds a ladder, and tells how that went.
+func (a *app) build(ctx context.Context, r session.BuildRequest) (*session.BuildReport, error) {
+	s, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Build(ctx, r)
+	return b, a.told(ctx, b.Ladder, b.Run, err)
 }
 
 // tellMissed tells of options that were chosen earlier and that the releases of the plan do
@@ -121,98 +194,14 @@ func (a *app) tellMissed(p *plan.Plan) {
 	}
 }
 
-// missedOf are the same of one package, by their names.
-func missedOf(p *resolve.Package) map[string]string {
-	missed := map[string]string{}
-	for _, o := range p.Missed {
-		missed[o.Name] = o.Values[0]
-	}
-	return missed
-}
-
-// pinned looks up the heads of branches that are asked for, says so, and then works
-// out the ladder.
-func (a *app) pinned(ctx context.Context, ask plan.Ask) (*machine.Machine, *plan.Plan, error) {
-	m, err := a.open()
-	if err != nil {
-		return nil, nil, err
-	}
-	pins, err := install.Pin(ctx, m, ask)
-	for _, p := range pins {
-		switch {
-		case p.Before.Commit == "":
-			a.screen.Note("Pinned the tip of %s to %s (%s) in %s.", p.Name, p.Now.Version, p.Now.Commit, p.File)
-		case p.Before.Commit == p.Now.Commit:
-			a.screen.Note("The tip of %s is still %s (%s).", p.Name, p.Now.Version, p.Now.Commit)
-		default:
-			a.screen.Note("Moved the tip of %s from %s to %s (%s) in %s.", p.Name, p.Before.Version, p.Now.Version, p.Now.Commit, p.File)
-		}
-	}
-	if err != nil {
-		return m, nil, err
-	}
-	return a.planOn(ctx, m, ask)
-}
-
-// expect lets the progress know what is to be built, and how long that should take.
-func (a *app) expect(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	if err := p.Estimate(m); err != nil {
-		return err
-	}
-	e := term.Expected{Packages: len(p.Todo()), Times: map[term.Build]time.Duration{}, Output: a.output}
-	for ref, estimate := range p.Estimates {
-		e.Times[term.Build(ref)] = estimate.Time
-	}
-	if p.Ask.Cluster { // nodes are not these processors
-		a.screen.Progress(a.now).Expect(e)
-		return nil
-	}
-	e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) time.Duration {
-		ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
-		for b := range done {
-			ended[store.Ref(b)] = true
-		}
-		for b, d := range running {
-			going[store.Ref(b)] = d
-		}
-		return p.Left(ended, going)
-	}
-	a.screen.Progress(a.now).Expect(e)
-	return nil
-}
-
-// run builds what a plan says, and tells in the end how that went.
-func (a *app) run(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	if err := a.expect(ctx, m, p); err != nil {
-		return err
-	}
-	if p.Ask.Cluster {
-		return a.runOnNodes(ctx, m, p)
-	}
-	report, err := install.Run(ctx, m, p)
-	return a.told(ctx, m, report, p.Slots, err)
-}
-
-// told tells how builds went, and returns the error that decides the exit status.
-func (a *app) told(ctx context.Context, m *machine.Machine, report *install.Report, slots int, err error) error {
-	if ctx.Err() == nil && !is[*cluster.Left](err) {
-		a.summary(report, slots)
-	}
-	for _, w := range report.Wrong {
-		a.screen.Note("%s is not right:\n%s", w.Recipe, indent(strings.Join(w.What, "\n")))
-	}
-	a.showUnrecorded(report.Unrecorded)
-	return a.failed(m, err)
-}
-
 // failed shows all of what failed, with what would help, and returns the error that
 // decides the exit status.
-func (a *app) failed(m *machine.Machine, err error) error {
+func (a *app) failed(err error) error {
 	var all *install.Failures
 	if !errors.As(err, &all) {
 		return err
 	}
-	help := newHelper(m)
+	help := newHelper(a.session.Machine)
 	var errs []error
 	for _, r := range all.Results {
 		if r.Err != nil {
@@ -235,32 +224,9 @@ func (a *app) failed(m *machine.Machine, err error) error {
 	return &alreadyShown{errs[0]}
 }
 
-// built plans a ladder and builds it.
-func (a *app) built(ctx context.Context, ask plan.Ask) (m *machine.Machine, p *plan.Plan, err error) {
-	err = install.Again(a.removedMeanwhile, func() error {
-		if m, p, err = a.pinned(ctx, ask); err != nil {
-			return err
-		}
-		return a.run(ctx, m, p)
-	})
-	return m, p, err
-}
-
 // showUnrecorded tells that a build that is done could not be written into the history.
 func (a *app) showUnrecorded(err error) {
 	if err != nil {
 		a.screen.Note("The history could not be written: %v", err)
 	}
-}
-
-func (a *app) removedMeanwhile() {
-	a.screen.Note("Another fernladder has removed what this needs. It is built again.")
-}
-
-func refs(jobs []*build.Job) []store.Ref {
-	all := []store.Ref{}
-	for _, j := range jobs {
-		all = append(all, j.Ref)
-	}
-	return all
 }

@@ -27,5 +27,5 @@ func (a *app) atNode(ctx context.Context, order string) error {
 	if err != nil {
 		return err
 	}
-	return cluster.Execute(ctx, m, order)
+	return cluster.Execute(ctx, m.Machine, order)
 }

@@ -9,9 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/install"
 	"fernladder/core/plan"
-	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
@@ -32,32 +30,28 @@ first of its URLs that serves the right file. After that, the rest works offline
 }
 
 func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.pinned(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	a.screen.Progress(a.now).Expect(term.Expected{Packages: len(p.Todo())})
-	fetched, err := install.Fetch(ctx, m, p)
-	if err := a.failed(m, err); err != nil {
+	request := a.building(ask).LadderRequest
+	r, err := s.Fetch(ctx, request)
+	if err := a.failed(err); err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]int{"fetched": fetched.Brought, "there": fetched.There})
-	}
-	switch {
-	case len(p.Todo()) == 0:
-		a.screen.Print("Nothing to fetch: everything is built.")
-	case fetched.Brought == 0:
-		a.screen.Print("Nothing to fetch: all sources are here, verified.")
-	default:
-		a.screen.Print("The sources of %s are here, verified.", term.Count(fetched.Brought, "package"))
-	}
-	for _, j := range p.Todo() {
-		if !build.Fetched(ctx, m, j) {
-			a.screen.Note("But for the extras that %s gathers. To gather them: fernladder build --until unpack %s", j.Name, j.Name)
+	return a.answer(r, func() {
+		switch {
+		case len(r.Ladder.Todo()) == 0:
+			a.screen.Print("Nothing to fetch: everything is built.")
+		case r.Fetched == 0:
+			a.screen.Print("Nothing to fetch: all sources are here, verified.")
+		default:
+			a.screen.Print("The sources of %s are here, verified.", term.Count(r.Fetched, "package"))
 		}
-	}
-	return nil
+		for _, j := range r.Gathered {
+			a.screen.Note("Not yet here: the extras that %s gathers. To gather them: fernladder build --until unpack %s", j.Name, j.Name)
+		}
+	})
 }
 
 func (a *app) buildCommand() *cobra.Command {
@@ -96,7 +90,7 @@ where it stopped.`,
 			case watch:
 				return a.watch(c.Context(), asked)
 			}
-			return a.build(c.Context(), asked)
+			return a.buildLadder(c.Context(), asked)
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
@@ -110,59 +104,55 @@ where it stopped.`,
 	return c
 }
 
-func (a *app) build(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.built(ctx, ask)
+func (a *app) buildLadder(ctx context.Context, ask plan.Ask) error {
+	r, err := a.build(ctx, a.building(ask))
 	if err != nil {
 		return err
 	}
-	stopped := slices.DeleteFunc(p.Asked(), func(j *build.Job) bool { return j.Until == "" })
-	built := slices.DeleteFunc(p.Todo(), func(j *build.Job) bool { return j.Until != "" })
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"built": refs(built), "packages": refs(p.Jobs), "stopped": refs(stopped)})
-	}
+	return a.answer(r, func() { a.showBuilt(r.Ladder.Plan) })
+}
+
+func (a *app) showBuilt(p *plan.Plan) {
 	if len(p.Todo()) == 0 {
 		a.screen.Print("Nothing to build.")
 	}
 	for _, j := range p.Asked() {
-		if j.Until != "" {
-			a.screen.Print("%s %s is built up to %s in %s", a.screen.Strong(j.Name), j.Version, j.Until, m.Store.Work(j.Ref))
-			if slices.Contains(build.LoggedStages, j.Until) {
-				a.screen.Note("What that printed: fernladder log %s --stage %s", j.Name, j.Until)
-			}
-			a.screen.Note("To look around: fernladder build --shell %s. To go on: fernladder build %[1]s", j.Name)
+		if j.Until == "" {
+			a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
 			continue
 		}
-		a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
+		a.screen.Print("%s %s is built up to %s in %s", a.screen.Strong(j.Name), j.Version, j.Until, a.session.Store.Work(j.Ref))
+		if slices.Contains(build.LoggedStages, j.Until) {
+			a.screen.Note("Its output: fernladder log %s --stage %s", j.Name, j.Until)
+		}
+		a.screen.Note("To look around: fernladder build --shell %s. To continue: fernladder build %[1]s", j.Name)
 	}
-	return nil
 }
 
-// buildAgain builds what is named once more, in the place of what is there.
+// buildAgain builds what is named once more, in place of what exists.
 func (a *app) buildAgain(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.built(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	var there []store.Ref
-	for _, j := range p.Asked() {
-		if p.Installed[j.Ref] {
-			there = append(there, j.Ref)
-		} else if !a.screen.JSON {
-			a.screen.Print("%s %s was not there, and is built: %s", a.screen.Strong(j.Name), j.Version, j.Tree)
+	b, all, err := s.Rebuild(ctx, a.building(ask))
+	if all == nil && err != nil {
+		return a.told(ctx, b.Ladder, b.Run, err)
+	}
+	shown := a.answer(all, func() {
+		for _, j := range b.Ladder.Asked() {
+			if !b.Ladder.Installed[j.Ref] {
+				a.screen.Print("%s %s did not exist, and is built: %s", a.screen.Strong(j.Name), j.Version, j.Tree)
+			}
 		}
-	}
-	all, err := install.Renew(ctx, m, install.NeedsFirst(m.Store, there), nil)
-	for _, r := range all {
-		err = errors.Join(err, r.Err)
-		a.showUnrecorded(r.Unrecorded)
-		if r.Err == nil && !a.screen.JSON {
-			a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name), r.Build.Version, seconds(r.Took), seconds(r.Was))
+		for _, r := range all {
+			a.showUnrecorded(r.Unrecorded)
+			if r.Err == nil {
+				a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name), r.Build.Version, seconds(r.Took), seconds(r.Was))
+			}
 		}
-	}
-	if a.screen.JSON {
-		err = errors.Join(a.screen.PrintJSON(append([]install.Renewed{}, all...)), err)
-	}
-	return a.failed(m, err)
+	})
+	return a.failed(errors.Join(shown, err))
 }
 
 // forPrefix says for which directory a job is, where that is not its tree.
@@ -178,14 +168,18 @@ func (a *app) buildShell(ctx context.Context, ask plan.Ask) error {
 	if len(ask.Names) != 1 {
 		return usage("build --shell takes one name")
 	}
-	m, p, err := a.plan(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if err := m.Store.Prepare(); err != nil {
+	l, err := s.Ladder(ctx, a.ladder(ask))
+	if err != nil {
 		return err
 	}
-	b, err := build.NewBuilder(ctx, m)
+	if err := s.Store.Prepare(); err != nil {
+		return err
+	}
+	b, err := build.NewBuilder(ctx, s.Machine)
 	if err != nil {
 		return err
 	}
@@ -193,7 +187,7 @@ func (a *app) buildShell(ctx context.Context, ask plan.Ask) error {
 	if err != nil {
 		return err
 	}
-	j := p.Asked()[0]
+	j := l.Asked()[0]
 	status, err := b.Shell(ctx, j, shell.Terminal)
 	shell.Close()
 	if err != nil {

@@ -2,19 +2,15 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/build"
-	"fernladder/core/draft"
-	"fernladder/core/machine"
 	"fernladder/core/recipe"
+	"fernladder/core/session"
 	"fernladder/core/tomlfile"
-	"fernladder/core/upstream"
 	"fernladder/internal/term"
 )
 
@@ -48,116 +44,33 @@ exit status. Nothing is fetched or built.`,
 }
 
 func (a *app) check(ctx context.Context, names []string, online, fix bool) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(m.Settings.Shelves) == 0 {
-		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(m.Settings.File, "fernladder.toml"))
-	}
-	all := len(names) == 0
-	if all {
-		if names, err = m.Shelves.Names(); err != nil {
-			return err
-		}
-	}
-	var known *draft.Known // which takes all recipes
-	if all || fix {
-		known, err = draft.Survey(m.Shelves, m.Store)
-	} else {
-		m.Shelves.ReadAll(names)
-	}
-	if err != nil {
+	r, err := s.Check(ctx, session.CheckRequest{Names: names, Online: online, Fix: fix, Fixed: func(r *recipe.Recipe, p tomlfile.Problem) {
+		a.screen.Note("%s: %s; it has a need instead now", r.File, p.Message)
+	}})
+	if r == nil {
 		return err
 	}
-	problems, warnings := tomlfile.Problems{}, tomlfile.Problems{}
-	for _, name := range names {
-		r, err := m.Shelves.Find(name)
-		var found tomlfile.Problems
-		if errors.As(err, &found) {
-			problems = append(problems, found...)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		more, err := a.warnings(ctx, m, r, online)
-		if err != nil {
-			return err
-		}
-		var upward tomlfile.Problems
-		if known != nil {
-			upward = known.Upward(r)
-		}
-		if fix && len(upward) > 0 {
-			if err := r.Change(func(e *tomlfile.Edit) { known.Raise(r, e) }); err != nil {
-				return err
-			}
-			for _, p := range upward {
-				a.screen.Note("%s: %s; a need is there now in its place", r.File, p.Message)
-			}
-			upward = nil
-		}
-		warnings = append(append(warnings, more...), upward...)
+	if shown := a.answer(r, func() { a.showProblems(r) }); shown != nil {
+		return shown
 	}
-	var shadowed map[string][]string
-	if all {
-		_, more := m.Causes()
-		problems = append(problems, more...)
-		if shadowed, err = m.Shelves.Shadowed(); err != nil {
-			return err
-		}
-	}
-	if a.screen.JSON {
-		err = a.screen.PrintJSON(struct {
-			Recipes  int                 `json:"recipes"`
-			Problems tomlfile.Problems   `json:"problems"`
-			Warnings tomlfile.Problems   `json:"warnings"`
-			Hidden   map[string][]string `json:"hidden"`
-		}{len(names), problems, warnings, shadowed})
-	} else {
-		a.showProblems(m, len(names), problems, warnings, shadowed)
-	}
-	if err == nil && len(problems) > 0 {
-		err = &alreadyShown{problems}
-	}
-	return err
+	return judged(err)
 }
 
-// warnings are what is allowed in a recipe and probably not meant.
-func (a *app) warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe, online bool) (tomlfile.Problems, error) {
-	warnings := append(r.Warnings(), m.Shelves.UnknownNeeds(r)...)
-	if build.HasPatched(m, r) {
-		if err := m.Store.Prepare(); err != nil {
-			return nil, err
-		}
-		more, err := build.CheckPatches(ctx, m, r)
-		if err != nil {
-			return nil, err
-		}
-		warnings = append(warnings, more...)
-	}
-	if online {
-		more, err := upstream.Warnings(ctx, m, r)
-		if err != nil {
-			return nil, err
-		}
-		warnings = append(warnings, more...)
-	}
-	warnings.Sort()
-	return warnings, nil
-}
-
-func (a *app) showProblems(m *machine.Machine, recipes int, problems, warnings tomlfile.Problems, shadowed map[string][]string) {
+func (a *app) showProblems(r *session.CheckReport) {
+	problems, warnings := r.Problems, r.Warnings
 	if len(problems) > 0 {
 		a.screen.Print("%v\n", problems)
 	}
 	if len(warnings) > 0 {
 		a.screen.Print("%s\n%v\n", a.screen.Strong("Allowed, but probably not meant:"), warnings)
 	}
-	for _, name := range slices.Sorted(maps.Keys(shadowed)) {
-		if r, err := m.Shelves.Find(name); err == nil {
-			a.screen.Print("%s hides %s", r.File, strings.Join(shadowed[name], ", "))
+	for _, name := range slices.Sorted(maps.Keys(r.Hidden)) {
+		if x, err := a.session.Shelves.Find(name); err == nil {
+			a.screen.Print("%s hides %s", x.File, strings.Join(r.Hidden[name], ", "))
 		}
 	}
 	sum := ", no mistakes"
@@ -167,7 +80,7 @@ func (a *app) showProblems(m *machine.Machine, recipes int, problems, warnings t
 	if len(warnings) > 0 {
 		sum += ", " + term.Count(len(warnings), "warning")
 	}
-	a.screen.Print("%s%s", term.Count(recipes, "recipe"), sum)
+	a.screen.Print("%s%s", term.Count(r.Recipes, "recipe"), sum)
 }
 
 func orDefault(text, other string) string {

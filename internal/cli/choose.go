@@ -21,7 +21,7 @@ func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glan
 		if err != nil {
 			return nil, nil, err
 		}
-		return c.Again(ctx, m)
+		return c.Again(ctx, m.Machine)
 	}
 	open := func() (*plan.Choosing, error) { return plan.Open(ctx, m, ask) }
 	outcome, chosen, err := optionscreen.Run(ctx, glance, open, reopen, os.Stdin, os.Stdout, os.Environ())

@@ -11,11 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/build"
 	"fernladder/core/clean"
-	"fernladder/core/landing"
-	"fernladder/core/lock"
-	"fernladder/core/store"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -38,123 +35,68 @@ and what a lock file needs that is given with --keep; nothing is waited for.`,
   fernladder clean --archives --larger 100MB
   fernladder clean --archives mistplan        the archives of one package`,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.clean(c.Context(), args, f) },
+		RunE:              func(c *cobra.Command, args []string) error { f.Names = args; return a.clean(c.Context(), f) },
 	}
-	c.Flags().BoolVar(&f.trees, "trees", false, "trees, too, that nothing on the landing stands on, as it is and as it was")
-	c.Flags().BoolVar(&f.landings, "landings", false, "earlier states of the landing, too")
-	c.Flags().BoolVar(&f.logs, "logs", false, "logs, too, of builds that are not there")
-	c.Flags().BoolVar(&f.archives, "archives", false, "verified archives, too")
+	c.Flags().BoolVar(&f.Trees, "trees", false, "trees, too, that nothing on the landing stands on, as it is and as it was")
+	c.Flags().BoolVar(&f.Landings, "landings", false, "earlier states of the landing, too")
+	c.Flags().BoolVar(&f.Logs, "logs", false, "logs, too, of builds that are not there")
+	c.Flags().BoolVar(&f.Archives, "archives", false, "verified archives, too")
 	c.Flags().StringVar(&f.older, "older", "", "only what is older than `AGE`: 12h, 30d, 8w")
 	c.Flags().StringVar(&f.larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
-	c.Flags().StringArrayVar(&f.keep, "keep", nil, "keep what the lock file `FILE` needs; can be given several times")
+	c.Flags().StringArrayVar(&f.Keep, "keep", nil, "keep what the lock file `FILE` needs; can be given several times")
 	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
 	return c
 }
 
+// cleaning are the flags of clean.
 type cleaning struct {
-	trees, archives, landings, logs, yes bool
-	older, larger                        string
-	keep                                 []string
+	session.CleanRequest
+	older, larger string
+	yes           bool
 }
 
-// cleaned is what can be deleted, or was, in JSON.
-type cleaned struct {
-	Works    []build.Work   `json:"work"`
-	Trees    []store.Ref    `json:"trees"`
-	Landings []int          `json:"landings"`
-	Logs     []store.Ref    `json:"logs"`
-	Archives int64          `json:"bytes_of_archives"`
-	Bytes    int64          `json:"bytes"`
-	Deleted  bool           `json:"deleted"`
-	Stayed   []clean.Stayed `json:"stayed"`
-}
-
-func (a *app) clean(ctx context.Context, names []string, f cleaning) error {
-	m, err := a.open()
+func (a *app) clean(ctx context.Context, f cleaning) (err error) {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(names) > 0 && f.landings {
-		return usage("landings are not those of one package; leave the names out, or --landings")
-	}
-	what := clean.What{Trees: f.trees, Archives: f.archives, Landings: f.landings, Logs: f.logs}
-	if what.Older, err = parseAge(f.older); err != nil {
+	if f.Older, err = parseAge(f.older); err != nil {
 		return err
 	}
-	if what.Larger, err = parseSize(f.larger); err != nil {
+	if f.Larger, err = parseSize(f.larger); err != nil {
 		return err
 	}
-	for _, file := range f.keep {
-		path, err := filepath.Abs(file)
-		if err != nil {
-			return err
-		}
-		locked, err := lock.Read(path, file)
-		if err != nil {
-			return err
-		}
-		if !locked.There {
-			return usage("--keep %s: there is no such lock file", file)
-		}
-		what.Locks = append(what.Locks, locked)
-	}
-	for _, text := range names {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return err
-		}
-		what.Names = append(what.Names, name)
-	}
-	if _, err := os.Stat(m.Store.Root); err == nil && (f.yes || a.screen.Interactive(os.Stdin)) {
-		if err := m.Store.Prepare(); err != nil {
-			return err
-		}
-		if err := clean.Sweep(ctx, m); err != nil {
-			return err
+	ask := f.yes || a.screen.Interactive(os.Stdin)
+	if ask {
+		f.Confirm = func(r *session.CleanReport) bool {
+			a.showCandidates(r.Found)
+			return f.yes || a.agrees("Delete this?")
 		}
 	}
-	found, err := clean.Find(m, what)
+	r, err := s.Clean(ctx, f.CleanRequest)
+	if err != nil && r == nil {
+		return err
+	}
+	a.showStayed(r.Gone)
 	if err != nil {
 		return err
 	}
-	result := cleaned{Works: append([]build.Work{}, found.Works...), Trees: []store.Ref{}, Landings: []int{}, Logs: []store.Ref{},
-		Archives: found.ArchiveBytes(), Bytes: found.Bytes(), Stayed: []clean.Stayed{}}
-	for _, x := range found.Landings {
-		result.Landings = append(result.Landings, x.Number)
-	}
-	for _, l := range found.Logs {
-		result.Logs = append(result.Logs, l.Ref)
-	}
-	for _, t := range found.Trees {
-		result.Trees = append(result.Trees, t.Ref)
-	}
-	a.showCandidates(found)
-	switch {
-	case found.Empty():
-	case !f.yes && !a.screen.Interactive(os.Stdin):
-		a.screen.Note("Nothing was deleted. To delete it: the same command with --yes")
-	case !f.yes && !a.agrees("Delete this?"):
-		a.screen.Note("Nothing was deleted.")
-	default:
-		gone, err := clean.Delete(ctx, m, found)
-		a.showStayed(gone)
-		if err != nil {
-			return err
-		}
-		result.Deleted, result.Bytes = true, gone.Bytes
-		result.Stayed = append(result.Stayed, gone.Stayed...)
+	return a.answer(r, func() {
+		g := r.Gone
 		switch {
-		case a.screen.JSON:
-		case len(gone.Works)+len(gone.Trees)+len(gone.Landings)+len(gone.Logs) == 0 && gone.Bytes == 0:
+		case r.Found.Empty():
+			a.showCandidates(r.Found)
+		case !ask:
+			a.showCandidates(r.Found)
+			a.screen.Note("Nothing was deleted. To delete it: the same command with --yes")
+		case !r.Deleted:
+			a.screen.Note("Nothing was deleted.")
+		case len(g.Works)+len(g.Trees)+len(g.Landings)+len(g.Logs) == 0 && g.Bytes == 0:
 			a.screen.Print("Nothing was deleted.")
 		default:
-			a.screen.Print("Deleted: %s.", term.Bytes(gone.Bytes))
+			a.screen.Print("Deleted: %s.", term.Bytes(g.Bytes))
 		}
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(result)
-	}
-	return nil
+	})
 }
 
 // agrees asks a person something.

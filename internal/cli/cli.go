@@ -3,7 +3,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,14 +15,13 @@ import (
 	"time"
 
 	"fernladder/core/problem"
+	"fernladder/core/session"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/cluster"
 	"fernladder/core/machine"
 	"fernladder/core/sandbox"
-	"fernladder/core/settings"
-	"fernladder/core/store"
 	"fernladder/core/subprocess"
 	"fernladder/internal/term"
 )
@@ -47,13 +45,12 @@ type app struct {
 	offline            bool
 	json, plain        bool
 
-	machine *machine.Machine // that was opened last, or nil
+	session *session.Session // that was opened last, or nil
 }
 
 // Main runs the program and returns its exit status.
 func Main(args []string, out, errOut io.Writer, getenv func(string) string) int {
 	a := &app{out: out, err: errOut, getenv: getenv, now: time.Now, typed: commandLine(args)}
-	syscall.Umask(0o022) // trees are for everyone to read, whoever builds them
 	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
 	if !signal.Ignored(syscall.SIGHUP) { // as nohup(1) has it
 		ends = append(ends, syscall.SIGHUP)
@@ -153,38 +150,40 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	return root
 }
 
-// open reads the settings and opens the machine that they are for.
-func (a *app) open() (*machine.Machine, error) {
+// open opens a session.
+func (a *app) open() (*session.Session, error) {
 	if a.jobs < 0 {
 		return nil, usage("-j %d: at least one job has to run", a.jobs)
 	}
 	if a.isolation != "" && !slices.Contains(sandbox.Levels, sandbox.Level(a.isolation)) {
 		return nil, usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
 	}
-	working, err := os.Getwd()
-	if err != nil {
-		return nil, err
-	}
-	place := settings.Place{Working: working, Getenv: a.getenv, Super: os.Geteuid() == 0}
-	file := cmp.Or(a.settingsFile, a.getenv("FERNLADDER_SETTINGS"))
-	if file == "" {
-		if file, err = settings.Find(place); err != nil {
-			return nil, &helped{err, linesOf(err)}
-		}
-	}
-	s, err := settings.Read(file, place)
-	if err != nil {
-		return nil, err
-	}
-	s.Root = cmp.Or(a.root, a.getenv("FERNLADDER_ROOT"), s.Root)
-	if s.Access == "group" {
-		syscall.Umask(store.CommonUmask)
-	}
-	a.machine, err = machine.Open(machine.Config{
-		Settings: s, Place: place, Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
+	s, err := session.Open(session.Config{SettingsFile: a.settingsFile, Root: a.root, Getenv: a.getenv, Config: machine.Config{
+		Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
 		Events: a.screen.Progress(a.now), Now: a.now,
-	})
-	return a.machine, err
+	}})
+	if err != nil {
+		return nil, helpedBy(err)
+	}
+	a.session = s
+	return s, nil
+}
+
+// answer shows a report: as JSON, or as show does.
+func (a *app) answer(report any, show func()) error {
+	if a.screen.JSON {
+		return a.screen.PrintJSON(report)
+	}
+	show()
+	return nil
+}
+
+// judged is the error of an operation whose report has been shown, which says it all.
+func judged(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &alreadyShown{err}
 }
 
 // commandLine is a command line as it could be typed, without what it says of where the

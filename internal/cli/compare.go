@@ -1,19 +1,13 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/compare"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/internal/term"
 )
 
@@ -37,57 +31,26 @@ in another root, or copied from another machine.`,
 	return c
 }
 
-// side is the build that a person means by a name or a directory.
-func side(m *machine.Machine, text string) (compare.Side, error) {
-	if strings.Contains(text, "/") {
-		dir, err := filepath.Abs(text)
-		if err != nil {
-			return compare.Side{}, err
-		}
-		if real, err := filepath.EvalSymlinks(dir); err == nil {
-			dir = real
-		}
-		s, err := compare.Elsewhere(dir)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, os.ErrInvalid) {
-			return s, usage("%s is no tree: it has no share/fernladder/receipt.json", text)
-		}
-		return s, err
-	}
-	r, err := landing.FindBuild(m.Store, text)
-	if err != nil {
-		return compare.Side{}, err
-	}
-	return compare.Installed(m.Store, r)
-}
-
 func (a *app) compare(args []string, all bool) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	var sides [2]compare.Side
-	for i, text := range args {
-		if sides[i], err = side(m, text); err != nil {
-			return err
+	r, sides, err := s.Compare(args[0], args[1])
+	if err != nil {
+		return err
+	}
+	return a.answer(r, func() {
+		a.screen.Print("A  %s %s (%s), %s", a.screen.Strong(r.A.Name), r.A.Version, r.A.ID, sides[0].Tree)
+		a.screen.Print("B  %s %s (%s), %s\n", a.screen.Strong(r.B.Name), r.B.Version, r.B.ID, sides[1].Tree)
+		a.compareMade(r)
+		few := 12
+		if all {
+			few = 1 << 30
 		}
-	}
-	r, err := compare.Compare(sides[0], sides[1])
-	if err != nil {
-		return err
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(r)
-	}
-	a.screen.Print("A  %s %s (%s), %s", a.screen.Strong(r.A.Name), r.A.Version, r.A.ID, sides[0].Tree)
-	a.screen.Print("B  %s %s (%s), %s\n", a.screen.Strong(r.B.Name), r.B.Version, r.B.ID, sides[1].Tree)
-	a.compareMade(r)
-	few := 12
-	if all {
-		few = 1 << 30
-	}
-	a.compareFiles(r, few)
-	a.compareCost(r)
-	return nil
+		a.compareFiles(r, few)
+		a.compareCost(r)
+	})
 }
 
 func (a *app) compareMade(r *compare.Report) {

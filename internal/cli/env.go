@@ -46,9 +46,9 @@ file for /etc/profile.d, modulefile one for environment modules.`,
 			}
 			var lines []variable
 			if len(args) == 0 {
-				lines, err = a.landingEnvironment(m)
+				lines, err = a.landingEnvironment(m.Machine)
 			} else {
-				lines, err = a.buildEnvironment(m, args[0])
+				lines, err = a.buildEnvironment(m.Machine, args[0])
 			}
 			if err != nil {
 				return err

@@ -3,16 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
-	"syscall"
+
+	"fernladder/core/session"
 
 	"github.com/spf13/cobra"
-
-	"fernladder/core/build"
-	"fernladder/core/diagnose"
-	"fernladder/internal/term"
 )
 
 func (a *app) explainCommand() *cobra.Command {
@@ -41,104 +36,45 @@ a cause is not clear.`,
 			if len(args) == 0 {
 				args = []string{"-"}
 			}
-			return a.explain(c.Context(), c.InOrStdin(), args, teach)
+			return a.explain(c.Context(), session.ExplainRequest{Logs: args, Input: c.InOrStdin(), Teach: teach})
 		},
 	}
 	c.Flags().BoolVar(&teach, "teach", false, "print the beginning of an entry for the causes.toml of a shelf, for the decisive line")
 	return c
 }
 
-// explained is a log with what is known of it.
-type explained struct {
-	Log    string         `json:"log"`
-	Cause  diagnose.Cause `json:"cause"`
-	Says   string         `json:"says"`
-	Advice []string       `json:"advice"`
-	Frame  string         `json:"frame,omitempty"` // the beginning of an entry for a shelf's table of causes
-}
-
-func (a *app) explain(ctx context.Context, in io.Reader, logs []string, teach bool) error {
-	m, err := a.open()
+func (a *app) explain(ctx context.Context, r session.ExplainRequest) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	help := newHelper(m)
-	table, problems := m.Causes()
+	help := newHelper(s.Machine)
+	_, problems := s.Causes()
 	for _, p := range problems {
 		a.screen.Note("%s", p.String())
 	}
-	all := make([]explained, len(logs))
-	known := 0
-	for i, log := range logs {
-		e := explained{Log: log}
-		if e.Cause, err = diagnosed(ctx, table, in, log); err != nil {
-			return usage("%s cannot be read: %v", log, err)
-		}
-		if e.Cause.Known() && e.Cause.Kind != diagnose.Said || e.Cause.Kind == diagnose.Fine {
-			known++
-		}
-		e.Says = e.Cause.String()
-		e.Advice = append([]string{}, help.advice(nil, &e.Cause)...)
-		if teach {
-			e.Frame = diagnose.Frame(e.Cause.Decisive())
-		}
-		all[i] = e
-		switch {
-		case a.screen.JSON:
-		case teach:
-			a.screen.Print("%s", e.Frame)
-		default:
-			a.showExplained(e, i)
-		}
+	all, err := s.Explain(ctx, r)
+	if all == nil {
+		return err
 	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(all); err != nil {
-			return err
-		}
+	for i := range all {
+		all[i].Advice = append(all[i].Advice, help.advice(nil, &all[i].Cause)...)
 	}
-	if known == len(logs) || teach {
-		return nil
-	}
-	return &alreadyShown{fmt.Errorf("the cause is not clear in %s", term.Count(len(logs)-known, "log"))}
-}
-
-// diagnosed reads a log, and the one beside it that it points to.
-func diagnosed(ctx context.Context, table *diagnose.Table, in io.Reader, log string) (diagnose.Cause, error) {
-	if log != "-" {
-		info, err := os.Stat(log)
-		if err != nil || info.IsDir() {
-			if err == nil {
-				err = fmt.Errorf("it is a directory")
+	if shown := a.answer(all, func() {
+		for i, e := range all {
+			if r.Teach {
+				a.screen.Print("%s", e.Frame)
+			} else {
+				a.showExplained(e, i)
 			}
-			return diagnose.Cause{}, err
 		}
-		absolute, err := filepath.Abs(log)
-		if err != nil {
-			return diagnose.Cause{}, err
-		}
-		if info.Mode().IsRegular() {
-			return build.Diagnose(table, absolute, filepath.Dir(absolute), filepath.Dir(absolute)), nil
-		}
-		pipe, err := os.OpenFile(log, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return diagnose.Cause{}, err
-		}
-		defer context.AfterFunc(ctx, func() { pipe.Close() })()
-		defer pipe.Close()
-		in = pipe
+	}); shown != nil {
+		return shown
 	}
-	const enough = 64 << 20
-	text, err := io.ReadAll(io.LimitReader(in, enough))
-	if ctx.Err() != nil {
-		return diagnose.Cause{}, ctx.Err()
-	}
-	if err != nil {
-		return diagnose.Cause{}, err
-	}
-	return build.DiagnoseText(table, string(text)), nil
+	return judged(err)
 }
 
-func (a *app) showExplained(e explained, number int) {
+func (a *app) showExplained(e session.Explanation, number int) {
 	if number > 0 {
 		a.screen.Print("")
 	}

@@ -10,9 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/cluster"
-	"fernladder/core/install"
-	"fernladder/core/machine"
-	"fernladder/core/plan"
 	"fernladder/internal/term"
 )
 
@@ -42,7 +39,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 	if err != nil {
 		return err
 	}
-	runs, followed, err := cluster.Runs(m)
+	runs, followed, err := cluster.Runs(m.Machine)
 	if err != nil {
 		return err
 	}
@@ -61,7 +58,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 		}
 	}
 	if end {
-		if err := cluster.End(ctx, m, name); err != nil {
+		if err := cluster.End(ctx, m.Machine, name); err != nil {
 			return err
 		}
 		a.screen.Note("The run %s is ended. What it has built stays.", name)
@@ -80,7 +77,7 @@ func (a *app) comeBack(ctx context.Context, r *cluster.Run) error {
 	a.nodes.Follow, a.nodes.Command = r.Name, r.Command
 	a.screen.Note("Following %s, which was submitted %s ago: %s", r.Name, ago(a.now().Sub(r.Began)), r.Title())
 	if r.Command == "build" {
-		return a.build(ctx, r.Ask)
+		return a.buildLadder(ctx, r.Ask)
 	}
 	return a.install(ctx, r.Ask)
 }
@@ -105,20 +102,12 @@ func (a *app) showRuns(runs []*cluster.Run, followed map[*cluster.Run]bool) erro
 func (a *app) completeRuns(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	var names []string
 	if m, err := a.open(); err == nil {
-		runs, _, _ := cluster.Runs(m)
+		runs, _, _ := cluster.Runs(m.Machine)
 		for _, r := range runs {
 			names = append(names, r.Name+"\t"+r.Title())
 		}
 	}
 	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
-// runOnNodes builds what a plan says on the nodes of a cluster, or follows a run of it.
-func (a *app) runOnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	a.nodes.Leave = a.leaves
-	report, err := install.OnNodes(ctx, m, p, a.nodes)
-	a.nodes.Follow = "" // it has ended; what is missing still, another builds
-	return a.told(ctx, m, report, 0, err)
 }
 
 // showLeft tells that jobs go on, and how to come back to them.

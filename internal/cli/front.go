@@ -2,15 +2,10 @@ package cli
 
 import (
 	"context"
-	"slices"
-	"strings"
+
+	"fernladder/core/session"
 
 	"github.com/spf13/cobra"
-
-	"fernladder/core/install"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
-	"fernladder/core/store"
 )
 
 func (a *app) frontCommand() *cobra.Command {
@@ -30,25 +25,5 @@ the package that are on it stay beside, under the names that their recipe has fo
 }
 
 func (a *app) front(ctx context.Context, text string) error {
-	return a.changeLanding(func(m *machine.Machine) (install.Landed, error) {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return install.Landed{}, err
-		}
-		all, err := name.All(m.Store)
-		if err != nil {
-			return install.Landed{}, err
-		}
-		if all = slices.DeleteFunc(all, func(r *store.Receipt) bool { return r.Prefix != "" }); len(all) == 0 {
-			return install.Landed{}, usage("%s was built for another directory than its tree, and cannot be on the landing", text)
-		}
-		if len(all) > 1 && name.String() == name.Name || name.ID != "" && len(all) > 1 {
-			var texts []string
-			for _, r := range all {
-				texts = append(texts, r.Version+" ("+landing.NameOf(r.Ref)+")")
-			}
-			return install.Landed{}, usage("%s could be %s; say which", text, strings.Join(texts, " or "))
-		}
-		return install.Front(ctx, m, all[0].Ref)
-	})
+	return a.changeLanding(func(s *session.Session) (*session.LandingReport, error) { return s.Front(ctx, text) })
 }

@@ -167,6 +167,7 @@ var typed = map[problem.Action]string{
 	problem.InstallPackage:    "To build it: fernladder install %s",
 	problem.KeepEdits:         "To build from it, and mark the result: the same command with --edited keep",
 	problem.MakeFolder:        "To make one: fernladder new DIR",
+	problem.MendFix:           "To make it again from its sample: fernladder mend --fix",
 	problem.MendRebuild:       "To see everything that is wrong, and build it again: fernladder mend --rebuild",
 	problem.MoveAside:         "To move this tree aside: fernladder mend --fix. Then install the package again.",
 	problem.MoveLock:          "To move the lock: fernladder upgrade, or fernladder lock",
@@ -208,6 +209,14 @@ func lineOf(r problem.Remedy) string {
 		return fmt.Sprintf(text, args)
 	}
 	return text
+}
+
+// helpedBy adds to an error the remedies that it has itself.
+func helpedBy(err error) error {
+	if lines := linesOf(err); len(lines) > 0 {
+		return &helped{err, lines}
+	}
+	return err
 }
 
 // linesOf are the remedies of an error as a person types them.

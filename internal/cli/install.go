@@ -10,8 +10,8 @@ import (
 
 	"fernladder/core/install"
 	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -75,49 +75,35 @@ func (a *app) installs(ask *plan.Ask) func(*cobra.Command, []string) error {
 }
 
 func (a *app) install(ctx context.Context, ask plan.Ask) error {
-	return install.Again(a.removedMeanwhile, func() error { return a.installOnce(ctx, ask) })
-}
-
-func (a *app) installOnce(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.pinned(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if ask.Beside {
-		for _, j := range p.Asked() {
-			if len(j.Recipe.Beside) == 0 && j.Preset == "" {
-				return usage("%s has no names for being beside another build; build it by a preset, or add [[beside]] to %s, for example:\n    [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
-					j.Name, j.Recipe.File, j.Name, j.Name)
+	request, foretold := a.building(ask), false
+	build := request.Planned
+	request.Planned = func(l *session.Ladder) error {
+		foretold = l.AllWanted || ask.Upgrade
+		if lines := a.changes(l.Plan, l.Before.Members, l.After); foretold && len(lines) > 0 && !a.screen.JSON {
+			a.screen.Print("The landing will change:\n  %s", strings.Join(lines, "\n  "))
+			if err := l.Estimate(s.Machine); err != nil {
+				return err
 			}
+			steps, err := l.Steps(s.Store)
+			if err != nil {
+				return err
+			}
+			a.showSteps(steps)
 		}
+		return build(l)
 	}
-	// What cannot be on the landing together is better known before it is built.
-	if p.Clash != nil {
-		return fitting(p.Clash, ask)
+	r, err := s.Install(ctx, request)
+	if err := a.told(ctx, r.Ladder, r.Run, err); err != nil {
+		return fitting(err, ask)
 	}
-	foretold := p.AllWanted || ask.Upgrade
-	if lines := changes(m, p, p.Before.Members, p.After); foretold && len(lines) > 0 && !a.screen.JSON {
-		a.screen.Print("The landing will change:\n  %s", strings.Join(lines, "\n  "))
-		if err := a.showSteps(ctx, m, p); err != nil {
-			return err
-		}
+	if r.Unlocked != nil {
+		a.screen.Note("%s stays as it was: %v", r.Ladder.Lock.Shown, r.Unlocked)
 	}
-	if err := a.run(ctx, m, p); err != nil {
-		return err
-	}
-	landed, err := install.Land(ctx, m, p)
-	if err != nil {
-		return err
-	}
-	if ask.Beside { // the lock file says which build has the plain names
-		return a.showInstalled(m, p, landed, foretold)
-	}
-	if err := install.KeepLock(ctx, m, p); errors.Is(err, install.Edited) {
-		a.screen.Note("%s stays as it was: %v", p.Lock.Shown, err)
-	} else if err != nil {
-		return err
-	}
-	return a.showInstalled(m, p, landed, foretold)
+	return a.answer(r, func() { a.showInstalled(r, foretold) })
 }
 
 // fitting adds to a clash the command that brings what clashes to one build.
@@ -136,41 +122,33 @@ func fitting(err error, ask plan.Ask) error {
 	return &helped{err, []string{"To have them all fit together: " + strings.Join(command, " ")}}
 }
 
-func (a *app) showInstalled(m *machine.Machine, p *plan.Plan, l install.Landed, foretold bool) error {
-	if a.screen.JSON {
-		out := landedJSON(l)
-		out["built"] = refs(p.Todo())
-		return a.screen.PrintJSON(out)
-	}
+func (a *app) showInstalled(r *session.InstallReport, foretold bool) {
+	l, p := r.Landed, r.Ladder.Plan
 	if !foretold {
-		for _, line := range changes(m, p, l.Before.Members, l.After.Members) {
+		for _, line := range a.changes(p, l.Before.Members, l.After.Members) {
 			a.screen.Print("%s", line)
 		}
 	}
-	if l.Changed() && slices.Equal(l.Before.Members, l.After.Members) {
+	switch {
+	case l.Changed() && slices.Equal(l.Before.Members, l.After.Members):
 		if l.Before.Rules == l.After.Rules {
 			a.screen.Print("The landing was incomplete, and was made again.")
 		}
-		a.showLanded(m, l)
-		return nil
-	}
-	if !l.Changed() {
-		if l.Linked {
-			a.showShared(l.Shared)
-			return nil
-		}
-		a.screen.Print("Nothing to do: %s on the landing already.", isOrAre(askedNames(p)))
+		a.showLanded(l)
+	case !l.Changed() && l.Linked:
+		a.showShared(l.Shared)
+	case !l.Changed():
+		a.screen.Print("Nothing to do: %s already on the landing.", isOrAre(askedNames(p)))
 		if !foretold {
 			a.newer(p)
 		}
-		return nil
+	default:
+		a.showLanded(l)
+		a.showNotes(p, l)
+		if l.Before.Number == 0 && a.session.Settings.Landing.Shared == "" {
+			a.screen.Note("To use it in this shell: eval \"$(fernladder env)\"")
+		}
 	}
-	a.showLanded(m, l)
-	a.showNotes(m, p, l)
-	if l.Before.Number == 0 && m.Settings.Landing.Shared == "" {
-		a.screen.Note("To use it in this shell: eval \"$(fernladder env)\"")
-	}
-	return nil
 }
 
 func (a *app) showConfigs(configs []store.ConfigChange) {
@@ -192,7 +170,8 @@ func (a *app) showConfigs(configs []store.ConfigChange) {
 
 // showNotes shows what recipes have to say after an install, and where what is new is
 // configured.
-func (a *app) showNotes(m *machine.Machine, p *plan.Plan, l install.Landed) {
+func (a *app) showNotes(p *plan.Plan, l install.Landed) {
+	m := a.session
 	for _, j := range p.Asked() {
 		if r, err := m.Store.Receipt(j.Ref); err == nil && r.Notes != "" {
 			a.screen.Print("%s: %s", a.screen.Strong(r.Name), strings.TrimSpace(r.Notes))
@@ -223,7 +202,7 @@ func (a *app) newer(p *plan.Plan) {
 
 // changes tells what came, went and changed between two states, and of builds of the
 // same release what is different. The plan, which can be nil, has what is not built.
-func changes(m *machine.Machine, p *plan.Plan, before, after []landing.Member) []string {
+func (a *app) changes(p *plan.Plan, before, after []landing.Member) []string {
 	made := func(r store.Ref) (store.Made, bool) {
 		if p != nil {
 			for _, j := range p.Jobs {
@@ -232,7 +211,7 @@ func changes(m *machine.Machine, p *plan.Plan, before, after []landing.Member) [
 				}
 			}
 		}
-		receipt, err := m.Store.Receipt(r)
+		receipt, err := a.session.Store.Receipt(r)
 		if err != nil {
 			return store.Made{}, false
 		}

@@ -8,25 +8,18 @@ import (
 
 	"fernladder/core/install"
 	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
-// landedJSON is a change of the landing in JSON.
-func landedJSON(l install.Landed) map[string]any {
-	return map[string]any{"landing": l.After, "changed": l.Changed(), "configs": append([]store.ConfigChange{}, l.Configs...),
-		"shared": l.Shared, "forgotten_landings": append([]int{}, l.Forgotten...), "caches": append([]landing.Cache{}, l.Caches...)}
-}
-
 // showLanded tells of a change of the landing all but what is on it.
-func (a *app) showLanded(m *machine.Machine, l install.Landed) {
+func (a *app) showLanded(l install.Landed) {
 	a.showConfigs(l.Configs)
 	if l.After.Number == 0 {
 		a.screen.Print("The landing is empty.")
 	} else {
-		a.screen.Print("Landing %d is in use: %s", l.After.Number, landing.Directory(m.Store))
+		a.screen.Print("Landing %d is in use: %s", l.After.Number, landing.Directory(a.session.Store))
 	}
 	var fresh []landing.Naming
 	for _, n := range l.After.Named {
@@ -35,7 +28,7 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 		}
 	}
 	a.showNamed(fresh)
-	a.showWithout(m, l.After)
+	a.showWithout(l.After)
 	a.showShared(l.Shared)
 	for _, c := range l.Caches {
 		if c.Problem != "" {
@@ -51,7 +44,8 @@ func (a *app) showLanded(m *machine.Machine, l install.Landed) {
 
 // showWithout tells of builds that run with one that does not have the plain names: what
 // they start by those is another.
-func (a *app) showWithout(m *machine.Machine, state landing.State) {
+func (a *app) showWithout(state landing.State) {
+	m := a.session
 	for _, member := range state.Members {
 		needs, err := m.Store.Needs(member.Ref)
 		if err != nil {
@@ -201,8 +195,8 @@ func (a *app) showBlocked(s *landing.Shared) {
 
 // aheadOfLock tells where the lock file has other builds than the landing that was
 // brought back, for the next install would move them again.
-func (a *app) aheadOfLock(m *machine.Machine, l install.Landed) error {
-	other, file, err := install.OtherThanLocked(m, l.After)
+func (a *app) aheadOfLock(l install.Landed) error {
+	other, file, err := install.OtherThanLocked(a.session.Machine, l.After)
 	if err != nil || len(other) == 0 {
 		return err
 	}

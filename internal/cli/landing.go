@@ -2,16 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/install"
 	"fernladder/core/landing"
-	"fernladder/core/machine"
-	"fernladder/core/store"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -37,7 +34,7 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 		Example: "  fernladder landing undo",
 		Args:    noNames,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.changeLanding(func(m *machine.Machine) (install.Landed, error) { return install.GoBack(c.Context(), m) })
+			return a.changeLanding(func(s *session.Session) (*session.LandingReport, error) { return s.Undo(c.Context()) })
 		},
 	}
 	use := &cobra.Command{
@@ -51,7 +48,7 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 			if err != nil {
 				return err
 			}
-			return a.changeLanding(func(m *machine.Machine) (install.Landed, error) { return install.GoTo(c.Context(), m, n) })
+			return a.changeLanding(func(s *session.Session) (*session.LandingReport, error) { return s.Use(c.Context(), n) })
 		},
 	}
 	compare := &cobra.Command{
@@ -89,46 +86,26 @@ func stateNumber(text string) (int, error) {
 	return n, nil
 }
 
-// stateJSON is a state of the landing in JSON.
-type stateJSON struct {
-	landing.State
-	InUse   bool               `json:"in_use"`
-	Changes landing.Difference `json:"changes"`
-	Missing []store.Ref        `json:"missing"`
-	Damaged string             `json:"damaged,omitempty"`
+func (a *app) landings() error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := s.Landings()
+	if err != nil {
+		return err
+	}
+	return a.answer(r, func() { a.showLandings(r) })
 }
 
-func (a *app) landings() error {
-	m, err := a.open()
-	if err != nil {
-		return err
-	}
-	all, err := landing.History(m.Store)
-	if err != nil {
-		return err
-	}
-	shared, err := landing.ReadShared(m.Store)
-	if err != nil {
-		return err
-	}
-	if a.screen.JSON {
-		states := []stateJSON{}
-		for _, x := range all {
-			j := stateJSON{State: x.State, InUse: x.InUse, Changes: x.Changes, Missing: append([]store.Ref{}, x.Missing...)}
-			if x.Damaged != nil {
-				j.Damaged = x.Damaged.Error()
-			}
-			states = append(states, j)
-		}
-		return a.screen.PrintJSON(map[string]any{"directory": landing.Directory(m.Store), "states": states, "shared": append([]landing.Shared{}, shared...)})
-	}
-	if len(all) == 0 {
-		a.screen.Print("Nothing was ever on the landing %s.", landing.Directory(m.Store))
-		return nil
+func (a *app) showLandings(r *session.LandingsReport) {
+	if len(r.History) == 0 {
+		a.screen.Print("The landing %s has never had a state.", r.Directory)
+		return
 	}
 	var rows [][]string
 	var used *landing.Remembered
-	for i, x := range all {
+	for i, x := range r.History {
 		if x.Damaged != nil {
 			rows = append(rows, []string{"", strconv.Itoa(x.Number), "", "", a.screen.Bad("damaged: its list cannot be read")})
 			continue
@@ -136,22 +113,21 @@ func (a *app) landings() error {
 		mark := ""
 		if x.InUse {
 			mark = a.screen.Good("in use")
-			used = &all[i]
+			used = &r.History[i]
 		}
 		rows = append(rows, []string{mark, strconv.Itoa(x.Number), x.Made.Local().Format("2006-01-02 15:04"), short(term.OneLine(x.Command)), a.changed(x, i == 0)})
 	}
 	a.screen.Table([]string{"", "landing", "made", "by", "changes"}, rows)
 	if used == nil {
-		a.screen.Print("\nNone is in use: the landing is empty. To bring one back: fernladder landing use N")
+		a.screen.Print("\nNo state is in use: the landing is empty. To use one: fernladder landing use N")
 	} else {
-		a.screen.Print("\n%s on it, %s: %s", term.Count(len(used.Members), "build"), term.Count(used.Links, "link"), landing.Directory(m.Store))
+		a.screen.Print("\n%s on it, %s: %s", term.Count(len(used.Members), "build"), term.Count(used.Links, "link"), r.Directory)
 		a.showNamed(used.Named)
 	}
-	for _, x := range shared {
-		a.screen.Print("Linked besides in %s: %s.", x.Directory, term.Count(len(x.Links), "name"))
+	for _, x := range r.Shared {
+		a.screen.Print("Also linked in %s: %s.", x.Directory, term.Count(len(x.Links), "name"))
 		a.showBlocked(&x)
 	}
-	return nil
 }
 
 // changed says in a few words what a state changed.
@@ -219,88 +195,61 @@ func moved(v landing.Move) string {
 }
 
 func (a *app) compareLandings(args []string) error {
-	m, err := a.open()
-	if err != nil {
-		return err
-	}
-	var states []landing.State
-	for _, text := range args {
+	numbers := []int{0, -1} // -1 is the state in use
+	for i, text := range args {
 		n, err := stateNumber(text)
 		if err != nil {
 			return err
 		}
-		state, err := existing(m, n)
-		if err != nil {
-			return err
-		}
-		states = append(states, state)
+		numbers[i] = n
 	}
-	if len(states) == 1 {
-		current, err := landing.Current(m.Store)
-		if err != nil {
-			return err
-		}
-		states = append(states, current)
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"from": states[0].Number, "to": states[1].Number, "changes": landing.Compare(states[0].Members, states[1].Members)})
-	}
-	lines := changes(m, nil, states[0].Members, states[1].Members)
-	if len(lines) == 0 {
-		a.screen.Print("Landing %d and %d have the same builds.", states[0].Number, states[1].Number)
-	}
-	for _, line := range lines {
-		a.screen.Print("%s", line)
-	}
-	return nil
-}
-
-// existing reads a state that is there; 0 is the empty one.
-func existing(m *machine.Machine, n int) (landing.State, error) {
-	if n == 0 {
-		return landing.State{}, nil
-	}
-	have, err := landing.States(m.Store)
-	if err != nil {
-		return landing.State{}, err
-	}
-	if !slices.Contains(have, n) {
-		return landing.State{}, landing.NoState(n, have)
-	}
-	return landing.Read(m.Store, n)
-}
-
-// changeLanding changes the landing without building anything, and shows what that
-// did.
-func (a *app) changeLanding(change func(*machine.Machine) (install.Landed, error)) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if err := m.Store.Prepare(); err != nil {
+	r, err := s.CompareLandings(numbers[0], numbers[1])
+	if err != nil {
 		return err
 	}
-	l, err := change(m)
+	return a.answer(r, func() {
+		lines := a.changes(nil, r.Before.Members, r.After.Members)
+		if len(lines) == 0 {
+			a.screen.Print("Landing %d and %d have the same builds.", r.From, r.To)
+		}
+		for _, line := range lines {
+			a.screen.Print("%s", line)
+		}
+	})
+}
+
+// changeLanding changes the landing without building anything, and shows what that did.
+func (a *app) changeLanding(change func(*session.Session) (*session.LandingReport, error)) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := change(s)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(landedJSON(l))
+		return a.screen.PrintJSON(r)
 	}
-	if !l.Changed() && l.Linked {
+	l := r.Landed
+	switch {
+	case !l.Changed() && l.Linked:
 		a.showShared(l.Shared)
 		return nil
-	}
-	if !l.Changed() {
+	case !l.Changed():
 		a.screen.Print("Nothing to do: landing %d is in use.", l.After.Number)
 		return nil
 	}
-	for _, line := range changes(m, nil, l.Before.Members, l.After.Members) {
+	for _, line := range a.changes(nil, l.Before.Members, l.After.Members) {
 		a.screen.Print("%s", line)
 	}
-	a.showLanded(m, l)
+	a.showLanded(l)
 	if l.Before.Number > 0 {
 		a.screen.Note("To go back: fernladder landing use %d", l.Before.Number)
 	}
-	return a.aheadOfLock(m, l)
+	return a.aheadOfLock(l)
 }

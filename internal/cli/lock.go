@@ -5,7 +5,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/install"
 	"fernladder/core/plan"
 	"fernladder/internal/term"
 )
@@ -31,17 +30,13 @@ too, and with --locked nothing else is built than what it says.`,
 }
 
 func (a *app) lock(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.pinned(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	file, err := install.Lock(ctx, m, p)
+	r, err := s.Lock(ctx, a.ladder(ask))
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"file": file.Path, "packages": refs(p.Jobs)})
-	}
-	a.screen.Print("%s locks %s.", file.Shown, term.Count(len(file.Builds), "build"))
-	return nil
+	return a.answer(r, func() { a.screen.Print("%s locks %s.", r.Shown, term.Count(r.Builds, "build")) })
 }

@@ -9,21 +9,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/install"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/core/mend"
+	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
-// mending says what mend looks at, and what it does then.
-type mending struct {
-	ask          mend.Ask
-	fix, rebuild bool
-}
-
 func (a *app) mendCommand() *cobra.Command {
-	f := mending{}
+	var r session.MendRequest
 	c := &cobra.Command{
 		Use:   "mend [NAME...]",
 		Short: "Check the root and the machine against what is installed, and mend what can be",
@@ -42,98 +35,36 @@ Trees that were damaged are kept in damaged, in the root.`,
   fernladder mend mistplan --quick            one package, without reading its files
   fernladder mend --fix --rebuild`,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.mend(c.Context(), args, f) },
+		RunE:              func(c *cobra.Command, args []string) error { r.Names = args; return a.mend(c.Context(), r) },
 	}
-	c.Flags().BoolVar(&f.ask.Quick, "quick", false, "look at sizes and permissions of files, and not at what is in them")
-	c.Flags().BoolVar(&f.ask.Machine, "machine", false, "look only at what the operating system has")
-	c.Flags().BoolVar(&f.fix, "fix", false, "put right what can be without losing anything")
-	c.Flags().BoolVar(&f.rebuild, "rebuild", false, "build again what is damaged, or was built for what the machine has no more")
+	c.Flags().BoolVar(&r.Quick, "quick", false, "look at sizes and permissions of files, and not at what is in them")
+	c.Flags().BoolVar(&r.Machine, "machine", false, "look only at what the operating system has")
+	c.Flags().BoolVar(&r.Fix, "fix", false, "put right what can be without losing anything")
+	c.Flags().BoolVar(&r.Rebuild, "rebuild", false, "build again what is damaged, or was built for what the machine has no more")
 	return c
 }
 
-// Unsound is the error for a root, or a machine, that is not as it should be.
-type Unsound struct {
-	Root bool // the root is damaged; otherwise the machine lacks something
-	Left int
-}
-
-func (e *Unsound) Error() string {
-	return map[bool]string{true: "the root is not sound", false: "the machine lacks what builds use of it"}[e.Root] + ": " + term.Count(e.Left, "finding")
-}
-
-// mendJSON is what mend found and did, in JSON.
-type mendJSON struct {
-	*mend.Report
-	Fixed   []mend.Fixed      `json:"fixed"`
-	Renewed []install.Renewed `json:"rebuilt"`
-	Failed  []string          `json:"failed"`
-}
-
-func (a *app) mend(ctx context.Context, names []string, f mending) error {
-	m, err := a.open()
+func (a *app) mend(ctx context.Context, r session.MendRequest) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	for _, text := range names {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return err
-		}
-		all, err := name.All(m.Store)
-		if err != nil {
-			return err
-		}
-		for _, r := range all {
-			f.ask.Builds = append(f.ask.Builds, r.Ref)
-		}
-	}
-	report, err := mend.Look(ctx, m, f.ask)
-	if err != nil {
+	r.Found = a.showUnsound
+	report, err := s.Mend(ctx, r)
+	if report == nil {
 		return err
 	}
-	out := mendJSON{Report: report, Fixed: []mend.Fixed{}, Renewed: []install.Renewed{}, Failed: []string{}}
-	a.showUnsound(report)
-	if f.fix {
-		if out.Fixed, err = mend.Fix(ctx, m, report); err != nil {
-			return err
-		}
-		a.showFixed(out.Fixed)
+	if shown := a.answer(report, func() {
+		a.showFixed(report.Fixed)
+		a.showRenewed(report.Renewed)
+		a.showWhatHelps(report.Report, r)
+	}); shown != nil {
+		return shown
 	}
-	builds, damaged := report.ToRebuild()
-	if f.rebuild && len(builds) > 0 {
-		if out.Renewed, err = install.Renew(ctx, m, install.NeedsFirst(m.Store, builds), damaged); err != nil {
-			return err
-		}
-		a.showRenewed(m, out.Renewed, &out)
-	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(out); err != nil {
-			return err
-		}
-	} else {
-		a.showWhatHelps(report, f)
-	}
-	return unsound(report, out)
+	return judged(err)
 }
 
-// unsound is the error for what is left.
-func unsound(r *mend.Report, out mendJSON) error {
-	e := &Unsound{}
-	for _, f := range r.Findings {
-		done := slices.ContainsFunc(out.Fixed, func(x mend.Fixed) bool { return x.Finding == f && x.Done != "" }) ||
-			f.Rebuild && slices.ContainsFunc(out.Renewed, func(x install.Renewed) bool { return x.Build == f.Build && x.Err == nil })
-		if done || f.Kind == mend.Added || f.Kind == mend.Shadow {
-			continue
-		}
-		e.Left++
-		e.Root = e.Root || f.Kind != mend.Library && f.Kind != mend.Symbols && f.Kind != mend.Interpreter
-	}
-	if e.Left == 0 {
-		return nil
-	}
-	return &alreadyShown{e}
-}
-
+// showUnsound shows what is wrong, a few of each kind for each build.
 func (a *app) showUnsound(r *mend.Report) {
 	if a.screen.JSON {
 		return
@@ -166,6 +97,9 @@ func (a *app) showUnsound(r *mend.Report) {
 					a.screen.Print("  %s", text)
 				}
 			}
+			for _, x := range f.Remedies {
+				a.screen.Print("  %s", lineOf(x))
+			}
 		}
 	}
 	for _, x := range r.Affected {
@@ -188,9 +122,6 @@ func count(all []mend.Finding, like mend.Finding) (n int) {
 }
 
 func (a *app) showFixed(all []mend.Fixed) {
-	if a.screen.JSON {
-		return
-	}
 	for _, f := range all {
 		if f.Err != nil {
 			a.screen.Print("Not mended: %s: %v", term.OneLine(f.Path), f.Err)
@@ -200,34 +131,30 @@ func (a *app) showFixed(all []mend.Fixed) {
 	}
 }
 
-func (a *app) showRenewed(m *machine.Machine, all []install.Renewed, out *mendJSON) {
+func (a *app) showRenewed(all []install.Renewed) {
 	for _, r := range all {
 		a.showUnrecorded(r.Unrecorded)
 		if r.Err != nil {
-			err := newHelper(m).with(r.Err)
-			out.Failed = append(out.Failed, r.Build.Name+" "+r.Build.Version+": "+err.Error())
+			err := newHelper(a.session.Machine).with(r.Err)
 			a.screen.Note("%s %s was not built again, and stays as it was: %v", r.Build.Name, r.Build.Version, err)
-			continue
-		}
-		if a.screen.JSON {
 			continue
 		}
 		text := fmt.Sprintf("Built again: %s %s (%s)", a.screen.Strong(r.Build.Name), r.Build.Version, r.Build.ID)
 		if r.Aside != "" {
-			text += "; what was there is kept in " + r.Aside
+			text += "; the damaged tree is kept in " + r.Aside
 		}
 		a.screen.Print("%s", text)
 	}
 }
 
 // showWhatHelps says what can be done about what was only found.
-func (a *app) showWhatHelps(r *mend.Report, f mending) {
+func (a *app) showWhatHelps(r *mend.Report, f session.MendRequest) {
 	fixable := slices.ContainsFunc(r.Findings, func(x mend.Finding) bool { return x.Fixable })
 	builds, _ := r.ToRebuild()
-	if fixable && !f.fix {
+	if fixable && !f.Fix {
 		a.screen.Note("To put right what can be without losing anything: fernladder mend --fix")
 	}
-	if len(builds) > 0 && !f.rebuild {
+	if len(builds) > 0 && !f.Rebuild {
 		a.screen.Note("To build again %s: fernladder mend --rebuild", strings.Join(refTexts(builds), ", "))
 	}
 }

@@ -2,18 +2,14 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/machine"
 	"fernladder/core/recipe"
-	"fernladder/core/upstream"
-	"fernladder/core/version"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -31,78 +27,22 @@ they say. Without names, all recipes that have either are looked at.`,
 	}
 }
 
-// newsOf is what is new of a package.
-type newsOf struct {
-	Name  string            `json:"name"`
-	Has   string            `json:"newest_in_recipe"`
-	Newer []version.Version `json:"newer"` // the newest first
-	Error string            `json:"error,omitempty"`
-
-	Branch *branchNews `json:"branch,omitempty"`
-}
-
-// branchNews is what is new on the branch that a package was built from.
-type branchNews struct {
-	Built    string   `json:"built"`
-	Now      string   `json:"now"`
-	Commits  int      `json:"commits"`
-	Messages []string `json:"messages"` // the first lines of the newest
-	Gone     bool     `json:"gone,omitempty"`
-}
-
 func (a *app) news(ctx context.Context, names []string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	all := len(names) == 0
-	if all {
-		if names, err = m.Shelves.Names(); err != nil {
-			return err
-		}
+	found, err := s.News(ctx, names)
+	if found == nil {
+		return err
 	}
-	found := []newsOf{}
-	var failed error
-	for _, name := range names {
-		r, err := m.Shelves.Find(name)
-		if err != nil {
-			return err
-		}
-		n := newsOf{Name: name, Has: upstream.Newest(r).String()}
-		n.Newer, err = upstream.Newer(ctx, m, r)
-		branch, wrong := upstream.OnBranch(ctx, m, r)
-		if branch != nil && wrong == nil {
-			n.Branch = &branchNews{branch.Built.Version, branch.Now.Version.String(), branch.Commits, append([]string{}, branch.Messages...), branch.Gone}
-		}
-		if errors.Is(err, upstream.Unannounced) && (branch != nil || wrong != nil) {
-			err = nil // its branch is where it is announced
-		}
-		if err == nil {
-			err = wrong
-		}
-		switch {
-		case err == nil:
-		case all && errors.Is(err, upstream.Unannounced):
-			continue
-		case ctx.Err() != nil || !all:
-			return err
-		default:
-			n.Error, failed = err.Error(), err
-		}
-		found = append(found, n)
+	if shown := a.answer(found, func() { a.showNews(found) }); shown != nil {
+		return shown
 	}
-	if a.screen.JSON {
-		err = a.screen.PrintJSON(found)
-	} else {
-		a.showNews(found)
-	}
-	if err == nil && failed != nil {
-		err = &alreadyShown{failed}
-	}
-	return err
+	return judged(err)
 }
 
-func (a *app) showNews(found []newsOf) {
+func (a *app) showNews(found []session.News) {
 	if len(found) == 0 {
 		a.screen.Print("No recipe says where its releases are announced ([upstream]).")
 		return
@@ -131,7 +71,7 @@ func (a *app) showNews(found []newsOf) {
 	}
 }
 
-func (a *app) showBranch(name string, b *branchNews) {
+func (a *app) showBranch(name string, b *session.BranchNews) {
 	switch {
 	case b.Gone:
 		a.screen.Print("%s: what %s was built from is not on its branch any more, which is at %s.", a.screen.Strong(name), b.Built, b.Now)
@@ -181,65 +121,38 @@ and a person has to compare it with what its makers publish.`,
 }
 
 func (a *app) bump(ctx context.Context, name, wanted string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	r, err := m.Shelves.Find(name)
+	r, err := s.Bump(ctx, name, wanted)
 	if err != nil {
 		return err
 	}
-	v, err := bumpTo(ctx, m, r, wanted)
-	if err != nil {
-		return err
-	}
-	if v.IsZero() {
-		if a.screen.JSON {
-			return a.screen.PrintJSON(map[string]any{"recipe": r.File, "newest": upstream.Newest(r)})
-		}
-		a.screen.Print("%s has the newest release already, %s.", r.File, upstream.Newest(r))
-		return nil
-	}
-	added, err := upstream.Add(ctx, m, r, v)
-	if err != nil {
-		return err
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"recipe": filepath.Join(r.Dir, recipe.FileName), "version": v, "track": added.Track, "sha256": added.Digest.Hex, "signed": added.Signed})
+	return a.answer(r, func() { a.showBumped(name, r) })
+}
+
+func (a *app) showBumped(name string, r *session.BumpReport) {
+	if r.Newest != nil {
+		a.screen.Print("%s already has the newest release, %s.", r.Shown, r.Newest)
+		return
 	}
 	as := ""
-	if added.Track == recipe.Preview {
+	if r.Track == recipe.Preview {
 		as = " as a preview"
 	}
-	a.screen.Print("%s has the release %s now%s, %s", r.File, v, as, added.Digest)
-	if added.Signed == "" {
-		a.screen.Note("Nobody has vouched for this digest: compare it with what the makers of %s publish.", name)
+	a.screen.Print("%s has the release %s now%s, %s", r.Shown, r.Version, as, r.Added.Digest)
+	if r.Signed == "" {
+		a.screen.Note("No signature covers this digest: compare it with what the makers of %s publish.", name)
 	} else {
-		a.screen.Print("Signed by %s", added.Signed)
+		a.screen.Print("Signed by %s", r.Signed)
 	}
 	var patched []string
-	for _, x := range added.Patched {
+	for _, x := range r.Added.Patched {
 		patched = append(patched, fmt.Sprintf("%s: %s", x.Version, term.Count(len(x.Patches), "patch")))
 	}
 	if len(patched) > 0 {
 		a.screen.Note("Other releases have patches (%s); see whether this one needs them.", strings.Join(patched, ", "))
 	}
-	a.screen.Note("Next: fernladder check %s && fernladder install %s:%s", name, name, v)
-	return nil
-}
-
-// bumpTo is the version to add, zero when there is nothing to do.
-func bumpTo(ctx context.Context, m *machine.Machine, r *recipe.Recipe, wanted string) (version.Version, error) {
-	if wanted != "" {
-		v, err := version.Parse(wanted)
-		if err != nil {
-			return v, usage("%v", err)
-		}
-		return v, nil
-	}
-	newer, err := upstream.Newer(ctx, m, r)
-	if err != nil || len(newer) == 0 {
-		return version.Version{}, err
-	}
-	return newer[0], nil
+	a.screen.Note("Next: fernladder check %s && fernladder install %s:%s", name, name, r.Version)
 }

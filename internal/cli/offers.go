@@ -5,9 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/draft"
 	"fernladder/core/recipe"
-	"fernladder/core/tomlfile"
 )
 
 func (a *app) offersCommand() *cobra.Command {
@@ -29,25 +27,15 @@ recipes then find the package by what they look for.`,
 }
 
 func (a *app) offers(name string, write bool) error {
-	m, receipt, err := a.openInstalled(name)
+	s, receipt, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
-	files, err := m.Store.Files(receipt.Ref)
+	o, _, err := s.Offers(name, write)
 	if err != nil {
 		return err
 	}
-	o := draft.Offered(m.Store.Tree(receipt.Ref), files)
 	keys, lists := o.Lists()
-	if write {
-		r, err := m.Shelves.Find(receipt.Name)
-		if err != nil {
-			return err
-		}
-		if err := r.Change(func(e *tomlfile.Edit) { recipe.SetOffers(e, o) }); err != nil {
-			return err
-		}
-	}
 	if a.screen.JSON {
 		for _, key := range recipe.OfferKeys {
 			lists[key] = append([]string{}, lists[key]...)

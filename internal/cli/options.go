@@ -64,11 +64,11 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 		return err
 	}
 	if !a.screen.JSON && !f.changed && f.since == "" && a.screen.Drawable(os.Stdin) {
-		if glance, seen := plan.Glance(m, ask); seen {
-			return a.choose(ctx, m, ask, glance)
+		if glance, seen := plan.Glance(m.Machine, ask); seen {
+			return a.choose(ctx, m.Machine, ask, glance)
 		}
 	}
-	c, err := plan.Open(ctx, m, ask)
+	c, err := plan.Open(ctx, m.Machine, ask)
 	if err != nil {
 		return err
 	}
@@ -251,7 +251,7 @@ func (a *app) optionsBuilt(name string) error {
 	} else {
 		a.screen.Table([]string{"option", "was", ""}, rows)
 	}
-	a.showFeatures(m, r)
+	a.showFeatures(m.Machine, r)
 	return nil
 }
 

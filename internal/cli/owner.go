@@ -2,23 +2,14 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-
-	"fernladder/core/problem"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/clean"
-	"fernladder/core/host"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
-	"fernladder/core/safefs"
+	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -44,67 +35,29 @@ a program of the landing, or else any file that is called so.`,
 	}
 }
 
-// owned is an answer of owner, in JSON.
-type owned struct {
-	File    string    `json:"file"` // as it was asked for
-	Package string    `json:"package,omitempty"`
-	Build   store.Ref `json:"build,omitzero"`
-	InTree  string    `json:"in_tree,omitempty"` // the path below the tree
-	Config  bool      `json:"config,omitempty"`
-	Foreign bool      `json:"foreign,omitempty"`        // it is in the tree, and no part of the build
-	System  string    `json:"system_package,omitempty"` // of the operating system, which has it
-	On      string    `json:"landing,omitempty"`        // asked, needed, beside or no
-}
-
 func (a *app) owners(ctx context.Context, files []string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	current, err := landing.Current(m.Store)
-	if err != nil {
+	owners, missing, err := s.Owners(ctx, files)
+	if owners == nil {
 		return err
 	}
-	answers := []owned{}
-	var none []string
-	for _, file := range files {
-		found, err := a.owner(m, file)
-		if errors.Is(err, fs.ErrNotExist) {
-			a.screen.Note("%s: there is no such file.", term.OneLine(file))
-			none = append(none, file)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		for i := range found {
-			if found[i].Build.Name != "" {
-				found[i].On = current.How(found[i].Build)
-			}
-		}
-		if len(found) == 0 {
-			system := systemOwner(ctx, m, file)
-			found = []owned{{File: file, System: system}}
-			none = append(none, file)
-		}
-		answers = append(answers, found...)
+	for _, file := range missing {
+		a.screen.Note("%s: there is no such file.", term.OneLine(file))
 	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(answers); err != nil {
-			return err
-		}
-	} else {
-		for _, o := range answers {
+	if shown := a.answer(owners, func() {
+		for _, o := range owners {
 			a.screen.Print("%s", a.ownedText(o))
 		}
+	}); shown != nil {
+		return shown
 	}
-	if len(none) > 0 {
-		return &alreadyShown{problem.New(problem.Other, none[0], "%s to no package of Fern Ladder", map[bool]string{true: none[0] + " belongs", false: strings.Join(none, ", ") + " belong"}[len(none) == 1])}
-	}
-	return nil
+	return judged(err)
 }
 
-func (a *app) ownedText(o owned) string {
+func (a *app) ownedText(o session.Owner) string {
 	what := term.OneLine(o.File) + ": "
 	switch {
 	case o.Config:
@@ -112,68 +65,16 @@ func (a *app) ownedText(o owned) string {
 	case o.Package == "" && o.System != "":
 		return what + "the operating system's package " + o.System
 	case o.Package == "":
-		return what + "no package of Fern Ladder, and none of the operating system that it knows of"
+		return what + "no package of Fern Ladder or of the operating system"
 	}
 	what += fmt.Sprintf("%s %s (%s), %s", a.screen.Strong(o.Package), o.Build.Version, o.Build.ID, term.OneLine(o.InTree))
 	if o.Foreign {
-		what += "; somebody has put it there, it is no part of the build"
+		what += "; it was added later, and is not part of the build"
 	}
 	if o.On == "no" {
 		what += "; not on the landing"
 	}
 	return what
-}
-
-// owner finds whose a file is; none where it is not ours.
-func (a *app) owner(m *machine.Machine, file string) ([]owned, error) {
-	path, err := filepath.Abs(file)
-	if err != nil {
-		return nil, err
-	}
-	_, here := os.Lstat(path)
-	if !strings.Contains(file, "/") && here != nil {
-		for _, dir := range []string{"bin", "sbin"} {
-			if program := filepath.Join(m.Used(), dir, file); safefs.Exists(program) {
-				path, here = program, nil
-				break
-			}
-		}
-	}
-	if !strings.Contains(file, "/") && here != nil {
-		found, err := m.Store.Named(file)
-		if err != nil {
-			return nil, err
-		}
-		var all []owned
-		for _, o := range found {
-			all = append(all, owned{File: file, Package: o.Name, Build: o.Build, InTree: o.File})
-		}
-		return all, nil
-	}
-	o, ours, err := m.Store.OwnerOf(path)
-	if err != nil || !ours {
-		return nil, err
-	}
-	return []owned{{File: file, Package: o.Name, Build: o.Build, InTree: o.File, Config: o.Config, Foreign: !o.Listed}}, nil
-}
-
-// systemOwner is the operating system's package that has a file, or "".
-func systemOwner(ctx context.Context, m *machine.Machine, file string) string {
-	path, err := filepath.Abs(file)
-	if err != nil || m.Packages == nil {
-		return ""
-	}
-	paths := host.Spellings(path)
-	owners, err := m.Packages.Owning(ctx, paths)
-	if err != nil {
-		return ""
-	}
-	for _, p := range paths {
-		if owners[p] != "" {
-			return owners[p]
-		}
-	}
-	return ""
 }
 
 func (a *app) whyCommand() *cobra.Command {
@@ -195,7 +96,7 @@ func (a *app) why(name string) error {
 	if err != nil {
 		return err
 	}
-	w, err := clean.Why(m, r.Ref)
+	w, err := clean.Why(m.Machine, r.Ref)
 	if err != nil {
 		return err
 	}

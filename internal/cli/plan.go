@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,12 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/cluster"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -47,11 +44,23 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 			if err := onlyOne(c, "tree", "dot", "why", "all", "cluster"); err != nil {
 				return err
 			}
-			m, p, err := a.plan(c.Context(), with(&f.ask, args))
+			s, err := a.open()
 			if err != nil {
 				return err
 			}
-			return a.showPlan(c.Context(), m, p, &f)
+			request := a.ladder(with(&f.ask, args))
+			if f.ask.Cluster {
+				jobs, err := s.Jobs(c.Context(), request)
+				if err != nil {
+					return newHelper(s.Machine).with(err)
+				}
+				return a.answer(jobs, func() { a.showJobs(jobs) })
+			}
+			r, err := s.Plan(c.Context(), request)
+			if err != nil {
+				return err
+			}
+			return a.showPlan(r, &f)
 		},
 	}
 	a.addLadderFlags(c, &f.ask, false)
@@ -67,49 +76,38 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 	return c
 }
 
-func (a *app) showPlan(ctx context.Context, m *machine.Machine, p *plan.Plan, f *planFlags) error {
-	if err := p.Estimate(m); err != nil {
-		return err
-	}
+func (a *app) showPlan(r *session.PlanReport, f *planFlags) error {
+	l := r.Ladder.Plan
 	switch {
-	case f.ask.Cluster:
-		return a.showJobs(ctx, m, p)
 	case f.why != "":
-		return a.showWhy(p, f.why)
+		return a.showWhy(l, f.why)
 	case f.dot:
-		a.showDot(p)
+		a.showDot(l)
 		return nil
 	case a.screen.JSON:
-		return a.planJSON(ctx, m, p)
+		return a.screen.PrintJSON(r)
 	case f.tree:
-		a.showTree(p)
+		a.showTree(l)
 		return nil
 	}
-	totals := p.Totals(fetched(ctx, m))
-	if totals.Build > 0 || f.all {
-		a.planTable(p, f.all)
-		a.showTotals(p, totals)
+	if r.Totals.Build > 0 || f.all {
+		a.planTable(l, f.all)
+		a.showTotals(l, r.Totals)
 	} else {
-		a.screen.Print("Everything is built: %s on %s.", term.Count(len(p.Jobs), "package"), term.Count(p.Rungs(), "rung"))
+		a.screen.Print("Everything is built: %s on %s.", term.Count(len(l.Jobs), "package"), term.Count(r.Rungs, "rung"))
 	}
-	return a.showLanding(ctx, m, p)
+	a.showLanding(r)
+	return nil
 }
 
 // showJobs shows what --cluster would submit.
-func (a *app) showJobs(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	jobs, takes, err := cluster.Jobs(ctx, m, p)
-	if err != nil {
-		return newHelper(m).with(err)
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"jobs": append([]cluster.Submitted{}, jobs...), "seconds": takes})
-	}
-	if len(jobs) == 0 {
+func (a *app) showJobs(r *session.JobsReport) {
+	if len(r.Jobs) == 0 {
 		a.screen.Print("Nothing to build: no job would be submitted.")
-		return nil
+		return
 	}
 	var rows [][]string
-	for _, j := range jobs {
+	for _, j := range r.Jobs {
 		var after []string
 		for _, need := range j.After {
 			after = append(after, need.Name)
@@ -122,45 +120,31 @@ func (a *app) showJobs(ctx context.Context, m *machine.Machine, p *plan.Plan) er
 	}
 	a.screen.Table([]string{"job", "processors", "memory", "minutes", "after"}, rows)
 	expected := ""
-	if takes > 0 {
-		expected = fmt.Sprintf(" By the last builds, with nobody else on the nodes: about %s.", seconds(takes))
+	if r.Seconds > 0 {
+		expected = fmt.Sprintf(" By the last builds, on idle nodes: about %s.", seconds(r.Seconds))
 	}
-	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(jobs), "job"), m.Settings.Cluster.Scheduler, expected)
-	return nil
+	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(r.Jobs), "job"), a.session.Settings.Cluster.Scheduler, expected)
 }
 
 // showLanding tells what an install of the plan changes on the landing.
-func (a *app) showLanding(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	lines := changes(m, p, p.Before.Members, p.After)
+func (a *app) showLanding(r *session.PlanReport) {
+	p := r.Ladder.Plan
+	lines := a.changes(p, p.Before.Members, p.After)
 	switch {
 	case p.Clash != nil:
 		a.screen.Print("It cannot be installed: %v", p.Clash)
 	case len(lines) > 0:
-		a.screen.Print("On the landing, an install changes:\n  %s", strings.Join(lines, "\n  "))
+		a.screen.Print("An install changes on the landing:\n  %s", strings.Join(lines, "\n  "))
 	case p.Ask.Prefix != "":
-		a.screen.Print("Nothing is put into %s, nor on the landing.", p.Ask.Prefix)
+		a.screen.Print("Nothing is put into %s or on the landing.", p.Ask.Prefix)
 	default:
-		a.screen.Print("It is on the landing already.")
+		a.screen.Print("It is already on the landing.")
 	}
 	if !p.Ask.Upgrade {
 		a.newer(p)
-		return nil
+		return
 	}
-	return a.showSteps(ctx, m, p)
-}
-
-// fetched tells whether the sources of a job are here. It looks once: for a commit, a
-// program has to be asked.
-func fetched(ctx context.Context, m *machine.Machine) func(*build.Job) bool {
-	known := map[*build.Job]bool{}
-	return func(j *build.Job) bool {
-		here, looked := known[j]
-		if !looked {
-			here = build.Fetched(ctx, m, j)
-			known[j] = here
-		}
-		return here
-	}
+	a.showSteps(r.Steps)
 }
 
 // Up to manyRows packages have a line each; of more, those that are built
@@ -273,59 +257,6 @@ func stateText(s *term.Screen, p *plan.Plan, j *build.Job) string {
 		return s.Good("built")
 	}
 	return s.Faint("not needed")
-}
-
-// plannedPackage is a package of a ladder in JSON.
-type plannedPackage struct {
-	Rung     int               `json:"rung"`
-	Name     string            `json:"name"`
-	Version  string            `json:"version"`
-	ID       string            `json:"id"`
-	State    string            `json:"state"` // built, to_build or not_needed
-	Options  map[string]string `json:"options"`
-	Asked    bool              `json:"asked"`
-	Kept     bool              `json:"kept"`
-	Preset   string            `json:"preset,omitempty"`
-	Missed   map[string]string `json:"missed,omitempty"` // options that were chosen earlier, and that the release does not have as they were
-	Apart    bool              `json:"apart"`
-	Why      []string          `json:"why"`
-	Needs    []plannedNeed     `json:"needs"`
-	ByHost   []string          `json:"by_host,omitempty"`
-	Tree     string            `json:"tree"`
-	Prefix   string            `json:"prefix"` // the directory that its files are for: the tree, if it is built for no other
-	Fetched  bool              `json:"fetched"`
-	Estimate float64           `json:"estimate_seconds,omitempty"`
-}
-
-type plannedNeed struct {
-	Name string      `json:"name"`
-	ID   string      `json:"id"`
-	Role recipe.Role `json:"role"`
-}
-
-func (a *app) planJSON(ctx context.Context, m *machine.Machine, l *plan.Plan) error {
-	planned, fetched := make([]plannedPackage, len(l.Jobs)), fetched(ctx, m)
-	for i, j := range l.Jobs {
-		p := j.Package
-		planned[i] = plannedPackage{
-			Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept, Preset: j.Preset, Missed: missedOf(p), Apart: p.Apart,
-			Needs: []plannedNeed{}, Tree: j.Tree, Prefix: j.Prefix, Fetched: fetched(j), Estimate: l.Estimates[j.Ref].Time.Seconds(),
-		}
-		for k, need := range j.Needs {
-			planned[i].Needs = append(planned[i].Needs, plannedNeed{need.Name, need.ID, p.Needs[k].Role})
-		}
-		for _, d := range p.Why {
-			planned[i].Why = append(planned[i].Why, d.String())
-		}
-		for _, h := range p.ByHost {
-			planned[i].ByHost = append(planned[i].ByHost, h.String())
-		}
-	}
-	steps, err := l.Steps(m.Store)
-	if err != nil {
-		return err
-	}
-	return a.screen.PrintJSON(map[string]any{"steps": append([]plan.Step{}, steps...), "rungs": l.Rungs(), "packages": planned, "totals": l.Totals(fetched), "landing": landing.Compare(l.Before.Members, l.After)})
 }
 
 // because says in a few words why a package is on the ladder.

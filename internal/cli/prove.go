@@ -20,32 +20,32 @@ func isAnd(names []string) string {
 
 // prove builds what is named a second time and compares.
 func (a *app) prove(ctx context.Context, ask plan.Ask) error {
-	m, p, err := a.built(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	all, err := install.Prove(ctx, m, p)
-	if err := a.failed(m, err); err != nil {
+	b, all, err := s.Prove(ctx, a.building(ask))
+	if all == nil && err != nil {
+		return a.told(ctx, b.Ladder, b.Run, err)
+	}
+	if err := a.failed(err); err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(all); err != nil {
-			return err
-		}
-	}
-	var failed []string
+	var differ []string
 	for _, p := range all {
 		if len(p.Differences) > 0 {
-			failed = append(failed, p.Name)
+			differ = append(differ, p.Name)
 		}
-		if !a.screen.JSON {
+	}
+	err = a.answer(all, func() {
+		for _, p := range all {
 			a.showProven(p)
 		}
+	})
+	if err == nil && len(differ) > 0 {
+		err = problem.New(problem.Other, differ[0], "%s came out differently the second time", isAnd(differ))
 	}
-	if len(failed) > 0 {
-		return problem.New(problem.Other, failed[0], "%s came out differently the second time", isAnd(failed))
-	}
-	return nil
+	return err
 }
 
 func (a *app) showProven(p install.Proven) {

@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/clean"
 	"fernladder/core/install"
-	"fernladder/core/store"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
 func (a *app) removeCommand() *cobra.Command {
-	trees, archives, yes := false, false, false
+	var r session.RemoveRequest
+	yes := false
 	c := &cobra.Command{
 		Use:   "remove NAME...",
 		Short: "Take packages off the landing",
@@ -29,79 +29,63 @@ which can be fetched again. NAME:RANGE and NAME@ID mean those builds only.`,
   fernladder remove mistplan@3f9c --trees     one build of several`,
 		Args:              atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args, trees, archives, yes) },
+		RunE:              func(c *cobra.Command, args []string) error { r.Names = args; return a.remove(c.Context(), r, yes) },
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "with --trees, do not ask before earlier landings go with them")
-	c.Flags().BoolVar(&archives, "with-archives", false, "with --trees, delete their verified archives too")
-	c.Flags().BoolVar(&trees, "trees", false, "delete their trees too")
+	c.Flags().BoolVar(&r.Archives, "with-archives", false, "with --trees, delete their verified archives too")
+	c.Flags().BoolVar(&r.Trees, "trees", false, "delete their trees too")
 	return c
 }
 
-func (a *app) remove(ctx context.Context, names []string, trees, archives, yes bool) error {
-	if archives && !trees {
-		return usage("--with-archives needs --trees; to delete only the archives: fernladder clean --archives %s", strings.Join(names, " "))
+func (a *app) remove(ctx context.Context, r session.RemoveRequest, yes bool) error {
+	if r.Archives && !r.Trees {
+		return usage("--with-archives needs --trees; to delete only the archives: fernladder clean --archives %s", strings.Join(r.Names, " "))
 	}
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if trees && !yes && a.screen.Interactive(os.Stdin) {
-		gone, err := clean.Landings(m, names)
-		if err != nil {
-			return err
-		}
-		if len(gone) > 0 && !a.agrees(fmt.Sprintf("Earlier landings that use these trees will be deleted with them: %s. Go on?", strings.Trim(fmt.Sprint(gone), "[]"))) {
-			return usage("nothing was removed")
+	if !yes && a.screen.Interactive(os.Stdin) {
+		r.Confirm = func(landings []int) bool {
+			return a.agrees(fmt.Sprintf("Earlier landings that use these trees will be deleted with them: %s. Continue?", numbers(landings)))
 		}
 	}
-	var stored clean.Candidates
-	if archives { // while the receipts say which they are
-		if stored, err = clean.ArchivesOf(m, names); err != nil {
-			return err
-		}
+	report, err := s.Remove(ctx, r)
+	x := report.Removed
+	for _, name := range x.Unknown {
+		a.screen.Note("No build of %s is installed.", name)
 	}
-	r, err := clean.Remove(ctx, m, names, trees)
-	for _, name := range r.Unknown {
-		a.screen.Note("Nothing of %s is installed.", name)
+	for _, ref := range x.Aside {
+		a.screen.Note("The receipt of %s %s cannot be read, so its tree was moved to %s; clean deletes it.", ref.Name, ref.Version, s.Store.Damaged())
 	}
-	for _, ref := range r.Aside {
-		a.screen.Note("The receipt of %s %s cannot be read, so its tree was moved to %s; clean deletes it.", ref.Name, ref.Version, m.Store.Damaged())
-	}
-	a.showStayed(r.Deleted)
+	a.showStayed(x.Deleted)
+	a.showStayed(report.Archives)
 	if err != nil {
 		return err
 	}
-	if len(stored.Archives) > 0 {
-		gone, err := clean.Delete(ctx, m, stored)
-		a.showStayed(gone)
-		if err != nil {
-			return err
-		}
-	}
-	changed := r.Before.Number != r.After.Number
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"landing": r.After, "changed": changed, "deleted": append([]store.Ref{}, r.Deleted.Trees...),
-			"forgotten_landings": append([]int{}, r.Landings...), "stayed": append([]clean.Stayed{}, r.Stayed...)})
-	}
-	for _, line := range changes(m, nil, r.Before.Members, r.After.Members) {
+	return a.answer(report, func() { a.showRemoved(report, r) })
+}
+
+func (a *app) showRemoved(report *session.RemoveReport, r session.RemoveRequest) {
+	x := report.Removed
+	for _, line := range a.changes(nil, x.Before.Members, x.After.Members) {
 		a.screen.Print("%s", line)
 	}
-	if changed {
-		a.showLanded(m, install.Landed{Result: r.Result})
+	if report.Changed {
+		a.showLanded(install.Landed{Result: x.Result})
 	} else {
 		a.screen.Print("The landing had none of it, and stays as it was.")
 	}
 	switch {
-	case trees:
-		a.screen.Print("Deleted %s, %s.", term.Count(len(r.Deleted.Trees), "tree"), term.Bytes(r.Deleted.Bytes))
-		if len(stored.Archives) > 0 {
-			a.screen.Print("Deleted their archives, %s.", term.Bytes(stored.ArchiveBytes()))
+	case r.Trees:
+		a.screen.Print("Deleted %s, %s.", term.Count(len(x.Deleted.Trees), "tree"), term.Bytes(x.Deleted.Bytes))
+		if report.ArchiveBytes > 0 {
+			a.screen.Print("Deleted their archives, %s.", term.Bytes(report.ArchiveBytes))
 		}
-		if len(r.Landings) > 0 {
-			a.screen.Print("Earlier landings that used them are gone too: %s.", strings.Trim(fmt.Sprint(r.Landings), "[]"))
+		if len(x.Landings) > 0 {
+			a.screen.Print("Deleted with them, because they used them: landing %s.", numbers(x.Landings))
 		}
-	case len(r.Trees) > 0:
-		a.screen.Note("The trees stay (%s); to delete them too: fernladder remove --trees %s", sizes(r.Trees), strings.Join(names, " "))
+	case len(x.Trees) > 0:
+		a.screen.Note("The trees stay (%s); to delete them, too: fernladder remove --trees %s", sizes(x.Trees), strings.Join(r.Names, " "))
 	}
-	return nil
 }

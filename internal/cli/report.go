@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
+	"fernladder/core/session"
 
 	"fernladder/core/advice"
 	"fernladder/core/build"
@@ -42,8 +43,8 @@ func (a *app) report(err error) int {
 		a.showLeft(left)
 		return code
 	}
-	if a.machine != nil && !is[*alreadyShown](err) {
-		err = newHelper(a.machine).with(err)
+	if a.session != nil && !is[*alreadyShown](err) {
+		err = newHelper(a.session.Machine).with(err)
 	}
 	switch {
 	case err == nil || is[*alreadyShown](err):
@@ -67,17 +68,17 @@ func (a *app) report(err error) int {
 
 func (a *app) reportJSON(err error, kind problem.Kind) {
 	out := struct {
-		Error    problem.Kind      `json:"error"`
-		Problem  *problem.Problem  `json:"problem,omitempty"`
-		Remedies []problem.Remedy  `json:"remedies,omitempty"`
-		Message  string            `json:"message"`
-		Problems tomlfile.Problems `json:"problems,omitempty"`
-		Reasons  []resolve.Reason  `json:"reasons,omitempty"`
-		Attempts map[string]string `json:"attempts,omitempty"` // URL to what went wrong
-		Log      string            `json:"log,omitempty"`
-		Cause    *diagnose.Cause   `json:"cause,omitempty"`
-		Advice   []string          `json:"advice,omitempty"`
-		Host     []hostFinding     `json:"host,omitempty"` // what the operating system lacks
+		Error    problem.Kind          `json:"error"`
+		Problem  *problem.Problem      `json:"problem,omitempty"`
+		Remedies []problem.Remedy      `json:"remedies,omitempty"`
+		Message  string                `json:"message"`
+		Problems tomlfile.Problems     `json:"problems,omitempty"`
+		Reasons  []resolve.Reason      `json:"reasons,omitempty"`
+		Attempts map[string]string     `json:"attempts,omitempty"` // URL to what went wrong
+		Log      string                `json:"log,omitempty"`
+		Cause    *diagnose.Cause       `json:"cause,omitempty"`
+		Advice   []string              `json:"advice,omitempty"`
+		Host     []session.HostFinding `json:"host,omitempty"` // what the operating system lacks
 	}{Error: kind, Problem: problem.Of(err), Remedies: problem.Remedies(err), Message: err.Error()}
 	errors.As(err, &out.Problems)
 	var none *resolve.NoLadder
@@ -94,10 +95,10 @@ func (a *app) reportJSON(err error, kind problem.Kind) {
 	var lacks *host.Missing
 	if errors.As(err, &lacks) {
 		var offers map[host.Question]string
-		if a.machine != nil {
-			offers = advice.Offer(lacks, advice.Look(a.machine))
+		if a.session != nil {
+			offers = advice.Offer(lacks, advice.Look(a.session.Machine))
 		}
-		out.Host = hostFindings(lacks.Needs, offers)
+		out.Host = session.FindingsWith(lacks.Needs, offers)
 	}
 	var failure *build.Failure
 	if errors.As(err, &failure) {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -11,19 +10,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/ospackage"
-	"fernladder/core/repository"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
-// repositoryFlags say how a repository is changed.
-type repositoryFlags struct {
-	name, suite, key, gpg, url string
-	keep, valid                int
-	anotherKey                 bool
-}
-
 func (a *app) repositoryCommand() *cobra.Command {
-	var f repositoryFlags
+	var r session.RepositoryRequest
+	url, days := "", 0
 	c := &cobra.Command{
 		Use:   "repository DIR",
 		Short: "Keep a signed repository of packages for apt, dnf or both",
@@ -35,9 +28,9 @@ was before a change or as it is after; a change that is broken off leaves the on
   fernladder repository drop /srv/vale vale-mistplan=2.1.0-1.vale12 --key /root/vale.key
   fernladder repository check /srv/vale`,
 		Args: exactly(1, "the directory of a repository"),
-		RunE: func(c *cobra.Command, args []string) error { return a.showRepository(args[0], f) },
+		RunE: func(c *cobra.Command, args []string) error { r.Dir = args[0]; return a.repository(r, url) },
 	}
-	c.Flags().StringVar(&f.url, "url", "", "where it is served, for the lines that other machines need")
+	c.Flags().StringVar(&url, "url", "", "where it is served, for the lines that other machines need")
 	add := &cobra.Command{
 		Use:   "add DIR FILE...",
 		Short: "Add packages to a repository, and make it if it is not there",
@@ -49,13 +42,12 @@ stays; another package of the same name and version is refused.`,
 			if len(args) < 2 {
 				return usage("name a directory, and packages to add to it")
 			}
-			return a.changeRepository(args[0], f, func(r *repository.Repository, key repository.Key) (*repository.Changed, error) {
-				return r.Add(c.Context(), key, args[1:], f.suite, f.keep)
-			})
+			r.Dir, r.Files, r.Valid = args[0], args[1:], time.Duration(days)*24*time.Hour
+			return a.changeRepository(c.Context(), r)
 		},
 	}
-	add.Flags().StringVar(&f.suite, "suite", "stable", "the suite of apt's that .deb files are added to")
-	add.Flags().IntVar(&f.keep, "keep", 0, "leave the newest `N` versions of each package, and what they need; all, if nothing is said")
+	add.Flags().StringVar(&r.Suite, "suite", "stable", "the suite of apt's that .deb files are added to")
+	add.Flags().IntVar(&r.Keep, "keep", 0, "leave the newest `N` versions of each package, and what they need; all, if nothing is said")
 	drop := &cobra.Command{
 		Use:     "drop DIR NAME[=VERSION]...",
 		Short:   "Take packages out of a repository",
@@ -65,217 +57,121 @@ stays; another package of the same name and version is refused.`,
 			if len(args) < 2 {
 				return usage("name a directory, and packages to take out of it")
 			}
-			return a.changeRepository(args[0], f, func(r *repository.Repository, key repository.Key) (*repository.Changed, error) {
-				return r.Drop(c.Context(), key, args[1:])
-			})
+			r.Dir, r.Drop, r.Valid = args[0], args[1:], time.Duration(days)*24*time.Hour
+			return a.changeRepository(c.Context(), r)
 		},
 	}
 	for _, c := range []*cobra.Command{add, drop} {
-		c.Flags().StringVar(&f.key, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
-		c.Flags().StringVar(&f.gpg, "gpg", "", "let gpg and its agent sign, with the key `ID`")
-		c.Flags().BoolVar(&f.anotherKey, "another-key", false, "sign with a key that is not the one before; other machines have to be given it")
-		c.Flags().StringVar(&f.name, "name", "", "what the repository calls itself; the name of its directory, if nothing is said")
-		c.Flags().IntVar(&f.valid, "valid", 0, "apt stops trusting what is published after so many `DAYS`; never, if nothing is said")
+		c.Flags().StringVar(&r.KeyFile, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
+		c.Flags().StringVar(&r.AgentKey, "gpg", "", "let gpg and its agent sign, with the key `ID`")
+		c.Flags().BoolVar(&r.AnotherKey, "another-key", false, "sign with a key that is not the one before; other machines have to be given it")
+		c.Flags().StringVar(&r.Name, "name", "", "what the repository calls itself; the name of its directory, if nothing is said")
+		c.Flags().IntVar(&days, "valid", 0, "apt stops trusting what is published after so many `DAYS`; never, if nothing is said")
 	}
 	check := &cobra.Command{
 		Use:     "check DIR",
 		Short:   "Check the packages of a repository, its lists and its signatures",
 		Example: "  fernladder repository check /srv/vale",
 		Args:    exactly(1, "the directory of a repository"),
-		RunE:    func(c *cobra.Command, args []string) error { return a.repositoryCheck(c.Context(), args[0]) },
+		RunE:    func(c *cobra.Command, args []string) error { r.Dir = args[0]; return a.checkRepository(c.Context(), r) },
 	}
 	c.AddCommand(add, drop, check)
 	return c
 }
 
-// repositoryAt is the repository in a directory.
-func (a *app) repositoryAt(dir string, f repositoryFlags) (*repository.Repository, error) {
-	absolute, err := filepath.Abs(dir)
+// changeRepository changes a repository, and says what that did.
+func (a *app) changeRepository(ctx context.Context, r session.RepositoryRequest) error {
+	s, err := a.open()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	r := &repository.Repository{Dir: absolute, Name: f.name, Now: a.now, Valid: time.Duration(f.valid) * 24 * time.Hour, AnotherKey: f.anotherKey,
-		Waiting: func() { a.screen.Note("Somebody else is changing this repository; waiting …") }}
-	if r.Name == "" {
-		r.Name = strings.ToLower(filepath.Base(absolute))
-		// One that is there has a name by its key.
-		if keys, err := filepath.Glob(filepath.Join(absolute, "*.asc")); err == nil && len(keys) == 1 {
-			r.Name = strings.TrimSuffix(filepath.Base(keys[0]), ".asc")
+	c, err := s.ChangeRepository(ctx, r)
+	if err != nil {
+		return err
+	}
+	return a.answer(c, func() {
+		for _, e := range c.Added {
+			a.screen.Print("+ %s %s %s", e.Name, e.Version, e.Arch)
 		}
-	}
-	return r, nil
-}
-
-func (a *app) signingKey(f repositoryFlags) (repository.Key, error) {
-	switch {
-	case f.keep < 0 || f.valid < 0:
-		return nil, usage("--keep and --valid are numbers from 0 on")
-	case f.key != "" && f.gpg != "":
-		return nil, usage("--key and --gpg do not go together")
-	case f.key != "":
-		return repository.ReadKey(f.key, a.now)
-	case f.gpg != "":
-		m, err := a.open()
-		if err != nil {
-			return nil, err
+		for _, e := range c.Gone {
+			a.screen.Print("- %s %s %s", e.Name, e.Version, e.Arch)
 		}
-		program := m.Programs.Find("gpg")
-		if program == "" {
-			return nil, usage("there is no gpg on this machine; sign with --key FILE")
+		if len(c.Added)+len(c.Gone) == 0 {
+			a.screen.Print("Nothing changed: all of it was already there.")
 		}
-		return repository.AgentKey(program, f.gpg)
-	}
-	return nil, usage("a repository is signed; say by which key: --key FILE, or --gpg ID")
-}
-
-// changeRepository changes the repository in a directory, and says what that did.
-func (a *app) changeRepository(dir string, f repositoryFlags, change func(*repository.Repository, repository.Key) (*repository.Changed, error)) error {
-	key, err := a.signingKey(f)
-	if err != nil {
-		return err
-	}
-	r, err := a.repositoryAt(dir, f)
-	if err != nil {
-		return err
-	}
-	changed, err := change(r, key)
-	if err != nil {
-		return err
-	}
-	return a.repositoryChanged(r, key, changed)
-}
-
-func (a *app) repositoryChanged(r *repository.Repository, key repository.Key, c *repository.Changed) error {
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "added": shortEntries(c.Added), "gone": shortEntries(c.Gone)})
-	}
-	for _, e := range c.Added {
-		a.screen.Print("+ %s %s %s", e.Name, e.Version, e.Arch)
-	}
-	for _, e := range c.Gone {
-		a.screen.Print("- %s %s %s", e.Name, e.Version, e.Arch)
-	}
-	if len(c.Added)+len(c.Gone) == 0 {
-		a.screen.Print("Nothing changed: all of it was there already.")
-	}
-	other := 0
-	for _, e := range c.Now {
-		if e.Signer != "" && e.Signer != key.Fingerprint() {
-			other++
+		switch c.OtherKeys {
+		case 0:
+		case 1:
+			a.screen.Note("1 package of it is signed with another key, which machines that use dnf need, too.")
+		default:
+			a.screen.Note("%d packages of it are signed with other keys, which machines that use dnf need, too.", c.OtherKeys)
 		}
-	}
-	if other > 0 {
-		a.screen.Note("%s of it signed with another key, which machines that use dnf need, too.", term.Count(other, "package")+map[bool]string{true: " is", false: " are"}[other == 1])
-	}
-	a.screen.Note("How other machines use it: fernladder repository %s --url URL", r.Dir)
-	return nil
+		a.screen.Note("How other machines use it: fernladder repository %s --url URL", c.Repository)
+	})
 }
 
-// shortEntry is a package of a repository in JSON.
-type shortEntry struct {
-	Format  ospackage.Format `json:"format"`
-	Suite   string           `json:"suite,omitempty"`
-	Name    string           `json:"name"`
-	Version string           `json:"version"`
-	Arch    string           `json:"arch"`
-	File    string           `json:"file"`
-	Size    int64            `json:"size"`
-	SHA256  string           `json:"sha256"`
-}
-
-func shortEntries(all []repository.Entry) []shortEntry {
-	short := make([]shortEntry, len(all))
-	for i, e := range all {
-		short[i] = shortEntry{e.Format, e.Suite, e.Name, e.Version, e.Arch, e.File, e.Size, e.SHA256}
-	}
-	return short
-}
-
-// keyOf is the fingerprint of the key of a repository, or "".
-func keyOf(r *repository.Repository) string {
-	fingerprint, err := r.SignedBy()
-	if err != nil {
-		return ""
-	}
-	return fingerprint
-}
-
-func (a *app) showRepository(dir string, f repositoryFlags) error {
-	r, err := a.repositoryAt(dir, f)
+// repository shows what is in a repository, and how other machines use it from a URL.
+func (a *app) repository(r session.RepositoryRequest, url string) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	entries, err := r.Entries()
+	report, err := s.Repository(r)
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"repository": r.Dir, "name": r.Name, "key": keyOf(r), "packages": shortEntries(entries)})
-	}
-	if len(entries) == 0 {
-		a.screen.Print("%s has no packages.", r.Dir)
-		return nil
+	return a.answer(report, func() { a.showRepository(report, orDefault(url, "file://"+report.Repository)) })
+}
+
+func (a *app) showRepository(r *session.RepositoryReport, url string) {
+	if len(r.Packages) == 0 {
+		a.screen.Print("%s has no packages.", r.Repository)
+		return
 	}
 	var rows [][]string
-	for _, e := range entries {
-		rows = append(rows, []string{a.screen.Strong(e.Name), e.Version, e.Arch, string(e.Format), e.Suite, term.Bytes(e.Size)})
-	}
-	a.screen.Table([]string{"package", "version", "for", "format", "suite", "size"}, rows)
-	a.screen.Print("\n%s in %s.", term.Count(len(entries), "package"), r.Dir)
-	url := orDefault(f.url, "file://"+r.Dir)
-	if fingerprint := keyOf(r); fingerprint != "" {
-		a.screen.Print("Signed with the key %s. Compare it on the other machine before you trust it.", fingerprint)
-	}
-	if slices.ContainsFunc(entries, func(e repository.Entry) bool { return e.Format == ospackage.Deb }) {
-		a.screen.Print("\nFor apt, on the other machine, as /etc/apt/sources.list.d/%s.sources:\n%s\n  and %s/%s.asc, the key, as %s", r.Name, indent(aptLines(r, entries, url)), url, r.Name, keyringOf(r))
-	}
-	if slices.ContainsFunc(entries, func(e repository.Entry) bool { return e.Format == ospackage.RPM }) {
-		a.screen.Print("\nFor dnf, on the other machine, as /etc/yum.repos.d/%s.repo:\n%s", r.Name, indent(dnfLines(r, url)))
-	}
-	return nil
-}
-
-// aptLines are what a machine needs to use the repository with apt.
-// keyringOf is where the key of a repository is kept on a machine that uses apt.
-func keyringOf(r *repository.Repository) string { return "/etc/apt/keyrings/" + r.Name + ".asc" }
-
-func aptLines(r *repository.Repository, entries []repository.Entry, url string) string {
 	var suites []string
-	for _, e := range entries {
+	rpm := false
+	for _, e := range r.Packages {
+		rows = append(rows, []string{a.screen.Strong(e.Name), e.Version, e.Arch, string(e.Format), e.Suite, term.Bytes(e.Size)})
 		if e.Format == ospackage.Deb && !slices.Contains(suites, e.Suite) {
 			suites = append(suites, e.Suite)
 		}
+		rpm = rpm || e.Format == ospackage.RPM
 	}
-	return fmt.Sprintf("Types: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s", url, strings.Join(suites, " "), keyringOf(r))
+	a.screen.Table([]string{"package", "version", "for", "format", "suite", "size"}, rows)
+	a.screen.Print("\n%s in %s.", term.Count(len(r.Packages), "package"), r.Repository)
+	if r.Key != "" {
+		a.screen.Print("Signed with the key %s. Compare it on the other machine before you trust it.", r.Key)
+	}
+	if len(suites) > 0 {
+		keyring := "/etc/apt/keyrings/" + r.Name + ".asc"
+		lines := fmt.Sprintf("Types: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s", url, strings.Join(suites, " "), keyring)
+		a.screen.Print("\nFor apt, on the other machine, as /etc/apt/sources.list.d/%s.sources:\n%s\n  and %s/%s.asc, the key, as %s", r.Name, indent(lines), url, r.Name, keyring)
+	}
+	if rpm {
+		lines := fmt.Sprintf("[%[1]s]\nname=%[1]s\nbaseurl=%[2]s\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=%[2]s/%[1]s.asc", r.Name, url)
+		a.screen.Print("\nFor dnf, on the other machine, as /etc/yum.repos.d/%s.repo:\n%s", r.Name, indent(lines))
+	}
 }
 
-func dnfLines(r *repository.Repository, url string) string {
-	return fmt.Sprintf("[%[1]s]\nname=%[1]s\nbaseurl=%[2]s\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=%[2]s/%[1]s.asc", r.Name, url)
-}
-
-func (a *app) repositoryCheck(ctx context.Context, dir string) error {
-	r, err := a.repositoryAt(dir, repositoryFlags{})
+func (a *app) checkRepository(ctx context.Context, r session.RepositoryRequest) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	wrong, packages, err := r.Check(ctx)
-	if err != nil {
+	report, err := s.CheckRepository(ctx, r)
+	if report == nil || err != nil && len(report.Wrong) == 0 {
 		return err
 	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(map[string]any{"repository": r.Dir, "packages": packages, "wrong": append([]repository.Wrong{}, wrong...)}); err != nil {
-			return err
-		}
-	} else {
-		for _, w := range wrong {
+	if shown := a.answer(report, func() {
+		for _, w := range report.Wrong {
 			a.screen.Print("%s: %s", w.File, w.What)
 		}
-		if len(wrong) == 0 {
-			a.screen.Print("%s, and everything that is published of them, are as they were added.", term.Count(packages, "package"))
+		if len(report.Wrong) == 0 {
+			a.screen.Print("%s, and everything that is published of them, are as they were added.", term.Count(report.Packages, "package"))
 		}
+	}); shown != nil {
+		return shown
 	}
-	if len(wrong) > 0 {
-		return &alreadyShown{fmt.Errorf("%s wrong", term.Count(len(wrong), "thing"))}
-	}
-	return nil
+	return judged(err)
 }

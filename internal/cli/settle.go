@@ -9,8 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/landing"
-	"fernladder/core/machine"
-	"fernladder/core/recipe"
 	"fernladder/core/settings"
 )
 
@@ -47,59 +45,35 @@ given again. Without a flag, shows what is decided.`,
 }
 
 func (a *app) settle(ctx context.Context, l settings.Link) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
-	}
-	if !filepath.IsLocal(l.File) || l.As != "" && !filepath.IsLocal(l.As) {
-		return usage("a file of the landing is named by its path below it, as bin/grow")
 	}
 	if l.Package == "" {
-		return a.settled(m, l.File)
+		found, err := s.Settled(l.File)
+		if err != nil {
+			return err
+		}
+		return a.answer(found, func() { a.showSettled(l.File, found) })
 	}
-	if err := recipe.CheckName(l.Package); err != nil {
-		return usage("%v", err)
-	}
-	if m.Settings.File == "" {
-		return usage("there is no %s to write it into; make one with fernladder new, or add to yours:\n%s", settings.FileName, l.Text())
-	}
-	if err := m.Store.Prepare(); err != nil {
-		return err
-	}
-	unlock, err := m.Store.LockFile(ctx, m.Settings.File)
+	r, err := s.Settle(ctx, l)
 	if err != nil {
 		return err
 	}
-	defer unlock()
-	if err := settings.Decide(m.Settings.File, m.Place, l); err != nil {
-		return err
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"file": l.File, "package": l.Package, "settings": m.Settings.File})
-	}
-	a.screen.Print("Written to %s:\n%s", m.Place.Shown(m.Settings.File), indent(strings.TrimSpace(l.Text())))
-	a.screen.Note("It counts from the next change of the landing on: give the command again that could not be done, or: fernladder install %s", l.Package)
-	return nil
+	return a.answer(r, func() {
+		a.screen.Print("Written to %s:\n%s", s.Place.Shown(r.Settings), indent(strings.TrimSpace(l.Text())))
+		a.screen.Note("It applies from the next change of the landing: repeat the command that failed, or: fernladder install %s", l.Package)
+	})
 }
 
-// settled shows what is decided about a file.
-func (a *app) settled(m *machine.Machine, file string) error {
-	var found []*settings.Link
-	for _, l := range m.Settings.Landing.Links {
-		if l.File == file {
-			found = append(found, l)
-		}
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(append([]*settings.Link{}, found...))
-	}
+// showSettled shows what is decided about a file.
+func (a *app) showSettled(file string, found []*settings.Link) {
 	if len(found) == 0 {
 		a.screen.Print("Nothing is decided about %s.", file)
 	}
 	for _, l := range found {
 		a.screen.Print("%s", strings.TrimSpace(l.Text()))
 	}
-	return nil
 }
 
 // waysOut are the commands that settle a conflict, each of which works.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -27,61 +28,30 @@ the settings, are pinned to a commit; --fetch brings them to the root.`,
 	return c
 }
 
-// listedShelf is a shelf in JSON.
-type listedShelf struct {
-	Dir     string   `json:"dir"`
-	Git     string   `json:"git,omitempty"`
-	Commit  string   `json:"commit,omitempty"`
-	Here    bool     `json:"here"`
-	Recipes int      `json:"recipes"`
-	Hidden  []string `json:"hidden"` // names that an earlier shelf has too
-}
-
 func (a *app) shelves(ctx context.Context, fetch bool) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(m.Settings.Shelves) == 0 {
-		return usage("no shelf is set: name one in %s, or make a folder to work in with: fernladder new DIR", orDefault(m.Settings.File, "fernladder.toml"))
+	all, err := s.ListShelves(ctx, fetch)
+	if err != nil {
+		return err
 	}
-	seen := map[string]bool{}
-	all := []listedShelf{}
-	rows := [][]string{}
-	for i, shelf := range m.Settings.Shelves {
-		if fetch && shelf.Git != "" {
-			if err := m.BringShelf(ctx, shelf); err != nil {
-				return err
+	return a.answer(all, func() {
+		rows := [][]string{}
+		for i, l := range all {
+			where, state := l.Shown, term.Count(l.Recipes, "recipe")
+			if l.Git != "" {
+				where = fmt.Sprintf("%s at %s", l.Git, l.Commit[:12])
 			}
-		}
-		l := listedShelf{Dir: shelf.Dir, Git: shelf.Git, Commit: shelf.Commit, Hidden: []string{}}
-		names, err := shelf.Names()
-		if err != nil && shelf.Git == "" {
-			return err
-		}
-		l.Here, l.Recipes = err == nil, len(names)
-		for _, name := range names {
-			if seen[name] {
-				l.Hidden = append(l.Hidden, name)
+			if !l.Here {
+				state = a.screen.Bad("not fetched")
 			}
-			seen[name] = true
+			rows = append(rows, []string{fmt.Sprint(i + 1), a.screen.Strong(where), state, strings.Join(l.Hidden, " ")})
 		}
-		all = append(all, l)
-		where, state := shelf.Shown, term.Count(l.Recipes, "recipe")
-		if shelf.Git != "" {
-			where = fmt.Sprintf("%s at %s", shelf.Git, shelf.Commit[:12])
+		a.screen.Table([]string{"", "shelf", "holds", "hidden by shelves above"}, rows)
+		if slices.ContainsFunc(all, func(l session.Shelf) bool { return !l.Here }) {
+			a.screen.Note("To fetch what is missing: fernladder shelves --fetch")
 		}
-		if !l.Here {
-			state = a.screen.Bad("not here")
-		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), a.screen.Strong(where), state, strings.Join(l.Hidden, " ")})
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(all)
-	}
-	a.screen.Table([]string{"", "shelf", "holds", "hidden by shelves above"}, rows)
-	if slices.ContainsFunc(all, func(l listedShelf) bool { return !l.Here }) {
-		a.screen.Note("To bring what is not here: fernladder shelves --fetch")
-	}
-	return nil
+	})
 }

@@ -3,14 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/landing"
-	"fernladder/core/machine"
+	"fernladder/core/session"
 	"fernladder/core/traces"
 
 	"fernladder/core/sandbox"
@@ -18,14 +17,14 @@ import (
 	"fernladder/internal/term"
 )
 
-// openInstalled reads the settings and finds the installed build meant.
-func (a *app) openInstalled(text string) (*machine.Machine, *store.Receipt, error) {
-	m, err := a.open()
+// openInstalled opens a session and finds the installed build that is named.
+func (a *app) openInstalled(text string) (*session.Session, *store.Receipt, error) {
+	s, err := a.open()
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := landing.FindBuild(m.Store, text)
-	return m, r, err
+	r, err := s.Find(text)
+	return s, r, err
 }
 
 func (a *app) showCommand() *cobra.Command {
@@ -206,29 +205,23 @@ func (a *app) filesCommand() *cobra.Command {
 }
 
 func (a *app) files(name string) error {
-	if strings.Contains(name, "/") {
-		return usage("%s is a path; name a package, to see its files: fernladder files mistplan", name)
-	}
-	m, r, err := a.openInstalled(name)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	files, err := m.Store.Files(r.Ref)
+	r, err := s.Files(name)
 	if err != nil {
 		return err
 	}
-	files = slices.DeleteFunc(files, func(f store.File) bool { return f.Mode&fs.ModeDir != 0 })
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"tree": r.Tree, "files": files})
-	}
-	for _, f := range files {
-		if f.Target != "" {
-			a.screen.Print("%s/%s %s %s", r.Tree, term.OneLine(f.Path), a.screen.Faint("→"), term.OneLine(f.Target))
-		} else {
-			a.screen.Print("%s/%s", r.Tree, term.OneLine(f.Path))
+	return a.answer(r, func() {
+		for _, f := range r.Files {
+			if f.Target != "" {
+				a.screen.Print("%s/%s %s %s", r.Tree, term.OneLine(f.Path), a.screen.Faint("→"), term.OneLine(f.Target))
+			} else {
+				a.screen.Print("%s/%s", r.Tree, term.OneLine(f.Path))
+			}
 		}
-	}
-	return nil
+	})
 }
 
 // seen says what a build has seen of the operating system, and what it began from.

@@ -1,24 +1,18 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
-	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/internal/term"
 )
 
-// showSteps tells of each package that is there what a plan changes: options that came
-// or went, sizes, configuration files, and what is built again because of what.
-func (a *app) showSteps(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
-	if err := p.Estimate(m); err != nil {
-		return err
-	}
-	steps, err := p.Steps(m.Store)
-	if err != nil || len(steps) == 0 {
-		return err
+// showSteps tells of each package that exists what a plan changes: options that were added
+// or removed, sizes, configuration files, and what is built again because of what.
+func (a *app) showSteps(steps []plan.Step) {
+	if len(steps) == 0 {
+		return
 	}
 	a.screen.Print("In detail:")
 	for _, s := range steps {
@@ -27,7 +21,6 @@ func (a *app) showSteps(ctx context.Context, m *machine.Machine, p *plan.Plan) e
 			a.screen.Print("      %s", line)
 		}
 	}
-	return nil
 }
 
 func stepTitle(s plan.Step) string {

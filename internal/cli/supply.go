@@ -4,9 +4,6 @@ import (
 	"context"
 
 	"github.com/spf13/cobra"
-
-	"fernladder/core/landing"
-	"fernladder/core/source"
 )
 
 func (a *app) supplyCommand() *cobra.Command {
@@ -35,52 +32,20 @@ takes the files that the recipe asks for.`,
 }
 
 func (a *app) supply(ctx context.Context, name string, files []string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	wanted, err := landing.ParseName(name)
+	r, err := s.Supply(ctx, name, files)
 	if err != nil {
 		return err
 	}
-	r, err := m.Shelves.Find(wanted.Name)
-	if err != nil {
-		return err
-	}
-	if len(r.Supplies) == 0 {
-		return usage("%s needs no files that have to be brought (%s)", name, r.File)
-	}
-	if err := m.Store.Prepare(); err != nil {
-		return err
-	}
-	supplies := m.Supplies
-	brought := map[string]string{}
-	for _, file := range files {
-		found, err := supplies.Add(ctx, file, r.Supplies)
-		if err != nil {
-			if is[*source.WrongSupply](err) || is[*source.StoreError](err) {
-				return m.Stored(err)
-			}
-			return usage("%v", err)
+	return a.answer(r, func() {
+		for _, file := range r.Order {
+			a.screen.Print("%s is here for %s, verified: %s", file, name, r.About[file])
 		}
-		for _, supply := range found {
-			brought[supply.File] = supplies.Path(supply.Digest)
-			if !a.screen.JSON {
-				a.screen.Print("%s is here for %s, verified: %s", supply.File, wanted.Name, supply.About)
-			}
+		for _, file := range r.Missing {
+			a.screen.Note("Still missing: %s (%s)", file, r.About[file])
 		}
-	}
-	missing := []string{}
-	for _, supply := range r.Supplies {
-		if !supplies.Has(supply.Digest) {
-			missing = append(missing, supply.File)
-			if !a.screen.JSON {
-				a.screen.Note("Still missing: %s (%s)", supply.File, supply.About)
-			}
-		}
-	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"brought": brought, "missing": missing})
-	}
-	return nil
+	})
 }

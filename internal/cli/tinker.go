@@ -5,15 +5,11 @@ import (
 	"fmt"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/compare"
-	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/tinker"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -90,165 +86,118 @@ was not kept. With --all, the folder in any case.`,
 }
 
 func (a *app) tinkered() error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	all, err := tinker.All(m.Store)
+	all, err := s.Tinkered()
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(append([]*tinker.Bench{}, all...))
-	}
-	var rows [][]string
-	for _, b := range all {
-		rows = append(rows, []string{a.screen.Strong(b.Name), b.Version, b.Began.Local().Format("2006-01-02 15:04"), b.Folder, strings.Join(b.Kept, ", ")})
-	}
-	if len(rows) == 0 {
-		a.screen.Print("Nothing is tinkered with.")
-		return nil
-	}
-	a.screen.Table([]string{"package", "version", "since", "folder", "kept"}, rows)
-	return nil
+	return a.answer(all, func() {
+		var rows [][]string
+		for _, b := range all {
+			rows = append(rows, []string{a.screen.Strong(b.Name), b.Version, b.Began.Local().Format("2006-01-02 15:04"), b.Folder, strings.Join(b.Kept, ", ")})
+		}
+		if len(rows) == 0 {
+			a.screen.Print("No package is being tinkered with.")
+			return
+		}
+		a.screen.Table([]string{"package", "version", "since", "folder", "kept"}, rows)
+	})
 }
 
 func (a *app) tinker(ctx context.Context, ask plan.Ask, folder string) error {
-	m, p, err := a.pinned(ctx, ask)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if err := a.expect(ctx, m, p); err != nil {
-		return err
-	}
-	b, err := tinker.Open(ctx, m, p, orDefault(folder, p.Asked()[0].Name))
+	b, err := s.Tinker(ctx, session.TinkerRequest{LadderRequest: a.building(ask).LadderRequest, Folder: folder})
 	if err != nil {
-		return a.failed(m, err)
+		return a.failed(err)
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(b)
-	}
-	a.screen.Print("The source of %s %s is in %s, under git.", a.screen.Strong(b.Name), b.Version, m.Place.Shown(b.Folder))
-	a.screen.Note("When you have changed it: fernladder tinker try %s", b.Name)
-	return nil
-}
-
-// bench builds what was changed of a package that is tinkered with.
-func (a *app) bench(ctx context.Context, name string) (*machine.Machine, *tinker.Bench, *build.Tinkered, error) {
-	m, err := a.open()
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	b, err := tinker.Read(m.Store, name)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	t, brought, err := b.Build(ctx, m)
-	if err != nil {
-		return nil, nil, nil, a.failed(m, err)
-	}
-	if !a.screen.JSON {
-		a.screen.Note("%s brought from %s.", term.Count(brought, "changed file"), m.Place.Shown(b.Folder))
-	}
-	return m, b, t, nil
+	return a.answer(b, func() {
+		a.screen.Print("The source of %s %s is in %s, under git.", a.screen.Strong(b.Name), b.Version, s.Place.Shown(b.Folder))
+		a.screen.Note("When you have changed it: fernladder tinker try %s", b.Name)
+	})
 }
 
 func (a *app) tinkerTry(ctx context.Context, name string, argv []string) error {
-	m, _, t, err := a.bench(ctx, name)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	results, err := tinker.Try(ctx, m, t, argv)
-	if err != nil {
-		return err
+	r, err := s.TryTinkered(ctx, name, argv, func(r *session.TinkerTry) {
+		a.screen.Note("%s brought from %s.", term.Count(r.Changed, "changed file"), s.Place.Shown(r.Bench.Folder))
+	})
+	if r == nil || err != nil && r.Failed == 0 {
+		return a.failed(err)
 	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(results); err != nil {
-			return err
-		}
+	if shown := a.answer(r.Tries, func() { a.showTinkerTries(name, argv, r.Tries) }); shown != nil {
+		return shown
 	}
-	failed := 0
-	for _, r := range results {
-		if !a.screen.JSON {
-			if len(argv) == 0 {
-				a.screen.Print("%s %s", a.screen.Faint("$"), term.OneLine(r.Try.String()))
-			}
-			fmt.Fprint(a.screen.Out, r.Output)
+	return judged(err)
+}
+
+func (a *app) showTinkerTries(name string, argv []string, tries []build.TryResult) {
+	for _, r := range tries {
+		if len(argv) == 0 {
+			a.screen.Print("%s %s", a.screen.Faint("$"), term.OneLine(r.Try.String()))
 		}
+		fmt.Fprint(a.screen.Out, r.Output)
 		if r.Problem != "" {
-			failed++
 			a.screen.Note("%s", r.Problem)
 		}
 		if len(argv) > 0 && r.Status != 0 {
-			failed++
 			a.screen.Note("It ended with status %d.", r.Status)
 		}
 	}
-	if len(results) == 0 && !a.screen.JSON {
+	if len(tries) == 0 {
 		a.screen.Print("It is built. The recipe has no tries; to run it: fernladder tinker try %s -- COMMAND", name)
 	}
-	if failed > 0 {
-		return &alreadyShown{triesFailed(failed, len(results))}
-	}
-	return nil
 }
 
 func (a *app) tinkerKeep(ctx context.Context, name, patch string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	b, err := tinker.Read(m.Store, name)
-	if err != nil {
-		return err
+	k, err := s.KeepTinkered(ctx, name, patch)
+	if k == nil {
+		return a.failed(err)
 	}
-	k, err := b.Keep(ctx, m, patch)
-	if err != nil {
-		return a.failed(m, err)
-	}
-	if a.screen.JSON {
-		if err := a.screen.PrintJSON(k); err != nil {
-			return err
-		}
-	} else {
-		a.screen.Print("%s has the change, %s; %s names it.", m.Place.Shown(k.Patch), term.Count(k.Lines, "line"), k.Recipe)
+	if shown := a.answer(k, func() {
+		a.screen.Print("%s has the change, %s; %s names it.", s.Place.Shown(k.Patch), term.Count(k.Lines, "line"), k.Recipe)
 		a.screen.Print("By that recipe, %s %s (%s) was built.", k.Build.Name, k.Build.Version, k.Build.ID)
-		a.showSame(k.Differences)
+		if len(k.Differences) == 0 {
+			a.screen.Print("The rebuilt files are identical to your edited build, except for the tree's path.")
+		} else {
+			a.screen.Print("It differs from your edited build:")
+		}
+		for _, d := range k.Differences {
+			a.screen.Print("  %s: %s", term.OneLine(d.Path), d.How)
+		}
 		a.screen.Note("To use it: fernladder install %s", name)
+	}); shown != nil {
+		return shown
 	}
-	if len(k.Differences) > 0 {
-		return &alreadyShown{problem.New(problem.Other, name, "%s of the build by the recipe differ from what was tinkered", term.Count(len(k.Differences), "file"))}
-	}
-	return nil
-}
-
-func (a *app) showSame(differences []compare.Different) {
-	if len(differences) == 0 {
-		a.screen.Print("All its files are what was tinkered, byte for byte, but for the name of the tree.")
-		return
-	}
-	a.screen.Print("It is not what was tinkered:")
-	for _, d := range differences {
-		a.screen.Print("  %s: %s", term.OneLine(d.Path), d.How)
-	}
+	return judged(err)
 }
 
 func (a *app) tinkerDrop(ctx context.Context, name string, all bool) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	folder, kept, err := tinker.Drop(ctx, m, name, all)
+	r, err := s.DropTinkered(ctx, name, all)
 	if err != nil {
 		return err
 	}
-	switch {
-	case a.screen.JSON:
-		return a.screen.PrintJSON(map[string]any{"folder": folder, "folder_stays": kept})
-	case kept:
-		a.screen.Print("%s is not tinkered with any more. %s has changes that were not kept, and stays.", name, orDefault(m.Place.Shown(folder), "Its folder"))
-	default:
-		a.screen.Print("%s is not tinkered with any more, and %s is deleted.", name, m.Place.Shown(folder))
-	}
-	return nil
+	return a.answer(r, func() {
+		if r.Stays {
+			a.screen.Print("%s is no longer being tinkered with. %s has changes that were not kept, and stays.", name, orDefault(s.Place.Shown(r.Folder), "Its folder"))
+		} else {
+			a.screen.Print("%s is no longer being tinkered with, and %s is deleted.", name, s.Place.Shown(r.Folder))
+		}
+	})
 }

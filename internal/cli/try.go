@@ -5,12 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
-	"fernladder/core/landing"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 
@@ -27,56 +25,28 @@ func (a *app) tryCommand() *cobra.Command {
 }
 
 func (a *app) try(ctx context.Context, names []string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	type tried struct {
-		Package string            `json:"package"`
-		Version string            `json:"version"`
-		Tries   []build.TryResult `json:"tries"`
-	}
-	if err := m.Store.Prepare(); err != nil {
-		return err
-	}
-	var all []tried
-	failed, tries := 0, 0
-	for _, name := range names {
-		r, err := landing.FindBuild(m.Store, name)
-		if err != nil {
-			return err
+	show := func(x session.Tried) {
+		for _, result := range x.Tries {
+			a.showTry(x.Package, result)
 		}
-		results, err := build.Tries(ctx, m, r)
-		if err != nil {
-			return m.Store.Wrap(err)
-		}
-		all = append(all, tried{r.Name, r.Version, append([]build.TryResult{}, results...)})
-		tries += len(results)
-		for _, result := range results {
-			if result.Problem != "" {
-				failed++
-			}
-			if !a.screen.JSON {
-				a.showTry(r.Name, result)
-			}
-		}
-		if len(results) == 0 && !a.screen.JSON {
-			a.screen.Print("%s %s: its recipe has no tries", r.Name, r.Version)
+		if len(x.Tries) == 0 {
+			a.screen.Print("%s %s: its recipe has no tries", x.Package, x.Version)
 		}
 	}
 	if a.screen.JSON {
-		if err := a.screen.PrintJSON(all); err != nil {
-			return err
+		show = nil
+	}
+	all, err := s.Try(ctx, names, show)
+	if all != nil && a.screen.JSON {
+		if shown := a.screen.PrintJSON(all); shown != nil {
+			return shown
 		}
 	}
-	if failed > 0 {
-		return triesFailed(failed, tries)
-	}
-	return nil
-}
-
-func triesFailed(failed, all int) error {
-	return problem.New(problem.Build, "", "%d of %d tries failed", failed, all)
+	return err
 }
 
 func (a *app) showTry(name string, r build.TryResult) {
