@@ -1,7 +1,7 @@
 // Reference writes the pages of the manual that list keys, from the same
 // definitions that read them. With -check it only tells whether the pages are
 // as it would write them.
-package keydocs
+package main
 
 import (
 	"bytes"
