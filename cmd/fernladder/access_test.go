@@ -88,7 +88,7 @@ func TestWhoMayInstall(t *testing.T) {
 	settings("access = \"group\"\ngroup = \"no-such-group\"\n")
 	out, status = member(t, dir, ada, nil, "list")
 	assert.Equal(t, 6, status)
-	assert.Contains(t, out, "the group no-such-group install, which this machine does not have")
+	assert.Contains(t, out, "the group no-such-group install, but this machine has no such group")
 	settings("access = \"group\"\n")
 	out, status = member(t, dir, ada, nil, "list")
 	assert.Equal(t, 3, status)

@@ -36,12 +36,12 @@ func TestWhatWasPlacedIsInspected(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", script("place", `mkdir -p $DESTDIR$FL_PREFIX/bin; ln -s nowhere $DESTDIR$FL_PREFIX/bin/lost; echo x >$DESTDIR$FL_PREFIX/open; chmod 666 $DESTDIR$FL_PREFIX/open; echo $DESTDIR$FL_PREFIX >$DESTDIR$FL_PREFIX/paths`))
 	r := w.must("install", "fern")
-	for _, remark := range []string{"bin/lost: it is a link to nothing: nowhere", "open: everybody could write to it; that is gone", "paths: it named the directory it was placed in; it names the tree now"} {
+	for _, remark := range []string{"bin/lost: it is a link to nothing: nowhere", "open: write permission for everyone was removed", "paths: it named the staging directory, and now names the tree"} {
 		assert.Contains(t, r.stderr, remark)
 		assert.Contains(t, w.must("show", "fern").stdout, remark)
 	}
 	w.pkg("moss", script("place", `mkdir -p $DESTDIR$FL_PREFIX/bin`))
-	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage place: what was placed cannot work:", "nothing but empty directories was placed")
+	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage place: the placed files cannot work:", "only empty directories were placed")
 	w.pkg("sage", asking("cc")+script("place", `mkdir -p $DESTDIR$FL_PREFIX/lib $DESTDIR$FL_PREFIX/bin; cd $DESTDIR$FL_PREFIX
 echo 'int leaf(void) { return 0; }' >leaf.c; echo 'int leaf(void); int main(void) { return leaf(); }' >main.c
 unset LD_RUN_PATH; cc -shared -fPIC -o lib/libleaf.so leaf.c; cc -o bin/sage main.c -Llib -lleaf`))
@@ -93,7 +93,7 @@ func TestAShellInAFailedBuild(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("compile", "touch been-here; exit 1", "place", place("fern")))
-	w.fails(2, []string{"build", "--shell", "fern"}, "no build that has failed or was broken off")
+	w.fails(2, []string{"build", "--shell", "fern"}, "no build that failed or was interrupted")
 	w.fails(1, []string{"build", "fern"})
 	c := w.command("build", "--shell", "fern")
 	c.Stdin = strings.NewReader("ls; echo $FL_NAME in $HOME; exit 3\n")
@@ -162,7 +162,7 @@ func TestMakefilesThatRace(t *testing.T) {
 	w := newWorld(t)
 	makefile := "all: a b\na:\n\tmkdir lock\n\tsleep 0.3; rmdir lock; touch a\nb:\n\tmkdir lock\n\tsleep 0.3; rmdir lock; touch b\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); cp a $(DESTDIR)$(PREFIX)\n"
 	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", makefile)
-	const says = "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in recipes/fern/recipe.toml"
+	const says = "it failed with several jobs and succeeded with one, so its makefiles race; add parallel = false to [build] in recipes/fern/recipe.toml"
 	assert.Contains(t, w.must("build", "fern", "-j", "2").stderr, says)
 	assert.Contains(t, w.must("show", "fern").stdout, says)
 	w.pkg("moss", "[build]\nmethod = \"make\"\n", "Makefile", "all:\n\techo moss.c:1: error: dry; exit 1\n")
@@ -233,7 +233,7 @@ func TestStagesThatAreStillGood(t *testing.T) {
 
 	w.write("fernladder.toml", w.read("fernladder.toml")+"largest_log = 1\n")
 	w.pkg("reed", script("compile", "yes", "place", place("reed")))
-	w.fails(1, []string{"build", "reed"}, "was ended: it has printed more than the settings allow (largest_log)")
+	w.fails(1, []string{"build", "reed"}, "was ended: it printed more than the settings allow (largest_log)")
 }
 
 // A failure is explained: its cause, and the lines that the recipe needs.
@@ -308,7 +308,7 @@ func TestClashesWithTheOperatingSystem(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("make"))+"[offers]\nprograms = [\"make\"]\nlibraries = [\"leaf\"]\n")
-	assert.Contains(t, w.must("host", "fern").stdout, "fern: the operating system has the program make, too. On the landing, ours have that name only where before_system in the settings or in the recipe says so.")
+	assert.Contains(t, w.must("host", "fern").stdout, "fern: the operating system has the program make, too. On the landing, ours have that name only if before_system in the settings or the recipe says so.")
 	assert.Contains(t, w.must("install", "fern").stdout, "fern 1.0: bin/make is not linked by that name, for the operating system has /usr/bin/make.")
 }
 
@@ -334,7 +334,7 @@ func TestExplain(t *testing.T) {
 	for _, says := range []string{
 		"cc.log:600001: the header leaf.h is missing (leaf.c:3)\n    │ CC soil.o", "header = \"leaf-2/leaf.h\"\n      packages = { debian = \"leaf-devel\" }", "and then: apt-get install leaf-devel",
 		"cmake.log:2: CMake does not find the package Leaf", "leaf-devel of this operating system has the pkg-config module leaf",
-		"program = \"sporegen\"", "The recipe moss has it; a recipe asks for it by:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build] of a recipe\n      args = [\"--without-moss\"]",
+		"program = \"sporegen\"", "The recipe moss has it; a recipe requests it by:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build] of a recipe\n      args = [\"--without-moss\"]",
 		"/config.log:2: the library leaf is missing",
 	} {
 		assert.Contains(t, r.stdout, says)
@@ -369,7 +369,7 @@ esac
 		"fern.c", "#include <stdio.h>\n#include <arpa/tftp.h>\nint main(void) { return 0; }\n")
 	w.fails(1, []string{"host", "fern", "--used"}, "fern is not built")
 	r := w.must("build", "fern")
-	assert.Contains(t, r.stderr, "it uses of this machine what its recipe does not name: header arpa/tftp.h; fernladder host fern --used shows the lines to add")
+	assert.Contains(t, r.stderr, "it uses parts of this machine that its recipe does not declare: header arpa/tftp.h; fernladder host fern --used shows the lines to add")
 	r = w.must("host", "fern", "--used")
 	assert.Contains(t, r.stdout, "[[host]]   # included: /usr/include/arpa/tftp.h\n    header = \"arpa/tftp.h\"\n    packages = { debian = \"moss-dev\" }")
 	assert.NotContains(t, r.stdout, "getconf", "nothing has noted that")
@@ -450,8 +450,8 @@ func TestNeedsOnLanguages(t *testing.T) {
 		"python = \"a b\"":                        `"a b" cannot be the name of such a module`,
 		"perl = \"Leaf/Parser\"":                  `"Leaf/Parser" cannot be the name of such a module`,
 		"file = \"share/leaves\"":                 `"share/leaves" is no absolute path`,
-		"file = \"/usr/leaf\"\nversion = \"1\"":   "headers, libraries and files do not tell their version",
-		"python = \"leaves\"\nperl = \"Leaf\"":    "what the operating system has is one thing",
+		"file = \"/usr/leaf\"\nversion = \"1\"":   "headers, libraries and files have no version",
+		"python = \"leaves\"\nperl = \"Leaf\"":    "[[host]] names one thing",
 		"packages = { debian = \"libleaf-dev\" }": "write one of program, header, library, module, python, perl and file",
 	} {
 		w.pkg("reed", "[[host]]\n"+wrong+"\n"+script("place", place("reed")))

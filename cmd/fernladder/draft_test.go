@@ -52,7 +52,7 @@ func TestDraftOfBadInput(t *testing.T) {
 	w.fails(5, []string{"draft", "page.tar.gz"}, "neither tar (plain, gz, bz2, xz, zst, lz) nor zip")
 	w.fails(5, []string{"draft", site.URL + "/dl/absent-1.0.tar.gz"}, "absent-1.0.tar.gz cannot be fetched", "404 Not Found")
 	w.fails(2, []string{"draft", "absent-1.0.tar.gz"}, "there is no absent-1.0.tar.gz")
-	w.fails(2, []string{"draft", site.URL + "/dl/dewcalc-1.4.2.tar.gz"}, "recipes/dewcalc/recipe.toml is there already, and stays as it is")
+	w.fails(2, []string{"draft", site.URL + "/dl/dewcalc-1.4.2.tar.gz"}, "recipes/dewcalc/recipe.toml already exists, and stays as it is")
 	w.fails(2, []string{"draft"}, "name one source")
 	w.fails(5, []string{"draft", site.URL + "/absent.git"}, "/absent.git/' not found")
 	w.fails(2, []string{"draft", "ftp://vale-glasshouse.example/fern.tar.gz"}, "is not a URL that can be fetched")
@@ -157,5 +157,5 @@ func TestDraftTrustsAKey(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("recipes/dewcalc")))
 	w.fails(5, []string{"draft", url, "--read", "--key", "other.asc"}, "no good signature")
 	assert.NoDirExists(t, w.path("recipes/dewcalc"))
-	w.fails(2, []string{"draft", site.URL + "/dl/frondplot-1.2.0.tar.gz", "--read", "--key", "growers.asc"}, "there is no signature beside the archive to verify")
+	w.fails(2, []string{"draft", site.URL + "/dl/frondplot-1.2.0.tar.gz", "--read", "--key", "growers.asc"}, "there is no signature beside the archive")
 }

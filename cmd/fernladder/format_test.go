@@ -53,13 +53,13 @@ func TestSupplies(t *testing.T) {
 	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
 	w.write("other", "0.8\n")
 	w.fails(5, []string{"supply", "mistplan", "other"}, "other is not a file that the recipe asks for; its sha256 is ", "station.cal has the sha256")
-	w.fails(2, []string{"supply", "dewcalc", "other"}, "dewcalc needs no files")
+	w.fails(2, []string{"supply", "dewcalc", "other"}, "dewcalc needs no supplies")
 	w.fails(2, []string{"supply", "mistplan", "absent"}, "absent: no such file")
 	w.write("mine.cal", garden.Calibration)
 	assert.Equal(t, "station.cal is here for mistplan, verified: The calibration of your weather station, from its maker's customer page\n", w.must("supply", "mistplan", "mine.cal").stdout)
 	w.must("install", "mistplan", "-o", "calibrated=on")
 	assert.Contains(t, w.sh(`eval "$(fernladder env)"; mistplan --version`).stdout, "calibration: +0.7")
-	assert.Contains(t, w.must("show", "mistplan").stdout, "station.cal, brought by hand, not to be passed on")
+	assert.Contains(t, w.must("show", "mistplan").stdout, "station.cal, supplied by hand, must not be passed on")
 	assert.NotContains(t, w.must("log", "mistplan").stdout, "0.7\n")
 }
 
@@ -69,7 +69,7 @@ func TestExtrasGoInside(t *testing.T) {
 	w.must("install", "mistplan")
 	assert.FileExists(t, w.root+"/landing/share/mistplan/moss.csv")
 	w.edit("recipes/mistplan/recipe.toml", "data/curves", "readings.csv")
-	w.fails(1, []string{"install", "mistplan"}, "the extra curves goes into readings.csv, where the source has something that is no directory")
+	w.fails(1, []string{"install", "mistplan"}, "the extra curves goes into readings.csv, where the source has something that is not a directory")
 	w.pkg("curves", "", "moss.csv", "mine")
 	w.pkg("fern", "[[extra]]\nname = \"more\"\narchive = \"file://"+w.path("archives/curves.tar.gz")+"\"\nsha256 = \""+w.sha256("archives/curves.tar.gz")+"\"\ninto = \"a/b\"\n"+
 		script("place", "test -f a/b/moss.csv; "+place("fern")), "moss.csv", "theirs")
@@ -216,7 +216,7 @@ func TestHostNeeds(t *testing.T) {
 	assert.Regexp(t, `library +absent-moss +missing`, r.stdout)
 	assert.Regexp(t, `library +m +there`, r.stdout)
 	assert.Regexp(t, `program +cc +does not fit +[0-9.]+`, r.stdout)
-	w.fails(2, []string{"host", "mistplan", "--install"}, "add --yes to do without")
+	w.fails(2, []string{"host", "mistplan", "--install"}, "to skip the question, add --yes")
 }
 
 // Edits change their lines and nothing else.
@@ -231,9 +231,9 @@ func TestNewsBumpAndOffers(t *testing.T) {
 	assert.Contains(t, r.stdout, "Signed by Vale Growers")
 	added := "[[release]]\nversion = \"1.4.3\"\nsha256  = \"" + w.sha256("root/archives/sha256/"+filepath.Base(strings.TrimSpace(r.stdout[strings.Index(r.stdout, "sha256:")+7:][:64]))) + "\"\nsize    = 1883\n\n"
 	assert.Equal(t, strings.Replace(before, "# This one is in use.\n", added+"# This one is in use.\n", 1), w.read(recipe))
-	assert.Contains(t, w.must("bump", "dewcalc").stdout, "has the newest release already, 1.4.3")
+	assert.Contains(t, w.must("bump", "dewcalc").stdout, "already has the newest release, 1.4.3")
 	w.must("install", "dewcalc:1.4.3")
-	w.fails(2, []string{"bump", "dewcalc", "1.4.2"}, "has the release 1.4.2 already")
+	w.fails(2, []string{"bump", "dewcalc", "1.4.2"}, "has release 1.4.2 already")
 	w.fails(5, []string{"bump", "frondplot", "9"}, "/dl/frondplot-9.tar.gz: the server says 404 Not Found")
 	w.fails(2, []string{"bump", "frondplot"}, "name the version")
 	w.edit("recipes/mistplan/recipe.toml", "pattern = 'mistplan-", "pattern = 'pistplan-")
@@ -261,7 +261,7 @@ func TestShelves(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("recipes/frondplot")))
 	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\", \"second\"]\n[[remote_shelf]]\ngit = \"file://%s/repo\"\ncommit = %q\ndir = \"shelf\"\n", w.dir, strings.TrimSpace(string(out))))
 	w.fails(3, []string{"plan", "frondplot"}, "is not here", "fernladder shelves --fetch")
-	assert.Contains(t, w.must("shelves").stdout, "not here")
+	assert.Contains(t, w.must("shelves").stdout, "not fetched")
 	assert.Regexp(t, `2 +second +1 recipe +dewcalc\n`, w.must("shelves", "--fetch").stdout)
 	w.must("install", "frondplot")
 	assert.Contains(t, w.must("check").stdout, "recipes/dewcalc/recipe.toml hides second/dewcalc\n")

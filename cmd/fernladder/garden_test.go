@@ -29,7 +29,7 @@ func TestInstallTheGarden(t *testing.T) {
 	assert.Equal(t, result{stdout: "9.3"}, against)
 
 	again := w.must("install", "glasshouse")
-	assert.Equal(t, result{stdout: "Nothing to do: glasshouse 1.0.0 is on the landing already.\n"}, again)
+	assert.Equal(t, result{stdout: "Nothing to do: glasshouse 1.0.0 is already on the landing.\n"}, again)
 	site.Close()
 	w.must("remove", "glasshouse")
 	assert.Contains(t, w.must("install", "glasshouse").stdout, "Landing 3 is in use", "nothing is fetched or built again")
@@ -172,7 +172,7 @@ func TestNewFolderAndFetch(t *testing.T) {
 	w.closed()
 	w.must("new", "work")
 	assert.Contains(t, w.read("work/fernladder.toml"), "shelves")
-	w.fails(2, []string{"new", "work"}, "work/fernladder.toml is there already")
+	w.fails(2, []string{"new", "work"}, "work/fernladder.toml already exists")
 	c := w.command("check")
 	c.Dir = w.path("work")
 	assert.Equal(t, "0 recipes, no mistakes\n", w.finish(c).stdout)

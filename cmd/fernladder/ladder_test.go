@@ -13,7 +13,7 @@ import (
 func TestLockedLadders(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
-	w.fails(2, []string{"plan", "--locked", "mistplan"}, "there is no ladder in ladder.lock", "fernladder lock")
+	w.fails(2, []string{"plan", "--locked", "mistplan"}, "ladder.lock has no ladder", "fernladder lock")
 	assert.Equal(t, "ladder.lock locks 6 builds.\n", w.must("lock", "glasshouse").stdout)
 	locked := w.read("ladder.lock")
 	assert.Contains(t, locked, "[[build]]\nname       = \"loamdb\"\nversion    = \"0.9.1\"\nid         = \"")
@@ -81,7 +81,7 @@ func TestWanted(t *testing.T) {
 	r := w.must("install")
 	assert.Contains(t, r.stdout, "The landing will change:\n  + dewcalc 1.4.2\n  + mistplan 1.9.4\n  - frondplot 1.2.0\n")
 	assert.Contains(t, w.must("install").stdout, "Nothing to do")
-	assert.Equal(t, "Everything is built: 4 packages on 2 rungs.\nIt is on the landing already.\n", w.must("plan").stdout)
+	assert.Equal(t, "Everything is built: 4 packages on 2 rungs.\nIt is already on the landing.\n", w.must("plan").stdout)
 	w.write("fernladder.toml", settings+"\n[wanted.mistplan]\nversion = \"> \"\n")
 	w.fails(3, []string{"install"}, "fernladder.toml:", "version")
 	w.write("fernladder.toml", settings+"\n[wanted.mistplan]\nversion = \"3.*\"\n")
@@ -106,7 +106,7 @@ func TestHostCopies(t *testing.T) {
 	w.edit("recipes/shell/recipe.toml", `">= 3"`, `">= 300"`)
 	assert.Contains(t, w.must("plan", "fern").stdout, "2 packages", "one that does not fit does not count")
 	w.edit("recipes/shell/recipe.toml", `program = "make"`, ``)
-	w.fails(3, []string{"plan", "fern"}, "what the operating system has is one thing")
+	w.fails(3, []string{"plan", "fern"}, "[[host]] names one thing")
 }
 
 // A plan can be looked at from all sides.

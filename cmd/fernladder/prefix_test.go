@@ -79,7 +79,7 @@ func TestPackagesForAPrefix(t *testing.T) {
 		h.write("fernladder.toml", strings.Replace(h.read("fernladder.toml"), "rebuild = 2\n", "", 1))
 	}
 	assert.NoDirExists(t, prefix, "this machine has nothing there")
-	h.fails(2, []string{"pack", "glasshouse", "--prefix", "/usr"}, "can take the place of the system's own files", "--system-prefix")
+	h.fails(2, []string{"pack", "glasshouse", "--prefix", "/usr"}, "can replace the system's own files", "--system-prefix")
 	h.must("pack", "glasshouse", "--prefix", "/usr", "--system-prefix", "--format", "rpm", "--to", "system")
 	assert.NoFileExists(t, "/usr/bin/mistplan")
 
@@ -89,7 +89,7 @@ func TestPackagesForAPrefix(t *testing.T) {
 	require.NoError(t, err)
 	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...), "vale-glasshouse 1.0.0-1.vale12 already, and it is another package", "--name NAME")
 
-	// Another root, another path: the same files, but for what receipts tell of times.
+	// Another root, another path: the same files, except for what receipts tell of times.
 	other, _ := newGarden(t)
 	other.write("fernladder.toml", strings.ReplaceAll(h.read("fernladder.toml"), "root    = \"root\"", "root    = \"a/much/longer/path/to/the/root\""))
 	other.must("pack", "glasshouse", "mistplan", "--prefix", prefix, "--format", "deb", "--to", "first-deb")

@@ -294,7 +294,7 @@ func TestWhatEachLevelStops(t *testing.T) {
 	before, rest, found := strings.Cut(string(data), begin)
 	old, after, closed := strings.Cut(rest, end)
 	require.True(t, found && closed, "the documentation has no place for the table")
-	// Other kernels hold more or less, but for sealed builds; the documentation says of
+	// Other kernels hold more or less, except for sealed builds; the documentation says of
 	// which it is.
 	var kernel syscall.Utsname
 	require.NoError(t, syscall.Uname(&kernel))

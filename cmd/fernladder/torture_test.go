@@ -438,7 +438,7 @@ func TestEightAtOnce(t *testing.T) {
 // time: that what it is about is needed by what they have installed, or is not there
 // any more.
 func explained(r result) bool {
-	for _, why := range []string{" needs ", "is not built in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed that could be upgraded", "there is no earlier landing", "cannot be used", "there is no landing"} {
+	for _, why := range []string{" needs ", "is not built in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed", "there is no earlier landing", "cannot be used", "there is no landing"} {
 		if strings.Contains(r.stderr, why) {
 			return true
 		}

@@ -202,7 +202,7 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 			c.Wait()
 			if how != syscall.SIGKILL {
 				assert.Equal(t, 130, c.ProcessState.ExitCode())
-				assert.Contains(t, stderr.String(), "interrupted\n  Everything that was started has been ended. The same command goes on from here.")
+				assert.Contains(t, stderr.String(), "interrupted\n  All started processes have ended. The same command continues from here.")
 				assert.Empty(t, w.orphans())
 			}
 			assert.Eventually(t, func() bool { return len(w.orphans()) == 0 }, 10*time.Second, 10*time.Millisecond, "compilers end with the program, however it ends")
@@ -266,7 +266,7 @@ func TestAPatchThatFailsIsAppliedToAFreshSource(t *testing.T) {
 func TestRootsThatCompilersCannotName(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
-	w.fails(2, []string{"install", "dewcalc", "--root", "a root"}, "which compilers and shells cannot have")
+	w.fails(2, []string{"install", "dewcalc", "--root", "a root"}, "which compilers and shells cannot handle")
 	w.fails(2, []string{"install", "dewcalc", "-j", "-1"}, "at least one job has to run")
 }
 
@@ -282,7 +282,7 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 		"│ soil.c:3:1: error: too dry\n", "compile.log", "Not built, because they stand on what failed: fern.")
 	assert.NotContains(t, r.stderr, "stone failed")
 	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")
-	assert.NoFileExists(t, w.root+"/landing", "the landing waits for all that was asked for")
+	assert.NoFileExists(t, w.root+"/landing", "the landing waits for all that was requested")
 	assert.Contains(t, w.must("log", "soil").stdout, "too dry")
 	require.NoError(t, os.WriteFile(filepath.Join(w.glob("root/work/soil-*/given")[0], "rain"), nil, 0o644))
 	w.must("install", "fern", "stone")

@@ -235,7 +235,7 @@ func (e Evidence) hostFor(questions []host.Question) (q host.Question, packages 
 		if slices.Contains(host.Kinds, q.Kind) {
 			return q, owners[q], nil
 		}
-		// Nothing asks the operating system for such a thing, but for another of its package.
+		// Nothing asks the operating system for such a thing, except for another of its package.
 		if other, found := e.Files.Of(owners[q][0]); found {
 			return other, owners[q], nil
 		}

@@ -103,7 +103,7 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 }
 
 // errStopped ends a build that is to stop after a stage.
-var errStopped = errors.New("it is built up to the stage that was asked for")
+var errStopped = errors.New("it is built up to the stage that was requested")
 
 // end leaves the room and gives the user back, whatever came of the build.
 func (a *attempt) end(err *error) {

@@ -22,7 +22,7 @@ func (a *attempt) bareRoom(ctx context.Context) (sight *sandbox.Sight, why strin
 	case a.m.Settings.NotBare != "":
 		return nil, "the settings say: " + a.m.Settings.NotBare, nil
 	case a.m.Bare == nil:
-		return nil, "which package has which file is not known here", nil
+		return nil, "the package database of this machine is unknown", nil
 	}
 	sight, err = a.m.Bare.Sight(ctx, a.declared())
 	return sight, "", err

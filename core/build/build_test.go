@@ -170,8 +170,8 @@ func entered(t *testing.T) *sandbox.Session {
 func TestStatusInWords(t *testing.T) {
 	room := entered(t)
 	for script, want := range map[string]string{
-		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because the memory was full", "kill -15 $$": "was ended by signal 15 (terminated)",
-		"kill -XFSZ $$": "was ended for a file that is larger than builds may write (largest_file in the settings)",
+		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because memory ran out", "kill -15 $$": "was ended by signal 15 (terminated)",
+		"kill -XFSZ $$": "was ended because it wrote a file above the limit (largest_file in the settings)",
 	} {
 		_, err := runIn(context.Background(), room, sandbox.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
 		assert.Equal(t, want, status(err))

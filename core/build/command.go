@@ -58,15 +58,15 @@ func (a *attempt) mayRace(log string) bool {
 // alone runs a command that has failed once more, with one job. When it
 // succeeds, what it runs is not fit for several.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
-	say(output, "this has failed with several jobs; once more with one:")
-	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) + " failed with several jobs; once more with one, in case its makefiles race"})
+	say(output, "this failed with several jobs; trying again with one:")
+	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) + " failed with several jobs; trying again with one, in case its makefiles race"})
 	if c.Jobs == Shared {
 		c.Argv = append(slices.Clone(c.Argv), "-j1")
 	}
 	c.Jobs = One
 	err := a.command(ctx, c, output)
 	if err == nil {
-		a.early(StageCompile, "it failed with several jobs and went on with one, so its makefiles race; add parallel = false to [build] in "+a.job.Recipe.File)
+		a.early(StageCompile, "it failed with several jobs and succeeded with one, so its makefiles race; add parallel = false to [build] in "+a.job.Recipe.File)
 	}
 	return err
 }
@@ -166,7 +166,7 @@ func (a *attempt) giveLine(line *schedule.Line, path string) error {
 }
 
 // errLogLimit is the error for a command that prints without end.
-var errLogLimit = errors.New("it has printed more than the settings allow (largest_log)")
+var errLogLimit = errors.New("it printed more than the settings allow (largest_log)")
 
 // linePath is the name of the pipe for a command's job slots, or "" for one
 // without a name, which every make knows.

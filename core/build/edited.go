@@ -43,7 +43,7 @@ func (e *Edited) Error() string {
 	}
 	text := fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version, files, e.Work)
 	if e.Half {
-		text += "\n  Its patches are applied half, so nothing can be built from it."
+		text += "\n  Its patches are only partly applied, so it cannot be built."
 	}
 	return text
 }

@@ -52,7 +52,7 @@ func (e *Failure) With(help []string) string {
 	}
 	if len(e.Built) > 0 {
 		const few = 8
-		text += "\n  Built, and not placed: " + strings.Join(e.Built[:min(few, len(e.Built))], ", ")
+		text += "\n  Built, but not placed: " + strings.Join(e.Built[:min(few, len(e.Built))], ", ")
 		if more := len(e.Built) - few; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
@@ -79,7 +79,7 @@ func (e *Failure) With(help []string) string {
 	}
 	if e.Work != "" {
 		text += "\n  The build is kept: " + e.Work +
-			"\n  When the cause is gone, the same command goes on from this stage; a changed recipe makes a new build."
+			"\n  Once the cause is fixed, the same command continues from this stage; a changed recipe makes a new build."
 	}
 	return text
 }

@@ -58,7 +58,7 @@ func (a *attempt) takeGiven() {
 	}
 	for _, g := range a.journal.Given {
 		if !slices.ContainsFunc(a.job.Recipe.Owners, func(o *recipe.Owner) bool { return o.File == g.File }) {
-			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was not done; [[owner]] in %s keeps it", g.File, g.Who(), a.job.Recipe.File))
+			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was ignored; add [[owner]] to %s to keep that", g.File, g.Who(), a.job.Recipe.File))
 		}
 	}
 }
@@ -97,7 +97,7 @@ func (a *attempt) ownPlaced() error {
 		case info.Mode()&fs.ModeSymlink != 0:
 			return wrong("%s is a link", o.File)
 		case !a.m.Place.Super:
-			a.remark(fmt.Sprintf("%s: only root can make it belong to %s, as its recipe says", o.File, o.Who()))
+			a.remark(fmt.Sprintf("%s: only root can give it to %s, as its recipe says", o.File, o.Who()))
 			continue
 		}
 		uid, err := store.NumberOf(o.Owner, store.UserNumber)
@@ -109,7 +109,7 @@ func (a *attempt) ownPlaced() error {
 			return wrong("this machine has no group %s", o.Group)
 		}
 		if err != nil || noGroup != nil {
-			a.remark(fmt.Sprintf("%s: it will belong to %s where that is: this machine does not have it yet", o.File, o.Who()))
+			a.remark(fmt.Sprintf("%s: it will belong to %s where that exists; this machine does not have it yet", o.File, o.Who()))
 			continue
 		}
 		if err := root.Lchown(o.File, uid, gid); err != nil {

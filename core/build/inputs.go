@@ -91,7 +91,7 @@ func (a *attempt) reuseSource(ctx context.Context) error {
 	return nil
 }
 
-// take moves the source of another build here, unless somebody works on it, and
+// take moves the source of another build here, unless another process works on it, and
 // deletes the rest.
 func (a *attempt) take(ctx context.Context, other journal, work string) (bool, error) {
 	const moment = 20 * time.Millisecond

@@ -114,7 +114,7 @@ func (j *journal) note(r inspect.Remark) bool {
 	case len(j.Remarks) > most:
 		return false
 	case len(j.Remarks) == most:
-		r = inspect.Remark{Grade: inspect.Warned, Text: fmt.Sprintf("there are more than %d remarks; the rest is not kept", most)}
+		r = inspect.Remark{Grade: inspect.Warned, Text: fmt.Sprintf("there are more than %d remarks; the rest are dropped", most)}
 	case len(r.Text) > longest:
 		r.Text = strings.ToValidUTF8(r.Text[:longest], "") + "…"
 	}

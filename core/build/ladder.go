@@ -118,7 +118,7 @@ func Fetch(ctx context.Context, m *machine.Machine, jobs []*Job) []Result {
 	return results
 }
 
-// endLeft ends what builds of jobs have left running, but for those that another
+// endLeft ends what builds of jobs have left running, except for those that another
 // program works on by now.
 func (b *Builder) endLeft(jobs []*Job) {
 	var ours []*Job

@@ -60,7 +60,7 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 	words := strings.Fields(l.Run)
 	program := filepath.Join("bin", words[0])
 	if info, err := staged.Stat(program); err != nil || info.Mode()&0o111 == 0 {
-		return a.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build has placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
+		return a.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
 	}
 	icon := ""
 	if l.Icon != "" {
@@ -241,7 +241,7 @@ func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 		}
 	}
 	if info, err := staged.Lstat(sample); err != nil || !info.Mode().IsRegular() {
-		return a.failure(StagePlace, fmt.Sprintf("%s was not placed, which the configuration file %s begins as", missing, c.File), log)
+		return a.failure(StagePlace, fmt.Sprintf("%s, the sample of the configuration file %s, was not placed", missing, c.File), log)
 	}
 	if err := staged.RemoveAll(c.File); err != nil {
 		return a.notInTree(c.File, err, log)

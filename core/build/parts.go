@@ -294,7 +294,7 @@ func (a *attempt) layInside(top, base string, part Part) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = os.Mkdir(into, 0o755)
 		} else if err == nil && !info.IsDir() {
-			return a.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is no directory", part.Name, part.Into), "")
+			return a.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is not a directory", part.Name, part.Into), "")
 		}
 		if err != nil {
 			return err

@@ -47,7 +47,7 @@ func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (to
 			at := x.Position
 			at.File = r.File
 			warnings = append(warnings, tomlfile.Problem{Position: at, Source: "[[release]]",
-				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says, Advice: "its archive is here, so this was tried"})
+				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says, Advice: "it was tried on the archive, which is here"})
 		}
 	}
 	return warnings, nil

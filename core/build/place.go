@@ -79,7 +79,7 @@ func (a *attempt) listBuilt(f *Failure) {
 	}
 }
 
-// Built are the programs and libraries that a build has made in a directory, but for those that
+// Built are the programs and libraries that a build has made in a directory, except for those that
 // were there before.
 func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 	const most = 200
@@ -173,14 +173,14 @@ func (a *attempt) takeOver(ctx context.Context, placed *safefs.Dir, known map[st
 	}
 	const enough = 5
 	if len(refused) > 0 {
-		f := a.failure(StagePlace, "what was placed cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
+		f := a.failure(StagePlace, "the placed files cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
 		if f.Nothing = slices.ContainsFunc(found.Remarks, func(r inspect.Remark) bool { return r.Text == inspect.Empty }); f.Nothing {
 			a.listBuilt(f)
 		}
 		return f
 	}
 	if a.system != "" && a.m.Packages.State() != a.system {
-		a.remark("packages of the operating system changed while it was built, so what it found of them may not fit together; build it again")
+		a.remark("packages of the operating system changed during the build, so what it used of them may be inconsistent; build it again")
 	}
 	return a.findUsed(ctx, found.Libraries)
 }
@@ -283,7 +283,7 @@ func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
 	return nil
 }
 
-// receipt says how the tree came to be, but for how long it took.
+// receipt says how the tree came to be, except for how long it took.
 func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	p := a.job.Package
 	receipt := &store.Receipt{

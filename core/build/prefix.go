@@ -26,7 +26,7 @@ import (
 // to their files. What the machine has there is neither seen nor touched.
 
 // ErrPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
-var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation", "only sealed builds can be for another directory than their tree, for others would see and change what this machine has there")
+var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation", "only sealed builds can be for another directory than their tree: others would see and change what this machine has there")
 
 // CanBuild says whether jobs can be built as far apart as builds are here.
 func (b *Builder) CanBuild(jobs []*Job) error {
@@ -48,13 +48,13 @@ func CheckPrefix(prefix, root string, system bool) error {
 	inside := func(path, dir string) bool { return path == dir || strings.HasPrefix(path, dir+"/") }
 	switch {
 	case !filepath.IsAbs(prefix):
-		return bad("it has to be a whole path, as /opt/glasshouse")
+		return bad("it has to be an absolute path, as /opt/glasshouse")
 	case prefix == "/":
 		return bad("its bin and lib are links to those of /usr; name /usr, if that is meant")
 	case filepath.Clean(prefix) != prefix || !plainPath.MatchString(prefix):
-		return bad("makefiles and shell scripts cope with letters, digits and _ + . @ - between slashes, and not with . or .. as a name")
+		return bad("makefiles and shell scripts need letters, digits and _ + . @ - between slashes, without . or .. as a name")
 	case inside(prefix, root) || inside(root, prefix):
-		return bad("one of it and the root, %s, is inside the other", root)
+		return bad("it and the root, %s, overlap", root)
 	}
 	for _, dir := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/var/tmp"} {
 		if inside(prefix, dir) {
@@ -63,11 +63,11 @@ func CheckPrefix(prefix, root string, system bool) error {
 	}
 	for _, dir := range []string{"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32", "/usr/libexec", "/usr/include", "/usr/share", "/usr/src"} {
 		if prefix == dir {
-			return bad("it is the operating system's; a directory inside it will do, as %s/glasshouse", dir)
+			return bad("it belongs to the operating system; use a directory inside it, as %s/glasshouse", dir)
 		}
 	}
 	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"}, prefix) {
-		return bad("it has directories of many packages; name one inside it, as %s/glasshouse", prefix)
+		return bad("it holds directories of many packages; use one inside it, as %s/glasshouse", prefix)
 	}
 	if prefix == systemPrefix && !system {
 		return problem.New(problem.Usage, prefix, "%s belongs to the operating system: a package for it can replace the system's own files", prefix).Remedy(problem.AllowSystemPrefix)

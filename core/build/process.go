@@ -113,9 +113,9 @@ func status(err error) string {
 	}
 	switch signal := syscall.Signal(exit.status - 128); {
 	case signal == syscall.SIGKILL:
-		return "was killed, perhaps because the memory was full"
+		return "was killed, perhaps because memory ran out"
 	case signal == syscall.SIGXFSZ:
-		return "was ended for a file that is larger than builds may write (largest_file in the settings)"
+		return "was ended because it wrote a file above the limit (largest_file in the settings)"
 	case signal > 0 && signal < 32:
 		return fmt.Sprintf("was ended by signal %d (%s)", int(signal), signal)
 	}

@@ -98,7 +98,7 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	defer a.watch(s.Name, log)()
 	err = a.commands(ctx, s, output, log)
 	if err != nil && ctx.Err() == nil && a.placeAgain(s.Name) {
-		say(output, "this has failed, and %s could not be written to; once more, where it can be:", a.job.Prefix)
+		say(output, "this failed, and %s was not writable; trying again where it is:", a.job.Prefix)
 		if err := errors.Join(a.renew(a.dirs.stage), a.leave()); err != nil {
 			return err
 		}
@@ -122,9 +122,9 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 func (a *attempt) beginIn(stage string) error {
 	switch {
 	case !a.canEnter(a.dirs.source):
-		return a.failure(stage, "the build has taken away its own source", "")
+		return a.failure(stage, "the build deleted its own source", "")
 	case !a.canEnter(a.dirs.system):
-		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe says is built", a.job.Recipe.Build.Dir), "")
+		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe names in dir", a.job.Recipe.Build.Dir), "")
 	case a.canEnter(a.dirs.build):
 		return nil
 	}

@@ -36,7 +36,7 @@ type Patch struct {
 	Err    error // why it cannot be read
 }
 
-// NewTarget says what a machine is, but for what it has to be asked: see Ask.
+// NewTarget says what a machine is, except for what it has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
 	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead, Program: m.Rules().Program,
 		Compilers: map[string]string{}, Patches: map[string]Patch{}, Chosen: map[*recipe.HostNeed]*recipe.HostNeed{}}

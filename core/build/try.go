@@ -105,11 +105,11 @@ func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, recei
 		case t.Status == anyStatus:
 			result.Status = max(0, exitStatus(err))
 		case exitStatus(err) != t.Status && t.Status != 0:
-			result.Problem = fmt.Sprintf("it %s, and should end with status %d", endedHow(err), t.Status)
+			result.Problem = fmt.Sprintf("it %s, and should have ended with status %d", endedHow(err), t.Status)
 		case err != nil && t.Status == 0:
 			result.Problem = "it " + status(err)
 		case t.Expect != "" && !matches(t.Expect, output):
-			result.Problem = fmt.Sprintf("nothing in what it printed matches %q", t.Expect)
+			result.Problem = fmt.Sprintf("no output matches %q", t.Expect)
 		}
 		results = append(results, result)
 	}

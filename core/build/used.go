@@ -23,7 +23,7 @@ import (
 )
 
 // ErrNotWatched is the error for a watch where builds are not sealed.
-var ErrNotWatched error = problem.New(problem.Host, "isolation", "only sealed builds can be watched, for the room of a build is what watches it")
+var ErrNotWatched error = problem.New(problem.Host, "isolation", "only sealed builds can be watched: the room of a build watches it")
 
 // Used is what a build has used of the operating system without its recipe saying
 // so. It is kept beside the build's logs, not in the tree: it is about the machine.
@@ -75,7 +75,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 		return errors.Join(ctx.Err(), err)
 	}
 	if err != nil {
-		a.remark(fmt.Sprintf("it could not be found out what it uses of this machine: %v", err))
+		a.remark(fmt.Sprintf("what it uses of this machine is unknown: %v", err))
 		return nil
 	}
 	a.journal.Used = &Used{Build: a.job.Ref, Watched: a.job.Watch, Files: len(files), Uses: uses, Others: others}
@@ -90,7 +90,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 	if len(uses) > enough {
 		names = append(names, fmt.Sprintf("%d more", len(uses)-enough))
 	}
-	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses of this machine what its recipe does not name: " + strings.Join(names, ", ")}
+	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses parts of this machine that its recipe does not declare: " + strings.Join(names, ", ")}
 	a.journal.note(r)
 	a.emit(event.Event{Kind: event.Undeclared, Text: r.String()})
 	return nil

@@ -58,7 +58,7 @@ const (
 	Bindings      Purpose = "bindings for another language"
 	Static        Purpose = "static libraries"
 	Shared        Purpose = "shared libraries" // which people do use
-	Developers    Purpose = "for who works on the source"
+	Developers    Purpose = "for developers of the source"
 )
 
 // A Lookup is something of another package that a build looks for.

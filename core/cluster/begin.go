@@ -54,13 +54,13 @@ func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, 
 		builds := other.Builds()
 		same := other.begunBy(how.Command, p.Ask)
 		if same && !slices.ContainsFunc(todo, func(r store.Ref) bool { return !slices.Contains(builds, r) }) {
-			m.Tell(event.Event{Kind: event.Batch, Text: "the same command has begun the run " + other.Name + ", which is on its way: following it"})
+			m.Tell(event.Event{Kind: event.Batch, Text: "the same command started the run " + other.Name + ", which is still running: following it"})
 			return other, unlock, nil
 		}
 		if same || !other.Begun {
 			err = other.end(ctx, m, by)
 		} else {
-			m.Tell(event.Event{Kind: event.Batch, Text: "nobody follows the run " + other.Name + " (" + other.Title() + ")"})
+			m.Tell(event.Event{Kind: event.Batch, Text: "no program follows the run " + other.Name + " (" + other.Title() + ")"})
 		}
 		unlock()
 		if err != nil {

@@ -39,7 +39,7 @@ type Left struct {
 }
 
 func (e *Left) Error() string {
-	return fmt.Sprintf("the run %s goes on, with %d jobs", e.Run, e.Jobs)
+	return fmt.Sprintf("the run %s continues, with %d jobs", e.Run, e.Jobs)
 }
 
 // Ended is the error for a job of which nothing became: the scheduler, or somebody, has
@@ -65,7 +65,7 @@ func (e *Ended) Error() string {
 	if e.Status.Node != "" {
 		text += ", on " + e.Status.Node
 	}
-	text += "), and nothing says what became of the build"
+	text += "), and the outcome of the build is unknown"
 	for _, line := range e.Printed {
 		text += "\n    │ " + line
 	}

@@ -48,7 +48,7 @@ func (e *Unlike) Error() string {
 		}
 		lines = append(lines, fmt.Sprintf("%s: %s there, %s here", d.What, is(d.Here), is(d.There)))
 	}
-	return fmt.Sprintf("the node %s has not what this machine has, where %s %s was planned:\n    %s", e.Node, e.Build.Name, e.Build.Version, strings.Join(lines, "\n    "))
+	return fmt.Sprintf("the node %s differs from this machine, where %s %s was planned:\n    %s", e.Node, e.Build.Name, e.Build.Version, strings.Join(lines, "\n    "))
 }
 
 // patience is how long something that is there may not be seen on a shared file system,

@@ -183,7 +183,7 @@ func readRun(dir string) (*Run, error) {
 	err = json.Unmarshal(text, r)
 	r.dir, r.Name = dir, strings.TrimPrefix(filepath.Base(dir), runPrefix)
 	if err != nil {
-		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "Nobody can follow that run. End its jobs (" + r.mark() + "…), and remove its directory."}
+		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "This run cannot be followed. End its jobs (" + r.mark() + "…), and remove its directory."}
 	}
 	return r, nil
 }
@@ -274,7 +274,7 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by Scheduler) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("jobs of the run %s do not end: %s", r.Name, strings.Join(ids, " "))
+			return fmt.Errorf("jobs of the run %s have not ended: %s", r.Name, strings.Join(ids, " "))
 		case <-time.After(moment):
 		}
 	}

@@ -106,7 +106,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 // patient waits for the scheduler once jobs of the run are on their way.
 func (w *watcher) patient(by Scheduler) Scheduler {
 	return patient{by, func(err error) {
-		w.m.Tell(event.Event{Kind: event.Batch, Text: err.Error() + "\n    It is waited for; the jobs go on."})
+		w.m.Tell(event.Event{Kind: event.Batch, Text: err.Error() + "\n    Waiting for it; the jobs continue."})
 	}}
 }
 
@@ -275,10 +275,10 @@ func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, casc
 	case j.Again:
 	case short != "":
 		size := j.times(twice)
-		w.retried(left[0], fmt.Sprintf("its job ran out of %s; once more with %d MiB and %d minutes", short, size.Memory, size.Minutes))
+		w.retried(left[0], fmt.Sprintf("its job ran out of %s; trying again with %d MiB and %d minutes", short, size.Memory, size.Minutes))
 		return w.again(ctx, j, size, true)
 	case err.Status.State == Lost:
-		w.retried(left[0], "its job is lost, or its node; once more")
+		w.retried(left[0], "its job or its node is lost; trying again")
 		return w.again(ctx, j, j.Size, true)
 	}
 	j.Over = true

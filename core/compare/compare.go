@@ -315,7 +315,7 @@ func read(tree *safefs.Dir, f store.File, libraries map[string]string, exports m
 		return nil
 	}
 	for _, name := range b.Needs {
-		libraries[name] = "asked for"
+		libraries[name] = "requested"
 	}
 	if b.Soname != "" {
 		stem, _, _ := strings.Cut(path.Base(f.Path), ".so")

@@ -88,5 +88,5 @@ func TestTheNameOfATreeIsNoDifference(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(b.Tree, "share/more"), nil, 0o644))
 	different, err = Trees(Place{a.Tree, a.Tree}, Place{b.Tree, b.Tree})
 	require.NoError(t, err)
-	assert.Equal(t, []Different{{"share/itself", "what is in it is different"}, {"share/more", "it was not there before"}}, different)
+	assert.Equal(t, []Different{{"share/itself", "its contents differ"}, {"share/more", "it is new"}}, different)
 }

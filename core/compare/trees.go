@@ -20,7 +20,7 @@ type Different struct {
 	How  string `json:"how"`
 }
 
-// Trees lists the files that two places do not have alike, but for the names of their
+// Trees lists the files that two places do not have alike, except for the names of their
 // trees in them. The records of the program itself do not count.
 func Trees(a, b Place) ([]Different, error) {
 	all := []Different{}
@@ -47,7 +47,7 @@ func Trees(a, b Place) ([]Different, error) {
 		how := ""
 		switch {
 		case !has:
-			how = "it is not there any more"
+			how = "it is gone"
 		case x.mode != y.mode:
 			how = "its permissions are " + y.mode.String() + ", and were " + x.mode.String()
 		case x.target != y.target:
@@ -58,7 +58,7 @@ func Trees(a, b Place) ([]Different, error) {
 				return nil, err
 			}
 			if !same {
-				how = "what is in it is different"
+				how = "its contents differ"
 			}
 		}
 		if how != "" {
@@ -67,7 +67,7 @@ func Trees(a, b Place) ([]Different, error) {
 	}
 	for name := range second {
 		if _, has := first[name]; !has {
-			all = append(all, Different{name, "it was not there before"})
+			all = append(all, Different{name, "it is new"})
 		}
 	}
 	slices.SortFunc(all, func(x, y Different) int { return strings.Compare(x.Path, y.Path) })
@@ -112,7 +112,7 @@ func ownless(data []byte, tree string) []byte {
 	return bytes.ReplaceAll(data, []byte(tree), []byte("\x00"))
 }
 
-// alike tells whether a file is the same in two places, but for the names of the trees.
+// alike tells whether a file is the same in two places, except for the names of the trees.
 func alike(a, b *safefs.Dir, name, treeA, treeB string) (bool, error) {
 	const largest = 64 << 20 // of which the name of the tree is taken out
 	if info, err := a.Lstat(name); err == nil && info.Size > largest {

@@ -75,7 +75,7 @@ func staticLibrary(c *Cause, lines []string, at int) bool {
 	const near = 6
 	for _, line := range lines[max(0, at-near):at] {
 		if strings.Contains(line, " -static ") || strings.HasSuffix(line, " -static") {
-			c.Kind, c.says = Setup, "there is no static library {name} (-static); a shared one is no use here"
+			c.Kind, c.says = Setup, "there is no static library {name} (-static); a shared one does not help here"
 			c.Helps = "Link it dynamically, or build the library with its static one as an option of its recipe."
 			return true
 		}

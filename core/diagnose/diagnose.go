@@ -108,18 +108,18 @@ func (c Cause) Name() string {
 
 // sentences say what the kinds mean, without a stop. The verb is for the names.
 var sentences = map[Kind]string{
-	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program does not find the shared library %s",
+	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program cannot find the shared library %s",
 	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing",
 	MissingPython: "the Python module %s is missing", MissingPerl: "the Perl module %s is missing", MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
 	MissingInSource: "the source has no file %s", InSource: "%s is not found, although the source has it",
-	TooOld: "%s is wanted", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which wants %s",
-	CompilerTooNew: "the code is older than the compiler, which refuses it", CompileError: "the compiler refuses the code; nothing is missing",
-	WarningError: "the source has warnings of the compiler count as errors (-Werror)", CompilerCrashed: "the compiler has crashed",
-	Undefined: "the linker finds nothing called %s", NotRelocatable: "code of a shared library was compiled without -fPIC",
+	TooOld: "%s is required", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which requires %s",
+	CompilerTooNew: "the compiler is too new for the code, and rejects it", CompileError: "the compiler rejects the code; nothing is missing",
+	WarningError: "the source treats compiler warnings as errors (-Werror)", CompilerCrashed: "the compiler crashed",
+	Undefined: "the linker cannot find the symbol %s", NotRelocatable: "code of a shared library was compiled without -fPIC",
 	WrongOption: "there is no option %s", NoTarget: "the makefile has no target %s",
-	TestFailed: "tests of the package failed", TimedOut: "it took longer than it was given", Race: "jobs that ran side by side seem to have been in each other's way",
-	NoSpace: "the disk is full", NoMemory: "the memory was full", Killed: "it was ended from outside",
-	Network: "it wanted the network", Permission: "it may not change or read %s", Source: "the source is at fault", Setup: "the machine is not set up for it",
+	TestFailed: "tests of the package failed", TimedOut: "it exceeded its time limit", Race: "parallel jobs seem to have raced",
+	NoSpace: "the disk is full", NoMemory: "memory ran out", Killed: "it was killed from outside",
+	Network: "it needed the network", Permission: "it must not change or read %s", Source: "the source is at fault", Setup: "the machine is not set up for it",
 	Damaged: "%s is damaged, or not what it should be", Site: "%s", Said: "it says: %s", Unknown: "the cause is not clear",
 	Fine: "it did not fail",
 }
@@ -139,7 +139,7 @@ func (c Cause) String() string {
 		text = strings.NewReplacer("{name}", name, "{range}", c.Range, "{found}", c.Found, "%", "%%").Replace(c.says)
 	}
 	if c.Kind == InSource && strings.HasSuffix(name, ".h") {
-		text = "the compiler does not find the header %s, although the source has it"
+		text = "the compiler cannot find the header %s, although the source has it"
 	}
 	if strings.Contains(text, "%s") {
 		text = fmt.Sprintf(text, name)

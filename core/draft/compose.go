@@ -40,7 +40,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 		by += ", and what its build asks for"
 	}
 	c.line("# A draft by Fern Ladder, from %s.", by)
-	c.line("# Look at the lines with remarks, then check the recipe.")
+	c.line("# Check the lines with remarks, then run fernladder check.")
 	c.line("format = 1")
 	c.line("")
 	c.line("[package]")
@@ -58,8 +58,8 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	for _, w := range d.Needs {
 		c.need(w, s.Hints)
 	}
-	c.listed(d.Perhaps, "The source seems to need these, and neither a recipe nor this machine has them.")
-	c.listed(d.Itself, "The source takes these, too, where they are there. The build does not see them,", "as nothing here asks for them.")
+	c.listed(d.Perhaps, "The source seems to need these, but neither a recipe nor this machine has them.")
+	c.listed(d.Itself, "The source also uses these if they are present. The build does not see them,", "because nothing here declares them.")
 	c.hints(s.Hints)
 	c.line("")
 	c.line("[build]")
@@ -155,7 +155,7 @@ func (c *composer) upstream(o Origin, s *Source) {
 	file := o.URL[len(c.page):]
 	before, after, _ := strings.Cut(file, s.Version.Value)
 	c.line("")
-	c.line("[upstream]   # guessed: the directory that the archive is in")
+	c.line("[upstream]   # guessed: the directory of the archive")
 	c.line("page    = %s", quote(c.page))
 	c.line("pattern = '%s'", strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
 }
@@ -187,7 +187,7 @@ func (c *composer) releases(o Origin, v Finding) {
 		c.line("track   = %s", quote(string(recipe.Preview)))
 	}
 	if o.URL == "" {
-		c.line("# open: archive = \"https://…\" and sha256 = \"…\", for a folder has neither")
+		c.line("# open: archive = \"https://…\" and sha256 = \"…\", because a folder has neither")
 		return
 	}
 	if !c.open {
@@ -197,7 +197,7 @@ func (c *composer) releases(o Origin, v Finding) {
 		}
 		c.line("archive = %s%s", quote(o.URL), remark)
 	}
-	c.line("# The digest is of the file as it came; compare it with what its makers publish.")
+	c.line("# The digest is of the file as downloaded; compare it with what the authors publish.")
 	c.line("sha256  = %s", quote(o.SHA256))
 	if o.Size > 0 {
 		c.line("size    = %d", o.Size)

@@ -77,7 +77,7 @@ func (s *Source) Questions() []host.Question {
 }
 
 // questions are those by which the operating system is asked for something, the best
-// first. Nothing asks it for packages of CMake, but for what such a package has.
+// first. Nothing asks it for packages of CMake, except for what such a package has.
 func questions(l buildfile.Lookup) []host.Question {
 	var all []host.Question
 	for _, name := range l.Names {

@@ -96,7 +96,7 @@ func (s *Source) Confirm(o Origin) {
 		s.Version = Finding{"version", "0+" + o.Revision, "the revision", Guessed}
 	}
 	if repository, is := branchOf(o.URL); is {
-		from := "it is of a branch, and changes without a word"
+		from := "it is of a branch, and changes without notice"
 		if repository != "" {
 			from += "; a release of the repository does not: git = " + quote(repository)
 		}
@@ -106,7 +106,7 @@ func (s *Source) Confirm(o Origin) {
 	case o.Signer != nil:
 		s.Remarks = append(s.Remarks, Finding{"signature", "good, by " + o.Signer.String(), o.Signature, Certain})
 	case o.Signature != "":
-		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; whose key that is, you have to find out", o.Signature, Open})
+		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; find out whose key that is", o.Signature, Open})
 	}
 }
 
@@ -346,7 +346,7 @@ func (t *tree) ofUnix() string {
 
 var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\.mak)$`)
 
-// own tells whether a makefile, if there is one, is only for who works on the source: the
+// own tells whether a makefile, if there is one, is only for developers of the source: the
 // language has a build system of its own, and the makefile installs nothing.
 func (t *tree) own() bool {
 	if t.first("Makefile.PL", "Build.PL") != "" {
@@ -415,9 +415,9 @@ func (t *tree) makefile(s *Source, name string) {
 		return
 	}
 	if !s.Place && strings.Contains(text, "/usr/local") {
-		s.Steps = [][2]string{{"before_place", `# the makefile installs in /usr/local, whatever it is told
+		s.Steps = [][2]string{{"before_place", `# the makefile always installs in /usr/local
 find . -name '[Mm]akefile*' -type f -exec sed -i 's,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$(DESTDIR)$(PREFIX),g' {} +`}}
-		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " installs in /usr/local, whatever it is told", Guessed})
+		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " always installs in /usr/local", Guessed})
 		return
 	}
 	s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in", name + " knows neither PREFIX nor prefix", Open})

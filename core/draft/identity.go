@@ -45,7 +45,7 @@ func (t *tree) identity(s *Source) {
 	ac := t.first("configure.ac", "configure.in")
 	isName := func(text string) error {
 		if nameless.MatchString(text) && (text[0] < '0' || text[0] > '9' || strings.Trim(text, "0123456789.") == "") {
-			return errors.New("a branch or a folder is called so")
+			return errors.New("a branch or a folder has this name")
 		}
 		return recipe.CheckName(text)
 	}

@@ -95,7 +95,7 @@ type Run struct {
 	Late   bool              // it was ended for having taken too long
 	Output string            // the end of what it printed
 	CPU    time.Duration
-	Cache  []byte // what its tests have found, but for what was asked; nil where it keeps nothing
+	Cache  []byte // what its tests have found, except for what was asked; nil where it keeps nothing
 
 	Options   []Option // of CMake
 	Downloads []Download

@@ -47,7 +47,7 @@ func TestTrace(t *testing.T) {
 	}, downloads)
 }
 
-// What the tests of a script have found is kept, but for what it asked for.
+// What the tests of a script have found is kept, except for what it asked for.
 func TestCache(t *testing.T) {
 	says := t.TempDir()
 	file := filepath.Join(says, "cache")

@@ -83,7 +83,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		return s.Listen(ctx, m, dir, known, how)
 	}
 	if limited.Err() != nil && ctx.Err() == nil {
-		return &Unheard{"it was not done after ten times the longest that a run may take"}
+		return &Unheard{"it took more than ten times the limit of a run"}
 	}
 	return err
 }
@@ -270,7 +270,7 @@ func (h *hearing) compiling(run *Run) (err error) {
 		if len(other.Built) > len(run.Built) {
 			run = other
 			h.source.Args = append(h.source.Args, common)
-			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "several files define the same variables, which compilers before GCC 10 accepted", Guessed})
+			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "several files define the same variables, which GCC before 10 accepted", Guessed})
 		}
 	}
 	h.full, h.source.Heard = run, true

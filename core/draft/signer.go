@@ -34,7 +34,7 @@ const largestKey = 1 << 20
 // key by its id (HKP, draft-gallagher-openpgp-hkp).
 func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Signer, error) {
 	if o.Signature == "" {
-		return nil, problem.New(problem.Usage, "", "there is no signature beside the archive to verify").Coded(BadSource)
+		return nil, problem.New(problem.Usage, "", "there is no signature beside the archive").Coded(BadSource)
 	}
 	s := &Signer{Suffix: ".asc", Asked: strings.Contains(from, "://")}
 	var err error

@@ -81,7 +81,7 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		left += n
 	}
 	if left > 0 {
-		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("of %d of its switches only the files were read", left), "there was no time for more", Guessed})
+		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("%d of its switches were only read from files", left), "time ran out", Guessed})
 	}
 	return nil
 }

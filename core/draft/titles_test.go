@@ -50,7 +50,7 @@ func TestTitles(t *testing.T) {
 	}
 	s = Read(sourceOf("configure", generated), "fern-main.zip")
 	s.Confirm(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"})
-	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"}, Decided{}, "debian"), "# open: another source than this archive: it is of a branch, and changes without a word; a release of the repository does not: git = \"https://vale.example/fern.git\"\n")
+	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"}, Decided{}, "debian"), "# open: another source than this archive: it is of a branch, and changes without notice; a release of the repository does not: git = \"https://vale.example/fern.git\"\n")
 	s = Read(sourceOf("meson.build", "project('fern', version: '2.0-rc1')"), "fern-2.0-rc1.zip")
 	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/x", SHA256: "00"}, Decided{}, "debian"), "\ntrack   = \"preview\"\n")
 }

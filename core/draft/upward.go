@@ -18,8 +18,8 @@ func (k *Known) Upward(r *recipe.Recipe) (problems tomlfile.Problems) {
 		if other := k.instead(r, n); other != "" {
 			problems = append(problems, tomlfile.Problem{
 				Position: n.Position, Source: "[[host]]",
-				Message: fmt.Sprintf("the operating system's %s is used, and the recipe %s has it", n.Question(), other),
-				Advice:  fmt.Sprintf("put [[need]] with recipe = %s in its place, or: fernladder check --fix %s", tomlfile.Quote(other), r.Name),
+				Message: fmt.Sprintf("it uses the operating system's %s, and the recipe %s has it", n.Question(), other),
+				Advice:  fmt.Sprintf("replace it with [[need]] and recipe = %s", tomlfile.Quote(other)),
 			})
 		}
 	}

@@ -22,6 +22,6 @@ func ExampleExclusive() {
 	fmt.Println(err)
 	// Output:
 	// <nil>
-	// somebody else holds the lock
+	// another process holds the lock
 	// <nil>
 }

@@ -30,7 +30,7 @@ func Shared(ctx context.Context, file string, waiting func()) (func(), error) {
 }
 
 // ErrHeld is the error when somebody else holds a lock.
-var ErrHeld = errors.New("somebody else holds the lock")
+var ErrHeld = errors.New("another process holds the lock")
 
 // Now takes the lock if nobody holds it, and else returns ErrHeld.
 func Now(file string) (func(), error) {

@@ -60,7 +60,7 @@ func Remover(family string) []string {
 
 // ErrNoPretending is the error for a package manager that nobody here knows how to ask
 // for what it would do.
-var ErrNoPretending = errors.New("what the package manager would do cannot be found out on this system")
+var ErrNoPretending = errors.New("the package manager of this system cannot report what it would do")
 
 // adders are how package managers are told to pretend, and to do it.
 var adders = map[string]struct {

@@ -15,7 +15,7 @@ import (
 
 // ErrNoLists is the error for an operating system whose package manager has no
 // lists of files.
-var ErrNoLists = errors.New("lists of files are read from apt, dnf and pacman, and this machine has none of them")
+var ErrNoLists = errors.New("lists of files come from apt, dnf or pacman, and this machine has none of them")
 
 // lists fetches what the package manager knows of the files of all packages,
 // and gives each file with its package to add.

@@ -89,7 +89,7 @@ func (f Finding) Lacking() bool { return f.State == Absent || f.State == TooOld 
 func (f Finding) String() string {
 	switch f.State {
 	case TooOld:
-		return fmt.Sprintf("%s is %s here, needed is %s", f.Question, f.Version, f.Range)
+		return fmt.Sprintf("%s is %s here, but %s is needed", f.Question, f.Version, f.Range)
 	case Absent:
 		if f.Range.String() != "any" {
 			return fmt.Sprintf("%s %s", f.Question, f.Range)
@@ -120,7 +120,7 @@ func Lacking(findings []Finding, path []string, machine Machine) *Missing {
 }
 
 func (e *Missing) Error() string {
-	text := "This machine lacks what the builds need of it:"
+	text := "This machine lacks what the builds need:"
 	for _, f := range e.Needs {
 		text += fmt.Sprintf("\n    %s%s, needed by %s", f, f.OrElse(), strings.Join(f.By, ", "))
 		if f.At != "" {
@@ -138,7 +138,7 @@ func (e *Missing) Error() string {
 		}
 	}
 	if len(unknown) > 0 {
-		text += fmt.Sprintf("\n  Which packages of this system have %s is not said; packages = { … } in the recipe says it, and the package manager's lists of files, once they are fetched.", strings.Join(unknown, ", "))
+		text += fmt.Sprintf("\n  The packages of this system that have %s are unknown; packages = { … } in the recipe names them, and so do the package manager's lists of files, once fetched.", strings.Join(unknown, ", "))
 	}
 	return text
 }

@@ -23,7 +23,7 @@ type Difference struct {
 // String gives FILE: KIND.
 func (d Difference) String() string { return d.File + ": " + d.Kind }
 
-// Compare lists what differs between two trees, but for what is in one of the
+// Compare lists what differs between two trees, except for what is in one of the
 // directories left out. Times and empty directories do not count.
 func Compare(a, b string, leaveOut ...string) ([]Difference, error) {
 	files := map[string][2]fs.FileInfo{}

@@ -83,7 +83,7 @@ type Known struct {
 type Report struct {
 	Remarks   []Remark
 	Digests   map[string]string // the SHA-256 of each file, as it was copied
-	Libraries []string          // of the operating system that the tree needs to run, but for those of the C library
+	Libraries []string          // of the operating system that the tree needs to run, except for those of the C library
 }
 
 // always are libraries that come with every compiler and C library.
@@ -97,7 +97,7 @@ func (l Look) libraries() []string {
 // link looks at where a symbolic link leads.
 func (l Look) link(target, name string) []Remark {
 	if strings.HasPrefix(target, l.Work+"/") {
-		return []Remark{{Refused, name, "it is a link into the directory that the package was built in: " + target}}
+		return []Remark{{Refused, name, "it is a link into the build directory: " + target}}
 	}
 	at := target
 	if !filepath.IsAbs(target) {
@@ -138,7 +138,7 @@ func (l Look) paths(text, name string) []Remark {
 	if len(gone) == 0 {
 		return nil
 	}
-	return []Remark{{Warned, name, "it names what is not there: " + strings.Join(gone, ", ")}}
+	return []Remark{{Warned, name, "it names a missing file: " + strings.Join(gone, ", ")}}
 }
 
 // program looks at whether the libraries that a program or library needs will
@@ -164,14 +164,14 @@ func (l Look) program(f *elf.File, name string) []Remark {
 		dir := expand(text, filepath.Dir(filepath.Join(l.Tree, name)))
 		runPath[i] = dir
 		if strings.HasPrefix(dir, l.Work) {
-			remarks = append(remarks, Remark{Warned, name, "its run path names the directory that the package was built in: " + dir})
+			remarks = append(remarks, Remark{Warned, name, "its run path names the build directory: " + dir})
 		}
 	}
 	for _, library := range needed {
 		if l.found(name, library, runPath) {
 			continue
 		}
-		remark := Remark{Warned, name, fmt.Sprintf("the library %s will not be found: it is in no directory of its run path (%s) and none of the system's", library, orNone(runPath))}
+		remark := Remark{Warned, name, fmt.Sprintf("the library %s will not be found: it is in no directory of its run path (%s) or of the system", library, orNone(runPath))}
 		if at := l.inTree(library); at != "" {
 			remark.Text = fmt.Sprintf("the library %s will not be found: it is in %s, which the run path does not name; link with -Wl,-rpath,%s", library, at, at)
 		}

@@ -68,7 +68,7 @@ func (b *bench) says() []string {
 
 func TestWhatIsRemarked(t *testing.T) {
 	b := newBench(t)
-	assert.Equal(t, []string{"refused nothing but empty directories was placed"}, b.says())
+	assert.Equal(t, []string{"refused only empty directories were placed"}, b.says())
 	lib := filepath.Join(b.placed, "lib")
 	b.cc("lib/libleaf.so", "-shared", "-fPIC", "-Wl,-soname,libleaf.so")
 	b.cc("bin/good", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Tree+"/lib")
@@ -89,17 +89,17 @@ func TestWhatIsRemarked(t *testing.T) {
 	require.NoError(t, os.Symlink(b.Stage+b.Tree+"/bin/work", filepath.Join(b.placed, "bin/staged-link")))
 	require.NoError(t, os.Symlink(b.Work+"/x", filepath.Join(b.placed, "bin/work-link")))
 	assert.Equal(t, []string{
-		"mended bin/door: it ran with the rights of its owner or group (setuid, setgid); these bits are gone",
+		"mended bin/door: its setuid and setgid bits were removed",
 		"warned bin/link: it is a link to nothing: gone",
 		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
-		"mended bin/staged-link: it led into the staging directory; it leads into the tree now",
-		"warned bin/work: it names the directory that the package was built in, which will be gone",
-		"warned bin/work: its run path names the directory that the package was built in: " + b.Work + "/build",
-		"refused bin/work-link: it is a link into the directory that the package was built in: " + b.Work + "/x",
-		"mended lib/pkgconfig/fern.pc: it named the directory it was placed in; it names the tree now",
-		"warned lib/pkgconfig/fern.pc: it names what is not there: /trees/fern/1.0/include",
-		"warned share/note: it names the directory that the package was built in, which will be gone",
-		"mended var/open: everybody could write to it; that is gone",
+		"mended bin/staged-link: it led into the staging directory, and now leads into the tree",
+		"warned bin/work: it names the build directory, which will be deleted",
+		"warned bin/work: its run path names the build directory: " + b.Work + "/build",
+		"refused bin/work-link: it is a link into the build directory: " + b.Work + "/x",
+		"mended lib/pkgconfig/fern.pc: it named the staging directory, and now names the tree",
+		"warned lib/pkgconfig/fern.pc: it names a missing file: /trees/fern/1.0/include",
+		"warned share/note: it names the build directory, which will be deleted",
+		"mended var/open: write permission for everyone was removed",
 	}, b.says())
 	data, err := os.ReadFile(filepath.Join(b.Staged, "lib/pkgconfig/fern.pc"))
 	require.NoError(t, err)
@@ -124,8 +124,8 @@ func TestHostileTrees(t *testing.T) {
 	require.NoError(t, os.Symlink(secret, filepath.Join(b.placed, "out")))
 	require.NoError(t, os.Symlink(filepath.Dir(secret), filepath.Join(b.placed, "dir")))
 	assert.Equal(t, []string{
-		"mended var: it ran with the rights of its owner or group (setuid, setgid); these bits are gone",
-		"mended var/sticky: everybody could write to it; that is gone",
+		"mended var: its setuid and setgid bits were removed",
+		"mended var/sticky: write permission for everyone was removed",
 	}, b.says())
 	for name, mode := range map[string]os.FileMode{"var": os.ModeDir | 0o755, "var/sticky": 0o644, "bin/shut": 0o511} {
 		info, err := os.Lstat(filepath.Join(b.Staged, name))

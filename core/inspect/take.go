@@ -100,7 +100,7 @@ func (t *taking) entry(e safefs.Entry) error {
 		}
 	}
 	if e.Name == Own {
-		t.refuse(e.Name, "this directory is Fern Ladder's own; the build must not place anything there")
+		t.refuse(e.Name, "this directory belongs to Fern Ladder; the build must not place anything there")
 		return safefs.Skip
 	}
 	if e.Name == path.Dir(Own) && !e.Mode.IsDir() {
@@ -121,7 +121,7 @@ func (t *taking) entry(e safefs.Entry) error {
 		}
 		if below, is := strings.CutPrefix(target, t.Stage+t.Tree+"/"); is && t.Stage != "" {
 			target = t.Tree + "/" + below
-			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the staging directory; it leads into the tree now"})
+			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the staging directory, and now leads into the tree"})
 		}
 		t.links = append(t.links, [2]string{e.Name, target})
 		return t.root.Symlink(target, e.Name)
@@ -158,7 +158,7 @@ func (t *taking) known(e safefs.Entry, known Known) error {
 		same = hex.EncodeToString(sum.Sum(nil)) == known.SHA256
 	}
 	if !same {
-		t.refuse(e.Name, "it is a file of %s, and the build has changed it", known.By)
+		t.refuse(e.Name, "it is a file of %s that the build changed", known.By)
 	}
 	if e.Mode.IsDir() {
 		return safefs.Skip
@@ -170,9 +170,9 @@ func (t *taking) known(e safefs.Entry, known Known) error {
 // its owner and being changed by others.
 func (t *taking) mode(e safefs.Entry) fs.FileMode {
 	if e.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 {
-		t.remarks = append(t.remarks, Remark{Mended, e.Name, "it ran with the rights of its owner or group (setuid, setgid); these bits are gone"})
+		t.remarks = append(t.remarks, Remark{Mended, e.Name, "its setuid and setgid bits were removed"})
 	} else if e.Mode.Perm()&0o002 != 0 {
-		t.remarks = append(t.remarks, Remark{Mended, e.Name, "everybody could write to it; that is gone"})
+		t.remarks = append(t.remarks, Remark{Mended, e.Name, "write permission for everyone was removed"})
 	}
 	return e.Mode.Perm()&^0o022 | 0o400
 }
@@ -260,12 +260,12 @@ func (t *taking) contents(out *copying, in io.Reader, e safefs.Entry) error {
 }
 
 // Empty is the remark on a tree without files.
-const Empty = "nothing but empty directories was placed"
+const Empty = "only empty directories were placed"
 
 // What is said of files that name what will not be there.
 const (
-	NamesWork = "it names the directory that the package was built in, which will be gone"
-	NamesTree = "it names a tree of this machine, which will not be there"
+	NamesWork = "it names the build directory, which will be deleted"
+	NamesTree = "it names a tree of this machine, which will not exist there"
 )
 
 // places are the directories that nothing should name, as they will be gone where it runs.
@@ -295,7 +295,7 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 	}
 	if placed := []byte(t.Stage + t.Tree); bytes.Contains(data, placed) {
 		data = bytes.ReplaceAll(data, placed, []byte(t.Tree))
-		t.remarks = append(t.remarks, Remark{Mended, name, "it named the directory it was placed in; it names the tree now"})
+		t.remarks = append(t.remarks, Remark{Mended, name, "it named the staging directory, and now names the tree"})
 	}
 	if t.Trees != "" { // where it will be, nobody has given compilers such a flag
 		flag := regexp.MustCompile(` ?-ffile-prefix-map=` + regexp.QuoteMeta(t.Work) + `=[\w./+-]*`)
@@ -383,13 +383,13 @@ func (t *taking) finish() error {
 		if len(names) > few {
 			text += fmt.Sprintf(" and %d more", len(names)-few)
 		}
-		t.remarks = append(t.remarks, Remark{Warned, dir, "programs were placed where nobody finds them, for it is neither bin nor sbin of the tree: " + text})
+		t.remarks = append(t.remarks, Remark{Warned, dir, "programs were placed outside bin and sbin of the tree, where no PATH finds them: " + text})
 	}
 	for _, l := range t.links {
 		t.remarks = append(t.remarks, t.link(l[1], l[0])...)
 	}
 	if t.met < len(t.Known) {
-		t.refuse("", "the build has deleted files of what it needs")
+		t.refuse("", "the build deleted files of its needs")
 	}
 	for i := len(t.times) - 1; i >= 0; i-- {
 		if t.Known[t.times[i].name].Dir && t.root.Remove(t.times[i].name) == nil {

@@ -361,7 +361,7 @@ func (k cacheKind) take(place, to string) error {
 			return err
 		}
 		if info, err := into.Lstat(name); err == nil && !info.Mode().IsRegular() {
-			return fmt.Errorf("%s is no file, and stays", filepath.Join(to, name))
+			return fmt.Errorf("%s is not a file, and stays", filepath.Join(to, name))
 		}
 		aside := ".fernladder-" + name
 		if err := into.Remove(aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -376,7 +376,7 @@ func (k cacheKind) take(place, to string) error {
 		taken++
 	}
 	if taken == 0 {
-		return fmt.Errorf("%s has made nothing", k.tool)
+		return fmt.Errorf("%s made nothing", k.tool)
 	}
 	return nil
 }
@@ -406,7 +406,7 @@ func linkerCache(ctx context.Context, m *machine.Machine) []landing.Cache {
 	ldconfig := m.Programs.Find("ldconfig")
 	switch {
 	case !slices.Contains(host.SystemLibraries(), dir):
-		c.Problem = "the loader does not look in " + dir + "; a file in /etc/ld.so.conf.d with that line makes it"
+		c.Problem = "the loader does not search " + dir + "; a file in /etc/ld.so.conf.d with that line changes that"
 	case !m.Place.Super:
 		c.Problem = "only root can renew it: ldconfig"
 	case ldconfig == "":

@@ -55,11 +55,11 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 			case need != "" && (base != name || slices.ContainsFunc(b.RunPath, func(dir string) bool { return strings.Contains(dir, "/"+need+"/") })):
 				used[need] = true
 			case need != "":
-				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader takes the operating system's %s, or none", file, need, base))
+				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader uses the operating system's %s, or none", file, need, base))
 			case own[base], runtimes.MatchString(base), stem == nil:
 			default:
 				if other, sure, _ := known.Find("library", stem[1]); sure && other != r.Name {
-					tell(fmt.Sprintf("%s is the operating system's, and the recipe %s has it: a [[need]] for it is missing", base, other))
+					tell(fmt.Sprintf("%s is the operating system's, although the recipe %s has it: a [[need]] is missing", base, other))
 				}
 			}
 		}
@@ -70,12 +70,12 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 	for _, need := range built.Needs {
 		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
 		if linked && need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
-			wrong = append(wrong, fmt.Sprintf("nothing is linked with %s, which the recipe says is needed", need.Name))
+			wrong = append(wrong, fmt.Sprintf("no file is linked with %s, which the recipe needs as a library", need.Name))
 		}
 	}
 	for _, name := range built.Without {
 		if o := r.Option(name); o != nil && built.Options[name] == "on" {
-			wrong = append(wrong, fmt.Sprintf("the option %s is on, and the source was configured without", name))
+			wrong = append(wrong, fmt.Sprintf("the option %s is on, but the source was configured without it", name))
 		}
 	}
 	return wrong, nil

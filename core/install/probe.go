@@ -227,7 +227,7 @@ func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err err
 	if f.Cause != nil {
 		what = f.Cause.String()
 	}
-	why := fmt.Sprintf("# Added by a probe on %s, for in stage %s %s.", p.date(), f.Stage, strings.Join(strings.Fields(what), " "))
+	why := fmt.Sprintf("# Added by a probe on %s, because in stage %s %s.", p.date(), f.Stage, strings.Join(strings.Fields(what), " "))
 	if err := a.Give(p.recipe, why); err != nil {
 		return nil, err
 	}
@@ -241,7 +241,7 @@ func (p *probe) read() ([]byte, error) {
 }
 
 // errChanged is the error for a recipe that somebody else has changed meanwhile.
-var errChanged = errors.New("the recipe was changed while it was probed; what was to be taken out of it stays")
+var errChanged = errors.New("the recipe changed during the probe; what the probe wanted to remove stays")
 
 // restore brings the recipe back to what it was.
 func (p *probe) restore(text []byte) error {

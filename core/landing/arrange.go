@@ -65,7 +65,7 @@ func (e *Conflict) Error() string {
 	if n := len(e.Paths) - 1; n > 0 {
 		also = fmt.Sprintf(", and %d more of the same files", n)
 	}
-	return fmt.Sprintf("%s %s and %s %s both have %s%s\n  They cannot be on the landing together under that name. The landing stays as it was.",
+	return fmt.Sprintf("%s %s and %s %s both have %s%s\n  They cannot both have that name on the landing. The landing did not change.",
 		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Paths[0], also)
 }
 

@@ -181,10 +181,10 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 func SetAside(s *store.Store, file string) (string, error) {
 	number, err := strconv.Atoi(strings.TrimSuffix(filepath.Base(file), ".json"))
 	if err != nil || number == inUse(s) {
-		return "", errors.New("it is in use by now")
+		return "", errors.New("it is now in use")
 	}
 	if _, err := Read(s, number); err == nil {
-		return "", errors.New("it can be read by now")
+		return "", errors.New("it can be read now")
 	}
 	aside, err := s.MoveAside(stateFile(s, number), "landing-"+strconv.Itoa(number)+".json")
 	if err != nil {
@@ -193,7 +193,7 @@ func SetAside(s *store.Store, file string) (string, error) {
 	return aside, s.Wrap(safefs.Remove(linksDir(s, number)))
 }
 
-// Forget deletes states, but for the one that is in use. A damaged one goes too. It
+// Forget deletes states, except for the one that is in use. A damaged one goes too. It
 // returns their numbers. The caller holds the landing's lock.
 func Forget(s *store.Store, states []Remembered) ([]int, error) {
 	used := inUse(s)

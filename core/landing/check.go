@@ -43,7 +43,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		case e.Mode.IsDir(), e.Mode&fs.ModeSymlink == 0 && Collective(e.Name), e.Name == "share/man/index.db":
 			return nil
 		case e.Mode&fs.ModeSymlink == 0:
-			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no link any more"})
+			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no longer a link"})
 			found[e.Name] = true // once is enough to tell
 			return nil
 		}
@@ -115,14 +115,14 @@ func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 		switch is := d.what(name); is {
 		case d.ours(name):
 			if !d.lets(s, current.Number, name) {
-				wrong = append(wrong, Wrong{Path: name, Is: "the system may act on it without being asked", Acts: true})
+				wrong = append(wrong, Wrong{Path: name, Is: "the system may act on it by itself", Acts: true})
 			} else if !safefs.Exists(filepath.Join(Directory(s), name)) {
 				wrong = append(wrong, Wrong{Path: name, Is: "it leads to " + d.base + name + ", which is gone", Gone: true})
 			}
 		case "":
 			wrong = append(wrong, Wrong{Path: name, Is: "it is gone", Gone: true})
 		default:
-			wrong = append(wrong, Wrong{Path: name, Is: "it is " + is + " now, and was a link of ours"})
+			wrong = append(wrong, Wrong{Path: name, Is: "it is " + is + " now, and was our link"})
 		}
 	}
 	slices.SortFunc(wrong, func(a, b Wrong) int { return strings.Compare(a.Path, b.Path) })

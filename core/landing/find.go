@@ -40,7 +40,7 @@ func ParseName(text string) (Named, error) {
 		return Named{}, problem.New(problem.Usage, text, "%v", err).Coded(BadName)
 	}
 	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
-		return Named{}, problem.New(problem.Usage, text, "%q is no build id: it has digits and the letters a to f, at least %d of them", id, shortest).Coded(BadName)
+		return Named{}, problem.New(problem.Usage, text, "%q is not a build id, which has at least %d digits and letters from a to f", id, shortest).Coded(BadName)
 	}
 	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }

@@ -20,7 +20,7 @@ type Clash struct {
 
 func (e *Clash) Error() string {
 	return fmt.Sprintf("%s %s runs with %s %s (%s), but %s %s (%s) would be on the landing too\n"+
-		"  Only one of them can have the plain names. The landing stays as it was.",
+		"  Only one of them can have the plain names. The landing did not change.",
 		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID)
 }
 

@@ -109,7 +109,7 @@ func (e *Lost) Error() string {
 	for i, r := range e.Builds {
 		text += fmt.Sprintf("%s %s %s (%s)", map[bool]string{true: ",", false: ""}[i > 0], r.Name, r.Version, r.ID)
 	}
-	return text + ", of which the tree is gone. The landing stays as it was."
+	return text + ", whose tree is gone. The landing did not change."
 }
 
 // ErrNothingBefore is the error of going back from the first state.

@@ -137,7 +137,7 @@ func ReadShared(s *store.Store) ([]Shared, error) {
 	for _, x := range all {
 		for _, name := range slices.Concat(x.Links, x.Directories) {
 			if err == nil && (!safefs.ValidName(string(name)) || !filepath.IsAbs(x.Directory)) {
-				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is no path in it", name), Advice: "Move it aside."}
+				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is not a path", name), Advice: "Move it aside."}
 			}
 		}
 	}
@@ -172,7 +172,7 @@ func (u *Update) openShared(s *store.Store) (*sharing, error) {
 			continue // it was deleted, with all that was ours
 		}
 		if err != nil {
-			return nil, badShared(old.Directory, "what is linked there cannot be taken away: "+err.Error())
+			return nil, badShared(old.Directory, "the links there cannot be removed: "+err.Error())
 		}
 		x.before = append(x.before, o)
 	}
@@ -185,7 +185,7 @@ func newSharing(s *store.Store, known Shared) (*sharing, error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(known.Directory, 0o755); err != nil {
-		return nil, badShared(known.Directory, "it cannot be made: "+err.Error())
+		return nil, badShared(known.Directory, "it cannot be created: "+err.Error())
 	}
 	x, err := openSharing(s, known)
 	if err != nil {
@@ -223,7 +223,7 @@ func mayShare(s *store.Store, dir string) error {
 		return within(dir, theirs)
 	})
 	if dir == "/" || own && !within(dir, "/usr/local") {
-		return badShared(dir, "that is the operating system's own; /usr/local is there for what is not")
+		return badShared(dir, "it belongs to the operating system; use /usr/local")
 	}
 	if within(dir, s.Root) {
 		return badShared(dir, "it must not be in the root")

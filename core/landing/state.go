@@ -80,7 +80,7 @@ func current(s *store.Store) (State, error) {
 		return State{}, nil
 	}
 	if errors.Is(err, syscall.EINVAL) {
-		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is none"),
+		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is not a link"),
 			Advice: "Move it aside.", Remedies: useLanding}
 	}
 	if err != nil {

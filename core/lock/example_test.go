@@ -16,5 +16,5 @@ func ExampleFile_Compare() {
 	// [dewcalc] <nil>
 	// This ladder is not the one in ladder.lock:
 	//     loamdb 1.4.2 is not locked
-	//   Bring the shelves to where they were, or lock this ladder.
+	//   Restore the shelves, or lock this ladder.
 }

@@ -57,7 +57,7 @@ type Build struct {
 	Version version.Version
 	ID      string
 	Source  []string // digest, commit or revision of each part
-	Options []string // those that are not as by default, as NAME=VALUE
+	Options []string // those that are changed from default, as NAME=VALUE
 	Needs   []string // names of the packages it is built with
 	Asked   bool     // by a person, rather than needed by another
 	Apart   bool     // a tool of one package, beside another build for the others
@@ -75,7 +75,7 @@ func keys(f *File) []tomlfile.Key {
 				tomlfile.Text("repository", &t.Repository, "The URL of its repository.").Must().Check(recipe.CheckRepository),
 				tomlfile.Text("branch", &t.Branch, "The branch."),
 				tomlfile.Text("commit", &t.Commit, "The commit or revision.").Must(),
-				tomlfile.Parsed("version", "version", &t.Version, version.Parse, "The version that it makes.").Must(),
+				tomlfile.Parsed("version", "version", &t.Version, version.Parse, "Its version.").Must(),
 			}
 		}, "The head of a branch."),
 		tomlfile.Tables("build", &f.Builds, func(b *Build) []tomlfile.Key {
@@ -84,9 +84,9 @@ func keys(f *File) []tomlfile.Key {
 				tomlfile.Parsed("version", "version", &b.Version, version.Parse, "Its version.").Must(),
 				tomlfile.Text("id", &b.ID, "The build id.").Must(),
 				tomlfile.Texts("source", &b.Source, "The digest, commit or revision of each part of its source.").Must(),
-				tomlfile.Texts("options", &b.Options, "Options that are not as by default.").Check(mustBeSetting),
+				tomlfile.Texts("options", &b.Options, "Options that differ from the default.").Check(mustBeSetting),
 				tomlfile.Texts("needs", &b.Needs, "The packages it is built with.").Check(recipe.CheckName),
-				tomlfile.Flag("asked", &b.Asked, "True for what a person has asked for."),
+				tomlfile.Flag("asked", &b.Asked, "True for packages that were requested."),
 				tomlfile.Flag("apart", &b.Apart, "True for a tool of one package, beside another build for the others."),
 			}
 		}, "A package of a ladder."),
@@ -300,14 +300,14 @@ type Differs struct {
 }
 
 func (e *Differs) Error() string {
-	text := fmt.Sprintf("This ladder is not the one in %s:", e.File)
+	text := fmt.Sprintf("This ladder differs from %s:", e.File)
 	for _, where := range e.Where {
 		text += "\n    " + where
 	}
 	if e.Above > 0 {
-		text += fmt.Sprintf("\n    %d more would be built differently, because they stand on these", e.Above)
+		text += fmt.Sprintf("\n    %d more would be built differently, because they depend on these", e.Above)
 	}
-	return text + "\n  Bring the shelves to where they were, or lock this ladder."
+	return text + "\n  Restore the shelves, or lock this ladder."
 }
 
 // Compare returns a *Differs error where the builds of a ladder, those that need
@@ -323,12 +323,12 @@ func (f *File) Compare(builds []*Build, arch string, compilers []string) error {
 		case locked == nil:
 			e.Where = append(e.Where, fmt.Sprintf("%s %s is not locked", b.Name, b.Version))
 		case locked.Version.Compare(b.Version) != 0:
-			e.Where = append(e.Where, fmt.Sprintf("%s would be %s and is locked to %s (%s)", b.Name, b.Version, locked.Version, locked.Position))
+			e.Where = append(e.Where, fmt.Sprintf("%s would be %s, but is locked to %s (%s)", b.Name, b.Version, locked.Version, locked.Position))
 		case !slices.Equal(locked.Source, b.Source):
-			e.Where = append(e.Where, fmt.Sprintf("the source of %s %s would be %s and is locked to %s (%s)",
+			e.Where = append(e.Where, fmt.Sprintf("the source of %s %s would be %s, but is locked to %s (%s)",
 				b.Name, b.Version, strings.Join(b.Source, ", "), strings.Join(locked.Source, ", "), locked.Position))
 		case !slices.Equal(locked.Options, b.Options):
-			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built with %s and is locked to %s (%s)", b.Name, b.Version, settings(b.Options), settings(locked.Options), locked.Position))
+			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built with %s, but is locked to %s (%s)", b.Name, b.Version, settings(b.Options), settings(locked.Options), locked.Position))
 		case same && locked.ID != b.ID && slices.ContainsFunc(b.Needs, func(n string) bool { return changed[n] }):
 			e.Above++
 		case same && locked.ID != b.ID:

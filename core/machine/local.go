@@ -35,6 +35,6 @@ func (m *Machine) MayRead(r *recipe.Recipe, x *recipe.Release) error {
 	}
 	at := x.Position
 	at.File = r.File
-	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read as you: the recipe's author is another", u),
-		Advice: fmt.Sprintf("if that author may have it, local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
+	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read with your permissions, but the recipe has another author", u),
+		Advice: fmt.Sprintf("to allow it: local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
 }

@@ -36,6 +36,6 @@ func ExampleLook() {
 	builds, damaged := report.ToRebuild()
 	fmt.Println(builds[0].Name, damaged[fern], err)
 	// Output:
-	// changed fern leaf – what is in it was changed
+	// changed fern leaf – its contents changed
 	// fern true <nil>
 }

@@ -64,29 +64,29 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 		if err := s.ChmodListed(f.Build, f.Path); err != nil {
 			return "", err
 		}
-		return "its permissions are as they were", nil
+		return "its permissions were restored", nil
 	case Permissions:
 		if err := os.Chmod(f.Path, f.mode); err != nil {
 			return "", s.Wrap(err)
 		}
-		return "only its owner and group can write to it", nil
+		return "now only its owner and group can write to it", nil
 	case Half:
 		if f.Build.Name == "" { // of a directory that is linked to the landing
 			return relink(ctx, m, links)
 		}
 		if s.Installed(f.Build) {
-			return "it is complete by now", nil
+			return "it is complete now", nil
 		}
 		if _, err := os.Lstat(f.Path); errors.Is(err, fs.ErrNotExist) {
 			return "it was deleted", nil
 		}
-		return "", errors.New("somebody works on it")
+		return "", errors.New("another process works on it")
 	case Database:
 		aside, err := s.MoveAside(f.Path, filepath.Base(f.Path))
 		if err != nil {
 			return "", err
 		}
-		return "it was moved to " + aside + ", and made anew from the receipts", s.History().Complete(ctx)
+		return "it was moved to " + aside + ", and rebuilt from the receipts", s.History().Complete(ctx)
 	case Link:
 		return relink(ctx, m, links)
 	case State:
@@ -103,7 +103,7 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 	case Receipt:
 		aside, err := s.SetAside(ctx, f.Build)
 		if err != nil || aside == "" {
-			return "its receipt can be read by now", err
+			return "its receipt can be read now", err
 		}
 		return "the tree was moved to " + aside + "; install the package again", nil
 	case Config:
@@ -114,7 +114,7 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 		if err := s.BeginConfigs(receipt); err != nil {
 			return "", err
 		}
-		return "it is as its sample", nil
+		return "it is restored from its sample", nil
 	}
 	return "", nil
 }
@@ -128,7 +128,7 @@ func relink(ctx context.Context, m *machine.Machine, links *string) (string, err
 	if err != nil {
 		return "", err
 	}
-	*links = "the links were made anew"
+	*links = "the links were made again"
 	if l.Changed() {
 		*links += ", as another state of the landing"
 	}

@@ -158,12 +158,12 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 		case errors.As(err, &at):
 			if !moved {
 				r.add(Finding{Kind: Moved, Path: s.Root, What: "its trees were built to be in " + at.Tree,
-					Follows: "Programs look for their libraries and data there, and not here.",
+					Follows: "Programs look for their libraries and data there, not here.",
 					Advice:  "Move the root back, or make its old path a link to it and use that."})
 			}
 			moved = true
 		default:
-			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: cause(err), Follows: "Nothing is known of this build, and nothing can be built with it.", Fixable: true})
+			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: cause(err), Follows: "This build is unknown, and nothing can be built with it.", Fixable: true})
 		}
 	}
 	r.Builds = len(all)
@@ -191,8 +191,8 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 		for _, need := range receipt.Needs {
 			if need.Role != "tool" && !there[need.Ref] {
 				lock.Lock()
-				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is not there", need.Name, need.Version, need.ID),
-					Follows: "It does not find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
+				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is missing", need.Name, need.Version, need.ID),
+					Follows: "It cannot find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
 				lock.Unlock()
 			}
 		}

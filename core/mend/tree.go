@@ -42,7 +42,7 @@ func (l *looking) add(kind Kind, file, what string, f Finding) {
 }
 
 const (
-	follows  = "The build is not what was built and tried."
+	follows  = "The build differs from what was built and tried."
 	readRate = 64 << 10
 )
 
@@ -54,7 +54,7 @@ func (l *looking) look(ctx context.Context) {
 		return
 	}
 	if err != nil {
-		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(), Finding{Follows: "What belongs to it is not known.", Rebuild: true})
+		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(), Finding{Follows: "Its files are unknown.", Rebuild: true})
 		return
 	}
 	tree, err := safefs.OpenDir(l.s.Tree(l.receipt.Ref))
@@ -80,8 +80,8 @@ func (l *looking) look(ctx context.Context) {
 			return nil
 		}
 		if !l.machine {
-			l.add(Added, e.Name, "it is no file of the build", Finding{Follows: "Somebody, or a program, has put it there; it goes with the tree.",
-				Advice: "Move it out of the tree, if it is of use."})
+			l.add(Added, e.Name, "it is not a file of the build", Finding{Follows: "It was added later, and will be deleted with the tree.",
+				Advice: "Move it out of the tree to keep it."})
 		}
 		if e.Mode.IsDir() {
 			return safefs.Skip
@@ -154,7 +154,7 @@ func (l *looking) file(e safefs.Entry, f store.File, buffer []byte) {
 	case err != nil:
 		l.add(Changed, f.Path, "it cannot be read: "+err.Error(), Finding{Follows: follows, Rebuild: true})
 	case hex.EncodeToString(h.Sum(nil)) != f.SHA256:
-		l.add(Changed, f.Path, "what is in it was changed", Finding{Follows: follows, Rebuild: true})
+		l.add(Changed, f.Path, "its contents changed", Finding{Follows: follows, Rebuild: true})
 	}
 }
 
@@ -244,7 +244,7 @@ func (l *looking) module(f store.File) {
 			return
 		}
 		l.told[name] = true
-		l.add(Interpreter, strings.Join(parts[:i+2], "/"), "it has modules for "+name+", which is not on this machine"+l.system.instead(name), Finding{Follows: "No interpreter that is here finds them.", Rebuild: true})
+		l.add(Interpreter, strings.Join(parts[:i+2], "/"), "it has modules for "+name+", which is not on this machine"+l.system.instead(name), Finding{Follows: "No installed interpreter finds them.", Rebuild: true})
 	}
 }
 

@@ -76,7 +76,7 @@ func TestTheOrderOfOthers(t *testing.T) {
 	}
 }
 
-// Releases of one package keep their order, but for pairs that are told: versions that are
+// Releases of one package keep their order, except for pairs that are told: versions that are
 // written in more than one way.
 func TestOurOrderSurvives(t *testing.T) {
 	numbers := regexp.MustCompile(`^\d+(\.\d+)*`)

@@ -28,7 +28,7 @@ func ReadDeb(file *os.File) (control string, err error) {
 	bad := func(what string, args ...any) error { return Bad(file.Name(), fmt.Sprintf(what, args...)) }
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
-		return "", bad("this is no .deb")
+		return "", bad("this is not a .deb")
 	}
 	for range 8 {
 		head := make([]byte, 60)
@@ -84,7 +84,7 @@ func unpacker(name string, r io.Reader) (io.Reader, error) {
 	case ".tar":
 		return r, nil
 	}
-	return nil, errors.New("it is packed in a way that is not known")
+	return nil, errors.New("its compression is unknown")
 }
 
 // Fields takes a control file apart, by the names of its fields, as often as they are
@@ -137,7 +137,7 @@ func ReadRPM(file *os.File) (*RPMFile, error) {
 	bad := func(what string) error { return Bad(file.Name(), what) }
 	r := &RPMFile{lead: make([]byte, 96)}
 	if _, err := io.ReadFull(file, r.lead); err != nil || !bytes.HasPrefix(r.lead, []byte{0xed, 0xab, 0xee, 0xdb}) {
-		return nil, bad("this is no .rpm")
+		return nil, bad("this is not a .rpm")
 	}
 	raw, signatures, err := readHeader(file)
 	if err != nil {

@@ -35,7 +35,7 @@ func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
 		return
 	}
 	slices.Sort(names)
-	text := "# What " + o.Name + " wants in the environment of who uses it.\n"
+	text := "# What " + o.Name + " sets in the environment of its users.\n"
 	for _, name := range names {
 		value := subprocess.Quoted(strings.Join(values[name], ":"))
 		if (store.Variable{Name: name}).List() {

@@ -156,7 +156,7 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 		if strings.HasPrefix(file, "lib/tmpfiles.d/") {
 			program, how = "systemd-tmpfiles", "--create "
 		}
-		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so what $f says was not made\" >&2; fi\n", subprocess.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
+		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so $f had no effect\" >&2; fi\n", subprocess.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
 	}
 	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) && p.ask.Format == ospackage.RPM {
 		o.Depends = append(o.Depends, ospackage.Relation{Name: "/bin/sh"})
@@ -230,7 +230,7 @@ func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Summary, o.Description = r.Summary+", configuration", "The files by which "+r.Name+" is configured. What is edited stays."
+	o.Summary, o.Description = r.Summary+", configuration", "The configuration files of "+r.Name+". Edited files stay."
 	for _, c := range r.Configs {
 		sample := c.Sample
 		mode := fs.FileMode(0o644)

@@ -76,7 +76,7 @@ type Row struct {
 	}
 }
 
-// Changed tells whether the option is not as by default.
+// Changed tells whether the option is changed from default.
 func (r *Row) Changed() bool { return r.Value != r.Usual }
 
 // Touched tells whether it was changed since this was opened.

@@ -84,7 +84,7 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 					return slices.ContainsFunc(n.Either, func(one *recipe.HostNeed) bool { return one.Question().Name == name })
 				})
 		}) {
-			return f, badAsk("nothing that could come onto this ladder needs either %s or another; only needs with the key either leave a choice", name)
+			return f, badAsk("no package of this ladder has %s as an alternative; only needs with either have alternatives", name)
 		}
 	}
 	if f.Request.Pins, err = f.pins(); err != nil {
@@ -186,7 +186,7 @@ func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 			return nil, err
 		}
 		if other := receipt.Prefix; other != f.Ask.Prefix && other != "" {
-			return nil, badAsk("%s is for %s, and counts only where that is asked for: --prefix %s", name, other, other)
+			return nil, badAsk("%s was built for %s, and is only used for that prefix: --prefix %s", name, other, other)
 		}
 		w := resolve.Wanted{Name: receipt.Name}
 		exactly := receipt.Version
@@ -234,7 +234,7 @@ func (f *Facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 		names = append(names, m.Name)
 	}
 	if len(names) == 0 {
-		return nil, badAsk("nothing is installed that could be upgraded")
+		return nil, badAsk("nothing is installed")
 	}
 	return parseNames(f.stillTips(s, names))
 }

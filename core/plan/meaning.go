@@ -14,7 +14,7 @@ import (
 // Meaning is what the choice means, as it is now, against what was asked for.
 type Meaning struct {
 	Came, Went []Part // packages that come onto the ladder by it, or go
-	Other      []Part // packages that it builds otherwise, but for the chosen one
+	Other      []Part // packages that it builds otherwise, except for the chosen one
 	Totals     Totals
 	Lacks      []host.Finding // what the operating system lacks for it, and not for what was asked for
 	Lacked     int            // how many things it lacks for that, too

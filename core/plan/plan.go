@@ -50,7 +50,7 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 	}
 	for _, j := range p.Asked() {
 		if ref, named := f.Exactly[j.Name]; named && ref != j.Ref {
-			return nil, badAsk("%s %s (%s) is there, but its recipe, or what it needs, has changed since: built now, it would be %s", ref.Name, ref.Version, ref.ID, j.ID)
+			return nil, badAsk("%s %s (%s) exists, but its recipe or needs have changed since: built now, it would be %s", ref.Name, ref.Version, ref.ID, j.ID)
 		}
 	}
 	if f.Ask.Locked {
@@ -96,7 +96,7 @@ func (p *Plan) until(stage string) error {
 		}
 		for _, other := range p.Todo() {
 			if slices.Contains(other.Needs, j) {
-				return badAsk("%s stands on %s, which has to be built whole for it; name one of them", other.Name, j.Name)
+				return badAsk("%s needs %s, which has to be built completely for it; name one of them", other.Name, j.Name)
 			}
 		}
 		var stages []string

@@ -118,7 +118,7 @@ func (p presets) unknown(wanted []resolve.Wanted, preset string) error {
 }
 
 // of is the preset that a package is built by, whoever has set its options: all that the
-// preset sets are so, and at least one is not as by default. Of several, it is the one
+// preset sets are so, and at least one is changed from default. Of several, it is the one
 // that sets most.
 func (p presets) of(pkg *resolve.Package) string {
 	best, most := "", 0

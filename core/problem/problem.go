@@ -34,6 +34,10 @@ type Code string
 
 func (c Code) Error() string { return string(c) }
 
+// Verdict is the code of a problem that the report of the operation fully shows, such as
+// findings of a check.
+const Verdict Code = "verdict"
+
 // A Place is where a problem is. Any part can be missing.
 type Place struct {
 	File   string `json:"file,omitempty"`

@@ -175,7 +175,7 @@ func (p *conditionParser) scan(text string) error {
 				i++
 			}
 		default:
-			return p.fail(token{offset: i}, "values stand without quotes, as in: storage == loam", "%q cannot be part of a condition", text[i])
+			return p.fail(token{offset: i}, "write values without quotes, as in: storage == loam", "%q cannot be part of a condition", text[i])
 		}
 		p.tokens = append(p.tokens, token{text[start:i], start})
 	}
@@ -282,7 +282,7 @@ func (p *conditionParser) comparison() (expression, error) {
 			return nil, p.fail(value, err.Error(), "option %q is never %q", option.Name, value.text)
 		}
 	case name.text == "host" && !slices.Contains(host.Families, value.text):
-		return nil, p.fail(value, "there are: "+strings.Join(host.Families, ", "), "%q is not a family of operating systems that is known", value.text)
+		return nil, p.fail(value, "there are: "+strings.Join(host.Families, ", "), "%q is not a known family of operating systems", value.text)
 	}
 	return c, nil
 }
@@ -319,7 +319,7 @@ func (p *conditionParser) unknown(name token) error {
 	for _, o := range p.options {
 		known = append(known, o.Name)
 	}
-	advice := "known here: " + strings.Join(known, ", ")
+	advice := "known: " + strings.Join(known, ", ")
 	if near, found := tomlfile.Nearest(name.text, known); found {
 		advice = fmt.Sprintf("did you mean %q?", near)
 	}

@@ -278,13 +278,13 @@ func (r *Recipe) optionContradictions(report reporter) {
 		case o.Takes != "" && (o.Values != nil || o.On != nil || o.Off != nil):
 			report(o.Position, "its arguments are in given", "option %s takes a %s, and has values or on and off besides", o.Name, o.Takes)
 		case o.Takes == "" && o.Given != nil:
-			report(o.Position, "add takes = \"text\", or number, list or path", "option %s has given, and takes no value of its own", o.Name)
+			report(o.Position, "add takes = \"text\", or number, list or path", "option %s has given, but no takes", o.Name)
 		case o.Takes != Number && (o.Least != 0 || o.Most != mostNumber):
-			report(o.Position, "", "option %s has least or most, and takes no number", o.Name)
+			report(o.Position, "", "option %s has least or most, but does not take a number", o.Name)
 		case o.Takes != Line && o.Takes != Words && o.Matches != nil:
-			report(o.Position, "", "option %s has matches, and takes neither a text nor a list", o.Name)
+			report(o.Position, "", "option %s has matches, but takes neither a text nor a list", o.Name)
 		case o.Takes != Words && o.Between != "":
-			report(o.Position, "", "option %s has between, and takes no list", o.Name)
+			report(o.Position, "", "option %s has between, but does not take a list", o.Name)
 		case o.Least > o.Most:
 			report(o.Position, "", "option %s has a least above its most", o.Name)
 		case o.Default == "" && o.Takes == "":

@@ -47,7 +47,7 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 		problems = append(problems, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
 	if folder := filepath.Base(r.Dir); CheckName(r.Name) == nil && r.Name != folder {
-		report(tomlfile.Position{}, "rename one of them", "the package is called %q, but its folder %q", r.Name, folder)
+		report(tomlfile.Position{}, "rename one of them", "the package is called %q, but its folder is called %q", r.Name, folder)
 	}
 	r.sourceContradictions(report)
 	r.optionContradictions(report)
@@ -56,7 +56,7 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 		case (n.Recipe == "") == (n.Either == nil):
 			report(n.Position, "write recipe = \"NAME\" or either = [\"NAME\", \"NAME\"]", "a need names either a recipe or several, of which one is enough")
 		case slices.Contains(n.Names(), r.Name) && n.Role != Tool:
-			report(n.Position, "take this need out", "%s needs itself", r.Name)
+			report(n.Position, "remove this need", "%s needs itself", r.Name)
 		case slices.Contains(n.Names(), r.Name) && n.Range.String() == "any":
 			report(n.Position, "say which earlier releases will do, as in version = \"< 2\"", "%s needs itself as a tool, in any version", r.Name)
 		}
@@ -64,7 +64,7 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 	for _, c := range r.Writable {
 		for _, other := range slices.Concat(r.Configs, r.Writable) {
 			if strings.HasPrefix(other.File, c.File+"/") {
-				report(other.Position, "keep them apart", "%s is in %s, which programs of the package write in", other.File, c.File)
+				report(other.Position, "keep them apart", "%s is in %s, in which programs of the package write", other.File, c.File)
 			}
 		}
 	}
@@ -82,10 +82,10 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 	}
 	for _, n := range things {
 		if n.Either == nil && len(n.Questions()) != 1 {
-			report(n.Position, "write one of program, header, library, module, python, perl and file", "what the operating system has is one thing")
+			report(n.Position, "write one of program, header, library, module, python, perl and file", "[[host]] names one thing")
 		}
 		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {
-			report(n.Position, "ask for a module or a program instead", "headers, libraries and files do not tell their version")
+			report(n.Position, "ask for a module or a program instead", "headers, libraries and files have no version")
 		}
 		if n.Runtime && n.Header != "" {
 			report(n.Position, "leave runtime out", "a header is not needed when a package runs")
@@ -103,7 +103,7 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 		report(tomlfile.Position{}, "add bare_why = \"…\" to [build]", "a build that sees all of the operating system needs a reason")
 	}
 	if r.Build.Method == Script && r.Step("place") == "" {
-		report(tomlfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a step that places the files")
+		report(tomlfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a place step")
 	}
 	return problems
 }
@@ -150,7 +150,7 @@ func (r *Recipe) sourceContradictions(report reporter) {
 	}
 	for _, s := range r.Supplies {
 		if s.Digest.Algorithm == "" {
-			report(s.Position, "add sha256 = \"…\"", "the supply %s has no digest to know it by", s.File)
+			report(s.Position, "add sha256 = \"…\"", "the supply %s has no digest", s.File)
 		}
 	}
 }
@@ -166,11 +166,11 @@ func (x *Release) name() string {
 func (r *Recipe) tipContradictions(x *Release, report reporter) {
 	switch {
 	case !x.Version.IsZero():
-		report(x.Position, "take the version out", "the version of a tip is that of the latest tag and the number of commits since")
+		report(x.Position, "remove the version", "the version of a tip is that of the latest tag and the number of commits since")
 	case x.Commit != "" || x.Revision != "":
-		report(x.Position, "take the commit out, or the track", "a release on the track tip has no commit; the lock file has it")
+		report(x.Position, "remove the commit, or the track", "a release on the track tip has no commit; the lock file has it")
 	case x.Git != "" && x.Branch == "":
-		report(x.Position, "add branch = \"main\"", "a tip is the head of a branch; which one is not said")
+		report(x.Position, "add branch = \"main\"", "a tip is the head of a branch, and needs branch")
 	case x.Repository() == "":
 		report(x.Position, "add git = \"https://…\" and branch, or svn = \"https://…\"", "a tip is in a repository")
 	}
@@ -185,15 +185,15 @@ func (r *Recipe) whereContradictions(x *Release, report reporter) {
 	case x.Svn == "" && x.Revision != "", x.Git == "" && given(x.Branch, x.Tag, x.Commit) > 0:
 		report(x.Position, "", "release %s has a branch, tag, commit or revision, but no repository that it is in", x.name())
 	case x.Repository() != "" && x.Digest.Algorithm != "":
-		report(x.Position, "take the digest out", "release %s is from a repository, where the commit or revision takes the place of a digest", x.name())
+		report(x.Position, "remove the digest", "release %s is from a repository, where the commit or revision takes the place of a digest", x.name())
 	case x.Repository() == "" && !archive && x.Track != Tip:
 		report(x.Position, "add archive = \"https://…\" here or in [source]", "release %s has no archive", x.name())
 	case archive && x.Digest.Algorithm == "":
 		report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust", "release %s has no digest to verify its archive by", x.name())
 	case x.Track != Tip && x.Git != "" && x.Commit == "":
-		report(x.Position, "add commit = \"…\", as git rev-parse prints it for the tag", "release %s is in a git repository; its commit is not said", x.name())
+		report(x.Position, "add commit = \"…\", as git rev-parse prints it for the tag", "release %s is in a git repository, and needs its commit", x.name())
 	case x.Track != Tip && x.Svn != "" && x.Revision == "":
-		report(x.Position, "add revision = \"…\"", "release %s is in a Subversion repository; its revision is not said", x.name())
+		report(x.Position, "add revision = \"…\"", "release %s is in a Subversion repository, and needs its revision", x.name())
 	}
 }
 

@@ -125,7 +125,7 @@ func TestMistakes(t *testing.T) {
 		{`recipe = "loam-db"`, `#`, `a need names either a recipe or several`},
 		{`version = ">= 1.4, < 2"`, `version = "=> 1.4"`, `26:11: "=> 1.4" does not begin with a digit`},
 		{`role = "tool"`, `role = "tools"`, `32:9: role cannot be "tools"|did you mean "tool"?`},
-		{`method = "configure"`, `method = "script"`, `the method script needs a step that places the files`},
+		{`method = "configure"`, `method = "script"`, `the method script needs a place step`},
 		{`CFLAGS = `, `FL_X = `, `names that begin with FL_ are Fern Ladder's own`},
 		{`before_configure`, `before_configur`, `39:1: "before_configur" is not a key of [steps]|did you mean "before_configure"?`},
 		{`expect = '^2'`, `expect = '(2'`, `error parsing regexp: missing closing )`},
@@ -158,7 +158,7 @@ func TestWarnings(t *testing.T) {
 		got = append(got, fmt.Sprintf("%d %s", d.Line, d.Message))
 	}
 	assert.Equal(t, []string{
-		"0 the summary is still open",
+		"0 the summary is missing",
 		"0 the step before_configure is not shell that can be read: reached EOF without closing quote `'`, in its line 2",
 		"16 nothing depends on the option plots",
 		"44 what this try runs is not shell that can be read: `&&` must be followed by a statement",
@@ -278,7 +278,7 @@ func TestMistakesAboutSources(t *testing.T) {
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\nsignature = \"file:///a.asc\"\n" + digest:                                          "there are no keys to check it with",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[extra]]\nname = \"e\"\narchive = \"file:///b\"\ninto = \"../x\"\n": "has to be a path inside",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[supply]]\nfile = \"a/b\"\nabout = \"x\"\n" + digest:                "cannot be the name of a supply",
-		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "what the operating system has is one thing",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "[[host]] names one thing",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nheader = \"a.h\"\nversion = \"> 1\"\n":                     "do not tell their version",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\npackages = { debain = \"a\" }\n":          `did you mean "debian"?`,
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[writable]]\ndirectory = \"var\"\n[[config]]\nfile = \"var/a\"\n":   "var/a is in var, which programs of the package write in",

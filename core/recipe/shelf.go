@@ -54,7 +54,7 @@ type NotFound struct {
 func (e *NotFound) Error() string {
 	text := fmt.Sprintf("no shelf has a recipe %q (searched: %s)", e.Name, strings.Join(e.Shelves, ", "))
 	if len(e.Shelves) == 0 {
-		text = fmt.Sprintf("there is no recipe %q, for no shelf is set", e.Name)
+		text = fmt.Sprintf("there is no recipe %q, because no shelf is set", e.Name)
 	}
 	if e.Near != "" {
 		text += fmt.Sprintf("; did you mean %q?", e.Near)
@@ -138,10 +138,10 @@ func (s Shelf) Names() ([]string, error) {
 func (s Shelf) unreadable(err error) error {
 	if s.Git != "" {
 		return tomlfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
-			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "it is a repository; bring it to the root first", Remedies: []problem.Remedy{problem.Do(problem.BringShelf)}}}
+			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "it is a repository; fetch it to the root first", Remedies: []problem.Remedy{problem.Do(problem.BringShelf)}}}
 	}
 	return tomlfile.Problems{{Position: tomlfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
-		Advice: "make the folder, or take it out of shelves in fernladder.toml"}}
+		Advice: "make the folder, or remove it from shelves in fernladder.toml"}}
 }
 
 // Shadowed returns, for each recipe that a later shelf has too, the folders

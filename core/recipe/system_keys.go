@@ -14,22 +14,22 @@ import (
 )
 
 func (r *Recipe) hostKeys(n *HostNeed) []tomlfile.Key {
-	return append(hostThing(n), tomlfile.Flag("runtime", &n.Runtime, "True for what is needed when the package runs, too, and is not seen in its files: a program that it starts, a module that it loads. Packages that are made of a build need it then."),
-		tomlfile.Tables("either", &n.Either, hostThing, "Alternatives, each a table like this one. The build uses the first that is there; those that --prefer or prefer in the settings names come first."),
+	return append(hostThing(n), tomlfile.Flag("runtime", &n.Runtime, "True for what is also needed when the package runs and is not visible in its files: a program that it starts, a module that it loads. Packages that are made of a build then depend on it."),
+		tomlfile.Tables("either", &n.Either, hostThing, "Alternatives, each a table like this one. The build uses the first that is installed; those that --prefer or prefer in the settings names take precedence."),
 		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 
 // hostThing are the keys that say what the operating system must have.
 func hostThing(n *HostNeed) []tomlfile.Key {
 	return []tomlfile.Key{
-		tomlfile.Text("program", &n.Program, "A program that is on the PATH of builds.").Check(CheckSystemName),
+		tomlfile.Text("program", &n.Program, "A program on the PATH of builds.").Check(CheckSystemName),
 		tomlfile.Text("header", &n.Header, "A header that the C compiler finds, as it stands in #include <…>.").Check(CheckSystemName),
 		tomlfile.Text("library", &n.Library, "A library that the linker finds, without lib and suffix.").Check(CheckSystemName),
 		tomlfile.Text("module", &n.Module, "A module that pkg-config knows.").Check(CheckSystemName),
 		tomlfile.Text("python", &n.Python, "A module that python3 can import.").Check(checkScriptModule(pythonPattern)),
 		tomlfile.Text("perl", &n.Perl, "A module of Perl, such as Leaf::Parser.").Check(checkScriptModule(perlPattern)),
-		tomlfile.Text("file", &n.File, "A file, by its absolute path. For what nothing else finds, such as the macros of autoconf.").Check(checkAbsolute),
-		tomlfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The versions that will do, for programs and modules. All, if nothing is said."),
+		tomlfile.Text("file", &n.File, "A file, by its absolute path, for anything else, such as macros of autoconf.").Check(checkAbsolute),
+		tomlfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The accepted versions, for programs and modules. Default: all."),
 		tomlfile.Pairs("packages", &n.Packages, false, checkFamily, "The packages that have it, by family of operating systems: "+strings.Join(host.Families, ", ")+". Several are separated by spaces.").Check(checkPackages),
 	}
 }
@@ -37,7 +37,7 @@ func hostThing(n *HostNeed) []tomlfile.Key {
 func (r *Recipe) launcherKeys(l *Launcher) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("name", &l.Name, "What the menu shows.").Must().Check(CheckOneLine),
-		tomlfile.Text("about", &l.About, "A line of explanation. The summary of the package, if nothing is said.").Check(CheckOneLine),
+		tomlfile.Text("about", &l.About, "A line of explanation. Default: the summary of the package.").Check(CheckOneLine),
 		tomlfile.Text("run", &l.Run, "What it starts: a program of the package, and its arguments.").Must().Check(checkRun),
 		tomlfile.Text("icon", &l.Icon, "A picture in the tree.").Check(checkInside),
 		tomlfile.Texts("categories", &l.Categories, "The menus it belongs in, by the names of the Desktop Menu Specification.").Check(checkCategory),
@@ -49,11 +49,11 @@ func (r *Recipe) launcherKeys(l *Launcher) []tomlfile.Key {
 func (r *Recipe) configKeys(c *Config) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("file", &c.File, "Where the package reads it, below $FL_PREFIX.").Must().Check(checkInside).Check(checkConfig),
-		tomlfile.Text("sample", &c.Sample, "A file of the tree that it begins as. If nothing is said, the file itself, as the package installs it.").Check(checkInside),
-		tomlfile.Text("mode", &c.Mode, "Its permissions when it is made, in three or four octal digits. Those of the sample, if nothing is said. What the administrator changes later stays.").Check(checkMode),
-		tomlfile.Flag("private", &c.Private, "True for a file that secrets go into: when it is made, nobody can read it but its owner and, where a group is named, that group."),
-		tomlfile.Text("owner", &c.Owner, "The user it belongs to when it is made. Only where root makes it.").Check(checkAccount),
-		tomlfile.Text("group", &c.Group, "The group it belongs to when it is made. Only where root makes it.").Check(checkAccount),
+		tomlfile.Text("sample", &c.Sample, "A file of the tree with its initial contents. Default: the file itself, as the package installs it.").Check(checkInside),
+		tomlfile.Text("mode", &c.Mode, "Its permissions when it is created, in three or four octal digits. Default: those of the sample. Later changes by the administrator stay.").Check(checkMode),
+		tomlfile.Flag("private", &c.Private, "True for a file with secrets: when it is created, only its owner and, if a group is named, that group can read it."),
+		tomlfile.Text("owner", &c.Owner, "Its owner when it is created by root.").Check(checkAccount),
+		tomlfile.Text("group", &c.Group, "Its group when it is created by root.").Check(checkAccount),
 		r.whenKey(&c.When, "The condition under which the package reads it."),
 	}
 }
@@ -89,10 +89,10 @@ func besideVariables() []string {
 func (r *Recipe) ownerKeys(o *Owner) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("file", &o.File, "The file, below $FL_PREFIX. It cannot be a link.").Must().Check(checkInside),
-		tomlfile.Text("owner", &o.Owner, "The user it belongs to.").Check(checkAccount),
-		tomlfile.Text("group", &o.Group, "The group it belongs to.").Check(checkAccount),
+		tomlfile.Text("owner", &o.Owner, "Its owner.").Check(checkAccount),
+		tomlfile.Text("group", &o.Group, "Its group.").Check(checkAccount),
 		tomlfile.Text("mode", &o.Mode, "Its permissions, in three or four octal digits, as in 4755 or 2755.").Check(checkAnyMode),
-		r.whenKey(&o.When, "The condition under which it counts."),
+		r.whenKey(&o.When, "The condition under which it applies."),
 	}
 }
 
@@ -100,7 +100,7 @@ func (r *Recipe) userKeys(u *User) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("name", &u.Name, "Its name, and that of its group.").Must().Check(checkAccount),
 		tomlfile.Text("about", &u.About, "What it is for, in a few words.").Check(CheckOneLine).Check(checkPlain),
-		tomlfile.Text("home", &u.Home, "Its home; without, it has none.").Check(checkAbsolute).Check(checkPlain),
+		tomlfile.Text("home", &u.Home, "Its home directory. Default: none.").Check(checkAbsolute).Check(checkPlain),
 		r.whenKey(&u.When, "The condition under which it is needed."),
 	}
 }
@@ -108,9 +108,9 @@ func (r *Recipe) userKeys(u *User) []tomlfile.Key {
 func (r *Recipe) folderKeys(d *Folder) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("path", &d.Path, "Where it is: inside /etc, /run, /srv, or /var/cache, /var/lib, /var/log, /var/opt or /var/spool.").Must().Check(checkFolder).Check(checkPlain),
-		tomlfile.Text("owner", &d.Owner, "The user it belongs to.").Check(checkAccount),
-		tomlfile.Text("group", &d.Group, "The group it belongs to.").Check(checkAccount),
-		tomlfile.Text("mode", &d.Mode, "Its permissions, in three or four octal digits. 0755, if nothing is said.").Check(checkAnyMode),
+		tomlfile.Text("owner", &d.Owner, "Its owner.").Check(checkAccount),
+		tomlfile.Text("group", &d.Group, "Its group.").Check(checkAccount),
+		tomlfile.Text("mode", &d.Mode, "Its permissions, in three or four octal digits. Default: 0755.").Check(checkAnyMode),
 		r.whenKey(&d.When, "The condition under which it is needed."),
 	}
 }
@@ -125,7 +125,7 @@ func checkFolder(path string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("%s is no place for a directory of a package", path)
+	return fmt.Errorf("%s is not a place for a directory of a package", path)
 }
 
 // checkPlain refuses what means something else in sysusers.d(5) and tmpfiles.d(5).
@@ -141,9 +141,9 @@ func checkAnyMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {
 	case err != nil || len(mode) < 3 || len(mode) > 4:
-		return fmt.Errorf("%q is no mode; write octal digits, as in 4755", mode)
+		return fmt.Errorf("%q is not a mode; write octal digits, as in 4755", mode)
 	case n&0o002 != 0 && n&0o1000 == 0:
-		return fmt.Errorf("mode %s lets everybody write to the file", mode)
+		return fmt.Errorf("mode %s lets everyone write to the file", mode)
 	}
 	return nil
 }
@@ -169,11 +169,11 @@ func checkMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {
 	case err != nil || len(mode) < 3 || len(mode) > 4:
-		return fmt.Errorf("%q is no mode; write octal digits, as in 0640", mode)
+		return fmt.Errorf("%q is not a mode; write octal digits, as in 0640", mode)
 	case n > 0o777:
 		return fmt.Errorf("mode %s: a configuration file has no setuid, setgid or sticky bit", mode)
 	case n&0o002 != 0:
-		return fmt.Errorf("mode %s lets everybody write to the file", mode)
+		return fmt.Errorf("mode %s lets everyone write to the file", mode)
 	}
 	return nil
 }
@@ -188,7 +188,7 @@ func checkAccount(name string) error {
 // checkConfig refuses what is not for a person to edit.
 func checkConfig(file string) error {
 	if file == "." || file == ".samples.json" || file == "share" || file == "share/fernladder" || strings.HasPrefix(file, "share/fernladder/") {
-		return fmt.Errorf("%q cannot be a configuration file, for Fern Ladder keeps something of its own there", file)
+		return fmt.Errorf("%q cannot be a configuration file: Fern Ladder uses that path", file)
 	}
 	return nil
 }
@@ -235,7 +235,7 @@ func checkScriptModule(pattern *regexp.Regexp) func(string) error {
 
 func checkAbsolute(path string) error {
 	if !filepath.IsAbs(path) || filepath.Clean(path) != path {
-		return fmt.Errorf("%q is no absolute path", path)
+		return fmt.Errorf("%q is not an absolute path", path)
 	}
 	return nil
 }
@@ -266,7 +266,7 @@ func CheckOneLine(text string) error {
 // their Exec key has quoting rules of its own and no shell.
 func checkRun(text string) error {
 	if i := strings.IndexAny(text, "\"'\\`$&;|<>*?#()~\n\t"); i >= 0 {
-		return &tomlfile.At{Offset: i, Advice: "install a script that does it, and start that", Err: fmt.Errorf("%q cannot be part of what a launcher runs, for no shell reads it", text[i])}
+		return &tomlfile.At{Offset: i, Advice: "install a script that does it, and start that", Err: fmt.Errorf("%q cannot be part of what a launcher runs: it does not use a shell", text[i])}
 	}
 	return nil
 }

@@ -19,19 +19,19 @@ func (r *Recipe) Warnings() tomlfile.Problems {
 		warnings = append(warnings, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
 	}
 	if r.Summary == "?" {
-		warning(tomlfile.Position{}, "say in one line what it is", "the summary is still open")
+		warning(tomlfile.Position{}, "describe it in one line", "the summary is missing")
 	}
 	for _, o := range r.Options {
 		if !o.Implied && !r.uses(o) {
-			warning(o.Position, "give it arguments (on, off, values), or use it in a condition", "nothing depends on the option %s", o.Name)
+			warning(o.Position, "give it arguments (on, off, values), or use it in a condition", "the option %s has no effect", o.Name)
 		}
 	}
 	for _, c := range r.conditions() {
 		switch holds, fails := r.satisfiability(c.Condition); {
 		case !holds:
-			warning(c.at, "no release and no setting of the options makes it true", "%s never counts, for %q never holds", c.what, c.Condition)
+			warning(c.at, "no release or option makes it true", "%s never applies: %q is never true", c.what, c.Condition)
 		case !fails:
-			warning(c.at, "leave the condition out", "%s always counts, for %q always holds", c.what, c.Condition)
+			warning(c.at, "remove the condition", "%s always applies: %q is always true", c.what, c.Condition)
 		}
 	}
 	for _, s := range r.Supplies {
@@ -44,12 +44,12 @@ func (r *Recipe) Warnings() tomlfile.Problems {
 	}
 	for _, s := range r.Steps {
 		if message, line := shellMistake(s.Script); message != "" {
-			warning(tomlfile.Position{}, "", "the step %s is not shell that can be read: %s, in its line %d", s.Name, message, line)
+			warning(tomlfile.Position{}, "", "the step %s is not valid shell: %s, in its line %d", s.Name, message, line)
 		}
 	}
 	for _, t := range r.Tries {
 		if message, _ := shellMistake(t.Run); message != "" {
-			warning(t.Position, "", "what this try runs is not shell that can be read: %s", message)
+			warning(t.Position, "", "this try is not valid shell: %s", message)
 		}
 	}
 	warnings = append(warnings, r.TakesOver(nil)...)
@@ -79,7 +79,7 @@ func (r *Recipe) uses(o *Option) bool {
 		slices.ContainsFunc(r.conditions(), func(c conditional) bool { return mentioned(c.Condition.root, nil)[o.Name] != nil })
 }
 
-// buildTexts are the texts of the recipe that say how it is built, but for those
+// buildTexts are the texts of the recipe that say how it is built, except for those
 // of options.
 func (r *Recipe) buildTexts() []string {
 	texts := slices.Clone(r.Build.Args)

@@ -124,7 +124,7 @@ func stemOf(name string) string {
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
 	f, err := safefs.Open(file)
 	if errors.Is(err, safefs.ErrNotRegular) {
-		return nil, ospackage.Bad(file, "it is no file")
+		return nil, ospackage.Bad(file, "it is not a file")
 	}
 	if err != nil {
 		return nil, ospackage.Bad(file, "it cannot be read: "+cmp.Or(errors.Unwrap(err), err).Error())
@@ -320,7 +320,7 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 			continue
 		}
 		if errors.Is(err, safefs.ErrNotRegular) {
-			wrong = append(wrong, Wrong{e.File, "it is no file"})
+			wrong = append(wrong, Wrong{e.File, "it is not a file"})
 			continue
 		}
 		if err != nil {

@@ -60,7 +60,7 @@ func ReadKey(file string, now func() time.Time) (Key, error) {
 		return nil, bad("this key cannot be read: %v", err)
 	}
 	if owner := info.Sys().(*syscall.Stat_t).Uid; owner != uint32(os.Geteuid()) && owner != 0 {
-		return nil, bad("this key belongs to somebody else")
+		return nil, bad("this key belongs to another user")
 	}
 	data, err := io.ReadAll(io.LimitReader(opened, largestKey))
 	if err != nil {
@@ -71,7 +71,7 @@ func ReadKey(file string, now func() time.Time) (Key, error) {
 		ring, err = openpgp.ReadKeyRing(bytes.NewReader(data))
 	}
 	if err != nil || len(ring) == 0 {
-		return nil, bad("this is no OpenPGP key")
+		return nil, bad("this is not an OpenPGP key")
 	}
 	if len(ring) > 1 {
 		return nil, bad("there is more than one key in it")
@@ -86,7 +86,7 @@ func ReadKey(file string, now func() time.Time) (Key, error) {
 	case signing.PrivateKey == nil || signing.PrivateKey.Dummy():
 		return nil, bad("the secret part that signs is not in it")
 	case signing.PrivateKey.Encrypted:
-		return nil, bad("this key is locked by a passphrase; let gpg's agent sign with it: --gpg %X", k.entity.PrimaryKey.Fingerprint)
+		return nil, bad("this key has a passphrase; let gpg's agent sign with it: --gpg %X", k.entity.PrimaryKey.Fingerprint)
 	}
 	return k, nil
 }

@@ -65,7 +65,7 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 	for _, name := range r.served(entries) {
 		link := filepath.Join(r.Dir, name)
 		if target, err := os.Readlink(link); err != nil || target != filepath.Join(own, "current", name) {
-			add(link, "it does not lead to what is published, and is what readers find")
+			add(link, "it does not lead to what is published, although readers use it")
 		}
 	}
 	suites, _ := filepath.Glob(filepath.Join(r.state(number), "dists", "*"))
@@ -87,7 +87,7 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		case block == nil:
 			add(in, "it is not signed")
 		case strings.TrimSpace(string(block.Plaintext)) != strings.TrimSpace(string(text)):
-			add(in, "it is another than Release")
+			add(in, "it differs from Release")
 		default:
 			if _, err := block.VerifySignature(ring, nil); err != nil {
 				add(in, "its signature is wrong")
@@ -96,7 +96,7 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		for _, m := range digestLine.FindAllStringSubmatch(string(text), -1) {
 			list, err := safefs.ReadFile(filepath.Join(suite, m[2]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[1] {
-				add(filepath.Join(suite, m[2]), "it is not what Release says")
+				add(filepath.Join(suite, m[2]), "it differs from what Release says")
 			}
 		}
 	}
@@ -109,7 +109,7 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 		for _, m := range listLink.FindAllStringSubmatch(string(text), -1) {
 			list, err := safefs.ReadFile(filepath.Join(filepath.Dir(root), m[1]), largestList)
 			if err != nil || fmt.Sprintf("%x", sha256.Sum256(list)) != m[2] {
-				add(filepath.Join(filepath.Dir(root), m[1]), "it is not what repomd.xml says")
+				add(filepath.Join(filepath.Dir(root), m[1]), "it differs from what repomd.xml says")
 			}
 		}
 	}

@@ -14,7 +14,7 @@
 //	  lock
 //
 // What the state before has stays until the next change, for those who are reading it. The
-// cost of a change does not grow with what is there, but for the index, which is read and
+// cost of a change does not grow with what is there, except for the index, which is read and
 // written. A directory that somebody else has made a repository of is not touched.
 package repository
 
@@ -112,10 +112,10 @@ func (r *Repository) ours() error {
 			return err
 		}
 		if uid := int(info.Sys().(*syscall.Stat_t).Uid); !info.IsDir() || uid != 0 && uid != os.Geteuid() {
-			return foreign(dir, "belongs to somebody else, or is no directory; nothing is written there")
+			return foreign(dir, "belongs to another user, or is not a directory; nothing is written there")
 		}
 		if info.Mode()&0o022 != 0 {
-			return foreign(dir, fmt.Sprintf("can be written by others (mode %04o), who could lead what is written there anywhere; chmod go-w it", info.Mode().Perm()))
+			return foreign(dir, fmt.Sprintf("is writable for others (mode %04o), who could redirect what is written there; chmod go-w it", info.Mode().Perm()))
 		}
 	}
 	if _, err := os.Lstat(filepath.Join(r.Dir, own)); err == nil {
@@ -123,7 +123,7 @@ func (r *Repository) ours() error {
 	}
 	for _, name := range []string{"dists", "repodata", "pool", "Packages", "Release", "InRelease", r.Name + ".asc"} {
 		if _, err := os.Lstat(filepath.Join(r.Dir, name)); err == nil {
-			return foreign(r.Dir, fmt.Sprintf("has %s, and Fern Ladder has not made it; it is left alone", name))
+			return foreign(r.Dir, fmt.Sprintf("has %s, which Fern Ladder did not make; nothing is changed", name))
 		}
 	}
 	return nil
@@ -155,7 +155,7 @@ func (r *Repository) read() ([]Entry, int, error) {
 	}
 	number, err := strconv.Atoi(filepath.Base(target))
 	if err != nil {
-		return nil, 0, fmt.Errorf("%s leads to %s, which is no state of it", filepath.Join(r.Dir, own, "current"), target)
+		return nil, 0, fmt.Errorf("%s leads to %s, which is not one of its states", filepath.Join(r.Dir, own, "current"), target)
 	}
 	entries, err := r.index(number)
 	return entries, number, err
@@ -376,7 +376,7 @@ func (r *Repository) bringIn(number int, entries []Entry) error {
 				return err
 			}
 		default:
-			return foreign(link, "is not the link that readers find what is published by; move it aside")
+			return foreign(link, "is not the link to what is published; move it aside")
 		}
 	}
 	return durable.Symlink(filepath.Join("states", strconv.Itoa(number)), filepath.Join(r.Dir, own, "current"))

@@ -22,7 +22,7 @@ func (p *formula) explain(core []*sentence) (Reason, error) {
 	}
 	if circle := circleOf(core); circle != nil {
 		reason.Claim = fmt.Sprintf("These packages need each other in a circle: %s.", strings.Join(circle, " → "))
-		reason.WaysOut = []string{"Break the circle: take one of these needs out, or put it under an option that is off (when = …)."}
+		reason.WaysOut = []string{"Break the circle: remove one of these needs, or make it depend on an option that is off (when = …)."}
 		return reason, nil
 	}
 	reason.Claim = p.claim(core)
@@ -128,7 +128,7 @@ func (p *formula) claim(core []*sentence) string {
 	for _, s := range core {
 		if s.kind == hasReleases && s.about.recipe == nil {
 			if len(s.about.missing.Shelves) == 0 {
-				return fmt.Sprintf("There is no recipe %q, for no shelf is set.", s.about.name)
+				return fmt.Sprintf("There is no recipe %q, because no shelf is set.", s.about.name)
 			}
 			return fmt.Sprintf("No shelf has a recipe %q.", s.about.name)
 		}
@@ -147,7 +147,7 @@ func (p *formula) claim(core []*sentence) string {
 			return p.releasesClaim(s.about, core)
 		}
 	}
-	return "What was asked for cannot be had together."
+	return "The requested packages do not fit together."
 }
 
 // releasesClaim says that no release of a package will do.
@@ -179,7 +179,7 @@ func (p *formula) releasesClaim(c *candidate, core []*sentence) string {
 	if len(demands) == 1 && !slices.ContainsFunc(c.choices, fits) {
 		return fmt.Sprintf("%s has no release that is %s.", c.name, demands[0])
 	}
-	return fmt.Sprintf("No release of %s is what everyone needs.", c.name)
+	return fmt.Sprintf("No release of %s satisfies all needs.", c.name)
 }
 
 // clash returns an option that sentences want to have different values, as
@@ -252,7 +252,7 @@ func missingWay(e *recipe.NotFound) string {
 	case e.Near != "":
 		return fmt.Sprintf("Did you mean %q?", e.Near)
 	}
-	return fmt.Sprintf("Write %s/%s/%s, or take the need out.", e.Shelves[0], e.Name, recipe.FileName)
+	return fmt.Sprintf("Write %s/%s/%s, or remove the need.", e.Shelves[0], e.Name, recipe.FileName)
 }
 
 // with tells whether there is a ladder without one sentence, and which release
@@ -377,9 +377,9 @@ func (p *formula) needWays(core []*sentence) (ways []string, err error) {
 			continue
 		}
 		if !s.needing.need.Range.Contains(x.version) {
-			ways = append(ways, fmt.Sprintf("If %s can do with %s %s, say so in %s.", s.about.name, target.name, x.version, s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s works with %s %s, change its need in %s.", s.about.name, target.name, x.version, s.needing.need.Position))
 		} else if len(s.needing.need.Options) > 0 {
-			ways = append(ways, fmt.Sprintf("If %s can do without %s, take it out of %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s works without %s, remove the need from %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
 		}
 	}
 	return ways, nil
@@ -395,7 +395,7 @@ func (p *formula) lastWay(core []*sentence) string {
 			}
 			return fmt.Sprintf("Add a release that fits to %s.", s.about.recipe.File)
 		case hasNot:
-			return fmt.Sprintf("Add it to %s, or take it out of the need.", s.about.recipe.File)
+			return fmt.Sprintf("Add it to %s, or remove it from the need.", s.about.recipe.File)
 		}
 	}
 	return "Change one of these needs."

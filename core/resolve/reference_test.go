@@ -19,7 +19,7 @@ import (
 
 // A garden is a small random shelf of which everything can be tried. Its
 // packages are p0, p1, …; their releases 1, 2, …; each has one option, x, which
-// is off by default, but for one release, and which the first releases may lack.
+// is off by default, except for one release, and which the first releases may lack.
 type garden struct {
 	packages []plot
 	asked    []int

@@ -194,7 +194,7 @@ func TestNoLadder(t *testing.T) {
     a 1 needs b (s/a/recipe.toml:11)
     b 1 needs c (s/b/recipe.toml:11)
     c 1 needs a (s/c/recipe.toml:11)
-  Break the circle: take one of these needs out, or put it under an option that is off (when = …).`},
+  Break the circle: remove one of these needs, or make it depend on an option that is off (when = …).`},
 		{"options", "a 1\n needs b\n needs c with shared=true\nb 1\n needs c with shared=false\nc 1\n option shared", "a", nil, `c.shared cannot be both on and off.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
@@ -230,7 +230,7 @@ func TestNoLadder(t *testing.T) {
 		{"a tool that needs itself", "a 1 2\n tool a < 2", "a", nil, `These packages need each other in a circle: a → a.
     you asked for a
     a needs a < 2 as a tool (s/a/recipe.toml:15)
-  Break the circle: take one of these needs out, or put it under an option that is off (when = …).`},
+  Break the circle: remove one of these needs, or make it depend on an option that is off (when = …).`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := solve(t, c.shelf, strings.Fields(c.wanted), c.options...)

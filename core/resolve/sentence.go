@@ -104,7 +104,7 @@ func (p *formula) text(s *sentence) string {
 				defaults[i] = "nothing"
 			}
 		}
-		return fmt.Sprintf("%s of %s is %s where nobody says otherwise (%s)", o.Name, c.name, strings.Join(defaults, " or "), o.Position)
+		return fmt.Sprintf("%s of %s is %s by default (%s)", o.Name, c.name, strings.Join(defaults, " or "), o.Position)
 	case hasNot:
 		if o := c.recipe.Option(s.option.Name); o != nil {
 			return fmt.Sprintf("%s of %s can be: %s (%s)", o.Name, c.name, o.Can(), o.Position)

@@ -308,7 +308,7 @@ func (a *assembly) tool(p *formula, d *demanded) (made madeTool, err error) {
 		return made, err
 	}
 	if !found { // which would be a mistake in this package
-		return made, fmt.Errorf("the tool %s could be had apart, and then could not", d.target)
+		return made, fmt.Errorf("the tool %s could be built separately, and then could not", d.target)
 	}
 	if x := tool.chosen(tool.byName[d.target]); x.release == nil {
 		made.byHost = x

@@ -38,7 +38,7 @@ func TestUnlink(t *testing.T) {
 	assert.Error(t, d.Symlink("/moss", "link/x"))
 	assert.Error(t, d.Mkdir("link/x", 0o755))
 	assert.Error(t, d.Delete("link/fern"))
-	assert.ErrorIs(t, d.Delete("link"), os.ErrNotExist, "it is no file")
+	assert.ErrorIs(t, d.Delete("link"), os.ErrNotExist, "it is not a file")
 	require.NoError(t, d.Delete("bin/fern"))
 	require.NoError(t, d.Rmdir("bin"))
 }

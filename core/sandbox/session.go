@@ -78,7 +78,7 @@ type order struct {
 // ends, however it ends, is ended. Mark is what its processes are known by.
 func (r Room) Enter(mark string) (*Session, error) {
 	if os.Getenv(copied) != "" { // each copy would start another
-		return nil, errors.New("this program does not call seal.Main first thing in its main, as it has to")
+		return nil, errors.New("this program does not call sandbox.Main first in its main function")
 	}
 	if r.Level == "" {
 		r.Level = Open

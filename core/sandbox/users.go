@@ -75,9 +75,9 @@ func ParseUsers(text string) (Users, error) {
 	const most = 1<<32 - 2
 	switch {
 	case !found || err1 != nil || err2 != nil:
-		return Users{}, fmt.Errorf("%q are no users; write FIRST-LAST, as in %s, or none", text, DefaultUsers)
+		return Users{}, fmt.Errorf("%q is not a range of users; write FIRST-LAST, as in %s, or none", text, DefaultUsers)
 	case from < 1 || to > most || to < from || to-from >= 1<<16:
-		return Users{}, fmt.Errorf("users %q: they go from 1 to %d, and are at most 65536", text, most)
+		return Users{}, fmt.Errorf("users %q: the range is from 1 to %d, with at most 65536 users", text, most)
 	}
 	return Users{First: from, Number: to - from + 1}, nil
 }
@@ -90,7 +90,7 @@ func (u Users) Check() error {
 	}
 	fail := func(format string, args ...any) error { return usersProblem(u, fmt.Sprintf(format, args...)) }
 	if lacks := lacking(unix.CAP_CHOWN, unix.CAP_KILL, unix.CAP_SETGID, unix.CAP_SETUID); lacks != "" {
-		return fail("root lacks the capabilities %s here, without which it cannot become others", lacks)
+		return fail("root lacks the capabilities %s here, which it needs to switch users", lacks)
 	}
 	for _, file := range []string{"/proc/self/uid_map", "/proc/self/gid_map"} {
 		if !u.mapped(file) {
@@ -297,7 +297,7 @@ func (u User) end() error {
 	command.Env = []string{"GOMAXPROCS=1"}
 	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(u.UID), Gid: uint32(u.GID)}, Setsid: true}
 	if err := command.Run(); err != nil {
-		return fmt.Errorf("what runs as user %d cannot be ended: %w", u.UID, err)
+		return fmt.Errorf("processes of user %d cannot be ended: %w", u.UID, err)
 	}
 	return nil
 }

@@ -14,7 +14,7 @@ func thisSystem(t testing.TB, dir string) *sandbox.System {
 	programs := host.Programs{Path: settings.SystemPath}
 	packages := programs.Packages(host.ThisMachine().Family)
 	if packages == nil {
-		t.Skip("the package manager of this machine is not known")
+		t.Skip("the package manager of this machine is unknown")
 	}
 	return &sandbox.System{Programs: programs, Packages: packages, Dir: dir}
 }

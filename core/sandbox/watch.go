@@ -197,7 +197,7 @@ func (w *watch) start(command *exec.Cmd, what string) error {
 	}
 	messages, err := unix.ParseSocketControlMessage(rights[:n])
 	if err != nil || len(messages) == 0 {
-		return errors.Join(errors.New("the watched command has handed nothing over"), err)
+		return errors.Join(errors.New("the watched command handed over nothing"), err)
 	}
 	fds, err := unix.ParseUnixRights(&messages[0])
 	if err != nil {

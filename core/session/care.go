@@ -197,7 +197,7 @@ func (r *MendReport) left() error {
 	case left == 0:
 		return nil
 	case root:
-		return problem.New(problem.Root, "", "the root has %d unrepaired findings", left)
+		return problem.New(problem.Root, "", "the root has %d unrepaired findings", left).Coded(problem.Verdict)
 	}
-	return problem.New(problem.Host, "", "the machine lacks %d things that builds use", left)
+	return problem.New(problem.Host, "", "the machine lacks %d things that builds use", left).Coded(problem.Verdict)
 }

@@ -24,7 +24,7 @@ type PackRequest struct {
 	BuildRequest
 	Format string // deb or rpm; "": that of this machine
 	To     string // directory of the files; "": the working directory
-	Split  bool   // put what is only for building against a package into one of its own
+	Split  bool   // put what is only needed to build against a package into a separate one
 	Name   string // of the package, with a prefix; "": that of the first that is named
 }
 
@@ -241,7 +241,7 @@ func (s *Session) CheckRepository(ctx context.Context, r RepositoryRequest) (*Re
 	}
 	wrong, packages, err := x.Check(ctx)
 	if err == nil && len(wrong) > 0 {
-		err = problem.New(problem.Other, x.Dir, "%d files of the repository are wrong", len(wrong))
+		err = problem.New(problem.Other, x.Dir, "%d files of the repository are wrong", len(wrong)).Coded(problem.Verdict)
 	}
 	return &RepositoryCheck{x.Dir, packages, listed(wrong)}, err
 }

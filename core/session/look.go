@@ -161,9 +161,9 @@ func (s *Session) Owners(ctx context.Context, files []string) (owners []Owner, m
 	case 0:
 		return owners, missing, nil
 	case 1:
-		return owners, missing, problem.New(problem.Other, none[0], "%s belongs to no package of Fern Ladder", none[0])
+		return owners, missing, problem.New(problem.Other, none[0], "%s belongs to no package of Fern Ladder", none[0]).Coded(problem.Verdict)
 	}
-	return owners, missing, problem.New(problem.Other, none[0], "%s belong to no package of Fern Ladder", strings.Join(none, ", "))
+	return owners, missing, problem.New(problem.Other, none[0], "%s belong to no package of Fern Ladder", strings.Join(none, ", ")).Coded(problem.Verdict)
 }
 
 // owner finds what a file belongs to. A name without a slash is a program of the landing, or

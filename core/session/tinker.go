@@ -64,12 +64,12 @@ func (s *Session) TryTinkered(ctx context.Context, name string, argv []string, b
 		}
 	}
 	if r.Failed > 0 {
-		return r, triesFailed(r.Failed, len(r.Tries))
+		return r, triesFailed(r.Failed, len(r.Tries)).Coded(problem.Verdict)
 	}
 	return r, nil
 }
 
-func triesFailed(failed, all int) error {
+func triesFailed(failed, all int) *problem.Problem {
 	return problem.New(problem.Build, "", "%d of %d tries failed", failed, all)
 }
 
@@ -82,7 +82,7 @@ func (s *Session) KeepTinkered(ctx context.Context, name, patch string) (*tinker
 	}
 	k, err := b.Keep(ctx, s.Machine, patch)
 	if err == nil && len(k.Differences) > 0 {
-		err = problem.New(problem.Other, name, "%d files of the build by the recipe differ from your edited build", len(k.Differences))
+		err = problem.New(problem.Other, name, "%d files of the build by the recipe differ from your edited build", len(k.Differences)).Coded(problem.Verdict)
 	}
 	return k, err
 }

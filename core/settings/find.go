@@ -55,7 +55,7 @@ func (p Place) mustBeOurs(file string) error {
 			return foreign(file, fmt.Sprintf("%s belongs to %s", name, userName(uid)))
 		}
 		if info.Mode()&writableByAll != 0 {
-			return foreign(file, fmt.Sprintf("everybody can write to %s", path))
+			return foreign(file, fmt.Sprintf("everyone can write to %s", path))
 		}
 	}
 	return nil

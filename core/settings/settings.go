@@ -152,51 +152,51 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		return []tomlfile.Key{
 			tomlfile.Text("git", &r.Git, "The URL of the repository.").Must().Check(recipe.CheckRepository),
 			tomlfile.Parsed("commit", "40 or 64 hexadecimal digits", &r.Commit, recipe.CommitID, "The commit whose recipes count.").Must(),
-			tomlfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. The whole repository, if nothing is said.").Check(mustBeInside),
+			tomlfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. Default: the whole repository.").Check(mustBeInside),
 		}
 	}
 	return []tomlfile.Key{
-		tomlfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. If nothing is said: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
+		tomlfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. Default: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
 		tomlfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
 		tomlfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. The command shelves brings them."),
-		tomlfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages that are being built. 0, if nothing is said: as many as the machine has processors."),
-		tomlfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. 12, if nothing is said."),
-		tomlfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. 8, if nothing is said."),
-		tomlfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The most that one file may have, in MiB. 32768, if nothing is said."),
-		tomlfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. If nothing is said: 102400, and, once that is over a GiB, not more than 200 times the archive's own size."),
-		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB; then it is ended. 1024, if nothing is said."),
-		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. 65536, if nothing is said."),
-		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20, "The longest that one file may take to come, in minutes. 720, if nothing is said."),
-		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers, "The numbers of users and groups that belong to nobody, for root's builds to run as: each build as another of those that run at the same time. "+sandbox.DefaultUsers.String()+", if nothing is said. With none, builds of root are root; only inside a container that is nobody's root should they be."),
-		tomlfile.Number("most_processes", &s.Most.Processes, 16, 1<<22, "The most processes and threads that one build may have. 4096, if nothing is said."),
-		tomlfile.Number("most_files", &s.Most.Files, 64, 1<<20, "The most files that one process of a build may have open. 65536, if nothing is said."),
-		tomlfile.Number("largest_file", &mib.file, 1, 1<<30, "The most that one file may have that a build writes, in MiB. 65536, if nothing is said."),
-		tomlfile.Number("largest_process", &mib.process, 0, 1<<30, "The most memory that one process of a build may have to write to, in MiB. 0, if nothing is said: no limit, but builds are what the kernel ends first when memory runs out."),
-		tomlfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are memory, in MiB. 0, if nothing is said: a quarter of the memory."),
-		tomlfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of everybody who uses the landing, also those that other programs follow, such as LD_PRELOAD. Without it, they set variables that begin with their own name, and add to MANPATH and INFOPATH.").Check(recipe.CheckName),
+		tomlfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages. Default: 0, as many as the machine has processors."),
+		tomlfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. Default: 12."),
+		tomlfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. Default: 8."),
+		tomlfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The largest file that is downloaded, in MiB. Default: 32768."),
+		tomlfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. Default: 102400, and above 1 GiB at most 200 times the size of the archive."),
+		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
+		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. Default: 65536."),
+		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20, "The longest that one download may take, in minutes. Default: 720."),
+		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers, "The numbers of unused users and groups that builds of root run as; builds that run at the same time have different users. Default: "+sandbox.DefaultUsers.String()+", if nothing is said. With none, builds of root run as root; use that only in a container whose root is not the machine's."),
+		tomlfile.Number("most_processes", &s.Most.Processes, 16, 1<<22, "The most processes and threads of one build. Default: 4096."),
+		tomlfile.Number("most_files", &s.Most.Files, 64, 1<<20, "The most open files of one process of a build. Default: 65536."),
+		tomlfile.Number("largest_file", &mib.file, 1, 1<<30, "The largest file that a build may write, in MiB. Default: 65536."),
+		tomlfile.Number("largest_process", &mib.process, 0, 1<<30, "The most writable memory that one process of a build may have, in MiB. Default: 0, no limit; but the kernel kills builds first when memory runs out."),
+		tomlfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are in memory, in MiB. Default: 0, a quarter of the memory."),
+		tomlfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of all users of the landing, including variables that other programs obey, such as LD_PRELOAD. Other packages can only set variables that begin with their own name, and add to MANPATH and INFOPATH.").Check(recipe.CheckName),
 		tomlfile.Texts("trusted_network", &s.TrustedNetwork, "Packages whose recipes may gather parts of their source with the network (gather in [[extra]]). Such a step can reach everything that this machine can, including its own services. It sees what a build sees, without supplies.").Check(recipe.CheckName),
-		tomlfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, let them run with the rights of those ([[owner]]), want system users and directories ([[user]], [[directory]]), and have any file in /usr/local and in packages, also where the operating system acts on it by itself, as root. Who writes such a recipe, or its source, can become root by it.").Check(recipe.CheckName),
-		tomlfile.Texts("local_repositories", &s.LocalRepositories, "Directories of this machine in which recipes may name git and Subversion repositories by file://. A recipe whose folder belongs to you, or to root, needs no such line, unless its shelf is a repository itself."),
-		tomlfile.Text("credentials", &s.Credentials, "A file with what hosts want to know before they serve a file. Nobody but its owner may be able to read it."),
-		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The least isolation in which packages may be built: open, if nothing is said, fenced or sealed. The strongest that the machine allows is used; where that is less, nothing is built."),
-		tomlfile.Flag("bare", &s.bare.is, "False where sealed builds have to see all of the operating system; say why in bare_why. True, if nothing is said: they see its base, and what recipes declare."),
-		tomlfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts say it."),
-		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access, "Who may do what in the root: everyone may use what is installed; the members of group may install, too; or, private, nobody but who owns the root sees anything in it. If nothing is said, directories are made for everyone to use, and stay as they are."),
+		tomlfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, make programs run with their rights ([[owner]]), require system users and directories ([[user]], [[directory]]), and place any file in /usr/local and in packages, including files on which the operating system acts by itself, as root. The author of such a recipe, or of its source, can become root through it.").Check(recipe.CheckName),
+		tomlfile.Texts("local_repositories", &s.LocalRepositories, "Directories of this machine in which recipes may name git and Subversion repositories by file://. Recipes in folders that belong to you or to root need no such line, unless their shelf is itself a repository."),
+		tomlfile.Text("credentials", &s.Credentials, "A file with the credentials for hosts. It must be readable only by its owner."),
+		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The minimum isolation of builds: open (the default), fenced or sealed. Builds use the strongest level that the machine allows; if that is below the minimum, nothing is built."),
+		tomlfile.Flag("bare", &s.bare.is, "False if sealed builds have to see all of the operating system; say why in bare_why. Default: true, they see its base and what recipes declare."),
+		tomlfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts record it."),
+		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access, "Access to the root: everyone may use what is installed; with group, members of group may also install; with private, only the owner of the root can see anything in it. Default: directories are made readable for everyone, and later changes of their permissions stay."),
 		tomlfile.Text("group", &s.Group, "The group whose members may install, where access is group."),
-		tomlfile.Text("shared_landing", &s.Landing.Shared, "A directory that others use too, such as /usr/local or ~/.local, in which everything on the landing is linked besides. Files of others there are never touched. If nothing is said: none."),
-		tomlfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing though the operating system has programs of the same name, which they then come before; the same of their entries in menus, completions and units and, in /usr/local and in packages, of libraries. [\"*\"] means all of them; none, if nothing is said, but for those whose recipes say it.").Check(mustBeName),
-		tomlfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about the name of one file of a package on the landing: that it is left off, has another name, or comes before the same file of others. The command landing settle writes them."),
-		tomlfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing stay, with all that they use. 20, if nothing is said."),
-		tomlfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than so many days stay, too. 30, if nothing is said."),
-		tomlfile.Texts("caches", &s.Landing.Caches, "What is renewed after each change of the landing, where its tool is there: "+strings.Join(Caches, ", ")+". libraries is ldconfig, of a landing that the loader looks in. None, if nothing is said.").Check(mustBeCache),
+		tomlfile.Text("shared_landing", &s.Landing.Shared, "A directory shared with other software, such as /usr/local or ~/.local, in which everything on the landing is also linked. Files of other software in it are never changed. Default: none."),
+		tomlfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing though the operating system has programs of the same name, which they then come before; the same of their entries in menus, completions and units and, in /usr/local and in packages, of libraries. [\"*\"] means all of them; none, if nothing is said, except for those whose recipes say it.").Check(mustBeName),
+		tomlfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about one file of a package on the landing: it is not linked, has another name, or takes precedence over the same file of other packages. The command landing settle writes these."),
+		tomlfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing are kept, with everything they use. Default: 20."),
+		tomlfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than this many days are kept, too. Default: 30."),
+		tomlfile.Texts("caches", &s.Landing.Caches, "The caches to renew after each change of the landing, if their tools are installed: "+strings.Join(Caches, ", ")+". libraries runs ldconfig, for a landing that the loader searches. Default: none.").Check(mustBeCache),
 		tomlfile.Table("cluster", s.Cluster.keys, "The batch scheduler of a cluster whose nodes share the root, for --cluster."),
 		tomlfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
 		tomlfile.Texts("prefer", &s.Prefer, "Packages, and names of things of the operating system, that are preferred where a need lists alternatives (either). Existing builds stay; --prefer changes them, too.").Check(recipe.CheckSystemName),
 		tomlfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
-		tomlfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands that take names work on this list when they are given none; an install without names brings the landing to it."),
-		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], to be built with --preset NAME. It comes before one of a recipe with the same name."),
-		tomlfile.Choices("defaults", &s.defaults, "What options are by default in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. What is built already stays as it is until it is asked for."),
-		tomlfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, the compiler among them. If nothing is said: the usual ones below / and /usr.").Check(mustBeAbsolute),
+		tomlfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands without names work on this list; install without names brings the landing to it."),
+		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], for --preset NAME. It takes precedence over a preset of a recipe with the same name."),
+		tomlfile.Choices("defaults", &s.defaults, "Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. Existing builds stay as they are until they are requested."),
+		tomlfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, including the compiler. Default: the usual ones below / and /usr.").Check(mustBeAbsolute),
 	}
 }
 
@@ -229,40 +229,40 @@ func mustBeDecided(links []*Link) (problems tomlfile.Problems) {
 func (c *Cluster) keys() []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Parsed("scheduler", "slurm", &c.Scheduler, schedulerOf, "Which it is: slurm.").Must(),
-		tomlfile.Text("partition", &c.Partition, "The partition, or queue, that jobs go into. The scheduler's own default, if nothing is said.").Check(mustBeWord),
+		tomlfile.Text("partition", &c.Partition, "The partition, or queue, of the jobs. Default: that of the scheduler.").Check(mustBeWord),
 		tomlfile.Text("account", &c.Account, "The account that they are for.").Check(mustBeWord),
 		tomlfile.Text("qos", &c.QoS, "Their quality of service.").Check(mustBeWord),
-		tomlfile.Text("constraint", &c.Constraint, "What their nodes have to have, in the scheduler's words.").Check(mustBeWord),
-		tomlfile.Number("processors", &c.Processors, 1, 4096, "The most processors that a job gets, and what it gets while nothing is known of an earlier build. 4, if nothing is said."),
-		tomlfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB, while nothing is known of an earlier build and the recipe says nothing. 4096, if nothing is said."),
-		tomlfile.Number("minutes", &c.Minutes, 1, 1<<20, "The same of the time after which the scheduler ends a job. 240, if nothing is said."),
-		tomlfile.Number("most_jobs", &c.Most, 1, 1<<20, "The most jobs of one ladder that run at once. As many as the scheduler lets, if nothing is said."),
-		tomlfile.Pairs("environment", &c.Environment, false, recipe.CheckEnvironmentName, "Variables that jobs get on their nodes. Builds do not see them.").Check(recipe.CheckOneLine),
+		tomlfile.Text("constraint", &c.Constraint, "Features that their nodes must have, in the scheduler's syntax.").Check(mustBeWord),
+		tomlfile.Number("processors", &c.Processors, 1, 4096, "The most processors of a job, and those of a job without an earlier build. Default: 4."),
+		tomlfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB, without an earlier build and a value in the recipe. Default: 4096."),
+		tomlfile.Number("minutes", &c.Minutes, 1, 1<<20, "The time limit of a job, in minutes, without an earlier build and a value in the recipe. Default: 240."),
+		tomlfile.Number("most_jobs", &c.Most, 1, 1<<20, "The most jobs of one ladder that run at once. Default: as many as the scheduler allows."),
+		tomlfile.Pairs("environment", &c.Environment, false, recipe.CheckEnvironmentName, "Environment variables of jobs on their nodes. Builds do not see them.").Check(recipe.CheckOneLine),
 	}
 }
 
 func schedulerOf(text string) (string, error) {
 	if text != "slurm" {
-		return "", fmt.Errorf("%q is no scheduler that is known here", text)
+		return "", fmt.Errorf("%q is not a known scheduler", text)
 	}
 	return text, nil
 }
 
 func mustBeWord(text string) error {
 	if strings.ContainsFunc(text, func(c rune) bool { return c <= ' ' || c == 0x7f }) || strings.HasPrefix(text, "-") {
-		return fmt.Errorf("%q is no word that a scheduler takes", text)
+		return fmt.Errorf("%q is not a word that a scheduler accepts", text)
 	}
 	return nil
 }
 
 func (p *Pack) keys() []tomlfile.Key {
 	return []tomlfile.Key{
-		tomlfile.Text("prefix", &p.Prefix, "What their names begin with, so that they never stand for one of the distribution, as vale-. fl-, if nothing is said.").Check(mustBePackageName),
-		tomlfile.Text("maintainer", &p.Maintainer, "Who maintains them: NAME <ADDRESS>.").Check(mustBeMaintainer),
-		tomlfile.Text("suffix", &p.Suffix, "What their versions end with, as the distribution that they are for: vale12. Nothing, if nothing is said.").Check(mustBeSuffix),
-		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999, "Tells packages of one version apart: raise it when the same version is packed anew. 1, if nothing is said."),
-		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing, "How .deb files are packed: gzip, if nothing is said, which every dpkg reads, or zstd, which is faster and smaller, from dpkg 1.21.18 on."),
-		tomlfile.Text("links", &p.Links, "The directory that has the names of their programs. /usr/local, if nothing is said.").Check(mustBeAbsolute),
+		tomlfile.Text("prefix", &p.Prefix, "Prefix of package names, for example vale-, so that they never clash with those of the distribution. Default: fl-.").Check(mustBePackageName),
+		tomlfile.Text("maintainer", &p.Maintainer, "Their maintainer: NAME <ADDRESS>.").Check(mustBeMaintainer),
+		tomlfile.Text("suffix", &p.Suffix, "Suffix of versions, such as the distribution that the packages are for: vale12. Default: none.").Check(mustBeSuffix),
+		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999, "Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
+		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing, "The compression of .deb files: gzip (the default), which every dpkg reads, or zstd, which is faster and smaller and needs dpkg 1.21.18."),
+		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").Check(mustBeAbsolute),
 		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName, "A number before the version of a package, [pack.epoch.NAME], for one whose versions are not in order otherwise."),
 	}
 }
@@ -297,7 +297,7 @@ func mustBePackageName(text string) error {
 
 func mustBeMaintainer(text string) error {
 	if !maintainer.MatchString(text) {
-		return &tomlfile.At{Advice: "for example: Vale Growers <growers@vale-glasshouse.example>", Err: fmt.Errorf("%q is no name with an address", text)}
+		return &tomlfile.At{Advice: "for example: Vale Growers <growers@vale-glasshouse.example>", Err: fmt.Errorf("%q is not a name with an address", text)}
 	}
 	return nil
 }
@@ -326,16 +326,16 @@ func mustBeCache(name string) error {
 func wantedKeys(name string, w *Wanted) []tomlfile.Key {
 	w.Name = name
 	return []tomlfile.Key{
-		tomlfile.Text("version", &w.Version, "The versions that will do, or tip. The newest stable one, if nothing is said.").Check(mustBeVersions),
-		tomlfile.Text("preset", &w.Preset, "The preset by which its options are set, before those in options.").Check(recipe.CheckPresetName),
-		tomlfile.Choices("options", &w.Options, "How it is to be built: its options and what they are set to."),
+		tomlfile.Text("version", &w.Version, "The accepted versions, or tip. Default: the newest stable one.").Check(mustBeVersions),
+		tomlfile.Text("preset", &w.Preset, "The preset that sets its options, before those in options.").Check(recipe.CheckPresetName),
+		tomlfile.Choices("options", &w.Options, "Its options and their values."),
 	}
 }
 
 func presetKeys(name string, p *Preset) []tomlfile.Key {
 	p.Name = name
 	return []tomlfile.Key{
-		tomlfile.Text("package", &p.Package, "The package that it is for. Every package that has at least one of the options, if nothing is said.").Check(recipe.CheckName),
+		tomlfile.Text("package", &p.Package, "The package that it is for. Default: every package that has at least one of the options.").Check(recipe.CheckName),
 		tomlfile.Text("about", &p.About, "What it is for, in one line."),
 		tomlfile.Choices("options", &p.Options, "The options it sets, and what to.").Must(),
 	}
@@ -371,7 +371,7 @@ func (p Place) home(variable, below string) string {
 	return filepath.Join(p.Getenv("HOME"), below)
 }
 
-// defaults are the settings where a file says nothing, but for paths.
+// defaults are the settings where a file says nothing, except for paths.
 func defaults() Settings {
 	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10, LargestTree: 64 << 10,
 		LongestDownload: 12 * 60, Users: sandbox.DefaultUsers, Most: sandbox.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}

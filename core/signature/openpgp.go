@@ -160,7 +160,7 @@ func readCertificates(data []byte) ([]*certificate, error) {
 				c.subkeys = append(c.subkeys, sub)
 			}
 		case *packet.PrivateKey:
-			return nil, errors.New("it holds a private key, which belongs nowhere near a recipe")
+			return nil, errors.New("it holds a private key, which must not be beside a recipe")
 		case *packet.UserId:
 			id, sub = p.Id, nil
 		case *packet.Signature:
@@ -217,7 +217,7 @@ func readSignatures(data []byte) ([]*packet.Signature, error) {
 				break
 			}
 			if err != nil {
-				return all, errors.New("the signature is damaged, or none")
+				return all, errors.New("it is not a signature, or damaged")
 			}
 			if sig, ok := p.(*packet.Signature); ok {
 				all = append(all, sig)
@@ -293,10 +293,10 @@ func (k *Keys) verifyOne(file File, sig *packet.Signature, now time.Time) (good 
 				return nil, "", err
 			}
 			if h == nil {
-				return nil, fmt.Sprintf("it uses %v, which is not known", sig.Hash), nil
+				return nil, fmt.Sprintf("it uses %v, which is unknown", sig.Hash), nil
 			}
 			if candidate.key.VerifySignature(h, sig) != nil {
-				return nil, fmt.Sprintf("it says it is by %s, but it does not fit the file", Good{Fingerprint: c.fingerprint(), Owner: c.owner()}), nil
+				return nil, fmt.Sprintf("it claims to be by %s, but does not match the file", Good{Fingerprint: c.fingerprint(), Owner: c.owner()}), nil
 			}
 			if reason = c.refuses(candidate, sig, now); reason != "" {
 				continue
@@ -345,7 +345,7 @@ func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) s
 	}
 	for _, revocation := range slices.Concat(c.revoked, s.revoked) {
 		if hard(revocation) {
-			return fmt.Sprintf("the key %s was revoked on %s, and whoever has it could have signed at any time", name, day(revocation.CreationTime))
+			return fmt.Sprintf("the key %s was revoked on %s as compromised, so any of its signatures may be forged", name, day(revocation.CreationTime))
 		}
 		if !made.Before(revocation.CreationTime) {
 			return fmt.Sprintf("it was made on %s, after the key %s was revoked on %s", day(made), name, day(revocation.CreationTime))

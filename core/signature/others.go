@@ -62,7 +62,7 @@ func (k *Keys) verifyMinisign(file File, data []byte) (*Good, error) {
 			return nil, err
 		}
 		if !fits {
-			return nil, &Bad{[]string{fmt.Sprintf("it says it is by %016X, but it does not fit the file", sig.KeyID)}}
+			return nil, &Bad{[]string{fmt.Sprintf("it claims to be by %016X, but does not match the file", sig.KeyID)}}
 		}
 		good := m.good()
 		return &good, nil
@@ -149,7 +149,7 @@ func (k *Keys) addSSH(name string, data []byte) error {
 		restrictions = strings.TrimSpace(restrictions)
 		only := namespacesOnly.FindStringSubmatch(restrictions)
 		if restrictions != "" && only == nil {
-			return fmt.Errorf("a key has restrictions, which would not be kept: %s; take the line out, or the restrictions", restrictions)
+			return fmt.Errorf("a key has restrictions, which would be ignored: %s; remove the line, or the restrictions", restrictions)
 		}
 		key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
 		if err != nil {
@@ -215,7 +215,7 @@ func (k *Keys) verifyOneSSH(namespace string, file File, data []byte) (*Good, er
 		defer r.Close()
 		watched := &failing{r: r}
 		if err := sshsig.Verify(watched, sig, s.key, sig.HashAlgorithm, namespace); err != nil {
-			return nil, errors.Join(watched.err, &Bad{[]string{"it says it is by " + s.good().String() + ", but it does not fit the file"}})
+			return nil, errors.Join(watched.err, &Bad{[]string{"it claims to be by " + s.good().String() + ", but does not match the file"}})
 		}
 		good := s.good()
 		return &good, nil

@@ -170,7 +170,7 @@ func whole(file File) ([]byte, error) {
 	defer r.Close()
 	data, err := io.ReadAll(io.LimitReader(r, largestUnhashable+1))
 	if err == nil && len(data) > largestUnhashable {
-		err = errors.New("this kind of signature is over the file itself, which is too large for that")
+		err = errors.New("this kind of signature covers the file itself, which is too large")
 	}
 	return data, err
 }

@@ -45,10 +45,10 @@ func (e *FetchError) Error() string {
 	}
 	switch {
 	case wrong > 0 && wrong == len(e.Attempts):
-		return text + fmt.Sprintf("\n  Every source serves another file than the recipe states. Do not trust it before you know why;\n"+
+		return text + fmt.Sprintf("\n  Every source serves a file that differs from the recipe. Do not trust it before you know why;\n"+
 			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
 	case unsigned > 0:
-		return text + fmt.Sprintf("\n  The archive has the digest that the recipe states, but nobody whom the recipe trusts has signed it.\n"+
+		return text + fmt.Sprintf("\n  The archive has the digest of the recipe, but no signature by a key that the recipe trusts.\n"+
 			"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
 	case e.Wanted.At == "":
 		return text
@@ -71,7 +71,7 @@ func (e *DigestError) Error() string {
 }
 
 // errOffline is why nothing is fetched when the network must not be used.
-var errOffline = errors.New("not here, and the network is not to be used (--offline)")
+var errOffline = errors.New("not here, and --offline forbids the network")
 
 // NotHere is the error for a ladder whose sources are not all here, when the
 // network is not to be used.
@@ -85,11 +85,11 @@ type Missing struct {
 }
 
 func (e NotHere) Error() string {
-	text := "The network is not to be used (--offline), and these sources are not here:"
+	text := "These sources are missing, and the session is offline:"
 	for _, m := range e {
 		text += fmt.Sprintf("\n    %s %s: %s", m.Package, m.Version, m.What)
 	}
-	return text + "\n  They have to be fetched with the network first."
+	return text + "\n  Fetch them with the network first."
 }
 
 // notHere is the error for what would have to be fetched.

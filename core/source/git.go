@@ -72,7 +72,7 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, pro
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	stalled := time.AfterFunc(patience, func() { cancel(fmt.Errorf("nothing came for %s", patience)) })
+	stalled := time.AfterFunc(patience, func() { cancel(fmt.Errorf("no data for %s", patience)) })
 	defer stalled.Stop()
 
 	said := &lastWords{moved: func() { stalled.Reset(patience) }}

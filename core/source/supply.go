@@ -161,7 +161,7 @@ type MissingSupply struct {
 type MissingSupplies []MissingSupply
 
 func (e MissingSupplies) Error() string {
-	text := "Files are needed that cannot be downloaded. Somebody has to bring them:"
+	text := "These files cannot be downloaded, and have to be supplied:"
 	for _, m := range e {
 		text += fmt.Sprintf("\n    %s, for %s: %s (%s)", m.Supply.File, m.Package, m.Supply.About, m.Supply.Position)
 	}
@@ -195,7 +195,7 @@ func (s Supplies) lay(ctx context.Context, supply *recipe.Supply, file string) e
 	h := newHash(supply.Digest.Algorithm)
 	_, err = io.Copy(io.MultiWriter(out, h), bound{ctx, in})
 	if err = errors.Join(err, out.Close()); err == nil && hex.EncodeToString(h.Sum(nil)) != supply.Digest.Hex {
-		err = fmt.Errorf("%s is damaged; bring the supply %s again", in.Name(), supply.File)
+		err = fmt.Errorf("%s is damaged; supply %s again", in.Name(), supply.File)
 	}
 	return err
 }

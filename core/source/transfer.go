@@ -167,7 +167,7 @@ func (e *statusError) Error() string {
 		text += "; for a login, add this host to the file that credentials in the settings names"
 	}
 	if e.after > longestPause {
-		text += fmt.Sprintf(", and to come again in %s", e.after)
+		text += fmt.Sprintf(", and to try again in %s", e.after)
 	}
 	return text
 }
@@ -188,9 +188,9 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	}
 	flow := newFlow(patience, func(came int64) {
 		if came == 0 {
-			cancel(&brokenOff{fmt.Sprintf("nothing came for %s", patience)})
+			cancel(&brokenOff{fmt.Sprintf("no data for %s", patience)})
 		} else {
-			cancel(&brokenOff{fmt.Sprintf("only %d bytes came in %s", came, patience)})
+			cancel(&brokenOff{fmt.Sprintf("only %d bytes in %s", came, patience)})
 		}
 	})
 	defer flow.stop()
@@ -346,7 +346,7 @@ func (a *Archives) open(ctx context.Context, source string, offset int64, valida
 	from, total, ok := contentRange(response.Header.Get("Content-Range"))
 	if !ok || from != offset || offset == 0 {
 		response.Body.Close()
-		return nil, &statusError{code: http.StatusRequestedRangeNotSatisfiable, status: "it sends another part of the file than was asked for"}
+		return nil, &statusError{code: http.StatusRequestedRangeNotSatisfiable, status: "it sends another part of the file than was requested"}
 	}
 	got.offset, got.total = offset, total
 	if got.validator == "" {
@@ -447,11 +447,11 @@ func plain(ctx context.Context, err error) error {
 	case errors.As(err, &path):
 		return path.Err
 	case errors.As(err, &dns):
-		return fmt.Errorf("the name %s is not known", dns.Name)
+		return fmt.Errorf("the host name %s is unknown", dns.Name)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return errors.New("the connection was refused")
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF):
-		return &brokenOff{"the connection was broken off"}
+		return &brokenOff{"the connection was interrupted"}
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return &brokenOff{"there was no answer in time"}
 	}

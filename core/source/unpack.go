@@ -27,7 +27,7 @@ type Limits struct {
 	Free    int64 // bytes that any archive may unpack to; 0: 1 GiB
 }
 
-// UpTo are the usual limits, but for the bytes: as many as that, in MiB, however
+// UpTo are the usual limits, except for the bytes: as many as that, in MiB, however
 // well the archive is compressed. 0 are the usual ones.
 func UpTo(mebibytes int) Limits {
 	l := Usual
@@ -213,7 +213,7 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	}
 	u.entry = it.name
 	if u.Entries++; u.Entries > u.limits.Entries {
-		return fmt.Errorf("is one too many: at most %d are unpacked", u.limits.Entries)
+		return fmt.Errorf("exceeds the limit of %d entries", u.limits.Entries)
 	}
 	if it.global {
 		return nil
@@ -249,7 +249,7 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	case it.mode.IsRegular():
 		return u.file(parent, base, it, r)
 	}
-	return errors.New("is a device or the like, which no source needs")
+	return errors.New("is a device or the like")
 }
 
 // directory returns a directory open, and makes it first if it is not there.
@@ -281,7 +281,7 @@ func (u *unpacking) directory(name string) (*os.Root, error) {
 				return nil, err
 			}
 			if !info.IsDir() {
-				return nil, fmt.Errorf("goes through %q, which is no directory", path.Join(top.name, part))
+				return nil, fmt.Errorf("goes through %q, which is not a directory", path.Join(top.name, part))
 			}
 		}
 		next, err := top.root.OpenRoot(part)
@@ -364,7 +364,7 @@ func (u *unpacking) tooLarge(bytes int64) bool {
 }
 
 func (u *unpacking) bomb(bytes int64) error {
-	return fmt.Errorf("makes the archive larger than any source: over %d bytes from %d; if it is honest, largest_source in the settings allows more", bytes, u.archive)
+	return fmt.Errorf("makes the source too large: over %d bytes from %d; largest_source in the settings allows more", bytes, u.archive)
 }
 
 func (u *unpacking) hardLink(name, same string) error {

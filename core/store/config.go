@@ -60,7 +60,7 @@ type ConfigChange struct {
 
 // The things that become of configuration files: there was none; it was as the
 // last sample and is now as the new one; it was edited, and the new sample
-// differs from the last; it is no file any more.
+// differs from the last; it is no longer a file.
 const (
 	ConfigMade    = "made"
 	ConfigRenewed = "renewed"
@@ -289,7 +289,7 @@ func (c ConfigChange) whose() (uid, gid int, err error) {
 func (c ConfigChange) account(name, kind string, numberOf func(name string) (string, error)) (int, error) {
 	number, err := NumberOf(name, numberOf)
 	if err != nil {
-		return -1, &Error{Path: c.File, Err: fmt.Errorf("it is to belong to the %s %s, which this machine does not have", kind, name),
+		return -1, &Error{Path: c.File, Err: fmt.Errorf("it should belong to the %s %s, which this machine does not have", kind, name),
 			Advice: "Make that " + kind + ", and run the same command again."}
 	}
 	return number, nil

@@ -70,7 +70,7 @@ func (h History) each(visit func(line []byte)) error {
 		return nil
 	}
 	if errors.Is(err, safefs.ErrNotRegular) {
-		return &Error{Path: h.File(), Err: safefs.ErrNotRegular, Advice: "Delete it; the next build makes it anew, from the receipts."}
+		return &Error{Path: h.File(), Err: safefs.ErrNotRegular, Advice: "Delete it; the next build makes it again, from the receipts."}
 	}
 	if err != nil {
 		return h.s.Wrap(err)

@@ -74,7 +74,7 @@ func describe(path, rel string, d fs.DirEntry, known map[string]string) (File, e
 			f.SHA256, err = digest(path)
 		}
 	case !d.IsDir():
-		err = fmt.Errorf("%s is neither file, directory nor link; a tree has nothing else", path)
+		err = fmt.Errorf("%s is not a file, directory or link", path)
 	}
 	return f, err
 }

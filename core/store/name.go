@@ -31,7 +31,7 @@ func (n *Name) UnmarshalText(text []byte) error {
 	}
 	name, err := hex.DecodeString(digits)
 	if err != nil {
-		return fmt.Errorf("%q is no name: %w", text, err)
+		return fmt.Errorf("%q is not a name: %w", text, err)
 	}
 	*n = Name(name)
 	return nil

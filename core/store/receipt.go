@@ -240,7 +240,7 @@ func (s *Store) Installed(r Ref) bool {
 type Moved struct{ Tree string } // as it was built to be
 
 func (e *Moved) Error() string {
-	return fmt.Sprintf("this tree was built to be in %s, and its programs look for each other there", e.Tree)
+	return fmt.Sprintf("this tree was built for %s, and its programs look for each other there", e.Tree)
 }
 
 // damage is what is wrong with a receipt that is there and makes no sense.
@@ -292,7 +292,7 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	}
 	switch {
 	case receipt.Format > receiptFormat:
-		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"), Advice: "Use that one with this root."}
+		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"), Advice: "Use that version with this root."}
 	case receipt.Format < 1:
 		return nil, damaged("it states no format")
 	case receipt.Ref != r:

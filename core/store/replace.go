@@ -152,7 +152,7 @@ func (s *Store) ChmodListed(r Ref, path string) error {
 }
 
 // errOther is the error for a file that is not what the build placed.
-var errOther = errors.New("what is in it is not what was placed")
+var errOther = errors.New("its contents differ from what was placed")
 
 func chmodFile(root *os.Root, f File) error {
 	file, err := root.OpenFile(f.Path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)

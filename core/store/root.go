@@ -203,11 +203,11 @@ func mayWrite(dir string) error {
 			kept := at != path && info.Mode()&fs.ModeSticky != 0 || info.Mode()&fs.ModeSymlink != 0
 			switch {
 			case owner.Uid != 0:
-				return &Error{Path: at, Err: fmt.Errorf("it belongs to the user %d, who could have root write anywhere", owner.Uid),
+				return &Error{Path: at, Err: fmt.Errorf("it belongs to user %d, who could redirect what root writes", owner.Uid),
 					Advice: "Run as that user, or set another root."}
 			case !kept && (info.Mode()&0o002 != 0 || info.Mode()&0o020 != 0 && owner.Gid != 0):
-				return &Error{Path: at, Err: fmt.Errorf("other users can write to it (%s), and could have root write anywhere", info.Mode()),
-					Advice: "Run as one of those who may install, or set another root."}
+				return &Error{Path: at, Err: fmt.Errorf("other users can write to it (%s), and could redirect what root writes", info.Mode()),
+					Advice: "Run as a user who may install, or set another root."}
 			}
 			if at == filepath.Dir(at) {
 				break

@@ -13,7 +13,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Place makes a filled directory the tree of r, but for its receipt: it lists
+// Place makes a filled directory the tree of r, except for its receipt: it lists
 // the files, brings everything to the disk and renames the directory to where
 // it belongs. What was there without a receipt is taken away. The number of
 // files and their bytes are returned for the receipt. Of files whose SHA-256 is known,
@@ -21,7 +21,7 @@ import (
 func (s *Store) Place(filled string, r Ref, known map[string]string) (files int, size int64, err error) {
 	tree := s.Tree(r)
 	if s.Installed(r) {
-		return 0, 0, &Error{Path: tree, Err: errors.New("this tree is already there")}
+		return 0, 0, &Error{Path: tree, Err: errors.New("this tree already exists")}
 	}
 	_, err = os.Lstat(filled)
 	if err == nil {
@@ -96,7 +96,7 @@ func (s *Store) moveIn(from, tree string) (err error) {
 // until it was taken back and something else was placed.
 func (s *Store) Lend(r Ref, uid, gid int) error {
 	if s.Installed(r) {
-		return &Error{Path: s.Tree(r), Err: errors.New("this tree is already there")}
+		return &Error{Path: s.Tree(r), Err: errors.New("this tree already exists")}
 	}
 	if err := s.TakeBack(r); err != nil {
 		return err

@@ -77,7 +77,7 @@ func write(to *os.Root, name string, from io.Reader, mode fs.FileMode, modified 
 	return err
 }
 
-// each visits the files and links of a folder, but for what is git's.
+// each visits the files and links of a folder, except for what is git's.
 func each(folder string, visit func(safefs.Entry) error) error {
 	d, err := safefs.OpenDir(folder)
 	if err != nil {
@@ -211,7 +211,7 @@ func put(source *os.Root, e safefs.Entry, own func(path string) error) error {
 			return err
 		}
 	default:
-		return errors.New("it is no file")
+		return errors.New("it is not a file")
 	}
 	return own(e.Name)
 }

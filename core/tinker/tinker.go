@@ -175,7 +175,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	case errors.Is(err, errLaidOut):
 		return bench, nil
 	case err == nil:
-		err = errors.New("the source was not laid out")
+		err = errors.New("the source was not copied")
 	}
 	// What was there before is left, and nothing else.
 	if made {
@@ -228,7 +228,7 @@ func abandon(s *store.Store, name string) error {
 // errLaidOut ends a build when its source has been laid out.
 var errLaidOut = errors.New("laid out")
 
-var errNoGit = errors.New("there is no program git, which changes are told apart by")
+var errNoGit = errors.New("there is no program git, which tells changes apart")
 
 // needs builds what a package needs and is not there, and brings its sources.
 func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job) error {

@@ -76,7 +76,7 @@ func (e *Edit) table(name string) *value {
 }
 
 // SetTable gives a table [name], or [name.of.one.in.it], exactly these lines, each KEY = VALUE. What is
-// there is replaced where it stands, but for comments; other keys stay.
+// there is replaced where it stands, except for comments; other keys stay.
 func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 	if e.table(name) == nil {
 		lines := []string{"[" + name + "]"}
@@ -121,7 +121,7 @@ func (e *Edit) SetInList(name string, number int, key, value string) {
 }
 
 // ReplaceInList puts a text in the place of the table [[name]] with a number, counted from 0, and
-// of all that it has, but for comments and other tables; nothing where the text is "".
+// of all that it has, except for comments and other tables; nothing where the text is "".
 func (e *Edit) ReplaceInList(name string, number int, text string) {
 	list := e.root.get(name)
 	if list == nil || number >= len(list.items) {

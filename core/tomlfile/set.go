@@ -20,7 +20,7 @@ func (e *Edit) Set(value string, path ...string) {
 			break
 		}
 		if next.kind != aTable {
-			e.err = fmt.Errorf("%s cannot be changed: %s is no table", e.file, strings.Join(path[:at+1], "."))
+			e.err = fmt.Errorf("%s cannot be changed: %s is not a table", e.file, strings.Join(path[:at+1], "."))
 			return
 		}
 		table, at = next, at+1

@@ -20,28 +20,28 @@ import (
 
 // addLadderFlags adds those of the commands that work out a ladder.
 func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
-	c.Flags().StringArrayVarP(&ask.Options, "option", "o", nil, "set an option of what is named, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
-	c.Flags().StringArrayVar(&ask.Presets, "preset", nil, "set options of what is named by a preset, `PRESET`, of its recipe or of the settings")
+	c.Flags().StringArrayVarP(&ask.Options, "option", "o", nil, "set an option of the named packages, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
+	c.Flags().StringArrayVar(&ask.Presets, "preset", nil, "set options of the named packages by a `PRESET` of their recipes or the settings")
 	c.Flags().StringArrayVar(&ask.Prefer, "prefer", nil, "where a need lists alternatives (either), prefer the package or thing of the operating system `NAME`")
 	if builds {
 		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
-		c.Flags().Var(edited{&ask.Edited}, "edited", "where somebody has changed what a failed build has left, `WHAT` to do: keep it, and mark what is built from it, or begin with a fresh source; nothing is built, if nothing is said")
-		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, show the last line that each build has printed, too")
+		c.Flags().Var(edited{&ask.Edited}, "edited", "if the source of a failed build was changed by hand, `WHAT` to do: keep it, and mark the result, or start with a fresh source (default: build nothing)")
+		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, also show the last output line of each build")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
 }
 
 // addPrefixFlags adds the flags that say for which directory something is built.
 func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
-	c.Flags().StringVar(&ask.Prefix, "prefix", "", "build what is named, and all it needs but tools, for the directory `DIR`, as /opt/glasshouse; nothing is put there")
-	c.Flags().BoolVar(&ask.System, "system-prefix", false, "let that be /usr, where the operating system has its own files")
+	c.Flags().StringVar(&ask.Prefix, "prefix", "", "build the named packages, and all they need except tools, for the directory `DIR`, as /opt/glasshouse; nothing is put there")
+	c.Flags().BoolVar(&ask.System, "system-prefix", false, "allow /usr, which has the operating system's own files")
 }
 
 // addClusterFlags adds the flags that let the nodes of a cluster build.
 func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
-	c.Flags().BoolVar(&ask.Cluster, "cluster", false, "build on the nodes of the cluster that the settings say ([cluster]), by jobs of its batch scheduler")
-	c.Flags().BoolVar(&a.nodes.Detach, "detach", false, "with --cluster: leave when the jobs are submitted; fernladder follow comes back to them")
+	c.Flags().BoolVar(&ask.Cluster, "cluster", false, "build on the nodes of the cluster in the settings ([cluster]), as jobs of its batch scheduler")
+	c.Flags().BoolVar(&a.nodes.Detach, "detach", false, "with --cluster: exit when the jobs are submitted; fernladder follow returns to them")
 }
 
 // onNodes notes which command it is that nodes may build for, and says what does not go
@@ -49,14 +49,14 @@ func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
 func (a *app) onNodes(c *cobra.Command, ask *plan.Ask) error {
 	a.nodes.Command = c.Name()
 	if a.nodes.Detach && !ask.Cluster {
-		return usage("--detach goes with --cluster")
+		return usage("--detach needs --cluster")
 	}
 	if ask.Cluster && c.Flags().Changed("jobs") {
-		return usage("--jobs does not go with --cluster: processors and most_jobs in [cluster] in the settings say how many there are")
+		return usage("--jobs cannot be combined with --cluster: see processors and most_jobs in [cluster] in the settings")
 	}
 	for _, name := range []string{"prove", "shell", "watch"} {
 		if ask.Cluster && c.Flags().Changed(name) {
-			return usage("--%s does not go with --cluster", name)
+			return usage("--%s cannot be combined with --cluster", name)
 		}
 	}
 	return nil
@@ -95,7 +95,7 @@ func (a *app) ladder(ask plan.Ask) session.LadderRequest {
 func (a *app) planned(l *session.Ladder) error {
 	a.tellPins(l.Pins)
 	for _, o := range l.Orphans {
-		a.screen.Note("%s stays at %s: no shelf has a recipe for it any more.", o.Name, o.Version)
+		a.screen.Note("%s stays at %s: no shelf has a recipe for it.", o.Name, o.Version)
 	}
 	a.tellMissed(l.Plan)
 	return nil
@@ -186,9 +186,9 @@ func (a *app) tellMissed(p *plan.Plan) {
 	for _, pkg := range p.Packages {
 		for _, o := range pkg.Missed {
 			if now, has := pkg.Options[o.Name]; has {
-				a.screen.Note("%s of %s was %s so far, which %s does not have any more; it is %s now.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version, now)
+				a.screen.Note("%s of %s was %s, which %s no longer has; it is now %s.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version, now)
 			} else {
-				a.screen.Note("%s of %s was %s so far; %s has no such option any more.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version)
+				a.screen.Note("%s of %s was %s; %s no longer has that option.", o.Name, pkg.Name(), o.Values[0], pkg.Release.Version)
 			}
 		}
 	}
@@ -219,7 +219,7 @@ func (a *app) failed(err error) error {
 		a.screen.Fail(err.Error())
 	}
 	if skipped := all.Skipped(); len(skipped) > 0 {
-		a.screen.Note("Not built, because they stand on what failed: %s.", strings.Join(skipped, ", "))
+		a.screen.Note("Not built, because they depend on what failed: %s.", strings.Join(skipped, ", "))
 	}
 	return &alreadyShown{errs[0]}
 }

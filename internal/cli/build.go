@@ -18,8 +18,8 @@ func (a *app) fetchCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "fetch [NAME...]",
 		Short: "Download and verify everything the ladder needs",
-		Long: `Downloads the archive of every package that is still to be built, each from the
-first of its URLs that serves the right file. After that, the rest works offline.`,
+		Long: `Downloads the archive of every package that is still to be built, each from the first of
+its URLs that serves the right file. After that, everything works offline.`,
 		Example:           `  fernladder fetch glasshouse`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), with(&ask, args)) },
@@ -60,10 +60,9 @@ func (a *app) buildCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "build [NAME...]",
 		Short: "Build the ladder without changing what is in use",
-		Long: `Builds these packages and everything they need, each into its tree. The landing and
-the lock file stay as they are, and later commands choose nothing because of it. What
-is built already is not built again; a build that failed or was broken off goes on
-where it stopped.`,
+		Long: `Builds these packages and everything they need, each into its own tree. The landing and
+the lock file do not change, and later commands do not prefer these builds. Existing
+builds are not built again; a failed or interrupted build continues where it stopped.`,
 		Example: `  fernladder build mistplan
   fernladder build mistplan -o plots=off        a second build beside the first
   fernladder build --again mistplan             once more, in the place of the build that is there
@@ -96,11 +95,11 @@ where it stopped.`,
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
 	addPrefixFlags(c, &ask)
-	c.Flags().BoolVar(&again, "again", false, "build what is named once more; the tree that is there stays until the new one is complete and tried")
-	c.Flags().BoolVar(&prove, "prove", false, "build what is named a second time, in another directory, and say what differs")
-	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of what is named read, and say what of this machine they use; what is built already is built again for it")
-	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the place of a build that has failed, with its environment")
-	c.Flags().StringVar(&ask.Until, "until", "", "build what is named up to this `STAGE`: unpack, patch, configure, compile, check or place; what it needs is built whole")
+	c.Flags().BoolVar(&again, "again", false, "build the named packages again; the existing tree stays until the new one is complete and tried")
+	c.Flags().BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
+	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of the named packages read, and show what they use of this machine; existing builds are built again")
+	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the room of a failed build, with its environment")
+	c.Flags().StringVar(&ask.Until, "until", "", "build the named packages up to this `STAGE`: unpack, patch, configure, compile, check or place; their needs are built completely")
 	return c
 }
 

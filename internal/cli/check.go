@@ -19,12 +19,11 @@ func (a *app) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [NAME...]",
 		Short: "Read recipes and report every mistake in them",
-		Long: `Reads the recipes of these packages, or all recipes on the shelves, and reports
-every mistake with its file, line and column; then what is allowed and probably
-not meant. Patches are tried on archives that are here. With --online, the sites
-that archives come from are asked too: whether they still have them, serve them by
-https, and offer signatures that the recipe does not name. Only mistakes change the
-exit status. Nothing is fetched or built.`,
+		Long: `Reads the recipes of these packages, or all recipes on the shelves, and reports every
+mistake with its file, line and column, then what is allowed but probably not meant.
+Patches are tried on archives that are here. With --online, it also asks the sites of
+archives whether they still have them, serve them by https, and offer signatures that the
+recipe does not name. Only mistakes change the exit status. Nothing is fetched or built.`,
 		Example: `  fernladder check
   fernladder check mistplan --json
   fernladder check --online
@@ -38,7 +37,7 @@ exit status. Nothing is fetched or built.`,
 		},
 	}
 	c.Flags().BoolVar(&online, "online", false, "ask the sites that archives come from")
-	c.Flags().BoolVar(&fix, "fix", false, "where a recipe takes from the operating system what another recipe has, write the need")
+	c.Flags().BoolVar(&fix, "fix", false, "if a recipe uses from the operating system what another recipe has, write the need")
 	c.Flags().BoolVar(&schema, "schema", false, "print a JSON Schema of recipes, and check nothing")
 	return c
 }

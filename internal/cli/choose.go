@@ -32,7 +32,7 @@ func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glan
 	switch outcome {
 	case optionscreen.Interrupted:
 		if len(chosen.Changes()) > 0 {
-			a.screen.Note("Nothing was written. What was chosen: %s", command)
+			a.screen.Note("Nothing was written. The choice: %s", command)
 		}
 		return &alreadyShown{context.Canceled}
 	case optionscreen.Forget:
@@ -56,7 +56,7 @@ func (a *app) keep(ctx context.Context, m *machine.Machine, c *plan.Choosing, co
 	}
 	a.screen.Print("Written to %s: [wanted.%s] with %s", m.Place.Shown(m.Settings.File), c.Recipe.Name, strings.Join(texts, ", "))
 	if added {
-		a.screen.Note("%s is wanted on this machine now: %s without names brings the landing to all that is, and to nothing else.", c.Recipe.Name, "fernladder install")
+		a.screen.Note("%s is now wanted on this machine: %s without names brings the landing to exactly what is wanted.", c.Recipe.Name, "fernladder install")
 	}
 	a.screen.Note("To build it: fernladder install %s", c.Recipe.Name)
 	return nil

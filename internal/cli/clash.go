@@ -17,7 +17,7 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	const few = 4
 	var lines []string
 	for _, c := range advice.Clashes(m, o) {
-		what, who := "programs", "On the landing, ours have that name only where before_system in the settings or in the recipe says so."
+		what, who := "programs", "On the landing, ours have that name only if before_system in the settings or the recipe says so."
 		if c.Kind == host.Library {
 			what, who = "libraries", "Builds that need the recipe use its own."
 		}

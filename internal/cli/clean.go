@@ -20,14 +20,14 @@ func (a *app) cleanCommand() *cobra.Command {
 	f := cleaning{}
 	c := &cobra.Command{
 		Use:   "clean [NAME...]",
-		Short: "Say what can be deleted and how much that frees, then delete it",
-		Long: `Lists the directories of builds that have failed or were broken off, with size and
-age, and what mend has moved aside. With --trees also trees that no state of the landing stands on, with --landings
-earlier states (and with --trees what only they use), with --logs the logs of builds
-that are not there, with --archives the verified archives, which can be fetched again.
---older and --larger narrow all that. Deletes them after asking; where nobody can
-answer, only with --yes. What is in use stays, also what has come into use meanwhile,
-and what a lock file needs that is given with --keep; nothing is waited for.`,
+		Short: "Show what can be deleted and how much that frees, then delete it",
+		Long: `Lists the directories of failed and interrupted builds, with size and age, and what mend
+moved aside. The flags add trees that no state of the landing needs (--trees), earlier
+states of the landing (--landings; with --trees also what only they use), logs of builds
+that no longer exist (--logs), and verified archives, which can be fetched again
+(--archives). --older and --larger narrow the list. Deletes them after asking; without a
+terminal, only with --yes. What is in use stays, including what comes into use in the
+meantime and what a lock file given with --keep needs. It never waits.`,
 		Example: `  fernladder clean
   fernladder clean mistplan --yes
   fernladder clean --trees mistplan@3f9c      one build
@@ -37,10 +37,10 @@ and what a lock file needs that is given with --keep; nothing is waited for.`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { f.Names = args; return a.clean(c.Context(), f) },
 	}
-	c.Flags().BoolVar(&f.Trees, "trees", false, "trees, too, that nothing on the landing stands on, as it is and as it was")
-	c.Flags().BoolVar(&f.Landings, "landings", false, "earlier states of the landing, too")
-	c.Flags().BoolVar(&f.Logs, "logs", false, "logs, too, of builds that are not there")
-	c.Flags().BoolVar(&f.Archives, "archives", false, "verified archives, too")
+	c.Flags().BoolVar(&f.Trees, "trees", false, "also trees that no state of the landing needs")
+	c.Flags().BoolVar(&f.Landings, "landings", false, "also earlier states of the landing")
+	c.Flags().BoolVar(&f.Logs, "logs", false, "also logs of builds that no longer exist")
+	c.Flags().BoolVar(&f.Archives, "archives", false, "also verified archives")
 	c.Flags().StringVar(&f.older, "older", "", "only what is older than `AGE`: 12h, 30d, 8w")
 	c.Flags().StringVar(&f.larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
 	c.Flags().StringArrayVar(&f.Keep, "keep", nil, "keep what the lock file `FILE` needs; can be given several times")
@@ -141,7 +141,7 @@ func (a *app) showCandidates(c clean.Candidates) {
 // showStayed tells what was not deleted after all, and why.
 func (a *app) showStayed(d clean.Deleted) {
 	for _, s := range d.Stayed {
-		why := map[clean.Reason]string{clean.BeingBuilt: "is being built, or built with", clean.InUse: "is in use by now",
+		why := map[clean.Reason]string{clean.BeingBuilt: "is being built, or built with", clean.InUse: "is now in use",
 			clean.NeededNow: "is needed by " + s.By.Name + " " + s.By.Version}[s.Why]
 		a.screen.Note("%s %s %s, and stays.", s.Build.Name, s.Build.Version, why)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"fernladder/core/problem"
 	"fernladder/core/session"
+	"fernladder/core/tomlfile"
 
 	"github.com/spf13/cobra"
 
@@ -115,9 +116,9 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	root.SuggestionsMinimumDistance = 2
 	root.SetVersionTemplate("Fern Ladder {{.Version}}\n")
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.settingsFile, "settings", "", "read the settings from `FILE` and nowhere else (or set FERNLADDER_SETTINGS)")
-	flags.StringVar(&a.root, "root", "", "keep everything in `DIR`, whatever the settings say (or set FERNLADDER_ROOT)")
-	flags.BoolVar(&a.offline, "offline", false, "do not use the network; say what is missing instead")
+	flags.StringVar(&a.settingsFile, "settings", "", "read the settings only from `FILE` (or set FERNLADDER_SETTINGS)")
+	flags.StringVar(&a.root, "root", "", "use the root `DIR` instead of that of the settings (or set FERNLADDER_ROOT)")
+	flags.BoolVar(&a.offline, "offline", false, "do not use the network; report what is missing instead")
 	flags.BoolVar(&a.json, "json", false, "print results as JSON, and progress as lines of JSON")
 	flags.BoolVar(&a.plain, "plain", false, "no colour and no redrawn lines, even on a terminal")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -178,12 +179,13 @@ func (a *app) answer(report any, show func()) error {
 	return nil
 }
 
-// judged is the error of an operation whose report has been shown, which says it all.
+// judged is the error of an operation whose report has been shown. A verdict, and mistakes in
+// files, are not shown again.
 func judged(err error) error {
-	if err == nil {
-		return nil
+	if errors.Is(err, problem.Verdict) || is[tomlfile.Problems](err) {
+		return &alreadyShown{err}
 	}
-	return &alreadyShown{err}
+	return err
 }
 
 // commandLine is a command line as it could be typed, without what it says of where the
@@ -224,7 +226,7 @@ func onlyOne(c *cobra.Command, names ...string) error {
 		}
 	}
 	if len(given) > 1 {
-		return usage("%s do not go together; give one of them", strings.Join(given, " and "))
+		return usage("%s cannot be combined; use one of them", strings.Join(given, " and "))
 	}
 	return nil
 }

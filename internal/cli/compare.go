@@ -15,11 +15,11 @@ func (a *app) compareCommand() *cobra.Command {
 	all := false
 	c := &cobra.Command{
 		Use:   "compare A B",
-		Short: "Set two builds side by side",
-		Long: `Says what is different between two builds: options, sources, needs, compiler; files
-that came, went, grew or changed; libraries that are asked for, symbols that libraries
-have for others; tries, times and memory. Each is a name, or the directory of a tree:
-in another root, or copied from another machine.`,
+		Short: "Compare two builds",
+		Long: `Shows how two builds differ: options, sources, needs, compiler; files that were added,
+removed or changed, and their sizes; required libraries and exported symbols; tries, times
+and memory. Each build is a name, or the directory of a tree: in another root, or copied
+from another machine.`,
 		Example: `  fernladder compare mistplan:1.9.4 mistplan:2.1.0
   fernladder compare mistplan@3f9c mistplan@77ab
   fernladder compare mistplan /mnt/other/trees/mistplan/2.1.0-dcf3ef35b443`,
@@ -75,9 +75,9 @@ func (a *app) compareMade(r *compare.Report) {
 	if len(rows) == 0 {
 		but := ""
 		if len(r.Made) > 0 {
-			but = ", but for " + isAnd(r.Made)
+			but = ", except for " + isAnd(r.Made)
 		}
-		a.screen.Print("They were made of the same%s.", but)
+		a.screen.Print("They were made from the same inputs%s.", but)
 		return
 	}
 	a.screen.Table([]string{"", "", "A", "B"}, rows)

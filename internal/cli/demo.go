@@ -22,15 +22,15 @@ func (a *app) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Show the whole story on made-up packages",
-		Long: `Makes the packages of a made-up garden in a temporary folder, serves them on a
-loopback port, and runs the commands of a usual day on them: plan, install, use,
-another version and back, remove. It needs a C compiler, make, cmake and git.`,
+		Long: `Makes the packages of a made-up garden in a temporary folder, serves them on a loopback
+port, and runs the commands of a usual day on them: plan, install, use, an older version
+and back, remove. It needs a C compiler, make, cmake and git.`,
 		Example: `  fernladder demo
   fernladder demo --keep garden     leaves the folder to play in`,
 		Args: noNames,
 		RunE: func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep) },
 	}
-	c.Flags().StringVar(&keep, "keep", "", "work in `DIR`, which must not be there yet, and leave it")
+	c.Flags().StringVar(&keep, "keep", "", "work in the new folder `DIR`, and keep it")
 	return c
 }
 
@@ -54,7 +54,7 @@ var story = []scene{
 	{"Both at once: the older one beside, under a name of its own.", `fernladder install mistplan:1.9.4 -o plots=off --beside && eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
 	{"Whose is it, why is it there, and what is different about it?", "fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
 	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
-	{"Somebody changes an installed library by hand. It is noticed, and built again in its place.", "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend --rebuild"},
+	{"An installed library is changed by hand. mend notices, and builds it again in place.", "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend --rebuild"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 
@@ -121,7 +121,7 @@ func demoFolder(keep string) (dir string, done func(), err error) {
 		err = os.Mkdir(dir, 0o755)
 	}
 	if errors.Is(err, os.ErrExist) {
-		err = usage("%s is there already; name a folder that is not", keep)
+		err = usage("%s already exists; name a new folder", keep)
 	}
 	return dir, func() {}, err
 }

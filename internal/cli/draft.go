@@ -29,22 +29,20 @@ func (a *app) draftCommand() *cobra.Command {
 	var f draftFlags
 	c := &cobra.Command{
 		Use:   "draft SOURCE",
-		Short: "Write most of a recipe from a source archive",
-		Long: `Reads the files of a source, and writes from them what a recipe needs: name,
-version, digest, licence, how it is built, its options, and what it looks for in
-other packages. SOURCE is a URL or file of an archive, a git or Subversion
-repository, or an unpacked folder. The recipe goes onto the first shelf, with
-remarks on every line that a person should look at.
+		Short: "Write most of a recipe for a source",
+		Long: `Writes most of a recipe for a source: name, version, digest, licence, how it is built, its
+options, and its dependencies. SOURCE is a URL or file of an archive, a git or Subversion
+repository, or an unpacked folder. The recipe goes onto the first shelf, with a remark on
+every line that a person should check.
 
-The source is asked what it takes: its configure step runs in a sealed room that has
-nothing but a compiler, everything that it looks for is noted, and what the shelf has
-is said to be there. With --read, its files are read and nothing of it is run.
+The source's configure step runs in a sealed room that has only a compiler. Every look-up
+is recorded, and what the shelf has is reported to it as present. With --read, only the
+files of the source are read.
 
-With --probe, the draft is built in a sealed room, what it lacks is answered as far as
-something answers it, and the recipe says what came of it, whether that is as the
-recipe says, and what the tree offers. With --install, packages of the operating system
-that are missing are installed, if that changes nothing that is there. Nothing is put on
-the landing.`,
+With --probe, the draft is built in a sealed room; what is missing is added as far as an
+answer is known; and the recipe records the result and what the tree offers. With
+--install, missing packages of the operating system are installed, if that changes no
+existing package. The landing does not change.`,
 		Example: `  fernladder draft https://vale-glasshouse.example/dl/dewcalc-1.4.2.tar.gz
   fernladder draft ~/downloads/mistplan-2.1.0.tar.gz --print
   fernladder draft https://vale-glasshouse.example/mistplan.git
@@ -59,17 +57,17 @@ the landing.`,
 		},
 		RunE: func(c *cobra.Command, args []string) error { f.From = args[0]; return a.draft(c.Context(), f) },
 	}
-	c.Flags().StringVar(&f.Name, "name", "", "call the package `NAME`, whatever its files say")
-	c.Flags().StringVar(&f.Release, "release", "", "call the release `VERSION`, whatever its files say")
+	c.Flags().StringVar(&f.Name, "name", "", "use the package name `NAME` instead of that in its files")
+	c.Flags().StringVar(&f.Release, "release", "", "use the version `VERSION` instead of that in its files")
 	c.Flags().StringVar(&f.Branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
-	c.Flags().BoolVar(&f.Subversion, "svn", false, "SOURCE is a Subversion repository, whatever its URL says")
-	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and note in it what came of that")
-	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install packages of the operating system that are missing, after asking once")
+	c.Flags().BoolVar(&f.Subversion, "svn", false, "SOURCE is a Subversion repository")
+	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and record the result in it")
+	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install missing packages of the operating system, after asking once")
 	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
 	c.Flags().BoolVar(&f.Read, "read", false, "read the files of the source, and run nothing of it")
-	c.Flags().BoolVar(&f.Quick, "quick", false, "ask the source only what it looks for, and nothing of its options")
+	c.Flags().BoolVar(&f.Quick, "quick", false, "ask the source only what it looks for, not about its options")
 	c.Flags().DurationVar(&f.Longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
-	c.Flags().StringArrayVar(&f.Places, "chain", nil, "draft what it needs, too, from the archives in the folder or on the page `PLACE`")
+	c.Flags().StringArrayVar(&f.Places, "chain", nil, "also draft what it needs, from the archives in the folder or on the page `PLACE`")
 	c.Flags().StringVar(&f.Key, "key", "", "verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
 	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "accept a fetched key with the fingerprint `HEX`")
 	c.Flags().BoolVar(&f.Print, "print", false, "print the recipe and write nothing")
@@ -242,7 +240,7 @@ func (a *app) showDecided(d draft.Decided) {
 	}
 	on, could := byShelf(d)
 	if len(on) > 0 {
-		a.screen.Print("%s %s%s", a.screen.Strong("switched"), strings.Join(on, ", "), a.screen.Faint(" (on, for the shelf has it; the source takes it if it is there)"))
+		a.screen.Print("%s %s%s", a.screen.Strong("switched"), strings.Join(on, ", "), a.screen.Faint(" (on, because the shelf has it; the source uses it if present)"))
 	}
 	if len(could) > 0 {
 		a.screen.Print("%s %s%s", a.screen.Strong("could be"), strings.Join(could, ", "), a.screen.Faint(" (off in the source; the shelf has what it needs, and the need is written)"))

@@ -21,10 +21,10 @@ func (a *app) envCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "env [NAME]",
 		Short: "Print the lines a shell needs to use the landing, or to build against a package",
-		Long: `Without a name, prints what a shell needs to use what is on the landing. With a
-name, prints what compilers, pkg-config and cmake need to build against that
-package and the libraries it needs, and the variables of its recipe. --as says for whom: sh, fish and csh; profile is a
-file for /etc/profile.d, modulefile one for environment modules.`,
+		Long: `Without a name, prints what a shell needs to use the landing. With a name, prints what
+compilers, pkg-config and cmake need to build against that package and the libraries it
+needs, and the variables of its recipe. --as chooses the form: sh, fish and csh; profile
+is a file for /etc/profile.d, modulefile one for environment modules.`,
 		Example: `  eval "$(fernladder env)"                    in ~/.profile, for example
   fernladder env --as fish | source
   fernladder env --as profile >/etc/profile.d/fernladder.sh
@@ -100,7 +100,7 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 		}
 		for _, v := range receipt.Env {
 			if !recipe.MaySet(receipt.Name, v.Name, program) && !slices.Contains(m.Settings.TrustedEnv, receipt.Name) {
-				a.screen.Note("%s, which %s asks for, is not set: other programs may follow it (trusted_env in the settings)", v.Name, receipt.Name)
+				a.screen.Note("%s, which %s requests, is not set: other programs may obey it (trusted_env in the settings)", v.Name, receipt.Name)
 				continue
 			}
 			v.Value = onLandingPath(m, dir, receipt, v.Value)
@@ -139,7 +139,7 @@ func (a *app) addVariable(lines []variable, v store.Variable, name string, by ma
 	case i < 0:
 		lines = append(lines, variable{Name: v.Name, Value: v.Value})
 	case lines[i].Value != v.Value:
-		a.screen.Note("%s and %s both want %s; it is set as %s wants it.", by[v.Name], name, v.Name, by[v.Name])
+		a.screen.Note("%s and %s both set %s; the value of %s is used.", by[v.Name], name, v.Name, by[v.Name])
 		return lines
 	}
 	if by[v.Name] == "" {

@@ -14,24 +14,24 @@ func (a *app) explainCommand() *cobra.Command {
 	teach := false
 	c := &cobra.Command{
 		Use:   "explain [LOG...]",
-		Short: "Say what went wrong in the log of any build, and what would remedy it",
-		Long: `Reads what a build has printed, of Fern Ladder or of any other, and says what
-went wrong first, what it means, and who has what is missing: a recipe on the
-shelves, a package of the operating system, or both. Without a name, or with -, it
-reads its input. Where a log only points to another one beside it, that is read,
-too. Failed builds of recipes are explained when they fail.
+		Short: "Explain the log of any failed build, and what would help",
+		Long: `Reads the output of a build, by Fern Ladder or anything else, and reports the first
+failure, what it means, and what has the missing thing: a recipe on the shelves, a package
+of the operating system, or both. Without a name, or with -, it reads standard input. If a
+log only points to another one beside it, that is read, too. Failed builds of recipes are
+explained when they fail.
 
-What a site knows of its own builds stands in causes.toml at the top of a shelf, and
-comes before what the program knows; --teach prints the beginning of an entry.
+causes.toml at the top of a shelf describes causes that a site knows of its own builds; it
+takes precedence over the built-in ones. --teach prints the beginning of an entry.
 
-It ends with status 0 where all is explained, or nothing has failed, and with 1 where
-a cause is not clear.`,
+The exit status is 0 if everything is explained or nothing failed, and 1 if a cause is not
+clear.`,
 		Example: `  fernladder explain build.log
   make 2>&1 | fernladder explain
   fernladder explain *.log --json`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 && a.screen.Interactive(os.Stdin) {
-				return usage("explain reads a log: name one, or have a build print into it, as in the examples of --help")
+				return usage("explain reads a log: name one, or pipe the output of a build into it, as in the examples of --help")
 			}
 			if len(args) == 0 {
 				args = []string{"-"}
@@ -39,7 +39,7 @@ a cause is not clear.`,
 			return a.explain(c.Context(), session.ExplainRequest{Logs: args, Input: c.InOrStdin(), Teach: teach})
 		},
 	}
-	c.Flags().BoolVar(&teach, "teach", false, "print the beginning of an entry for the causes.toml of a shelf, for the decisive line")
+	c.Flags().BoolVar(&teach, "teach", false, "print the beginning of an entry for causes.toml of a shelf, for the decisive line")
 	return c
 }
 

@@ -17,10 +17,10 @@ func (a *app) followCommand() *cobra.Command {
 	end := false
 	c := &cobra.Command{
 		Use:   "follow [RUN]",
-		Short: "Come back to a ladder that is built on a cluster",
-		Long: `Shows what becomes of the jobs that a command with --cluster has submitted and
-left, and does in the end what that command does: install and upgrade change the
-landing. Without a name it is about the only run; of several, it lists them.`,
+		Short: "Return to a ladder that is being built on a cluster",
+		Long: `Shows the progress of the jobs that a command with --cluster submitted, and then does what
+that command does: install and upgrade change the landing. Without a name it follows the
+only run; if there are several, it lists them.`,
 		Example: `  fernladder install glasshouse --cluster --detach
   fernladder follow                           to the end, and then onto the landing
   fernladder follow --end                     end its jobs instead`,
@@ -49,7 +49,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 			if a.screen.JSON {
 				return a.screen.PrintJSON(map[string]any{"runs": []*cluster.Run{}})
 			}
-			a.screen.Print("No run is on its way.")
+			a.screen.Print("No run is in progress.")
 			return nil
 		case 1:
 			name = runs[0].Name
@@ -61,7 +61,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 		if err := cluster.End(ctx, m.Machine, name); err != nil {
 			return err
 		}
-		a.screen.Note("The run %s is ended. What it has built stays.", name)
+		a.screen.Note("The run %s is ended. Its builds stay.", name)
 		return nil
 	}
 	for _, r := range runs {
@@ -88,7 +88,7 @@ func (a *app) showRuns(runs []*cluster.Run, followed map[*cluster.Run]bool) erro
 	}
 	var rows [][]string
 	for _, r := range runs {
-		by := "nobody follows it"
+		by := "not followed"
 		if followed[r] {
 			by = "followed"
 		}
@@ -116,9 +116,9 @@ func (a *app) showLeft(left *cluster.Left) {
 	case a.screen.JSON:
 		a.screen.PrintJSON(map[string]any{"run": left.Run, "jobs": left.Jobs})
 	case left.Detached:
-		a.screen.Print("The run %s is on its way, with %s.\nTo see what becomes of it, and to go on from there: fernladder follow", left.Run, term.Count(left.Jobs, "job"))
+		a.screen.Print("The run %s has started, with %s.\nTo follow it: fernladder follow", left.Run, term.Count(left.Jobs, "job"))
 	default:
-		a.screen.Note("The run %s goes on, with %s. To come back to it: fernladder follow %s", left.Run, term.Count(left.Jobs, "job"), left.Run)
+		a.screen.Note("The run %s continues, with %s. To return to it: fernladder follow %s", left.Run, term.Count(left.Jobs, "job"), left.Run)
 	}
 }
 
@@ -133,5 +133,5 @@ func (a *app) leaves(cause error) bool {
 	}
 	a.screen.Settle()
 	fmt.Fprintln(a.screen.Err) // after what the terminal shows of the key
-	return !a.agrees("The jobs can go on without this program. End them?")
+	return !a.agrees("The jobs can continue without this program. End them?")
 }

@@ -11,10 +11,10 @@ import (
 func (a *app) frontCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "front NAME:VERSION",
-		Short: "Say which of several builds of a package has the plain names",
-		Long: `Gives a build that is there the plain names of its package on the landing. Others of
-the package that are on it stay beside, under the names that their recipe has for that
-([[beside]]); those that have none leave it.`,
+		Short: "Choose which of several builds of a package has the plain names",
+		Long: `Gives an existing build the plain names of its package on the landing. Other builds of the
+package on the landing stay beside it, under the names that their recipe has for that
+([[beside]]); those without such names leave the landing.`,
 		Example: `  fernladder install glasshouse:1.9 --beside  a second build, beside the first
   fernladder front glasshouse:1.9             now it has the plain names
   fernladder front glasshouse@3f9c`,

@@ -78,7 +78,7 @@ func (h *helper) lines(err error) []string {
 		}
 		if programs := build.PlacedPrograms(failure.Work); failure.Stage == build.StageTry && failure.Cause.Kind == diagnose.MissingProgram && len(programs) > 0 {
 			const few = 12
-			return []string{fmt.Sprintf("The package has placed no such program; it has %s. A program of another package is a [[need]] with role = \"runtime\" in %s.",
+			return []string{fmt.Sprintf("The package placed no such program; it has %s. A program of another package is a [[need]] with role = \"runtime\" in %s.",
 				strings.Join(programs[:min(few, len(programs))], ", "), r.File)}
 		}
 		return append(h.advice(r, failure.Cause), h.says(failure)...)
@@ -98,15 +98,15 @@ func (h *helper) lines(err error) []string {
 func (h *helper) jobEnded(e *cluster.Ended) []string {
 	switch state := e.Status.State; {
 	case state == cluster.Impossible && len(e.Avoided) > 0:
-		return []string{"Give nodes what this machine has, or plan on a machine that is like them."}
+		return []string{"Make the nodes like this machine, or plan on a machine like them."}
 	case state == cluster.Impossible:
-		return []string{"Give it less: [cluster] in the settings, memory and minutes in [build] in its recipe; or see which nodes the scheduler has."}
+		return []string{"Reduce its request: [cluster] in the settings, memory and minutes in [build] in its recipe; or check which nodes the scheduler has."}
 	case state == cluster.OutOfMemory:
-		return []string{fmt.Sprintf("It wants more memory than the %d MiB that its job had: say how much in [build] in its recipe, memory = …", e.Size.Memory)}
+		return []string{fmt.Sprintf("It needs more memory than the %d MiB of its job: set memory in [build] in its recipe.", e.Size.Memory)}
 	case state == cluster.TimedOut:
-		return []string{fmt.Sprintf("It takes longer than the %s that its job had: say how long in [build] in its recipe, minutes = …", term.Count(e.Size.Minutes, "minute"))}
+		return []string{fmt.Sprintf("It takes longer than the %s of its job: set minutes in [build] in its recipe.", term.Count(e.Size.Minutes, "minute"))}
 	}
-	return []string{"The same command has it built again."}
+	return []string{"Repeat the command to build it again."}
 }
 
 // says is what the texts of a source that lacks something say of what it wants.
@@ -141,7 +141,7 @@ func (h *helper) missing(missing *host.Missing) []string {
 	offers := advice.Offer(missing, h.evidence)
 	for _, f := range missing.Needs {
 		if name := offers[f.Question]; name != "" {
-			lines = append(lines, fmt.Sprintf("The recipe %s has the %s, too: a [[need]] on it would do instead.", name, f.Question))
+			lines = append(lines, fmt.Sprintf("The recipe %s also has the %s: a [[need]] on it can replace this.", name, f.Question))
 		}
 	}
 	if _, unknown := missing.InstallLine(); len(unknown) > 0 && !h.evidence.Files.There() {
@@ -236,10 +236,10 @@ func linesOf(err error) (lines []string) {
 func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	lines, packages := h.against(r, c)
 	if c.Asks != "" {
-		line := fmt.Sprintf("It asks for it itself: args = [%q] in [build] of %s.", c.Asks, cmp.Or(fileOf(r), "its recipe"))
+		line := fmt.Sprintf("The source suggests it: args = [%q] in [build] of %s.", c.Asks, cmp.Or(fileOf(r), "its recipe"))
 		if r != nil {
 			if o := advice.OptionOf(r, c.Asks); o != nil {
-				line = fmt.Sprintf("It asks for %s itself: -o %s=on", c.Asks, o.Name)
+				line = fmt.Sprintf("The source suggests %s: -o %s=on", c.Asks, o.Name)
 			}
 		}
 		lines = append([]string{line}, lines...)
@@ -302,22 +302,22 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	}
 	switch c.Kind {
 	case diagnose.InSource:
-		return say("Where a package has to be built in its own directory, in_tree = true in [build] of %s helps.", file)
+		return say("If the package has to be built in its own directory: in_tree = true in [build] of %s.", file)
 	case diagnose.MissingInSource:
-		return say("The archive is not complete for this build: some leave out what their repository has (submodules, generated files), which an [[extra]] or a git release in %s brings.", file)
+		return say("The archive is incomplete: some lack what their repository has (submodules, generated files). Add that with an [[extra]] or a git release in %s.", file)
 	case diagnose.TooNew:
 		if c.Name() == "cmake" {
-			return say("Newer releases know it. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
+			return say("Use a newer release. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
 		}
-		return say("A newer release, or an older %s as a tool of its own recipe, is what helps.", c.Name())
+		return say("Use a newer release, or an older %s as a tool with a recipe of its own.", c.Name())
 	case diagnose.WrongOption:
-		return say("Take it out of args or the options in %s, or ask for a release that has it.", file)
+		return say("Remove it from args or the options in %s, or choose a release that has it.", file)
 	case diagnose.NoTarget:
-		return say("What the makefile is asked for is a step of %s; one that replaces it is what helps.", file)
+		return say("Replace the step that runs this target in %s.", file)
 	case diagnose.NoMemory:
 		return say("Build with fewer jobs at once: -j 1")
 	case diagnose.Race:
-		return say("If it goes well with -j 1: parallel = false in [build] of %s.", file)
+		return say("If it succeeds with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
 		lines := []string{"Builds have no network. Add what it downloads to " + file + ": as [[extra]] with archive and sha256, or as [[supply]] for a file that you bring;",
 			"or gather it before the build: [[extra]] with gather = '''…''' runs with the network once, and its result is pinned by a digest."}
@@ -326,9 +326,9 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 		}
 		return lines, nil
 	case diagnose.CompilerTooNew, diagnose.CompileError:
-		return say("A newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]), is what helps.")
+		return say("Use a newer release, or a patch beside the recipe (patches = [\"patches/….patch\"]).")
 	case diagnose.CompilerTooOld:
-		return say("An older release, or a newer compiler as a need with role = \"tool\" in %s, is what helps.", file)
+		return say("Use an older release, or a newer compiler as a need with role = \"tool\" in %s.", file)
 	case diagnose.WarningError:
 		return say("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
 	case diagnose.NotRelocatable:
@@ -364,42 +364,42 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 			lines = append(lines, "    "+strings.TrimRight(line, "\n"))
 		}
 	}
-	by, in := "a recipe asks for it by", "a recipe"
+	by, in := "a recipe requests it by", "a recipe"
 	if r != nil {
 		by, in = "add to "+r.File, r.File
 	}
 	if m.Needed != "" {
-		return []string{fmt.Sprintf("%s needs %s already, which has it or is called like it: the build looks for it elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}, nil
+		return []string{fmt.Sprintf("%s already needs %s, which has it or has its name: the build looks elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}, nil
 	}
 	if m.At != "" {
-		return []string{fmt.Sprintf("This machine has it: %s. If the log is of this machine, nothing has to be installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
+		return []string{fmt.Sprintf("This machine has it: %s. If the log is from this machine, nothing has to be installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
 	}
 	switch {
 	case m.Recipe != "" && m.Sure:
 		add(m.Need().Text(), "The recipe %s has it; %s:", m.Recipe, by)
 	case m.Recipe != "":
-		add(m.Need().Text(), "There is a recipe %s; if it is that, %s:", m.Recipe, by)
+		add(m.Need().Text(), "The recipe %s has this name; if it is the right one, %s:", m.Recipe, by)
 	}
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
-		return append(lines, fmt.Sprintf("A recipe for %s in that version, and a [[need]] on it with version = %q, would do.", c.Name(), c.Range)), nil
+		return append(lines, fmt.Sprintf("Write a recipe for %s in that version, and a [[need]] on it with version = %q.", c.Name(), c.Range)), nil
 	}
 	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
-		lines = append(lines, "No recipe has it; to build it, too: fernladder draft SOURCE writes one from its archive or repository.")
+		lines = append(lines, "No recipe has it. To build it, too, draft a recipe from its archive or repository: fernladder draft SOURCE")
 	}
 	switch {
 	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
 	case m.Here && m.Recipe != "":
-		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. If it is to be that one:", thing(m.Host))
+		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. To use that one:", thing(m.Host))
 	case m.Here:
 		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
 	case m.Nowhere():
-		lines = append(lines, fmt.Sprintf("No recipe on the shelves and no package of this operating system has the %s, as far as its lists say. To build it, too: fernladder draft SOURCE.", thing(m.Host)))
+		lines = append(lines, fmt.Sprintf("No recipe on the shelves and no listed package of this operating system has the %s. To build it, too: fernladder draft SOURCE", thing(m.Host)))
 	case m.Recipe != "":
-		add(m.HostNeed().Text(), "Or, if the operating system is to have it:")
+		add(m.HostNeed().Text(), "Or, to use the operating system's:")
 	case len(m.Owners) > 0:
 		add(m.HostNeed().Text(), "%s of this operating system has the %s; %s:", m.Owners[0], thing(m.Host), by)
 	default:
-		add(m.HostNeed().Text(), "If the operating system is to have it, %s:", by)
+		add(m.HostNeed().Text(), "To use the operating system's, %s:", by)
 	}
 	switch {
 	case m.Host.Kind == "" || m.Here:
@@ -410,11 +410,11 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 	}
 	if r != nil {
 		if o := advice.Belongs(r, c); o != nil {
-			lines = append(lines, fmt.Sprintf("Or without it, for it belongs to the option %s: -o %s=off", o.Name, o.Name))
+			lines = append(lines, fmt.Sprintf("Or without it, by the option %s: -o %s=off", o.Name, o.Name))
 		}
 	}
 	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header && !slices.Contains(c.Names, m.Host.Name) && dir != "." {
-		lines = append(lines, fmt.Sprintf("It is in a directory of its own there: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], where the build does not ask pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
+		lines = append(lines, fmt.Sprintf("It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does not use pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
 		const few = 3
 		for _, other := range m.Others[:min(few, len(m.Others))] {
 			lines = append(lines, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))

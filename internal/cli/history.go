@@ -57,7 +57,7 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 		if name != "" {
 			of = " of " + name
 		}
-		a.screen.Print("There is no record of a build%s.", of)
+		a.screen.Print("No build%s is recorded.", of)
 		return nil
 	}
 	var rows [][]string

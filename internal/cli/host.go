@@ -22,17 +22,16 @@ func (a *app) hostCommand() *cobra.Command {
 	yes := false
 	c := &cobra.Command{
 		Use:   "host [NAME...]",
-		Short: "Show what this machine must have for the ladder, and what it lacks",
-		Long: `Looks for everything that the builds of a ladder need of the operating system:
-the programs that they run, and what their recipes name. Shows each once, and the
-line that installs what is missing. With --install, the package manager first says
-what it would do, and does it after asking, unless that changes what is there; then
-everything is looked for again. Which package has a thing is what the recipe
-says, or else what the package manager's lists of files say, which --refresh
-fetches and keeps.
+		Short: "Show what the ladder needs of this machine, and what is missing",
+		Long: `Looks for everything that the builds of a ladder need of the operating system: programs
+that they run, and what their recipes name. Shows each once, and the line that installs
+what is missing. With --install, the package manager first reports what it would do, and
+does it after asking, unless it would change existing packages; then everything is looked
+for again. Which package has a thing is stated in the recipe, or else in the package
+manager's lists of files, which --refresh fetches and keeps.
 
-With --used, it shows what the last build of a package has used of this machine
-that its recipe does not say, as the lines to add; --write adds them.`,
+With --used, it shows what the last build of a package used of this machine without
+declaring it, as lines for the recipe; --write adds them.`,
 		Example: `  fernladder host glasshouse
   fernladder host glasshouse --install
   fernladder host --refresh
@@ -60,10 +59,10 @@ that its recipe does not say, as the lines to add; --write adds them.`,
 	a.addLadderFlags(c, &ask, false)
 	c.Flags().BoolVar(&r.Install, "install", false, "install what is missing, after asking")
 	c.Flags().BoolVar(&refresh, "refresh", false, "fetch the package manager's lists of the files of all packages first")
-	c.Flags().BoolVar(&used, "used", false, "show what the last build has used of this machine without its recipe saying so")
+	c.Flags().BoolVar(&used, "used", false, "show what the last build used of this machine without declaring it")
 	c.Flags().BoolVar(&write, "write", false, "with --used, add it to the recipe")
 	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
-	c.Flags().BoolVar(&r.AlsoChange, "also-change", false, "with --install, let the package manager also remove, upgrade and downgrade what is there")
+	c.Flags().BoolVar(&r.AlsoChange, "also-change", false, "with --install, also let the package manager remove, upgrade and downgrade packages")
 	return c
 }
 
@@ -99,8 +98,8 @@ func (a *app) host(ctx context.Context, r session.HostRequest, yes bool) error {
 	if shown := a.answer(report, func() { a.showHost(report) }); shown != nil {
 		return shown
 	}
-	if a.screen.JSON {
-		return judged(err)
+	if err != nil && a.screen.JSON {
+		err = &alreadyShown{err}
 	}
 	return err
 }
@@ -134,7 +133,7 @@ func (a *app) showHost(r *session.HostReport) {
 		case host.TooOld:
 			state = a.screen.Bad("does not fit")
 		case host.Unknown:
-			state = "there, version not known"
+			state = "there, version unknown"
 		}
 		if f.Lacking() {
 			lacks++

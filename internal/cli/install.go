@@ -20,14 +20,13 @@ func (a *app) installCommand() *cobra.Command {
 	var ask plan.Ask
 	c := &cobra.Command{
 		Use:   "install [NAME...]",
-		Short: "Build what is not built, and put it on the landing",
-		Long: `Builds these packages and everything they need, then puts them on the landing,
-with what they need when they run. The landing changes in one step, and only
-when everything that was asked for is there. What is on the landing or locked stays
-in its release, where that fits; fernladder upgrade moves it. What the settings want
-of a package holds for it wherever it is needed. Without names the landing is brought
-to what is wanted in the settings: what is not on that list leaves it. A build that is
-there already is named by its id: NAME@ID.`,
+		Short: "Build what is missing, and put it on the landing",
+		Long: `Builds these packages and everything they need, then puts them on the landing, with their
+runtime needs. The landing changes in one step, and only when everything is built. What is
+on the landing or locked keeps its release if that fits; fernladder upgrade moves it. What
+the settings want of a package applies wherever the package is needed. Without names, the
+landing is brought to what the settings want; everything else leaves it. NAME@ID names an
+existing build.`,
 		Example: `  fernladder install glasshouse
   fernladder install mistplan:1.9.4           instead of another version
   fernladder install mistplan@3f9c            a build that was only tried so far
@@ -39,7 +38,7 @@ there already is named by its id: NAME@ID.`,
 	}
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
-	c.Flags().BoolVar(&ask.Beside, "beside", false, "leave other builds of the package on the landing, and the plain names to them")
+	c.Flags().BoolVar(&ask.Beside, "beside", false, "keep other builds of the package on the landing, with the plain names")
 	return c
 }
 
@@ -48,11 +47,11 @@ func (a *app) upgradeCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "upgrade [NAME...]",
 		Short: "Move what is installed to the newest releases on the shelves",
-		Long: `Works the ladder out anew, with the newest releases of these packages; what they
-need moves only where it has to. Without names everything moves: what is wanted
-in the settings, or else all that is on the landing by request. Options stay as
-they are. Builds what is new, changes the landing and moves the lock file. The tip
-of a branch moves to its newest commit.`,
+		Long: `Works out the ladder again, with the newest releases of these packages; what they need
+moves only where it has to. Without names, everything moves: what the settings want, or
+else all packages that were requested. Options stay as they are. Builds what is new,
+changes the landing and moves the lock file. The tip of a branch moves to its newest
+commit.`,
 		Example: `  fernladder upgrade                          everything
   fernladder upgrade mistplan                 one package
   fernladder plan --upgrade                   what it would do`,
@@ -155,15 +154,15 @@ func (a *app) showConfigs(configs []store.ConfigChange) {
 	for _, c := range configs {
 		switch c.What {
 		case store.ConfigRenewed:
-			a.screen.Print("%s was as its sample; it is as the new sample now.", c.File)
+			a.screen.Print("%s was unchanged, and has the new sample now.", c.File)
 		case store.ConfigKept:
 			sample := c.Sample
 			if c.Laid != "" {
 				sample = c.Laid
 			}
-			a.screen.Print("%s stays as it was edited; the new sample is beside it:\n  diff %s %s", c.File, c.File, sample)
+			a.screen.Print("%s keeps your edits; the new sample is beside it:\n  diff %s %s", c.File, c.File, sample)
 		case store.ConfigStrange:
-			a.screen.Note("%s is no file any more, and stays as it is; the package reads its configuration there. The sample: %s", c.File, c.Sample)
+			a.screen.Note("%s is no longer a file, and stays as it is; the package reads its configuration there. The sample: %s", c.File, c.Sample)
 		}
 	}
 }

@@ -38,7 +38,7 @@ func (a *app) showLanded(l install.Landed) {
 		}
 	}
 	if len(l.Forgotten) > 0 {
-		a.screen.Note("Too old to be kept, and forgotten: landing %s.", numbers(l.Forgotten))
+		a.screen.Note("Expired and forgotten: landing %s.", numbers(l.Forgotten))
 	}
 }
 
@@ -53,7 +53,7 @@ func (a *app) showWithout(state landing.State) {
 		}
 		for _, need := range needs {
 			if with := state.Has(need.Ref); need.Role == recipe.Runtime && with != nil && with.Beside {
-				a.screen.Note("%s %s runs with %s %s, which is beside another build: by the plain names it starts that one.", member.Name, member.Version, need.Name, need.Version)
+				a.screen.Note("%s %s runs with %s %s, which is beside another build: the plain names start that one.", member.Name, member.Version, need.Name, need.Version)
 			}
 		}
 	}
@@ -88,16 +88,16 @@ func (a *app) showNamed(all []landing.Naming) {
 		who := k.r.Name + " " + k.r.Version
 		switch k.why {
 		case landing.BySystem:
-			a.screen.Print("%s: %s not linked by that name, for the operating system has %s. To let ours come first: before_system = [%q] in the settings.",
+			a.screen.Print("%s: %s not linked under that name, because the operating system has %s. To give ours precedence: before_system = [%q] in the settings.",
 				who, areOrIs(names(list)), systems(list), k.r.Name)
 		case landing.OverIt:
 			a.screen.Print("%s: %s before the operating system's %s.", who, comes(names(list)), systems(list))
 		case landing.ByWinner:
-			a.screen.Print("%s: %s not linked by that name: the settings give it to %s.", who, areOrIs(names(list)), k.by)
+			a.screen.Print("%s: %s not linked under that name: the settings give it to %s.", who, areOrIs(names(list)), k.by)
 		case landing.ByRule:
 			for _, n := range list {
 				if len(n.As) == 0 {
-					a.screen.Print("%s: %s is left off, as the settings say.", who, n.File)
+					a.screen.Print("%s: %s is not linked, as the settings say.", who, n.File)
 				} else {
 					a.screen.Print("%s: %s is %s, as the settings say.", who, n.File, strings.Join(n.As, " and "))
 				}
@@ -105,7 +105,7 @@ func (a *app) showNamed(all []landing.Naming) {
 		case landing.ByLink:
 			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, map[bool]string{true: list[0].File + " is a link", false: isAnd(names(list)) + " are links"}[len(list) == 1])
 		case landing.Untrusted:
-			a.screen.Print("%s: not linked, because programs of the system may act on files there without being asked: %s. If you trust the package with that: trusted_owners = [%q] in the settings.",
+			a.screen.Print("%s: not linked, because programs of the system may act on files there by themselves: %s. If you trust the package with that: trusted_owners = [%q] in the settings.",
 				who, isAnd(names(list)), k.r.Name)
 		case landing.ByFronted:
 			a.screen.Print("%s is beside another build: %s.", who, strings.Join(renamed(list), ", "))
@@ -171,9 +171,9 @@ func (a *app) showShared(s *landing.Shared) {
 	switch {
 	case s == nil:
 	case s.Directory == "":
-		a.screen.Print("Nothing is linked besides any more.")
+		a.screen.Print("Nothing is linked in a shared directory any more.")
 	default:
-		a.screen.Print("Linked besides in %s: %s.", s.Directory, term.Count(len(s.Links), "name"))
+		a.screen.Print("Also linked in %s: %s.", s.Directory, term.Count(len(s.Links), "name"))
 		a.showBlocked(s)
 	}
 }
@@ -186,10 +186,10 @@ func (a *app) showBlocked(s *landing.Shared) {
 			a.screen.Note("And %d more. All of them: fernladder landing --json", len(s.Blocked)-few)
 			break
 		}
-		a.screen.Note("%s is %s of somebody else, and stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
+		a.screen.Note("%s is %s that is not ours, and stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
 	}
 	for _, b := range s.Strange {
-		a.screen.Note("%s was a link of ours; somebody has put %s there, which stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
+		a.screen.Note("%s was our link; now it is %s, which stays.", filepath.Join(s.Directory, string(b.Path)), b.Is)
 	}
 }
 
@@ -205,6 +205,6 @@ func (a *app) aheadOfLock(l install.Landed) error {
 		texts = append(texts, o.Locked.Name+" "+o.Locked.Version.String())
 		args = append(args, o.On.Name+":"+o.On.Version)
 	}
-	a.screen.Note("%s still has %s, which the next install goes to. To lock what is on the landing: fernladder lock %s", file, strings.Join(texts, ", "), strings.Join(args, " "))
+	a.screen.Note("%s still has %s, to which the next install returns. To lock what is on the landing: fernladder lock %s", file, strings.Join(texts, ", "), strings.Join(args, " "))
 	return nil
 }

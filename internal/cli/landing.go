@@ -15,11 +15,11 @@ import (
 func (a *app) landingCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "landing",
-		Short: "List the states of the landing, and bring one back",
-		Long: `Lists the states that the landing was in, each with when it was made, by which
-command, and what came (+), went (-) and changed (~) against the one before. Any of
-them can be brought back whole, in one step, as long as it is kept: keep_landings and
-keep_landings_days in the settings say how long, and what they use is not cleaned.`,
+		Short: "List the states of the landing, or return to one",
+		Long: `Lists the states of the landing, each with its time, the command that made it, and what
+was added (+), removed (-) and changed (~). Each can be used again, in one step, as long
+as it is kept: keep_landings and keep_landings_days in the settings say how long. What
+they use is not cleaned.`,
 		Example: `  fernladder landing                          all states
   fernladder landing undo                     the one that was in use before
   fernladder landing use 12                   any other
@@ -28,9 +28,10 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 		RunE: func(*cobra.Command, []string) error { return a.landings() },
 	}
 	undo := &cobra.Command{
-		Use:     "undo",
-		Short:   "Go back to the state that was in use before",
-		Long:    "Brings back the state that was in use before. Twice goes two back. Nothing is built or\ndeleted; fernladder landing use goes forward again.",
+		Use:   "undo",
+		Short: "Return to the previous state",
+		Long: `Returns to the state that was in use before; used twice, it goes back two states. Nothing
+is built or deleted; fernladder landing use goes forward again.`,
 		Example: "  fernladder landing undo",
 		Args:    noNames,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -39,8 +40,8 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 	}
 	use := &cobra.Command{
 		Use:     "use N",
-		Short:   "Bring a state back, by its number",
-		Long:    "Brings the state with a number back. 0 is the empty landing before the first.",
+		Short:   "Use the state with a number",
+		Long:    `Uses the state with this number. 0 is the empty landing before the first.`,
 		Example: "  fernladder landing use 12",
 		Args:    exactly(1, "the number of a state"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -53,8 +54,8 @@ keep_landings_days in the settings say how long, and what they use is not cleane
 	}
 	compare := &cobra.Command{
 		Use:     "compare N [M]",
-		Short:   "Show what is different between two states",
-		Long:    "Shows what is on the state M, or on the one in use, that is not on N, and the other\nway round.",
+		Short:   "Show how two states differ",
+		Long:    `Shows how the state N differs from the state M, or from the one in use.`,
 		Example: "  fernladder landing compare 9 12\n  fernladder landing compare 9",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {

@@ -18,10 +18,10 @@ func (a *app) listCommand() *cobra.Command {
 	older, larger := "", ""
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "List what is built, and what of it is in use",
-		Long: `Lists every build whose tree is there, with its id, and whether it is on the landing:
-asked for, or needed by another. Where several builds of a release are there, it says
-in which options they differ.`,
+		Short: "List all builds, and which of them are in use",
+		Long: `Lists all builds, with their ids, and whether they are on the landing: requested, or
+needed by another. If there are several builds of a release, it shows the options in which
+they differ.`,
 		Example: `  fernladder list
   fernladder list --landing
   fernladder list --unused --older 90d        what fernladder clean --trees would delete
@@ -38,7 +38,7 @@ in which options they differ.`,
 		},
 	}
 	c.Flags().BoolVar(&r.Landing, "landing", false, "only what is on the landing")
-	c.Flags().BoolVar(&r.Unused, "unused", false, "only what no state of the landing stands on")
+	c.Flags().BoolVar(&r.Unused, "unused", false, "only what no state of the landing needs")
 	c.Flags().StringVar(&older, "older", "", "only what was built longer ago than `AGE`: 12h, 30d, 8w")
 	c.Flags().StringVar(&larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
 	c.Flags().BoolVar(&r.BySize, "by-size", false, "the largest first")
@@ -72,7 +72,7 @@ func (a *app) showList(r *session.ListReport) {
 	rows := make([][]string, len(r.Builds))
 	for i, b := range r.Builds {
 		x := r.Receipts[i]
-		on := map[string]string{"asked": a.screen.Good("asked for"), "needed": "needed", "beside": "beside"}[b.Landing]
+		on := map[string]string{"asked": a.screen.Good("requested"), "needed": "needed", "beside": "beside"}[b.Landing]
 		rows[i] = []string{a.screen.Strong(b.Name), b.Version, b.ID, on, b.Prefix, b.Preset, term.Bytes(b.Size), x.Began.Local().Format("2006-01-02 15:04"), apart(x, r.All), term.OneLine(b.Summary)}
 	}
 	a.screen.Table([]string{"package", "version", "build id", "landing", "for", "preset", "size", "built", "options", "summary"}, rows)

@@ -13,12 +13,11 @@ func (a *app) lockCommand() *cobra.Command {
 	var ask plan.Ask
 	c := &cobra.Command{
 		Use:   "lock [NAME...]",
-		Short: "Write down exactly what the ladder is, for this and other machines",
-		Long: `Works out the ladder for these packages, or for what is wanted in the settings,
-and writes it to ladder.lock, beside the settings: versions, digests, commits,
-options and build ids. What is locked already stays, where it fits; fernladder
-upgrade moves it. Where there is a lock file, what is installed is written to it
-too, and with --locked nothing else is built than what it says.`,
+		Short: "Record the exact ladder, for this and other machines",
+		Long: `Works out the ladder for these packages, or for what the settings want, and writes it to
+ladder.lock beside the settings: versions, digests, commits, options and build ids.
+Existing entries stay if they fit; fernladder upgrade moves them. If there is a lock file,
+installs update it, and with --locked nothing else is built than what it says.`,
 		Example: `  fernladder lock
   fernladder lock glasshouse
   fernladder install --locked`,

@@ -23,8 +23,8 @@ func (a *app) logCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "log NAME",
 		Short: "Show the log of a package's last build",
-		Long: `Shows what the stages of a package's last build have printed, whether it
-succeeded, failed or is still going on.`,
+		Long: `Shows the output of the stages of a package's last build, whether it succeeded, failed or
+is still running.`,
 		Example: `  fernladder log mistplan
   fernladder log mistplan --stage compile
   fernladder log mistplan --errors            only where something went wrong
@@ -39,7 +39,7 @@ succeeded, failed or is still going on.`,
 		},
 	}
 	c.Flags().BoolVar(&f.errors, "errors", false, "only the lines around the first error of each stage")
-	c.Flags().BoolVarP(&f.follow, "follow", "f", false, "go on as long as the build does")
+	c.Flags().BoolVarP(&f.follow, "follow", "f", false, "continue until the build ends")
 	c.Flags().StringVar(&f.stage, "stage", "", "only this `STAGE`: "+strings.Join(build.LoggedStages, ", "))
 	return c
 }
@@ -106,7 +106,7 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 	if len(shown) == 0 && flags.errors {
 		a.screen.Note("Nothing in the logs of %s %s looks like an error.", last.Name, last.Version)
 	} else if len(shown) == 0 {
-		a.screen.Note("The last build of %s %s has left no log%s.", last.Name, last.Version, map[bool]string{true: " of stage " + only}[only != ""])
+		a.screen.Note("The last build of %s %s left no log%s.", last.Name, last.Version, map[bool]string{true: " of stage " + only}[only != ""])
 	}
 	return nil
 }

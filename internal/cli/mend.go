@@ -19,17 +19,16 @@ func (a *app) mendCommand() *cobra.Command {
 	var r session.MendRequest
 	c := &cobra.Command{
 		Use:   "mend [NAME...]",
-		Short: "Check the root and the machine against what is installed, and mend what can be",
-		Long: `Checks every build against its receipt: files that are gone, changed or added, links
-of the landing, configuration, the database, permissions, what was broken off half-way.
-And the machine against what the builds use of it: libraries that are gone or have other
-versions of symbols, interpreters that are not there any more. After an upgrade of the
-operating system this says what of it is broken, and for whom.
+		Short: "Check what is installed and what it uses of the machine, and repair it",
+		Long: `Checks every build against its receipt: files that are missing, changed or added, links of
+the landing, configuration, the history, permissions, interrupted work. Checks the machine
+against what the builds use: libraries that are gone or have other symbol versions,
+missing interpreters. After an upgrade of the operating system it shows what broke.
 
-Nothing is changed without --fix, which puts right what can be without losing anything.
-With --rebuild, builds that are damaged, or that the machine has changed under, are built
-again from the same sources; each takes its place in one step, when it has been tried.
-Trees that were damaged are kept in damaged, in the root.`,
+Nothing changes without --fix, which repairs what can be repaired without loss. With
+--rebuild, damaged builds, and builds that no longer fit the machine, are built again from
+the same sources; each replaces the old one in one step, after its tries. Damaged trees
+are kept in the directory damaged of the root.`,
 		Example: `  fernladder mend
   fernladder mend --machine                   only what the operating system has
   fernladder mend mistplan --quick            one package, without reading its files
@@ -37,10 +36,10 @@ Trees that were damaged are kept in damaged, in the root.`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { r.Names = args; return a.mend(c.Context(), r) },
 	}
-	c.Flags().BoolVar(&r.Quick, "quick", false, "look at sizes and permissions of files, and not at what is in them")
-	c.Flags().BoolVar(&r.Machine, "machine", false, "look only at what the operating system has")
-	c.Flags().BoolVar(&r.Fix, "fix", false, "put right what can be without losing anything")
-	c.Flags().BoolVar(&r.Rebuild, "rebuild", false, "build again what is damaged, or was built for what the machine has no more")
+	c.Flags().BoolVar(&r.Quick, "quick", false, "check sizes and permissions of files, but not contents")
+	c.Flags().BoolVar(&r.Machine, "machine", false, "check only what builds use of the operating system")
+	c.Flags().BoolVar(&r.Fix, "fix", false, "repair what can be repaired without loss")
+	c.Flags().BoolVar(&r.Rebuild, "rebuild", false, "build again what is damaged, or no longer fits the machine")
 	return c
 }
 
@@ -108,7 +107,7 @@ func (a *app) showUnsound(r *mend.Report) {
 		}
 	}
 	if len(r.Findings) == 0 {
-		a.screen.Print("All is sound: %s, %s (%s read).", term.Count(r.Builds, "build"), term.Count(r.Files, "file"), term.Bytes(r.Bytes))
+		a.screen.Print("Nothing is wrong: %s, %s (%s read).", term.Count(r.Builds, "build"), term.Count(r.Files, "file"), term.Bytes(r.Bytes))
 	}
 }
 
@@ -124,9 +123,9 @@ func count(all []mend.Finding, like mend.Finding) (n int) {
 func (a *app) showFixed(all []mend.Fixed) {
 	for _, f := range all {
 		if f.Err != nil {
-			a.screen.Print("Not mended: %s: %v", term.OneLine(f.Path), f.Err)
+			a.screen.Print("Not repaired: %s: %v", term.OneLine(f.Path), f.Err)
 		} else if f.Done != "" {
-			a.screen.Print("Mended: %s: %s", term.OneLine(f.Path), f.Done)
+			a.screen.Print("Repaired: %s: %s", term.OneLine(f.Path), f.Done)
 		}
 	}
 }
@@ -152,7 +151,7 @@ func (a *app) showWhatHelps(r *mend.Report, f session.MendRequest) {
 	fixable := slices.ContainsFunc(r.Findings, func(x mend.Finding) bool { return x.Fixable })
 	builds, _ := r.ToRebuild()
 	if fixable && !f.Fix {
-		a.screen.Note("To put right what can be without losing anything: fernladder mend --fix")
+		a.screen.Note("To repair what can be repaired without loss: fernladder mend --fix")
 	}
 	if len(builds) > 0 && !f.Rebuild {
 		a.screen.Note("To build again %s: fernladder mend --rebuild", strings.Join(refTexts(builds), ", "))

@@ -17,10 +17,10 @@ func (a *app) newsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "news [NAME...]",
 		Short: "Look for newer releases upstream",
-		Long: `Reads the page that a recipe names in [upstream], and shows the versions on it
-that are newer than those in the recipe; and for a package that was built from the
-head of a branch, how many commits have come since, with the first lines of what
-they say. Without names, all recipes that have either are looked at.`,
+		Long: `Reads the page that a recipe names in [upstream], and shows versions that are newer than
+those in the recipe. For a package that was built from the head of a branch, it shows how
+many commits were added since, and the first lines of their messages. Without names, it
+looks at all recipes that have either.`,
 		Example:           "  fernladder news\n  fernladder news mistplan && fernladder bump mistplan",
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.news(c.Context(), args) },
@@ -39,7 +39,10 @@ func (a *app) news(ctx context.Context, names []string) error {
 	if shown := a.answer(found, func() { a.showNews(found) }); shown != nil {
 		return shown
 	}
-	return judged(err)
+	if err != nil { // the table shows it
+		err = &alreadyShown{err}
+	}
+	return err
 }
 
 func (a *app) showNews(found []session.News) {
@@ -52,7 +55,7 @@ func (a *app) showNews(found []session.News) {
 		what := "nothing newer"
 		switch {
 		case n.Error != "":
-			what = a.screen.Bad("not known")
+			what = a.screen.Bad("unknown")
 			a.screen.Note("%s: %s", n.Name, n.Error)
 		case len(n.Newer) > 0:
 			words := make([]string, len(n.Newer))
@@ -74,7 +77,7 @@ func (a *app) showNews(found []session.News) {
 func (a *app) showBranch(name string, b *session.BranchNews) {
 	switch {
 	case b.Gone:
-		a.screen.Print("%s: what %s was built from is not on its branch any more, which is at %s.", a.screen.Strong(name), b.Built, b.Now)
+		a.screen.Print("%s: the commit of %s is no longer on its branch, which is at %s.", a.screen.Strong(name), b.Built, b.Now)
 		return
 	case b.Commits == 0 && b.Now != b.Built: // the repository does not say how many
 		a.screen.Print("%s: its branch is at %s, and %s is built.", a.screen.Strong(name), b.Now, b.Built)
@@ -97,11 +100,10 @@ func (a *app) bumpCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "bump NAME [VERSION]",
 		Short: "Add a newer release to a recipe",
-		Long: `Fetches the archive of a release and adds the release to the recipe, in front of
-the others, with its digest. Without a version, it is the newest that the page in
-[upstream] names. Nothing else in the file changes. If the recipe names signatures,
-that of the archive has to be good; otherwise the digest is of the file as it came,
-and a person has to compare it with what its makers publish.`,
+		Long: `Fetches the archive of a release and adds the release to the recipe, before the others,
+with its digest. The default version is the newest on the page in [upstream]. Nothing else
+in the file changes. If the recipe names signatures, the archive must have a good one;
+otherwise a person has to compare the digest with what the authors publish.`,
 		Example: "  fernladder bump mistplan\n  fernladder bump mistplan 2.2.0",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 2 {

@@ -13,10 +13,9 @@ func (a *app) offersCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "offers NAME",
 		Short: "Show what an installed package offers to others, and write it into its recipe",
-		Long: `Looks at the tree of an installed package for what other packages can use of it:
-pkg-config modules, programs, libraries, CMake packages. With --write, its recipe
-gets a table [offers] with them, and nothing else in it changes. Drafts of other
-recipes then find the package by what they look for.`,
+		Long: `Shows what other packages can use of the tree of an installed package: pkg-config modules,
+programs, libraries, CMake packages. With --write, its recipe gets a table [offers] with
+them, and nothing else in it changes. Drafts of other recipes find the package by it.`,
 		Example:           "  fernladder offers dewcalc\n  fernladder offers dewcalc --write",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,

@@ -29,13 +29,13 @@ func (a *app) optionsCommand() *cobra.Command {
 	var f optionsFlags
 	c := &cobra.Command{
 		Use:   "options NAME",
-		Short: "Show what can be chosen about a package, or choose it on a screen",
-		Long: `Shows the options of a package: what each is now and why, what it could be, and what
-its values add to the ladder. On a terminal, they are chosen on a screen, which says at
-once what the choice would mean; nothing is written unless it is asked for. With --plain,
-or where the output goes to a file or a pipe, they are printed.`,
+		Short: "Show the options of a package, or choose them on a screen",
+		Long: `Shows the options of a package: the value of each and its reason, the other values, and
+what they add to the ladder. On a terminal they are chosen on a screen, which shows what a
+choice means; nothing is written unless requested. With --plain, or if the output is a
+file or a pipe, they are printed.`,
 		Example: `  fernladder options mistplan
-  fernladder options mistplan --changed       what is not as by default
+  fernladder options mistplan --changed       what is changed from default
   fernladder options mistplan:2.1.0 --since 1.9.4
   fernladder options mistplan --built         what the last build was made with, and found
   fernladder options mistplan --plain | less`,
@@ -52,9 +52,9 @@ or where the output goes to a file or a pipe, they are printed.`,
 		},
 	}
 	a.addLadderFlags(c, &f.ask, false)
-	c.Flags().BoolVar(&f.changed, "changed", false, "only those that are not as by default")
-	c.Flags().BoolVar(&f.built, "built", false, "those of the build that is there, and the features that its source was configured with and without")
-	c.Flags().StringVar(&f.since, "since", "", "what came, went or has another default since the release `VERSION`")
+	c.Flags().BoolVar(&f.changed, "changed", false, "only those that differ from the default")
+	c.Flags().BoolVar(&f.built, "built", false, "those of the existing build, and the features that its source was configured with and without")
+	c.Flags().StringVar(&f.since, "since", "", "options that were added, removed or have another default since the release `VERSION`")
 	return c
 }
 
@@ -122,7 +122,7 @@ func (a *app) optionsTable(c *plan.Choosing, f optionsFlags) {
 		a.screen.Print("It has no options.")
 		return
 	case len(rows) == 0:
-		a.screen.Print("All of its %s are as by default.", term.Count(len(c.Rows()), "option"))
+		a.screen.Print("All of its %s have their defaults.", term.Count(len(c.Rows()), "option"))
 		return
 	}
 	a.screen.Print("")
@@ -137,11 +137,11 @@ func (a *app) optionsTable(c *plan.Choosing, f optionsFlags) {
 	}
 	a.screen.Table([]string{"option", "is", "can be", "why", "adds", "what it is"}, lines)
 	if c.Problem != nil {
-		a.screen.Print("\nNo ladder fits it as it is: %v", c.Problem)
+		a.screen.Print("\nThese options have no solution: %v", c.Problem)
 	}
 }
 
-// valueText is what an option is, so that what is not as by default is seen.
+// valueText is what an option is, so that what is changed from default is seen.
 func (a *app) valueText(r *plan.Row) string {
 	text := orDefault(term.OneLine(r.Value), "–")
 	if r.Changed() {
@@ -159,7 +159,7 @@ func otherwise(r *plan.Row) string {
 }
 
 func whyText(r *plan.Row) string {
-	text := map[plan.Why]string{plan.Default: "", plan.Asked: "you said so", plan.Settings: "settings", plan.Locked: "locked", plan.Installed: "as installed",
+	text := map[plan.Why]string{plan.Default: "", plan.Asked: "requested", plan.Settings: "settings", plan.Locked: "locked", plan.Installed: "as installed",
 		plan.Demanded: "demanded by", plan.Chosen: "chosen"}[r.Why]
 	if r.By == "" {
 		return text
@@ -263,7 +263,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 			a.screen.Paragraph("\nConfigured without ", r.Without)
 			return
 		}
-		a.screen.Print("\nIts source did not say what it found.")
+		a.screen.Print("\nIts source did not report what it found.")
 		return
 	}
 	features := slices.Clone(r.Features)
@@ -282,7 +282,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 		}
 		rows = append(rows, []string{f.Name, is, why})
 	}
-	a.screen.Print("\nIts source said, when it was configured:")
+	a.screen.Print("\nIts source reported, when it was configured:")
 	a.screen.Table([]string{"feature", "is", ""}, rows)
 	var offered []string
 	for _, f := range store.Missed(features) {

@@ -17,11 +17,11 @@ import (
 func (a *app) ownerCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "owner FILE...",
-		Short: "Say which package a file belongs to",
-		Long: `Says which build a file belongs to: on the landing, in a directory that is linked to
-it, in a tree, or anywhere that links lead from into the root. Of a file that is not
-ours, it says which package of the operating system has it. A name without a slash is
-a program of the landing, or else any file that is called so.`,
+		Short: "Show which package a file belongs to",
+		Long: `Shows which build a file belongs to: a file on the landing, in a directory that is linked
+to it, in a tree, or anywhere else from which links lead into the root. For other files it
+shows the package of the operating system. A name without a slash is a program of the
+landing, or else any file of that name.`,
 		Example: `  fernladder owner mistplan                   a program on the landing
   fernladder owner /usr/local/bin/*
   fernladder owner libdewcalc.so.1            any file of that name, in every tree`,
@@ -80,10 +80,10 @@ func (a *app) ownedText(o session.Owner) string {
 func (a *app) whyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "why NAME",
-		Short: "Say why a package is there, and what would go with it",
-		Long: `Says who asked for a build, and by which command it came onto the landing; what needs
-it, as what; which settings, lock file and states of the landing have it; and what
-would leave the landing, or be of no more use, without it.`,
+		Short: "Show why a package is installed, and what would go with it",
+		Long: `Shows who requested a build and which command put it on the landing; what needs it, and in
+which role; which settings, lock file and states of the landing have it; and what would
+leave the landing, or have no more use, without it.`,
 		Example:           "  fernladder why loamdb\n  fernladder why mistplan@3f9c",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
@@ -114,11 +114,11 @@ func (a *app) why(name string) error {
 	}
 	switch w.Landing {
 	case "asked":
-		say("It was asked for, and is on the landing%s", since)
+		say("It was requested, and is on the landing%s", since)
 	case "needed":
-		say("It is on the landing because what was asked for runs with it,%s", since)
+		say("It is on the landing because a requested package needs it to run,%s", since)
 	case "beside":
-		say("It was asked for, and is on the landing beside another build%s", since)
+		say("It was requested, and is on the landing beside another build%s", since)
 	default:
 		say("It is not on the landing.")
 	}
@@ -143,9 +143,9 @@ func (a *app) why(name string) error {
 	}
 	switch {
 	case len(w.Kept) > 0:
-		say("It cannot leave the landing, for %s runs with it.", isAnd(w.Kept))
+		say("It cannot leave the landing, because %s needs it to run.", isAnd(w.Kept))
 	case w.Landing != "no":
-		say("With it would leave the landing: %s", orDefault(strings.Join(refTexts(w.With), ", "), "nothing else"))
+		say("With it, these would leave the landing: %s", orDefault(strings.Join(refTexts(w.With), ", "), "nothing else"))
 	}
 	if len(w.Unused) > 0 {
 		say("Of no use without it: %s", strings.Join(refTexts(w.Unused), ", "))

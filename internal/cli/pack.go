@@ -21,16 +21,16 @@ func (a *app) packCommand() *cobra.Command {
 	var r session.PackRequest
 	c := &cobra.Command{
 		Use:   "pack NAME...",
-		Short: "Make packages of the operating system out of builds",
-		Long: `Makes .deb or .rpm files of builds that are there; nothing is built for it, and nothing
-of them is run. Each tree becomes a package that has it at the same path as here, with
-exactly the files that were built and tried; what people use of it are links in /usr/local
-(or where the settings say, links in [pack]), in a small package of their own. What they
-need of the operating system is found in their files. The same build makes the same bytes.
+		Short: "Make packages of the operating system from builds",
+		Long: `Makes .deb or .rpm files of existing builds; nothing is built or run for it. Each tree
+becomes a package that has it at the same path as here, with exactly the files that were
+built and tried. Its programs are linked in /usr/local (or links in [pack] in the
+settings) by a small package of their own. Dependencies on the operating system are found
+in the files. The same build makes the same bytes.
 
-With --prefix, what is named is built for that directory, with all it needs, as far as that
-is not done, and becomes one package with all of it in that directory and nothing of the
-root. Nothing is put there on this machine.`,
+With --prefix, the named packages and everything they need are built for that directory,
+if they are not yet, and become one package with all of it in that directory and nothing
+of the root. Nothing is put there on this machine.`,
 		Example: `  fernladder pack glasshouse --to out
   fernladder pack mistplan:2.1.0 --format rpm --to out
   fernladder pack dewcalc --split --to out    headers and the like in a package of their own
@@ -51,10 +51,10 @@ root. Nothing is put there on this machine.`,
 	}
 	a.addLadderFlags(c, &r.Ask, true)
 	addPrefixFlags(c, &r.Ask)
-	c.Flags().StringVar(&r.Name, "name", "", "with --prefix, call the package `NAME`; as the first that is named, if nothing is said")
-	c.Flags().StringVar(&r.Format, "format", "", "deb or rpm; what this machine has, if nothing is said")
+	c.Flags().StringVar(&r.Name, "name", "", "with --prefix, call the package `NAME` (default: as the first named package)")
+	c.Flags().StringVar(&r.Format, "format", "", "deb or rpm (default: the format of this machine)")
 	c.Flags().StringVar(&r.To, "to", ".", "write the files into `DIR`")
-	c.Flags().BoolVar(&r.Split, "split", false, "put what is only for building against a package into one of its own")
+	c.Flags().BoolVar(&r.Split, "split", false, "put what is only needed to build against a package into a separate one")
 	return c
 }
 

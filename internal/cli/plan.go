@@ -28,9 +28,9 @@ func (a *app) planCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "plan [NAME...]",
 		Short: "Show the ladder: what would be built, in which order, and why",
-		Long: `Works out the ladder for these packages, or for what is wanted in the settings,
-and shows it, lowest rung first. Packages on the same rung do not stand on each
-other. Nothing is fetched or built. Times and sizes are those of earlier builds.`,
+		Long: `Works out the ladder for these packages, or for what the settings want, and shows it,
+lowest rung first. Packages on the same rung do not depend on each other. Nothing is
+fetched or built. Times and sizes are those of earlier builds.`,
 		Example: `  fernladder plan glasshouse
   fernladder plan mistplan:1.9.4              one version
   fernladder plan 'mistplan:>=1.9, <2'        a range
@@ -67,11 +67,11 @@ other. Nothing is fetched or built. Times and sizes are those of earlier builds.
 	addPrefixFlags(c, &f.ask)
 	flags := c.Flags()
 	flags.BoolVar(&f.ask.Cluster, "cluster", false, "show the jobs that would be submitted to the cluster's batch scheduler")
-	flags.BoolVar(&f.ask.Locked, "locked", false, "fail where the ladder is not the one in ladder.lock")
+	flags.BoolVar(&f.ask.Locked, "locked", false, "fail if the ladder differs from ladder.lock")
 	flags.BoolVar(&f.ask.Upgrade, "upgrade", false, "plan what fernladder upgrade would do")
 	flags.BoolVar(&f.all, "all", false, "show a line for each package, however many there are")
-	flags.BoolVar(&f.tree, "tree", false, "show what stands on what, from what is asked for down")
-	flags.BoolVar(&f.dot, "dot", false, "print the ladder in the DOT language of graph drawing programs")
+	flags.BoolVar(&f.tree, "tree", false, "show dependencies as a tree, from the requested packages down")
+	flags.BoolVar(&f.dot, "dot", false, "print the ladder in the DOT language")
 	flags.StringVar(&f.why, "why", "", "show why the package `NAME` is on the ladder, and in which version")
 	return c
 }
@@ -180,11 +180,11 @@ func (a *app) planTable(l *plan.Plan, all bool) {
 	}
 	if paragraphs {
 		a.planRungs(l)
-		a.screen.Print("\nOf these, what was asked for, has options set or takes long:")
+		a.screen.Print("\nOf these, the requested ones and those with options or long builds:")
 	}
 	a.screen.Table([]string{"rung", "package", "version", "state", "took last", "for", "options", "why"}, rows)
 	if installed > 0 {
-		a.screen.Print("\n%s more built already; --all shows them.", term.Count(installed, "package"))
+		a.screen.Print("\n%s more are already built; --all shows them.", term.Count(installed, "package"))
 	} else if paragraphs {
 		a.screen.Print("\n--all shows a line for each package.")
 	}
@@ -262,7 +262,7 @@ func stateText(s *term.Screen, p *plan.Plan, j *build.Job) string {
 // because says in a few words why a package is on the ladder.
 func because(p *resolve.Package) string {
 	if p.Asked {
-		return "asked for"
+		return "requested"
 	}
 	byRole := map[recipe.Role][]string{}
 	for _, d := range p.Why {

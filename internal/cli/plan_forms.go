@@ -91,9 +91,9 @@ func (a *app) showWhy(l *plan.Plan, name string) error {
 			a.screen.Print("  %s", strings.Join(path, " needs "))
 		}
 		if p.Kept {
-			a.screen.Print("  It stays in the version that is locked or installed.")
+			a.screen.Print("  It stays in the locked or installed version.")
 		} else if newest := newestOf(p); newest != "" {
-			a.screen.Print("  %s is newer, and does not fit.", newest)
+			a.screen.Print("  %s is newer, but does not fit.", newest)
 		}
 	}
 	if !found {

@@ -85,13 +85,13 @@ func (a *app) probe(ctx context.Context, s *session.Session, name string, f draf
 		if done.Lacks {
 			next = "Have it installed (fernladder host " + name + " --install), or change it"
 		}
-		a.screen.Note("%s says so now. %s, then: fernladder build %s", done.Recipe.File, next, done.Recipe.Buildable())
+		a.screen.Note("%s records it. %s, then: fernladder build %s", done.Recipe.File, next, done.Recipe.Buildable())
 	}
 	if done.Failure != nil || err != nil {
 		return a.failed(err)
 	}
 	return a.answer(r, func() {
-		a.screen.Print("It builds: %s in %s. The recipe says so, and what it offers.", term.Count(r.Files, "file"), seconds(r.Seconds))
+		a.screen.Print("It builds: %s in %s. The recipe records it, and what it offers.", term.Count(r.Files, "file"), seconds(r.Seconds))
 		for _, line := range r.Wrong {
 			a.screen.Print("Not as the recipe says: %s", line)
 		}

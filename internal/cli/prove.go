@@ -50,7 +50,7 @@ func (a *app) prove(ctx context.Context, ask plan.Ask) error {
 
 func (a *app) showProven(p install.Proven) {
 	if len(p.Differences) == 0 {
-		a.screen.Print("%s %s comes out the same when it is built in another directory.", a.screen.Strong(p.Name), p.Version)
+		a.screen.Print("%s %s comes out the same when built in another directory.", a.screen.Strong(p.Name), p.Version)
 		return
 	}
 	a.screen.Print("%s %s: %s differ:", a.screen.Strong(p.Name), p.Version, term.Count(len(p.Differences), "file"))

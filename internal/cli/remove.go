@@ -19,11 +19,11 @@ func (a *app) removeCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "remove NAME...",
 		Short: "Take packages off the landing",
-		Long: `Takes packages off the landing, with what only they needed when they run. Their
-trees stay, so that installing them again takes no time. With --trees, all trees
-of the packages are deleted too, unless another installed package needs them, and
-ladder.lock forgets them; with --with-archives, so are the archives that they were built from,
-which can be fetched again. NAME:RANGE and NAME@ID mean those builds only.`,
+		Long: `Takes packages off the landing, with what only they needed to run. Their trees stay, so
+installing them again takes no time. With --trees, all trees of the packages are deleted,
+too, unless another installed package needs them, and ladder.lock forgets them; with
+--with-archives, so are their archives, which can be fetched again. NAME:RANGE and NAME@ID
+name only those builds.`,
 		Example: `  fernladder remove glasshouse
   fernladder remove mistplan --trees
   fernladder remove mistplan@3f9c --trees     one build of several`,
@@ -31,9 +31,9 @@ which can be fetched again. NAME:RANGE and NAME@ID mean those builds only.`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { r.Names = args; return a.remove(c.Context(), r, yes) },
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "with --trees, do not ask before earlier landings go with them")
-	c.Flags().BoolVar(&r.Archives, "with-archives", false, "with --trees, delete their verified archives too")
-	c.Flags().BoolVar(&r.Trees, "trees", false, "delete their trees too")
+	c.Flags().BoolVar(&yes, "yes", false, "with --trees, do not ask before earlier landings are deleted, too")
+	c.Flags().BoolVar(&r.Archives, "with-archives", false, "with --trees, also delete their verified archives")
+	c.Flags().BoolVar(&r.Trees, "trees", false, "also delete their trees")
 	return c
 }
 
@@ -74,7 +74,7 @@ func (a *app) showRemoved(report *session.RemoveReport, r session.RemoveRequest)
 	if report.Changed {
 		a.showLanded(install.Landed{Result: x.Result})
 	} else {
-		a.screen.Print("The landing had none of it, and stays as it was.")
+		a.screen.Print("None of it was on the landing, which did not change.")
 	}
 	switch {
 	case r.Trees:

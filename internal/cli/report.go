@@ -51,7 +51,7 @@ func (a *app) report(err error) int {
 	case a.screen.JSON:
 		a.reportJSON(err, kind)
 	case code == statuses[problem.Interrupted]:
-		a.screen.Fail("interrupted\n  Everything that was started has been ended. The same command goes on from here.")
+		a.screen.Fail("interrupted\n  All started processes have ended. The same command continues from here.")
 	case is[tomlfile.Problems](err):
 		var problems tomlfile.Problems
 		errors.As(err, &problems)

@@ -20,9 +20,9 @@ func (a *app) repositoryCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "repository DIR",
 		Short: "Keep a signed repository of packages for apt, dnf or both",
-		Long: `Shows what is in a repository, and how another machine comes to use it. A repository is a
-directory that any web server can serve, or a path can name. Who reads it finds it as it
-was before a change or as it is after; a change that is broken off leaves the one before.`,
+		Long: `Shows the packages of a repository, and how another machine uses it. A repository is a
+directory that any web server can serve, or that a path names. Readers see it as it was
+before a change or as it is after; an interrupted change has no effect.`,
 		Example: `  fernladder repository add /srv/vale out/*.deb --key /root/vale.key
   fernladder repository /srv/vale --url https://packages.vale-glasshouse.example/vale
   fernladder repository drop /srv/vale vale-mistplan=2.1.0-1.vale12 --key /root/vale.key
@@ -30,12 +30,12 @@ was before a change or as it is after; a change that is broken off leaves the on
 		Args: exactly(1, "the directory of a repository"),
 		RunE: func(c *cobra.Command, args []string) error { r.Dir = args[0]; return a.repository(r, url) },
 	}
-	c.Flags().StringVar(&url, "url", "", "where it is served, for the lines that other machines need")
+	c.Flags().StringVar(&url, "url", "", "the URL that serves it, for the lines that other machines need")
 	add := &cobra.Command{
 		Use:   "add DIR FILE...",
-		Short: "Add packages to a repository, and make it if it is not there",
-		Long: `Adds .deb and .rpm files. A .rpm is signed on the way. What is there already, the same,
-stays; another package of the same name and version is refused.`,
+		Short: "Add packages to a repository, and create it if necessary",
+		Long: `Adds .deb and .rpm files. A .rpm is signed when it is added. Packages that are already
+there stay; another package of the same name and version is refused.`,
 		Example: `  fernladder repository add /srv/vale out/*.deb --key /root/vale.key
   fernladder repository add /srv/vale out/*.rpm --gpg packages@vale-glasshouse.example --keep 3`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -47,15 +47,15 @@ stays; another package of the same name and version is refused.`,
 		},
 	}
 	add.Flags().StringVar(&r.Suite, "suite", "stable", "the suite of apt's that .deb files are added to")
-	add.Flags().IntVar(&r.Keep, "keep", 0, "leave the newest `N` versions of each package, and what they need; all, if nothing is said")
+	add.Flags().IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
 	drop := &cobra.Command{
 		Use:     "drop DIR NAME[=VERSION]...",
-		Short:   "Take packages out of a repository",
-		Long:    "Takes packages out, and trees that nothing in the repository stands on any more.",
+		Short:   "Remove packages from a repository",
+		Long:    `Removes packages, and trees that nothing else in the repository needs.`,
 		Example: "  fernladder repository drop /srv/vale vale-mistplan=2.1.0-1.vale12 --key /root/vale.key",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < 2 {
-				return usage("name a directory, and packages to take out of it")
+				return usage("name a directory, and packages to remove from it")
 			}
 			r.Dir, r.Drop, r.Valid = args[0], args[1:], time.Duration(days)*24*time.Hour
 			return a.changeRepository(c.Context(), r)
@@ -64,9 +64,9 @@ stays; another package of the same name and version is refused.`,
 	for _, c := range []*cobra.Command{add, drop} {
 		c.Flags().StringVar(&r.KeyFile, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
 		c.Flags().StringVar(&r.AgentKey, "gpg", "", "let gpg and its agent sign, with the key `ID`")
-		c.Flags().BoolVar(&r.AnotherKey, "another-key", false, "sign with a key that is not the one before; other machines have to be given it")
-		c.Flags().StringVar(&r.Name, "name", "", "what the repository calls itself; the name of its directory, if nothing is said")
-		c.Flags().IntVar(&days, "valid", 0, "apt stops trusting what is published after so many `DAYS`; never, if nothing is said")
+		c.Flags().BoolVar(&r.AnotherKey, "another-key", false, "sign with another key than before; other machines need it")
+		c.Flags().StringVar(&r.Name, "name", "", "the name of the repository (default: that of its directory)")
+		c.Flags().IntVar(&days, "valid", 0, "apt trusts what is published for this many `DAYS` (default: for ever)")
 	}
 	check := &cobra.Command{
 		Use:     "check DIR",
@@ -168,7 +168,7 @@ func (a *app) checkRepository(ctx context.Context, r session.RepositoryRequest) 
 			a.screen.Print("%s: %s", w.File, w.What)
 		}
 		if len(report.Wrong) == 0 {
-			a.screen.Print("%s, and everything that is published of them, are as they were added.", term.Count(report.Packages, "package"))
+			a.screen.Print("%s, and everything published about them, are unchanged.", term.Count(report.Packages, "package"))
 		}
 	}); shown != nil {
 		return shown

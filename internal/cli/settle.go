@@ -16,10 +16,10 @@ func (a *app) settleCommand() *cobra.Command {
 	var first, off, as string
 	c := &cobra.Command{
 		Use:   "settle FILE",
-		Short: "Decide who has a name on the landing that two packages want",
-		Long: `Writes into the settings whose a file of the landing is ([[link]]). It counts for every
-change of the landing from then on; the command that ended with the conflict can be
-given again. Without a flag, shows what is decided.`,
+		Short: "Decide which of two packages has a name on the landing",
+		Long: `Writes into the settings which package a file of the landing belongs to ([[link]]). It
+applies to every later change of the landing; repeat the command that failed with the
+conflict. Without a flag, shows what is decided.`,
 		Example: `  fernladder landing settle bin/grow --first moss     moss's counts, others' are left off
   fernladder landing settle bin/grow --off moss       moss's is left off
   fernladder landing settle bin/grow --as moss=bin/grow-moss`,
@@ -38,9 +38,9 @@ given again. Without a flag, shows what is decided.`,
 			return a.settle(c.Context(), l)
 		},
 	}
-	c.Flags().StringVar(&first, "first", "", "the file of `PACKAGE` is linked, the same file of others is not")
-	c.Flags().StringVar(&off, "off", "", "the file of `PACKAGE` is not linked")
-	c.Flags().StringVar(&as, "as", "", "the file of a package has another name: `PACKAGE=NAME`")
+	c.Flags().StringVar(&first, "first", "", "link the file of `PACKAGE`, and not that of other packages")
+	c.Flags().StringVar(&off, "off", "", "do not link the file of `PACKAGE`")
+	c.Flags().StringVar(&as, "as", "", "link the file of a package under another name: `PACKAGE=NAME`")
 	return c
 }
 
@@ -83,7 +83,7 @@ func waysOut(c *landing.Conflict) []string {
 		return nil
 	}
 	file := c.Paths[0]
-	lines := []string{"To decide which of them has it, where " + settings.FileName + " keeps it:"}
+	lines := []string{"To decide which of them has it, in " + settings.FileName + " :"}
 	settle := func(format string, args ...any) {
 		lines = append(lines, "    fernladder landing settle "+file+" "+fmt.Sprintf(format, args...))
 	}
@@ -94,9 +94,9 @@ func waysOut(c *landing.Conflict) []string {
 		settle("--off %s", first)
 	}
 	settle("--as %s=%s-%s", second, file, second)
-	lines = append(lines, "Or take one of them off: fernladder remove "+first)
+	lines = append(lines, "Or remove one of them: fernladder remove "+first)
 	for _, only := range c.Only {
-		lines = append(lines, fmt.Sprintf("%s has nothing else; without it, it need not be on the landing.", only))
+		lines = append(lines, fmt.Sprintf("%s has no other files, and need not be on the landing.", only))
 	}
 	return lines
 }

@@ -82,7 +82,7 @@ func cshLine(v variable) string {
 
 // profile is a file for /etc/profile.d: read twice, it adds nothing twice.
 func profile(all []variable) []string {
-	texts := []string{"# Made by fernladder env --as profile, for /etc/profile.d/fernladder.sh.", "# To be made anew when packages come or go that set variables."}
+	texts := []string{"# Made by fernladder env --as profile, for /etc/profile.d/fernladder.sh.", "# Make it again when packages that set variables are added or removed."}
 	for _, v := range all {
 		if v.Join == "" {
 			texts = append(texts, shLine(v))

@@ -16,15 +16,15 @@ func (a *app) shelvesCommand() *cobra.Command {
 	fetch := false
 	c := &cobra.Command{
 		Use:   "shelves",
-		Short: "List the shelves of recipes, and bring those that are repositories",
-		Long: `Lists the shelves in the order in which they are searched, with the recipes on
-them that an earlier shelf hides. Shelves that are git repositories, [[remote_shelf]] in
-the settings, are pinned to a commit; --fetch brings them to the root.`,
+		Short: "List the shelves of recipes, and fetch those that are repositories",
+		Long: `Lists the shelves in search order, with the recipes on them that an earlier shelf hides.
+Shelves that are git repositories, [[remote_shelf]] in the settings, are pinned to a
+commit; --fetch fetches them to the root.`,
 		Example: "  fernladder shelves\n  fernladder shelves --fetch",
 		Args:    noNames,
 		RunE:    func(c *cobra.Command, _ []string) error { return a.shelves(c.Context(), fetch) },
 	}
-	c.Flags().BoolVar(&fetch, "fetch", false, "bring the shelves that are repositories and not here yet")
+	c.Flags().BoolVar(&fetch, "fetch", false, "fetch the shelves that are repositories and not here yet")
 	return c
 }
 

@@ -32,8 +32,9 @@ func (a *app) showCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show NAME",
 		Short: "Show all about an installed package",
-		Long: "Shows what the receipt of an installed package says: where it is from, how it was\nbuilt, what it needs. With several builds, the one on the landing is meant.\n" +
-			"With --readme, what the source of a recipe says about itself, without unpacking it\nanywhere: README and INSTALL, or what they are called.",
+		Long: `Shows the receipt of an installed package: its origin, how it was built, what it needs. If
+there are several builds, it shows the one on the landing. With --readme, it shows README
+and INSTALL of the source, without unpacking it.`,
 		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan --readme",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
@@ -68,7 +69,7 @@ func (a *app) show(ctx context.Context, name string) error {
 	a.screen.Print("%s %s   %s", a.screen.Strong(r.Name), r.Version, r.Summary)
 	row("home", r.Home)
 	row("licence", r.License)
-	row("landing", map[string]string{"asked": fmt.Sprintf("on it (%d), asked for", current.Number),
+	row("landing", map[string]string{"asked": fmt.Sprintf("on it (%d), requested", current.Number),
 		"needed": fmt.Sprintf("on it (%d), needed by another", current.Number),
 		"beside": fmt.Sprintf("on it (%d), beside another build", current.Number), "no": "not on it"}[current.How(r.Ref)])
 	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
@@ -91,7 +92,7 @@ func (a *app) show(ctx context.Context, name string) error {
 		}
 	}
 	for _, supply := range r.Supplies {
-		row("supply", supply.File+", brought by hand, not to be passed on")
+		row("supply", supply.File+", supplied by hand, must not be passed on")
 	}
 	for _, c := range r.Configs {
 		if r.Prefix == "" {

@@ -44,7 +44,7 @@ func stepLines(s plan.Step) (lines []string) {
 		lines = append(lines, "new options: "+strings.Join(s.Came, ", "))
 	}
 	if len(s.Went) > 0 {
-		lines = append(lines, "options that are gone: "+strings.Join(s.Went, ", "))
+		lines = append(lines, "removed options: "+strings.Join(s.Went, ", "))
 	}
 	if len(s.Set) > 0 {
 		lines = append(lines, "set now: "+strings.Join(s.Set, ", "))
@@ -58,9 +58,9 @@ func stepLines(s plan.Step) (lines []string) {
 	for _, c := range s.Configs {
 		switch {
 		case c.Strange:
-			lines = append(lines, c.File+" is no file, and stays as it is")
+			lines = append(lines, c.File+" is not a file, and stays as it is")
 		case c.Edited:
-			lines = append(lines, c.File+" was edited, and stays; where its sample has changed, the new one is laid beside it")
+			lines = append(lines, c.File+" was edited, and stays; a new sample is put beside it")
 		}
 	}
 	return lines

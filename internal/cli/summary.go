@@ -41,7 +41,7 @@ func (a *app) summary(r *install.Report, slots int) {
 		line += fmt.Sprintf(", %d failed", failed)
 	}
 	if r.Expected > 0 {
-		line += fmt.Sprintf("; by the last builds it should have been %s", term.Duration(r.Expected))
+		line += fmt.Sprintf("; expected from earlier builds: %s", term.Duration(r.Expected))
 	}
 	line += "."
 	if slots > 0 {

@@ -9,11 +9,10 @@ import (
 func (a *app) supplyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "supply NAME FILE...",
-		Short: "Bring files that cannot be downloaded",
-		Long: `Some packages need a file that is paid for, or that must not be passed on. Their
-recipes say what it is and what its digest has to be. This takes a copy of such a
-file into the root, where only builds read it. The file itself stays. Of a folder, it
-takes the files that the recipe asks for.`,
+		Short: "Supply files that cannot be downloaded",
+		Long: `Some packages need a file that is paid for, or that must not be passed on. Their recipes
+describe it and state its digest. This copies such a file into the root, where only builds
+read it. From a folder, it copies the files that the recipe asks for.`,
 		Example: "  fernladder supply mistplan ~/downloads/station.cal\n  fernladder supply mistplan ~/downloads",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {

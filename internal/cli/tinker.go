@@ -19,11 +19,11 @@ func (a *app) tinkerCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "tinker [NAME]",
 		Short: "Change the source of a package, and keep the change as a patch",
-		Long: `Lays the unpacked and patched source of a package into a folder of yours, under git.
-Change it there; fernladder tinker try builds only what changed and runs it, in the same
-stages and as sealed as a real build, and touches neither the landing nor the trees;
-fernladder tinker keep makes a patch of the change and adds it to the recipe. Without a
-name, lists what is tinkered with.`,
+		Long: `Puts the unpacked and patched source of a package into a folder of yours, under git.
+Change it there. fernladder tinker try builds only what changed, sealed like a real build,
+and runs it, without touching the landing or the trees. fernladder tinker keep makes a
+patch of the change and adds it to the recipe. Without a name, lists the packages that are
+being tinkered with.`,
 		Example: `  fernladder tinker mistplan                  lays its source into ./mistplan
   fernladder tinker try mistplan -- mistplan --version
   fernladder tinker keep mistplan drier-nights.patch
@@ -43,18 +43,18 @@ name, lists what is tinkered with.`,
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	c.Flags().StringVar(&folder, "in", "", "lay the source into the new folder `DIR`, instead of one called like the package")
+	c.Flags().StringVar(&folder, "in", "", "put the source into the new folder `DIR` instead of one with the package's name")
 	try := &cobra.Command{
 		Use:   "try NAME [-- COMMAND...]",
-		Short: "Build what was changed, and run it",
-		Long: `Brings what was changed in the folder into the build, builds what that changes, and
-runs a command with the result in the place of its tree, or else the tries of the recipe.`,
+		Short: "Build the changes, and run the result",
+		Long: `Copies the changes in the folder into the build, builds what they affect, and runs a
+command with the result in the place of its tree, or by default the tries of the recipe.`,
 		Example: `  fernladder tinker try mistplan
   fernladder tinker try mistplan -- mistplan --dry fern.csv`,
 		Args: func(c *cobra.Command, args []string) error {
 			at := c.ArgsLenAtDash()
 			if at < 0 && len(args) != 1 || at >= 0 && at != 1 {
-				return usage("tinker try takes a name, and behind -- the command to run")
+				return usage("tinker try takes a name, and after -- the command to run")
 			}
 			return nil
 		},
@@ -62,10 +62,10 @@ runs a command with the result in the place of its tree, or else the tries of th
 	}
 	keep := &cobra.Command{
 		Use:   "keep NAME FILE.patch",
-		Short: "Make a patch of the change, and add it to the recipe",
-		Long: `Writes what was changed in the folder as patches/FILE.patch beside the recipe, adds it
-to the release in the recipe, builds the package by that, and compares what comes of it
-with what was tinkered.`,
+		Short: "Make a patch of the changes, and add it to the recipe",
+		Long: `Writes the changes in the folder as patches/FILE.patch beside the recipe, adds the patch
+to the release in the recipe, builds the package by that recipe, and compares the result
+with your edited build.`,
 		Example: "  fernladder tinker keep mistplan drier-nights.patch",
 		Args:    exactly(2, "a name, and the name of a patch"),
 		RunE:    func(c *cobra.Command, args []string) error { return a.tinkerKeep(c.Context(), args[0], args[1]) },
@@ -73,9 +73,9 @@ with what was tinkered.`,
 	all := false
 	drop := &cobra.Command{
 		Use:   "drop NAME",
-		Short: "End tinkering with a package",
-		Long: `Deletes what tinkering has made in the root, and the folder, if nothing is in it that
-was not kept. With --all, the folder in any case.`,
+		Short: "Stop tinkering with a package",
+		Long: `Deletes the edited build in the root, and the folder if all its changes were kept. With
+--all, deletes the folder in any case.`,
 		Example: "  fernladder tinker drop mistplan",
 		Args:    exactlyOne,
 		RunE:    func(c *cobra.Command, args []string) error { return a.tinkerDrop(c.Context(), args[0], all) },

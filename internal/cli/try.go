@@ -14,9 +14,10 @@ import (
 
 func (a *app) tryCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:               "try NAME...",
-		Short:             "Run the tries of installed packages again",
-		Long:              "Runs the commands by which the recipes of installed packages show that they work,\nas the recipes were when the packages were built.",
+		Use:   "try NAME...",
+		Short: "Run the tries of installed packages again",
+		Long: `Runs the tries of installed packages: commands that check whether they work, as the
+recipes were when the packages were built.`,
 		Example:           "  fernladder try mistplan",
 		Args:              atLeastOne,
 		ValidArgsFunction: a.completeInstalled,

@@ -56,24 +56,24 @@ func (a *app) showUsed(all []*build.Used, write bool) {
 }
 
 func (a *app) showUses(u *build.Used, write bool) {
-	from := "as far as compilers, pkg-config and what was configured tell; --watch at its build tells all"
+	from := "according to compilers, pkg-config and configure logs; --watch records everything"
 	if u.Watched {
-		from = "every file that it has read was recorded"
+		from = "every file that it read was recorded"
 	}
 	name := a.screen.Strong(u.Build.Name) + " " + u.Build.Version
 	switch {
 	case u.Bare:
-		a.screen.Print("%s was built in a bare room: it saw nothing of this machine but what its recipe and those of its needs declare.", name)
+		a.screen.Print("%s was built in a bare room: it saw only what its recipe and those of its needs declare.", name)
 	case len(u.Uses) == 0:
-		a.screen.Print("%s uses nothing of this machine but what its recipe says, what comes with that, and the compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
+		a.screen.Print("%s uses only what its recipe declares of this machine, what comes with that, and the compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
 	default:
-		a.screen.Print("%s uses of this machine what its recipe does not say (%s):\n", name, from)
+		a.screen.Print("%s uses parts of this machine that its recipe does not declare (%s):\n", name, from)
 	}
 	for _, use := range u.Uses {
 		a.screen.Print("%s\n", indent(advice.UseText(a.session.System.Family, use)))
 	}
 	if len(u.Others) > 0 {
-		a.screen.Print("Programs have also looked at files of %s, which no recipe asks for.", isAnd(u.Others))
+		a.screen.Print("Programs also looked at files of %s, which no recipe declares.", isAnd(u.Others))
 	}
 	if u.Record != "" {
 		a.screen.Print("Every file: %s", u.Record)

@@ -11,10 +11,10 @@ var answers = []struct {
 	outcome     Outcome
 	text, about string
 }{
-	{Keep, "Keep it for this machine", "writes it into the settings, under what is wanted"},
+	{Keep, "Keep it for this machine", "writes it into the settings, under wanted"},
 	{Once, "Only for one build", "prints the command, and writes nothing"},
-	{Forget, "Forget it", "what was changed is gone"},
-	{0, "Go on choosing", ""},
+	{Forget, "Forget it", "discards the changes"},
+	{0, "Continue choosing", ""},
 }
 
 // leave asks what becomes of the choice, if there is one.
@@ -78,7 +78,7 @@ space, right      the next value; left: the one before
 enter             the next value, or to type one: enter takes it, esc does not
 delete            as it is by default
 ctrl+u            as it was before the last change, and so on
-tab               only what is not as by default, or all
+tab               only what is changed from default, or all
 ctrl+o            all that there is to say about an option
 ctrl+r            the recipe and the settings again, where others have changed them
 esc               all options again; then, to leave: to keep the choice, or not
@@ -86,4 +86,4 @@ ctrl+c            to leave at once; nothing is written
 
 >   the option that keys change
 ~   it was changed here
-*   it is not as by default`)
+*   it is changed from default`)

@@ -97,12 +97,12 @@ func whyText(r *plan.Row) string {
 // means says what the choice means.
 func (s *screen) means(width int) []string {
 	if s.failed != nil {
-		return append([]string{bad.Render("What it means cannot be worked out")}, wrapped(s.failed.Error(), width)...)
+		return append([]string{bad.Render("The effect is unknown")}, wrapped(s.failed.Error(), width)...)
 	}
 	m := s.meaning
 	switch {
 	case m == nil:
-		return []string{faint.Render("Working out what it means …")}
+		return []string{faint.Render("Working out the effect …")}
 	case m.Problem != nil:
 		lines := []string{bad.Render("This clashes")}
 		lines = append(lines, wrapped(m.Problem.Claim, width)...)
@@ -159,7 +159,7 @@ func lacks(m *plan.Meaning) string {
 	case len(names) == 0 && more == 0:
 		return ""
 	case len(names) == 0:
-		return fmt.Sprintf("The system lacks %s anyway: fernladder host", term.Count(more, "thing"))
+		return fmt.Sprintf("The system lacks %s in any case: fernladder host", term.Count(more, "thing"))
 	case more > 0:
 		return fmt.Sprintf("The system lacks %s, and %d more", strings.Join(names, ", "), more)
 	}
@@ -214,7 +214,7 @@ func (s *screen) short() string {
 
 // question is what is asked of somebody who leaves.
 func (s *screen) question(width int) []string {
-	lines := []string{strong.Render(fmt.Sprintf("What becomes of it? %s changed:", term.Count(len(s.choice.Changes()), "option")))}
+	lines := []string{strong.Render(fmt.Sprintf("%s changed. Keep the choice?", term.Count(len(s.choice.Changes()), "option")))}
 	var changes []string
 	for _, c := range s.choice.Changes() {
 		changes = append(changes, c.Option+"="+c.To)

@@ -369,7 +369,7 @@ func (s *screen) editKey(k tea.KeyPressMsg) tea.Cmd {
 // openAgain reads the recipe and the settings again.
 func (s *screen) openAgain() tea.Cmd {
 	if s.working {
-		s.note = "One moment: what the choice means is still being worked out."
+		s.note = "One moment: the effect is still being worked out."
 		return nil
 	}
 	again, lost, err := s.reopen(s.choice)

@@ -157,12 +157,12 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, "4", s.value("beds"))
 	s.sees("beds is as it was before.")
 
-	// Letters find; what is not as by default is one key away.
+	// Letters find; what is changed from default is one key away.
 	s.press("too")
 	s.sees("with too", ">  moss")
 	assert.NotContains(t, s.seen(), "kind")
 	s.press("<esc><tab>")
-	s.sees("not as by default", "kind")
+	s.sees("changed from default", "kind")
 	assert.NotContains(t, s.seen(), "plots")
 	s.press("<esc><delete>zzz")
 	s.sees("No option is like that")
@@ -203,7 +203,7 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	file := filepath.Join(s.dir, "fernladder.toml")
 	require.NoError(t, os.WriteFile(file, []byte("root = \"root\"\nshelves = [\"recipes\"]\n# mine\n[wanted.fern]\noptions = { plots = false }\n"), 0o644))
 	s.Update(look{})
-	s.sees("others have changed the files: ctrl+r")
+	s.sees("the files have changed: ctrl+r")
 	added, err := s.choice.Keep(s.ctx)
 	require.NoError(t, err)
 	assert.False(t, added)

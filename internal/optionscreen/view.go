@@ -103,13 +103,13 @@ func (s *screen) head() string {
 		seen = append(seen, "with "+strong.Render(s.filter))
 	}
 	if s.onlyChanged {
-		seen = append(seen, "not as by default")
+		seen = append(seen, "changed from default")
 	}
 	if n := len(s.choice.Changes()); n > 0 {
 		seen = append(seen, warm.Render(fmt.Sprintf("%d changed", n)))
 	}
 	if s.stale {
-		seen = append(seen, bad.Render("others have changed the files: ctrl+r"))
+		seen = append(seen, bad.Render("the files have changed: ctrl+r"))
 	}
 	return spread(title, strings.Join(seen, faint.Render(" · ")), s.width)
 }
@@ -124,7 +124,7 @@ func (s *screen) foot(rows []*plan.Row) string {
 	case s.mode == editing:
 		text = "enter takes it · esc does not"
 	case s.mode == leaving:
-		text = "enter does it · esc goes on choosing"
+		text = "enter does it · esc continues choosing"
 	case s.panelHeight() == 0 && !s.beside():
 		return s.short()
 	}

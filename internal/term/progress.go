@@ -254,7 +254,7 @@ func (p *Progress) report(e note) {
 	case event.PackageFailed:
 		say("%s", p.screen.paint(p.screen.colourErr, "failed", text.FgRed))
 	case event.PackageSkipped:
-		say("not built: it stands on %s", e.Text)
+		say("not built: it depends on %s", e.Text)
 	case event.Waiting:
 		if !p.reported[name+e.Text] {
 			p.reported[name+e.Text] = true

@@ -31,7 +31,7 @@ type Shell struct {
 func OpenShell(in, out *os.File) (*Shell, error) {
 	fd, err := unix.Open("/dev/ptmx", unix.O_RDWR|unix.O_NOCTTY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
 	if err != nil {
-		return nil, fmt.Errorf("there is no terminal to be had: %w", err)
+		return nil, fmt.Errorf("no terminal is available: %w", err)
 	}
 	s := &Shell{master: os.NewFile(uintptr(fd), "/dev/ptmx"), restore: func() {}, resized: make(chan os.Signal, 1)}
 	if err := unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0); err != nil {

@@ -32,7 +32,7 @@ func TestTableLeavesOutEmptyColumns(t *testing.T) {
 func TestTablesFitTheTerminal(t *testing.T) {
 	s, out, _ := screen(false)
 	s.columns = 40
-	s.Table([]string{"package", "why"}, [][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "asked for"}})
+	s.Table([]string{"package", "why"}, [][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "requested"}})
 	assert.Equal(t, "package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           sporegen\nfern       asked for\n", out.String())
 }
 
