@@ -21,7 +21,7 @@ func TestProve(t *testing.T) {
 	needs(t, "sealed")
 	w, _ := newGarden(t)
 	r := w.must("build", "--prove", "mistplan", "dewcalc")
-	assert.Contains(t, r.stdout, "mistplan 2.1.0 comes out the same when it is built in another directory.\n")
+	assert.Contains(t, r.stdout, "mistplan 2.1.0 comes out the same when built in another directory.\n")
 	assert.Contains(t, r.stdout, "dewcalc 1.4.2 comes out the same")
 	w.pkg("fern", script("place", `mkdir -p $DESTDIR$FL_PREFIX; pwd >$DESTDIR$FL_PREFIX/where; echo same >$DESTDIR$FL_PREFIX/leaf`))
 	r = w.fails(1, []string{"build", "--prove", "fern"}, "fern came out differently the second time")
@@ -52,7 +52,7 @@ unset LD_RUN_PATH; cc -shared -fPIC -o lib/libleaf.so leaf.c; cc -o bin/sage mai
 func TestCleanHistoryAndLogs(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	assert.Equal(t, "There is no record of a build.\n", w.must("history").stdout)
+	assert.Equal(t, "No build is recorded.\n", w.must("history").stdout)
 	assert.Equal(t, "Nothing to delete.\n", w.must("clean").stdout)
 	w.pkg("fern", script("compile", "echo quiet; echo 'fern.c:3:1: error: no leaf here'; exit 1", "place", place("fern")))
 	w.fails(1, []string{"install", "fern"}, "no leaf here")
@@ -132,7 +132,7 @@ func TestMisbehavingBuilds(t *testing.T) {
 	w := newWorld(t)
 	for name, step := range map[string]string{
 		"reader":  "if read line; then exit 1; fi; cat",                                                        // stdin is empty
-		"binary":  "head -c 100000 /dev/urandom; printf '\\033[2J'",                                            // and is shown to nobody as it is
+		"binary":  "head -c 100000 /dev/urandom; printf '\\033[2J'",                                            // and is never shown as it is
 		"daemon":  "(trap '' TERM HUP; setsid sh -c 'sleep 300' &) ; :",                                        // which outlives nothing
 		"wordy":   "yes leaf | head -c 30000000",                                                               // 30 MB
 		"deaf":    "trap '' TERM; :",                                                                           //
@@ -167,7 +167,7 @@ func TestMakefilesThatRace(t *testing.T) {
 	assert.Contains(t, w.must("show", "fern").stdout, says)
 	w.pkg("moss", "[build]\nmethod = \"make\"\n", "Makefile", "all:\n\techo moss.c:1: error: dry; exit 1\n")
 	w.fails(1, []string{"build", "moss", "-j", "2"}, "error: dry")
-	assert.Contains(t, w.must("log", "moss").stdout, "once more with one")
+	assert.Contains(t, w.must("log", "moss").stdout, "trying again with one")
 }
 
 // Tries run commands, which may have to fail, and programs that are compiled
@@ -185,7 +185,7 @@ func TestKindsOfTries(t *testing.T) {
 	w.pkg("moss", library+try+"flags = [\"-lleaf\"]\n")
 	w.fails(1, []string{"install", "moss"}, "moss 1.0 failed in stage try: a program compiled against the package: it ended with status 7")
 	w.pkg("sage", library+"[[try]]\nrun = \"true\"\nstatus = 3\n")
-	w.fails(1, []string{"install", "sage"}, "true: it ended with status 0, and should end with status 3")
+	w.fails(1, []string{"install", "sage"}, "true: it ended with status 0, and should have ended with status 3")
 	w.pkg("reed", library+"[[try]]\nexpect = \"x\"\n")
 	w.fails(3, []string{"install", "reed"}, "a try runs a command or a program")
 }
@@ -196,9 +196,9 @@ func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
 	needs(t, "sealed")
 	w := newWorld(t)
 	for step, says := range map[string]string{
-		"echo x >/usr/leaf": "The build wanted to change /usr/leaf, which is read-only for it.",
-		"cat /root/leaf":    "The build wanted the file /root/leaf; it sees nobody's home.",
-		"git clone https://vale-glasshouse.example/x.git": "The build wanted the address vale-glasshouse.example; it has no network.",
+		"echo x >/usr/leaf": "The build wanted to change /usr/leaf, which is read-only for builds.",
+		"cat /root/leaf":    "The build wanted the file /root/leaf; builds see no home directories.",
+		"git clone https://vale-glasshouse.example/x.git": "The build wanted the address vale-glasshouse.example; builds have no network.",
 	} {
 		w.pkg("fern", asking("git")+script("compile", step+" || { exit 1; }", "place", place("fern")))
 		w.fails(1, []string{"build", "fern"}, says)
@@ -245,7 +245,7 @@ func TestFailuresAreExplained(t *testing.T) {
 		"    recipe = \"dewcalc\"\n      role   = \"library\"", "    header = \"dewcalc.h\"", "fernladder host --refresh finds out which package has it")
 	assert.Contains(t, r.stderr, "#include <dewcalc.h>")
 	w.pkg("reed", "[build]\nmethod = \"make\"\n", "Makefile", "all: reed.o\n", "reed.c", "#include <reed.h>\n", "reed.h", "\n")
-	w.fails(1, []string{"build", "reed"}, "Cause: the compiler does not find the header reed.h, although the source has it (reed.c:1).", "in_tree = true")
+	w.fails(1, []string{"build", "reed"}, "Cause: the compiler cannot find the header reed.h, although the source has it (reed.c:1).", "in_tree = true")
 	w.pkg("moss", "[build]\nmethod = \"configure\"\n", "configure", "#!/bin/sh\necho 'checking for sporegen... no'\necho 'configure: error: sporegen is needed'\nexit 1\n")
 	w.fails(1, []string{"build", "moss"}, "Cause: the program sporegen is missing.", "recipe = \"sporegen\"\n      role   = \"tool\"")
 	assert.Contains(t, w.must("log", "moss", "--errors").stdout, "Cause: the program sporegen is missing.")
@@ -283,7 +283,7 @@ func TestProbesAnswerFailures(t *testing.T) {
 	assert.Contains(t, r.stdout, "It builds: ")
 	text := w.read("recipes/fern/recipe.toml")
 	for _, name := range []string{"sporegen", "dewcalc"} {
-		assert.Regexp(t, "# Added by a probe on .*, for in stage configure the program "+name+" is missing\\.\n\\[\\[need\\]\\]\nrecipe = \""+name+"\"\nrole   = \"tool\"", text)
+		assert.Regexp(t, "# Added by a probe on .*, because in stage configure the program "+name+" is missing\\.\n\\[\\[need\\]\\]\nrecipe = \""+name+"\"\nrole   = \"tool\"", text)
 	}
 	w.pkg("moss", "", "configure", strings.ReplaceAll(configure, "dewcalc", "no-such-program")+"exit 0\n")
 	require.NoError(t, os.RemoveAll(w.path("recipes/moss")))
@@ -298,7 +298,7 @@ func TestProbesAnswerFailures(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("recipes/reed")))
 	r = w.must("draft", "archives/reed.tar.gz", "--release", "1.0", "--probe")
 	text = w.read("recipes/reed/recipe.toml")
-	assert.Regexp(t, `for in stage configure it seems that libsoil is missing\.\n# The (option soil is off|argument --disable-soil is added)\.\n# Or, with it:\n# \[\[host\]\]`, text)
+	assert.Regexp(t, `because in stage configure it seems that libsoil is missing\.\n# The (option soil is off|argument --disable-soil is added)\.\n# Or, with it:\n# \[\[host\]\]`, text)
 	assert.Contains(t, text, "# The argument --without-sand is added.")
 	w.must("check", "reed")
 }
@@ -309,7 +309,7 @@ func TestClashesWithTheOperatingSystem(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("make"))+"[offers]\nprograms = [\"make\"]\nlibraries = [\"leaf\"]\n")
 	assert.Contains(t, w.must("host", "fern").stdout, "fern: the operating system has the program make, too. On the landing, ours have that name only if before_system in the settings or the recipe says so.")
-	assert.Contains(t, w.must("install", "fern").stdout, "fern 1.0: bin/make is not linked by that name, for the operating system has /usr/bin/make.")
+	assert.Contains(t, w.must("install", "fern").stdout, "fern 1.0: bin/make is not linked under that name, because the operating system has /usr/bin/make.")
 }
 
 // A log of any build is explained, with who has what is missing.
@@ -391,10 +391,10 @@ esac
 	w.must("host", "fern", "--used", "--write")
 	w.must("check", "fern")
 	text := w.read("recipes/fern/recipe.toml")
-	assert.Contains(t, w.must("host", "fern", "--used", "--write").stdout, "uses nothing of this machine but what its recipe says", "by now")
+	assert.Contains(t, w.must("host", "fern", "--used", "--write").stdout, "uses only what its recipe declares of this machine", "by now")
 	assert.Equal(t, text, w.read("recipes/fern/recipe.toml"))
 	r = w.must("build", "--watch", "fern")
-	assert.Contains(t, r.stdout, "uses nothing of this machine but what its recipe says")
+	assert.Contains(t, r.stdout, "uses only what its recipe declares of this machine")
 	assert.NotContains(t, r.stderr, "does not name")
 	w.isolation = "open"
 	w.fails(6, []string{"build", "--watch", "fern"}, "only sealed builds can be watched")
@@ -408,11 +408,11 @@ func TestAdvice(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for log, says := range map[string]string{
-		"make: *** No rule to make target 'leaf.c', needed by 'leaf.o'.  Stop.":                      "The archive is not complete for this build",
+		"make: *** No rule to make target 'leaf.c', needed by 'leaf.o'.  Stop.":                      "The archive is incomplete",
 		"  Compatibility with CMake < 3.5 has been removed from CMake.":                              `args = ["-DCMAKE_POLICY_VERSION_MINIMUM=3.5"]`,
 		"SyntaxError: Missing parentheses in call to 'print'.":                                       "a Python 2 as a tool",
-		"cc: error: unrecognized command-line option '-fleaves'":                                     "Take it out of args or the options in its recipe",
-		"make: *** No rule to make target 'grow'.  Stop.":                                            "is a step of its recipe",
+		"cc: error: unrecognized command-line option '-fleaves'":                                     "Remove it from args or the options in its recipe",
+		"make: *** No rule to make target 'grow'.  Stop.":                                            "Replace the step that runs this target in its recipe",
 		"cc1: out of memory allocating 8 bytes":                                                      "-j 1",
 		"mkdir: cannot create directory 'leaf': File exists\nmake: *** [Makefile:1: leaf] Error 1":   "parallel = false",
 		"curl: (6) Could not resolve host: vale.example":                                             "Builds have no network",
@@ -441,7 +441,7 @@ func TestNeedsOnLanguages(t *testing.T) {
 		"[[host]]\nfile = \"/usr/share/leaves/none\"\n"+script("place", place("fern")))
 	w.pkg("leaves", "[offers]\nprograms = [\"sporegen\"]\n"+script("place", place("leaves")))
 	w.pkg("moss", "[[host]]\nprogram = \"sporegen\"\n"+script("place", place("moss")))
-	w.fails(6, []string{"build", "moss"}, "program sporegen, needed by moss", "The recipe leaves has the program sporegen, too: a [[need]] on it would do instead.")
+	w.fails(6, []string{"build", "moss"}, "program sporegen, needed by moss", "The recipe leaves also has the program sporegen: a [[need]] on it can replace this.")
 	r := w.fails(6, []string{"host", "fern"}, "python leaves, needed by fern", "file /usr/share/leaves/none, needed by fern", "apt-get install python3-leaves")
 	assert.Regexp(t, `python +json +there`, r.stdout)
 	assert.Regexp(t, `perl +List::Util +there +[0-9.]+ +>= 1`, r.stdout)
@@ -449,7 +449,7 @@ func TestNeedsOnLanguages(t *testing.T) {
 	for wrong, says := range map[string]string{
 		"python = \"a b\"":                        `"a b" cannot be the name of such a module`,
 		"perl = \"Leaf/Parser\"":                  `"Leaf/Parser" cannot be the name of such a module`,
-		"file = \"share/leaves\"":                 `"share/leaves" is no absolute path`,
+		"file = \"share/leaves\"":                 `"share/leaves" is not an absolute path`,
 		"file = \"/usr/leaf\"\nversion = \"1\"":   "headers, libraries and files have no version",
 		"python = \"leaves\"\nperl = \"Leaf\"":    "[[host]] names one thing",
 		"packages = { debian = \"libleaf-dev\" }": "write one of program, header, library, module, python, perl and file",

@@ -84,7 +84,7 @@ func TestPlannedJobs(t *testing.T) {
 	w.fails(2, []string{"build", "fern", "--cluster"}, "the settings have no [cluster]", "scheduler = \"slurm\"")
 	settings := w.read("fernladder.toml")
 	w.write("fernladder.toml", settings+"\n[cluster]\nscheduler = \"tray\"\n")
-	w.fails(3, []string{"plan", "fern", "--cluster"}, "\"tray\" is no scheduler that is known here")
+	w.fails(3, []string{"plan", "fern", "--cluster"}, "\"tray\" is not a known scheduler")
 	w.write("fernladder.toml", settings+"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 2\nmemory = 1\n")
 	r := w.must("plan", "fern", "--cluster")
 	assert.Regexp(t, `moss 1\.0 +2 +1 MiB +240 *\nfern 1\.0 +2 +1 MiB +240 +moss`, r.stdout)
@@ -114,7 +114,7 @@ func TestOnACluster(t *testing.T) {
 	w.pkg("reed", needing("moss")+script("place", "echo 'reed.c:3:1: error: no leaf here'; exit 1"))
 	w.pkg("sage", needing("moss")+file("sage"))
 	w.pkg("fern", needing("reed")+needing("sage")+file("fern"))
-	r := w.fails(1, []string{"build", "fern", "--cluster"}, "reed 1.0 failed in stage place", "reed.c:3:1: error: no leaf here", "Not built, because they stand on what failed: fern.")
+	r := w.fails(1, []string{"build", "fern", "--cluster"}, "reed 1.0 failed in stage place", "reed.c:3:1: error: no leaf here", "Not built, because they depend on what failed: fern.")
 	assert.Regexp(t, `sage 1\.0 +built in`, r.stderr)
 	assert.Empty(t, queued(t))
 	assert.Regexp(t, `reed +1\.0 .* failed in place`, w.must("history").stdout, "the history knows what nodes have done")
@@ -126,7 +126,7 @@ func TestOnACluster(t *testing.T) {
 	assert.Contains(t, w.must("list", "--landing").stdout, "fern")
 	assert.Contains(t, w.must("install", "fern", "--cluster").stdout, "Nothing to do")
 
-	// The watcher is killed, and then interrupted; a job is ended by somebody.
+	// The watcher is killed, and then interrupted; a job is ended by a user.
 	w.pkg("slow", script("place", "touch $FL_SOURCE/started; sleep 5; "+place("slow")))
 	w.pkg("last", needing("slow")+file("last"))
 	killed := w.command("build", "last", "--cluster")
@@ -143,7 +143,7 @@ func TestOnACluster(t *testing.T) {
 	require.NoError(t, interrupted.Start())
 	line, err := bufio.NewReader(said).ReadString('\n')
 	require.NoError(t, err)
-	assert.Contains(t, line, "the same command has begun the run", "what the first has submitted goes on")
+	assert.Contains(t, line, "the same command started the run", "what the first has submitted goes on")
 	assert.Equal(t, left, w.glob("root/work/cluster/run-*"))
 	require.NoError(t, interrupted.Process.Signal(syscall.SIGINT))
 	assert.Error(t, interrupted.Wait())
@@ -159,9 +159,9 @@ func TestOnACluster(t *testing.T) {
 	r = <-ended
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.stderr, "slow 1.0: the batch job "+id+" has ended (cancelled")
-	assert.Contains(t, r.stderr, "Not built, because they stand on what failed: last.")
+	assert.Contains(t, r.stderr, "Not built, because they depend on what failed: last.")
 	w.must("build", "last", "--cluster")
-	assert.Contains(t, w.must("mend").stdout, "All is sound")
+	assert.Contains(t, w.must("mend").stdout, "Nothing is wrong")
 
 	// Who leaves comes back: also who is cut off from the jobs' beginning.
 	w.pkg("rush", script("place", "sleep 2; "+place("rush")))
@@ -189,7 +189,7 @@ func TestOnACluster(t *testing.T) {
 	person.press("\x03")
 	person.wait("End them? [y/N]")
 	person.press("\n")
-	person.wait("goes on, with 1 job.")
+	person.wait("continues, with 1 job.")
 	assert.Equal(t, 130, person.end())
 	assert.Contains(t, queued(t), "RUNNING")
 	person = w.terminal("follow")
@@ -256,7 +256,7 @@ func TestOnACluster(t *testing.T) {
 	w.pkg("gourd", asking("perl")+script("place", "perl -e '$x = \"a\" x 200000000; sleep 5'; "+place("gourd")))
 	w.pkg("seed", needing("gourd")+file("seed"))
 	r = w.must("build", "seed", "--cluster")
-	assert.Contains(t, r.stderr, "its job ran out of memory; once more with 600 MiB and 10 minutes")
+	assert.Contains(t, r.stderr, "its job ran out of memory; trying again with 600 MiB and 10 minutes")
 
 	w.write("fernladder.toml", strings.Replace(w.read("fernladder.toml"), "minutes = 5", "minutes = 5\npartition = \"nowhere\"", 1))
 	w.pkg("rust", file("rust"))

@@ -102,19 +102,19 @@ func TestAnotherUsersRoot(t *testing.T) {
 	for _, theirs := range []string{w.root, w.root + "/logs"} {
 		require.NoError(t, os.Chown(theirs, 65534, 65534))
 		for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "lock moss"} {
-			w.fails(7, strings.Fields(command), "belongs to the user 65534")
+			w.fails(7, strings.Fields(command), "belongs to user 65534")
 		}
 		require.NoError(t, os.Chown(theirs, 0, 0))
 	}
 	// Nor to one below a directory in which another user can put a link in its place, or to
 	// one that a group may write to.
 	require.NoError(t, os.Chown(w.dir, 65534, 65534))
-	w.fails(7, []string{"remove", "moss"}, w.dir+": it belongs to the user 65534")
+	w.fails(7, []string{"remove", "moss"}, w.dir+": it belongs to user 65534")
 	require.NoError(t, os.Chown(w.dir, 0, 0))
 	require.NoError(t, errors.Join(os.Chown(w.root, 0, 60), os.Chmod(w.root, 0o775)))
-	w.fails(7, []string{"remove", "moss"}, w.root+": other users can write to it", "Run as one of those who may install")
+	w.fails(7, []string{"remove", "moss"}, w.root+": other users can write to it", "Run as a user who may install")
 	require.NoError(t, errors.Join(os.Chmod(w.root, 0o755), os.Chown(w.root, 0, 0)))
-	// On a disk that nobody can write, root is no other user.
+	// On a read-only disk, root is not another user.
 	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 	require.NoError(t, syscall.Mount("", w.root, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
@@ -271,7 +271,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	out, _ := exec.Command("find", "/run/fernladder", "-perm", "/022").Output()
 	assert.Empty(t, string(out), "nobody else holds their locks")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"build_users = \"0-10\"\n")
-	w.fails(3, []string{"list"}, "they go from 1")
+	w.fails(3, []string{"list"}, "the range is from 1")
 	w.edit("fernladder.toml", "0-10", "1-10")
 	w.must("remove", "--trees", "fern")
 	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ", "build_users = \"FIRST-LAST\"")
@@ -285,13 +285,13 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	}
 }
 
-// Variables that would take over everybody's shell are refused, wherever they are
+// Variables that would take over everyone's shell are refused, wherever they are
 // from.
 func TestVariablesThatTakeOver(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[env]\nFERN_DATA = \"x\"\nLD_PRELOAD = \"$FL_PREFIX/lib/x.so\"\n"+script("place", place("fern")))
-	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for everybody who uses the landing, which other programs may follow", "trusted_env = [\"fern\"]", "recipe.toml:")
+	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for all users of the landing, which other programs may obey", "trusted_env = [\"fern\"]", "recipe.toml:")
 	assert.Contains(t, w.must("check", "fern").stdout, "LD_PRELOAD")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"trusted_env = [\"fern\"]\n")
 	w.must("install", "fern")
@@ -300,7 +300,7 @@ func TestVariablesThatTakeOver(t *testing.T) {
 	r := w.must("env")
 	assert.NotContains(t, r.stdout, "LD_PRELOAD")
 	assert.Contains(t, r.stdout, "export FERN_DATA='x'")
-	assert.Contains(t, r.stderr, "LD_PRELOAD, which fern asks for, is not set")
+	assert.Contains(t, r.stderr, "LD_PRELOAD, which fern requests, is not set")
 	assert.FileExists(t, filepath.Join(w.root, "landing/bin/fern"))
 }
 

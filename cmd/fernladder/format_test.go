@@ -33,8 +33,8 @@ func TestSignedArchives(t *testing.T) {
 	const recipe = "recipes/dewcalc/recipe.toml"
 	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz.asc", site.URL+"/dl/mistplan-2.1.0.tar.gz.asc")
 	w.edit(recipe, "/dewcalc-$FL_VERSION.tar.gz.asc", "/absent.asc")
-	w.fails(5, []string{"install", "dewcalc:1.3.0"}, "the signature of dewcalc 1.3.0 cannot be fetched", "mistplan-2.1.0.tar.gz.asc: no good signature: it says it is by Vale Growers",
-		"but it does not fit the file", "nobody whom the recipe trusts has signed it")
+	w.fails(5, []string{"install", "dewcalc:1.3.0"}, "the signature of dewcalc 1.3.0 cannot be fetched", "mistplan-2.1.0.tar.gz.asc: no good signature: it claims to be by Vale Growers",
+		"but does not match the file", "no signature by a key that the recipe trusts")
 	w.must("install", "dewcalc:1.4.2") // its signature is kept
 
 	other, err := garden.Archives() // with another key
@@ -163,11 +163,11 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 	assert.Contains(t, w.must("install", "fern").stdout, "fern is configured in "+w.root+"/config/fern/etc/fern.conf")
 	assert.Equal(t, "light=low\n", conf())
 	release("1.1", "light=high\n")
-	assert.Contains(t, w.must("install", "fern").stdout, "it is as the new sample now")
+	assert.Contains(t, w.must("install", "fern").stdout, "has the new sample now")
 	assert.Equal(t, "light=high\n", conf())
 	w.write("root/config/fern/etc/fern.conf", "light=mine\n")
 	release("1.2", "light=medium\n")
-	assert.Contains(t, w.must("install", "fern").stdout, "stays as it was edited; the new sample is beside it:\n  diff ")
+	assert.Contains(t, w.must("install", "fern").stdout, "keeps your edits; the new sample is beside it:\n  diff ")
 	assert.Equal(t, "light=mine\n", conf())
 	assert.Equal(t, "light=medium\n", w.read("root/config/fern/etc/fern.conf.sample-1.2"))
 	assert.NotContains(t, w.must("install", "fern").stdout, "diff")
@@ -177,7 +177,7 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 	assert.Equal(t, "light=dim\n", w.read("root/config/fern/etc/fern.conf.sample-1.3"))
 	assert.NoFileExists(t, w.root+"/config/fern/etc/fern.conf.sample-1.2", "nobody has touched that one")
 	w.write("root/config/fern/etc/fern.conf.sample-1.3", "mine too\n")
-	// A link that somebody has put there is theirs, whatever it leads to.
+	// A link that was put there by another user is theirs, whatever it leads to.
 	w.sh("cd root/config/fern/etc && mv fern.conf mine && printf 'light=dim\\n' >linked && ln -s linked fern.conf")
 	release("1.4", "light=out\n")
 	w.must("upgrade")
@@ -200,16 +200,16 @@ func TestLaunchers(t *testing.T) {
 	entry := w.read("root/landing/share/applications/fern.desktop")
 	assert.Contains(t, entry, "\nExec=env \"FERN_LIGHT=a \\\\$HOME\\\\\"b\" "+w.root+"/landing/share/fernladder/fern/bin/fern --grow 50%%\n")
 	w.edit("recipes/fern/recipe.toml", "run = \"fern", "run = \"frond")
-	w.fails(1, []string{"install", "fern"}, `the launcher "The fern" runs frond, but the build has placed no program bin/frond (recipes/fern/recipe.toml:`)
+	w.fails(1, []string{"install", "fern"}, `the launcher "The fern" runs frond, but the build placed no program bin/frond (recipes/fern/recipe.toml:`)
 }
 
 func TestHostNeeds(t *testing.T) {
 	t.Parallel()
 	w, site := newGarden(t)
-	assert.Contains(t, w.must("host", "mistplan").stdout, "things for 5 packages on this machine (")
+	assert.Contains(t, w.must("host", "mistplan").stdout, "needs for 5 packages on this machine (")
 	w.edit("recipes/mistplan/recipe.toml", "header   = \"math.h\"", "header   = \"moss/absent.h\"")
 	w.write("recipes/dewcalc/recipe.toml", w.read("recipes/dewcalc/recipe.toml")+"\n[[host]]\nprogram = \"sh\"\n[[host]]\nprogram = \"cc\"\nversion = \">= 900\"\n[[host]]\nlibrary = \"absent-moss\"\n[[host]]\nmodule = \"absent-fern\"\nversion = \">= 2\"\nwhen = \"version >= 1\"\n[[host]]\nlibrary = \"m\"\n")
-	says := []string{"header moss/absent.h, needed by mistplan (recipes/mistplan/recipe.toml:", "program cc is ", "here, needed is >= 900", "library absent-moss, needed by dewcalc", "module absent-fern >= 2", "packages = { … } in the recipe says it"}
+	says := []string{"header moss/absent.h, needed by mistplan (recipes/mistplan/recipe.toml:", "program cc is ", "here, but >= 900 is needed", "library absent-moss, needed by dewcalc", "module absent-fern >= 2", "packages = { … } in the recipe names them"}
 	w.fails(6, []string{"install", "mistplan"}, says...)
 	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
 	r := w.fails(6, []string{"host", "mistplan"}, says...)
@@ -281,7 +281,7 @@ func TestWarnings(t *testing.T) {
 	w.must("fetch", "mistplan:1.9.4")
 	w.edit("recipes/mistplan/patches/1.9-thirsty-seedlings.patch", "-", "- ")
 	out := w.must("check", "mistplan").stdout
-	for _, warning := range []string{`this need never counts, for "version < 1.0" never holds`, `this need always counts, for "plots or not plots" always holds`,
+	for _, warning := range []string{`this need never applies: "version < 1.0" is never true`, `this need always applies: "plots or not plots" is always true`,
 		`no shelf has a recipe "absent"`, "the patch patches/1.9-thirsty-seedlings.patch does not apply to 1.9.4: "} {
 		assert.Contains(t, out, warning)
 	}
@@ -307,13 +307,13 @@ func TestOffline(t *testing.T) {
 	w, site := newGarden(t)
 	w.edit("recipes/mistplan/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
 	w.edit("recipes/dewcalc/recipe.toml", "\"file://", "\"http://127.0.0.1:1")
-	r := w.fails(5, []string{"install", "mistplan", "--offline"}, "these sources are not here:\n    dewcalc 1.4.2: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz",
+	r := w.fails(5, []string{"install", "mistplan", "--offline"}, "These sources are missing, and the session is offline:\n    dewcalc 1.4.2: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz",
 		"mistplan 2.1.0: ", "curves-7.zip", "To fetch them: fernladder fetch")
 	assert.NotContains(t, r.stderr, "loamdb", "which a file on this machine has")
-	w.fails(5, []string{"lock", "mistplan:tip", "--offline"}, "the network is not to be used (--offline)")
-	w.fails(5, []string{"news", "dewcalc", "--offline"}, "the announcements of dewcalc cannot be fetched", "the network is not to be used")
+	w.fails(5, []string{"lock", "mistplan:tip", "--offline"}, "--offline forbids the network")
+	w.fails(5, []string{"news", "dewcalc", "--offline"}, "the announcements of dewcalc cannot be fetched", "--offline forbids the network")
 	w.fails(2, []string{"install", "loamdb", "--isolation", "shut"}, "it can be open, fenced or sealed")
-	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "the network is not to be used")
+	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "--offline forbids the network")
 	assert.Empty(t, site.Asked())
 	w.must("fetch", "mistplan")
 	asked := len(site.Asked())
@@ -359,7 +359,7 @@ func TestSingleFiles(t *testing.T) {
 	w.fails(1, []string{"install", "fern"}, "data/curve.csv")
 }
 
-// A source that is larger than usual is refused until somebody says that it is
+// A source that is larger than usual is refused until the settings say that it is
 // honest.
 func TestLargeSources(t *testing.T) {
 	t.Parallel()
@@ -367,7 +367,7 @@ func TestLargeSources(t *testing.T) {
 	w.pkg("fern", script("place", place("fern")), "leaf", strings.Repeat("x", 3<<20))
 	settings := w.read("fernladder.toml")
 	w.write("fernladder.toml", settings+"largest_source = 2\n")
-	w.fails(1, []string{"install", "fern"}, "larger than any source: over ", "largest_source in the settings allows more")
+	w.fails(1, []string{"install", "fern"}, "makes the source too large: over ", "largest_source in the settings allows more")
 	w.write("fernladder.toml", settings+"largest_source = 4\n")
 	w.must("install", "fern")
 }

@@ -203,5 +203,5 @@ func TestDemo(t *testing.T) {
 	left, err := filepath.Glob(w.path("fernladder-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "nothing is left behind")
-	w.fails(2, []string{"demo", "--keep", "garden"}, "is there already")
+	w.fails(2, []string{"demo", "--keep", "garden"}, "already exists")
 }

@@ -44,9 +44,9 @@ var hostile = []struct {
 	{"a sample behind a link", script("place", place("fern")+"; ln -s @VICTIM $DESTDIR$FL_PREFIX/share2") + config("share2/file"), 1, "share2/file"},
 	{"a sample that is a link", script("place", place("fern")+"; ln -s @VICTIM/file $DESTDIR$FL_PREFIX/sample") + config("sample"), 1, "sample was not placed"},
 	{"a receipt of its own", script("place", place("fern")+"; mkdir -p $DESTDIR$FL_PREFIX/share/fernladder; echo '"+forged+"' >$DESTDIR$FL_PREFIX/share/fernladder/receipt.json"), 1,
-		"this directory is Fern Ladder's own"},
+		"this directory belongs to Fern Ladder"},
 	{"a receipt of its own and a try that fails", script("place", "mkdir -p $FL_PREFIX/share/fernladder; echo '"+forged+"' >$FL_PREFIX/share/fernladder/receipt.json") +
-		"[[try]]\nrun = \"exit 1\"\n", 1, "this directory is Fern Ladder's own"},
+		"[[try]]\nrun = \"exit 1\"\n", 1, "this directory belongs to Fern Ladder"},
 	{"a pipe", script("place", place("fern")+"; mkfifo $DESTDIR$FL_PREFIX/pipe"), 1, "neither a file nor a directory nor a link"},
 	{"pipes and links where traces are read", script("configure", "mkfifo config.log; ln -s @VICTIM/file CMakeCache.txt; mkdir -p sub; mkfifo sub/x.d; ln -s @VICTIM/file sub/y.d; mkfifo ../traces/modules; ln -s @VICTIM/file ../traces/included",
 		"compile", ":", "place", place("fern")), 0, ""},

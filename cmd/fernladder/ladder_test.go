@@ -24,11 +24,11 @@ func TestLockedLadders(t *testing.T) {
 	assert.Equal(t, locked, w.read("ladder.lock"), "the same again is the same")
 
 	w.edit("recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static")
-	w.fails(4, []string{"install", "--locked", "glasshouse"}, "This ladder is not the one in ladder.lock:",
-		"dewcalc 1.4.2 would be built differently: its recipe, patches or supplies have changed (ladder.lock:", "2 more would be built differently, because they stand on these")
+	w.fails(4, []string{"install", "--locked", "glasshouse"}, "This ladder differs from ladder.lock:",
+		"dewcalc 1.4.2 would be built differently: its recipe, patches or supplies have changed (ladder.lock:", "2 more would be built differently, because they depend on these")
 	w.edit("recipes/dewcalc/recipe.toml", "--enable-static", "--disable-static")
 	w.edit("ladder.lock", `version    = "1.4.2"`, `version    = "1.3.0"`)
-	w.fails(4, []string{"plan", "--locked", "glasshouse"}, "dewcalc would be 1.4.2 and is locked to 1.3.0")
+	w.fails(4, []string{"plan", "--locked", "glasshouse"}, "dewcalc would be 1.4.2, but is locked to 1.3.0")
 	w.edit("ladder.lock", `version    = "1.3.0"`, `version    = "1.4.2"`)
 	w.edit("ladder.lock", `options    = ["shared=on"]`, `options    = ["shared"]`)
 	w.fails(3, []string{"plan", "glasshouse"}, `ladder.lock:`, `"shared" should be NAME=VALUE`)
@@ -36,7 +36,7 @@ func TestLockedLadders(t *testing.T) {
 
 	sha := locked[strings.Index(locked, "sha256:"):][:71]
 	w.edit("ladder.lock", sha, "sha256:"+strings.Repeat("0", 64))
-	w.fails(4, []string{"install", "--locked", "glasshouse"}, "would be "+sha+" and is locked to sha256:0000")
+	w.fails(4, []string{"install", "--locked", "glasshouse"}, "would be "+sha+", but is locked to sha256:0000")
 	w.edit("ladder.lock", "sha256:"+strings.Repeat("0", 64), sha)
 	w.must("install", "--locked", "glasshouse")
 	assert.Equal(t, locked, w.read("ladder.lock"))
@@ -66,7 +66,7 @@ func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 	// A recipe that is gone does not stand in the way.
 	assert.NoError(t, os.RemoveAll(w.path("recipes/mistplan")))
 	w.must("install", "frondplot")
-	assert.Contains(t, w.must("upgrade").stderr, "mistplan stays at 2.1.0: no shelf has a recipe for it any more")
+	assert.Contains(t, w.must("upgrade").stderr, "mistplan stays at 2.1.0: no shelf has a recipe for it")
 	assert.Contains(t, w.must("list").stdout, "mistplan")
 	w.fails(4, []string{"install", "mistplan"}, `No shelf has a recipe "mistplan"`)
 }
@@ -122,7 +122,7 @@ func TestFormsOfAPlan(t *testing.T) {
 	assert.Contains(t, why, "sporegen 2.0, because\n    frondplot 1.2.0 needs it (")
 	assert.Contains(t, why, "glasshouse needs mistplan needs sporegen")
 	w.fails(2, []string{"plan", "dewcalc", "--why", "sporegen"}, "sporegen is not on this ladder")
-	w.fails(2, []string{"plan", "glasshouse", "--tree", "--dot"}, "--tree and --dot do not go together")
+	w.fails(2, []string{"plan", "glasshouse", "--tree", "--dot"}, "--tree and --dot cannot be combined")
 	w.must("install", "glasshouse")
 	w.edit("recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static")
 	assert.Regexp(t, `By the last builds: about \S+ s with 2 job slots, [0-9.]+ kB in trees and up to [0-9.]+ \wB in work directories\.`, w.must("plan", "glasshouse", "--root", w.root).stdout)

@@ -168,7 +168,7 @@ func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	c.Dir = w.path("deep/er")
 	assert.Equal(t, 0, w.finish(c).status)
 	require.NoError(t, os.Chmod(w.dir, 0o777|os.ModeSticky))
-	w.fails(3, []string{"plan", "dewcalc"}, "everybody can write to "+w.dir, "To use these settings anyway: --settings "+w.path("fernladder.toml"))
+	w.fails(3, []string{"plan", "dewcalc"}, "everyone can write to "+w.dir, "To use these settings anyway: --settings "+w.path("fernladder.toml"))
 	w.must("plan", "dewcalc", "--settings", "fernladder.toml")
 	c = w.command("plan", "dewcalc")
 	c.Dir = t.TempDir()

@@ -193,7 +193,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, trees, 1)
 
-	// A state from before that somebody serves once more is not taken for news.
+	// A state from before that is served again is not accepted as new.
 	current := h.path("repo/.fernladder-repository/current")
 	now, err := os.Readlink(current)
 	require.NoError(t, err)
@@ -227,7 +227,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, debs, 1)
 	whole := h.must("repository", "check", "repo").stdout
-	assert.Contains(t, whole, "are as they were added")
+	assert.Contains(t, whole, "are unchanged")
 	good, err := os.ReadFile(debs[0])
 	require.NoError(t, err)
 	bad := append(append([]byte{}, good[:len(good)-1]...), good[len(good)-1]^1)
@@ -243,7 +243,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, exec.Command("find", h.path("repo"), "-name", "*Release*", "-exec", "touch", "-d", "+2 seconds", "{}", "+").Run())
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
-	// What nobody has published for longer than it may count is stale.
+	// What was not published for longer than it is valid is stale.
 	key2, err := repository.ReadKey(h.path("vale.key"), time.Now)
 	require.NoError(t, err)
 	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time { return time.Now().AddDate(0, 0, -10) }, Valid: 24 * time.Hour, AnotherKey: true}
@@ -312,7 +312,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "stage = seedling\n", string(data))
 
-	// A package that somebody has put in the place of another is refused, and so is a
+	// A package that replaces another is refused, and so is a
 	// repository that another key has signed.
 	h.publish("rpm", "sporegen")
 	rpms, err := filepath.Glob(h.path("repo/pool/vale-sporegen/*.rpm"))
@@ -392,11 +392,11 @@ func TestBadPackages(t *testing.T) {
 	w.fails(1, []string{"repository", "check", "out"}, "is not a repository that Fern Ladder has made")
 	w.fails(1, []string{"repository", "drop", "out", "moss", "--key", "vale.key"}, "is not a repository that Fern Ladder has made")
 	w.write("theirs/repodata/repomd.xml", "<repomd/>")
-	w.fails(1, add("theirs", "--key", "vale.key"), "has repodata, and Fern Ladder has not made it")
+	w.fails(1, add("theirs", "--key", "vale.key"), "has repodata, which Fern Ladder did not make")
 	require.NoError(t, os.Mkdir(w.path("open"), 0o777))
 	require.NoError(t, os.Chmod(w.path("open"), 0o777))
-	w.fails(1, add("open", "--key", "vale.key"), "can be written by others (mode 0777)", "chmod go-w")
-	require.NoError(t, syscall.Mkfifo(w.path("pipe.rpm"), 0o600)) // nobody ever writes to it
+	w.fails(1, add("open", "--key", "vale.key"), "is writable for others (mode 0777)", "chmod go-w")
+	require.NoError(t, syscall.Mkfifo(w.path("pipe.rpm"), 0o600)) // nothing ever writes to it
 	w.fails(1, []string{"repository", "add", "repo", w.path("pipe.rpm"), "--key", "vale.key"}, "pipe.rpm: it is not a file")
 	require.NoError(t, os.Mkdir(w.path("pipes"), 0o755))
 	require.NoError(t, syscall.Mkfifo(w.path("pipes/"+filepath.Base(rpms[0])), 0o600))
@@ -412,7 +412,7 @@ func TestBadPackages(t *testing.T) {
 	}
 	writers.Wait()
 	w.fails(1, []string{"repository", "drop", "repo", "moss", "--key", "vale.key"}, "the repository has no package moss")
-	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are as they were added")
+	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are unchanged")
 
 	// What readers find is what counts, and what is no file is not opened.
 	broken := func(do, says string) {

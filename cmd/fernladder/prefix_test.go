@@ -87,7 +87,7 @@ func TestPackagesForAPrefix(t *testing.T) {
 	h.publish("deb", "glasshouse")
 	one, err := filepath.Glob(h.path("first-deb/*.deb"))
 	require.NoError(t, err)
-	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...), "vale-glasshouse 1.0.0-1.vale12 already, and it is another package", "--name NAME")
+	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...), "already has another package vale-glasshouse 1.0.0-1.vale12", "--name NAME")
 
 	// Another root, another path: the same files, except for what receipts tell of times.
 	other, _ := newGarden(t)

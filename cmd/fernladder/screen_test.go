@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A terminal is one that the program runs on, with somebody who presses keys.
+// A terminal is one that the program runs on, with a person who presses keys.
 type terminal struct {
 	t    *testing.T
 	file *os.File
@@ -93,7 +93,7 @@ func TestOptionsOnATerminal(t *testing.T) {
 	require.NoError(t, pty.Setsize(c.file, &pty.Winsize{Rows: 10, Cols: 40}))
 	c.press("\x03")
 	assert.Equal(t, 130, c.end())
-	c.wait("Nothing was written. What was chosen: fernladder install fern -o plots=off")
+	c.wait("Nothing was written. The choice: fernladder install fern -o plots=off")
 	now, err := os.ReadFile(w.path("fernladder.toml"))
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(now))
@@ -107,7 +107,7 @@ func TestOptionsOnATerminal(t *testing.T) {
 	c.press("2\r")
 	c.wait("1 changed")
 	c.press("\x1b")
-	c.wait("What becomes of it?")
+	c.wait("Keep the choice?")
 	c.press("\r")
 	assert.Equal(t, 0, c.end())
 	c.wait("[wanted.fern] with beds = 42")

@@ -196,7 +196,7 @@ func sumOf(t require.TestingT, file string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// litter is what is in a root that nobody will ever use.
+// litter is what is in a root that will never be used.
 func (w *world) litter(t require.TestingT) (found []string) {
 	filepath.Walk(w.root, func(path string, info fs.FileInfo, err error) error {
 		if err == nil && strings.HasPrefix(info.Name(), ".") && (strings.HasSuffix(info.Name(), ".new") || strings.HasSuffix(info.Name(), ".lent")) {
@@ -467,7 +467,7 @@ func TestRebuildsThatAreKilled(t *testing.T) {
 		}
 		r := w.run("mend", "--fix", "--rebuild")
 		require.Zero(f, r.status, r.stdout+r.stderr)
-		require.Contains(f, w.must("mend").stdout, "All is sound")
+		require.Contains(f, w.must("mend").stdout, "Nothing is wrong")
 		w.whole(f)
 		require.Empty(f, w.litter(f))
 	}

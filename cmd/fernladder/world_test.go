@@ -79,7 +79,7 @@ func newWorld(t *testing.T) *world {
 	return w
 }
 
-// closed lets nobody else write to the world's directory, and leaves it to the program
+// closed lets no other user write to the world's directory, and leaves it to the program
 // to find its settings there.
 func (w *world) closed() {
 	require.NoError(w.t, os.Chmod(w.dir, 0o755))

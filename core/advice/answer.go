@@ -22,7 +22,7 @@ type Answer struct {
 	Program  bool     // they are for a program that the build runs, not for what it is built with
 	Args     []string // that are added to those of the build, if it is that
 	Detour   bool     // it goes round what is missing, which may lead nowhere
-	Absent   bool     // something has to be installed, and nobody knows in which package it is
+	Absent   bool     // something has to be installed, and its package is unknown
 	change   func(e *tomlfile.Edit, why string)
 }
 

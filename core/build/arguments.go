@@ -66,9 +66,12 @@ func (a *attempt) giveFirstCache() error {
 		return nil
 	}
 	runPaths := libraryDirs(a.job)
-	text := ""
+	text, kind := "", "Release"
+	if withDebug(a.job) {
+		kind = "RelWithDebInfo"
+	}
 	sets := [][3]string{
-		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", map[bool]string{true: "RelWithDebInfo", false: "Release"}[withDebug(a.job)], "STRING"},
+		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", kind, "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
 		// Nothing that a person has registered for cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
@@ -95,7 +98,7 @@ var (
 
 // readConfigured finds out, from what was printed, what the source was configured
 // without, and which arguments of the recipe it does not know: they do nothing, and
-// somebody believes that they do.
+// a person may believe that they do.
 func (a *attempt) readConfigured(_ context.Context, log string) error {
 	f, err := safefs.Open(log)
 	if err != nil {

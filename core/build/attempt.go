@@ -30,7 +30,7 @@ type attempt struct {
 	digests map[string]string // of the files that were taken over in this run
 	left    *stamps           // of what an earlier run has left
 	system  string            // the state of the operating system's packages when it began
-	checked bool              // it is known whether somebody has changed what was left
+	checked bool              // it is known whether it was changed by hand what was left
 	rebuild bool              // what is built is built already, and only compared
 	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }

@@ -13,11 +13,11 @@ import (
 	"fernladder/core/safefs"
 )
 
-// What a build goes on from is what an earlier run has left. Whether somebody has
+// What a build goes on from is what an earlier run has left. Whether it was
 // changed that since is known by a stamp: a digest of the names, sizes and times of
 // all files, taken when a run ends and nothing of it is running any more.
 
-// EditedPolicy says what is done with a source that somebody has changed.
+// EditedPolicy says what is done with a source that was changed by hand.
 type EditedPolicy string
 
 // The policies.
@@ -27,7 +27,7 @@ const (
 	FreshSource  EditedPolicy = "fresh" // what was changed is thrown away
 )
 
-// Edited is the error for a build whose kept source or build directory somebody has
+// Edited is the error for a build whose kept source or build directory was
 // changed since the last run.
 type Edited struct {
 	Package, Version string
@@ -95,7 +95,7 @@ func (a *attempt) changedSince(since time.Time) []string {
 	return files
 }
 
-// checkEdited looks whether somebody has changed what an earlier run has left. Where a
+// checkEdited looks whether it was changed by hand what an earlier run has left. Where a
 // run was killed, it has left no stamp; then only the source counts, as it was
 // unpacked, and one that is not as it was is taken anew. So is one that is gone, or
 // that a build has spoilt so that none can work in it.

@@ -60,7 +60,7 @@ func (a *attempt) pure() bool {
 // reuseSource takes over what another build of the same release has unpacked and
 // patched, one that has failed or was broken off before the recipe was changed.
 // What was configured for another tree is no use. A build with other options is
-// left alone: somebody may go on with it.
+// left alone: it may be continued.
 func (a *attempt) reuseSource(ctx context.Context) error {
 	if a.rebuild || !a.pure() {
 		return nil
@@ -105,7 +105,7 @@ func (a *attempt) take(ctx context.Context, other journal, work string) (bool, e
 	source := filepath.Join(boxOf(work), "source")
 	there := attempt{dirs: workDirs{box: boxOf(work)}}
 	if other.Edited || other.SourceStamp == "" || other.SourceStamp != there.stamp(source) {
-		return false, nil // somebody has changed it
+		return false, nil // it was changed by hand
 	}
 	if a.room.user != other.User {
 		if err := safefs.Give(source, a.ofBuilds(other.User), a.room.user.UID, a.room.user.GID); err != nil {

@@ -37,7 +37,7 @@ type journal struct {
 	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
 	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order
 	Stamped     time.Time `json:"stamped,omitzero"`
-	Edited      bool      `json:"edited,omitempty"` // somebody has changed it since, and wants it built so
+	Edited      bool      `json:"edited,omitempty"` // it was changed by hand since, and is to be built so
 }
 
 // journalFile is the journal's name in a work directory.

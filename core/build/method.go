@@ -87,8 +87,12 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 		if !r.Build.Parallel {
 			jobs, number = One, "-j1"
 		}
+		kind := "release"
+		if withDebug(job) {
+			kind = "debugoptimized"
+		}
 		configure := append([]string{"meson", "setup", d.build, d.system, "--prefix=" + job.Prefix, "--libdir=lib",
-			"--buildtype=" + map[bool]string{true: "debugoptimized", false: "release"}[withDebug(job)], "--wrap-mode=nodownload"}, args...)
+			"--buildtype=" + kind, "--wrap-mode=nodownload"}, args...)
 		return map[string][]Command{
 			StageConfigure: in(One, configure...),
 			StageCompile:   in(jobs, "ninja", number),

@@ -53,7 +53,7 @@ func newOutlet(to io.Writer, most int64, user sandbox.User, overflow func()) (*o
 			if take > 0 && failed == nil {
 				_, failed = to.Write(buffer[:take])
 			}
-			if err != nil { // the end, or nobody is waited for any longer
+			if err != nil { // the end, or waiting is over
 				o.done <- failed
 				return
 			}

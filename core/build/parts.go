@@ -99,7 +99,7 @@ func (p Part) here(ctx context.Context, m *machine.Machine) bool {
 }
 
 // CheckSupplies returns a source.MissingSupplies error when jobs need files
-// that nobody has brought.
+// that were not supplied.
 func CheckSupplies(m *machine.Machine, jobs []*Job) error {
 	var missing source.MissingSupplies
 	for _, j := range jobs {

@@ -21,7 +21,7 @@ type Target struct {
 	Jobs          int                                         // slots, for FL_JOBS
 	Prefix        string                                      // the directory that what is asked for is built for; "" for trees of their own
 	TrustedOwners []string                                    // packages that may give files to others
-	TrustedEnv    []string                                    // packages that may set any variable for everybody
+	TrustedEnv    []string                                    // packages that may set any variable for everyone
 	Program       func(name string) string                    // of the operating system, by its name; nil: there are none
 	MayRead       func(*recipe.Recipe, *recipe.Release) error // its repository, where that is on this machine; nil: it may
 	Compilers     map[string]string

@@ -39,7 +39,7 @@ type Used struct {
 
 // The traces of a build: the first two in the box, the last in the work directory.
 const (
-	includedFile = "included" // by compilers that nobody else has told to write it down
+	includedFile = "included" // by compilers that nothing else told to write it down
 	modulesFile  = "modules"  // that pkg-config was asked for
 	openedFile   = "opened"   // what a watched build has read and run
 )

@@ -66,7 +66,7 @@ func Works(s *store.Store) ([]Work, error) {
 	return works, nil
 }
 
-// Delete deletes a work directory. It returns false when somebody works in it.
+// Delete deletes a work directory. It returns false when another process works in it.
 func (w Work) Delete(s *store.Store) (bool, error) {
 	unlock, err := s.LockWorkNow(filepath.Base(w.Dir))
 	if errors.Is(err, filelock.ErrHeld) {

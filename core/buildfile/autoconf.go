@@ -230,7 +230,7 @@ func (a *autoconf) switches() {
 	a.r.Switches = distinct(a.r.Switches)
 }
 
-// stateSet is what a script sets a switch to that nobody has given. Where it is one or the
+// stateSet is what a script sets a switch to that was not given. Where it is one or the
 // other, it depends.
 func stateSet(script string, state State) State {
 	for i, m := range setsState.FindAllStringSubmatch(script, -1) {
@@ -443,7 +443,10 @@ func modules(text string) []Lookup {
 			switch operator := words[i+1]; operator {
 			case ">=", "<=", ">", "<", "=", "==":
 				if _, err := version.Parse(words[i+2]); err == nil {
-					l.Version = map[bool]string{true: "==", false: operator}[operator == "="] + " " + words[i+2]
+					if operator == "=" {
+						operator = "=="
+					}
+					l.Version = operator + " " + words[i+2]
 				}
 				i += 2
 			}

@@ -15,7 +15,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// State is what a switch is when nobody says anything.
+// State is what a switch is by default.
 type State string
 
 // The states.
@@ -35,7 +35,7 @@ type Switch struct {
 	On, Off []string // the arguments of each side
 
 	// For one that is neither on nor off: its values, with their arguments, and which of
-	// them it is when nobody says anything; "" where that is none of them.
+	// them it is by default; \"\" where that is not one of them.
 	Values map[string][]string
 	Order  []string
 	Value  string
@@ -70,10 +70,10 @@ type Lookup struct {
 	Switch   string   // the name of the one that decides about it, or ""
 	Value    string   // of that switch, with which it is looked for, where that is known
 	Off      []string // arguments by which it is not looked for, where there is no switch
-	Ran      bool     // it is used where it is written, without anybody looking for it; nobody knows whether it matters
+	Ran      bool     // it is used where it is written, without a look-up; whether it matters is unknown
 	From     string   // file
 	sets     []string // variables that tell whether it was found
-	unsure   bool     // it is under a condition that nobody knows
+	unsure   bool     // it is under an unknown condition
 }
 
 // Name is the first of the names.

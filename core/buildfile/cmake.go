@@ -161,7 +161,7 @@ func cmakeCommands(text string) []command {
 			if len(all) > 2*most {
 				return all
 			}
-			const deepest = 32 // nobody nests more that matters
+			const deepest = 32 // what matters is nested less
 			c.conditions = slices.Clone(conditions[max(0, len(conditions)-deepest):])
 			slices.Reverse(c.conditions)
 			all = append(all, c)

@@ -257,8 +257,12 @@ func newSwitch(how, name, value, text string) (Switch, bool) {
 		s.Default = Off
 	}
 	if s.Default == On && negative.MatchString(text) && bareState.MatchString(text) {
-		// Disable X [no]: nobody does.
-		text = bareState.ReplaceAllString(text, map[bool]string{true: "[default=on]", false: "[default=off]"}[strings.Contains(strings.ToLower(bareState.FindStringSubmatch(text)[0]), "no")])
+		// Disable X [no]: it is enabled.
+		state := "[default=off]"
+		if strings.Contains(strings.ToLower(bareState.FindStringSubmatch(text)[0]), "no") {
+			state = "[default=on]"
+		}
+		text = bareState.ReplaceAllString(text, state)
 	}
 	s.says(text)
 	return s, true

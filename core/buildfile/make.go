@@ -16,7 +16,7 @@ var (
 	makeLibrary = pattern.New(`-l([\w+.-]+)`)
 )
 
-// Makefile reads a plain makefile: switches are variables that only count when nobody has
+// Makefile reads a plain makefile: switches are variables that only count when nothing has
 // set them, and that conditions ask for.
 func Makefile(file, text string) *Reading {
 	r := &Reading{CXX: makeCXX.MatchString(text)}

@@ -18,7 +18,7 @@ type Setting struct {
 	Given   string // the argument, with $FL_VALUE for the value
 	Between string // what stands between the words of a list, where that is no comma
 	Matches string // a regular expression for each word of a list, or ""
-	Usual   string // what it is in the source when nobody says anything, as far as that is plain
+	Usual   string // what it is in the source by default, as far as that is plain
 }
 
 // value is how a value is written into an argument.

@@ -25,7 +25,7 @@ type Reason string
 
 // The reasons.
 const (
-	BeingBuilt Reason = "being_built" // somebody works in it, or a build sees it
+	BeingBuilt Reason = "being_built" // another process works in it, or a build sees it
 	InUse      Reason = "in_use"      // it has come onto the landing, or something there stands on it
 	NeededNow  Reason = "needed"      // another tree stands on it
 )
@@ -43,12 +43,12 @@ type Deleted struct {
 	Trees    []store.Ref `json:"trees"`
 	Logs     []store.Ref `json:"logs"`
 	Landings []int       `json:"forgotten_landings"` // earlier states that were named, or had the trees
-	Archives int         `json:"archives_kept"`      // that somebody is bringing
+	Archives int         `json:"archives_kept"`      // that another process is fetching
 	Bytes    int64       `json:"bytes"`
 	Stayed   []Stayed    `json:"stayed"`
 }
 
-// Delete deletes candidates, those that still are. It waits for nobody but who changes
+// Delete deletes candidates, those that still are. It waits only for the process that changes
 // the landing. What was deleted is told also when it ends with an error.
 func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, err error) {
 	if err := d.forget(ctx, m, c.Landings); err != nil {
@@ -112,7 +112,7 @@ func (d *Deleted) forget(ctx context.Context, m *machine.Machine, states []landi
 	return err
 }
 
-// deleteLogs deletes the logs of a build, if it is still not there, and nobody is at
+// deleteLogs deletes the logs of a build, if it still does not exist, and no process is at
 // it.
 func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 	unlock, err := m.Store.LockBuildNow(l.Ref)
@@ -136,7 +136,7 @@ func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 }
 
 // mayGo tells whether a tree may be deleted, by the states of the landing and the trees
-// that are there while nobody else can change the landing.
+// that are there while no other process can change the landing.
 type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool
 
 // deleteTrees deletes trees, each before what it stands on, as long as each may go. A

@@ -36,7 +36,7 @@ const (
 	Running     State = "running"
 	Finished    State = "done"
 	Failed      State = "failed"        // by its status
-	Cancelled   State = "cancelled"     // by somebody, or because a job before it has failed
+	Cancelled   State = "cancelled"     // by a user, or because a job before it has failed
 	OutOfMemory State = "out of memory" // and ended for it
 	TimedOut    State = "out of time"
 	Lost        State = "lost" // with its node
@@ -67,7 +67,7 @@ type Scheduler interface {
 	Cancel(ctx context.Context, ids []string) error
 	// Avoid keeps waiting jobs away from nodes.
 	Avoid(ctx context.Context, ids, nodes []string) error
-	// Room is how many jobs of a size all nodes together can run at once, with nobody else
+	// Room is how many jobs of a size all nodes together can run at once, with no other jobs
 	// there; 0 where that is not known.
 	Room(ctx context.Context, processors, memory int) (int, error)
 }

@@ -17,11 +17,11 @@ import (
 )
 
 // begin makes a run, or finds the one that the same command has begun on the same builds and
-// nobody watches any more. It is locked. Of others whose watcher is gone, those that were
+// no process watches any more. It is locked. Of others whose watcher is gone, those that were
 // never wholly submitted, and those of the same command on other builds, are ended; the rest
 // go on.
 func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
-	// Nobody sees a run that another is only beginning.
+	// No process sees a run that another is only beginning.
 	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
 		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
 	})
@@ -118,7 +118,7 @@ func removeEmpty(m *machine.Machine) error {
 	return errors.Join(err, wrong)
 }
 
-// Same is the run that a command has begun and nobody watches any more, or "".
+// Same is the run that a command has begun and no process watches any more, or "".
 func Same(m *machine.Machine, command string, ask plan.Ask) (string, error) {
 	runs, followed, err := Runs(m)
 	for _, r := range runs {

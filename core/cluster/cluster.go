@@ -42,7 +42,7 @@ func (e *Left) Error() string {
 	return fmt.Sprintf("the run %s continues, with %d jobs", e.Run, e.Jobs)
 }
 
-// Ended is the error for a job of which nothing became: the scheduler, or somebody, has
+// Ended is the error for a job of which nothing became: the scheduler, or a user, has
 // ended it, or its node is gone.
 type Ended struct {
 	Build   store.Ref
@@ -82,7 +82,7 @@ func scheduler(m *machine.Machine) (Scheduler, error) {
 }
 
 // room is how many jobs can run at once: by the settings, or else by the nodes that there
-// are; 0 where nobody knows.
+// are; 0 if unknown.
 func room(ctx context.Context, m *machine.Machine, by Scheduler, pieces []Piece) int {
 	c := m.Settings.Cluster
 	usual := Size{}
@@ -111,7 +111,7 @@ type Submitted struct {
 }
 
 // Jobs are those of a plan, in the order in which they would be submitted, and how long all
-// should take with the nodes that there are, nobody else on them, in seconds; 0 where
+// should take with the nodes that there are, otherwise idle, in seconds; 0 where
 // nothing is known of a build. Nothing is submitted.
 func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitted, seconds float64, err error) {
 	by, err := scheduler(m)

@@ -90,7 +90,7 @@ func latency(all []span) time.Duration {
 }
 
 // usualLatency is what a scheduler takes from the end of a job to the beginning of the next
-// while nobody has seen it: Slurm's own default.
+// while it was not observed: Slurm's own default.
 const usualLatency = 3 * time.Second
 
 // latencyOf is the scheduler's latency, as it was seen last.

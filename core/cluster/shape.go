@@ -193,8 +193,8 @@ func down(pieces []Piece, depth []time.Duration) []int {
 }
 
 // cut cuts a line into groups that take as long as grain, if they are of more than one
-// piece. One that is longer can be with a short one where they are a chain: where nobody
-// else waits for the first, and the second for nobody else.
+// piece. One that is longer can be with a short one where they are a chain: where nothing
+// else waits for the first, and the second for nothing else.
 func cut(pieces []Piece, line []int, grain time.Duration) []Group {
 	const most = 64 // pieces of a group
 	above := make([]int, len(pieces))

@@ -14,7 +14,7 @@ func piece(length time.Duration, needs ...int) Piece {
 }
 
 // Whatever the ladder: every piece is in one group, groups never wait for each other, what
-// nobody has measured is alone, and putting together is never slower than not to.
+// was never measured is alone, and putting together is never slower than not to.
 func TestGroups(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var pieces []Piece

@@ -73,7 +73,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	w.takeIn()
-	for _, j := range slices.Clone(w.Jobs) { // that nobody has submitted, or knows any more, and that never began
+	for _, j := range slices.Clone(w.Jobs) { // that were never submitted, or are unknown to the scheduler, and that never began
 		if !j.Over && j.id == "" && j.begun.IsZero() && len(w.unresolved(j)) > 0 {
 			if err := w.again(ctx, j, j.Size, j.Again); err != nil {
 				return err

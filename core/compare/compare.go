@@ -194,7 +194,10 @@ func features(r *store.Receipt) map[string]string {
 		all[name] = "off"
 	}
 	for _, f := range r.Features {
-		is := map[bool]string{true: "on", false: "off"}[f.On]
+		is := "off"
+		if f.On {
+			is = "on"
+		}
 		if f.Says != "" {
 			is += " (" + f.Says + ")"
 		}

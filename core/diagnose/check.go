@@ -101,7 +101,7 @@ func plain(name string) string {
 // plain is the name of what was looked for, as it is compared.
 func (f check) plain() string {
 	if f.kind == MissingLibrary && f.name == "z" {
-		return "zlib" // as everybody calls it
+		return "zlib" // as everyone calls it
 	}
 	return plain(f.name)
 }

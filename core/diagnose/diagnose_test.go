@@ -23,8 +23,8 @@ func TestCauses(t *testing.T) {
 		{"Run-time dependency leaf found: NO (tried pkgconfig and cmake)\n\nmeson.build:80:1: ERROR: Dependency \"leaf\" not found, tried pkgconfig and cmake", "missing_module: the pkg-config module leaf is missing"},
 		{"./buildconf.sh: line 53: autoreconf: command not found", "missing_program: the program autoreconf is missing"},
 		{"/bin/sh: line 3: ./generate: not found", "missing_in_source: ./generate is not found: the source has no such file, or the interpreter that its first line names is missing"},
-		{"cp: cannot create regular file '/usr/share/leaf': Permission denied", "permission: it may not change or read /usr/share/leaf (Permission denied)"},
-		{"leaf.cc:1017:8: error: inlining failed in call to 'always_inline'\nmake: *** [leaf.o] Error 1", "compile_error: the compiler refuses the code: inlining failed in call to 'always_inline' (leaf.cc:1017)"},
+		{"cp: cannot create regular file '/usr/share/leaf': Permission denied", "permission: it must not change or read /usr/share/leaf (Permission denied)"},
+		{"leaf.cc:1017:8: error: inlining failed in call to 'always_inline'\nmake: *** [leaf.o] Error 1", "compile_error: the compiler rejects the code: inlining failed in call to 'always_inline' (leaf.cc:1017)"},
 		{"configure: WARNING: leaf not found, plots are off\ncc -Werror -c error.c\n0 errors", "unknown: the cause is not clear"},
 
 		// Words of build files.
@@ -83,7 +83,7 @@ func TestCauses(t *testing.T) {
 
 		{"mkdir: cannot create directory '.libs': File exists\ngcc: error: unrecognized command-line option '-fleaves'\nmake: *** [Makefile:9: leaf.lo] Error 1", "wrong_option: there is no option -fleaves"},
 		{"CMake Error at CMakeLists.txt:32 (grow):\n  Unknown CMake command \"grow\".", "own_words: it says: Unknown CMake command \"grow\"."},
-		{"ln: failed to create symbolic link '/usr/lib/libleaf.so': Read-only file system", "permission: it may not change or read /usr/lib/libleaf.so (Read-only file system)"},
+		{"ln: failed to create symbolic link '/usr/lib/libleaf.so': Read-only file system", "permission: it must not change or read /usr/lib/libleaf.so (Read-only file system)"},
 
 		// Meson.
 

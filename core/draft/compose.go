@@ -19,7 +19,7 @@ import (
 // An Origin is where the source is from.
 type Origin struct {
 	URL       string   // of an archive; "" for a folder or a repository
-	SHA256    string   // of the file as it is, which nobody has confirmed
+	SHA256    string   // of the file as it is, which is not confirmed
 	Size      int64    // of the file in bytes
 	Signature string   // the URL of a signature beside it, or ""
 	Signers   []string // the keys that the signature says it is by
@@ -205,7 +205,7 @@ func (c *composer) releases(o Origin, v Finding) {
 }
 
 // settings writes what takes a free value as open options, which leave it to the source
-// until somebody gives them one.
+// until a person gives them one.
 func (c *composer) settings(settings []buildfile.Setting) {
 	for _, s := range settings {
 		if s.Name == "" || c.named[s.Name] {
@@ -426,10 +426,10 @@ func (c *composer) steps(s *Source) {
 			c.line("# open: %s\n%s = '''\n%s\n'''", step[1], step[0], recipe.OpenStep)
 		}
 	}
-	for i, pair := range s.Env { // everybody's programs would follow them
+	for i, pair := range s.Env { // everyone's programs would follow them
 		if i == 0 {
 			c.line("")
-			c.line("# Where others find its modules. To set it for everybody who uses the landing, take")
+			c.line("# Where others find its modules. To set it for everyone who uses the landing, take")
 			c.line("# the marks away, and name the package in trusted_env in the settings.\n# [env]")
 		}
 		c.line("# %s = %s", pair[0], quote(pair[1]))

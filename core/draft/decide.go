@@ -29,7 +29,7 @@ type Decided struct {
 	Choices []Choice
 	Needs   []Wants
 	Itself  []string // what the build looks for by itself and nothing turns off
-	Perhaps []string // what the source seems to need, and nobody has
+	Perhaps []string // what the source seems to need, and nothing has
 }
 
 // NoRecipe names what is taken from the operating system, or left out, because no recipe has
@@ -97,7 +97,7 @@ func questions(l buildfile.Lookup) []host.Question {
 }
 
 // Decide sets what the source can switch and looks for against the shelves. Each feature
-// is on or off because somebody decided it:
+// is on or off because a person or a recipe decided it:
 //
 //   - what the source wants, it gets: from a recipe, or else from the operating system;
 //   - what it takes if it finds it is on where recipes have it, and off otherwise;

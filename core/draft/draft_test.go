@@ -191,7 +191,7 @@ func decided(t *testing.T, ac string) string {
 	return strings.Join(append(texts, d.Itself...), ", ")
 }
 
-// Every feature is on or off because somebody decided it.
+// Every feature is on or off because a person or a recipe decided it.
 func TestFeaturesAreDecided(t *testing.T) {
 	const arg = "AC_ARG_WITH([moss], [AS_HELP_STRING([--with-moss], [grow moss @<:@default=auto@:>@])], [], [with_moss=auto])\n"
 	for ac, want := range map[string]string{

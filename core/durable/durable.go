@@ -4,8 +4,8 @@
 // New contents are written aside, in the same directory, brought to the disk, and
 // renamed; then the directory is brought to the disk. What is written aside has one
 // name for each file, ".NAME.new": the caller holds the lock of whatever the file
-// belongs to, so nobody else writes it, and what a program that was killed has left
-// there is replaced by the next that writes. The directory is nobody else's.
+// belongs to, so no other process writes it, and what a program that was killed has left
+// there is replaced by the next that writes. No other user can write to the directory.
 package durable
 
 import (
@@ -31,7 +31,7 @@ func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	return replace(path, func(fresh string) error { return fill(fresh, data, mode, syncFile) })
 }
 
-// WriteFileFor is WriteFile for a file that belongs to somebody; -1 is who writes it.
+// WriteFileFor is WriteFile for a file with an owner and group; -1 is the writing process's.
 func WriteFileFor(path string, data []byte, mode fs.FileMode, uid, gid int) error {
 	return replace(path, func(fresh string) error {
 		// With its last mode from the beginning, it would be its owner's to open.
@@ -57,7 +57,7 @@ func Renew(path string, data []byte) error {
 	if os.Geteuid() == 0 {
 		return WriteFileFor(path, data, info.Mode().Perm(), int(owner.Uid), int(owner.Gid))
 	}
-	// Nobody else can give a file to another user, but to groups of their own.
+	// Other users can only give files to groups of their own.
 	err = WriteFileFor(path, data, info.Mode().Perm(), -1, int(owner.Gid))
 	if errors.Is(err, fs.ErrPermission) {
 		err = WriteFile(path, data, info.Mode().Perm())

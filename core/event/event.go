@@ -14,7 +14,7 @@ const (
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
 	FetchRetried   Kind = "fetch_retried"   // Text is the URL, Err why, Elapsed how long is waited
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
-	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest nobody has stated
+	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest is not stated
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
 	Signed         Kind = "signed"          // Text says who signed the archive

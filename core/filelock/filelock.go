@@ -17,7 +17,7 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Exclusive waits until nobody else holds the lock, Shared until nobody holds it
+// Exclusive waits until no other process holds the lock, Shared until no process holds it
 // exclusively. They call waiting once if they have to wait. The returned
 // function ends the lock. Errors are the context's or the file's.
 func Exclusive(ctx context.Context, file string, waiting func()) (func(), error) {
@@ -29,10 +29,10 @@ func Shared(ctx context.Context, file string, waiting func()) (func(), error) {
 	return acquire(ctx, file, (*flock.Flock).TryRLock, waiting)
 }
 
-// ErrHeld is the error when somebody else holds a lock.
+// ErrHeld is the error when another process holds a lock.
 var ErrHeld = errors.New("another process holds the lock")
 
-// Now takes the lock if nobody holds it, and else returns ErrHeld.
+// Now takes the lock if no process holds it, and otherwise returns ErrHeld.
 func Now(file string) (func(), error) {
 	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))
 	held, err := lock.TryLock()

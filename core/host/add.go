@@ -58,7 +58,7 @@ func Remover(family string) []string {
 	}[family]
 }
 
-// ErrNoPretending is the error for a package manager that nobody here knows how to ask
+// ErrNoPretending is the error for a package manager that this program cannot ask
 // for what it would do.
 var ErrNoPretending = errors.New("the package manager of this system cannot report what it would do")
 

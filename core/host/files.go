@@ -65,7 +65,7 @@ func (o owners) add(path, name string) {
 	}
 }
 
-// What is only looked up, and nobody asks the operating system for.
+// What is only looked up, and not asked of the operating system.
 const (
 	Package Kind = "package" // that CMake's find_package finds, in small letters
 	Shared  Kind = "shared"  // a library by the name that programs have in them: libleaf.so.2

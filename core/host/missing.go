@@ -167,7 +167,7 @@ func (e *Missing) LookUp(files Files) {
 }
 
 // InstallLine is the command that installs what is missing, or "" when there is
-// none for this operating system; and what it does not install, because nobody
+// none for this operating system; and what it does not install, because no
 // has said in which package it is.
 func (e *Missing) InstallLine() (line string, unknown []string) {
 	packages, unknown := e.Packages()

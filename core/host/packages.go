@@ -19,7 +19,7 @@ type Packages struct {
 	manager  string
 
 	lock     sync.Mutex
-	related  *relations        // of all that are installed, once somebody has asked
+	related  *relations        // of all that are installed, once they were asked for
 	versions map[string]string // the same
 
 	apk func() (apk, error) // its database, read once

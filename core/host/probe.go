@@ -270,7 +270,7 @@ func (p Programs) scriptModules(ctx context.Context, script, names []string) map
 	return versions
 }
 
-// ModulePath is where pkg-config looks for modules, if nobody says anything else.
+// ModulePath is where pkg-config looks for modules, by default.
 func (p Programs) ModulePath(ctx context.Context) []string {
 	pkgConfig := p.Find("pkg-config")
 	if pkgConfig == "" {

@@ -1,9 +1,9 @@
 // Package inspect takes over what a build has placed, and looks at it on the way for
-// what would only be noticed when somebody uses it: libraries that will not be
+// what would only be noticed when it is used: libraries that will not be
 // found, references to the directory it was built in, files that give away more
 // than they should.
 //
-// It promises that what it makes are files of its own caller's, of which nobody else
+// It promises that what it makes are files of its own caller's, of which no other user
 // has ever held one, with the contents that were placed; that it reads only below
 // the directory that it is given, regular files, in streams; and that there is
 // nothing in it but files, directories and links. What can be put right without
@@ -76,7 +76,7 @@ type Known struct {
 	SHA256 string
 	By     string // the package that has it
 
-	Device, Inode uint64 // of the file, which nobody can change: it may be there by another name
+	Device, Inode uint64 // of the file, which cannot change: it may be there by another name
 }
 
 // A Report is what was found.

@@ -148,8 +148,8 @@ func TestHostileTrees(t *testing.T) {
 		"it is neither a file nor": func(b *bench) {
 			require.NoError(t, syscall.Mkfifo(filepath.Join(b.placed, "pipe"), 0o644))
 		},
-		"share/fernladder: this directory is": func(b *bench) { b.put("share/fernladder/receipt.json", "{}", 0o644) },
-		"share/fernladder: this directory is ": func(b *bench) {
+		"share/fernladder: this directory belongs": func(b *bench) { b.put("share/fernladder/receipt.json", "{}", 0o644) },
+		"share/fernladder: this directory belongs ": func(b *bench) {
 			require.NoError(t, os.Mkdir(filepath.Join(b.placed, "share"), 0o755))
 			require.NoError(t, os.Symlink(filepath.Dir(secret), filepath.Join(b.placed, "share/fernladder")))
 		},

@@ -23,7 +23,7 @@ import (
 )
 
 // Own is the directory of a tree in which the program keeps what it says about it.
-// Nobody else may place anything there.
+// Nothing else may be placed there.
 const Own = "share/fernladder"
 
 // Take copies what a build has placed to l.Staged, which is not there yet, and looks
@@ -75,7 +75,7 @@ type taking struct {
 	buffer   []byte
 
 	digests   map[string]string
-	elsewhere map[string][]string // directories called bin that nobody looks in, to the programs there
+	elsewhere map[string][]string // directories called bin that no PATH has, to the programs there
 }
 
 type inode struct{ device, number uint64 }
@@ -297,7 +297,7 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 		data = bytes.ReplaceAll(data, placed, []byte(t.Tree))
 		t.remarks = append(t.remarks, Remark{Mended, name, "it named the staging directory, and now names the tree"})
 	}
-	if t.Trees != "" { // where it will be, nobody has given compilers such a flag
+	if t.Trees != "" { // where it will be, compilers were not given such a flag
 		flag := regexp.MustCompile(` ?-ffile-prefix-map=` + regexp.QuoteMeta(t.Work) + `=[\w./+-]*`)
 		data = flag.ReplaceAll(data, nil)
 	}

@@ -113,7 +113,7 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 		if err != nil || same == "" {
 			return report, err
 		}
-		how.Follow = same // all of it is built; what nobody has taken in is
+		how.Follow = same // all of it is built; what was not taken in is
 	}
 	if how.Follow == "" {
 		if _, err := begin(ctx, m, todo); err != nil {

@@ -70,7 +70,7 @@ type Locked struct {
 	Locked *lock.Build
 }
 
-// OtherThanLocked are the builds that are on a landing because somebody asked for them,
+// OtherThanLocked are the builds that are on a landing on request,
 // and of which the lock file, which is named, has other releases or options.
 func OtherThanLocked(m *machine.Machine, on landing.State) (other []Locked, file string, err error) {
 	f, err := plan.ReadLock(m)
@@ -117,7 +117,7 @@ type Pinned struct {
 	File   string // that it is written in
 }
 
-// Pin looks up the heads of branches that are asked for, of those that nobody has
+// Pin looks up the heads of branches that are asked for, of those that were not
 // pinned yet, and of those that an upgrade is to move, and writes them to the lock
 // file. It is a step before planning, for it fetches.
 func Pin(ctx context.Context, m *machine.Machine, ask plan.Ask) ([]Pinned, error) {

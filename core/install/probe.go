@@ -133,7 +133,7 @@ func (p *probe) goOn(ctx context.Context) error {
 		p.steps.Undone(s.answer.Text)
 		return p.restore(s.text)
 	}
-	fresh := false // nobody knows yet whether the last step helps
+	fresh := false // whether the last step helps is unknown yet
 	for range enough {
 		err := p.attempt(ctx)
 		if ctx.Err() != nil {
@@ -240,7 +240,7 @@ func (p *probe) read() ([]byte, error) {
 	return p.recipe.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
 }
 
-// errChanged is the error for a recipe that somebody else has changed meanwhile.
+// errChanged is the error for a recipe that another process has changed in the meantime.
 var errChanged = errors.New("the recipe changed during the probe; what the probe wanted to remove stays")
 
 // restore brings the recipe back to what it was.

@@ -146,7 +146,7 @@ func (p *places) add(x part) {
 			continue
 		}
 		// What a directory at the top is by a link, as bin, would have names in it that
-		// nobody has looked at.
+		// were not checked.
 		if f.Mode&fs.ModeSymlink != 0 && !strings.Contains(f.Path, "/") {
 			p.named = append(p.named, Naming{Build: x.Ref, File: f.Path, As: []string{}, Why: ByLink})
 			continue
@@ -262,7 +262,7 @@ func (x part) besideNames(file string) []string {
 	return nil
 }
 
-// claim gives a path to a file, if nobody else has it.
+// claim gives a path to a file, if no other file has it.
 func (p *places) claim(name string, t Target) {
 	if other, taken := p.links[name]; taken {
 		if other != t {

@@ -151,7 +151,7 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	if err := os.Mkdir(dir, 0o777); err != nil {
 		return err
 	}
-	// Nobody else writes there, and no link is made below another.
+	// No other process writes there, and no link is made below another.
 	made := map[string]bool{".": true}
 	for path, t := range links {
 		if parent := filepath.Dir(path); !made[parent] {

@@ -284,7 +284,7 @@ func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 	assert.Equal(t, OverIt, r.After.Named[0].Why)
 }
 
-// A directory is one link where one build has it whole, and nobody else would put
+// A directory is one link where one build has it whole, and no other would put
 // anything into it.
 func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	s := open(t)
@@ -360,7 +360,7 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	assert.Equal(t, []string{"2.0", "2.0", "2.0", "not there", "not there"},
 		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern-ours/x y/é")})
 
-	// Somebody replaces a link of ours by a file, which stays then.
+	// A file that replaces a link of ours stays.
 	require.NoError(t, os.Remove(dir+"/bin/frond"))
 	put("bin/frond")
 	r, err = goTo(s, rules, 1)

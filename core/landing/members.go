@@ -24,7 +24,7 @@ func (e *Clash) Error() string {
 		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID)
 }
 
-// An Asked build is to be on the landing because somebody asked for it.
+// An Asked build is to be on the landing on request.
 type Asked struct {
 	store.Ref
 	Beside bool   // under the names for when another build of the package has the plain ones

@@ -107,7 +107,10 @@ type Lost struct {
 func (e *Lost) Error() string {
 	text := fmt.Sprintf("landing %d cannot be used: it had", e.Number)
 	for i, r := range e.Builds {
-		text += fmt.Sprintf("%s %s %s (%s)", map[bool]string{true: ",", false: ""}[i > 0], r.Name, r.Version, r.ID)
+		if i > 0 {
+			text += ","
+		}
+		text += fmt.Sprintf(" %s %s (%s)", r.Name, r.Version, r.ID)
 	}
 	return text + ", whose tree is gone. The landing did not change."
 }

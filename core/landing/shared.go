@@ -26,8 +26,8 @@ type Shared struct {
 	Links       []store.Name `json:"links"`            // paths below it, each a link to the same path on the landing
 	Directories []store.Name `json:"directories"`      // below it, that were made for the links
 	Caches      []store.Name `json:"caches,omitempty"` // files that were made for tools of others, where there were none
-	Blocked     []Blocked    `json:"blocked"`          // names of the landing that somebody else has there
-	Strange     []Blocked    `json:"strange"`          // names that were ours, and that somebody has put something else in the place of
+	Blocked     []Blocked    `json:"blocked"`          // names of the landing that are not ours
+	Strange     []Blocked    `json:"strange"`          // names that were ours, and that something else replaced
 	Unfinished  bool         `json:"unfinished,omitempty"`
 }
 

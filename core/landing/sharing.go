@@ -58,7 +58,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 			err = d.Mkdir(path.Base(st.path), 0o755)
 		}
 		switch {
-		case errors.Is(err, fs.ErrExist) && st.link: // somebody was faster
+		case errors.Is(err, fs.ErrExist) && st.link: // another process was faster
 			delete(x.links, st.path)
 			x.Blocked = append(x.Blocked, Blocked{store.Name(st.path), x.what(st.path)})
 		case errors.Is(err, fs.ErrExist):
@@ -82,7 +82,7 @@ func (x *sharing) failed(err error) error {
 }
 
 // missing works out what has to be made for the links of a state, and what of it
-// somebody else has.
+// are not ours.
 func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []Blocked, err error) {
 	known := map[string]string{".": isDirectory}
 	look := func(name string) string {
@@ -260,7 +260,7 @@ func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 }
 
 // leave takes links of ours away, and the directories that were made for links and are
-// empty. What somebody has put in the place of one stays.
+// empty. What replaced one stays.
 func (x *sharing) leave(names []string) error {
 	if x.dir == nil {
 		return nil

@@ -61,7 +61,7 @@ func Directory(s *store.Store) string { return filepath.Join(s.Root, "landing") 
 // largestState is more than a state with a hundred thousand builds has.
 const largestState = 64 << 20
 
-// Current returns the state in use. Nobody is kept from changing that: where it is
+// Current returns the state in use. Other processes can still change it: where it is
 // another by the time that it is read, that one is.
 func Current(s *store.Store) (State, error) {
 	const tries = 8

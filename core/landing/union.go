@@ -105,7 +105,7 @@ func (u Union) Find(path string) *UnionEntry {
 // Link makes a directory, which is not there yet and in a directory that nobody else can
 // write, in which files are those of the trees by another name; copies where they belong
 // to another user, of which the kernel makes no links (proc_sys_fs(5), protected_hardlinks).
-// Nobody may write to it.
+// No other user may write to it.
 func (u Union) Link(dir string) error {
 	return u.lay(dir, func(e UnionEntry, to string) error {
 		from := filepath.Join(e.Tree, e.Path)
@@ -124,7 +124,7 @@ func (u Union) Copy(dir string) error {
 	})
 }
 
-// Give makes a directory that Link has made one to which somebody else can add files, and
+// Give makes a directory that Link has made one to which another user can add files, and
 // take some away, but change none: give gives the directories and links in it.
 func (u Union) Give(dir string, give func(path string) error) error {
 	for _, e := range u {

@@ -10,7 +10,7 @@ import (
 	"fernladder/core/store"
 )
 
-// An Update is a change of the landing that is worked out while nobody else can
+// An Update is a change of the landing that is worked out while no other process can
 // change it.
 type Update struct {
 	Choose  func(now State) ([]Asked, error) // what is to be asked for, given the state now; or
@@ -18,7 +18,7 @@ type Update struct {
 	Then    func(after State) error          // done before anybody else changes the landing; or nil
 	Caches  func(dir string) []Cache         // renews what tools of others keep of a directory of links; or nil
 	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
-	Waiting func()                           // called if somebody else is changing it
+	Waiting func()                           // called if another process is changing it
 
 	Back bool // to the state that was in use before
 	Anew bool // the links are made anew, also where they seem to be whole

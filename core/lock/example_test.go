@@ -14,7 +14,7 @@ func ExampleFile_Compare() {
 	fmt.Println(f.Compare([]*lock.Build{{Name: "loamdb", Version: v}}, "x86_64", nil))
 	// Output:
 	// [dewcalc] <nil>
-	// This ladder is not the one in ladder.lock:
+	// This ladder differs from ladder.lock:
 	//     loamdb 1.4.2 is not locked
 	//   Restore the shelves, or lock this ladder.
 }

@@ -78,7 +78,7 @@ func (m *Machine) Used() string {
 	return landing.Directory(m.Store)
 }
 
-// systemPrograms finds programs of the operating system itself, not what somebody has
+// systemPrograms finds programs of the operating system itself, not what was
 // put into /usr/local.
 func systemPrograms() func(name string) string {
 	system := host.Programs{Path: []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin", "/usr/games"}}

@@ -40,7 +40,7 @@ type Config struct {
 	Offline bool          // what is not here is not fetched
 	Agent   string        // how the program names itself to servers
 
-	Events event.Sink       // nil: nobody is told
+	Events event.Sink       // nil: they are dropped
 	Now    func() time.Time // nil: the clock
 }
 
@@ -141,7 +141,7 @@ func (m *Machine) OwnPath() []string {
 }
 
 // Seen are the programs of the operating system as builds find them: in bare rooms, those
-// of packages before those that nobody knows.
+// of packages before others.
 func (m *Machine) Seen() host.Programs {
 	p := m.Programs
 	if m.Bare == nil || m.Settings.NotBare != "" {
@@ -196,7 +196,7 @@ func (m *Machine) Stored(err error) error {
 // Tell tells of an event.
 func (m *Machine) Tell(e event.Event) { m.Events.Event(e) }
 
-// TellLandingHeld tells that somebody else changes the landing, and has to be waited for.
+// TellLandingHeld tells that another process changes the landing, and has to be waited for.
 func (m *Machine) TellLandingHeld() {
 	m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"})
 }

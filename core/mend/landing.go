@@ -50,7 +50,7 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	}
 }
 
-// settled returns the landing in use, and looks at it, if that is asked. Nobody is kept
+// settled returns the landing in use, and looks at it, if that is asked. Other processes are not kept
 // from changing it: one that has changed meanwhile is looked at again.
 func (r *Report) settled(m *machine.Machine, look bool) landing.State {
 	const tries = 8

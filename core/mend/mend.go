@@ -190,9 +190,13 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 	for _, receipt := range receipts {
 		for _, need := range receipt.Needs {
 			if need.Role != "tool" && !there[need.Ref] {
+				lacks := "It cannot find its programs."
+				if need.Role == "library" {
+					lacks = "It cannot find its library."
+				}
 				lock.Lock()
 				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is missing", need.Name, need.Version, need.ID),
-					Follows: "It cannot find its " + map[bool]string{true: "library", false: "programs"}[need.Role == "library"] + ".", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
+					Follows: lacks, Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
 				lock.Unlock()
 			}
 		}

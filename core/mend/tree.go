@@ -88,7 +88,7 @@ func (l *looking) look(ctx context.Context) {
 		}
 		return nil
 	})
-	if !l.s.Installed(l.receipt.Ref) { // somebody removes it
+	if !l.s.Installed(l.receipt.Ref) { // another process removes it
 		l.found = nil
 		return
 	}
@@ -257,7 +257,7 @@ func (l *looking) binary(b inspect.Binary, f store.File) {
 		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
 	looks := b.Looks(filepath.Dir(filepath.Join(l.receipt.At(), f.Path)))
-	if l.receipt.Prefix != "" { // where somebody may let the loader look
+	if l.receipt.Prefix != "" { // where a person may let the loader look
 		looks = append(looks, filepath.Join(l.receipt.Prefix, "lib"))
 	}
 	dirs := host.Loader(l.here(looks...))

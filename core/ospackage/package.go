@@ -82,7 +82,7 @@ type File struct {
 	Mode    fs.FileMode
 	Size    int64  // of a regular file
 	Target  string // of a link
-	SHA256  string // that the contents must have, or "" where nobody knows it
+	SHA256  string // that the contents must have, or "" if unknown
 	Owner   string // "": root
 	Group   string
 	Config  bool // the administrator's edits to it survive

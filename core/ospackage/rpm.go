@@ -26,7 +26,7 @@ const (
 	senseRPMLib   = 1 << 24
 )
 
-// WriteRPM writes a .rpm that nobody has signed into out, which is empty. scratch is a
+// WriteRPM writes a .rpm that is not signed into out, which is empty. scratch is a
 // directory for what has to be written before its size is known. Its error is a *Changed
 // where files are not as they must be, and a *TooLarge for a file of 4 GiB; then what was
 // written is none.

@@ -38,7 +38,7 @@ type Ask struct {
 	// Instead of trees, one package of what is built for a directory:
 	Prefix string
 	Builds []store.Ref // that are there, for that directory
-	Name   string      // of the package; that of the first build, if nothing is said
+	Name   string      // of the package; default: that of the first build
 }
 
 // A Made package is one that can be written.

@@ -85,7 +85,7 @@ func (p *packing) lookAt(n *requires, dir *safefs.Dir, r *store.Receipt, f store
 		at := path.Dir(filepath.Join(r.At(), f.Path))
 		for _, library := range b.Needs {
 			looks := b.Looks(at)
-			if r.Prefix != "" { // where somebody may let the loader look
+			if r.Prefix != "" { // where a person may let the loader look
 				looks = append(looks, filepath.Join(r.Prefix, "lib"))
 			}
 			if own, ref := p.ofTrees(r, looks, library); own {

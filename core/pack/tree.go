@@ -186,7 +186,7 @@ func (p *packing) owners(dir *safefs.Dir, file string) (owner, group string) {
 	return owner, group
 }
 
-// opener opens a file beneath its tree: a link that somebody has put in its place is none.
+// opener opens a file beneath its tree: a link in its place is refused.
 func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) {
 		dir, err := safefs.OpenDir(tree)

@@ -38,7 +38,7 @@ type Ask struct {
 
 	Until string // the stage that what is named is built up to; "": all of it
 
-	Edited build.EditedPolicy // what is done with kept sources that somebody has changed
+	Edited build.EditedPolicy // what is done with kept sources that was changed by hand
 }
 
 func badAsk(format string, args ...any) error { return problem.New(problem.Usage, "", format, args...) }

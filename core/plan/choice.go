@@ -49,7 +49,7 @@ type Why string
 
 // The reasons.
 const (
-	Default   Why = "default"   // nobody has said anything
+	Default   Why = "default"   // by default
 	Asked     Why = "asked"     // with the command
 	Settings  Why = "settings"  // the settings say so
 	Locked    Why = "locked"    // the lock file says so
@@ -317,7 +317,12 @@ func (c *Choosing) needs(option, value string) Adds {
 				text += " " + n.Range.String()
 			}
 			for i, o := range n.Options {
-				text += map[bool]string{true: " with ", false: ", "}[i == 0] + o.Name + "=" + o.Values[0]
+				if i == 0 {
+					text += " with "
+				} else {
+					text += ", "
+				}
+				text += o.Name + "=" + o.Values[0]
 			}
 			if !slices.Contains(a.Needs, text) { // as a library, and to run
 				a.Needs = append(a.Needs, text)

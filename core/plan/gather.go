@@ -219,7 +219,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 	return wanted, nil
 }
 
-// onLanding is what is on the landing because somebody asked for it, as far as there
+// onLanding is what is on the landing on request, as far as there
 // are recipes for it.
 func (f *Facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	var names []string

@@ -75,7 +75,7 @@ func (c *Choosing) usual(text string) ([]Usual, error) {
 		var all []Usual
 		for name, value := range r.Options {
 			u := Usual{Option: name, Default: value}
-			if _, chosen := r.Chosen[name]; chosen { // what it was by default, nobody knows any more
+			if _, chosen := r.Chosen[name]; chosen { // its default at the time is unknown
 				if row := c.Row(name); row != nil {
 					u.Default = row.Usual
 				}

@@ -51,7 +51,7 @@ func (r *Recipe) implied() []*Option {
 }
 
 // Imply gives the recipe the options of its method that it does not have itself, and
-// that its arguments do not decide; and options the defaults that somebody has set for
+// that its arguments do not decide; and options the defaults that were set for
 // all recipes, as far as they accept them.
 func (r *Recipe) Imply(defaults map[string]string) {
 	for _, o := range r.implied() {

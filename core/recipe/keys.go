@@ -69,7 +69,7 @@ func (r *Recipe) optionKeys(name string, o *Option) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("about", &o.About, "What it chooses, in one line.").Must(),
 		tomlfile.Text("group", &o.Group, "The heading under which it is listed.").Check(CheckOneLine),
-		tomlfile.Choice("default", &o.Default, "What it is when nobody says anything: true, false or one of the values. Of an option with takes, a value of its own, or \"\", which leaves it to the source.").Must(),
+		tomlfile.Choice("default", &o.Default, "Its default: true, false or one of the values. For an option with takes: a value, or \"\", which leaves it to the source.").Must(),
 		tomlfile.Texts("on", &o.On, "Arguments that it adds when it is on.").Check(r.checkBuildText),
 		tomlfile.Texts("off", &o.Off, "Arguments that it adds when it is off.").Check(r.checkBuildText),
 		tomlfile.Pairs("values", &o.Values, true, CheckWord, "Its values, with the arguments that each adds, for an option that is not on or off.").Check(r.checkBuildText),

@@ -187,7 +187,7 @@ func (o *Option) between() string {
 	return o.Between
 }
 
-// Value is how a value is kept that somebody has written: true and yes are on, for an
+// Value is how a value is kept that a person wrote: true and yes are on, for an
 // option that is on or off.
 func (o *Option) Value(text string) string {
 	if o.Takes != "" || o.Values != nil {
@@ -223,7 +223,7 @@ func (o *Option) TOML(value string) string {
 // not looked at.
 func (o *Option) In(f Facts) bool { return o.When.Holds(f) }
 
-// DefaultOf is what the option is in a release when nobody says anything.
+// DefaultOf is what the option is in a release by default.
 func (o *Option) DefaultOf(x *Release) string {
 	if x != nil && !o.settled {
 		for _, d := range x.Defaults {

@@ -112,7 +112,7 @@ type Build struct {
 	Env      []tomlfile.Pair
 }
 
-// OpenStep is the text of a step that nobody has written yet.
+// OpenStep is the text of a step that is not written yet.
 const OpenStep = "echo 'error: this step is still to be written'; exit 1"
 
 // Open names the steps that are still to be written.

@@ -78,7 +78,7 @@ type Config struct {
 	File    string // in the tree, with slashes
 	Sample  string // the same
 	Mode    string // permissions in octal digits; "": those of the sample
-	Private bool   // nobody but its owner and its group may read it
+	Private bool   // only its owner and its group may read it
 	Owner   string // a user and a group of the machine, where root makes it; "": root's
 	Group   string
 	When    Condition
@@ -118,7 +118,7 @@ func PresetName(as, preset string) (string, bool) {
 	return named, named != as && preset != ""
 }
 
-// An Owner is a file of the tree that belongs to somebody else than who owns the root, or
+// An Owner is a file of the tree that belongs to another user than the owner of the root, or
 // has other permissions, as installers of system programs make them.
 type Owner struct {
 	tomlfile.Position

@@ -136,7 +136,7 @@ func checkPlain(text string) error {
 	return nil
 }
 
-// checkAnyMode refuses what are no permissions, or would let everybody write.
+// checkAnyMode refuses what are no permissions, or would let everyone write.
 func checkAnyMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {
@@ -164,7 +164,7 @@ func (r *Recipe) offersKeys() []tomlfile.Key {
 	}
 }
 
-// checkMode refuses what are no permissions, or would let everybody write.
+// checkMode refuses what are no permissions, or would let everyone write.
 func checkMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {

@@ -18,7 +18,7 @@ var addedTo = []string{"MANPATH", "INFOPATH"}
 // the desktop, and not to a package of such a name.
 var ofTheSystem = []string{"LD", "LC", "MALLOC", "GLIBC", "RES", "XDG", "DBUS", "SYSTEMD", "GIO"}
 
-// MaySet tells whether a package may set a variable for everybody who uses the landing. One
+// MaySet tells whether a package may set a variable for everyone who uses the landing. One
 // that begins with its name is its own, unless the operating system has a program of that
 // name, which would read it too. program finds one; nil finds none.
 func MaySet(pkg, variable string, program func(name string) string) bool {
@@ -54,7 +54,7 @@ func (r *Recipe) GivesAway() tomlfile.Problems {
 	return problems
 }
 
-// TakesOver lists the variables of the recipe that need trust to be set for everybody.
+// TakesOver lists the variables of the recipe that need trust to be set for everyone.
 func (r *Recipe) TakesOver(program func(name string) string) tomlfile.Problems {
 	var problems tomlfile.Problems
 	for _, pair := range r.Env {

@@ -29,7 +29,7 @@ func (r *Recipe) Change(edit func(*tomlfile.Edit)) error {
 	})
 }
 
-// Rewrite replaces the file of a recipe by what change makes of it, in one step: nobody
+// Rewrite replaces the file of a recipe by what change makes of it, in one step: no process
 // else who keeps to this changes it meanwhile.
 func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 	unlock, err := r.lock()

@@ -121,7 +121,7 @@ func listsBefore(signed string, naming *regexp.Regexp, as func(match []string) (
 		if to == "" {
 			continue
 		}
-		// One that is gone nobody can come for, and one of the name is the same.
+		// One that is gone has no readers, and one of the same name is identical.
 		if err := os.Link(from, to); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}

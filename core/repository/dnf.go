@@ -164,7 +164,7 @@ func relations(element string, names, versions []string, flags []int64) string {
 }
 
 // files lists those of a package; only those that others may need by their paths, for the
-// list that everybody reads.
+// list that everyone reads.
 func files(r *ospackage.RPMFile, few bool) string {
 	bases, dirs, in, modes := r.Texts(ospackage.TagFileNames), r.Texts(ospackage.TagDirs), r.Numbers(ospackage.TagFileDirs), r.Numbers(ospackage.TagFileModes)
 	var b strings.Builder

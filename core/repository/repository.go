@@ -15,7 +15,7 @@
 //
 // What the state before has stays until the next change, for those who are reading it. The
 // cost of a change does not grow with what is there, except for the index, which is read and
-// written. A directory that somebody else has made a repository of is not touched.
+// written. A directory that is a repository of other software is not changed.
 package repository
 
 import (
@@ -71,7 +71,7 @@ type Repository struct {
 	// with. Other machines trust only that.
 	AnotherKey bool
 
-	Waiting func() // called where somebody else changes it first
+	Waiting func() // called where another process changes it first
 }
 
 // An Entry is a package of a repository.
@@ -96,7 +96,7 @@ type Entry struct {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
 
-// ours refuses a directory that somebody else can write to, for what is in it could lead
+// ours refuses a directory that another user can write to, for what is in it could lead
 // anywhere, and one that is not a repository of ours and has something in it that one of
 // us would write.
 func (r *Repository) ours() error {

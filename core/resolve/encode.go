@@ -257,7 +257,7 @@ func (p *formula) addNeed(n *needing) {
 			p.Add(link.Not(), x.Not(), counts)
 		}
 	}
-	if always { // so it counts for a release that nobody has made, too
+	if always { // so it counts for a release that does not exist, too
 		p.Add(append([]Literal{said.Not(), n.of.imagined.Not()}, links...)...)
 	}
 	for _, a := range n.alternatives {
@@ -328,7 +328,7 @@ func (p *formula) fit(a *alternative, c *candidate) {
 	}
 	for _, x := range c.choices {
 		suits := need.Range.Contains(x.version) && p.hasAll(x, c, need.Options)
-		if x.release == nil { // what it was built with nobody knows
+		if x.release == nil { // how it was built is unknown
 			suits = len(need.Options) == 0 && (need.Range.String() == "any" || suits && !x.version.IsZero())
 		}
 		if !suits {
@@ -364,7 +364,7 @@ func (p *formula) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 }
 
 // addSupport says that nothing is there, and nothing set otherwise than by
-// default, without somebody who demands it.
+// default, without a demand.
 func (p *formula) addSupport(c *candidate) {
 	for _, w := range p.request.Wanted {
 		c.asked = c.asked || w.Name == c.name
@@ -397,7 +397,7 @@ func (p *formula) addSupport(c *candidate) {
 func (p *formula) supportOptions(c *candidate, s *setting) {
 	var said Literal
 	for i := s.said; i < len(s.values); i++ {
-		// It is the default of some releases, and of one that nobody has made.
+		// It is the default of some releases, and of one that does not exist.
 		var by []Literal
 		everywhere := i < s.free
 		for _, x := range c.choices {

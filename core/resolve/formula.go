@@ -40,7 +40,7 @@ type candidate struct {
 
 	present  Literal
 	choices  []*choice // what is preferred first
-	imagined Literal   // a release that nobody has made, which would do for everyone
+	imagined Literal   // a release that does not exist, and would satisfy all needs
 	options  []*setting
 	needs    []*needing
 	asking   []*alternative // who could need it
@@ -55,13 +55,13 @@ type choice struct {
 	kept    bool
 }
 
-// setting is an option that somebody wants otherwise than by default. Its values
+// setting is an option that is demanded otherwise than by default. Its values
 // are in the order of preference.
 type setting struct {
 	option *recipe.Option
 	values []string
 	said   int // so many of them a person has said, or are kept
-	free   int // so many, with those, nobody has to demand: they are defaults
+	free   int // so many, with those, need no demand: they are defaults
 	is     []Literal
 }
 

@@ -145,7 +145,7 @@ func (g garden) shelf() string {
 	return text
 }
 
-// imagined is a release that nobody has made; what is above host is the operating
+// imagined is a release that does not exist; what is above host is the operating
 // system's own copy, in the version that is left.
 const (
 	imagined = 9
@@ -176,7 +176,7 @@ type trial struct {
 
 func (n root) fits(v int) bool {
 	if v > hostCopy {
-		if n.demand != "" { // nobody knows how it was built
+		if n.demand != "" { // how it was built is unknown
 			return false
 		}
 		v -= hostCopy
@@ -213,7 +213,7 @@ func (t trial) counts(i int, n root, s state) bool {
 // has tells whether a release has the option.
 func (p plot) has(v int) bool { return v >= p.since || v == imagined }
 
-// usual is what the option is in a release if nobody says anything.
+// usual is what the option is in a release by default.
 func (p plot) usual(v int) string {
 	return map[bool]string{true: "on", false: "off"}[v == p.onIn && v != 0]
 }
@@ -242,7 +242,7 @@ func (t trial) reach() map[int]bool {
 	return seen
 }
 
-// able tells whether a release can be taken at all: a preview only where somebody
+// able tells whether a release can be taken at all: a preview only where a person
 // could want exactly it, or it is kept.
 func (t trial) able(i, v int) bool {
 	p := t.packages[i]
@@ -431,7 +431,7 @@ func (t trial) only(target int, n root) trial {
 }
 
 // sound tells whether what is asked for is there, everything that is there or
-// set is demanded by somebody, and nothing needs itself.
+// set is demanded, and nothing needs itself.
 func (t trial) sound(states []state) bool {
 	for i, want := range t.asked {
 		if t.says(fmt.Sprintf("asked %d", i)) && !t.packages[i].meets(want, states[i]) {

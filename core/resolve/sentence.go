@@ -31,7 +31,7 @@ const (
 	settingsWant kind = "held"     // a package has to be in these versions, if it is there
 	needs        kind = "needs"    // a package needs another
 	hasReleases  kind = "releases" // a package has these releases and no others
-	hasDefault   kind = "default"  // an option is so unless somebody demands it otherwise
+	hasDefault   kind = "default"  // an option is so unless it is demanded otherwise
 	hasNot       kind = "option"   // a package has no such option, or no such value
 )
 
@@ -169,7 +169,7 @@ func (p *formula) releasesText(c *candidate) string {
 	if len(previews) > 0 {
 		text += fmt.Sprintf(", and as previews %s", commas(previews))
 	}
-	for _, o := range c.recipe.Options { // that not all of them have, and somebody demands
+	for _, o := range c.recipe.Options { // that not all of them have, and that are demanded
 		demanded := slices.ContainsFunc(p.demanding(c), func(n *recipe.Need) bool {
 			return slices.ContainsFunc(n.Options, func(want tomlfile.Pair) bool { return want.Name == o.Name })
 		})

@@ -24,13 +24,13 @@ import (
 //     copy, where that may stand in; then the newest.
 //  2. whether packages that need it as a tool share it with all others. A tool
 //     that has to be another for one package is resolved apart.
-//  3. its options: as they were kept, then as they are by default. What somebody
+//  3. its options: as they were kept, then as they are by default. What a person
 //     demands comes before both.
 //  4. of each need that another of several packages can fill: the one that was
 //     kept, then the first that is named.
 //
 // The first answer for which there is a ladder is taken, and nothing is on the
-// ladder that nobody needs. A tool apart has a ladder of its own, found in the
+// ladder that nothing needs. A tool apart has a ladder of its own, found in the
 // same way, which keeps what is on this one already.
 func Solve(ctx context.Context, shelves *recipe.Shelves, request Request) (*Ladder, error) {
 	p := pose(ctx, newScopes(shelves), request)
@@ -86,7 +86,7 @@ func (p *formula) checkSettings() error {
 }
 
 // checkReleases refuses options set by a person that the release which was found does
-// not have. An older one, that has them, is nobody's to choose but the person's.
+// not have. An older one, that has them, is only the person's choice.
 func (p *formula) checkReleases() error {
 	for _, set := range p.request.Options {
 		c := p.byName[set.Package]

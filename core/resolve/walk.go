@@ -202,7 +202,7 @@ func (w *walk) askNeed(n *needing) Literal {
 		case w.open(a.link) && w.Holds(n.said):
 			return a.link
 		case w.open(a.link):
-			return a.link.Not() // nobody says that it counts
+			return a.link.Not() // nothing says that it counts
 		case w.Holds(a.link) && w.open(a.shared) && w.turnCame(w.byName[a.target]):
 			return a.shared
 		}

@@ -9,7 +9,7 @@ import (
 )
 
 // Give makes a directory and everything below it another user's. Only what belongs
-// to a user that from holds for is given away: a file of somebody else's, to which a
+// to a user that from holds for is given away: a file of another user, to which a
 // hard link may have been made, stays that user's. Links are given, not followed.
 func Give(path string, from func(uid int) bool, uid, gid int) error {
 	d, err := OpenDir(path)
@@ -41,7 +41,7 @@ func Give(path string, from func(uid int) bool, uid, gid int) error {
 func Ours(uid int) bool { return uid == os.Geteuid() }
 
 // Mine tells whether a file is a regular one of who runs the program, and not a link, in
-// a directory that nobody else can write to.
+// a directory that no other user can write to.
 func Mine(path string) bool {
 	mine := func(path string) (os.FileInfo, bool) {
 		info, err := os.Lstat(path)

@@ -81,7 +81,7 @@ func (d *Dir) Rmdir(name string) error {
 var ErrOther = errors.New("it is not the link that was expected")
 
 // Unlink deletes a link at a path below the directory, if it leads where it is
-// expected to. It is taken aside first: what somebody puts in its place meanwhile
+// expected to. It is taken aside first: what replaces it in the meantime
 // stays, or comes back. What is not there is no error; it is ErrOther where it is
 // something else.
 func (d *Dir) Unlink(name, target string) error {

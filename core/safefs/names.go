@@ -35,7 +35,7 @@ func (d *Dir) names(most int) ([]string, error) {
 
 // drain calls take, which takes it away, for everything in the directory, until
 // nothing is left: a few thousand at a time, for there is no limit to what can be
-// in a directory. Where something is in it again and again, somebody makes it, or the
+// in a directory. Where something is in it again and again, another process makes it, or the
 // file system does, for a file that is open; then it gives up.
 func (d *Dir) drain(take func(name string) error) error {
 	const some, enough = 4096, 100

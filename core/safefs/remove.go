@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Remove deletes a path, whose parent nobody else can write, with everything below
+// Remove deletes a path, whose parent no other user can write, with everything below
 // it: however deep it goes, with a bounded number of open directories, and also
 // directories that their owner may not write. What is not there is no error.
 func Remove(path string) error {
@@ -36,7 +36,7 @@ func openParent(path string) (*Dir, error) {
 }
 
 // Empty deletes everything below a directory, and not the directory itself, whose
-// parent nobody else can write.
+// parent no other user can write.
 func Empty(path string) error {
 	d, err := OpenDir(path)
 	if errors.Is(err, os.ErrNotExist) {

@@ -1,4 +1,4 @@
-// Package safefs reads, copies and deletes where somebody else could write: below
+// Package safefs reads, copies and deletes where another user could write: below
 // the directories of a build, in what an archive has brought, in any file that is
 // named to the program.
 //
@@ -125,7 +125,7 @@ func (e *Readable) Error() string {
 	return fmt.Sprintf("others can read it (mode %04o)", e.Mode)
 }
 
-// OpenPrivate opens a file as Open does, one that nobody but its owner can read; else its
+// OpenPrivate opens a file as Open does, one that only its owner can read; else its
 // error is a *Readable.
 func OpenPrivate(path string) (*os.File, error) {
 	f, err := Open(path)
@@ -150,7 +150,7 @@ type Dir struct {
 	path string // as it was opened, for messages
 }
 
-// OpenDir opens a directory whose parent nobody else can write. Its last part may
+// OpenDir opens a directory whose parent no other user can write. Its last part may
 // be no link.
 func OpenDir(path string) (*Dir, error) {
 	fd, err := retry(func() (int, error) {

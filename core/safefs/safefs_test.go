@@ -128,7 +128,7 @@ func TestRemovingTakesEverythingAndNothingElse(t *testing.T) {
 	assert.FileExists(t, secret)
 	assert.NoError(t, Remove(path), "what is gone is no error")
 
-	// The attack: the directory itself is a link to somebody else's.
+	// The attack: the directory itself is a link to another user's.
 	link := filepath.Join(t.TempDir(), "link")
 	require.NoError(t, os.Symlink(filepath.Dir(secret), link))
 	assert.Error(t, Empty(link))

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Installers give files to root, to system users and to groups, which nobody in a room
+// Installers give files to root, to system users and to groups, which no command in a room
 // can do, and end where they cannot. While files are placed, such calls are answered as
 // if they were done, and recorded; nothing is given to anybody.
 

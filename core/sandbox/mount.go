@@ -26,7 +26,7 @@ func (o order) mountRoom() error {
 		}
 	}
 	if _, err := os.Stat(o.Layer); o.Layer != "" && err != nil {
-		return fmt.Errorf("%s/usr: %w", notBare, err) // somebody has deleted it
+		return fmt.Errorf("%s/usr: %w", notBare, err) // it was deleted
 	}
 	if err := o.devices(); err != nil {
 		return err
@@ -122,7 +122,7 @@ func (o order) system() error {
 	return nil
 }
 
-// scratch makes what everybody may write to: one file system for all of it, so that
+// scratch makes what everyone may write to: one file system for all of it, so that
 // there is one limit.
 func (o order) scratch() error {
 	base := o.at("/run/scratch")

@@ -55,7 +55,7 @@ func (l Level) AtLeast(other Level) bool {
 }
 
 // A Room says what commands see and what they may change. Paths are absolute, and
-// nobody but the caller can write to the directories that they are in.
+// only the caller can write to the directories that they are in.
 type Room struct {
 	Level    Level
 	Point    string   // an empty directory that a sealed room is put together on

@@ -61,7 +61,7 @@ type ordered struct {
 }
 
 // serve is the second copy's part: it makes the room, gives up all that it has over
-// the commands, then runs what it is told until there is nobody to tell it.
+// the commands, then runs what it is told until no one gives orders.
 func serve() error {
 	runtime.LockOSThread() // what follows is about threads as much as processes
 	const socket = 3
@@ -97,7 +97,7 @@ func serve() error {
 	return err
 }
 
-// listen hands on what it is told. When nobody gives orders any more, it ends what is
+// listen hands on what it is told. When no orders come any more, it ends what is
 // running, again and again, until the server has seen it end.
 func (s *server) listen(orders chan<- ordered) {
 	for {
@@ -226,7 +226,14 @@ func (s *server) run(o order, files []*os.File) Ended {
 
 // what is what of a command is watched.
 func (o order) what() string {
-	return map[bool]string{true: "o"}[o.Watched] + map[bool]string{true: "g"}[o.Placing]
+	text := ""
+	if o.Watched {
+		text += "o"
+	}
+	if o.Placing {
+		text += "g"
+	}
+	return text
 }
 
 // nextOrder receives an order and the files that come with it.
@@ -275,7 +282,7 @@ func (s *server) waitAll(pid int) (ended Ended) {
 		if errors.Is(err, syscall.EINTR) {
 			continue
 		}
-		if err != nil { // nobody is left
+		if err != nil { // no process is left
 			return ended
 		}
 		ended.CPU += time.Duration(used.Utime.Nano() + used.Stime.Nano())

@@ -18,7 +18,7 @@ import (
 )
 
 // name is what the second copy of the program is called. It is no path, so that
-// nobody calls it by accident.
+// it is not called by accident.
 const name = "fernladder: room"
 
 // copied is a variable that a copy of the program has, and nothing that it starts.

@@ -26,7 +26,7 @@ import (
 // program.
 type User struct{ UID, GID int }
 
-// Other tells whether it is somebody else than who runs the program.
+// Other tells whether it is another user than the one who runs the program.
 func (u User) Other() bool { return u != User{} }
 
 func (u User) uid() int {
@@ -43,7 +43,7 @@ func (u User) gid() int {
 	return os.Getgid()
 }
 
-// Users are users of the machine that nobody is, each with a group of the same
+// Users are users of the machine that no account uses, each with a group of the same
 // number, for root to run builds as: each build as another than those that run at
 // the same time, so that none can do anything to the others or to the machine.
 //
@@ -82,7 +82,7 @@ func ParseUsers(text string) (Users, error) {
 	return Users{First: from, Number: to - from + 1}, nil
 }
 
-// Check says whether the users are nobody's, and can be had. Its error is a
+// Check says whether no account uses these users, and whether they are available. Its error is a
 // *UsersError.
 func (u Users) Check() error {
 	if u.Number == 0 {
@@ -163,7 +163,7 @@ func at(fields []string, i int) string {
 func lines(file string, line func(fields []string) error) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil // then nobody is in it
+		return nil // then no process is in it
 	}
 	defer f.Close()
 	for s := bufio.NewScanner(f); s.Scan(); {
@@ -223,7 +223,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			}
 			user := User{id, id}
 			if user.running() {
-				// Somebody is this user after all, or hides from an earlier build: there are
+				// An account uses this number after all, or a process hides from an earlier build: there are
 				// others.
 				unlock()
 				continue

@@ -129,7 +129,7 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 }
 
 // answers are the files by which questions are answered, with the packages that have them.
-// Of several programs of a name, the first of a package is meant: one that nobody knows,
+// Of several programs of a name, the first of a package is meant: one without a package,
 // as those in /usr/local, would be without what it needs.
 func (s *System) answers(ctx context.Context, questions []host.Question) (files []string, owners map[string]string, err error) {
 	var programs [][][]string // of each question, each file with its links

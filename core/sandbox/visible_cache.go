@@ -156,7 +156,7 @@ func (s *System) makeLayer(digest string, hidden []string) string {
 	if os.Chmod(fresh, 0o755) != nil || Whiteouts(fresh, hidden) != nil {
 		return ""
 	}
-	if err := os.Rename(fresh, dir); err != nil { // somebody else has made it meanwhile
+	if err := os.Rename(fresh, dir); err != nil { // another process made it in the meantime
 		return s.layer(digest)
 	}
 	return dir

@@ -71,7 +71,7 @@ func TestWhatIsKept(t *testing.T) {
 	}
 }
 
-// What nobody has asked for in a long time goes when something else is made, with what
+// What was not used for a long time goes when something else is made, with what
 // killed programs have left; what is in use stays.
 func TestWhatIsSwept(t *testing.T) {
 	dir := t.TempDir()

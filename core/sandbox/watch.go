@@ -208,7 +208,7 @@ func (w *watch) start(command *exec.Cmd, what string) error {
 	return nil
 }
 
-// follow answers all that the kernel tells, until nobody is left to tell of.
+// follow answers all that the kernel tells, until no process is left.
 func (w *watch) follow(listener int) error {
 	defer unix.Close(listener)
 	var got notice

@@ -256,7 +256,7 @@ func TestWhoIsHeldBackHoldsNobodyUp(t *testing.T) {
 	}
 }
 
-// A build that fills its own pipe, or puts back what it never had, holds nobody up
+// A build that fills its own pipe, or puts back what it never had, delays no other
 // and makes no slots for others.
 func TestALineThatIsAbused(t *testing.T) {
 	s := NewSlots(4)

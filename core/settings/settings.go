@@ -50,7 +50,7 @@ type Settings struct {
 	Most           sandbox.Limits // of builds and tries
 	TrustedOwners  []string       // packages whose recipes may give files to others
 	TrustedNetwork []string       // packages that may gather extras with the network
-	TrustedEnv     []string       // packages whose recipes may set any variable for everybody
+	TrustedEnv     []string       // packages whose recipes may set any variable for everyone
 
 	Access string // everyone, group, private, or "" where directories stay as they are
 	Group  string // that may install
@@ -167,7 +167,7 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
 		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. Default: 65536."),
 		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20, "The longest that one download may take, in minutes. Default: 720."),
-		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers, "The numbers of unused users and groups that builds of root run as; builds that run at the same time have different users. Default: "+sandbox.DefaultUsers.String()+", if nothing is said. With none, builds of root run as root; use that only in a container whose root is not the machine's."),
+		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers, "The numbers of unused users and groups that builds of root run as; builds that run at the same time have different users. Default: "+sandbox.DefaultUsers.String()+". With none, builds of root run as root; use that only in a container whose root is not the machine's."),
 		tomlfile.Number("most_processes", &s.Most.Processes, 16, 1<<22, "The most processes and threads of one build. Default: 4096."),
 		tomlfile.Number("most_files", &s.Most.Files, 64, 1<<20, "The most open files of one process of a build. Default: 65536."),
 		tomlfile.Number("largest_file", &mib.file, 1, 1<<30, "The largest file that a build may write, in MiB. Default: 65536."),
@@ -184,7 +184,7 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access, "Access to the root: everyone may use what is installed; with group, members of group may also install; with private, only the owner of the root can see anything in it. Default: directories are made readable for everyone, and later changes of their permissions stay."),
 		tomlfile.Text("group", &s.Group, "The group whose members may install, where access is group."),
 		tomlfile.Text("shared_landing", &s.Landing.Shared, "A directory shared with other software, such as /usr/local or ~/.local, in which everything on the landing is also linked. Files of other software in it are never changed. Default: none."),
-		tomlfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing though the operating system has programs of the same name, which they then come before; the same of their entries in menus, completions and units and, in /usr/local and in packages, of libraries. [\"*\"] means all of them; none, if nothing is said, except for those whose recipes say it.").Check(mustBeName),
+		tomlfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing even if the operating system has programs of the same name, over which they then take precedence; likewise their menu entries, completions and units and, in /usr/local and in packages, their libraries. [\"*\"] means all packages. Default: those whose recipes set before_system.").Check(mustBeName),
 		tomlfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about one file of a package on the landing: it is not linked, has another name, or takes precedence over the same file of other packages. The command landing settle writes these."),
 		tomlfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing are kept, with everything they use. Default: 20."),
 		tomlfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than this many days are kept, too. Default: 30."),
@@ -192,7 +192,7 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		tomlfile.Table("cluster", s.Cluster.keys, "The batch scheduler of a cluster whose nodes share the root, for --cluster."),
 		tomlfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
 		tomlfile.Texts("prefer", &s.Prefer, "Packages, and names of things of the operating system, that are preferred where a need lists alternatives (either). Existing builds stay; --prefer changes them, too.").Check(recipe.CheckSystemName),
-		tomlfile.Texts("host_copies", &s.HostCopies, "Packages for which the operating system's own copy may stand in, where their recipes say what that is ([host_copy]) and where it is there and fits. [\"*\"] means all of them; none, if nothing is said. What a person asks for is always built.").Check(mustBeName),
+		tomlfile.Texts("host_copies", &s.HostCopies, "Packages that the operating system's own copy may replace, if their recipes describe it ([host_copy]) and it is installed and fits. [\"*\"] means all packages. Default: none. Packages that are named on the command line are always built.").Check(mustBeName),
 		tomlfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands without names work on this list; install without names brings the landing to it."),
 		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], for --preset NAME. It takes precedence over a preset of a recipe with the same name."),
 		tomlfile.Choices("defaults", &s.defaults, "Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. Existing builds stay as they are until they are requested."),

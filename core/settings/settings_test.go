@@ -75,20 +75,20 @@ func TestSettingsOfOthersDoNotCount(t *testing.T) {
 	file := write(t, filepath.Join(above, FileName), "")
 	assert.Equal(t, file, find(t, p))
 	require.NoError(t, os.Chmod(file, 0o666))
-	refused(p, "everybody can write to "+file)
+	refused(p, "everyone can write to "+file)
 	require.NoError(t, os.Chmod(file, 0o644))
 	require.NoError(t, os.Chmod(above, 0o777|os.ModeSticky))
-	refused(p, "everybody can write to "+above)
+	refused(p, "everyone can write to "+above)
 
 	// A link to good settings would have their relative paths begin elsewhere.
 	good := write(t, filepath.Join(t.TempDir(), FileName), "")
 	require.NoError(t, os.Remove(file))
 	require.NoError(t, os.Symlink(good, file))
-	refused(p, "everybody can write to "+above)
+	refused(p, "everyone can write to "+above)
 	require.NoError(t, os.Chmod(above, 0o755))
 	assert.Equal(t, file, find(t, p))
 	require.NoError(t, os.Chmod(filepath.Dir(good), 0o777))
-	refused(p, "everybody can write to "+filepath.Dir(good))
+	refused(p, "everyone can write to "+filepath.Dir(good))
 	require.NoError(t, os.Chmod(filepath.Dir(good), 0o755))
 
 	if os.Geteuid() != 0 {

@@ -165,8 +165,8 @@ func TestOpenPGP(t *testing.T) {
 		"another key":                  {sig: good, keys: public(t, false, other), bad: "not among the recipe's keys"},
 		"after the key's end":          {sig: tooLateSig, keys: public(t, false, tooLate), bad: "after the end of the key"},
 		"after the key was retired":    {sig: lateSig, keys: public(t, false, late), bad: "after the key late"},
-		"key stolen later":             {sig: stolenSig, keys: public(t, false, stolen), bad: "could have signed at any time"},
-		"key revoked without reason":   {sig: unexplainedSig, keys: public(t, false, unexplained), bad: "could have signed at any time"},
+		"key stolen later":             {sig: stolenSig, keys: public(t, false, stolen), bad: "may be forged"},
+		"key revoked without reason":   {sig: unexplainedSig, keys: public(t, false, unexplained), bad: "may be forged"},
 		"before its key":               {sig: sign(t, newKey(t, "x", at(spring)), at(summer)), keys: public(t, false, revoked(packet.KeyRetired)), bad: "not among"},
 		"still to come":                {sig: sign(t, grower, at(today.AddDate(1, 0, 0))), keys: public(t, false, grower), bad: "still to come"},
 		"SHA-1":                        {sig: weak, keys: public(t, false, rsaKey), bad: "SHA-1, which can be forged"},
@@ -191,20 +191,20 @@ func TestOpenPGP(t *testing.T) {
 			assert.Equal(t, "growers.asc", got.KeyFile)
 			assert.NotEmpty(t, got.Fingerprint)
 			_, err = Verify(file(text+"!"), c.sig, keys, today)
-			assert.ErrorContains(t, err, "does not fit the file")
+			assert.ErrorContains(t, err, "does not match the file")
 			if name != "of a text" {
 				again, err := Verify(hashed(t, text), c.sig, keys, today)
 				require.NoError(t, err)
 				assert.Equal(t, got, again)
 				_, err = Verify(hashed(t, text+"!"), c.sig, keys, today)
-				assert.ErrorContains(t, err, "does not fit the file")
+				assert.ErrorContains(t, err, "does not match the file")
 			}
 		})
 	}
 }
 
 // A subkey that the primary key has not bound, or that is bound to another key,
-// signs for nobody.
+// has no right to sign.
 func TestStolenSubkeys(t *testing.T) {
 	victim, thief := newKey(t, "victim", at(spring)), newKey(t, "thief", at(spring))
 	require.NoError(t, thief.AddSigningSubkey(at(spring)))
@@ -282,7 +282,7 @@ func TestMinisignAndSSH(t *testing.T) {
 			_, err = Verify(File{Open: func() (io.ReadCloser, error) { return nil, unreadable }}, []byte(c.sig), keys, today)
 			assert.ErrorIs(t, err, unreadable)
 			_, err = Verify(file("other"), []byte(c.sig), keys, today)
-			assert.ErrorContains(t, err, "does not fit the file")
+			assert.ErrorContains(t, err, "does not match the file")
 		})
 	}
 }
@@ -295,7 +295,7 @@ func TestRestrictedKeys(t *testing.T) {
 	require.NoError(t, err)
 	line := string(ssh.MarshalAuthorizedKey(signer.PublicKey()))
 	for _, before := range []string{`g@vale.example valid-before="20200101"`, `g@vale.example cert-authority`, `cert-authority`, `g@vale.example namespaces="file",valid-after="20200101"`, `restrict`, `from="vale.example"`} {
-		assert.ErrorContains(t, (&Keys{}).Add("k", []byte(before+" "+line)), "restrictions, which would not be kept", before)
+		assert.ErrorContains(t, (&Keys{}).Add("k", []byte(before+" "+line)), "restrictions, which would be ignored", before)
 	}
 	for _, before := range []string{"", "g@vale.example ", "a@vale.example,*@b.example ", "# a comment\n"} {
 		assert.NoError(t, (&Keys{}).Add("k", []byte(before+line)), before)
@@ -432,7 +432,7 @@ func TestKeysOfOldPrograms(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, got.Owner, name+"@vale-glasshouse.example")
 		_, err = Verify(file(text+"!"), read(name+".sig.asc"), keys, today)
-		assert.ErrorContains(t, err, "does not fit the file")
+		assert.ErrorContains(t, err, "does not match the file")
 	}
 	keys := &Keys{}
 	require.NoError(t, keys.Add("old", read("old.key.asc")))

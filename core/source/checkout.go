@@ -150,8 +150,8 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 	return good, r.wrap(ctx, err, c.URL(), c.At)
 }
 
-// alone does something with the copy of one repository while nobody else does, and
-// when it is its turn to fetch from there. Nobody who does so waits for another
+// alone does something with the copy of one repository while no other process does, and
+// when it is its turn to fetch from there. No process that does so waits for another
 // repository: two that have each other as submodules would wait for ever.
 func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string, do func() error) error {
 	unlock, err := r.lock(ctx, copied, c.Package, c.Version)
@@ -167,7 +167,7 @@ func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string
 	return do()
 }
 
-// lock makes the directories, and waits until nobody else fetches from the same
+// lock makes the directories, and waits until no other process fetches from the same
 // repository.
 func (r *Repositories) lock(ctx context.Context, copied, name, version string) (func(), error) {
 	for _, kind := range []string{"git", "svn"} {

@@ -49,8 +49,8 @@ func (a *Archives) All() ([]Stored, error) {
 	return all, nil
 }
 
-// Delete deletes files of the store that nobody is bringing there. It returns the
-// bytes that this has freed, and how many files somebody is bringing. Locks stay.
+// Delete deletes files of the store that no process is fetching. It returns the
+// bytes that this has freed, and how many files another process is fetching. Locks stay.
 func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kept int, err error) {
 	for _, f := range files {
 		if ctx.Err() != nil {

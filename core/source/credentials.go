@@ -53,7 +53,7 @@ type credential struct {
 	Name, Token, User, Password string
 }
 
-// ReadCredentials reads a credentials file, which nobody but its owner may be
+// ReadCredentials reads a credentials file, which only its owner may be
 // able to read:
 //
 //	[[host]]

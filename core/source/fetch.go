@@ -58,7 +58,7 @@ func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error) {
 	file := a.Path(w.Digest)
 	if known := a.intact(w.Digest); known != nil {
-		if got, err := a.stored(file); err == nil { // nobody has deleted it since
+		if got, err := a.stored(file); err == nil { // it was not deleted since
 			return got, known, nil
 		}
 	}
@@ -133,7 +133,7 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 	}
 }
 
-// FetchUnpinned brings a file that nobody has stated a digest for into the store, and
+// FetchUnpinned brings a file without a stated digest into the store, and
 // says what its digest is. It is for people who then look at it: nothing is
 // built from a file whose digest is not in a recipe.
 func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, recipe.Digest, error) {
@@ -191,7 +191,7 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 
-// Use does something with an archive that was fetched, while nobody deletes it. One
+// Use does something with an archive that was fetched, while no process deletes it. One
 // that was deleted since is fetched again.
 func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error) error {
 	const tries = 8
@@ -216,7 +216,7 @@ func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error
 	return &StoreError{&fs.PathError{Op: "open", Path: a.Path(w.Digest), Err: fs.ErrNotExist}}
 }
 
-// lock waits until nobody else downloads the same archive.
+// lock waits until no other process downloads the same archive.
 func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
 	unlock, err := filelock.Exclusive(ctx, partial+".lock", func() {
 		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version, Text: "another fernladder to download the same archive"})

@@ -96,7 +96,7 @@ func TestFetchStoresNothingThatIsWrong(t *testing.T) {
 	var failed *source.FetchError
 	require.ErrorAs(t, err, &failed)
 	assert.Len(t, failed.Attempts, 2)
-	assert.Contains(t, err.Error(), "Every source serves another file")
+	assert.Contains(t, err.Error(), "Every source serves a file that differs")
 	assert.Contains(t, err.Error(), "recipe.toml:9")
 	filepath.WalkDir(archives.Dir, func(path string, d os.DirEntry, _ error) error {
 		assert.True(t, d.IsDir() || strings.HasSuffix(path, ".lock"), path)
@@ -114,7 +114,7 @@ func TestFaultsOfSites(t *testing.T) {
 		"tampered": "wrong sha256", "long": "wrong sha256", "packed": "wrong sha256", "page": "it is a web page", "empty": "it is empty",
 		"cut1": "cut off after 14000 of 140000 bytes", "cut2": "cut off after 28000", "cut3": "cut off after 42000", "cut4": "cut off after 56000", "cut5": "cut off after 70000",
 		"cut6": "cut off after 84000", "cut7": "cut off after 98000", "cut8": "cut off after 112000", "cut9": "cut off after 126000", "cut0": "cut off after 0 of",
-		"stall": "nothing came for 500ms", "drips": "bytes came in 500ms", "forger": "cut off after 70000", "later": "429 Too Many Requests, and to come again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
+		"stall": "no data for 500ms", "drips": "bytes in 500ms", "forger": "cut off after 70000", "later": "429 Too Many Requests, and to try again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
 	} {
 		t.Run(how, func(t *testing.T) {
 			site, archives, w := garden(t, data)
@@ -168,7 +168,7 @@ func TestLimitsAndOffline(t *testing.T) {
 	assert.ErrorContains(t, err, "larger than 1000 bytes")
 	archives.Largest, archives.Offline = 0, true
 	_, err = archives.Fetch(context.Background(), w)
-	assert.ErrorContains(t, err, "the network is not to be used")
+	assert.ErrorContains(t, err, "--offline forbids the network")
 	archives.Offline = false
 	_, err = archives.Fetch(context.Background(), w)
 	require.NoError(t, err)

@@ -146,7 +146,7 @@ func (r *Repositories) git(ctx context.Context, repository string, out io.Writer
 	clean, env := r.authorized(repository)
 	args = slices.Clone(args)
 	for i := range args {
-		if args[i] == repository { // what is on a command line, everybody on the machine can read
+		if args[i] == repository { // what is on a command line, everyone on the machine can read
 			args[i] = clean
 		}
 	}
@@ -512,7 +512,7 @@ func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, co
 	return got, nil
 }
 
-// exportCommit fills a directory with a commit, while nobody deletes the copy of its
+// exportCommit fills a directory with a commit, while no process deletes the copy of its
 // repository.
 func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits) (Unpacked, error) {
 	unlock, err := r.lock(ctx, r.place("git", repository), c.Package, c.Version)

@@ -129,7 +129,7 @@ func TestRepositoriesThatDoNotAnswer(t *testing.T) {
 	r.Programs.Path = append([]string{silent}, r.Programs.Path...)
 	r.Patience = 300 * time.Millisecond
 	_, err := r.Fetch(context.Background(), Checkout{Git: "https://vale.example/fern.git", Commit: strings.Repeat("1", 40), At: "recipe.toml:7"})
-	assert.ErrorContains(t, err, "https://vale.example/fern.git: nothing came for 300ms")
+	assert.ErrorContains(t, err, "https://vale.example/fern.git: no data for 300ms")
 	assert.ErrorContains(t, err, "recipe.toml:7")
 	r.Programs.Path = nil
 	_, err = r.Fetch(context.Background(), Checkout{Git: "https://vale.example/moss.git", Commit: strings.Repeat("1", 40)})
@@ -225,6 +225,6 @@ func TestSubmodulesShareLimits(t *testing.T) {
 		return err
 	}
 	assert.NoError(t, export(Limits{Entries: 100, Bytes: 7000}))
-	assert.ErrorContains(t, export(Limits{Entries: 100, Bytes: 5000}), "larger than any source")
+	assert.ErrorContains(t, export(Limits{Entries: 100, Bytes: 5000}), "makes the source too large")
 	assert.ErrorContains(t, export(Limits{Entries: 5, Bytes: 7000}), "one too many")
 }

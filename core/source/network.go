@@ -32,7 +32,7 @@ type Network struct {
 }
 
 // NewNetwork returns a network that goes through the proxies of an environment, and
-// tells nobody what it does.
+// reports nothing.
 func NewNetwork(getenv func(name string) string) *Network {
 	n := &Network{Events: event.Nowhere, Now: time.Now, Getenv: getenv}
 	proxies := httpproxy.Config{NoProxy: either(getenv, "NO_PROXY", "no_proxy"),

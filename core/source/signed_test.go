@@ -70,8 +70,8 @@ func TestWhatIsSigned(t *testing.T) {
 	defer site.Close()
 	for name, says := range map[string]string{
 		"fern-1.tar.gz.asc": "", "fern-1.tar.sign": "", "SHA256SUMS.asc": "", "sums.txt.asc": "",
-		"bad/sums.txt.asc": "but the archive's sha256 is not in it", "bad/SHA256SUMS.asc": "does not fit the file", "bad/fern-1.tar.sign": "does not fit the file",
-		"bad/fern-1.tar.gz.asc": "does not fit the file", "bad/page.asc": "there is no signature in it", "absent.asc": "404", "bad/huge.asc": "over 1048576 bytes",
+		"bad/sums.txt.asc": "but the archive's sha256 is not in it", "bad/SHA256SUMS.asc": "does not match the file", "bad/fern-1.tar.sign": "does not match the file",
+		"bad/fern-1.tar.gz.asc": "does not match the file", "bad/page.asc": "there is no signature in it", "absent.asc": "404", "bad/huge.asc": "over 1048576 bytes",
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := &Archives{Dir: t.TempDir(), Network: NewNetwork(os.Getenv)}

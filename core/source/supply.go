@@ -151,7 +151,7 @@ func (e *WrongSupply) Error() string {
 	return text
 }
 
-// MissingSupply is a supply that a ladder needs and nobody has brought.
+// MissingSupply is a supply that a ladder needs and that was not supplied.
 type MissingSupply struct {
 	Package string         `json:"package"`
 	Supply  *recipe.Supply `json:"-"`

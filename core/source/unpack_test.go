@@ -126,7 +126,7 @@ func TestUnpackStaysInside(t *testing.T) {
 		"character device":                  {[]*tar.Header{{Typeflag: tar.TypeChar, Name: "a"}}, "is a device"},
 		"pipe":                              {[]*tar.Header{{Typeflag: tar.TypeFifo, Name: "a"}}, "is a device"},
 		"too many entries":                  {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "one too many"},
-		"too many bytes":                    {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "larger than any source"},
+		"too many bytes":                    {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "makes the source too large"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, _, err := unpack(t, tarball(t, c.entries...), Limits{Entries: 3, Bytes: 1000, Ratio: 200})
@@ -257,8 +257,8 @@ func TestGlobalHeadersCount(t *testing.T) {
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "pkg/a", Mode: 0o644}))
 	require.NoError(t, errors.Join(w.Close(), packed.Close()))
 	for says, limits := range map[string]Limits{
-		"one too many":           {Entries: 20, Bytes: 1 << 30},
-		"larger than any source": {Entries: 100, Bytes: 1 << 30, Ratio: 50, Free: 1 << 20},
+		"one too many":               {Entries: 20, Bytes: 1 << 30},
+		"makes the source too large": {Entries: 100, Bytes: 1 << 30, Ratio: 50, Free: 1 << 20},
 	} {
 		_, _, err := unpack(t, archive.Bytes(), limits)
 		assert.ErrorContains(t, err, says)
@@ -345,7 +345,7 @@ func TestDamagedArchives(t *testing.T) {
 		"zip cut off":               {zipped.Bytes()[:zipped.Len()/2], "zip archive is damaged"},
 		"zip of two minds":          {bytes.Replace(zipped.Bytes(), []byte("pkg/a"), []byte("../ab"), 1), "is another file by its own header"},
 		"zip that climbs":           {bytes.ReplaceAll(zipped.Bytes(), []byte("pkg/a"), []byte("../ab")), "outside the directory"},
-		"a bomb":                    {bomb, "larger than any source"},
+		"a bomb":                    {bomb, "makes the source too large"},
 		"nothing":                   {nil, "there is nothing in it"},
 		"empty tar":                 {make([]byte, 1024), "there is nothing in it"},
 		"a web page":                {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},

@@ -12,7 +12,7 @@ import (
 
 // Access is who may do what in a root. Without one, directories stay as they are.
 type Access struct {
-	Private bool // nobody but who owns the root sees anything in it
+	Private bool // only the owner of the root sees anything in it
 	Group   int  // the members of the group may install; -1: only who owns the root
 }
 

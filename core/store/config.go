@@ -235,7 +235,7 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 	}
 	laid := c.File + ".sample-" + version
 	if _, err := os.Lstat(laid); err == nil {
-		return nil // somebody's own
+		return nil // a file of the administrator's own
 	}
 	owner := info.Sys().(*syscall.Stat_t)
 	uid, gid := -1, -1
@@ -247,7 +247,7 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 	return durable.WriteFileFor(laid, sample, mode, uid, gid)
 }
 
-// takeUp takes away what was laid beside a file earlier, if nobody has changed it.
+// takeUp takes away what was laid beside a file earlier, if it was not changed.
 func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 	base, digest, _ := strings.Cut(samples[name+laidSuffix], " ")
 	if strings.Contains(base, "/") || !strings.HasPrefix(base, filepath.Base(c.File)+".sample-") {

@@ -20,7 +20,7 @@ type Owner struct {
 	Name   string // of the package
 	File   string // below its tree, or below its configuration
 	Config bool   // it is a configuration file
-	Listed bool   // the build has placed it; otherwise somebody has put it into the tree since
+	Listed bool   // the build has placed it; otherwise it was added to the tree later
 	Links  int    // that were followed
 }
 

@@ -88,7 +88,7 @@ type Receipt struct {
 	Resumed      []string          `json:"resumed,omitempty"`  // the isolation of earlier runs, which ended before the build was complete
 	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
 	Features     []Feature         `json:"features,omitempty"` // that the source said it was configured with and without
-	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, though nobody has told it to be
+	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, although no argument asked for that
 	NotBare      string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
 	Began        time.Time         `json:"began"`
 	Seconds      float64           `json:"seconds"` // over all stages
@@ -152,7 +152,7 @@ func (t Try) String() string {
 	return t.Run
 }
 
-// Owned is a file that belongs to somebody else than root, or that the installer of a
+// Owned is a file that belongs to another user than root, or that the installer of a
 // package would have given away.
 type Owned struct {
 	File  string `json:"file"` // in the tree

@@ -244,14 +244,14 @@ func (s *Store) Work(r Ref) string { return filepath.Join(s.Root, "work", r.Stri
 // Logs is where the logs of its stages are.
 func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.String()) }
 
-// LockBuild waits until nobody else builds, uses for a build, or removes r,
+// LockBuild waits until no other process builds, uses for a build, or removes r,
 // calling waiting first if it has to wait. The returned function ends the lock.
 func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()), waiting))
 }
 
 // LockBuildNow is LockBuild for who does not wait: the error is filelock.ErrHeld where
-// somebody else has the lock.
+// another process has the lock.
 func (s *Store) LockBuildNow(r Ref) (func(), error) {
 	return s.now(s.lockFile(r.String()))
 }
@@ -284,12 +284,12 @@ const againSuffix = ".again"
 // WorkAgain is where a build is made once more.
 func (s *Store) WorkAgain(r Ref) string { return s.Work(r) + againSuffix }
 
-// LockAgain waits until nobody else builds r once more, for a comparison.
+// LockAgain waits until no other process builds r once more, for a comparison.
 func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+againSuffix), waiting))
 }
 
-// LockFile waits until nobody else who uses this root changes a file that is not in
+// LockFile waits until no other process who uses this root changes a file that is not in
 // it.
 func (s *Store) LockFile(ctx context.Context, path string) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.fileLock(path), func() {}))
@@ -301,12 +301,12 @@ func (s *Store) fileLock(path string) string {
 }
 
 // LockFileNow is LockFile for who does not wait: the error is filelock.ErrHeld where
-// somebody else has the lock.
+// another process has the lock.
 func (s *Store) LockFileNow(path string) (func(), error) {
 	return s.now(s.fileLock(path))
 }
 
-// LockLanding waits until nobody else changes the landing.
+// LockLanding waits until no other process changes the landing.
 func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile("landing"), waiting))
 }

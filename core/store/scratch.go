@@ -21,7 +21,7 @@ func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch
 // root. It is there before the directory and after it.
 const scratchLock = ".lock"
 
-// Scratch makes a directory for a while, in which nobody else can come by names. It
+// Scratch makes a directory for a while, which no other user can reach by name. It
 // is deleted when done is called, or by the next program that prepares the root,
 // should this one be killed.
 func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
@@ -36,7 +36,7 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 		file.Close()
 		held, err := hold(file.Name())
 		if errors.Is(err, fs.ErrNotExist) || err == nil && held == nil {
-			continue // somebody took it for one that was left, in the instant before it was locked
+			continue // another process took it for one that was left, in the instant before it was locked
 		}
 		if err != nil {
 			return "", nil, err
@@ -96,7 +96,7 @@ func (s *Store) sweep() error {
 		held, err := hold(lock)
 		switch {
 		case held != nil:
-		case errors.Is(err, fs.ErrNotExist) && path != lock && !safefs.Exists(lock): // it never had one, or nobody has it
+		case errors.Is(err, fs.ErrNotExist) && path != lock && !safefs.Exists(lock): // it never had one, or no process has it
 		default:
 			continue // gone, or in use
 		}
@@ -115,7 +115,7 @@ func (s *Store) sweep() error {
 }
 
 // sweepAgain deletes the directories of builds that were made once more, to be compared
-// or to take the place of a tree, and that nobody works in any more.
+// or to take the place of a tree, and that no process uses any more.
 func (s *Store) sweepAgain() error {
 	found, err := filepath.Glob(filepath.Join(s.Root, "work", "*"+againSuffix))
 	if err != nil {
@@ -124,7 +124,7 @@ func (s *Store) sweepAgain() error {
 	for _, dir := range found {
 		unlock, err := filelock.Now(s.lockFile(filepath.Base(dir)))
 		if err != nil {
-			continue // somebody does
+			continue // another process does
 		}
 		err = safefs.Remove(dir)
 		unlock()
@@ -148,7 +148,7 @@ func (s *Store) sweepTrees() error {
 		}
 		unlock, err := filelock.Now(s.lockFile(r.String()))
 		if err != nil {
-			continue // somebody builds it
+			continue // another process builds it
 		}
 		err = s.sweepTree(r)
 		unlock()

@@ -68,7 +68,7 @@ func makeOwn(filled string) error {
 	return nil
 }
 
-// moveIn renames a directory to the place of a tree. Somebody may take the directory
+// moveIn renames a directory to the place of a tree. Another process may take the directory
 // of the package away meanwhile, for the last of its trees was removed.
 func (s *Store) moveIn(from, tree string) (err error) {
 	const tries = 100

@@ -122,7 +122,7 @@ func (b *Bench) write(s *store.Store) error {
 // Nothing of the package itself is built yet.
 func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) (*Bench, error) {
 	job := p.Asked()[0]
-	if err := nobody(m.Store, job.Name); err != nil {
+	if err := notTinkered(m.Store, job.Name); err != nil {
 		return nil, err
 	}
 	folder, err := filepath.Abs(folder)
@@ -149,7 +149,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	made := false
 	t := &build.Tinkered{Job: job, Base: base(m.Store, bench.Name)}
 	t.Source = func(source *os.Root, _ bool, _ func(string) error) ([]string, error) {
-		if err := nobody(m.Store, job.Name); err != nil { // somebody was faster
+		if err := notTinkered(m.Store, job.Name); err != nil { // another process was faster
 			return nil, err
 		}
 		err := newFolder(folder)
@@ -184,8 +184,8 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	return nil, errors.Join(err, abandon(m.Store, bench.Name))
 }
 
-// nobody sees to it that a package is not tinkered with.
-func nobody(s *store.Store, name string) error {
+// notTinkered fails if a package is being tinkered with.
+func notTinkered(s *store.Store, name string) error {
 	old, err := Read(s, name)
 	switch {
 	case err == nil:
@@ -209,7 +209,7 @@ func newFolder(folder string) error {
 }
 
 // abandon deletes what was made in the root for tinkering that was not begun, unless
-// somebody else begins, or has begun.
+// another process begins, or has begun.
 func abandon(s *store.Store, name string) error {
 	unlock, err := s.LockFileNow(base(s, name))
 	if errors.Is(err, filelock.ErrHeld) {
@@ -219,7 +219,7 @@ func abandon(s *store.Store, name string) error {
 		return err
 	}
 	defer unlock()
-	if nobody(s, name) != nil {
+	if notTinkered(s, name) != nil {
 		return nil
 	}
 	return s.Wrap(safefs.Remove(base(s, name)))

@@ -242,7 +242,7 @@ func (d *document) problemAt(offset int, advice, format string, args ...any) {
 	if i := bytes.IndexByte(line, '\n'); i >= 0 {
 		line = line[:i]
 	}
-	const widest = 200 // more of a line helps nobody
+	const widest = 200 // more of a line does not help
 	source := bytes.TrimRight(bytes.ToValidUTF8(line, []byte("?")), "\r")
 	if len(source) > widest {
 		source = append(bytes.ToValidUTF8(source[:widest:widest], nil), "…"...)

@@ -50,7 +50,7 @@ func Features(log string, off []string, own string) []store.Feature {
 	r := &reading{off: off, own: own, absent: map[string]string{}}
 	lines := strings.Split(strings.TrimRight(log, "\n"), "\n")
 	for i, line := range lines {
-		const longest = 1000 // nobody sums up in a longer one
+		const longest = 1000 // no summary has a longer one
 		lines[i] = strings.TrimRight(line[:min(len(line), longest)], " \r\t")
 	}
 	for _, line := range lines {

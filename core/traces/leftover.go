@@ -84,7 +84,7 @@ var common = strings.Fields(`sh bash dash env test [ true false echo printf cat 
 
 // Beyond returns what was used and is not declared: nothing that comes with what
 // is declared, with the compilers and build programs, or with every system. Others
-// are the packages of which only files were opened that nobody asks for by name:
+// are the packages of which only files were opened that are not asked for by name:
 // programs look through such as plugins and translations, and do without them.
 //
 // Where nothing is known of packages, headers are left out, for nothing tells
@@ -211,7 +211,7 @@ func question(path string, how How) host.Question {
 		if filepath.Base(path) == "cc1plus" {
 			return host.Question{Kind: host.Program, Name: "c++"}
 		}
-		return host.Question{} // a part of another program, which nobody asks for
+		return host.Question{} // a part of another program, which is not asked for
 	}
 	if how == Ran {
 		return host.Question{Kind: host.Program, Name: filepath.Base(path)}

@@ -130,7 +130,7 @@ var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 func (f Files) Modules(box *safefs.Dir, log string, dirs []string) {
 	text, err := box.ReadFile(log, largestTrace)
 	if err != nil {
-		return // nobody has asked
+		return // it was not asked for
 	}
 	for line := range strings.Lines(string(text)) {
 		match := found.FindStringSubmatch(strings.TrimSpace(line))

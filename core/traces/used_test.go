@@ -135,7 +135,7 @@ func TestGroups(t *testing.T) {
 	}, got)
 }
 
-// Parts of other programs are nobody's to ask for.
+// Parts of other programs are not asked for.
 func TestPartsOfCompilersAreNotPrograms(t *testing.T) {
 	for path, want := range map[string]host.Question{
 		"/usr/lib/gcc/x86_64-linux-gnu/12/collect2": {}, "/usr/libexec/gcc/x86_64-linux-gnu/12/cc1plus": {Kind: host.Program, Name: "c++"},

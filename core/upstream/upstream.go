@@ -117,7 +117,7 @@ func find(r *recipe.Recipe, v version.Version) *recipe.Release {
 // Added is a release that was added to a recipe.
 type Added struct {
 	*recipe.Release
-	Signed  string            // by whom, or "" where nobody has vouched for the digest
+	Signed  string            // by whom, or "" where no signature covers the digest
 	Patched []*recipe.Release // other releases, which have patches
 }
 

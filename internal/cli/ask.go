@@ -62,7 +62,7 @@ func (a *app) onNodes(c *cobra.Command, ask *plan.Ask) error {
 	return nil
 }
 
-// edited is a flag with a policy about sources that somebody has changed.
+// edited is a flag with a policy about sources that was changed by hand.
 type edited struct{ policy *build.EditedPolicy }
 
 func (e edited) String() string { return "" }

@@ -8,7 +8,7 @@ import (
 	"fernladder/core/cluster"
 )
 
-// atNodeCommand is what the jobs of --cluster run on their nodes. Nobody types it.
+// atNodeCommand is what the jobs of --cluster run on their nodes. It is not for people to type.
 func (a *app) atNodeCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:    "at-node ORDER",

@@ -103,7 +103,11 @@ func (a *app) showNamed(all []landing.Naming) {
 				}
 			}
 		case landing.ByLink:
-			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, map[bool]string{true: list[0].File + " is a link", false: isAnd(names(list)) + " are links"}[len(list) == 1])
+			what := isAnd(names(list)) + " are links"
+			if len(list) == 1 {
+				what = list[0].File + " is a link"
+			}
+			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, what)
 		case landing.Untrusted:
 			a.screen.Print("%s: not linked, because programs of the system may act on files there by themselves: %s. If you trust the package with that: trusted_owners = [%q] in the settings.",
 				who, isAnd(names(list)), k.r.Name)
@@ -178,7 +182,7 @@ func (a *app) showShared(s *landing.Shared) {
 	}
 }
 
-// showBlocked tells which names in a shared directory are somebody else's.
+// showBlocked tells which names in a shared directory are not ours.
 func (a *app) showBlocked(s *landing.Shared) {
 	const few = 10
 	for i, b := range s.Blocked {

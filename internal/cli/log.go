@@ -106,12 +106,16 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 	if len(shown) == 0 && flags.errors {
 		a.screen.Note("Nothing in the logs of %s %s looks like an error.", last.Name, last.Version)
 	} else if len(shown) == 0 {
-		a.screen.Note("The last build of %s %s left no log%s.", last.Name, last.Version, map[bool]string{true: " of stage " + only}[only != ""])
+		of := ""
+		if only != "" {
+			of = " of stage " + only
+		}
+		a.screen.Note("The last build of %s %s left no log%s.", last.Name, last.Version, of)
 	}
 	return nil
 }
 
-// follow shows the logs of a build as they are written, until nobody builds it
+// follow shows the logs of a build as they are written, until no process builds it
 // any more.
 func (a *app) follow(ctx context.Context, s *store.Store, r store.Ref, only string) error {
 	const often = 200 * time.Millisecond

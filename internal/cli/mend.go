@@ -103,7 +103,11 @@ func (a *app) showUnsound(r *mend.Report) {
 	}
 	for _, x := range r.Affected {
 		if len(x.For) > 0 {
-			a.screen.Print("%s %s is what %s on the landing %s on.", a.screen.Strong(x.Build.Name), x.Build.Version, isAnd(refTexts(x.For)), map[bool]string{true: "stands", false: "stand"}[len(x.For) == 1])
+			needs := "need"
+			if len(x.For) == 1 {
+				needs = "needs"
+			}
+			a.screen.Print("%s on the landing %s %s %s.", isAnd(refTexts(x.For)), needs, a.screen.Strong(x.Build.Name), x.Build.Version)
 		}
 	}
 	if len(r.Findings) == 0 {

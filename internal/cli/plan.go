@@ -219,7 +219,7 @@ func (a *app) showTotals(l *plan.Plan, t plan.Totals) {
 	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"), t.Build, fetch)
 	unknown := ""
 	if t.Untimed > 0 {
-		unknown = fmt.Sprintf("; %d of them %s never built here and not counted", t.Untimed, map[bool]string{true: "was", false: "were"}[t.Untimed == 1])
+		unknown = fmt.Sprintf(", without %d that were never built here", t.Untimed)
 	}
 	if t.Untimed < t.Build {
 		a.screen.Print("By the last builds: about %s with %s, %s in trees and up to %s in work directories%s.",

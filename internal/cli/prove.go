@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"strings"
 
 	"fernladder/core/problem"
 
@@ -11,11 +12,11 @@ import (
 )
 
 func isAnd(names []string) string {
-	text := names[0]
-	for i, name := range names[1:] {
-		text += map[bool]string{true: " and ", false: ", "}[i == len(names)-2] + name
+	if len(names) == 1 {
+		return names[0]
 	}
-	return text
+	last := len(names) - 1
+	return strings.Join(names[:last], ", ") + " and " + names[last]
 }
 
 // prove builds what is named a second time and compares.

@@ -85,7 +85,11 @@ func (a *app) show(ctx context.Context, name string) error {
 			row("commit", source.Commit)
 			row("digest", source.Digest.String()+", of all files")
 		} else {
-			row("digest", source.Digest.String()+map[bool]string{true: ", verified; then changed by hand", false: ", verified"}[r.Edited])
+			verified := ", verified"
+			if r.Edited {
+				verified += "; then changed by hand"
+			}
+			row("digest", source.Digest.String()+verified)
 		}
 		if source.Signed != nil {
 			row("signed by", source.Signed.String())
@@ -129,7 +133,11 @@ func (a *app) show(ctx context.Context, name string) error {
 		return err
 	}
 	for i, line := range earlier {
-		a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", map[bool]string{true: "history"}[i == 0])), line)
+		label := ""
+		if i == 0 {
+			label = "history"
+		}
+		a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", label)), line)
 	}
 	return nil
 }

@@ -79,8 +79,8 @@ func settingsPage() string {
 (or ` + "`~/.config/fernladder/`" + `), then in ` + "`/etc/fernladder/`" + `. The first that is there counts; ` + "`--settings FILE`" + ` names
 one. Relative paths in it start at the file's own directory.
 
-A file that is found counts only if nobody but root and you (or, for root by ` + "`sudo`" + `, who called it) owns it and its directory, and
-not everybody can write to them; otherwise nothing is done. One that is named counts in any case.
+A file that is found counts only if only root and you (or, for root by ` + "`sudo`" + `, who called it) owns it and its directory, and
+not everyone can write to them; otherwise nothing is done. One that is named counts in any case.
 
 `)
 	keys := settings.Keys(&settings.Settings{}, &shelves)

@@ -212,7 +212,7 @@ func (s *screen) short() string {
 	return fmt.Sprintf("+%d -%d · %s", len(s.meaning.Came), len(s.meaning.Went), total(s.meaning))
 }
 
-// question is what is asked of somebody who leaves.
+// question is what a person who leaves is asked.
 func (s *screen) question(width int) []string {
 	lines := []string{strong.Render(fmt.Sprintf("%s changed. Keep the choice?", term.Count(len(s.choice.Changes()), "option")))}
 	var changes []string

@@ -21,7 +21,7 @@ import (
 	"fernladder/internal/term"
 )
 
-// Outcome is how somebody has left the screen.
+// Outcome is how the person left the screen.
 type Outcome int
 
 // The outcomes.
@@ -37,7 +37,7 @@ const (
 // of the changes can no longer be.
 type Reopen func(*plan.Choosing) (*plan.Choosing, []plan.Change, error)
 
-// Run shows the screen until somebody leaves it: the glance at first, until open has
+// Run shows the screen until the person leaves it: the glance at first, until open has
 // opened what it is a glance at. It returns the choice as it was left.
 func Run(ctx context.Context, glance *plan.Choosing, open func() (*plan.Choosing, error), reopen Reopen, in io.Reader, out io.Writer, environment []string) (Outcome, *plan.Choosing, error) {
 	ctx, cancel := context.WithCancel(ctx)
@@ -380,7 +380,12 @@ func (s *screen) openAgain() tea.Cmd {
 	s.choice, s.stale, s.meaning = again, false, nil
 	s.note = "Read again."
 	for i, change := range lost {
-		s.note += map[bool]string{true: " Lost: ", false: ", "}[i == 0] + change.Option + "=" + change.To
+		if i == 0 {
+			s.note += " Lost: "
+		} else {
+			s.note += ", "
+		}
+		s.note += change.Option + "=" + change.To
 	}
 	return s.mean()
 }

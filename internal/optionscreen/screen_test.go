@@ -189,7 +189,7 @@ func TestLeaving(t *testing.T) {
 	assert.Equal(t, Unchanged, s.outcome, "there is nothing to ask")
 	for keys, want := range map[string]Outcome{"<enter>": Keep, "<down><enter>": Once, "<down><down><enter>": Forget, "<down><down><down><enter><ctrl+c>": Interrupted, "<ctrl+c>": Interrupted} {
 		s = newTable(t, bed)
-		s.press("<space><esc>").sees("What becomes of it? 1 option changed:", "kind=soft", "> Keep it for this machine")
+		s.press("<space><esc>").sees("1 option changed. Keep the choice?", "kind=soft", "> Keep it for this machine")
 		s.press(keys)
 		assert.Equal(t, want, s.outcome, keys)
 	}
@@ -218,7 +218,7 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(recipe, []byte(strings.Replace(string(text), "soft = [], ", "", 1)), 0o644))
 	_, err = s.choice.Keep(s.ctx)
-	assert.ErrorContains(t, err, `the recipe was changed meanwhile: kind cannot be "soft" any more`)
+	assert.ErrorContains(t, err, `the recipe changed in the meantime: kind can no longer be "soft"`)
 	s.press("<ctrl+r>").sees("Read again. Lost: kind=soft")
 	require.NoError(t, os.WriteFile(recipe, []byte("format = "), 0o644))
 	s.press("<ctrl+r>").sees("this is not TOML")

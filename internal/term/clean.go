@@ -16,9 +16,9 @@ import (
 // ASCII (C0) and of ISO 6429 (C1), and those by which text is shown in another order
 // than it is written (Unicode UAX #9). Line feeds and tabs stay.
 //
-// Colours of our own are known by a number that nobody else can guess.
+// Colours of our own are known by a number that no one else can guess.
 
-// A filter is a writer for a terminal or a file that somebody will show on one.
+// A filter is a writer for a terminal or a file that may be shown on one.
 type filter struct {
 	w    io.Writer
 	mark string // in sequences of our own, before their m

@@ -101,7 +101,7 @@ func (p *Progress) describe(a *activity, now time.Time) string {
 	return line
 }
 
-// left is how long everything should still take, or 0 when nobody knows. It is
+// left is how long everything should still take, or 0 if unknown. It is
 // worked out every other second, for it takes a while on long ladders.
 func (p *Progress) left(now time.Time) time.Duration {
 	const often = 2 * time.Second

@@ -87,7 +87,7 @@ func isTerminal(w io.Writer) bool {
 func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.err) && isTerminal(in) }
 
 // Drawable tells whether a whole screen can be drawn, and is wanted: results go to a
-// terminal that a person answers on, and nobody has asked for plain output.
+// terminal that a person answers on, and plain output was not requested.
 func (s *Screen) Drawable(in *os.File) bool {
 	return !s.JSON && !s.plain && s.term != "dumb" && s.term != "" && isTerminal(s.out) && isTerminal(in)
 }

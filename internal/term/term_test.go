@@ -65,7 +65,7 @@ func TestProgressInLines(t *testing.T) {
 		"fern 1.0 not from https://a.example/fern: the server says 404",
 		"fern 1.0 fetched from https://b.example/fern (2.4 MB), digest good",
 		"fern 1.0 built in 90 s",
-		"moss not built: it stands on stone",
+		"moss not built: it depends on stone",
 	}, lines)
 }
 
