@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -70,4 +71,13 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 		}
 	}
 	assert.ElementsMatch(t, packages, listed)
+}
+
+// docs/inside.md names files that exist.
+func TestNamedFilesExist(t *testing.T) {
+	page, err := os.ReadFile("../docs/inside.md")
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile("`((?:core|internal|demo|examples)/[\\w/]+\\.\\w+)`").FindAllStringSubmatch(string(page), -1) {
+		assert.FileExists(t, "../"+m[1])
+	}
 }

@@ -333,7 +333,7 @@ func TestExplain(t *testing.T) {
 	r := w.must("explain", "cc.log", "cmake.log", "program.log", "moss.log", "points.log")
 	for _, says := range []string{
 		"cc.log:600001: the header leaf.h is missing (leaf.c:3)\n    │ CC soil.o", "header = \"leaf-2/leaf.h\"\n      packages = { debian = \"leaf-devel\" }", "and then: apt-get install leaf-devel",
-		"cmake.log:2: CMake does not find the package Leaf", "leaf-devel of this operating system has the pkg-config module leaf",
+		"cmake.log:2: CMake cannot find the package Leaf", "leaf-devel of this operating system has the pkg-config module leaf",
 		"program = \"sporegen\"", "The recipe moss has it; a recipe requests it by:\n      [[need]]\n      recipe  = \"moss\"\n      version = \">= 2\"", "Or without it, as it says itself: in [build] of a recipe\n      args = [\"--without-moss\"]",
 		"/config.log:2: the library leaf is missing",
 	} {

@@ -114,7 +114,7 @@ func TestJournal(t *testing.T) {
 	for i := range 199 {
 		assert.True(t, j.note(inspect.Remark{Text: fmt.Sprint(i)}))
 	}
-	assert.True(t, j.note(inspect.Remark{Text: "one too many"}), "that there are more is told")
+	assert.True(t, j.note(inspect.Remark{Text: "exceeds the limit of"}), "that there are more is told")
 	assert.False(t, j.note(inspect.Remark{Text: "another"}))
 	assert.Len(t, j.Remarks, 201)
 	assert.Contains(t, j.Remarks[200].Text, "more than 200 remarks")

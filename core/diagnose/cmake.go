@@ -54,7 +54,7 @@ func parts(c *Cause, lines []string, at int) bool {
 	case programs[c.Name()] != "":
 		c.Kind, c.Names = MissingProgram, []string{programs[c.Name()]}
 	case len(lacks) > 0:
-		c.says = "CMake does not find the package {name}, of it: " + strings.Join(lacks, ", ")
+		c.says = "CMake cannot find the package {name}, of it: " + strings.Join(lacks, ", ")
 		for _, part := range lacks { // as its library is called
 			switch c.Name() {
 			case "Boost":

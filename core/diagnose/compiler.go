@@ -62,7 +62,7 @@ func notLinked(c *Cause, lines []string, at int) bool {
 		return false
 	}
 	if match := sharedFile.FindStringSubmatch(lines[at+1]); match != nil {
-		c.says = "{name} is in lib" + match[1] + ", which is there and is not given to the linker"
+		c.says = "{name} is in lib" + match[1] + ", which exists but is not passed to the linker"
 		c.Helps = "LIBS = \"-l" + match[1] + "\" in [build.env]."
 	}
 	return true

@@ -109,7 +109,7 @@ func (c Cause) Name() string {
 // sentences say what the kinds mean, without a stop. The verb is for the names.
 var sentences = map[Kind]string{
 	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program cannot find the shared library %s",
-	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake does not find the package %s", MissingProgram: "the program %s is missing",
+	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake cannot find the package %s", MissingProgram: "the program %s is missing",
 	MissingPython: "the Python module %s is missing", MissingPerl: "the Perl module %s is missing", MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
 	MissingInSource: "the source has no file %s", InSource: "%s is not found, although the source has it",
 	TooOld: "%s is required", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which requires %s",
@@ -149,7 +149,7 @@ func (c Cause) String() string {
 		text += ", at " + name
 	}
 	if c.Kind == TooOld && c.Found != "" && c.says == "" {
-		text += ", and " + c.Found + " is there"
+		text += ", but " + c.Found + " is installed"
 	}
 	if c.Likely && c.Kind != Said {
 		text = "it seems that " + text

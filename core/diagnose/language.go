@@ -83,7 +83,7 @@ func wantedRust(c *Cause, lines []string, at int) bool {
 			return true
 		}
 	}
-	c.says = "a newer rustc is wanted than {found}"
+	c.says = "a newer rustc than {found} is required"
 	return true
 }
 

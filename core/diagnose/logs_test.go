@@ -63,7 +63,7 @@ Call Stack (most recent call first):
 
 -- Configuring incomplete, errors occurred!
 See also "/work/build/CMakeFiles/CMakeOutput.log".
-`, "CMake does not find the package Moss", 7},
+`, "CMake cannot find the package Moss", 7},
 		"Meson, which tries to fetch what it lacks": {`The Meson build system
 Found pkg-config: /usr/bin/pkg-config (1.8.1)
 Run-time dependency leaf found: NO (tried pkgconfig and cmake)

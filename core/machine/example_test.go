@@ -15,5 +15,5 @@ func ExampleOpen() {
 	fmt.Println(err)
 	// Output:
 	// /srv/fernladder 4 <nil>
-	// the root "/srv/two words" contains ' ', which compilers and shells cannot have in the path of a tree; name another
+	// the root "/srv/two words" contains ' ', which compilers and shells cannot handle in the path of a tree; choose another
 }

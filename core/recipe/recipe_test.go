@@ -99,7 +99,7 @@ func TestReadWholeRecipe(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{`summary = "Plans mist"`, `sumary = "x"`, `recipe.toml:5:1: "sumary" is not a key of [package]|did you mean "summary"?`},
-		{`name = "mistplan"`, `name = "mistplam"`, `the package is called "mistplam", but its folder "mistplan"`},
+		{`name = "mistplan"`, `name = "mistplam"`, `the package is called "mistplam", but its folder is called "mistplan"`},
 		{`name = "mistplan"`, `name = "Mist plan"`, `4:8: "Mist plan" cannot be a package's name`},
 		{`format = 1`, `format = 2`, `2:10: "format" is from 1 to 1`},
 		{`version = "2.1.0"`, `version = 2.10`, `9:11: "version" takes a text|put it in quotes: "2.10"`},
@@ -281,7 +281,7 @@ func TestMistakesAboutSources(t *testing.T) {
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\nmodule = \"b\"\n":                         "[[host]] names one thing",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nheader = \"a.h\"\nversion = \"> 1\"\n":                     "have no version",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[host]]\nprogram = \"a\"\npackages = { debain = \"a\" }\n":          `did you mean "debian"?`,
-		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[writable]]\ndirectory = \"var\"\n[[config]]\nfile = \"var/a\"\n":   "var/a is in var, which programs of the package write in",
+		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[writable]]\ndirectory = \"var\"\n[[config]]\nfile = \"var/a\"\n":   "var/a is in var, in which programs of the package write",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[[launcher]]\nname = \"a\"\nrun = \"a; b\"\n":                        "it does not use a shell",
 		"[[release]]\nversion = \"1\"\narchive = \"file:///a\"\n" + digest + "[upstream]\npage = \"https://x.example\"\npattern = 'a-\\d+'\n":      "needs a group",
 	} {

@@ -379,7 +379,7 @@ func (p *formula) needWays(core []*sentence) (ways []string, err error) {
 		if !s.needing.need.Range.Contains(x.version) {
 			ways = append(ways, fmt.Sprintf("If %s works with %s %s, change its need in %s.", s.about.name, target.name, x.version, s.needing.need.Position))
 		} else if len(s.needing.need.Options) > 0 {
-			ways = append(ways, fmt.Sprintf("If %s works without %s, remove the need from %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s works without %s, remove that from %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
 		}
 	}
 	return ways, nil

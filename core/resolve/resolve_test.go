@@ -181,14 +181,14 @@ func TestNoLadder(t *testing.T) {
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)
   The preview 2.2-rc1 would do: ask for mistplan:2.2-rc1.
   mistplan 2.1 is the newest that fits: ask for mistplan:2.1.`},
-		{"two ranges", "a 1\n needs b\n needs c >= 2\nb 1\n needs c < 2\nc 1 2", "a", nil, `No release of c is what everyone needs.
+		{"two ranges", "a 1\n needs b\n needs c >= 2\nb 1\n needs c < 2\nc 1 2", "a", nil, `No release of c satisfies all needs.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
     a 1 needs c >= 2 (s/a/recipe.toml:14)
     b 1 needs c < 2 (s/b/recipe.toml:11)
     c has 1, 2 (s/c/recipe.toml)
-  If b can do with c 2, say so in s/b/recipe.toml:11.
-  If a can do with c 1, say so in s/a/recipe.toml:14.`},
+  If b works with c 2, change its need in s/b/recipe.toml:11.
+  If a works with c 1, change its need in s/a/recipe.toml:14.`},
 		{"circle", "a 1\n needs b\nb 1\n needs c\nc 1\n needs a", "a", nil, `These packages need each other in a circle: a → b → c → a.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
@@ -200,26 +200,26 @@ func TestNoLadder(t *testing.T) {
     a 1 needs b (s/a/recipe.toml:11)
     a 1 needs c with shared=on (s/a/recipe.toml:14)
     b 1 needs c with shared=off (s/b/recipe.toml:11)
-  If b can do without shared=off, take it out of s/b/recipe.toml:11.
-  If a can do without shared=on, take it out of s/a/recipe.toml:14.`},
+  If b works without shared=off, remove that from s/b/recipe.toml:11.
+  If a works without shared=on, remove that from s/a/recipe.toml:14.`},
 		{"option set by a person", gardenShelf, "mistplan", []Setting{{Package: "loamdb", Option: "shared", Value: "off"}}, `loamdb.shared cannot be both on and off.
     you asked for mistplan
     mistplan needs loamdb with shared=on (s/mistplan/recipe.toml:37)
     you set loamdb.shared=off
   Leave loamdb.shared as it is: without loamdb.shared=off there is a ladder.`},
-		{"an option that not all releases have", "a 1\n needs b with x=true\nb 1 2\n option x since 2 on 9", "a b:1", nil, `No release of b is what everyone needs.
+		{"an option that not all releases have", "a 1\n needs b with x=true\nb 1 2\n option x since 2 on 9", "a b:1", nil, `No release of b satisfies all needs.
     you asked for a
     you asked for b 1
     a 1 needs b with x=on (s/a/recipe.toml:11)
     b has 1, 2; with the option x when version >= 2 (s/b/recipe.toml)
   b 2 is the newest that fits: ask for b:2.
-  If a can do without x=on, take it out of s/a/recipe.toml:11.`},
+  If a works without x=on, remove that from s/a/recipe.toml:11.`},
 		{"no such option", "a 1\n needs b with shard=true\nb 1\n option shared", "a", nil, `b has no option "shard".
     you asked for a
     a 1 needs b with shard=on (s/a/recipe.toml:11)
     b has the options: shared, debug (s/b/recipe.toml)
-  Add it to s/b/recipe.toml, or take it out of the need.`},
-		{"the newest that fits", gardenShelf, "mistplan:2.* dewcalc:1.3", nil, `No release of dewcalc is what everyone needs.
+  Add it to s/b/recipe.toml, or remove it from the need.`},
+		{"the newest that fits", gardenShelf, "mistplan:2.* dewcalc:1.3", nil, `No release of dewcalc satisfies all needs.
     you asked for mistplan 2.*
     you asked for dewcalc 1.3
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)

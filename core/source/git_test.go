@@ -226,5 +226,5 @@ func TestSubmodulesShareLimits(t *testing.T) {
 	}
 	assert.NoError(t, export(Limits{Entries: 100, Bytes: 7000}))
 	assert.ErrorContains(t, export(Limits{Entries: 100, Bytes: 5000}), "makes the source too large")
-	assert.ErrorContains(t, export(Limits{Entries: 5, Bytes: 7000}), "one too many")
+	assert.ErrorContains(t, export(Limits{Entries: 5, Bytes: 7000}), "exceeds the limit of")
 }

@@ -108,7 +108,7 @@ func TestUnpackStaysInside(t *testing.T) {
 		"hard link to a link":               {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"), link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
 		"device":                            {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
 		"file where a directory is":         {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
-		"directory where a file is":         {[]*tar.Header{file("a", "x"), directory("a")}, "no directory"},
+		"directory where a file is":         {[]*tar.Header{file("a", "x"), directory("a")}, "not a directory"},
 		"dots at the end":                   {[]*tar.Header{file("a/..", "x")}, "outside the directory"},
 		"nothing but dots":                  {[]*tar.Header{file(".", "x")}, "outside the directory"},
 		"no name":                           {[]*tar.Header{file("", "x")}, "outside the directory"},
@@ -119,13 +119,13 @@ func TestUnpackStaysInside(t *testing.T) {
 		"link to the parent":                {[]*tar.Header{link(tar.TypeSymlink, "a", ".."), file("a/b", "x")}, "leads out of the directory"},
 		"links that lead out only together": {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d/a", ".."), link(tar.TypeSymlink, "b", "d/a/../../out")}, "leads out of the directory"},
 		"a directory turned into a link":    {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d", "elsewhere")}, "is a directory elsewhere"},
-		"a link turned into a directory":    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), directory("d")}, "no directory"},
+		"a link turned into a directory":    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), directory("d")}, "not a directory"},
 		"hard link absolute":                {[]*tar.Header{link(tar.TypeLink, "a", "/etc/passwd")}, "outside the directory"},
 		"hard link through a link":          {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), link(tar.TypeLink, "a", "d/x")}, "not a file in the archive"},
 		"hard link to a directory":          {[]*tar.Header{directory("d"), link(tar.TypeLink, "a", "d")}, "not a file in the archive"},
 		"character device":                  {[]*tar.Header{{Typeflag: tar.TypeChar, Name: "a"}}, "is a device"},
 		"pipe":                              {[]*tar.Header{{Typeflag: tar.TypeFifo, Name: "a"}}, "is a device"},
-		"too many entries":                  {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "one too many"},
+		"too many entries":                  {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "exceeds the limit of"},
 		"too many bytes":                    {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "makes the source too large"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -257,7 +257,7 @@ func TestGlobalHeadersCount(t *testing.T) {
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "pkg/a", Mode: 0o644}))
 	require.NoError(t, errors.Join(w.Close(), packed.Close()))
 	for says, limits := range map[string]Limits{
-		"one too many":               {Entries: 20, Bytes: 1 << 30},
+		"exceeds the limit of":               {Entries: 20, Bytes: 1 << 30},
 		"makes the source too large": {Entries: 100, Bytes: 1 << 30, Ratio: 50, Free: 1 << 20},
 	} {
 		_, _, err := unpack(t, archive.Bytes(), limits)

@@ -81,7 +81,7 @@ func TestSetAndRemove(t *testing.T) {
 	require.NoError(t, err)
 	e.Set("true", "wanted", "moss", "options", "plots")
 	_, err = e.Bytes()
-	assert.ErrorContains(t, err, "wanted is no table")
+	assert.ErrorContains(t, err, "wanted is not a table")
 }
 
 // Whatever the file, an edit changes what it is about and nothing else.

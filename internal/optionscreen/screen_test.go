@@ -227,7 +227,7 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	s.press("<space>")
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "fernladder.toml"), []byte("root = \"root\"\nshelves = [\"recipes\"]\n[wanted.fern]\noptions = { kind = \"wild\" }\n"), 0o644))
 	_, err = s.choice.Keep(s.ctx)
-	assert.ErrorContains(t, err, "the settings were changed meanwhile: kind is wild now")
+	assert.ErrorContains(t, err, "the settings changed in the meantime: kind is now wild")
 }
 
 // Whatever the size, and whatever recipes say, everything is within the screen, the option

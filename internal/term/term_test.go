@@ -33,7 +33,7 @@ func TestTablesFitTheTerminal(t *testing.T) {
 	s, out, _ := screen(false)
 	s.columns = 40
 	s.Table([]string{"package", "why"}, [][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "requested"}})
-	assert.Equal(t, "package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           sporegen\nfern       asked for\n", out.String())
+	assert.Equal(t, "package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           sporegen\nfern       requested\n", out.String())
 }
 
 // story tells a Progress what happens during a small build.
