@@ -12,10 +12,15 @@ build:
 demo: setup build
 	./bin/fernladder demo
 
-test: setup
-	$(GO) test -timeout 20m ./...
+# Tests have a root each, so many run at once; the long ones are part of `make check`.
+TEST = $(GO) test -parallel 6 -timeout 20m ./...
 
-check: setup lint share test thorough
+test: setup
+	$(TEST) -short
+
+check: setup lint share
+	$(TEST)
+	@$(MAKE) -s thorough
 
 # Thousands of small random shelves, each tried in every way.
 thorough:
@@ -39,13 +44,15 @@ fuzz:
 mutate: setup
 	$(GO) run ./internal/mutate $(MUTATE)
 
-# Formatting, vet, staticcheck, and that the reference is what the code says.
+# Formatting, vet, staticcheck, that the reference is what the code says, and the words that
+# we do not use.
 # The layer test and the seeds of the fuzz tests are part of `make test`.
 lint:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) ./...
 	$(GO) run ./internal/keydocs -check docs
+	$(GO) run ./internal/words -check
 
 # Tests are a quarter to a third of the code they test. Scripts that drive the program are tests.
 share:

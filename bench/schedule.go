@@ -12,8 +12,8 @@ import (
 
 // makespans runs the scheduler in simulated time, on machines that are not at
 // hand, and prints how long ladders take against the bound: the longest path,
-// and all work shared evenly, whichever is more. In brackets: when nobody knows
-// beforehand how long packages take.
+// and all work shared evenly, whichever is more. In brackets: without times of
+// earlier builds.
 func makespans(only string) {
 	if !strings.Contains("makespan", only) {
 		return

@@ -17,6 +17,7 @@ import (
 // What the garden's packages place is the same when they are built again
 // elsewhere; what is not the same is named.
 func TestProve(t *testing.T) {
+	long(t)
 	t.Parallel()
 	needs(t, "sealed")
 	w, _ := newGarden(t)
@@ -241,7 +242,7 @@ func TestFailuresAreExplained(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
 	w.pkg("fern", "[build]\nmethod = \"make\"\n", "Makefile", "all: fern.o\n", "fern.c", "#include <dewcalc.h>\n")
-	r := w.fails(1, []string{"build", "fern"}, "Cause: the header dewcalc.h is missing (fern.c:1).", "There is a recipe dewcalc; if it is that, add to recipes/fern/recipe.toml:",
+	r := w.fails(1, []string{"build", "fern"}, "Cause: the header dewcalc.h is missing (fern.c:1).", "The recipe dewcalc has this name; if it is the right one, add to recipes/fern/recipe.toml:",
 		"    recipe = \"dewcalc\"\n      role   = \"library\"", "    header = \"dewcalc.h\"", "fernladder host --refresh finds out which package has it")
 	assert.Contains(t, r.stderr, "#include <dewcalc.h>")
 	w.pkg("reed", "[build]\nmethod = \"make\"\n", "Makefile", "all: reed.o\n", "reed.c", "#include <reed.h>\n", "reed.h", "\n")

@@ -107,6 +107,7 @@ func TestPlannedJobs(t *testing.T) {
 // and nothing else; and whatever happens, nothing waits in the queue afterwards, and the
 // next run completes.
 func TestOnACluster(t *testing.T) {
+	long(t)
 	t.Parallel()
 	w := clustered(t)
 	file := func(name string) string { return script("place", place(name)) }
@@ -153,7 +154,7 @@ func TestOnACluster(t *testing.T) {
 	go func() { ended <- w.run("build", "last", "--cluster") }()
 	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") || len(ended) > 0 }, 30*time.Second, 100*time.Millisecond)
 	require.Empty(t, ended, "it has ended already")
-	w.fails(7, []string{"follow"}, "another fernladder follows the run")
+	w.fails(7, []string{"follow"}, "another fernladder is already following the run")
 	id, _, _ := strings.Cut(regexp.MustCompile(`\d+ RUNNING`).FindString(queued(t)), " ")
 	require.NoError(t, exec.Command("scancel", id).Run())
 	r = <-ended

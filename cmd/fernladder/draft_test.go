@@ -95,7 +95,7 @@ func TestProbe(t *testing.T) {
 	r = w.must("draft", "archives/fern.tar.gz", "--release", "1.0", "--probe")
 	assert.Contains(t, r.stderr, "It is built in the source's own directory.")
 	assert.Contains(t, w.read("recipes/fern/recipe.toml"), "in_tree = true\n")
-	w.fails(1, []string{"draft", "archives/moss.tar.gz", "--release", "1.0", "--probe"}, "moss.c:1: error: too dry", "recipes/moss/recipe.toml says so now")
+	w.fails(1, []string{"draft", "archives/moss.tar.gz", "--release", "1.0", "--probe"}, "moss.c:1: error: too dry", "recipes/moss/recipe.toml records it")
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "it does not build yet. moss 1.0 failed in stage compile: make ended with status 2\n#   moss.c:1: error: too dry\n")
 	w.must("check")
 	w.fails(2, []string{"draft", "archives/moss.tar.gz", "--probe", "--print"}, "use one of them")

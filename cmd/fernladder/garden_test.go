@@ -186,6 +186,7 @@ func TestNewFolderAndFetch(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	long(t)
 	t.Parallel()
 	w := newWorld(t)
 	w.env = append(w.env, "TMPDIR="+w.dir)

@@ -42,7 +42,7 @@ var hostile = []struct {
 	{"a launcher's file is a link", script("place", place("fern")+"; mkdir -p $DESTDIR$FL_PREFIX/share/applications; ln -s @VICTIM/file $DESTDIR$FL_PREFIX/share/applications/fern.desktop") + launcher, 1, "places share/applications/fern.desktop itself"},
 	{"etc is a link", script("place", place("fern")+"; touch $DESTDIR$FL_PREFIX/sample; ln -s @VICTIM $DESTDIR$FL_PREFIX/etc") + config("sample"), 1, "etc"},
 	{"a sample behind a link", script("place", place("fern")+"; ln -s @VICTIM $DESTDIR$FL_PREFIX/share2") + config("share2/file"), 1, "share2/file"},
-	{"a sample that is a link", script("place", place("fern")+"; ln -s @VICTIM/file $DESTDIR$FL_PREFIX/sample") + config("sample"), 1, "sample was not placed"},
+	{"a sample that is a link", script("place", place("fern")+"; ln -s @VICTIM/file $DESTDIR$FL_PREFIX/sample") + config("sample"), 1, "sample, the sample of the configuration file etc/file, was not placed"},
 	{"a receipt of its own", script("place", place("fern")+"; mkdir -p $DESTDIR$FL_PREFIX/share/fernladder; echo '"+forged+"' >$DESTDIR$FL_PREFIX/share/fernladder/receipt.json"), 1,
 		"this directory belongs to Fern Ladder"},
 	{"a receipt of its own and a try that fails", script("place", "mkdir -p $FL_PREFIX/share/fernladder; echo '"+forged+"' >$FL_PREFIX/share/fernladder/receipt.json") +

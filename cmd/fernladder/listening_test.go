@@ -38,6 +38,7 @@ var hostileScripts = []struct{ name, script, says string }{
 // Whatever a configure step does while it is listened to, the draft is written in the end,
 // nothing of it is left, and nothing of this machine has changed.
 func TestListeningToHostileSources(t *testing.T) {
+	long(t)
 	if os.Geteuid() != 0 {
 		t.Skip("only root is sure to have sealed rooms here")
 	}

@@ -158,6 +158,7 @@ func (h *handed) mustApt(args ...string) {
 // nothing else: it installs, runs, upgrades, keeps what was edited, and takes all of it
 // away again.
 func TestAptUsesTheRepository(t *testing.T) {
+	long(t)
 	t.Parallel()
 	if _, err := exec.LookPath("apt-get"); err != nil {
 		t.Skip("apt-get is not here")
@@ -265,6 +266,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 
 // The same for dnf, with the signatures of packages and of the repository checked.
 func TestDnfUsesTheRepository(t *testing.T) {
+	long(t)
 	t.Parallel()
 	dnf, err := exec.LookPath("dnf")
 	if err != nil {
@@ -349,7 +351,7 @@ func TestBadPackages(t *testing.T) {
 	w.write("out/.packing-999999999-1/half.rpm", "what one that was killed has left")
 	again := w.must("pack", "mistplan", "--format", "rpm", "--to", "out")
 	assert.NoDirExists(t, w.path("out/.packing-999999999-1"))
-	assert.Contains(t, again.stdout, "there already", "the same build makes the same bytes")
+	assert.Contains(t, again.stdout, "already exists", "the same build makes the same bytes")
 	program, err := filepath.EvalSymlinks(w.path("root/landing/bin/mistplan"))
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(program, 0o755))
@@ -369,7 +371,7 @@ func TestBadPackages(t *testing.T) {
 	refused := false
 	for _, b := range list.Builds {
 		r := w.run("pack", b.Name+"@"+b.ID, "--format", "rpm", "--to", "out3")
-		refused = refused || strings.Contains(r.stderr, "what may not be passed on: station.cal")
+		refused = refused || strings.Contains(r.stderr, "files that must not be passed on: station.cal")
 	}
 	assert.True(t, refused)
 

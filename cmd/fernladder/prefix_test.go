@@ -15,6 +15,7 @@ import (
 // What is built for a directory is installed there by the machine's own package managers,
 // runs without what it was built with, keeps what was edited, and goes away whole.
 func TestPackagesForAPrefix(t *testing.T) {
+	long(t)
 	t.Parallel()
 	h := newHanded(t)
 	const prefix = "/opt/glasshouse"

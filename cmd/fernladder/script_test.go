@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,7 +34,15 @@ func TestScripts(t *testing.T) {
 			}
 			return os.WriteFile(e.WorkDir+"/fernladder.toml", []byte(settings), 0o644)
 		},
-		Condition: func(name string) (bool, error) { return os.Geteuid() == 0, nil }, // [root]
+		Condition: func(name string) (bool, error) {
+			switch name {
+			case "root":
+				return os.Geteuid() == 0, nil
+			case "long": // only make check runs it: [!long] skip
+				return !testing.Short(), nil
+			}
+			return false, fmt.Errorf("there is no condition %s", name)
+		},
 		Cmds:      map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "id": wantID},
 	})
 }

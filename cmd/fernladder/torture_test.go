@@ -234,6 +234,7 @@ func random(t *testing.T) *rand.Rand {
 // there: the files of a tree before its receipt, both before the landing leads to them; and a
 // receipt is gone before anything of its tree.
 func TestPowerLoss(t *testing.T) {
+	long(t)
 	t.Parallel()
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
 	w := newBed(t)
@@ -301,6 +302,7 @@ func TestPowerLoss(t *testing.T) {
 // everything that it brings to the disk, alone and with its whole group. After each
 // kill, every promise holds, and the same command goes on to its end.
 func TestTorture(t *testing.T) {
+	long(t)
 	t.Parallel()
 	choices := random(t)
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
@@ -384,6 +386,7 @@ func (f failing) Errorf(format string, args ...any) {
 // TestEightAtOnce lets eight programs change one root at once, for a while. Each
 // command ends as it does alone, or says why not by what the others asked for.
 func TestEightAtOnce(t *testing.T) {
+	long(t)
 	t.Parallel()
 	random(t)
 	if *race {
@@ -393,8 +396,8 @@ func TestEightAtOnce(t *testing.T) {
 	}
 	w := newBed(t)
 	if *race {
-		// What gives up the rights of a room, of all threads, works in programs without C
-		// only, and one with the race detector is none.
+		// Dropping the rights of all threads only works in programs without C, and the race
+		// detector needs C.
 		w.isolation, w.uid = "open", 65534
 		out, err := exec.Command("chown", "-R", fmt.Sprint(w.uid), w.dir).CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -449,6 +452,7 @@ func explained(r result) bool {
 // TestRebuildsThatAreKilled kills the program at every moment at which it builds a damaged
 // tree again. The program of the tree runs at any of them, and the next run mends it.
 func TestRebuildsThatAreKilled(t *testing.T) {
+	long(t)
 	t.Parallel()
 	tortured := buildProgram(t, "fernladder-torture", "-tags", "torture")
 	w := newBed(t)

@@ -51,6 +51,13 @@ func TestMain(m *testing.M) {
 	os.Exit(status)
 }
 
+// long marks a test that only `make check` runs.
+func long(t *testing.T) {
+	if testing.Short() {
+		t.Skip("make check runs it")
+	}
+}
+
 // A world is a folder with settings, a shelf and a root.
 type world struct {
 	t    *testing.T

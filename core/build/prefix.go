@@ -58,7 +58,7 @@ func CheckPrefix(prefix, root string, system bool) error {
 	}
 	for _, dir := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/var/tmp"} {
 		if inside(prefix, dir) {
-			return bad("%s is the operating system's", dir)
+			return bad("%s belongs to the operating system", dir)
 		}
 	}
 	for _, dir := range []string{"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32", "/usr/libexec", "/usr/include", "/usr/share", "/usr/src"} {

@@ -105,9 +105,9 @@ func bootID() string {
 // largestJournal is more than a journal of any build has.
 const largestJournal = 64 << 20
 
-// makeDirs makes the directories that are not there, each for whom it belongs to.
-// What lies in the work directory itself nobody else can change; what is in the box
-// may be anything by now, and is made anew where it is no directory.
+// makeDirs creates missing directories, with their owners. No other user can change what is
+// in the work directory itself; what is in the box may be anything, and is created again if
+// it is not a directory.
 func (a *attempt) makeDirs() error {
 	d := a.dirs
 	if err := os.MkdirAll(d.work, 0o710); err != nil {

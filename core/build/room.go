@@ -151,8 +151,8 @@ func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.
 	return r, nil
 }
 
-// give gives what the program has just made, and nobody else has seen, to the user
-// of commands.
+// give gives a file that the program has just created, and that no build has seen, to the
+// user of commands.
 func give(path string, user sandbox.User) error {
 	if !user.Other() {
 		return nil

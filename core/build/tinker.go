@@ -81,8 +81,8 @@ func (b *Builder) Tinker(ctx context.Context, t *Tinkered) (err error) {
 	return b.m.Store.Wrap(a.ownPlaced())
 }
 
-// beginTinkering begins an attempt in the directory of what is tinkered with, which
-// nobody else works in meanwhile.
+// beginTinkering begins an attempt in the directory of an edited build, which no other
+// process uses in the meantime.
 func (b *Builder) beginTinkering(ctx context.Context, t *Tinkered) (*attempt, func(), error) {
 	unlock, err := b.m.Store.LockFile(ctx, t.Base)
 	if err != nil {

@@ -163,7 +163,7 @@ func outside(todo []*build.Job, g Group) []store.Ref {
 // ProblemKind is the kind of the error.
 func (e *Ended) ProblemKind() problem.Kind { return problem.Build }
 
-// ProblemKind is none where the caller asked to leave, else problem.Interrupted.
+// ProblemKind is empty if the caller asked to detach, else problem.Interrupted.
 func (e *Left) ProblemKind() problem.Kind {
 	if e.Detached {
 		return ""

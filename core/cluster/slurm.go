@@ -146,8 +146,8 @@ func (s Slurm) Cancel(ctx context.Context, ids []string) error {
 	return err
 }
 
-// Avoid changes jobs that wait. One that has begun meanwhile is none of them, so it is no
-// error that it cannot be changed.
+// Avoid changes waiting jobs. A job that has started in the meantime cannot be changed, which
+// is not an error.
 func (s Slurm) Avoid(ctx context.Context, ids, nodes []string) error {
 	for _, id := range ids {
 		_, err := s.run(ctx, "", "scontrol", "update", "JobId="+id, "ExcNodeList="+strings.Join(nodes, ","))

@@ -39,8 +39,8 @@ const functionCheck Kind = "function"
 
 var answered = re(`^(checking .*?) ?\.\.\. ?(.*)$`)
 
-// lookedFor returns what a line says was looked for and not found. It is not an
-// answer where the line is none, and found where what was looked for is there.
+// lookedFor returns what a line says was looked for and not found. isAnswer is false if the
+// line is not the answer of a look-up; found is true if the thing was found.
 func lookedFor(line string) (c check, isAnswer, found bool) {
 	match := answered.FindStringSubmatch(line)
 	if match == nil {

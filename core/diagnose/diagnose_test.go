@@ -137,8 +137,8 @@ func TestSeveralThingsAtOnce(t *testing.T) {
 	assert.Equal(t, "it seems that the header stdio.h is missing", Log(text).Guess(text).String())
 }
 
-// Where a log only points to another, the last thing that was checked there is
-// the cause; what was answered with no before is none.
+// If a log only points to another, the last thing that was checked there is the cause;
+// earlier negative answers are not.
 func TestElsewhere(t *testing.T) {
 	log := "configure:100: checking for moss.h\nconfigure:101: gcc -c conftest.c\nconftest.c:5:10: fatal error: moss.h: No such file or directory\nconfigure:102: result: no\n" +
 		"configure:200: checking whether the C compiler works\nconfigure:201: gcc conftest.c -lleaf\n/usr/bin/ld: cannot find -lleaf\ncollect2: error: ld returned 1 exit status\n" +

@@ -83,8 +83,8 @@ func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, err
 	}
 }
 
-// mode is with which permissions a lock's file is made: whoever may write to its
-// directory may take the lock, and nobody else.
+// mode is the permissions of a lock's file: only users who can write to its directory can
+// take the lock.
 func mode(file string) fs.FileMode {
 	if info, err := os.Stat(filepath.Dir(file)); err == nil && info.Mode().Perm()&0o020 != 0 {
 		return 0o660

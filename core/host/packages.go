@@ -25,8 +25,8 @@ type Packages struct {
 	apk func() (apk, error) // its database, read once
 }
 
-// Packages returns those of a machine of a family, or nil where its package
-// manager is none of these, or is not there.
+// Packages returns those of a machine of a family, or nil if its package manager is unknown
+// or missing.
 func (p Programs) Packages(family string) *Packages {
 	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman", "alpine": "apk"}[family]
 	if manager == "" || p.Find(manager) == "" {

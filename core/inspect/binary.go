@@ -121,8 +121,8 @@ func Loaded(file *os.File) (contents []io.Reader) {
 // be compressed.
 func tooLarge(s *elf.Section) bool { return s.FileSize > largestTable || s.Size > largestTable }
 
-// Exports are the symbols that a library has for others, with their versions, sorted;
-// nil where it is none.
+// Exports are the symbols that a library exports, with their versions, sorted; nil if the
+// file is not a library.
 func Exports(file *os.File) (names []string) {
 	f := openELF(file)
 	if f == nil || f.Type != elf.ET_DYN {

@@ -102,10 +102,9 @@ func (u Union) Find(path string) *UnionEntry {
 	return &u[i]
 }
 
-// Link makes a directory, which is not there yet and in a directory that nobody else can
-// write, in which files are those of the trees by another name; copies where they belong
-// to another user, of which the kernel makes no links (proc_sys_fs(5), protected_hardlinks).
-// No other user may write to it.
+// Link creates a directory, in a parent that no other user can write to, with hard links to
+// the files of the trees; copies of files of other users, to which the kernel makes no links
+// (proc_sys_fs(5), protected_hardlinks). No other user may write to it.
 func (u Union) Link(dir string) error {
 	return u.lay(dir, func(e UnionEntry, to string) error {
 		from := filepath.Join(e.Tree, e.Path)

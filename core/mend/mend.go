@@ -36,7 +36,7 @@ const (
 	Missing     Kind = "missing"     // a file of a tree
 	Changed     Kind = "changed"     // a file of a tree
 	Mode        Kind = "mode"        // the permissions of a file of a tree
-	Added       Kind = "added"       // a file in a tree that is none of the build's
+	Added       Kind = "added"       // a file in a tree that is not part of the build
 	Need        Kind = "need"        // a tree that another is linked with or runs with
 	Link        Kind = "link"        // of the landing, or of a directory that is linked to it
 	State       Kind = "state"       // of the landing

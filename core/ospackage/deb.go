@@ -36,8 +36,8 @@ func (p *Package) FileName(f Format) string {
 }
 
 // WriteDeb writes a .deb into out, which is empty. scratch is a directory for what has to be
-// written before its size is known. Its error is a *Changed where files are not as they must
-// be; then what was written is none.
+// written before its size is known. Its error is a *Changed if files differ from
+// what they must be; then the output is not a package.
 func (p *Package) WriteDeb(out *os.File, scratch string) error {
 	if err := p.Check(); err != nil {
 		return err

@@ -28,8 +28,7 @@ const (
 
 // WriteRPM writes a .rpm that is not signed into out, which is empty. scratch is a
 // directory for what has to be written before its size is known. Its error is a *Changed
-// where files are not as they must be, and a *TooLarge for a file of 4 GiB; then what was
-// written is none.
+// if files differ from what they must be; then the output is not a package.
 func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	if err := p.Check(); err != nil {
 		return err

@@ -8,8 +8,8 @@ import (
 	"sync"
 )
 
-// A Pattern is a regular expression. Its methods do what those of regexp.Regexp
-// do; they panic where the expression is none.
+// A Pattern is a regular expression. Its methods are those of regexp.Regexp; they panic if
+// the expression is invalid.
 type Pattern struct{ compiled func() *regexp.Regexp }
 
 // New returns the pattern of an expression.

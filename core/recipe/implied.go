@@ -6,9 +6,9 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Every package has options by its method, besides its own. What they turn on, nobody
-// uses a package for, and costs more than all the rest: static copies of shared libraries
-// are half of the compiling, and debug information makes trees three times as large.
+// Every package has options by its method, in addition to its own. They turn on what few
+// users need and what costs more than all the rest: static copies of shared libraries are
+// half of the compiling, and debug information makes trees three times as large.
 const (
 	StaticOption = "static" // static libraries beside the shared ones
 	TestsOption  = "tests"  // the package's own tests

@@ -101,8 +101,8 @@ func (p *formula) compare(c *candidate, a, b *choice) int {
 	return cmp.Or(rank(a)-rank(b), b.version.Compare(a.version))
 }
 
-// addOptions says how options can be set that somebody wants otherwise than by
-// default. All others are as they are by default.
+// addOptions encodes the values of options that are demanded otherwise than by default. All
+// others have their defaults.
 func (p *formula) addOptions(c *candidate) {
 	if c.recipe == nil {
 		return

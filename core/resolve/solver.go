@@ -15,7 +15,7 @@ import (
 	"slices"
 )
 
-// A Literal is a variable or its negation. The zero Literal is none.
+// A Literal is a variable or its negation. The zero Literal is not a literal.
 type Literal int32
 
 // Not returns the negation.

@@ -77,7 +77,7 @@ func (d *Dir) Rmdir(name string) error {
 	return wrap("rmdir", filepath.Join(d.path, name), unix.Unlinkat(parent, base, unix.AT_REMOVEDIR))
 }
 
-// ErrOther is what is wrong with a link that leads elsewhere than expected, or is none.
+// ErrOther is the error for a link that leads elsewhere than expected, or is not a link.
 var ErrOther = errors.New("it is not the link that was expected")
 
 // Unlink deletes a link at a path below the directory, if it leads where it is

@@ -21,8 +21,8 @@ func (l Limits) apply(others int) error {
 		now.Cur = min(soft, now.Max)
 		return syscall.Setrlimit(what, &syscall.Rlimit{Cur: now.Cur, Max: now.Max})
 	}
-	// One byte of a core dump is none, and the one size for which the kernel also
-	// starts no program of the machine's that takes dumps (core(5)).
+	// A limit of one byte writes no core dump, and is the one value for which the kernel
+	// does not start a program of the machine that takes dumps (core(5)).
 	for what, most := range map[int]uint64{unix.RLIMIT_CORE: 1, unix.RLIMIT_RTPRIO: 0} {
 		if err := set(what, most, most); err != nil {
 			return err

@@ -267,7 +267,7 @@ func TestAWatch(t *testing.T) {
 	assert.Contains(t, string(data), "read /etc/passwd\n", "and of an earlier session, as when a build goes on")
 }
 
-// A room whose layer is gone is none: it would show all of the machine.
+// A room whose layer is gone is refused: it would show all of the machine.
 func TestALayerThatIsGone(t *testing.T) {
 	r := newRoom(t, Sealed)
 	r.Layer = filepath.Join(r.writable, "none")

@@ -16,8 +16,8 @@ import (
 // it, then the user's, then the machine's. It returns "" when there is none.
 //
 // Settings say which programs are run and whose recipes are built, and a directory
-// like /tmp is above many others. A file that somebody else can have put there, or
-// can change, is a *Foreign error: it counts only where a person has named it.
+// like /tmp is above many others. A file that another user can have put there, or
+// can change, is refused with the code Foreign: it is only read if it is named explicitly.
 func Find(p Place) (string, error) {
 	var candidates []string
 	for dir := p.Working; ; dir = filepath.Dir(dir) {

@@ -383,8 +383,7 @@ func defaults() Settings {
 	return s
 }
 
-// Read reads a settings file; without a name it returns what holds when there
-// is none. Errors are tomlfile.Problems.
+// Read reads a settings file; without a name it returns the defaults. Errors are tomlfile.Problems.
 func Read(file string, p Place) (Settings, error) {
 	s := defaults()
 	s.File = file

@@ -63,7 +63,7 @@ func find(t *testing.T, p Place) string {
 	return file
 }
 
-// Settings that somebody else can have left above the working directory do not count.
+// Settings that another user can have left above the working directory do not count.
 func TestSettingsOfOthersDoNotCount(t *testing.T) {
 	refused := func(p Place, why string) {
 		_, err := Find(p)

@@ -388,7 +388,7 @@ const idLength = 12
 // ShortID cuts a digest in hexadecimal to the length of a build id.
 func ShortID(hex string) string { return hex[:idLength] }
 
-// CompareVersions orders versions; what is none, as text.
+// CompareVersions orders versions; invalid ones as text.
 func CompareVersions(a, b string) int {
 	v, errV := version.Parse(a)
 	w, errW := version.Parse(b)

@@ -19,8 +19,8 @@
 // It promises this: a directory below trees/ is a tree exactly when its receipt
 // is there, and says that it is of that directory. The receipt is written last, in
 // one rename, after everything else is on the disk; when a tree is removed, the
-// receipt goes first. So whatever instant a program ends at, a tree is complete or
-// is none, and what is left without a receipt is rubbish that the next build of the
+// receipt goes first. So at whatever instant a program ends, a tree is complete or
+// does not exist, and a directory without a receipt is rubbish that the next build of the
 // same id replaces.
 //
 // A directory in the place of a tree can be lent to a build, which fills it itself:

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// parseAge reads an age as people type it: 12h, 30d, 8w. "" is none.
+// parseAge reads an age as people type it: 12h, 30d, 8w. "" is 0.
 func parseAge(text string) (time.Duration, error) {
 	if text == "" {
 		return 0, nil
@@ -21,7 +21,7 @@ func parseAge(text string) (time.Duration, error) {
 	return time.Duration(n * float64(unit)), nil
 }
 
-// parseSize reads a size as people type it: 500kB, 100MB, 2GB. "" is none.
+// parseSize reads a size as people type it: 500kB, 100MB, 2GB. "" is 0.
 func parseSize(text string) (int64, error) {
 	if text == "" {
 		return 0, nil

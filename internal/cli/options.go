@@ -314,8 +314,8 @@ func shelfHas(m *machine.Machine, r *store.Receipt, f store.Feature) string {
 	return ""
 }
 
-// onShelf is the recipe that is called like what a build has not found, or "": one that it
-// needs already is none.
+// onShelf is the recipe with the name of what a build has not found, except those that it
+// already needs; or "".
 func onShelf(m *machine.Machine, r *store.Receipt, lacks string) string {
 	names, err := m.Shelves.Names()
 	if err != nil || lacks == "" {

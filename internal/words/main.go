@@ -135,10 +135,12 @@ func checkAll(texts []text) error {
 			return err
 		}
 		for _, t := range texts {
-			if m := bad.FindString(t.what); m != "" {
-				found++
-				fmt.Printf("%s: %q; write: %s\n", t.place, m, instead)
+			at := bad.FindStringIndex(t.what)
+			if at == nil || strings.HasSuffix(t.what[:at[0]], "there ") { // "there is none" is fine
+				continue
 			}
+			found++
+			fmt.Printf("%s: %q; write: %s\n", t.place, t.what[at[0]:at[1]], instead)
 		}
 	}
 	if found > 0 {
