@@ -43,7 +43,7 @@ func TestScripts(t *testing.T) {
 			}
 			return false, fmt.Errorf("there is no condition %s", name)
 		},
-		Cmds:      map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "id": wantID},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "id": wantID},
 	})
 }
 

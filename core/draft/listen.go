@@ -64,7 +64,7 @@ func Key(kind, name string) string {
 }
 
 // IsConfig tells whether something is a program that says how to build with a library, as
-// moss-config. Such a one is only known to be asked for where its tree is among a step's.
+// moss-config. It is only known to be asked for if its tree is among those of a step.
 func IsConfig(kind, name string) bool {
 	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
 }

@@ -150,8 +150,8 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 	return steps, blocked, s.Wrap(err)
 }
 
-// inFolder lists what is in a folder that is one link of a state, or in a directory
-// below such a one. What is a link in the tree itself is no folder: it can lead anywhere.
+// inFolder lists the contents of a folder that is one link of a state, or of a directory
+// below one. A link in the tree itself is not such a folder: it can lead anywhere.
 func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, folder bool, err error) {
 	parent, err := filepath.EvalSymlinks(filepath.Join(linksDir(s, number), path.Dir(name)))
 	if err != nil {

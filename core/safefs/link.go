@@ -35,6 +35,9 @@ func (d *Dir) Symlink(target, name string) error {
 	return wrap("symlink", filepath.Join(d.path, name), unix.Symlinkat(target, parent, base))
 }
 
+// Stat is what is known of the directory itself.
+func (d *Dir) Stat() (Info, error) { return statAt(d.fd(), ".", d.path) }
+
 // Chmod changes the permissions of the directory itself.
 func (d *Dir) Chmod(mode fs.FileMode) error {
 	return wrap("chmod", d.path, unix.Fchmod(d.fd(), uint32(mode.Perm())))

@@ -26,19 +26,19 @@ const failed = 123
 // Main does the part of a copy of the program when this process was started as one,
 // and then returns its status and true.
 func Main(args []string, errOut *os.File) (status int, started bool) {
-	var err error
-	syscall.Umask(0o022) // of everything that is built, whatever the program's own is
+	var run func() error
 	switch {
 	case len(args) > 4 && args[0] == watchedName:
-		err = watched(args[1:])
+		run = func() error { return watched(args[1:]) }
 	case len(args) == 1 && args[0] == endName:
-		err = endEverything()
+		run = endEverything
 	case len(args) == 2 && args[0] == name:
-		err = serve()
+		run = serve
 	default:
 		return 0, false
 	}
-	if err != nil {
+	syscall.Umask(0o022) // of everything that is built, whatever the program's own is
+	if err := run(); err != nil {
 		fmt.Fprintln(errOut, err)
 		return failed, true
 	}

@@ -228,11 +228,17 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 				unlock()
 				continue
 			}
-			if err := changeDoor(filepath.Join(dir, strconv.Itoa(id)), door); err != nil {
+			file := filepath.Join(dir, strconv.Itoa(id))
+			if err := changeDoor(file, door, id); err != nil {
 				unlock()
 				return User{}, nil, usersProblem(u, err.Error())
 			}
-			return user, func() { user.end(); shut(door); unlock() }, nil
+			return user, func() {
+				user.end()
+				shut(door, id)
+				os.WriteFile(file, nil, 0o600) // a later user of the door is another's concern
+				unlock()
+			}, nil
 		}
 		const pause = 100 * time.Millisecond // all are in use
 		select {
@@ -257,9 +263,9 @@ func (u Users) lock(dir string, id int) (unlock func(), err error) {
 	return func() { common(); here() }, nil
 }
 
-// changeDoor shuts the door that a user's file names, for the program that opened it may
-// have been killed, and writes down the next.
-func changeDoor(file, door string) error {
+// changeDoor shuts the door that a user's file names, because the program that opened it may
+// have been killed, and records the next.
+func changeDoor(file, door string, group int) error {
 	before, err := safefs.ReadFile(file, unix.PathMax)
 	if err != nil {
 		return err
@@ -267,14 +273,15 @@ func changeDoor(file, door string) error {
 	if string(before) == door {
 		return nil
 	}
-	if err := shut(string(before)); err != nil {
+	if err := shut(string(before), group); err != nil {
 		return err
 	}
 	return os.WriteFile(file, []byte(door), 0o600)
 }
 
-// shut lets only the owner into a directory, if it is there.
-func shut(dir string) error {
+// shut lets only the owner into a directory, if it exists and is open to the group: another
+// program may have opened it to another group since.
+func shut(dir string, group int) error {
 	d, err := safefs.OpenDir(dir)
 	if dir == "" || safefs.Gone(err) {
 		return nil
@@ -283,6 +290,9 @@ func shut(dir string) error {
 		return err
 	}
 	defer d.Close()
+	if info, err := d.Stat(); err != nil || info.GID != group {
+		return err
+	}
 	return d.Chmod(0o700)
 }
 

@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -16,11 +17,13 @@ func TestDoors(t *testing.T) {
 		t.Skip("only root's builds run as others")
 	}
 	users := Users{First: 1_900_000_200, Number: 2, Locks: t.TempDir(), Common: t.TempDir()}
-	door := func() string {
+	const first = 1_900_000_200
+	doorOf := func(group int) string {
 		dir := t.TempDir()
-		require.NoError(t, os.Chmod(dir, 0o710))
+		require.NoError(t, errors.Join(os.Chown(dir, -1, group), os.Chmod(dir, 0o710)))
 		return dir
 	}
+	door := func() string { return doorOf(first) }
 	open := func(dir string) bool {
 		info, err := os.Stat(dir)
 		require.NoError(t, err)
@@ -38,6 +41,12 @@ func TestDoors(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, open(killed))
 	assert.True(t, open(next))
+	// A door that another program has opened to another user since stays open.
+	elses := doorOf(first + 1)
+	file := filepath.Join(t.TempDir(), "user")
+	require.NoError(t, os.WriteFile(file, []byte(elses), 0o600))
+	require.NoError(t, changeDoor(file, next, first))
+	assert.True(t, open(elses))
 	named, err := os.ReadFile(filepath.Join(users.Locks, "1900000200"))
 	require.NoError(t, err)
 	assert.Equal(t, next, string(named), "the next knows what to shut when this program is killed")

@@ -257,7 +257,7 @@ func TestGlobalHeadersCount(t *testing.T) {
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "pkg/a", Mode: 0o644}))
 	require.NoError(t, errors.Join(w.Close(), packed.Close()))
 	for says, limits := range map[string]Limits{
-		"exceeds the limit of":               {Entries: 20, Bytes: 1 << 30},
+		"exceeds the limit of":       {Entries: 20, Bytes: 1 << 30},
 		"makes the source too large": {Entries: 100, Bytes: 1 << 30, Ratio: 50, Free: 1 << 20},
 	} {
 		_, _, err := unpack(t, archive.Bytes(), limits)
