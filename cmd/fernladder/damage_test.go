@@ -19,6 +19,7 @@ import (
 // A root on a disk that gets full, at whatever point: the command says so, nothing is
 // broken, and with more room the same command goes on.
 func TestDisksThatFill(t *testing.T) {
+	long(t)
 	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root mounts a small disk")
@@ -244,6 +245,7 @@ func TestTheSecondSignalEndsAtOnce(t *testing.T) {
 
 // Two builds at once are two users of the machine, and neither comes to the other.
 func TestBuildsCannotReachEachOther(t *testing.T) {
+	long(t)
 	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("builds of an ordinary user are that user's")

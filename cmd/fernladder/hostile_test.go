@@ -71,6 +71,7 @@ var hostile = []struct {
 // outside is read or changed, the program ends, what becomes a tree is its own, and
 // what a failed build has left can be deleted.
 func TestHostileBuilds(t *testing.T) {
+	long(t)
 	t.Parallel()
 	for _, level := range []string{"sealed", "fenced"} {
 		for _, h := range hostile {

@@ -340,6 +340,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 // What cannot be packed, or put into a repository, is refused with what helps, and leaves
 // nothing half done.
 func TestBadPackages(t *testing.T) {
+	long(t)
 	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "mistplan")

@@ -252,6 +252,7 @@ func (o *outside) tried(t *testing.T, uid int, level string) map[string]bool {
 // What each level stops is tried, for root and for an ordinary user, and stands in
 // the documentation as it is found.
 func TestWhatEachLevelStops(t *testing.T) {
+	long(t)
 	t.Parallel()
 	users := map[string]int{"ordinary user": os.Getuid()}
 	if os.Getuid() == 0 {

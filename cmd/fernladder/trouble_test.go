@@ -17,6 +17,7 @@ import (
 )
 
 func TestWrongDigestOnEveryMirror(t *testing.T) {
+	long(t)
 	t.Parallel()
 	w, site := newGarden(t)
 	const recipe = "recipes/dewcalc/recipe.toml"
@@ -181,6 +182,7 @@ func (w *world) waitFor(pattern string) {
 // Whatever ends a build in the middle of a compile, nothing half-done is left,
 // nothing goes on running, and the next run goes on from there.
 func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
+	long(t)
 	t.Parallel()
 	for _, c := range []struct {
 		how       syscall.Signal

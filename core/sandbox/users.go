@@ -218,6 +218,9 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			if errors.Is(err, filelock.ErrHeld) {
 				continue
 			}
+			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+				return User{}, nil, err
+			}
 			if err != nil {
 				return User{}, nil, usersProblem(u, err.Error())
 			}
