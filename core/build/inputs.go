@@ -107,10 +107,8 @@ func (a *attempt) take(ctx context.Context, other journal, work string) (bool, e
 	if other.Edited || other.SourceStamp == "" || other.SourceStamp != there.stamp(source) {
 		return false, nil // it was changed by hand
 	}
-	if a.room.user != other.User {
-		if err := safefs.Give(source, a.ofBuilds(other.User), a.room.user.UID, a.room.user.GID); err != nil {
-			return false, err
-		}
+	if err := a.inherit(source, other.User, func() {}); err != nil {
+		return false, err
 	}
 	if err := safefs.Remove(a.dirs.source); err != nil {
 		return false, err

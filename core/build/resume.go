@@ -126,11 +126,8 @@ func (a *attempt) makeDirs() error {
 		if err := a.own(dir); err != nil {
 			return err
 		}
-		if a.journal.User.Other() && a.journal.User != a.room.user { // it was built as another user before
-			a.look()
-			if err := safefs.Give(dir, a.ofBuilds(a.journal.User), a.room.user.UID, a.room.user.GID); err != nil {
-				return err
-			}
+		if err := a.inherit(dir, a.journal.User, a.look); err != nil {
+			return err
 		}
 	}
 	if err := os.Chmod(d.box, 0o700); err != nil { // its build may have shut it
@@ -148,10 +145,22 @@ func (a *attempt) makeDirs() error {
 	return nil
 }
 
-// ofBuilds tells which users' files of an earlier run are those of builds: of the user
-// it had, and of any other that it was given to when it was ended.
-func (a *attempt) ofBuilds(earlier sandbox.User) func(uid int) bool {
-	return func(uid int) bool { return uid == earlier.UID || a.m.Settings.Users.Has(uid) }
+// inherit gives the build's user what another build user has in a directory from an earlier
+// run. Whose it is now is asked of the directory, which is given last: the journal, which names
+// the user it had, does not know of a later run that was refused or killed. before is called
+// first where anything is given.
+func (a *attempt) inherit(dir string, had sandbox.User, before func()) error {
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return err
+	}
+	owner := int(info.Sys().(*syscall.Stat_t).Uid)
+	ofBuilds := func(uid int) bool { return had.Other() && uid == had.UID || a.m.Settings.Users.Has(uid) }
+	if owner == a.room.user.UID || !ofBuilds(owner) {
+		return nil
+	}
+	before()
+	return safefs.Give(dir, ofBuilds, a.room.user.UID, a.room.user.GID)
 }
 
 // own makes a directory for the build's user, if there is nothing, or one that was
