@@ -284,7 +284,7 @@ func (p *formula) askedWays(core []*sentence) (ways []string, err error) {
 			return nil, err
 		}
 		if x := other.chosen(other.byName[s.about.name]); found && x != nil {
-			ways = append(ways, fmt.Sprintf("%s %s is the newest that fits: ask for %s:%s.", s.about.name, x.version, s.about.name, x.version))
+			ways = append(ways, fmt.Sprintf("%s %s is the newest that everything else allows: ask for %s:%s.", s.about.name, x.version, s.about.name, x.version))
 		}
 	}
 	return ways, nil

@@ -175,12 +175,12 @@ func TestNoLadder(t *testing.T) {
 		{"range", gardenShelf, "mistplan:3.*", nil, `mistplan has no release that is 3.*.
     you asked for mistplan 3.*
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)
-  mistplan 2.1 is the newest that fits: ask for mistplan:2.1.`},
+  mistplan 2.1 is the newest that everything else allows: ask for mistplan:2.1.`},
 		{"preview would do", gardenShelf, "mistplan:>2.1", nil, `mistplan has no release that is >2.1.
     you asked for mistplan >2.1
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)
   The preview 2.2-rc1 would do: ask for mistplan:2.2-rc1.
-  mistplan 2.1 is the newest that fits: ask for mistplan:2.1.`},
+  mistplan 2.1 is the newest that everything else allows: ask for mistplan:2.1.`},
 		{"two ranges", "a 1\n needs b\n needs c >= 2\nb 1\n needs c < 2\nc 1 2", "a", nil, `No release of c satisfies all needs.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
@@ -212,7 +212,7 @@ func TestNoLadder(t *testing.T) {
     you asked for b 1
     a 1 needs b with x=on (s/a/recipe.toml:11)
     b has 1, 2; with the option x when version >= 2 (s/b/recipe.toml)
-  b 2 is the newest that fits: ask for b:2.
+  b 2 is the newest that everything else allows: ask for b:2.
   If a works without x=on, remove that from s/a/recipe.toml:11.`},
 		{"no such option", "a 1\n needs b with shard=true\nb 1\n option shared", "a", nil, `b has no option "shard".
     you asked for a
@@ -225,8 +225,8 @@ func TestNoLadder(t *testing.T) {
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)
     mistplan 2.1 needs dewcalc >= 1.4, < 2 (s/mistplan/recipe.toml:23)
     dewcalc has 1.3, 1.4, 2.0 (s/dewcalc/recipe.toml)
-  mistplan 1.9 is the newest that fits: ask for mistplan:1.9.
-  dewcalc 1.4 is the newest that fits: ask for dewcalc:1.4.`},
+  mistplan 1.9 is the newest that everything else allows: ask for mistplan:1.9.
+  dewcalc 1.4 is the newest that everything else allows: ask for dewcalc:1.4.`},
 		{"a tool that needs itself", "a 1 2\n tool a < 2", "a", nil, `These packages need each other in a circle: a → a.
     you asked for a
     a needs a < 2 as a tool (s/a/recipe.toml:15)
