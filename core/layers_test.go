@@ -73,11 +73,36 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 	assert.ElementsMatch(t, packages, listed)
 }
 
-// docs/inside.md names files that exist.
+// The pages name files, pictures and headings that exist.
 func TestNamedFilesExist(t *testing.T) {
-	page, err := os.ReadFile("../docs/inside.md")
+	pages, err := filepath.Glob("../docs/*.md")
 	require.NoError(t, err)
-	for _, m := range regexp.MustCompile("`((?:core|internal|demo|examples)/[\\w/]+\\.\\w+)`").FindAllStringSubmatch(string(page), -1) {
-		assert.FileExists(t, "../"+m[1])
+	file := regexp.MustCompile("`((?:core|internal|demo|examples)/[\\w/]+\\.\\w+)`")
+	link := regexp.MustCompile(`\]\(([\w./-]*)(?:#([\w-]+))?\)`)
+	for _, page := range append(pages, "../README.md") {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range file.FindAllStringSubmatch(string(text), -1) {
+			assert.FileExists(t, "../"+m[1], page)
+		}
+		for _, m := range link.FindAllStringSubmatch(string(text), -1) {
+			target := page
+			if m[1] != "" {
+				target = filepath.Join(filepath.Dir(page), m[1])
+			}
+			linked, err := os.ReadFile(target)
+			assert.NoError(t, err, page)
+			assert.Contains(t, anchors(string(linked)), m[2], "%s links to %s", page, m[0])
+		}
 	}
+}
+
+// anchors are the names of a page's headings, as links write them; "" is the page.
+func anchors(page string) []string {
+	names := []string{""}
+	for _, m := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(page, -1) {
+		plain := regexp.MustCompile(`[^\w -]`).ReplaceAllString(strings.ToLower(m[1]), "")
+		names = append(names, strings.ReplaceAll(plain, " ", "-"))
+	}
+	return names
 }
