@@ -5,6 +5,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"go/types"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -17,7 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Core is for any interface: it imports none, and prints nothing itself.
+// Core is for any interface: it imports none, prints nothing itself, and no message of its
+// problems names a command.
 func TestCoreHasNoInterfaceCode(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "-json=ImportPath", "./...").Output()
 	require.NoError(t, err)
@@ -35,6 +37,11 @@ func TestCoreHasNoInterfaceCode(t *testing.T) {
 		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
 		require.NoError(t, err)
 		ast.Inspect(parsed, func(n ast.Node) bool {
+			if call, ok := n.(*ast.CallExpr); ok && types.ExprString(call.Fun) == "problem.New" {
+				for _, argument := range call.Args {
+					assert.NotRegexp(t, `fernladder [a-z]+ `, strings.ReplaceAll(types.ExprString(argument), "another fernladder is", ""), "%s: how a remedy is typed is in internal/cli", file)
+				}
+			}
 			if s, ok := n.(*ast.SelectorExpr); ok {
 				if from, ok := s.X.(*ast.Ident); ok {
 					name := from.Name + "." + s.Sel.Name

@@ -6,8 +6,10 @@ const (
 	BeginTinkering    Action = "begin_tinkering"     // NAME
 	BringShelf        Action = "bring_shelf"
 	ChooseFolder      Action = "choose_folder"
+	CleanArchives     Action = "clean_archives"     // NAME…
 	CleanBuilds       Action = "clean_builds"       // delete what failed builds left
 	ContinueTinkering Action = "continue_tinkering" // NAME
+	DeleteTrees       Action = "delete_trees"       // of what is removed, too
 	DropTinkering     Action = "drop_tinkering"     // NAME; the folder stays
 	EndRun            Action = "end_run"            // RUN
 	FetchSources      Action = "fetch_sources"
@@ -25,6 +27,7 @@ const (
 	NameRepository    Action = "name_repository"      // and its suite
 	NameSettings      Action = "name_settings"        // FILE
 	PinTips           Action = "pin_tips"             // NAME…
+	PrintDraft        Action = "print_draft"          // write no file
 	RaiseRebuild      Action = "raise_rebuild"        // of a package's version
 	RemoveAndRepeat   Action = "remove_and_repeat"    // NAME
 	RemoveBoth        Action = "remove_both"          // NAME, and NAME that needs it
@@ -37,5 +40,6 @@ const (
 	SetMaintainer     Action = "set_maintainer"
 	SupplyFile        Action = "supply"      // NAME
 	UseLanding        Action = "use_landing" // another state
+	WatchBuild        Action = "watch_build" // NAME
 	WriteLock         Action = "write_lock"
 )

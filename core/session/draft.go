@@ -81,7 +81,7 @@ type drafting struct {
 // Draft writes most of a recipe for a source onto the first shelf.
 func (s *Session) Draft(ctx context.Context, r DraftRequest) (*DraftReport, error) {
 	if len(s.Settings.Shelves) == 0 && !r.Print {
-		return nil, problem.New(problem.Usage, "", "no shelf is set for the recipe; make a folder to work in with: fernladder new DIR, or use --print")
+		return nil, problem.New(problem.Usage, "", "no shelf is set for the recipe").Remedy(problem.MakeFolder).Remedy(problem.PrintDraft)
 	}
 	d := &drafting{s: s, request: r, begun: map[string]bool{}}
 	var err error

@@ -43,7 +43,7 @@ type RemoveReport struct {
 func (s *Session) Remove(ctx context.Context, r RemoveRequest) (*RemoveReport, error) {
 	report := &RemoveReport{}
 	if r.Archives && !r.Trees {
-		return report, problem.New(problem.Usage, "", "--with-archives needs --trees; to delete only the archives: fernladder clean --archives %s", strings.Join(r.Names, " "))
+		return report, problem.New(problem.Usage, "", "archives are deleted with their trees").Remedy(problem.DeleteTrees).Remedy(problem.CleanArchives, r.Names...)
 	}
 	if r.Trees && r.Confirm != nil {
 		gone, err := clean.Landings(s.Machine, r.Names)
@@ -215,7 +215,7 @@ func (s *Session) Settle(ctx context.Context, l settings.Link) (*SettleReport, e
 		return nil, problem.New(problem.Usage, l.Package, "%v", err)
 	}
 	if s.Settings.File == "" {
-		return nil, problem.New(problem.Usage, "", "there is no %s to write it into; make one with fernladder new, or add to yours:\n%s", settings.FileName, l.Text())
+		return nil, problem.New(problem.Usage, "", "there is no %s to write it into; it would be:\n%s", settings.FileName, l.Text()).Remedy(problem.MakeFolder)
 	}
 	if err := s.Store.Prepare(); err != nil {
 		return nil, err

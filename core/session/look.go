@@ -103,7 +103,7 @@ type FilesReport struct {
 // Files lists the files of an installed build.
 func (s *Session) Files(name string) (*FilesReport, error) {
 	if strings.Contains(name, "/") {
-		return nil, problem.New(problem.Usage, name, "%s is a path; name a package, to see its files: fernladder files mistplan", name)
+		return nil, problem.New(problem.Usage, name, "%s is a path; name a package, to see its files", name)
 	}
 	r, err := s.Find(name)
 	if err != nil {
@@ -349,7 +349,7 @@ func (s *Session) Supply(ctx context.Context, name string, files []string) (*Sup
 // it. With write, their recipes declare it.
 func (s *Session) Uses(names []string, write bool) ([]*build.Used, error) {
 	if len(names) == 0 {
-		return nil, problem.New(problem.Usage, "", "--used needs the name of a package that was built, for example: fernladder host mistplan --used")
+		return nil, problem.New(problem.Usage, "", "the name of a package that was built is missing")
 	}
 	var builds []store.Ref
 	for _, name := range names {
@@ -361,7 +361,7 @@ func (s *Session) Uses(names []string, write bool) ([]*build.Used, error) {
 			return err == nil
 		})
 		if err == nil && !found {
-			err = problem.New(problem.Usage, name, "no build of %s recorded what it used; fernladder build --watch %s does", name, name)
+			err = problem.New(problem.Usage, name, "no build of %s recorded what it used", name).Remedy(problem.WatchBuild, name)
 		}
 		if err != nil {
 			return nil, err

@@ -157,8 +157,10 @@ var typed = map[problem.Action]string{
 	problem.BeginTinkering:    "To begin: fernladder tinker %s",
 	problem.BringShelf:        "To fetch it: fernladder shelves --fetch",
 	problem.ChooseFolder:      "To use another folder: --in DIR",
+	problem.CleanArchives:     "To delete only the archives: fernladder clean --archives %s",
 	problem.CleanBuilds:       "To delete it: fernladder clean",
 	problem.ContinueTinkering: "To continue: fernladder tinker try %[1]s; to start over: fernladder tinker drop %[1]s",
+	problem.DeleteTrees:       "To delete the trees, too: --trees",
 	problem.DropEdits:         "To discard the changes: the same command with --edited fresh",
 	problem.DropTinkering:     "To delete it and start over (the folder stays): fernladder tinker drop %s",
 	problem.EndRun:            "It continues as it was submitted. To end it and start over: fernladder follow --end %s, and then the command again",
@@ -174,6 +176,7 @@ var typed = map[problem.Action]string{
 	problem.NameRelease:       "Or name the version: fernladder bump %s VERSION",
 	problem.NameRepository:    "Set the name of a repository with --name, and of a suite with --suite.",
 	problem.NameSettings:      "To use these settings anyway: --settings %s",
+	problem.PrintDraft:        "To see the draft without a file: --print",
 	problem.RemoveAndRepeat:   "To do both: fernladder remove --trees %s, and the same command again",
 	problem.RemoveFirst:       "Remove that first: fernladder remove %s",
 	problem.RemoveReinstall:   "To build it from the verified source: fernladder remove --trees %s, and install it again",
@@ -183,6 +186,7 @@ var typed = map[problem.Action]string{
 	problem.SetEpoch:          "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    number = 1",
 	problem.SupplyFile:        "When you have it: fernladder supply %s FILE",
 	problem.UseLanding:        "To use another state of the landing: fernladder landing use N (0 is the empty one)",
+	problem.WatchBuild:        "To record it: fernladder build --watch %s",
 	problem.WriteLock:         "To write one: fernladder lock",
 }
 

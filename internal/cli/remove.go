@@ -38,9 +38,6 @@ name only those builds.`,
 }
 
 func (a *app) remove(ctx context.Context, r session.RemoveRequest, yes bool) error {
-	if r.Archives && !r.Trees {
-		return usage("--with-archives needs --trees; to delete only the archives: fernladder clean --archives %s", strings.Join(r.Names, " "))
-	}
 	s, err := a.open()
 	if err != nil {
 		return err
