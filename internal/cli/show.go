@@ -9,11 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/landing"
-	"fernladder/core/session"
-	"fernladder/core/traces"
-
 	"fernladder/core/sandbox"
+	"fernladder/core/session"
 	"fernladder/core/store"
+	"fernladder/core/traces"
 	"fernladder/internal/term"
 )
 
@@ -50,96 +49,114 @@ and INSTALL of the source, without unpacking it.`,
 }
 
 func (a *app) show(ctx context.Context, name string) error {
-	m, r, err := a.openInstalled(name)
+	s, r, err := a.openInstalled(name)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
 		return a.screen.PrintJSON(r)
 	}
-	current, err := landing.Current(m.Store)
+	current, err := landing.Current(s.Store)
 	if err != nil {
 		return err
 	}
-	row := func(label, text string) {
-		if text != "" {
-			a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", label)), text)
-		}
+	history, err := earlier(ctx, s.Store, r.Name)
+	if err != nil {
+		return err
 	}
 	a.screen.Print("%s %s   %s", a.screen.Strong(r.Name), r.Version, r.Summary)
-	row("home", r.Home)
-	row("licence", r.License)
-	row("landing", map[string]string{"asked": fmt.Sprintf("on it (%d), requested", current.Number),
-		"needed": fmt.Sprintf("on it (%d), needed by another", current.Number),
-		"beside": fmt.Sprintf("on it (%d), beside another build", current.Number), "no": "not on it"}[current.How(r.Ref)])
-	row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
-	row("for", r.Prefix)
-	row("recipe", r.Recipe)
+	a.row("home", r.Home)
+	a.row("licence", r.License)
+	a.row("landing", standing(current, r.Ref))
+	a.row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
+	a.row("for", r.Prefix)
+	a.row("recipe", r.Recipe)
+	a.showOrigin(r)
+	if r.Prefix == "" {
+		for _, c := range r.Configs {
+			a.row("config", s.Store.ConfigFile(r.Name, c.File))
+		}
+	}
+	for _, patch := range r.Patches {
+		a.row("patch", patch.File)
+	}
+	for _, remark := range r.Remarks {
+		a.row("remark", remark.String())
+	}
+	if len(r.Options) > 0 {
+		a.screen.Paragraph("options    ", optionTexts(r))
+	}
+	a.row("preset", r.Preset)
+	a.showWithAndWithout(r)
+	a.showBuilding(r)
+	a.row("history", history...)
+	return nil
+}
+
+// row prints a label and the texts after it, one on a line; nothing where there is no text.
+func (a *app) row(label string, texts ...string) {
+	for _, text := range texts {
+		if text != "" {
+			a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", label)), text)
+			label = ""
+		}
+	}
+}
+
+// standing says how a build is on the landing.
+func standing(current landing.State, r store.Ref) string {
+	on := fmt.Sprintf("on it (%d), ", current.Number)
+	switch current.How(r) {
+	case "asked":
+		return on + "requested"
+	case "needed":
+		return on + "needed by another"
+	case "beside":
+		return on + "beside another build"
+	}
+	return "not on it"
+}
+
+// showOrigin shows what a build was made of, and how that was verified.
+func (a *app) showOrigin(r *store.Receipt) {
 	for _, source := range r.Sources {
 		where := source.URL
 		if source.Into != "" {
 			where += ", inside " + source.Into
 		}
-		row("source", where)
-		if source.Commit != "" {
-			row("commit", source.Commit)
-			row("digest", source.Digest.String()+", of all files")
-		} else {
-			verified := ", verified"
-			if r.Edited {
-				verified += "; then changed by hand"
-			}
-			row("digest", source.Digest.String()+verified)
+		a.row("source", where)
+		a.row("commit", source.Commit)
+		switch {
+		case source.Commit != "":
+			a.row("digest", source.Digest.String()+", of all files")
+		case r.Edited:
+			a.row("digest", source.Digest.String()+", verified; then changed by hand")
+		default:
+			a.row("digest", source.Digest.String()+", verified")
 		}
 		if source.Signed != nil {
-			row("signed by", source.Signed.String())
+			a.row("signed by", source.Signed.String())
 		}
 	}
 	for _, supply := range r.Supplies {
-		row("supply", supply.File+", supplied by hand, must not be passed on")
+		a.row("supply", supply.File+", supplied by hand, must not be passed on")
 	}
-	for _, c := range r.Configs {
-		if r.Prefix == "" {
-			row("config", m.Store.ConfigFile(r.Name, c.File))
-		}
+}
+
+// showBuilding shows what a build needed, and how and when it was built.
+func (a *app) showBuilding(r *store.Receipt) {
+	var needs, times []string
+	for _, n := range r.Needs {
+		needs = append(needs, fmt.Sprintf("%s %s, %s (%s)", n.Name, n.Version, n.Role, n.ID))
 	}
-	for _, patch := range r.Patches {
-		row("patch", patch.File)
-	}
-	for _, remark := range r.Remarks {
-		row("remark", remark.String())
-	}
-	if len(r.Options) > 0 {
-		a.screen.Paragraph("options    ", optionTexts(r))
-	}
-	row("preset", r.Preset)
-	a.showWithAndWithout(r)
-	for i, need := range r.Needs {
-		label := ""
-		if i == 0 {
-			label = "needs"
-		}
-		a.screen.Print("%s %s %s, %s (%s)", a.screen.Faint(fmt.Sprintf("%-10s", label)), need.Name, need.Version, need.Role, need.ID)
-	}
-	row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds), r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))
-	var times []string
 	for _, st := range r.Stages {
 		times = append(times, st.Stage+" "+seconds(st.Seconds))
 	}
-	row("stages", strings.Join(times, ", "))
-	row("notes", strings.TrimSpace(r.Notes))
-	earlier, err := earlier(ctx, m.Store, r.Name)
-	if err != nil {
-		return err
-	}
-	for i, line := range earlier {
-		label := ""
-		if i == 0 {
-			label = "history"
-		}
-		a.screen.Print("%s %s", a.screen.Faint(fmt.Sprintf("%-10s", label)), line)
-	}
-	return nil
+	a.row("needs", needs...)
+	a.row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds),
+		r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))
+	a.row("stages", strings.Join(times, ", "))
+	a.row("notes", strings.TrimSpace(r.Notes))
 }
 
 // showWithAndWithout shows what the source was configured with and without, as it said.
