@@ -270,7 +270,7 @@ func (r *RPMFile) Number(tag int32) int64 {
 // Payload reads what is signed of a file, directly or by its digest: its header, and what
 // it holds, which have to be what the header says. Both go to a writer, too.
 func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
-	if len(r.Texts(TagPayloadDigest)) != 1 || r.Number(TagPayloadDigestKind) != 8 {
+	if len(r.Texts(tagPayloadDigest)) != 1 || r.Number(tagPayloadDigestKind) != 8 {
 		return Bad(file.Name(), "its header has no SHA-256 of its contents, so a signature would not cover them")
 	}
 	if _, err := to.Write(r.main); err != nil {
@@ -283,7 +283,7 @@ func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 	if _, err := io.Copy(io.MultiWriter(sum, to), file); err != nil {
 		return err
 	}
-	if r.Text(TagPayloadDigest) != fmt.Sprintf("%x", sum.Sum(nil)) {
+	if r.Text(tagPayloadDigest) != fmt.Sprintf("%x", sum.Sum(nil)) {
 		return Bad(file.Name(), "its contents differ from what its header says")
 	}
 	return nil

@@ -175,7 +175,7 @@ func zeroed(to io.Writer, size int64) error {
 
 func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	h := &header{}
-	h.texts(TagLocales, []string{"C"})
+	h.texts(tagLocales, []string{"C"})
 	h.text(TagName, p.Name)
 	h.text(TagVersion, p.Version)
 	h.text(TagRelease, p.Release)
@@ -197,29 +197,29 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	if p.Home != "" {
 		h.text(TagURL, p.Home)
 	}
-	h.text(TagOS, "linux")
+	h.text(tagOS, "linux")
 	h.text(TagArch, RPMArch(p.Arch))
 	h.text(TagSourceRPM, fmt.Sprintf("%s-%s-%s.src.rpm", p.Name, p.Version, p.Release))
-	h.text(TagWriter, "4.14.0")
+	h.text(tagWriter, "4.14.0")
 	p.rpmChanges(h)
 	p.rpmFiles(h, digests)
 	self := Relation{Name: p.Name, Operator: "=", Version: p.Whole()}
 	relations(h, TagProvides, TagProvideVersions, TagProvideFlags, append([]Relation{self}, p.Provides...), senseProvided, nil)
 	if p.After != "" {
-		h.text(TagAfterInstall, p.After)
-		h.text(TagAfterInstallShell, "/bin/sh")
+		h.text(tagAfterInstall, p.After)
+		h.text(tagAfterInstallShell, "/bin/sh")
 	}
 	relations(h, TagRequires, TagRequireVersions, TagRequireFlags, p.Depends, senseFound, []Relation{
 		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"}, {Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
 		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"}, {Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})
-	h.text(TagPayloadFormat, "cpio")
-	h.text(TagPayloadPacking, "zstd")
-	h.text(TagPayloadLevel, "3")
-	h.numbers(TagFileDigestKind, 8) // SHA-256, by its number in OpenPGP
-	h.text(TagEncoding, "utf-8")
-	h.texts(TagPayloadDigest, []string{packed})
-	h.numbers(TagPayloadDigestKind, 8)
-	h.texts(TagPlainPayloadDigest, []string{plain})
+	h.text(tagPayloadFormat, "cpio")
+	h.text(tagPayloadPacking, "zstd")
+	h.text(tagPayloadLevel, "3")
+	h.numbers(tagFileDigestKind, 8) // SHA-256, by its number in OpenPGP
+	h.text(tagEncoding, "utf-8")
+	h.texts(tagPayloadDigest, []string{packed})
+	h.numbers(tagPayloadDigestKind, 8)
+	h.texts(tagPlainPayloadDigest, []string{plain})
 	return h
 }
 
@@ -276,19 +276,19 @@ func (p *Package) rpmFiles(h *header, digests []string) {
 		links, users, groups = append(links, f.Target), append(users, cmp.Or(f.Owner, "root")), append(groups, cmp.Or(f.Group, "root"))
 		languages, bases = append(languages, ""), append(bases, base)
 	}
-	h.numbers(TagFileSizes, sizes...)
+	h.numbers(tagFileSizes, sizes...)
 	h.shorts(TagFileModes, modes)
-	h.shorts(TagFileDevices, rdevs)
-	h.numbers(TagFileTimes, times...)
-	h.texts(TagFileDigests, digests)
-	h.texts(TagFileTargets, links)
-	h.numbers(TagFileFlags, flags...)
-	h.texts(TagFileUsers, users)
-	h.texts(TagFileGroups, groups)
-	h.numbers(TagFileVerify, verify...)
-	h.numbers(TagFileFilesystems, devices...)
-	h.numbers(TagFileInodes, inodes...)
-	h.texts(TagFileLanguages, languages)
+	h.shorts(tagFileDevices, rdevs)
+	h.numbers(tagFileTimes, times...)
+	h.texts(tagFileDigests, digests)
+	h.texts(tagFileTargets, links)
+	h.numbers(tagFileFlags, flags...)
+	h.texts(tagFileUsers, users)
+	h.texts(tagFileGroups, groups)
+	h.numbers(tagFileVerify, verify...)
+	h.numbers(tagFileFilesystems, devices...)
+	h.numbers(tagFileInodes, inodes...)
+	h.texts(tagFileLanguages, languages)
 	h.numbers(TagFileDirs, in...)
 	h.texts(TagFileNames, bases)
 	h.texts(TagDirs, directories)

@@ -3,7 +3,7 @@ package ospackage
 // The tags of a header that are written or read. rpm's own names for them are other ones;
 // the numbers are the format.
 const (
-	TagLocales            int32 = 100
+	tagLocales            int32 = 100
 	TagName               int32 = 1000
 	TagVersion            int32 = 1001
 	TagRelease            int32 = 1002
@@ -18,21 +18,21 @@ const (
 	TagPackager           int32 = 1015
 	TagGroup              int32 = 1016
 	TagURL                int32 = 1020
-	TagOS                 int32 = 1021
+	tagOS                 int32 = 1021
 	TagArch               int32 = 1022
-	TagFileSizes          int32 = 1028
+	tagFileSizes          int32 = 1028
 	TagFileModes          int32 = 1030
-	TagFileDevices        int32 = 1033
-	TagFileTimes          int32 = 1034
-	TagFileDigests        int32 = 1035
-	TagFileTargets        int32 = 1036
-	TagFileFlags          int32 = 1037
-	TagFileUsers          int32 = 1039
-	TagFileGroups         int32 = 1040
-	TagAfterInstall       int32 = 1024
-	TagAfterInstallShell  int32 = 1086
+	tagFileDevices        int32 = 1033
+	tagFileTimes          int32 = 1034
+	tagFileDigests        int32 = 1035
+	tagFileTargets        int32 = 1036
+	tagFileFlags          int32 = 1037
+	tagFileUsers          int32 = 1039
+	tagFileGroups         int32 = 1040
+	tagAfterInstall       int32 = 1024
+	tagAfterInstallShell  int32 = 1086
 	TagSourceRPM          int32 = 1044
-	TagFileVerify         int32 = 1045
+	tagFileVerify         int32 = 1045
 	TagProvides           int32 = 1047
 	TagRequireFlags       int32 = 1048
 	TagRequires           int32 = 1049
@@ -40,14 +40,14 @@ const (
 	TagConflictFlags      int32 = 1053
 	TagConflicts          int32 = 1054
 	TagConflictVersions   int32 = 1055
-	TagWriter             int32 = 1064
+	tagWriter             int32 = 1064
 	TagChangeTimes        int32 = 1080
 	TagChangeNames        int32 = 1081
 	TagChangeTexts        int32 = 1082
 	TagObsoletes          int32 = 1090
-	TagFileFilesystems    int32 = 1095
-	TagFileInodes         int32 = 1096
-	TagFileLanguages      int32 = 1097
+	tagFileFilesystems    int32 = 1095
+	tagFileInodes         int32 = 1096
+	tagFileLanguages      int32 = 1097
 	TagProvideFlags       int32 = 1112
 	TagProvideVersions    int32 = 1113
 	TagObsoleteFlags      int32 = 1114
@@ -55,15 +55,15 @@ const (
 	TagFileDirs           int32 = 1116
 	TagFileNames          int32 = 1117
 	TagDirs               int32 = 1118
-	TagPayloadFormat      int32 = 1124
-	TagPayloadPacking     int32 = 1125
-	TagPayloadLevel       int32 = 1126
+	tagPayloadFormat      int32 = 1124
+	tagPayloadPacking     int32 = 1125
+	tagPayloadLevel       int32 = 1126
 	TagLongSize           int32 = 5009
-	TagFileDigestKind     int32 = 5011
-	TagEncoding           int32 = 5062
-	TagPayloadDigest      int32 = 5092
-	TagPayloadDigestKind  int32 = 5093
-	TagPlainPayloadDigest int32 = 5097
+	tagFileDigestKind     int32 = 5011
+	tagEncoding           int32 = 5062
+	tagPayloadDigest      int32 = 5092
+	tagPayloadDigestKind  int32 = 5093
+	tagPlainPayloadDigest int32 = 5097
 )
 
 // The tags of the header with signatures, which has numbers of its own.
