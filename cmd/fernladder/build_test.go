@@ -400,7 +400,7 @@ esac
 	w.isolation = "open"
 	w.fails(6, []string{"build", "--watch", "fern"}, "only sealed builds can be watched")
 	w.fails(6, []string{"build", "--watch", "fern", "--root", "new"}, "only sealed builds can be watched")
-	w.fails(2, []string{"host", "--used"}, "needs the name of a package")
+	w.fails(2, []string{"host", "--used"}, "the name of a package that was built is missing")
 	w.fails(2, []string{"host", "fern", "--write"}, "give both")
 }
 
