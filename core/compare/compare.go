@@ -318,7 +318,7 @@ func read(tree *safefs.Dir, f store.File, libraries map[string]string, exports m
 		return nil
 	}
 	for _, name := range b.Needs {
-		libraries[name] = "requested"
+		libraries[name] = "linked"
 	}
 	if b.Soname != "" {
 		stem, _, _ := strings.Cut(path.Base(f.Path), ".so")
