@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"fernladder/demo/garden"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"fernladder/demo/garden"
 )
 
 // What is drafted from an ordinary source installs without an edit.

@@ -6,10 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 )
 

@@ -8,10 +8,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/diagnose"
 	"fernladder/core/pattern"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )

@@ -8,11 +8,10 @@ import (
 	"maps"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/host"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 	"fernladder/core/tomlfile"

@@ -10,11 +10,10 @@ import (
 	"strings"
 	"syscall"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
 	"fernladder/core/inspect"
 	"fernladder/core/landing"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"

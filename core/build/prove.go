@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/event"
 	"fernladder/core/inspect"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"
 	"fernladder/core/store"

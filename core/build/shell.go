@@ -5,9 +5,8 @@ import (
 	"os"
 	"path/filepath"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/event"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 )
 

@@ -9,12 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/inspect"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"

@@ -79,7 +79,7 @@ func (w Work) Delete(s *store.Store) (bool, error) {
 	return true, s.Wrap(safefs.Remove(w.Dir))
 }
 
-// done says how far a build came, in words.
+// Done says how far a build came, in words.
 func (w Work) Done() string {
 	if len(w.Stages) == 0 {
 		return "nothing done"

@@ -11,7 +11,6 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-
 	"fernladder/core/safefs"
 	"fernladder/core/source"
 	"fernladder/core/store"

@@ -4,13 +4,12 @@ import (
 	"testing"
 	"time"
 
-	"fernladder/core/landing"
-	"fernladder/core/lock"
-
-	"fernladder/core/store"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/store"
 )
 
 func TestFits(t *testing.T) {

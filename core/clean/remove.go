@@ -6,13 +6,11 @@ import (
 	"fmt"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/install"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )

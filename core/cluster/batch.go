@@ -9,7 +9,7 @@ package cluster
 
 import "context"
 
-// A Job is a command that is to run on some node.
+// A BatchJob is a command to run on some node.
 type BatchJob struct {
 	Name       string   // shown in lists, and found by how it begins; letters, digits and . _ + -
 	Command    []string // the program's path, and its arguments

@@ -15,11 +15,10 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/store"
 )
 

@@ -11,12 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/event"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/schedule"
 	"fernladder/core/store"

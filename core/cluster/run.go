@@ -13,12 +13,11 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )

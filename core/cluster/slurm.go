@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/subprocess"
 )
 

@@ -8,11 +8,10 @@ import (
 	"os"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/store"
 )
 

@@ -48,8 +48,8 @@ type Done struct {
 // Build has what a plan says built on the nodes; what that needs besides is installed, and
 // its sources are here. Or it follows a run of the same. There is a result for each build of
 // the run. When the context ends, all that was submitted is ended, unless how says that it
-// goes on: then the error is of type *Left. Others are *Unset, *NoRun, *Followed, *Changed
-// and those of the scheduler.
+// goes on: then the error is a *Left. Others have the code Missing, Followed or OfAnother, or
+// those of the scheduler.
 func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, record func(store.Record)) (*Done, error) {
 	by, err := scheduler(m)
 	if err != nil {

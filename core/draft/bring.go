@@ -8,9 +8,8 @@ import (
 	"regexp"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"
@@ -37,8 +36,8 @@ var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
 // Bring brings a source here and unpacks it: an archive as it comes, with what is
 // known of a signature beside it; of a git repository the last tag on its branch; of a
-// folder, that itself. Nothing of it is run. Errors are of type *BadSource, or those
-// of fetching and unpacking.
+// folder, that itself. Nothing of it is run. Errors have the code BadSource, or are
+// those of fetching and unpacking.
 func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) {
 	b := &Brought{Name: strings.TrimSuffix(path.Base(filepath.ToSlash(filepath.Clean(w.From))), ".git"), Done: func() {}}
 	url := w.From

@@ -10,12 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/buildfile"
-
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
+	"fernladder/core/problem"
 	"fernladder/core/version"
 )
 

@@ -8,7 +8,6 @@ import (
 
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
-
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/version"

@@ -35,7 +35,6 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"
-
 	"fernladder/core/subprocess"
 )
 
@@ -108,7 +107,7 @@ type Option struct {
 	On          bool
 }
 
-// A Source is what is listened to.
+// Heard is a source whose configure step is run.
 type Heard struct {
 	Dir      string // its files; they stay as they are
 	Below    string // the directory in it that has the build system, or ""

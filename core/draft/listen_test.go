@@ -5,10 +5,10 @@ import (
 	"path/filepath"
 	"testing"
 
-	"fernladder/core/safefs"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"fernladder/core/safefs"
 )
 
 // Each thing is there once, where it was asked for last, with all that was said of it.

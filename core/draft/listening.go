@@ -17,7 +17,6 @@ import (
 
 	"fernladder/core/buildfile"
 	"fernladder/core/host"
-
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"

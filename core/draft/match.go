@@ -11,12 +11,11 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
-	"fernladder/core/tomlfile"
-
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
+	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
 

@@ -9,9 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"

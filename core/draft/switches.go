@@ -9,7 +9,6 @@ import (
 	"sync/atomic"
 
 	"fernladder/core/buildfile"
-
 	"fernladder/core/recipe"
 )
 

@@ -5,9 +5,8 @@ import (
 	"slices"
 
 	"fernladder/core/host"
-	"fernladder/core/tomlfile"
-
 	"fernladder/core/recipe"
+	"fernladder/core/tomlfile"
 )
 
 // Upward finds what a recipe takes from the operating system though another recipe is known to

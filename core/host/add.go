@@ -9,9 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/pattern"
+	"fernladder/core/problem"
 )
 
 // An Addition is what the package manager would do to install packages, as it says

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/version"
 )
 

@@ -118,7 +118,7 @@ func suffix(end string) func(string) bool {
 	return func(file string) bool { return strings.HasSuffix(file, end) }
 }
 
-// Wire makes a change of the landing renew the caches that the settings of a machine
+// RenewCaches makes a change of the landing renew the caches that the settings of a machine
 // name.
 func RenewCaches(ctx context.Context, m *machine.Machine, u *landing.Update) {
 	if len(m.Settings.Landing.Caches) == 0 {

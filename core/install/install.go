@@ -14,13 +14,12 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/draft"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/schedule"
 	"fernladder/core/store"
 )

@@ -44,7 +44,7 @@ func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) 
 }
 
 // GoTo brings back the state of the landing with a number; 0 is the empty one. Errors
-// are of type *landing.Gone, *landing.Lost, or those of the store.
+// have the code landing.Gone, or are a *landing.Lost or those of the store.
 func GoTo(ctx context.Context, m *machine.Machine, number int) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Use = func(landing.State) (int, error) { return number, nil }

@@ -6,12 +6,11 @@ import (
 	"io/fs"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
@@ -55,7 +54,7 @@ func fromVerified(m *machine.Machine, p *plan.Plan) error {
 }
 
 // KeepLock writes what was installed to the lock file, where there is one and it is
-// not what was built from. Its error can be an *Edited; then the file stays as it was.
+// not what was built from. With an error of the code Edited, the file stays as it was.
 func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	if !p.Lock.There || p.Ask.Locked {
 		return nil

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"

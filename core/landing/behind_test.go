@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 
-	"fernladder/core/store"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"fernladder/core/store"
 )
 
 // Nothing on the landing comes before what the operating system has, under whichever name

@@ -10,14 +10,13 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
 	"fernladder/core/version"
 )
 
-// A Name names one build or several of a package.
+// Named names one build or several of a package.
 type Named struct {
 	resolve.Wanted
 	ID string // the beginning of a build id, or ""
@@ -26,7 +25,7 @@ type Named struct {
 // shortest is how much of an id is needed: less is easily that of another build.
 const shortest = 4
 
-// Parse reads a name. Its errors are of type *Bad.
+// ParseName reads a name. Its errors have the code BadName.
 func ParseName(text string) (Named, error) {
 	name, id, byID := strings.Cut(text, "@")
 	if !byID {
@@ -45,7 +44,7 @@ func ParseName(text string) (Named, error) {
 	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }
 
-// String gives what Parse reads.
+// String gives what ParseName reads.
 func (n Named) String() string {
 	if n.ID != "" {
 		return n.Name + "@" + n.ID
@@ -53,7 +52,7 @@ func (n Named) String() string {
 	return n.Wanted.String()
 }
 
-// Of is the name that means one build and no other.
+// NameOf is the name that means one build and no other.
 func NameOf(r store.Ref) string { return r.Name + "@" + r.ID }
 
 // Fits tells whether a build is one of those named; tip says that it was built from
@@ -72,10 +71,10 @@ func (n Named) Fits(r store.Ref, tip bool) bool {
 // FitsReceipt tells whether an installed build is one of those named.
 func (n Named) FitsReceipt(r *store.Receipt) bool { return n.Fits(r.Ref, r.Track == recipe.Tip) }
 
-// One finds the installed build that a person means: of those that the name fits, the
-// one on the landing, else the newest version, the latest built of it; one that is for
-// another directory than its tree only where there is no other. Errors are of type *Bad,
-// *NotBuilt, or the store's.
+// FindBuild finds the installed build that a person means: of those that the name fits, the
+// one on the landing, else the newest version, the latest built of it. A build for another
+// directory than its tree is chosen only if there is no other. Errors have the code BadName or
+// NoBuild, or are the store's.
 func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
 	name, err := ParseName(text)
 	if err != nil {
@@ -109,7 +108,7 @@ func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
 }
 
 // All finds the installed builds that the name fits, the newest version and the latest
-// built first. There is at least one, or the error is a *NotBuilt.
+// built first. There is at least one, or the error has the code NoBuild.
 func (n Named) All(s *store.Store) ([]*store.Receipt, error) {
 	trees, err := s.ReceiptsOf(n.Name)
 	if err != nil {

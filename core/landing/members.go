@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )

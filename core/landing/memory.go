@@ -8,9 +8,8 @@ import (
 	"slices"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )

@@ -13,9 +13,8 @@ import (
 	"strings"
 	"syscall"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )

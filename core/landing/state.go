@@ -29,7 +29,6 @@ import (
 	"time"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )

@@ -16,16 +16,15 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
+	"golang.org/x/sys/unix"
 
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
-
-	"golang.org/x/sys/unix"
 )
 
-// An Entry is a file, directory or link of one of the trees.
+// A UnionEntry is a file, directory or link of one of the trees.
 type UnionEntry struct {
 	store.File
 	Build store.Ref
@@ -36,8 +35,8 @@ type UnionEntry struct {
 // is in them.
 type Union []UnionEntry
 
-// Of reads the lists of the trees of builds. Errors are of type *Clash, or those of the
-// store.
+// UnionOf reads the lists of the trees of builds. Errors have the code UnionClash, or are
+// those of the store.
 func UnionOf(s *store.Store, builds []store.Ref) (Union, error) {
 	at := map[string]int{}
 	var all Union
@@ -65,7 +64,7 @@ func UnionOf(s *store.Store, builds []store.Ref) (Union, error) {
 	return all, nil
 }
 
-// With are a build and all that it stands on but for tools, which are for the same prefix.
+// BuiltWith is a build and everything for the same prefix that it stands on, except tools.
 func BuiltWith(s *store.Store, build *store.Receipt) ([]store.Ref, error) {
 	all := []store.Ref{build.Ref}
 	needs := build.Needs

@@ -51,8 +51,8 @@ func (r Result) Changed() bool { return r.Before.Number != r.After.Number }
 
 // Do brings the landing to what the update chooses, with what that needs when it
 // runs, or to the state it goes back to. When it is so already, and whole, the state
-// after is the one before. Errors are of type *Clash, *Conflict, *Gone, *Lost,
-// *BadShared, or those of the store and of the update.
+// after is the one before. Errors are a *Clash, *Conflict or *Lost, have
+// the code Gone or BadShared, or are those of the store and of the update.
 func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	unlock, err := s.LockLanding(ctx, u.Waiting)
 	if err != nil {

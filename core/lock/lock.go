@@ -15,9 +15,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/tomlfile"

@@ -16,14 +16,12 @@ import (
 	"sync"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/event"
 	"fernladder/core/host"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/sandbox"
 	"fernladder/core/schedule"
-
 	"fernladder/core/settings"
 	"fernladder/core/source"
 	"fernladder/core/store"

@@ -13,11 +13,11 @@ import (
 	"strconv"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/therootcompany/xz"
+
+	"fernladder/core/problem"
 )
 
 // largestControl is more than the control files of a package have.

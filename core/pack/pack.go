@@ -17,15 +17,12 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-
 	"fernladder/core/ospackage"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
-
 	"fernladder/core/version"
 )
 

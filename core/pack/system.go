@@ -10,11 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/host"
 	"fernladder/core/machine"
 	"fernladder/core/ospackage"
+	"fernladder/core/problem"
 )
 
 // A system turns what files need into relations to packages of an operating system. devel

@@ -14,10 +14,9 @@ import (
 	"strings"
 	"syscall"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
@@ -35,8 +34,7 @@ type Written struct {
 }
 
 // Write writes packages into a directory, each whole or not at all. One that is there
-// already, the same, stays; its error is a *Taken where it is another one, or an
-// *ospackage.Changed where files of a build are not as they were.
+// already, the same, stays; a different one is an error, as is an *ospackage.Changed where files of a build are not as they were.
 func Write(ctx context.Context, all []Made, f ospackage.Format, dir string) ([]Written, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err

@@ -11,12 +11,11 @@ import (
 	"strings"
 	"sync"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"

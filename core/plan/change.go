@@ -8,15 +8,14 @@ import (
 	"path/filepath"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"
 )
 
-// Set gives an option a value. Its error is a *BadValue; then nothing is changed.
+// Set gives an option a value. If the value is wrong, nothing is changed.
 func (c *Choosing) Set(option, value string) error {
 	r := c.Row(option)
 	if r == nil {
@@ -84,8 +83,7 @@ var ErrNoSettings = errors.New("there are no settings to keep it in")
 
 // Keep writes the options that were changed into the settings, as those that the package
 // is wanted with on this machine. The recipe and the settings are read again for it, and
-// what others have written there meanwhile stays; its error is an *Overtaken where that
-// cannot be. It returns whether the package was not wanted before.
+// what others have written there meanwhile stays; it is an error if that is not possible. It returns whether the package was not wanted before.
 func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	m := c.machine
 	if m.Settings.File == "" {

@@ -19,7 +19,6 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 )

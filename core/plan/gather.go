@@ -9,14 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/lock"
 	"fernladder/core/machine"
-
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/settings"

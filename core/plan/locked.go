@@ -3,10 +3,9 @@ package plan
 import (
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/lock"
+	"fernladder/core/problem"
 )
 
 // Entries are the builds of the plan as a lock file has them, and the compilers that

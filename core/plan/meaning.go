@@ -6,7 +6,6 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/host"
-
 	"fernladder/core/resolve"
 	"fernladder/core/store"
 )

@@ -21,7 +21,7 @@ type Since struct {
 type Usual struct{ Option, About, Default string }
 
 // Since compares the options of the release with those of another one: as the recipe has
-// them, or else as a build has them that is here. Its error is a *NoRelease.
+// them, or else as an installed build has them.
 func (c *Choosing) Since(text string) (*Since, error) {
 	before, err := c.usual(text)
 	if err != nil {

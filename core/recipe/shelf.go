@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/safefs"
 	"fernladder/core/tomlfile"
 )

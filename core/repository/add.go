@@ -15,10 +15,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 )
 

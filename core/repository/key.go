@@ -12,13 +12,12 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
-
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/subprocess"
 )
@@ -41,7 +40,7 @@ type fileKey struct {
 const largestKey = 1 << 20
 
 // ReadKey reads an OpenPGP secret key that is not locked by a passphrase, in letters or
-// binary, from a file that only its owner can read. Its error is a *BadKey.
+// binary, from a file that only its owner can read.
 func ReadKey(file string, now func() time.Time) (Key, error) {
 	bad := func(what string, args ...any) error {
 		return problem.New(problem.Other, file, "%s: %s", file, fmt.Sprintf(what, args...))

@@ -10,10 +10,10 @@ import (
 	"regexp"
 	"strings"
 
-	"fernladder/core/safefs"
-
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+
+	"fernladder/core/safefs"
 )
 
 // largestList is more than anything has that is published besides packages.

@@ -34,14 +34,13 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
+	"github.com/ProtonMail/go-crypto/openpgp"
 
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/ospackage"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
-
-	"github.com/ProtonMail/go-crypto/openpgp"
 )
 
 // own is the directory that makes a directory a repository of ours.
@@ -135,7 +134,7 @@ func (r *Repository) Entries() ([]Entry, error) {
 	return entries, err
 }
 
-// inUse reads the state in use, and its number. Its error is a *None where there is none.
+// inUse reads the state in use, and its number. It is an error if there is none.
 func (r *Repository) inUse() ([]Entry, int, error) {
 	entries, number, err := r.read()
 	if err == nil && number == 0 {

@@ -8,12 +8,11 @@ import (
 	"slices"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/recipe"
 	"fernladder/core/tomlfile"
 )
 
-// Solve finds the ladder for a request. Its error is a *NoLadder, a *BadSetting
+// Solve finds the ladder for a request. Its error is a *NoLadder, a problem of the settings,
 // or what is wrong with a recipe that is needed.
 //
 // Where several ladders would do, it is the first by these rules. Packages are

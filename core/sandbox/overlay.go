@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"golang.org/x/sys/unix"
+
+	"fernladder/core/problem"
 )
 
 // NotBare is the problem of a machine that cannot hide parts of the system: its kernel has

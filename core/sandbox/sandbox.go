@@ -31,9 +31,9 @@ import (
 	"slices"
 	"syscall"
 
-	"fernladder/core/problem"
-
 	"golang.org/x/sys/unix"
+
+	"fernladder/core/problem"
 )
 
 // Level is how far a command is kept apart.

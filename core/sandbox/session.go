@@ -12,9 +12,9 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
-
 	"golang.org/x/sys/unix"
+
+	"fernladder/core/problem"
 )
 
 // name is what the second copy of the program is called. It is no path, so that

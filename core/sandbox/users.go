@@ -13,11 +13,10 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
-
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
+	"fernladder/core/problem"
 	"fernladder/core/safefs"
 	"fernladder/core/subprocess"
 )
@@ -82,8 +81,8 @@ func ParseUsers(text string) (Users, error) {
 	return Users{First: from, Number: to - from + 1}, nil
 }
 
-// Check says whether no account uses these users, and whether they are available. Its error is a
-// *UsersError.
+// Check checks that no account uses these users, and that they are available. Its error has the
+// code NoUsers.
 func (u Users) Check() error {
 	if u.Number == 0 {
 		return nil

@@ -268,8 +268,8 @@ func (s *Session) run(ctx context.Context, l *Ladder, nodes *cluster.How) (*inst
 	return r, err
 }
 
-// Rebuild builds what is named once more, in place of the trees that exist. What does not
-// exist is built in the report's Build alone.
+// Rebuild builds the named packages again, in place of their trees. A package without a tree
+// is only built.
 func (s *Session) Rebuild(ctx context.Context, r BuildRequest) (*BuildReport, []install.Renewed, error) {
 	b, err := s.Build(ctx, r)
 	if err != nil {

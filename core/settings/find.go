@@ -35,7 +35,7 @@ func Find(p Place) (string, error) {
 	return "", nil
 }
 
-// mustBeOurs returns a *Foreign error unless only root and who runs the program can
+// mustBeOurs returns an error with the code Foreign unless only root and who runs the program can
 // have written a file. The directories count, too: paths in the file start at its own.
 func (p Place) mustBeOurs(file string) error {
 	real, err := filepath.EvalSymlinks(file)

@@ -13,14 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/event"
 	"fernladder/core/filelock"
 	"fernladder/core/host"
 	"fernladder/core/pattern"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/recipe"
 	"fernladder/core/signature"
 )

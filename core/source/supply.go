@@ -12,9 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/durable"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 )

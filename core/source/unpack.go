@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"fernladder/core/problem"
-
 	"fernladder/core/safefs"
 )
 

@@ -13,10 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/host"
 	"fernladder/core/inspect"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"

@@ -47,12 +47,11 @@ import (
 	"strings"
 	"syscall"
 
-	"fernladder/core/problem"
-
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
 	"fernladder/core/filelock"
+	"fernladder/core/problem"
 )
 
 // A Store is a root on disk.

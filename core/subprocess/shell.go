@@ -11,7 +11,7 @@ import (
 // Quoted is a word as it means itself to a shell.
 func Quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
 
-// Command is a command in which each word means itself.
+// CommandLine is a shell command in which each word stands for itself.
 func CommandLine(argv []string) string {
 	words := make([]string, len(argv))
 	for i, word := range argv {

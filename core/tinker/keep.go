@@ -9,12 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/compare"
 	"fernladder/core/durable"
 	"fernladder/core/install"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 	"fernladder/core/tomlfile"
@@ -31,8 +30,8 @@ type Kept struct {
 
 // Keep writes the changes of the folder as a patch beside the recipe, adds it to the
 // release in the recipe, builds the package by that recipe, and compares what comes of it
-// with what was tinkered. Where the patched recipe does not build, recipe and patches are
-// as they were. Errors are of type *Unchanged, *BadPatch, or those of builds.
+// with what was tinkered. If the patched recipe does not build, recipe and patches are
+// as they were.
 func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kept, error) {
 	name, err := patchName(name)
 	if err != nil {

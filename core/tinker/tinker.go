@@ -19,14 +19,13 @@ import (
 	"slices"
 	"time"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/build"
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/core/resolve"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
@@ -67,8 +66,8 @@ func base(s *store.Store, name string) string { return filepath.Join(s.Root, "ti
 
 func benchFile(s *store.Store, name string) string { return filepath.Join(base(s, name), "bench.json") }
 
-// Read returns what is remembered of a package that is tinkered with. Errors are of type
-// *None, or the store's.
+// Read returns what is remembered of a package that is tinkered with. Errors have
+// the code None, or are the store's.
 func Read(s *store.Store, name string) (*Bench, error) {
 	data, err := safefs.ReadFile(benchFile(s, name), largestBench)
 	if errors.Is(err, fs.ErrNotExist) {

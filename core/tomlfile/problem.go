@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/pattern"
+	"fernladder/core/problem"
 )
 
 // A Position is a place in a file that a person wrote. Line and Column count

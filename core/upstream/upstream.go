@@ -10,10 +10,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/event"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/source"
 	"fernladder/core/store"
@@ -33,8 +32,8 @@ func Newest(r *recipe.Recipe) version.Version {
 const Unannounced problem.Code = "unannounced"
 
 // Newer reads the page where a package's releases are announced, and returns the
-// versions on it that are newer than those of the recipe, the newest first. Errors are
-// of type *Unannounced or *source.FetchError.
+// versions on it that are newer than those of the recipe, the newest first. Errors
+// have the code Unannounced, or are a *source.FetchError.
 func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version.Version, error) {
 	if r.Upstream.Pattern == nil {
 		return nil, problem.New(problem.Usage, r.Name, "%s does not say where its releases are announced; add [upstream] with page and pattern to %s", r.Name, r.File).
@@ -124,7 +123,7 @@ type Added struct {
 // Add fetches the archive of a release and adds the release to the recipe, in front of
 // the others, with its digest. Nothing else in the file changes. If the recipe names
 // signatures, that of the archive has to be good. A version that is a preview by its
-// own words is one. Errors are of type *Known, *NoURL, or those of fetching.
+// own words is one.
 func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Version) (Added, error) {
 	if x := find(r, v); x != nil {
 		return Added{}, problem.New(problem.Usage, r.Name, "%s has release %s already (%s)", r.Name, x.Version, x.Position)

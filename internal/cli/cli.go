@@ -14,16 +14,15 @@ import (
 	"syscall"
 	"time"
 
-	"fernladder/core/problem"
-	"fernladder/core/session"
-	"fernladder/core/tomlfile"
-
 	"github.com/spf13/cobra"
 
 	"fernladder/core/cluster"
 	"fernladder/core/machine"
+	"fernladder/core/problem"
 	"fernladder/core/sandbox"
+	"fernladder/core/session"
 	"fernladder/core/subprocess"
+	"fernladder/core/tomlfile"
 	"fernladder/internal/term"
 )
 

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/landing"
-
 	"github.com/spf13/cobra"
+
+	"fernladder/core/landing"
 )
 
 // completeRecipes offers the names of all recipes to shells that complete

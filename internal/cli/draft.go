@@ -12,9 +12,8 @@ import (
 
 	"fernladder/core/buildfile"
 	"fernladder/core/draft"
-	"fernladder/core/session"
-
 	"fernladder/core/plan"
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 

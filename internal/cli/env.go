@@ -11,7 +11,6 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-
 	"fernladder/core/recipe"
 	"fernladder/core/store"
 )

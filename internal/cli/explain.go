@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"os"
 
-	"fernladder/core/session"
-
 	"github.com/spf13/cobra"
+
+	"fernladder/core/session"
 )
 
 func (a *app) explainCommand() *cobra.Command {

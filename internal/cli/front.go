@@ -3,9 +3,9 @@ package cli
 import (
 	"context"
 
-	"fernladder/core/session"
-
 	"github.com/spf13/cobra"
+
+	"fernladder/core/session"
 )
 
 func (a *app) frontCommand() *cobra.Command {

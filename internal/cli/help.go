@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/advice"
 	"fernladder/core/build"
 	"fernladder/core/cluster"
@@ -19,7 +17,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
-
+	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/settings"
 	"fernladder/core/source"

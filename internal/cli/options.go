@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/buildfile"
-
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"

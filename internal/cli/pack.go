@@ -9,11 +9,9 @@ import (
 
 	"fernladder/core/host"
 	"fernladder/core/machine"
-	"fernladder/core/session"
-
 	"fernladder/core/ospackage"
 	"fernladder/core/pack"
-
+	"fernladder/core/session"
 	"fernladder/internal/term"
 )
 

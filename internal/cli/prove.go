@@ -4,10 +4,9 @@ import (
 	"context"
 	"strings"
 
-	"fernladder/core/problem"
-
 	"fernladder/core/install"
 	"fernladder/core/plan"
+	"fernladder/core/problem"
 	"fernladder/internal/term"
 )
 

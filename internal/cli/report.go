@@ -6,18 +6,16 @@ import (
 	"fmt"
 	"strings"
 
-	"fernladder/core/problem"
-	"fernladder/core/session"
-
 	"fernladder/core/advice"
 	"fernladder/core/build"
 	"fernladder/core/cluster"
 	"fernladder/core/diagnose"
 	"fernladder/core/host"
-	"fernladder/core/tomlfile"
-
+	"fernladder/core/problem"
 	"fernladder/core/resolve"
+	"fernladder/core/session"
 	"fernladder/core/source"
+	"fernladder/core/tomlfile"
 )
 
 // statuses are the exit statuses, by the kind of what went wrong.

@@ -9,9 +9,8 @@ import (
 	"syscall"
 	"time"
 
-	xterm "golang.org/x/term"
-
 	"golang.org/x/sys/unix"
+	xterm "golang.org/x/term"
 )
 
 // A Shell is a terminal of its own for a program that must not have the one that
