@@ -147,12 +147,8 @@ func (w What) archives(m *machine.Machine) (map[string]bool, error) {
 // that builds of other packages use.
 func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
 	c.What.Archives = true
-	for _, text := range texts {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return c, err
-		}
-		c.What.Names = append(c.What.Names, name)
+	if c.What.Names, err = landing.ParseNames(texts); err != nil {
+		return c, err
 	}
 	own, err := c.What.archives(m)
 	if err != nil {
@@ -185,12 +181,12 @@ func Landings(m *machine.Machine, texts []string) (numbers []int, err error) {
 	if err != nil {
 		return nil, err
 	}
+	names, err := landing.ParseNames(texts)
+	if err != nil {
+		return nil, err
+	}
 	var trees []*store.Receipt
-	for _, text := range texts {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return nil, err
-		}
+	for _, name := range names {
 		found, err := name.All(m.Store)
 		if err == nil {
 			trees = append(trees, found...)

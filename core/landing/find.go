@@ -44,6 +44,19 @@ func ParseName(text string) (Named, error) {
 	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }
 
+// ParseNames reads several names.
+func ParseNames(texts []string) ([]Named, error) {
+	var names []Named
+	for _, text := range texts {
+		name, err := ParseName(text)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return names, nil
+}
+
 // String gives what ParseName reads.
 func (n Named) String() string {
 	if n.ID != "" {

@@ -73,12 +73,13 @@ type PlannedNeed struct {
 
 // Ladder works out the ladder. Nothing is fetched, built or written.
 func (s *Session) Ladder(ctx context.Context, r LadderRequest) (*Ladder, error) {
+	return s.ladder(ctx, r, nil)
+}
+
+func (s *Session) ladder(ctx context.Context, r LadderRequest, pins []install.Pinned) (*Ladder, error) {
 	p, err := plan.For(ctx, s.Machine, r.Ask)
-	if err != nil {
-		return nil, err
-	}
-	l := &Ladder{Plan: p}
-	if r.Planned != nil {
+	l := &Ladder{p, pins}
+	if err == nil && r.Planned != nil {
 		err = r.Planned(l)
 	}
 	return l, err
@@ -161,12 +162,7 @@ func (s *Session) pinned(ctx context.Context, r LadderRequest) (*Ladder, error) 
 	if err != nil {
 		return &Ladder{Pins: pins}, err
 	}
-	p, err := plan.For(ctx, s.Machine, r.Ask)
-	l := &Ladder{p, pins}
-	if err == nil && r.Planned != nil {
-		err = r.Planned(l)
-	}
-	return l, err
+	return s.ladder(ctx, r, pins)
 }
 
 // LockReport is what was locked.

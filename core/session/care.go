@@ -105,14 +105,8 @@ func (s *Session) cleaning(r CleanRequest) (what clean.What, err error) {
 		}
 		what.Locks = append(what.Locks, locked)
 	}
-	for _, text := range r.Names {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return what, err
-		}
-		what.Names = append(what.Names, name)
-	}
-	return what, nil
+	what.Names, err = landing.ParseNames(r.Names)
+	return what, err
 }
 
 // A MendRequest says what to check and what to repair. The zero value checks everything and
@@ -140,11 +134,11 @@ type MendReport struct {
 // error, of the kind problem.Root or problem.Host, counts what is left to repair.
 func (s *Session) Mend(ctx context.Context, r MendRequest) (*MendReport, error) {
 	ask := mend.Ask{Quick: r.Quick, Machine: r.Machine}
-	for _, text := range r.Names {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return nil, err
-		}
+	names, err := landing.ParseNames(r.Names)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
 		all, err := name.All(s.Store)
 		if err != nil {
 			return nil, err

@@ -38,7 +38,7 @@ func NewFolder(dir string) (*FolderReport, error) {
 	return r, nil
 }
 
-// create writes a file that must not exist, whole or not at all.
+// create writes a file that must not exist yet. If it fails, it leaves no file.
 func create(file, text string) error {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {

@@ -44,7 +44,7 @@ type Session struct {
 // so that trees are readable for all users whoever builds them.
 func Open(c Config) (*Session, error) {
 	if c.Jobs < 0 {
-		return nil, problem.New(problem.Usage, "jobs", "-j %d: at least one job has to run", c.Jobs)
+		return nil, problem.New(problem.Usage, "jobs", "jobs %d: at least one job has to run", c.Jobs)
 	}
 	if c.Level != "" && !slices.Contains(sandbox.Levels, c.Level) {
 		return nil, problem.New(problem.Usage, "isolation", "isolation %s: it can be open, fenced or sealed", c.Level)

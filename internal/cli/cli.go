@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -152,12 +151,6 @@ into a tree of its own. What is in use is linked into one directory, the landing
 
 // open opens a session.
 func (a *app) open() (*session.Session, error) {
-	if a.jobs < 0 {
-		return nil, usage("-j %d: at least one job has to run", a.jobs)
-	}
-	if a.isolation != "" && !slices.Contains(sandbox.Levels, sandbox.Level(a.isolation)) {
-		return nil, usage("--isolation %s: it can be open, fenced or sealed", a.isolation)
-	}
 	s, err := session.Open(session.Config{SettingsFile: a.settingsFile, Root: a.root, Getenv: a.getenv, Config: machine.Config{
 		Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
 		Events: a.screen.Progress(a.now), Now: a.now,
