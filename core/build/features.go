@@ -38,7 +38,7 @@ func features(job *Job, log string) []store.Feature {
 	return all
 }
 
-// missedNames names features that are off for no reason that anybody has given.
+// missedNames names features that are off without a stated reason.
 func missedNames(all []store.Feature) (names []string) {
 	for _, f := range store.Missed(all) {
 		names = append(names, f.Name)

@@ -120,7 +120,7 @@ func digestOf(data []byte) recipe.Digest {
 }
 
 // fits says whether a receipt is that of a job: the build id stands for all of it,
-// but anybody could have written a receipt.
+// but another program could have written the receipt.
 func (j *Job) fits(r *store.Receipt) error {
 	wrong := func(what string) error {
 		return &store.Error{Path: j.Tree, Err: fmt.Errorf("the receipt does not match its build: %s", what), Remedies: []problem.Remedy{problem.Do(problem.RemoveAndRepeat, j.Name)}}

@@ -16,7 +16,7 @@ import (
 // An Addition is what the package manager would do to install packages, as it says
 // itself when it only pretends.
 type Addition struct {
-	Argv     []string // the command that does it, without what anybody recommends, and asks nothing
+	Argv     []string // the command that does it, without recommended packages and without questions
 	Installs []string // packages
 	Upgrades []string // that are there
 	Removes  []string

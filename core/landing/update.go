@@ -15,7 +15,7 @@ import (
 type Update struct {
 	Choose  func(now State) ([]Asked, error) // what is to be asked for, given the state now; or
 	Use     func(now State) (int, error)     // the state to go back to, by its number; 0 is the empty one
-	Then    func(after State) error          // done before anybody else changes the landing; or nil
+	Then    func(after State) error          // done before another process changes the landing; or nil
 	Caches  func(dir string) []Cache         // renews what tools of others keep of a directory of links; or nil
 	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
 	Waiting func()                           // called if another process is changing it

@@ -151,7 +151,7 @@ func cause(err error) string {
 }
 
 // shadows tells of programs that the operating system has by now, and that ours come
-// before without anybody having said so.
+// before although no one said so.
 func (r *Report) shadows(m *machine.Machine, current landing.State) {
 	rules := m.Rules()
 	known := map[string]bool{}

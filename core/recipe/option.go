@@ -136,7 +136,7 @@ func (o *Option) matches(text string) bool {
 	return found != nil && found[0] == 0 && found[1] == len(text)
 }
 
-// longestValue is more than anybody types.
+// longestValue is more than a person types.
 const longestValue = 4096
 
 // checkOpenText refuses what build systems, or the shells that they run, would take apart.

@@ -136,7 +136,7 @@ func TestRemovingTakesEverythingAndNothingElse(t *testing.T) {
 	assert.FileExists(t, secret)
 }
 
-// What comes back however often it is taken away does not make anybody wait for ever.
+// What comes back however often it is taken away does not make a process wait for ever.
 func TestWhatComesBackIsGivenUp(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "fern")

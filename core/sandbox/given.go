@@ -12,7 +12,7 @@ import (
 
 // Installers give files to root, to system users and to groups, which no command in a room
 // can do, and end where they cannot. While files are placed, such calls are answered as
-// if they were done, and recorded; nothing is given to anybody.
+// if they were done, and recorded; nothing changes owner.
 
 // give is a system call that gives a file away: where its directory (or descriptor), its
 // path and its user are in its arguments, the group behind the user; -1 where it has none.

@@ -21,8 +21,8 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// A User is whom commands run as on the machine. The zero value is whoever runs the
-// program.
+// A User is the user of the machine that commands run as. The zero value is the one who runs
+// the program.
 type User struct{ UID, GID int }
 
 // Other tells whether it is another user than the one who runs the program.
@@ -56,8 +56,8 @@ type Users struct {
 	Common        string // where roots are shared between machines, a directory with the locks of all of them; or ""
 }
 
-// DefaultUsers are in a part of the numbers that no distribution and no standard
-// gives to anybody: above those for containers, below those that are signs.
+// DefaultUsers are in a range of numbers that no distribution and no standard
+// assigns: above those for containers, below those with a special meaning.
 var DefaultUsers = Users{First: 1_900_000_000, Number: 256}
 
 // String gives FIRST-LAST.
@@ -162,7 +162,7 @@ func at(fields []string, i int) string {
 func lines(file string, line func(fields []string) error) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil // then no process is in it
+		return nil // then nothing is listed in it
 	}
 	defer f.Close()
 	for s := bufio.NewScanner(f); s.Scan(); {
@@ -202,7 +202,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 		dir = "/run/fernladder"
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return User{}, nil, usersProblem(u, err.Error())
+		return User{}, nil, u.unavailable(err)
 	}
 	ids := make([]int, 0, u.Number+1)
 	if u.Has(prefer.UID) {
@@ -217,11 +217,8 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			if errors.Is(err, filelock.ErrHeld) {
 				continue
 			}
-			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-				return User{}, nil, err
-			}
 			if err != nil {
-				return User{}, nil, usersProblem(u, err.Error())
+				return User{}, nil, u.unavailable(err)
 			}
 			user := User{id, id}
 			if user.running() {
@@ -233,7 +230,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			file := filepath.Join(dir, strconv.Itoa(id))
 			if err := changeDoor(file, door, id); err != nil {
 				unlock()
-				return User{}, nil, usersProblem(u, err.Error())
+				return User{}, nil, u.unavailable(err)
 			}
 			return user, func() {
 				user.end()
@@ -249,6 +246,14 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			return User{}, nil, ctx.Err()
 		}
 	}
+}
+
+// unavailable is a full disk as it is, and any other error as one of the users.
+func (u Users) unavailable(err error) error {
+	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		return err
+	}
+	return usersProblem(u, err.Error())
 }
 
 // lock takes the locks of a user.

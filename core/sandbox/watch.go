@@ -21,7 +21,7 @@ import (
 // A watched command is started through a third copy of the program, which asks
 // the kernel to tell of every file that it and all it starts open to read, and of
 // every program that they run (seccomp_unotify(2)). Each is let through as it is:
-// a watch sees everything and keeps nothing from anybody. It needs no privileges.
+// a watch sees everything and hides nothing. It needs no privileges.
 
 // watchedName is what the third copy is called.
 const watchedName = "fernladder: watched"

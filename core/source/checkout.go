@@ -90,7 +90,7 @@ func (e *RepositoryError) Unwrap() error { return e.Err }
 //	svn/ID.tar   one revision of a directory
 //
 // The system's git and svn are run without their users' and the machine's
-// configuration, without hooks and without asking anybody anything.
+// configuration, without hooks and without prompts.
 type Repositories struct {
 	Dir      string
 	Programs host.Programs

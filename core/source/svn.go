@@ -15,7 +15,7 @@ import (
 	"fernladder/core/version"
 )
 
-// svn runs svn without anybody's configuration.
+// svn runs svn without user configuration.
 func (r *Repositories) svn(ctx context.Context, out *bytes.Buffer, command string, args ...string) error {
 	config, err := os.MkdirTemp("", "fernladder-svn-")
 	if err != nil {

@@ -68,7 +68,7 @@ func (e *UnpackError) Unwrap() error { return e.Err }
 // plain or compressed with gzip, bzip2, xz or zstd, or zip.
 //
 // Nothing is written outside dir, and no link is made that leads out of it.
-// Files get mode 0644, or 0755 if anybody may execute them, and keep their
+// Files get mode 0644, or 0755 if any user may execute them, and keep their
 // modification times. Devices, sockets and the like are refused, and so are
 // names that are absolute, contain "..", or go through a link. Errors are of
 // type *UnpackError when the archive is at fault.

@@ -182,7 +182,7 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	}
 }
 
-// What anybody who may read the history can do to it does not hold up who writes to it, and
+// A reader of the history cannot hold up its writer, and
 // what has grown too large loses its older half.
 func TestHistoryIsWrittenWhateverReadersDo(t *testing.T) {
 	s := &Store{Root: t.TempDir()}

@@ -224,7 +224,7 @@ func parents(dir string) (all []string) {
 	return all
 }
 
-// git runs git in a folder, with nothing of anybody's settings, and no commands that the
+// git runs git in a folder, without user settings, and no commands that the
 // folder could name.
 func git(ctx context.Context, program, folder string, args ...string) (string, error) {
 	args = append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.autocrlf=false", "-c", "core.quotePath=false",

@@ -255,7 +255,7 @@ func (a *app) optionsBuilt(name string) error {
 }
 
 // showFeatures shows the features that a source said it was configured with and without,
-// those that are off for no reason that anybody has given first.
+// those that are off without a stated reason first.
 func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	if len(r.Features) == 0 {
 		if len(r.Without) > 0 {
