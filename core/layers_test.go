@@ -113,3 +113,16 @@ func anchors(page string) []string {
 	}
 	return names
 }
+
+// The command layer says how each remedy is typed.
+func TestEveryRemedyIsTyped(t *testing.T) {
+	actions, err := os.ReadFile("problem/action.go")
+	require.NoError(t, err)
+	typed, err := os.ReadFile("../internal/cli/help.go")
+	require.NoError(t, err)
+	names := regexp.MustCompile(`(?m)^\t(\w+) +Action = `).FindAllStringSubmatch(string(actions), -1)
+	require.NotEmpty(t, names)
+	for _, m := range names {
+		assert.Regexp(t, `problem\.`+m[1]+`\b`, string(typed))
+	}
+}

@@ -9,7 +9,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 )
 
 // A Kind is what a caller decides on; exit statuses follow from it.
@@ -45,21 +44,6 @@ type Place struct {
 	Column int    `json:"column,omitempty"` // in bytes, from 1
 	URL    string `json:"url,omitempty"`
 	Log    string `json:"log,omitempty"`
-}
-
-// String is FILE:LINE:COLUMN, or the URL or log.
-func (p Place) String() string {
-	text := p.File + p.URL
-	if text == "" {
-		text = p.Log
-	}
-	for _, n := range []int{p.Line, p.Column} {
-		if n == 0 {
-			break
-		}
-		text += ":" + strconv.Itoa(n)
-	}
-	return text
 }
 
 // An Action is an operation that would help. How a person starts it is up to the interface.
