@@ -49,6 +49,7 @@ mutate: setup
 # The layer test and the seeds of the fuzz tests are part of `make test`.
 lint:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
+	@! git ls-files '*.go' | grep -v _test.go | LC_ALL=C.UTF-8 xargs grep -nE '.{121}' # a line over 120 characters
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) -checks inherit,ST1020,ST1021,ST1022 ./...
 	$(GO) run ./internal/keydocs -check docs

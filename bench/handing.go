@@ -30,7 +30,8 @@ const (
 func (w *work) fernery() string {
 	s := &store.Store{Root: w.path("fernery/root")}
 	must(s.Prepare())
-	w.write("fernery/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
+	w.write("fernery/fernladder.toml",
+		"root = \"root\"\nshelves = [\"recipes\"]\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
 	r := store.Ref{Name: "fern", Version: "1.0", ID: "0123456789ab"}
 	words := strings.Fields("moss fern frond spore loam dew mist vale glass root leaf stem shade ladder rung tray")
 	random := rand.New(rand.NewPCG(1, 2))
@@ -63,9 +64,11 @@ func (w *work) pots(dir string, number int) {
 	must(os.Chmod(w.path(dir, "vale.key"), 0o600))
 	args := []string{"repository", "add", "vale", "--key", "vale.key"}
 	for i := range number + 1 {
-		p := &ospackage.Package{Name: fmt.Sprintf("vale-pot%04d", i), Version: "1.0", Release: "1", Summary: "A pot", License: "MIT", Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
+		p := &ospackage.Package{Name: fmt.Sprintf("vale-pot%04d", i), Version: "1.0", Release: "1", Summary: "A pot",
+			License: "MIT", Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
 		for j := range 20 {
-			p.Files = append(p.Files, ospackage.File{Path: fmt.Sprintf("/opt/pots/%04d/%02d", i, j), Mode: fs.FileMode(0o644), Size: 5, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("loam\n")), nil }})
+			p.Files = append(p.Files, ospackage.File{Path: fmt.Sprintf("/opt/pots/%04d/%02d", i, j), Mode: fs.FileMode(0o644),
+				Size: 5, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("loam\n")), nil }})
 		}
 		for _, f := range []ospackage.Format{ospackage.Deb, ospackage.RPM} {
 			name := p.FileName(f)
@@ -110,17 +113,21 @@ func (w *work) handing() []row {
 			if number == 0 {
 				must(os.RemoveAll(w.path(dir, "vale")))
 			} else if _, err := os.Stat(w.path(dir, "vale/pool", fmt.Sprintf("vale-pot%04d", number))); err == nil {
-				timed(w.path(dir), w.program, "repository", "drop", "vale", fmt.Sprintf("vale-pot%04d", number), "--key", "vale.key")
+				timed(w.path(dir), w.program, "repository", "drop", "vale", fmt.Sprintf("vale-pot%04d", number), "--key",
+					"vale.key")
 			}
 			return timed(w.path(dir), w.program, "repository", "add", "vale", "more.deb", "more.rpm", "--key", "vale.key")
 		}
 	}
 	rows := []row{}
 	for _, format := range []string{"deb", "rpm"} {
-		rows = append(rows, row{name: "pack, 50,000 files of a GiB, " + format, anchor: "tar | zstd -T0", aim: "1.5", ours: pack(timed, format), theirs: tarred})
+		rows = append(rows, row{name: "pack, 50,000 files of a GiB, " + format, anchor: "tar | zstd -T0", aim: "1.5",
+			ours: pack(timed, format), theirs: tarred})
 	}
 	return append(rows,
-		row{name: "pack, memory for them", aim: "128 MiB at most", ours: pack(watched, "deb"), show: func(ours, _ cost) string { return fmt.Sprintf("peak %d MiB", ours.peak>>20) }},
-		row{name: "repository of 2,000 deb and rpm, one more", anchor: "one into an empty one", aim: "the lists' size", ours: repository("pots", potted), theirs: repository("pot", 0)},
+		row{name: "pack, memory for them", aim: "128 MiB at most", ours: pack(watched, "deb"),
+			show: func(ours, _ cost) string { return fmt.Sprintf("peak %d MiB", ours.peak>>20) }},
+		row{name: "repository of 2,000 deb and rpm, one more", anchor: "one into an empty one", aim: "the lists' size",
+			ours: repository("pots", potted), theirs: repository("pot", 0)},
 	)
 }

@@ -65,7 +65,9 @@ var directories = []string{"bin", "lib", "include", "share/man/man1", "share/man
 func (o *orchard) change(shared string, asked []store.Ref) cost {
 	began := time.Now()
 	_, err := landing.Update{Rules: landing.Rules{Shared: shared, Number: 1}, Now: began,
-		Choose: func(landing.State) ([]landing.Asked, error) { return landing.Plain(asked...), nil }}.Do(context.Background(), o.s)
+		Choose: func(landing.State) ([]landing.Asked, error) {
+			return landing.Plain(asked...), nil
+		}}.Do(context.Background(), o.s)
 	must(err)
 	return cost{wall: time.Since(began)}
 }

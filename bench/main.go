@@ -60,7 +60,8 @@ func main() {
 	must(err)
 	w := &work{dir: dir, program: absolute}
 	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", "work", "anchor", "ours", "anchor's", "ratio (spread)", "aim")
-	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch, w.far, w.signed, w.check, w.resolve, w.options, w.host, w.explain, w.watch, w.bare, w.draft, w.landings, w.handing, w.memory} {
+	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch, w.far, w.signed, w.check,
+		w.resolve, w.options, w.host, w.explain, w.watch, w.bare, w.draft, w.landings, w.handing, w.memory} {
 		for _, r := range make() {
 			if strings.Contains(r.name, *only) {
 				r.run(*rounds)
@@ -112,7 +113,8 @@ func median(costs []cost) cost {
 	for _, c := range costs {
 		peak = max(peak, c.peak)
 	}
-	return cost{middle(func(c cost) time.Duration { return c.wall }), middle(func(c cost) time.Duration { return c.cpu }), peak}
+	return cost{middle(func(c cost) time.Duration { return c.wall }),
+		middle(func(c cost) time.Duration { return c.cpu }), peak}
 }
 
 func short(d time.Duration) string {

@@ -21,9 +21,11 @@ func (w *work) options() []row {
 			return
 		}
 		w.shelf("options", number)
-		recipe, needs := fmt.Sprintf("format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion = \"1.0\"\narchive = \"https://vale-glasshouse.example/fern.tar.gz\"\nsha256 = \"%064x\"\n", 7), ""
+		recipe, needs := fmt.Sprintf("format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion "+
+			"= \"1.0\"\narchive = \"https://vale-glasshouse.example/fern.tar.gz\"\nsha256 = \"%064x\"\n", 7), ""
 		for i := range 300 {
-			recipe += fmt.Sprintf("[option.o%d]\nabout = \"Feature %d, in some words\"\ngroup = \"Bed %d\"\ndefault = %t\non = [\"--enable-o%d\"]\n", i, i, i%6, i%3 == 0, i)
+			recipe += fmt.Sprintf("[option.o%d]\nabout = \"Feature %d, in some words\"\ngroup = \"Bed %d\"\ndefault = %t\non "+
+				"= [\"--enable-o%d\"]\n", i, i, i%6, i%3 == 0, i)
 			if i%10 == 0 {
 				needs += fmt.Sprintf("[[need]]\nrecipe = \"p%05d\"\nrole = \"library\"\nwhen = \"o%d\"\n", number-1-i, i)
 			}

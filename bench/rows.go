@@ -44,20 +44,25 @@ func (w *work) chain() []row {
 	w.write("chain/script.sh", `set -e
 A=$PWD/upstream P=$PWD/prefix J=-j$(nproc)
 mkdir work && cd work
-export PATH=$P/bin:$PATH CPPFLAGS=-I$P/include LDFLAGS="-L$P/lib -Wl,-rpath,$P/lib" CMAKE_PREFIX_PATH=$P MISTPLAN_DATA=$P/share/mistplan
+export PATH=$P/bin:$PATH CPPFLAGS=-I$P/include LDFLAGS="-L$P/lib -Wl,-rpath,$P/lib"
+export CMAKE_PREFIX_PATH=$P MISTPLAN_DATA=$P/share/mistplan
 check() { sha256sum "$A/$1" >/dev/null; }
 check sporegen-2.0.zip; python3 -c "import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()" $A/sporegen-2.0.zip
 (cd sporegen-2.0; make $J; make install PREFIX=$P)
 check dewcalc-1.4.2.tar.gz; tar -xf $A/dewcalc-1.4.2.tar.gz
-(mkdir b1; cd b1; ../dewcalc-1.4.2/configure --prefix=$P --disable-static; make $J; make check; make install; $P/bin/dewcalc 20 50) || exit 1
+(mkdir b1; cd b1; ../dewcalc-1.4.2/configure --prefix=$P --disable-static
+	make $J; make check; make install; $P/bin/dewcalc 20 50) || exit 1
 check loamdb-0.9.1.tar.zst; tar -xf $A/loamdb-0.9.1.tar.zst
-(cmake -S loamdb-0.9.1 -B b2 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release -DBUILD_SHARED_LIBS=ON -DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_RPATH=$P/lib; cd b2; make $J; make install; $P/bin/loamdb put x light 12)
+(cmake -S loamdb-0.9.1 -B b2 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release -DBUILD_SHARED_LIBS=ON \
+	-DCMAKE_INSTALL_LIBDIR=lib -DCMAKE_INSTALL_RPATH=$P/lib; cd b2; make $J; make install; $P/bin/loamdb put x light 12)
 check frondplot-1.2.0.tar.gz; tar -xf $A/frondplot-1.2.0.tar.gz
 (cd frondplot-1.2.0; make $J; make install PREFIX=$P; echo 1 3 2 | frondplot Growth moss)
 check mistplan-2.1.0.tar.gz; tar -xf $A/mistplan-2.1.0.tar.gz
-(mkdir b3; cd b3; ../mistplan-2.1.0/configure --prefix=$P --enable-plots --with-storage=loam; make $J; make check; make install; mistplan --version; mistplan --plot plan.svg)
+(mkdir b3; cd b3; ../mistplan-2.1.0/configure --prefix=$P --enable-plots --with-storage=loam
+	make $J; make check; make install; mistplan --version; mistplan --plot plan.svg)
 check glasshouse-1.0.0.tar.gz; tar -xf $A/glasshouse-1.0.0.tar.gz
-(cmake -S glasshouse-1.0.0 -B b4 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release -DCMAKE_INSTALL_RPATH=$P/lib; cd b4; make $J; make install; glasshouse day book)
+(cmake -S glasshouse-1.0.0 -B b4 -DCMAKE_INSTALL_PREFIX=$P -DCMAKE_BUILD_TYPE=Release \
+	-DCMAKE_INSTALL_RPATH=$P/lib; cd b4; make $J; make install; glasshouse day book)
 `)
 	return []row{{
 		name: "the garden's chain, nothing built", anchor: "script: in order, make -j each", aim: "faster the wider",
@@ -120,7 +125,9 @@ func (w *work) overhead() []row {
 	var bare strings.Builder
 	bare.WriteString("set -e\n")
 	for _, n := range names {
-		fmt.Fprintf(&bare, "mkdir -p work/%s; cd work/%s; tar -xf ../../pkg.tar.gz; cd pkg; sh -e -c 'cp file built'; P=$PWD/../../../prefix/%s sh -e -c 'mkdir -p $P/share; cp built $P/share/file'; cd ../../..\n", n, n, n)
+		fmt.Fprintf(&bare,
+			"mkdir -p work/%s; cd work/%s; tar -xf ../../pkg.tar.gz; cd pkg; sh -e -c 'cp file built'; "+
+				"P=$PWD/../../../prefix/%s sh -e -c 'mkdir -p $P/share; cp built $P/share/file'; cd ../../..\n", n, n, n)
 	}
 	w.write("overhead/bare.sh", bare.String())
 	return []row{{
@@ -169,14 +176,16 @@ func (w *work) sources() string {
 	}
 	goRoot, err := exec.Command("go", "env", "GOROOT").Output()
 	must(err)
-	timed(filepath.Join(strings.TrimSpace(string(goRoot)), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile", "net", "crypto", "go", "runtime", "internal")
+	timed(filepath.Join(strings.TrimSpace(string(goRoot)), "src"), "tar", "--sort=name", "-cf", plain, "cmd/compile",
+		"net", "crypto", "go", "runtime", "internal")
 	return plain
 }
 
 // memory builds a package from such an archive, for each kind of archive.
 func (w *work) memory() []row {
 	var rows []row
-	for _, format := range []struct{ suffix, program string }{{"gz", "gzip -9"}, {"xz", "xz -6 -T0"}, {"zst", "zstd -19 -T0"}} {
+	for _, format := range []struct{ suffix, program string }{{"gz", "gzip -9"}, {"xz", "xz -6 -T0"},
+		{"zst", "zstd -19 -T0"}} {
 		rows = append(rows, row{
 			name: "memory of the tool, 60 MB of sources in " + format.suffix, aim: "64 MiB at most",
 			ours: func() cost {
@@ -203,8 +212,11 @@ func (w *work) large(dir, compress string) {
 	must(err)
 	sum := sha256.Sum256(data)
 	w.write(dir+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
-	w.write(dir+"/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = \"file://%s\"\nsha256 = %q\n"+
-		"[build]\nmethod = \"script\"\n[steps]\nplace = 'mkdir -p $DESTDIR$FL_PREFIX; cp -r . $DESTDIR$FL_PREFIX/share'\n", archive, hex.EncodeToString(sum[:])))
+	w.write(dir+"/recipes/big/recipe.toml",
+		fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = "+
+			"\"file://%s\"\nsha256 = %q\n"+
+			"[build]\nmethod = \"script\"\n[steps]\nplace = 'mkdir -p $DESTDIR$FL_PREFIX; cp -r . $DESTDIR$FL_PREFIX/share'\n",
+			archive, hex.EncodeToString(sum[:])))
 }
 
 // unpack unpacks them, against tar.
@@ -246,8 +258,10 @@ func (w *work) fetch() []row {
 	must(err)
 	sum := sha256.Sum256(data)
 	w.write("fetch/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
-	w.write("fetch/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = \"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
-		site.URL, hex.EncodeToString(sum[:])))
+	w.write("fetch/recipes/big/recipe.toml",
+		fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n[[release]]\nversion = \"1\"\narchive = "+
+			"\"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+			site.URL, hex.EncodeToString(sum[:])))
 	return []row{{
 		name: "fetch 200 MiB from a fast site, verified", anchor: "curl, sha256sum, sync", aim: "1.0",
 		ours: func() cost {
@@ -256,7 +270,8 @@ func (w *work) fetch() []row {
 		},
 		theirs: func() cost {
 			os.Remove(w.path("fetch/big.tar"))
-			return timed(w.path("fetch"), "sh", "-c", "curl -s -o big.tar "+site.URL+"/dl/big.tar && sha256sum big.tar && sync big.tar")
+			return timed(w.path("fetch"), "sh", "-c", "curl -s -o big.tar "+site.URL+
+				"/dl/big.tar && sha256sum big.tar && sync big.tar")
 		},
 	}}
 }
@@ -277,8 +292,10 @@ func (w *work) far() []row {
 	w.write("far/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 	for _, name := range names {
 		sum := sha256.Sum256(files[name+".tar"])
-		w.write("far/recipes/"+name+"/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A leaf\"\n[[release]]\nversion = \"1\"\narchive = \"%s/far/%s.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
-			name, site.URL, name, hex.EncodeToString(sum[:])))
+		w.write("far/recipes/"+name+"/recipe.toml",
+			fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A leaf\"\n[[release]]\nversion = \"1\"\narchive = "+
+				"\"%s/far/%s.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+				name, site.URL, name, hex.EncodeToString(sum[:])))
 		script += fmt.Sprintf("curl -s -o %s.tar %s/far/%s.tar && sha256sum %s.tar\n", name, site.URL, name, name)
 	}
 	return []row{{
@@ -310,8 +327,10 @@ func (w *work) signed() []row {
 	recipe := func(dir, source string) side {
 		w.write(dir+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 		w.write(dir+"/recipes/big/key", public.String())
-		w.write(dir+"/recipes/big/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n%s[[release]]\nversion = \"1\"\narchive = \"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
-			source, site.URL, hex.EncodeToString(sum[:])))
+		w.write(dir+"/recipes/big/recipe.toml",
+			fmt.Sprintf("format = 1\n[package]\nname = \"big\"\nsummary = \"Large\"\n%s[[release]]\nversion = \"1\"\narchive "+
+				"= \"%s/dl/big.tar\"\nsha256 = %q\n[build]\nmethod = \"make\"\n",
+				source, site.URL, hex.EncodeToString(sum[:])))
 		return func() cost {
 			must(os.RemoveAll(w.path(dir, "root")))
 			return timed(w.path(dir), w.program, "fetch", "big")
@@ -367,12 +386,14 @@ func (w *work) resolve() []row {
 // another.
 func (w *work) host() []row {
 	const each = 25
-	recipe := "format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion = \"1\"\nsha256 = \"" + strings.Repeat("0", 64) + "\"\narchive = \"file:///none\"\n[build]\nmethod = \"make\"\n"
+	recipe := "format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion = \"1\"\nsha256 = \"" +
+		strings.Repeat("0", 64) + "\"\narchive = \"file:///none\"\n[build]\nmethod = \"make\"\n"
 	script := ""
 	for i := range each {
 		for kind, ask := range map[string]string{
 			"program": "command -v leaf%d", "header": "echo '#include <leaf%d.h>' | cc -E - -o /dev/null",
-			"library": "echo 'int main(void) { return 0; }' | cc -x c - -o /dev/null -lleaf%d", "module": "pkg-config --modversion leaf%d",
+			"library": "echo 'int main(void) { return 0; }' | cc -x c - -o /dev/null -lleaf%d",
+			"module":  "pkg-config --modversion leaf%d",
 		} {
 			name := fmt.Sprintf("leaf%d", i)
 			if kind == "header" {
@@ -401,11 +422,14 @@ func (w *work) explain() []row {
 	for i := range files {
 		fmt.Fprintf(&list, "package moss%d-devel\n/usr/include/moss%d/leaf%d.h\n", i/9, i/9, i)
 	}
-	log.WriteString(strings.Repeat("gcc -DHAVE_CONFIG_H -I. -I.. -O2 -MT leaf.lo -MD -MP -c leaf.c -fPIC -DPIC -o .libs/leaf.o\n\n", 20_000))
-	log.WriteString("leaf.c:3:10: fatal error: moss777/leaf7000.h: No such file or directory\nmake: *** [leaf.o] Error 1\n")
+	log.WriteString(strings.Repeat("gcc -DHAVE_CONFIG_H -I. -I.. -O2 -MT leaf.lo -MD -MP -c leaf.c -fPIC -DPIC -o "+
+		".libs/leaf.o\n\n", 20_000))
+	log.WriteString("leaf.c:3:10: fatal error: moss777/leaf7000.h: No such file or directory\nmake: *** [leaf.o] Error " +
+		"1\n")
 	w.write("explain/list", list.String())
 	w.write("explain/long.log", log.String())
-	near := "leaf.c:10: error No such file or directory here\nERROR 7: \ncannot find the thing -lmoss maybe\n  Could NOT find\nPackage 'moss' maybe found\n"
+	near := "leaf.c:10: error No such file or directory here\nERROR 7: \ncannot find the thing -lmoss maybe\n  Could " +
+		"NOT find\nPackage 'moss' maybe found\n"
 	w.write("explain/near.log", strings.Repeat(near, 30<<20/len(near))+"make: *** [leaf] Error 1\n")
 	w.write("explain/bin/dnf", "#!/bin/sh\ncat "+w.path("explain/list")+"\n")
 	w.write("explain/fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = []\npath = [%q]\n", w.path("explain/bin")))
@@ -416,10 +440,12 @@ func (w *work) explain() []row {
 	info, err := os.Stat(w.path("explain/root/host-files/index.zst"))
 	must(err)
 	return []row{{
-		name: fmt.Sprintf("a log of 40,000 lines, index of %.1f MB", float64(info.Size())/1e6), anchor: "grep of both, the lists packed",
-		ours: func() cost { return timed(w.path("explain"), w.program, "explain", "long.log") },
+		name:   fmt.Sprintf("a log of 40,000 lines, index of %.1f MB", float64(info.Size())/1e6),
+		anchor: "grep of both, the lists packed",
+		ours:   func() cost { return timed(w.path("explain"), w.program, "explain", "long.log") },
 		theirs: func() cost {
-			return timed(w.path("explain"), "sh", "-c", "grep -nE 'error|not found|cannot find' long.log && gzip -dc list.gz | grep -B9 /leaf7000.h")
+			return timed(w.path("explain"), "sh", "-c",
+				"grep -nE 'error|not found|cannot find' long.log && gzip -dc list.gz | grep -B9 /leaf7000.h")
 		},
 	}, {
 		name: "a log of 30 MB of lines that only look like errors", anchor: "grep -ciE of it",
@@ -434,12 +460,17 @@ func (w *work) explain() []row {
 // without.
 func (w *work) watch() []row {
 	w.trivial("watch", 1)
-	w.write("watch/recipes/plant000/recipe.toml", strings.Replace(strings.Replace(w.read("watch/recipes/plant000/recipe.toml"), "[build]", "[[host]]\nprogram = \"cc\"\n[build]", 1), "cp file built\n",
-		"printf '#include <stdio.h>\\n#include <stdlib.h>\\n#include <math.h>\\nint leaf(int n) { for (int i = 0; i < n; i++) printf(\"%%d\", rand()); return n; }\\n' >leaf.c\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25; do cc -O2 -c leaf.c -o leaf$i.o; expr $i + 1 >/dev/null; done\ncp file built\n", 1))
+	w.write("watch/recipes/plant000/recipe.toml",
+		strings.Replace(strings.Replace(w.read("watch/recipes/plant000/recipe.toml"), "[build]",
+			"[[host]]\nprogram = \"cc\"\n[build]", 1), "cp file built\n",
+			"printf '#include <stdio.h>\\n#include <stdlib.h>\\n#include <math.h>\\nint leaf(int n) { for (int i = 0; i < n; "+
+				"i++) printf(\"%%d\", rand()); return n; }\\n' >leaf.c\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 "+
+				"19 20 21 22 23 24 25; do cc -O2 -c leaf.c -o leaf$i.o; expr $i + 1 >/dev/null; done\ncp file built\n", 1))
 	again := func(flag string) func() cost {
 		return func() cost { return timed(w.path("watch"), w.program, "build", flag, "plant000") }
 	}
-	return []row{{name: "25 compilations, watched", anchor: "the same, not watched", aim: "1.10", ours: again("--watch"), theirs: again("--prove")}}
+	return []row{{name: "25 compilations, watched", anchor: "the same, not watched", aim: "1.10", ours: again("--watch"),
+		theirs: again("--prove")}}
 }
 
 // bare builds a package in a room that sees what it declares, and in one that sees all.
@@ -462,7 +493,9 @@ func (w *work) draft() []row {
 	var c, ac strings.Builder
 	for i := range 400 {
 		fmt.Fprintf(&c, "int leaf%d(int n) { return n * %d + (n >> %d); } /* %x */\n", i, i*7919, i%31, i*104729)
-		fmt.Fprintf(&ac, "AC_ARG_WITH([leaf%d], [AS_HELP_STRING([--with-leaf%d], [leaf %d])], [], [with_leaf%d=auto])\nif test $with_leaf%d != no; then\nPKG_CHECK_MODULES([L%d], [leaf%d], [], [a=no])\nfi\n", i, i, i, i, i, i, i)
+		fmt.Fprintf(&ac,
+			"AC_ARG_WITH([leaf%d], [AS_HELP_STRING([--with-leaf%d], [leaf %d])], [], [with_leaf%d=auto])\nif test "+
+				"$with_leaf%d != no; then\nPKG_CHECK_MODULES([L%d], [leaf%d], [], [a=no])\nfi\n", i, i, i, i, i, i, i)
 	}
 	for i := range 100 {
 		w.write(fmt.Sprintf("draft/fern-1.0/src/leaf%d.c", i), strings.Repeat(c.String(), 2))
@@ -498,7 +531,8 @@ OR IN CONNECTION WITH THE USE OR PERFORMANCE OF THIS SOFTWARE.
 func (w *work) shelf(name string, number int) {
 	w.write(name+"/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 	for i := range number {
-		text := fmt.Sprintf("format = 1\n[package]\nname = \"p%05d\"\nsummary = \"A plant\"\nlicense = \"MIT\"\n[source]\narchive = \"https://vale-glasshouse.example/$FL_NAME-$FL_VERSION.tar.gz\"\n", i)
+		text := fmt.Sprintf("format = 1\n[package]\nname = \"p%05d\"\nsummary = \"A plant\"\nlicense = "+
+			"\"MIT\"\n[source]\narchive = \"https://vale-glasshouse.example/$FL_NAME-$FL_VERSION.tar.gz\"\n", i)
 		for v := range 5 {
 			text += fmt.Sprintf("[[release]]\nversion = \"%d.%d\"\nsha256 = \"%064x\"\n", v+1, i%9, i*5+v)
 		}

@@ -29,7 +29,8 @@ func makespans(only string) {
 		for _, n := range slots {
 			takes, busy := schedule.Forecast(l.tasks, n)
 			least := max(longestPath(l.tasks), busy/time.Duration(n))
-			fmt.Printf("   %.2f (%.2f)", float64(takes)/float64(least), float64(schedule.ForecastUnknown(l.tasks, n))/float64(least))
+			fmt.Printf("   %.2f (%.2f)", float64(takes)/float64(least),
+				float64(schedule.ForecastUnknown(l.tasks, n))/float64(least))
 		}
 		fmt.Println()
 	}
@@ -48,7 +49,8 @@ func ladders() []simulated {
 	// processors busy.
 	task := func(needs ...int) schedule.Task {
 		seconds := math.Exp(random.NormFloat64()*1.3 + 3)
-		return schedule.Task{Length: time.Duration(seconds * float64(time.Second)), Width: 1 + random.Float64()*math.Log1p(seconds), Slot: true, Needs: needs}
+		return schedule.Task{Length: time.Duration(seconds * float64(time.Second)),
+			Width: 1 + random.Float64()*math.Log1p(seconds), Slot: true, Needs: needs}
 	}
 	var all []simulated
 	for _, number := range []int{100, 1000} {
@@ -84,7 +86,8 @@ func ladders() []simulated {
 		{9.9, 9.0, nil}, {34.8, 36.1, []int{0}}, {51.9, 49.7, nil}, {15.4, 13.5, nil}, {11.6, 10.9, nil},
 		{11.3, 9.8, nil}, {11.5, 10.8, nil}, {5.9, 5.7, nil}, {15.9, 15.2, nil}, {7.2, 7.0, nil},
 	} {
-		recorded = append(recorded, schedule.Task{Length: time.Duration(p.seconds * float64(time.Second)), Width: p.cpu / p.seconds, Slot: true, Needs: p.needs})
+		recorded = append(recorded, schedule.Task{Length: time.Duration(p.seconds * float64(time.Second)),
+			Width: p.cpu / p.seconds, Slot: true, Needs: p.needs})
 	}
 	return append(all, simulated{"ten real packages, recorded", recorded})
 }

@@ -26,7 +26,8 @@ func TestCoreHasNoInterfaceCode(t *testing.T) {
 	for decoder := json.NewDecoder(strings.NewReader(string(out))); decoder.More(); {
 		var p struct{ ImportPath string }
 		require.NoError(t, decoder.Decode(&p))
-		for _, banned := range []string{"fernladder/internal", "fernladder/demo", "fernladder/cmd", "github.com/spf13", "github.com/jedib0t", "golang.org/x/term", "charm.land"} {
+		for _, banned := range []string{"fernladder/internal", "fernladder/demo", "fernladder/cmd", "github.com/spf13",
+			"github.com/jedib0t", "golang.org/x/term", "charm.land"} {
 			assert.False(t, strings.HasPrefix(p.ImportPath, banned), "core depends on %s", p.ImportPath)
 		}
 	}
@@ -39,13 +40,15 @@ func TestCoreHasNoInterfaceCode(t *testing.T) {
 		ast.Inspect(parsed, func(n ast.Node) bool {
 			if call, ok := n.(*ast.CallExpr); ok && types.ExprString(call.Fun) == "problem.New" {
 				for _, argument := range call.Args {
-					assert.NotRegexp(t, `fernladder [a-z]+ `, strings.ReplaceAll(types.ExprString(argument), "another fernladder is", ""), "%s: how a remedy is typed is in internal/cli", file)
+					assert.NotRegexp(t, `fernladder [a-z]+ `, strings.ReplaceAll(types.ExprString(argument), "another fernladder is",
+						""), "%s: how a remedy is typed is in internal/cli", file)
 				}
 			}
 			if s, ok := n.(*ast.SelectorExpr); ok {
 				if from, ok := s.X.(*ast.Ident); ok {
 					name := from.Name + "." + s.Sel.Name
-					for _, banned := range []string{"fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout", "os.Stderr", "os.Stdin", "os.Exit", "os.Args"} {
+					for _, banned := range []string{"fmt.Print", "fmt.Println", "fmt.Printf", "os.Stdout", "os.Stderr", "os.Stdin",
+						"os.Exit", "os.Args"} {
 						assert.NotEqual(t, banned, name, file)
 					}
 				}

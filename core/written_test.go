@@ -24,14 +24,18 @@ import (
 // Whatever names and texts come from sources, repositories and trees: what the program writes
 // it can read, or it does not write it and the file stays as it was.
 func TestWhatIsWrittenCanBeRead(t *testing.T) {
-	hostile := rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"[", `a"b\`, "'''", "a\nb\x00", "\xff\xfe", "a\u202eb\ufeff", "-x", "../x", "$FL_NAME", strings.Repeat("x", 300)}),
+	hostile := rapid.OneOf(rapid.String(),
+		rapid.SampledFrom([]string{"[", `a"b\`, "'''", "a\nb\x00", "\xff\xfe", "a\u202eb\ufeff", "-x", "../x", "$FL_NAME",
+			strings.Repeat("x", 300)}),
 		rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) }))
 	base := t.TempDir()
 	shelf := filepath.Join(base, "shelf", "fern")
 	require.NoError(t, os.MkdirAll(shelf, 0o755))
 	s := &store.Store{Root: filepath.Join(base, "root")}
 	require.NoError(t, s.Prepare())
-	const plain = "format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"https://vale.example/fern.tar\"\nsha256 = \"0000000000000000000000000000000000000000000000000000000000000000\"\n[build]\nmethod = \"make\"\n"
+	const plain = "format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = " +
+		"\"1.0\"\narchive = \"https://vale.example/fern.tar\"\nsha256 = " +
+		"\"0000000000000000000000000000000000000000000000000000000000000000\"\n[build]\nmethod = \"make\"\n"
 	write := func(t *rapid.T, name, text string) string {
 		file := filepath.Join(base, name)
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
@@ -41,7 +45,8 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		a, b := hostile.Draw(t, "a"), hostile.Draw(t, "b")
 
 		var list []string
-		require.Empty(t, tomlfile.Read("x.toml", []byte("k = "+tomlfile.QuoteList([]string{"x" + a, "x" + b})), []tomlfile.Key{tomlfile.Texts("k", &list, "")}), "%q", a)
+		require.Empty(t, tomlfile.Read("x.toml", []byte("k = "+tomlfile.QuoteList([]string{"x" + a, "x" + b})),
+			[]tomlfile.Key{tomlfile.Texts("k", &list, "")}), "%q", a)
 
 		read := func() *recipe.Recipe {
 			r, err := recipe.Read(shelf, "fern")
@@ -50,10 +55,12 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		}
 		write(t, "shelf/fern/recipe.toml", plain)
 		r := read()
-		if offers := draft.Offered("", []store.File{{Path: "bin/" + a}, {Path: "lib/pkgconfig/" + b + ".pc"}}); !offers.Empty() {
+		if offers := draft.Offered("",
+			[]store.File{{Path: "bin/" + a}, {Path: "lib/pkgconfig/" + b + ".pc"}}); !offers.Empty() {
 			require.NoError(t, r.Change(func(e *tomlfile.Edit) { recipe.SetOffers(e, offers) }), "%q %q", a, b)
 		}
-		for _, text := range []string{recipe.NeedEntry{Recipe: a, Version: b, Role: recipe.Tool, Remark: "x"}.Text(), recipe.HostEntry{Question: host.Question{Kind: host.Header, Name: a}, When: b}.Text()} {
+		for _, text := range []string{recipe.NeedEntry{Recipe: a, Version: b, Role: recipe.Tool, Remark: "x"}.Text(),
+			recipe.HostEntry{Question: host.Question{Kind: host.Header, Name: a}, When: b}.Text()} {
 			_ = r.Change(func(e *tomlfile.Edit) { e.Append(text) }) // which may be refused
 			read()
 		}
@@ -67,7 +74,8 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 
 		locked, err := lock.Read(filepath.Join(base, lock.FileName), lock.FileName)
 		require.NoError(t, err)
-		locked.Builds = []*lock.Build{{Name: "fern", Version: version.MustParse("1.0"), ID: "0123456789ab", Source: []string{a}, Options: []string{"x=" + b}}}
+		locked.Builds = []*lock.Build{{Name: "fern", Version: version.MustParse("1.0"), ID: "0123456789ab",
+			Source: []string{a}, Options: []string{"x=" + b}}}
 		_ = locked.Write()
 		_, err = lock.Read(locked.Path, locked.Shown)
 		require.NoError(t, err, "%q %q", a, b)
@@ -80,7 +88,9 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		placed := os.WriteFile(filepath.Join(stage, name), nil, 0o644) == nil
 		_, _, err = s.Place(stage, built, nil)
 		require.NoError(t, err)
-		require.NoError(t, s.Commit(&store.Receipt{Ref: built, Summary: a, Options: map[string]string{a: b}, Remarks: []inspect.Remark{{File: a, Text: b}}}))
+		require.NoError(t,
+			s.Commit(&store.Receipt{Ref: built, Summary: a, Options: map[string]string{a: b},
+				Remarks: []inspect.Remark{{File: a, Text: b}}}))
 		_, err = s.Receipt(built)
 		require.NoError(t, err, "%q %q", a, b)
 		files, err := s.Files(built)

@@ -15,7 +15,8 @@ import (
 // member runs the program as a user with further groups.
 func member(t *testing.T, dir string, uid uint32, groups []uint32, args ...string) (string, int) {
 	c := exec.Command(program, args...)
-	c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "FERNLADDER_SETTINGS=" + dir + "/fernladder.toml"}
+	c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "FERNLADDER_SETTINGS=" + dir +
+		"/fernladder.toml"}
 	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid, Groups: groups}}
 	out, err := c.CombinedOutput()
 	if exit := new(exec.ExitError); err != nil {
@@ -46,12 +47,17 @@ func TestWhoMayInstall(t *testing.T) {
 	}
 	w := newWorld(t)
 	for _, name := range []string{"fern", "moss"} {
-		w.pkg(name, "[[config]]\nfile = \"etc/"+name+".conf\"\n"+script("place", place(name)+"; mkdir $DESTDIR$FL_PREFIX/etc; echo >$DESTDIR$FL_PREFIX/etc/"+name+".conf"))
+		w.pkg(name, "[[config]]\nfile = \"etc/"+name+".conf\"\n"+
+			script("place", place(name)+"; mkdir $DESTDIR$FL_PREFIX/etc; echo >$DESTDIR$FL_PREFIX/etc/"+name+".conf"))
 	}
 	require.NoError(t, exec.Command("cp", "-r", w.dir+"/recipes", w.dir+"/archives", dir).Run())
-	require.NoError(t, exec.Command("sh", "-c", "cd "+dir+" && sed -i 's,"+w.dir+","+dir+",' recipes/*/recipe.toml && chmod -R a+rX . && mkdir -m 777 place").Run())
+	require.NoError(t,
+		exec.Command("sh", "-c", "cd "+dir+" && sed -i 's,"+w.dir+","+dir+
+			",' recipes/*/recipe.toml && chmod -R a+rX . && mkdir -m 777 place").Run())
 	settings := func(text string) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "fernladder.toml"), []byte("root = \"place/root\"\nshelves = [\"recipes\"]\n"+text), 0o644))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(dir, "fernladder.toml"), []byte("root = \"place/root\"\nshelves = [\"recipes\"]\n"+text),
+				0o644))
 	}
 	must := func(uid uint32, args ...string) string {
 		out, status := member(t, dir, uid, []uint32{games}, args...)

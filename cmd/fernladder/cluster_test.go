@@ -44,7 +44,8 @@ func clustered(t *testing.T) *world {
 	os.Setenv("SLURM_CONF", string(conf[1]))
 	w := newWorld(t)
 	w.env = append(w.env, "SLURM_CONF="+string(conf[1]))
-	w.write("fernladder.toml", w.read("fernladder.toml")+"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 1\nmemory = 300\nminutes = 5\n")
+	w.write("fernladder.toml", w.read("fernladder.toml")+
+		"\n[cluster]\nscheduler = \"slurm\"\nprocessors = 1\nmemory = 300\nminutes = 5\n")
 	return w
 }
 
@@ -70,7 +71,9 @@ func other(t *testing.T, w *world, node string) {
 	pid := filepath.Join(filepath.Dir(conf), "slurmd-"+node+".pid")
 	number, err := os.ReadFile(pid)
 	require.NoError(t, err)
-	script := "kill " + strings.TrimSpace(string(number)) + "; while [ -e '" + pid + "' ]; do sleep 0.1; done; mount --bind '" + filepath.Join(w.dir, "status") + "' /var/lib/dpkg/status && exec slurmd -N " + node
+	script := "kill " + strings.TrimSpace(string(number)) + "; while [ -e '" + pid +
+		"' ]; do sleep 0.1; done; mount --bind '" + filepath.Join(w.dir, "status") +
+		"' /var/lib/dpkg/status && exec slurmd -N " + node
 	out, err := exec.Command("unshare", "-m", "sh", "-c", script).CombinedOutput()
 	require.NoError(t, err, string(out))
 }
@@ -91,7 +94,8 @@ func TestPlannedJobs(t *testing.T) {
 	assert.Contains(t, r.stdout, "2 jobs would be submitted to slurm.")
 	w.must("build", "moss")
 	w.must("remove", "--trees", "moss")
-	w.write("recipes/fern/recipe.toml", strings.Replace(w.read("recipes/fern/recipe.toml"), "[build]", "[build]\nmemory = 77\nminutes = 3", 1))
+	w.write("recipes/fern/recipe.toml", strings.Replace(w.read("recipes/fern/recipe.toml"), "[build]",
+		"[build]\nmemory = 77\nminutes = 3", 1))
 	r = w.must("plan", "fern", "--cluster")
 	assert.Regexp(t, `moss 1\.0 +2 +[1-9]\d+ MiB +10`, r.stdout, "it has taken more memory, and little time")
 	assert.Regexp(t, `fern 1\.0 +2 +77 MiB +3 `, r.stdout, "as its recipe says, while nothing is known")
@@ -115,7 +119,8 @@ func TestOnACluster(t *testing.T) {
 	w.pkg("reed", needing("moss")+script("place", "echo 'reed.c:3:1: error: no leaf here'; exit 1"))
 	w.pkg("sage", needing("moss")+file("sage"))
 	w.pkg("fern", needing("reed")+needing("sage")+file("fern"))
-	r := w.fails(1, []string{"build", "fern", "--cluster"}, "reed 1.0 failed in stage place", "reed.c:3:1: error: no leaf here", "Not built, because they depend on what failed: fern.")
+	r := w.fails(1, []string{"build", "fern", "--cluster"}, "reed 1.0 failed in stage place",
+		"reed.c:3:1: error: no leaf here", "Not built, because they depend on what failed: fern.")
 	assert.Regexp(t, `sage 1\.0 +built in`, r.stderr)
 	assert.Empty(t, queued(t))
 	assert.Regexp(t, `reed +1\.0 .* failed in place`, w.must("history").stdout, "the history knows what nodes have done")
@@ -152,7 +157,9 @@ func TestOnACluster(t *testing.T) {
 	assert.Empty(t, w.glob("root/work/cluster/run-*"))
 	ended := make(chan result, 1)
 	go func() { ended <- w.run("build", "last", "--cluster") }()
-	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") || len(ended) > 0 }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(queued(t), "RUNNING") || len(ended) > 0
+	}, 30*time.Second, 100*time.Millisecond)
 	require.Empty(t, ended, "it has ended already")
 	w.fails(7, []string{"follow"}, "another fernladder is already following the run")
 	id, _, _ := strings.Cut(regexp.MustCompile(`\d+ RUNNING`).FindString(queued(t)), " ")
@@ -179,14 +186,18 @@ func TestOnACluster(t *testing.T) {
 	w.pkg("hung", script("place", "sleep 60; "+place("hung")))
 	gone := w.command("build", "hung", "--cluster")
 	require.NoError(t, gone.Start())
-	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(queued(t), "RUNNING")
+	}, 30*time.Second, 100*time.Millisecond)
 	require.NoError(t, gone.Process.Signal(syscall.SIGHUP))
 	gone.Wait()
 	assert.NotEmpty(t, queued(t), "whose terminal is gone leaves the jobs to go on")
 	w.must("follow", "--end")
 	assert.Empty(t, queued(t))
 	person := w.terminal("build", "hung", "--cluster")
-	require.Eventually(t, func() bool { return strings.Contains(queued(t), "RUNNING") }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(queued(t), "RUNNING")
+	}, 30*time.Second, 100*time.Millisecond)
 	person.press("\x03")
 	person.wait("End them? [y/N]")
 	person.press("\n")
@@ -225,7 +236,9 @@ func TestOnACluster(t *testing.T) {
 	require.NoError(t, exec.Command("scontrol", "update", "nodename=bed1,bed2", "state=drain", "reason=test").Run())
 	waits := make(chan result, 1)
 	go func() { waits <- w.run("build", "dune", "--cluster") }()
-	require.Eventually(t, func() bool { return strings.Contains(queued(t), "ReqNodeNotAvail") }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(queued(t), "ReqNodeNotAvail")
+	}, 30*time.Second, 100*time.Millisecond)
 	require.NoError(t, exec.Command("scontrol", "update", "nodename=bed1,bed2", "state=resume").Run())
 	r = <-waits
 	assert.Equal(t, 0, r.status, r.stderr)
@@ -249,7 +262,8 @@ func TestOnACluster(t *testing.T) {
 
 	// What no node can run does not wait for ever.
 	w.pkg("oak", file("oak"))
-	w.write("recipes/oak/recipe.toml", strings.Replace(w.read("recipes/oak/recipe.toml"), "[build]", "[build]\nmemory = 99999999", 1))
+	w.write("recipes/oak/recipe.toml", strings.Replace(w.read("recipes/oak/recipe.toml"), "[build]",
+		"[build]\nmemory = 99999999", 1))
 	w.fails(1, []string{"build", "oak", "--cluster"}, "oak 1.0: no node can run the batch job ", "BadConstraints")
 	assert.Empty(t, queued(t))
 
@@ -259,7 +273,8 @@ func TestOnACluster(t *testing.T) {
 	r = w.must("build", "seed", "--cluster")
 	assert.Contains(t, r.stderr, "its job ran out of memory; trying again with 600 MiB and 10 minutes")
 
-	w.write("fernladder.toml", strings.Replace(w.read("fernladder.toml"), "minutes = 5", "minutes = 5\npartition = \"nowhere\"", 1))
+	w.write("fernladder.toml", strings.Replace(w.read("fernladder.toml"), "minutes = 5",
+		"minutes = 5\npartition = \"nowhere\"", 1))
 	w.pkg("rust", file("rust"))
 	w.fails(6, []string{"build", "rust", "--cluster"}, "sbatch refuses: ")
 	assert.Empty(t, w.glob("root/work/cluster/run-*"))

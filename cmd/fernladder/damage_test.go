@@ -87,12 +87,14 @@ func TestAnotherUsersRoot(t *testing.T) {
 	require.NoError(t, os.Chmod(w.dir, 0o755))
 	before := listed(t, w.root)
 	w.uid = 65534
-	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss", "log fern", "clean", "check",
+	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss",
+		"log fern", "clean", "check",
 		"landing", "landing compare 0", "owner fern", "why fern", "compare fern moss", "mend", "tinker", "list --unused"} {
 		r := w.run(strings.Fields(command)...)
 		assert.Equal(t, 0, r.status, "%s: %s", command, r.stderr)
 	}
-	for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "upgrade stone", "landing undo", "landing use 0", "mend --fix", "tinker fern --in x"} {
+	for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees",
+		"upgrade stone", "landing undo", "landing use 0", "mend --fix", "tinker fern --in x"} {
 		r := w.run(strings.Fields(command)...)
 		assert.Equal(t, 7, r.status, "%s: %s%s", command, r.stdout, r.stderr)
 		assert.Contains(t, r.stderr, "cannot be written by this user", command)
@@ -102,7 +104,8 @@ func TestAnotherUsersRoot(t *testing.T) {
 	w.uid = 0
 	for _, theirs := range []string{w.root, w.root + "/logs"} {
 		require.NoError(t, os.Chown(theirs, 65534, 65534))
-		for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees", "lock moss"} {
+		for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees",
+			"lock moss"} {
 			w.fails(7, strings.Fields(command), "belongs to user 65534")
 		}
 		require.NoError(t, os.Chown(theirs, 0, 0))
@@ -131,8 +134,9 @@ func TestBrokenLandings(t *testing.T) {
 	w := newBed(t)
 	w.must("install", "moss", "stone")
 	for what, do := range map[string]string{
-		"bin is gone": "rm -r root/landing/bin", "its links are gone": "rm -r root/$(readlink root/landing)", "the link is gone": "rm root/landing",
-		"a link is gone": "rm root/landing/bin/stone",
+		"bin is gone": "rm -r root/landing/bin", "its links are gone": "rm -r root/$(readlink root/landing)",
+		"the link is gone": "rm root/landing",
+		"a link is gone":   "rm root/landing/bin/stone",
 	} {
 		require.Equal(t, 0, w.sh(do).status)
 		r := w.must("install", "moss", "stone")
@@ -148,7 +152,8 @@ func TestBrokenLandings(t *testing.T) {
 	for what, c := range map[string][2]string{
 		"a directory":      {"mv root/landing root/l; mkdir root/landing", "this should be a link to a numbered state"},
 		"a link elsewhere": {"mv root/landing root/l; ln -s /tmp root/landing", "not to \"/tmp\""},
-		"a state is gone":  {"cp -P root/landing root/l; ln -sfn landings/999 root/landing", "this state of the landing is gone"},
+		"a state is gone": {"cp -P root/landing root/l; ln -sfn landings/999 root/landing",
+			"this state of the landing is gone"},
 	} {
 		require.Equal(t, 0, w.sh(c[0]).status)
 		w.fails(7, []string{"install", "moss"}, c[1], "fernladder landing use N")
@@ -187,7 +192,8 @@ func TestPipesWhereFilesShouldBe(t *testing.T) {
 		{"root/landings/1.json", "list", 7, "not a regular file"},
 		{"root/history", "history", 7, "not a regular file"},
 	} {
-		w.pkg("moss", "[[supply]]\nfile = \"a\"\nsha256 = \""+strings.Repeat("0", 64)+"\"\nabout = \"x\"\n"+script("place", place("moss")))
+		w.pkg("moss", "[[supply]]\nfile = \"a\"\nsha256 = \""+strings.Repeat("0", 64)+"\"\nabout = \"x\"\n"+
+			script("place", place("moss")))
 		if c.pipe == "archive" {
 			w.edit("recipes/moss/recipe.toml", "archives/moss.tar.gz", "archive")
 			w.edit("recipes/moss/recipe.toml", "[[supply]]", "[[supply]]\nwhen = \"version < 1\"")
@@ -251,7 +257,8 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 		t.Skip("builds of an ordinary user are that user's")
 	}
 	w := newWorld(t)
-	other := "for d in " + w.root + "/work/*; do case $d in *$FL_NAME*) ;; *) ls $d/box && echo reached; touch $d/box/x && echo reached; esac; done; "
+	other := "for d in " + w.root +
+		"/work/*; do case $d in *$FL_NAME*) ;; *) ls $d/box && echo reached; touch $d/box/x && echo reached; esac; done; "
 	wait := "id -u >uid; i=0; while [ $i -lt 30 ]; do " + other + " sleep 0.1; i=$((i+1)); done; :"
 	for _, name := range []string{"fern", "moss"} {
 		w.pkg(name, script("compile", wait, "place", place(name)+"; cp uid $DESTDIR$FL_PREFIX"))
@@ -276,9 +283,11 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	w.fails(3, []string{"list"}, "the range is from 1")
 	w.edit("fernladder.toml", "0-10", "1-10")
 	w.must("remove", "--trees", "fern")
-	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ", "build_users = \"FIRST-LAST\"")
+	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ",
+		"build_users = \"FIRST-LAST\"")
 	// Root without the means to be others says what it lacks.
-	c := exec.Command("setpriv", "--bounding-set=-setuid,-chown", "--inh-caps=-all", program, "build", "moss", "--isolation", "sealed")
+	c := exec.Command("setpriv", "--bounding-set=-setuid,-chown", "--inh-caps=-all", program, "build", "moss",
+		"--isolation", "sealed")
 	w.edit("fernladder.toml", "build_users = \"1-10\"", "")
 	w.must("remove", "--trees", "moss")
 	c.Dir, c.Env = w.dir, w.env
@@ -293,7 +302,9 @@ func TestVariablesThatTakeOver(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[env]\nFERN_DATA = \"x\"\nLD_PRELOAD = \"$FL_PREFIX/lib/x.so\"\n"+script("place", place("fern")))
-	w.fails(3, []string{"install", "fern"}, "fern would set LD_PRELOAD for all users of the landing, which other programs may obey", "trusted_env = [\"fern\"]", "recipe.toml:")
+	w.fails(3, []string{"install", "fern"},
+		"fern would set LD_PRELOAD for all users of the landing, which other programs may obey", "trusted_env = [\"fern\"]",
+		"recipe.toml:")
 	assert.Contains(t, w.must("check", "fern").stdout, "LD_PRELOAD")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"trusted_env = [\"fern\"]\n")
 	w.must("install", "fern")

@@ -16,15 +16,18 @@ func TestInstallTheGarden(t *testing.T) {
 	w, site := newGarden(t)
 	r := w.must("install", "glasshouse")
 	assert.Contains(t, r.stderr, "not from "+site.URL+"/tampered/mistplan-2.1.0.tar.gz: wrong sha256")
-	assert.Equal(t, "+ glasshouse 1.0.0\n+ mistplan 2.1.0\nLanding 1 is in use: "+w.root+"/landing\nmistplan is configured in "+w.root+"/config/mistplan/etc/mistplan.conf\n", r.stdout)
-	assert.Equal(t, []string{"dewcalc/1.4.2", "frondplot/1.2.0", "glasshouse/1.0.0", "loamdb/0.9.1", "mistplan/2.1.0", "sporegen/2.0"}, w.trees())
+	assert.Equal(t, "+ glasshouse 1.0.0\n+ mistplan 2.1.0\nLanding 1 is in use: "+w.root+
+		"/landing\nmistplan is configured in "+w.root+"/config/mistplan/etc/mistplan.conf\n", r.stdout)
+	assert.Equal(t, []string{"dewcalc/1.4.2", "frondplot/1.2.0", "glasshouse/1.0.0", "loamdb/0.9.1", "mistplan/2.1.0",
+		"sporegen/2.0"}, w.trees())
 
 	used := w.sh(`eval "$(fernladder env)"; glasshouse --version; glasshouse day book; mistplan --version; test -f "$MISTPLAN_DATA/readings.csv"; ! command -v sporegen`)
 	assert.Equal(t, 0, used.status, used.stderr)
 	assert.Contains(t, used.stdout, "glasshouse 1.0.0, with dewcalc 1.4.2\n8 hours planned, 35 minutes of mist")
 	assert.Contains(t, used.stdout, "mistplan 2.1.0 (storage: loam, plots: yes, calibration: +0.0)")
 
-	w.write("c.c", "#include <dewcalc.h>\n#include <stdio.h>\nint main(void) { printf(\"%.1f\", dewcalc_dew_point(20, 50)); }\n")
+	w.write("c.c",
+		"#include <dewcalc.h>\n#include <stdio.h>\nint main(void) { printf(\"%.1f\", dewcalc_dew_point(20, 50)); }\n")
 	against := w.sh(`eval "$(fernladder env dewcalc)"; cc $CPPFLAGS c.c $LDFLAGS -ldewcalc -o c; env -i ./c; test "$(pkg-config --modversion dewcalc)" = 1.4.2`)
 	assert.Equal(t, result{stdout: "9.3"}, against)
 
@@ -75,13 +78,15 @@ func TestTheIdOfABuildIsWhatCanChangeIt(t *testing.T) {
 	}
 	first := id()
 	const recipe, patch = "recipes/mistplan/recipe.toml", "recipes/mistplan/patches/1.9-thirsty-seedlings.patch"
-	for _, same := range [][3]string{{recipe, "Plans misting", "Still plans misting"}, {recipe, "make check", "make -k check"}, {recipe, "on      = [", "on =  ["}} {
+	for _, same := range [][3]string{{recipe, "Plans misting", "Still plans misting"},
+		{recipe, "make check", "make -k check"}, {recipe, "on      = [", "on =  ["}} {
 		w.edit(same[0], same[1], same[2])
 		assert.Equal(t, first, id(), same[2])
 	}
 	seen := map[string]bool{first: true}
 	for _, other := range [][3]string{
-		{patch, "seedling 90", "seedling 95"}, {recipe, "--disable-plots", "--without-plots"}, {recipe, "method = \"configure\"", "method = \"configure\"\nin_tree = true"},
+		{patch, "seedling 90", "seedling 95"}, {recipe, "--disable-plots", "--without-plots"},
+		{recipe, "method = \"configure\"", "method = \"configure\"\nin_tree = true"},
 		{"recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static"}, {recipe, "share/mistplan", "share/mist"},
 	} {
 		w.edit(other[0], other[1], other[2])
@@ -96,17 +101,22 @@ func TestAnOlderReleaseAndBack(t *testing.T) {
 	w.must("install", "mistplan", "-o", "plots=off")
 	r := w.must("install", "mistplan:<2", "-o", "plots=off")
 	assert.Contains(t, r.stdout, "~ mistplan 2.1.0 → 1.9.4\n")
-	assert.Contains(t, w.sh(`eval "$(fernladder env)"; mistplan --stage seedling --data "$MISTPLAN_DATA"`).stdout, "68 minutes in all", "56 without the patch")
+	assert.Contains(t, w.sh(`eval "$(fernladder env)"; mistplan --stage seedling --data "$MISTPLAN_DATA"`).stdout,
+		"68 minutes in all", "56 without the patch")
 	assert.Contains(t, w.must("show", "mistplan").stdout, "patches/1.9-thirsty-seedlings.patch")
 	assert.Contains(t, w.must("show", "mistplan:2.*").stdout, "not on it")
 	assert.Contains(t, w.must("log", "mistplan", "--stage", "patch").stdout, "patching file stages.spore")
 
-	assert.Contains(t, w.must("install", "mistplan").stderr, "Newer on the shelf: mistplan 2.1.0. To move: fernladder upgrade mistplan", "what is installed stays, with its options")
+	assert.Contains(t, w.must("install", "mistplan").stderr,
+		"Newer on the shelf: mistplan 2.1.0. To move: fernladder upgrade mistplan",
+		"what is installed stays, with its options")
 	assert.Contains(t, w.must("upgrade", "mistplan").stdout, "The landing will change:\n  ~ mistplan 1.9.4 → 2.1.0\n")
 	w.must("install", "glasshouse", "-o", "mistplan.plots=off")
-	w.fails(4, []string{"install", "mistplan:1.9.4", "-o", "plots=off"}, "glasshouse 1.0.0 runs with mistplan 2.1.0", "fernladder install glasshouse mistplan:1.9.4")
+	w.fails(4, []string{"install", "mistplan:1.9.4", "-o", "plots=off"}, "glasshouse 1.0.0 runs with mistplan 2.1.0",
+		"fernladder install glasshouse mistplan:1.9.4")
 	w.must("install", "glasshouse", "mistplan:1.9.4", "-o", "plots=off")
-	w.fails(4, []string{"install", "mistplan:9"}, "mistplan has no release that is 9", "mistplan has 2.1.0, 1.9.4, and as previews 2.2.0-rc1 (recipes/mistplan/recipe.toml)")
+	w.fails(4, []string{"install", "mistplan:9"}, "mistplan has no release that is 9",
+		"mistplan has 2.1.0, 1.9.4, and as previews 2.2.0-rc1 (recipes/mistplan/recipe.toml)")
 }
 
 func TestLookingAtWhatIsThere(t *testing.T) {
@@ -132,7 +142,8 @@ func TestLookingAtWhatIsThere(t *testing.T) {
 		paths = append(paths, f.Path)
 		assert.NotEqual(t, f.SHA256 == "", f.Target == "", f.Path)
 	}
-	assert.Equal(t, []string{"bin/dewcalc", "include/dewcalc.h", "lib/libdewcalc.so", "lib/libdewcalc.so.1", "lib/pkgconfig/dewcalc.pc"}, paths)
+	assert.Equal(t, []string{"bin/dewcalc", "include/dewcalc.h", "lib/libdewcalc.so", "lib/libdewcalc.so.1",
+		"lib/pkgconfig/dewcalc.pc"}, paths)
 	assert.Contains(t, w.must("files", "dewcalc").stdout, tree+"/bin/dewcalc\n")
 
 	var receipt struct {
@@ -149,7 +160,8 @@ func TestLookingAtWhatIsThere(t *testing.T) {
 	}
 	assert.Equal(t, "unpack configure compile check place try", strings.Join(stages, " "))
 	assert.Contains(t, w.must("log", "dewcalc").stdout, "checking whether cc works... yes")
-	assert.Contains(t, w.must("try", "dewcalc").stdout, "dewcalc$ dewcalc 20 50\n    dew point 9.3 C, deficit 1.17 kPa\n  good\n")
+	assert.Contains(t, w.must("try", "dewcalc").stdout,
+		"dewcalc$ dewcalc 20 50\n    dew point 9.3 C, deficit 1.17 kPa\n  good\n")
 	require.NoError(t, os.Remove(filepath.Join(tree, "bin/dewcalc")))
 	w.fails(1, []string{"try", "dewcalc"}, "1 of 2 tries failed")
 }
@@ -158,10 +170,12 @@ func TestRemove(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
 	w.must("install", "glasshouse", "-o", "mistplan.plots=off")
-	w.fails(2, []string{"remove", "--trees", "mistplan"}, "needs mistplan 2.1.0\n  To delete both: fernladder remove --trees mistplan glasshouse")
+	w.fails(2, []string{"remove", "--trees", "mistplan"},
+		"needs mistplan 2.1.0\n  To delete both: fernladder remove --trees mistplan glasshouse")
 	w.fails(2, []string{"remove", "mistplan"}, "mistplan is on the landing because glasshouse needs it to run")
 	w.fails(1, []string{"remove", "fogbank"}, "fogbank is not built")
-	assert.Contains(t, w.must("remove", "--trees", "mistplan", "glasshouse").stdout, "- glasshouse 1.0.0\n- mistplan 2.1.0\n")
+	assert.Contains(t, w.must("remove", "--trees", "mistplan", "glasshouse").stdout,
+		"- glasshouse 1.0.0\n- mistplan 2.1.0\n")
 	assert.Equal(t, []string{"dewcalc/1.4.2", "loamdb/0.9.1", "sporegen/2.0"}, w.trees())
 	assert.NoFileExists(t, w.root+"/landing/bin/glasshouse")
 }

@@ -19,13 +19,15 @@ func TestLockedLadders(t *testing.T) {
 	assert.Contains(t, locked, "[[build]]\nname       = \"loamdb\"\nversion    = \"0.9.1\"\nid         = \"")
 	assert.Contains(t, locked, "options    = [\"shared=on\"]\n")
 	assert.Contains(t, locked, "needs      = [\"dewcalc\", \"loamdb\", \"mistplan\"]\n")
-	assert.Equal(t, w.must("plan", "glasshouse", "--locked", "--json").stdout, w.must("plan", "glasshouse", "--json").stdout)
+	assert.Equal(t, w.must("plan", "glasshouse", "--locked", "--json").stdout,
+		w.must("plan", "glasshouse", "--json").stdout)
 	w.must("lock", "glasshouse")
 	assert.Equal(t, locked, w.read("ladder.lock"), "the same again is the same")
 
 	w.edit("recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static")
 	w.fails(4, []string{"install", "--locked", "glasshouse"}, "This ladder differs from ladder.lock:",
-		"dewcalc 1.4.2 would be built differently: its recipe, patches or supplies have changed (ladder.lock:", "2 more would be built differently, because they depend on these")
+		"dewcalc 1.4.2 would be built differently: its recipe, patches or supplies have changed (ladder.lock:",
+		"2 more would be built differently, because they depend on these")
 	w.edit("recipes/dewcalc/recipe.toml", "--enable-static", "--disable-static")
 	w.edit("ladder.lock", `version    = "1.4.2"`, `version    = "1.3.0"`)
 	w.fails(4, []string{"plan", "--locked", "glasshouse"}, "dewcalc would be 1.4.2, but is locked to 1.3.0")
@@ -77,7 +79,8 @@ func TestWanted(t *testing.T) {
 	w, _ := newGarden(t)
 	w.must("install", "frondplot")
 	settings := w.read("fernladder.toml")
-	w.write("fernladder.toml", settings+"\n[wanted.mistplan]\nversion = \"1.*\"\noptions = { plots = false }\n\n[wanted.dewcalc]\n")
+	w.write("fernladder.toml",
+		settings+"\n[wanted.mistplan]\nversion = \"1.*\"\noptions = { plots = false }\n\n[wanted.dewcalc]\n")
 	r := w.must("install")
 	assert.Contains(t, r.stdout, "The landing will change:\n  + dewcalc 1.4.2\n  + mistplan 1.9.4\n  - frondplot 1.2.0\n")
 	assert.Contains(t, w.must("install").stdout, "Nothing to do")
@@ -92,7 +95,8 @@ func TestWanted(t *testing.T) {
 func TestHostCopies(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.pkg("fern", "[[need]]\nrecipe = \"shell\"\nversion = \">= 1\"\nrole = \"tool\"\n"+script("place", "test $FL_TREE_SHELL = /usr; "+place("fern")))
+	w.pkg("fern", "[[need]]\nrecipe = \"shell\"\nversion = \">= 1\"\nrole = \"tool\"\n"+
+		script("place", "test $FL_TREE_SHELL = /usr; "+place("fern")))
 	w.pkg("shell", "[host_copy]\nprogram = \"make\"\nversion = \">= 3\"\n"+script("place", place("shell")))
 	assert.Contains(t, w.must("plan", "fern").stdout, "2 packages")
 	settings := w.read("fernladder.toml")
@@ -114,7 +118,9 @@ func TestFormsOfAPlan(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
 	assert.Contains(t, w.must("plan", "glasshouse").stdout, "6 to build, 6 of them still to fetch (")
-	assert.Contains(t, w.must("plan", "glasshouse", "--tree").stdout, "glasshouse 1.0.0\n  dewcalc 1.4.2 library\n  loamdb 0.9.1 shared=on library\n  mistplan 2.1.0 runtime\n    dewcalc 1.4.2 library\n")
+	assert.Contains(t, w.must("plan", "glasshouse", "--tree").stdout,
+		"glasshouse 1.0.0\n  dewcalc 1.4.2 library\n  loamdb 0.9.1 shared=on library\n  mistplan 2.1.0 runtime\n    "+
+			"dewcalc 1.4.2 library\n")
 	dot := w.must("plan", "glasshouse", "--dot").stdout
 	assert.Contains(t, dot, "digraph ladder {")
 	assert.Equal(t, 6, strings.Count(dot, "[label = "))
@@ -125,7 +131,9 @@ func TestFormsOfAPlan(t *testing.T) {
 	w.fails(2, []string{"plan", "glasshouse", "--tree", "--dot"}, "--tree and --dot cannot be combined")
 	w.must("install", "glasshouse")
 	w.edit("recipes/dewcalc/recipe.toml", "--disable-static", "--enable-static")
-	assert.Regexp(t, `By the last builds: about \S+ s with 2 job slots, [0-9.]+ kB in trees and up to [0-9.]+ \wB in work directories\.`, w.must("plan", "glasshouse", "--root", w.root).stdout)
+	assert.Regexp(t,
+		`By the last builds: about \S+ s with 2 job slots, [0-9.]+ kB in trees and up to [0-9.]+ \wB in work directories\.`,
+		w.must("plan", "glasshouse", "--root", w.root).stdout)
 	w.must("new", "fresh")
 	assert.Contains(t, w.read("fresh/ladder.lock"), "format = 1")
 }

@@ -26,10 +26,15 @@ var hostileScripts = []struct{ name, script, says string }{
 	{"removes its source", "rm -rf \"$(dirname \"$0\")\"/* \"$HOME\"/*", ""},
 	{"is another each time", "echo $$ >config.h; date +%N >>config.h", ""},
 	{"changes what is kept", "rm -rf \"$FL_KEPT\"; ln -s / \"$FL_KEPT\"; ln -s /etc/passwd \"$FL_LISTEN/linked\"", ""},
-	{"puts pipes where files are", "rm -f \"$FL_LISTEN\"/*; mkfifo \"$FL_LISTEN/notes\" \"$FL_LISTEN/cache\" config.h", ""},
-	{"puts links where files are", "rm -f \"$FL_LISTEN\"/*; ln -s /dev/zero \"$FL_LISTEN/notes\"; ln -s /etc/shadow config.h", ""},
-	{"notes odd names", "printf 'header ../../etc/x\\nmodule a\\033[31mb >= 1\\nheader x\"y\\nmodule -- --\\n\\nheader\\n' >>\"$FL_LISTEN/notes\"", ""},
-	{"goes on as long as it gets answers", "n=0; while echo \"#include <n$n.h>\" >conftest.c && cc -c conftest.c; do n=$((n+1)); done; exit 1", "it stops"},
+	{"puts pipes where files are", "rm -f \"$FL_LISTEN\"/*; mkfifo \"$FL_LISTEN/notes\" \"$FL_LISTEN/cache\" config.h",
+		""},
+	{"puts links where files are",
+		"rm -f \"$FL_LISTEN\"/*; ln -s /dev/zero \"$FL_LISTEN/notes\"; ln -s /etc/shadow config.h", ""},
+	{"notes odd names",
+		"printf 'header ../../etc/x\\nmodule a\\033[31mb >= 1\\nheader x\"y\\nmodule -- --\\n\\nheader\\n' " +
+			">>\"$FL_LISTEN/notes\"", ""},
+	{"goes on as long as it gets answers",
+		"n=0; while echo \"#include <n$n.h>\" >conftest.c && cc -c conftest.c; do n=$((n+1)); done; exit 1", "it stops"},
 	{"changes its answers", "echo 'header moss.h' >\"$FL_ANSWERS\" || exit 0; exit 1", ""},
 	{"looks for this machine", "test ! -e /root/.bashrc && test ! -e \"$VICTIM\" || exit 1", ""},
 	{"has itself listened to", "\"$0\" \"$@\" & wait", "it was not done after 2s"},
@@ -46,7 +51,8 @@ func TestListeningToHostileSources(t *testing.T) {
 	w.write("victim", "safe")
 	for _, c := range hostileScripts {
 		t.Run(c.name, func(t *testing.T) {
-			w.write("src/fern/configure", "#!/bin/bash\n# "+c.name+"\n"+strings.ReplaceAll(c.script, "$VICTIM", w.path("victim"))+"\n")
+			w.write("src/fern/configure", "#!/bin/bash\n# "+c.name+"\n"+
+				strings.ReplaceAll(c.script, "$VICTIM", w.path("victim"))+"\n")
 			require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
 			began := time.Now()
 			r := w.must("draft", w.path("src/fern"), "--print", "--release", "1.0", "--longest", "2s")
@@ -71,9 +77,12 @@ func TestListeningLeavesNoTraps(t *testing.T) {
 	}
 	w := newWorld(t)
 	require.NoError(t, os.MkdirAll(w.path("victim"), 0o777))
-	w.write("src/fern/configure", "#!/bin/sh\nfor arg do\n\tcase $arg in\n\t--enable-moss) ;;\n\t--disable-moss) ;;\n\tesac\ndone\nfor n in 2 3 4 5; do for d in \"$HOME\" \"$HOME/..\" \"$PWD/..\"; do\n"+
-		"for name in run-$n says-run-$n source-$n; do ln -s "+w.path("victim")+" \"$d/$name\"; done; done; done\n"+
-		"mv \"$FL_LISTEN\" \"$FL_LISTEN.old\"; ln -s "+w.path("victim")+" \"$FL_LISTEN\"; rm -f \"$FL_LISTEN/notes\"; ln -s "+w.path("victim/notes")+" \"$FL_LISTEN/notes\"\nexit 0\n")
+	w.write("src/fern/configure",
+		"#!/bin/sh\nfor arg do\n\tcase $arg in\n\t--enable-moss) ;;\n\t--disable-moss) ;;\n\tesac\ndone\nfor n in 2 3 4 "+
+			"5; do for d in \"$HOME\" \"$HOME/..\" \"$PWD/..\"; do\n"+
+			"for name in run-$n says-run-$n source-$n; do ln -s "+w.path("victim")+" \"$d/$name\"; done; done; done\n"+
+			"mv \"$FL_LISTEN\" \"$FL_LISTEN.old\"; ln -s "+w.path("victim")+
+			" \"$FL_LISTEN\"; rm -f \"$FL_LISTEN/notes\"; ln -s "+w.path("victim/notes")+" \"$FL_LISTEN/notes\"\nexit 0\n")
 	require.NoError(t, os.Chmod(w.path("src/fern/configure"), 0o755))
 	w.write("victim/notes", "header moss.h\n")
 	r := w.must("draft", w.path("src/fern"), "--print", "--release", "1.0")

@@ -16,7 +16,8 @@ import (
 const (
 	libraryHeader = "const char *soil(void);\n"
 	librarySource = "#include \"soil.h\"\nconst char *soil(void) { return \"humus\"; }\n"
-	programSource = "#include <soil.h>\n#include <stdio.h>\nint main(void) { printf(\"fern in %s, %s\\n\", soil(), DATA); return 0; }\n"
+	programSource = "#include <soil.h>\n#include <stdio.h>\nint main(void) { printf(\"fern in %s, %s\\n\", soil(), " +
+		"DATA); return 0; }\n"
 )
 
 // soilPackage is the library, by a makefile.
@@ -64,7 +65,8 @@ executable('fern', 'fern.c', c_args: data, dependencies: soil, install: true)
 install:
 	mkdir -p $(DESTDIR)$(PREFIX)/bin; cp fern $(DESTDIR)$(PREFIX)/bin
 `},
-		"script": {"build.sh", "#!/bin/sh\ncc $CPPFLAGS -DDATA=\"\\\"$FL_PREFIX/share\\\"\" -o fern fern.c $LDFLAGS -lsoil\n"},
+		"script": {"build.sh",
+			"#!/bin/sh\ncc $CPPFLAGS -DDATA=\"\\\"$FL_PREFIX/share\\\"\" -o fern fern.c $LDFLAGS -lsoil\n"},
 	}
 	for method, files := range sources {
 		t.Run(method, func(t *testing.T) {
@@ -73,7 +75,9 @@ install:
 			soilPackage(w)
 			recipe := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n[build]\nmethod = \"" + method + "\"\n"
 			if method == "script" {
-				recipe = asking("cc") + recipe + "[steps]\ncompile = '''\n./build.sh\n'''\nplace = '''\nmkdir -p $DESTDIR$FL_PREFIX/bin; cp fern $DESTDIR$FL_PREFIX/bin\n'''\n"
+				recipe = asking("cc") + recipe +
+					"[steps]\ncompile = '''\n./build.sh\n'''\nplace = '''\nmkdir -p $DESTDIR$FL_PREFIX/bin; cp fern " +
+					"$DESTDIR$FL_PREFIX/bin\n'''\n"
 			}
 			w.pkg("fern", recipe, append(files, "fern.c", programSource)...)
 			w.must("install", "fern")
@@ -117,7 +121,8 @@ func TestNoMoreJobsThanSlots(t *testing.T) {
 	require.NoError(t, os.Chmod(w.path("counts"), 0o666))
 	for _, name := range []string{"fern", "moss", "sage"} {
 		at := w.path("at-" + name + "-$$$$")
-		makefile := "all: a b c d\na b c d:\n\ttouch " + at + "; ls " + w.dir + " | grep -c ^at- >>" + w.path("counts") + "; sleep 0.05; rm " + at + "\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); touch $(DESTDIR)$(PREFIX)/leaf\n"
+		makefile := "all: a b c d\na b c d:\n\ttouch " + at + "; ls " + w.dir + " | grep -c ^at- >>" + w.path("counts") +
+			"; sleep 0.05; rm " + at + "\ninstall:\n\tmkdir -p $(DESTDIR)$(PREFIX); touch $(DESTDIR)$(PREFIX)/leaf\n"
 		w.pkg(name, "[build]\nmethod = \"make\"\n", "Makefile", makefile)
 	}
 	w.must("build", "fern", "moss", "sage", "-j", "2")
@@ -140,7 +145,8 @@ func TestJSON(t *testing.T) {
 	w.parsed(&installed, "install", "loamdb", "-o", "shared=on")
 	assert.Equal(t, "loamdb", installed.Built[0].Name)
 	assert.True(t, installed.Changed)
-	for _, args := range [][]string{{"env"}, {"env", "loamdb"}, {"log", "loamdb"}, {"try", "loamdb"}, {"check"}, {"fetch", "loamdb"}, {"build", "loamdb"}, {"remove", "loamdb"}, {"new", "folder"}} {
+	for _, args := range [][]string{{"env"}, {"env", "loamdb"}, {"log", "loamdb"}, {"try", "loamdb"}, {"check"},
+		{"fetch", "loamdb"}, {"build", "loamdb"}, {"remove", "loamdb"}, {"new", "folder"}} {
 		var any any
 		w.parsed(&any, args...)
 	}
@@ -148,7 +154,8 @@ func TestJSON(t *testing.T) {
 	w.parsed(&schema, "check", "--schema")
 	assert.Equal(t, []string{"format", "package", "release", "build"}, schema.Required)
 	for status, args := range map[int][]string{
-		1: {"show", "dewcalc"}, 2: {"plan", "UPPER"}, 4: {"plan", "dewcalc:9"}, 7: {"install", "dewcalc", "--root", "/proc/1/x"},
+		1: {"show", "dewcalc"}, 2: {"plan", "UPPER"}, 4: {"plan", "dewcalc:9"},
+		7: {"install", "dewcalc", "--root", "/proc/1/x"},
 	} {
 		r := w.run(append(args, "--json")...)
 		assert.Equal(t, status, r.status)
@@ -168,7 +175,8 @@ func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	c.Dir = w.path("deep/er")
 	assert.Equal(t, 0, w.finish(c).status)
 	require.NoError(t, os.Chmod(w.dir, 0o777|os.ModeSticky))
-	w.fails(3, []string{"plan", "dewcalc"}, "everyone can write to "+w.dir, "To use these settings anyway: --settings "+w.path("fernladder.toml"))
+	w.fails(3, []string{"plan", "dewcalc"}, "everyone can write to "+w.dir, "To use these settings anyway: --settings "+
+		w.path("fernladder.toml"))
 	w.must("plan", "dewcalc", "--settings", "fernladder.toml")
 	c = w.command("plan", "dewcalc")
 	c.Dir = t.TempDir()

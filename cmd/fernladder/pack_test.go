@@ -37,7 +37,10 @@ type handed struct {
 // signingKey writes a secret key into a file. It was made an hour ago, and lives that
 // long; 0 is for ever.
 func (w *world) signingKey(name string, life time.Duration) string {
-	e, err := openpgp.NewEntity("Vale Growers", "", "growers@vale-glasshouse.example", &packet.Config{RSABits: 2048, KeyLifetimeSecs: uint32(life.Seconds()), Time: func() time.Time { return time.Now().Add(-time.Hour) }})
+	e, err := openpgp.NewEntity("Vale Growers", "", "growers@vale-glasshouse.example",
+		&packet.Config{RSABits: 2048, KeyLifetimeSecs: uint32(life.Seconds()), Time: func() time.Time {
+			return time.Now().Add(-time.Hour)
+		}})
 	require.NoError(w.t, err)
 	var text strings.Builder
 	to, err := armor.Encode(&text, openpgp.PrivateKeyType, nil)
@@ -56,7 +59,10 @@ func newHanded(t *testing.T) *handed {
 	w, _ := newGarden(t)
 	h := &handed{world: w, target: t.TempDir()}
 	text := w.read("fernladder.toml")
-	w.write("fernladder.toml", text+"\n[pack]\nprefix = \"vale-\"\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\nsuffix = \"vale12\"\n")
+	w.write("fernladder.toml",
+		text+
+			"\n[pack]\nprefix = \"vale-\"\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\nsuffix = "+
+			"\"vale12\"\n")
 	w.must("install", "glasshouse")
 	w.signingKey("vale.key", 0)
 	h.site = httptest.NewServer(http.FileServer(http.Dir(w.path("repo"))))
@@ -72,7 +78,8 @@ func (h *handed) publish(format string, names ...string) {
 	files, err := filepath.Glob(dir + "/*." + format)
 	require.NoError(h.t, err)
 	named := h.named()
-	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale", "--another-key"}, files...)...)
+	h.must(append([]string{"repository", "add", "repo", "--key", "vale.key", "--name", "vale", "--another-key"},
+		files...)...)
 	for _, list := range append(named, h.named()...) {
 		assert.FileExists(h.t, list, "for who has read what was signed before the change, or after it")
 	}
@@ -127,7 +134,9 @@ func (h *handed) dpkg(args ...string) []string {
 
 // apt runs the machine's own apt-get for the target.
 func (h *handed) apt(args ...string) (string, error) {
-	for _, dir := range []string{"etc/apt/sources.list.d", "etc/apt/preferences.d", "etc/apt/apt.conf.d", "etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates", "var/log/apt"} {
+	for _, dir := range []string{"etc/apt/sources.list.d", "etc/apt/preferences.d", "etc/apt/apt.conf.d",
+		"etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "var/lib/dpkg/info",
+		"var/lib/dpkg/updates", "var/log/apt"} {
 		require.NoError(h.t, os.MkdirAll(filepath.Join(h.target, dir), 0o755))
 	}
 	status := filepath.Join(h.target, "var/lib/dpkg/status")
@@ -135,15 +144,18 @@ func (h *handed) apt(args ...string) (string, error) {
 		libc, err := exec.Command("dpkg-query", "-s", "libc6").Output()
 		require.NoError(h.t, err)
 		// What it stands on is there, by its own word.
-		text := regexp.MustCompile(`(?m)^(?:Depends|Recommends|Suggests|Breaks|Replaces|Conffiles|Pre-Depends|Conflicts):.*\n(?: .*\n)*`).ReplaceAllString(string(libc), "")
+		text := regexp.MustCompile(`(?m)^(?:Depends|Recommends|Suggests|Breaks|Replaces|Conffiles|Pre-Depends`+
+			`|Conflicts):.*\n(?: .*\n)*`).ReplaceAllString(string(libc), "")
 		require.NoError(h.t, os.WriteFile(status, []byte(text+"\n"), 0o644))
 		require.NoError(h.t, os.WriteFile(filepath.Join(h.target, "var/lib/dpkg/info/libc6:amd64.list"), nil, 0o644))
 	}
-	h.write("apt.conf", fmt.Sprintf(`Dir "%[1]s"; Dir::State::status "%[1]s/var/lib/dpkg/status"; Dir::Etc::trustedparts "%[1]s/etc/apt/trusted.gpg.d"; Dir::Etc::parts "%[1]s/etc/apt/apt.conf.d";
+	h.write("apt.conf",
+		fmt.Sprintf(`Dir "%[1]s"; Dir::State::status "%[1]s/var/lib/dpkg/status"; Dir::Etc::trustedparts "%[1]s/etc/apt/trusted.gpg.d"; Dir::Etc::parts "%[1]s/etc/apt/apt.conf.d";
 APT::Sandbox::User "root"; Acquire::Languages "none"; Dpkg::Use-Pty "false"; APT::Update::Error-Mode "any"; Acquire::Retries "0";
 DPkg::Options { "--root=%[1]s"; "--force-bad-path"; "--force-confold"; "--log=/dev/null"; };`, h.target))
 	run := exec.Command("apt-get", append([]string{"-y", "-q"}, args...)...)
-	run.Env = []string{"APT_CONFIG=" + h.path("apt.conf"), "PATH=" + os.Getenv("PATH"), "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C"}
+	run.Env = []string{"APT_CONFIG=" + h.path("apt.conf"), "PATH=" + os.Getenv("PATH"), "DEBIAN_FRONTEND=noninteractive",
+		"LC_ALL=C"}
 	out, err := run.CombinedOutput()
 	return string(out), err
 }
@@ -168,7 +180,8 @@ func TestAptUsesTheRepository(t *testing.T) {
 	key := h.path("trusted.asc")
 	h.write("trusted.asc", h.read("repo/vale.asc"))
 	require.NoError(t, os.MkdirAll(filepath.Join(h.target, "etc/apt/sources.list.d"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(h.target, "etc/apt/sources.list.d/vale.sources"), fmt.Appendf(nil, "Types: deb\nURIs: %s\nSuites: stable\nComponents: main\nSigned-By: %s\n", h.site.URL, key), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(h.target, "etc/apt/sources.list.d/vale.sources"),
+		fmt.Appendf(nil, "Types: deb\nURIs: %s\nSuites: stable\nComponents: main\nSigned-By: %s\n", h.site.URL, key), 0o644))
 	h.mustApt("update")
 	h.mustApt("install", "vale-glasshouse")
 	program, err := filepath.EvalSymlinks(h.path("root/landing/bin/mistplan"))
@@ -216,7 +229,9 @@ func TestAptUsesTheRepository(t *testing.T) {
 	// What is not as it was signed is refused.
 	lists, err := filepath.Glob(h.path("repo/dists/stable/main/binary-amd64/by-hash/SHA256/*"))
 	require.NoError(t, err)
-	for _, list := range append(lists, h.path("repo/dists/stable/main/binary-amd64/Packages"), h.path("repo/dists/stable/main/binary-amd64/Packages.gz"), h.path("repo/dists/stable/main/binary-amd64/Packages.xz")) {
+	for _, list := range append(lists, h.path("repo/dists/stable/main/binary-amd64/Packages"),
+		h.path("repo/dists/stable/main/binary-amd64/Packages.gz"),
+		h.path("repo/dists/stable/main/binary-amd64/Packages.xz")) {
 		require.NoError(t, os.WriteFile(list, []byte("Package: rust\n"), 0o644))
 	}
 	require.NoError(t, os.RemoveAll(filepath.Join(h.target, "var/lib/apt/lists")))
@@ -238,17 +253,24 @@ func TestAptUsesTheRepository(t *testing.T) {
 	assert.Contains(t, h.fails(1, []string{"repository", "check", "repo"}).stdout, "it is not the package that was added")
 	require.NoError(t, os.WriteFile(debs[0], good, 0o644))
 	h.signingKey("other.key", 0)
-	h.fails(1, []string{"repository", "drop", "repo", "vale-dewcalc", "--key", "other.key"}, "the repository is signed with the key", "--another-key")
+	h.fails(1, []string{"repository", "drop", "repo", "vale-dewcalc", "--key", "other.key"},
+		"the repository is signed with the key", "--another-key")
 	h.must("repository", "drop", "repo", "vale-dewcalc", "--key", "other.key", "--another-key")
 	// apt asks for what has changed since, in whole seconds.
-	require.NoError(t, exec.Command("find", h.path("repo"), "-name", "*Release*", "-exec", "touch", "-d", "+2 seconds", "{}", "+").Run())
+	require.NoError(t, exec.Command("find", h.path("repo"), "-name", "*Release*", "-exec", "touch", "-d", "+2 seconds",
+		"{}", "+").Run())
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
 	// What was not published for longer than it is valid is stale.
 	key2, err := repository.ReadKey(h.path("vale.key"), time.Now)
 	require.NoError(t, err)
-	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time { return time.Now().AddDate(0, 0, -10) }, Valid: 24 * time.Hour, AnotherKey: true}
-	require.NoError(t, stale.Change(context.Background(), key2, func(all []repository.Entry) ([]repository.Entry, error) { return all, nil }))
+	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time {
+		return time.Now().AddDate(0, 0, -10)
+	}, Valid: 24 * time.Hour, AnotherKey: true}
+	require.NoError(t,
+		stale.Change(context.Background(), key2, func(all []repository.Entry) ([]repository.Entry, error) {
+			return all, nil
+		}))
 	require.NoError(t, os.RemoveAll(filepath.Join(h.target, "var/lib/apt/lists")))
 	out, err = h.apt("update")
 	assert.Error(t, err)
@@ -259,7 +281,11 @@ func TestAptUsesTheRepository(t *testing.T) {
 	h.mustApt("update")
 	h.mustApt("purge", "vale-*")
 	left := 0
-	require.NoError(t, filepath.WalkDir(filepath.Join(h.target, h.dir), func(path string, d fs.DirEntry, err error) error { left++; return nil }))
+	require.NoError(t,
+		filepath.WalkDir(filepath.Join(h.target, h.dir), func(path string, d fs.DirEntry, err error) error {
+			left++
+			return nil
+		}))
 	assert.LessOrEqual(t, left, 1, "nothing is left")
 	assert.NoFileExists(t, filepath.Join(h.target, "usr/local/bin/mistplan"))
 }
@@ -275,24 +301,30 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	h := newHanded(t)
 	h.publish("rpm", "glasshouse")
 	// A bare root has no C library: a package says that it is there.
-	base := &ospackage.Package{Name: "vale-base", Version: "1", Release: "1", Summary: "What is there", License: "MIT", Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
+	base := &ospackage.Package{Name: "vale-base", Version: "1", Release: "1", Summary: "What is there", License: "MIT",
+		Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
 	for _, name := range []string{"libc.so.6()(64bit)", "libm.so.6()(64bit)", "/bin/sh"} {
 		base.Provides = append(base.Provides, ospackage.Relation{Name: name})
 	}
 	for _, v := range []string{"2.2.5", "2.3.4", "2.4", "2.7", "2.14", "2.29", "2.33", "2.34", "2.38"} {
-		base.Provides = append(base.Provides, ospackage.Relation{Name: "libc.so.6(GLIBC_" + v + ")(64bit)"}, ospackage.Relation{Name: "libm.so.6(GLIBC_" + v + ")(64bit)"})
+		base.Provides = append(base.Provides, ospackage.Relation{Name: "libc.so.6(GLIBC_" + v + ")(64bit)"},
+			ospackage.Relation{Name: "libm.so.6(GLIBC_" + v + ")(64bit)"})
 	}
 	file, err := os.Create(h.path("vale-base-1-1.noarch.rpm"))
 	require.NoError(t, err)
 	require.NoError(t, base.WriteRPM(file, h.dir))
 	require.NoError(t, file.Close())
 	h.must("repository", "add", "repo", file.Name(), "--key", "vale.key")
-	h.write("repos/vale.repo", fmt.Sprintf("[vale]\nname=vale\nbaseurl=%[1]s\ngpgcheck=1\nrepo_gpgcheck=1\nskip_if_unavailable=0\ngpgkey=file://%[2]s\n", h.site.URL, h.path("trusted.asc")))
+	h.write("repos/vale.repo",
+		fmt.Sprintf("[vale]\nname=vale\nbaseurl=%[1]s\ngpgcheck=1\nrepo_gpgcheck=1\nskip_if_unavailable=0\ngpgkey=file://%[2]s\n", h.site.URL, h.path("trusted.asc")))
 	h.write("trusted.asc", h.read("repo/vale.asc"))
 	require.NoError(t, os.MkdirAll(filepath.Join(h.target, "var/log"), 0o755))
 	run := func(args ...string) (string, error) {
-		c := exec.Command(dnf, append([]string{"-y", "-q", "--installroot=" + h.target, "--setopt=reposdir=" + h.path("repos"), "--setopt=cachedir=" + h.path("cache"), "--setopt=persistdir=" + h.path("persist"),
-			"--setopt=varsdir=" + h.path("vars"), "--setopt=module_platform_id=platform:f1", "--setopt=metadata_expire=0", "--releasever=1", "--noplugins"}, args...)...)
+		c := exec.Command(dnf,
+			append([]string{"-y", "-q", "--installroot=" + h.target, "--setopt=reposdir=" + h.path("repos"),
+				"--setopt=cachedir=" + h.path("cache"), "--setopt=persistdir=" + h.path("persist"),
+				"--setopt=varsdir=" + h.path("vars"), "--setopt=module_platform_id=platform:f1", "--setopt=metadata_expire=0",
+				"--releasever=1", "--noplugins"}, args...)...)
 		out, err := c.CombinedOutput()
 		return string(out), err
 	}
@@ -345,10 +377,13 @@ func TestBadPackages(t *testing.T) {
 	w, _ := newGarden(t)
 	w.must("install", "mistplan")
 	w.fails(1, []string{"pack", "mistplan", "--to", "out"}, "packages name their maintainer", "maintainer = ")
-	w.write("fernladder.toml", w.read("fernladder.toml")+"\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
+	w.write("fernladder.toml", w.read("fernladder.toml")+
+		"\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
 	w.fails(2, []string{"pack", "mistplan", "--format", "zip"}, "it can be deb or rpm")
-	assert.NotContains(t, w.must("pack", "mistplan", "--format", "rpm", "--to", "out").stderr, "To install them here", "on Debian")
-	assert.Contains(t, w.must("pack", "mistplan", "--format", "deb", "--to", "debs").stderr, "To install them here: apt-get install ./debs/*.deb")
+	assert.NotContains(t, w.must("pack", "mistplan", "--format", "rpm", "--to", "out").stderr, "To install them here",
+		"on Debian")
+	assert.Contains(t, w.must("pack", "mistplan", "--format", "deb", "--to", "debs").stderr,
+		"To install them here: apt-get install ./debs/*.deb")
 	w.write("out/.packing-999999999-1/half.rpm", "what one that was killed has left")
 	again := w.must("pack", "mistplan", "--format", "rpm", "--to", "out")
 	assert.NoDirExists(t, w.path("out/.packing-999999999-1"))
@@ -357,7 +392,8 @@ func TestBadPackages(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(program, 0o755))
 	require.NoError(t, os.WriteFile(program, []byte("rust"), 0o755))
-	w.fails(1, []string{"pack", "mistplan", "--format", "rpm", "--to", "out2"}, "these files are not as they were built:", "bin/mistplan", "fernladder mend --rebuild")
+	w.fails(1, []string{"pack", "mistplan", "--format", "rpm", "--to", "out2"}, "these files are not as they were built:",
+		"bin/mistplan", "fernladder mend --rebuild")
 	left, err := filepath.Glob(w.path("out2/.*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -393,19 +429,22 @@ func TestBadPackages(t *testing.T) {
 	w.signingKey("old.key", time.Minute)
 	w.fails(1, add("repo", "--key", "old.key"), "perhaps it has expired")
 	w.fails(1, []string{"repository", "check", "out"}, "is not a repository that Fern Ladder has made")
-	w.fails(1, []string{"repository", "drop", "out", "moss", "--key", "vale.key"}, "is not a repository that Fern Ladder has made")
+	w.fails(1, []string{"repository", "drop", "out", "moss", "--key", "vale.key"},
+		"is not a repository that Fern Ladder has made")
 	w.write("theirs/repodata/repomd.xml", "<repomd/>")
 	w.fails(1, add("theirs", "--key", "vale.key"), "has repodata, which Fern Ladder did not make")
 	require.NoError(t, os.Mkdir(w.path("open"), 0o777))
 	require.NoError(t, os.Chmod(w.path("open"), 0o777))
 	w.fails(1, add("open", "--key", "vale.key"), "is writable for others (mode 0777)", "chmod go-w")
 	require.NoError(t, syscall.Mkfifo(w.path("pipe.rpm"), 0o600)) // nothing ever writes to it
-	w.fails(1, []string{"repository", "add", "repo", w.path("pipe.rpm"), "--key", "vale.key"}, "pipe.rpm: it is not a file")
+	w.fails(1, []string{"repository", "add", "repo", w.path("pipe.rpm"), "--key", "vale.key"},
+		"pipe.rpm: it is not a file")
 	require.NoError(t, os.Mkdir(w.path("pipes"), 0o755))
 	require.NoError(t, syscall.Mkfifo(w.path("pipes/"+filepath.Base(rpms[0])), 0o600))
 	w.fails(1, []string{"pack", "dewcalc", "--format", "rpm", "--to", "pipes"}, "is another package of the same version")
 	w.write("broken.rpm", "\xed\xab\xee\xdb")
-	w.fails(1, []string{"repository", "add", "repo", rpms[0], w.path("broken.rpm"), "--key", "vale.key"}, "this is not a .rpm")
+	w.fails(1, []string{"repository", "add", "repo", rpms[0], w.path("broken.rpm"), "--key", "vale.key"},
+		"this is not a .rpm")
 	pool, err := filepath.Glob(w.path("repo/pool/*/*"))
 	require.NoError(t, err)
 	assert.Empty(t, pool, "of two, of which one is bad, none is there")
@@ -424,7 +463,8 @@ func TestBadPackages(t *testing.T) {
 		assert.Contains(t, w.fails(1, []string{"repository", "check", "repo"}).stdout, says)
 		w.sh("rm -r repo; mv good repo")
 	}
-	broken("rm repodata; mkdir repodata; cp ../good/repodata/* repodata; echo forged >repodata/repomd.xml", "repodata: it does not lead to what is published")
+	broken("rm repodata; mkdir repodata; cp ../good/repodata/* repodata; echo forged >repodata/repomd.xml",
+		"repodata: it does not lead to what is published")
 	broken("f=$(echo pool/*/*.rpm | cut -d' ' -f1); rm $f; mkfifo $f", "it is not a file")
 	broken("rm *.asc; mkfifo $(cd ../good; echo *.asc)", "this key cannot be read")
 	w.sh("mkdir elsewhere; cp -a repo good; cd repo; d=$(echo pool/* | cut -d' ' -f1); rm -r $d; ln -s ../../elsewhere $d")
@@ -439,7 +479,8 @@ func TestPackagesNeedWhatRecipesSay(t *testing.T) {
 	w, _ := newGarden(t)
 	text := w.read("recipes/dewcalc/recipe.toml") + "\n[[host]]\nprogram = \"sh\"\n\n[[host]]\nfile = \"/etc/passwd\"\n"
 	w.write("recipes/dewcalc/recipe.toml", text)
-	w.write("fernladder.toml", w.read("fernladder.toml")+"\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
+	w.write("fernladder.toml", w.read("fernladder.toml")+
+		"\n[pack]\nmaintainer = \"Vale Growers <growers@vale-glasshouse.example>\"\n")
 	w.must("install", "dewcalc")
 	needs := func(dir string) []string {
 		w.must("pack", "dewcalc", "--format", "rpm", "--to", dir)
@@ -454,7 +495,8 @@ func TestPackagesNeedWhatRecipesSay(t *testing.T) {
 		return r.Texts(ospackage.TagRequires)
 	}
 	assert.NotContains(t, needs("before"), "/etc/passwd")
-	w.write("recipes/dewcalc/recipe.toml", strings.Replace(text, "\"/etc/passwd\"\n", "\"/etc/passwd\"\nruntime = true\n", 1))
+	w.write("recipes/dewcalc/recipe.toml",
+		strings.Replace(text, "\"/etc/passwd\"\n", "\"/etc/passwd\"\nruntime = true\n", 1))
 	w.must("install", "dewcalc") // which builds nothing
 	assert.Contains(t, needs("after"), "/etc/passwd")
 	w.write("recipes/dewcalc/recipe.toml", text+"\n[[host]]\nheader = \"stdio.h\"\nruntime = true\n")

@@ -57,23 +57,27 @@ func TestPackagesForAPrefix(t *testing.T) {
 		libraries, err := filepath.Glob(filepath.Join(h.target, prefix, "lib/*.so.*"))
 		require.NoError(t, err)
 		h.libraries(append(libraries, filepath.Join(h.target, prefix, "bin/mistplan"))...)
-		assert.Contains(t, run("chroot", h.target, prefix+"/bin/mistplan", "--version"), "mistplan 2.1.0 (storage: loam, plots: yes")
+		assert.Contains(t, run("chroot", h.target, prefix+"/bin/mistplan", "--version"),
+			"mistplan 2.1.0 (storage: loam, plots: yes")
 		assert.Contains(t, run("chroot", h.target, "/usr/local/bin/mistplan", "--version"), "mistplan 2.1.0")
-		require.NoError(t, filepath.WalkDir(filepath.Join(h.target, prefix), func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.Type().IsRegular() {
-				data, err := os.ReadFile(path)
-				require.NoError(t, err)
-				assert.NotContains(t, string(data), h.dir, path)
-			}
-			return err
-		}))
+		require.NoError(t,
+			filepath.WalkDir(filepath.Join(h.target, prefix), func(path string, d fs.DirEntry, err error) error {
+				if err == nil && d.Type().IsRegular() {
+					data, err := os.ReadFile(path)
+					require.NoError(t, err)
+					assert.NotContains(t, string(data), h.dir, path)
+				}
+				return err
+			}))
 
-		h.write("fernladder.toml", strings.Replace(h.read("fernladder.toml"), "suffix = \"vale12\"\n", "suffix = \"vale12\"\nrebuild = 2\n", 1))
+		h.write("fernladder.toml", strings.Replace(h.read("fernladder.toml"), "suffix = \"vale12\"\n",
+			"suffix = \"vale12\"\nrebuild = 2\n", 1))
 		m.install(build(m.format, "second-"+m.format))
 		data, err := os.ReadFile(config)
 		require.NoError(t, err)
 		assert.Equal(t, "stage = seedling\n", string(data))
-		require.NoError(t, os.WriteFile(config, []byte(h.read("root/config/mistplan/etc/mistplan.conf")), 0o644)) // as it came: rpm keeps edited ones
+		// As it came: rpm keeps edited ones.
+		require.NoError(t, os.WriteFile(config, []byte(h.read("root/config/mistplan/etc/mistplan.conf")), 0o644))
 		m.remove("vale-glasshouse")
 		assert.NoDirExists(t, filepath.Join(h.target, prefix))
 		assert.NoFileExists(t, filepath.Join(h.target, "usr/local/bin/mistplan"))
@@ -88,11 +92,13 @@ func TestPackagesForAPrefix(t *testing.T) {
 	h.publish("deb", "glasshouse")
 	one, err := filepath.Glob(h.path("first-deb/*.deb"))
 	require.NoError(t, err)
-	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...), "already has another package vale-glasshouse 1.0.0-1.vale12", "--name NAME")
+	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...),
+		"already has another package vale-glasshouse 1.0.0-1.vale12", "--name NAME")
 
 	// Another root, another path: the same files, except for what receipts tell of times.
 	other, _ := newGarden(t)
-	other.write("fernladder.toml", strings.ReplaceAll(h.read("fernladder.toml"), "root    = \"root\"", "root    = \"a/much/longer/path/to/the/root\""))
+	other.write("fernladder.toml", strings.ReplaceAll(h.read("fernladder.toml"), "root    = \"root\"",
+		"root    = \"a/much/longer/path/to/the/root\""))
 	other.must("pack", "glasshouse", "mistplan", "--prefix", prefix, "--format", "deb", "--to", "first-deb")
 	contents := func(w *world) string {
 		files, err := filepath.Glob(w.path("first-deb/*.deb"))

@@ -31,7 +31,8 @@ var probes = []probe{
 	{"read a new private file in /etc", "cat @ETC", ""},
 	{"read a private file of who builds", "cat @SECRET", ""},
 	{"see the home of who builds", "ls @HOME/garden", ""},
-	{"read the environment of the program", "cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep SECRET=visible", ""},
+	{"read the environment of the program", "cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep SECRET=visible",
+		""},
 	{"use a program that its recipe does not name", "git --version", ""},
 	{"write to /etc", "touch /etc/fern-probe && rm /etc/fern-probe", ""},
 	{"write to /usr", "touch /usr/fern-probe && rm /usr/fern-probe", ""},
@@ -56,7 +57,9 @@ var probes = []probe{
 	{"change settings of the kernel (/proc/sys)", "./probe open-write /proc/sys/kernel/core_pattern", ""},
 	{"change interrupts (/proc/irq)", "./probe open-write /proc/irq/default_smp_affinity", ""},
 	{"trigger the kernel (/proc/sysrq-trigger)", "./probe open-write /proc/sysrq-trigger", ""},
-	{"change devices (/sys)", "./probe open-write /sys/kernel/mm/transparent_hugepage/enabled || ./probe open-write /sys/power/state || ./probe open-write /sys/kernel/uevent_helper", ""},
+	{"change devices (/sys)",
+		"./probe open-write /sys/kernel/mm/transparent_hugepage/enabled || ./probe open-write /sys/power/state || ./probe " +
+			"open-write /sys/kernel/uevent_helper", ""},
 	{"read memory of the kernel (/proc/kcore)", "./probe read /proc/kcore", ""},
 	{"read messages of the kernel", "./probe syslog", ""},
 	{"read the session keyring", "./probe keyring", ""},
@@ -116,7 +119,8 @@ type outside struct {
 func newOutside(t *testing.T, uid int) *outside {
 	w := newWorld(t)
 	o := &outside{world: w, key: 0x0fe00000 + os.Getpid() + uid}
-	w.write("fernladder.toml", w.read("fernladder.toml")+"most_processes = 200\nlargest_file = 1024\nlargest_scratch = 16\n")
+	w.write("fernladder.toml", w.read("fernladder.toml")+
+		"most_processes = 200\nlargest_file = 1024\nlargest_scratch = 16\n")
 	w.write("secret", "seed\n")
 	w.write("home/garden/key", "seed\n")
 	require.NoError(t, os.Chmod(w.path("secret"), 0o600))
@@ -182,9 +186,12 @@ func newOutside(t *testing.T, uid int) *outside {
 
 	w.pkg("moss", script("place", place("moss")))
 	w.must("install", "moss", "--isolation", "open")
-	o.words = strings.NewReplacer("@ETC", etc, "@SECRET", w.path("secret"), "@HOME", w.path("home"), "@RECIPE", w.path("recipes/fern"),
-		"@ROOT", w.root, "@TREE", w.glob("root/trees/moss/*")[0], "@ARCHIVE", w.glob("root/archives/sha256/*")[0], "@TMP", w.path("tmp"),
-		"@LOOSE", w.path("loose"), "@PID", strconv.Itoa(o.pid), "@PORT", strconv.Itoa(port), "@SOCKET", w.path("socket"), "@ABSTRACT", abstract,
+	o.words = strings.NewReplacer("@ETC", etc, "@SECRET", w.path("secret"), "@HOME", w.path("home"), "@RECIPE",
+		w.path("recipes/fern"),
+		"@ROOT", w.root, "@TREE", w.glob("root/trees/moss/*")[0], "@ARCHIVE", w.glob("root/archives/sha256/*")[0], "@TMP",
+		w.path("tmp"),
+		"@LOOSE", w.path("loose"), "@PID", strconv.Itoa(o.pid), "@PORT", strconv.Itoa(port), "@SOCKET", w.path("socket"),
+		"@ABSTRACT", abstract,
 		"@KEY", strconv.Itoa(o.key), "@MQ", queues(t), "@UNIQUE", abstract)
 	t.Cleanup(func() {
 		os.Remove("/dev/shm/" + abstract)
@@ -215,11 +222,13 @@ func (o *outside) tried(t *testing.T, uid int, level string) map[string]bool {
 	var compile strings.Builder
 	compile.WriteString("cc -o probe probe.c -lrt\n")
 	for i, p := range probes {
-		fmt.Fprintf(&compile, "if ( %s ) >/dev/null 2>&1; then echo \"probe %d reached\"; else echo \"probe %d held\"; fi\n", o.words.Replace(p.try), i, i)
+		fmt.Fprintf(&compile, "if ( %s ) >/dev/null 2>&1; then echo \"probe %d reached\"; else echo \"probe %d held\"; fi\n",
+			o.words.Replace(p.try), i, i)
 	}
 	source, err := os.ReadFile("testdata/probe.c")
 	require.NoError(t, err)
-	o.pkg("fern", asking("cc")+script("compile", "cp -r . ../work && cd ../work && "+compile.String(), "check", "exit 1", "place", place("fern")), "probe.c", string(source))
+	o.pkg("fern", asking("cc")+script("compile", "cp -r . ../work && cd ../work && "+compile.String(), "check", "exit 1",
+		"place", place("fern")), "probe.c", string(source))
 	if uid != os.Getuid() {
 		out, err := exec.Command("chown", "-R", fmt.Sprint(uid), o.dir).CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -279,8 +288,11 @@ func TestWhatEachLevelStops(t *testing.T) {
 		return
 	}
 	var table strings.Builder
-	columns := []string{"sealed root", "sealed ordinary user", "fenced root", "fenced ordinary user", "open root", "open ordinary user"}
-	table.WriteString("| a build tries to | " + strings.Join([]string{"sealed, root's", "sealed, a user's", "fenced, root's", "fenced, a user's", "open, root's", "open, a user's"}, " | ") + " |\n" + strings.Repeat("| --- ", 7) + "|\n")
+	columns := []string{"sealed root", "sealed ordinary user", "fenced root", "fenced ordinary user", "open root",
+		"open ordinary user"}
+	table.WriteString("| a build tries to | " +
+		strings.Join([]string{"sealed, root's", "sealed, a user's", "fenced, root's", "fenced, a user's", "open, root's",
+			"open, a user's"}, " | ") + " |\n" + strings.Repeat("| --- ", 7) + "|\n")
 	for _, p := range probes {
 		table.WriteString("| " + p.what)
 		for _, c := range columns {
@@ -303,7 +315,8 @@ func TestWhatEachLevelStops(t *testing.T) {
 	for _, c := range kernel.Release {
 		release.WriteByte(byte(c))
 	}
-	if series := regexp.MustCompile(`^\d+\.\d+`).FindString(release.String()); !strings.Contains(before, "on Linux "+series+".") && !*update {
+	if series := regexp.MustCompile(`^\d+\.\d+`).
+		FindString(release.String()); !strings.Contains(before, "on Linux "+series+".") && !*update {
 		t.Logf("the table is not that of Linux %s", series)
 		return
 	}
@@ -311,5 +324,6 @@ func TestWhatEachLevelStops(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(before+begin+table.String()+end+after), 0o644))
 		return
 	}
-	assert.Equal(t, old, table.String(), "the documentation says otherwise; go test -run TestWhatEachLevelStops -update writes what is")
+	assert.Equal(t, old, table.String(),
+		"the documentation says otherwise; go test -run TestWhatEachLevelStops -update writes what is")
 }

@@ -82,7 +82,9 @@ func (c *terminal) end() int {
 func TestOptionsOnATerminal(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.pkg("fern", "[option.plots]\nabout = \"Draw plans\"\ndefault = true\n[option.beds]\nabout = \"How many beds\"\ntakes = \"number\"\ndefault = 4\n[build]\nmethod = \"make\"\n")
+	w.pkg("fern",
+		"[option.plots]\nabout = \"Draw plans\"\ndefault = true\n[option.beds]\nabout = \"How many beds\"\ntakes = "+
+			"\"number\"\ndefault = 4\n[build]\nmethod = \"make\"\n")
 	before, err := os.ReadFile(w.path("fernladder.toml"))
 	require.NoError(t, err)
 

@@ -63,7 +63,9 @@ func makePackage(ts *testscript.TestScript, _ bool, args []string) {
 	sum := sha256.Sum256([]byte(ts.ReadFile(archive)))
 	recipe := ts.MkAbs("recipes/" + name + "/recipe.toml")
 	ts.Check(os.MkdirAll(filepath.Dir(recipe), 0o755))
-	head := "format = 1\n[package]\nname = \"" + name + "\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://" + archive + "\"\nsha256 = \"" + hex.EncodeToString(sum[:]) + "\"\n"
+	head := "format = 1\n[package]\nname = \"" + name +
+		"\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://" + archive + "\"\nsha256 = \"" +
+		hex.EncodeToString(sum[:]) + "\"\n"
 	ts.Check(os.WriteFile(recipe, []byte(head+ts.ReadFile(name+".toml")), 0o644))
 }
 

@@ -36,7 +36,8 @@ var (
 func buildProgram(t *testing.T, name string, flags ...string) string {
 	file := filepath.Join(filepath.Dir(program), name)
 	build := exec.Command("go", append(append([]string{"build"}, flags...), "-o", file, ".")...)
-	build.Env = append(os.Environ(), "CGO_ENABLED="+map[bool]string{true: "1", false: "0"}[slices.Contains(flags, "-race")])
+	build.Env = append(os.Environ(), "CGO_ENABLED="+
+		map[bool]string{true: "1", false: "0"}[slices.Contains(flags, "-race")])
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))
 	return file
@@ -50,17 +51,21 @@ func newBed(t *testing.T) *world {
 		return "[[need]]\nrecipe = \"" + name + "\"\nrole = \"" + role + "\"\n"
 	}
 	w.pkg("soil", script("place", place("soil")))
-	w.pkg("fern", need("soil", "library")+need("soil", "runtime")+"[option.tall]\nabout = \"Grow\"\ndefault = false\non = [\"x\"]\n"+
+	w.pkg("fern", need("soil", "library")+need("soil", "runtime")+
+		"[option.tall]\nabout = \"Grow\"\ndefault = false\non = [\"x\"]\n"+
 		script("compile", "for i in 1 2 3 4 5 6 7 8; do echo $i$FL_OPTION_TALL >leaf$i; done",
-			"place", place("fern")+"; mkdir $DESTDIR$FL_PREFIX/share; cp leaf* $DESTDIR$FL_PREFIX/share; echo sample >$DESTDIR$FL_PREFIX/fern.conf")+
+			"place", place("fern")+
+				"; mkdir $DESTDIR$FL_PREFIX/share; cp leaf* $DESTDIR$FL_PREFIX/share; echo sample >$DESTDIR$FL_PREFIX/fern.conf")+
 		"[[config]]\nfile = \"fern.conf\"\n[[try]]\nrun = \"fern\"\nexpect = \"fern\"\n")
 	w.pkg("moss", need("fern", "runtime")+need("soil", "tool")+script("place", place("moss")))
 	w.pkg("stone", script("place", place("stone")))
 	w.pkg("weed", need("soil", "library")+script("place", place("weed"))+"[[try]]\nrun = \"exit 1\"\n")
 	text := w.read("recipes/stone/recipe.toml")
 	release := text[strings.Index(text, "[[release]]"):strings.Index(text, "[build]")]
-	w.write("recipes/stone/recipe.toml", strings.Replace(text, release, release+strings.Replace(release, "1.0", "2.0", 1), 1))
-	w.edit("fernladder.toml", "root = \"root\"\n", "root = \"root\"\nshared_landing = \"local\"\nkeep_landings = 3\nkeep_landings_days = 0\n")
+	w.write("recipes/stone/recipe.toml",
+		strings.Replace(text, release, release+strings.Replace(release, "1.0", "2.0", 1), 1))
+	w.edit("fernladder.toml", "root = \"root\"\n",
+		"root = \"root\"\nshared_landing = \"local\"\nkeep_landings = 3\nkeep_landings_days = 0\n")
 	w.write("local/bin/alien", "theirs\n")
 	w.write("local/bin/stone", "theirs\n")
 	return w
@@ -71,10 +76,13 @@ var changes = []struct {
 	status  int
 	command string
 }{
-	{0, "install moss"}, {0, "install moss stone"}, {0, "install stone:1.0"}, {0, "upgrade"}, {0, "install fern -o tall=on"}, {0, "install moss fern -o fern.tall=off"},
-	{0, "remove moss"}, {0, "remove stone fern moss --trees"}, {0, "remove --trees soil fern moss weed"}, {1, "install weed"}, {0, "build stone:1.0 fern"},
+	{0, "install moss"}, {0, "install moss stone"}, {0, "install stone:1.0"}, {0, "upgrade"},
+	{0, "install fern -o tall=on"}, {0, "install moss fern -o fern.tall=off"},
+	{0, "remove moss"}, {0, "remove stone fern moss --trees"}, {0, "remove --trees soil fern moss weed"},
+	{1, "install weed"}, {0, "build stone:1.0 fern"},
 	{0, "landing undo"}, {0, "landing use 0"}, {0, "mend --fix --rebuild"}, {0, "clean --trees --landings --yes"},
-	{0, "clean --yes"}, {0, "clean --trees --yes"}, {0, "clean --trees --archives --yes"}, {0, "fetch moss stone"}, {0, "install moss --isolation fenced"},
+	{0, "clean --yes"}, {0, "clean --trees --yes"}, {0, "clean --trees --archives --yes"}, {0, "fetch moss stone"},
+	{0, "install moss --isolation fenced"},
 }
 
 // whole checks everything that the documentation promises of a root at any instant.
@@ -95,12 +103,13 @@ func (w *world) whole(t require.TestingT) {
 		require.True(t, s.Installed(m.Ref), "%s is on the landing and gone", m.Ref)
 	}
 	if state.Number > 0 {
-		require.NoError(t, filepath.Walk(filepath.Join(w.root, "landings", fmt.Sprint(state.Number)), func(path string, info fs.FileInfo, err error) error {
-			if err == nil && info.Mode()&fs.ModeSymlink != 0 {
-				_, err = os.Stat(path)
-			}
-			return err
-		}))
+		require.NoError(t, filepath.Walk(filepath.Join(w.root, "landings", fmt.Sprint(state.Number)),
+			func(path string, info fs.FileInfo, err error) error {
+				if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+					_, err = os.Stat(path)
+				}
+				return err
+			}))
 	}
 	w.wholeShared(t)
 	for _, file := range w.glob("root/archives/sha256/*") {
@@ -182,7 +191,8 @@ func (w *world) wholeTree(t require.TestingT, s *store.Store, r *store.Receipt) 
 	}
 	require.NoError(t, filepath.Walk(r.Tree, func(path string, _ fs.FileInfo, err error) error {
 		name := strings.TrimPrefix(path, r.Tree+"/")
-		if err == nil && name != r.Tree && !strings.HasPrefix(name, "share/fernladder") && !slices.ContainsFunc(files, func(f store.File) bool { return f.Path == name }) {
+		if err == nil && name != r.Tree && !strings.HasPrefix(name, "share/fernladder") &&
+			!slices.ContainsFunc(files, func(f store.File) bool { return f.Path == name }) {
 			err = fmt.Errorf("%s is in no list", path)
 		}
 		return err
@@ -199,7 +209,8 @@ func sumOf(t require.TestingT, file string) string {
 // litter is what is in a root that will never be used.
 func (w *world) litter(t require.TestingT) (found []string) {
 	filepath.Walk(w.root, func(path string, info fs.FileInfo, err error) error {
-		if err == nil && strings.HasPrefix(info.Name(), ".") && (strings.HasSuffix(info.Name(), ".new") || strings.HasSuffix(info.Name(), ".lent")) {
+		if err == nil && strings.HasPrefix(info.Name(), ".") &&
+			(strings.HasSuffix(info.Name(), ".new") || strings.HasSuffix(info.Name(), ".lent")) {
 			found = append(found, path)
 		}
 		return nil
@@ -351,7 +362,9 @@ func TestTorture(t *testing.T) {
 		}
 		what := fmt.Sprintf("kill %d: %s, killed %s (group: %t): %t", i, change.command, how, group, killed)
 		f := failing{t, what}
-		require.Eventually(f, func() bool { return len(w.orphans()) == 0 }, 10*time.Second, 10*time.Millisecond, "processes are left")
+		require.Eventually(f, func() bool {
+			return len(w.orphans()) == 0
+		}, 10*time.Second, 10*time.Millisecond, "processes are left")
 		w.whole(f)
 		r := w.run(args...)
 		took[change.command] = time.Since(began)
@@ -415,7 +428,8 @@ func TestEightAtOnce(t *testing.T) {
 					continue
 				}
 				if i == 7 {
-					change.command, change.status = []string{"list", "show moss", "history", "files fern", "env", "plan moss"}[choices.IntN(6)], 0
+					change.command, change.status = []string{"list", "show moss", "history", "files fern", "env",
+						"plan moss"}[choices.IntN(6)], 0
 				}
 				r := w.run(strings.Fields(change.command)...)
 				lock.Lock()
@@ -441,7 +455,9 @@ func TestEightAtOnce(t *testing.T) {
 // time: that what it is about is needed by what they have installed, or is not there
 // any more.
 func explained(r result) bool {
-	for _, why := range []string{" needs ", "is not built in", "removed while it was needed", "would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed", "there is no earlier landing", "cannot be used", "there is no landing"} {
+	for _, why := range []string{" needs ", "is not built in", "removed while it was needed",
+		"would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed",
+		"there is no earlier landing", "cannot be used", "there is no landing"} {
 		if strings.Contains(r.stderr, why) {
 			return true
 		}

@@ -21,8 +21,10 @@ func TestWrongDigestOnEveryMirror(t *testing.T) {
 	t.Parallel()
 	w, site := newGarden(t)
 	const recipe = "recipes/dewcalc/recipe.toml"
-	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
-	w.fails(5, []string{"install", "mistplan"}, "dewcalc 1.4.2 cannot be fetched", "/tampered/dewcalc-1.4.2.tar.gz: wrong sha256", "cut off after ",
+	w.edit(recipe, site.URL+"/dl/dewcalc-$FL_VERSION.tar.gz\"", site.URL+"/tampered/dewcalc-$FL_VERSION.tar.gz\", \""+
+		site.URL+"/cut/dewcalc-$FL_VERSION.tar.gz\"")
+	w.fails(5, []string{"install", "mistplan"}, "dewcalc 1.4.2 cannot be fetched",
+		"/tampered/dewcalc-1.4.2.tar.gz: wrong sha256", "cut off after ",
 		"not built", "recipes/dewcalc/recipe.toml:16")
 	assert.Equal(t, []string{"frondplot/1.2.0", "loamdb/0.9.1", "sporegen/2.0"}, w.trees(), "the rest goes on")
 	assert.NoFileExists(t, w.root+"/landing")
@@ -51,7 +53,8 @@ method = "configure"
 args = ["--with-soil=$FL_TREE_SAND"]
 parallel = "no"
 `)
-	r := w.fails(3, []string{"install", "fern"}, "recipes/fern/recipe.toml:13:9: role cannot be \"libary\"", "did you mean \"library\"?", "10 mistakes; nothing was done")
+	r := w.fails(3, []string{"install", "fern"}, "recipes/fern/recipe.toml:13:9: role cannot be \"libary\"",
+		"did you mean \"library\"?", "10 mistakes; nothing was done")
 	assert.Equal(t, 10, strings.Count(r.stderr, "recipes/fern/recipe.toml:"))
 	assert.NoDirExists(t, w.root)
 	c := w.run("check", "--json")
@@ -63,10 +66,12 @@ func TestLaddersThatCannotBe(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("fern", "[[need]]\nrecipe = \"soil\"\nrole = \"tool\"\n"+script("place", place("fern")))
-	w.fails(4, []string{"install", "fern"}, `No shelf has a recipe "soil"`, "fern 1.0 needs soil as a tool (recipes/fern/recipe.toml:9)")
+	w.fails(4, []string{"install", "fern"}, `No shelf has a recipe "soil"`,
+		"fern 1.0 needs soil as a tool (recipes/fern/recipe.toml:9)")
 	assert.Contains(t, w.run("check").stdout, `recipes/fern/recipe.toml:9:3: no shelf has a recipe "soil"`)
 	w.pkg("soil", "[[need]]\nrecipe = \"fern\"\nrole = \"library\"\n"+script("place", place("soil")))
-	w.fails(4, []string{"install", "fern"}, "need each other in a circle", "fern 1.0 needs soil as a tool (recipes/fern/recipe.toml:9)", "soil 1.0 needs fern (recipes/soil/recipe.toml:9)")
+	w.fails(4, []string{"install", "fern"}, "need each other in a circle",
+		"fern 1.0 needs soil as a tool (recipes/fern/recipe.toml:9)", "soil 1.0 needs fern (recipes/soil/recipe.toml:9)")
 	w.fails(4, []string{"plan", "frn"}, `Did you mean "fern"?`)
 	w.fails(2, []string{"plan", "Fern"}, "cannot be a package's name")
 	w.fails(2, []string{"plan", "fern", "-o", "tall"}, "write OPTION=VALUE")
@@ -74,7 +79,8 @@ func TestLaddersThatCannotBe(t *testing.T) {
 	w.fails(2, []string{"plant"}, `there is no command "plant"; did you mean plan?`)
 	w.fails(2, []string{"plan", "--tall"}, "unknown flag: --tall")
 	w.write("fernladder.toml", "shelfs = [\"recipes\"]\njobs = -1\n")
-	w.fails(3, []string{"list"}, `fernladder.toml:1:1: "shelfs" is not a key`, `did you mean "shelves"?`, `"jobs" is from 0`)
+	w.fails(3, []string{"list"}, `fernladder.toml:1:1: "shelfs" is not a key`, `did you mean "shelves"?`,
+		`"jobs" is from 0`)
 }
 
 func TestNoCompiler(t *testing.T) {
@@ -87,7 +93,8 @@ func TestNoCompiler(t *testing.T) {
 		require.NoError(t, os.Symlink(file, w.path("bin/"+program)))
 	}
 	w.write("fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\npath = [%q]\n", w.path("bin")))
-	w.fails(6, []string{"install", "loamdb", "dewcalc"}, "This machine lacks what the builds need", "cc, needed by dewcalc, loamdb", "cmake, needed by loamdb")
+	w.fails(6, []string{"install", "loamdb", "dewcalc"}, "This machine lacks what the builds need",
+		"cc, needed by dewcalc, loamdb", "cmake, needed by loamdb")
 	assert.Empty(t, site.Asked(), "nothing is fetched in vain")
 }
 
@@ -104,7 +111,8 @@ func TestARootThatCannotBeWritten(t *testing.T) {
 func (w *world) onSmallDisk(size string, args ...string) result {
 	require.NoError(w.t, os.MkdirAll(w.root, 0o755))
 	text := fmt.Sprintf("mount -t tmpfs -o mode=755,size=%s none %s && exec \"$@\"", size, w.root)
-	c := exec.Command("unshare", append([]string{"--mount", "--map-root-user", "sh", "-c", text, "sh", program}, args...)...)
+	c := exec.Command("unshare", append([]string{"--mount", "--map-root-user", "sh", "-c", text, "sh", program},
+		args...)...)
 	if os.Geteuid() == 0 {
 		c.Args = slices.DeleteFunc(c.Args, func(arg string) bool { return arg == "--map-root-user" })
 	}
@@ -115,10 +123,12 @@ func (w *world) onSmallDisk(size string, args ...string) result {
 func TestAFullDisk(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	if exec.Command("unshare", "--mount", "true").Run() != nil && exec.Command("unshare", "--mount", "--map-root-user", "true").Run() != nil {
+	if exec.Command("unshare", "--mount", "true").Run() != nil && exec.Command("unshare", "--mount", "--map-root-user",
+		"true").Run() != nil {
 		t.Skip("no mount namespaces here")
 	}
-	w.pkg("big", script("place", place("big")), "data", strings.Repeat("0123456789abcdef", 1<<18)) // 4 MiB, far less packed
+	// 4 MiB, far less packed.
+	w.pkg("big", script("place", place("big")), "data", strings.Repeat("0123456789abcdef", 1<<18))
 	r := w.onSmallDisk("2m", "install", "big")
 	assert.Equal(t, 7, r.status, r.stderr)
 	assert.Contains(t, r.stderr, "The disk that holds the root is full. Make room there")
@@ -176,7 +186,10 @@ func (w *world) orphans() (left []string) {
 }
 
 func (w *world) waitFor(pattern string) {
-	require.Eventually(w.t, func() bool { files, _ := filepath.Glob(w.path(pattern)); return len(files) > 0 }, 20*time.Second, 10*time.Millisecond, pattern)
+	require.Eventually(w.t, func() bool {
+		files, _ := filepath.Glob(w.path(pattern))
+		return len(files) > 0
+	}, 20*time.Second, 10*time.Millisecond, pattern)
 }
 
 // Whatever ends a build in the middle of a compile, nothing half-done is left,
@@ -187,7 +200,8 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 	for _, c := range []struct {
 		how       syscall.Signal
 		isolation string
-	}{{syscall.SIGINT, "sealed"}, {syscall.SIGTERM, "fenced"}, {syscall.SIGTERM, "open"}, {syscall.SIGKILL, "sealed"}, {syscall.SIGKILL, "open"}} {
+	}{{syscall.SIGINT, "sealed"}, {syscall.SIGTERM, "fenced"}, {syscall.SIGTERM, "open"}, {syscall.SIGKILL, "sealed"},
+		{syscall.SIGKILL, "open"}} {
 		t.Run(c.how.String()+" "+c.isolation, func(t *testing.T) {
 			needs(t, c.isolation)
 			how, w := c.how, newWorld(t)
@@ -204,10 +218,13 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 			c.Wait()
 			if how != syscall.SIGKILL {
 				assert.Equal(t, 130, c.ProcessState.ExitCode())
-				assert.Contains(t, stderr.String(), "interrupted\n  All started processes have ended. The same command continues from here.")
+				assert.Contains(t, stderr.String(),
+					"interrupted\n  All started processes have ended. The same command continues from here.")
 				assert.Empty(t, w.orphans())
 			}
-			assert.Eventually(t, func() bool { return len(w.orphans()) == 0 }, 10*time.Second, 10*time.Millisecond, "compilers end with the program, however it ends")
+			assert.Eventually(t, func() bool {
+				return len(w.orphans()) == 0
+			}, 10*time.Second, 10*time.Millisecond, "compilers end with the program, however it ends")
 			assert.Contains(t, w.must("list").stdout, "Nothing is built")
 			assert.NoFileExists(t, w.root+"/landing")
 
@@ -231,7 +248,8 @@ func TestKilledDuringATry(t *testing.T) {
 	w := newWorld(t)
 	w.isolation = "open" // the try sees a file outside
 	w.pkg("fern", script("place", "echo once >>"+w.path("placed")+"; "+place("fern"))+
-		"[[try]]\nrun = \"test -f "+w.path("trying")+" || touch "+w.path("trying")+"; while ! test -f "+w.path("go")+"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
+		"[[try]]\nrun = \"test -f "+w.path("trying")+" || touch "+w.path("trying")+"; while ! test -f "+w.path("go")+
+		"; do sleep 0.05; done; fern\"\nexpect = \"fern\"\n")
 	c := w.command("install", "fern")
 	require.NoError(t, c.Start())
 	w.waitFor("trying")
@@ -276,11 +294,13 @@ func TestAFailedBuildTakesAlongWhatStandsOnItAndResumes(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("soil", script("configure", "echo once >>../configured", "compile",
-		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f ../../given/rain", "place", place("soil")+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
+		"echo fine; echo 'soil.c:3:1: error: too dry'; echo more; test -f ../../given/rain", "place", place("soil")+
+			"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
 	need := "[[need]]\nrecipe = \"soil\"\nrole = \"library\"\n"
 	w.pkg("fern", need+script("place", place("fern")))
 	w.pkg("stone", script("place", place("stone")))
-	r := w.fails(1, []string{"install", "fern", "stone"}, "soil 1.0 failed in stage compile: a step of the recipe ended with status 1",
+	r := w.fails(1, []string{"install", "fern", "stone"},
+		"soil 1.0 failed in stage compile: a step of the recipe ended with status 1",
 		"│ soil.c:3:1: error: too dry\n", "compile.log", "Not built, because they depend on what failed: fern.")
 	assert.NotContains(t, r.stderr, "stone failed")
 	assert.Equal(t, []string{"stone/1.0"}, w.trees(), "other rungs go on")
@@ -334,7 +354,8 @@ func TestABuildSeesOnlyWhatItDeclares(t *testing.T) {
 	for _, gone := range []string{"SECRET", "-broken", "hidden/1.0"} {
 		assert.NotContains(t, strings.ReplaceAll(log, "! command -v hidden", ""), gone)
 	}
-	for _, there := range []string{"TZ=UTC\n", "LC_ALL=C.UTF-8\n", "SOURCE_DATE_EPOCH=315532800\n", "FL_VERSION=1.0\n", "FL_TREE_DECLARED=" + w.root, "HOME=" + w.root + "/work/fern-1.0-"} {
+	for _, there := range []string{"TZ=UTC\n", "LC_ALL=C.UTF-8\n", "SOURCE_DATE_EPOCH=315532800\n", "FL_VERSION=1.0\n",
+		"FL_TREE_DECLARED=" + w.root, "HOME=" + w.root + "/work/fern-1.0-"} {
 		assert.Contains(t, log, there)
 	}
 }
@@ -343,11 +364,15 @@ func TestPlacing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.pkg("nodestdir", "[build]\nmethod = \"make\"\n[[try]]\nrun = \"nodestdir\"\nexpect = \"^grown$\"\n",
-		"Makefile", "nodestdir:\n\tprintf '#!/bin/sh\\necho grown\\n' >$@; chmod +x $@\ninstall:\n\tmkdir -p $(PREFIX)/bin; cp nodestdir $(PREFIX)/bin\n")
+		"Makefile",
+		"nodestdir:\n\tprintf '#!/bin/sh\\necho grown\\n' >$@; chmod +x $@\ninstall:\n\tmkdir -p $(PREFIX)/bin; cp "+
+			"nodestdir $(PREFIX)/bin\n")
 	w.must("install", "nodestdir")
 	for name, c := range map[string]struct{ step, says string }{
-		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"), "files were placed outside the tree: /etc/fern.conf"},
-		"twice":   {"mkdir -p $DESTDIR$DESTDIR/x; touch $DESTDIR$DESTDIR/x/lost; " + place("x"), "files were placed outside the tree: /"},
+		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"),
+			"files were placed outside the tree: /etc/fern.conf"},
+		"twice": {"mkdir -p $DESTDIR$DESTDIR/x; touch $DESTDIR$DESTDIR/x/lost; " + place("x"),
+			"files were placed outside the tree: /"},
 		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
 		"both":    {place("x") + "; mkdir -p $FL_PREFIX/etc", "some files were placed below $DESTDIR, and some not"},
 	} {
@@ -366,7 +391,8 @@ func TestAnArchiveThatClimbsOut(t *testing.T) {
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")), "a", "x")
 	archive := w.path("archives/fern.tar.gz")
-	out, err := exec.Command("tar", "-C", w.dir, "-czf", archive, "--transform", "s,^go$,../../climbed,", "-P", "fernladder.toml", "--transform", "s,fernladder.toml,../../climbed,").CombinedOutput()
+	out, err := exec.Command("tar", "-C", w.dir, "-czf", archive, "--transform", "s,^go$,../../climbed,", "-P",
+		"fernladder.toml", "--transform", "s,fernladder.toml,../../climbed,").CombinedOutput()
 	require.NoError(t, err, string(out))
 	sum, err := exec.Command("sha256sum", archive).Output()
 	require.NoError(t, err)

@@ -80,7 +80,8 @@ func newWorld(t *testing.T) *world {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
 	w.root = filepath.Join(w.dir, "root")
-	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken", "FERNLADDER_SETTINGS=" + w.path("fernladder.toml")}
+	w.env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "SECRET=visible", "CFLAGS=-broken",
+		"FERNLADDER_SETTINGS=" + w.path("fernladder.toml")}
 	w.write("fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 	require.NoError(t, os.Mkdir(filepath.Join(w.dir, "recipes"), 0o755))
 	return w
@@ -145,8 +146,10 @@ func (w *world) pkg(name, more string, files ...string) {
 	data, err := os.ReadFile(archive)
 	require.NoError(w.t, err)
 	sum := sha256.Sum256(data)
-	w.write("recipes/"+name+"/recipe.toml", fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A test\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://%s\"\nsha256 = %q\n%s",
-		name, archive, hex.EncodeToString(sum[:]), more))
+	w.write("recipes/"+name+"/recipe.toml",
+		fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"A test\"\n[[release]]\nversion = \"1.0\"\narchive = "+
+			"\"file://%s\"\nsha256 = %q\n%s",
+			name, archive, hex.EncodeToString(sum[:]), more))
 }
 
 // script is a recipe's build by a script with these steps.
@@ -163,7 +166,8 @@ func asking(program string) string { return "[[host]]\nprogram = \"" + program +
 
 // place is a step that installs one program which prints its name.
 func place(name string) string {
-	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name + `; chmod +x $DESTDIR$FL_PREFIX/bin/` + name
+	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name +
+		`; chmod +x $DESTDIR$FL_PREFIX/bin/` + name
 }
 
 // needs skips a test where the machine cannot keep builds apart that far.
@@ -228,7 +232,8 @@ func (w *world) fails(status int, args []string, says ...string) result {
 func (w *world) sh(text string) result {
 	c := exec.Command("sh", "-e", "-c", text)
 	c.Dir = w.dir
-	c.Env = append([]string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH")}, "HOME="+w.dir, "FERNLADDER_SETTINGS="+w.path("fernladder.toml"))
+	c.Env = append([]string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH")}, "HOME="+w.dir,
+		"FERNLADDER_SETTINGS="+w.path("fernladder.toml"))
 	return w.finish(c)
 }
 

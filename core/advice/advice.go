@@ -46,14 +46,17 @@ type Evidence struct {
 	Known  func() (*draft.Known, error) // what recipes and trees offer
 	Files  host.Files                   // what the operating system's packages have
 	Family string
-	Here   func(q host.Question) (owner string, there bool) // what is installed, and by which package; nil: nothing is known
-	At     func(questions []host.Question) string           // the file that answers the first of them; nil: nothing is known
+	// What is installed, and by which package; nil: nothing is known.
+	Here func(q host.Question) (owner string, there bool)
+	At   func(questions []host.Question) string // the file that answers the first of them; nil: nothing is known
 }
 
 // Look returns the evidence that a machine has. What recipes and trees offer is found
 // out once, when it is asked for.
 func Look(m *machine.Machine) Evidence {
-	return Evidence{Files: m.HostFiles, Family: m.System.Family, Here: func(q host.Question) (string, bool) { return here(m, q) }, At: func(all []host.Question) string { return at(m, all) },
+	return Evidence{Files: m.HostFiles, Family: m.System.Family,
+		Here:  func(q host.Question) (string, bool) { return here(m, q) },
+		At:    func(all []host.Question) string { return at(m, all) },
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
@@ -129,7 +132,8 @@ func (e Evidence) here(questions []host.Question) (q host.Question, owner string
 func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 	ctx := context.Background()
 	files := m.Programs.Where(ctx, q)
-	if program := map[host.Kind]string{host.Python: "python3", host.Perl: "perl"}[q.Kind]; program != "" { // which is not the module
+	// Which is not the module.
+	if program := map[host.Kind]string{host.Python: "python3", host.Perl: "perl"}[q.Kind]; program != "" {
 		own := m.Programs.Where(ctx, host.Question{Kind: host.Program, Name: program})
 		files = slices.DeleteFunc(files, func(file string) bool { return slices.Contains(own, file) })
 	}
@@ -190,14 +194,18 @@ func (m Remedy) HostNeed() recipe.HostEntry {
 
 // Declares tells whether a recipe asks the operating system for one of these.
 func Declares(r *recipe.Recipe, questions ...host.Question) bool {
-	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return slices.Contains(questions, n.Question()) })
+	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+		return slices.Contains(questions, n.Question())
+	})
 }
 
 // dependencyKinds are what of a recipe answers a cause. What only has a name can be
 // anything.
 var dependencyKinds = map[diagnose.Kind][]string{
-	diagnose.MissingProgram: {"program"}, diagnose.MissingHeader: {"header"}, diagnose.MissingLibrary: {"library"}, diagnose.MissingModule: {"module", "package"},
-	diagnose.MissingPackage: {"package"}, diagnose.Missing: {"module", "library", "program", "package"}, diagnose.TooOld: {"module", "program", "package"},
+	diagnose.MissingProgram: {"program"}, diagnose.MissingHeader: {"header"}, diagnose.MissingLibrary: {"library"},
+	diagnose.MissingModule:  {"module", "package"},
+	diagnose.MissingPackage: {"package"}, diagnose.Missing: {"module", "library", "program", "package"},
+	diagnose.TooOld: {"module", "program", "package"},
 }
 
 // recipeFor finds the recipe on the shelves that answers a cause: of those that are needed
@@ -210,7 +218,10 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (n
 	for _, wanted := range c.Names {
 		for _, kind := range dependencyKinds[c.Kind] {
 			provider, known, found := packages.Find(kind, wanted)
-			if !found || r != nil && (provider == r.Name || needed != slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool { return slices.Contains(n.Names(), provider) })) {
+			if !found ||
+				r != nil && (provider == r.Name || needed != slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
+					return slices.Contains(n.Names(), provider)
+				})) {
 				continue
 			}
 			if known || name == "" {

@@ -75,11 +75,13 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 // installing turns on what installs, which the source has on, where nothing was placed without.
 func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
 	for _, o := range r.Options {
-		if f.Nothing && !o.Implied && o.Values == nil && o.Default == "off" && len(o.Off) > 0 && strings.HasPrefix(strings.ToLower(o.Name), "install") {
+		if f.Nothing && !o.Implied && o.Values == nil && o.Default == "off" && len(o.Off) > 0 &&
+			strings.HasPrefix(strings.ToLower(o.Name), "install") {
 			answers = append(answers, on(o, "without it, nothing is placed"))
 		}
 	}
-	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 && (r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceStep([]string{r.Name})) {
+	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 &&
+		(r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceStep([]string{r.Name})) {
 		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
 		answers = append(answers, &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
 			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})
@@ -133,7 +135,9 @@ func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		brings := slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
 			return n.When.Mentions(o.Name) && stems[buildfile.Stem(n.Question().Name)]
 		}) || slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
-			return n.When.Mentions(o.Name) && slices.ContainsFunc(n.Names(), func(name string) bool { return stems[buildfile.Stem(name)] })
+			return n.When.Mentions(o.Name) && slices.ContainsFunc(n.Names(), func(name string) bool {
+				return stems[buildfile.Stem(name)]
+			})
 		})
 		if !brings {
 			continue
@@ -156,7 +160,8 @@ func OptionOf(r *recipe.Recipe, argument string) *recipe.Option {
 // asked gives the argument that the source asks for itself: by an option that has it, or as it is.
 func asked(r *recipe.Recipe, argument string) *Answer {
 	change, says := func(e *tomlfile.Edit) {
-		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+		e.SetTable("build", []string{"args"},
+			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
 	}, fmt.Sprintf("# The argument %s is added, which the source asks for.", argument)
 	if o := OptionOf(r, argument); o != nil {
 		change, says = func(e *tomlfile.Edit) {
@@ -188,15 +193,18 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), 
 	about := strings.NewReplacer("--without-", "", "--disable-", "", "-D", "").Replace(argument)
 	about, _, _ = strings.Cut(about, "=")
 	for _, o := range r.Options {
-		if o.Implied || o.Values != nil || o.Default == "off" || !slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
+		if o.Implied || o.Values != nil || o.Default == "off" ||
+			!slices.Contains(o.Off, argument) && !strings.EqualFold(o.Name, about) {
 			continue
 		}
 		return func(e *tomlfile.Edit) {
-			e.SetTable("option."+o.Name, []string{"default", "off"}, map[string]string{"default": "false", "off": tomlfile.QuoteList([]string{argument})})
+			e.SetTable("option."+o.Name, []string{"default", "off"},
+				map[string]string{"default": "false", "off": tomlfile.QuoteList([]string{argument})})
 		}, fmt.Sprintf("The option %s is off.", o.Name)
 	}
 	return func(e *tomlfile.Edit) {
-		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+		e.SetTable("build", []string{"args"},
+			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
 	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 
@@ -204,18 +212,21 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), 
 // do not say so: what fails outside, and lacks nothing of the machine, may not fail there.
 func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
-	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) || f.Cause != nil && len(f.Cause.Questions()) > 0 && !generators[f.Cause.Name()] {
+	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) ||
+		f.Cause != nil && len(f.Cause.Questions()) > 0 && !generators[f.Cause.Name()] {
 		return nil
 	}
-	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true, change: func(e *tomlfile.Edit, why string) {
-		e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
-		e.Append(why + "\n# It is built in the source's own directory.")
-	}}}
+	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true,
+		change: func(e *tomlfile.Edit, why string) {
+			e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
+			e.Append(why + "\n# It is built in the source's own directory.")
+		}}}
 }
 
 // generators are programs that a build outside the source may run only because it does not find the
 // generated files that the source brings.
-var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true, "gperf": true}
+var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true,
+	"gperf": true}
 
 // flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
 // the environment which compiler to run, among the arguments.
@@ -281,7 +292,8 @@ const lateLibraries = "-Wl,--no-as-needed"
 // into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
 func helpful(c *diagnose.Cause) (flag string, variables []string) {
 	said := func(matches func(line string) bool) bool { return slices.ContainsFunc(c.Lines, matches) }
-	compiler, inCXX := []string{"CC"}, ofCXX.MatchString(c.Place) || strings.Contains(c.Name(), "C++") || said(ofCXX.MatchString)
+	compiler, inCXX := []string{"CC"}, ofCXX.MatchString(c.Place) || strings.Contains(c.Name(), "C++") ||
+		said(ofCXX.MatchString)
 	if inCXX {
 		compiler = []string{"CXX"}
 	}
@@ -325,10 +337,14 @@ var toInclude = pattern.New(`(?:is defined in header|note: include) [‘'"]<([\w
 // undeclared matches a name of the C++ standard library whose header the code does not include.
 // Compilers name that header only for qualified names.
 var (
-	undeclared = pattern.New(`[‘'](?:std::)?(\w+)[’'] (?:was not declared in this scope|does not name a (?:template )?type)`)
-	standard   = map[string]string{"numeric_limits": "limits", "unique_ptr": "memory", "shared_ptr": "memory", "function": "functional", "bind": "functional", "sort": "algorithm",
-		"find": "algorithm", "transform": "algorithm", "reverse": "algorithm", "accumulate": "numeric", "array": "array", "setprecision": "iomanip", "stringstream": "sstream",
-		"ostringstream": "sstream", "exit": "cstdlib", "strcmp": "cstring", "memcpy": "cstring", "strlen": "cstring", "mutex": "mutex", "thread": "thread"}
+	undeclared = pattern.New(`[‘'](?:std::)?(\w+)[’'] (?:was not declared in this scope` +
+		`|does not name a (?:template )?type)`)
+	standard = map[string]string{"numeric_limits": "limits", "unique_ptr": "memory", "shared_ptr": "memory",
+		"function": "functional", "bind": "functional", "sort": "algorithm",
+		"find": "algorithm", "transform": "algorithm", "reverse": "algorithm", "accumulate": "numeric", "array": "array",
+		"setprecision": "iomanip", "stringstream": "sstream",
+		"ostringstream": "sstream", "exit": "cstdlib", "strcmp": "cstring", "memcpy": "cstring", "strlen": "cstring",
+		"mutex": "mutex", "thread": "thread"}
 )
 
 // ofCXX matches places in C++.

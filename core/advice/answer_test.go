@@ -63,21 +63,49 @@ func TestAnswersInOrder(t *testing.T) {
 		cause diagnose.Cause
 		want  []string
 	}{
-		"an option brings it":               {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss/leaf.h"}}, []string{"# The option moss is on: the source does not do without it.", "[[host]]\nheader = \"moss/leaf.h\""}},
-		"it is on the machine":              {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"reed.h"}}, []string{"[[host]]\nheader = \"reed.h\"\npackages = { debian = \"reed.h-dev\" }"}},
-		"it only writes documentation":      {diagnose.Cause{Kind: diagnose.MissingProgram, Names: []string{"makeinfo"}}, []string{"# The argument MAKEINFO=true is added: documentation is not written anew.", "[[host]]\nprogram = \"makeinfo\""}},
-		"the archive lacks documentation":   {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.texi"}, Lines: []string{"make[1]: Entering directory '/work/box/source/doc'"}}, []string{"# The archive lacks doc/leaf.texi. An empty file stands in for it, in the step before_configure; the repository may have it.", "# It is built in the source's own directory."}},
-		"its name is for the shell":         {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"doc/leaf;reboot.texi"}}, []string{"# It is built in the source's own directory."}},
-		"the archive lacks code":            {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.c"}}, []string{"# It is built in the source's own directory."}},
-		"code is older than the compiler":   {diagnose.Cause{Kind: diagnose.CompilerTooNew, Lines: []string{"multiple definition of `leaf'; first defined here"}}, []string{`# CC = "cc -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
-		"a library is named too early":      {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"sin"}, Found: "-lm", Lines: []string{"cc -o fern -lm leaf.a"}}, []string{`# CC = "cc -Wl,--no-as-needed", CXX = "c++ -Wl,--no-as-needed" in [build.env].`, "# It is built in the source's own directory."}},
-		"a name without its header":         {diagnose.Cause{Kind: diagnose.CompileError, Place: "src/leaf.cpp:7", Lines: []string{"src/leaf.cpp:7:2: error: ‘numeric_limits’ was not declared in this scope"}}, []string{`# CXX = "c++ -include limits" in [build.env].`, "# It is built in the source's own directory."}},
-		"a header of C++ is older":          {diagnose.Cause{Kind: diagnose.CompilerTooNew, Place: "src/leaf.h:7", Lines: []string{"In file included from src/leaf.cpp:2:"}}, []string{`# CXX = "c++ -std=gnu++14" in [build.env].`, "# It is built in the source's own directory."}},
-		"C++ is older than the compiler":    {diagnose.Cause{Kind: diagnose.CompilerTooNew, Place: "src/leaf.cpp:7"}, []string{`# CXX = "c++ -std=gnu++14" in [build.env].`, "# It is built in the source's own directory."}},
-		"a header is not included":          {diagnose.Cause{Kind: diagnose.CompileError, Place: "leaf.cpp:2", Lines: []string{"leaf.cpp:2: note: ‘memcmp’ is defined in header ‘<cstring>’; did you forget"}}, []string{`# CXX = "c++ -include cstring" in [build.env].`, "# It is built in the source's own directory."}},
-		"C++ is loose":                      {diagnose.Cause{Kind: diagnose.CompileError, Lines: []string{"leaf.cc:2: error: ISO C++ forbids it [-fpermissive]"}}, []string{`# CXX = "c++ -fpermissive" in [build.env].`, "# It is built in the source's own directory."}},
-		"warnings count as errors":          {diagnose.Cause{Kind: diagnose.WarningError}, []string{`# CFLAGS = "-O2 -Wno-error", CXXFLAGS = "-O2 -Wno-error" in [build.env].`, "# It is built in the source's own directory."}},
-		"the source says how to do without": {diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"reed"}, Without: "--without-reed"}, []string{"# The argument --without-reed is added.\n# Or, with it:\n# [[host]]\n# library = \"reed\"", "[[host]]\nlibrary = \"reed\""}},
+		"an option brings it": {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss/leaf.h"}},
+			[]string{"# The option moss is on: the source does not do without it.", "[[host]]\nheader = \"moss/leaf.h\""}},
+		"it is on the machine": {diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"reed.h"}},
+			[]string{"[[host]]\nheader = \"reed.h\"\npackages = { debian = \"reed.h-dev\" }"}},
+		"it only writes documentation": {diagnose.Cause{Kind: diagnose.MissingProgram, Names: []string{"makeinfo"}},
+			[]string{"# The argument MAKEINFO=true is added: documentation is not written anew.",
+				"[[host]]\nprogram = \"makeinfo\""}},
+		"the archive lacks documentation": {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.texi"},
+			Lines: []string{"make[1]: Entering directory '/work/box/source/doc'"}},
+			[]string{"# The archive lacks doc/leaf.texi. An empty file stands in for it, in the step before_configure; the " +
+				"repository may have it.", "# It is built in the source's own directory."}},
+		"its name is for the shell": {diagnose.Cause{Kind: diagnose.MissingInSource,
+			Names: []string{"doc/leaf;reboot.texi"}}, []string{"# It is built in the source's own directory."}},
+		"the archive lacks code": {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.c"}},
+			[]string{"# It is built in the source's own directory."}},
+		"code is older than the compiler": {diagnose.Cause{Kind: diagnose.CompilerTooNew,
+			Lines: []string{"multiple definition of `leaf'; first defined here"}},
+			[]string{`# CC = "cc -fcommon" in [build.env].`, "# It is built in the source's own directory."}},
+		"a library is named too early": {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"sin"}, Found: "-lm",
+			Lines: []string{"cc -o fern -lm leaf.a"}},
+			[]string{`# CC = "cc -Wl,--no-as-needed", CXX = "c++ -Wl,--no-as-needed" in [build.env].`,
+				"# It is built in the source's own directory."}},
+		"a name without its header": {diagnose.Cause{Kind: diagnose.CompileError, Place: "src/leaf.cpp:7",
+			Lines: []string{"src/leaf.cpp:7:2: error: ‘numeric_limits’ was not declared in this scope"}},
+			[]string{`# CXX = "c++ -include limits" in [build.env].`, "# It is built in the source's own directory."}},
+		"a header of C++ is older": {diagnose.Cause{Kind: diagnose.CompilerTooNew, Place: "src/leaf.h:7",
+			Lines: []string{"In file included from src/leaf.cpp:2:"}},
+			[]string{`# CXX = "c++ -std=gnu++14" in [build.env].`, "# It is built in the source's own directory."}},
+		"C++ is older than the compiler": {diagnose.Cause{Kind: diagnose.CompilerTooNew, Place: "src/leaf.cpp:7"},
+			[]string{`# CXX = "c++ -std=gnu++14" in [build.env].`, "# It is built in the source's own directory."}},
+		"a header is not included": {diagnose.Cause{Kind: diagnose.CompileError, Place: "leaf.cpp:2",
+			Lines: []string{"leaf.cpp:2: note: ‘memcmp’ is defined in header ‘<cstring>’; did you forget"}},
+			[]string{`# CXX = "c++ -include cstring" in [build.env].`, "# It is built in the source's own directory."}},
+		"C++ is loose": {diagnose.Cause{Kind: diagnose.CompileError,
+			Lines: []string{"leaf.cc:2: error: ISO C++ forbids it [-fpermissive]"}},
+			[]string{`# CXX = "c++ -fpermissive" in [build.env].`, "# It is built in the source's own directory."}},
+		"warnings count as errors": {diagnose.Cause{Kind: diagnose.WarningError},
+			[]string{`# CFLAGS = "-O2 -Wno-error", CXXFLAGS = "-O2 -Wno-error" in [build.env].`,
+				"# It is built in the source's own directory."}},
+		"the source says how to do without": {diagnose.Cause{Kind: diagnose.MissingLibrary, Names: []string{"reed"},
+			Without: "--without-reed"},
+			[]string{"# The argument --without-reed is added.\n# Or, with it:\n# [[host]]\n# library = \"reed\"",
+				"[[host]]\nlibrary = \"reed\""}},
 	} {
 		cause := c.cause
 		r := fern(t)
@@ -112,8 +140,12 @@ func TestNothingIsAPartOfItself(t *testing.T) {
 
 // What is on the machine is not advised again, unless it is there and too old.
 func TestWhatIsHere(t *testing.T) {
-	e := Evidence{Known: func() (*draft.Known, error) { return &draft.Known{}, nil }, At: func([]host.Question) string { return "/usr/include/moss.h" }}
-	assert.Equal(t, "/usr/include/moss.h", For(nil, &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At)
+	e := Evidence{Known: func() (*draft.Known, error) {
+		return &draft.Known{}, nil
+	}, At: func([]host.Question) string { return "/usr/include/moss.h" }}
+	assert.Equal(t, "/usr/include/moss.h",
+		For(nil, &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At)
 	assert.Empty(t, For(nil, &diagnose.Cause{Kind: diagnose.TooOld, Names: []string{"moss"}, Range: ">= 2"}, e).At)
-	assert.Empty(t, For(fern(t), &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At, "of a build it is known what it sees")
+	assert.Empty(t, For(fern(t), &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At,
+		"of a build it is known what it sees")
 }

@@ -17,9 +17,10 @@ func ExampleFor() {
 	defer os.RemoveAll(dir)
 	os.MkdirAll(dir+"/sporegen", 0o755)
 	os.WriteFile(dir+"/sporegen/"+recipe.FileName, nil, 0o644)
-	evidence := advice.Evidence{Family: "debian", Files: host.Files{Dir: dir + "/none"}, Known: func() (*draft.Known, error) {
-		return draft.Survey(recipe.NewShelves([]recipe.Shelf{{Dir: dir}}), &store.Store{Root: dir + "/root"})
-	}}
+	evidence := advice.Evidence{Family: "debian", Files: host.Files{Dir: dir + "/none"},
+		Known: func() (*draft.Known, error) {
+			return draft.Survey(recipe.NewShelves([]recipe.Shelf{{Dir: dir}}), &store.Store{Root: dir + "/root"})
+		}}
 	cause := diagnose.Log("/bin/sh: 1: sporegen: not found\nmake: *** [palette.h] Error 127\n")
 	m := advice.For(nil, &cause, evidence)
 	fmt.Println(m.Sure)

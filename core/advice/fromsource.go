@@ -19,12 +19,15 @@ import (
 // writers are programs that write documentation, by the variables under which build
 // files call them. To call another that does nothing in their place does without what
 // they write, or keeps what the archive has of it.
-var writers = map[string]string{"makeinfo": "MAKEINFO", "help2man": "HELP2MAN", "xsltproc": "XSLTPROC", "pod2man": "POD2MAN", "doxygen": "DOXYGEN", "asciidoc": "ASCIIDOC", "a2x": "A2X", "txt2man": "TXT2MAN", "groff": "GROFF"}
+var writers = map[string]string{"makeinfo": "MAKEINFO", "help2man": "HELP2MAN", "xsltproc": "XSLTPROC",
+	"pod2man": "POD2MAN", "doxygen": "DOXYGEN", "asciidoc": "ASCIIDOC", "a2x": "A2X", "txt2man": "TXT2MAN",
+	"groff": "GROFF"}
 
 // withArguments adds arguments to those of a recipe.
 func withArguments(r *recipe.Recipe, says string, args ...string) *Answer {
 	return &Answer{Text: says, Args: args, change: func(e *tomlfile.Edit, why string) {
-		e.SetTable("build", []string{"args"}, map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), args...))})
+		e.SetTable("build", []string{"args"},
+			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), args...))})
 		e.Append(why + "\n" + says)
 	}}
 }
@@ -32,7 +35,8 @@ func withArguments(r *recipe.Recipe, says string, args ...string) *Answer {
 // undocumented does without a program that only writes documentation.
 func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	variable := writers[c.Name()]
-	if c.Kind != diagnose.MissingProgram || variable == "" || r.Build.Method != recipe.Configure && r.Build.Method != recipe.Make {
+	if c.Kind != diagnose.MissingProgram || variable == "" ||
+		r.Build.Method != recipe.Configure && r.Build.Method != recipe.Make {
 		return nil
 	}
 	arg := variable + "=true"
@@ -45,7 +49,8 @@ func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 }
 
 // visited matches files of documentation, which builds go through and need nothing of.
-var visited = pattern.New(`(?:^|/)(?:docs?|man|doc-\w+|manual|po|examples?|samples?|demos?|tests?)/|\.(?:texi|texinfo|txi|info|[1-8]|html?|md|rst|txt|in)$`)
+var visited = pattern.New(`(?:^|/)(?:docs?|man|doc-\w+|manual|po|examples?|samples?|demos?|tests?)/|\.(?:texi` +
+	`|texinfo|txi|info|[1-8]|html?|md|rst|txt|in)$`)
 
 // standIn lays an empty file in the place of one that the archive lacks, where that is a
 // part of the documentation, or of what else a build only visits.
@@ -63,13 +68,15 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || !plainPath.MatchString(name) {
 		return nil
 	}
-	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name), name, name)
+	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name),
+		name, name)
 	script := strings.TrimRight(r.Step("before_configure")+"\n"+line, "\n")
 	step := "before_configure"
 	if r.Build.Method == recipe.Make {
 		step, script = "before_compile", strings.TrimRight(r.Step("before_compile")+"\n"+line, "\n")
 	}
-	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may have it.", name, step)
+	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may "+
+		"have it.", name, step)
 	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
 		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + strings.TrimLeft(script, "\n") + "\n'''"})
 		e.Append(why + "\n" + says)
@@ -108,14 +115,16 @@ func inside(r *recipe.Recipe, f *build.Failure) []*Answer {
 	for _, file := range f.Outside {
 		arg := governs(r, f.Work, file)
 		name, _, _ := strings.Cut(arg, "=")
-		if arg != "" && !slices.ContainsFunc(append(slices.Clone(args), r.Build.Args...), func(a string) bool { return strings.HasPrefix(a, name+"=") }) {
+		if arg != "" && !slices.ContainsFunc(append(slices.Clone(args), r.Build.Args...),
+			func(a string) bool { return strings.HasPrefix(a, name+"=") }) {
 			args = append(args, arg)
 		}
 	}
 	if len(args) == 0 {
 		return nil
 	}
-	return []*Answer{withArguments(r, fmt.Sprintf("# %s: so that what went to %s is in the tree.", strings.Join(args, " "), path.Dir(f.Outside[0])), args...)}
+	return []*Answer{withArguments(r, fmt.Sprintf("# %s: so that what went to %s is in the tree.", strings.Join(args, " "),
+		path.Dir(f.Outside[0])), args...)}
 }
 
 var assigns = pattern.New(`(?m)^[ \t]*(\w+)[ \t]*[?:]?=[ \t]*(/[^\s#]*)`)
@@ -150,7 +159,8 @@ func governs(r *recipe.Recipe, work, file string) string {
 		arg := ""
 		for _, name := range []string{"GNUmakefile", "makefile", "Makefile", "config.mk", "Makefile.inc"} {
 			for _, m := range assigns.FindAllStringSubmatch(text(name), -1) {
-				if value := strings.TrimRight(m[2], "/"); len(value) > len(best) && (dir == value || strings.HasPrefix(dir, value+"/")) {
+				if value := strings.TrimRight(m[2], "/"); len(value) > len(best) &&
+					(dir == value || strings.HasPrefix(dir, value+"/")) {
 					best, arg = value, m[1]+"=$FL_PREFIX"+strings.TrimPrefix(strings.TrimPrefix(value, "/usr/local"), "/usr")
 				}
 			}
@@ -166,7 +176,8 @@ func governs(r *recipe.Recipe, work, file string) string {
 		}
 		for _, s := range reading.Settings {
 			name, _, _ := strings.Cut(s.Given, "=")
-			if strings.Contains(strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(name)), strings.TrimSuffix(stem, "s")) {
+			if strings.Contains(strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(name)),
+				strings.TrimSuffix(stem, "s")) {
 				return name + "=" + place
 			}
 		}

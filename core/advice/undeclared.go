@@ -38,7 +38,8 @@ func UseText(family string, u traces.Use) string {
 		}
 		return c
 	}, about)
-	return recipe.HostEntry{Question: u.Question, About: about, Packages: recipe.OfFamily(family, packageOf(u, family))}.Text()
+	return recipe.HostEntry{Question: u.Question, About: about,
+		Packages: recipe.OfFamily(family, packageOf(u, family))}.Text()
 }
 
 // WriteUses adds what was used to the end of a recipe.

@@ -54,7 +54,8 @@ func (a *attempt) configureCommand(argv []string) []string {
 	})
 	// A script without #! is one that shells run themselves.
 	noInterpreter := err == nil && !bytes.HasPrefix(script, []byte("#!")) && !bytes.HasPrefix(script, []byte("\x7fELF"))
-	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() && (info.Mode.Perm()&0o100 == 0 || noInterpreter) {
+	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() &&
+		(info.Mode.Perm()&0o100 == 0 || noInterpreter) {
 		argv = append([]string{"sh"}, argv...)
 	}
 	return argv
@@ -71,7 +72,8 @@ func (a *attempt) giveFirstCache() error {
 		kind = "RelWithDebInfo"
 	}
 	sets := [][3]string{
-		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"}, {"CMAKE_BUILD_TYPE", kind, "STRING"},
+		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"},
+		{"CMAKE_BUILD_TYPE", kind, "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
 		// Nothing that a person has registered for cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
@@ -93,7 +95,8 @@ func (a *attempt) giveFirstCache() error {
 
 var (
 	unrecognized = regexp.MustCompile(`(?m)^configure: WARNING: unrecognized options?: (.+)$`)
-	notUsed      = regexp.MustCompile(`(?m)^ *Manually-specified variables were not used by the project:\n((?:\n| +\S.*\n)+)`)
+	notUsed      = regexp.MustCompile(`(?m)^ *Manually-specified variables were not used by the project:\n((?:\n` +
+		`| +\S.*\n)+)`)
 )
 
 // readConfigured finds out, from what was printed, what the source was configured
@@ -129,7 +132,8 @@ func (a *attempt) readConfigured(_ context.Context, log string) error {
 	if len(unknown) == 0 {
 		return nil
 	}
-	a.early(StageConfigure, "the source does not know these arguments, which do nothing: "+printable(strings.Join(unknown, ", ")))
+	a.early(StageConfigure, "the source does not know these arguments, which do nothing: "+
+		printable(strings.Join(unknown, ", ")))
 	return nil
 }
 

@@ -46,7 +46,8 @@ type cost struct {
 }
 
 func (b *Builder) begin(job *Job, fetched []store.Source) *attempt {
-	return &attempt{b: b, m: b.m, job: job, dirs: dirsOf(b.m.Store, job, false), cost: cost{began: b.m.Now()}, fetched: fetched}
+	return &attempt{b: b, m: b.m, job: job, dirs: dirsOf(b.m.Store, job, false), cost: cost{began: b.m.Now()},
+		fetched: fetched}
 }
 
 // build builds a job whose needs are installed and whose archive is in the
@@ -130,7 +131,8 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 	a.cost.used.cpu = 0
 	err := do()
 	elapsed := max(0, a.m.Now().Sub(began)) // clocks can be set back
-	a.cost.stages = append(a.cost.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(), CPU: a.cost.used.cpu.Seconds()})
+	a.cost.stages = append(a.cost.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(),
+		CPU: a.cost.used.cpu.Seconds()})
 	a.journal.Running = ""
 	if err != nil {
 		a.journal.spend(name, elapsed, a.cost.used.cpu)
@@ -216,7 +218,8 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 		cause := Diagnose(table, log, a.dirs.box, a.dirs.build)
 		f.Lines = cause.Lines
 		if cause.Known() && (cause.Kind != diagnose.Said || cause.Asks != "") { // those are shown as they are
-			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && (a.has(cause.Name()) || path.Base(cause.Name()) == "config.h") ||
+			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && (a.has(cause.Name()) ||
+				path.Base(cause.Name()) == "config.h") ||
 				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name) {
 				cause.Kind = diagnose.InSource
 			}

@@ -41,7 +41,9 @@ func jobs(t *testing.T, build string) (Target, []*Job) {
 		"base": "", "helper": "", "lib": need("base", "library"), "tool": need("helper", "runtime"),
 		"plan": need("lib", "library") + need("tool", "tool") + build,
 	} {
-		text := "format = 1\n[package]\nname = \"" + name + "\"\nsummary = \"x\"\n[[release]]\nversion = \"1\"\narchive = \"file:///x\"\nsha256 = \"" + strings.Repeat("0", 64) + "\"\n"
+		text := "format = 1\n[package]\nname = \"" + name +
+			"\"\nsummary = \"x\"\n[[release]]\nversion = \"1\"\narchive = \"file:///x\"\nsha256 = \"" +
+			strings.Repeat("0", 64) + "\"\n"
 		if !strings.Contains(more, "[build]") {
 			more += "[build]\nmethod = \"make\"\n"
 		}
@@ -71,7 +73,8 @@ func short(job *Job, text string) string {
 
 func TestStagesOfTheMethods(t *testing.T) {
 	var all []string
-	for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8", "share/man", "share"} {
+	for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8",
+		"share/man", "share"} {
 		all = append(all, "W/stageT/plan/1/"+dir, "T/plan/1/"+dir)
 	}
 	usual := strings.Join(all, " ")
@@ -80,17 +83,22 @@ func TestStagesOfTheMethods(t *testing.T) {
 		want  []string
 	}{
 		{"method = \"configure\"\nargs = [\"--with=$FL_TREE_LIB\"]", []string{
-			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1 --disable-static", "compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
+			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1 --disable-static",
+			"compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
 		{"method = \"configure\"\nin_tree = true\nparallel = false", []string{
-			"configure W/source: W/source/configure --prefix=T/plan/1 --disable-static", "compile W/source: make", "place W/source: make install DESTDIR=W/stage"}},
+			"configure W/source: W/source/configure --prefix=T/plan/1 --disable-static", "compile W/source: make",
+			"place W/source: make install DESTDIR=W/stage"}},
 		{"method = \"meson\"", []string{
-			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release --wrap-mode=nodownload -Ddefault_library=shared",
+			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release " +
+				"--wrap-mode=nodownload -Ddefault_library=shared",
 			"compile W/build: ninja -j$FL_JOBS (leased)", "place W/build: meson install --no-rebuild"}},
 		{"method = \"make\"\nargs = [\"all\", \"A=$FL_JOBS\"]", []string{
 			"compile W/source: make all PREFIX=T/plan/1 prefix=T/plan/1 A=4 (shared)",
-			"place W/source: mkdir -p " + usual, "place W/source: make install DESTDIR=W/stage PREFIX=T/plan/1 prefix=T/plan/1 A=4",
+			"place W/source: mkdir -p " + usual,
+			"place W/source: make install DESTDIR=W/stage PREFIX=T/plan/1 prefix=T/plan/1 A=4",
 			"place W/source: rmdir --ignore-fail-on-non-empty " + usual + " W/stageT/plan/1"}},
-		{"method = \"make\"\n[steps]\nbefore_configure = '''a'''\nbefore_compile = '''b'''\nafter_compile = '''c'''\ncheck = '''d'''\nplace = '''e'''", []string{
+		{"method = \"make\"\n[steps]\nbefore_configure = '''a'''\nbefore_compile = '''b'''\nafter_compile = " +
+			"'''c'''\ncheck = '''d'''\nplace = '''e'''", []string{
 			"configure W/source: sh -e -c a (shared)", "compile W/source: sh -e -c b (shared)",
 			"compile W/source: make PREFIX=T/plan/1 prefix=T/plan/1 (shared)", "compile W/source: sh -e -c c (shared)",
 			"check W/source: sh -e -c d (shared)", "place W/source: sh -e -c e (shared)"}},
@@ -111,17 +119,23 @@ func TestStagesOfTheMethods(t *testing.T) {
 
 func TestBuildsFindTheirNeedsAndNothingElse(t *testing.T) {
 	t.Setenv("CFLAGS", "-from-outside")
-	target, planned := jobs(t, "[build]\nmethod = \"make\"\n[build.env]\nCPPFLAGS = \"-DMINE\"\nPATH = \"$FL_SOURCE/bin\"\nCC = \"gcc\"")
+	target, planned := jobs(t,
+		"[build]\nmethod = \"make\"\n[build.env]\nCPPFLAGS = \"-DMINE\"\nPATH = \"$FL_SOURCE/bin\"\nCC = \"gcc\"")
 	job := planned[len(planned)-1]
 	env := map[string]string{}
-	for _, pair := range environment(target, job, dirsOf(target.Store, job, false), time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)) {
+	for _, pair := range environment(target, job, dirsOf(target.Store, job, false),
+		time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)) {
 		name, value, _ := strings.Cut(pair, "=")
 		env[name] = short(job, value)
 	}
-	assert.Equal(t, "W/source/bin:T/lib/1/bin:T/lib/1/sbin:T/tool/1/bin:T/tool/1/sbin:T/helper/1/bin:T/helper/1/sbin:/usr/bin:/bin", env["PATH"])
+	assert.Equal(t,
+		"W/source/bin:T/lib/1/bin:T/lib/1/sbin:T/tool/1/bin:T/tool/1/sbin:T/helper/1/bin:T/helper/1/sbin:/usr/bin:/bin",
+		env["PATH"])
 	assert.Equal(t, "-DMINE -IT/lib/1/include", env["CPPFLAGS"])
-	assert.Equal(t, "-LT/lib/1/lib -Wl,-rpath,T/lib/1/lib -Wl,-rpath-link,T/base/1/lib -Wl,-rpath,T/plan/1/lib", env["LDFLAGS"])
-	assert.Equal(t, "T/lib/1/lib/pkgconfig:T/lib/1/share/pkgconfig:T/base/1/lib/pkgconfig:T/base/1/share/pkgconfig", env["PKG_CONFIG_PATH"])
+	assert.Equal(t, "-LT/lib/1/lib -Wl,-rpath,T/lib/1/lib -Wl,-rpath-link,T/base/1/lib -Wl,-rpath,T/plan/1/lib",
+		env["LDFLAGS"])
+	assert.Equal(t, "T/lib/1/lib/pkgconfig:T/lib/1/share/pkgconfig:T/base/1/lib/pkgconfig:T/base/1/share/pkgconfig",
+		env["PKG_CONFIG_PATH"])
 	assert.Equal(t, "T/lib/1:T/base/1", env["CMAKE_PREFIX_PATH"])
 	assert.Equal(t, "T/lib/1/include", env["CPATH"])
 	assert.Equal(t, "T/lib/1/lib:T/plan/1/lib", env["LD_RUN_PATH"])
@@ -154,7 +168,8 @@ func TestOnlyWhatIsNeededIsBuilt(t *testing.T) {
 	}
 	assert.Equal(t, []string{"base", "helper", "lib", "tool", "plan"}, names())
 	install("tool")
-	assert.Equal(t, []string{"base", "helper", "lib", "plan"}, names(), "a tool that is built still needs what it runs with")
+	assert.Equal(t, []string{"base", "helper", "lib", "plan"}, names(),
+		"a tool that is built still needs what it runs with")
 	install("plan")
 	assert.Equal(t, []string{"base", "lib"}, names(), "for what is built, its tools do not matter")
 }
@@ -170,10 +185,12 @@ func entered(t *testing.T) *sandbox.Session {
 func TestStatusInWords(t *testing.T) {
 	room := entered(t)
 	for script, want := range map[string]string{
-		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because memory ran out", "kill -15 $$": "was ended by signal 15 (terminated)",
+		"exit 3": "ended with status 3", "kill -9 $$": "was killed, perhaps because memory ran out",
+		"kill -15 $$":   "was ended by signal 15 (terminated)",
 		"kill -XFSZ $$": "was ended because it wrote a file above the limit (largest_file in the settings)",
 	} {
-		_, err := runIn(context.Background(), room, sandbox.User{}, process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
+		_, err := runIn(context.Background(), room, sandbox.User{},
+			process{dir: "/", argv: []string{"sh", "-c", script}, env: []string{"PATH=/usr/bin:/bin"}})
 		assert.Equal(t, want, status(err))
 	}
 	missing := process{argv: []string{"no-such-program"}, env: []string{"PATH=/usr/bin"}}.run(context.Background(), room)
@@ -186,7 +203,8 @@ func TestProcessesEndWithTheirContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(200*time.Millisecond, cancel)
 	data, err := runIn(ctx, entered(t), sandbox.User{}, process{dir: t.TempDir(),
-		argv: []string{"sh", "-c", "trap '' TERM; setsid sleep 876 & echo $!; while :; do sleep 0.1; done"}, env: []string{"PATH=/usr/bin:/bin"}})
+		argv: []string{"sh", "-c", "trap '' TERM; setsid sleep 876 & echo $!; while :; do sleep 0.1; done"},
+		env:  []string{"PATH=/usr/bin:/bin"}})
 	assert.ErrorIs(t, err, context.Canceled)
 	pid, err := strconv.Atoi(strings.TrimSpace(string(data)))
 	require.NoError(t, err)
@@ -216,7 +234,8 @@ func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
 	_, planned := jobs(t, "")
 	job := planned[len(planned)-1]
 	receipt := func() *store.Receipt {
-		return &store.Receipt{Ref: job.Ref, Sources: []store.Source{{Digest: job.Parts[0].Archive.Digest}}, Options: maps.Clone(job.Package.Options), Needs: job.Links()}
+		return &store.Receipt{Ref: job.Ref, Sources: []store.Source{{Digest: job.Parts[0].Archive.Digest}},
+			Options: maps.Clone(job.Package.Options), Needs: job.Links()}
 	}
 	assert.NoError(t, job.fits(receipt()))
 	for what, forge := range map[string]func(*store.Receipt){
@@ -292,8 +311,11 @@ func TestDifferencesBetweenBuilds(t *testing.T) {
 	need := func(id string) []store.Link {
 		return []store.Link{{Ref: store.Ref{Name: "soil", Version: "1", ID: id}}}
 	}
-	old := store.Made{Options: map[string]string{"a": "on", "gone": "on"}, Needs: append(need("x"), store.Link{Ref: store.Ref{Name: "leaf"}}), Sources: []string{"1"}, Compiler: "cc"}
-	now := store.Made{Options: map[string]string{"a": "off", "new": "on"}, Needs: need("y"), Sources: []string{"2"}, Patches: []string{"p"}, Compiler: "gcc"}
-	assert.Equal(t, []string{"a=off, not on", "option new is new", "option gone is gone", "another build of soil", "without leaf", "another source", "other patches", "another compiler"}, now.Against(old))
+	old := store.Made{Options: map[string]string{"a": "on", "gone": "on"},
+		Needs: append(need("x"), store.Link{Ref: store.Ref{Name: "leaf"}}), Sources: []string{"1"}, Compiler: "cc"}
+	now := store.Made{Options: map[string]string{"a": "off", "new": "on"}, Needs: need("y"), Sources: []string{"2"},
+		Patches: []string{"p"}, Compiler: "gcc"}
+	assert.Equal(t, []string{"a=off, not on", "option new is new", "option gone is gone", "another build of soil",
+		"without leaf", "another source", "other patches", "another compiler"}, now.Against(old))
 	assert.Equal(t, []string{"other instructions"}, old.Against(old))
 }

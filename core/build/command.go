@@ -23,7 +23,8 @@ func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, lo
 			c.Argv = a.configureCommand(c.Argv)
 		}
 		err := a.command(ctx, c, output)
-		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 && stage.Name == StageCompile && a.mayRace(log) {
+		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 &&
+			stage.Name == StageCompile && a.mayRace(log) {
 			if a.alone(ctx, c, output) == nil {
 				continue
 			}
@@ -49,7 +50,9 @@ func takesJobs(c Command) bool {
 func (a *attempt) mayRace(log string) bool {
 	table, _ := a.m.Causes()
 	switch c := Diagnose(table, log, a.dirs.box, a.dirs.build); c.Kind {
-	case diagnose.Network, diagnose.NoSpace, diagnose.MissingProgram, diagnose.TooOld, diagnose.TooNew, diagnose.CompilerTooOld, diagnose.CompilerTooNew, diagnose.WarningError, diagnose.WrongOption, diagnose.Permission, diagnose.Setup:
+	case diagnose.Network, diagnose.NoSpace, diagnose.MissingProgram, diagnose.TooOld, diagnose.TooNew,
+		diagnose.CompilerTooOld, diagnose.CompilerTooNew, diagnose.WarningError, diagnose.WrongOption, diagnose.Permission,
+		diagnose.Setup:
 		return c.Likely
 	}
 	return true
@@ -59,14 +62,17 @@ func (a *attempt) mayRace(log string) bool {
 // succeeds, what it runs is not fit for several.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
 	say(output, "this failed with several jobs; trying again with one:")
-	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) + " failed with several jobs; trying again with one, in case its makefiles race"})
+	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) +
+		" failed with several jobs; trying again with one, in case its makefiles race"})
 	if c.Jobs == Shared {
 		c.Argv = append(slices.Clone(c.Argv), "-j1")
 	}
 	c.Jobs = One
 	err := a.command(ctx, c, output)
 	if err == nil {
-		a.early(StageCompile, "it failed with several jobs and succeeded with one, so its makefiles race; add parallel = false to [build] in "+a.job.Recipe.File)
+		a.early(StageCompile,
+			"it failed with several jobs and succeeded with one, so its makefiles race; add parallel = false to [build] in "+
+				a.job.Recipe.File)
 	}
 	return err
 }

@@ -31,18 +31,23 @@ func keepsSource(job *Job) bool { return debugOf(job) == recipe.DebugSource }
 const sourcesIn = "lib/debug/src"
 
 // Shell text that copies sources from the directory it runs in to $1.
-const keepSources = `mkdir -p "$1" && find source build -path '*/CMakeFiles/*' -prune -o -type f \( -name '*.[chCHSsylfFm]' -o -name '*.cc' -o -name '*.cpp' -o -name '*.cxx' -o -name '*.hh' -o -name '*.hpp' -o -name '*.hxx' \
-	-o -name '*.inc' -o -name '*.inl' -o -name '*.ipp' -o -name '*.tcc' -o -name '*.def' -o -name '*.f90' -o -name '*.rs' -o -name '*.vala' \) -print0 |
+const keepSources = `mkdir -p "$1" && find source build -path '*/CMakeFiles/*' -prune \
+	-o -type f \( -name '*.[chCHSsylfFm]' \
+	-o -name '*.cc' -o -name '*.cpp' -o -name '*.cxx' -o -name '*.hh' -o -name '*.hpp' -o -name '*.hxx' \
+	-o -name '*.inc' -o -name '*.inl' -o -name '*.ipp' -o -name '*.tcc' -o -name '*.def' \
+	-o -name '*.f90' -o -name '*.rs' -o -name '*.vala' \) -print0 |
 	tar -c --null -T - | tar -x -C "$1"`
 
-// Shell text that takes the debug information out of what was placed in $1, which will
-// be the tree, since $2 was written, if there is one: away, or into lib/debug, to which a link is left (debuglink, as GDB's
-// manual describes). What strip does not know, stays.
+// Shell text that takes the debug information out of the files in $1, the future tree, that are
+// newer than $2, if it is given: away, or into lib/debug, with a link to it (debuglink, as GDB's
+// manual describes). Files that strip does not know stay as they are.
 const (
 	findBinaries = `command -v strip >/dev/null || exit 0
 cd "$1" || exit 0
-find . -path ./lib/debug -prune -o -type f ${2:+-cnewer "$2"} -perm -200 \( -perm -100 -o -name '*.so' -o -name '*.so.*' -o -name '*.a' -o -name '*.node' \) -print `
-	stripAway = findBinaries + `| tr '\n' '\0' | xargs -0 -r strip --strip-debug --enable-deterministic-archives 2>/dev/null
+find . -path ./lib/debug -prune -o -type f ${2:+-cnewer "$2"} -perm -200 \
+	\( -perm -100 -o -name '*.so' -o -name '*.so.*' -o -name '*.a' -o -name '*.node' \) -print `
+	stripAway = findBinaries +
+		`| tr '\n' '\0' | xargs -0 -r strip --strip-debug --enable-deterministic-archives 2>/dev/null
 exit 0`
 	stripBeside = findBinaries + `| while read -r f; do
 	case $f in *.a) continue;; esac
@@ -66,7 +71,8 @@ func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
 			staged.Close()
 			to = a.dirs.stage + to
 		}
-		if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{"sh", "-c", keepSources, "sh", to}, Jobs: One}, output); err != nil {
+		if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{"sh", "-c", keepSources, "sh", to}, Jobs: One},
+			output); err != nil {
 			return err
 		}
 	}
@@ -81,5 +87,6 @@ func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
 	} else if a.job.Away() { // files of others are there, too
 		since = a.laid()
 	}
-	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed, since}, Jobs: One}, output)
+	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed, since}, Jobs: One},
+		output)
 }

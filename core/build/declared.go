@@ -17,14 +17,17 @@ func (j *Job) declarations() map[string]string {
 	r := j.Recipe
 	users, folders := "", ""
 	for _, u := range r.Users {
-		users += fmt.Sprintf("u %s - \"%s\" \"%s\" -\n", u.Name, escaped.Replace(cmp.Or(u.About, r.Summary)), cmp.Or(u.Home, "-"))
+		users += fmt.Sprintf("u %s - \"%s\" \"%s\" -\n", u.Name, escaped.Replace(cmp.Or(u.About, r.Summary)),
+			cmp.Or(u.Home, "-"))
 	}
 	for _, d := range r.Folders {
-		folders += fmt.Sprintf("d \"%s\" %s %s %s -\n", d.Path, cmp.Or(d.Mode, "0755"), cmp.Or(d.Owner, "root"), cmp.Or(d.Group, "root"))
+		folders += fmt.Sprintf("d \"%s\" %s %s %s -\n", d.Path, cmp.Or(d.Mode, "0755"), cmp.Or(d.Owner, "root"),
+			cmp.Or(d.Group, "root"))
 	}
 	if users+folders != "" {
 		for _, o := range r.Owners {
-			folders += fmt.Sprintf("z \"%s\" %s %s %s -\n", escaped.Replace(path.Join(j.Prefix, o.File)), cmp.Or(o.Mode, "-"), cmp.Or(o.Owner, "-"), cmp.Or(o.Group, "-"))
+			folders += fmt.Sprintf("z \"%s\" %s %s %s -\n", escaped.Replace(path.Join(j.Prefix, o.File)), cmp.Or(o.Mode, "-"),
+				cmp.Or(o.Owner, "-"), cmp.Or(o.Group, "-"))
 		}
 	}
 	files := map[string]string{}

@@ -47,11 +47,16 @@ var denied = []struct {
 	pattern *pattern.Pattern
 	says    string
 }{
-	{pattern.New("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? *['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; builds have no network"},
-	{pattern.New(`(?i)(?:Name or service not known|Temporary failure in name resolution).*?([A-Za-z0-9-]+\.[A-Za-z0-9.-]+)`), "the address $; builds have no network"},
-	{pattern.New(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known|Temporary failure in name resolution|Network is unreachable)`), "the network"},
+	{pattern.New("(?i)(?:could not|unable to|can't|cannot) resolve (?:host(?:name)?|address)?(?: address)?:? " +
+		"*['`\"‘“]?([A-Za-z0-9.-]+\\.[A-Za-z0-9-]+)"), "the address $; builds have no network"},
+	{pattern.New(`(?i)(?:Name or service not known` +
+		`|Temporary failure in name resolution).*?([A-Za-z0-9-]+\.[A-Za-z0-9.-]+)`), "the address $; builds have no network"},
+	{pattern.New(`([A-Za-z0-9.:-]+\.[A-Za-z0-9.:-]+).*(?:Name or service not known` +
+		`|Temporary failure in name resolution|Network is unreachable)`), "the network"},
 	{pattern.New(`()Network is unreachable`), "the network"},
 	{pattern.New("['`\"‘“]?(/[^'`\"’”:]+)['`\"’”]?: Read-only file system"), "to change $, which is read-only for builds"},
-	{pattern.New("(?:^|[^\\w./-])(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"), "the file $; builds see no home directories"},
-	{pattern.New("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"), "to change or read $, which builds may not"},
+	{pattern.New("(?:^|[^\\w./-])(/(?:home|root)/[^'`\"’”: ]+)['`\"’”]?: (?:No such file or directory|Permission denied)"),
+		"the file $; builds see no home directories"},
+	{pattern.New("['`\"‘“]?(/(?:usr|etc|opt|var|srv|lib|bin|sbin|boot)[^'`\"’”: ]*)['`\"’”]?: Permission denied"),
+		"to change or read $, which builds may not"},
 }

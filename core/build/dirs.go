@@ -22,7 +22,8 @@ type workDirs struct {
 	source, build, stage, home, tmp, supply string // in the box
 	traces                                  string // in the box
 	prefix                                  string // stands in for the tree in a sealed room
-	seen                                    string // what the needs have together, where they are for one directory: the program's own
+	// What the needs have together, where they are for one directory: the program's own.
+	seen string
 
 	system string // what the build system is in: the source, or a directory of it
 }
@@ -40,10 +41,13 @@ func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
 func dirsIn(work string, job *Job) workDirs {
 	box := boxOf(work)
 	d := workDirs{
-		work: work, room: filepath.Join(work, "room"), given: filepath.Join(work, "given"), tries: filepath.Join(work, "tries"),
-		placed: filepath.Join(work, "placed"), prefix: filepath.Join(work, "prefix"), seen: filepath.Join(work, "seen"), box: box,
+		work: work, room: filepath.Join(work, "room"), given: filepath.Join(work, "given"),
+		tries:  filepath.Join(work, "tries"),
+		placed: filepath.Join(work, "placed"), prefix: filepath.Join(work, "prefix"),
+		seen: filepath.Join(work, "seen"), box: box,
 		source: filepath.Join(box, "source"), build: filepath.Join(box, "build"), stage: filepath.Join(box, "stage"),
-		home: filepath.Join(box, "home"), tmp: filepath.Join(box, "tmp"), supply: filepath.Join(box, "supply"), traces: filepath.Join(box, "traces"),
+		home: filepath.Join(box, "home"), tmp: filepath.Join(box, "tmp"), supply: filepath.Join(box, "supply"),
+		traces: filepath.Join(box, "traces"),
 	}
 	b := job.Recipe.Build
 	d.system = filepath.Join(d.source, b.Dir)

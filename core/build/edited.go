@@ -40,7 +40,8 @@ func (e *Edited) Error() string {
 	if len(e.Files) > 0 {
 		files = ": " + strings.Join(e.Files, ", ")
 	}
-	text := fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version, files, e.Work)
+	text := fmt.Sprintf("%s %s was changed by hand since its last run%s\n  It was kept in %s", e.Package, e.Version,
+		files, e.Work)
 	if e.Half {
 		text += "\n  Its patches are only partly applied, so it cannot be built."
 	}
@@ -118,7 +119,8 @@ func (a *attempt) checkEdited() error {
 	case a.job.Edited == FreshSource:
 		j.forget(StageUnpack)
 	default:
-		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped), Half: half}
+		return &Edited{Package: a.job.Name, Version: a.job.Version, Work: a.dirs.work, Files: a.changedSince(j.Stamped),
+			Half: half}
 	}
 	j.Stamp = ""
 	if changed && j.SourceStamp != "" {

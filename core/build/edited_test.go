@@ -20,12 +20,14 @@ import (
 // left is what an earlier run has left: a source that was unpacked and patched.
 func left(t *testing.T) *attempt {
 	box := filepath.Join(t.TempDir(), "box")
-	d := workDirs{work: filepath.Dir(box), box: box, source: filepath.Join(box, "source"), build: filepath.Join(box, "build"), system: filepath.Join(box, "source")}
+	d := workDirs{work: filepath.Dir(box), box: box, source: filepath.Join(box, "source"),
+		build: filepath.Join(box, "build"), system: filepath.Join(box, "source")}
 	for _, dir := range []string{d.source, d.build} {
 		require.NoError(t, os.MkdirAll(dir, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("leaf"), 0o644))
 	}
-	a := &attempt{m: &machine.Machine{Config: machine.Config{Now: time.Now}}, job: &Job{Patches: []store.Source{{File: "a.patch"}}}, dirs: d}
+	a := &attempt{m: &machine.Machine{Config: machine.Config{Now: time.Now}},
+		job: &Job{Patches: []store.Source{{File: "a.patch"}}}, dirs: d}
 	a.journal.begin()
 	a.journal.Done = []string{StageUnpack, StagePatch, StageConfigure}
 	return a
@@ -49,18 +51,28 @@ func TestWhatABuildGoesOnFrom(t *testing.T) {
 		half, fails, anew   bool
 		edited, changedUser bool
 	}{
-		"as it was":                          {},
-		"as it was, for another user":        {changedUser: true},
-		"changed":                            {spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, fails: true},
-		"changed in the build directory":     {spoil: func(a *attempt) { swap(t, a.dirs.build+"/file") }, fails: true},
-		"changed, and kept":                  {spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, policy: KeepEdited, edited: true},
-		"half patched, and kept":             {spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, policy: KeepEdited, half: true, fails: true},
-		"changed, and taken anew":            {spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, policy: FreshSource, anew: true},
-		"gone":                               {spoil: func(a *attempt) { os.RemoveAll(a.dirs.source) }, anew: true},
-		"killed":                             {killed: true},
-		"killed, and changed":                {killed: true, spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, anew: true},
-		"killed, and built where it changes": {killed: true, impure: true, spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }},
-		"killed, and the build changed":      {killed: true, spoil: func(a *attempt) { swap(t, a.dirs.build+"/file") }},
+		"as it was":                      {},
+		"as it was, for another user":    {changedUser: true},
+		"changed":                        {spoil: func(a *attempt) { swap(t, a.dirs.source+"/file") }, fails: true},
+		"changed in the build directory": {spoil: func(a *attempt) { swap(t, a.dirs.build+"/file") }, fails: true},
+		"changed, and kept": {spoil: func(a *attempt) {
+			swap(t, a.dirs.source+"/file")
+		}, policy: KeepEdited, edited: true},
+		"half patched, and kept": {spoil: func(a *attempt) {
+			swap(t, a.dirs.source+"/file")
+		}, policy: KeepEdited, half: true, fails: true},
+		"changed, and taken anew": {spoil: func(a *attempt) {
+			swap(t, a.dirs.source+"/file")
+		}, policy: FreshSource, anew: true},
+		"gone":   {spoil: func(a *attempt) { os.RemoveAll(a.dirs.source) }, anew: true},
+		"killed": {killed: true},
+		"killed, and changed": {killed: true, spoil: func(a *attempt) {
+			swap(t, a.dirs.source+"/file")
+		}, anew: true},
+		"killed, and built where it changes": {killed: true, impure: true, spoil: func(a *attempt) {
+			swap(t, a.dirs.source+"/file")
+		}},
+		"killed, and the build changed": {killed: true, spoil: func(a *attempt) { swap(t, a.dirs.build+"/file") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := left(t)

@@ -16,7 +16,10 @@ func ExamplePlan() {
 	dir, _ := os.MkdirTemp("", "shelf")
 	defer os.RemoveAll(dir)
 	os.Mkdir(filepath.Join(dir, "fern"), 0o755)
-	os.WriteFile(filepath.Join(dir, "fern", recipe.FileName), []byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"https://vale-glasshouse.example/fern.tar\"\nsha256 = \"0000000000000000000000000000000000000000000000000000000000000000\"\n[build]\nmethod = \"make\"\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "fern", recipe.FileName),
+		[]byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = "+
+			"\"https://vale-glasshouse.example/fern.tar\"\nsha256 = "+
+			"\"0000000000000000000000000000000000000000000000000000000000000000\"\n[build]\nmethod = \"make\"\n"), 0o644)
 	shelves := recipe.NewShelves([]recipe.Shelf{{Dir: dir, Shown: "recipes"}})
 	ladder, err := resolve.Solve(context.Background(), shelves, resolve.Request{Wanted: []resolve.Wanted{{Name: "fern"}}})
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 )
 
 // turnsOff matches arguments that leave something out: --disable-x, --without-x, -Dx=OFF.
-var turnsOff = pattern.New(`^(?:--(?:disable|without)-([\w.+-]+)|(?:--(?:enable|with)-|-D)?([\w.+-]+)(?::\w+)?=(?i:off|no|false|disabled|0))$`)
+var turnsOff = pattern.New(`^(?:--(?:disable|without)-([\w.+-]+)|(?:--(?:enable|with)-` +
+	`|-D)?([\w.+-]+)(?::\w+)?=(?i:off|no|false|disabled|0))$`)
 
 // leftAside are the names of what the job's arguments and options say is to be left out.
 func leftAside(job *Job) []string {

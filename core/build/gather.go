@@ -38,9 +38,12 @@ func (a *attempt) gatherPart(ctx context.Context, part Part) error {
 	log := a.log(StageGather)
 	switch {
 	case !slices.Contains(a.m.Settings.TrustedNetwork, a.job.Name):
-		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs the network. If you trust this package, add to the settings: trusted_network = [%q]", part.Name, a.job.Name), "")
+		return a.failure(StageGather,
+			fmt.Sprintf("gathering the extra %s needs the network. If you trust this package, add to the settings: "+
+				"trusted_network = [%q]", part.Name, a.job.Name), "")
 	case a.b.level != sandbox.Sealed:
-		return a.failure(StageGather, fmt.Sprintf("gathering the extra %s needs a sealed room, which this machine cannot make", part.Name), "")
+		return a.failure(StageGather,
+			fmt.Sprintf("gathering the extra %s needs a sealed room, which this machine cannot make", part.Name), "")
 	}
 	if err := a.leave(); err != nil {
 		return err
@@ -91,7 +94,8 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 	defer box.Close()
 	made, err := box.Sub(path.Join(a.dirs.below(a.dirs.source), part.Into))
 	if err != nil {
-		return a.failure(StageGather, fmt.Sprintf("the gather step of the extra %s has not made the directory %s", part.Name, part.Into), "")
+		return a.failure(StageGather, fmt.Sprintf("the gather step of the extra %s has not made the directory %s", part.Name,
+			part.Into), "")
 	}
 	defer made.Close()
 	file := filepath.Join(a.dirs.work, "gathered.tar")
@@ -103,7 +107,8 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 	defer out.Close()
 	sum := sha256.New()
 	if err := archive(io.MultiWriter(out, sum), made, int64(a.m.Settings.LargestTree)<<20); err != nil {
-		return a.failure(StageGather, fmt.Sprintf("the files gathered for the extra %s cannot be archived: %v", part.Name, err), "")
+		return a.failure(StageGather, fmt.Sprintf("the files gathered for the extra %s cannot be archived: %v",
+			part.Name, err), "")
 	}
 	got := recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum.Sum(nil))}
 	switch part.Archive.Digest {
@@ -113,9 +118,13 @@ func (a *attempt) keepGathered(ctx context.Context, part Part) error {
 		_, err := a.m.Archives.Fetch(ctx, w)
 		return err
 	case recipe.Digest{}:
-		return a.failure(StageGather, fmt.Sprintf("the recipe has no digest for the extra %s. Check the gathered files in %s, then add sha256 = %q (%s)", part.Name, filepath.Join(a.dirs.source, part.Into), got.Hex, part.Archive.At), "")
+		return a.failure(StageGather,
+			fmt.Sprintf("the recipe has no digest for the extra %s. Check the gathered files in %s, then add sha256 = %q (%s)",
+				part.Name, filepath.Join(a.dirs.source, part.Into), got.Hex, part.Archive.At), "")
 	}
-	return a.failure(StageGather, fmt.Sprintf("the files gathered for the extra %s do not match the recipe: their sha256 is %s (%s). They are in %s", part.Name, got.Hex, part.Archive.At, filepath.Join(a.dirs.source, part.Into)), "")
+	return a.failure(StageGather,
+		fmt.Sprintf("the files gathered for the extra %s do not match the recipe: their sha256 is %s (%s). They are in %s",
+			part.Name, got.Hex, part.Archive.At, filepath.Join(a.dirs.source, part.Into)), "")
 }
 
 // archive writes a directory as a tar whose bytes depend on the files alone: sorted by name, without
@@ -125,7 +134,9 @@ func archive(to io.Writer, dir *safefs.Dir, largest int64) error {
 	w := tar.NewWriter(to)
 	entries, bytes := 0, int64(0)
 	err := dir.Walk(false, func(e safefs.Entry) error {
-		h := &tar.Header{Name: "gathered/" + e.Name, Mode: int64(0o644 | e.Mode.Perm()&0o100 | e.Mode.Perm()&0o100>>3 | e.Mode.Perm()&0o100>>6), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
+		h := &tar.Header{Name: "gathered/" + e.Name,
+			Mode: int64(0o644 | e.Mode.Perm()&0o100 | e.Mode.Perm()&0o100>>3 | e.Mode.Perm()&0o100>>6), ModTime: time.Unix(0, 0),
+			Format: tar.FormatPAX}
 		if entries++; entries > most {
 			return fmt.Errorf("there are more than %d files", most)
 		}

@@ -58,7 +58,8 @@ func (a *attempt) takeGiven() {
 	}
 	for _, g := range a.journal.Given {
 		if !slices.ContainsFunc(a.job.Recipe.Owners, func(o *recipe.Owner) bool { return o.File == g.File }) {
-			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was ignored; add [[owner]] to %s to keep that", g.File, g.Who(), a.job.Recipe.File))
+			a.remark(fmt.Sprintf("%s: the installer gave it to %s, which was ignored; add [[owner]] to %s to keep that", g.File,
+				g.Who(), a.job.Recipe.File))
 		}
 	}
 }
@@ -88,7 +89,8 @@ func (a *attempt) ownPlaced() error {
 	defer root.Close()
 	for _, o := range a.job.Recipe.Owners {
 		wrong := func(format string, args ...any) error {
-			return a.failure(StagePlace, fmt.Sprintf("[[owner]] in %s (line %d): ", a.job.Recipe.File, o.Line)+fmt.Sprintf(format, args...), "")
+			return a.failure(StagePlace, fmt.Sprintf("[[owner]] in %s (line %d): ", a.job.Recipe.File,
+				o.Line)+fmt.Sprintf(format, args...), "")
 		}
 		info, err := root.Lstat(o.File)
 		switch {
@@ -109,7 +111,8 @@ func (a *attempt) ownPlaced() error {
 			return wrong("this machine has no group %s", o.Group)
 		}
 		if err != nil || noGroup != nil {
-			a.remark(fmt.Sprintf("%s: it will belong to %s where that exists; this machine does not have it yet", o.File, o.Who()))
+			a.remark(fmt.Sprintf("%s: it will belong to %s where that exists; this machine does not have it yet",
+				o.File, o.Who()))
 			continue
 		}
 		if err := root.Lchown(o.File, uid, gid); err != nil {

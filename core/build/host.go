@@ -36,7 +36,8 @@ func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 		}
 		for _, n := range j.Recipe.HostNeeds {
 			q := n.Question()
-			add(host.Need{Question: q, Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String(), Or: j.insteadOf(q)}, j.Name)
+			add(host.Need{Question: q, Range: n.Range, Packages: n.PackagesOf(m.System.Family), At: n.Position.String(),
+				Or: j.insteadOf(q)}, j.Name)
 		}
 	}
 	return needs
@@ -80,7 +81,8 @@ func CheckHost(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 // package is often called like its program, and it is not built yet.
 func (j *Job) provides(program string) bool {
 	for i, link := range j.Package.Needs {
-		if link.Role == recipe.Tool && (j.Needs[i].Name == program || slices.Contains(link.Package.Recipe.Offers.Programs, program)) {
+		if link.Role == recipe.Tool &&
+			(j.Needs[i].Name == program || slices.Contains(link.Package.Recipe.Offers.Programs, program)) {
 			return true
 		}
 	}

@@ -69,13 +69,16 @@ func identify(job *Job, machine host.Machine) string {
 		id.Supplies = append(id.Supplies, s.Digest.String()+" "+s.File)
 	}
 	for _, l := range r.Launchers {
-		id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories, l.Terminal))
+		id.Placed = append(id.Placed, fmt.Sprintf("launcher %q %q %q %q %q %t", l.Name, l.About, l.Run, l.Icon, l.Categories,
+			l.Terminal))
 	}
 	for _, c := range r.Configs {
-		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private, c.Owner, c.Group))
+		id.Placed = append(id.Placed, fmt.Sprintf("config %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private,
+			c.Owner, c.Group))
 	}
 	for _, c := range r.Writable {
-		id.Placed = append(id.Placed, fmt.Sprintf("writable %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private, c.Owner, c.Group))
+		id.Placed = append(id.Placed, fmt.Sprintf("writable %q %q %q %t %q %q", c.File, c.Sample, c.Mode, c.Private,
+			c.Owner, c.Group))
 	}
 	for _, o := range r.Owners {
 		id.Placed = append(id.Placed, fmt.Sprintf("owner %q %q %q %q", o.File, o.Owner, o.Group, o.Mode))
@@ -123,13 +126,15 @@ func digestOf(data []byte) recipe.Digest {
 // but another program could have written the receipt.
 func (j *Job) fits(r *store.Receipt) error {
 	wrong := func(what string) error {
-		return &store.Error{Path: j.Tree, Err: fmt.Errorf("the receipt does not match its build: %s", what), Remedies: []problem.Remedy{problem.Do(problem.RemoveAndRepeat, j.Name)}}
+		return &store.Error{Path: j.Tree, Err: fmt.Errorf("the receipt does not match its build: %s", what),
+			Remedies: []problem.Remedy{problem.Do(problem.RemoveAndRepeat, j.Name)}}
 	}
 	if len(r.Sources) != len(j.Parts) {
 		return wrong("it has other sources")
 	}
 	for i, part := range j.Parts {
-		if part.Checkout != nil && r.Sources[i].Commit != part.Checkout.ID() || part.Checkout == nil && r.Sources[i].Digest != part.Archive.Digest {
+		if part.Checkout != nil && r.Sources[i].Commit != part.Checkout.ID() ||
+			part.Checkout == nil && r.Sources[i].Digest != part.Archive.Digest {
 			return wrong("it has other sources")
 		}
 	}

@@ -72,16 +72,19 @@ func (a *attempt) reuseSource(ctx context.Context) error {
 	for _, file := range files {
 		var other journal
 		data, err := safefs.ReadFile(file, largestJournal)
-		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != a.job.Name || other.Build == a.job.Ref || !other.Pure || !maps.Equal(other.Options, a.job.Package.Options) ||
+		if err != nil || json.Unmarshal(data, &other) != nil || other.Build.Name != a.job.Name || other.Build == a.job.Ref ||
+			!other.Pure || !maps.Equal(other.Options, a.job.Package.Options) ||
 			other.Running == StageUnpack || other.Running == StagePatch || !other.done(StageUnpack) ||
-			other.Inputs[StageUnpack] != a.inputs(StageUnpack) || other.Inputs[StagePatch] != "" && other.Inputs[StagePatch] != a.inputs(StagePatch) {
+			other.Inputs[StageUnpack] != a.inputs(StageUnpack) ||
+			other.Inputs[StagePatch] != "" && other.Inputs[StagePatch] != a.inputs(StagePatch) {
 			continue
 		}
 		taken, err := a.take(ctx, other, filepath.Dir(file))
 		if err != nil || !taken {
 			continue // it is unpacked, then
 		}
-		a.journal = journal{Done: []string{StageUnpack}, SourceStamp: a.stamp(a.dirs.source), Runs: other.Runs, Newest: other.Newest, Sources: other.Sources,
+		a.journal = journal{Done: []string{StageUnpack}, SourceStamp: a.stamp(a.dirs.source), Runs: other.Runs,
+			Newest: other.Newest, Sources: other.Sources,
 			Inputs: other.Inputs, Seconds: other.Seconds, CPU: other.CPU}
 		if other.done(StagePatch) {
 			a.journal.Done = append(a.journal.Done, StagePatch)

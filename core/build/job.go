@@ -107,7 +107,8 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 			if !wanted[c] {
 				continue
 			}
-			job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)], Prefix: prefix, Asked: p.Asked && prefix == t.Prefix}
+			job := &Job{Package: p, Recipe: p.Recipe.Effective(p.Facts(t.System)), Compiler: t.Compilers[compilerOf(p.Recipe)],
+				Prefix: prefix, Asked: p.Asked && prefix == t.Prefix}
 			job.Recipe.HostNeeds = t.onHost(job.Recipe.HostNeeds)
 			of[c] = job
 			for _, link := range p.Needs {

@@ -14,28 +14,30 @@ import (
 // journal is what a work directory remembers of its build. It is for one build id,
 // so what it was made from cannot have changed. No build can write it.
 type journal struct {
-	Build    store.Ref                 `json:"build"`
-	Done     []string                  `json:"done"`    // stages, in order
-	Running  string                    `json:"running"` // the stage under way; what it has made may be half-written
-	Boot     string                    `json:"boot"`    // the start of the machine since which it is under way
-	Newest   time.Time                 `json:"newest"`
-	Sources  []store.Source            `json:"sources"` // as they came
-	Seconds  map[string]float64        `json:"seconds"`
-	CPU      map[string]float64        `json:"cpu_seconds"`
-	Inputs   map[string]string         `json:"inputs"` // of the stages that are done
-	Pure     bool                      `json:"pure"`   // the source is as it was unpacked and patched
-	Options  map[string]string         `json:"options"`
-	Remarks  []inspect.Remark          `json:"remarks,omitempty"`  // on what was placed
-	Early    map[string]inspect.Remark `json:"early,omitempty"`    // on stages before that, by their names
-	Used     *Used                     `json:"used,omitempty"`     // of the operating system
-	User     sandbox.User              `json:"user,omitzero"`      // whose the box is
-	Given    []store.Owned             `json:"given,omitempty"`    // to others, by the installer
-	Features []store.Feature           `json:"features,omitempty"` // that the source says it was configured with and without
-	NotBare  string                    `json:"not_bare,omitempty"` // why the build has seen all of the operating system
-	Runs     []string                  `json:"runs"`               // the isolation of each run that something is left of
+	Build   store.Ref                 `json:"build"`
+	Done    []string                  `json:"done"`    // stages, in order
+	Running string                    `json:"running"` // the stage under way; what it has made may be half-written
+	Boot    string                    `json:"boot"`    // the start of the machine since which it is under way
+	Newest  time.Time                 `json:"newest"`
+	Sources []store.Source            `json:"sources"` // as they came
+	Seconds map[string]float64        `json:"seconds"`
+	CPU     map[string]float64        `json:"cpu_seconds"`
+	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
+	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
+	Options map[string]string         `json:"options"`
+	Remarks []inspect.Remark          `json:"remarks,omitempty"` // on what was placed
+	Early   map[string]inspect.Remark `json:"early,omitempty"`   // on stages before that, by their names
+	Used    *Used                     `json:"used,omitempty"`    // of the operating system
+	User    sandbox.User              `json:"user,omitzero"`     // whose the box is
+	Given   []store.Owned             `json:"given,omitempty"`   // to others, by the installer
+	// That the source says it was configured with and without.
+	Features []store.Feature `json:"features,omitempty"`
+	NotBare  string          `json:"not_bare,omitempty"` // why the build has seen all of the operating system
+	Runs     []string        `json:"runs"`               // the isolation of each run that something is left of
 
-	SourceStamp string    `json:"source_stamp,omitempty"` // of the source as it was unpacked and patched, where building leaves it so
-	Stamp       string    `json:"stamp,omitempty"`        // of what the last run has left, when it ended in good order
+	// Of the source as it was unpacked and patched, where building leaves it so.
+	SourceStamp string    `json:"source_stamp,omitempty"`
+	Stamp       string    `json:"stamp,omitempty"` // of what the last run has left, when it ended in good order
 	Stamped     time.Time `json:"stamped,omitzero"`
 	Edited      bool      `json:"edited,omitempty"` // it was changed by hand since, and is to be built so
 }
@@ -114,7 +116,8 @@ func (j *journal) note(r inspect.Remark) bool {
 	case len(j.Remarks) > most:
 		return false
 	case len(j.Remarks) == most:
-		r = inspect.Remark{Grade: inspect.Warned, Text: fmt.Sprintf("there are more than %d remarks; the rest are dropped", most)}
+		r = inspect.Remark{Grade: inspect.Warned,
+			Text: fmt.Sprintf("there are more than %d remarks; the rest are dropped", most)}
 	case len(r.Text) > longest:
 		r.Text = strings.ToValidUTF8(r.Text[:longest], "") + "…"
 	}

@@ -135,7 +135,8 @@ func (b *Builder) endLeft(jobs []*Job) {
 // in the order of their ladder; what is needed and not among them is installed.
 // A job that fails takes along only what stands on it. There is a result for
 // each job, and each build that was begun is added to the history.
-func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate, record func(store.Record)) []Result {
+func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate,
+	record func(store.Record)) []Result {
 	f := newFetches(b.m)
 	results := make([]Result, len(jobs))
 	place := map[*Job]int{} // of the job's build among the tasks
@@ -200,7 +201,8 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 		b.m.Tell(job.event(event.PackageDone, event.Event{Stage: job.Until, Elapsed: b.m.Now().Sub(a.cost.began)}))
 		return nil
 	}
-	r := store.Record{Ref: job.Ref, Began: a.cost.began, Seconds: max(0, b.m.Now().Sub(a.cost.began).Seconds()), Stages: a.cost.stages}
+	r := store.Record{Ref: job.Ref, Began: a.cost.began, Seconds: max(0, b.m.Now().Sub(a.cost.began).Seconds()),
+		Stages: a.cost.stages}
 	if err != nil {
 		r.Failed = "build"
 		var failure *Failure

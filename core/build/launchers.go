@@ -46,7 +46,8 @@ func (a *attempt) addLaunchersAndConfigs(log string) error {
 			return a.notInTree(filepath.Dir(file), err, log)
 		}
 		if _, err := staged.Lstat(file); err == nil {
-			return a.failure(StagePlace, "the package places "+file+" itself; take [[user]] and [[directory]] out of the recipe", log)
+			return a.failure(StagePlace, "the package places "+file+" itself; take [[user]] and [[directory]] out of the recipe",
+				log)
 		}
 		if err := staged.WriteFile(file, []byte(text), 0o644); err != nil {
 			return a.notInTree(file, err, log)
@@ -60,12 +61,14 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 	words := strings.Fields(l.Run)
 	program := filepath.Join("bin", words[0])
 	if info, err := staged.Stat(program); err != nil || info.Mode()&0o111 == 0 {
-		return a.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build placed no program bin/%s (%s)", l.Name, words[0], words[0], l.Position), log)
+		return a.failure(StagePlace, fmt.Sprintf("the launcher %q runs %s, but the build placed no program bin/%s (%s)",
+			l.Name, words[0], words[0], l.Position), log)
 	}
 	icon := ""
 	if l.Icon != "" {
 		if _, err := staged.Stat(l.Icon); err != nil {
-			return a.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name, l.Position), log)
+			return a.failure(StagePlace, fmt.Sprintf("the icon %s of the launcher %q was not placed (%s)", l.Icon, l.Name,
+				l.Position), log)
 		}
 		icon = filepath.Join(a.job.Prefix, l.Icon)
 	}
@@ -113,7 +116,9 @@ func (a *attempt) launcher(staged *os.Root, log string, number int, l *recipe.La
 	}
 	file := filepath.Join(dir, name+".desktop")
 	if _, err := staged.Lstat(file); err == nil {
-		return a.failure(StagePlace, fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)", name, l.Name, l.Position), log)
+		return a.failure(StagePlace,
+			fmt.Sprintf("the package places share/applications/%s.desktop itself; take the launcher %q out of the recipe (%s)",
+				name, l.Name, l.Position), log)
 	}
 	return a.notInTree(file, staged.WriteFile(file, text.Bytes(), 0o644), log)
 }
@@ -154,7 +159,8 @@ func (a *attempt) notInTree(name string, err error, log string) error {
 	if err == nil {
 		return nil
 	}
-	if disk := a.failure(StagePlace, fmt.Sprintf("%s cannot be made in what was placed: %v", name, reason(err)), log); !disk.DiskFull {
+	if disk := a.failure(StagePlace, fmt.Sprintf("%s cannot be made in what was placed: %v", name, reason(err)),
+		log); !disk.DiskFull {
 		return disk
 	}
 	return err
@@ -199,7 +205,8 @@ func sampleOf(c *recipe.Config) string {
 // configs converts configuration files, or writable directories, for the receipt.
 func configs(of []*recipe.Config) (all []store.Config) {
 	for _, c := range of {
-		all = append(all, store.Config{File: c.File, Sample: sampleOf(c), Mode: c.Mode, Private: c.Private, Owner: c.Owner, Group: c.Group})
+		all = append(all, store.Config{File: c.File, Sample: sampleOf(c), Mode: c.Mode, Private: c.Private, Owner: c.Owner,
+			Group: c.Group})
 	}
 	return all
 }
@@ -241,7 +248,8 @@ func (a *attempt) config(staged *os.Root, log string, c *recipe.Config) error {
 		}
 	}
 	if info, err := staged.Lstat(sample); err != nil || !info.Mode().IsRegular() {
-		return a.failure(StagePlace, fmt.Sprintf("%s, the sample of the configuration file %s, was not placed", missing, c.File), log)
+		return a.failure(StagePlace, fmt.Sprintf("%s, the sample of the configuration file %s, was not placed", missing,
+			c.File), log)
 	}
 	if err := staged.RemoveAll(c.File); err != nil {
 		return a.notInTree(c.File, err, log)

@@ -34,7 +34,8 @@ func (a *attempt) keepLicences() ([]store.Licence, error) {
 	kept := map[string]bool{}
 	keep := func(e safefs.Entry) error {
 		base := path.Base(e.Name)
-		if len(all) == most || !e.Mode.IsRegular() || e.Links > 1 || kept[base] || !licenceFile.MatchString(base) && !strings.HasPrefix(e.Name, "LICENSES/") {
+		if len(all) == most || !e.Mode.IsRegular() || e.Links > 1 || kept[base] ||
+			!licenceFile.MatchString(base) && !strings.HasPrefix(e.Name, "LICENSES/") {
 			return nil
 		}
 		f, err := e.Open()

@@ -70,13 +70,15 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 	switch r.Build.Method {
 	case recipe.Configure:
 		return map[string][]Command{
-			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Prefix}, args...)...),
-			StageCompile:   in(shared(r), "make"),
-			StagePlace:     in(One, "make", "install", destdir),
+			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Prefix},
+				args...)...),
+			StageCompile: in(shared(r), "make"),
+			StagePlace:   in(One, "make", "install", destdir),
 		}
 	case recipe.CMake:
 		// Makefiles rather than ninja's: make shares job slots.
-		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles", "-C", filepath.Join(d.given, firstCache)}, args...)
+		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles", "-C",
+			filepath.Join(d.given, firstCache)}, args...)
 		return map[string][]Command{
 			StageConfigure: in(One, configure...),
 			StageCompile:   in(shared(r), "make"),
@@ -112,14 +114,16 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 		}
 		// Some copy into directories that are always there in /usr/local.
 		var usual []string
-		for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8", "share/man", "share"} {
+		for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8",
+			"share/man", "share"} {
 			if usual = append(usual, filepath.Join(d.stage, job.Prefix, dir)); !job.Away() {
 				usual = append(usual, filepath.Join(job.Prefix, dir))
 			}
 		}
 		place := in(One, append([]string{"mkdir", "-p"}, usual...)...)
 		place = append(place, in(One, append([]string{"make", "install", destdir}, variables...)...)...)
-		place = append(place, in(One, append(append([]string{"rmdir", "--ignore-fail-on-non-empty"}, usual...), d.stage+job.Prefix)...)...)
+		place = append(place,
+			in(One, append(append([]string{"rmdir", "--ignore-fail-on-non-empty"}, usual...), d.stage+job.Prefix)...)...)
 		return map[string][]Command{
 			StageCompile: in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
 			StagePlace:   place,

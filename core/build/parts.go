@@ -42,11 +42,13 @@ func parts(job *Job) []Part {
 		return &source.Signed{URLs: urls, Keys: keys}
 	}
 	main := Part{Size: int64(x.Size), Archive: source.Wanted{
-		Package: job.Name, Version: job.Version, URLs: r.Sources(x), Digest: x.Digest, At: x.Position.String(), Signed: signed(r.Signatures(x)),
+		Package: job.Name, Version: job.Version, URLs: r.Sources(x), Digest: x.Digest, At: x.Position.String(),
+		Signed: signed(r.Signatures(x)),
 	}}
 	if url := x.Repository(); url != "" {
 		url = r.ExpandURL(url, job.Version)
-		c := &source.Checkout{Package: job.Name, Version: job.Version, Commit: x.Commit, Revision: x.Revision, Tag: x.Tag, Keys: keys, At: x.Position.String()}
+		c := &source.Checkout{Package: job.Name, Version: job.Version, Commit: x.Commit, Revision: x.Revision, Tag: x.Tag,
+			Keys: keys, At: x.Position.String()}
 		if x.Git != "" {
 			c.Git = url
 		} else {
@@ -61,7 +63,8 @@ func parts(job *Job) []Part {
 			urls = []string{"gathered:" + e.Name}
 		}
 		all = append(all, Part{Name: e.Name, Into: e.Into, Gather: e.Gather, Size: int64(e.Size), Archive: source.Wanted{
-			Package: job.Name, Version: job.Version, URLs: urls, Digest: e.Digest, At: e.Position.String(), Signed: signed(r.Inside(x, e.Signature)),
+			Package: job.Name, Version: job.Version, URLs: urls, Digest: e.Digest, At: e.Position.String(),
+			Signed: signed(r.Inside(x, e.Signature)),
 		}})
 	}
 	return all
@@ -126,11 +129,15 @@ func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 			switch {
 			case p.here(ctx, m):
 			case p.Gather != "":
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: "the files that the extra " + p.Name + " gathers"})
+				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: "the files that the extra " +
+					p.Name + " gathers"})
 			case p.Checkout != nil:
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " + p.Checkout.ID()})
+				missing = append(missing,
+					source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Checkout.URL()) + " at " +
+						p.Checkout.ID()})
 			case !slices.ContainsFunc(p.Archive.URLs, local):
-				missing = append(missing, source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Archive.URLs[0])})
+				missing = append(missing,
+					source.Missing{Package: j.Name, Version: j.Version, What: source.Redacted(p.Archive.URLs[0])})
 			}
 		}
 	}
@@ -294,7 +301,9 @@ func (a *attempt) layInside(top, base string, part Part) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = os.Mkdir(into, 0o755)
 		} else if err == nil && !info.IsDir() {
-			return a.failure(StageUnpack, fmt.Sprintf("the extra %s goes into %s, where the source has something that is not a directory", part.Name, part.Into), "")
+			return a.failure(StageUnpack,
+				fmt.Sprintf("the extra %s goes into %s, where the source has something that is not a directory", part.Name,
+					part.Into), "")
 		}
 		if err != nil {
 			return err
@@ -302,7 +311,8 @@ func (a *attempt) layInside(top, base string, part Part) error {
 	}
 	clash, err := merge(top, into)
 	if clash != "" {
-		return a.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name, strings.TrimPrefix(clash, base+"/")), "")
+		return a.failure(StageUnpack, fmt.Sprintf("the extra %s and the source both have %s", part.Name,
+			strings.TrimPrefix(clash, base+"/")), "")
 	}
 	return err
 }

@@ -47,7 +47,8 @@ func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (to
 			at := x.Position
 			at.File = r.File
 			warnings = append(warnings, tomlfile.Problem{Position: at, Source: "[[release]]",
-				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says, Advice: "it was tried on the archive, which is here"})
+				Message: "the patch " + failed + " does not apply to " + x.Version.String() + ": " + says,
+				Advice:  "it was tried on the archive, which is here"})
 		}
 	}
 	return warnings, nil
@@ -68,7 +69,8 @@ func (a *attempt) givePatches() error {
 			return err
 		}
 		if digestOf(data) != p.Digest {
-			return a.failure(StagePatch, fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file.Path()), "")
+			return a.failure(StagePatch,
+				fmt.Sprintf("the patch %s has changed since the build was planned; run the same command again", file.Path()), "")
 		}
 		if err := durable.Note(a.dirs.patch(a.job, i), data, 0o444); err != nil {
 			return err
@@ -81,7 +83,8 @@ func (a *attempt) givePatches() error {
 const largestPatch = 256 << 20
 
 // tryPatches returns the first patch that does not apply, and what patch says.
-func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r *recipe.Recipe, x *recipe.Release, archive string) (failed, says string, err error) {
+func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r *recipe.Recipe, x *recipe.Release,
+	archive string) (failed, says string, err error) {
 	base, user, done, err := m.Scratch(ctx, "patches")
 	if err != nil {
 		return "", "", err
@@ -121,7 +124,8 @@ func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r 
 		if err := durable.Note(file, data, 0o444); err != nil {
 			return "", "", m.Store.Wrap(err)
 		}
-		output, err := runIn(ctx, inside, user, process{dir: top, argv: patchCommand(file), env: []string{"PATH=" + strings.Join(m.Programs.Path, ":"), "LC_ALL=C"}})
+		output, err := runIn(ctx, inside, user,
+			process{dir: top, argv: patchCommand(file), env: []string{"PATH=" + strings.Join(m.Programs.Path, ":"), "LC_ALL=C"}})
 		if ctx.Err() != nil {
 			return "", "", ctx.Err()
 		}

@@ -40,7 +40,8 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	switch isFilled := hasFiles(filled, known); {
 	case staged != nil && isFilled:
 		staged.Close()
-		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix), log)
+		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix),
+			log)
 	case staged == nil && !isFilled:
 		f := a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
 		f.Nothing = true
@@ -87,7 +88,8 @@ func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 		base := path.Base(e.Name)
 		library := IsLibrary(base)
 		program := e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
-		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") || printable(e.Name) != e.Name || before(e.Name) {
+		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") ||
+			printable(e.Name) != e.Name || before(e.Name) {
 			return nil
 		}
 		if program {
@@ -173,14 +175,18 @@ func (a *attempt) takeOver(ctx context.Context, placed *safefs.Dir, known map[st
 	}
 	const enough = 5
 	if len(refused) > 0 {
-		f := a.failure(StagePlace, "the placed files cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))], "\n    "), "")
-		if f.Nothing = slices.ContainsFunc(found.Remarks, func(r inspect.Remark) bool { return r.Text == inspect.Empty }); f.Nothing {
+		f := a.failure(StagePlace, "the placed files cannot work:\n    "+strings.Join(refused[:min(enough, len(refused))],
+			"\n    "), "")
+		if f.Nothing = slices.ContainsFunc(found.Remarks, func(r inspect.Remark) bool {
+			return r.Text == inspect.Empty
+		}); f.Nothing {
 			a.listBuilt(f)
 		}
 		return f
 	}
 	if a.system != "" && a.m.Packages.State() != a.system {
-		a.remark("packages of the operating system changed during the build, so what it used of them may be inconsistent; build it again")
+		a.remark("packages of the operating system changed during the build, so what it used of them may be inconsistent; " +
+			"build it again")
 	}
 	return a.findUsed(ctx, found.Libraries)
 }
@@ -288,10 +294,14 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	p := a.job.Package
 	receipt := &store.Receipt{
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
-		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options, Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
-		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: configs(a.job.Recipe.Configs), Writable: configs(a.job.Recipe.Writable),
-		Needs: a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System, Compiler: a.job.Compiler,
-		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features, Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
+		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options,
+		Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
+		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: configs(a.job.Recipe.Configs),
+		Writable: configs(a.job.Recipe.Writable),
+		Needs:    a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System,
+		Compiler:  a.job.Compiler,
+		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features,
+		Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited, Resumed: a.journal.earlier(),
 	}
 	values := treeVariables(a.job)
@@ -300,7 +310,8 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		receipt.Supplies = append(receipt.Supplies, store.Supply{File: s.File, About: s.About, Digest: s.Digest})
 	}
 	for _, t := range a.job.Recipe.Tries {
-		receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program, Flags: t.Flags, Modules: t.Modules})
+		receipt.Tries = append(receipt.Tries, store.Try{Run: t.Run, Expect: t.Expect, Status: t.Status, Program: t.Program,
+			Flags: t.Flags, Modules: t.Modules})
 	}
 	receipt.Env, receipt.BeforeSystem, receipt.Beside = a.userEnvironment(), a.job.Recipe.BeforeSystem, a.job.Beside()
 	receipt.RunsWith = a.job.RunsWith()
@@ -315,7 +326,8 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 // too.
 func (a *attempt) account(receipt *store.Receipt) {
 	for _, name := range a.journal.Done {
-		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: a.journal.Seconds[name], CPU: a.journal.CPU[name]})
+		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: a.journal.Seconds[name],
+			CPU: a.journal.CPU[name]})
 		receipt.Seconds += a.journal.Seconds[name]
 	}
 	receipt.WorkSize, receipt.Memory = safefs.Size(a.dirs.work), a.cost.used.memory

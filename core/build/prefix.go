@@ -25,7 +25,9 @@ import (
 // to their files. What the machine has there is neither seen nor touched.
 
 // ErrPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
-var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation", "only sealed builds can be for another directory than their tree: others would see and change what this machine has there")
+var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation",
+	"only sealed builds can be for another directory than their tree: others would see and change what this machine "+
+		"has there")
 
 // CanBuild says whether jobs can be built as far apart as builds are here.
 func (b *Builder) CanBuild(jobs []*Job) error {
@@ -51,25 +53,31 @@ func CheckPrefix(prefix, root string, system bool) error {
 	case prefix == "/":
 		return bad("its bin and lib are links to those of /usr; name /usr, if that is meant")
 	case filepath.Clean(prefix) != prefix || !plainPath.MatchString(prefix):
-		return bad("makefiles and shell scripts need letters, digits and _ + . @ - between slashes, without . or .. as a name")
+		return bad("makefiles and shell scripts need letters, digits and _ + . @ - between slashes, without . or .. as a " +
+			"name")
 	case inside(prefix, root) || inside(root, prefix):
 		return bad("it and the root, %s, overlap", root)
 	}
-	for _, dir := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/var/tmp"} {
+	for _, dir := range []string{"/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/etc", "/proc",
+		"/run", "/sys", "/tmp", "/var/tmp"} {
 		if inside(prefix, dir) {
 			return bad("%s belongs to the operating system", dir)
 		}
 	}
-	for _, dir := range []string{"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32", "/usr/libexec", "/usr/include", "/usr/share", "/usr/src"} {
+	for _, dir := range []string{"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32",
+		"/usr/libexec", "/usr/include", "/usr/share", "/usr/src"} {
 		if prefix == dir {
 			return bad("it belongs to the operating system; use a directory inside it, as %s/glasshouse", dir)
 		}
 	}
-	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"}, prefix) {
+	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"},
+		prefix) {
 		return bad("it holds directories of many packages; use one inside it, as %s/glasshouse", prefix)
 	}
 	if prefix == systemPrefix && !system {
-		return problem.New(problem.Usage, prefix, "%s belongs to the operating system: a package for it can replace the system's own files", prefix).Remedy(problem.AllowSystemPrefix)
+		return problem.New(problem.Usage, prefix,
+			"%s belongs to the operating system: a package for it can replace the system's own files", prefix).
+			Remedy(problem.AllowSystemPrefix)
 	}
 	return nil
 }
@@ -82,7 +90,9 @@ func (a *attempt) fills() bool {
 		return false // which has the system's files besides
 	}
 	return a.filling || r.Build.Method == recipe.Make || r.Build.Method == recipe.Script ||
-		slices.ContainsFunc([]string{StagePlace, "before_" + StagePlace, "after_" + StagePlace}, func(step string) bool { return r.Step(step) != "" })
+		slices.ContainsFunc([]string{StagePlace, "before_" + StagePlace, "after_" + StagePlace}, func(step string) bool {
+			return r.Step(step) != ""
+		})
 }
 
 // underPrefix is what the needs that are for the same prefix have together.

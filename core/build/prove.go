@@ -14,7 +14,8 @@ import (
 
 // ErrNotSealed is the error for building again where that could change the tree
 // that it is compared with.
-var ErrNotSealed error = problem.New(problem.Host, "isolation", "only sealed builds can be built again for comparison: others could write to the existing tree")
+var ErrNotSealed error = problem.New(problem.Host, "isolation",
+	"only sealed builds can be built again for comparison: others could write to the existing tree")
 
 // Prove builds a job that is installed a second time, in another directory, and
 // compares what it places with the tree. Nothing of the second build is kept.

@@ -73,7 +73,8 @@ func (a *attempt) prepare(ctx context.Context) error {
 		}
 	}
 	a.journal.begin()
-	a.journal.Build, a.journal.Pure, a.journal.Options, a.journal.User = a.job.Ref, a.pure(), a.job.Package.Options, a.room.user
+	a.journal.Build, a.journal.Pure, a.journal.Options, a.journal.User = a.job.Ref, a.pure(), a.job.Package.Options,
+		a.room.user
 	if len(a.fetched) > 0 {
 		a.journal.Sources = a.fetched
 	}
@@ -83,11 +84,14 @@ func (a *attempt) prepare(ctx context.Context) error {
 // trust takes back what cannot be relied on of what an earlier run has left.
 func (a *attempt) trust() error {
 	r := a.job.Recipe
-	logged := r.Build.Method == recipe.Meson && r.Step(StageCompile)+r.Step("before_"+StageCompile)+r.Step("after_"+StageCompile) == ""
+	logged := r.Build.Method == recipe.Meson && r.Step(StageCompile)+r.Step("before_"+StageCompile)+r.Step("after_"+
+		StageCompile) == ""
 	killed, done := a.journal.Running, slices.Clone(a.journal.Done)
 	a.journal.invalidateInterrupted(a.dirs.build == a.dirs.system, len(a.job.Patches) > 0, logged, bootID())
 	if now := a.journal.Done; killed != "" && len(now) < len(done) {
-		a.emit(event.Event{Kind: event.Retried, Text: fmt.Sprintf("an earlier run was killed in %s; restarting at %s, because half-written files look complete", killed, done[len(now)])})
+		a.emit(event.Event{Kind: event.Retried,
+			Text: fmt.Sprintf("an earlier run was killed in %s; restarting at %s, because half-written files look complete",
+				killed, done[len(now)])})
 	}
 	a.journal.invalidateChanged(a.inputs)
 	return a.restage()

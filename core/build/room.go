@@ -117,9 +117,11 @@ func (a *attempt) filled() string {
 // tryRoom is a room for the tries of a build, which see its tree, and those that it
 // needs when it runs. They may change the directory they run in. base is the
 // program's own.
-func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.User, tried *store.Receipt, visible []*store.Receipt) (sandbox.Room, error) {
+func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.User, tried *store.Receipt,
+	visible []*store.Receipt) (sandbox.Room, error) {
 	place := filepath.Join(base, "place")
-	r := sandbox.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: m.Settings.Most}
+	r := sandbox.Room{Level: level, Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user,
+		Limits: m.Settings.Most}
 	r.Visible = append([]string{filepath.Join(base, "given")}, m.OwnPath()...)
 	if tried.Prefix != "" {
 		if level != sandbox.Sealed {

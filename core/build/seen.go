@@ -33,7 +33,8 @@ func (b *Builder) Seen(ctx context.Context, job *Job) (Seen, error) {
 	}
 	if sight == nil { // it sees everything; this tells the most
 		library := host.Question{Kind: host.Program, Name: "ldd"}
-		seen["C library"] = b.m.Programs.Ask(ctx, "", []host.Question{library}, func(host.Question) bool { return true })[library].Version
+		seen["C library"] = b.m.Programs.Ask(ctx, "", []host.Question{library},
+			func(host.Question) bool { return true })[library].Version
 		return seen, nil
 	}
 	versions, err := b.m.Packages.Versions(ctx)

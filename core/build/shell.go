@@ -17,7 +17,8 @@ import (
 func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
 	a := b.begin(job, nil)
 	if _, err := os.Lstat(filepath.Join(a.dirs.work, journalFile)); err != nil {
-		return 0, problem.New(problem.Usage, job.Name, "%s %s has no build that failed or was interrupted; there is nothing to look at", job.Name, job.Version)
+		return 0, problem.New(problem.Usage, job.Name,
+			"%s %s has no build that failed or was interrupted; there is nothing to look at", job.Name, job.Version)
 	}
 	unlock, err := b.m.Store.LockBuild(ctx, job.Ref, func() {
 		a.emit(event.Event{Kind: event.Waiting, Text: "another fernladder to build the same"})
@@ -44,7 +45,8 @@ func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (statu
 		d.Close()
 		dir = a.dirs.build
 	}
-	env := append(environment(b.target, job, a.dirs, a.journal.Newest), "PS1="+job.Name+" "+job.Version+" $ ", "TERM="+os.Getenv("TERM"))
+	env := append(environment(b.target, job, a.dirs, a.journal.Newest), "PS1="+job.Name+" "+job.Version+" $ ",
+		"TERM="+os.Getenv("TERM"))
 	if a.room.user.Other() {
 		if err := terminal.Chown(a.room.user.UID, -1); err != nil {
 			return 0, err

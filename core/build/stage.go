@@ -124,7 +124,8 @@ func (a *attempt) beginIn(stage string) error {
 	case !a.canEnter(a.dirs.source):
 		return a.failure(stage, "the build deleted its own source", "")
 	case !a.canEnter(a.dirs.system):
-		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe names in dir", a.job.Recipe.Build.Dir), "")
+		return a.failure(stage, fmt.Sprintf("the source has no directory %s, which the recipe names in dir",
+			a.job.Recipe.Build.Dir), "")
 	case a.canEnter(a.dirs.build):
 		return nil
 	}

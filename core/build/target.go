@@ -15,19 +15,21 @@ import (
 // A Target is all of a machine that jobs depend on, as plain values: with the same
 // target, the same ladder gives the same jobs.
 type Target struct {
-	Store         *store.Store // for its paths
-	System        host.Machine
-	Path          []string                                    // of the operating system's programs
-	Jobs          int                                         // slots, for FL_JOBS
-	Prefix        string                                      // the directory that what is asked for is built for; "" for trees of their own
+	Store  *store.Store // for its paths
+	System host.Machine
+	Path   []string // of the operating system's programs
+	Jobs   int      // slots, for FL_JOBS
+	// The directory that what is asked for is built for; "" for trees of their own.
+	Prefix        string
 	TrustedOwners []string                                    // packages that may give files to others
 	TrustedEnv    []string                                    // packages that may set any variable for everyone
 	Program       func(name string) string                    // of the operating system, by its name; nil: there are none
 	MayRead       func(*recipe.Recipe, *recipe.Release) error // its repository, where that is on this machine; nil: it may
 	Compilers     map[string]string
-	Patches       map[string]Patch                      // by their files
-	Prefer        []string                              // names of things of the operating system, the preferred first
-	Chosen        map[*recipe.HostNeed]*recipe.HostNeed // the chosen alternative of each need with either, by its first alternative
+	Patches       map[string]Patch // by their files
+	Prefer        []string         // names of things of the operating system, the preferred first
+	// The chosen alternative of each need with either, by its first alternative.
+	Chosen map[*recipe.HostNeed]*recipe.HostNeed
 }
 
 // A Patch is what a patch file is.
@@ -38,7 +40,8 @@ type Patch struct {
 
 // NewTarget says what a machine is, except for what it has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
-	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv, TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead, Program: m.Rules().Program,
+	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv,
+		TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead, Program: m.Rules().Program,
 		Compilers: map[string]string{}, Patches: map[string]Patch{}, Chosen: map[*recipe.HostNeed]*recipe.HostNeed{}}
 }
 
@@ -78,7 +81,8 @@ func (t Target) choose(ctx context.Context, programs host.Programs, recipes []*r
 			slices.SortStableFunc(order, func(a, b *recipe.HostNeed) int { return t.preference(a) - t.preference(b) })
 			t.Chosen[n.Either[0]] = order[0]
 			for _, one := range order {
-				needs, asked = append(needs, host.Need{Question: one.Question(), Range: one.Range}), append(asked, [2]*recipe.HostNeed{n.Either[0], one})
+				needs, asked = append(needs, host.Need{Question: one.Question(), Range: one.Range}),
+					append(asked, [2]*recipe.HostNeed{n.Either[0], one})
 			}
 		}
 	}

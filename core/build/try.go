@@ -42,7 +42,8 @@ func Tries(ctx context.Context, m *machine.Machine, receipt *store.Receipt) ([]T
 
 // tries runs tries in a directory of the program's own. They share the directory
 // they run in; what they are given and what they print is elsewhere.
-func tries(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string, user sandbox.User) ([]TryResult, error) {
+func tries(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string,
+	user sandbox.User) ([]TryResult, error) {
 	return triesIn(ctx, m, level, receipt, base, user, func(*sandbox.Room) {})
 }
 
@@ -50,7 +51,8 @@ func tries(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt
 const anyStatus = -1
 
 // triesIn are tries in a room that is changed first.
-func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string, user sandbox.User, change func(*sandbox.Room)) ([]TryResult, error) {
+func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string,
+	user sandbox.User, change func(*sandbox.Room)) ([]TryResult, error) {
 	if err := safefs.Empty(base); err != nil {
 		return nil, err
 	}
@@ -96,7 +98,8 @@ func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, recei
 	defer room.Leave()
 	var results []TryResult
 	for i, t := range receipt.Tries {
-		output, err := runIn(ctx, room, user, process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t, sources[i])}, env: env})
+		output, err := runIn(ctx, room, user,
+			process{dir: place, argv: []string{"sh", "-e", "-c", tryScript(t, sources[i])}, env: env})
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -141,7 +144,8 @@ func endedHow(err error) string {
 
 // tryEnvironment is what a user of the build has: its programs and those that
 // it needs when it runs, and the variables they set.
-func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) (env []string, visible []*store.Receipt, err error) {
+func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) (env []string,
+	visible []*store.Receipt, err error) {
 	env = []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
 		"FL_NAME=" + receipt.Name, "FL_VERSION=" + receipt.Version, "FL_PREFIX=" + receipt.At()}
 	for name, value := range receipt.Options {
@@ -168,7 +172,8 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 			if r.Prefix != "" && need.Role != recipe.Tool {
 				tree = r.Prefix
 			}
-			if name := "FL_TREE_" + recipe.VariableName(need.Name); wanted[name] == "" { // the tested package's own needs come first
+			// The tested package's own needs come first.
+			if name := "FL_TREE_" + recipe.VariableName(need.Name); wanted[name] == "" {
 				wanted[name] = tree
 			}
 			if need.Role != recipe.Runtime || seen[need.Ref] {
@@ -205,7 +210,8 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 // NeighboursOf are the trees that one sees who builds against an installed
 // build: its own, and those of the libraries that it needs.
 func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
-	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.At(), Away: receipt.Prefix != "", Role: recipe.Library, Direct: true}}
+	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.At(), Away: receipt.Prefix != "", Role: recipe.Library,
+		Direct: true}}
 	seen := map[store.Ref]bool{receipt.Ref: true}
 	for queue := []*store.Receipt{receipt}; len(queue) > 0; queue = queue[1:] {
 		for _, need := range queue[0].Needs {
@@ -218,7 +224,8 @@ func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
 				return nil, s.Wrap(err)
 			}
 			queue = append(queue, next)
-			neighbours = append(neighbours, Neighbour{Ref: next.Ref, Tree: next.At(), Away: next.Prefix != "", Role: recipe.Library})
+			neighbours = append(neighbours, Neighbour{Ref: next.Ref, Tree: next.At(), Away: next.Prefix != "",
+				Role: recipe.Library})
 		}
 	}
 	return neighbours, nil

@@ -22,7 +22,8 @@ import (
 )
 
 // ErrNotWatched is the error for a watch where builds are not sealed.
-var ErrNotWatched error = problem.New(problem.Host, "isolation", "only sealed builds can be watched: the room of a build watches it")
+var ErrNotWatched error = problem.New(problem.Host, "isolation",
+	"only sealed builds can be watched: the room of a build watches it")
 
 // Used is what a build has used of the operating system without its recipe saying
 // so. It is kept beside the build's logs, not in the tree: it is about the machine.
@@ -89,7 +90,8 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 	if len(uses) > enough {
 		names = append(names, fmt.Sprintf("%d more", len(uses)-enough))
 	}
-	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses parts of this machine that its recipe does not declare: " + strings.Join(names, ", ")}
+	r := inspect.Remark{Grade: inspect.Warned, Text: "it uses parts of this machine that its recipe does not declare: " +
+		strings.Join(names, ", ")}
 	a.journal.note(r)
 	a.emit(event.Event{Kind: event.Undeclared, Text: r.String()})
 	return nil
@@ -125,7 +127,8 @@ func (a *attempt) traced(ctx context.Context, libraries []string) (traces.Files,
 		}
 	}
 	for path := range files {
-		if strings.HasPrefix(path, a.m.Store.Root+"/") || a.job.Away() && a.job.Prefix != systemPrefix && strings.HasPrefix(path, a.job.Prefix+"/") {
+		if strings.HasPrefix(path, a.m.Store.Root+"/") ||
+			a.job.Away() && a.job.Prefix != systemPrefix && strings.HasPrefix(path, a.job.Prefix+"/") {
 			delete(files, path)
 		}
 	}
@@ -142,7 +145,8 @@ func (a *attempt) askNinja(ctx context.Context, files traces.Files) error {
 		return err
 	}
 	defer output.Close()
-	if err := a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One}, output); err != nil {
+	if err := a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"ninja", "-t", "deps"}, Jobs: One},
+		output); err != nil {
 		return ctx.Err() // then less is known
 	}
 	const most = 256 << 20

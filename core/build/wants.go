@@ -12,8 +12,10 @@ import (
 
 // wantsNetwork matches what programs print when they cannot reach the network. A group has the
 // host, if they name it.
-var wantsNetwork = pattern.New(`(?i)(?:(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?|address|proxy)?(?: address| name)?:? *['"‘“]?([A-Za-z0-9.-]+\.[A-Za-z0-9-]+)|` +
-	`dial tcp: lookup ([\w.-]+)|(?:Name or service not known|Temporary failure in name resolution|Network is unreachable))`)
+var wantsNetwork = pattern.New(`(?i)(?:(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?` +
+	`|address|proxy)?(?: address| name)?:? *['"‘“]?([A-Za-z0-9.-]+\.[A-Za-z0-9-]+)|` +
+	`dial tcp: lookup ([\w.-]+)|(?:Name or service not known|Temporary failure in name resolution` +
+	`|Network is unreachable))`)
 
 // watch reports once, while a stage runs, that it tries to reach the network: some programs retry
 // for minutes before they fail. The caller ends the watch.
@@ -49,7 +51,8 @@ func (a *attempt) watch(stage, log string) (end func()) {
 				if host != "" {
 					host = " at " + printable(host)
 				}
-				a.emit(event.Event{Kind: event.Remarked, Stage: stage, Text: stage + " tries to reach the network" + host + ", which builds do not have; it may retry for minutes"})
+				a.emit(event.Event{Kind: event.Remarked, Stage: stage, Text: stage + " tries to reach the network" + host +
+					", which builds do not have; it may retry for minutes"})
 				return
 			}
 		}

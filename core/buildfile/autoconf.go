@@ -55,7 +55,8 @@ var (
 func (a *autoconf) define(macros []string) {
 	a.bodies = map[string]string{}
 	for _, text := range macros {
-		if strings.Contains(text, "Free Software Foundation") || strings.Contains(text, "autoconf-archive") || strings.Contains(text, "PKG_CHECK_MODULES(VARIABLE-PREFIX") {
+		if strings.Contains(text, "Free Software Foundation") || strings.Contains(text, "autoconf-archive") ||
+			strings.Contains(text, "PKG_CHECK_MODULES(VARIABLE-PREFIX") {
 			continue
 		}
 		text = uncommentedM4(text)
@@ -146,9 +147,11 @@ func unquoted(arg string) string {
 
 var (
 	acArgument = pattern.New(`\bA[CS]_ARG_(ENABLE|WITH)\(`)
-	acHelp     = pattern.New(`(?s)--(enable|disable|with|without)-([\w+.@-]+)(\[?=(?:[{(<][^})>\n]*[})>]|[^\]\s,)]+)\]?)?[\]\s]*(?:,\s*|\s)(.*)$`)
-	assigned   = pattern.New(`\b([A-Za-z_]\w*)=`)
-	setsState  = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled|true|false|on|off|ifavailable|ifpresent|guess|unset|unspecified|optional)\b["']?`)
+	acHelp     = pattern.New(`(?s)--(enable|disable|with|without)-([\w+.@-]+)(\[?=(?:[{(<][^})>\n]*[})>]` +
+		`|[^\]\s,)]+)\]?)?[\]\s]*(?:,\s*|\s)(.*)$`)
+	assigned  = pattern.New(`\b([A-Za-z_]\w*)=`)
+	setsState = pattern.New(`=\s*["']?(yes|no|auto|check|maybe|try|probe|detect|default|autodetect|enabled|disabled` +
+		`|true|false|on|off|ifavailable|ifpresent|guess|unset|unspecified|optional)\b["']?`)
 )
 
 func underscored(name string) string {
@@ -170,8 +173,11 @@ func bothSides(help, name string) bool {
 var placed = pattern.New(`(?i)^\[?=?\[?=?(DIR|PATH|PREFIX|PFX|DIRECTORY|ROOT|LOCATION|path|dir|/path)`)
 
 // states are the words by which scripts say them.
-var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "no": Off, "disabled": Off, "false": Off, "off": Off,
-	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto, "autodetect": Auto, "ifavailable": Auto, "ifpresent": Auto, "guess": Auto, "unset": Auto, "unspecified": Auto, "optional": Auto}
+var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "no": Off, "disabled": Off, "false": Off,
+	"off":  Off,
+	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto,
+	"autodetect": Auto, "ifavailable": Auto, "ifpresent": Auto, "guess": Auto, "unset": Auto, "unspecified": Auto,
+	"optional": Auto}
 
 // switches reads what can be switched.
 func (a *autoconf) switches() {
@@ -220,7 +226,8 @@ func (a *autoconf) switches() {
 		prefix := map[string]string{"ENABLE": "enable_", "WITH": "with_"}[a.text[at[2]:at[3]]]
 		s.vars = []string{prefix + underscored(name)}
 		for _, m := range assigned.FindAllStringSubmatch(arg(2)+" "+arg(3), -1) {
-			if v := m[1]; !slices.Contains([]string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"}, v) {
+			if v := m[1]; !slices.Contains([]string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"},
+				v) {
 				s.vars = append(s.vars, v)
 			}
 		}
@@ -249,7 +256,8 @@ func distinct(switches []Switch) []Switch {
 }
 
 // shellBlocks are how conditions of shell text and of macros begin and end.
-var shellBlocks = pattern.New(`(?m)^[ \t]*(?:(if)\b(.*)|(fi)\b.*|(case)\b(.*) in\b.*|(esac)\b.*)$|\b(AS_IF|AM_COND_IF|AS_CASE)\(`)
+var shellBlocks = pattern.New(`(?m)^[ \t]*(?:(if)\b(.*)|(fi)\b.*|(case)\b(.*) in\b.*|(esac)\b.*)$|\b(AS_IF` +
+	`|AM_COND_IF|AS_CASE)\(`)
 
 // shellSpans are the parts of a script that count under a condition.
 func shellSpans(text string) []span {
@@ -297,15 +305,19 @@ var acLookups = map[string]struct {
 	name, found, missing int
 	needs                bool
 }{
-	"PKG_CHECK_MODULES": {"module", 1, 2, 3, true}, "PKG_CHECK_MODULES_STATIC": {"module", 1, 2, 3, true}, "PKG_CHECK_EXISTS": {"module", 0, 1, 2, false},
-	"AC_CHECK_LIB": {"library", 0, 2, 3, false}, "AC_SEARCH_LIBS": {"library", 1, 2, 3, false}, "AC_LIB_HAVE_LINKFLAGS": {"library", 0, 9, 9, false},
-	"AC_CHECK_HEADER": {"header", 0, 1, 2, false}, "AC_CHECK_HEADERS": {"header", 0, 1, 2, false},
-	"AC_PATH_PROG": {"program", 1, 9, 2, false}, "AC_CHECK_PROG": {"program", 1, 9, 3, false}, "AC_PATH_PROGS": {"program", 1, 9, 2, false}, "AC_CHECK_PROGS": {"program", 1, 9, 2, false},
+	"PKG_CHECK_MODULES": {"module", 1, 2, 3, true}, "PKG_CHECK_MODULES_STATIC": {"module", 1, 2, 3, true},
+	"PKG_CHECK_EXISTS": {"module", 0, 1, 2, false},
+	"AC_CHECK_LIB":     {"library", 0, 2, 3, false}, "AC_SEARCH_LIBS": {"library", 1, 2, 3, false},
+	"AC_LIB_HAVE_LINKFLAGS": {"library", 0, 9, 9, false},
+	"AC_CHECK_HEADER":       {"header", 0, 1, 2, false}, "AC_CHECK_HEADERS": {"header", 0, 1, 2, false},
+	"AC_PATH_PROG": {"program", 1, 9, 2, false}, "AC_CHECK_PROG": {"program", 1, 9, 3, false},
+	"AC_PATH_PROGS": {"program", 1, 9, 2, false}, "AC_CHECK_PROGS": {"program", 1, 9, 2, false},
 	"AC_PATH_TOOL": {"program", 1, 9, 2, false}, "AC_CHECK_TOOL": {"program", 1, 9, 2, false},
 }
 
 var (
-	acLookup  = pattern.New(`\b(PKG_CHECK_MODULES(?:_STATIC)?|PKG_CHECK_EXISTS|AC_CHECK_LIB|AC_SEARCH_LIBS|AC_LIB_HAVE_LINKFLAGS|AC_CHECK_HEADERS?|AC_(?:PATH|CHECK)_(?:PROGS?|TOOL))\(`)
+	acLookup = pattern.New(`\b(PKG_CHECK_MODULES(?:_STATIC)?|PKG_CHECK_EXISTS|AC_CHECK_LIB|AC_SEARCH_LIBS` +
+		`|AC_LIB_HAVE_LINKFLAGS|AC_CHECK_HEADERS?|AC_(?:PATH|CHECK)_(?:PROGS?|TOOL))\(`)
 	pathMacro = pattern.New(`\b(?:AM|XIPH)_PATH_([A-Z][A-Z0-9]*(?:_[A-Z0-9]+)*)\b(\(?)`)
 	stops     = pattern.New(`\bAC_MSG_(?:ERROR|FAILURE)\b`)
 )
@@ -360,7 +372,8 @@ func (a *autoconf) lookups() {
 		case m.kind == "program":
 			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], arg(0)+"=")
 		default:
-			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], actions+" ac_cv_lib_"+arg(0)+"_"+arg(1)+"= ac_cv_search_"+arg(0)+"=")
+			add(Lookup{Kind: m.kind, Names: strings.Fields(arg(m.name)), Required: required}, at[0], actions+" ac_cv_lib_"+
+				arg(0)+"_"+arg(1)+"= ac_cv_search_"+arg(0)+"=")
 		}
 	}
 	for _, at := range pathMacro.Compiled().FindAllStringSubmatchIndex(a.text, most) {
@@ -371,7 +384,8 @@ func (a *autoconf) lookups() {
 		}
 		name = dotted.ReplaceAllString(name, "-$1.$2") // glib_2_0
 		if name != "python" {
-			add(Lookup{Kind: "package", Names: []string{name}, Required: len(args) == 0 || stops.MatchString(strings.Join(args, " "))}, at[0], strings.Join(args, " ")+" HAVE_"+strings.ToUpper(name)+"=")
+			add(Lookup{Kind: "package", Names: []string{name}, Required: len(args) == 0 ||
+				stops.MatchString(strings.Join(args, " "))}, at[0], strings.Join(args, " ")+" HAVE_"+strings.ToUpper(name)+"=")
 		}
 	}
 }
@@ -379,7 +393,8 @@ func (a *autoconf) lookups() {
 var dotted = pattern.New(`_(\d+)_(\d+)$`)
 
 // notYet matches conditions that ask whether something was not found.
-var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes|true|1)\b|= x$`)
+var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes` +
+	`|true|1)\b|= x$`)
 
 // flags are variables of compilers, which say nothing of what was found.
 var flags = pattern.New(`^(?:\w*_)?(?:LIBS|LDADD|CFLAGS|CPPFLAGS|LDFLAGS|CXXFLAGS|DEFS|enableval|withval)$`)
@@ -391,7 +406,8 @@ func elsewhere(conditions []string) bool {
 	})
 }
 
-var otherSystem = pattern.New(`(?i)mingw|cygwin|darwin|win32|windows|macos|\bos2\b|solaris|\bMSVC\b|\bAPPLE\b|\bANDROID\b|\bIOS\b|haiku|beos|\bHPUX\b|freebsd|netbsd|openbsd`)
+var otherSystem = pattern.New(`(?i)mingw|cygwin|darwin|win32|windows|macos|\bos2\b|solaris|\bMSVC\b|\bAPPLE\b` +
+	`|\bANDROID\b|\bIOS\b|haiku|beos|\bHPUX\b|freebsd|netbsd|openbsd`)
 
 // errors finds look-ups whose absence is asked for later, where nothing goes on then:
 // if test "$found" = no; then AC_MSG_ERROR(…). It is enough that one of those that set
@@ -436,7 +452,8 @@ var words = pattern.New(`\$\{?(\w+)`)
 // >= 1.4 loam".
 func modules(text string) []Lookup {
 	var all []Lookup
-	words := strings.Fields(strings.NewReplacer(",", " ", "[", "", "]", "", `"`, "", ">=", " >= ", "<=", " <= ").Replace(text))
+	words := strings.Fields(strings.NewReplacer(",", " ", "[", "", "]", "", `"`, "", ">=", " >= ", "<=", " <= ").
+		Replace(text))
 	for i := 0; i < len(words); i++ {
 		l := Lookup{Kind: "module", Names: []string{words[i]}}
 		if i+2 < len(words) {
@@ -461,9 +478,11 @@ func modules(text string) []Lookup {
 var moduleName = pattern.New(`^[\w+.-]+$`)
 
 // system are what every system with a compiler has.
-var system = strings.Fields(`m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv intl openmp gomp ws2_32 gcc w mvec xnet network net inet
-	pkgconfig pkg-config pkgconf sh bash sed grep egrep awk gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr
-	lib link cl`)
+var system = strings.Fields(`
+	m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv
+	intl openmp gomp ws2_32 gcc w mvec xnet network net inet pkgconfig pkg-config pkgconf sh bash sed grep egrep awk
+	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false
+	echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr lib link cl`)
 
 // Ordinary tells whether a name is of something that every system with a compiler has,
 // or is only known when the build runs.
@@ -477,13 +496,19 @@ func Ordinary(name string) bool {
 	return slices.Contains(system, strings.ToLower(name))
 }
 
-var systemDirs = pattern.New(`^(sys|linux|net|netinet|arpa|asm|machine|bits|mach|rpc|protocols|netpacket|net80211|scsi|rpcsvc|resolv|gnu)/`)
+var systemDirs = pattern.New(`^(sys|linux|net|netinet|arpa|asm|machine|bits|mach|rpc|protocols|netpacket|net80211` +
+	`|scsi|rpcsvc|resolv|gnu)/`)
 
-var systemHeaders = strings.Fields(`aio.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h dlfcn.h elf.h endian.h err.h errno.h error.h
-	execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h fnmatch.h fstab.h fts.h ftw.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h langinfo.h lastlog.h
-	libgen.h libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h monetary.h mqueue.h netdb.h nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h
-	pthread.h pty.h pwd.h re_comp.h regex.h regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h spawn.h stab.h stdarg.h stdbool.h stddef.h stdint.h stdio.h
-	stdlib.h string.h strings.h stropts.h syscall.h sysexits.h syslog.h tar.h termio.h termios.h tgmath.h thread_db.h threads.h time.h ttyent.h uchar.h ucontext.h ulimit.h unistd.h
-	utime.h utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h wordexp.h
-	io.h direct.h windows.h winsock.h winsock2.h ws2tcpip.h process.h conio.h stdatomic.h stdalign.h stdnoreturn.h xlocale.h util.h libutil.h login_cap.h bstring.h ndir.h vfork.h
-	immintrin.h emmintrin.h xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h bsd/string.h mach.h minix/config.h`)
+var systemHeaders = strings.Fields(`
+	aio.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h dlfcn.h elf.h
+	endian.h err.h errno.h error.h execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h fnmatch.h fstab.h fts.h
+	ftw.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h langinfo.h lastlog.h libgen.h
+	libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h monetary.h mqueue.h netdb.h
+	nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h pthread.h pty.h pwd.h re_comp.h regex.h
+	regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h spawn.h stab.h stdarg.h
+	stdbool.h stddef.h stdint.h stdio.h stdlib.h string.h strings.h stropts.h syscall.h sysexits.h syslog.h tar.h
+	termio.h termios.h tgmath.h thread_db.h threads.h time.h ttyent.h uchar.h ucontext.h ulimit.h unistd.h utime.h
+	utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h wordexp.h io.h direct.h windows.h winsock.h winsock2.h
+	ws2tcpip.h process.h conio.h stdatomic.h stdalign.h stdnoreturn.h xlocale.h util.h libutil.h login_cap.h
+	bstring.h ndir.h vfork.h immintrin.h emmintrin.h xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h
+	ieeefp.h nan.h fpu_control.h sysdep.h bsd/string.h mach.h minix/config.h`)

@@ -195,18 +195,25 @@ var purposes = []struct {
 }{
 	{Static, pattern.New(`^(static|static-libs?|static-library)$`)},
 	{Tests, pattern.New(`(^|-)(tests?|testing|unit-?tests?|gtest|googletest|testsuite|install-tests|install-test)(-|$)`)},
-	{Documentation, pattern.New(`(^|-)(docs?|documentation|documents|doxygen|doxygen-doc|doxygen-docs|apidocs?|html|html-docs?|html-doc|gtk-doc|manuals?|man-?pages?|pdf|sphinx|asciidoc|xmlto|docbook|info)(-|$)`)},
+	{Documentation,
+		pattern.New(`(^|-)(docs?|documentation|documents|doxygen|doxygen-doc|doxygen-docs|apidocs?|html|html-docs?` +
+			`|html-doc|gtk-doc|manuals?|man-?pages?|pdf|sphinx|asciidoc|xmlto|docbook|info)(-|$)`)},
 	{Examples, pattern.New(`(^|-)(examples?|samples?|demos?|tutorials?)(-|$)`)},
 	{Benchmarks, pattern.New(`(^|-)(bench(mark)?s?|benchmarking|perf-?tests?)(-|$)`)},
-	{Developers, pattern.New(`(^|-)(fuzz(ing|ers?|er)?|coverage|code-coverage|gcov|valgrind|asan|ubsan|msan|tsan|sanitizers?|werror|warnings-as-errors|maintainer-mode|manywarnings|gcc-warnings|profiling|gprof|lcov|symvers)(-|$)`)},
-	{Bindings, pattern.New(`^(python[23]?|python-(bindings?|modules?|examples?|embed)|perl|perl5|ruby|tcl|java|jni|php|guile|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
+	{Developers,
+		pattern.New(`(^|-)(fuzz(ing|ers?|er)?|coverage|code-coverage|gcov|valgrind|asan|ubsan|msan|tsan|sanitizers?` +
+			`|werror|warnings-as-errors|maintainer-mode|manywarnings|gcc-warnings|profiling|gprof|lcov|symvers)(-|$)`)},
+	{Bindings,
+		pattern.New(`^(python[23]?|python-(bindings?|modules?|examples?|embed)|perl|perl5|ruby|tcl|java|jni|php|guile` +
+			`|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
 }
 
 // OwnPurposes takes the name of the package off the purposes of its switches, as in moss-docs: a package
 // that is called after one of them is about more than that.
 func OwnPurposes(switches []Switch, pkg string) {
 	for i, s := range switches {
-		if rest, is := strings.CutPrefix(strings.ReplaceAll(s.Name, "_", "-"), strings.ToLower(pkg)+"-"); is && s.Purpose != Shared && s.Purpose != Static {
+		if rest, is := strings.CutPrefix(strings.ReplaceAll(s.Name, "_", "-"), strings.ToLower(pkg)+"-"); is &&
+			s.Purpose != Shared && s.Purpose != Static {
 			switches[i].Purpose = purposeOf(rest)
 		}
 	}
@@ -214,7 +221,8 @@ func OwnPurposes(switches []Switch, pkg string) {
 
 // purposeOf tells what a switch is about.
 func purposeOf(name string) Purpose {
-	name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.ReplaceAll(name, "_", "-"), "enable-"), "with-"), "build-")
+	name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.ReplaceAll(name, "_", "-"), "enable-"),
+		"with-"), "build-")
 	for _, p := range purposes {
 		if p.names.MatchString(name) {
 			return p.purpose
@@ -235,7 +243,9 @@ func optionName(name string) string {
 }
 
 // negative begins the text of a switch that says what happens when it is turned off.
-var negative = pattern.New(`(?i)^(?:(?:if set, )?(?:to )?(?:disables?(?: the)?|turns? off|omits?|excludes?|suppress(?:es)?|skips?|avoids?|no|without|builds? without|compiles? without|don'?t|do not)|(?:set to on to|use this to) disable)\s+`)
+var negative = pattern.New(`(?i)^(?:(?:if set, )?(?:to )?(?:disables?(?: the)?|turns? off|omits?|excludes?` +
+	`|suppress(?:es)?|skips?|avoids?|no|without|builds? without|compiles? without|don'?t|do not)|(?:set to on to` +
+	`|use this to) disable)\s+`)
 
 // evenIf goes with what is not done.
 var evenIf = pattern.New(`(?i),? even (?:if|when|though) .*$`)
@@ -244,9 +254,11 @@ var evenIf = pattern.New(`(?i),? even (?:if|when|though) .*$`)
 var negated = pattern.New(`(?i)^(.*?_)?(?:no|disable|without|skip|omit)[_-](.+)$`)
 
 // notes are what the text of a switch says of its default, which the recipe says itself.
-var notes = pattern.New(`(?i)\s*[\[(<]\s*(?:the )?(?:default(?:s)?\s*(?:to|is|[=:])?\s*)?` + set + `\s*[\])>]|[,;]?\s*\b(?:the )?default(?:s to| is|\s*[=:])\s*` + set + `\b`)
+var notes = pattern.New(`(?i)\s*[\[(<]\s*(?:the )?(?:default(?:s)?\s*(?:to|is|[=:])?\s*)?` + set +
+	`\s*[\])>]|[,;]?\s*\b(?:the )?default(?:s to| is|\s*[=:])\s*` + set + `\b`)
 
-const set = `(?:yes|no|on|off|auto|check|enabled|disabled|true|false|autodetect(?:ed)?|maybe|detect|if found|if available|optional)`
+const set = `(?:yes|no|on|off|auto|check|enabled|disabled|true|false|autodetect(?:ed)?|maybe|detect|if found` +
+	`|if available|optional)`
 
 // positively turns a switch round that leaves something out when it is on, by its name and
 // by its text, so that it is on when that is built.
@@ -270,7 +282,8 @@ func (s *Switch) positively(text string) {
 // is true, the text is about turning it off.
 func about(text, raw string, off bool) string {
 	text = strings.TrimSuffix(text, ".")
-	text = strings.NewReplacer("@<:@", "[", "@:>@", "]", "@%:@", "#", "@S|@", "$", "@&t@", "", "[[", "[", "]]", "]").Replace(text)
+	text = strings.NewReplacer("@<:@", "[", "@:>@", "]", "@%:@", "#", "@S|@", "$", "@&t@", "", "[[", "[", "]]", "]").
+		Replace(text)
 	text = strings.Join(strings.Fields(notes.ReplaceAllString(text, "")), " ")
 	if rest := negative.ReplaceAllString(text, ""); off && rest != text && rest != "" {
 		text = evenIf.ReplaceAllString(rest, "")

@@ -13,14 +13,17 @@ import (
 func said(r *Reading) string {
 	var lines []string
 	for _, s := range r.Switches {
-		line := s.Name + "=" + string(s.Default) + s.Value + " " + strings.Join(append(append([]string{}, s.On...), s.Off...), " ")
+		line := s.Name + "=" + string(s.Default) + s.Value + " " +
+			strings.Join(append(append([]string{}, s.On...), s.Off...), " ")
 		for _, v := range s.Order {
 			line += v + ":" + strings.Join(s.Values[v], "") + " "
 		}
 		lines = append(lines, strings.TrimSpace(line)+" ("+s.About+")"+string(s.Purpose))
 	}
 	for _, l := range r.Lookups {
-		lines = append(lines, strings.TrimSpace(strings.TrimSpace(l.Kind+" "+strings.Join(l.Names, "/")+" "+l.Version)+map[bool]string{true: "!"}[l.Required]+" "+l.Switch+strings.Join(l.Off, "")))
+		lines = append(lines,
+			strings.TrimSpace(strings.TrimSpace(l.Kind+" "+strings.Join(l.Names, "/")+" "+
+				l.Version)+map[bool]string{true: "!"}[l.Required]+" "+l.Switch+strings.Join(l.Off, "")))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -65,18 +68,29 @@ store= loam:--with-store=loam flat:--with-store=flat (Where)`), said(ConfigureHe
 
 // A script that was written by hand shows what it can by how it reads its arguments.
 func TestTheArgumentsOfAScript(t *testing.T) {
-	script := "#!/bin/sh\nfor arg; do case $arg in\n  --enable-plots) plots=1;;\n  --disable-plots) plots=0;;\n  --with-storage=loam|--with-storage=flat) storage=${arg#*=};;\n  --with-cal=*) cal=x;;\n  --without-net) n=;;\nesac; done\n"
+	script := "#!/bin/sh\nfor arg; do case $arg in\n  --enable-plots) plots=1;;\n  --disable-plots) plots=0;;\n  " +
+		"--with-storage=loam|--with-storage=flat) storage=${arg#*=};;\n  --with-cal=*) cal=x;;\n  --without-net) " +
+		"n=;;\nesac; done\n"
 	r := ConfigureHelp(script)
-	assert.Equal(t, "net=auto --without-net (Net)\nplots=auto --enable-plots --disable-plots (Plots)\nstorage= loam:--with-storage=loam flat:--with-storage=flat (Storage)", said(r))
-	assert.Equal(t, []Setting{{Name: "cal", Raw: "cal", About: "cal", Form: recipe.Line, Given: "--with-cal=$FL_VALUE"}}, r.Settings)
+	assert.Equal(t,
+		"net=auto --without-net (Net)\nplots=auto --enable-plots --disable-plots (Plots)\nstorage= "+
+			"loam:--with-storage=loam flat:--with-storage=flat (Storage)", said(r))
+	assert.Equal(t, []Setting{{Name: "cal", Raw: "cal", About: "cal", Form: recipe.Line, Given: "--with-cal=$FL_VALUE"}},
+		r.Settings)
 }
 
 // Macros of the package's own are looked into, where they are called; those that many
 // packages share are not.
 func TestMacros(t *testing.T) {
-	ac := "AC_ARG_ENABLE([bed], [AS_HELP_STRING([--disable-bed],[x])])\nif test $enable_bed = yes; then\n  FERN_CHECK([moss])\nfi\ndnl PKG_CHECK_MODULES([NO], [gone])\nGL_INIT\nAM_PATH_REED([1.0])\nAC_PATH_PROGS([SPORE], [sporegen2 sporegen])\nPKG_CHECK_MODULES(X, [$modules])\n"
-	r := Autoconf("configure.ac", ac, []string{"AC_DEFUN([FERN_CHECK], [\n  PKG_CHECK_MODULES([F], [$1 >= 1.2 leaf])\n])", "# Copyright Free Software Foundation\nAC_DEFUN([GL_INIT], [AC_CHECK_LIB([gl],[f])])"})
-	assert.Equal(t, "bed=on --enable-bed --disable-bed (X)\nmodule moss >= 1.2! bed\nmodule leaf! bed\nprogram sporegen2/sporegen\npackage reed", said(r))
+	ac := "AC_ARG_ENABLE([bed], [AS_HELP_STRING([--disable-bed],[x])])\nif test $enable_bed = yes; then\n  " +
+		"FERN_CHECK([moss])\nfi\ndnl PKG_CHECK_MODULES([NO], " +
+		"[gone])\nGL_INIT\nAM_PATH_REED([1.0])\nAC_PATH_PROGS([SPORE], [sporegen2 sporegen])\nPKG_CHECK_MODULES(X, " +
+		"[$modules])\n"
+	r := Autoconf("configure.ac", ac, []string{"AC_DEFUN([FERN_CHECK], [\n  PKG_CHECK_MODULES([F], [$1 >= 1.2 leaf])\n])",
+		"# Copyright Free Software Foundation\nAC_DEFUN([GL_INIT], [AC_CHECK_LIB([gl],[f])])"})
+	assert.Equal(t,
+		"bed=on --enable-bed --disable-bed (X)\nmodule moss >= 1.2! bed\nmodule leaf! bed\nprogram "+
+			"sporegen2/sporegen\npackage reed", said(r))
 	assert.True(t, r.Modules)
 }
 
@@ -104,7 +118,8 @@ find_package(Python3 REQUIRED)
 add_subdirectory(src)
 include(Bed)
 `
-	r := CMake(files("CMakeLists.txt", text, "src/CMakeLists.txt", "check_library_exists(reed grow \"\" HAVE_REED)\nenable_language(CXX)\n", "cmake/Bed.cmake", "find_package(Bed)\n"))
+	r := CMake(files("CMakeLists.txt", text, "src/CMakeLists.txt",
+		"check_library_exists(reed grow \"\" HAVE_REED)\nenable_language(CXX)\n", "cmake/Bed.cmake", "find_package(Bed)\n"))
 	assert.Equal(t, strings.TrimSpace(`
 bed=deep deep:-DBED=deep raised:-DBED=raised (Which bed)
 fern_alarm=off -DFERN_ALARM=ON -DFERN_ALARM=OFF (Raise alarms)
@@ -124,8 +139,14 @@ package Bed -DCMAKE_DISABLE_FIND_PACKAGE_Bed=ON`), said(r))
 }
 
 func TestMeson(t *testing.T) {
-	options := "option('docs', type: 'boolean', value: true, description: 'Write ' + 'docs')\noption('db',\n  type: 'combo', choices: ['loam', 'flat'],\n  value: 'flat')\n# option('old', type: 'boolean')\noption('nls', type: 'feature', description: 'Speak (default: auto)')\noption('dir', type: 'string', value: '/x')\noption('mist', type: 'combo', choices: ['yes', 'no', 'auto'], value: 'auto')\n"
-	text := "project('x', ['c', 'cpp'])\nd = dependency('dewcalc', version: '>= 1')\nl = dependency('loamdb', 'loam', required: false)\np = find_program('sporegen')\nm = cc.find_library('m')\nopt = get_option('nls')\nn = dependency('speech', required: opt)\nif get_option('mist') != 'no'\n  dependency('mist')\nendif\nif host_machine.system() == 'windows'\n  dependency('gone')\nendif\nsubdir('src')\n"
+	options := "option('docs', type: 'boolean', value: true, description: 'Write ' + 'docs')\noption('db',\n  type: " +
+		"'combo', choices: ['loam', 'flat'],\n  value: 'flat')\n# option('old', type: 'boolean')\noption('nls', type: " +
+		"'feature', description: 'Speak (default: auto)')\noption('dir', type: 'string', value: '/x')\noption('mist', " +
+		"type: 'combo', choices: ['yes', 'no', 'auto'], value: 'auto')\n"
+	text := "project('x', ['c', 'cpp'])\nd = dependency('dewcalc', version: '>= 1')\nl = dependency('loamdb', 'loam', " +
+		"required: false)\np = find_program('sporegen')\nm = cc.find_library('m')\nopt = get_option('nls')\nn = " +
+		"dependency('speech', required: opt)\nif get_option('mist') != 'no'\n  dependency('mist')\nendif\nif " +
+		"host_machine.system() == 'windows'\n  dependency('gone')\nendif\nsubdir('src')\n"
 	r := Meson(files("meson.build", text, "meson_options.txt", options, "src/meson.build", "dependency('reed')\n"))
 	assert.Equal(t, strings.TrimSpace(`
 db=flat loam:-Ddb=loam flat:-Ddb=flat (db)
@@ -142,14 +163,18 @@ module reed!`), said(r))
 }
 
 func TestMakefiles(t *testing.T) {
-	r := Makefile("Makefile", "TLS ?= yes # speak safely\nOTHER ?= x\nDEEP ?=\nifeq ($(TLS),yes)\nLIBS += -lmoss -lm\nendif\nifdef DEEP\nendif\nCFLAGS += $(shell pkg-config --cflags --libs reed)\nfern: fern.cc\n\t$(CXX) $<\n")
-	assert.Equal(t, "deep=off DEEP=1 DEEP= (DEEP)\ntls=on TLS=yes TLS=no (Speak safely)\nmodule reed\nlibrary moss", said(r))
+	r := Makefile("Makefile",
+		"TLS ?= yes # speak safely\nOTHER ?= x\nDEEP ?=\nifeq ($(TLS),yes)\nLIBS += -lmoss -lm\nendif\nifdef "+
+			"DEEP\nendif\nCFLAGS += $(shell pkg-config --cflags --libs reed)\nfern: fern.cc\n\t$(CXX) $<\n")
+	assert.Equal(t, "deep=off DEEP=1 DEEP= (DEEP)\ntls=on TLS=yes TLS=no (Speak safely)\nmodule reed\nlibrary moss",
+		said(r))
 	assert.True(t, r.CXX)
 }
 
 // Whatever a build file says, reading it comes to an end.
 func FuzzBuildFiles(f *testing.F) {
-	for _, seed := range []string{"AC_ARG_WITH([a],[AS_HELP_STRING([--with-a],[x])],[[", "if(A)\nfind_package(B\nelse(", "option('a', type: [[[", "if x; then\nAC_CHECK_LIB(", "A(B(C", "--enable-a[=b|c", "subdir('.')subdir('src')"} {
+	for _, seed := range []string{"AC_ARG_WITH([a],[AS_HELP_STRING([--with-a],[x])],[[", "if(A)\nfind_package(B\nelse(",
+		"option('a', type: [[[", "if x; then\nAC_CHECK_LIB(", "A(B(C", "--enable-a[=b|c", "subdir('.')subdir('src')"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -170,7 +195,8 @@ func TestWordsAndHeadings(t *testing.T) {
 			all = append(all, strings.Join([]string{s.Group, s.Name, string(s.Default), s.About, strings.Join(s.On, " ")}, "|"))
 		}
 		for _, s := range r.Settings {
-			all = append(all, strings.Join([]string{s.Group, s.Name, string(s.Form) + s.Between + s.Matches, s.About, s.Given, s.Usual}, "|"))
+			all = append(all,
+				strings.Join([]string{s.Group, s.Name, string(s.Form) + s.Between + s.Matches, s.About, s.Given, s.Usual}, "|"))
 		}
 		return all
 	}
@@ -188,9 +214,12 @@ Some influential environment variables:
   --enable-last           the last one
 `
 	assert.ElementsMatch(t, []string{
-		"Beds and borders|moss|on|Moss|--with-moss", "|frost|off|Disable the heating|--enable-frost", "|last|off|The last one|--enable-last", "|plots|on|Build plots|--enable-plots",
-		"Beds and borders|beds|number|How many beds|--with-beds=$FL_VALUE|", "Beds and borders|data|path|Where data is kept|--with-data=$FL_VALUE|",
-		"Beds and borders|langs|list|Languages|--with-langs=$FL_VALUE|", "Beds and borders|vendor|text|Who made it|--with-vendor=$FL_VALUE|",
+		"Beds and borders|moss|on|Moss|--with-moss", "|frost|off|Disable the heating|--enable-frost",
+		"|last|off|The last one|--enable-last", "|plots|on|Build plots|--enable-plots",
+		"Beds and borders|beds|number|How many beds|--with-beds=$FL_VALUE|",
+		"Beds and borders|data|path|Where data is kept|--with-data=$FL_VALUE|",
+		"Beds and borders|langs|list|Languages|--with-langs=$FL_VALUE|",
+		"Beds and borders|vendor|text|Who made it|--with-vendor=$FL_VALUE|",
 	}, lines(ConfigureHelp(help)))
 
 	cmake := CMake(func(name string) string {
@@ -210,12 +239,19 @@ set(FERN_LANGS "c;d" CACHE STRING "Languages")
 `}[name]
 	})
 	assert.ElementsMatch(t, []string{
-		"What is grown|fern_moss|on|Moss|-DFERN_DISABLE_MOSS=OFF", "What is grown|fern_plots|on|Do not wait for plots|-DFERN_PLOTS=ON", "|fern_last|off|The last one|-DFERN_LAST=ON",
-		"Places|fern_beds|number|How many beds|-DFERN_BEDS=$FL_VALUE|4", "Places|fern_data|path|Where data is kept|-DFERN_DATA=$FL_VALUE|/var/fern", "|fern_langs|list;|Languages|-DFERN_LANGS=$FL_VALUE|c,d",
+		"What is grown|fern_moss|on|Moss|-DFERN_DISABLE_MOSS=OFF",
+		"What is grown|fern_plots|on|Do not wait for plots|-DFERN_PLOTS=ON", "|fern_last|off|The last one|-DFERN_LAST=ON",
+		"Places|fern_beds|number|How many beds|-DFERN_BEDS=$FL_VALUE|4",
+		"Places|fern_data|path|Where data is kept|-DFERN_DATA=$FL_VALUE|/var/fern",
+		"|fern_langs|list;|Languages|-DFERN_LANGS=$FL_VALUE|c,d",
 	}, lines(cmake))
 
 	meson := Meson(func(name string) string {
-		return map[string]string{"meson_options.txt": "# Drivers\noption('moss', type: 'boolean', value: false, description: 'Moss')\noption('tools', type: 'array', choices: ['rake', 'hoe'], value: ['rake'], description: 'Tools')\noption(\n  'beds',\n  type: 'integer', value: 4, min: 1)\n\n# About one only.\noption('data', type: 'string', value: '/var', description: 'Where')\n"}[name]
+		return map[string]string{"meson_options.txt": "# Drivers\noption('moss', type: 'boolean', value: false, " +
+			"description: 'Moss')\noption('tools', type: 'array', choices: ['rake', 'hoe'], value: ['rake'], description: " +
+			"'Tools')\noption(\n  'beds',\n  type: 'integer', value: 4, min: 1)\n\n# About one only.\noption('data', type: " +
+			"'string', value: '/var', description: 'Where')\n"}[name]
 	})
-	assert.ElementsMatch(t, []string{"Drivers|moss|off|Moss|-Dmoss=true", "Drivers|beds|number|beds|-Dbeds=$FL_VALUE|4", "|data|path|Where|-Ddata=$FL_VALUE|/var", "Drivers|tools|listrake|hoe|Tools|-Dtools=$FL_VALUE|rake"}, lines(meson))
+	assert.ElementsMatch(t, []string{"Drivers|moss|off|Moss|-Dmoss=true", "Drivers|beds|number|beds|-Dbeds=$FL_VALUE|4",
+		"|data|path|Where|-Ddata=$FL_VALUE|/var", "Drivers|tools|listrake|hoe|Tools|-Dtools=$FL_VALUE|rake"}, lines(meson))
 }

@@ -87,7 +87,9 @@ func (c *cmake) inlined(name, dir string, depth int) string {
 			b.WriteString("\n" + c.inlined(path.Join(dir, what, "CMakeLists.txt"), path.Join(dir, what), depth+1) + "\n")
 			continue
 		}
-		for _, place := range []string{path.Join(dir, what), what, path.Join("cmake", what+".cmake"), path.Join("cmake/modules", what+".cmake"), path.Join("cmake/Modules", what+".cmake"), path.Join("CMake", what+".cmake"), path.Join("CMakeModules", what+".cmake")} {
+		for _, place := range []string{path.Join(dir, what), what, path.Join("cmake", what+".cmake"),
+			path.Join("cmake/modules", what+".cmake"), path.Join("cmake/Modules", what+".cmake"),
+			path.Join("CMake", what+".cmake"), path.Join("CMakeModules", what+".cmake")} {
 			if c.files(place) != "" && strings.HasSuffix(place, ".cmake") {
 				b.WriteString("\n" + c.inlined(place, dir, depth+1) + "\n")
 				break
@@ -100,9 +102,10 @@ func (c *cmake) inlined(name, dir string, depth int) string {
 
 var (
 	cmakeBrings = pattern.New(`(?i)\b(include|add_subdirectory)\s*\(\s*("[^"]+"|[^\s()]+)[^)]*\)`)
-	cmakeHere   = pattern.New(`\$\{(?:CMAKE_CURRENT_SOURCE_DIR|CMAKE_SOURCE_DIR|PROJECT_SOURCE_DIR|CMAKE_CURRENT_LIST_DIR)\}/`)
-	cmakeWord   = pattern.New(`"(?:[^"\\]|\\.)*"|[^\s"()]+|[()]`)
-	cmakeCall   = pattern.New(`(?m)\b([A-Za-z_]\w*)[ \t]*\(`)
+	cmakeHere   = pattern.New(`\$\{(?:CMAKE_CURRENT_SOURCE_DIR|CMAKE_SOURCE_DIR|PROJECT_SOURCE_DIR` +
+		`|CMAKE_CURRENT_LIST_DIR)\}/`)
+	cmakeWord = pattern.New(`"(?:[^"\\]|\\.)*"|[^\s"()]+|[()]`)
+	cmakeCall = pattern.New(`(?m)\b([A-Za-z_]\w*)[ \t]*\(`)
 )
 
 // cmakeCommands takes a text apart. Functions and macros count where they are defined.
@@ -186,7 +189,8 @@ func (c *cmake) switches() {
 	choices := map[string][]string{}
 	for _, k := range c.commands {
 		if k.name == "set_property" && k.word(0) == "CACHE" && len(k.words) > 4 && k.has("STRINGS") {
-			choices[k.word(1)] = strings.FieldsFunc(strings.Join(k.words[slices.Index(k.words, "STRINGS")+1:], ";"), func(r rune) bool { return r == ';' })
+			choices[k.word(1)] = strings.FieldsFunc(strings.Join(k.words[slices.Index(k.words, "STRINGS")+1:], ";"),
+				func(r rune) bool { return r == ';' })
 		}
 	}
 	for _, k := range c.commands {
@@ -209,7 +213,8 @@ func (c *cmake) switches() {
 			case kind == "BOOL":
 				c.onOff(raw, text, value)
 			case len(values) > 1 && optionName(raw) != "":
-				s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Order: values, Values: map[string][]string{}, vars: []string{raw}}
+				s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Order: values,
+					Values: map[string][]string{}, vars: []string{raw}}
 				for _, v := range values {
 					s.Values[v] = []string{"-D" + raw + "=" + v}
 				}
@@ -239,8 +244,9 @@ func (c *cmake) onOff(raw, text, value string) {
 
 // CMakeOption is the switch of an option of CMake. Its name is "" where recipes cannot have it.
 func CMakeOption(raw, text string, on bool) Switch {
-	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Default: Off, Purpose: purposeOf(optionName(raw)),
-		On: []string{"-D" + raw + "=ON"}, Off: []string{"-D" + raw + "=OFF"}, vars: []string{raw}}
+	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Default: Off,
+		Purpose: purposeOf(optionName(raw)),
+		On:      []string{"-D" + raw + "=ON"}, Off: []string{"-D" + raw + "=OFF"}, vars: []string{raw}}
 	if on {
 		s.Default = On
 	}
@@ -265,7 +271,9 @@ func (c *cmake) lookups() {
 		case "project":
 			languages = true
 			words := k.words[min(1, len(k.words)):]
-			named := slices.ContainsFunc(words, func(w string) bool { return slices.Contains([]string{"C", "CXX", "NONE", "ASM", "Fortran"}, w) })
+			named := slices.ContainsFunc(words, func(w string) bool {
+				return slices.Contains([]string{"C", "CXX", "NONE", "ASM", "Fortran"}, w)
+			})
 			if i := slices.Index(words, "LANGUAGES"); i >= 0 || named {
 				c.r.CXX = c.r.CXX || slices.Contains(words, "CXX")
 			} else {
@@ -290,7 +298,8 @@ func (c *cmake) lookups() {
 		case "pkg_check_modules", "pkg_search_module":
 			c.r.Modules = true
 			words := slices.DeleteFunc(slices.Clone(k.words[min(1, len(k.words)):]), func(w string) bool {
-				return slices.Contains([]string{"REQUIRED", "QUIET", "IMPORTED_TARGET", "GLOBAL", "NO_CMAKE_PATH", "NO_CMAKE_ENVIRONMENT_PATH"}, w)
+				return slices.Contains([]string{"REQUIRED", "QUIET", "IMPORTED_TARGET", "GLOBAL", "NO_CMAKE_PATH",
+					"NO_CMAKE_ENVIRONMENT_PATH"}, w)
 			})
 			found := modules(strings.Join(words, " "))
 			if k.name == "pkg_search_module" && len(found) > 0 {
@@ -341,8 +350,11 @@ func namesOf(words []string) []string {
 }
 
 // cmakeOwn are packages that CMake has itself, or every system with a compiler.
-var cmakeOwn = map[string]bool{"Threads": true, "PkgConfig": true, "OpenMP": true, "Iconv": true, "Intl": true, "UnixCommands": true, "Sanitizers": true, "CodeCoverage": true, "Backtrace": true}
+var cmakeOwn = map[string]bool{"Threads": true, "PkgConfig": true, "OpenMP": true, "Iconv": true, "Intl": true,
+	"UnixCommands": true, "Sanitizers": true, "CodeCoverage": true, "Backtrace": true}
 
 // cmakePrograms are packages that are a program.
-var cmakePrograms = map[string]string{"Python3": "python3", "Python": "python3", "PythonInterp": "python3", "Perl": "perl", "Git": "git", "BISON": "bison", "FLEX": "flex",
-	"Doxygen": "doxygen", "Gettext": "msgfmt", "SWIG": "swig", "Java": "java", "JNI": "java", "Ruby": "ruby", "AsciiDoc": "asciidoc", "Sphinx": "sphinx-build", "LATEX": "latex", "RE2C": "re2c", "LibXslt": "xsltproc"}
+var cmakePrograms = map[string]string{"Python3": "python3", "Python": "python3", "PythonInterp": "python3",
+	"Perl": "perl", "Git": "git", "BISON": "bison", "FLEX": "flex",
+	"Doxygen": "doxygen", "Gettext": "msgfmt", "SWIG": "swig", "Java": "java", "JNI": "java", "Ruby": "ruby",
+	"AsciiDoc": "asciidoc", "Sphinx": "sphinx-build", "LATEX": "latex", "RE2C": "re2c", "LibXslt": "xsltproc"}

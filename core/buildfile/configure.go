@@ -10,8 +10,9 @@ import (
 // A line of a configure script's help that names an option, and lines that go on with
 // its explanation. Scripts written by hand print them with echo or printf.
 var (
-	helpOption = pattern.New(`^(?:[ \t]*(?:echo|printf|print)\s+["']|["'])?[ \t]{0,8}--?(enable|disable|with|without)-([a-zA-Z0-9_+.-]+)(\[?=[^\s"'\\]+)?(?:(?:[ \t.:-]|\\t)+(\S.*?))?(?:\\n)?["']?;?$`)
-	helpMore   = pattern.New(`^ {10,}(\S.*)$`)
+	helpOption = pattern.New(`^(?:[ \t]*(?:echo|printf|print)\s+["']|["'])?[ \t]{0,8}--?(enable|disable|with` +
+		`|without)-([a-zA-Z0-9_+.-]+)(\[?=[^\s"'\\]+)?(?:(?:[ \t.:-]|\\t)+(\S.*?))?(?:\\n)?["']?;?$`)
+	helpMore = pattern.New(`^ {10,}(\S.*)$`)
 )
 
 // libraryPrefix matches what generated scripts call the place of a library that they
@@ -20,8 +21,11 @@ var libraryPrefix = pattern.New(`^(lib[a-z0-9]\w*)-prefix$`)
 
 // usual are switches of the build tools themselves, which every generated script has,
 // and the words that its help uses as examples.
-var usual = strings.Fields(`FEATURE PACKAGE option-checking silent-rules dependency-tracking maintainer-mode fast-install shared
-	libtool-lock pic aix-soname gnu-ld sysroot rpath largefile libiconv-prefix libintl-prefix gnu-ld year2038 cross-guesses python_prefix python_exec_prefix python-sys-prefix python-prefix python-exec-prefix threads-posix multilib`)
+var usual = strings.Fields(`
+	FEATURE PACKAGE option-checking silent-rules dependency-tracking maintainer-mode fast-install shared
+	libtool-lock pic aix-soname gnu-ld sysroot rpath largefile libiconv-prefix libintl-prefix gnu-ld year2038
+	cross-guesses python_prefix python_exec_prefix python-sys-prefix python-prefix python-exec-prefix threads-posix
+	multilib`)
 
 // ConfigureHelp reads the help of a configure script, generated or written by hand.
 func ConfigureHelp(script string) *Reading {
@@ -60,16 +64,20 @@ func ConfigureHelp(script string) *Reading {
 		if m := libraryPrefix.FindStringSubmatch(name); m != nil && (how == "with" || how == "without") {
 			library := strings.TrimPrefix(m[1], "lib")
 			if optionName(m[1]) != "" && !slices.ContainsFunc(r.Switches, func(s Switch) bool { return s.Raw == name }) {
-				r.Switches = append(r.Switches, Switch{Name: optionName(m[1]), Raw: name, About: "Use " + m[1] + ", which the build takes if it is there", Default: Auto,
-					On: []string{"--with-" + name + "="}, Off: []string{"--without-" + name}, Place: true})
-				r.Lookups = append(r.Lookups, Lookup{Kind: "library", Names: []string{library}, Switch: optionName(m[1]), From: "configure"})
+				r.Switches = append(r.Switches,
+					Switch{Name: optionName(m[1]), Raw: name, About: "Use " + m[1] + ", which the build takes if it is there",
+						Default: Auto,
+						On:      []string{"--with-" + name + "="}, Off: []string{"--without-" + name}, Place: true})
+				r.Lookups = append(r.Lookups, Lookup{Kind: "library", Names: []string{library}, Switch: optionName(m[1]),
+					From: "configure"})
 			}
 			continue
 		}
 		under := group
 		ends = append(ends, func() {
 			s, ok := newSwitch(how, name, value, says)
-			if i := slices.IndexFunc(r.Switches, func(o Switch) bool { return o.Raw == name }); i >= 0 && ok && s.Values == nil && r.Switches[i].Values == nil {
+			if i := slices.IndexFunc(r.Switches, func(o Switch) bool { return o.Raw == name }); i >= 0 && ok &&
+				s.Values == nil && r.Switches[i].Values == nil {
 				if s.Default != r.Switches[i].Default && !saysDefault(says) {
 					r.Switches[i].Default = Auto // both sides have a line, and none says that it is the default
 				}
@@ -120,7 +128,8 @@ func helpOf(script string) string {
 		return script
 	}
 	part := script[from:]
-	for _, end := range []string{"\nSome influential environment variables", "\nUse these variables to override", "\nReport bugs to", "\n_ACEOF\nac_status="} {
+	for _, end := range []string{"\nSome influential environment variables", "\nUse these variables to override",
+		"\nReport bugs to", "\n_ACEOF\nac_status="} {
 		if i := strings.Index(part, end); i >= 0 {
 			part = part[:i]
 		}
@@ -136,7 +145,8 @@ func saysDefault(text string) bool {
 
 // caseLabel matches where a script that was written by hand reads its arguments:
 // --enable-x|--disable-x) or --with-y=a|--with-y=b).
-var caseLabel = pattern.New(`^[ \t]*(?:case [^)]* in[ \t]+)?((?:\|?[ \t]*"?--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+*-]+)?"?[ \t]*)+)\)`)
+var caseLabel = pattern.New(`^[ \t]*(?:case [^)]* in[ \t]+)?((?:\|?[ \t]*"?--(?:enable|disable|with` +
+	`|without)-[\w.+-]+(?:=[\w.+*-]+)?"?[ \t]*)+)\)`)
 
 // labels takes switches from such lines. Which side is the default, they do not say.
 func (r *Reading) labels(lines []string) {
@@ -160,7 +170,8 @@ func (r *Reading) labels(lines []string) {
 		how, name, _ := strings.Cut(strings.TrimPrefix(label, "--"), "-")
 		yes, no := "--"+positive[how]+"-"+name, "--"+opposite[positive[how]]+"-"+name
 		known := slices.ContainsFunc(r.Switches, func(s Switch) bool { return s.Raw == name })
-		s := Switch{Name: optionName(name), Raw: name, About: about(strings.ReplaceAll(name, "-", " "), name, false), Purpose: purposeOf(name), Default: Auto}
+		s := Switch{Name: optionName(name), Raw: name, About: about(strings.ReplaceAll(name, "-", " "), name, false),
+			Purpose: purposeOf(name), Default: Auto}
 		switch {
 		case known || s.Name == "":
 			continue
@@ -205,7 +216,8 @@ func (r *Reading) Merge(o *Reading) {
 		}
 	}
 	for _, s := range o.Settings {
-		if !slices.ContainsFunc(r.Settings, func(have Setting) bool { return have.Raw == s.Raw }) && !slices.ContainsFunc(r.Switches, func(have Switch) bool { return s.Raw == have.Raw }) {
+		if !slices.ContainsFunc(r.Settings, func(have Setting) bool { return have.Raw == s.Raw }) &&
+			!slices.ContainsFunc(r.Switches, func(have Switch) bool { return s.Raw == have.Raw }) {
 			r.Settings = append(r.Settings, s)
 		}
 	}
@@ -219,15 +231,21 @@ var (
 	// listedValues finds the values that the help of an option lists:
 	// --enable-x=no/auto/yes, --with-x=(a|b|c), --with-x={a,b}.
 	listedValues = pattern.New(`^\[?=[({\[<]?([a-z0-9][\w.+-]*(?:[|/,][a-z0-9][\w.+-]*)+)[)}\]>]*\]?$`)
-	saysOn       = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]| is)?\s*(yes|on|enabled|true)\b|enabled by default|on by default`)
-	saysOff      = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(no|off|disabled|false)[\])]|default(s to|[=:]| is)?\s*(no|off|disabled|false)\b|disabled by default|off by default`)
-	saysAuto     = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (\w+ ){0,2}(found|available|present|supported|installed))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|(if|when) (\w+ ){0,2}(available|present|found|supported|possible|installed)\b`)
+	saysOn       = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(yes|on|enabled|true)[\])]|default(s to|[=:]` +
+		`| is)?\s*(yes|on|enabled|true)\b|enabled by default|on by default`)
+	saysOff = pattern.New(`(?i)[\[(](default(s to|[=:]| is)?\s*)?(no|off|disabled|false)[\])]|default(s to|[=:]` +
+		`| is)?\s*(no|off|disabled|false)\b|disabled by default|off by default`)
+	saysAuto = pattern.New(`(?i)default(s to|[=:]| is)?\s*\[?(auto|check|maybe|detect|if (\w+ ){0,2}(found|available` +
+		`|present|supported|installed))|[\[(](auto|check|autodetect(ed)?|auto-detect|if (found|available))[\])]` +
+		`|auto-?detected by default|default[=:]? ?(try|use|enabled?) if|\(if available\)|(if|when) (\w+ ){0,2}(available` +
+		`|present|found|supported|possible|installed)\b`)
 )
 
 // newSwitch makes a switch of --HOW-NAME as a help text has it. It is false for one that
 // takes a path or a number, which has nothing to choose from.
 func newSwitch(how, name, value, text string) (Switch, bool) {
-	s := Switch{Name: optionName(name), Raw: name, About: about(text, name, how == "disable" || how == "without"), Purpose: purposeOf(name)}
+	s := Switch{Name: optionName(name), Raw: name, About: about(text, name, how == "disable" || how == "without"),
+		Purpose: purposeOf(name)}
 	yes, no := "--enable-"+name, "--disable-"+name
 	if how == "with" || how == "without" {
 		yes, no = "--with-"+name, "--without-"+name
@@ -249,7 +267,8 @@ func newSwitch(how, name, value, text string) (Switch, bool) {
 		}
 		return s, true
 	}
-	if strings.HasPrefix(value, "=") || strings.HasSuffix(name, "-prefix") || strings.HasSuffix(name, "-dir") || strings.HasSuffix(name, "dir") && how == "with" {
+	if strings.HasPrefix(value, "=") || strings.HasSuffix(name, "-prefix") || strings.HasSuffix(name, "-dir") ||
+		strings.HasSuffix(name, "dir") && how == "with" {
 		return s, false
 	}
 	s.Default = On

@@ -8,7 +8,10 @@ import (
 
 // Headings of a help text that are not about what can be chosen, or say no more than that
 // something can be.
-var commonHeadings = pattern.New(`(?i)^(?:optional (?:features|packages)|features|packages|options|configuration|usage|help|standard options|fine tuning.*|installation directories|.*directories.*|program names|system types|x features|some influential environment variables|environment variables|by default.*|defaults?.*|examples?|note.*|report bugs.*|cross compilers?|notes?)$`)
+var commonHeadings = pattern.New(`(?i)^(?:optional (?:features|packages)|features|packages|options|configuration` +
+	`|usage|help|standard options|fine tuning.*|installation directories|.*directories.*|program names|system types` +
+	`|x features|some influential environment variables|environment variables|by default.*|defaults?.*|examples?` +
+	`|note.*|report bugs.*|cross compilers?|notes?)$`)
 
 var (
 	helpHeading    = pattern.New(`^(?:[ \t]*(?:echo|printf)\s+["'])?\s{0,2}([A-Z][\w /&,+'()-]{2,48}):(?:\\n)?["']?;?$`)

@@ -7,11 +7,16 @@ import (
 )
 
 var (
-	makeSwitch  = pattern.New(`(?m)^[ \t]*(?:export[ \t]+)?([A-Z][A-Z0-9_]*)[ \t]*\?=[ \t]*(yes|no|true|false|on|off|0|1|y|n)?[ \t]*(?:#[ \t]*(.*))?$`)
+	makeSwitch = pattern.New(`(?m)^[ \t]*(?:export[ \t]+)?([A-Z][A-Z0-9_]*)[ \t]*\?=[ \t]*(yes|no|true|false|on|off|0` +
+		`|1|y|n)?[ \t]*(?:#[ \t]*(.*))?$`)
 	makeAsks    = pattern.New(`(?m)^[ \t]*(?:ifeq|ifneq|ifdef|ifndef)\b(.*)$`)
 	makeCXX     = pattern.New(`\$[({]CXX[)}]|\bg\+\+`)
-	makeModules = pattern.New(`(?m)^[^\t#\n][^\n]*?(?:pkg-config|\$[({]PKG_?CONFIG[)}])[^\n]*?--(?:cflags|libs|exists|modversion|atleast-version=[\d.]+)(?:[ \t]+--(?:cflags|libs|static|silence-errors))*[ \t]+["']?([\w.+-]+(?:[ \t]+[\w.+-]+)*)`)
-	makeRuns    = pattern.New(`(?m)^\t[ \t@+-]*(?:[A-Z_]+=\S*[ \t]+)*(msgfmt|makeinfo|help2man|bison|flex|yacc|lex|perl|python3?|pod2man|xsltproc|asciidoc|a2x|xmlto|gperf|m4|ed|re2c|ragel|nasm|yasm|tclsh|ruby|go|rst2man|pandoc|groff|txt2man|ronn)\b`)
+	makeModules = pattern.New(`(?m)^[^\t#\n][^\n]*?(?:pkg-config|\$[({]PKG_?CONFIG[)}])[^\n]*?--(?:cflags|libs|exists` +
+		`|modversion|atleast-version=[\d.]+)(?:[ \t]+--(?:cflags|libs|static` +
+		`|silence-errors))*[ \t]+["']?([\w.+-]+(?:[ \t]+[\w.+-]+)*)`)
+	makeRuns = pattern.New(`(?m)^\t[ \t@+-]*(?:[A-Z_]+=\S*[ \t]+)*(msgfmt|makeinfo|help2man|bison|flex|yacc|lex` +
+		`|perl|python3?|pod2man|xsltproc|asciidoc|a2x|xmlto|gperf|m4|ed|re2c|ragel|nasm|yasm|tclsh|ruby|go|rst2man|pandoc` +
+		`|groff|txt2man|ronn)\b`)
 	makeLinks   = pattern.New(`(?m)^[ \t]*(?:LIBS|LDLIBS|LDADD|LDFLAGS)[ \t]*[:+?]?=(.*)$`)
 	makeLibrary = pattern.New(`-l([\w+.-]+)`)
 )
@@ -30,7 +35,8 @@ func Makefile(file, text string) *Reading {
 			continue
 		}
 		yes, no := "1", ""
-		s := Switch{Name: optionName(raw), Raw: raw, About: about(m[3], raw, false), Purpose: purposeOf(optionName(raw)), Default: Off, vars: []string{raw}}
+		s := Switch{Name: optionName(raw), Raw: raw, About: about(m[3], raw, false), Purpose: purposeOf(optionName(raw)),
+			Default: Off, vars: []string{raw}}
 		switch value {
 		case "yes", "no":
 			yes, no = "yes", "no"

@@ -123,13 +123,17 @@ func (m *meson) switches(text string) {
 		says := strings.Join(mesonTexts(keyed["description"]), "")
 		value := strings.Trim(keyed["value"], `'`)
 		set := func(v string) []string { return []string{"-D" + raw + "=" + v} }
-		s := Switch{Name: optionName(raw), Raw: raw, About: about(says, raw, false), Purpose: purposeOf(optionName(raw)), vars: []string{"get_option('" + raw + "')"}}
+		s := Switch{Name: optionName(raw), Raw: raw, About: about(says, raw, false), Purpose: purposeOf(optionName(raw)),
+			vars: []string{"get_option('" + raw + "')"}}
 		var choices []string
 		kind := strings.Trim(keyed["type"], `'`)
 		if kind == "combo" {
 			choices = mesonTexts(keyed["choices"])
 		}
-		plainChoices := len(choices) > 1 && !slices.ContainsFunc(choices, func(v string) bool { _, is := states[v]; return !is })
+		plainChoices := len(choices) > 1 && !slices.ContainsFunc(choices, func(v string) bool {
+			_, is := states[v]
+			return !is
+		})
 		switch {
 		case s.Name == "":
 			continue
@@ -238,7 +242,8 @@ func (m *meson) lookups() {
 		}
 		conditions := around(spans, at[0])
 		required, said := keyed["required"]
-		l := Lookup{Kind: map[string]string{"dependency": "module", "find_library": "library", "find_program": "program"}[m.text[at[4]:at[5]]], Names: names, From: "meson.build"}
+		l := Lookup{Kind: map[string]string{"dependency": "module", "find_library": "library",
+			"find_program": "program"}[m.text[at[4]:at[5]]], Names: names, From: "meson.build"}
 		l.Switch = m.r.switchOf(append([]string{required}, conditions...))
 		switch {
 		case elsewhere(conditions):
@@ -261,10 +266,12 @@ func (m *meson) lookups() {
 			m.r.Lookups = append(m.r.Lookups, l)
 		}
 	}
-	if p := mesonLang.FindStringSubmatch(m.text); p != nil && strings.Contains(p[1], "'cpp'") || mesonAdds.MatchString(m.text) {
+	if p := mesonLang.FindStringSubmatch(m.text); p != nil && strings.Contains(p[1], "'cpp'") ||
+		mesonAdds.MatchString(m.text) {
 		m.r.CXX = true
 	}
 	if mesonPython.MatchString(m.text) {
-		m.r.Lookups = append(m.r.Lookups, Lookup{Kind: "program", Names: []string{"python3"}, Required: true, From: "meson.build"})
+		m.r.Lookups = append(m.r.Lookups, Lookup{Kind: "program", Names: []string{"python3"}, Required: true,
+			From: "meson.build"})
 	}
 }

@@ -25,20 +25,25 @@ type Setting struct {
 const value = "$FL_VALUE"
 
 var (
-	numberForm = pattern.New(`(?i)^\[?=?\[?[<({]?(N|NUM|NUMBER|NR|INT|INTEGER|COUNT|SIZE|BYTES|KB|MB|BITS|SECONDS|PORT|num|n)[>)}]?\]?$`)
-	listForm   = pattern.New(`(?i)^\[?=?\[?[<({]?(LIST|NAMES|NAME,NAME\S*|\w+[,:]\w+\S*|LANGS|TARGETS|MODULES|DRIVERS|PLUGINS|BACKENDS)[>)}]?\]?$`)
-	pathNames  = pattern.New(`(?i)(?:^|[-_])(?:dir|directory|path|file|prefix|root|socket|bundle|cachedir|pidfile|logdir|conf|config-file)$|dir$|path$`)
-	allDigits  = pattern.New(`^[0-9]{1,9}$`)
-	wordList   = pattern.New(`^[A-Za-z0-9._+-]+([;,][A-Za-z0-9._+-]+)+$`)
+	numberForm = pattern.New(`(?i)^\[?=?\[?[<({]?(N|NUM|NUMBER|NR|INT|INTEGER|COUNT|SIZE|BYTES|KB|MB|BITS|SECONDS|PORT` +
+		`|num|n)[>)}]?\]?$`)
+	listForm = pattern.New(`(?i)^\[?=?\[?[<({]?(LIST|NAMES|NAME,NAME\S*|\w+[,:]\w+\S*|LANGS|TARGETS|MODULES|DRIVERS` +
+		`|PLUGINS|BACKENDS)[>)}]?\]?$`)
+	pathNames = pattern.New(`(?i)(?:^|[-_])(?:dir|directory|path|file|prefix|root|socket|bundle|cachedir|pidfile` +
+		`|logdir|conf|config-file)$|dir$|path$`)
+	allDigits = pattern.New(`^[0-9]{1,9}$`)
+	wordList  = pattern.New(`^[A-Za-z0-9._+-]+([;,][A-Za-z0-9._+-]+)+$`)
 )
 
 // newSetting makes one of an argument up to its value, and of what stands for the value.
 func newSetting(argument, raw, stands, text string) Setting {
-	s := Setting{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Form: recipe.Line, Given: argument + "=" + value}
+	s := Setting{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Form: recipe.Line, Given: argument +
+		"=" + value}
 	switch {
 	case numberForm.MatchString(stands):
 		s.Form = recipe.Number
-	case placed.MatchString(stands), pathNames.MatchString(raw) && !strings.HasSuffix(strings.ToLower(raw), "libdir-suffix"):
+	case placed.MatchString(stands), pathNames.MatchString(raw) &&
+		!strings.HasSuffix(strings.ToLower(raw), "libdir-suffix"):
 		s.Form = recipe.Path
 	case listForm.MatchString(stands):
 		s.Form = recipe.Words

@@ -142,7 +142,8 @@ type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) 
 // deleteTrees deletes trees, each before what it stands on, as long as each may go. A
 // build that uses one is waited for, if wait says so, while nothing is locked; else the
 // tree stays.
-func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, mayGo mayGo, wait bool) error {
+func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, mayGo mayGo,
+	wait bool) error {
 	for _, r := range dependantsFirst(doomed) {
 		unlock, err := lockTree(ctx, m, r.Ref, wait)
 		if errors.Is(err, filelock.ErrHeld) {
@@ -167,7 +168,8 @@ func lockTree(ctx context.Context, m *machine.Machine, r store.Ref, wait bool) (
 		return m.Store.LockBuildNow(r)
 	}
 	return m.Store.LockBuild(ctx, r, func() {
-		m.Tell(event.Event{Kind: event.Waiting, Package: r.Name, Version: r.Version, ID: r.ID, Text: "another fernladder that builds with it"})
+		m.Tell(event.Event{Kind: event.Waiting, Package: r.Name, Version: r.Version, ID: r.ID,
+			Text: "another fernladder that builds with it"})
 	})
 }
 
@@ -227,7 +229,8 @@ func stillNeeded(all, doomed []*store.Receipt) (by, tree store.Ref, needed bool)
 			continue
 		}
 		for _, need := range r.Needs {
-			if need.Role != recipe.Tool && slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == need.Ref }) {
+			if need.Role != recipe.Tool &&
+				slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == need.Ref }) {
 				return r.Ref, need.Ref, true
 			}
 		}

@@ -88,7 +88,9 @@ func (c Candidates) Empty() bool {
 
 // names tells whether something of a build is looked for.
 func (w What) names(r store.Ref) bool {
-	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n landing.Named) bool { return n.Fits(r, false) || n.ID == "" && n.String() == r.Name })
+	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n landing.Named) bool {
+		return n.Fits(r, false) || n.ID == "" && n.String() == r.Name
+	})
 }
 
 // fits tells whether something is as old and as large as what is looked for.
@@ -293,7 +295,8 @@ func (c *Candidates) findLogs(m *machine.Machine) error {
 	}
 	for _, l := range logged {
 		_, working := os.Lstat(m.Store.Work(l.Ref))
-		if !c.What.names(l.Ref) || m.Store.Installed(l.Ref) || working == nil && !slices.ContainsFunc(c.Works, func(w build.Work) bool { return w.Ref == l.Ref }) {
+		if !c.What.names(l.Ref) || m.Store.Installed(l.Ref) ||
+			working == nil && !slices.ContainsFunc(c.Works, func(w build.Work) bool { return w.Ref == l.Ref }) {
 			continue
 		}
 		if size := safefs.Size(m.Store.Logs(l.Ref)); c.What.fits(m.Now(), l.Wrote, size) {
@@ -325,7 +328,8 @@ func unused(receipts []*store.Receipt, states []landing.Remembered, what What) [
 		use(r)
 	}
 	for _, r := range receipts { // what is named keeps what others stand on
-		if what.locked(r.Ref) || len(what.Names) > 0 && !slices.ContainsFunc(what.Names, func(n landing.Named) bool { return n.FitsReceipt(r) }) {
+		if what.locked(r.Ref) ||
+			len(what.Names) > 0 && !slices.ContainsFunc(what.Names, func(n landing.Named) bool { return n.FitsReceipt(r) }) {
 			use(r.Ref)
 		}
 	}

@@ -39,6 +39,7 @@ func TestUnused(t *testing.T) {
 	assert.Equal(t, []*store.Receipt{moss}, unused(all, nil, name("moss")))
 	assert.Empty(t, unused(all, nil, name("fern")), "moss stands on it")
 	assert.Empty(t, unused(all, on, name("moss")))
-	locked := What{Locks: []*lock.File{{Builds: []*lock.Build{{Name: "moss", ID: "0123456789ab"}, {Name: "reed", ID: "another"}}}}}
+	locked := What{Locks: []*lock.File{{Builds: []*lock.Build{{Name: "moss", ID: "0123456789ab"},
+		{Name: "reed", ID: "another"}}}}}
 	assert.Equal(t, []*store.Receipt{reed}, unused(all, nil, locked))
 }

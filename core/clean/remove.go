@@ -78,7 +78,8 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 			return r, err
 		}
 		if by, tree, needed := stillNeeded(all, r.Trees); needed {
-			return r, problem.New(problem.Usage, tree.Name, "%s %s (%s) needs %s %s", by.Name, by.Version, by.ID, tree.Name, tree.Version).
+			return r, problem.New(problem.Usage, tree.Name, "%s %s (%s) needs %s %s", by.Name, by.Version, by.ID, tree.Name,
+				tree.Version).
 				Remedy(problem.RemoveBoth, tree.Name, by.Name)
 		}
 	}

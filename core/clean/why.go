@@ -143,7 +143,8 @@ func (w *Reasons) dependants(all []*store.Receipt, current landing.State) {
 }
 
 // removal works out what would go with the build: from the landing, and of trees.
-func (w *Reasons) removal(s *store.Store, all []*store.Receipt, current landing.State, states []landing.Remembered) error {
+func (w *Reasons) removal(s *store.Store, all []*store.Receipt, current landing.State,
+	states []landing.Remembered) error {
 	var left []landing.Member
 	if current.Has(w.Build) != nil {
 		asked, err := without(s, current, func(r store.Ref) bool { return r == w.Build })
@@ -172,7 +173,9 @@ func (w *Reasons) removal(s *store.Store, all []*store.Receipt, current landing.
 	}
 	others := slices.DeleteFunc(slices.Clone(all), func(r *store.Receipt) bool { return r.Ref == w.Build })
 	now := landing.Remembered{State: landing.State{Members: left}}
-	kept := slices.DeleteFunc(slices.Clone(states), func(x landing.Remembered) bool { return x.InUse || x.Has(w.Build) != nil })
+	kept := slices.DeleteFunc(slices.Clone(states), func(x landing.Remembered) bool {
+		return x.InUse || x.Has(w.Build) != nil
+	})
 	before := unused(all, states, What{})
 	for _, r := range unused(others, append(kept, now), What{}) {
 		if !slices.ContainsFunc(before, func(b *store.Receipt) bool { return b.Ref == r.Ref }) {

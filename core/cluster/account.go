@@ -65,7 +65,9 @@ func (w *watcher) takeIn() {
 // it tells nothing, and after it has finished nothing more. With a thousand jobs that is a
 // thousand files that are not opened several times a second.
 func (w *watcher) tells(j *Job) bool {
-	return j.tail != nil && j.finished.IsZero() && !slices.ContainsFunc(w.before(j), func(b *Job) bool { return !b.Over && b.finished.IsZero() })
+	return j.tail != nil && j.finished.IsZero() && !slices.ContainsFunc(w.before(j), func(b *Job) bool {
+		return !b.Over && b.finished.IsZero()
+	})
 }
 
 // became takes in what became of a build. One that is built has a tree, which can be seen

@@ -20,7 +20,8 @@ import (
 // no process watches any more. It is locked. Of others whose watcher is gone, those that were
 // never wholly submitted, and those of the same command on other builds, are ended; the rest
 // go on.
-func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, how How) (r *Run, unlock func(), err error) {
+func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, how How) (r *Run, unlock func(),
+	err error) {
 	// No process sees a run that another is only beginning.
 	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
 		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
@@ -54,7 +55,8 @@ func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, 
 		builds := other.Builds()
 		same := other.begunBy(how.Command, p.Ask)
 		if same && !slices.ContainsFunc(todo, func(r store.Ref) bool { return !slices.Contains(builds, r) }) {
-			m.Tell(event.Event{Kind: event.Batch, Text: "the same command started the run " + other.Name + ", which is still running: following it"})
+			m.Tell(event.Event{Kind: event.Batch, Text: "the same command started the run " + other.Name +
+				", which is still running: following it"})
 			return other, unlock, nil
 		}
 		if same || !other.Begun {
@@ -71,7 +73,8 @@ func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, 
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)
 	}
-	r = &Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix), Command: how.Command, Ask: p.Ask, Began: m.Now(), dir: dir}
+	r = &Run{Name: strings.TrimPrefix(filepath.Base(dir), runPrefix), Command: how.Command, Ask: p.Ask,
+		Began: m.Now(), dir: dir}
 	if unlock, err = filelock.Now(lockOf(dir)); err == nil {
 		err = r.save()
 	}

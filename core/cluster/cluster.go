@@ -58,7 +58,8 @@ func (e *Ended) Error() string {
 		if len(e.Avoided) > 0 {
 			but = ", and these are not used: " + strings.Join(e.Avoided, ", ")
 		}
-		return fmt.Sprintf("%s %s: no node can run the batch job %s (%s)%s\n  It has %d processors, %d MiB and %d minutes.", e.Build.Name, e.Build.Version, e.Job, e.Status.Why, but, e.Size.Processors, e.Size.Memory, e.Size.Minutes)
+		return fmt.Sprintf("%s %s: no node can run the batch job %s (%s)%s\n  It has %d processors, %d MiB and %d minutes.",
+			e.Build.Name, e.Build.Version, e.Job, e.Status.Why, but, e.Size.Processors, e.Size.Memory, e.Size.Minutes)
 	}
 	text := fmt.Sprintf("%s %s: the batch job %s has ended (%s", e.Build.Name, e.Build.Version, e.Job, e.Status.State)
 	if e.Status.Node != "" {
@@ -131,7 +132,8 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 }
 
 // groupsOf puts builds together into jobs, and says how long all should take, or 0.
-func groupsOf(ctx context.Context, m *machine.Machine, by Scheduler, jobs []*build.Job, estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
+func groupsOf(ctx context.Context, m *machine.Machine, by Scheduler, jobs []*build.Job,
+	estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
 	all := pieces(jobs, estimates, m.Settings.Cluster)
 	each, at := latencyOf(m), room(ctx, m, by, all)
 	groups = Groups(all, each, at)

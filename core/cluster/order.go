@@ -47,7 +47,8 @@ func (e *Unlike) Error() string {
 		}
 		lines = append(lines, fmt.Sprintf("%s: %s there, %s here", d.What, is(d.Here), is(d.There)))
 	}
-	return fmt.Sprintf("the node %s differs from this machine, where %s %s was planned:\n    %s", e.Node, e.Build.Name, e.Build.Version, strings.Join(lines, "\n    "))
+	return fmt.Sprintf("the node %s differs from this machine, where %s %s was planned:\n    %s", e.Node, e.Build.Name,
+		e.Build.Version, strings.Join(lines, "\n    "))
 }
 
 // patience is how long something that is there may not be seen on a shared file system,
@@ -161,7 +162,8 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			}
 		}
 		if found == nil {
-			return nil, nil, problem.New(problem.Other, ref.Name, "%s %s is not on the ladder as this node plans it", ref.Name, ref.Version)
+			return nil, nil, problem.New(problem.Other, ref.Name, "%s %s is not on the ladder as this node plans it", ref.Name,
+				ref.Version)
 		}
 		seen, err := b.Seen(ctx, found)
 		if err != nil {
@@ -171,7 +173,9 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			return nil, nil, &Unlike{NodeName(), ref, differs}
 		}
 		if found.ID != ref.ID {
-			return nil, nil, problem.New(problem.Other, ref.Name, "%s %s would be build %s on this node, and is wanted as %s: recipes or settings have changed since", ref.Name, ref.Version, found.ID, ref.ID).
+			return nil, nil, problem.New(problem.Other, ref.Name,
+				"%s %s would be build %s on this node, and is wanted as %s: recipes or settings have changed since", ref.Name,
+				ref.Version, found.ID, ref.ID).
 				Instead(ref.ID, found.ID)
 		}
 		jobs = append(jobs, found)
@@ -228,7 +232,9 @@ func await(ctx context.Context, is func() bool, dirs ...string) error {
 
 // late is the problem of a tree that should exist and cannot be seen.
 func late(r store.Ref) error {
-	return problem.New(problem.Root, r.Name, "%s %s was reported as built, but its tree cannot be seen on this machine: does it share the root?", r.Name, r.Version)
+	return problem.New(problem.Root, r.Name,
+		"%s %s was reported as built, but its tree cannot be seen on this machine: does it share the root?",
+		r.Name, r.Version)
 }
 
 // ProblemKind is the kind of the error.

@@ -182,7 +182,8 @@ func readRun(dir string) (*Run, error) {
 	err = json.Unmarshal(text, r)
 	r.dir, r.Name = dir, strings.TrimPrefix(filepath.Base(dir), runPrefix)
 	if err != nil {
-		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err, Advice: "This run cannot be followed. End its jobs (" + r.mark() + "…), and remove its directory."}
+		return nil, &store.Error{Path: filepath.Join(dir, runFile), Err: err,
+			Advice: "This run cannot be followed. End its jobs (" + r.mark() + "…), and remove its directory."}
 	}
 	return r, nil
 }
@@ -210,11 +211,13 @@ func take(m *machine.Machine, name string) (*Run, func(), error) {
 		return nil, nil, m.Store.Wrap(err)
 	}
 	if owner != os.Geteuid() {
-		return nil, nil, problem.New(problem.Root, name, "user %d started the run %s, and has to follow it", owner, name).Coded(OfAnother)
+		return nil, nil, problem.New(problem.Root, name, "user %d started the run %s, and has to follow it", owner, name).
+			Coded(OfAnother)
 	}
 	unlock, err := filelock.Now(lockOf(dir))
 	if errors.Is(err, filelock.ErrHeld) {
-		return nil, nil, problem.New(problem.Root, name, "another fernladder is already following the run %s", name).Coded(Followed)
+		return nil, nil, problem.New(problem.Root, name, "another fernladder is already following the run %s", name).
+			Coded(Followed)
 	}
 	if err != nil {
 		return nil, nil, m.Store.Wrap(err)

@@ -63,7 +63,8 @@ func TestWhatIsPutTogether(t *testing.T) {
 	}
 	assert.Len(t, Groups(chain, time.Second, 0), 1)
 	assert.Len(t, Groups(wide, time.Second, 0), 10)
-	assert.Len(t, Groups(append(wide, piece(100*time.Millisecond, 9)), time.Second, 0), 10, "what is small goes along with what it alone stands on")
+	assert.Len(t, Groups(append(wide, piece(100*time.Millisecond, 9)), time.Second, 0), 10,
+		"what is small goes along with what it alone stands on")
 	for i := range 3 {
 		wide[i] = piece(100 * time.Millisecond)
 	}
@@ -80,8 +81,11 @@ func TestLatency(t *testing.T) {
 	}
 	none := time.Time{}
 	assert.Zero(t, latency([]span{{none, at(0), at(5), time.Second}}), "nothing has waited")
-	assert.Equal(t, 2*time.Second, latency([]span{{none, at(0), at(5), 0}, {at(5), at(7), at(9), 0}, {at(9), at(11), at(12), 0}}), "a chain")
-	assert.Equal(t, time.Second, latency([]span{{none, at(0), at(5), 0}, {none, at(0), at(5), 0}, {none, at(6), at(8), 0}, {none, at(6), at(9), 0}, {at(5), at(9), at(11), 0}}),
+	assert.Equal(t, 2*time.Second,
+		latency([]span{{none, at(0), at(5), 0}, {at(5), at(7), at(9), 0}, {at(9), at(11), at(12), 0}}), "a chain")
+	assert.Equal(t, time.Second,
+		latency([]span{{none, at(0), at(5), 0}, {none, at(0), at(5), 0}, {none, at(6), at(8), 0}, {none, at(6), at(9), 0},
+			{at(5), at(9), at(11), 0}}),
 		"two at once, and one that was ready long before there was room")
 	assert.Equal(t, 3*time.Second, latency([]span{{none, at(0), at(5), time.Hour}, {at(5), at(7), at(9), time.Second}}))
 }

@@ -23,15 +23,19 @@ type Slurm struct {
 }
 
 // silence is what the commands say of a controller that they cannot reach.
-var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host|in standby mode`)
+var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out` +
+	`|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host` +
+	`|in standby mode`)
 
 func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, error) {
 	path, err := exec.LookPath(argv[0])
 	if err != nil {
-		return "", problem.New(problem.Host, argv[0], "the program %s is not on this machine, so jobs cannot be submitted here", argv[0]).Coded(Absent)
+		return "", problem.New(problem.Host, argv[0],
+			"the program %s is not on this machine, so jobs cannot be submitted here", argv[0]).Coded(Absent)
 	}
 	const longest = time.Minute // that a controller may not answer
-	out, said, err := subprocess.Command{Argv: append([]string{path}, argv[1:]...), Env: os.Environ(), Stdin: strings.NewReader(stdin), Longest: longest}.Text(ctx)
+	out, said, err := subprocess.Command{Argv: append([]string{path}, argv[1:]...), Env: os.Environ(),
+		Stdin: strings.NewReader(stdin), Longest: longest}.Text(ctx)
 	if err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
@@ -56,9 +60,12 @@ var jobNumber = regexp.MustCompile(`^[0-9]+$`)
 // Submit hands a job over. A job whose needs fail is ended at once: without being told to,
 // the scheduler lets it wait for ever.
 func (s Slurm) Submit(ctx context.Context, j BatchJob) (string, error) {
-	argv := []string{"sbatch", "--parsable", "--job-name=" + j.Name, "--chdir=" + j.Dir, "--output=" + strings.ReplaceAll(j.Output, "%", "%%"), "--export=NIL", "--no-requeue", "--nodes=1", "--ntasks=1",
-		fmt.Sprintf("--cpus-per-task=%d", j.Processors), fmt.Sprintf("--mem=%dM", j.Memory), fmt.Sprintf("--time=%d", j.Minutes)}
-	for flag, value := range map[string]string{"--partition=": s.Partition, "--account=": s.Account, "--qos=": s.QoS, "--constraint=": s.Constraint} {
+	argv := []string{"sbatch", "--parsable", "--job-name=" + j.Name, "--chdir=" + j.Dir, "--output=" +
+		strings.ReplaceAll(j.Output, "%", "%%"), "--export=NIL", "--no-requeue", "--nodes=1", "--ntasks=1",
+		fmt.Sprintf("--cpus-per-task=%d", j.Processors), fmt.Sprintf("--mem=%dM", j.Memory),
+		fmt.Sprintf("--time=%d", j.Minutes)}
+	for flag, value := range map[string]string{"--partition=": s.Partition, "--account=": s.Account, "--qos=": s.QoS,
+		"--constraint=": s.Constraint} {
 		if value != "" {
 			argv = append(argv, flag+value)
 		}
@@ -106,11 +113,15 @@ func (s Slurm) Release(ctx context.Context, ids []string) error {
 }
 
 // slurmStates are the scheduler's words (squeue(1), job state codes).
-var slurmStates = map[string]State{"PENDING": Queued, "CONFIGURING": Queued, "REQUEUED": Queued, "REQUEUE_HOLD": Queued, "SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running, "STOPPED": Running,
-	"COMPLETED": Finished, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut, "DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
+var slurmStates = map[string]State{"PENDING": Queued, "CONFIGURING": Queued, "REQUEUED": Queued, "REQUEUE_HOLD": Queued,
+	"SUSPENDED": Running, "RUNNING": Running, "COMPLETING": Running, "STAGE_OUT": Running, "SIGNALING": Running,
+	"STOPPED":   Running,
+	"COMPLETED": Finished, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut,
+	"DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
 
 // never are reasons of waiting that do not go away by waiting (squeue(1), job reason codes).
-var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit", "InvalidAccount", "InvalidQOS", "AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
+var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit", "InvalidAccount", "InvalidQOS",
+	"AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
 
 // Look asks about all jobs of this user, and takes those of a mark.
 func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
@@ -138,7 +149,9 @@ func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 
 // Cancel ends jobs. What is no number is left out: it could mean others.
 func (s Slurm) Cancel(ctx context.Context, ids []string) error {
-	if ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return !jobNumber.MatchString(id) }); len(ids) == 0 {
+	if ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		return !jobNumber.MatchString(id)
+	}); len(ids) == 0 {
 		return nil
 	}
 	_, err := s.run(ctx, "", append([]string{"scancel", "--quiet"}, ids...)...)

@@ -15,7 +15,9 @@ import (
 // and what it is given to read, and says what the text does.
 func standIn(t *testing.T, name, text string) (said func() string) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\nprintf '%s\\n' \"$@\" >'"+dir+"/said'; cat >>'"+dir+"/said'\n"+text+"\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\nprintf '%s\\n' \"$@\" >'"+dir+"/said'; cat >>'"+dir+
+			"/said'\n"+text+"\n"), 0o755))
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	return func() string {
 		data, err := os.ReadFile(filepath.Join(dir, "said"))
@@ -28,16 +30,22 @@ func standIn(t *testing.T, name, text string) (said func() string) {
 // from having the environment of who submits it; and comes to the node word for word.
 func TestSubmit(t *testing.T) {
 	said := standIn(t, "sbatch", "echo '17;vale'")
-	j := BatchJob{Name: "fl-fern-0123", Command: []string{"/opt/it's/fernladder", "at-node", "$HOME/a b"}, Dir: "/srv", Output: "/srv/100%j", Processors: 4, Memory: 300, Minutes: 5, After: []string{"3", "5"}, Behind: []string{"4"}, Avoid: []string{"bed1", "bed2"}, Environment: []string{"FERN=it's $HOME"}}
+	j := BatchJob{Name: "fl-fern-0123", Command: []string{"/opt/it's/fernladder", "at-node", "$HOME/a b"}, Dir: "/srv",
+		Output: "/srv/100%j", Processors: 4, Memory: 300, Minutes: 5, After: []string{"3", "5"}, Behind: []string{"4"},
+		Avoid: []string{"bed1", "bed2"}, Environment: []string{"FERN=it's $HOME"}}
 	id, err := Slurm{Partition: "beds"}.Submit(context.Background(), j)
 	require.NoError(t, err)
 	assert.Equal(t, "17", id)
-	for _, flag := range []string{"--dependency=afterany:4,afterok:3:5\n", "--exclude=bed1,bed2\n", "--kill-on-invalid-dep=yes\n", "--no-requeue\n", "--export=NIL\n", "--cpus-per-task=4\n", "--mem=300M\n", "--time=5\n", "--partition=beds\n", "--output=/srv/100%%j\n"} {
+	for _, flag := range []string{"--dependency=afterany:4,afterok:3:5\n", "--exclude=bed1,bed2\n",
+		"--kill-on-invalid-dep=yes\n", "--no-requeue\n", "--export=NIL\n", "--cpus-per-task=4\n", "--mem=300M\n",
+		"--time=5\n", "--partition=beds\n", "--output=/srv/100%%j\n"} {
 		assert.Contains(t, said(), flag)
 	}
 	assert.NotContains(t, said(), "--hold")
 	assert.NotContains(t, said(), "--account")
-	assert.True(t, strings.HasSuffix(said(), "#!/bin/sh\nexport FERN='it'\\''s $HOME'\nexec '/opt/it'\\''s/fernladder' 'at-node' '$HOME/a b'\n"), said())
+	assert.True(t,
+		strings.HasSuffix(said(),
+			"#!/bin/sh\nexport FERN='it'\\''s $HOME'\nexec '/opt/it'\\''s/fernladder' 'at-node' '$HOME/a b'\n"), said())
 
 	j.After, j.Behind, j.Avoid, j.Held = nil, nil, nil, true
 	_, err = Slurm{}.Submit(context.Background(), j)
@@ -78,12 +86,20 @@ func TestLook(t *testing.T) {
 		require.NoError(t, err)
 		assert.Zero(t, room)
 	}
-	standIn(t, "squeue", `printf '%s\n' '1|PENDING||Dependency|fl-7-1-moss' '2|RUNNING|bed1|None|fl-7-2-fern+3' '3|NODE_FAIL|bed2|NodeDown|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1||fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '--me|RUNNING|bed3|None|fl-7-9-x' '7|PENDING||BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
+	standIn(t, "squeue",
+		`printf '%s\n' '1|PENDING||Dependency|fl-7-1-moss' '2|RUNNING|bed1|None|fl-7-2-fern+3' '3|NODE_FAIL|bed2|NodeDown`+
+			`|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1|`+
+			`|fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '--me|RUNNING|bed3|None|fl-7-9-x' '7|PENDING|`+
+			`|BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
 	all, err := Slurm{}.Look(context.Background(), "fl-7-")
 	require.NoError(t, err)
-	assert.Equal(t, []Status{{"1", "fl-7-1-moss", Queued, "", "Dependency"}, {"2", "fl-7-2-fern+3", Running, "bed1", "None"}, {"3", "fl-7-3-x", Lost, "bed2", "NodeDown"}, {"4", "fl-7-4-x", OutOfMemory, "bed1", "x"},
-		{"5", "fl-7-5-x", Finished, "bed1", "None"}, {"6", "fl-7-6-x", Queued, "bed1", "SOMETHING_NEW"}, {"7", "fl-7-7-x", Impossible, "", "BadConstraints"}}, all, "what is forgotten, and what is another's, is not there")
-	assert.True(t, all[4].State.Ended() && !all[5].State.Ended() && !all[0].State.Ended() && !all[1].State.Ended() && !all[6].State.Ended())
+	assert.Equal(t, []Status{{"1", "fl-7-1-moss", Queued, "", "Dependency"},
+		{"2", "fl-7-2-fern+3", Running, "bed1", "None"}, {"3", "fl-7-3-x", Lost, "bed2", "NodeDown"},
+		{"4", "fl-7-4-x", OutOfMemory, "bed1", "x"},
+		{"5", "fl-7-5-x", Finished, "bed1", "None"}, {"6", "fl-7-6-x", Queued, "bed1", "SOMETHING_NEW"},
+		{"7", "fl-7-7-x", Impossible, "", "BadConstraints"}}, all, "what is forgotten, and what is another's, is not there")
+	assert.True(t, all[4].State.Ended() && !all[5].State.Ended() && !all[0].State.Ended() && !all[1].State.Ended() &&
+		!all[6].State.Ended())
 }
 
 // How many jobs nodes can have at once is told by processors and by memory.

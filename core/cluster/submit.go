@@ -49,7 +49,9 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 		}
 	}
 	if changed != nil {
-		return problem.New(problem.NoLadder, w.Name, "recipes, settings or what is installed have changed since the run %s was submitted: %s %s would be another build now", w.Name, changed[0].Name, changed[0].Version).
+		return problem.New(problem.NoLadder, w.Name,
+			"recipes, settings or what is installed have changed since the run %s was submitted: %s %s would be another "+
+				"build now", w.Name, changed[0].Name, changed[0].Version).
 			Remedy(problem.EndRun, w.Name)
 	}
 	for _, j := range w.Jobs {
@@ -72,7 +74,8 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	w.takeIn()
-	for _, j := range slices.Clone(w.Jobs) { // that were never submitted, or are unknown to the scheduler, and that never began
+	// That were never submitted, or are unknown to the scheduler, and that never began.
+	for _, j := range slices.Clone(w.Jobs) {
 		if !j.Over && j.id == "" && j.begun.IsZero() && len(w.unresolved(j)) > 0 {
 			if err := w.again(ctx, j, j.Size, j.Again); err != nil {
 				return err
@@ -164,7 +167,8 @@ func (w *watcher) write(ctx context.Context, j *Job) error {
 	if err != nil {
 		return err
 	}
-	return w.m.Store.Wrap(errors.Join(durable.WriteFile(w.file(j, toldSuffix), nil, 0o644), durable.WriteFile(w.file(j, orderSuffix), text, 0o644)))
+	return w.m.Store.Wrap(errors.Join(durable.WriteFile(w.file(j, toldSuffix), nil, 0o644),
+		durable.WriteFile(w.file(j, orderSuffix), text, 0o644)))
 }
 
 // job is one as the scheduler is told of it.
@@ -181,7 +185,8 @@ func (w *watcher) job(j, behind *Job) (BatchJob, error) {
 	if w.m.Level != "" {
 		command = append(command, "--isolation", string(w.m.Level))
 	}
-	b := BatchJob{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working, Output: w.file(j, printedSuffix),
+	b := BatchJob{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working,
+		Output:     w.file(j, printedSuffix),
 		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid, Held: true}
 	for _, pair := range w.m.Settings.Cluster.Environment {
 		b.Environment = append(b.Environment, pair.Name+"="+pair.Values[0])

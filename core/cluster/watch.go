@@ -60,8 +60,9 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		return nil, err
 	}
 	defer unlock()
-	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{}, result: map[*build.Job]*build.Result{},
-		late: map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
+	w := &watcher{Run: r, m: m, by: by, record: record, of: map[store.Ref]*build.Job{},
+		result: map[*build.Job]*build.Result{},
+		late:   map[store.Ref]time.Time{}, told: map[store.Ref]bool{}, took: map[store.Ref]time.Duration{}}
 	back := r.Begun
 	if w.b, err = build.NewBuilder(ctx, m); err == nil {
 		if back {
@@ -98,7 +99,8 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 		w.keepLatency()
 	}
 	if wrong := r.end(context.WithoutCancel(ctx), m, by); wrong != nil { // what is built is built
-		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " + wrong.Error()})
+		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " +
+			wrong.Error()})
 	}
 	return results, err
 }
@@ -249,7 +251,8 @@ func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, casc
 				if w.told[ref] {
 					continue
 				}
-				w.m.Tell(event.Event{Kind: event.PackageDone, Package: ref.Name, Version: ref.Version, ID: ref.ID, Elapsed: time.Duration(receipt.Seconds * float64(time.Second))})
+				w.m.Tell(event.Event{Kind: event.PackageDone, Package: ref.Name, Version: ref.Version, ID: ref.ID,
+					Elapsed: time.Duration(receipt.Seconds * float64(time.Second))})
 			}
 		}
 	}
@@ -258,7 +261,8 @@ func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, casc
 		j.Over = true
 		return nil
 	}
-	err := &Ended{Build: left[0], Job: j.id, Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size, Avoided: w.Avoid}
+	err := &Ended{Build: left[0], Job: j.id, Status: status, Printed: lastLines(w.file(j, printedSuffix)), Size: j.Size,
+		Avoided: w.Avoid}
 	if !known {
 		err.Status.State = Lost
 	}
@@ -275,7 +279,8 @@ func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, casc
 	case j.Again:
 	case short != "":
 		size := j.times(twice)
-		w.retried(left[0], fmt.Sprintf("its job ran out of %s; trying again with %d MiB and %d minutes", short, size.Memory, size.Minutes))
+		w.retried(left[0], fmt.Sprintf("its job ran out of %s; trying again with %d MiB and %d minutes", short, size.Memory,
+			size.Minutes))
 		return w.again(ctx, j, size, true)
 	case err.Status.State == Lost:
 		w.retried(left[0], "its job or its node is lost; trying again")

@@ -101,11 +101,14 @@ type Symbols struct {
 // Compare compares two builds.
 func Compare(a, b Side) (*Report, error) {
 	ra, rb := a.Receipt, b.Receipt
-	r := &Report{A: ra.Ref, B: rb.Ref, Options: texts(ra.Options, rb.Options), Features: texts(features(ra), features(rb)), Sources: texts(sources(ra.Sources), sources(rb.Sources)),
-		Patches: texts(sources(ra.Patches), sources(rb.Patches)), Needs: texts(needs(ra), needs(rb)), Tries: texts(tries(ra), tries(rb)),
+	r := &Report{A: ra.Ref, B: rb.Ref, Options: texts(ra.Options, rb.Options), Features: texts(features(ra), features(rb)),
+		Sources: texts(sources(ra.Sources), sources(rb.Sources)),
+		Patches: texts(sources(ra.Patches), sources(rb.Patches)), Needs: texts(needs(ra), needs(rb)),
+		Tries:  texts(tries(ra), tries(rb)),
 		Around: texts(around(ra), around(rb)), Stages: stages(ra, rb),
 		Total:  Measure{"seconds", ra.Seconds, rb.Seconds},
-		Memory: Measure{"bytes", float64(ra.Memory), float64(rb.Memory)}, Size: Measure{"bytes", float64(ra.Size), float64(rb.Size)}}
+		Memory: Measure{"bytes", float64(ra.Memory), float64(rb.Memory)},
+		Size:   Measure{"bytes", float64(ra.Size), float64(rb.Size)}}
 	if ra.Ref != rb.Ref {
 		r.Made = rb.Made().Against(ra.Made())
 	}
@@ -131,7 +134,8 @@ type opened struct {
 
 // Empty tells whether nothing is different but what it took.
 func (r *Report) Empty() bool {
-	return len(r.Options)+len(r.Features)+len(r.Sources)+len(r.Patches)+len(r.Needs)+len(r.Around)+len(r.Files.Came)+len(r.Files.Gone)+len(r.Files.Changed)+len(r.Tries) == 0
+	return len(r.Options)+len(r.Features)+len(r.Sources)+len(r.Patches)+len(r.Needs)+len(r.Around)+len(r.Files.Came)+
+		len(r.Files.Gone)+len(r.Files.Changed)+len(r.Tries) == 0
 }
 
 func texts(a, b map[string]string) []Changed {
@@ -182,7 +186,8 @@ func tries(r *store.Receipt) map[string]string {
 }
 
 func around(r *store.Receipt) map[string]string {
-	return map[string]string{"compiler": r.Compiler, "method": string(r.Method), "isolation": r.Isolation, "saw": cmp.Or(r.NotBare, "what it declares"),
+	return map[string]string{"compiler": r.Compiler, "method": string(r.Method), "isolation": r.Isolation,
+		"saw":     cmp.Or(r.NotBare, "what it declares"),
 		"machine": r.Machine.Arch + " " + r.Machine.Family, "recipe": r.Recipe}
 }
 

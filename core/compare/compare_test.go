@@ -19,7 +19,8 @@ func plant(t *testing.T, s *store.Store, r store.Receipt, exports string, files 
 	require.NoError(t, os.MkdirAll(filepath.Join(stage, "lib"), 0o755))
 	source := filepath.Join(t.TempDir(), "x.c")
 	require.NoError(t, os.WriteFile(source, []byte(exports), 0o644))
-	out, err := exec.Command("cc", "-shared", "-fPIC", "-Wl,-soname,libfern.so.1", "-Wl,-rpath,"+s.Tree(r.Ref), "-Wl,--build-id", "-o", filepath.Join(stage, "lib/libfern.so.1"), source).CombinedOutput()
+	out, err := exec.Command("cc", "-shared", "-fPIC", "-Wl,-soname,libfern.so.1", "-Wl,-rpath,"+s.Tree(r.Ref),
+		"-Wl,--build-id", "-o", filepath.Join(stage, "lib/libfern.so.1"), source).CombinedOutput()
 	require.NoError(t, err, string(out))
 	for name, text := range files {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
@@ -40,12 +41,17 @@ func TestTwoBuildsSideBySide(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
 	water := store.Ref{Name: "water", Version: "1.0", ID: "aaaaaaaaaaaa"}
-	a := plant(t, s, store.Receipt{Ref: store.Ref{Name: "fern", Version: "1.0", ID: "111111111111"}, Options: map[string]string{"tall": "off", "old": "on"},
-		Needs: []store.Link{{Ref: water, Role: "library"}}, Compiler: "cc 12", Seconds: 2, Memory: 10, Stages: []store.StageTime{{Stage: "compile", Seconds: 2}}},
-		"int grow(void) { return 1; } int wither(void) { return 0; }", map[string]string{"share/same": "x", "share/itself": "TREE", "share/gone": "12", "share/grown": "1"})
-	b := plant(t, s, store.Receipt{Ref: store.Ref{Name: "fern", Version: "2.0", ID: "222222222222"}, Options: map[string]string{"tall": "on"},
+	a := plant(t, s, store.Receipt{Ref: store.Ref{Name: "fern", Version: "1.0", ID: "111111111111"},
+		Options: map[string]string{"tall": "off", "old": "on"},
+		Needs:   []store.Link{{Ref: water, Role: "library"}}, Compiler: "cc 12", Seconds: 2, Memory: 10,
+		Stages: []store.StageTime{{Stage: "compile", Seconds: 2}}},
+		"int grow(void) { return 1; } int wither(void) { return 0; }",
+		map[string]string{"share/same": "x", "share/itself": "TREE", "share/gone": "12", "share/grown": "1"})
+	b := plant(t, s, store.Receipt{Ref: store.Ref{Name: "fern", Version: "2.0", ID: "222222222222"},
+		Options:  map[string]string{"tall": "on"},
 		Compiler: "cc 13", Seconds: 3, Memory: 20, Stages: []store.StageTime{{Stage: "compile", Seconds: 3}}},
-		"int grow(void) { return 1; } int bloom(void) { return 0; }", map[string]string{"share/same": "x", "share/itself": "TREE", "share/came": "123", "share/grown": "12"})
+		"int grow(void) { return 1; } int bloom(void) { return 0; }",
+		map[string]string{"share/same": "x", "share/itself": "TREE", "share/came": "123", "share/grown": "12"})
 	r, err := Compare(a, b)
 	require.NoError(t, err)
 	assert.Equal(t, []Changed{{"old", "on", ""}, {"tall", "off", "on"}}, r.Options)

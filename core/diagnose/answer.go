@@ -59,8 +59,10 @@ func questions(kind Kind, name string) []host.Question {
 		for _, name := range []string{name, strings.ToLower(name), "lib" + stem} {
 			all = append(all, host.Question{Kind: host.Module, Name: name})
 		}
-		return append(all, host.Question{Kind: host.Library, Name: stem}, host.Question{Kind: host.Header, Name: stem + ".h"}, host.Question{Kind: host.Header, Name: stem + "/" + stem + ".h"},
-			host.Question{Kind: host.Program, Name: strings.ToLower(name)}, host.Question{Kind: host.Package, Name: strings.ToLower(name)})
+		return append(all, host.Question{Kind: host.Library, Name: stem}, host.Question{Kind: host.Header, Name: stem + ".h"},
+			host.Question{Kind: host.Header, Name: stem + "/" + stem + ".h"},
+			host.Question{Kind: host.Program, Name: strings.ToLower(name)},
+			host.Question{Kind: host.Package, Name: strings.ToLower(name)})
 	}
 	return nil
 }
@@ -70,24 +72,33 @@ func questions(kind Kind, name string) []host.Question {
 var aliases = sync.OnceValue(func() map[string][]host.Question {
 	all := map[string][]host.Question{}
 	for header, names := range map[string]string{
-		"openssl/ssl.h": "ssl tls openssl crypto opensslv", "zlib.h": "z zlib", "curses.h": "curses ncurses ncursesw cursesw", "termcap.h": "terminal termcap tinfo terminfo",
-		"readline/readline.h": "readline gnureadline", "jpeglib.h": "jpeg", "png.h": "png", "tiffio.h": "tiff", "bzlib.h": "bz2 bzip2 bzip", "lzma.h": "xz lzma liblzma",
-		"X11/Xlib.h": "x11 x xlib", "GL/gl.h": "opengl gl", "GL/glu.h": "glu", "GL/glut.h": "glut", "pcre.h": "pcre", "pcre2.h": "pcre2", "pcap.h": "pcap",
-		"sqlite3.h": "sqlite sqlite3", "expat.h": "expat", "curl/curl.h": "curl", "ldap.h": "ldap", "security/pam_appl.h": "pam", "alsa/asoundlib.h": "alsa asound",
-		"gmp.h": "gmp", "mpfr.h": "mpfr", "tcl.h": "tcl", "tk.h": "tk", "boost/version.hpp": "boost", "uuid/uuid.h": "uuid", "fftw3.h": "fftw fftw3", "cups/cups.h": "cups",
-		"libusb-1.0/libusb.h": "usb usb1 libusb", "Python.h": "pythonlibs python-dev pythondev", "db.h": "berkeleydb bdb db", "gdbm.h": "gdbm", "magic.h": "magic", "sys/acl.h": "acl",
+		"openssl/ssl.h": "ssl tls openssl crypto opensslv", "zlib.h": "z zlib", "curses.h": "curses ncurses ncursesw cursesw",
+		"termcap.h":           "terminal termcap tinfo terminfo",
+		"readline/readline.h": "readline gnureadline", "jpeglib.h": "jpeg", "png.h": "png", "tiffio.h": "tiff",
+		"bzlib.h": "bz2 bzip2 bzip", "lzma.h": "xz lzma liblzma",
+		"X11/Xlib.h": "x11 x xlib", "GL/gl.h": "opengl gl", "GL/glu.h": "glu", "GL/glut.h": "glut", "pcre.h": "pcre",
+		"pcre2.h": "pcre2", "pcap.h": "pcap",
+		"sqlite3.h": "sqlite sqlite3", "expat.h": "expat", "curl/curl.h": "curl", "ldap.h": "ldap",
+		"security/pam_appl.h": "pam", "alsa/asoundlib.h": "alsa asound",
+		"gmp.h": "gmp", "mpfr.h": "mpfr", "tcl.h": "tcl", "tk.h": "tk", "boost/version.hpp": "boost", "uuid/uuid.h": "uuid",
+		"fftw3.h": "fftw fftw3", "cups/cups.h": "cups",
+		"libusb-1.0/libusb.h": "usb usb1 libusb", "Python.h": "pythonlibs python-dev pythondev", "db.h": "berkeleydb bdb db",
+		"gdbm.h": "gdbm", "magic.h": "magic", "sys/acl.h": "acl",
 	} {
 		for name := range strings.FieldsSeq(names) {
 			all[name] = []host.Question{{Kind: host.Header, Name: header}}
 		}
 	}
-	for module, names := range map[string]string{"glib-2.0": "glib gobject", "gtk+-3.0": "gtk gtk+ gtk3", "gtk+-2.0": "gtk2", "libxml-2.0": "xml libxml", "freetype2": "freetype", "sdl2": "sdl"} {
+	for module, names := range map[string]string{"glib-2.0": "glib gobject", "gtk+-3.0": "gtk gtk+ gtk3",
+		"gtk+-2.0": "gtk2", "libxml-2.0": "xml libxml", "freetype2": "freetype", "sdl2": "sdl"} {
 		for name := range strings.FieldsSeq(names) {
 			all[name] = []host.Question{{Kind: host.Module, Name: module}}
 		}
 	}
 	all["autoconf-archive"] = []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/ax_check_compile_flag.m4"}}
-	for program, names := range map[string]string{"python3": "python python3 pythoninterp", "perl": "perl perllibs", "msgfmt": "gettext intl", "docbook2x-man": "docbook2x", "javac": "java jdk", "pkg-config": "pkgconfig", "dot": "graphviz", "intltoolize": "intltool"} {
+	for program, names := range map[string]string{"python3": "python python3 pythoninterp", "perl": "perl perllibs",
+		"msgfmt": "gettext intl", "docbook2x-man": "docbook2x", "javac": "java jdk", "pkg-config": "pkgconfig",
+		"dot": "graphviz", "intltoolize": "intltool"} {
 		for name := range strings.FieldsSeq(names) {
 			all[name] = []host.Question{{Kind: host.Program, Name: program}}
 		}

@@ -31,7 +31,9 @@ var checks = []struct {
 	{MissingModule, re(`^checking for (?P<name>[\w.+-]+) (?P<range>[<>=]+ *[\w.]+)`)},
 	{MissingPerl, re(`^checking for (?:perl )?(?:module )?(?P<name>\w+(?:::\w+)+)`)},
 	{functionCheck, re(`^checking for library containing (?P<name>\w+)$`)},
-	{Missing, re(`^checking (?:for |whether )?(?:a |the )?(?P<name>[\w.+-]+)(?: program| libraries| library| directory| headers?| support| \.\.\.)*(?: in \S+)?$`)},
+	{Missing,
+		re(`^checking (?:for |whether )?(?:a |the )?(?P<name>[\w.+-]+)(?: program| libraries| library| directory` +
+			`| headers?| support| \.\.\.)*(?: in \S+)?$`)},
 }
 
 // functionCheck is the kind of a check for a function, in any library.
@@ -47,7 +49,8 @@ func lookedFor(line string) (c check, isAnswer, found bool) {
 		return c, false, false
 	}
 	switch answer := match[2]; {
-	case answer == "no", answer == "", strings.HasPrefix(answer, "not found"), strings.HasPrefix(answer, "no "), strings.Contains(answer, "configure: error"), strings.Contains(answer, "configure failed"):
+	case answer == "no", answer == "", strings.HasPrefix(answer, "not found"), strings.HasPrefix(answer, "no "),
+		strings.Contains(answer, "configure: error"), strings.Contains(answer, "configure failed"):
 	default:
 		return c, true, true
 	}
@@ -63,7 +66,8 @@ func lookedFor(line string) (c check, isAnswer, found bool) {
 	return c, true, false
 }
 
-var warned = re(`^configure: WARNING: (?:(?i:could not|cannot|unable to) find ([\w.+-]+)|([\w.+-]+) (?:is |was )?not found)`)
+var warned = re(`^configure: WARNING: (?:(?i:could not|cannot|unable to) find ([\w.+-]+)|([\w.+-]+) (?:is ` +
+	`|was )?not found)`)
 
 // failedChecks are those just before a line, the last one first, and that of the
 // line itself.
@@ -133,7 +137,8 @@ func (f check) kindIn(text string) Kind {
 		return f.kind
 	case strings.HasSuffix(f.name, "-config"):
 		return MissingProgram
-	case strings.HasPrefix(f.name, "lib"), strings.ToLower(f.name) != f.name, ofLibraries.MatchString(text): // as programs are not called
+	case strings.HasPrefix(f.name, "lib"), strings.ToLower(f.name) != f.name,
+		ofLibraries.MatchString(text): // as programs are not called
 		return Missing
 	}
 	return MissingProgram

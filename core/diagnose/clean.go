@@ -75,7 +75,8 @@ func plainly(line string) string {
 var (
 	escapes = pattern.New(`\x1b(?:\[[0-9;:?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)?|[@-_])`)
 	stamped = []*pattern.Pattern{
-		pattern.New(`^\[?\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d[\d.,]*Z?\]? ?`), pattern.New(`^\[? ?\d+:\d\d:\d\d\]? `), pattern.New(`^#\d+ \d+\.\d+ `),
+		pattern.New(`^\[?\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d[\d.,]*Z?\]? ?`), pattern.New(`^\[? ?\d+:\d\d:\d\d\]? `),
+		pattern.New(`^#\d+ \d+\.\d+ `),
 	}
 )
 

@@ -29,7 +29,9 @@ func nextName(c *Cause, lines []string, at int) bool {
 
 // compilerFor names the compiler of one of CMake's languages.
 func compilerFor(c *Cause, _ []string, _ int) bool {
-	program, known := map[string]string{"C": "cc", "CXX": "c++", "Fortran": "gfortran", "ASM_NASM": "nasm", "ASM_YASM": "yasm", "ASM": "cc", "CUDA": "nvcc", "Java": "javac", "Swift": "swiftc", "OBJC": "cc", "RC": "windres"}[c.Name()]
+	program, known := map[string]string{"C": "cc", "CXX": "c++", "Fortran": "gfortran", "ASM_NASM": "nasm",
+		"ASM_YASM": "yasm", "ASM": "cc", "CUDA": "nvcc", "Java": "javac", "Swift": "swiftc", "OBJC": "cc",
+		"RC": "windres"}[c.Name()]
 	c.Names = []string{program}
 	return known
 }
@@ -43,7 +45,8 @@ func parts(c *Cause, lines []string, at int) bool {
 	if match := lacking.FindStringSubmatch(text); match != nil {
 		lacks = slices.DeleteFunc(strings.Fields(match[1]), func(part string) bool { return variable.MatchString(part) })
 	}
-	programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git", "SWIG": "swig", "Gettext": "msgfmt", "Ruby": "ruby"}
+	programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git",
+		"SWIG": "swig", "Gettext": "msgfmt", "Ruby": "ruby"}
 	switch {
 	case python && strings.Contains(text, "NumPy"):
 		c.Kind, c.Names = MissingPython, []string{"numpy"}
@@ -78,7 +81,8 @@ var (
 // line that the message began with.
 func searched(c *Cause, lines []string, at int) bool {
 	for i := at; i >= max(0, at-3); i-- {
-		for command, kind := range map[string]Kind{"(find_program)": MissingProgram, "(find_library)": MissingLibrary, "(find_path)": MissingHeader, "(find_file)": MissingHeader} {
+		for command, kind := range map[string]Kind{"(find_program)": MissingProgram, "(find_library)": MissingLibrary,
+			"(find_path)": MissingHeader, "(find_file)": MissingHeader} {
 			if strings.Contains(lines[i], command) {
 				c.Kind = kind
 				if kind == MissingLibrary {
@@ -153,7 +157,8 @@ var notFoundBefore = re(`^-- Could NOT find (\w+) `)
 // before and not found.
 func commandOf(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[:at] {
-		if match := notFoundBefore.FindStringSubmatch(line); match != nil && strings.HasPrefix(strings.ToLower(c.Name()), strings.ToLower(match[1])+"_") {
+		if match := notFoundBefore.FindStringSubmatch(line); match != nil &&
+			strings.HasPrefix(strings.ToLower(c.Name()), strings.ToLower(match[1])+"_") {
 			c.Names[0] = match[1]
 			return parts(c, []string{line}, 0)
 		}
@@ -173,12 +178,14 @@ func directoryBefore(c *Cause, lines []string, at int) bool {
 }
 
 var (
-	looking    = re(`^-- (?:Looking for|Checking for|Check for|Performing Test|Could NOT find) (?:module |include file )?['"]?(?P<name>[\w.+/-]+)['"]?(?: - not found|.* \(missing:.*|)$`)
+	looking = re(`^-- (?:Looking for|Checking for|Check for|Performing Test|Could NOT find) (?:module ` +
+		`|include file )?['"]?(?P<name>[\w.+/-]+)['"]?(?: - not found|.* \(missing:.*|)$`)
 	endMessage = re(`^(?:Call Stack|-- |CMake |$)`)
 )
 
 // ofCMake are in messages of CMake's own modules.
-var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing", "pkg-config tool not found", "using the following", "error: downloading"}
+var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing",
+	"pkg-config tool not found", "using the following", "error: downloading"}
 
 // cmakeSaid reads a message that the author of a build file has written.
 func cmakeSaid(c *Cause, lines []string, at int) bool {

@@ -47,7 +47,8 @@ func startFiles(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[max(0, at-near):min(len(lines), at+near)] {
 		if strings.Contains(line, " -m32") || strings.Contains(line, "skipping incompatible") {
 			c.Kind, c.says = Setup, "the linker finds no {name} for 32 bits"
-			c.Helps = "The compiler's and the C library's files for 32 bits: gcc-multilib of Debian, glibc-devel.i686 and libgcc.i686 of Fedora."
+			c.Helps = "The compiler's and the C library's files for 32 bits: gcc-multilib of Debian, glibc-devel.i686 and " +
+				"libgcc.i686 of Fedora."
 			return true
 		}
 	}

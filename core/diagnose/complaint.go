@@ -17,7 +17,8 @@ func conclude(c *Cause, text string, failed []check) bool {
 	c.Without = without(text)
 	first, _, _ := strings.Cut(strings.TrimLeft(text, "\n *"), "\n")
 	for _, text := range []string{first, text} {
-		if c.confirmed(text, failed) || c.worded(text, false) || c.lastOf(failed) || c.worded(text, true) || c.functionIn(text) {
+		if c.confirmed(text, failed) || c.worded(text, false) || c.lastOf(failed) || c.worded(text, true) ||
+			c.functionIn(text) {
 			return true
 		}
 	}
@@ -62,7 +63,8 @@ func (c *Cause) confirmed(text string, failed []check) bool {
 // orNumbered adds the other names by which a script has looked for the same library: leaf2 and leaf.
 func (c *Cause) orNumbered(failed []check) {
 	for _, f := range failed {
-		if c.Kind == MissingLibrary && f.kind == c.Kind && f.unnumbered() == plain(c.Name()) && !slices.Contains(c.Names, f.name) {
+		if c.Kind == MissingLibrary && f.kind == c.Kind && f.unnumbered() == plain(c.Name()) &&
+			!slices.Contains(c.Names, f.name) {
 			c.Names = append(c.Names, f.name)
 		}
 	}
@@ -93,7 +95,8 @@ func (c *Cause) worded(text string, anything bool) bool {
 		}
 		for _, match := range w.pattern.FindAllStringSubmatch(text, -1) {
 			name := strings.TrimRight(match[1], ".-_+")
-			if len(name) < 2 || slices.Contains(commonWords, strings.ToLower(name)) || name == "pkg-config" && !pkgConfigItself.MatchString(text) {
+			if len(name) < 2 || slices.Contains(commonWords, strings.ToLower(name)) ||
+				name == "pkg-config" && !pkgConfigItself.MatchString(text) {
 				continue
 			}
 			c.Kind, c.Names, c.Likely = w.kind, []string{name}, true

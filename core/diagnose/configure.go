@@ -7,9 +7,12 @@ import (
 
 // macroPrograms come with the macros of autoconf that begin so.
 var macroPrograms = []struct{ prefix, program string }{
-	{"PKG_", "pkg-config"}, {"AC_PROG_LIBTOOL", "libtoolize"}, {"AC_LIBTOOL", "libtoolize"}, {"LT_", "libtoolize"}, {"AM_PROG_LIBTOOL", "libtoolize"},
-	{"AM_GNU_GETTEXT", "autopoint"}, {"AM_ICONV", "autopoint"}, {"AM_NLS", "autopoint"}, {"GTK_DOC_", "gtkdocize"}, {"IT_PROG_INTLTOOL", "intltoolize"},
-	{"AC_PROG_INTLTOOL", "intltoolize"}, {"GOBJECT_INTROSPECTION", "g-ir-scanner"}, {"AM_INIT_AUTOMAKE", "automake"}, {"AM_CONDITIONAL", "automake"},
+	{"PKG_", "pkg-config"}, {"AC_PROG_LIBTOOL", "libtoolize"}, {"AC_LIBTOOL", "libtoolize"}, {"LT_", "libtoolize"},
+	{"AM_PROG_LIBTOOL", "libtoolize"},
+	{"AM_GNU_GETTEXT", "autopoint"}, {"AM_ICONV", "autopoint"}, {"AM_NLS", "autopoint"}, {"GTK_DOC_", "gtkdocize"},
+	{"IT_PROG_INTLTOOL", "intltoolize"},
+	{"AC_PROG_INTLTOOL", "intltoolize"}, {"GOBJECT_INTROSPECTION", "g-ir-scanner"}, {"AM_INIT_AUTOMAKE", "automake"},
+	{"AM_CONDITIONAL", "automake"},
 }
 
 // macro tells of the program that a macro comes with. Where autoconf does not know
@@ -41,7 +44,10 @@ var undefined = re(`possibly undefined macro: (\w+)`)
 // anyMacro takes what shells say of a macro that was left in a configure script:
 // it goes on, and what it did not find out is missing later.
 func anyMacro(c *Cause, lines []string, at int) bool {
-	return macro(c, lines, at) && c.Known() && slices.ContainsFunc([]string{"PKG_", "AX_", "AM_", "LT_", "IT_", "GTK_", "GOBJECT_", "AC_"}, func(p string) bool { return strings.HasPrefix(c.Name(), p) || c.Kind == MissingProgram })
+	return macro(c, lines, at) && c.Known() &&
+		slices.ContainsFunc([]string{"PKG_", "AX_", "AM_", "LT_", "IT_", "GTK_", "GOBJECT_", "AC_"}, func(p string) bool {
+			return strings.HasPrefix(c.Name(), p) || c.Kind == MissingProgram
+		})
 }
 
 var macroCall = re("`([A-Z]+_[A-Z0-9_]+)\\(")
@@ -90,8 +96,10 @@ func versionBelow(c *Cause, lines []string, at int) bool {
 }
 
 var (
-	noPackage  = re(`(?:No package '|Package '|Package )(?P<name>[\w.+-]+)'?(?:, required by '[^']*',)? (?:found|not found|was not found)`)
-	tooOldHere = re(`Requested '(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)' but version of .* is (?P<found>[\w.]+)|Package dependency requirement '(?P<name2>[\w.+-]+) (?P<range2>[<>=!]+ *[\w.]+)' could not`)
+	noPackage = re(`(?:No package '|Package '|Package )(?P<name>[\w.+-]+)'?(?:, required by '[^']*',)? (?:found` +
+		`|not found|was not found)`)
+	tooOldHere = re(`Requested '(?P<name>[\w.+-]+) (?P<range>[<>=!]+ *[\w.]+)' but version of .* is (?P<found>[\w.]+)` +
+		`|Package dependency requirement '(?P<name2>[\w.+-]+) (?P<range2>[<>=!]+ *[\w.]+)' could not`)
 )
 
 // whichModule finds out which of the modules that were required are the ones that

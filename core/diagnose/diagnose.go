@@ -108,18 +108,26 @@ func (c Cause) Name() string {
 
 // sentences say what the kinds mean, without a stop. The verb is for the names.
 var sentences = map[Kind]string{
-	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing", MissingShared: "a program cannot find the shared library %s",
-	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake cannot find the package %s", MissingProgram: "the program %s is missing",
-	MissingPython: "the Python module %s is missing", MissingPerl: "the Perl module %s is missing", MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
+	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing",
+	MissingShared: "a program cannot find the shared library %s",
+	MissingModule: "the pkg-config module %s is missing", MissingPackage: "CMake cannot find the package %s",
+	MissingProgram: "the program %s is missing",
+	MissingPython:  "the Python module %s is missing", MissingPerl: "the Perl module %s is missing",
+	MissingMacro: "the autoconf macro %s is missing", Missing: "%s is missing",
 	MissingInSource: "the source has no file %s", InSource: "%s is not found, although the source has it",
-	TooOld: "%s is required", TooNew: "%s is newer than the source knows", CompilerTooOld: "the compiler is too old for the code, which requires %s",
-	CompilerTooNew: "the compiler is too new for the code, and rejects it", CompileError: "the compiler rejects the code; nothing is missing",
-	WarningError: "the source treats compiler warnings as errors (-Werror)", CompilerCrashed: "the compiler crashed",
-	Undefined: "the linker cannot find the symbol %s", NotRelocatable: "code of a shared library was compiled without -fPIC",
-	WrongOption: "there is no option %s", NoTarget: "the makefile has no target %s",
-	TestFailed: "tests of the package failed", TimedOut: "it exceeded its time limit", Race: "parallel jobs seem to have raced",
+	TooOld: "%s is required", TooNew: "%s is newer than the source knows",
+	CompilerTooOld: "the compiler is too old for the code, which requires %s",
+	CompilerTooNew: "the compiler is too new for the code, and rejects it",
+	CompileError:   "the compiler rejects the code; nothing is missing",
+	WarningError:   "the source treats compiler warnings as errors (-Werror)", CompilerCrashed: "the compiler crashed",
+	Undefined:      "the linker cannot find the symbol %s",
+	NotRelocatable: "code of a shared library was compiled without -fPIC",
+	WrongOption:    "there is no option %s", NoTarget: "the makefile has no target %s",
+	TestFailed: "tests of the package failed", TimedOut: "it exceeded its time limit",
+	Race:    "parallel jobs seem to have raced",
 	NoSpace: "the disk is full", NoMemory: "memory ran out", Killed: "it was killed from outside",
-	Network: "it needed the network", Permission: "it must not change or read %s", Source: "the source is at fault", Setup: "the machine is not set up for it",
+	Network: "it needed the network", Permission: "it must not change or read %s", Source: "the source is at fault",
+	Setup:   "the machine is not set up for it",
 	Damaged: "%s is damaged, or not what it should be", Site: "%s", Said: "it says: %s", Unknown: "the cause is not clear",
 	Fine: "it did not fail",
 }
@@ -236,7 +244,8 @@ func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 const mostTries = 2000
 
 // missing are the kinds of which a log can name several that are independent.
-var missing = []Kind{MissingHeader, MissingLibrary, MissingModule, MissingPackage, MissingProgram, MissingPython, MissingPerl, MissingShared}
+var missing = []Kind{MissingHeader, MissingLibrary, MissingModule, MissingPackage, MissingProgram, MissingPython,
+	MissingPerl, MissingShared}
 
 // others are what else of such kinds is missing, as the lines after the first say.
 func (t *Table) others(c *Cause, lines []string, at int, ends ends) []Cause {
@@ -281,7 +290,8 @@ func (c Cause) Guess(text string) Cause {
 	return c
 }
 
-var cannotCompile = pattern.New(`(?m)configure: error: (?:the )?C compiler cannot create executables|cannot compile a simple C program|The C compiler\s+"[^"]*"\s+is not able to compile a simple test program`)
+var cannotCompile = pattern.New(`(?m)configure: error: (?:the )?C compiler cannot create executables` +
+	`|cannot compile a simple C program|The C compiler\s+"[^"]*"\s+is not able to compile a simple test program`)
 
 // holds returns the cause that a line is, as far as the rule knows, or nil.
 func (r *rule) holds(lines []string, at int, ends ends) *Cause {
@@ -321,7 +331,9 @@ func (c *Cause) take(groups, match []string) {
 }
 
 // final matches what programs say when they give up.
-var final = pattern.New(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
+var final = pattern.New(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR` +
+	`|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status` +
+	`|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
 
 // soon is within how many lines after its cause something gives up.
 const soon = 25
@@ -348,7 +360,8 @@ func (e ends) within(number int, lines []string, at int) bool {
 }
 
 // elsewhere matches lines that say where more is to be read.
-var elsewhere = pattern.New(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" + `]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
+var elsewhere = pattern.New(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" +
+	`]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
 
 func see(lines []string) string {
 	const far = 100

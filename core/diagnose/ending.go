@@ -61,14 +61,23 @@ func cleanEnd(lines []string) bool {
 }
 
 // commandLine matches a command as make shows it.
-var commandLine = pattern.New(`^\s*(?:/[\w./-]+/)?(?:[\w]+-linux-[\w]+-)?(?:g?cc|[gc]\+\+|clang(?:\+\+)?|ar|ranlib|ld|install|libtool: (?:link|compile|install)|cp|mv|ln|mkdir|chmod|rm|strip|sed|echo|touch|test|CC|CXX|LD|AR|CCLD|LINK|INSTALL)\s+\S`)
+var commandLine = pattern.New(`^\s*(?:/[\w./-]+/)?(?:[\w]+-linux-[\w]+-)?(?:g?cc|[gc]\+\+|clang(?:\+\+)?|ar|ranlib` +
+	`|ld|install|libtool: (?:link|compile|install)|cp|mv|ln|mkdir|chmod|rm|strip|sed|echo|touch|test|CC|CXX|LD|AR|CCLD` +
+	`|LINK|INSTALL)\s+\S`)
 
 // errorWords match what tools say when something is wrong.
-var errorWords = pattern.New(`(?i)\berror\b|\bfatal\b|\bfail(?:ed|ure)?\b|\bcannot\b|\bcan't\b|\bcould not\b|\bunable to\b|not found|no such|\binvalid\b|\billegal\b|\bundefined\b|\bundeclared\b|\bdenied\b|\bunexpected\b|\bunknown\b|\bunrecognized\b|\bunsupported\b|not (?:supported|set|defined|given|specified|there)\b|exception|\bmissing\b|\brequire[sd]?\b|\bmust\b|\bpanic|\babort|\bsyntax\b|\bexpected\b|\bneeds?\b|\brefus|\btoo (?:old|new)\b|\bno \w`)
+var errorWords = pattern.New(`(?i)\berror\b|\bfatal\b|\bfail(?:ed|ure)?\b|\bcannot\b|\bcan't\b|\bcould not\b` +
+	`|\bunable to\b|not found|no such|\binvalid\b|\billegal\b|\bundefined\b|\bundeclared\b|\bdenied\b|\bunexpected\b` +
+	`|\bunknown\b|\bunrecognized\b|\bunsupported\b|not (?:supported|set|defined|given|specified|there)\b|exception` +
+	`|\bmissing\b|\brequire[sd]?\b|\bmust\b|\bpanic|\babort|\bsyntax\b|\bexpected\b|\bneeds?\b|\brefus|\btoo (?:old` +
+	`|new)\b|\bno \w`)
 
 // noWords match lines that are no words about a failure: commands, progress, and that a tool that
 // was called ended.
-var noWords = pattern.New(`^\s*$|^(?:g?make|ninja)\b|^checking |^-- |^\[\s*\d+[/%]|^\s*(?:at |File "|\^|~|\||\d+ \|)|^(?:See |Call Stack|Traceback )|: warning: |^FAILED: |^# \S+$|\b(?:0|no) (?:errors?|failures?|failed)\b|^\s*Caused by:?$|^Error: ?$|^\W*$|^npm (?:error|ERR!)(?:\s|\s*(?:A complete log|Run "npm|code \w+|errno|path|command|aliases).*)?$|^\[ERROR\] *(?:$|To see the full|Re-run|For more info|\[Help)`)
+var noWords = pattern.New(`^\s*$|^(?:g?make|ninja)\b|^checking |^-- |^\[\s*\d+[/%]|^\s*(?:at |File "|\^|~|\|` +
+	`|\d+ \|)|^(?:See |Call Stack|Traceback )|: warning: |^FAILED: |^# \S+$|\b(?:0|no) (?:errors?|failures?|failed)\b` +
+	`|^\s*Caused by:?$|^Error: ?$|^\W*$|^npm (?:error|ERR!)(?:\s|\s*(?:A complete log|Run "npm|code \w+|errno|path` +
+	`|command|aliases).*)?$|^\[ERROR\] *(?:$|To see the full|Re-run|For more info|\[Help)`)
 
 // ownWords are the words with which a run ended that failed: the first line that sounds like
 // them shortly before the end, or the last line before it.
@@ -76,7 +85,8 @@ func ownWords(lines []string, e ending) *Cause {
 	if e.how == cut { // a program's last words
 		for i := len(lines) - 1; i >= 0; i-- {
 			if lines[i] != "" {
-				if (complaint.MatchString(lines[i]) && errorWords.MatchString(lines[i]) || refusal.MatchString(lines[i])) && !noWords.MatchString(lines[i]) && !strings.Contains(strings.ToLower(lines[i]), "warning") {
+				if (complaint.MatchString(lines[i]) && errorWords.MatchString(lines[i]) || refusal.MatchString(lines[i])) &&
+					!noWords.MatchString(lines[i]) && !strings.Contains(strings.ToLower(lines[i]), "warning") {
 					return saying(lines, i)
 				}
 				break
@@ -144,7 +154,11 @@ var arrow = pattern.New(`^\s*-->\s*([^\s:]+:\d+)`)
 var complaint = pattern.New(`^[\w./+-]+(?:\[\d+\])?: \S`)
 
 // refusal matches what scripts say before they end, with no name of theirs before it.
-var refusal = pattern.New(`(?i)\bnot found\b|\bcannot\b|\bcould not\b|\bunable to\b|\bfailed\b|\b(?:is|are) (?:needed|required|missing)\b|^required `)
+var refusal = pattern.New(`(?i)\bnot found\b|\bcannot\b|\bcould not\b|\bunable to\b|\bfailed\b|\b(?:is` +
+	`|are) (?:needed|required|missing)\b|^required `)
 
 // stopped matches lines that only say that something stopped, and not why.
-var stopped = pattern.New(`\*\*\* \[|^ninja: build stopped|^-- Configuring incomplete|^BUILD FAILED|BUILD FAILURE|not remade because of errors|returned non-zero|exited with|exit (?:status|code)|^\W*$|^Error: Process completed|^npm ERR! code|^npm error code|^error: could not compile|^FAIL$|ELIFECYCLE|^Configuration failed|Waiting for unfinished`)
+var stopped = pattern.New(`\*\*\* \[|^ninja: build stopped|^-- Configuring incomplete|^BUILD FAILED|BUILD FAILURE` +
+	`|not remade because of errors|returned non-zero|exited with|exit (?:status|code)|^\W*$|^Error: Process completed` +
+	`|^npm ERR! code|^npm error code|^error: could not compile|^FAIL$|ELIFECYCLE|^Configuration failed` +
+	`|Waiting for unfinished`)

@@ -30,7 +30,9 @@ func crateModule(c *Cause, _ []string, _ int) bool {
 // this one.
 func panicked(c *Cause, lines []string, at int) bool {
 	const far = 200
-	if slices.ContainsFunc(lines[at:min(len(lines), at+far)], func(line string) bool { return strings.HasPrefix(line, "test result: FAILED") }) {
+	if slices.ContainsFunc(lines[at:min(len(lines), at+far)], func(line string) bool {
+		return strings.HasPrefix(line, "test result: FAILED")
+	}) {
 		return false
 	}
 	return len(c.Names) > 0 || nextLine(c, lines, at)

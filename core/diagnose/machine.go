@@ -50,7 +50,8 @@ func started(c *Cause, lines []string, at int) bool {
 func ofTheMachine(c *Cause, _ []string, _ int) bool {
 	name := c.Name()
 	if strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") {
-		c.Kind, c.says = MissingInSource, "{name} is not found: the source has no such file, or the interpreter that its first line names is missing"
+		c.Kind, c.says = MissingInSource,
+			"{name} is not found: the source has no such file, or the interpreter that its first line names is missing"
 		return true
 	}
 	if name == "no" || name == "yes" { // answers that a script took for a program

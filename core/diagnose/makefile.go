@@ -25,7 +25,8 @@ func absolute(c *Cause, _ []string, _ int) bool {
 func makeSaid(c *Cause, lines []string, at int) bool {
 	text := c.Name()
 	c.Names = nil
-	if strings.HasPrefix(text, "missing separator") || strings.HasPrefix(text, "commands commence") || strings.HasPrefix(text, "unterminated") {
+	if strings.HasPrefix(text, "missing separator") || strings.HasPrefix(text, "commands commence") ||
+		strings.HasPrefix(text, "unterminated") {
 		return true
 	}
 	return conclude(c, text, nil)
@@ -45,4 +46,5 @@ func atTheEnd(c *Cause, lines []string, at int) bool {
 	return len(lines)-at <= few && complained(c, lines, at)
 }
 
-var missingWords = re(`(?i)not found|not be found|could not find|failed to find|cannot find|can't find|unable to find|not present|no suitable|required|missing|installed|you need`)
+var missingWords = re(`(?i)not found|not be found|could not find|failed to find|cannot find|can't find` +
+	`|unable to find|not present|no suitable|required|missing|installed|you need`)

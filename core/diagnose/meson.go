@@ -12,7 +12,10 @@ func withPkgConfig(c *Cause, lines []string, at int) bool {
 	return true
 }
 
-var notFoundByMeson = re(`(?:(?:Run-time|Build-time) dependency|Dependency|Dependency lookup for) (?P<name>[\w.+-]+) .*found: NO|^(?P<kind>Library|Program|Has header) "?(?P<name2>[\w./+-]+)"?.* found: NO|^(?:Check usable|Has) header "(?P<name3>[^"]+)".*: NO|^(?P<kind4>Program) (?P<name4>[\w.+-]+).* found: NO`)
+var notFoundByMeson = re(`(?:(?:Run-time|Build-time) dependency|Dependency` +
+	`|Dependency lookup for) (?P<name>[\w.+-]+) .*found: NO|^(?P<kind>Library|Program` +
+	`|Has header) "?(?P<name2>[\w./+-]+)"?.* found: NO|^(?:Check usable|Has) header "(?P<name3>[^"]+)".*: NO` +
+	`|^(?P<kind4>Program) (?P<name4>[\w.+-]+).* found: NO`)
 
 // unmet are what Meson has looked for just before a line, and not found.
 func unmet(lines []string, at int) []check {

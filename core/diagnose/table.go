@@ -45,15 +45,23 @@ type step func(c *Cause, lines []string, at int) bool
 
 // steps are what rules of our own can go on with.
 var steps = map[string]step{
-	"absolute": absolute, "anyMacro": anyMacro, "asProgram": asProgram, "atLeast": atLeast, "atTheEnd": atTheEnd, "buildProgram": buildProgram,
-	"cmakeSaid": cmakeSaid, "commandOf": commandOf, "compilerFor": compilerFor, "complained": complained, "dependencyBefore": dependencyBefore,
-	"directoryBefore": directoryBefore, "fatal": fatal, "header": header, "insteadOf": insteadOf, "knownFunction": knownFunction, "lowered": lowered,
-	"macro": macro, "macroAfter": macroAfter, "makeSaid": makeSaid, "mesonSaid": mesonSaid, "minimum": minimum, "moduleBefore": moduleBefore,
-	"nextLine": nextLine, "nextName": nextName, "notFoundVariable": notFoundVariable, "ofTheMachine": ofTheMachine, "ownError": ownError, "parts": parts,
-	"perlName": perlName, "said": said, "searched": searched, "started": started, "topModule": topModule, "versionBelow": versionBelow,
-	"startFiles": startFiles, "notLinked": notLinked, "staticLibrary": staticLibrary, "undeclared": undeclared, "goModule": goModule, "crateModule": crateModule,
-	"panicked": panicked, "traceback": traceback, "lastWords": lastWords, "eachOf": eachOf, "wantedRust": wantedRust, "linkedTarget": linkedTarget,
-	"whichModule": whichModule, "wholeName": wholeName, "withPkgConfig": withPkgConfig,
+	"absolute": absolute, "anyMacro": anyMacro, "asProgram": asProgram, "atLeast": atLeast, "atTheEnd": atTheEnd,
+	"buildProgram": buildProgram,
+	"cmakeSaid":    cmakeSaid, "commandOf": commandOf, "compilerFor": compilerFor, "complained": complained,
+	"dependencyBefore": dependencyBefore,
+	"directoryBefore":  directoryBefore, "fatal": fatal, "header": header, "insteadOf": insteadOf,
+	"knownFunction": knownFunction, "lowered": lowered,
+	"macro": macro, "macroAfter": macroAfter, "makeSaid": makeSaid, "mesonSaid": mesonSaid, "minimum": minimum,
+	"moduleBefore": moduleBefore,
+	"nextLine":     nextLine, "nextName": nextName, "notFoundVariable": notFoundVariable, "ofTheMachine": ofTheMachine,
+	"ownError": ownError, "parts": parts,
+	"perlName": perlName, "said": said, "searched": searched, "started": started, "topModule": topModule,
+	"versionBelow": versionBelow,
+	"startFiles":   startFiles, "notLinked": notLinked, "staticLibrary": staticLibrary, "undeclared": undeclared,
+	"goModule": goModule, "crateModule": crateModule,
+	"panicked": panicked, "traceback": traceback, "lastWords": lastWords, "eachOf": eachOf, "wantedRust": wantedRust,
+	"linkedTarget": linkedTarget,
+	"whichModule":  whichModule, "wholeName": wholeName, "withPkgConfig": withPkgConfig,
 }
 
 // A mark is a line that says how a run of a tool has ended.
@@ -151,7 +159,8 @@ func (r *rule) check() error {
 		return errors.New("then is for causes of the program itself")
 	case r.Says == "":
 		return errors.New("says is missing: what it means, in a sentence without a stop")
-	case strings.ContainsFunc(r.Says+r.Helps, unicode.IsControl), strings.ContainsFunc(strings.Join(r.Names, ""), unicode.IsControl):
+	case strings.ContainsFunc(r.Says+r.Helps, unicode.IsControl),
+		strings.ContainsFunc(strings.Join(r.Names, ""), unicode.IsControl):
 		return errors.New("says, helps and names are one line each")
 	case r.Example == "":
 		return errors.New("example is missing: a line that it is for")
@@ -196,7 +205,9 @@ func Frame(line string) string {
 		}
 		return `\d+`
 	})
-	return "[[cause]]\nmatch   = " + literal(match) + "\nsays    = \"\"   # what it means, in a sentence without a stop; {name} is what (?P<name>…) in match has matched\n" +
+	return "[[cause]]\nmatch   = " + literal(match) +
+		"\nsays    = \"\"   # what it means, in a sentence without a stop; {name} is what (?P<name>…) in match has " +
+		"matched\n" +
 		"helps   = \"\"   # what to do about it\nexample = " + literal(line) + "\n"
 }
 

@@ -50,9 +50,11 @@ func TestCleaned(t *testing.T) {
 		"UTF-16":             {"\xff\xfee\x00r\x00\n\x00f\x00", "er|f"},
 		"UTF-16, big end":    {"\xfe\xff\x00e\x00r", "er"},
 		"control characters": {"a\x00b\x07c\n", "abc"},
-		"times":              {strings.Repeat("2026-11-30T04:00:01.123Z make: x\n", 5), "make: x|make: x|make: x|make: x|make: x"},
-		"some times":         {"2026-11-30T04:00:01Z a\nb\nc\nd\n", "2026-11-30T04:00:01Z a|b|c|d"},
-		"frames":             {"  ╰─> [2 lines of output]\n      a\n        b\n      [end of output]\n      c", "  ╰─> [2 lines of output]|a|  b|      [end of output]|      c"},
+		"times": {strings.Repeat("2026-11-30T04:00:01.123Z make: x\n", 5),
+			"make: x|make: x|make: x|make: x|make: x"},
+		"some times": {"2026-11-30T04:00:01Z a\nb\nc\nd\n", "2026-11-30T04:00:01Z a|b|c|d"},
+		"frames": {"  ╰─> [2 lines of output]\n      a\n        b\n      [end of output]\n      c",
+			"  ╰─> [2 lines of output]|a|  b|      [end of output]|      c"},
 		"a line without end": {strings.Repeat("x", 2*longestLine), strings.Repeat("x", longestLine)},
 	} {
 		assert.Equal(t, c.want, strings.Join(cleaned(c.text), "|"), name)
@@ -64,7 +66,8 @@ func TestEnding(t *testing.T) {
 	for text, want := range map[string]string{
 		"configure: error: no moss\nBUILD SUCCESSFUL":             "it did not fail",
 		"100% tests passed\nsoil: empty\nmake: *** [all] Error 2": "it says: soil: empty",
-		"a.c:1:1: fatal error: moss.h: No such file or directory\n-- Build files have been written to: /b\nfern: no soil\nninja: build stopped: subcommand failed.": "it says: fern: no soil",
+		"a.c:1:1: fatal error: moss.h: No such file or directory\n-- Build files have been written to: /b\nfern: no " +
+			"soil\nninja: build stopped: subcommand failed.": "it says: fern: no soil",
 		"cc -c a.c\ncc -o a a.o":             "it did not fail",
 		"growing":                            "the cause is not clear",
 		"ld: no soil for moss, cannot go on": "it says: ld: no soil for moss, cannot go on",
@@ -100,7 +103,8 @@ func TestOtherTables(t *testing.T) {
 		_, err := Own().With([]byte(text))
 		assert.ErrorContains(t, err, want, text)
 	}
-	assert.Equal(t, "[[cause]]\nmatch   = '\\S+:\\d+: no soil for \\d+ plants'\n", Frame("/srv/a.c:7: no soil for 12 plants")[:54])
+	assert.Equal(t, "[[cause]]\nmatch   = '\\S+:\\d+: no soil for \\d+ plants'\n",
+		Frame("/srv/a.c:7: no soil for 12 plants")[:54])
 }
 
 // The argument that a message asks for is found, and none where it says how to do without.

@@ -141,7 +141,8 @@ func exported(ctx context.Context, m *machine.Machine, url string, w Wanted, wor
 		if err != nil {
 			return o, err
 		}
-		o = Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit, Version: snapshot.Version.String()}
+		o = Origin{Git: url, Branch: snapshot.Branch, Tag: snapshot.Tag, Commit: snapshot.Commit,
+			Version: snapshot.Version.String()}
 		checkout.Git, checkout.Commit = url, snapshot.Commit
 	}
 	_, err := m.Repositories.Export(ctx, checkout, work, m.Unpacking)

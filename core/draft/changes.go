@@ -17,14 +17,17 @@ func (s *Source) Changes(r *recipe.Recipe) (came, went []string) {
 	}
 	for _, o := range r.Options {
 		args := append(slices.Clone(o.On), o.Off...)
-		if !o.Implied && len(args) > 0 && !slices.ContainsFunc(s.Switches, func(sw buildfile.Switch) bool { return sw.Name == o.Name }) {
+		if !o.Implied && len(args) > 0 &&
+			!slices.ContainsFunc(s.Switches, func(sw buildfile.Switch) bool { return sw.Name == o.Name }) {
 			went = append(went, "option "+o.Name)
 		}
 	}
 	asked := func(l buildfile.Lookup) bool {
 		return slices.ContainsFunc(l.Names, func(name string) bool {
 			stem := buildfile.Stem(name)
-			return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool { return buildfile.Stem(n.Question().Name) == stem }) ||
+			return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+				return buildfile.Stem(n.Question().Name) == stem
+			}) ||
 				slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
 					return slices.ContainsFunc(n.Names(), func(name string) bool { return buildfile.Stem(name) == stem })
 				}) || r.Option(stem) != nil

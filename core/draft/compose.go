@@ -59,7 +59,8 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 		c.need(w, s.Hints)
 	}
 	c.listed(d.Perhaps, "The source seems to need these, but neither a recipe nor this machine has them.")
-	c.listed(d.Itself, "The source also uses these if they are present. The build does not see them,", "because nothing here declares them.")
+	c.listed(d.Itself, "The source also uses these if they are present. The build does not see them,",
+		"because nothing here declares them.")
 	c.hints(s.Hints)
 	c.line("")
 	c.line("[build]")
@@ -133,7 +134,8 @@ func (s *Source) openURL(o Origin) (url, page string, open bool) {
 		return "", "", false
 	}
 	dir, file := o.URL[:strings.LastIndexByte(o.URL, '/')+1], o.URL[strings.LastIndexByte(o.URL, '/')+1:]
-	if i := strings.Index(file, v); i < 0 || strings.Count(file, v) != 1 || partOfNumber.MatchString(file[:i]+"|"+file[i+len(v):]) {
+	if i := strings.Index(file, v); i < 0 || strings.Count(file, v) != 1 ||
+		partOfNumber.MatchString(file[:i]+"|"+file[i+len(v):]) {
 		return "", "", false
 	}
 	url = strings.ReplaceAll(o.URL, v, "$FL_VERSION")
@@ -157,7 +159,8 @@ func (c *composer) upstream(o Origin, s *Source) {
 	c.line("")
 	c.line("[upstream]   # guessed: the directory of the archive")
 	c.line("page    = %s", quote(c.page))
-	c.line("pattern = '%s'", strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
+	c.line("pattern = '%s'",
+		strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
 }
 
 // releases writes the release, and for a repository the tip of its branch.
@@ -337,12 +340,15 @@ func (c *composer) need(w Wants, hints []Hint) {
 		if !w.Sure {
 			reason = "guessed by its name, for " + reason
 		}
-		c.line("%s", recipe.NeedEntry{Recipe: w.Recipe, Version: plainText(w.Version), Role: w.Role, When: when, Options: w.Options, Remark: reason}.Text())
+		c.line("%s", recipe.NeedEntry{Recipe: w.Recipe, Version: plainText(w.Version), Role: w.Role, When: when,
+			Options: w.Options, Remark: reason}.Text())
 		return
 	}
-	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)}, Version: plainText(w.Version), When: when, Remark: reason}
+	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)},
+		Version: plainText(w.Version), When: when, Remark: reason}
 	entry.Packages = recipe.OfFamily(c.family, w.Packages...)
-	if w.Question.Kind == host.Program && host.PackageOf(w.Question.Name, c.family) != nil { // what is much the same everywhere
+	// What is much the same everywhere.
+	if w.Question.Kind == host.Program && host.PackageOf(w.Question.Name, c.family) != nil {
 		entry.Packages = nil
 		for _, family := range host.Families {
 			if names := host.PackageOf(w.Question.Name, family); names != nil {
@@ -422,7 +428,8 @@ func (c *composer) steps(s *Source) {
 		}
 	case s.Method.Value == string(recipe.Script) && !s.Place:
 		c.inSteps()
-		for _, step := range [][2]string{{"compile", "how it is built"}, {"place", "how its files come below $DESTDIR$FL_PREFIX"}} {
+		for _, step := range [][2]string{{"compile", "how it is built"},
+			{"place", "how its files come below $DESTDIR$FL_PREFIX"}} {
 			c.line("# open: %s\n%s = '''\n%s\n'''", step[1], step[0], recipe.OpenStep)
 		}
 	}
@@ -464,15 +471,19 @@ func PlaceStep(built []string) string {
 		to    string
 	}{{programs, "bin"}, {libraries, "lib"}} {
 		if len(some.files) > 0 {
-			lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/"+some.to, "for file in "+strings.Join(some.files, " ")+"; do", "\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/"+some.to, "done")
+			lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/"+some.to, "for file in "+strings.Join(some.files, " ")+"; do",
+				"\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/"+some.to, "done")
 		}
 	}
 	if len(libraries) > 0 {
-		lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/include", "if test -d include; then", "\tcp -R include/. $DESTDIR$FL_PREFIX/include", "else",
-			"\tfor header in "+strings.Join(headers, " ")+"; do", "\t\ttest ! -f $header || cp $header $DESTDIR$FL_PREFIX/include", "\tdone", "fi")
+		lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/include", "if test -d include; then",
+			"\tcp -R include/. $DESTDIR$FL_PREFIX/include", "else",
+			"\tfor header in "+strings.Join(headers, " ")+"; do",
+			"\t\ttest ! -f $header || cp $header $DESTDIR$FL_PREFIX/include", "\tdone", "fi")
 	}
 	return strings.Join(append(lines, "for page in $FL_SOURCE/*.[1-8] $FL_SOURCE/doc/*.[1-8] $FL_SOURCE/man/*.[1-8]; do",
-		"\tif test -f $page; then", "\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\tfi", "done"), "\n")
+		"\tif test -f $page; then", "\t\tmkdir -p $DESTDIR$FL_PREFIX/share/man/man${page##*.}",
+		"\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\tfi", "done"), "\n")
 }
 
 // extras writes the archives that the source needs besides. Where they come from is for
@@ -493,7 +504,8 @@ func (c *composer) extras(extras []ExtraOf) {
 		if sum == "" {
 			sum = "…"
 		}
-		c.line("# [[extra]]\n# name    = %s\n# archive = %s\n# sha256  = %s\n# into    = %s", quote(e.Name), quote(from), quote(sum), quote(e.Into))
+		c.line("# [[extra]]\n# name    = %s\n# archive = %s\n# sha256  = %s\n# into    = %s", quote(e.Name), quote(from),
+			quote(sum), quote(e.Into))
 		if e.Arg != "" {
 			c.line("# and in args of [build]: %s", quote(e.Arg))
 		}

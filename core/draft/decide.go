@@ -36,7 +36,8 @@ type Decided struct {
 func (d Decided) NoRecipe() (names []string) {
 	for _, w := range d.Needs {
 		kind, name := w.Question.Kind, w.Question.Name
-		if w.Recipe != "" || slices.Contains([]host.Kind{host.Program, host.Perl, host.Python}, kind) || slices.ContainsFunc(names, func(other string) bool { return buildfile.Stem(other) == buildfile.Stem(name) }) {
+		if w.Recipe != "" || slices.Contains([]host.Kind{host.Program, host.Perl, host.Python}, kind) ||
+			slices.ContainsFunc(names, func(other string) bool { return buildfile.Stem(other) == buildfile.Stem(name) }) {
 			continue
 		}
 		names = append(names, name)
@@ -86,7 +87,9 @@ func questions(l buildfile.Lookup) []host.Question {
 		}
 		low := strings.ToLower(name)
 		bare := strings.TrimPrefix(low, "lib")
-		for _, q := range []host.Question{{Kind: host.Module, Name: low}, {Kind: host.Module, Name: "lib" + bare}, {Kind: host.Module, Name: bare}, {Kind: host.Header, Name: low + ".h"}, {Kind: host.Header, Name: bare + ".h"}, {Kind: host.Library, Name: bare}} {
+		for _, q := range []host.Question{{Kind: host.Module, Name: low}, {Kind: host.Module, Name: "lib" + bare},
+			{Kind: host.Module, Name: bare}, {Kind: host.Header, Name: low + ".h"}, {Kind: host.Header, Name: bare + ".h"},
+			{Kind: host.Library, Name: bare}} {
 			if !slices.Contains(all, q) {
 				all = append(all, q)
 			}
@@ -154,7 +157,9 @@ func tidied(switches []buildfile.Switch) []buildfile.Switch {
 	var all []buildfile.Switch
 	for _, sw := range switches {
 		if sw.Values != nil {
-			sw.Order = slices.DeleteFunc(slices.Clone(sw.Order), func(v string) bool { return recipe.CheckWord(v) != nil || v == unset })
+			sw.Order = slices.DeleteFunc(slices.Clone(sw.Order), func(v string) bool {
+				return recipe.CheckWord(v) != nil || v == unset
+			})
 			slices.Sort(sw.Order)
 			if sw.Order = slices.Compact(sw.Order); len(sw.Order) == 0 {
 				continue
@@ -211,10 +216,12 @@ func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (b
 	if found {
 		option = name
 	}
-	if recipe.CheckOptionName(option) != nil || slices.ContainsFunc(switches, func(s buildfile.Switch) bool { return s.Name == option && s.On != nil }) {
+	if recipe.CheckOptionName(option) != nil ||
+		slices.ContainsFunc(switches, func(s buildfile.Switch) bool { return s.Name == option && s.On != nil }) {
 		return buildfile.Switch{}, false
 	}
-	return buildfile.Switch{Name: option, Raw: option, About: fmt.Sprintf("Use %s, which the build takes if it is there", l.Name()), Default: buildfile.Auto, Off: l.Off}, true
+	return buildfile.Switch{Name: option, Raw: option, About: fmt.Sprintf("Use %s, which the build takes if it is there",
+		l.Name()), Default: buildfile.Auto, Off: l.Off}, true
 }
 
 // choose decides about a switch, which has some look-ups.
@@ -267,7 +274,9 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		c.Set = "on"
 	case len(lack) > 0:
 		c.Set = "off"
-		c.Remark = fmt.Sprintf("%s in the source; no recipe has %s", map[buildfile.State]string{buildfile.On: "on", buildfile.Auto: "by what is there"}[sw.Default], strings.Join(lack[:min(3, len(lack))], ", "))
+		c.Remark = fmt.Sprintf("%s in the source; no recipe has %s",
+			map[buildfile.State]string{buildfile.On: "on", buildfile.Auto: "by what is there"}[sw.Default],
+			strings.Join(lack[:min(3, len(lack))], ", "))
 	}
 	if sw.Place { // the tree of the need, or else what the system has
 		c.On = nil
@@ -360,7 +369,8 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		name, found = part.recipe, true
 	}
 	if found {
-		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library, Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
+		w := Wants{Recipe: name, Sure: sure, Role: recipe.Library,
+			Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
 		versions, why := d.ofPackage(l, name)
 		if behind {
 			w.Options = fmt.Sprintf("{ %s = %s }", part.name, part.value)
@@ -390,7 +400,8 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		}
 	}
 	on := option == "" || slices.ContainsFunc(d.Choices, func(c Choice) bool { return c.Name == option && c.Set == "on" })
-	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 && (best.Kind == host.Header || best.Kind == host.Library || best.Kind == host.Module && d.e.Listed) {
+	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 &&
+		(best.Kind == host.Header || best.Kind == host.Library || best.Kind == host.Module && d.e.Listed) {
 		// It would stand in the way, and may be of another system than this.
 		d.Perhaps = append(d.Perhaps, best.String())
 		return
@@ -446,7 +457,8 @@ func (d *decision) add(w Wants, option string) {
 		if o.Question == w.Question {
 			return true
 		}
-		same := buildfile.Stem(o.Question.Name) == buildfile.Stem(w.Question.Name) && o.Question.Kind != host.Program && w.Question.Kind != host.Program
+		same := buildfile.Stem(o.Question.Name) == buildfile.Stem(w.Question.Name) && o.Question.Kind != host.Program &&
+			w.Question.Kind != host.Program
 		return same && (option == "" && len(o.When) == 0 || slices.Contains(o.When, option))
 	})
 	if i < 0 {

@@ -89,7 +89,8 @@ func (s *Source) Confirm(o Origin) {
 	switch {
 	case o.Version != "" && s.Version.Value != o.Version:
 		if s.Version.Value != "" {
-			s.Remarks = append(s.Remarks, Finding{"version", s.Version.Value + " is what the source says", s.Version.From, Guessed})
+			s.Remarks = append(s.Remarks, Finding{"version", s.Version.Value + " is what the source says",
+				s.Version.From, Guessed})
 		}
 		s.Version = Finding{"version", o.Version, "the tag " + o.Tag, Guessed}
 	case o.Version == "" && s.Version.Value == "" && o.Revision != "":
@@ -106,7 +107,8 @@ func (s *Source) Confirm(o Origin) {
 	case o.Signer != nil:
 		s.Remarks = append(s.Remarks, Finding{"signature", "good, by " + o.Signer.String(), o.Signature, Certain})
 	case o.Signature != "":
-		s.Remarks = append(s.Remarks, Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; find out whose key that is", o.Signature, Open})
+		s.Remarks = append(s.Remarks,
+			Finding{"signature", "by " + strings.Join(o.Signers, ", ") + "; find out whose key that is", o.Signature, Open})
 	}
 }
 
@@ -143,7 +145,9 @@ func below(files fs.FS) string {
 }
 
 // aside are directories in which no build system is that of the package.
-var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$|bench|contrib|third[_-]?party|external|extern$|vendor|deps$|fuzz|win(?:dows|32|64)?$|msvc|vs\d|mac|osx|android|ios$|packaging|debian|rpm$)`)
+var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$` +
+	`|bench|contrib|third[_-]?party|external|extern$|vendor|deps$|fuzz|win(?:dows|32|64)?$|msvc|vs\d|mac|osx|android` +
+	`|ios$|packaging|debian|rpm$)`)
 
 func subdirectories(files fs.FS, dir string) (found []string) {
 	entries, err := fs.ReadDir(files, dir)
@@ -157,7 +161,9 @@ func subdirectories(files fs.FS, dir string) (found []string) {
 
 // built tells whether a directory has a build system.
 func built(files fs.FS, dir string) bool {
-	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile", "makefile", "GNUmakefile", "Makefile.PL", "Build.PL", "pyproject.toml", "setup.py", "Cargo.toml", "go.mod", "wscript", "SConstruct"} {
+	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile",
+		"makefile", "GNUmakefile", "Makefile.PL", "Build.PL", "pyproject.toml", "setup.py", "Cargo.toml", "go.mod", "wscript",
+		"SConstruct"} {
 		if info, err := fs.Stat(files, path.Join(dir, name)); err == nil && info.Mode().IsRegular() {
 			return true
 		}
@@ -233,7 +239,8 @@ func (t *tree) method(s *Source) {
 	switch {
 	case byHand && t.has("CMakeLists.txt") && strings.Contains(t.text("configure"), "cmake"):
 		found(recipe.CMake, "CMakeLists.txt", Certain) // which the script only calls
-	case byHand && installTarget.MatchString(t.text("Makefile.in")) && !strings.Contains(t.text("configure"), "prefix") && !strings.Contains(t.text("Makefile.in"), "prefix"):
+	case byHand && installTarget.MatchString(t.text("Makefile.in")) && !strings.Contains(t.text("configure"), "prefix") &&
+		!strings.Contains(t.text("Makefile.in"), "prefix"):
 		t.makefile(s, "Makefile.in")
 		s.Prepare = "./configure"
 	case t.has("configure"):
@@ -252,7 +259,8 @@ func (t *tree) method(s *Source) {
 			s.Remarks = append(s.Remarks, Finding{"in_tree", "true", name + ", which was written by hand", Guessed})
 		} else if name := t.builtBeside(); name != "" {
 			s.InTree = true
-			s.Remarks = append(s.Remarks, Finding{"in_tree", "true", name + ", which looks for what is built beside the sources", Guessed})
+			s.Remarks = append(s.Remarks,
+				Finding{"in_tree", "true", name + ", which looks for what is built beside the sources", Guessed})
 		}
 	case t.has("meson.build"):
 		found(recipe.Meson, "meson.build", Certain)
@@ -265,7 +273,8 @@ func (t *tree) method(s *Source) {
 			// Some configure the source as well, whatever they are told.
 			s.Prepare = "NOCONFIGURE=1 sh ./" + generator + "\ntest ! -f config.status || make distclean"
 		}
-		s.Remarks = append(s.Remarks, Finding{"before_configure", strings.ReplaceAll(s.Prepare, "\n", "; "), "there is no configure script", Guessed})
+		s.Remarks = append(s.Remarks, Finding{"before_configure", strings.ReplaceAll(s.Prepare, "\n", "; "),
+			"there is no configure script", Guessed})
 		s.generators(t.text(ac), ac)
 	case t.own() && t.scripted(s):
 	case t.first("GNUmakefile", "makefile", "Makefile") != "":
@@ -323,7 +332,9 @@ func (t *tree) leftOut(s *Source) {
 		for name := range strings.FieldsSeq(m[1]) {
 			if documentation.MatchString(name) && plainPath.MatchString(name) && !t.has(name+".in") {
 				s.Empty = append(s.Empty, name+".in")
-				s.Remarks = append(s.Remarks, Finding{"before_configure", "an empty " + name + ".in", "the archive has none, though its configure script makes " + name, Guessed})
+				s.Remarks = append(s.Remarks,
+					Finding{"before_configure", "an empty " + name + ".in",
+						"the archive has none, though its configure script makes " + name, Guessed})
 			}
 		}
 	}
@@ -337,7 +348,9 @@ var (
 // ofUnix is the makefile for systems like this one, of several for different systems, or "".
 func (t *tree) ofUnix() string {
 	names, _ := fs.Glob(t.files, "*")
-	i := slices.IndexFunc(names, func(name string) bool { return unixMakefile.MatchString(name) && plainPath.MatchString(name) })
+	i := slices.IndexFunc(names, func(name string) bool {
+		return unixMakefile.MatchString(name) && plainPath.MatchString(name)
+	})
 	if i < 0 {
 		return ""
 	}
@@ -352,7 +365,8 @@ func (t *tree) own() bool {
 	if t.first("Makefile.PL", "Build.PL") != "" {
 		return true
 	}
-	return t.first("pyproject.toml", "setup.py", "Cargo.toml", "go.mod") != "" && !installTarget.MatchString(t.text(t.first("GNUmakefile", "makefile", "Makefile")))
+	return t.first("pyproject.toml", "setup.py", "Cargo.toml", "go.mod") != "" &&
+		!installTarget.MatchString(t.text(t.first("GNUmakefile", "makefile", "Makefile")))
 }
 
 // generators notes the programs that make a configure script.
@@ -391,7 +405,8 @@ func (t *tree) makefile(s *Source, name string) {
 		// What others call DESTDIR is here the place itself.
 		value := prefixReference.ReplaceAllString(m[1], "$$FL_PREFIX")
 		s.Args = append(s.Args, "DESTDIR="+value)
-		s.Remarks = append(s.Remarks, Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
+		s.Remarks = append(s.Remarks,
+			Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
 	}
 	seen := map[string]bool{}
 	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {
@@ -403,7 +418,8 @@ func (t *tree) makefile(s *Source, name string) {
 			}
 			value := "$FL_PREFIX" + below
 			s.Args = append(s.Args, m[1]+"="+value)
-			s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=" + value, name + ", which would place files in " + m[2], Guessed})
+			s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=" + value, name + ", which would place files in " +
+				m[2], Guessed})
 		}
 	}
 	if prefixVariable.MatchString(text) || len(seen) > 0 {
@@ -411,16 +427,19 @@ func (t *tree) makefile(s *Source, name string) {
 	}
 	if m := otherPrefix.FindStringSubmatch(text); m != nil {
 		s.Args = append(s.Args, m[1]+"=$FL_PREFIX")
-		s.Remarks = append(s.Remarks, Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
+		s.Remarks = append(s.Remarks,
+			Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
 		return
 	}
 	if !s.Place && strings.Contains(text, "/usr/local") {
 		s.Steps = [][2]string{{"before_place", `# the makefile always installs in /usr/local
-find . -name '[Mm]akefile*' -type f -exec sed -i 's,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$(DESTDIR)$(PREFIX),g' {} +`}}
+find . -name '[Mm]akefile*' -type f -exec sed -i \
+	's,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$(DESTDIR)$(PREFIX),g' {} +`}}
 		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " always installs in /usr/local", Guessed})
 		return
 	}
-	s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in", name + " knows neither PREFIX nor prefix", Open})
+	s.Remarks = append(s.Remarks, Finding{"args", "the variable for the place to install in",
+		name + " knows neither PREFIX nor prefix", Open})
 }
 
 var (
@@ -428,8 +447,10 @@ var (
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
 	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)
 	// Places outside of any prefix that a makefile gives names to.
-	placeVariable = pattern.New(`(?m)^[ \t]*([A-Za-z_]*(?i:dir|path))[ \t]*[?:]?=[ \t]*(/(?:etc|var|lib/(?:systemd|udev)|usr/(?:local/)?(?:s?bin|lib|libexec|share|man|games))(?:/[\w./+-]*)?)[ \t]*$`)
+	placeVariable = pattern.New(`(?m)^[ \t]*([A-Za-z_]*(?i:dir|path))[ \t]*[?:]?=[ \t]*(/(?:etc|var|lib/(?:systemd` +
+		`|udev)|usr/(?:local/)?(?:s?bin|lib|libexec|share|man|games))(?:/[\w./+-]*)?)[ \t]*$`)
 	// What makefiles call the place to install in otherwise: a variable whose
 	// value is an absolute path that things are usually installed in.
-	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
+	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT` +
+		`|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
 )

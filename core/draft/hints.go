@@ -27,28 +27,39 @@ var (
 	// forPeople is what texts for people are called, in the order in which a person reads them.
 	forPeople = []*pattern.Pattern{
 		pattern.New(`(?i)^readme(?:\.(?:md|txt|rst|markdown|adoc|asciidoc|1st|unix|linux))?$`),
-		pattern.New(`(?i)^(?:install(?:ation)?|build(?:ing)?|compil(?:e|ing)|hacking)(?:[._-](?:unix|linux))?(?:\.(?:md|txt|rst|markdown|adoc|asciidoc))?$`),
+		pattern.New(`(?i)^(?:install(?:ation)?|build(?:ing)?|compil(?:e|ing)|hacking)(?:[._-](?:unix|linux))?(?:\.(?:md` +
+			`|txt|rst|markdown|adoc|asciidoc))?$`),
 	}
-	tellingDirs = []string{".", "doc", "docs", ".github/workflows", ".circleci", "ci", "debian", "scripts", "packaging", "rpm"}
-	telling     = pattern.New(`(?i)^(?:\.?(?:travis|gitlab-ci|cirrus|github/workflows/[\w.-]+|circleci/config)\.ya?ml|(?:[\w./-]*/)?(?:bootstrap|[\w-]*dep(?:s|endencies)[\w-]*)(?:\.(?:sh|bash))?|(?:[\w./-]*/)?[\w.+-]+\.spec|debian/control)$`)
+	tellingDirs = []string{".", "doc", "docs", ".github/workflows", ".circleci", "ci", "debian", "scripts",
+		"packaging", "rpm"}
+	telling = pattern.New(`(?i)^(?:\.?(?:travis|gitlab-ci|cirrus|github/workflows/[\w.-]+|circleci/config)\.ya?ml` +
+		`|(?:[\w./-]*/)?(?:bootstrap|[\w-]*dep(?:s|endencies)[\w-]*)(?:\.(?:sh|bash))?|(?:[\w./-]*/)?[\w.+-]+\.spec` +
+		`|debian/control)$`)
 
 	installs = map[string]*pattern.Pattern{
-		"debian": pattern.New(`(?m)\b(?:apt|apt-get|aptitude)(?:[ \t]+-\S+)*[ \t]+install((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
+		"debian": pattern.New(`(?m)\b(?:apt|apt-get` +
+			`|aptitude)(?:[ \t]+-\S+)*[ \t]+install((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 		"fedora": pattern.New(`(?m)\b(?:dnf|yum)(?:[ \t]+-\S+)*[ \t]+install((?:[ \t]+\\?\n?[ \t]*[\w.+:=()-]+)+)`),
 		"suse":   pattern.New(`(?m)\bzypper(?:[ \t]+-\S+)*[ \t]+(?:in|install)((?:[ \t]+\\?\n?[ \t]*[\w.+:=()-]+)+)`),
 		"arch":   pattern.New(`(?m)\bpacman[ \t]+-S\w*((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 		"alpine": pattern.New(`(?m)\bapk(?:[ \t]+-\S+)*[ \t]+add((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 	}
-	listedPackages = pattern.New(`(?m)^[ \t]*packages:[ \t]*\n((?:[ \t]*-[ \t]+[\w.+:'"-]+[ \t]*\n)+)`) // as a service of builds installs them
+	// As a service of builds installs them.
+	listedPackages = pattern.New(`(?m)^[ \t]*packages:[ \t]*\n((?:[ \t]*-[ \t]+[\w.+:'"-]+[ \t]*\n)+)`)
 	buildDepends   = pattern.New(`(?m)^Build-Depends(?:-Arch)?:((?:[^\n]*\n)(?:[ \t][^\n]*\n)*)`)
 	buildRequires  = pattern.New(`(?m)^BuildRequires:([^\n]*)`)
-	restricted     = pattern.New(`\([<>=][^)]*\)|\[[^\]]*\]|<[^>\n]*>|[<>=]+[ \t]*[\w.:~+-]+|\$\{[^}]*\}`) // to versions, architectures and the like
-	makes          = pattern.New("(?m)(?:^[ \\t]*[$#>%]?[ \\t]*|[`'\"])g?make[ \\t]+([a-z][a-z0-9_-]+)\\b(?:$|[ \\t]*[`'\"\\n;])")
-	configures     = pattern.New(`(?m)(?:\./configure|\bcmake|\bmeson(?:[ \t]+setup)?)((?:[ \t]+\\?\n?[ \t]*[^\s\\` + "`" + `]+)+)`)
-	flagWord       = pattern.New(`^(?:--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+,-]+)?|-D[\w.:-]+=(?:ON|OFF|TRUE|FALSE|YES|NO|true|false|enabled|disabled))$`)
-	usualFlags     = pattern.New(`^-D(?:CMAKE_\w+|BUILD_SHARED_LIBS|BUILD_TESTING)|(?:sysroot|debug)`)
-	usualTargets   = []string{"all", "install", "check", "test", "tests", "clean", "distclean", "uninstall", "installcheck", "maintainer-clean", "mostlyclean", "dist", "sure", "it", "the", "and"}
-	noPackages     = []string{"and", "or", "the", "if", "for", "to", "sudo", "then", "from"}
+	// To versions, architectures and the like.
+	restricted = pattern.New(`\([<>=][^)]*\)|\[[^\]]*\]|<[^>\n]*>|[<>=]+[ \t]*[\w.:~+-]+|\$\{[^}]*\}`)
+	makes      = pattern.New("(?m)(?:^[ \\t]*[$#>%]?[ \\t]*|[`'\"])g?make[ \\t]+([a-z][a-z0-9_-]+)\\b(?:$|[ " +
+		"\\t]*[`'\"\\n;])")
+	configures = pattern.New(`(?m)(?:\./configure|\bcmake|\bmeson(?:[ \t]+setup)?)((?:[ \t]+\\?\n?[ \t]*[^\s\\` +
+		"`" + `]+)+)`)
+	flagWord = pattern.New(`^(?:--(?:enable|disable|with|without)-[\w.+-]+(?:=[\w.+,-]+)?|-D[\w.:-]+=(?:ON|OFF` +
+		`|TRUE|FALSE|YES|NO|true|false|enabled|disabled))$`)
+	usualFlags   = pattern.New(`^-D(?:CMAKE_\w+|BUILD_SHARED_LIBS|BUILD_TESTING)|(?:sysroot|debug)`)
+	usualTargets = []string{"all", "install", "check", "test", "tests", "clean", "distclean", "uninstall", "installcheck",
+		"maintainer-clean", "mostlyclean", "dist", "sure", "it", "the", "and"}
+	noPackages = []string{"and", "or", "the", "if", "for", "to", "sudo", "then", "from"}
 )
 
 // telltales lists the files that say how the source is built: first those for people, whose number
@@ -133,7 +144,8 @@ func requirements(list string) (names []string) {
 func (h *Hint) install(family string, words []string) {
 	for _, word := range words {
 		word = strings.TrimRight(word, ".:")
-		if len(word) < 2 || strings.HasPrefix(word, "-") || strings.HasPrefix(word, "mingw") || slices.Contains(noPackages, word) || host.CheckPackageName(word) != nil ||
+		if len(word) < 2 || strings.HasPrefix(word, "-") || strings.HasPrefix(word, "mingw") ||
+			slices.Contains(noPackages, word) || host.CheckPackageName(word) != nil ||
 			slices.Contains(h.Packages[family], word) || len(h.Packages[family]) == enough {
 			continue
 		}
@@ -145,7 +157,8 @@ func (h *Hint) install(family string, words []string) {
 func (h *Hint) commands(text string) {
 	for _, m := range configures.FindAllStringSubmatch(text, -1) {
 		for _, word := range strings.Fields(strings.ReplaceAll(m[1], `\`, " ")) {
-			if flagWord.MatchString(word) && !usualFlags.MatchString(word) && !slices.Contains(h.Flags, word) && len(h.Flags) < enough {
+			if flagWord.MatchString(word) && !usualFlags.MatchString(word) && !slices.Contains(h.Flags, word) &&
+				len(h.Flags) < enough {
 				h.Flags = append(h.Flags, plainText(word))
 			}
 		}
@@ -173,7 +186,8 @@ func (h Hint) Lines(family string) (lines []string) {
 	for _, part := range []struct {
 		says  string
 		words []string
-	}{{" wants installed: ", h.Packages[family]}, {" configures with: ", h.Flags}, {" names targets of make: ", h.Targets}} {
+	}{{" wants installed: ", h.Packages[family]}, {" configures with: ", h.Flags},
+		{" names targets of make: ", h.Targets}} {
 		if len(part.words) > 0 {
 			lines = append(lines, h.From+part.says+strings.Join(part.words, " "))
 		}
@@ -195,7 +209,8 @@ func packagesFor(hints []Hint, q host.Question, own string, known []tomlfile.Pai
 			continue
 		}
 		if p := hinted(hints, family, func(p string) bool {
-			return (stem(p) == stem(name) || own != "" && stem(p) == stem(own)) && (q.Kind == host.Program || family == "arch" || strings.Contains(p, "-dev"))
+			return (stem(p) == stem(name) || own != "" && stem(p) == stem(own)) &&
+				(q.Kind == host.Program || family == "arch" || strings.Contains(p, "-dev"))
 		}); p != "" {
 			all = append(all, tomlfile.Pair{Name: family, Values: []string{p}})
 		}
@@ -227,7 +242,8 @@ var (
 // stem reduces a package's name to what distributions agree on: libX11-devel and libx11-dev to
 // x11, zlib-devel and zlib1g-dev to zlib.
 func stem(name string) string {
-	return counted.ReplaceAllString(noLetter.ReplaceAllString(ornament.ReplaceAllString(strings.ToLower(name), ""), ""), "")
+	return counted.ReplaceAllString(noLetter.ReplaceAllString(ornament.ReplaceAllString(strings.ToLower(name), ""), ""),
+		"")
 }
 
 // A Text is a file of the source that is written for people.

@@ -25,10 +25,11 @@ var (
 	cmakeVersion     = pattern.New(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)
 	mesonName        = pattern.New(`(?s)project\s*\(\s*'([^']+)'`)
 	mesonVersion     = pattern.New(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
-	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_~-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip))?$`)
-	archiveSuffix    = pattern.New(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
-	pcDescription    = pattern.New(`(?m)^Description:[ \t]*(\S.*)$`)
-	pcURL            = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
+	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_~-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?` +
+		`|txz|tzst|zip))?$`)
+	archiveSuffix = pattern.New(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
+	pcDescription = pattern.New(`(?m)^Description:[ \t]*(\S.*)$`)
+	pcURL         = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
 )
 
 // identity finds name and version: what the build files say, which goes into
@@ -149,10 +150,12 @@ var descriptions = []struct {
 	files   []string
 	pattern *pattern.Pattern
 }{
-	{[]string{"%s.[1-8]", "%s.[1-8].in", "*/%s.[1-8]", "*/*/%s.[1-8]"}, pattern.New(`(?im)^\.S[Hh][ \t]+"?NAME"?[ \t]*\n(?:\.\S+.*\n)*[^\n]*?(?:\\-|\\\(em| - |^\.Nd)[ \t]*([^\n]{6,120})$`)},
+	{[]string{"%s.[1-8]", "%s.[1-8].in", "*/%s.[1-8]", "*/*/%s.[1-8]"},
+		pattern.New(`(?im)^\.S[Hh][ \t]+"?NAME"?[ \t]*\n(?:\.\S+.*\n)*[^\n]*?(?:\\-|\\\(em| - |^\.Nd)[ \t]*([^\n]{6,120})$`)},
 	{[]string{"%s.[1-8]", "*/%s.[1-8]"}, pattern.New(`(?m)^\.Nd[ \t]+([^\n]{6,120})$`)},
 	{[]string{"%s.spec*", "*.spec", "*.spec.in", "*/%s.spec*"}, pattern.New(`(?m)^Summary:[ \t]*([^\n%%]{6,120})$`)},
-	{[]string{"*.desktop", "*.desktop.in", "*/*.desktop", "*/*.desktop.in"}, pattern.New(`(?m)^_?Comment=([^\n]{6,120})$`)},
+	{[]string{"*.desktop", "*.desktop.in", "*/*.desktop", "*/*.desktop.in"},
+		pattern.New(`(?m)^_?Comment=([^\n]{6,120})$`)},
 }
 
 // described finds such a line.
@@ -182,7 +185,8 @@ func (t *tree) introduction(name string) Finding {
 	text := strings.Join(strings.Fields(t.text(readme)), " ")
 	const most = 8 << 10
 	text = text[:min(len(text), most)]
-	says := pattern.New(`(?i)\b(?:lib)?` + regexp.QuoteMeta(bare) + `[^\s.]{0,12}(?: \([^)]{1,40}\))? is (?:an? |the )([^.]{10,140})\.(?: |$)`)
+	says := pattern.New(`(?i)\b(?:lib)?` + regexp.QuoteMeta(bare) +
+		`[^\s.]{0,12}(?: \([^)]{1,40}\))? is (?:an? |the )([^.]{10,140})\.(?: |$)`)
 	if m := says.FindStringSubmatch(text); m != nil && !strings.ContainsAny(m[1], "[]<>`|") {
 		return Finding{"summary", strings.ToUpper(m[1][:1]) + m[1][1:], readme, Guessed}
 	}
@@ -190,7 +194,8 @@ func (t *tree) introduction(name string) Finding {
 }
 
 // licenseFiles are where sources usually have their licence.
-var licenseFiles = []string{"LICENSE", "LICENSE.txt", "LICENSE.md", "LICENCE", "COPYING", "COPYING.txt", "COPYRIGHT", "License", "License.txt"}
+var licenseFiles = []string{"LICENSE", "LICENSE.txt", "LICENSE.md", "LICENCE", "COPYING", "COPYING.txt", "COPYRIGHT",
+	"License", "License.txt"}
 
 // license compares the files that usually have the licence with the texts of
 // known ones.
@@ -213,8 +218,10 @@ func (t *tree) license() Finding {
 
 // common are the licences that most sources have. To get ready for all that are known
 // takes longer than everything else of a draft.
-var common = strings.Fields(`MIT ISC Zlib BSD-2-Clause BSD-3-Clause Apache-2.0 GPL-2.0 GPL-2.0-only GPL-2.0-or-later GPL-3.0 GPL-3.0-only GPL-3.0-or-later
-	LGPL-2.0 LGPL-2.0-only LGPL-2.1 LGPL-2.1-only LGPL-2.1-or-later LGPL-3.0 LGPL-3.0-only AGPL-3.0 AGPL-3.0-only MPL-2.0 BSL-1.0 CC0-1.0 Unlicense`)
+var common = strings.Fields(`
+	MIT ISC Zlib BSD-2-Clause BSD-3-Clause Apache-2.0 GPL-2.0 GPL-2.0-only GPL-2.0-or-later GPL-3.0 GPL-3.0-only
+	GPL-3.0-or-later LGPL-2.0 LGPL-2.0-only LGPL-2.1 LGPL-2.1-only LGPL-2.1-or-later LGPL-3.0 LGPL-3.0-only AGPL-3.0
+	AGPL-3.0-only MPL-2.0 BSL-1.0 CC0-1.0 Unlicense`)
 
 // licenseOf is the licence that a text is: it consists of little else.
 func licenseOf(text []byte) string {

@@ -101,7 +101,8 @@ func (t *tree) perlBuild(s *Source) {
 	s.needs("perl", "Build.PL", "Module::Build")
 	t.perlModules(s)
 	s.Steps = [][2]string{
-		{"configure", "perl Build.PL --install_base=$FL_PREFIX"}, {"compile", "./Build"}, {"place", "./Build install --destdir=$DESTDIR --create_packlist=0"},
+		{"configure", "perl Build.PL --install_base=$FL_PREFIX"}, {"compile", "./Build"},
+		{"place", "./Build install --destdir=$DESTDIR --create_packlist=0"},
 	}
 	s.Env = [][2]string{{"PERL5LIB", "$FL_PREFIX/lib/perl5"}}
 }
@@ -159,7 +160,8 @@ func (t *tree) python(s *Source) {
 	if extensions.MatchString(t.text("setup.py")) {
 		s.needs("program", "setup.py", "cc")
 	}
-	s.Steps = [][2]string{{"place", `python3 -m pip install --no-index --no-deps --no-build-isolation --no-compile --no-warn-script-location \
+	s.Steps = [][2]string{{"place",
+		`python3 -m pip install --no-index --no-deps --no-build-isolation --no-compile --no-warn-script-location \
 	--target=$DESTDIR$FL_PREFIX/lib/python .
 rm -f $DESTDIR$FL_PREFIX/lib/python/*.dist-info/direct_url.json
 mkdir -p $DESTDIR$FL_PREFIX/bin
@@ -217,12 +219,15 @@ func (t *tree) cargo(s *Source) {
 	for _, p := range lock.Package {
 		if p.Checksum != "" && programName.MatchString(p.Name) && programName.MatchString(p.Version) {
 			crates++
-			s.Extras = append(s.Extras, ExtraOf{Name: p.Name + "-" + p.Version, SHA256: p.Checksum, File: p.Name + "-" + p.Version + ".crate", Into: "vendor/" + p.Name + "-" + p.Version, Sum: `{"files":{},"package":"` + p.Checksum + `"}`})
+			s.Extras = append(s.Extras, ExtraOf{Name: p.Name + "-" + p.Version, SHA256: p.Checksum, File: p.Name + "-" +
+				p.Version + ".crate", Into: "vendor/" + p.Name + "-" + p.Version, Sum: `{"files":{},"package":"` +
+				p.Checksum + `"}`})
 		}
 	}
 	if crates > 0 {
 		s.open("extras", fmt.Sprintf("where its %d crates come from", crates), "Cargo.lock")
-		s.Steps[0][1] = "mkdir -p .cargo\nprintf '[source.crates-io]\\nreplace-with = \"here\"\\n[source.here]\\ndirectory = \"vendor\"\\n' >.cargo/config.toml\n" + s.Steps[0][1]
+		s.Steps[0][1] = "mkdir -p .cargo\nprintf '[source.crates-io]\\nreplace-with = " +
+			"\"here\"\\n[source.here]\\ndirectory = \"vendor\"\\n' >.cargo/config.toml\n" + s.Steps[0][1]
 	}
 }
 
@@ -239,7 +244,8 @@ func (t *tree) golang(s *Source) {
 	var mains []string
 	if names, _ := fs.Glob(t.files, "cmd/*/*.go"); len(names) > 0 {
 		for _, name := range names {
-			if dir := path.Dir(name); plainPath.MatchString(dir) && !slices.Contains(mains, "./"+dir) && strings.Contains(t.text(name), "package main") {
+			if dir := path.Dir(name); plainPath.MatchString(dir) && !slices.Contains(mains, "./"+dir) &&
+				strings.Contains(t.text(name), "package main") {
 				mains = append(mains, "./"+dir)
 			}
 		}
@@ -260,7 +266,8 @@ func (t *tree) golang(s *Source) {
 		flags += " -mod=vendor"
 	}
 	s.Steps = [][2]string{
-		{"compile", "mkdir -p $FL_BUILD/out\nGOFLAGS= GOPROXY=off GOTOOLCHAIN=local CGO_ENABLED=0 go build " + flags + " -o $FL_BUILD/out/ " + strings.Join(mains, " ")},
+		{"compile", "mkdir -p $FL_BUILD/out\nGOFLAGS= GOPROXY=off GOTOOLCHAIN=local CGO_ENABLED=0 go build " + flags +
+			" -o $FL_BUILD/out/ " + strings.Join(mains, " ")},
 		{"place", "mkdir -p $DESTDIR$FL_PREFIX/bin\ncp $FL_BUILD/out/* $DESTDIR$FL_PREFIX/bin"},
 	}
 }
@@ -276,7 +283,8 @@ func (t *tree) waf(s *Source) {
 	if !t.has("waf") {
 		s.open("extras", "waf itself, which the archive does not have", "wscript")
 	}
-	s.Steps = [][2]string{{"configure", waf + " configure --prefix=$FL_PREFIX"}, {"compile", waf + " build -j$FL_JOBS"}, {"place", waf + " install --destdir=$DESTDIR"}}
+	s.Steps = [][2]string{{"configure", waf + " configure --prefix=$FL_PREFIX"}, {"compile", waf + " build -j$FL_JOBS"},
+		{"place", waf + " install --destdir=$DESTDIR"}}
 }
 
 var sconsPrefix = pattern.New(`(?i)['"](prefix|PREFIX|install_prefix)['"]`)
@@ -301,13 +309,15 @@ func (t *tree) buildScript(s *Source) {
 	s.needs("program", "build.sh", "cc")
 	s.Steps = [][2]string{{"compile", "sh ./build.sh"}}
 	s.Place = true
-	s.Remarks = append(s.Remarks, Finding{"steps", "compile and place", "build.sh, which is run without arguments", Guessed})
+	s.Remarks = append(s.Remarks,
+		Finding{"steps", "compile and place", "build.sh, which is run without arguments", Guessed})
 }
 
 // prebuilt recognises what only has to be placed: programs, with what they come with.
 func (t *tree) prebuilt(s *Source) bool {
 	names, _ := fs.Glob(t.files, "bin/*")
-	if len(names) == 0 || slices.ContainsFunc(names, func(name string) bool { return path.Ext(name) == ".c" || path.Ext(name) == ".go" }) {
+	if len(names) == 0 ||
+		slices.ContainsFunc(names, func(name string) bool { return path.Ext(name) == ".c" || path.Ext(name) == ".go" }) {
 		return false
 	}
 	s.Method = Finding{"method", string(recipe.Script), "it is built already", Guessed}
@@ -338,7 +348,8 @@ func (t *tree) data(s *Source) bool {
 	}
 	place := "mkdir -p $DESTDIR$FL_PREFIX/share/$FL_NAME\ncp -R . $DESTDIR$FL_PREFIX/share/$FL_NAME"
 	if fonts {
-		place = "mkdir -p $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\nfind . -type f | grep -E '" + fontName + "' | while IFS= read -r file; do\n\tcp \"$file\" $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\ndone"
+		place = "mkdir -p $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\nfind . -type f | grep -E '" + fontName +
+			"' | while IFS= read -r file; do\n\tcp \"$file\" $DESTDIR$FL_PREFIX/share/fonts/$FL_NAME\ndone"
 	}
 	s.Method = Finding{"method", string(recipe.Script), "there is nothing to build", Guessed}
 	s.Steps = [][2]string{{"place", place}}
@@ -351,7 +362,8 @@ const fontName = `\.([ot]t[fc]|pf[ab]|afm|pcf(\.gz)?|bdf|woff2?)$`
 var (
 	font     = pattern.New(fontName)
 	prose    = pattern.New(`(?i)\.(?:txt|md|rst|html?|css|pdf)$`)
-	material = pattern.New(`(?i)\.(?:xml|json|csv|dat|conf|ini|po|desktop|theme|png|svgz?|xpm|xbm|jpe?g|gif|ico|webp|wav|ogg|flac|mp3)$`)
+	material = pattern.New(`(?i)\.(?:xml|json|csv|dat|conf|ini|po|desktop|theme|png|svgz?|xpm|xbm|jpe?g|gif|ico|webp` +
+		`|wav|ogg|flac|mp3)$`)
 )
 
 func (t *tree) hasDir(name string) bool {

@@ -161,8 +161,10 @@ func Enter(ctx context.Context, m *machine.Machine, s Heard) (*Room, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done, modules: sync.OnceValue(func() map[string]bool { return modulesIn(s.Dir) })}
-	r.programs = slices.Concat([]string{"cc", "c++", "make", "pkg-config"}, map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
+	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done,
+		modules: sync.OnceValue(func() map[string]bool { return modulesIn(s.Dir) })}
+	r.programs = slices.Concat([]string{"cc", "c++", "make", "pkg-config"},
+		map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
 	if err = r.Show(s.Programs...); err == nil {
 		err = r.prepare()
 	}
@@ -208,7 +210,8 @@ func (r *Room) prepare() error {
 	if err := r.mkdir("kept", nil); err != nil {
 		return err
 	}
-	for script, names := range map[string][]string{"cc.sh": {"cc", "gcc", "c++", "g++"}, "pkg-config.sh": {"pkg-config", "pkgconf"}, "answers.cmake": {"../answers.cmake"}} {
+	for script, names := range map[string][]string{"cc.sh": {"cc", "gcc", "c++", "g++"},
+		"pkg-config.sh": {"pkg-config", "pkgconf"}, "answers.cmake": {"../answers.cmake"}} {
 		text, err := scripts.ReadFile(script)
 		if err != nil {
 			return err
@@ -242,7 +245,8 @@ func (r *Room) copy(name string) error {
 	if r.source.Prepare != "" && name != "source" {
 		from = r.at("source")
 	}
-	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", from, to}, Env: []string{"LC_ALL=C"}, Dir: "/"}
+	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", from, to},
+		Env: []string{"LC_ALL=C"}, Dir: "/"}
 	if _, says, err := cp.Text(r.ctx); err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(says))
 	}
@@ -280,11 +284,14 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}
 	case recipe.CMake:
-		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix, "-DCMAKE_BUILD_TYPE=Release", "-DFETCHCONTENT_FULLY_DISCONNECTED=ON",
-			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" + filepath.Join(r.given(), name, "stubs"),
+		argv = []string{"cmake", "-S", top, "-B", out, "-G", "Unix Makefiles", "-DCMAKE_INSTALL_PREFIX=" + prefix,
+			"-DCMAKE_BUILD_TYPE=Release", "-DFETCHCONTENT_FULLY_DISCONNECTED=ON",
+			"-DCMAKE_PROJECT_TOP_LEVEL_INCLUDES=" + filepath.Join(r.given(), "answers.cmake"), "-DCMAKE_PREFIX_PATH=" +
+				filepath.Join(r.given(), name, "stubs"),
 			"--trace-expand", "--trace-format=json-v1", "--trace-redirect=" + filepath.Join(says, "trace")}
 	case recipe.Meson:
-		argv = []string{"meson", "setup", out, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release", "--wrap-mode=nodownload"}
+		argv = []string{"meson", "setup", out, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release",
+			"--wrap-mode=nodownload"}
 	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
 		argv = []string{"make", "-k", "-C", top}
 	default:
@@ -317,7 +324,9 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	case recipe.CMake:
 		asked, downloads := r.traced(said, r.at(source))
 		run.Asked, run.Downloads = append(run.Asked, asked...), downloads
-		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output, "Cannot find source file") // what it cannot generate with empty answers does not matter
+		// What it cannot generate with empty answers does not matter.
+		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output,
+			"Cannot find source file")
 	case recipe.Configure:
 		// It was to create nothing, so what it does with its files besides may have failed.
 		_, err := made.Lstat("config.status")
@@ -327,7 +336,9 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 	run.Made = r.made(made, out, step.Args)
 	run.Options = options(made)
 	if r.source.Method == recipe.Make {
-		run.Built = build.Built(made, func(name string) bool { return safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, name)) })
+		run.Built = build.Built(made, func(name string) bool {
+			return safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, name))
+		})
 	}
 	run.Cache = cache(said, run.Asked)
 	return run, nil
@@ -448,9 +459,11 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 		file = argv[0]
 	}
 	ended, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: append(env,
-		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0", "SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "PWD="+dir,
+		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0", "SHELL=/bin/sh",
+		"CONFIG_SHELL=/bin/sh", "PWD="+dir,
 		"FL_LISTEN="+says, "FL_KEPT="+r.at("kept"), "FL_ANSWERS="+filepath.Join(r.given(), name, "answers"),
-		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
+		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")),
+		"FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -494,7 +507,8 @@ func (run *Run) found(output *os.File, trees []string) {
 }
 
 // lackedProgram matches how configure scripts and shells say that a program is not there.
-var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$|: (?:line )?\d+: (?:\S+: )?([^\s/]+): (?:command )?not found$`)
+var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$` +
+	`|: (?:line )?\d+: (?:\S+: )?([^\s/]+): (?:command )?not found$`)
 
 // largestNotes is more than an honest step asks for.
 const largestNotes = 4 << 20
@@ -524,7 +538,9 @@ func merged(all []Asked) []Asked {
 	last := map[string]Asked{}
 	var order []string // a key, each time
 	for _, a := range all {
-		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool { return recipe.CheckSystemName(name) != nil || name == "ac_nonexistent.h" })
+		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool {
+			return recipe.CheckSystemName(name) != nil || name == "ac_nonexistent.h"
+		})
 		if len(a.Names) == 0 {
 			continue
 		}

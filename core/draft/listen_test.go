@@ -14,10 +14,14 @@ import (
 // Each thing is there once, where it was asked for last, with all that was said of it.
 func TestMerged(t *testing.T) {
 	got := merged([]Asked{
-		{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}, {Kind: "header", Names: []string{"ac_nonexistent.h"}}, {Kind: "header", Names: []string{"a\x1bb", "fern.h"}},
-		{Kind: "package", Names: []string{"Moss"}, Required: true}, {Kind: "package", Names: []string{"MOSS"}}, {Kind: "module", Names: []string{"moss"}},
+		{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}, {Kind: "header", Names: []string{"ac_nonexistent.h"}},
+		{Kind: "header", Names: []string{"a\x1bb", "fern.h"}},
+		{Kind: "package", Names: []string{"Moss"}, Required: true}, {Kind: "package", Names: []string{"MOSS"}},
+		{Kind: "module", Names: []string{"moss"}},
 	})
-	assert.Equal(t, []Asked{{Kind: "header", Names: []string{"fern.h"}}, {Kind: "package", Names: []string{"MOSS"}, Required: true}, {Kind: "module", Names: []string{"moss"}, Range: ">= 2"}}, got)
+	assert.Equal(t,
+		[]Asked{{Kind: "header", Names: []string{"fern.h"}}, {Kind: "package", Names: []string{"MOSS"}, Required: true},
+			{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}}, got)
 }
 
 // CMake tells of the searches of the source's own files, with all variables put in.
@@ -30,19 +34,28 @@ func TestTrace(t *testing.T) {
 		return `{"args":[` + args + `],"cmd":"` + cmd + `","file":"` + file + `","line":1}` + "\n"
 	}
 	require.NoError(t, os.WriteFile(trace, []byte(`{"version":{"major":1,"minor":2}}`+"\n"+
-		line("/s/CMakeLists.txt", "find_package", `"Moss","2.1...3","REQUIRED","COMPONENTS","x"`)+line("/s/CMakeLists.txt", "find_package", `"Kelp"`)+
-		line("/s/FindKelp.cmake", "find_library", `"KELP","NAMES","kelp;kelp2","HINTS","/opt"`)+line("/s/FindKelp.cmake", "find_path", `"KELP_H","kelp/kelp.h","PATHS","/opt"`)+
-		line("/usr/share/cmake/FindMoss.cmake", "find_library", `"MOSS","moss"`)+line("/s/x.cmake", "find_package", `"Threads","REQUIRED"`)+line("/s/x.cmake", "find_program", `"RAKE","rake"`)+
-		line("/s/x.cmake", "FetchContent_Declare", `"leaf","URL","https://vale.example/leaf-1.tar.gz","URL_HASH","SHA256=AB"`)+line("/s/x.cmake", "file", `"DOWNLOAD","https://vale.example/dl/map","here"`)+
-		line("/s/x.cmake", "externalproject_add", `"reed","GIT_REPOSITORY","https://vale.example/reed.git","GIT_TAG","v2","SOURCE_DIR","x"`)+line("/s/x.cmake", "FetchContent_Declare", `"own","URL","/s/own.tar"`)+
+		line("/s/CMakeLists.txt", "find_package", `"Moss","2.1...3","REQUIRED","COMPONENTS","x"`)+line("/s/CMakeLists.txt",
+		"find_package", `"Kelp"`)+
+		line("/s/FindKelp.cmake", "find_library", `"KELP","NAMES","kelp;kelp2","HINTS","/opt"`)+line("/s/FindKelp.cmake",
+		"find_path", `"KELP_H","kelp/kelp.h","PATHS","/opt"`)+
+		line("/usr/share/cmake/FindMoss.cmake", "find_library", `"MOSS","moss"`)+line("/s/x.cmake", "find_package",
+		`"Threads","REQUIRED"`)+line("/s/x.cmake", "find_program", `"RAKE","rake"`)+
+		line("/s/x.cmake", "FetchContent_Declare",
+			`"leaf","URL","https://vale.example/leaf-1.tar.gz","URL_HASH","SHA256=AB"`)+line("/s/x.cmake", "file",
+		`"DOWNLOAD","https://vale.example/dl/map","here"`)+
+		line("/s/x.cmake", "externalproject_add",
+			`"reed","GIT_REPOSITORY","https://vale.example/reed.git","GIT_TAG","v2","SOURCE_DIR","x"`)+line("/s/x.cmake",
+		"FetchContent_Declare", `"own","URL","/s/own.tar"`)+
 		"{\"cmd\":\"find_x\n"+line("/s/x.cmake", "find_library", `"ONLY"`)), 0o644))
 	got, downloads := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(open(t, says), "/s")
 	assert.Equal(t, []Asked{
 		{Kind: "package", Names: []string{"Moss"}, Range: ">= 2.1", Required: true},
-		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}}, {Kind: "program", Names: []string{"rake"}},
+		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}},
+		{Kind: "program", Names: []string{"rake"}},
 	}, got)
 	assert.Equal(t, []Download{
-		{Name: "leaf", URL: "https://vale.example/leaf-1.tar.gz", SHA256: "ab", Arg: "-DFETCHCONTENT_SOURCE_DIR_LEAF=%s"}, {Name: "map", URL: "https://vale.example/dl/map"},
+		{Name: "leaf", URL: "https://vale.example/leaf-1.tar.gz", SHA256: "ab", Arg: "-DFETCHCONTENT_SOURCE_DIR_LEAF=%s"},
+		{Name: "map", URL: "https://vale.example/dl/map"},
 		{Name: "reed", URL: "https://vale.example/reed.git", Tag: "v2"},
 	}, downloads)
 }
@@ -51,7 +64,9 @@ func TestTrace(t *testing.T) {
 func TestCache(t *testing.T) {
 	says := t.TempDir()
 	file := filepath.Join(says, "cache")
-	require.NoError(t, os.WriteFile(file, []byte("# x\nac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nac_cv_lib_moss_grow=${ac_cv_lib_moss_grow=no}\nac_cv_env_CC_set=\nfern_cv_frost=${fern_cv_frost=yes}\nrm=-rf\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(file,
+			[]byte("# x\nac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nac_cv_lib_moss_grow=${ac_cv_lib_moss_grow=no}\nac_cv_env_CC_set=\nfern_cv_frost=${fern_cv_frost=yes}\nrm=-rf\n"), 0o644))
 	got := cache(open(t, says), []Asked{{Kind: "library", Names: []string{"moss"}}})
 	assert.Equal(t, "ac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nfern_cv_frost=${fern_cv_frost=yes}\n", string(got))
 }

@@ -43,7 +43,8 @@ type Listening struct {
 // Configured tells whether the source has a configure step that can be listened to, or a
 // makefile alone, which is listened to while it compiles.
 func (s *Source) Configured() bool {
-	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson, recipe.Make}, recipe.Method(s.Method.Value))
+	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson, recipe.Make},
+		recipe.Method(s.Method.Value))
 }
 
 // Listen runs the source's own configure step in a listening room, and puts what it asks for
@@ -51,7 +52,8 @@ func (s *Source) Configured() bool {
 // by which option, and what its options are unless told otherwise. dir has its files. Where
 // nothing can be heard, the source is as it was read.
 func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
-	source := Heard{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree || s.Method.Value == string(recipe.Make), Prepare: s.Prepare, Longest: how.Longest}
+	source := Heard{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree ||
+		s.Method.Value == string(recipe.Make), Prepare: s.Prepare, Longest: how.Longest}
 	for _, l := range s.Lookups {
 		if l.Kind == "program" && l.Required && !slices.Contains(s.mentioned, l.Name()) {
 			source.Programs = append(source.Programs, l.Name())
@@ -72,11 +74,13 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	const whole = 10
 	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
 	defer cancel()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: Answers{}, needed: map[string]bool{}, args: s.Args, quick: how.Quick, progress: how.Progress}
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: Answers{}, needed: map[string]bool{},
+		args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
 	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && noPrefix.MatchString(unheard.Why) {
 		// It only makes the makefile, which has the prefix.
-		s.Method, s.Prepare = Finding{"method", string(recipe.Make), "configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
+		s.Method, s.Prepare = Finding{"method", string(recipe.Make),
+			"configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
 		s.InTree = false
 		s.Remarks = slices.DeleteFunc(s.Remarks, func(f Finding) bool { return f.What == "in_tree" })
 		return s.Listen(ctx, m, dir, known, how)
@@ -233,7 +237,10 @@ func (h *hearing) hear() error {
 		lookups = append(lookups, &l)
 	}
 	for _, l := range lookups {
-		if l.Kind != "program" || !slices.ContainsFunc(s.Lookups, func(o buildfile.Lookup) bool { return o.Kind == "program" && o.Name() == l.Name() }) {
+		if l.Kind != "program" ||
+			!slices.ContainsFunc(s.Lookups, func(o buildfile.Lookup) bool {
+				return o.Kind == "program" && o.Name() == l.Name()
+			}) {
 			s.Lookups = append(s.Lookups, *l)
 		}
 	}
@@ -261,7 +268,8 @@ func (h *hearing) compiling(run *Run) (err error) {
 		}
 	}
 	const common = "CC=cc -fcommon"
-	if !run.OK && strings.Contains(run.Output, "multiple definition of") && !slices.ContainsFunc(h.args, func(arg string) bool { return strings.HasPrefix(arg, "CC=") }) {
+	if !run.OK && strings.Contains(run.Output, "multiple definition of") &&
+		!slices.ContainsFunc(h.args, func(arg string) bool { return strings.HasPrefix(arg, "CC=") }) {
 		other, err := h.run(append(slices.Clone(h.args), common), h.answers)
 		if err != nil {
 			return err
@@ -269,18 +277,25 @@ func (h *hearing) compiling(run *Run) (err error) {
 		if len(other.Built) > len(run.Built) {
 			run = other
 			h.source.Args = append(h.source.Args, common)
-			h.source.Remarks = append(h.source.Remarks, Finding{"args", common, "several files define the same variables, which GCC before 10 accepted", Guessed})
+			h.source.Remarks = append(h.source.Remarks,
+				Finding{"args", common, "several files define the same variables, which GCC before 10 accepted", Guessed})
 		}
 	}
 	h.full, h.source.Heard = run, true
 	h.source.Built = Placeable(run.Built)
 	h.movable()
-	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind == "program" && l.Name() == "c++" }) {
+	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool {
+		return l.Kind == "program" && l.Name() == "c++"
+	}) {
 		h.source.Lookups = append(h.source.Lookups, required("program", "c++", "what it compiles with"))
 	}
-	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool { return l.Kind != "program" && !l.Required })
+	h.source.Lookups = slices.DeleteFunc(h.source.Lookups, func(l buildfile.Lookup) bool {
+		return l.Kind != "program" && !l.Required
+	})
 	for _, l := range h.lookups() {
-		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return o.Kind == l.Kind && o.Name() == l.Name() }) {
+		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool {
+			return o.Kind == l.Kind && o.Name() == l.Name()
+		}) {
 			h.source.Lookups = append(h.source.Lookups, *l)
 		}
 	}
@@ -291,12 +306,14 @@ func (h *hearing) compiling(run *Run) (err error) {
 func Placeable(built []string) []string {
 	return slices.DeleteFunc(slices.Clone(built), func(name string) bool {
 		inside := strings.Split(path.Dir(name), "/")
-		return !plainPath.MatchString(name) || tries.MatchString(path.Base(name)) || slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) })
+		return !plainPath.MatchString(name) || tries.MatchString(path.Base(name)) ||
+			slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) })
 	})
 }
 
 // tries matches programs that only say whether the package works, or show it.
-var tries = pattern.New(`(?i)^(?:tests?|check|example|demo|sample|bench)|(?:[-_.]tests?|test|bench|[-_]demo|[-_]example)$`)
+var tries = pattern.New(`(?i)^(?:tests?|check|example|demo|sample|bench)|(?:[-_.]tests?|test|bench|[-_]demo` +
+	`|[-_]example)$`)
 
 // movable has a static library, where the makefile makes no shared one, compiled so that
 // shared libraries of other packages can take it in.
@@ -318,7 +335,8 @@ func (h *hearing) movable() {
 	}
 	for _, arg := range compilers {
 		h.source.Args = append(h.source.Args, arg)
-		h.source.Remarks = append(h.source.Remarks, Finding{"args", arg, "for shared libraries that take in " + library, Guessed})
+		h.source.Remarks = append(h.source.Remarks,
+			Finding{"args", arg, "for shared libraries that take in " + library, Guessed})
 	}
 }
 
@@ -342,7 +360,9 @@ func (h *hearing) partly() {
 		l.Required = !h.answered(l) && last
 		last = last && !l.Required
 		l.Required = l.Required || forced[Key(l.Kind, l.Name())]
-		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool { return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name()) }) {
+		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool {
+			return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name())
+		}) {
 			h.source.Lookups = append(h.source.Lookups, *l)
 		}
 	}
@@ -360,7 +380,9 @@ func (h *hearing) provider(a Asked) string {
 
 // own tells whether the source looks for itself: for its own name, which no other recipe offers.
 func (h *hearing) own(a Asked) bool {
-	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool { return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value) })
+	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool {
+		return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value)
+	})
 }
 
 // settle finds the answers with which the source is configured: all that the shelf has, and
@@ -435,7 +457,8 @@ func (h *hearing) settle(run *Run) (err error) {
 // and the like.
 func (h *hearing) aside() (args []string) {
 	for _, sw := range h.source.Switches {
-		if sw.Purpose != "" && sw.Purpose != buildfile.Shared && sw.Purpose != buildfile.Static && sw.Default != buildfile.Off {
+		if sw.Purpose != "" && sw.Purpose != buildfile.Shared && sw.Purpose != buildfile.Static &&
+			sw.Default != buildfile.Off {
 			args = append(args, sw.Off...)
 		}
 	}
@@ -499,7 +522,10 @@ func (h *hearing) culprit(run *Run) (culprit Asked, found bool) {
 		if answered || a.Kind == "program" || h.own(a) {
 			continue
 		}
-		if a.Required || a.Kind == "function" || slices.ContainsFunc(questions(asLookup(a)), func(q host.Question) bool { return here[q].There || len(owners[q]) > 0 }) {
+		if a.Required || a.Kind == "function" ||
+			slices.ContainsFunc(questions(asLookup(a)), func(q host.Question) bool {
+				return here[q].There || len(owners[q]) > 0
+			}) {
 			return a, true
 		}
 	}
@@ -530,7 +556,8 @@ func (h *hearing) stopped(run *Run) error {
 	owners := h.m.HostFiles.Owners(programs)
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
-		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" && slices.Contains(strings.Fields(why), q.Name) {
+		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" &&
+			slices.Contains(strings.Fields(why), q.Name) {
 			h.source.Lookups = append(h.source.Lookups, required("program", q.Name, "the configure step, which stops without"))
 			return &Unheard{why + ". The operating system has " + q.Name + " in " + owners[q][0] + ", which is not installed"}
 		}
@@ -542,7 +569,9 @@ func (h *hearing) stopped(run *Run) error {
 func lastWords(output string) []string {
 	const few = 3
 	lines := strings.Split(strings.TrimSpace(output), "\n")
-	return strings.FieldsFunc(strings.Join(lines[max(0, len(lines)-few):], " "), func(c rune) bool { return strings.ContainsRune(" \t,:;()'\"`<>=", c) })
+	return strings.FieldsFunc(strings.Join(lines[max(0, len(lines)-few):], " "), func(c rune) bool {
+		return strings.ContainsRune(" \t,:;()'\"`<>=", c)
+	})
 }
 
 // programsOf are the programs that a configure step may have looked for last, by what it says:
@@ -554,7 +583,8 @@ func programsOf(output string) (names []string) {
 	}
 	for word := range strings.FieldsSeq(all[len(all)-1][1] + " " + strings.TrimRight(lastError(output), ".")) {
 		for _, name := range []string{word, strings.ToLower(word), strings.ToLower(word) + "3"} {
-			if recipe.CheckSystemName(name) == nil && len(name) > 1 && !slices.Contains(articles, name) && !slices.Contains(names, name) {
+			if recipe.CheckSystemName(name) == nil && len(name) > 1 && !slices.Contains(articles, name) &&
+				!slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}
@@ -672,7 +702,8 @@ func asLookup(a Asked) buildfile.Lookup {
 // lookups are what it has asked for when it had all answers.
 func (h *hearing) lookups() (all []*buildfile.Lookup) {
 	for _, a := range h.full.Asked {
-		if h.own(a) || a.Kind == "function" || a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
+		if h.own(a) || a.Kind == "function" ||
+			a.Kind == "library" && slices.ContainsFunc(a.Names, func(name string) bool { return ofC[name] }) {
 			continue
 		}
 		l := asLookup(a)

@@ -45,7 +45,8 @@ func options(made *safefs.Dir) (all []Option) {
 		return nil
 	}
 	for _, m := range cached.Compiled().FindAllSubmatch(text, most) {
-		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "CPACK_") && !strings.HasPrefix(name, "FETCHCONTENT_") {
+		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "CPACK_") &&
+			!strings.HasPrefix(name, "FETCHCONTENT_") {
 			all = append(all, Option{name, strings.ReplaceAll(string(m[1]), "\n//", ""), m[3] != nil})
 		}
 	}
@@ -114,8 +115,10 @@ var decisions = pattern.New(`(?m)^([DS]\["\w+"\])=(.*)$`)
 
 // Compiled tells whether something that a run has made is what code is compiled with.
 func Compiled(made string) bool {
-	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || strings.HasSuffix(made, "flags.make") || made == `S["DEFS"]`
+	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || strings.HasSuffix(made, "flags.make") ||
+		made == `S["DEFS"]`
 }
 
 // told are files that say with which arguments a step was run, and what it printed.
-var told = map[string]bool{"config.log": true, "config.cache": true, "CMakeCache.txt": true, "build.ninja": true, "compile_commands.json": true}
+var told = map[string]bool{"config.log": true, "config.cache": true, "CMakeCache.txt": true, "build.ninja": true,
+	"compile_commands.json": true}

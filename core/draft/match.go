@@ -38,7 +38,8 @@ type switchable struct{ recipe, name, value string }
 func (k *Known) brings(name string) (switchable, bool) {
 	name = strings.ToLower(name)
 	i := slices.IndexFunc(k.options, func(o switchable) bool {
-		return (o.name == name || strings.HasSuffix(o.name, "-"+name)) && strings.HasPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
+		return (o.name == name || strings.HasSuffix(o.name, "-"+name)) &&
+			strings.HasPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
 	})
 	if i < 0 {
 		return switchable{}, false
@@ -85,7 +86,8 @@ func (k *Known) treeOf(program string) string {
 func (k *Known) configs() Answers {
 	all := Answers{}
 	for key, pkg := range k.provides {
-		if kind, name, _ := strings.Cut(key, " "); IsConfig(kind, name) && slices.Contains(k.recipes, pkg) && k.trees[pkg] != "" {
+		if kind, name, _ := strings.Cut(key, " "); IsConfig(kind, name) && slices.Contains(k.recipes, pkg) &&
+			k.trees[pkg] != "" {
 			all[key] = Answer{Tree: k.trees[pkg]}
 		}
 	}
@@ -124,7 +126,8 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{}, under: map[string][]string{}, needs: map[string][]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{},
+		under: map[string][]string{}, needs: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -217,7 +220,8 @@ func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 }
 
 func (k *Known) add(name string, o recipe.Offers) {
-	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs, "package": o.CMake} {
+	for kind, offered := range map[string][]string{"module": o.Modules, "library": o.Libraries, "program": o.Programs,
+		"package": o.CMake} {
 		for _, what := range offered {
 			what, version := recipe.SplitModule(what)
 			key := Key(kind, what)
@@ -251,7 +255,8 @@ func offered(modules map[string]module, files []store.File) recipe.Offers {
 			if add(&o.Modules, name); modules[name].version != "" && slices.Contains(o.Modules, name) {
 				o.Modules[slices.Index(o.Modules, name)] += " " + modules[name].version
 			}
-		case dir == "lib/" && strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".so") || strings.HasSuffix(base, ".a")):
+		case dir == "lib/" && strings.HasPrefix(base, "lib") &&
+			(strings.HasSuffix(base, ".so") || strings.HasSuffix(base, ".a")):
 			add(&o.Libraries, strings.TrimPrefix(strings.TrimSuffix(strings.TrimSuffix(base, ".so"), ".a"), "lib"))
 		case dir == "bin/":
 			add(&o.Programs, base)

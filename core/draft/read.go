@@ -34,12 +34,16 @@ func (t *tree) reading(s *Source) {
 	}
 	for i := range r.Lookups { // what no recipe could name is of another system
 		l := &r.Lookups[i]
-		l.Names = slices.DeleteFunc(slices.Clone(l.Names), func(name string) bool { return recipe.CheckSystemName(name) != nil })
+		l.Names = slices.DeleteFunc(slices.Clone(l.Names), func(name string) bool {
+			return recipe.CheckSystemName(name) != nil
+		})
 	}
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool { return len(l.Names) == 0 })
 	own := buildfile.Stem(s.Name.Value)
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool {
-		return l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == own })
+		return l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool {
+			return buildfile.Stem(name) == own
+		})
 	})
 	buildfile.OwnPurposes(r.Switches, s.Name.Value)
 	s.Reading = *r
@@ -64,7 +68,8 @@ func (t *tree) reading(s *Source) {
 }
 
 // sources matches how a script that was written by hand goes on in another file.
-var sources = pattern.New(`(?m)^[ \t]*(?:\.|source)[ \t]+["']?(?:\./|\$\{?(?:srcdir|src_path|source_path|SRC_PATH|top_srcdir|PWD)\}?/)?([\w][\w./-]*)["']?[ \t]*$`)
+var sources = pattern.New(`(?m)^[ \t]*(?:\.|source)[ \t]+["']?(?:\./|\$\{?(?:srcdir|src_path|source_path|SRC_PATH` +
+	`|top_srcdir|PWD)\}?/)?([\w][\w./-]*)["']?[ \t]*$`)
 
 // sourcing is a script with those that it goes on in, where it names them plainly.
 func (t *tree) sourcing(script string, depth int) string {
@@ -87,7 +92,8 @@ func (t *tree) sourcing(script string, depth int) string {
 // macros are the texts in which macros of a configure script are defined.
 func (t *tree) macros() []string {
 	var texts []string
-	for _, pattern := range []string{"acinclude.m4", "m4/*.m4", "config/*.m4", "macros/*.m4", "cmulocal/*.m4", "build-aux/*.m4", "build/*.m4", "*.m4"} {
+	for _, pattern := range []string{"acinclude.m4", "m4/*.m4", "config/*.m4", "macros/*.m4", "cmulocal/*.m4",
+		"build-aux/*.m4", "build/*.m4", "*.m4"} {
 		names, _ := fs.Glob(t.files, pattern)
 		for _, name := range names {
 			if text := t.text(name); !strings.Contains(text, "generated automatically by aclocal") {
@@ -126,7 +132,8 @@ func (t *tree) grammars(s *Source) {
 		if program == "" || needed[program] != "" || !strings.Contains(t.text(file), "\n%%") {
 			return nil
 		}
-		for _, other := range []string{stem + ".c", stem + ".cc", stem + ".cpp", stem + ".cxx", stem + ".C", stem + ".tab.c", stem + "_tab.c", stem + ".tab.cc", stem + ".yy.c", "lex." + stem + ".c", "y.tab.c", "lex.yy.c"} {
+		for _, other := range []string{stem + ".c", stem + ".cc", stem + ".cpp", stem + ".cxx", stem + ".C", stem + ".tab.c",
+			stem + "_tab.c", stem + ".tab.cc", stem + ".yy.c", "lex." + stem + ".c", "y.tab.c", "lex.yy.c"} {
 			if t.has(dir + other) {
 				return nil
 			}
@@ -140,4 +147,5 @@ func (t *tree) grammars(s *Source) {
 }
 
 // generating are the programs for grammars, by the endings of their files.
-var generating = map[string]string{"y": "bison", "yy": "bison", "ypp": "bison", "l": "flex", "ll": "flex", "lpp": "flex"}
+var generating = map[string]string{"y": "bison", "yy": "bison", "ypp": "bison", "l": "flex", "ll": "flex",
+	"lpp": "flex"}

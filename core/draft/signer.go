@@ -43,7 +43,8 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	case server(from):
 		for _, signer := range o.Signers {
 			if id, wrong := hex.DecodeString(signer); wrong == nil && err == nil {
-				s.Key, err = m.Archives.FetchSmall(ctx, strings.TrimRight(from, "/")+fmt.Sprintf("/pks/lookup?op=get&options=mr&search=0x%X", id))
+				s.Key, err = m.Archives.FetchSmall(ctx,
+					strings.TrimRight(from, "/")+fmt.Sprintf("/pks/lookup?op=get&options=mr&search=0x%X", id))
 			}
 		}
 	default:
@@ -57,7 +58,8 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 		return nil, problem.New(problem.Usage, "", "%v", err).Coded(BadSource)
 	}
 	if all := keys.Fingerprints(); s.Asked && len(all) > 1 { // the recipe would trust all of them
-		return nil, problem.New(problem.Usage, "", "%s gives several keys (%s); put the one that you trust into a file", source.Redacted(from), strings.Join(all, ", ")).Coded(BadSource)
+		return nil, problem.New(problem.Usage, "", "%s gives several keys (%s); put the one that you trust into a file",
+			source.Redacted(from), strings.Join(all, ", ")).Coded(BadSource)
 	}
 	dir, done, err := m.Store.Scratch("key")
 	if err != nil {
@@ -68,7 +70,8 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	if err := os.WriteFile(filepath.Join(dir, name), s.Key, 0o600); err != nil {
 		return nil, m.Store.Wrap(err)
 	}
-	w := source.Wanted{Package: filepath.Base(o.URL), URLs: []string{o.URL}, Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256},
+	w := source.Wanted{Package: filepath.Base(o.URL), URLs: []string{o.URL},
+		Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256},
 		Signed: &source.Signed{URLs: []string{o.Signature}, Keys: []safefs.File{{Dir: dir, Name: name}}}}
 	fetched, err := m.Archives.Fetch(ctx, w)
 	if err != nil {

@@ -24,7 +24,8 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			sw.Default = buildfile.Off
 		case sw.Values != nil:
 			valued = append(valued, sw)
-		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off && h.source.Method.Value != string(recipe.Configure): // libtool's is known to work
+		case sw.Purpose == buildfile.Static && sw.Default != buildfile.Off &&
+			h.source.Method.Value != string(recipe.Configure): // libtool's is known to work
 			static = append(static, sw)
 		case len(sw.Off) == 0, sw.Purpose == buildfile.Shared, sw.Purpose == buildfile.Static:
 		case slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
@@ -80,7 +81,8 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		left += n
 	}
 	if left > 0 {
-		h.source.Remarks = append(h.source.Remarks, Finding{"options", fmt.Sprintf("%d of its switches were only read from files", left), "time ran out", Guessed})
+		h.source.Remarks = append(h.source.Remarks,
+			Finding{"options", fmt.Sprintf("%d of its switches were only read from files", left), "time ran out", Guessed})
 	}
 	return nil
 }
@@ -117,7 +119,8 @@ func (h *hearing) came(run *Run, sw *buildfile.Switch, v string) {
 
 // together turns switches off together, and where that says something, in halves. It returns of
 // how many nothing is known, for want of time.
-func (h *hearing) together(switches []*buildfile.Switch, says func(*Run) bool, turn func(*buildfile.Switch) error) (left int, err error) {
+func (h *hearing) together(switches []*buildfile.Switch, says func(*Run) bool,
+	turn func(*buildfile.Switch) error) (left int, err error) {
 	switch {
 	case len(switches) == 0:
 		return 0, nil
@@ -170,7 +173,10 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	if configured { // it is about what is built, whatever it is called
 		sw.Purpose = ""
 	}
-	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool { _, answered := h.answers[key]; return answered })
+	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool {
+		_, answered := h.answers[key]
+		return answered
+	})
 	if configured && !had {
 		clear(gone) // it is on, without them
 	}

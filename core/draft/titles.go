@@ -15,14 +15,16 @@ import (
 // What archives and folders are called by the sites that make them of a branch or a commit, and
 // by people who keep them: no name of a package.
 var (
-	nameless  = pattern.New(`(?i)^(?:v?\d[\w.+-]*|(?:` + branches + `)|src|source|sources|archive|archives|download|downloads|zip|tarball|refs|heads|tags|releases?|snapshots?|dl|-)$`)
+	nameless = pattern.New(`(?i)^(?:v?\d[\w.+-]*|(?:` + branches +
+		`)|src|source|sources|archive|archives|download|downloads|zip|tarball|refs|heads|tags|releases?|snapshots?|dl|-)$`)
 	ofBranch  = pattern.New(`(?i)(?:^|[-_.])(?:` + branches + `)$`)
 	decorated = pattern.New(`(?i)[-_.](?:` + branches + `|src|source|sources|[0-9a-f]{7,40})$`)
 	// ofCommit matches what is no version, but the beginning of a commit.
 	ofCommit = pattern.New(`^[0-9a-f]*[a-f][0-9a-f]*\d[0-9a-f]*$`)
 	aCommit  = pattern.New(`^[0-9a-f]{40}(?:[0-9a-f]{24})?$`)
 	// afterVersion is what follows the version of an archive: for which machine it is, and in which form.
-	afterVersion = pattern.New(`(?i)(?:[-_.](?:bin|binary|src|source|sources|dist|linux|unix|x86[-_]64|amd64|aarch64|arm64|i[3-6]86|x64|64bit|noarch|full|static|musl|gnu|glibc[\d.]*))+$`)
+	afterVersion = pattern.New(`(?i)(?:[-_.](?:bin|binary|src|source|sources|dist|linux|unix|x86[-_]64|amd64|aarch64` +
+		`|arm64|i[3-6]86|x64|64bit|noarch|full|static|musl|gnu|glibc[\d.]*))+$`)
 )
 
 const branches = `master|main|trunk|head|develop|devel|tip|latest`

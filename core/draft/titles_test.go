@@ -35,12 +35,15 @@ func TestTitles(t *testing.T) {
 	}
 	s := Read(sourceOf("configure.ac", "AC_INIT([fern],[3.6])"), "fern-3.6.4.tar.gz")
 	assert.Equal(t, "3.6.4", s.Version.Value, "the archive's name says more")
-	url, _, open := (&Source{Version: Finding{Value: "3.6"}}).openURL(Origin{URL: "https://vale.example/dl/fern-3.6.4.tar.gz"})
+	url, _, open := (&Source{Version: Finding{Value: "3.6"}}).
+		openURL(Origin{URL: "https://vale.example/dl/fern-3.6.4.tar.gz"})
 	assert.False(t, open, url)
 
 	for from, want := range map[string]string{
-		"https://vale.example/fern/archive/refs/heads/main.zip": "https://vale.example/fern.git", "https://vale.example/g/fern/-/archive/master/fern-master.tar.gz": "https://vale.example/g/fern.git",
-		"https://vale.example/dl/fern-master.zip": "", "https://vale.example/fern/archive/4.2.zip": "no",
+		"https://vale.example/fern/archive/refs/heads/main.zip":           "https://vale.example/fern.git",
+		"https://vale.example/g/fern/-/archive/master/fern-master.tar.gz": "https://vale.example/g/fern.git",
+		"https://vale.example/dl/fern-master.zip":                         "",
+		"https://vale.example/fern/archive/4.2.zip":                       "no",
 	} {
 		repository, is := branchOf(from)
 		if !is {
@@ -50,9 +53,13 @@ func TestTitles(t *testing.T) {
 	}
 	s = Read(sourceOf("configure", generated), "fern-main.zip")
 	s.Confirm(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"})
-	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"}, Decided{}, "debian"), "# open: another source than this archive: it is of a branch, and changes without notice; a release of the repository does not: git = \"https://vale.example/fern.git\"\n")
+	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/fern/archive/main.zip", SHA256: "00"}, Decided{},
+		"debian"),
+		"# open: another source than this archive: it is of a branch, and changes without notice; a release of the "+
+			"repository does not: git = \"https://vale.example/fern.git\"\n")
 	s = Read(sourceOf("meson.build", "project('fern', version: '2.0-rc1')"), "fern-2.0-rc1.zip")
-	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/x", SHA256: "00"}, Decided{}, "debian"), "\ntrack   = \"preview\"\n")
+	assert.Contains(t, s.Compose(Origin{URL: "https://vale.example/x", SHA256: "00"}, Decided{}, "debian"),
+		"\ntrack   = \"preview\"\n")
 }
 
 // The clone of a repository says where it is from; nothing of it is run, and links are not followed.
@@ -65,11 +72,16 @@ func TestClones(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	}
 	assert.Equal(t, Origin{}, cloned(dir))
-	write("config", "[core]\n\turl = x\n[remote \"other\"]\n\turl = https://x.example/y.git\n[remote \"origin\"]\n\turl = https://vale.example/fern.git\n\tfetch = +refs\n")
+	write("config",
+		"[core]\n\turl = x\n[remote \"other\"]\n\turl = https://x.example/y.git\n[remote \"origin\"]\n\turl = "+
+			"https://vale.example/fern.git\n\tfetch = +refs\n")
 	write("HEAD", "ref: refs/heads/main\n")
 	write("refs/heads/main", aaaa+"\n")
-	write("packed-refs", strings.NewReplacer("aaaa", aaaa, "bbbb", bbbb, "cccc", cccc).Replace("# pack-refs with: peeled\nbbbb refs/heads/main\nbbbb refs/tags/v1.9\naaaa refs/tags/fern-1.2\ncccc refs/tags/v1.10\n^aaaa\ncccc refs/tags/nightly\n^aaaa\n"))
-	assert.Equal(t, Origin{Git: "https://vale.example/fern.git", Branch: "main", Commit: aaaa, Tag: "v1.10", Version: "1.10"}, cloned(dir))
+	write("packed-refs", strings.NewReplacer("aaaa", aaaa, "bbbb", bbbb, "cccc", cccc).
+		Replace("# pack-refs with: peeled\nbbbb refs/heads/main\nbbbb refs/tags/v1.9\naaaa refs/tags/fern-1.2\ncccc "+
+			"refs/tags/v1.10\n^aaaa\ncccc refs/tags/nightly\n^aaaa\n"))
+	assert.Equal(t, Origin{Git: "https://vale.example/fern.git", Branch: "main", Commit: aaaa, Tag: "v1.10",
+		Version: "1.10"}, cloned(dir))
 	require.NoError(t, os.Remove(filepath.Join(dir, ".git/refs/heads/main")))
 	assert.Equal(t, "1.9", cloned(dir).Version, "of a clone that packed all")
 	require.NoError(t, os.RemoveAll(filepath.Join(dir, ".git/refs")))

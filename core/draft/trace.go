@@ -38,7 +38,8 @@ func (r *Room) traced(says *safefs.Dir, source string) (all []Asked, downloads [
 			Args      []string
 			Cmd, File string
 		}
-		if json.Unmarshal(line, &t) != nil || !strings.HasPrefix(t.File, own) || len(t.Args) < 2 && t.Cmd != "find_package" || len(t.Args) == 0 {
+		if json.Unmarshal(line, &t) != nil || !strings.HasPrefix(t.File, own) || len(t.Args) < 2 && t.Cmd != "find_package" ||
+			len(t.Args) == 0 {
 			continue
 		}
 		switch t.Cmd {
@@ -151,7 +152,8 @@ func names(args []string) (all []string) {
 			switch arg {
 			case "NAMES", "":
 				continue
-			case "HINTS", "PATHS", "PATH_SUFFIXES", "DOC", "NO_CACHE", "REQUIRED", "NO_DEFAULT_PATH", "NAMES_PER_DIR", "ENV", "VALIDATOR":
+			case "HINTS", "PATHS", "PATH_SUFFIXES", "DOC", "NO_CACHE", "REQUIRED", "NO_DEFAULT_PATH", "NAMES_PER_DIR", "ENV",
+				"VALIDATOR":
 				return all
 			}
 			if strings.ContainsAny(arg, "/ ") && !strings.HasSuffix(arg, ".h") {

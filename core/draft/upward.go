@@ -43,7 +43,9 @@ func (k *Known) onTop(name, below string, seen []string) bool {
 	if slices.Contains(seen, name) {
 		return false
 	}
-	return slices.ContainsFunc(k.needs[name], func(need string) bool { return need == below || k.onTop(need, below, append(seen, name)) })
+	return slices.ContainsFunc(k.needs[name], func(need string) bool {
+		return need == below || k.onTop(need, below, append(seen, name))
+	})
 }
 
 // Raise puts needs on other recipes in the place of those on the operating system that Upward
@@ -60,7 +62,8 @@ func (k *Known) Raise(r *recipe.Recipe, e *tomlfile.Edit) {
 		}
 		earlier := func(h *recipe.HostNeed) bool { return k.instead(r, h) == other && h.When.String() == n.When.String() }
 		if !slices.ContainsFunc(r.Needs, needed) && !slices.ContainsFunc(r.HostNeeds[:i], earlier) {
-			text = recipe.NeedEntry{Recipe: other, Role: recipe.Library, When: n.When.String(), Remark: n.Question().String()}.Text()
+			text = recipe.NeedEntry{Recipe: other, Role: recipe.Library, When: n.When.String(), Remark: n.Question().
+				String()}.Text()
 		}
 		e.ReplaceInList("host", i, text)
 	}

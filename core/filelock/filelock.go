@@ -34,7 +34,8 @@ var ErrHeld = errors.New("another process holds the lock")
 
 // Now takes the lock if no process holds it, and otherwise returns ErrHeld.
 func Now(file string) (func(), error) {
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK),
+		flock.SetPermissions(mode(file)))
 	held, err := lock.TryLock()
 	if err == nil && !held {
 		err = ErrHeld
@@ -63,7 +64,8 @@ func Hold(f *os.File) (bool, error) {
 
 func acquire(ctx context.Context, file string, try func(*flock.Flock) (bool, error), waiting func()) (func(), error) {
 	const pause = 50 * time.Millisecond
-	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK), flock.SetPermissions(mode(file)))
+	lock := flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW|syscall.O_NONBLOCK),
+		flock.SetPermissions(mode(file)))
 	for tries := 0; ; tries++ {
 		held, err := try(lock)
 		if err != nil {

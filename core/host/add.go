@@ -68,10 +68,14 @@ var adders = map[string]struct {
 	argv     []string
 	readWhat func(out string, a *Addition)
 }{
-	"debian": {"apt-get", []string{"-s", "-q", "install", "--no-install-recommends"}, []string{"-y", "-q", "install", "--no-install-recommends"}, aptWould},
-	"fedora": {"dnf", []string{"-q", "--assumeno", "--setopt=install_weak_deps=False", "install"}, []string{"-y", "-q", "--setopt=install_weak_deps=False", "install"}, dnfWould},
-	"suse":   {"zypper", []string{"--non-interactive", "install", "--dry-run", "--no-recommends"}, []string{"--non-interactive", "install", "--no-recommends"}, zypperWould},
-	"arch":   {"pacman", []string{"-S", "--needed", "--print", "--print-format", "%n"}, []string{"-S", "--needed", "--noconfirm"}, nil},
+	"debian": {"apt-get", []string{"-s", "-q", "install", "--no-install-recommends"},
+		[]string{"-y", "-q", "install", "--no-install-recommends"}, aptWould},
+	"fedora": {"dnf", []string{"-q", "--assumeno", "--setopt=install_weak_deps=False", "install"},
+		[]string{"-y", "-q", "--setopt=install_weak_deps=False", "install"}, dnfWould},
+	"suse": {"zypper", []string{"--non-interactive", "install", "--dry-run", "--no-recommends"},
+		[]string{"--non-interactive", "install", "--no-recommends"}, zypperWould},
+	"arch": {"pacman", []string{"-S", "--needed", "--print", "--print-format", "%n"},
+		[]string{"-S", "--needed", "--noconfirm"}, nil},
 	"alpine": {"apk", []string{"add", "--simulate"}, []string{"add"}, apkWould},
 }
 
@@ -91,7 +95,8 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
 	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
 	if m := clashes.FindStringSubmatch(out + errOut); err != nil && m != nil {
-		return nil, problem.New(problem.Host, m[1]+m[3], "%s and %s cannot be installed together", m[1]+m[3], m[2]+m[4]).Coded(Clash)
+		return nil, problem.New(problem.Host, m[1]+m[3], "%s and %s cannot be installed together", m[1]+m[3], m[2]+m[4]).
+			Coded(Clash)
 	}
 	if err != nil && !refused {
 		lines := strings.Split(strings.TrimSpace(errOut+"\n"+out), "\n")
@@ -116,7 +121,8 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 }
 
 // clashes matches how package managers say so.
-var clashes = pattern.New(`(?m)^[ \t]*(\S+) : (?:Conflicts|Breaks): (\S+)|(?:package |: )(\S+)(?: from \S+)? conflicts with (\S+)`)
+var clashes = pattern.New(`(?m)^[ \t]*(\S+) : (?:Conflicts|Breaks): (\S+)|(?:package ` +
+	`|: )(\S+)(?: from \S+)? conflicts with (\S+)`)
 
 var aptLine = pattern.New(`(?m)^(Inst|Remv) (\S+)( \[[^\]]*\])?`)
 
@@ -145,7 +151,8 @@ func dnfWould(out string, a *Addition) {
 			to = nil
 		case strings.HasPrefix(head, "Installing"):
 			to = &a.Installs
-		case strings.HasPrefix(head, "Upgrading"), strings.HasPrefix(head, "Downgrading"), strings.HasPrefix(head, "Reinstalling"):
+		case strings.HasPrefix(head, "Upgrading"), strings.HasPrefix(head, "Downgrading"),
+			strings.HasPrefix(head, "Reinstalling"):
 			to = &a.Upgrades
 		case strings.HasPrefix(head, "Removing"):
 			to = &a.Removes
@@ -162,7 +169,8 @@ func zypperWould(out string, a *Addition) {
 		switch line = strings.TrimSpace(line); {
 		case strings.Contains(line, "going to be installed"):
 			to = &a.Installs
-		case strings.Contains(line, "going to be upgraded"), strings.Contains(line, "going to be downgraded"), strings.Contains(line, "going to be reinstalled"):
+		case strings.Contains(line, "going to be upgraded"), strings.Contains(line, "going to be downgraded"),
+			strings.Contains(line, "going to be reinstalled"):
 			to = &a.Upgrades
 		case strings.Contains(line, "going to be REMOVED"):
 			to = &a.Removes

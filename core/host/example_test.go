@@ -9,7 +9,8 @@ import (
 func ExampleLacking() {
 	findings := []host.Finding{
 		{Need: host.Need{Question: host.Question{Kind: host.Program, Name: "make"}}, State: host.There},
-		{Need: host.Need{Question: host.Question{Kind: host.Header, Name: "leaf.h"}, Packages: []string{"leaf-devel"}, By: []string{"mistplan"}}, State: host.Absent},
+		{Need: host.Need{Question: host.Question{Kind: host.Header, Name: "leaf.h"}, Packages: []string{"leaf-devel"},
+			By: []string{"mistplan"}}, State: host.Absent},
 	}
 	missing := host.Lacking(findings, nil, host.Machine{Family: "debian"})
 	line, _ := missing.InstallLine()

@@ -86,10 +86,14 @@ var known = []struct {
 	{Library, ".a", pattern.New(`^(?:usr/)?lib(?:64)?/` + multiarch + `lib([^/]+)\.a$`)},
 	{Shared, ".so.", pattern.New(`^(?:usr/)?lib(?:64)?/` + multiarch + `(lib[^/]+\.so\.[0-9]+)$`)},
 	{Program, "bin/", pattern.New(`^(?:usr/)?s?bin/([^/]+)$`)},
-	{Package, "/cmake/", pattern.New(`^usr/(?:lib(?:64)?|share)/` + multiarch + `cmake/(?:[^/]+/)*([^/]+?)(?:Config|-config)\.cmake$`)},
+	{Package, "/cmake/",
+		pattern.New(`^usr/(?:lib(?:64)?|share)/` + multiarch + `cmake/(?:[^/]+/)*([^/]+?)(?:Config|-config)\.cmake$`)},
 	{Package, "/Find", pattern.New(`^usr/share/cmake[^/]*/(?:[^/]+/)*Find([^/]+)\.cmake$`)},
-	{Python, "-packages/", pattern.New(`^usr/lib(?:64)?/python3(?:\.\d+)?/(?:dist|site)-packages/([A-Za-z_]\w*)(?:/__init__\.py|\.py)$`)},
-	{Perl, "perl", pattern.New(`^usr/(?:share|lib(?:64)?)/` + multiarch + `(?:perl5?|perl-base)/(?:vendor_perl/|core_perl/)?(?:5[.\d]*/)?((?:[A-Z]\w*/)*[A-Z]\w*)\.pm$`)},
+	{Python, "-packages/",
+		pattern.New(`^usr/lib(?:64)?/python3(?:\.\d+)?/(?:dist|site)-packages/([A-Za-z_]\w*)(?:/__init__\.py|\.py)$`)},
+	{Perl, "perl",
+		pattern.New(`^usr/(?:share|lib(?:64)?)/` + multiarch +
+			`(?:perl5?|perl-base)/(?:vendor_perl/|core_perl/)?(?:5[.\d]*/)?((?:[A-Z]\w*/)*[A-Z]\w*)\.pm$`)},
 	{File, "usr/share/aclocal", pattern.New(`^(usr/share/aclocal/[^/]+\.m4)$`)},
 }
 

@@ -36,7 +36,8 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 	write := func(script string) {
 		require.NoError(t, os.WriteFile(apt, []byte("#!/bin/sh\n"+script), 0o755))
 	}
-	write("lists=$(sed -n 's/^Dir::State::Lists \"\\(.*\\)\";/\\1/p' $APT_CONFIG)\ncat >$lists/vale.example_Contents-amd64 <<'END'\n" + list + "END\n")
+	write("lists=$(sed -n 's/^Dir::State::Lists \"\\(.*\\)\";/\\1/p' $APT_CONFIG)\ncat " +
+		">$lists/vale.example_Contents-amd64 <<'END'\n" + list + "END\n")
 	f := Files{Dir: filepath.Join(dir, "index")}
 	p := Programs{Path: []string{filepath.Dir(apt)}}
 	assert.False(t, f.There())
@@ -48,12 +49,15 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 	require.NoError(t, err)
 	assert.Equal(t, 13, entries)
 	assert.True(t, f.There())
-	questions := []Question{{Header, "leaf.h"}, {Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "leaf-2"}, {Module, "moss"}, {Program, "sporegen"}, {Program, "soil"},
-		{Shared, "libleaf.so.1"}, {Package, "leaf"}, {Package, "moss"}, {Python, "leaves"}, {Perl, "Leaf::Parser"}, {Perl, "Moss"}, {File, "/usr/share/aclocal/leaf.m4"}}
+	questions := []Question{{Header, "leaf.h"}, {Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "leaf-2"},
+		{Module, "moss"}, {Program, "sporegen"}, {Program, "soil"},
+		{Shared, "libleaf.so.1"}, {Package, "leaf"}, {Package, "moss"}, {Python, "leaves"}, {Perl, "Leaf::Parser"},
+		{Perl, "Moss"}, {File, "/usr/share/aclocal/leaf.m4"}}
 	assert.Equal(t, map[Question][]string{
 		questions[0]: {"libleaf-dev"}, questions[1]: {"libmoss-dev", "libmoss-old-dev"}, questions[2]: {"libleaf-dev"},
 		questions[3]: {"libleaf-dev"}, questions[4]: {"libmoss-dev"}, questions[5]: {"sporegen", "spore-tools-all"},
-		questions[7]: {"libleaf1"}, questions[8]: {"libleaf-dev"}, questions[9]: {"libmoss-dev"}, questions[10]: {"python3-leaves"},
+		questions[7]: {"libleaf1"}, questions[8]: {"libleaf-dev"}, questions[9]: {"libmoss-dev"},
+		questions[10]: {"python3-leaves"},
 		questions[11]: {"libleaf-parser-perl"}, questions[12]: {"libmoss-perl"}, questions[13]: {"libleaf-dev"},
 	}, f.Owners(questions))
 
@@ -90,8 +94,12 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 // What two other package managers print, in their own words.
 func TestListsOfOtherPackageManagers(t *testing.T) {
 	for name, script := range map[string]string{
-		"dnf":    "echo 'Unable to detect release version' >&2\nprintf 'package leaf-devel\\n/usr/bin/leafcmp\\n/usr/include/leaf\\n/usr/include/leaf/leaf.h\\n/usr/lib64/libleaf.so\\n/usr/lib64/pkgconfig/leaf.pc\\n\\npackage moss-perl\\n/usr/share/perl5/vendor_perl/Moss.pm\\n/usr/lib/python3.12/site-packages/moss.py\\n'",
-		"pacman": "case $1 in -Fl) printf 'leaf-devel usr/\\nleaf-devel usr/bin/leafcmp\\nleaf-devel usr/include/leaf/leaf.h\\nleaf-devel usr/lib/libleaf.so\\nleaf-devel usr/lib/pkgconfig/leaf.pc\\nmoss-perl usr/share/perl5/vendor_perl/Moss.pm\\nmoss-perl usr/lib/python3.12/site-packages/moss.py\\n';; *) echo ':: Synchronizing'; test -d $3;; esac",
+		"dnf": "echo 'Unable to detect release version' >&2\nprintf 'package " +
+			"leaf-devel\\n/usr/bin/leafcmp\\n/usr/include/leaf\\n/usr/include/leaf/leaf.h\\n/usr/lib64/libleaf.so\\n/usr/lib64/pkgconfig/leaf.pc\\n\\npackage moss-perl\\n/usr/share/perl5/vendor_perl/Moss.pm\\n/usr/lib/python3.12/site-packages/moss.py\\n'",
+		"pacman": "case $1 in -Fl) printf 'leaf-devel usr/\\nleaf-devel usr/bin/leafcmp\\nleaf-devel " +
+			"usr/include/leaf/leaf.h\\nleaf-devel usr/lib/libleaf.so\\nleaf-devel usr/lib/pkgconfig/leaf.pc\\nmoss-perl " +
+			"usr/share/perl5/vendor_perl/Moss.pm\\nmoss-perl usr/lib/python3.12/site-packages/moss.py\\n';; *) echo ':: " +
+			"Synchronizing'; test -d $3;; esac",
 	} {
 		p := system(t, map[string]string{name: script})
 		p.Path = p.Path[:1]
@@ -99,10 +107,12 @@ func TestListsOfOtherPackageManagers(t *testing.T) {
 		entries, err := f.Refresh(context.Background(), p)
 		require.NoError(t, err, name)
 		assert.Equal(t, 6, entries, name)
-		questions := []Question{{Header, "leaf/leaf.h"}, {Module, "leaf"}, {Program, "leafcmp"}, {Perl, "Moss"}, {Python, "moss"}}
+		questions := []Question{{Header, "leaf/leaf.h"}, {Module, "leaf"}, {Program, "leafcmp"}, {Perl, "Moss"},
+			{Python, "moss"}}
 		owners := f.Owners(questions)
 		assert.Equal(t, []string{"leaf-devel", "leaf-devel", "leaf-devel", "moss-perl", "moss-perl"},
-			[]string{strings.Join(owners[questions[0]], ","), owners[questions[1]][0], owners[questions[2]][0], owners[questions[3]][0], owners[questions[4]][0]}, name)
+			[]string{strings.Join(owners[questions[0]], ","), owners[questions[1]][0], owners[questions[2]][0],
+				owners[questions[3]][0], owners[questions[4]][0]}, name)
 	}
 }
 

@@ -33,7 +33,8 @@ func TestProgramsAreFoundOnThePathAndNowhereElse(t *testing.T) {
 	}
 	write(first, "data", "", 0o644)
 	write(second, "data", "", 0o755)
-	write(second, "cc", "#!/bin/sh\ncase $1 in --version) echo fern cc 3.1; echo more;; -dumpmachine) echo moss-linux;; esac\n", 0o755)
+	write(second, "cc",
+		"#!/bin/sh\ncase $1 in --version) echo fern cc 3.1; echo more;; -dumpmachine) echo moss-linux;; esac\n", 0o755)
 	require.NoError(t, os.Mkdir(filepath.Join(first, "cc"), 0o755))
 	p := Programs{Path: []string{first, second}}
 	assert.Equal(t, filepath.Join(second, "data"), p.Find("data"), "what cannot be run is no program")
@@ -48,7 +49,8 @@ func TestInstallLine(t *testing.T) {
 	for _, name := range []string{"ninja", "cc", "cmake", "grafter"} {
 		missing.Needs = append(missing.Needs, Finding{Need: Need{Question: Question{Program, name}}})
 	}
-	missing.Needs = append(missing.Needs, Finding{Need: Need{Question: Question{Module, "moss"}, Packages: []string{"libmoss-dev", "moss-data"}}})
+	missing.Needs = append(missing.Needs,
+		Finding{Need: Need{Question: Question{Module, "moss"}, Packages: []string{"libmoss-dev", "moss-data"}}})
 	for family, want := range map[string]string{
 		"debian": "apt-get install cmake gcc libmoss-dev moss-data ninja-build",
 		"arch":   "pacman -S cmake gcc libmoss-dev moss-data ninja", "gentoo": "", "": "",
@@ -66,14 +68,23 @@ func TestWhatWouldBeInstalled(t *testing.T) {
 		read func(string, *Addition)
 		says string
 	}{
-		"apt":    {aptWould, "NOTE: This is only a simulation!\nInst moss-dev (1.0 Vale:12 [amd64])\nInst leaf [1.0] (1.1 Vale:12 [amd64]) []\nRemv reed [2]\nConf moss-dev (1.0 Vale)\n"},
-		"dnf":    {dnfWould, "Dependencies resolved.\n====\n Package  Arch\n====\nInstalling:\n moss-dev x86_64 1.0 vale 10 k\nUpgrading:\n leaf x86_64 1.1 vale 10 k\n     replacing leaf x86_64 1.0\nRemoving dependent packages:\n reed x86_64 2 vale 1 k\n\nTransaction Summary\n====\nInstall 1 Package\n"},
-		"zypper": {zypperWould, "The following NEW package is going to be installed:\n  moss-dev\n\nThe following package is going to be upgraded:\n  leaf\n\nThe following package is going to be REMOVED:\n  reed\n\n1 package to upgrade.\n"},
-		"apk":    {apkWould, "(1/3) Installing moss-dev (1.0)\n(2/3) Upgrading leaf (1.0 -> 1.1)\n(3/3) Purging reed (2)\nOK: 10 MiB\n"},
+		"apt": {aptWould,
+			"NOTE: This is only a simulation!\nInst moss-dev (1.0 Vale:12 [amd64])\nInst leaf [1.0] (1.1 Vale:12 [amd64]) " +
+				"[]\nRemv reed [2]\nConf moss-dev (1.0 Vale)\n"},
+		"dnf": {dnfWould,
+			"Dependencies resolved.\n====\n Package  Arch\n====\nInstalling:\n moss-dev x86_64 1.0 vale 10 k\nUpgrading:\n " +
+				"leaf x86_64 1.1 vale 10 k\n     replacing leaf x86_64 1.0\nRemoving dependent packages:\n reed x86_64 2 vale 1 " +
+				"k\n\nTransaction Summary\n====\nInstall 1 Package\n"},
+		"zypper": {zypperWould,
+			"The following NEW package is going to be installed:\n  moss-dev\n\nThe following package is going to be " +
+				"upgraded:\n  leaf\n\nThe following package is going to be REMOVED:\n  reed\n\n1 package to upgrade.\n"},
+		"apk": {apkWould,
+			"(1/3) Installing moss-dev (1.0)\n(2/3) Upgrading leaf (1.0 -> 1.1)\n(3/3) Purging reed (2)\nOK: 10 MiB\n"},
 	} {
 		var a Addition
 		c.read(c.says, &a)
-		assert.Equal(t, Addition{Installs: []string{"moss-dev"}, Upgrades: []string{"leaf"}, Removes: []string{"reed"}}, a, manager)
+		assert.Equal(t, Addition{Installs: []string{"moss-dev"}, Upgrades: []string{"leaf"}, Removes: []string{"reed"}},
+			a, manager)
 		assert.False(t, a.Harmless())
 	}
 	assert.True(t, (&Addition{Installs: []string{"moss-dev"}}).Harmless())
@@ -81,11 +92,16 @@ func TestWhatWouldBeInstalled(t *testing.T) {
 
 func TestTheDatabaseOfApk(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "installed")
-	require.NoError(t, os.WriteFile(file, []byte("P:moss-dev\nV:1\nD:moss=1-r0 so:libleaf.so.2 !reed\np:pc:moss=1 cmd:moss-config=1\nF:usr/include\nR:moss.h\nF:\nR:top\n\nP:leaf\np:so:libleaf.so.2=2.0\nF:usr/lib\nR:libleaf.so.2\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(file,
+			[]byte("P:moss-dev\nV:1\nD:moss=1-r0 so:libleaf.so.2 !reed\np:pc:moss=1 "+
+				"cmd:moss-config=1\nF:usr/include\nR:moss.h\nF:\nR:top\n\nP:leaf\np:so:libleaf.so.2=2.0\nF:usr/lib\nR:libleaf.so.2\n"), 0o644))
 	db, err := readApk([]string{filepath.Join(t.TempDir(), "none"), file})
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"/usr/include": "moss-dev", "/usr/include/moss.h": "moss-dev", "/": "moss-dev", "/top": "moss-dev", "/usr/lib": "leaf", "/usr/lib/libleaf.so.2": "leaf"}, db.files)
-	assert.Equal(t, apkPackage{"1", []string{"moss", "so:libleaf.so.2", "!reed"}, []string{"pc:moss", "cmd:moss-config"}}, db.packages["moss-dev"])
+	assert.Equal(t, map[string]string{"/usr/include": "moss-dev", "/usr/include/moss.h": "moss-dev", "/": "moss-dev",
+		"/top": "moss-dev", "/usr/lib": "leaf", "/usr/lib/libleaf.so.2": "leaf"}, db.files)
+	assert.Equal(t, apkPackage{"1", []string{"moss", "so:libleaf.so.2", "!reed"}, []string{"pc:moss", "cmd:moss-config"}},
+		db.packages["moss-dev"])
 	_, err = readApk([]string{"/none"})
 	assert.Error(t, err)
 }
@@ -94,14 +110,18 @@ func TestTheDatabaseOfApk(t *testing.T) {
 func TestAdditionsArePretended(t *testing.T) {
 	bin := t.TempDir()
 	done := filepath.Join(bin, "done")
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\n[ \"$1\" = -s ] || : >"+done+"\necho 'Inst moss-dev (1.0)'\necho 'Inst leaf [1.0] (1.1)'\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "apt-get"),
+			[]byte("#!/bin/sh\n[ \"$1\" = -s ] || : >"+done+"\necho 'Inst moss-dev (1.0)'\necho 'Inst leaf [1.0] (1.1)'\n"),
+			0o755))
 	add, err := Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"leaf"}, add.Upgrades)
 	assert.False(t, add.Harmless())
 	assert.NoFileExists(t, done)
 	assert.Equal(t, "upgrade or downgrade leaf", add.Changes())
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'Inst moss-dev (1.0)'\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'Inst moss-dev (1.0)'\n"), 0o755))
 	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
 	require.NoError(t, err)
 	assert.True(t, add.Harmless())
@@ -112,21 +132,31 @@ func TestAdditionsArePretended(t *testing.T) {
 		_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{name})
 		assert.ErrorContains(t, err, "is not the name of a package", name)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'E: Unable to locate package' >&2; exit 100\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho 'E: Unable to locate package' >&2; exit 100\n"),
+			0o755))
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev"})
 	assert.EqualError(t, err, "apt-get: Unable to locate package")
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "apt-get"), []byte("#!/bin/sh\necho ' moss-dev : Conflicts: leaf-dev but 1.0 is to be installed'; echo 'E: broken' >&2; exit 100\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "apt-get"),
+			[]byte("#!/bin/sh\necho ' moss-dev : Conflicts: leaf-dev but 1.0 is to be installed'; echo 'E: broken' >&2; exit "+
+				"100\n"), 0o755))
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev", "leaf-dev"})
 	assert.ErrorIs(t, err, Clash)
 	assert.EqualError(t, err, "moss-dev and leaf-dev cannot be installed together")
 	// dnf ends with an error when it is told not to.
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "dnf"), []byte("#!/bin/sh\nprintf 'Installing:\\n moss x86_64 1\\nRemoving:\\n init x86_64 1\\n\\nTransaction Summary\\n'; exit 1\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "dnf"),
+			[]byte("#!/bin/sh\nprintf 'Installing:\\n moss x86_64 1\\nRemoving:\\n init x86_64 1\\n\\nTransaction "+
+				"Summary\\n'; exit 1\n"), 0o755))
 	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "fedora", []string{"moss-dev"})
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"moss"}, {"init"}}, [][]string{add.Installs, add.Removes})
 	assert.False(t, add.Harmless())
 	// pacman only lists names; what is there of them, it upgrades.
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "pacman"), []byte("#!/bin/sh\ncase \"$*\" in '-Q moss') exit 1;; '-Q leaf') exit 0;; *) echo moss leaf;; esac\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bin, "pacman"),
+			[]byte("#!/bin/sh\ncase \"$*\" in '-Q moss') exit 1;; '-Q leaf') exit 0;; *) echo moss leaf;; esac\n"), 0o755))
 	add, err = Programs{Path: []string{bin}}.Add(t.Context(), "arch", []string{"moss"})
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"moss"}, {"leaf"}}, [][]string{add.Installs, add.Upgrades})

@@ -35,7 +35,8 @@ func (f Files) lists(ctx context.Context, p Programs, add func(path, name string
 // machine uses alone. Both are settings that apt documents.
 const contents = `Acquire::IndexTargets::deb::Contents-deb {
   MetaKey "$(COMPONENT)/Contents-$(ARCHITECTURE)"; flatMetaKey "Contents-$(ARCHITECTURE)";
-  ShortDescription "Contents-$(ARCHITECTURE)"; Description "$(RELEASE)/$(COMPONENT) $(ARCHITECTURE) Contents"; flatDescription "$(RELEASE) Contents";
+  ShortDescription "Contents-$(ARCHITECTURE)"; Description "$(RELEASE)/$(COMPONENT) $(ARCHITECTURE) Contents";
+  flatDescription "$(RELEASE) Contents";
   Identifier "Contents-deb"; PDiffs "false"; KeepCompressed "true"; DefaultEnabled "true";
 };
 Acquire::IndexTargets::deb::Packages::DefaultEnabled "false";
@@ -94,7 +95,8 @@ func (f Files) dnf(ctx context.Context, dnf string, add func(path, name string))
 		} else if strings.HasPrefix(line, "/") {
 			add(line, name)
 		}
-	}, dnf, "-q", "--setopt=optional_metadata_types=filelists", "repoquery", "--queryformat", "package %{name}\\n%{files}\\n")
+	}, dnf, "-q", "--setopt=optional_metadata_types=filelists", "repoquery", "--queryformat",
+		"package %{name}\\n%{files}\\n")
 }
 
 // pacman reads its database of files into a directory of its own: lines of
@@ -119,7 +121,8 @@ func (f Files) pacman(ctx context.Context, pacman string, add func(path, name st
 // line of what it said is wrong.
 func lines(ctx context.Context, env []string, take func(string), argv ...string) error {
 	var wrong strings.Builder
-	pipe, wait, err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...), Stderr: &wrong}.Pipe(ctx)
+	pipe, wait, err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...),
+		Stderr: &wrong}.Pipe(ctx)
 	if err != nil {
 		return err
 	}

@@ -47,8 +47,9 @@ const (
 type Finding struct {
 	Need
 	Answer
-	State  State    `json:"state"`
-	Owners []string `json:"owners,omitempty"` // packages of this operating system that have it, as its package manager says
+	State State `json:"state"`
+	// Packages of this operating system that have it, as its package manager says.
+	Owners []string `json:"owners,omitempty"`
 }
 
 // Check looks for everything that is needed. What does not tell its version is
@@ -137,7 +138,8 @@ func (e *Missing) Error() string {
 		}
 	}
 	if len(unknown) > 0 {
-		text += fmt.Sprintf("\n  The packages of this system that have %s are unknown; packages = { … } in the recipe names them, and so do the package manager's lists of files, once fetched.", strings.Join(unknown, ", "))
+		text += fmt.Sprintf("\n  The packages of this system that have %s are unknown; packages = { … } in the recipe "+
+			"names them, and so do the package manager's lists of files, once fetched.", strings.Join(unknown, ", "))
 	}
 	return text
 }
@@ -206,7 +208,8 @@ func PackageOf(program, family string) []string {
 	case "cc":
 		return []string{"gcc"}
 	case "c++":
-		return map[string][]string{"debian": {"g++"}, "fedora": {"gcc-c++"}, "suse": {"gcc-c++"}, "arch": {"gcc"}, "alpine": {"g++"}}[family]
+		return map[string][]string{"debian": {"g++"}, "fedora": {"gcc-c++"}, "suse": {"gcc-c++"}, "arch": {"gcc"},
+			"alpine": {"g++"}}[family]
 	case "ninja":
 		if family == "debian" || family == "fedora" {
 			return []string{"ninja-build"}
@@ -219,8 +222,10 @@ func PackageOf(program, family string) []string {
 	case "libtoolize":
 		return []string{"libtool"}
 	case "autopoint":
-		return map[string][]string{"debian": {"autopoint"}, "fedora": {"gettext-devel"}, "suse": {"gettext-tools"}, "arch": {"gettext"}, "alpine": {"gettext-dev"}}[family]
-	case "make", "cmake", "meson", "patch", "git", "pkg-config", "automake", "bison", "flex", "m4", "gperf", "perl", "python3":
+		return map[string][]string{"debian": {"autopoint"}, "fedora": {"gettext-devel"}, "suse": {"gettext-tools"},
+			"arch": {"gettext"}, "alpine": {"gettext-dev"}}[family]
+	case "make", "cmake", "meson", "patch", "git", "pkg-config", "automake", "bison", "flex", "m4", "gperf",
+		"perl", "python3":
 		return []string{program}
 	}
 	return nil

@@ -28,11 +28,14 @@ type Packages struct {
 // Packages returns those of a machine of a family, or nil if its package manager is unknown
 // or missing.
 func (p Programs) Packages(family string) *Packages {
-	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman", "alpine": "apk"}[family]
+	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman",
+		"alpine": "apk"}[family]
 	if manager == "" || p.Find(manager) == "" {
 		return nil
 	}
-	return &Packages{programs: p, manager: manager, apk: sync.OnceValues(func() (apk, error) { return readApk(apkFiles()) })}
+	return &Packages{programs: p, manager: manager, apk: sync.OnceValues(func() (apk, error) {
+		return readApk(apkFiles())
+	})}
 }
 
 // LibraryOfC are files by which the packages of the C library and its headers are known.
@@ -79,7 +82,8 @@ func Spellings(path string) []string {
 		add(filepath.Join(dir, filepath.Base(path)))
 	}
 	for _, p := range slices.Clone(all) {
-		if rest, is := strings.CutPrefix(p, "/usr"); is && !strings.HasPrefix(rest, "/include") && !strings.HasPrefix(rest, "/share") {
+		if rest, is := strings.CutPrefix(p, "/usr"); is && !strings.HasPrefix(rest, "/include") &&
+			!strings.HasPrefix(rest, "/share") {
 			add(rest)
 		}
 	}
@@ -140,7 +144,9 @@ func (k *Packages) owning(ctx context.Context, paths []string, has map[string]st
 		return nil
 	}
 	// The others only name the packages; which file is whose, their lists say.
-	names := slices.DeleteFunc(strings.Split(strings.TrimSpace(out), "\n"), func(line string) bool { return line == "" || strings.Contains(line, " ") })
+	names := slices.DeleteFunc(strings.Split(strings.TrimSpace(out), "\n"), func(line string) bool {
+		return line == "" || strings.Contains(line, " ")
+	})
 	slices.Sort(names)
 	files, err := k.Files(ctx, slices.Compact(names))
 	for path, name := range files {
@@ -199,7 +205,8 @@ func dpkgList(list, name string, files map[string]string) {
 			files[line] = name
 			continue
 		}
-		if to := strings.Index(line, " to: "); to >= 0 && (strings.HasPrefix(line, "diverted by ") || strings.HasPrefix(line, "locally diverted")) {
+		if to := strings.Index(line, " to: "); to >= 0 &&
+			(strings.HasPrefix(line, "diverted by ") || strings.HasPrefix(line, "locally diverted")) {
 			delete(files, last)
 			files[line[to+len(" to: "):]] = name
 		}
@@ -240,7 +247,8 @@ func (k *Packages) Versions(ctx context.Context) (map[string]string, error) {
 		}
 		return k.versions, nil
 	}
-	argv := map[string][]string{"dpkg-query": {"-W", "-f", "${Package} ${Version} ${db:Status-Status}\n"}, "rpm": {"-qa", "--qf", "%{NAME} %{EVR} installed\n"}, "pacman": {"-Q"}}[k.manager]
+	argv := map[string][]string{"dpkg-query": {"-W", "-f", "${Package} ${Version} ${db:Status-Status}\n"},
+		"rpm": {"-qa", "--qf", "%{NAME} %{EVR} installed\n"}, "pacman": {"-Q"}}[k.manager]
 	out, err := k.ask(ctx, argv...)
 	if err != nil {
 		return nil, err
@@ -282,7 +290,8 @@ func (k *Packages) Essential(ctx context.Context) ([]string, error) {
 func (k *Packages) State() string {
 	var files []string
 	for _, pattern := range map[string][]string{
-		"dpkg-query": {"/var/lib/dpkg/status"}, "rpm": {"/usr/lib/sysimage/rpm/*", "/var/lib/rpm/*"}, "pacman": {"/var/lib/pacman/local"}, "apk": apkFiles(),
+		"dpkg-query": {"/var/lib/dpkg/status"}, "rpm": {"/usr/lib/sysimage/rpm/*", "/var/lib/rpm/*"},
+		"pacman": {"/var/lib/pacman/local"}, "apk": apkFiles(),
 	}[k.manager] {
 		found, _ := filepath.Glob(pattern)
 		files = append(files, found...)
@@ -307,7 +316,8 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 	}
 	switch k.manager {
 	case "dpkg-query":
-		out, err := k.ask(ctx, "-W", "-f", "${Package}\t${Essential}\t${Provides}\t${Pre-Depends}, ${Depends}\t${Architecture}\t${db:Status-Status}\n")
+		out, err := k.ask(ctx, "-W", "-f",
+			"${Package}\t${Essential}\t${Provides}\t${Pre-Depends}, ${Depends}\t${Architecture}\t${db:Status-Status}\n")
 		for line := range strings.Lines(out) {
 			fields := strings.Split(strings.TrimRight(line, "\n"), "\t")
 			if len(fields) == 6 && fields[5] == "installed" {

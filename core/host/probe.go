@@ -52,7 +52,8 @@ type Answer struct {
 // those of Python and Perl with one of each. What cannot be asked, because the
 // compiler or pkg-config is not there, is not there. Programs that versioned does
 // not hold for are not asked for their versions.
-func (p Programs) Ask(ctx context.Context, cc string, questions []Question, versioned func(Question) bool) map[Question]Answer {
+func (p Programs) Ask(ctx context.Context, cc string, questions []Question,
+	versioned func(Question) bool) map[Question]Answer {
 	answers := map[Question]Answer{}
 	byKind := map[Kind][]string{}
 	for _, q := range questions {
@@ -102,7 +103,8 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question, vers
 // environment, and away from the working directory, where anything may lie that it
 // would read. It returns what it prints, stderr last.
 func (p Programs) run(ctx context.Context, input string, argv ...string) (string, string, error) {
-	return subprocess.Command{Argv: argv, Env: []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}, Dir: "/", Stdin: strings.NewReader(input), Longest: 2 * time.Minute}.Text(ctx)
+	return subprocess.Command{Argv: argv, Env: []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}, Dir: "/",
+		Stdin: strings.NewReader(input), Longest: 2 * time.Minute}.Text(ctx)
 }
 
 var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)+[a-z0-9.+-]*|\b\d+\b`)

@@ -17,7 +17,8 @@ import (
 func system(t *testing.T, programs map[string]string) Programs {
 	dir := t.TempDir()
 	for name, text := range programs {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\necho \"$0 $*\" >>"+dir+"/asked\n"+text), 0o755))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\necho \"$0 $*\" >>"+dir+"/asked\n"+text), 0o755))
 	}
 	return Programs{Path: []string{dir, "/usr/bin", "/bin"}}
 }
@@ -33,9 +34,11 @@ func TestAsk(t *testing.T) {
 	})
 	p.Asked = &Answers{}
 	answers := p.Ask(context.Background(), "cc", []Question{
-		{Header, "absent.h"}, {Header, "moss/moss.h"}, {Library, "soil"}, {Library, "leaf"}, {Library, "sand"}, {Module, "dew"}, {Module, "loam"}, {Module, "gone"},
+		{Header, "absent.h"}, {Header, "moss/moss.h"}, {Library, "soil"}, {Library, "leaf"}, {Library, "sand"},
+		{Module, "dew"}, {Module, "loam"}, {Module, "gone"},
 		{Program, "sporegen"}, {Program, "silent"}, {Program, "nowhere"},
-		{Python, "json.decoder"}, {Python, "leaves"}, {Perl, "List::Util"}, {Perl, "Leaf::Parser"}, {File, "/usr/bin/env"}, {File, "/usr/share/leaves"},
+		{Python, "json.decoder"}, {Python, "leaves"}, {Perl, "List::Util"}, {Perl, "Leaf::Parser"}, {File, "/usr/bin/env"},
+		{File, "/usr/share/leaves"},
 	}, every)
 	assert.True(t, answers[Question{Perl, "List::Util"}].There)
 	delete(answers, Question{Perl, "List::Util"}) // its version is Perl's own
@@ -46,14 +49,16 @@ func TestAsk(t *testing.T) {
 			there[q.String()] = a.Version
 		}
 	}
-	assert.Equal(t, map[string]string{"header moss/moss.h": "", "library leaf": "", "module dew": "1.4.2", "module loam": "0.9", "program sporegen": "2.0.1-rc1", "program silent": "",
+	assert.Equal(t, map[string]string{"header moss/moss.h": "", "library leaf": "", "module dew": "1.4.2",
+		"module loam": "0.9", "program sporegen": "2.0.1-rc1", "program silent": "",
 		"python json.decoder": "", "file /usr/bin/env": ""}, there)
 	p.Ask(context.Background(), "cc", []Question{{Header, "moss/moss.h"}, {Library, "leaf"}, {Module, "dew"}}, every)
 	asked, err := os.ReadFile(filepath.Join(p.Path[0], "asked"))
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(string(asked), "/cc "), "one call for all headers, one for all libraries")
 	assert.Equal(t, 2, strings.Count(string(asked), "/pkg-config "))
-	assert.Empty(t, Programs{Path: []string{t.TempDir()}}.Ask(context.Background(), "cc", []Question{{Header, "a.h"}}, every)[Question{Header, "a.h"}])
+	assert.Empty(t, Programs{Path: []string{t.TempDir()}}.Ask(context.Background(), "cc", []Question{{Header, "a.h"}},
+		every)[Question{Header, "a.h"}])
 }
 
 func TestCheck(t *testing.T) {
@@ -65,7 +70,8 @@ func TestCheck(t *testing.T) {
 	var states []State
 	var lacking []bool
 	for _, f := range p.Check(context.Background(), "cc", []Need{
-		{Question: Question{Program, "sporegen"}}, {Question: Question{Program, "sporegen"}, Range: older}, {Question: Question{Program, "sporegen"}, Range: newer},
+		{Question: Question{Program, "sporegen"}}, {Question: Question{Program, "sporegen"}, Range: older},
+		{Question: Question{Program, "sporegen"}, Range: newer},
 		{Question: Question{Program, "silent"}, Range: newer}, {Question: Question{Program, "nowhere"}, Range: newer},
 	}, false) {
 		states, lacking = append(states, f.State), append(lacking, f.Lacking())

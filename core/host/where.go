@@ -37,13 +37,16 @@ func (p Programs) Where(ctx context.Context, q Question) []string {
 	case Python:
 		places = append(places, p.Where(ctx, Question{Program, "python3"})...)
 		module := strings.ReplaceAll(name, ".", "/")
-		for _, dir := range []string{"/usr/lib/python3", "/usr/lib*/python3*", "/usr/lib*/python3*/site-packages", "/usr/lib/python3/dist-packages", "/usr/lib/python3*/lib-dynload"} {
+		for _, dir := range []string{"/usr/lib/python3", "/usr/lib*/python3*", "/usr/lib*/python3*/site-packages",
+			"/usr/lib/python3/dist-packages", "/usr/lib/python3*/lib-dynload"} {
 			add(dir+"/"+module+"/__init__.py", dir+"/"+module+".py", dir+"/"+module+".*.so")
 		}
 	case Perl:
 		places = append(places, p.Where(ctx, Question{Program, "perl"})...)
 		module := strings.ReplaceAll(name, "::", "/") + ".pm"
-		for _, dir := range []string{"/usr/share/perl5", "/usr/share/perl5/vendor_perl", "/usr/share/perl/*", "/usr/lib*/perl5", "/usr/lib*/perl5/vendor_perl", "/usr/lib/*/perl5/*", "/usr/lib/*/perl/*", "/usr/lib/*/perl-base"} {
+		for _, dir := range []string{"/usr/share/perl5", "/usr/share/perl5/vendor_perl", "/usr/share/perl/*",
+			"/usr/lib*/perl5", "/usr/lib*/perl5/vendor_perl", "/usr/lib/*/perl5/*", "/usr/lib/*/perl/*",
+			"/usr/lib/*/perl-base"} {
 			add(dir + "/" + module)
 		}
 	case File:

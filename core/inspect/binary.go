@@ -184,7 +184,8 @@ func (b Binary) Looks(dir string) (dirs []string) {
 
 // expand is a directory of a run path for a file in a directory.
 func expand(text, origin string) string {
-	return filepath.Clean(strings.NewReplacer("${ORIGIN}", origin, "$ORIGIN", origin, "${LIB}", "lib", "$LIB", "lib").Replace(text))
+	return filepath.Clean(strings.NewReplacer("${ORIGIN}", origin, "$ORIGIN", origin, "${LIB}", "lib", "$LIB", "lib").
+		Replace(text))
 }
 
 // BlankBuildID makes the build id of a program or library zeros, in its contents: it is a
@@ -200,7 +201,8 @@ func BlankBuildID(data []byte) {
 		return
 	}
 	for _, s := range f.Sections {
-		if s.Name == ".note.gnu.build-id" && s.Type == elf.SHT_NOTE && s.Offset <= uint64(len(data)) && s.FileSize <= uint64(len(data))-s.Offset {
+		if s.Name == ".note.gnu.build-id" && s.Type == elf.SHT_NOTE && s.Offset <= uint64(len(data)) &&
+			s.FileSize <= uint64(len(data))-s.Offset {
 			clear(data[s.Offset : s.Offset+s.FileSize])
 		}
 	}

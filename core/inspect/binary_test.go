@@ -15,9 +15,13 @@ import (
 // library compiles a shared library.
 func library(t *testing.T) string {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "x.c"), []byte("#include <math.h>\ndouble leaf(double x) { return sin(x); }\nstatic int inner;\nint *stem(void) { return &inner; }\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "x.c"),
+			[]byte("#include <math.h>\ndouble leaf(double x) { return sin(x); }\nstatic int inner;\nint *stem(void) { return "+
+				"&inner; }\n"), 0o644))
 	file := filepath.Join(dir, "libleaf.so")
-	out, err := exec.Command("cc", "-shared", "-fPIC", "-Wl,-soname,libleaf.so.1", "-Wl,-rpath,$ORIGIN/../lib:/opt/moss", "-o", file, filepath.Join(dir, "x.c"), "-lm").CombinedOutput()
+	out, err := exec.Command("cc", "-shared", "-fPIC", "-Wl,-soname,libleaf.so.1", "-Wl,-rpath,$ORIGIN/../lib:/opt/moss",
+		"-o", file, filepath.Join(dir, "x.c"), "-lm").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return file
 }
@@ -50,7 +54,8 @@ func TestTablesThatAreHoles(t *testing.T) {
 	file := library(t)
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
-	sections, size, number := binary.LittleEndian.Uint64(data[0x28:]), int(binary.LittleEndian.Uint16(data[0x3a:])), int(binary.LittleEndian.Uint16(data[0x3c:]))
+	sections, size, number := binary.LittleEndian.Uint64(data[0x28:]), int(binary.LittleEndian.Uint16(data[0x3a:])),
+		int(binary.LittleEndian.Uint16(data[0x3c:]))
 	const dynsym, typeAt, offsetAt, sizeAt, huge = 11, 4, 24, 32, 1 << 40
 	for i := range number {
 		at := int(sections) + i*size

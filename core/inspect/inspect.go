@@ -87,7 +87,8 @@ type Report struct {
 }
 
 // always are libraries that come with every compiler and C library.
-var always = regexp.MustCompile(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic|gomp|quadmath|BrokenLocale|thread_db))\.so`)
+var always = regexp.MustCompile(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic` +
+	`|gomp|quadmath|BrokenLocale|thread_db))\.so`)
 
 // libraries are those of the operating system that the tree uses.
 func (l Look) libraries() []string {
@@ -128,7 +129,8 @@ func (l Look) paths(text, name string) []Remark {
 	words := strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(" \t\n'\"=", c) })
 	for _, word := range words {
 		path := strings.TrimPrefix(strings.TrimPrefix(word, "-L"), "-I")
-		if !strings.HasPrefix(path, l.Tree+"/lib") && !strings.HasPrefix(path, l.Tree+"/include") && (filepath.Ext(path) != ".la" || !filepath.IsAbs(path)) {
+		if !strings.HasPrefix(path, l.Tree+"/lib") && !strings.HasPrefix(path, l.Tree+"/include") &&
+			(filepath.Ext(path) != ".la" || !filepath.IsAbs(path)) {
 			continue
 		}
 		if _, err := os.Stat(l.whereIs(path)); errors.Is(err, fs.ErrNotExist) && !slices.Contains(gone, path) {
@@ -151,7 +153,8 @@ func (l Look) program(f *elf.File, name string) []Remark {
 		if !usedHere(name) {
 			return nil // compilers for other machines have such
 		}
-		return []Remark{{Refused, name, fmt.Sprintf("it is for another machine (%s) than this one (%s)", strings.TrimPrefix(f.Machine.String(), "EM_"), l.Arch)}}
+		return []Remark{{Refused, name, fmt.Sprintf("it is for another machine (%s) than this one (%s)",
+			strings.TrimPrefix(f.Machine.String(), "EM_"), l.Arch)}}
 	}
 	needed, err := f.ImportedLibraries()
 	if err != nil || len(needed) == 0 {
@@ -171,9 +174,12 @@ func (l Look) program(f *elf.File, name string) []Remark {
 		if l.found(name, library, runPath) {
 			continue
 		}
-		remark := Remark{Warned, name, fmt.Sprintf("the library %s will not be found: it is in no directory of its run path (%s) or of the system", library, orNone(runPath))}
+		remark := Remark{Warned, name,
+			fmt.Sprintf("the library %s will not be found: it is in no directory of its run path (%s) or of the system", library,
+				orNone(runPath))}
 		if at := l.inTree(library); at != "" {
-			remark.Text = fmt.Sprintf("the library %s will not be found: it is in %s, which the run path does not name; link with -Wl,-rpath,%s", library, at, at)
+			remark.Text = fmt.Sprintf("the library %s will not be found: it is in %s, which the run path does not name; link "+
+				"with -Wl,-rpath,%s", library, at, at)
 		}
 		if runs { // a library may be found by those who load it
 			remark.Grade = Refused
@@ -185,7 +191,8 @@ func (l Look) program(f *elf.File, name string) []Remark {
 
 // runsOn are the machines whose programs run on an architecture.
 var runsOn = map[string][]elf.Machine{
-	"x86_64": {elf.EM_X86_64, elf.EM_386}, "i686": {elf.EM_386}, "aarch64": {elf.EM_AARCH64, elf.EM_ARM}, "armv7l": {elf.EM_ARM},
+	"x86_64": {elf.EM_X86_64, elf.EM_386}, "i686": {elf.EM_386}, "aarch64": {elf.EM_AARCH64, elf.EM_ARM},
+	"armv7l":  {elf.EM_ARM},
 	"ppc64le": {elf.EM_PPC64}, "riscv64": {elf.EM_RISCV}, "s390x": {elf.EM_S390}, "loongarch64": {elf.EM_LOONGARCH},
 }
 

@@ -43,7 +43,10 @@ func (b bench) cc(output string, args ...string) {
 	path := filepath.Join(b.placed, output)
 	require.NoError(b, os.MkdirAll(filepath.Dir(path), 0o755))
 	source := filepath.Join(b.Work, "leaf.c")
-	require.NoError(b, os.WriteFile(source, []byte("int leaf(void); \n#ifdef MAIN\nint main(void) { return leaf(); }\n#else\nint leaf(void) { return 0; }\n#endif\n"), 0o644))
+	require.NoError(b,
+		os.WriteFile(source,
+			[]byte("int leaf(void); \n#ifdef MAIN\nint main(void) { return leaf(); }\n#else\nint leaf(void) { return 0; "+
+				"}\n#endif\n"), 0o644))
 	out, err := exec.Command("cc", append([]string{"-o", path, source}, args...)...).CombinedOutput()
 	require.NoError(b, err, string(out))
 }
@@ -81,7 +84,8 @@ func TestWhatIsRemarked(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(b.placed, "bin/user")))
 	b.cc("bin/lost", "-DMAIN", "-L"+lib, "-lleaf")
 	b.cc("bin/work", "-DMAIN", "-L"+lib, "-lleaf", "-Wl,-rpath,"+b.Work+"/build:"+b.Tree+"/lib")
-	b.put("lib/pkgconfig/fern.pc", "prefix="+b.Stage+b.Tree+"\nlibdir="+b.Tree+"/lib\nincludedir="+b.Tree+"/include\n", 0o644)
+	b.put("lib/pkgconfig/fern.pc", "prefix="+b.Stage+b.Tree+"\nlibdir="+b.Tree+"/lib\nincludedir="+b.Tree+
+		"/include\n", 0o644)
 	b.put("share/note", "built in "+b.Work+"/build\n", 0o644)
 	b.put("bin/door", "#!/bin/sh\n", 0o755|os.ModeSetuid)
 	b.put("var/open", "x", 0o666)
@@ -91,7 +95,8 @@ func TestWhatIsRemarked(t *testing.T) {
 	assert.Equal(t, []string{
 		"mended bin/door: its setuid and setgid bits were removed",
 		"warned bin/link: it is a link to nothing: gone",
-		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
+		"refused bin/lost: the library libleaf.so will not be found: it is in /trees/fern/1.0/lib, which the run path " +
+			"does not name; link with -Wl,-rpath,/trees/fern/1.0/lib",
 		"mended bin/staged-link: it led into the staging directory, and now leads into the tree",
 		"warned bin/work: it names the build directory, which will be deleted",
 		"warned bin/work: its run path names the build directory: " + b.Work + "/build",

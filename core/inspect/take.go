@@ -39,7 +39,8 @@ func Take(placed *safefs.Dir, l Look) (Report, error) {
 	}
 	defer root.Close()
 	l.used = map[string]bool{}
-	t := &taking{Look: l, root: root, first: map[inode]string{}, digests: map[string]string{}, elsewhere: map[string][]string{}, buffer: make([]byte, 256<<10)}
+	t := &taking{Look: l, root: root, first: map[inode]string{}, digests: map[string]string{},
+		elsewhere: map[string][]string{}, buffer: make([]byte, 256<<10)}
 	err = placed.Walk(false, t.entry)
 	var tangled *safefs.Tangled
 	if errors.As(err, &tangled) {
@@ -121,7 +122,8 @@ func (t *taking) entry(e safefs.Entry) error {
 		}
 		if below, is := strings.CutPrefix(target, t.Stage+t.Tree+"/"); is && t.Stage != "" {
 			target = t.Tree + "/" + below
-			t.remarks = append(t.remarks, Remark{Mended, e.Name, "it led into the staging directory, and now leads into the tree"})
+			t.remarks = append(t.remarks,
+				Remark{Mended, e.Name, "it led into the staging directory, and now leads into the tree"})
 		}
 		t.links = append(t.links, [2]string{e.Name, target})
 		return t.root.Symlink(target, e.Name)
@@ -188,7 +190,8 @@ func (t *taking) regular(e safefs.Entry) error {
 		t.first[id] = e.Name
 	}
 	if t.bytes += e.Size; t.Largest > 0 && t.bytes > t.Largest {
-		t.refuse(e.Name, "with it, the tree has more than %d MiB, the most that is allowed (largest_tree in the settings)", t.Largest>>20)
+		t.refuse(e.Name, "with it, the tree has more than %d MiB, the most that is allowed (largest_tree in the settings)",
+			t.Largest>>20)
 		return errTooMuch
 	}
 	in, err := e.OpenAnyway()
@@ -207,7 +210,8 @@ func (t *taking) regular(e safefs.Entry) error {
 		return err
 	}
 	t.digests[e.Name] = hex.EncodeToString(copied.hash.Sum(nil))
-	if dir := path.Dir(e.Name); mode&0o111 != 0 && !usedHere(e.Name) && (path.Base(dir) == "bin" || path.Base(dir) == "sbin") {
+	if dir := path.Dir(e.Name); mode&0o111 != 0 && !usedHere(e.Name) &&
+		(path.Base(dir) == "bin" || path.Base(dir) == "sbin") {
 		t.elsewhere[dir] = append(t.elsewhere[dir], path.Base(e.Name))
 	}
 	if err := errors.Join(out.Chmod(mode), out.Close()); err != nil {
@@ -383,7 +387,8 @@ func (t *taking) finish() error {
 		if len(names) > few {
 			text += fmt.Sprintf(" and %d more", len(names)-few)
 		}
-		t.remarks = append(t.remarks, Remark{Warned, dir, "programs were placed outside bin and sbin of the tree, where no PATH finds them: " + text})
+		t.remarks = append(t.remarks,
+			Remark{Warned, dir, "programs were placed outside bin and sbin of the tree, where no PATH finds them: " + text})
 	}
 	for _, l := range t.links {
 		t.remarks = append(t.remarks, t.link(l[1], l[0])...)

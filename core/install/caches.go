@@ -64,14 +64,16 @@ var kinds = []cacheKind{
 		takes: func(file string) bool { return file == "index.theme" },
 	},
 	{
-		name: "schemas", in: only("share/glib-2.0/schemas"), tool: "glib-compile-schemas", makes: []string{"gschemas.compiled"},
+		name: "schemas", in: only("share/glib-2.0/schemas"), tool: "glib-compile-schemas",
+		makes: []string{"gschemas.compiled"},
 		argv:  func(place string, _ []string) []string { return []string{place} },
 		takes: func(file string) bool { return suffix(".xml")(file) || suffix(".override")(file) },
 	},
 	{
 		name: "info", in: only("share/info"), tool: "sh", makes: []string{"dir"},
 		argv: func(place string, files []string) []string {
-			argv := []string{"-e", "-c", `dir=$1; shift; for file; do install-info "$file" "$dir" || :; done; test -f "$dir"`, "install-info", place + "/dir"}
+			argv := []string{"-e", "-c", `dir=$1; shift; for file; do install-info "$file" "$dir" || :; done; test -f "$dir"`,
+				"install-info", place + "/dir"}
 			for _, file := range files {
 				if file != "dir" && !strings.Contains(file, "-") || strings.HasSuffix(strings.TrimSuffix(file, ".gz"), ".info") {
 					argv = append(argv, place+"/"+file)
@@ -224,7 +226,8 @@ func (k cacheKind) renew(ctx context.Context, m *machine.Machine, d *safefs.Dir,
 	}
 	limits := m.Settings.Most
 	limits.FileSize = min(cmp.Or(limits.FileSize, largestOfAll), largestOfAll)
-	room, err := sandbox.Room{Level: level, Visible: m.OwnPath(), Point: filepath.Join(base, "room"), Home: place, Writable: []string{place}, User: user, Limits: limits}.Enter(base)
+	room, err := sandbox.Room{Level: level, Visible: m.OwnPath(), Point: filepath.Join(base, "room"), Home: place,
+		Writable: []string{place}, User: user, Limits: limits}.Enter(base)
 	if err != nil {
 		return true, err
 	}
@@ -245,7 +248,8 @@ func run(room *sandbox.Session, base, place, file, name string, args, path []str
 	}
 	defer output.Close()
 	ended, err := room.Run(sandbox.Command{File: file, Argv: append([]string{name}, args...), Dir: place, Output: output,
-		Env: []string{"PATH=" + strings.Join(path, ":"), "HOME=" + place, "LC_ALL=C.UTF-8", "TZ=UTC", "XDG_DATA_DIRS=" + place}})
+		Env: []string{"PATH=" + strings.Join(path, ":"), "HOME=" + place, "LC_ALL=C.UTF-8", "TZ=UTC",
+			"XDG_DATA_DIRS=" + place}})
 	if err != nil {
 		return err
 	}

@@ -33,7 +33,11 @@ func ExampleRun() {
 	os.WriteFile(source, []byte("leaves\n"), 0o644)
 	sum := sha256.Sum256([]byte("leaves\n"))
 	os.MkdirAll(filepath.Join(dir, "recipes", "fern"), 0o755)
-	os.WriteFile(filepath.Join(dir, "recipes", "fern", recipe.FileName), []byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://"+source+"\"\nsha256 = \""+hex.EncodeToString(sum[:])+"\"\n[build]\nmethod = \"script\"\n[steps]\nplace = 'mkdir -p $DESTDIR$FL_PREFIX/share; cp fern.txt $DESTDIR$FL_PREFIX/share'\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "recipes", "fern", recipe.FileName),
+		[]byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = "+
+			"\"file://"+source+"\"\nsha256 = \""+hex.EncodeToString(sum[:])+
+			"\"\n[build]\nmethod = \"script\"\n[steps]\nplace = 'mkdir -p $DESTDIR$FL_PREFIX/share; cp fern.txt "+
+			"$DESTDIR$FL_PREFIX/share'\n"), 0o644)
 	place := settings.Place{Working: dir, Getenv: func(string) string { return "" }, Super: os.Geteuid() == 0}
 	s, _ := settings.Read("", place)
 	s.Root, s.Shelves = filepath.Join(dir, "root"), []recipe.Shelf{{Dir: filepath.Join(dir, "recipes"), Shown: "recipes"}}

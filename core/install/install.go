@@ -151,7 +151,8 @@ func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.B
 
 // fill has builds done, and takes in what became of them. A build that is done is done,
 // whether or not it can be written down; the receipt has it all.
-func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan, do func(record func(store.Record)) error) error {
+func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan,
+	do func(record func(store.Record)) error) error {
 	history := m.Store.History()
 	if err := history.Complete(ctx); err != nil {
 		return err
@@ -221,7 +222,8 @@ func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 	for _, j := range jobs {
 		if open := j.Recipe.Open(); len(open) > 0 {
 			return problem.New(problem.Recipe, j.Name, "%s cannot be built yet: in %s, the step %s is not written\n"+
-				"  The draft did not recognise how the source is built. Its README and INSTALL may say it.", j.Name, j.Recipe.File, strings.Join(open, " and "))
+				"  The draft did not recognise how the source is built. Its README and INSTALL may say it.", j.Name, j.Recipe.File,
+				strings.Join(open, " and "))
 		}
 	}
 	if err := build.CheckSupplies(m, jobs); err != nil {

@@ -52,14 +52,19 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 			base := path.Base(name) // it is a path where the library has no name of its own
 			stem := libraryFile.FindStringSubmatch(base)
 			switch need := of[base]; {
-			case need != "" && (base != name || slices.ContainsFunc(b.RunPath, func(dir string) bool { return strings.Contains(dir, "/"+need+"/") })):
+			case need != "" &&
+				(base != name || slices.ContainsFunc(b.RunPath, func(dir string) bool {
+					return strings.Contains(dir, "/"+need+"/")
+				})):
 				used[need] = true
 			case need != "":
-				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader uses the operating system's %s, or none", file, need, base))
+				tell(fmt.Sprintf("%s is linked with %s and has no run path to it: the loader uses the operating system's %s, or "+
+					"none", file, need, base))
 			case own[base], runtimes.MatchString(base), stem == nil:
 			default:
 				if other, sure, _ := known.Find("library", stem[1]); sure && other != r.Name {
-					tell(fmt.Sprintf("%s is the operating system's, although the recipe %s has it: a [[need]] is missing", base, other))
+					tell(fmt.Sprintf("%s is the operating system's, although the recipe %s has it: a [[need]] is missing",
+						base, other))
 				}
 			}
 		}
@@ -82,7 +87,8 @@ func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 }
 
 // runtimes are the libraries of the compilers and the C library.
-var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\+|resolv|atomic|util|crypt|gomp|gfortran|quadmath)|ld-linux[\w-]*)\.so`)
+var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\+|resolv|atomic|util|crypt|gomp` +
+	`|gfortran|quadmath)|ld-linux[\w-]*)\.so`)
 
 var libraryFile = pattern.New(`^lib([\w.+-]+?)\.so`)
 

@@ -107,7 +107,8 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 		}
 		beside, before, with := j.Beside(), j.Recipe.BeforeSystem, j.RunsWith()
 		receipt, err := m.Store.Receipt(j.Ref)
-		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside, beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
+		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside,
+			beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
 			continue // what cannot be read is told where it is used
 		}
 		unlock, err := m.Store.LockBuild(ctx, j.Ref, func() {})

@@ -46,7 +46,8 @@ func fromVerified(m *machine.Machine, p *plan.Plan) error {
 			return err
 		}
 		if receipt.Edited {
-			return problem.New(problem.Build, j.Name, "%s %s (%s) was built from a source that was changed by hand; such a build is not locked", j.Name, j.Version, j.ID).
+			return problem.New(problem.Build, j.Name,
+				"%s %s (%s) was built from a source that was changed by hand; such a build is not locked", j.Name, j.Version, j.ID).
 				Coded(Edited).Remedy(problem.RemoveReinstall, j.Name)
 		}
 	}
@@ -81,7 +82,8 @@ func OtherThanLocked(m *machine.Machine, on landing.State) (other []Locked, file
 			continue
 		}
 		for _, b := range f.Builds {
-			if b.Name == member.Name && !b.Apart && (b.Version.String() != member.Version || f.Arch == m.System.Arch && b.ID != member.ID) {
+			if b.Name == member.Name && !b.Apart &&
+				(b.Version.String() != member.Version || f.Arch == m.System.Arch && b.ID != member.ID) {
 				other = append(other, Locked{member.Ref, b})
 			}
 		}

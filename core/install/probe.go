@@ -57,7 +57,8 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case ctx.Err() != nil:
 		return Probed{Useless: p.useless}, ctx.Err()
 	case failure != nil:
-		done := Probed{Recipe: p.recipe, Useless: p.useless, Failure: failure, Lacks: failure.Cause != nil && len(failure.Cause.Questions()) > 0}
+		done := Probed{Recipe: p.recipe, Useless: p.useless, Failure: failure, Lacks: failure.Cause != nil &&
+			len(failure.Cause.Questions()) > 0}
 		return done, errors.Join(p.note(failed(failure, p.date())), err)
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
@@ -227,7 +228,8 @@ func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err err
 	if f.Cause != nil {
 		what = f.Cause.String()
 	}
-	why := fmt.Sprintf("# Added by a probe on %s, because in stage %s %s.", p.date(), f.Stage, strings.Join(strings.Fields(what), " "))
+	why := fmt.Sprintf("# Added by a probe on %s, because in stage %s %s.", p.date(), f.Stage,
+		strings.Join(strings.Fields(what), " "))
 	if err := a.Give(p.recipe, why); err != nil {
 		return nil, err
 	}
@@ -311,7 +313,8 @@ func (p *probe) succeeded() (Probed, error) {
 	if done.Receipt, err = p.m.Store.Receipt(p.job.Ref); err != nil {
 		return done, p.m.Store.Wrap(err)
 	}
-	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(), done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
+	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(),
+		done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
 	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
 	if cannot == nil {
 		done.Wrong, cannot = Judge(p.m, known, p.recipe, done.Receipt)
@@ -327,7 +330,8 @@ func (p *probe) succeeded() (Probed, error) {
 // Offer writes into a recipe what the tree of a build of it offers to others, where the
 // recipe says nothing of that yet, and where it is the person's own.
 func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
-	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") || !safefs.Mine(filepath.Join(r.Dir, recipe.FileName)) {
+	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") ||
+		!safefs.Mine(filepath.Join(r.Dir, recipe.FileName)) {
 		return nil
 	}
 	files, err := m.Store.Files(built)

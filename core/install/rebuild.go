@@ -57,7 +57,8 @@ func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, erro
 
 // rebuild has a builder do something with packages that are installed, for which it
 // needs their sources.
-func rebuild(ctx context.Context, m *machine.Machine, jobs []*build.Job, do func(*build.Builder, *build.Job) error) error {
+func rebuild(ctx context.Context, m *machine.Machine, jobs []*build.Job,
+	do func(*build.Builder, *build.Job) error) error {
 	if err := m.Store.Prepare(); err != nil {
 		return err
 	}

@@ -64,7 +64,8 @@ func (e *Conflict) Error() string {
 	if n := len(e.Paths) - 1; n > 0 {
 		also = fmt.Sprintf(", and %d more of the same files", n)
 	}
-	return fmt.Sprintf("%s %s and %s %s both have %s%s\n  They cannot both have that name on the landing. The landing did not change.",
+	return fmt.Sprintf("%s %s and %s %s both have %s%s\n  They cannot both have that name on the landing. The landing "+
+		"did not change.",
 		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Paths[0], also)
 }
 
@@ -90,7 +91,8 @@ func Entry(file string) bool {
 
 // MIMEFiles are the files of the database of MIME types, the one that programs look in
 // last.
-var MIMEFiles = []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses", "treemagic", "types", "version", "mime.cache"}
+var MIMEFiles = []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses",
+	"treemagic", "types", "version", "mime.cache"}
 
 // A part is a member with what its receipt and its list of files say.
 type part struct {
@@ -119,7 +121,8 @@ type holder struct {
 // arrange works out the links of a state. It is a function of what it is given, and
 // of which programs the operating system has. Its error is a *Conflict.
 func arrange(parts []part, rules Rules) (*Arrangement, error) {
-	p := &places{rules: rules, beside: besides(parts), links: map[string]Target{}, holders: map[string]*holder{}, clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
+	p := &places{rules: rules, beside: besides(parts), links: map[string]Target{}, holders: map[string]*holder{},
+		clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
 	for _, x := range parts {
 		p.add(x)
 	}
@@ -174,7 +177,8 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 		if !x.Beside && p.beside[as] == x.Name {
 			continue // it tells the other build from this one
 		}
-		if safefs.ValidName(as) && !Collective(as) && p.rules.lets(x.Name, as) && (p.rules.Behind(x.Name, as, f.Mode) == "" || p.rules.before(x.receipt)) {
+		if safefs.ValidName(as) && !Collective(as) && p.rules.lets(x.Name, as) &&
+			(p.rules.Behind(x.Name, as, f.Mode) == "" || p.rules.before(x.receipt)) {
 			also = append(also, as)
 		}
 	}
@@ -391,21 +395,28 @@ func Common(dir string) bool {
 		return true
 	}
 	if len(parts) == 2 {
-		return common2[second] || strings.HasPrefix(second, "lib/python") || strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2 // a triplet
+		// A triplet.
+		return common2[second] || strings.HasPrefix(second, "lib/python") ||
+			strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2
 	}
-	return len(parts) == 3 && strings.HasPrefix(second, "lib/python") && (parts[2] == "site-packages" || parts[2] == "dist-packages") ||
+	return len(parts) == 3 && strings.HasPrefix(second, "lib/python") && (parts[2] == "site-packages" ||
+		parts[2] == "dist-packages") ||
 		len(parts) == 3 && strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2
 }
 
 // allCommon are directories that are shared with all below them, common2 those of
 // which only what is in them can be one package's.
 var (
-	allCommon = words(`share/man share/info share/locale share/icons share/mime share/glib-2.0 share/applications share/bash-completion share/zsh
-		share/fish share/metainfo share/appdata share/dbus-1 share/polkit-1 share/gir-1.0 share/vala share/pixmaps share/sounds share/themes
-		share/fonts share/pkgconfig share/aclocal share/desktop-directories share/xml share/sgml share/help share/gnome share/systemd
-		lib/pkgconfig lib/systemd lib/girepository-1.0 lib/debug lib/udev lib/sysusers.d lib/tmpfiles.d lib/modules lib/locale lib/ruby lib/node_modules
-		share/gconf share/GConf share/xsessions share/wayland-sessions share/vim share/emacs share/ghostscript share/java`)
-	common2 = words(`share/doc share/licenses share/cmake lib/cmake share/gtk-doc share/examples libexec/installed-tests share/defaults lib/bfd-plugins lib/security lib/mozilla`)
+	allCommon = words(`
+	share/man share/info share/locale share/icons share/mime share/glib-2.0 share/applications share/bash-completion
+	share/zsh share/fish share/metainfo share/appdata share/dbus-1 share/polkit-1 share/gir-1.0 share/vala
+	share/pixmaps share/sounds share/themes share/fonts share/pkgconfig share/aclocal share/desktop-directories
+	share/xml share/sgml share/help share/gnome share/systemd lib/pkgconfig lib/systemd lib/girepository-1.0
+	lib/debug lib/udev lib/sysusers.d lib/tmpfiles.d lib/modules lib/locale lib/ruby lib/node_modules share/gconf
+	share/GConf share/xsessions share/wayland-sessions share/vim share/emacs share/ghostscript share/java`)
+	common2 = words(`
+	share/doc share/licenses share/cmake lib/cmake share/gtk-doc share/examples libexec/installed-tests
+	share/defaults lib/bfd-plugins lib/security lib/mozilla`)
 )
 
 func words(text string) map[string]bool {

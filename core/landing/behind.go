@@ -11,7 +11,8 @@ import (
 type System struct {
 	Program func(name string) string // of this name
 	Library func(name string) string // a shared library; given where loaders and compilers look where the links are
-	File    func(name string) string // by its path below /usr; one in lib or include may be in a directory there that is for one architecture
+	// By its path below /usr; one in lib or include may be in a directory there that is for one architecture.
+	File func(name string) string
 }
 
 func ask(find func(string) string, name string) string {
@@ -23,7 +24,9 @@ func ask(find func(string) string, name string) string {
 
 // first are directories of which, of several files of one name, only the first that is
 // found counts: entries in menus, services, units, what starts sessions.
-var first = words(`share/applications share/dbus-1/services share/thumbnailers share/xsessions share/wayland-sessions lib/systemd/system lib/systemd/user lib/girepository-1.0`)
+var first = words(`
+	share/applications share/dbus-1/services share/thumbnailers share/xsessions share/wayland-sessions
+	lib/systemd/system lib/systemd/user lib/girepository-1.0`)
 
 // Behind is the file of the operating system that a package's file of this name on the
 // landing would come before, or "": a program, with what shells and manuals have for it, a library, and

@@ -17,7 +17,8 @@ import (
 
 // next is the state that these members make after another, not made yet, with its
 // links. Where the other is just that, and whole, ok is false.
-func (u *Update) next(s *store.Store, current State, members []Member) (next State, links *Arrangement, ok bool, err error) {
+func (u *Update) next(s *store.Store, current State, members []Member) (next State, links *Arrangement, ok bool,
+	err error) {
 	parts, err := partsOf(s, members)
 	if err != nil {
 		return next, nil, false, err
@@ -36,7 +37,8 @@ func (u *Update) next(s *store.Store, current State, members []Member) (next Sta
 	if err != nil {
 		return next, nil, false, err
 	}
-	next = State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: u.Now.UTC(), Command: u.Command, From: current.Number,
+	next = State{Number: slices.Max(append(numbers, current.Number)) + 1, Made: u.Now.UTC(), Command: u.Command,
+		From:    current.Number,
 		Members: members, Links: len(links.Links), Rules: rules, Named: links.Named}
 	return next, links, true, nil
 }

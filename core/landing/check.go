@@ -76,7 +76,8 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 		}
 	}
 	if missing > 0 {
-		wrong = append(wrong, Wrong{Path: ".", Is: fmt.Sprintf("%d of its %d links are gone", missing, state.Links), Gone: true})
+		wrong = append(wrong, Wrong{Path: ".", Is: fmt.Sprintf("%d of its %d links are gone", missing, state.Links),
+			Gone: true})
 	}
 	return wrong, nil
 }

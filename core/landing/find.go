@@ -39,7 +39,8 @@ func ParseName(text string) (Named, error) {
 		return Named{}, problem.New(problem.Usage, text, "%v", err).Coded(BadName)
 	}
 	if len(id) < shortest || strings.Trim(id, "0123456789abcdef") != "" {
-		return Named{}, problem.New(problem.Usage, text, "%q is not a build id, which has at least %d digits and letters from a to f", id, shortest).Coded(BadName)
+		return Named{}, problem.New(problem.Usage, text,
+			"%q is not a build id, which has at least %d digits and letters from a to f", id, shortest).Coded(BadName)
 	}
 	return Named{Wanted: resolve.Wanted{Name: name}, ID: id}, nil
 }
@@ -112,7 +113,8 @@ func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
 		}
 	}
 	if name.ID != "" && len(all) > 1 {
-		return nil, problem.New(problem.Usage, text, "%s could be %s or %s; give more of the id", name, NameOf(all[0].Ref), NameOf(all[1].Ref)).Coded(BadName)
+		return nil, problem.New(problem.Usage, text, "%s could be %s or %s; give more of the id", name, NameOf(all[0].Ref),
+			NameOf(all[1].Ref)).Coded(BadName)
 	}
 	if i := slices.IndexFunc(all, func(r *store.Receipt) bool { return r.Prefix == "" }); i >= 0 {
 		return all[i], nil
@@ -201,5 +203,6 @@ const (
 // NotBuilt is the problem of a name by which there is no tree.
 func NotBuilt(name, root string) error {
 	plain, _, _ := strings.Cut(name, "@")
-	return problem.New(problem.Build, name, "%s is not built in %s", name, root).Coded(NoBuild).Remedy(problem.InstallPackage, plain)
+	return problem.New(problem.Build, name, "%s is not built in %s", name, root).Coded(NoBuild).
+		Remedy(problem.InstallPackage, plain)
 }

@@ -12,14 +12,18 @@ import (
 //
 // wholly are directories in which any file is harmless: documentation that people read, and
 // what compilers and build systems open by name.
-var wholly = words(`include share/man man share/info info share/doc share/licenses share/gtk-doc share/help lib/cmake lib64/cmake share/cmake`)
+var wholly = words(`
+	include share/man man share/info info share/doc share/licenses share/gtk-doc share/help lib/cmake lib64/cmake
+	share/cmake`)
 
 // single are patterns (path.Match) of single files: programs, libraries that are loaded by
 // name, descriptions of libraries, entries in menus, pictures.
-var single = words(`bin/* sbin/* lib/lib*.so lib/lib*.so.* lib/lib*.a lib/lib*.la lib64/lib*.so lib64/lib*.so.* lib64/lib*.a lib64/lib*.la
-	lib/*.jar share/java/*.jar lib/pkgconfig/*.pc lib64/pkgconfig/*.pc share/pkgconfig/*.pc share/meson/cross/* share/meson/native/*
-	share/gir-1.0/*.gir share/vala/vapi/*.vapi share/vala/vapi/*.deps lib/girepository-1.0/*.typelib
-	share/applications/*.desktop share/metainfo/*.xml share/appdata/*.xml share/pixmaps/*.png share/pixmaps/*.svg share/pixmaps/*.xpm`)
+var single = words(`
+	bin/* sbin/* lib/lib*.so lib/lib*.so.* lib/lib*.a lib/lib*.la lib64/lib*.so lib64/lib*.so.* lib64/lib*.a
+	lib64/lib*.la lib/*.jar share/java/*.jar lib/pkgconfig/*.pc lib64/pkgconfig/*.pc share/pkgconfig/*.pc
+	share/meson/cross/* share/meson/native/* share/gir-1.0/*.gir share/vala/vapi/*.vapi share/vala/vapi/*.deps
+	lib/girepository-1.0/*.typelib share/applications/*.desktop share/metainfo/*.xml share/appdata/*.xml
+	share/pixmaps/*.png share/pixmaps/*.svg share/pixmaps/*.xpm`)
 
 // owned are directories in which a file is harmless whose name begins with the package's:
 // completions are loaded when the program is typed, translations when it runs.
@@ -37,11 +41,13 @@ func Harmless(pkg, name string) bool {
 	switch parts := strings.Split(name, "/"); {
 	case strings.HasPrefix(base, "libnss_"): // loaded by what /etc/nsswitch.conf says
 		return false
-	case owned[dir], strings.HasPrefix(name, "share/locale/") && strings.HasSuffix(dir, "/LC_MESSAGES") && path.Ext(base) == ".mo":
+	case owned[dir], strings.HasPrefix(name, "share/locale/") && strings.HasSuffix(dir, "/LC_MESSAGES") &&
+		path.Ext(base) == ".mo":
 		return isOwn(pkg, base)
 	case strings.HasPrefix(name, "share/icons/") && len(parts) > 3:
 		return path.Ext(base) == ".png" || path.Ext(base) == ".svg" || path.Ext(base) == ".xpm"
-	case len(parts) > 1 && ownTops[parts[0]] && isOwn(pkg, parts[1]) && (parts[0] == "etc" || !Common(path.Join(parts[:2]...))):
+	case len(parts) > 1 && ownTops[parts[0]] && isOwn(pkg, parts[1]) &&
+		(parts[0] == "etc" || !Common(path.Join(parts[:2]...))):
 		return true
 	}
 	for pattern := range single {

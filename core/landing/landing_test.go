@@ -50,11 +50,13 @@ var noon = time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 // bring brings the landing to these builds by these rules.
 func bring(s *store.Store, rules Rules, asked ...Asked) (Result, error) {
 	rules.Number = max(rules.Number, 10)
-	return Update{Rules: rules, Now: noon, Command: "bring", Choose: func(State) ([]Asked, error) { return asked, nil }}.Do(context.Background(), s)
+	return Update{Rules: rules, Now: noon, Command: "bring",
+		Choose: func(State) ([]Asked, error) { return asked, nil }}.Do(context.Background(), s)
 }
 
 func goTo(s *store.Store, rules Rules, number int) (Result, error) {
-	return Update{Rules: rules, Now: noon, Use: func(State) (int, error) { return number, nil }}.Do(context.Background(), s)
+	return Update{Rules: rules, Now: noon, Use: func(State) (int, error) { return number, nil }}.Do(context.Background(),
+		s)
 }
 
 func read(t *testing.T, name string) string {
@@ -103,7 +105,8 @@ func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	assert.Equal(t, "not there", landed(t, s, "bin/frond"))
 	third, err := bring(s, Rules{}, Plain(moss)...)
 	require.NoError(t, err)
-	assert.Equal(t, []int{3, 1}, []int{third.After.Number, third.After.From}, "a state is made from the one in use, and has a new number")
+	assert.Equal(t, []int{3, 1}, []int{third.After.Number, third.After.From},
+		"a state is made from the one in use, and has a new number")
 	_, err = goTo(s, Rules{}, 0)
 	require.NoError(t, err)
 	assert.NoFileExists(t, Directory(s))
@@ -208,7 +211,8 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	water := plant(t, s, ref("water", "1.0"), store.Receipt{})
 	soil := plant(t, s, ref("soil", "1.0"), store.Receipt{Needs: []store.Link{{Ref: water, Role: "runtime"}}})
 	spade := plant(t, s, ref("spade", "1.0"), store.Receipt{})
-	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Needs: []store.Link{{Ref: soil, Role: "runtime"}, {Ref: spade, Role: "tool"}}})
+	fern := plant(t, s, ref("fern", "1.0"),
+		store.Receipt{Needs: []store.Link{{Ref: soil, Role: "runtime"}, {Ref: spade, Role: "tool"}}})
 	members, err := Members(Plain(fern, water), s.Needs)
 	require.NoError(t, err)
 	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water, Asked: true}}, members)
@@ -220,7 +224,8 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	assert.Equal(t, Clash{Wanted: newer, Needed: water, By: soil}, *clash)
 	members, err = Members([]Asked{{Ref: fern}, {Ref: newer, Beside: true}}, s.Needs)
 	require.NoError(t, err, "beside, it is in nobody's way")
-	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water}, {Ref: newer, Asked: true, Beside: true}}, members)
+	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water}, {Ref: newer, Asked: true, Beside: true}},
+		members)
 	members, err = Members(Plain(fern, fern), s.Needs)
 	require.NoError(t, err)
 	assert.Len(t, members, 3)
@@ -235,7 +240,8 @@ func TestExpired(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	var all []Remembered
 	for i, hours := range []int{100, 90, 80, 50, 49, 1} {
-		all = append(all, Remembered{State: State{Number: i + 1, Made: now.Add(-time.Duration(hours) * time.Hour)}, InUse: i == 1})
+		all = append(all, Remembered{State: State{Number: i + 1, Made: now.Add(-time.Duration(hours) * time.Hour)},
+			InUse: i == 1})
 	}
 	all = append(all, Remembered{State: State{Number: 9}, Damaged: os.ErrInvalid})
 	expired := func(r Rules, before int) (numbers []int) {
@@ -263,20 +269,24 @@ func TestBuildsStandSideBySide(t *testing.T) {
 		assert.Equal(t, front.Version, landed(t, s, "bin/fern"))
 		assert.Equal(t, "1.0", landed(t, s, "bin/fern1"))
 		assert.Equal(t, "2.0", landed(t, s, "bin/fern2"))
-		assert.Equal(t, front.Version == "2.0", landed(t, s, "share/fern/new") == "2.0", "what has no name of its own is not there")
+		assert.Equal(t, front.Version == "2.0", landed(t, s, "share/fern/new") == "2.0",
+			"what has no name of its own is not there")
 		assert.Equal(t, front, r.After.Find("fern").Ref)
 	}
 }
 
 func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 	s := open(t)
-	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "bin/grow", As: "bin/grow1"}}}, "bin/grow", "bin/fern", "share/man/man1/grow.1.gz", "lib/grow")
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "bin/grow", As: "bin/grow1"}}},
+		"bin/grow", "bin/fern", "share/man/man1/grow.1.gz", "lib/grow")
 	system := func(name string) string { return map[string]string{"grow": "/usr/bin/grow"}[name] }
 	r, err := bring(s, Rules{System: System{Program: system}}, Plain(fern)...)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"not there", "1.0", "1.0", "not there", "1.0"},
-		[]string{landed(t, s, "bin/grow"), landed(t, s, "bin/grow1"), landed(t, s, "bin/fern"), landed(t, s, "share/man/man1/grow.1.gz"), landed(t, s, "lib/grow")})
-	assert.Equal(t, Naming{Build: fern, File: "bin/grow", As: []string{"bin/grow1"}, Why: BySystem, System: "/usr/bin/grow"}, r.After.Named[0])
+		[]string{landed(t, s, "bin/grow"), landed(t, s, "bin/grow1"), landed(t, s, "bin/fern"),
+			landed(t, s, "share/man/man1/grow.1.gz"), landed(t, s, "lib/grow")})
+	assert.Equal(t, Naming{Build: fern, File: "bin/grow", As: []string{"bin/grow1"}, Why: BySystem,
+		System: "/usr/bin/grow"}, r.After.Named[0])
 
 	r, err = bring(s, Rules{System: System{Program: system}, Before: []string{"fern"}}, Plain(fern)...)
 	require.NoError(t, err)
@@ -288,12 +298,16 @@ func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 // anything into it.
 func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	s := open(t)
-	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c", "include/plants/fern", "lib/pkgconfig/fern.pc", "share/doc/fern/README", "lib/python3.11/site-packages/fern/x.py", "include/mine/off", "include/mine/on")
+	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c",
+		"include/plants/fern", "lib/pkgconfig/fern.pc", "share/doc/fern/README", "lib/python3.11/site-packages/fern/x.py",
+		"include/mine/off", "include/mine/on")
 	moss := plant(t, s, ref("moss", "1.0"), store.Receipt{}, "include/plants/moss", "share/moss-y/m")
 	_, err := bring(s, Rules{Names: []Name{{Package: "fern", File: "include/mine/off", Off: true}}}, Plain(fern, moss)...)
 	require.NoError(t, err)
-	for name, folded := range map[string]bool{"share/fern": true, "share/doc/fern": true, "lib/python3.11/site-packages/fern": true, "share/moss-y": true,
-		"include/plants": false, "lib/pkgconfig": false, "share/doc": false, "share": false, "include/mine": false, "lib/python3.11": false} {
+	for name, folded := range map[string]bool{"share/fern": true, "share/doc/fern": true,
+		"lib/python3.11/site-packages/fern": true, "share/moss-y": true,
+		"include/plants": false, "lib/pkgconfig": false, "share/doc": false, "share": false, "include/mine": false,
+		"lib/python3.11": false} {
 		info, err := os.Lstat(filepath.Join(Directory(s), name))
 		require.NoError(t, err, name)
 		assert.Equal(t, folded, info.Mode()&os.ModeSymlink != 0, name)
@@ -308,9 +322,13 @@ func TestHostileTreesGainNothing(t *testing.T) {
 	s := open(t)
 	out := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(out, "sudo"), nil, 0o755))
-	rules := Rules{System: System{Program: func(name string) string { return map[string]string{"sudo": "/usr/bin/sudo"}[name] }}, Shared: filepath.Join(t.TempDir(), "local")}
+	rules := Rules{System: System{Program: func(name string) string {
+		return map[string]string{"sudo": "/usr/bin/sudo"}[name]
+	}}, Shared: filepath.Join(t.TempDir(), "local")}
 	require.NoError(t, os.MkdirAll(rules.Shared+"/share/fern-plugins", 0o755))
-	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{Beside: []store.Beside{{File: "libexec/x", As: "bin/sudo"}, {File: "libexec/x", As: "../../up"}, {File: "libexec/x", As: "share/fernladder/x"}}},
+	fern := plant(t, s, ref("fern", "1.0"),
+		store.Receipt{Beside: []store.Beside{{File: "libexec/x", As: "bin/sudo"}, {File: "libexec/x", As: "../../up"},
+			{File: "libexec/x", As: "share/fernladder/x"}}},
 		"bin -> "+out, "sbin -> libexec", "libexec/x", "libexec/sudo", "share/fern-plugins -> "+out, "share/fern-\xff\n/a b")
 	r, err := bring(s, rules, Plain(fern)...)
 	require.NoError(t, err)
@@ -334,7 +352,8 @@ func TestHostileTreesGainNothing(t *testing.T) {
 // What others have in a directory is never touched, and all that is ours goes again.
 func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	s := open(t)
-	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a", "share/fern-ours/x y/é")
+	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a",
+		"share/fern-ours/x y/é")
 	two := plant(t, s, ref("fern", "2.0"), store.Receipt{}, "bin/fern", "bin/frond", "share/fern/b")
 	dir := filepath.Join(t.TempDir(), "local")
 	rules := Rules{Shared: dir}
@@ -350,7 +369,8 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Blocked{{Path: "bin/grow", Is: "a file"}}, r.Shared.Blocked)
 	assert.Equal(t, []string{"1.0", "theirs", "1.0", "theirs", "1.0"},
-		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/fern-ours/x y/é")})
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/grow"), read(t, dir+"/share/fern/a"),
+			read(t, dir+"/share/fern/theirs"), read(t, dir+"/share/fern-ours/x y/é")})
 	info, err := os.Lstat(dir + "/share/fern-ours")
 	require.NoError(t, err)
 	assert.NotZero(t, info.Mode()&os.ModeSymlink, "a folder of one package is one link")
@@ -358,7 +378,8 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"2.0", "2.0", "2.0", "not there", "not there"},
-		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"), read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern-ours/x y/é")})
+		[]string{read(t, dir+"/bin/fern"), read(t, dir+"/bin/frond"), read(t, dir+"/share/fern/b"),
+			read(t, dir+"/share/fern/a"), read(t, dir+"/share/fern-ours/x y/é")})
 
 	// A file that replaces a link of ours stays.
 	require.NoError(t, os.Remove(dir+"/bin/frond"))
@@ -403,7 +424,9 @@ func TestCachesInASharedDirectory(t *testing.T) {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "theirs"), nil, 0o644))
 		fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "share/applications/fern.desktop")
-		u := Update{Rules: Rules{Shared: dir}, Choose: func(State) ([]Asked, error) { return Plain(fern), nil }, Caches: func(in string) []Cache {
+		u := Update{Rules: Rules{Shared: dir}, Choose: func(State) ([]Asked, error) {
+			return Plain(fern), nil
+		}, Caches: func(in string) []Cache {
 			if in != dir {
 				return nil
 			}
@@ -460,7 +483,8 @@ func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	assert.Contains(t, tree(t, other), "bin/frond")
 	_, err = bring(s, rules, Plain(two)...)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/fern2"}, tree(t, dir), "the settings lead back to the first")
+	assert.Equal(t, []string{"bin", "bin/frond", "share", "share/fern2"}, tree(t, dir),
+		"the settings lead back to the first")
 	assert.Empty(t, tree(t, other))
 	records, err := ReadShared(s)
 	require.NoError(t, err)
@@ -483,7 +507,8 @@ func TestTheSystemsOwnDirectoriesAreNotShared(t *testing.T) {
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern")
 	link := filepath.Join(t.TempDir(), "link")
 	require.NoError(t, os.Symlink(t.TempDir(), link))
-	for _, dir := range []string{"/", "/usr", "/usr/libexec", "/etc/fern", filepath.Join(s.Root, "landing"), s.Root, link} {
+	for _, dir := range []string{"/", "/usr", "/usr/libexec", "/etc/fern", filepath.Join(s.Root, "landing"),
+		s.Root, link} {
 		_, err := bring(s, Rules{Shared: dir}, Plain(fern)...)
 		require.ErrorIs(t, err, BadShared, dir)
 	}
@@ -492,9 +517,12 @@ func TestTheSystemsOwnDirectoriesAreNotShared(t *testing.T) {
 
 func TestStatesAreKeptByNumberAndAge(t *testing.T) {
 	s := open(t)
-	fern, moss := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern"), plant(t, s, ref("moss", "1.0"), store.Receipt{}, "bin/moss")
+	fern, moss := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern"),
+		plant(t, s, ref("moss", "1.0"), store.Receipt{}, "bin/moss")
 	change := func(now time.Time, asked ...store.Ref) {
-		_, err := Update{Rules: Rules{Number: 2, Age: time.Hour}, Now: now, Choose: func(State) ([]Asked, error) { return Plain(asked...), nil }}.Do(context.Background(), s)
+		_, err := Update{Rules: Rules{Number: 2, Age: time.Hour}, Now: now, Choose: func(State) ([]Asked, error) {
+			return Plain(asked...), nil
+		}}.Do(context.Background(), s)
 		require.NoError(t, err)
 	}
 	for i := range 6 {

@@ -50,7 +50,8 @@ func (r Rules) find(name, file string) *Name {
 // nothing but the environment of its users leads to has the rest, too, outside of share,
 // which XDG_DATA_DIRS names.
 func (r Rules) lets(pkg, name string) bool {
-	return slices.Contains(r.Trusted, pkg) || Harmless(pkg, name) || r.Shared == "" && !strings.HasPrefix(name, "share/") ||
+	return slices.Contains(r.Trusted, pkg) || Harmless(pkg, name) ||
+		r.Shared == "" && !strings.HasPrefix(name, "share/") ||
 		slices.ContainsFunc(r.Names, func(n Name) bool { return n.Package == pkg && n.As == name })
 }
 

@@ -130,13 +130,15 @@ func ReadShared(s *store.Store) ([]Shared, error) {
 	if err == nil {
 		if err = json.Unmarshal(data, &all); err != nil {
 			err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %w", err),
-				Advice: "Move it aside. Links into " + Directory(s) + " that stay in a shared directory then have to be deleted by hand."}
+				Advice: "Move it aside. Links into " + Directory(s) +
+					" that stay in a shared directory then have to be deleted by hand."}
 		}
 	}
 	for _, x := range all {
 		for _, name := range slices.Concat(x.Links, x.Directories) {
 			if err == nil && (!safefs.ValidName(string(name)) || !filepath.IsAbs(x.Directory)) {
-				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is not a path", name), Advice: "Move it aside."}
+				err = &store.Error{Path: file, Err: fmt.Errorf("this list of links is damaged: %q is not a path", name),
+					Advice: "Move it aside."}
 			}
 		}
 	}
@@ -218,7 +220,8 @@ func (x *sharing) take(known Shared) {
 // landing would lead into itself.
 func mayShare(s *store.Store, dir string) error {
 	within := func(a, b string) bool { return a == b || strings.HasPrefix(a, b+"/") }
-	own := slices.ContainsFunc([]string{"/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/boot", "/dev", "/proc", "/sys", "/run"}, func(theirs string) bool {
+	own := slices.ContainsFunc([]string{"/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/boot", "/dev", "/proc",
+		"/sys", "/run"}, func(theirs string) bool {
 		return within(dir, theirs)
 	})
 	if dir == "/" || own && !within(dir, "/usr/local") {

@@ -73,7 +73,8 @@ func (x *sharing) add(s *store.Store, number int) error {
 
 // failed tells of an error in the shared directory, which is not the root's.
 func (x *sharing) failed(err error) error {
-	e := &store.Error{Path: x.Directory, Err: err, Advice: "No other files were changed; the next change of the landing completes or reverts this one."}
+	e := &store.Error{Path: x.Directory, Err: err,
+		Advice: "No other files were changed; the next change of the landing completes or reverts this one."}
 	var at *fs.PathError
 	if errors.As(err, &at) {
 		e.Path, e.Err = at.Path, at.Err

@@ -79,7 +79,8 @@ func current(s *store.Store) (State, error) {
 		return State{}, nil
 	}
 	if errors.Is(err, syscall.EINVAL) {
-		return State{}, &store.Error{Path: Directory(s), Err: errors.New("this should be a link to a numbered state in landings, and is not a link"),
+		return State{}, &store.Error{Path: Directory(s),
+			Err:    errors.New("this should be a link to a numbered state in landings, and is not a link"),
 			Advice: "Move it aside.", Remedies: useLanding}
 	}
 	if err != nil {
@@ -87,7 +88,8 @@ func current(s *store.Store) (State, error) {
 	}
 	number, err := strconv.Atoi(filepath.Base(target))
 	if err != nil || number < 1 || filepath.Dir(target) != "landings" {
-		return State{}, &store.Error{Path: Directory(s), Err: fmt.Errorf("this should be a link to a numbered state in landings, not to %q", target),
+		return State{}, &store.Error{Path: Directory(s),
+			Err:      fmt.Errorf("this should be a link to a numbered state in landings, not to %q", target),
 			Remedies: useLanding}
 	}
 	return Read(s, number)
@@ -137,7 +139,8 @@ func Read(s *store.Store, number int) (State, error) {
 		err = fmt.Errorf("it has the number %d", state.Number)
 	}
 	if err != nil {
-		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err), Remedies: useLanding}
+		return State{}, &store.Error{Path: file, Err: fmt.Errorf("this state of the landing is damaged: %w", err),
+			Remedies: useLanding}
 	}
 	return state, nil
 }
@@ -221,7 +224,8 @@ func NoState(number int, have []int) error {
 	for i, n := range have {
 		numbers[i] = strconv.Itoa(n)
 	}
-	return problem.New(problem.Usage, strconv.Itoa(number), "there is no landing %d", number).Coded(Gone).Remedy(problem.ListLandings, numbers...)
+	return problem.New(problem.Usage, strconv.Itoa(number), "there is no landing %d", number).Coded(Gone).
+		Remedy(problem.ListLandings, numbers...)
 }
 
 var useLanding = []problem.Remedy{problem.Do(problem.UseLanding)}

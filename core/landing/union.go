@@ -181,6 +181,7 @@ const UnionClash problem.Code = "union_clash"
 
 // Both is that problem, of a path that two builds have.
 func Both(path string, first, second store.Ref) error {
-	return problem.New(problem.Other, path, "%s %s (%s) and %s %s (%s) both have %s", first.Name, first.Version, first.ID, second.Name, second.Version, second.ID, path).
+	return problem.New(problem.Other, path, "%s %s (%s) and %s %s (%s) both have %s", first.Name, first.Version, first.ID,
+		second.Name, second.Version, second.ID, path).
 		Coded(UnionClash).Remedy(problem.SeparateFiles)
 }

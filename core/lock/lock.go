@@ -109,7 +109,8 @@ func Read(path, shown string) (*File, error) {
 		return f, nil
 	}
 	if err != nil {
-		return nil, tomlfile.Problems{{Position: tomlfile.Position{File: shown}, Message: fmt.Sprintf("this lock file cannot be read: %v", err)}}
+		return nil, tomlfile.Problems{{Position: tomlfile.Position{File: shown},
+			Message: fmt.Sprintf("this lock file cannot be read: %v", err)}}
 	}
 	if err := f.parse(data); err != nil {
 		return nil, err
@@ -128,7 +129,9 @@ func (f *File) parse(data []byte) error {
 		}
 	}
 	for i, b := range f.Builds {
-		if slices.ContainsFunc(f.Builds[:i], func(other *Build) bool { return other.Name == b.Name && !other.Apart && !b.Apart }) {
+		if slices.ContainsFunc(f.Builds[:i], func(other *Build) bool {
+			return other.Name == b.Name && !other.Apart && !b.Apart
+		}) {
 			return twice(b.Position, "[[build]]", "%s is locked twice", b.Name)
 		}
 	}
@@ -136,7 +139,8 @@ func (f *File) parse(data []byte) error {
 }
 
 func twice(at tomlfile.Position, source, format, name string) error {
-	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf(format, name), Advice: "delete one of them", Source: source}}
+	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf(format, name), Advice: "delete one of them",
+		Source: source}}
 }
 
 // Pin returns the pin for the tip of a recipe. A pin for another repository or
@@ -155,7 +159,8 @@ func (f *File) Pin(r *recipe.Recipe) (recipe.Pin, bool) {
 func (f *File) SetTip(r *recipe.Recipe, p recipe.Pin) {
 	tip := r.Tip()
 	f.Tips = slices.DeleteFunc(f.Tips, func(t *Tip) bool { return t.Name == r.Name })
-	f.Tips = append(f.Tips, &Tip{Name: r.Name, Repository: tip.Repository(), Branch: tip.Branch, Commit: p.Commit, Version: p.Version})
+	f.Tips = append(f.Tips, &Tip{Name: r.Name, Repository: tip.Repository(), Branch: tip.Branch, Commit: p.Commit,
+		Version: p.Version})
 }
 
 // Find returns the entry that b takes the place of, or nil. A tool apart takes
@@ -242,10 +247,12 @@ func (f *File) text() string {
 	slices.SortFunc(f.Tips, func(a, b *Tip) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortStableFunc(f.Builds, func(a, b *Build) int {
 		apart := map[bool]int{true: 1}
-		return cmp.Or(strings.Compare(a.Name, b.Name), apart[a.Apart]-apart[b.Apart], a.Version.Compare(b.Version), strings.Compare(a.ID, b.ID))
+		return cmp.Or(strings.Compare(a.Name, b.Name), apart[a.Apart]-apart[b.Apart], a.Version.Compare(b.Version),
+			strings.Compare(a.ID, b.ID))
 	})
 	var b strings.Builder
-	b.WriteString("# What was resolved where the recipes leave it open. Fern Ladder writes this\n# file; keep it with the recipes.\nformat = 1\n")
+	b.WriteString("# What was resolved where the recipes leave it open. Fern Ladder writes this\n# file; keep it with " +
+		"the recipes.\nformat = 1\n")
 	line := func(key, value string) {
 		if value != "" {
 			fmt.Fprintf(&b, "%-10s = %s\n", key, tomlfile.Quote(value))
@@ -314,7 +321,9 @@ func (e *Differs) Error() string {
 // has them for a machine of the same kind.
 func (f *File) Compare(builds []*Build, arch string, compilers []string) error {
 	e := &Differs{File: f.Shown}
-	same := arch == f.Arch && !slices.ContainsFunc(compilers, func(c string) bool { return !slices.Contains(f.Compilers, c) })
+	same := arch == f.Arch && !slices.ContainsFunc(compilers, func(c string) bool {
+		return !slices.Contains(f.Compilers, c)
+	})
 	changed := map[string]bool{}
 	for _, b := range builds {
 		locked := f.Find(b)
@@ -322,16 +331,20 @@ func (f *File) Compare(builds []*Build, arch string, compilers []string) error {
 		case locked == nil:
 			e.Where = append(e.Where, fmt.Sprintf("%s %s is not locked", b.Name, b.Version))
 		case locked.Version.Compare(b.Version) != 0:
-			e.Where = append(e.Where, fmt.Sprintf("%s would be %s, but is locked to %s (%s)", b.Name, b.Version, locked.Version, locked.Position))
+			e.Where = append(e.Where, fmt.Sprintf("%s would be %s, but is locked to %s (%s)", b.Name, b.Version, locked.Version,
+				locked.Position))
 		case !slices.Equal(locked.Source, b.Source):
 			e.Where = append(e.Where, fmt.Sprintf("the source of %s %s would be %s, but is locked to %s (%s)",
 				b.Name, b.Version, strings.Join(b.Source, ", "), strings.Join(locked.Source, ", "), locked.Position))
 		case !slices.Equal(locked.Options, b.Options):
-			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built with %s, but is locked to %s (%s)", b.Name, b.Version, settings(b.Options), settings(locked.Options), locked.Position))
+			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built with %s, but is locked to %s (%s)", b.Name, b.Version,
+				settings(b.Options), settings(locked.Options), locked.Position))
 		case same && locked.ID != b.ID && slices.ContainsFunc(b.Needs, func(n string) bool { return changed[n] }):
 			e.Above++
 		case same && locked.ID != b.ID:
-			e.Where = append(e.Where, fmt.Sprintf("%s %s would be built differently: its recipe, patches or supplies have changed (%s)", b.Name, b.Version, locked.Position))
+			e.Where = append(e.Where,
+				fmt.Sprintf("%s %s would be built differently: its recipe, patches or supplies have changed (%s)", b.Name,
+					b.Version, locked.Position))
 		default:
 			continue
 		}

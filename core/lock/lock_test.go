@@ -13,7 +13,8 @@ import (
 )
 
 func tipOf(name, branch string) *recipe.Recipe {
-	return &recipe.Recipe{Name: name, Releases: []*recipe.Release{{Track: recipe.Tip, Git: "https://vale.example/" + name + ".git", Branch: branch}}}
+	return &recipe.Recipe{Name: name,
+		Releases: []*recipe.Release{{Track: recipe.Tip, Git: "https://vale.example/" + name + ".git", Branch: branch}}}
 }
 
 func TestPinsAreKept(t *testing.T) {
@@ -28,7 +29,9 @@ func TestPinsAreKept(t *testing.T) {
 	require.NoError(t, f.Write())
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
-	assert.Contains(t, string(data), "\n[[tip]]\nname       = \"fern\"\nrepository = \"https://vale.example/fern.git\"\nbranch     = \"shade\"\ncommit     = \"abc\"\nversion    = \"1.4+3.gabc\"\n\n[[tip]]\nname       = \"moss\"")
+	assert.Contains(t, string(data),
+		"\n[[tip]]\nname       = \"fern\"\nrepository = \"https://vale.example/fern.git\"\nbranch     = \"shade\"\ncommit "+
+			"    = \"abc\"\nversion    = \"1.4+3.gabc\"\n\n[[tip]]\nname       = \"moss\"")
 	f, err = Read(path, FileName)
 	require.NoError(t, err)
 	got, known := f.Pin(tipOf("moss", "main"))
@@ -38,7 +41,11 @@ func TestPinsAreKept(t *testing.T) {
 		_, known := f.Pin(other)
 		assert.False(t, known)
 	}
-	require.NoError(t, os.WriteFile(path, append(data, data[len(data)-len("[[tip]]\nname       = \"moss\"\nrepository = \"https://vale.example/moss.git\"\nbranch     = \"main\"\ncommit     = \"abc\"\nversion    = \"1.4+3.gabc\"\n"):]...), 0o644))
+	require.NoError(t,
+		os.WriteFile(path,
+			append(data,
+				data[len(data)-len("[[tip]]\nname       = \"moss\"\nrepository = \"https://vale.example/moss.git\"\nbranch     "+
+					"= \"main\"\ncommit     = \"abc\"\nversion    = \"1.4+3.gabc\"\n"):]...), 0o644))
 	_, err = Read(path, FileName)
 	assert.ErrorContains(t, err, "the tip of moss is pinned twice")
 }
@@ -47,12 +54,15 @@ func TestPinsAreKept(t *testing.T) {
 // compiler, they are not held against a ladder.
 func TestIdsCountForTheirMachine(t *testing.T) {
 	v := version.MustParse("1")
-	f := &File{Arch: "x86_64", Compilers: []string{"cc 12", "cc 13"}, Builds: []*Build{{Name: "fern", Version: v, ID: "aaaa", Asked: true, Needs: []string{"soil"}}, {Name: "soil", Version: v, ID: "bbbb"}, {Name: "moss", Version: v, ID: "cccc"}}}
+	f := &File{Arch: "x86_64", Compilers: []string{"cc 12", "cc 13"},
+		Builds: []*Build{{Name: "fern", Version: v, ID: "aaaa", Asked: true, Needs: []string{"soil"}},
+			{Name: "soil", Version: v, ID: "bbbb"}, {Name: "moss", Version: v, ID: "cccc"}}}
 	other := []*Build{{Name: "fern", Version: v, ID: "dddd"}}
 	assert.ErrorContains(t, f.Compare(other, "x86_64", []string{"cc 12"}), "would be built differently")
 	assert.NoError(t, f.Compare(other, "aarch64", []string{"cc 12"}))
 	assert.NoError(t, f.Compare(other, "x86_64", []string{"cc 12", "cc 14"}))
-	assert.Error(t, f.Compare([]*Build{{Name: "sage", Version: v}}, "aarch64", nil), "what is not locked is not, on any machine")
+	assert.Error(t, f.Compare([]*Build{{Name: "sage", Version: v}}, "aarch64", nil),
+		"what is not locked is not, on any machine")
 
 	f.Drop([]string{"moss"})
 	assert.Len(t, f.Builds, 2)
@@ -63,8 +73,10 @@ func TestIdsCountForTheirMachine(t *testing.T) {
 // Whatever a lock file is, it is read or refused; what is read is written so that it
 // is read as the same.
 func FuzzLockFile(f *testing.F) {
-	f.Add("format = 1\narch = \"x86_64\"\n[[build]]\nname = \"fern\"\nversion = \"1.0\"\nid = \"0123456789ab\"\nsource = [\"sha256:00\"]\noptions = [\"tall=on\"]\n")
-	f.Add("format = 1\n[[tip]]\nname = \"fern\"\nrepository = \"https://vale.example/fern.git\"\ncommit = \"00\"\nversion = \"1+2\"\n")
+	f.Add("format = 1\narch = \"x86_64\"\n[[build]]\nname = \"fern\"\nversion = \"1.0\"\nid = \"0123456789ab\"\nsource " +
+		"= [\"sha256:00\"]\noptions = [\"tall=on\"]\n")
+	f.Add("format = 1\n[[tip]]\nname = \"fern\"\nrepository = \"https://vale.example/fern.git\"\ncommit = " +
+		"\"00\"\nversion = \"1+2\"\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		path := filepath.Join(t.TempDir(), FileName)
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))

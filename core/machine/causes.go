@@ -37,7 +37,8 @@ func (m *Machine) Causes() (*diagnose.Table, tomlfile.Problems) {
 				table, err = c.table.With(text)
 			}
 			if err != nil {
-				c.problems = append(c.problems, tomlfile.Problem{Position: tomlfile.Position{File: file.Path()}, Message: err.Error()})
+				c.problems = append(c.problems, tomlfile.Problem{Position: tomlfile.Position{File: file.Path()},
+					Message: err.Error()})
 				continue
 			}
 			c.table = table

@@ -33,7 +33,8 @@ func (m *Machine) tryIsolation(ctx context.Context) (sandbox.Level, error) {
 		least = sandbox.Open
 	}
 	if asked != "" && !asked.AtLeast(least) {
-		return "", problem.New(problem.Usage, "isolation", "isolation %s is below the minimum in the settings (%s, in %s)", asked, least, m.Settings.File).
+		return "", problem.New(problem.Usage, "isolation", "isolation %s is below the minimum in the settings (%s, in %s)",
+			asked, least, m.Settings.File).
 			Instead(string(least), string(asked))
 	}
 	if m.Place.Super {
@@ -87,7 +88,9 @@ func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user s
 // weak is the problem of a machine that cannot isolate builds as far as the settings or the
 // request want.
 func weak(wanted, best sandbox.Level, why error) error {
-	return problem.New(problem.Host, "isolation", "this machine can build at most %s, but at least %s is required\n    %s\n"+
-		"  Allow user namespaces or Landlock in the kernel, or set a lower isolation in the settings.",
-		best, wanted, strings.ReplaceAll(strings.TrimSpace(fmt.Sprint(why)), "\n", "\n    ")).Instead(string(wanted), string(best))
+	return problem.New(problem.Host, "isolation",
+		"this machine can build at most %s, but at least %s is required\n    %s\n"+
+			"  Allow user namespaces or Landlock in the kernel, or set a lower isolation in the settings.",
+		best, wanted, strings.ReplaceAll(strings.TrimSpace(fmt.Sprint(why)), "\n", "\n    ")).
+		Instead(string(wanted), string(best))
 }

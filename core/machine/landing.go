@@ -22,12 +22,14 @@ func (m *Machine) Update() landing.Update {
 func (m *Machine) Rules() landing.Rules {
 	s := m.Settings.Landing
 	const day = 24 * time.Hour
-	rules := landing.Rules{Before: s.BeforeSystem, System: landing.System{Program: systemPrograms(), File: systemFiles}, Trusted: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
+	rules := landing.Rules{Before: s.BeforeSystem, System: landing.System{Program: systemPrograms(), File: systemFiles},
+		Trusted: m.Settings.TrustedOwners, Shared: s.Shared, Number: s.Keep, Age: time.Duration(s.Days) * day}
 	if s.Shared != "" {
 		rules.System.Library = SystemLibraries()
 	}
 	for _, l := range s.Links {
-		rules.Names = append(rules.Names, landing.Name{Package: l.Package, File: l.File, Off: l.Off, As: l.As, First: l.First})
+		rules.Names = append(rules.Names, landing.Name{Package: l.Package, File: l.File, Off: l.Off, As: l.As,
+			First: l.First})
 	}
 	return rules
 }
@@ -64,7 +66,9 @@ var architectureDirs = sync.OnceValue(func() (names []string) {
 // SystemLibraries finds shared libraries of the operating system itself.
 func SystemLibraries() func(name string) string {
 	loader := sync.OnceValue(func() host.Loader {
-		return slices.DeleteFunc(slices.Clone(host.SystemLibraries()), func(dir string) bool { return strings.HasPrefix(dir, "/usr/local/") })
+		return slices.DeleteFunc(slices.Clone(host.SystemLibraries()), func(dir string) bool {
+			return strings.HasPrefix(dir, "/usr/local/")
+		})
 	})
 	return func(name string) string { return loader().Find(name) }
 }

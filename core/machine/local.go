@@ -26,15 +26,19 @@ func (m *Machine) MayRead(r *recipe.Recipe, x *recipe.Release) error {
 		real, err := filepath.EvalSymlinks(dir)
 		return err == nil && (path == real || strings.HasPrefix(path, strings.TrimSuffix(real, "/")+"/"))
 	}
-	if info, err := os.Stat(r.Dir); err == nil && m.Place.Trusts(int(info.Sys().(*syscall.Stat_t).Uid)) && !within(r.Dir, m.Store.Root) {
+	if info, err := os.Stat(r.Dir); err == nil && m.Place.Trusts(int(info.Sys().(*syscall.Stat_t).Uid)) &&
+		!within(r.Dir, m.Store.Root) {
 		return nil
 	}
 	repository, err := filepath.EvalSymlinks(u.Path)
-	if err == nil && slices.ContainsFunc(m.Settings.LocalRepositories, func(dir string) bool { return within(repository, dir) }) {
+	if err == nil && slices.ContainsFunc(m.Settings.LocalRepositories, func(dir string) bool {
+		return within(repository, dir)
+	}) {
 		return nil
 	}
 	at := x.Position
 	at.File = r.File
-	return tomlfile.Problems{{Position: at, Message: fmt.Sprintf("%s would be read with your permissions, but the recipe has another author", u),
-		Advice: fmt.Sprintf("to allow it: local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
+	return tomlfile.Problems{{Position: at,
+		Message: fmt.Sprintf("%s would be read with your permissions, but the recipe has another author", u),
+		Advice:  fmt.Sprintf("to allow it: local_repositories = [%q] in the settings", filepath.Dir(u.Path))}}
 }

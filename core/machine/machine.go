@@ -76,7 +76,9 @@ func Open(c Config) (*Machine, error) {
 		return nil, err
 	}
 	if i := strings.IndexAny(c.Settings.Root, " \t\n:;,'\"$\\"); i >= 0 {
-		return nil, problem.New(problem.Usage, "root", "the root %q contains %q, which compilers and shells cannot handle in the path of a tree; choose another", c.Settings.Root, c.Settings.Root[i]).
+		return nil, problem.New(problem.Usage, "root",
+			"the root %q contains %q, which compilers and shells cannot handle in the path of a tree; choose another",
+			c.Settings.Root, c.Settings.Root[i]).
 			Coded(BadRoot)
 	}
 	if c.Jobs == 0 {
@@ -112,7 +114,8 @@ func Open(c Config) (*Machine, error) {
 	network := m.network()
 	m.Archives = &source.Archives{Dir: m.Store.Archives(), Network: network,
 		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
-	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network, Largest: m.Archives.Largest, Longest: m.Archives.Longest}
+	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network,
+		Largest: m.Archives.Largest, Longest: m.Archives.Longest}
 	return m, nil
 }
 
@@ -125,7 +128,8 @@ func accessOf(s settings.Settings) (*store.Access, error) {
 	if s.Group != "" {
 		number, err := store.NumberOf(s.Group, store.GroupNumber)
 		if err != nil {
-			return nil, problem.New(problem.Host, s.Group, "the settings let the group %s install, but this machine has no such group", s.Group)
+			return nil, problem.New(problem.Host, s.Group,
+				"the settings let the group %s install, but this machine has no such group", s.Group)
 		}
 		a.Group = number
 	}
@@ -135,7 +139,9 @@ func accessOf(s settings.Settings) (*store.Access, error) {
 // OwnPath are the directories in which programs are found because a person has named
 // them; the operating system's own are not among them.
 func (m *Machine) OwnPath() []string {
-	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool { return slices.Contains(settings.SystemPath, dir) })
+	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool {
+		return slices.Contains(settings.SystemPath, dir)
+	})
 }
 
 // Seen are the programs of the operating system as builds find them: in bare rooms, those

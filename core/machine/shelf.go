@@ -41,7 +41,8 @@ func (m *Machine) BringShelf(ctx context.Context, shelf recipe.Shelf) error {
 		return m.Store.Wrap(err)
 	}
 	if _, err := os.Stat(filepath.Join(files, shelf.Inside)); err != nil {
-		return &source.RepositoryError{URL: shelf.Git, At: shelf.Position.String(), Err: fmt.Errorf("the commit has no folder %s", shelf.Inside)}
+		return &source.RepositoryError{URL: shelf.Git, At: shelf.Position.String(),
+			Err: fmt.Errorf("the commit has no folder %s", shelf.Inside)}
 	}
 	return m.Store.Wrap(os.Rename(files, shelf.Checkout))
 }

@@ -15,7 +15,8 @@ import (
 func ExampleLook() {
 	dir, _ := os.MkdirTemp("", "root")
 	defer os.RemoveAll(dir)
-	m, err := machine.Open(machine.Config{Settings: settings.Settings{Root: dir}, Place: settings.Place{Working: dir, Getenv: func(string) string { return "" }}})
+	m, err := machine.Open(machine.Config{Settings: settings.Settings{Root: dir},
+		Place: settings.Place{Working: dir, Getenv: func(string) string { return "" }}})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -22,18 +22,22 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	if err == nil {
 		for _, dir := range found {
 			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !safefs.Exists(s.Work(ref)) {
-				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt", Follows: "It is not a build; a program was killed while making or removing it.", Fixable: true})
+				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt",
+					Follows: "It is not a build; a program was killed while making or removing it.", Fixable: true})
 			}
 		}
 	}
 	if _, err := s.History().Latest("", 1); err != nil {
-		r.add(Finding{Kind: Database, Path: s.History().File(), What: cause(err), Follows: "Times of earlier builds are not known.", Fixable: true})
+		r.add(Finding{Kind: Database, Path: s.History().File(), What: cause(err),
+			Follows: "Times of earlier builds are not known.", Fixable: true})
 	}
 	if entries, err := os.ReadDir(filepath.Join(s.Root, "locks")); err == nil {
 		for _, e := range entries {
 			if !e.Type().IsRegular() {
-				r.add(Finding{Kind: Permissions, Path: filepath.Join(s.Root, "locks", e.Name()), What: "it should be an empty file, which programs lock",
-					Follows: "What it protects can be neither built nor changed.", Advice: "Move it aside, while no other process uses the root."})
+				r.add(Finding{Kind: Permissions, Path: filepath.Join(s.Root, "locks", e.Name()),
+					What:    "it should be an empty file, which programs lock",
+					Follows: "What it protects can be neither built nor changed.",
+					Advice:  "Move it aside, while no other process uses the root."})
 			}
 		}
 	}
@@ -45,7 +49,8 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 		case !info.IsDir() && dir != "":
 			r.add(Finding{Kind: Permissions, Path: path, What: "it should be a directory", Advice: "Move it aside."})
 		case info.IsDir() && info.Mode().Perm()&0o002 != 0 && info.Mode()&fs.ModeSticky == 0:
-			r.add(Finding{Kind: Permissions, Path: path, What: "everyone can write to it", Follows: "Any user who can log in can make others run anything.", Fixable: true, mode: info.Mode().Perm() &^ 0o002})
+			r.add(Finding{Kind: Permissions, Path: path, What: "everyone can write to it",
+				Follows: "Any user who can log in can make others run anything.", Fixable: true, mode: info.Mode().Perm() &^ 0o002})
 		}
 	}
 }
@@ -76,7 +81,8 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		if _, err := os.Stat(landing.Directory(s) + "/"); err == nil {
 			follows = "Its links work, but nothing can be installed or removed."
 		}
-		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows, Remedies: []problem.Remedy{problem.Do(problem.UseLanding)}})
+		r.add(Finding{Kind: State, Path: landing.Directory(s), What: cause(broken), Follows: follows,
+			Remedies: []problem.Remedy{problem.Do(problem.UseLanding)}})
 		return
 	}
 	history, err := landing.History(s)
@@ -86,10 +92,13 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 	for _, x := range history {
 		switch {
 		case x.Damaged != nil:
-			r.add(Finding{Kind: State, Path: filepath.Join(s.Root, "landings", fmt.Sprint(x.Number)+".json"), What: cause(x.Damaged), Follows: "This state cannot be brought back.", Fixable: !x.InUse})
+			r.add(Finding{Kind: State, Path: filepath.Join(s.Root, "landings", fmt.Sprint(x.Number)+".json"),
+				What: cause(x.Damaged), Follows: "This state cannot be brought back.", Fixable: !x.InUse})
 		case len(x.Missing) > 0 && x.InUse:
 			for _, gone := range x.Missing {
-				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, but its tree is gone", Follows: "Its links on the landing lead nowhere.", Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, gone.Name)}})
+				r.add(Finding{Kind: State, Build: gone, Path: s.Tree(gone), What: "it is on the landing, but its tree is gone",
+					Follows:  "Its links on the landing lead nowhere.",
+					Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, gone.Name)}})
 			}
 		}
 	}
@@ -99,7 +108,8 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		return
 	}
 	for _, w := range wrong {
-		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is, Follows: "The landing differs from its record.", Fixable: true})
+		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is,
+			Follows: "The landing differs from its record.", Fixable: true})
 	}
 	shared, err := landing.ReadShared(s)
 	if err != nil {
@@ -107,10 +117,12 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 	}
 	for _, x := range shared {
 		if x.Unfinished {
-			r.add(Finding{Kind: Half, Path: x.Directory, What: "a change of the links there was interrupted", Follows: "Some names are missing, or should not be there.", Fixable: true})
+			r.add(Finding{Kind: Half, Path: x.Directory, What: "a change of the links there was interrupted",
+				Follows: "Some names are missing, or should not be there.", Fixable: true})
 		}
 		for _, w := range landing.CheckShared(s, x, m.Rules()) {
-			f := Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is, Follows: "The landing is not reachable there by this name.", Fixable: w.Gone || w.Acts}
+			f := Finding{Kind: Link, Path: filepath.Join(x.Directory, w.Path), What: w.Is,
+				Follows: "The landing is not reachable there by this name.", Fixable: w.Gone || w.Acts}
 			if w.Acts {
 				f.Follows = "It may run, or change the machine, without a request."
 			}
@@ -129,13 +141,19 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 		for _, c := range configs {
 			switch {
 			case c.Directory && c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory", Follows: member.Name + " writes there.", Advice: "Move it aside.", Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory",
+					Follows: member.Name + " writes there.", Advice: "Move it aside.",
+					Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
 			case c.Directory && !c.There:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " writes there.", Fixable: true})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name +
+					" writes there.", Fixable: true})
 			case c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a file", Follows: member.Name + " reads its configuration there.", Advice: "Move it aside.", Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a file", Follows: member.Name +
+					" reads its configuration there.", Advice: "Move it aside.",
+					Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
 			case !c.There:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name + " reads its configuration there.", Fixable: true})
+				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name +
+					" reads its configuration there.", Fixable: true})
 			}
 		}
 	}
@@ -172,8 +190,10 @@ func (r *Report) shadows(m *machine.Machine, current landing.State) {
 			if err != nil || !ours || known[o.Build.ID+" "+o.File] {
 				continue
 			}
-			r.add(Finding{Kind: Shadow, Build: o.Build, Path: dir + "/" + e.Name(), What: "the operating system has " + path + " now, and ours takes precedence over it",
-				Advice: "To keep it: before_system = [\"" + o.Name + "\"] in the settings; otherwise the next change of the landing removes ours."})
+			r.add(Finding{Kind: Shadow, Build: o.Build, Path: dir + "/" + e.Name(), What: "the operating system has " + path +
+				" now, and ours takes precedence over it",
+				Advice: "To keep it: before_system = [\"" + o.Name +
+					"\"] in the settings; otherwise the next change of the landing removes ours."})
 		}
 	}
 }

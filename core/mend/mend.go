@@ -49,7 +49,8 @@ const (
 	Shadow      Kind = "shadow"      // a program of the landing that comes before one of the operating system
 )
 
-var kinds = []Kind{Moved, Receipt, Half, Database, Permissions, Missing, Changed, Mode, Added, Need, State, Link, Config, Library, Symbols, Interpreter, Shadow}
+var kinds = []Kind{Moved, Receipt, Half, Database, Permissions, Missing, Changed, Mode, Added, Need, State, Link,
+	Config, Library, Symbols, Interpreter, Shadow}
 
 // A Finding is something that is wrong.
 type Finding struct {
@@ -136,7 +137,8 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	}
 	r.Findings = append(r.Findings, other.Findings...)
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(slices.Index(kinds, a.Kind), slices.Index(kinds, b.Kind)), strings.Compare(a.Build.String(), b.Build.String()), strings.Compare(a.Path, b.Path))
+		return cmp.Or(cmp.Compare(slices.Index(kinds, a.Kind), slices.Index(kinds, b.Kind)),
+			strings.Compare(a.Build.String(), b.Build.String()), strings.Compare(a.Path, b.Path))
 	})
 	r.affected(receipts, current)
 	return r, nil
@@ -163,7 +165,8 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 			}
 			moved = true
 		default:
-			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: cause(err), Follows: "This build is unknown, and nothing can be built with it.", Fixable: true})
+			r.add(Finding{Kind: Receipt, Build: ref, Path: s.Tree(ref), What: cause(err),
+				Follows: "This build is unknown, and nothing can be built with it.", Fixable: true})
 		}
 	}
 	r.Builds = len(all)
@@ -171,7 +174,8 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 }
 
 // trees looks at the files of builds, several at a time: most of it is reading.
-func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Receipt, there map[store.Ref]bool, system *system, ask Ask) error {
+func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Receipt, there map[store.Ref]bool,
+	system *system, ask Ask) error {
 	var lock sync.Mutex
 	var wait sync.WaitGroup
 	work := make(chan *store.Receipt)
@@ -195,7 +199,8 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 					lacks = "It cannot find its library."
 				}
 				lock.Lock()
-				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref), What: fmt.Sprintf("%s %s (%s), which it needs, is missing", need.Name, need.Version, need.ID),
+				r.add(Finding{Kind: Need, Build: receipt.Ref, Path: s.Tree(need.Ref),
+					What:    fmt.Sprintf("%s %s (%s), which it needs, is missing", need.Name, need.Version, need.ID),
 					Follows: lacks, Remedies: []problem.Remedy{problem.Do(problem.InstallPackage, receipt.Name)}})
 				lock.Unlock()
 			}
@@ -248,7 +253,8 @@ func (r *Report) affected(receipts []*store.Receipt, current landing.State) {
 		visit(member.Ref)
 	}
 	for ref := range broken {
-		r.Affected = append(r.Affected, Affected{Build: ref, OnLanding: current.Has(ref) != nil, Rebuild: rebuild[ref], For: append([]store.Ref{}, stands[ref]...)})
+		r.Affected = append(r.Affected, Affected{Build: ref, OnLanding: current.Has(ref) != nil, Rebuild: rebuild[ref],
+			For: append([]store.Ref{}, stands[ref]...)})
 	}
 	slices.SortFunc(r.Affected, func(a, b Affected) int { return strings.Compare(a.Build.String(), b.Build.String()) })
 }

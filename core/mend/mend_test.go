@@ -28,7 +28,8 @@ func TestTheMachineIsCheckedAgainstWhatBuildsUse(t *testing.T) {
 	versions := filepath.Join(t.TempDir(), "versions")
 	moss := func(version string) {
 		require.NoError(t, os.WriteFile(versions, []byte(version+" { global: moss; local: *; };"), 0o644))
-		compile(t, lib, "libmoss.so.1", "int moss(void) { return 1; }", "-shared", "-fPIC", "-Wl,-soname,libmoss.so.1", "-Wl,--version-script="+versions)
+		compile(t, lib, "libmoss.so.1", "int moss(void) { return 1; }", "-shared", "-fPIC", "-Wl,-soname,libmoss.so.1",
+			"-Wl,--version-script="+versions)
 	}
 	moss("MOSS_1")
 
@@ -38,7 +39,8 @@ func TestTheMachineIsCheckedAgainstWhatBuildsUse(t *testing.T) {
 	stage := filepath.Join(t.TempDir(), "stage")
 	require.NoError(t, os.MkdirAll(filepath.Join(stage, "bin"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(stage, "lib/python3.2/site-packages"), 0o755))
-	compile(t, filepath.Join(stage, "bin"), "fern", "int moss(void); int main(void) { return moss(); }", filepath.Join(lib, "libmoss.so.1"))
+	compile(t, filepath.Join(stage, "bin"), "fern", "int moss(void); int main(void) { return moss(); }",
+		filepath.Join(lib, "libmoss.so.1"))
 	interpreter := filepath.Join(lib, "grow3.1")
 	require.NoError(t, os.WriteFile(interpreter, nil, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(stage, "bin/script"), []byte("#!"+interpreter+" -x\n"), 0o755))
@@ -65,7 +67,8 @@ func TestTheMachineIsCheckedAgainstWhatBuildsUse(t *testing.T) {
 	assert.Equal(t, map[Kind]string{Interpreter: python}, look())
 
 	moss("MOSS_2")
-	assert.Equal(t, map[Kind]string{Interpreter: python, Symbols: filepath.Join(lib, "libmoss.so.1") + " has no MOSS_1, which it was linked with\n"}, look())
+	assert.Equal(t, map[Kind]string{Interpreter: python, Symbols: filepath.Join(lib, "libmoss.so.1") +
+		" has no MOSS_1, which it was linked with\n"}, look())
 	require.NoError(t, os.Rename(filepath.Join(lib, "libmoss.so.1"), filepath.Join(lib, "libmoss.so.2")))
 	require.NoError(t, os.Rename(interpreter, filepath.Join(lib, "grow3.2")))
 	assert.Equal(t, map[Kind]string{

@@ -24,7 +24,8 @@ type system struct {
 }
 
 func newSystem(programs host.Programs) *system {
-	return &system{loader: host.SystemLibraries(), programs: programs, at: map[string]string{}, provides: map[string][]string{}, named: map[string]bool{}}
+	return &system{loader: host.SystemLibraries(), programs: programs, at: map[string]string{},
+		provides: map[string][]string{}, named: map[string]bool{}}
 }
 
 // library is where the loader finds a library, or "".
@@ -48,7 +49,8 @@ func (s *system) similar(name string) string {
 	for _, dir := range s.loader {
 		files, _ := filepath.Glob(filepath.Join(dir, stem+".so.*"))
 		for _, file := range files {
-			if base := filepath.Base(file); strings.Count(base, ".") <= strings.Count(name, ".") && !slices.Contains(others, base) {
+			if base := filepath.Base(file); strings.Count(base, ".") <= strings.Count(name, ".") &&
+				!slices.Contains(others, base) {
 				others = append(others, base)
 			}
 		}

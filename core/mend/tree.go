@@ -54,7 +54,8 @@ func (l *looking) look(ctx context.Context) {
 		return
 	}
 	if err != nil {
-		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(), Finding{Follows: "Its files are unknown.", Rebuild: true})
+		l.add(Receipt, "", "its list of files cannot be read: "+err.Error(),
+			Finding{Follows: "Its files are unknown.", Rebuild: true})
 		return
 	}
 	tree, err := safefs.OpenDir(l.s.Tree(l.receipt.Ref))
@@ -80,8 +81,9 @@ func (l *looking) look(ctx context.Context) {
 			return nil
 		}
 		if !l.machine {
-			l.add(Added, e.Name, "it is not a file of the build", Finding{Follows: "It was added later, and will be deleted with the tree.",
-				Advice: "Move it out of the tree to keep it."})
+			l.add(Added, e.Name, "it is not a file of the build",
+				Finding{Follows: "It was added later, and will be deleted with the tree.",
+					Advice: "Move it out of the tree to keep it."})
 		}
 		if e.Mode.IsDir() {
 			return safefs.Skip
@@ -114,24 +116,28 @@ func (l *looking) file(e safefs.Entry, f store.File, buffer []byte) {
 	}
 	if e.Mode.Type() != f.Mode.Type() {
 		if !l.machine {
-			l.add(Changed, f.Path, "it is "+kindOf(e.Mode)+" now, and was "+kindOf(f.Mode), Finding{Follows: follows, Rebuild: true})
+			l.add(Changed, f.Path, "it is "+kindOf(e.Mode)+" now, and was "+kindOf(f.Mode),
+				Finding{Follows: follows, Rebuild: true})
 		}
 		return
 	}
 	switch {
 	case f.Mode&fs.ModeSymlink != 0:
 		if target, err := e.Target(); (err != nil || target != f.Target) && !l.machine {
-			l.add(Changed, f.Path, fmt.Sprintf("it leads to %q now, and led to %q", target, f.Target), Finding{Follows: follows, Rebuild: true})
+			l.add(Changed, f.Path, fmt.Sprintf("it leads to %q now, and led to %q", target, f.Target),
+				Finding{Follows: follows, Rebuild: true})
 		}
 		return
 	case e.Mode.Perm() != f.Mode.Perm() && !l.machine:
-		l.add(Mode, f.Path, fmt.Sprintf("its permissions are %04o now, and were %04o", e.Mode.Perm(), f.Mode.Perm()), Finding{Follows: follows, Fixable: true, mode: f.Mode.Perm()})
+		l.add(Mode, f.Path, fmt.Sprintf("its permissions are %04o now, and were %04o", e.Mode.Perm(), f.Mode.Perm()),
+			Finding{Follows: follows, Fixable: true, mode: f.Mode.Perm()})
 	}
 	if !f.Mode.IsRegular() {
 		return
 	}
 	if e.Size != f.Size && !l.machine {
-		l.add(Changed, f.Path, fmt.Sprintf("it has %d bytes now, and had %d", e.Size, f.Size), Finding{Follows: follows, Rebuild: true})
+		l.add(Changed, f.Path, fmt.Sprintf("it has %d bytes now, and had %d", e.Size, f.Size),
+			Finding{Follows: follows, Rebuild: true})
 		return
 	}
 	file, err := e.Open()
@@ -196,11 +202,13 @@ func (l *looking) runs(file *os.File, f store.File) {
 		}
 		name = words[0]
 	}
-	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) || slices.ContainsFunc(l.here(name), safefs.Exists) {
+	if l.told["#!"+name] || l.system.has(name) || !filepath.IsAbs(name) && l.ours(name) ||
+		slices.ContainsFunc(l.here(name), safefs.Exists) {
 		return
 	}
 	l.told["#!"+name] = true
-	l.add(Interpreter, f.Path, "its interpreter "+name+" is not on this machine"+l.system.instead(name), Finding{Follows: "It cannot be started.", Rebuild: true})
+	l.add(Interpreter, f.Path, "its interpreter "+name+" is not on this machine"+l.system.instead(name),
+		Finding{Follows: "It cannot be started.", Rebuild: true})
 }
 
 // here is where paths are on this machine: those of the prefix that a build is for are in
@@ -236,7 +244,8 @@ func (l *looking) ours(name string) bool {
 func (l *looking) module(f store.File) {
 	parts := strings.Split(f.Path, "/")
 	for i := 0; i+1 < len(parts); i++ {
-		if parts[i] != "lib" && parts[i] != "lib64" || !strings.HasPrefix(parts[i+1], "python") || !strings.Contains(parts[i+1], ".") {
+		if parts[i] != "lib" && parts[i] != "lib64" || !strings.HasPrefix(parts[i+1], "python") ||
+			!strings.Contains(parts[i+1], ".") {
 			continue
 		}
 		name := parts[i+1]
@@ -244,7 +253,8 @@ func (l *looking) module(f store.File) {
 			return
 		}
 		l.told[name] = true
-		l.add(Interpreter, strings.Join(parts[:i+2], "/"), "it has modules for "+name+", which is not on this machine"+l.system.instead(name), Finding{Follows: "No installed interpreter finds them.", Rebuild: true})
+		l.add(Interpreter, strings.Join(parts[:i+2], "/"), "it has modules for "+name+", which is not on this machine"+
+			l.system.instead(name), Finding{Follows: "No installed interpreter finds them.", Rebuild: true})
 	}
 }
 
@@ -254,7 +264,8 @@ func (l *looking) module(f store.File) {
 func (l *looking) binary(b inspect.Binary, f store.File) {
 	if b.Interpreter != "" && !l.told[b.Interpreter] && !safefs.Exists(b.Interpreter) {
 		l.told[b.Interpreter] = true
-		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine", Finding{Follows: "It cannot be started.", Rebuild: true})
+		l.add(Interpreter, f.Path, "the loader "+b.Interpreter+" is not on this machine",
+			Finding{Follows: "It cannot be started.", Rebuild: true})
 	}
 	looks := b.Looks(filepath.Dir(filepath.Join(l.receipt.At(), f.Path)))
 	if l.receipt.Prefix != "" { // where a person may let the loader look
@@ -279,12 +290,14 @@ func (l *looking) binary(b inspect.Binary, f store.File) {
 		}
 		if at == "" {
 			l.told[key] = true
-			l.add(Library, f.Path, "it needs the library "+name+", which is not on this machine"+l.system.similar(name), Finding{Follows: "What uses it cannot be started.", Rebuild: true})
+			l.add(Library, f.Path, "it needs the library "+name+", which is not on this machine"+l.system.similar(name),
+				Finding{Follows: "What uses it cannot be started.", Rebuild: true})
 			continue
 		}
 		if lacks := l.system.lacks(at, b.Versions[name]); len(lacks) > 0 {
 			l.told[key] = true
-			l.add(Symbols, f.Path, fmt.Sprintf("%s has no %s, which it was linked with", at, strings.Join(lacks, " and ")), Finding{Follows: "What uses it cannot be started.", Rebuild: true})
+			l.add(Symbols, f.Path, fmt.Sprintf("%s has no %s, which it was linked with", at, strings.Join(lacks, " and ")),
+				Finding{Follows: "What uses it cannot be started.", Rebuild: true})
 		}
 	}
 }

@@ -21,7 +21,8 @@ import (
 
 // DebArch is how Debian calls a kind of machine; "all" for none in particular.
 func DebArch(arch string) string {
-	if name := map[string]string{"": "all", "x86_64": "amd64", "aarch64": "arm64", "i686": "i386", "i386": "i386", "armv7l": "armhf", "ppc64le": "ppc64el", "riscv64": "riscv64", "s390x": "s390x"}[arch]; name != "" {
+	if name := map[string]string{"": "all", "x86_64": "amd64", "aarch64": "arm64", "i686": "i386", "i386": "i386",
+		"armv7l": "armhf", "ppc64le": "ppc64el", "riscv64": "riscv64", "s390x": "s390x"}[arch]; name != "" {
 		return name
 	}
 	return arch
@@ -74,7 +75,8 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 		name string
 		size int64
 		data io.Reader
-	}{{"debian-binary", 4, strings.NewReader("2.0\n")}, {"control.tar.gz", int64(len(control)), bytes.NewReader(control)}, {"data.tar" + map[Packing]string{Zstd: ".zst", Gzip: ".gz"}[p.Packing], size, data}} {
+	}{{"debian-binary", 4, strings.NewReader("2.0\n")}, {"control.tar.gz", int64(len(control)), bytes.NewReader(control)},
+		{"data.tar" + map[Packing]string{Zstd: ".zst", Gzip: ".gz"}[p.Packing], size, data}} {
 		fmt.Fprintf(out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", m.name, p.Time.Unix(), 0, 0, "100644", m.size)
 		if _, err := io.Copy(out, m.data); err != nil {
 			return err
@@ -100,7 +102,8 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 	var list strings.Builder
 	directory := func(dir string, f *File) error {
 		made[dir] = true
-		h := &tar.Header{Typeflag: tar.TypeDir, Name: "." + strings.TrimSuffix(dir, "/") + "/", Mode: 0o755, ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}
+		h := &tar.Header{Typeflag: tar.TypeDir, Name: "." + strings.TrimSuffix(dir, "/") + "/", Mode: 0o755, ModTime: p.Time,
+			Format: tar.FormatGNU, Uname: "root", Gname: "root"}
 		if f != nil {
 			h.Mode = int64(f.Mode.Perm())
 		}
@@ -117,7 +120,8 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 				}
 			}
 		}
-		h := &tar.Header{Name: "." + f.Path, Mode: tarMode(f), ModTime: p.Time, Format: tar.FormatGNU, Uname: cmp.Or(f.Owner, "root"), Gname: cmp.Or(f.Group, "root")}
+		h := &tar.Header{Name: "." + f.Path, Mode: tarMode(f), ModTime: p.Time, Format: tar.FormatGNU,
+			Uname: cmp.Or(f.Owner, "root"), Gname: cmp.Or(f.Group, "root")}
 		switch {
 		case f.Mode.IsDir():
 			if !made[f.Path] {
@@ -160,7 +164,8 @@ func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
 // zstdPacker packs parts of a few MiB side by side, at least two, so that what comes out
 // does not depend on how many processors there are.
 func zstdPacker(to io.Writer) (io.WriteCloser, error) {
-	return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(2<<20), zstd.WithConcurrentBlocks(true), zstd.WithEncoderConcurrency(min(max(2, runtime.GOMAXPROCS(0)), 8)))
+	return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(2<<20),
+		zstd.WithConcurrentBlocks(true), zstd.WithEncoderConcurrency(min(max(2, runtime.GOMAXPROCS(0)), 8)))
 }
 
 // tarMode are the permissions of a file, with the bits of setuid, setgid and sticky.
@@ -265,14 +270,16 @@ func (p *Package) debControl(sums string) ([]byte, error) {
 	if p.Loader {
 		triggers = "activate-noawait ldconfig\n"
 	}
-	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "./", Mode: 0o755, ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
+	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "./", Mode: 0o755, ModTime: p.Time,
+		Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
 		return nil, err
 	}
 	after := ""
 	if p.After != "" {
 		after = "#!/bin/sh\nset -e\n[ \"$1\" = configure ] || exit 0\n" + p.After
 	}
-	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.Control()}, {"md5sums", sums}, {"postinst", after}, {"triggers", triggers}} {
+	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.Control()}, {"md5sums", sums},
+		{"postinst", after}, {"triggers", triggers}} {
 		if f[1] == "" {
 			continue
 		}
@@ -280,7 +287,8 @@ func (p *Package) debControl(sums string) ([]byte, error) {
 		if f[0] == "postinst" {
 			mode = 0o755
 		}
-		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "./" + f[0], Mode: mode, Size: int64(len(f[1])), ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "./" + f[0], Mode: mode, Size: int64(len(f[1])),
+			ModTime: p.Time, Format: tar.FormatGNU, Uname: "root", Gname: "root"}); err != nil {
 			return nil, err
 		}
 		if _, err := io.WriteString(t, f[1]); err != nil {

@@ -26,8 +26,11 @@ func ExampleDebVersion() {
 
 // A package of one file, written and read again.
 func ExamplePackage_WriteDeb() {
-	p := &ospackage.Package{Name: "vale-fern", Version: "1.0", Release: "1", Summary: "Grows", Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
-	p.Files = []ospackage.File{{Path: "/usr/share/fern", Mode: 0o644, Size: 5, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("leaf\n")), nil }}}
+	p := &ospackage.Package{Name: "vale-fern", Version: "1.0", Release: "1", Summary: "Grows",
+		Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
+	p.Files = []ospackage.File{{Path: "/usr/share/fern", Mode: 0o644, Size: 5, Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader("leaf\n")), nil
+	}}}
 	file, err := os.CreateTemp("", "*.deb")
 	if err != nil {
 		fmt.Println(err)

@@ -61,17 +61,21 @@ func TestTheOrderOfOthers(t *testing.T) {
 	var pairs [][2]string
 	rapid.Check(t, func(t *rapid.T) {
 		pairs = append(pairs, [2]string{letters.Draw(t, "a"), letters.Draw(t, "b")},
-			[2]string{DebVersion(plainVersion(t, "c")), DebVersion(plainVersion(t, "d"))}, [2]string{RPMVersion(plainVersion(t, "e")), RPMVersion(plainVersion(t, "f"))})
+			[2]string{DebVersion(plainVersion(t, "c")), DebVersion(plainVersion(t, "d"))},
+			[2]string{RPMVersion(plainVersion(t, "e")), RPMVersion(plainVersion(t, "f"))})
 	})
 	pairs = pairs[:min(len(pairs), 400)]
 	for _, p := range pairs {
-		fmt.Fprintf(&deb, "if %[1]s --compare-versions '%[2]s' lt '%[3]s'; then echo -1; elif %[1]s --compare-versions '%[2]s' eq '%[3]s'; then echo 0; else echo 1; fi\n", dpkg, p[0], p[1])
+		fmt.Fprintf(&deb,
+			"if %[1]s --compare-versions '%[2]s' lt '%[3]s'; then echo -1; elif %[1]s --compare-versions '%[2]s' eq '%[3]s'; "+
+				"then echo 0; else echo 1; fi\n", dpkg, p[0], p[1])
 		fmt.Fprintf(&lua, "print(rpm.vercmp('%s', '%s') .. ' ') ", p[0], p[1])
 	}
 	debSays := strings.Fields(run(t, "sh", "-c", strings.ReplaceAll(deb.String(), "^", "+")))
 	rpmSays := strings.Fields(run(t, rpm, "--eval", "%{lua: "+lua.String()+"}"))
 	for i, p := range pairs {
-		assert.Equal(t, debSays[i], fmt.Sprint(CompareDeb(strings.ReplaceAll(p[0], "^", "+"), strings.ReplaceAll(p[1], "^", "+"))), "dpkg: %q", p)
+		assert.Equal(t, debSays[i],
+			fmt.Sprint(CompareDeb(strings.ReplaceAll(p[0], "^", "+"), strings.ReplaceAll(p[1], "^", "+"))), "dpkg: %q", p)
 		assert.Equal(t, rpmSays[i], fmt.Sprint(CompareRPM(p[0], p[1])), "rpm: %q", p)
 	}
 }
@@ -83,7 +87,8 @@ func TestOurOrderSurvives(t *testing.T) {
 	parts := func(v version.Version) int { return strings.Count(numbers.FindString(v.String()), ".") }
 	rapid.Check(t, func(t *rapid.T) {
 		a, b := plainVersion(t, "a"), plainVersion(t, "b")
-		if parts(a) != parts(b) || strings.ContainsAny(a.String()+b.String(), "+") && strings.ContainsAny(a.String()+b.String(), "abkp") {
+		if parts(a) != parts(b) ||
+			strings.ContainsAny(a.String()+b.String(), "+") && strings.ContainsAny(a.String()+b.String(), "abkp") {
 			return // told, where it matters
 		}
 		pair := []version.Version{a, b}
@@ -131,12 +136,17 @@ func fern() *Package {
 		return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(t)), nil }
 	}
 	long := "/opt/fern/" + strings.Repeat("frond/", 40) + "leaf"
-	return &Package{Name: "vale-fern", Version: "2.1~rc1", Release: "1.vale", Arch: "x86_64", Summary: "A fern", Description: "Grows.\n\nIn the shade.", Home: "https://vale.example/fern", License: "MIT", Maintainer: "Vale Growers <growers@vale.example>",
-		Changes: []Change{{Version: "2.1~rc1-1.vale", By: "Vale Growers <growers@vale.example>", Lines: []string{"The first one"}, Time: time.Unix(1774008000, 0)}}, Time: time.Unix(1774008000, 0).UTC(),
+	return &Package{Name: "vale-fern", Version: "2.1~rc1", Release: "1.vale", Arch: "x86_64", Summary: "A fern",
+		Description: "Grows.\n\nIn the shade.", Home: "https://vale.example/fern", License: "MIT",
+		Maintainer: "Vale Growers <growers@vale.example>",
+		Changes: []Change{{Version: "2.1~rc1-1.vale", By: "Vale Growers <growers@vale.example>",
+			Lines: []string{"The first one"}, Time: time.Unix(1774008000, 0)}}, Time: time.Unix(1774008000, 0).UTC(),
 		Files: []File{
 			{Path: "/opt/fern", Mode: fs.ModeDir | 0o755}, {Path: "/opt/fern/bin", Mode: fs.ModeDir | 0o755},
-			{Path: "/opt/fern/bin/fern", Mode: 0o755, Size: 19, Open: text("#!/bin/sh\necho fern")}, {Path: "/opt/fern/bin/frond", Target: "fern"},
-			{Path: "/opt/fern/etc/fern.conf", Mode: 0o640, Size: 5, Config: true, Open: text("a = 1")}, {Path: long, Mode: 0o644, Size: 0, Open: text("")},
+			{Path: "/opt/fern/bin/fern", Mode: 0o755, Size: 19, Open: text("#!/bin/sh\necho fern")},
+			{Path: "/opt/fern/bin/frond", Target: "fern"},
+			{Path: "/opt/fern/etc/fern.conf", Mode: 0o640, Size: 5, Config: true, Open: text("a = 1")},
+			{Path: long, Mode: 0o644, Size: 0, Open: text("")},
 			{Path: "/opt/fern/näme with space", Mode: 0o4755, Size: 1, Open: text("x")},
 		}}
 }
@@ -167,7 +177,8 @@ func TestDpkgTakesIt(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
 	dpkg := func(args ...string) string {
-		return run(t, "dpkg", append([]string{"--root=" + root, "--force-not-root", "--force-bad-path", "--log=/dev/null"}, args...)...)
+		return run(t, "dpkg", append([]string{"--root=" + root, "--force-not-root", "--force-bad-path", "--log=/dev/null"},
+			args...)...)
 	}
 	assert.Contains(t, run(t, "dpkg", "-I", file), "Description: A fern\n  Grows.\n  .\n  In the shade.\n")
 	if os.Geteuid() != 0 {
@@ -241,7 +252,8 @@ func TestChangedFiles(t *testing.T) {
 // What a recipe says cannot become a field of its own.
 func TestFieldsAreOneLine(t *testing.T) {
 	p := fern()
-	p.Home, p.Summary, p.Description = "https://vale.example\nEssential: yes", "Fern\n\nPackage: moss", "Grows\n\nProtected: yes"
+	p.Home, p.Summary, p.Description = "https://vale.example\nEssential: yes", "Fern\n\nPackage: moss",
+		"Grows\n\nProtected: yes"
 	names, _ := Fields(p.Control())
 	assert.NotContains(t, names, "Essential")
 	assert.NotContains(t, names, "Protected")

@@ -93,7 +93,9 @@ type File struct {
 
 // Holding is a file that has data.
 func Holding(path string, data []byte) File {
-	return File{Path: path, Mode: 0o644, Size: int64(len(data)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+	return File{Path: path, Mode: 0o644, Size: int64(len(data)), Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(data)), nil
+	}}
 }
 
 // Whole is the version with everything that belongs to it.
@@ -123,7 +125,8 @@ func (e *Changed) Error() string {
 func (p *Package) Check() error {
 	for _, f := range p.Files {
 		if !utf8.ValidString(f.Path) || strings.ContainsFunc(f.Path, unicode.IsControl) {
-			return problem.New(problem.Other, f.Path, "%q cannot be in a package: its name is not one line of text, as lists of files need", f.Path)
+			return problem.New(problem.Other, f.Path,
+				"%q cannot be in a package: its name is not one line of text, as lists of files need", f.Path)
 		}
 	}
 	return nil
@@ -152,7 +155,8 @@ func (p *Package) size() (n int64) {
 // unixMode is the mode of a file as inode(7) has it.
 func unixMode(f File) uint32 {
 	mode := uint32(f.Mode.Perm())
-	for bit, is := range map[uint32]bool{0o4000: f.Mode&fs.ModeSetuid != 0, 0o2000: f.Mode&fs.ModeSetgid != 0, 0o1000: f.Mode&fs.ModeSticky != 0} {
+	for bit, is := range map[uint32]bool{0o4000: f.Mode&fs.ModeSetuid != 0, 0o2000: f.Mode&fs.ModeSetgid != 0,
+		0o1000: f.Mode&fs.ModeSticky != 0} {
 		if is {
 			mode |= bit
 		}

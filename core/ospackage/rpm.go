@@ -44,7 +44,8 @@ func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	if err != nil {
 		return err
 	}
-	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).encode(regionOfHeader)
+	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).
+		encode(regionOfHeader)
 	size, err := payload.Seek(0, io.SeekEnd)
 	if err != nil {
 		return err
@@ -153,7 +154,8 @@ func cpioHead(to io.Writer, name string, inode int, mode uint32, size, time int6
 	if mode&0o170000 == 0o040000 {
 		links = 2
 	}
-	head := fmt.Sprintf("070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", inode, mode, 0, 0, links, time, size, 0, 0, 0, 0, len(name)+1, 0, name)
+	head := fmt.Sprintf("070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", inode, mode, 0, 0, links, time,
+		size, 0, 0, 0, 0, len(name)+1, 0, name)
 	if _, err := io.WriteString(to, head); err != nil {
 		return err
 	}
@@ -204,14 +206,17 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	p.rpmChanges(h)
 	p.rpmFiles(h, digests)
 	self := Relation{Name: p.Name, Operator: "=", Version: p.Whole()}
-	relations(h, TagProvides, TagProvideVersions, TagProvideFlags, append([]Relation{self}, p.Provides...), senseProvided, nil)
+	relations(h, TagProvides, TagProvideVersions, TagProvideFlags, append([]Relation{self}, p.Provides...),
+		senseProvided, nil)
 	if p.After != "" {
 		h.text(tagAfterInstall, p.After)
 		h.text(tagAfterInstallShell, "/bin/sh")
 	}
 	relations(h, TagRequires, TagRequireVersions, TagRequireFlags, p.Depends, senseFound, []Relation{
-		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"}, {Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
-		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"}, {Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})
+		{Name: "rpmlib(CompressedFileNames)", Operator: "<=", Version: "3.0.4-1"},
+		{Name: "rpmlib(FileDigests)", Operator: "<=", Version: "4.6.0-1"},
+		{Name: "rpmlib(PayloadFilesHavePrefix)", Operator: "<=", Version: "4.0-1"},
+		{Name: "rpmlib(PayloadIsZstd)", Operator: "<=", Version: "5.4.18-1"}})
 	h.text(tagPayloadFormat, "cpio")
 	h.text(tagPayloadPacking, "zstd")
 	h.text(tagPayloadLevel, "3")
@@ -270,10 +275,12 @@ func (p *Package) rpmFiles(h *header, digests []string) {
 			dirs[dir] = at
 			directories = append(directories, dir)
 		}
-		sizes, times, flags, verify = append(sizes, int32(uint32(size))), append(times, int32(p.Time.Unix())), append(flags, flag), append(verify, -1)
+		sizes, times, flags, verify = append(sizes, int32(uint32(size))), append(times, int32(p.Time.Unix())),
+			append(flags, flag), append(verify, -1)
 		devices, inodes, in = append(devices, 1), append(inodes, int32(i+1)), append(in, at)
 		modes, rdevs = append(modes, uint16(unixMode(f))), append(rdevs, 0)
-		links, users, groups = append(links, f.Target), append(users, cmp.Or(f.Owner, "root")), append(groups, cmp.Or(f.Group, "root"))
+		links, users, groups = append(links, f.Target), append(users, cmp.Or(f.Owner, "root")),
+			append(groups, cmp.Or(f.Group, "root"))
 		languages, bases = append(languages, ""), append(bases, base)
 	}
 	h.numbers(tagFileSizes, sizes...)
@@ -299,7 +306,8 @@ func relations(h *header, names, versions, flags int32, all []Relation, found in
 	var n, v []string
 	var f []int32
 	add := func(r Relation, more int32) {
-		flag := map[string]int32{"=": senseEqual, ">=": senseGreater | senseEqual, "<=": senseLess | senseEqual, "<<": senseLess}[r.Operator] | more
+		flag := map[string]int32{"=": senseEqual, ">=": senseGreater | senseEqual, "<=": senseLess | senseEqual,
+			"<<": senseLess}[r.Operator] | more
 		n, v, f = append(n, r.Name), append(v, r.Version), append(f, flag)
 	}
 	for _, r := range all {

@@ -143,8 +143,12 @@ func compareNumbers(a, b string) int {
 // CompareRPM orders versions as rpm does (rpm-version(7)).
 func CompareRPM(a, b string) int {
 	for a != "" || b != "" {
-		a = strings.TrimLeftFunc(a, func(c rune) bool { return c > 127 || !digit(byte(c)) && !letter(byte(c)) && c != '~' && c != '^' })
-		b = strings.TrimLeftFunc(b, func(c rune) bool { return c > 127 || !digit(byte(c)) && !letter(byte(c)) && c != '~' && c != '^' })
+		a = strings.TrimLeftFunc(a, func(c rune) bool {
+			return c > 127 || !digit(byte(c)) && !letter(byte(c)) && c != '~' && c != '^'
+		})
+		b = strings.TrimLeftFunc(b, func(c rune) bool {
+			return c > 127 || !digit(byte(c)) && !letter(byte(c)) && c != '~' && c != '^'
+		})
 		if tildeA, tildeB := strings.HasPrefix(a, "~"), strings.HasPrefix(b, "~"); tildeA || tildeB {
 			switch {
 			case !tildeA:

@@ -79,13 +79,15 @@ func licencesOf(r *store.Receipt) (string, error) {
 			text += "Source: " + s.URL + "\n"
 		}
 	}
-	text += "Licence: " + orElse(r.License, "not stated in its recipe") + "\nCopyright: the authors of " + r.Name + "; its source says who they are\n"
+	text += "Licence: " + orElse(r.License, "not stated in its recipe") + "\nCopyright: the authors of " + r.Name +
+		"; its source says who they are\n"
 	for _, l := range r.Licences {
 		data, err := ownFile(r, l.Path())
 		if err != nil || l.SHA256 != store.Digest(data) {
 			return "", &ospackage.Changed{Files: []string{r.Tree + "/" + l.Path()}}
 		}
-		text += "\n--- " + l.File + " of " + r.Name + "\n\n" + strings.TrimRight(strings.ToValidUTF8(string(data), "?"), "\n") + "\n"
+		text += "\n--- " + l.File + " of " + r.Name + "\n\n" + strings.TrimRight(strings.ToValidUTF8(string(data), "?"),
+			"\n") + "\n"
 	}
 	return text, nil
 }
@@ -108,7 +110,8 @@ func changesOf(r *store.Receipt) []string {
 func debChangelog(o *ospackage.Package) []byte {
 	text := ""
 	for _, c := range o.Changes {
-		text += fmt.Sprintf("%s (%s) stable; urgency=medium\n\n  * %s\n\n -- %s  %s\n", o.Name, c.Version, strings.Join(c.Lines, "\n  * "), c.By, c.Time.Format("Mon, 02 Jan 2006 15:04:05 -0700"))
+		text += fmt.Sprintf("%s (%s) stable; urgency=medium\n\n  * %s\n\n -- %s  %s\n", o.Name, c.Version,
+			strings.Join(c.Lines, "\n  * "), c.By, c.Time.Format("Mon, 02 Jan 2006 15:04:05 -0700"))
 	}
 	var packed bytes.Buffer
 	z, _ := gzip.NewWriterLevel(&packed, gzip.BestCompression)
@@ -138,7 +141,8 @@ func billOf(o *ospackage.Package, builds []*store.Receipt) map[string]any {
 			s := r.Sources[0]
 			self["downloadLocation"] = orElse(s.URL, noAssertion)
 			if s.Digest.Hex != "" && s.Commit == "" {
-				self["checksums"] = []map[string]string{{"algorithm": strings.ToUpper(s.Digest.Algorithm), "checksumValue": s.Digest.Hex}}
+				self["checksums"] = []map[string]string{{"algorithm": strings.ToUpper(s.Digest.Algorithm),
+					"checksumValue": s.Digest.Hex}}
 			}
 		}
 		b.relate("SPDXRef-DOCUMENT", "DESCRIBES", id)
@@ -150,24 +154,30 @@ func billOf(o *ospackage.Package, builds []*store.Receipt) map[string]any {
 				id = fmt.Sprintf("SPDXRef-Need-%d", len(b.packages)-len(builds)+1)
 				b.add(id, need.Ref)["comment"] = "build " + need.ID
 			}
-			b.relate(id, map[string]string{"tool": "BUILD_TOOL_OF", "runtime": "RUNTIME_DEPENDENCY_OF", "library": "DEPENDENCY_OF"}[string(need.Role)], b.known[r.Ref])
+			b.relate(id, map[string]string{"tool": "BUILD_TOOL_OF", "runtime": "RUNTIME_DEPENDENCY_OF",
+				"library": "DEPENDENCY_OF"}[string(need.Role)], b.known[r.Ref])
 		}
 	}
 	first := builds[0].Ref
-	return map[string]any{"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT", "name": o.Name + "-" + o.Whole(),
-		"documentNamespace": "urn:fernladder:" + first.Name + ":" + first.Version + ":" + first.ID + ":" + o.Name, "creationInfo": map[string]any{"created": o.Time.Format("2006-01-02T15:04:05Z"), "creators": []string{"Tool: fernladder"}},
+	return map[string]any{"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT",
+		"name":              o.Name + "-" + o.Whole(),
+		"documentNamespace": "urn:fernladder:" + first.Name + ":" + first.Version + ":" + first.ID + ":" + o.Name,
+		"creationInfo": map[string]any{"created": o.Time.Format("2006-01-02T15:04:05Z"),
+			"creators": []string{"Tool: fernladder"}},
 		"packages": b.packages, "relationships": b.relations}
 }
 
 func (b *bill) add(id string, r store.Ref) map[string]any {
-	entry := map[string]any{"SPDXID": id, "name": r.Name, "versionInfo": r.Version, "licenseDeclared": noAssertion, "licenseConcluded": noAssertion, "copyrightText": noAssertion,
+	entry := map[string]any{"SPDXID": id, "name": r.Name, "versionInfo": r.Version, "licenseDeclared": noAssertion,
+		"licenseConcluded": noAssertion, "copyrightText": noAssertion,
 		"downloadLocation": noAssertion, "filesAnalyzed": false}
 	b.packages, b.known[r] = append(b.packages, entry), id
 	return entry
 }
 
 func (b *bill) relate(from, how, to string) {
-	b.relations = append(b.relations, map[string]string{"spdxElementId": from, "relationshipType": how, "relatedSpdxElement": to})
+	b.relations = append(b.relations, map[string]string{"spdxElementId": from, "relationshipType": how,
+		"relatedSpdxElement": to})
 }
 
 const noAssertion = "NOASSERTION"

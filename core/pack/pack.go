@@ -90,7 +90,8 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.files, p.needs, p.unknown, p.libraries = map[store.Ref][]store.File{}, map[store.Ref]*requires{}, map[string]bool{}, machine.SystemLibraries()
+	p.files, p.needs, p.unknown, p.libraries = map[store.Ref][]store.File{}, map[store.Ref]*requires{}, map[string]bool{},
+		machine.SystemLibraries()
 	named, err := p.named()
 	if err != nil {
 		return nil, err
@@ -127,7 +128,8 @@ func Check(m *machine.Machine, ask Ask, names []string) error {
 // start is the work on an ask for which the settings and the machine say enough.
 func start(m *machine.Machine, ask Ask) (*packing, error) {
 	if m.Settings.Pack.Maintainer == "" {
-		return nil, problem.New(problem.Other, "maintainer", "packages name their maintainer, and the settings do not").Remedy(problem.SetMaintainer, m.Place.Shown(m.Settings.File))
+		return nil, problem.New(problem.Other, "maintainer", "packages name their maintainer, and the settings do not").
+			Remedy(problem.SetMaintainer, m.Place.Shown(m.Settings.File))
 	}
 	system, err := systemOf(m, ask.Format)
 	return &packing{m: m, ask: ask, system: system}, err
@@ -154,7 +156,8 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 			return nil, err
 		}
 		if r.Prefix != "" {
-			return nil, problem.New(problem.Other, r.Name, "%s %s (%s) was built for %s, and does not work in its tree", r.Name, r.Version, r.ID, r.Prefix)
+			return nil, problem.New(problem.Other, r.Name, "%s %s (%s) was built for %s, and does not work in its tree", r.Name,
+				r.Version, r.ID, r.Prefix)
 		}
 		all = append(all, r)
 	}
@@ -198,7 +201,8 @@ func (p *packing) named() ([]*store.Receipt, error) {
 			for _, s := range r.Supplies {
 				files = append(files, s.File)
 			}
-			return problem.New(problem.Other, r.Name, "%s %s was built with files that must not be passed on: %s", r.Name, r.Version, strings.Join(files, ", "))
+			return problem.New(problem.Other, r.Name, "%s %s was built with files that must not be passed on: %s", r.Name,
+				r.Version, strings.Join(files, ", "))
 		}
 		var err error
 		if p.files[r.Ref], err = p.m.Store.Files(r.Ref); err != nil {
@@ -209,7 +213,8 @@ func (p *packing) named() ([]*store.Receipt, error) {
 		}
 		for _, need := range r.Needs {
 			needs := p.needs[r.Ref]
-			if need.Role == recipe.Tool && !needs.tools[need.Ref] || need.Role == recipe.Library && !needs.trees[need.Ref] && !needs.tools[need.Ref] {
+			if need.Role == recipe.Tool && !needs.tools[need.Ref] ||
+				need.Role == recipe.Library && !needs.trees[need.Ref] && !needs.tools[need.Ref] {
 				continue
 			}
 			other, err := p.m.Store.Receipt(need.Ref)
@@ -252,7 +257,8 @@ func (p *packing) versionOf(r *store.Receipt) (string, error) {
 				continue
 			}
 			if wrong, is := ospackage.Disorder([]version.Version{v, x.Version}, write, compare); is {
-				return "", problem.New(problem.Other, r.Name, "%s %s would sort before %s as a %s, but is newer", r.Name, wrong.Newer, wrong.Older, p.ask.Format).Remedy(problem.SetEpoch, r.Name)
+				return "", problem.New(problem.Other, r.Name, "%s %s would sort before %s as a %s, but is newer", r.Name,
+					wrong.Newer, wrong.Older, p.ask.Format).Remedy(problem.SetEpoch, r.Name)
 			}
 		}
 	}
@@ -280,7 +286,8 @@ func (p *packing) nameOf(name, id, more string) (string, error) {
 		}
 	}
 	if !packageName.MatchString(text) {
-		return "", problem.New(problem.Other, text, "%s cannot be the name of a package: dpkg and rpm allow letters, digits and + - .", text)
+		return "", problem.New(problem.Other, text,
+			"%s cannot be the name of a package: dpkg and rpm allow letters, digits and + - .", text)
 	}
 	return text, nil
 }
@@ -300,7 +307,9 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 	if s.Suffix != "" {
 		release += "." + s.Suffix
 	}
-	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch, Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made, Packing: ospackage.Packing(s.Packing)}
+	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch,
+		Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made,
+		Packing: ospackage.Packing(s.Packing)}
 	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: changesOf(r), Time: made}}
 	return o, nil
 }

@@ -99,7 +99,8 @@ func (p *packing) amongOthers(files landing.Union) landing.Union {
 	}
 	rules := p.rules()
 	var kept landing.Union
-	left, has := map[string]bool{}, map[string]bool{} // directories that something was left out of, and that something is in
+	// Directories that something was left out of, and that something is in.
+	left, has := map[string]bool{}, map[string]bool{}
 	for _, e := range files {
 		in := has
 		switch {
@@ -111,7 +112,8 @@ func (p *packing) amongOthers(files landing.Union) landing.Union {
 			in = left
 		default:
 			if theirs := rules.Behind(e.Build.Name, e.Path, e.Mode); theirs != "" {
-				p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{e.Path}, Why: landing.OverIt, System: theirs})
+				p.renamed = append(p.renamed, landing.Naming{Build: e.Build, File: e.Path, As: []string{e.Path},
+					Why: landing.OverIt, System: theirs})
 			}
 			kept = append(kept, e)
 		}
@@ -119,7 +121,9 @@ func (p *packing) amongOthers(files landing.Union) landing.Union {
 			in[dir] = true
 		}
 	}
-	return slices.DeleteFunc(kept, func(e landing.UnionEntry) bool { return e.Mode.IsDir() && left[e.Path] && !has[e.Path] })
+	return slices.DeleteFunc(kept, func(e landing.UnionEntry) bool {
+		return e.Mode.IsDir() && left[e.Path] && !has[e.Path]
+	})
 }
 
 // underPrefix adds the files to a package, or to the one that is for building against it.
@@ -145,7 +149,8 @@ func (p *packing) underPrefix(o, devel *ospackage.Package, files landing.Union) 
 		if e.Mode.IsDir() && ofAll[p.ask.Prefix] && landing.Common(e.Path) {
 			continue // every package has it
 		}
-		f := ospackage.File{Path: filepath.Join(p.ask.Prefix, e.Path), Mode: e.Mode, Size: e.Size, Target: e.Target, SHA256: e.SHA256, Open: p.opener(e.Tree, e.Path)}
+		f := ospackage.File{Path: filepath.Join(p.ask.Prefix, e.Path), Mode: e.Mode, Size: e.Size, Target: e.Target,
+			SHA256: e.SHA256, Open: p.opener(e.Tree, e.Path)}
 		if e.Mode.IsRegular() {
 			p.give(&f, trees[e.Tree], receipts[e.Build], e.Path)
 		}
@@ -161,19 +166,23 @@ func (p *packing) underPrefix(o, devel *ospackage.Package, files landing.Union) 
 			to = devel
 		}
 		to.Files = append(to.Files, f)
-		o.Loader = o.Loader || ofAll[p.ask.Prefix] && strings.HasPrefix(e.Path, "lib") && strings.Contains(path.Base(e.Path), ".so")
+		o.Loader = o.Loader ||
+			ofAll[p.ask.Prefix] && strings.HasPrefix(e.Path, "lib") && strings.Contains(path.Base(e.Path), ".so")
 	}
 	return nil
 }
 
 // ofAll are directories that no package has to itself.
-var ofAll = map[string]bool{"/": true, "/opt": true, "/srv": true, "/home": true, "/mnt": true, "/media": true, "/root": true, "/var": true, "/var/lib": true,
+var ofAll = map[string]bool{"/": true, "/opt": true, "/srv": true, "/home": true, "/mnt": true, "/media": true,
+	"/root": true, "/var": true, "/var/lib": true,
 	"/usr": true, "/usr/local": true, "/usr/lib": true, "/usr/lib64": true, "/usr/share": true, "/usr/libexec": true}
 
 // shown are the directories of which people, their sessions and the system's own programs
 // want to see what is in them: where they look, there are links.
-var shown = []string{"bin/", "sbin/", "share/man/", "share/info/", "share/applications/", "share/icons/", "share/pixmaps/", "share/mime/packages/", "share/metainfo/",
-	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "lib/sysusers.d/", "lib/tmpfiles.d/", "share/systemd/"}
+var shown = []string{"bin/", "sbin/", "share/man/", "share/info/", "share/applications/", "share/icons/",
+	"share/pixmaps/", "share/mime/packages/", "share/metainfo/",
+	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "lib/sysusers.d/",
+	"lib/tmpfiles.d/", "share/systemd/"}
 
 // links adds names of what was asked for in the directory that people look in, unless the
 // prefix is one.
@@ -193,10 +202,13 @@ func (p *packing) links(o *ospackage.Package, named []*store.Receipt) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(links.Links)) {
 		if isShown(name) {
-			o.Files = append(o.Files, ospackage.File{Path: filepath.Join(dir, name), Target: filepath.Join(p.ask.Prefix, links.Links[name].Path)})
+			o.Files = append(o.Files,
+				ospackage.File{Path: filepath.Join(dir, name), Target: filepath.Join(p.ask.Prefix, links.Links[name].Path)})
 		}
 	}
-	p.renamed = append(p.renamed, slices.DeleteFunc(links.Named, func(n landing.Naming) bool { return !isShown(n.File) })...)
+	p.renamed = append(p.renamed, slices.DeleteFunc(links.Named, func(n landing.Naming) bool {
+		return !isShown(n.File)
+	})...)
 	return nil
 }
 

@@ -38,7 +38,8 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 	defer dir.Close()
 	// Only these can be found not to be needed when it runs.
 	named := slices.ContainsFunc(r.Needs, func(l store.Link) bool { return l.Role != recipe.Runtime })
-	n := &requires{named: named, trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{}, libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
+	n := &requires{named: named, trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{},
+		libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
 	if strings.HasSuffix(r.Machine.Arch, "86") || strings.HasPrefix(r.Machine.Arch, "armv7") {
 		n.bits = 32
 	}
@@ -120,7 +121,8 @@ func (p *packing) lookAt(n *requires, dir *safefs.Dir, r *store.Receipt, f store
 		switch {
 		case len(words) > 1 && path.Base(words[0]) == "env" && !strings.HasPrefix(words[1], "-"):
 			n.interpreters = append(n.interpreters, words[0], words[1])
-		case len(words) > 0 && path.IsAbs(words[0]) && !strings.HasPrefix(words[0], p.m.Store.Root+"/") && p.inPrefix(r, words[0]) == nil:
+		case len(words) > 0 && path.IsAbs(words[0]) && !strings.HasPrefix(words[0], p.m.Store.Root+"/") &&
+			p.inPrefix(r, words[0]) == nil:
 			n.interpreters = append(n.interpreters, words[0])
 		}
 	}

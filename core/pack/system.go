@@ -27,7 +27,9 @@ func systemOf(m *machine.Machine, f ospackage.Format) (system, error) {
 		return rpm{}, nil
 	}
 	if m.System.Family != "debian" {
-		return nil, problem.New(problem.Other, "deb", "only a Debian system knows which packages of Debian have what a build needs, and this is %s", cmp.Or(m.System.Family, "another system"))
+		return nil, problem.New(problem.Other, "deb",
+			"only a Debian system knows which packages of Debian have what a build needs, and this is %s",
+			cmp.Or(m.System.Family, "another system"))
 	}
 	return &dpkg{m: m, loader: host.SystemLibraries(), known: map[string]*shared{}}, nil
 }
@@ -60,7 +62,8 @@ func (rpm) relations(_ context.Context, p *packing, n *requires, devel bool) ([]
 		}
 	}
 	for _, d := range n.declared {
-		switch form := map[host.Kind]string{host.Program: "/usr/bin/%s", host.File: "%s", host.Module: "pkgconfig(%s)", host.Python: "python3dist(%s)", host.Perl: "perl(%s)"}[d.Kind]; {
+		switch form := map[host.Kind]string{host.Program: "/usr/bin/%s", host.File: "%s", host.Module: "pkgconfig(%s)",
+			host.Python: "python3dist(%s)", host.Perl: "perl(%s)"}[d.Kind]; {
 		case form != "":
 			add(fmt.Sprintf(form, d.Name))
 		case len(d.Of("fedora")) > 0:

@@ -9,7 +9,9 @@ import (
 // A package needs the version of a library's package that has the symbols it uses: of
 // those with versions, from that version on; of those without, the latest of any.
 func TestSymbolsOfLibraries(t *testing.T) {
-	const text = "libother.so.1 libother1 #MINVER#\n plain@Base 9.0\nlibfern.so.1 libfern1 #MINVER#\n| libfern1 #MINVER#\n* Build-Depends-Package: libfern-dev\n FERN_1.0@FERN_1.0 1.2\n FERN_2.0@FERN_2.0 2.4-1\n grow@FERN_2.0 2.4-1\n old@Base 1.0\n new@Base 1.10\n mid@Base 1.9\n"
+	const text = "libother.so.1 libother1 #MINVER#\n plain@Base 9.0\nlibfern.so.1 libfern1 #MINVER#\n| libfern1 " +
+		"#MINVER#\n* Build-Depends-Package: libfern-dev\n FERN_1.0@FERN_1.0 1.2\n FERN_2.0@FERN_2.0 2.4-1\n grow@FERN_2.0 " +
+		"2.4-1\n old@Base 1.0\n new@Base 1.10\n mid@Base 1.9\n"
 	l := &shared{versions: map[string]string{}}
 	l.symbols(text, "libfern.so.1")
 	assert.Equal(t, map[string]string{"FERN_1.0": "1.2", "FERN_2.0": "2.4-1"}, l.versions)

@@ -28,7 +28,8 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s,\nas it was tried, in\n%s", r.Name, r.Version, r.ID, r.Tree)
+	o.Description = fmt.Sprintf("Built by Fern Ladder: %s %s, build %s,\nas it was tried, in\n%s", r.Name, r.Version,
+		r.ID, r.Tree)
 	all := []Made{{o, r.Ref, Tree}}
 	dir, err := safefs.OpenDir(r.Tree)
 	if err != nil {
@@ -36,7 +37,8 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	}
 	defer dir.Close()
 	devel := p.develOf(o, r.Name+" "+r.Version+", build "+r.ID)
-	for dir := r.Tree; dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) { // it has them to itself, or with others of us
+	// It has them to itself, or with others of us.
+	for dir := r.Tree; dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	}
 	for _, f := range p.files[r.Ref] {
@@ -110,16 +112,20 @@ func development(f store.File) bool {
 	dir, base := path.Split(f.Path)
 	switch {
 	case f.Mode.IsDir():
-		return f.Path == "include" || strings.HasPrefix(f.Path, "include/") || f.Path == "lib/pkgconfig" || f.Path == "lib/cmake" || strings.HasPrefix(f.Path, "lib/cmake/")
-	case strings.HasPrefix(f.Path, "include/"), strings.HasPrefix(f.Path, "lib/cmake/"), dir == "lib/pkgconfig/", dir == "share/pkgconfig/", dir == "share/aclocal/", strings.HasPrefix(f.Path, "share/man/man3/"):
+		return f.Path == "include" || strings.HasPrefix(f.Path, "include/") || f.Path == "lib/pkgconfig" ||
+			f.Path == "lib/cmake" || strings.HasPrefix(f.Path, "lib/cmake/")
+	case strings.HasPrefix(f.Path, "include/"), strings.HasPrefix(f.Path, "lib/cmake/"), dir == "lib/pkgconfig/",
+		dir == "share/pkgconfig/", dir == "share/aclocal/", strings.HasPrefix(f.Path, "share/man/man3/"):
 		return true
 	}
-	return dir == "lib/" && (strings.HasSuffix(base, ".a") || strings.HasSuffix(base, ".la") || strings.HasSuffix(base, ".so") && f.Target != "")
+	return dir == "lib/" && (strings.HasSuffix(base, ".a") || strings.HasSuffix(base, ".la") ||
+		strings.HasSuffix(base, ".so") && f.Target != "")
 }
 
 // file is a file of a tree, as it has to be.
 func (p *packing) file(dir *safefs.Dir, r *store.Receipt, f store.File) ospackage.File {
-	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target, SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
+	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target,
+		SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
 	if f.Mode.IsRegular() {
 		p.give(&o, dir, r, f.Path)
 	}
@@ -156,9 +162,11 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 		if strings.HasPrefix(file, "lib/tmpfiles.d/") {
 			program, how = "systemd-tmpfiles", "--create "
 		}
-		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is no %[2]s, so $f had no effect\" >&2; fi\n", subprocess.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
+		o.After += fmt.Sprintf("f=%s\nif command -v %[2]s >/dev/null; then %[2]s %[3]s\"$f\"; else echo \"%[4]s: there is "+
+			"no %[2]s, so $f had no effect\" >&2; fi\n", subprocess.Quoted(filepath.Join(r.At(), file)), program, how, o.Name)
 	}
-	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) && p.ask.Format == ospackage.RPM {
+	if o.After != "" && !slices.ContainsFunc(o.Depends, func(d ospackage.Relation) bool { return d.Name == "/bin/sh" }) &&
+		p.ask.Format == ospackage.RPM {
 		o.Depends = append(o.Depends, ospackage.Relation{Name: "/bin/sh"})
 	}
 }
@@ -208,7 +216,8 @@ func (p *packing) own(o *ospackage.Package, dir *safefs.Dir, r *store.Receipt) e
 		if err != nil {
 			return err
 		}
-		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, name), Mode: 0o644, Size: info.Size, Doc: true, Open: p.opener(r.Tree, name)})
+		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, name), Mode: 0o644, Size: info.Size, Doc: true,
+			Open: p.opener(r.Tree, name)})
 	}
 	for i, l := range r.Licences {
 		if i == 0 {
@@ -218,7 +227,8 @@ func (p *packing) own(o *ospackage.Package, dir *safefs.Dir, r *store.Receipt) e
 		if err != nil {
 			return err
 		}
-		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, l.Path()), Mode: 0o644, Size: info.Size, SHA256: l.SHA256, License: true, Open: p.opener(r.Tree, l.Path())})
+		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, l.Path()), Mode: 0o644, Size: info.Size,
+			SHA256: l.SHA256, License: true, Open: p.opener(r.Tree, l.Path())})
 	}
 	return nil
 }
@@ -259,7 +269,8 @@ func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 			}
 		}
 	}
-	for dir := filepath.Join(p.m.Store.Root, "config", r.Name); dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
+	for dir := filepath.Join(p.m.Store.Root, "config",
+		r.Name); dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	}
 	return o, p.document(o, []*store.Receipt{r})

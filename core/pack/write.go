@@ -34,7 +34,8 @@ type Written struct {
 }
 
 // Write writes packages into a directory, each whole or not at all. One that is there
-// already, the same, stays; a different one is an error, as is an *ospackage.Changed where files of a build are not as they were.
+// already, the same, stays; a different one is an error, as is an *ospackage.Changed where files
+// of a build are not as they were.
 func Write(ctx context.Context, all []Made, f ospackage.Format, dir string) ([]Written, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
@@ -112,11 +113,13 @@ func write(o Made, f ospackage.Format, dir, scratch string) (w Written, err erro
 			return w, err
 		}
 		if w.There = sum == w.SHA256; !w.There {
-			return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).Remedy(problem.RaiseRebuild)
+			return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).
+				Remedy(problem.RaiseRebuild)
 		}
 		return w, nil
 	case errors.Is(err, safefs.ErrNotRegular):
-		return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).Remedy(problem.RaiseRebuild)
+		return w, problem.New(problem.Other, w.File, "%s exists, and is another package of the same version", w.File).
+			Remedy(problem.RaiseRebuild)
 	case !errors.Is(err, fs.ErrNotExist):
 		return w, err
 	}

@@ -31,9 +31,10 @@ type Ask struct {
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
-	Prefix  string   // the directory that what is named is built for, with all it needs but tools; "" for trees of their own
-	System  bool     // that may be /usr
-	Cluster bool     // what is to be built is built on the nodes of a cluster
+	// The directory that what is named is built for, with all it needs but tools; "" for trees of their own.
+	Prefix  string
+	System  bool // that may be /usr
+	Cluster bool // what is to be built is built on the nodes of a cluster
 
 	Until string // the stage that what is named is built up to; "": all of it
 
@@ -86,7 +87,8 @@ func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
 
 // heldBySettings is what the settings want of packages that are not asked for
 // themselves; it counts where they come onto the ladder.
-func heldBySettings(s settings.Settings, reached []*recipe.Recipe, p presets) (held []resolve.Held, options []resolve.Setting, err error) {
+func heldBySettings(s settings.Settings, reached []*recipe.Recipe, p presets) (held []resolve.Held,
+	options []resolve.Setting, err error) {
 	for _, entry := range s.Wanted {
 		if !slices.ContainsFunc(reached, func(r *recipe.Recipe) bool { return r.Name == entry.Name }) {
 			continue

@@ -19,7 +19,8 @@ import (
 func (c *Choosing) Set(option, value string) error {
 	r := c.Row(option)
 	if r == nil {
-		return problem.New(problem.Usage, option, "%s cannot be %q; %s %s has no such option", option, value, c.Recipe.Name, c.Release.Version)
+		return problem.New(problem.Usage, option, "%s cannot be %q; %s %s has no such option", option, value, c.Recipe.Name,
+			c.Release.Version)
 	}
 	value = r.Option.Value(value)
 	if err := r.CheckValue(value); err != nil {
@@ -83,7 +84,8 @@ var ErrNoSettings = errors.New("there are no settings to keep it in")
 
 // Keep writes the options that were changed into the settings, as those that the package
 // is wanted with on this machine. The recipe and the settings are read again for it, and
-// what others have written there meanwhile stays; it is an error if that is not possible. It returns whether the package was not wanted before.
+// what others have written there meanwhile stays; it is an error if that is not possible. It
+// returns whether the package was not wanted before.
 func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	m := c.machine
 	if m.Settings.File == "" {
@@ -110,10 +112,13 @@ func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	for _, change := range c.Changes() {
 		o := again.Option(change.Option)
 		if o == nil || o.CheckValue(change.To) != nil {
-			return false, problem.New(problem.Other, change.Option, "the recipe changed in the meantime: %s can no longer be %q (%s)", change.Option, change.To, again.File)
+			return false, problem.New(problem.Other, change.Option,
+				"the recipe changed in the meantime: %s can no longer be %q (%s)", change.Option, change.To, again.File)
 		}
-		if before, after := wantedOption(m.Settings, c.Recipe.Name, change.Option), wantedOption(now, c.Recipe.Name, change.Option); before != after {
-			return false, problem.New(problem.Other, change.Option, "the settings changed in the meantime: %s is now %s (%s)", change.Option, orNothing(after), m.Place.Shown(m.Settings.File))
+		if before, after := wantedOption(m.Settings, c.Recipe.Name, change.Option),
+			wantedOption(now, c.Recipe.Name, change.Option); before != after {
+			return false, problem.New(problem.Other, change.Option, "the settings changed in the meantime: %s is now %s (%s)",
+				change.Option, orNothing(after), m.Place.Shown(m.Settings.File))
 		}
 		choices = append(choices, settings.Choice{Option: change.Option, Value: o.TOML(change.To)})
 	}

@@ -149,7 +149,8 @@ func (c *Choosing) packageOf(p *Plan) *resolve.Package {
 func (c *Choosing) newest(w resolve.Wanted) *recipe.Release {
 	var newest *recipe.Release
 	for _, x := range c.Recipe.Releases {
-		if x.Track == recipe.Tip && !w.Tip || !w.Tip && !w.Range.Contains(x.Version) || x.Track == recipe.Preview && !w.Range.Exact() {
+		if x.Track == recipe.Tip && !w.Tip || !w.Tip && !w.Range.Contains(x.Version) ||
+			x.Track == recipe.Preview && !w.Range.Exact() {
 			continue
 		}
 		if newest == nil || x.Version.Compare(newest.Version) > 0 {
@@ -343,7 +344,8 @@ func (c *Choosing) hostNeeds() []host.Need {
 	var jobs []*build.Job
 	for _, r := range resolve.Reach(c.machine.Shelves, c.facts.Request.Wanted) {
 		if len(r.Releases) > 0 {
-			jobs = append(jobs, &build.Job{Recipe: r, Package: &resolve.Package{Recipe: r, Release: r.Releases[0]}, Parts: make([]build.Part, 1)})
+			jobs = append(jobs, &build.Job{Recipe: r, Package: &resolve.Package{Recipe: r, Release: r.Releases[0]},
+				Parts: make([]build.Part, 1)})
 		}
 	}
 	return build.HostNeeds(c.machine, jobs)

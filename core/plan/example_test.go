@@ -16,10 +16,15 @@ import (
 func garden() (m *machine.Machine, done func()) {
 	dir, _ := os.MkdirTemp("", "garden")
 	os.MkdirAll(filepath.Join(dir, "recipes", "fern"), 0o755)
-	os.WriteFile(filepath.Join(dir, "recipes", "fern", recipe.FileName), []byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"https://vale-glasshouse.example/fern.tar\"\nsha256 = \"0000000000000000000000000000000000000000000000000000000000000000\"\n[option.tall]\nabout = \"Grow tall\"\ndefault = false\non = [\"tall\"]\n[build]\nmethod = \"make\"\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "recipes", "fern", recipe.FileName),
+		[]byte("format = 1\n[package]\nname = \"fern\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = "+
+			"\"https://vale-glasshouse.example/fern.tar\"\nsha256 = "+
+			"\"0000000000000000000000000000000000000000000000000000000000000000\"\n[option.tall]\nabout = \"Grow "+
+			"tall\"\ndefault = false\non = [\"tall\"]\n[build]\nmethod = \"make\"\n"), 0o644)
 	s, _ := settings.Read("", settings.Place{Working: dir, Getenv: func(string) string { return "" }})
 	s.Root, s.Shelves = filepath.Join(dir, "root"), []recipe.Shelf{{Dir: filepath.Join(dir, "recipes"), Shown: "recipes"}}
-	m, err := machine.Open(machine.Config{Settings: s, Place: settings.Place{Working: dir, Getenv: func(string) string { return "" }}})
+	m, err := machine.Open(machine.Config{Settings: s,
+		Place: settings.Place{Working: dir, Getenv: func(string) string { return "" }}})
 	if err != nil {
 		panic(err)
 	}

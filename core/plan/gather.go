@@ -42,7 +42,8 @@ type Facts struct {
 // Gather reads and asks for all that a plan is made of. It writes and fetches
 // nothing.
 func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
-	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{}, presets: presets{m.Shelves, m.Settings.Presets}}
+	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{},
+		presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Target.Prefix = ask.Prefix; ask.Prefix != "" {
 		if err := build.CheckPrefix(ask.Prefix, m.Store.Root, ask.System); err != nil {
@@ -82,7 +83,8 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
 					return slices.ContainsFunc(n.Either, func(one *recipe.HostNeed) bool { return one.Question().Name == name })
 				})
 		}) {
-			return f, badAsk("no package of this ladder has %s as an alternative; only needs with either have alternatives", name)
+			return f, badAsk("no package of this ladder has %s as an alternative; only needs with either have alternatives",
+				name)
 		}
 	}
 	if f.Request.Pins, err = f.pins(); err != nil {
@@ -140,7 +142,8 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 	case f.Ask.Upgrade:
 		f.Request.Wanted, err = f.onLanding(m.Store)
 	default:
-		return problem.New(problem.Usage, "", "name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", settings.FileName)
+		return problem.New(problem.Usage, "",
+			"name a package, for example mistplan, or list what is wanted in %s: [wanted.mistplan]", settings.FileName)
 	}
 	if err != nil {
 		return err
@@ -195,7 +198,8 @@ func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 			return nil, badAsk("%v", err)
 		}
 		for _, option := range slices.Sorted(maps.Keys(receipt.Options)) {
-			f.Request.Options = append(f.Request.Options, resolve.Setting{Package: w.Name, Option: option, Value: receipt.Options[option]})
+			f.Request.Options = append(f.Request.Options,
+				resolve.Setting{Package: w.Name, Option: option, Value: receipt.Options[option]})
 		}
 		if receipt.Prefix == f.Ask.Prefix { // else only its release and its options are meant
 			f.Exactly[w.Name] = receipt.Ref
@@ -313,7 +317,8 @@ func (f *Facts) pins() (map[string]recipe.Pin, error) {
 		}
 	}
 	if len(missing) > 0 {
-		return nil, problem.New(problem.Usage, missing[0], "the commit at the tip of %s is not pinned in %s yet", strings.Join(missing, " and "), f.Lock.Shown).
+		return nil, problem.New(problem.Usage, missing[0], "the commit at the tip of %s is not pinned in %s yet",
+			strings.Join(missing, " and "), f.Lock.Shown).
 			Remedy(problem.PinTips, missing...)
 	}
 	return pins, nil
@@ -370,7 +375,9 @@ func (f *Facts) besides(r store.Ref) bool {
 
 // mayUpgrade tells whether a package may move to a newer release.
 func (f *Facts) mayUpgrade(name string) bool {
-	return f.Ask.Upgrade && (len(f.Ask.Names) == 0 || slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
+	return f.Ask.Upgrade &&
+		(len(f.Ask.Names) == 0 ||
+			slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
 }
 
 // ahead tells whether a version is a preview that is newer than every stable
@@ -383,7 +390,9 @@ func (f *Facts) ahead(name string, v version.Version) bool {
 	if newest := r.Newest(); newest != nil && newest.Version.Compare(v) > 0 {
 		return false
 	}
-	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return x.Track == recipe.Preview && x.Version.Compare(v) == 0 })
+	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
+		return x.Track == recipe.Preview && x.Version.Compare(v) == 0
+	})
 }
 
 // hostCopies asks the operating system for its own copies of packages, as far as the
@@ -392,7 +401,8 @@ func hostCopies(ctx context.Context, m *machine.Machine, reached []*recipe.Recip
 	var questions []host.Question
 	var asked []*recipe.Recipe
 	for _, r := range reached {
-		if r.HostCopy != nil && (slices.Contains(m.Settings.HostCopies, "*") || slices.Contains(m.Settings.HostCopies, r.Name)) {
+		if r.HostCopy != nil &&
+			(slices.Contains(m.Settings.HostCopies, "*") || slices.Contains(m.Settings.HostCopies, r.Name)) {
 			questions = append(questions, r.HostCopy.Question())
 			asked = append(asked, r)
 		}

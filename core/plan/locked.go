@@ -14,8 +14,9 @@ func (p *Plan) Entries() (builds []*lock.Build, compilers []string) { return ent
 
 func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
 	for _, j := range jobs {
-		b := &lock.Build{Name: j.Name, Version: j.Package.Release.Version, ID: j.ID, Source: j.Sources(), Options: j.Package.Changed(),
-			Asked: j.Package.Asked, Apart: j.Package.Apart}
+		b := &lock.Build{Name: j.Name, Version: j.Package.Release.Version, ID: j.ID, Source: j.Sources(),
+			Options: j.Package.Changed(),
+			Asked:   j.Package.Asked, Apart: j.Package.Apart}
 		for _, need := range j.Needs {
 			b.Needs = append(b.Needs, need.Name)
 		}

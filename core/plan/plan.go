@@ -41,7 +41,8 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Ladder: ladder, Ask: f.Ask, AllWanted: f.AllWanted, Installed: f.Installed, Lock: f.Lock, Slots: f.Target.Jobs, Before: f.Landing, Orphans: f.Orphans}
+	p := &Plan{Ladder: ladder, Ask: f.Ask, AllWanted: f.AllWanted, Installed: f.Installed, Lock: f.Lock,
+		Slots: f.Target.Jobs, Before: f.Landing, Orphans: f.Orphans}
 	if p.Jobs, err = build.Plan(ladder, f.Target); err != nil {
 		return nil, err
 	}
@@ -50,7 +51,8 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 	}
 	for _, j := range p.Asked() {
 		if ref, named := f.Exactly[j.Name]; named && ref != j.Ref {
-			return nil, badAsk("%s %s (%s) exists, but its recipe or needs have changed since: built now, it would be %s", ref.Name, ref.Version, ref.ID, j.ID)
+			return nil, badAsk("%s %s (%s) exists, but its recipe or needs have changed since: built now, it would be %s",
+				ref.Name, ref.Version, ref.ID, j.ID)
 		}
 	}
 	if f.Ask.Locked {
@@ -66,7 +68,8 @@ func Make(ctx context.Context, f Facts) (*Plan, error) {
 	for _, r := range f.Receipts {
 		// Of several, the one with the plain names, or the newest, is what changes.
 		old, front := p.Was[r.Name], f.Landing.Find(r.Name)
-		if old == nil || front != nil && front.Ref == r.Ref || (front == nil || front.Ref != old.Ref) && store.CompareVersions(r.Version, old.Version) > 0 {
+		if old == nil || front != nil && front.Ref == r.Ref ||
+			(front == nil || front.Ref != old.Ref) && store.CompareVersions(r.Version, old.Version) > 0 {
 			p.Was[r.Name] = r
 		}
 	}
@@ -163,7 +166,8 @@ func (p *Plan) Landing(current landing.State) []landing.Asked {
 		if on := current.Has(j.Ref); on != nil && on.Preset != "" && len(p.Ask.Presets) == 0 {
 			preset = on.Preset // as it was called when it came
 		}
-		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref, Preset: preset})
+		asked = append(asked, landing.Asked{Ref: j.Ref, Beside: p.Ask.Beside && front != nil && front.Ref != j.Ref,
+			Preset: preset})
 	}
 	for _, a := range current.Asked() {
 		mine := slices.ContainsFunc(asked, func(b landing.Asked) bool { return b.Ref == a.Ref })

@@ -105,7 +105,8 @@ func (p presets) unknown(wanted []resolve.Wanted, preset string) error {
 		}
 	}
 	if len(have) == 0 {
-		return badAsk("%s has no presets; [preset.%s] in a recipe or in %s makes one", wanted[0].Name, preset, settings.FileName)
+		return badAsk("%s has no presets; [preset.%s] in a recipe or in %s makes one", wanted[0].Name, preset,
+			settings.FileName)
 	}
 	near := ""
 	if name, found := tomlfile.Nearest(preset, have); found {

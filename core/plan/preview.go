@@ -36,7 +36,8 @@ func (p *Plan) Steps(s *store.Store) ([]Step, error) {
 		if was == nil || was.Ref == j.Ref || !p.Needed[j] && !p.Installed[j.Ref] {
 			continue
 		}
-		step := Step{Name: j.Name, From: was.Ref, To: j.Ref, Build: p.Needed[j], Size: was.Size, Expected: p.Estimates[j.Ref].Size, Lands: after.Has(j.Ref) != nil}
+		step := Step{Name: j.Name, From: was.Ref, To: j.Ref, Build: p.Needed[j], Size: was.Size,
+			Expected: p.Estimates[j.Ref].Size, Lands: after.Has(j.Ref) != nil}
 		before, now := was.Options, j.Package.Options
 		for _, name := range slices.Sorted(maps.Keys(now)) {
 			switch old, had := before[name]; {

@@ -85,5 +85,6 @@ func (c *Choosing) usual(text string) ([]Usual, error) {
 		slices.SortFunc(all, func(a, b Usual) int { return strings.Compare(a.Option, b.Option) })
 		return all, nil
 	}
-	return nil, problem.New(problem.Usage, c.Recipe.Name, "%s has no release %s, and no build of it is here; it has: %s", c.Recipe.Name, text, strings.Join(there, ", "))
+	return nil, problem.New(problem.Usage, c.Recipe.Name, "%s has no release %s, and no build of it is here; it has: %s",
+		c.Recipe.Name, text, strings.Join(there, ", "))
 }

@@ -37,7 +37,8 @@ func TestKindOf(t *testing.T) {
 // Codes and remedies are found through wrapping; no code is the code of nothing.
 func TestCodesAndRemedies(t *testing.T) {
 	const shut Code = "shut"
-	err := fmt.Errorf("the garden: %w", New(Root, "gate", "the gate is shut").Coded(shut).Remedy(InstallPackage, "key").Remedy(CleanBuilds))
+	err := fmt.Errorf("the garden: %w", New(Root, "gate", "the gate is shut").Coded(shut).Remedy(InstallPackage, "key").
+		Remedy(CleanBuilds))
 	assert.ErrorIs(t, err, shut)
 	assert.NotErrorIs(t, err, Verdict)
 	assert.NotErrorIs(t, New(Root, "", "no code"), Code(""))

@@ -175,7 +175,8 @@ func (p *conditionParser) scan(text string) error {
 				i++
 			}
 		default:
-			return p.fail(token{offset: i}, "write values without quotes, as in: storage == loam", "%q cannot be part of a condition", text[i])
+			return p.fail(token{offset: i}, "write values without quotes, as in: storage == loam",
+				"%q cannot be part of a condition", text[i])
 		}
 		p.tokens = append(p.tokens, token{text[start:i], start})
 	}
@@ -208,7 +209,8 @@ func (p *conditionParser) and(depth int) (expression, error) {
 	return p.chain("and", depth, p.not, func(a, b expression) expression { return both{a, b} })
 }
 
-func (p *conditionParser) chain(word string, depth int, part func(int) (expression, error), join func(a, b expression) expression) (expression, error) {
+func (p *conditionParser) chain(word string, depth int, part func(int) (expression, error),
+	join func(a, b expression) expression) (expression, error) {
 	a, err := part(depth)
 	for err == nil && p.peek().text == word {
 		p.take()
@@ -254,7 +256,8 @@ func (p *conditionParser) comparison() (expression, error) {
 			return comparison{name: name.text, operator: "!=", value: ""}, nil
 		}
 		if option == nil || option.Values != nil {
-			return nil, p.fail(name, fmt.Sprintf("for example: %s == %s", name.text, p.example(name.text, option)), "%q has to be compared with something", name.text)
+			return nil, p.fail(name, fmt.Sprintf("for example: %s == %s", name.text, p.example(name.text, option)),
+				"%q has to be compared with something", name.text)
 		}
 		return comparison{name: name.text, operator: "==", value: "on"}, nil
 	}
@@ -282,7 +285,8 @@ func (p *conditionParser) comparison() (expression, error) {
 			return nil, p.fail(value, err.Error(), "option %q is never %q", option.Name, value.text)
 		}
 	case name.text == "host" && !slices.Contains(host.Families, value.text):
-		return nil, p.fail(value, "there are: "+strings.Join(host.Families, ", "), "%q is not a known family of operating systems", value.text)
+		return nil, p.fail(value, "there are: "+strings.Join(host.Families, ", "),
+			"%q is not a known family of operating systems", value.text)
 	}
 	return c, nil
 }

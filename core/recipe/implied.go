@@ -27,8 +27,10 @@ const (
 // than its value: see package build.
 func (r *Recipe) implied() []*Option {
 	static := &Option{Name: StaticOption, About: "Static libraries, too", Default: "off"}
-	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off", On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
-	debug := &Option{Name: DebugOption, About: "Debug information: none, beside, inside, with the source", Default: DebugNone}
+	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off",
+		On: []string{"-DBUILD_TESTING=ON"}, Off: []string{"-DBUILD_TESTING=OFF"}}
+	debug := &Option{Name: DebugOption, About: "Debug information: none, beside, inside, with the source",
+		Default: DebugNone}
 	for _, value := range []string{DebugNone, DebugBeside, DebugInside, DebugSource} {
 		debug.Values = append(debug.Values, tomlfile.Pair{Name: value})
 	}

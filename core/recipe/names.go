@@ -49,14 +49,16 @@ const longestName = 100
 // CheckName tells whether a package can be called name.
 func CheckName(name string) error {
 	if !namePattern.MatchString(name) || len(name) > longestName {
-		return fmt.Errorf("%q cannot be a package's name: names have lower-case letters, digits and + . _ -, and begin with a letter or digit", name)
+		return fmt.Errorf("%q cannot be a package's name: names have lower-case letters, digits and + . _ -, and begin "+
+			"with a letter or digit", name)
 	}
 	return nil
 }
 
 func CheckOptionName(name string) error {
 	if !optionPattern.MatchString(name) {
-		return fmt.Errorf("%q cannot be an option's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
+		return fmt.Errorf("%q cannot be an option's name: names have lower-case letters, digits, - and _, and begin with "+
+			"a letter", name)
 	}
 	if slices.Contains([]string{"version", "arch", "host", "and", "or", "not", "on", "off", "true", "false"}, name) {
 		return fmt.Errorf("an option cannot be called %q, which means something else in conditions", name)
@@ -67,7 +69,8 @@ func CheckOptionName(name string) error {
 // CheckPresetName tells whether a preset can be called name.
 func CheckPresetName(name string) error {
 	if !optionPattern.MatchString(name) || len(name) > longestName {
-		return fmt.Errorf("%q cannot be a preset's name: names have lower-case letters, digits, - and _, and begin with a letter", name)
+		return fmt.Errorf("%q cannot be a preset's name: names have lower-case letters, digits, - and _, and begin with a "+
+			"letter", name)
 	}
 	return nil
 }

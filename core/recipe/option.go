@@ -118,7 +118,8 @@ func (o *Option) CheckValue(value string) error {
 		return errors.New("it takes an absolute path, without . and .. and doubled slashes")
 	case o.Takes == Words:
 		for word := range strings.SplitSeq(value, ",") {
-			if strings.TrimSpace(word) != word || word == "" || o.Between != "" && strings.Contains(word, o.Between) || !o.matches(word) {
+			if strings.TrimSpace(word) != word || word == "" || o.Between != "" && strings.Contains(word, o.Between) ||
+				!o.matches(word) {
 				return fmt.Errorf("it takes %s; %q is no such word", o.Can(), word)
 			}
 		}
@@ -276,7 +277,8 @@ func (r *Recipe) optionContradictions(report reporter) {
 		case o.Values != nil && (o.On != nil || o.Off != nil):
 			report(o.Position, "", "option %s has both values and on or off", o.Name)
 		case o.Takes != "" && (o.Values != nil || o.On != nil || o.Off != nil):
-			report(o.Position, "its arguments are in given", "option %s takes a %s, and has values or on and off besides", o.Name, o.Takes)
+			report(o.Position, "its arguments are in given", "option %s takes a %s, and has values or on and off besides",
+				o.Name, o.Takes)
 		case o.Takes == "" && o.Given != nil:
 			report(o.Position, "add takes = \"text\", or number, list or path", "option %s has given, but no takes", o.Name)
 		case o.Takes != Number && (o.Least != 0 || o.Most != mostNumber):
@@ -298,7 +300,8 @@ func (r *Recipe) optionContradictions(report reporter) {
 	for _, x := range r.Releases {
 		r.checkSet(x.Defaults, report)
 		for _, d := range x.Defaults {
-			if o := r.Option(d.Name); o != nil && !x.Version.IsZero() && o.When.Mentions("version") && !o.When.Mentions("arch") && !o.When.Mentions("host") && !o.In(Facts{Version: x.Version}) {
+			if o := r.Option(d.Name); o != nil && !x.Version.IsZero() && o.When.Mentions("version") &&
+				!o.When.Mentions("arch") && !o.When.Mentions("host") && !o.In(Facts{Version: x.Version}) {
 				report(d.Position, "", "release %s has no option %s: %s", x.name(), d.Name, o.When)
 			}
 		}

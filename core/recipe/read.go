@@ -44,21 +44,25 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 	var problems tomlfile.Problems
 	report := func(at tomlfile.Position, advice, format string, args ...any) {
 		at.File = r.File
-		problems = append(problems, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
+		problems = append(problems, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice,
+			Source: r.line(at.Line)})
 	}
 	if folder := filepath.Base(r.Dir); CheckName(r.Name) == nil && r.Name != folder {
-		report(tomlfile.Position{}, "rename one of them", "the package is called %q, but its folder is called %q", r.Name, folder)
+		report(tomlfile.Position{}, "rename one of them", "the package is called %q, but its folder is called %q",
+			r.Name, folder)
 	}
 	r.sourceContradictions(report)
 	r.optionContradictions(report)
 	for _, n := range r.Needs {
 		switch {
 		case (n.Recipe == "") == (n.Either == nil):
-			report(n.Position, "write recipe = \"NAME\" or either = [\"NAME\", \"NAME\"]", "a need names either a recipe or several, of which one is enough")
+			report(n.Position, "write recipe = \"NAME\" or either = [\"NAME\", \"NAME\"]",
+				"a need names either a recipe or several, of which one is enough")
 		case slices.Contains(n.Names(), r.Name) && n.Role != Tool:
 			report(n.Position, "remove this need", "%s needs itself", r.Name)
 		case slices.Contains(n.Names(), r.Name) && n.Range.String() == "any":
-			report(n.Position, "say which earlier releases will do, as in version = \"< 2\"", "%s needs itself as a tool, in any version", r.Name)
+			report(n.Position, "say which earlier releases will do, as in version = \"< 2\"",
+				"%s needs itself as a tool, in any version", r.Name)
 		}
 	}
 	for _, c := range r.Writable {
@@ -77,12 +81,14 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 			continue
 		}
 		if things = append(things, n.Either...); len(n.Either) < 2 || len(n.Questions()) > 0 {
-			report(n.Position, "write either = [{ module = \"NAME\" }, { module = \"NAME\" }]", "either lists at least two things, and its table has no other keys for one")
+			report(n.Position, "write either = [{ module = \"NAME\" }, { module = \"NAME\" }]",
+				"either lists at least two things, and its table has no other keys for one")
 		}
 	}
 	for _, n := range things {
 		if n.Either == nil && len(n.Questions()) != 1 {
-			report(n.Position, "write one of program, header, library, module, python, perl and file", "[[host]] names one thing")
+			report(n.Position, "write one of program, header, library, module, python, perl and file",
+				"[[host]] names one thing")
 		}
 		if n.Range.String() != "any" && (n.Header != "" || n.Library != "" || n.File != "") {
 			report(n.Position, "ask for a module or a program instead", "headers, libraries and files have no version")
@@ -100,7 +106,8 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 		}
 	}
 	if !r.Build.Bare && strings.TrimSpace(r.Build.BareWhy) == "" {
-		report(tomlfile.Position{}, "add bare_why = \"…\" to [build]", "a build that sees all of the operating system needs a reason")
+		report(tomlfile.Position{}, "add bare_why = \"…\" to [build]",
+			"a build that sees all of the operating system needs a reason")
 	}
 	if r.Build.Method == Script && r.Step("place") == "" {
 		report(tomlfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a place step")
@@ -126,7 +133,8 @@ func (r *Recipe) sourceContradictions(report reporter) {
 			case x.Track == Tip && earlier.Track == Tip:
 				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line), "there are two releases on the track tip")
 			case !x.Version.IsZero() && x.Version.Compare(earlier.Version) == 0:
-				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line), "two releases have the version %s", x.Version)
+				report(x.Position, fmt.Sprintf("the other is in line %d", earlier.Line),
+					"two releases have the version %s", x.Version)
 			}
 		}
 		if len(r.Signatures(x)) > 0 && len(r.Keys) == 0 {
@@ -136,13 +144,15 @@ func (r *Recipe) sourceContradictions(report reporter) {
 	}
 	for i, e := range r.Extras {
 		if (e.Archive == nil) == (e.Gather == "") {
-			report(e.Position, "write archive = [\"URL\"] or gather = '''shell text'''", "an extra is an archive, or it is gathered")
+			report(e.Position, "write archive = [\"URL\"] or gather = '''shell text'''",
+				"an extra is an archive, or it is gathered")
 		}
 		if e.Digest.Algorithm == "" && e.Gather == "" {
 			report(e.Position, "add sha256 = \"…\"", "the extra %s has no digest to verify it by", e.Name)
 		}
 		if len(e.Signature) > 0 && len(r.Keys) == 0 {
-			report(e.Position, "add keys = [\"keys/….asc\"] to [source]", "the extra %s has a signature, but there are no keys to check it with", e.Name)
+			report(e.Position, "add keys = [\"keys/….asc\"] to [source]",
+				"the extra %s has a signature, but there are no keys to check it with", e.Name)
 		}
 		if slices.ContainsFunc(r.Extras[:i], func(other *Extra) bool { return other.Name == e.Name }) {
 			report(e.Position, "", "two extras are called %s", e.Name)
@@ -166,9 +176,11 @@ func (x *Release) name() string {
 func (r *Recipe) tipContradictions(x *Release, report reporter) {
 	switch {
 	case !x.Version.IsZero():
-		report(x.Position, "remove the version", "the version of a tip is that of the latest tag and the number of commits since")
+		report(x.Position, "remove the version",
+			"the version of a tip is that of the latest tag and the number of commits since")
 	case x.Commit != "" || x.Revision != "":
-		report(x.Position, "remove the commit, or the track", "a release on the track tip has no commit; the lock file has it")
+		report(x.Position, "remove the commit, or the track",
+			"a release on the track tip has no commit; the lock file has it")
 	case x.Git != "" && x.Branch == "":
 		report(x.Position, "add branch = \"main\"", "a tip is the head of a branch, and needs branch")
 	case x.Repository() == "":
@@ -185,15 +197,19 @@ func (r *Recipe) whereContradictions(x *Release, report reporter) {
 	case x.Svn == "" && x.Revision != "", x.Git == "" && given(x.Branch, x.Tag, x.Commit) > 0:
 		report(x.Position, "", "release %s has a branch, tag, commit or revision, but no repository that it is in", x.name())
 	case x.Repository() != "" && x.Digest.Algorithm != "":
-		report(x.Position, "remove the digest", "release %s is from a repository, where the commit or revision takes the place of a digest", x.name())
+		report(x.Position, "remove the digest",
+			"release %s is from a repository, where the commit or revision takes the place of a digest", x.name())
 	case x.Repository() == "" && !archive && x.Track != Tip:
 		report(x.Position, "add archive = \"https://…\" here or in [source]", "release %s has no archive", x.name())
 	case archive && x.Digest.Algorithm == "":
-		report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust", "release %s has no digest to verify its archive by", x.name())
+		report(x.Position, "add sha256 = \"…\", as sha256sum prints it for an archive that you trust",
+			"release %s has no digest to verify its archive by", x.name())
 	case x.Track != Tip && x.Git != "" && x.Commit == "":
-		report(x.Position, "add commit = \"…\", as git rev-parse prints it for the tag", "release %s is in a git repository, and needs its commit", x.name())
+		report(x.Position, "add commit = \"…\", as git rev-parse prints it for the tag",
+			"release %s is in a git repository, and needs its commit", x.name())
 	case x.Track != Tip && x.Svn != "" && x.Revision == "":
-		report(x.Position, "add revision = \"…\"", "release %s is in a Subversion repository, and needs its revision", x.name())
+		report(x.Position, "add revision = \"…\"", "release %s is in a Subversion repository, and needs its revision",
+			x.name())
 	}
 }
 

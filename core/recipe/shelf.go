@@ -137,9 +137,12 @@ func (s Shelf) Names() ([]string, error) {
 func (s Shelf) unreadable(err error) error {
 	if s.Git != "" {
 		return tomlfile.Problems{{Position: s.Position, Source: "[[remote_shelf]]",
-			Message: fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]), Advice: "it is a repository; fetch it to the root first", Remedies: []problem.Remedy{problem.Do(problem.BringShelf)}}}
+			Message:  fmt.Sprintf("the shelf %s at %s is not here", s.Git, s.Commit[:12]),
+			Advice:   "it is a repository; fetch it to the root first",
+			Remedies: []problem.Remedy{problem.Do(problem.BringShelf)}}}
 	}
-	return tomlfile.Problems{{Position: tomlfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " + reason(err),
+	return tomlfile.Problems{{Position: tomlfile.Position{File: s.Shown}, Message: "this shelf cannot be read: " +
+		reason(err),
 		Advice: "make the folder, or remove it from shelves in fernladder.toml"}}
 }
 

@@ -27,8 +27,10 @@ type HostNeed struct {
 // Questions are what is asked for, by the keys that name it.
 func (n *HostNeed) Questions() []host.Question {
 	var asked []host.Question
-	for _, q := range []host.Question{{Kind: host.Program, Name: n.Program}, {Kind: host.Header, Name: n.Header}, {Kind: host.Library, Name: n.Library},
-		{Kind: host.Module, Name: n.Module}, {Kind: host.Python, Name: n.Python}, {Kind: host.Perl, Name: n.Perl}, {Kind: host.File, Name: n.File}} {
+	for _, q := range []host.Question{{Kind: host.Program, Name: n.Program}, {Kind: host.Header, Name: n.Header},
+		{Kind: host.Library, Name: n.Library},
+		{Kind: host.Module, Name: n.Module}, {Kind: host.Python, Name: n.Python}, {Kind: host.Perl, Name: n.Perl},
+		{Kind: host.File, Name: n.File}} {
 		if q.Name != "" {
 			asked = append(asked, q)
 		}

@@ -39,8 +39,10 @@ func (r *Recipe) GivesAway() tomlfile.Problems {
 	var problems tomlfile.Problems
 	add := func(at tomlfile.Position, format string, args ...any) {
 		at.File = r.File
-		problems = append(problems, tomlfile.Problem{Position: at, Source: r.line(at.Line), Message: r.Name + " would make " + fmt.Sprintf(format, args...),
-			Advice: fmt.Sprintf("remove it; or, if you trust the package with that, trusted_owners = [%q] in the settings", r.Name)})
+		problems = append(problems, tomlfile.Problem{Position: at, Source: r.line(at.Line), Message: r.Name + " would make " +
+			fmt.Sprintf(format, args...),
+			Advice: fmt.Sprintf("remove it; or, if you trust the package with that, trusted_owners = [%q] in the settings",
+				r.Name)})
 	}
 	for _, o := range r.Owners {
 		add(o.Position, "%s belong to %s", o.File, o.Who())
@@ -64,8 +66,10 @@ func (r *Recipe) TakesOver(program func(name string) string) tomlfile.Problems {
 		at := pair.Position
 		at.File = r.File
 		problems = append(problems, tomlfile.Problem{Position: at, Source: r.line(at.Line),
-			Message: fmt.Sprintf("%s would set %s for all users of the landing, which other programs may obey; its own variables are called %s_…", r.Name, pair.Name, VariableName(r.Name)),
-			Advice:  fmt.Sprintf("remove it; or, if you trust the package with that, trusted_env = [%q] in the settings", r.Name)})
+			Message: fmt.Sprintf("%s would set %s for all users of the landing, which other programs may obey; its own "+
+				"variables are called %s_…", r.Name, pair.Name, VariableName(r.Name)),
+			Advice: fmt.Sprintf("remove it; or, if you trust the package with that, trusted_env = [%q] in the settings",
+				r.Name)})
 	}
 	return problems
 }

@@ -25,7 +25,9 @@ var Variables = []Variable{
 	{"FL_SUPPLY", "the directory with the files that the administrator has brought"},
 	{"FL_STAGE", "the directory that stands in for / while files are placed; also exported as DESTDIR"},
 	{"FL_TREE_<NEED>", "the tree of a needed package, its name in capitals with _ for other characters"},
-	{"FL_OPTION_<NAME>", "what an option is set to: on, off, one of its values, or what was given to it; nothing in a release that does not have it"},
+	{"FL_OPTION_<NAME>",
+		"what an option is set to: on, off, one of its values, or what was given to it; nothing in a release that does " +
+			"not have it"},
 	{"FL_VALUE", "in the key given of an option: what was given to it"},
 }
 

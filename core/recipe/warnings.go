@@ -16,14 +16,16 @@ func (r *Recipe) Warnings() tomlfile.Problems {
 	var warnings tomlfile.Problems
 	warning := func(at tomlfile.Position, advice, format string, args ...any) {
 		at.File = r.File
-		warnings = append(warnings, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice, Source: r.line(at.Line)})
+		warnings = append(warnings, tomlfile.Problem{Position: at, Message: fmt.Sprintf(format, args...), Advice: advice,
+			Source: r.line(at.Line)})
 	}
 	if r.Summary == "?" {
 		warning(tomlfile.Position{}, "describe it in one line", "the summary is missing")
 	}
 	for _, o := range r.Options {
 		if !o.Implied && !r.uses(o) {
-			warning(o.Position, "give it arguments (on, off, values), or use it in a condition", "the option %s has no effect", o.Name)
+			warning(o.Position, "give it arguments (on, off, values), or use it in a condition",
+				"the option %s has no effect", o.Name)
 		}
 	}
 	for _, c := range r.conditions() {
@@ -39,8 +41,10 @@ func (r *Recipe) Warnings() tomlfile.Problems {
 			warning(s.Position, "use $FL_SUPPLY/"+s.File+" in an argument or a step", "nothing uses the supply %s", s.File)
 		}
 	}
-	if len(r.Keys) > 0 && len(r.Signature) == 0 && !slices.ContainsFunc(r.Releases, func(x *Release) bool { return len(x.Signature) > 0 || x.Tag != "" }) {
-		warning(tomlfile.Position{}, "add signature = \"https://…\" to [source]", "there are keys, but no release has a signature")
+	if len(r.Keys) > 0 && len(r.Signature) == 0 &&
+		!slices.ContainsFunc(r.Releases, func(x *Release) bool { return len(x.Signature) > 0 || x.Tag != "" }) {
+		warning(tomlfile.Position{}, "add signature = \"https://…\" to [source]",
+			"there are keys, but no release has a signature")
 	}
 	for _, s := range r.Steps {
 		if message, line := shellMistake(s.Script); message != "" {
@@ -76,7 +80,9 @@ func (r *Recipe) uses(o *Option) bool {
 		texts = append(texts, t.Run)
 	}
 	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, variable) }) ||
-		slices.ContainsFunc(r.conditions(), func(c conditional) bool { return mentioned(c.Condition.root, nil)[o.Name] != nil })
+		slices.ContainsFunc(r.conditions(), func(c conditional) bool {
+			return mentioned(c.Condition.root, nil)[o.Name] != nil
+		})
 }
 
 // buildTexts are the texts of the recipe that say how it is built, except for those
@@ -101,7 +107,9 @@ func (r *Recipe) namesFile(file string) bool {
 		}
 		texts = append(texts, o.Given...)
 	}
-	return slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, file) || strings.Contains(text, "FL_SUPPLY") })
+	return slices.ContainsFunc(texts, func(text string) bool {
+		return strings.Contains(text, file) || strings.Contains(text, "FL_SUPPLY")
+	})
 }
 
 // conditional is something that only counts under a condition.

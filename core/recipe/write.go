@@ -69,7 +69,8 @@ func (r *Recipe) lock() (unlock func(), err error) {
 	}
 	const pause = 10 * time.Millisecond
 	for range 100 {
-		if err = unix.Flock(int(dir.Fd()), unix.LOCK_EX|unix.LOCK_NB); !errors.Is(err, unix.EINTR) && !errors.Is(err, unix.EWOULDBLOCK) {
+		if err = unix.Flock(int(dir.Fd()), unix.LOCK_EX|unix.LOCK_NB); !errors.Is(err, unix.EINTR) &&
+			!errors.Is(err, unix.EWOULDBLOCK) {
 			break
 		}
 		time.Sleep(pause)

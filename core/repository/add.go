@@ -56,7 +56,9 @@ func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Change
 	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, text := range names {
 			name, version, one := strings.Cut(text, "=")
-			left := slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool { return e.Name == name && (!one || e.Version == version) })
+			left := slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool {
+				return e.Name == name && (!one || e.Version == version)
+			})
 			if len(left) == len(entries) {
 				return nil, problem.New(problem.Other, text, "the repository has no package %s", text)
 			}
@@ -105,7 +107,9 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 		less := slices.DeleteFunc(slices.Clone(left), func(e Entry) bool {
 			// What is for building against a tree goes with it, and not before.
 			stem := stemOf(e.Name)
-			return treeName.MatchString(e.Name) && !needed[stem] && !needed[e.Name] || treeName.MatchString(e.Name) && stem != e.Name && !slices.ContainsFunc(left, func(o Entry) bool { return o.Name == stem })
+			return treeName.MatchString(e.Name) && !needed[stem] && !needed[e.Name] ||
+				treeName.MatchString(e.Name) && stem != e.Name &&
+					!slices.ContainsFunc(left, func(o Entry) bool { return o.Name == stem })
 		})
 		if len(less) == len(left) {
 			return left, difference(all, left)
@@ -169,7 +173,8 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 // takesPlaceOf tells whether a machine could not tell which of two packages is meant: one is
 // for all machines, the other for those of one kind.
 func (e *Entry) takesPlaceOf(o Entry) bool {
-	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version && forAll(o.Arch) != forAll(e.Arch)
+	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version &&
+		forAll(o.Arch) != forAll(e.Arch)
 }
 
 // forAll tells whether packages of an architecture are for all machines.
@@ -195,7 +200,8 @@ var (
 // named refuses names that would lead out of the pool, or that no package has.
 func (e *Entry) named(file string) error {
 	if !poolName.MatchString(e.Name) || !poolVersion.MatchString(e.Version) || !poolName.MatchString(e.Arch) {
-		return ospackage.Bad(file, fmt.Sprintf("%q %q %q are no name, version and architecture of a package", e.Name, e.Version, e.Arch))
+		return ospackage.Bad(file, fmt.Sprintf("%q %q %q are no name, version and architecture of a package", e.Name,
+			e.Version, e.Arch))
 	}
 	return nil
 }
@@ -209,7 +215,8 @@ func (e *Entry) deb(f *os.File, suite string) error {
 		return err
 	}
 	names, fields := ospackage.Fields(control)
-	e.Format, e.Suite, e.Name, e.Version, e.Arch = ospackage.Deb, suite, fields["Package"], fields["Version"], fields["Architecture"]
+	e.Format, e.Suite, e.Name, e.Version, e.Arch = ospackage.Deb, suite, fields["Package"], fields["Version"],
+		fields["Architecture"]
 	// Fields that a list adds are not the package's to say.
 	seen := map[string]bool{"filename": true, "size": true, "md5sum": true, "sha1": true, "sha256": true, "sha512": true}
 	for _, name := range names {
@@ -339,5 +346,6 @@ func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, er
 }
 
 func taken(name, version string) error {
-	return problem.New(problem.Other, name, "the repository already has another package %s %s", name, version).Remedy(problem.RaiseRebuild, "rename")
+	return problem.New(problem.Other, name, "the repository already has another package %s %s", name, version).
+		Remedy(problem.RaiseRebuild, "rename")
 }

@@ -143,18 +143,22 @@ func architectures(entries []Entry) []string {
 
 // stanza is what a list has of a package: its control file, and where it is.
 func stanza(e Entry) string {
-	return strings.TrimRight(e.Control, "\n") + fmt.Sprintf("\nFilename: %s\nSize: %d\nMD5sum: %s\nSHA256: %s\n", e.File, e.Size, e.MD5, e.SHA256)
+	return strings.TrimRight(e.Control, "\n") + fmt.Sprintf("\nFilename: %s\nSize: %d\nMD5sum: %s\nSHA256: %s\n", e.File,
+		e.Size, e.MD5, e.SHA256)
 }
 
 // release is the file that is signed: the digests of all lists.
 func (r *Repository) release(suite string, arches []string, sums string) string {
 	now := r.Now().UTC()
 	const form = "Mon, 02 Jan 2006 15:04:05 UTC"
-	text := fmt.Sprintf("Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\n", r.Name, r.Name, suite, suite, now.Format(form))
+	text := fmt.Sprintf("Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\n", r.Name, r.Name, suite, suite,
+		now.Format(form))
 	if r.Valid > 0 {
 		text += "Valid-Until: " + now.Add(r.Valid).Format(form) + "\n"
 	}
-	return text + fmt.Sprintf("Architectures: %s\nComponents: main\nNo-Support-for-Architecture-all: Packages\nAcquire-By-Hash: yes\nSHA256:\n%s", strings.Join(arches, " "), sums)
+	return text +
+		fmt.Sprintf("Architectures: %s\nComponents: main\nNo-Support-for-Architecture-all: Packages\nAcquire-By-Hash: "+
+			"yes\nSHA256:\n%s", strings.Join(arches, " "), sums)
 }
 
 func gzipped(data []byte) []byte {

@@ -41,22 +41,29 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 			return err
 		}
 	}
-	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd xmlns=\"http://linux.duke.edu/metadata/repo\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
+	root := fmt.Sprintf("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<repomd "+
+		"xmlns=\"http://linux.duke.edu/metadata/repo\" "+
+		"xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\">\n<revision>%d</revision>\n", number)
 	lists := []struct {
 		name, element, space string
 		of                   func(Entry) string
 		text                 bytes.Buffer
 		packed               []byte
 	}{
-		{name: "primary", element: "metadata", space: `xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm"`, of: func(e Entry) string { return e.Primary }},
-		{name: "filelists", element: "filelists", space: `xmlns="http://linux.duke.edu/metadata/filelists"`, of: func(e Entry) string { return e.Filelists }},
-		{name: "other", element: "otherdata", space: `xmlns="http://linux.duke.edu/metadata/other"`, of: func(e Entry) string { return e.Other }},
+		{name: "primary", element: "metadata",
+			space: `xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm"`,
+			of:    func(e Entry) string { return e.Primary }},
+		{name: "filelists", element: "filelists", space: `xmlns="http://linux.duke.edu/metadata/filelists"`,
+			of: func(e Entry) string { return e.Filelists }},
+		{name: "other", element: "otherdata", space: `xmlns="http://linux.duke.edu/metadata/other"`,
+			of: func(e Entry) string { return e.Other }},
 	}
 	var packing sync.WaitGroup
 	for i := range lists {
 		packing.Go(func() {
 			list := &lists[i]
-			fmt.Fprintf(&list.text, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<%s %s packages=\"%d\">\n", list.element, list.space, len(its))
+			fmt.Fprintf(&list.text, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<%s %s packages=\"%d\">\n", list.element,
+				list.space, len(its))
 			for _, e := range its {
 				list.text.WriteString(list.of(e))
 			}
@@ -72,7 +79,9 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 		if err := durable.WriteFile(filepath.Join(base, name), list.packed, 0o644); err != nil {
 			return err
 		}
-		root += fmt.Sprintf("<data type=\"%s\">\n<checksum type=\"sha256\">%s</checksum>\n<open-checksum type=\"sha256\">%x</open-checksum>\n<location href=\"repodata/%s\"/>\n<timestamp>%d</timestamp>\n<size>%d</size>\n<open-size>%d</open-size>\n</data>\n",
+		root += fmt.Sprintf("<data type=\"%s\">\n<checksum type=\"sha256\">%s</checksum>\n<open-checksum "+
+			"type=\"sha256\">%x</open-checksum>\n<location "+
+			"href=\"repodata/%s\"/>\n<timestamp>%d</timestamp>\n<size>%d</size>\n<open-size>%d</open-size>\n</data>\n",
 			list.name, sum, sha256.Sum256(list.text.Bytes()), name, r.Now().Unix(), len(list.packed), list.text.Len())
 	}
 	root += "</repomd>\n"
@@ -84,7 +93,8 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 	if err != nil {
 		return err
 	}
-	for name, data := range map[string][]byte{"repomd.xml": []byte(root), "repomd.xml.asc": signature, "repomd.xml.key": public} {
+	for name, data := range map[string][]byte{"repomd.xml": []byte(root), "repomd.xml.asc": signature,
+		"repomd.xml.key": public} {
 		if err := durable.WriteFile(filepath.Join(base, name), data, 0o644); err != nil {
 			return err
 		}
@@ -103,31 +113,49 @@ func escaped(text string) string {
 
 // describe writes what the lists have of a .rpm.
 func describe(e *Entry, r *ospackage.RPMFile) {
-	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(ospackage.TagEpoch), escaped(r.Text(ospackage.TagVersion)), escaped(r.Text(ospackage.TagRelease)))
+	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(ospackage.TagEpoch),
+		escaped(r.Text(ospackage.TagVersion)), escaped(r.Text(ospackage.TagRelease)))
 	size := r.Number(ospackage.TagLongSize)
 	if size == 0 {
 		size = r.Number(ospackage.TagSize)
 	}
 	var p strings.Builder
-	fmt.Fprintf(&p, "<package type=\"rpm\">\n<name>%s</name>\n<arch>%s</arch>\n<version %s/>\n<checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n", escaped(e.Name), escaped(e.Arch), version, e.SHA256)
-	fmt.Fprintf(&p, "<summary>%s</summary>\n<description>%s</description>\n<packager>%s</packager>\n<url>%s</url>\n", escaped(r.Text(ospackage.TagSummary)), escaped(r.Text(ospackage.TagDescription)), escaped(r.Text(ospackage.TagPackager)), escaped(r.Text(ospackage.TagURL)))
-	fmt.Fprintf(&p, "<time file=\"%d\" build=\"%d\"/>\n<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n<location href=\"%s\"/>\n<format>\n", r.Number(ospackage.TagBuildTime), r.Number(ospackage.TagBuildTime), e.Size, size, size, escaped(e.File))
-	fmt.Fprintf(&p, "<rpm:license>%s</rpm:license>\n<rpm:vendor>%s</rpm:vendor>\n<rpm:group>%s</rpm:group>\n<rpm:buildhost>%s</rpm:buildhost>\n<rpm:sourcerpm>%s</rpm:sourcerpm>\n<rpm:header-range start=\"%d\" end=\"%d\"/>\n",
-		escaped(r.Text(ospackage.TagLicense)), escaped(r.Text(ospackage.TagVendor)), escaped(r.Text(ospackage.TagGroup)), escaped(r.Text(ospackage.TagBuildHost)), escaped(r.Text(ospackage.TagSourceRPM)), r.HeaderStart, r.HeaderEnd)
+	fmt.Fprintf(&p,
+		"<package type=\"rpm\">\n<name>%s</name>\n<arch>%s</arch>\n<version %s/>\n<checksum type=\"sha256\" "+
+			"pkgid=\"YES\">%s</checksum>\n", escaped(e.Name), escaped(e.Arch), version, e.SHA256)
+	fmt.Fprintf(&p, "<summary>%s</summary>\n<description>%s</description>\n<packager>%s</packager>\n<url>%s</url>\n",
+		escaped(r.Text(ospackage.TagSummary)), escaped(r.Text(ospackage.TagDescription)),
+		escaped(r.Text(ospackage.TagPackager)), escaped(r.Text(ospackage.TagURL)))
+	fmt.Fprintf(&p,
+		"<time file=\"%d\" build=\"%d\"/>\n<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n<location "+
+			"href=\"%s\"/>\n<format>\n", r.Number(ospackage.TagBuildTime), r.Number(ospackage.TagBuildTime), e.Size, size, size,
+		escaped(e.File))
+	fmt.Fprintf(&p,
+		"<rpm:license>%s</rpm:license>\n<rpm:vendor>%s</rpm:vendor>\n<rpm:group>%s</rpm:group>\n"+
+			"<rpm:buildhost>%s</rpm:buildhost>\n<rpm:sourcerpm>%s</rpm:sourcerpm>\n"+
+			"<rpm:header-range start=\"%d\" end=\"%d\"/>\n",
+		escaped(r.Text(ospackage.TagLicense)), escaped(r.Text(ospackage.TagVendor)), escaped(r.Text(ospackage.TagGroup)),
+		escaped(r.Text(ospackage.TagBuildHost)), escaped(r.Text(ospackage.TagSourceRPM)), r.HeaderStart, r.HeaderEnd)
 	for _, list := range []struct {
 		element             string
 		name, version, flag int32
-	}{{"provides", ospackage.TagProvides, ospackage.TagProvideVersions, ospackage.TagProvideFlags}, {"requires", ospackage.TagRequires, ospackage.TagRequireVersions, ospackage.TagRequireFlags}, {"conflicts", ospackage.TagConflicts, ospackage.TagConflictVersions, ospackage.TagConflictFlags}, {"obsoletes", ospackage.TagObsoletes, ospackage.TagObsoleteVersions, ospackage.TagObsoleteFlags}} {
+	}{{"provides", ospackage.TagProvides, ospackage.TagProvideVersions, ospackage.TagProvideFlags},
+		{"requires", ospackage.TagRequires, ospackage.TagRequireVersions, ospackage.TagRequireFlags},
+		{"conflicts", ospackage.TagConflicts, ospackage.TagConflictVersions, ospackage.TagConflictFlags},
+		{"obsoletes", ospackage.TagObsoletes, ospackage.TagObsoleteVersions, ospackage.TagObsoleteFlags}} {
 		p.WriteString(relations(list.element, r.Texts(list.name), r.Texts(list.version), r.Numbers(list.flag)))
 	}
 	fmt.Fprintf(&p, "%s</format>\n</package>\n", files(r, true))
 	e.Primary = p.String()
-	head := fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n<version %s/>\n", e.SHA256, escaped(e.Name), escaped(e.Arch), version)
+	head := fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n<version %s/>\n", e.SHA256, escaped(e.Name),
+		escaped(e.Arch), version)
 	e.Filelists = head + files(r, false) + "</package>\n"
 	changes := ""
-	names, texts, times := r.Texts(ospackage.TagChangeNames), r.Texts(ospackage.TagChangeTexts), r.Numbers(ospackage.TagChangeTimes)
+	names, texts, times := r.Texts(ospackage.TagChangeNames), r.Texts(ospackage.TagChangeTexts),
+		r.Numbers(ospackage.TagChangeTimes)
 	for i := range min(len(names), len(texts), len(times), 10) {
-		changes += fmt.Sprintf("<changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escaped(names[i]), times[i], escaped(texts[i]))
+		changes += fmt.Sprintf("<changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escaped(names[i]), times[i],
+			escaped(texts[i]))
 	}
 	e.Other = head + changes + "</package>\n"
 	for _, name := range r.Texts(ospackage.TagRequires) {
@@ -144,7 +172,8 @@ func relations(element string, names, versions []string, flags []int64) string {
 			continue
 		}
 		text += fmt.Sprintf("<rpm:entry name=\"%s\"", escaped(names[i]))
-		if how := map[int64]string{2: "LT", 4: "GT", 8: "EQ", 10: "LE", 12: "GE"}[flags[i]&14]; how != "" && versions[i] != "" {
+		if how := map[int64]string{2: "LT", 4: "GT", 8: "EQ", 10: "LE", 12: "GE"}[flags[i]&14]; how != "" &&
+			versions[i] != "" {
 			epoch, rest := "0", versions[i]
 			if e, after, is := strings.Cut(rest, ":"); is {
 				epoch, rest = e, after
@@ -166,7 +195,8 @@ func relations(element string, names, versions []string, flags []int64) string {
 // files lists those of a package; only those that others may need by their paths, for the
 // list that everyone reads.
 func files(r *ospackage.RPMFile, few bool) string {
-	bases, dirs, in, modes := r.Texts(ospackage.TagFileNames), r.Texts(ospackage.TagDirs), r.Numbers(ospackage.TagFileDirs), r.Numbers(ospackage.TagFileModes)
+	bases, dirs, in, modes := r.Texts(ospackage.TagFileNames), r.Texts(ospackage.TagDirs),
+		r.Numbers(ospackage.TagFileDirs), r.Numbers(ospackage.TagFileModes)
 	var b strings.Builder
 	for i := range min(len(bases), len(in), len(modes)) {
 		if in[i] < 0 || int(in[i]) >= len(dirs) {

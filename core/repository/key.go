@@ -142,7 +142,8 @@ func AgentKey(program, id string) (Key, error) {
 	k := &agentKey{program, id}
 	out, err := k.gpg(nil, "--with-colons", "--list-secret-keys", id)
 	if err != nil {
-		return nil, problem.New(problem.Other, id, "gpg has no secret key %s (%s)", id, strings.TrimPrefix(err.Error(), "gpg: "))
+		return nil, problem.New(problem.Other, id, "gpg has no secret key %s (%s)", id,
+			strings.TrimPrefix(err.Error(), "gpg: "))
 	}
 	for line := range strings.Lines(string(out)) {
 		if fields := strings.Split(line, ":"); fields[0] == "fpr" && len(fields) > 9 {
@@ -154,7 +155,8 @@ func AgentKey(program, id string) (Key, error) {
 }
 
 func (k *agentKey) gpg(input []byte, args ...string) ([]byte, error) {
-	out, errOut, err := subprocess.Command{Argv: append([]string{k.program, "--batch", "--no-tty", "--quiet", "--digest-algo", "SHA256"}, args...),
+	out, errOut, err := subprocess.Command{Argv: append([]string{k.program, "--batch", "--no-tty", "--quiet",
+		"--digest-algo", "SHA256"}, args...),
 		Env: os.Environ(), Stdin: bytes.NewReader(input)}.Text(context.Background())
 	if err != nil {
 		lines := strings.Split(strings.TrimSpace(errOut), "\n")

@@ -77,7 +77,8 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 			continue
 		}
 		signature, _ := safefs.ReadFile(release+".gpg", largestList)
-		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
+		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature),
+			nil); err != nil {
 			add(release, "its signature is wrong")
 		}
 		in := filepath.Join(suite, "InRelease")
@@ -103,7 +104,8 @@ func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 	root := filepath.Join(r.state(number), "repodata", "repomd.xml")
 	if text, err := safefs.ReadFile(root, largestList); err == nil {
 		signature, _ := safefs.ReadFile(root+".asc", largestList)
-		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature), nil); err != nil {
+		if _, err := openpgp.CheckArmoredDetachedSignature(ring, bytes.NewReader(text), bytes.NewReader(signature),
+			nil); err != nil {
 			add(root, "its signature is wrong")
 		}
 		for _, m := range listLink.FindAllStringSubmatch(string(text), -1) {

@@ -99,7 +99,8 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
 // anywhere, and one that is not a repository of ours and has something in it that one of
 // us would write.
 func (r *Repository) ours() error {
-	for _, dir := range []string{r.Dir, filepath.Join(r.Dir, own), filepath.Join(r.Dir, own, "states"), filepath.Join(r.Dir, "pool")} {
+	for _, dir := range []string{r.Dir, filepath.Join(r.Dir, own), filepath.Join(r.Dir, own, "states"),
+		filepath.Join(r.Dir, "pool")} {
 		info, err := os.Lstat(dir)
 		if dir == r.Dir {
 			info, err = os.Stat(dir)
@@ -114,7 +115,9 @@ func (r *Repository) ours() error {
 			return foreign(dir, "belongs to another user, or is not a directory; nothing is written there")
 		}
 		if info.Mode()&0o022 != 0 {
-			return foreign(dir, fmt.Sprintf("is writable for others (mode %04o), who could redirect what is written there; chmod go-w it", info.Mode().Perm()))
+			return foreign(dir,
+				fmt.Sprintf("is writable for others (mode %04o), who could redirect what is written there; chmod go-w it",
+					info.Mode().Perm()))
 		}
 	}
 	if _, err := os.Lstat(filepath.Join(r.Dir, own)); err == nil {
@@ -154,7 +157,8 @@ func (r *Repository) read() ([]Entry, int, error) {
 	}
 	number, err := strconv.Atoi(filepath.Base(target))
 	if err != nil {
-		return nil, 0, fmt.Errorf("%s leads to %s, which is not one of its states", filepath.Join(r.Dir, own, "current"), target)
+		return nil, 0, fmt.Errorf("%s leads to %s, which is not one of its states",
+			filepath.Join(r.Dir, own, "current"), target)
 	}
 	entries, err := r.index(number)
 	return entries, number, err
@@ -232,10 +236,12 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 // sameKey refuses a key that is not the one that is beside the packages.
 func (r *Repository) sameKey(key Key) error {
 	ring, err := r.public()
-	if err != nil || slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
+	if err != nil ||
+		slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
 		return nil // what is damaged is written anew
 	}
-	return problem.New(problem.Other, r.Name, "the repository is signed with the key %s, and this key is %s", fingerprint(ring[0]), key.Fingerprint()).
+	return problem.New(problem.Other, r.Name, "the repository is signed with the key %s, and this key is %s",
+		fingerprint(ring[0]), key.Fingerprint()).
 		Instead(fingerprint(ring[0]), key.Fingerprint()).Remedy(problem.ReplaceKey)
 }
 
@@ -370,7 +376,8 @@ func (r *Repository) bringIn(number int, entries []Entry) error {
 		was, err := os.Readlink(link)
 		switch {
 		case err == nil && was == target:
-		case err == nil || errors.Is(err, fs.ErrNotExist) || link == r.keyFile() && safefs.Exists(link): // the key has been a file
+		case err == nil || errors.Is(err, fs.ErrNotExist) ||
+			link == r.keyFile() && safefs.Exists(link): // the key has been a file
 			if err := durable.Symlink(target, link); err != nil {
 				return err
 			}
@@ -421,6 +428,7 @@ func (r *Repository) clear(before int, old, now []Entry) error {
 func foreign(dir, why string) error { return problem.New(problem.Other, dir, "%s %s", dir, why) }
 
 func badName(name string) error {
-	return problem.New(problem.Other, name, "%q cannot be the name of a repository or a suite: use lower-case letters, digits and . -", name).
+	return problem.New(problem.Other, name,
+		"%q cannot be the name of a repository or a suite: use lower-case letters, digits and . -", name).
 		Remedy(problem.NameRepository)
 }

@@ -16,7 +16,8 @@ func (p *formula) addReleases(c *candidate) {
 	if c.recipe != nil {
 		p.collectReleases(c)
 		copied, here := p.request.HostCopies[c.name]
-		if here && c.recipe.HostCopy != nil && !slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.demanded == nil }) {
+		if here && c.recipe.HostCopy != nil &&
+			!slices.ContainsFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == c.name && w.demanded == nil }) {
 			c.choices = append(c.choices, &choice{version: copied.Version})
 		}
 		slices.SortStableFunc(c.choices, func(a, b *choice) int { return p.compare(c, a, b) })
@@ -49,10 +50,14 @@ func (p *formula) collectReleases(c *candidate) {
 			}
 			x = x.Pinned(pin)
 		}
-		kept := slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool { return k.Version.Compare(x.Version) == 0 && !k.Version.IsZero() })
+		kept := slices.ContainsFunc(p.request.Kept[c.name], func(k Kept) bool {
+			return k.Version.Compare(x.Version) == 0 && !k.Version.IsZero()
+		})
 		able := kept || x.Track == recipe.Stable || slices.ContainsFunc(p.wanting(c), func(w Wanted) bool {
 			return x.Track == recipe.Tip && w.Tip || x.Track == recipe.Preview && w.names(x.Version)
-		}) || x.Track == recipe.Preview && slices.ContainsFunc(c.asking, func(a *alternative) bool { return exactly(a.needing.need.Range, x.Version) })
+		}) || x.Track == recipe.Preview && slices.ContainsFunc(c.asking, func(a *alternative) bool {
+			return exactly(a.needing.need.Range, x.Version)
+		})
 		if able {
 			c.choices = append(c.choices, &choice{release: x, version: x.Version, kept: kept})
 		}
@@ -433,7 +438,9 @@ func (p *formula) supportOptions(c *candidate, s *setting) {
 }
 
 func demandsOption(need *recipe.Need, option, value string) bool {
-	return slices.ContainsFunc(need.Options, func(o tomlfile.Pair) bool { return o.Name == option && o.Values[0] == value })
+	return slices.ContainsFunc(need.Options, func(o tomlfile.Pair) bool {
+		return o.Name == option && o.Values[0] == value
+	})
 }
 
 // addHeld says that a package that is there is there as the settings want it.

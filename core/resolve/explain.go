@@ -22,7 +22,8 @@ func (p *formula) explain(core []*sentence) (Reason, error) {
 	}
 	if circle := circleOf(core); circle != nil {
 		reason.Claim = fmt.Sprintf("These packages need each other in a circle: %s.", strings.Join(circle, " → "))
-		reason.WaysOut = []string{"Break the circle: remove one of these needs, or make it depend on an option that is off (when = …)."}
+		reason.WaysOut = []string{"Break the circle: remove one of these needs, or make it depend on an option that is " +
+			"off (when = …)."}
 		return reason, nil
 	}
 	reason.Claim = p.claim(core)
@@ -33,7 +34,8 @@ func (p *formula) explain(core []*sentence) (Reason, error) {
 // rank orders the sentences of a reason: what was asked, then package by
 // package what each needs, has and is like, those that need others first.
 func (s *sentence) rank() int {
-	within := map[kind]int{youAsked: 0, settingsWant: 0, youSet: 1, hasReleases: 2, hasNot: 3, hasDefault: 4, needs: 5}[s.kind]
+	within := map[kind]int{youAsked: 0, settingsWant: 0, youSet: 1, hasReleases: 2, hasNot: 3, hasDefault: 4,
+		needs: 5}[s.kind]
 	if s.kind == youAsked {
 		return within
 	}
@@ -228,7 +230,8 @@ func (p *formula) waysOut(core []*sentence) ([]string, error) {
 			return []string{missingWay(s.about.missing)}, nil
 		}
 	}
-	for _, try := range []func([]*sentence) ([]string, error){p.previewWays, p.askedWays, p.heldWays, p.setWays, p.needWays} {
+	for _, try := range []func([]*sentence) ([]string, error){p.previewWays, p.askedWays, p.heldWays, p.setWays,
+		p.needWays} {
 		more, err := try(core)
 		if err != nil {
 			return nil, err
@@ -284,7 +287,8 @@ func (p *formula) askedWays(core []*sentence) (ways []string, err error) {
 			return nil, err
 		}
 		if x := other.chosen(other.byName[s.about.name]); found && x != nil {
-			ways = append(ways, fmt.Sprintf("%s %s is the newest that everything else allows: ask for %s:%s.", s.about.name, x.version, s.about.name, x.version))
+			ways = append(ways, fmt.Sprintf("%s %s is the newest that everything else allows: ask for %s:%s.", s.about.name,
+				x.version, s.about.name, x.version))
 		}
 	}
 	return ways, nil
@@ -301,7 +305,8 @@ func (p *formula) heldWays(core []*sentence) (ways []string, err error) {
 			return nil, err
 		}
 		if h := p.request.Held[s.set]; found {
-			ways = append(ways, fmt.Sprintf("Change what the settings want of %s (%s), or ask for a version of it as well.", h.Name, h.At))
+			ways = append(ways, fmt.Sprintf("Change what the settings want of %s (%s), or ask for a version of it as well.",
+				h.Name, h.At))
 		}
 	}
 	return ways, nil
@@ -319,10 +324,12 @@ func (p *formula) setWays(core []*sentence) (ways []string, err error) {
 		}
 		if set := p.request.Options[s.set]; found {
 			if set.At.Line > 0 {
-				ways = append(ways, fmt.Sprintf("Leave %s of %s as it is: without it in the settings (%s) there is a ladder.", set.Option, set.Package, set.At))
+				ways = append(ways, fmt.Sprintf("Leave %s of %s as it is: without it in the settings (%s) there is a ladder.",
+					set.Option, set.Package, set.At))
 				continue
 			}
-			ways = append(ways, fmt.Sprintf("Leave %s.%s as it is: without %s.%s=%s there is a ladder.", set.Package, set.Option, set.Package, set.Option, set.Value))
+			ways = append(ways, fmt.Sprintf("Leave %s.%s as it is: without %s.%s=%s there is a ladder.", set.Package, set.Option,
+				set.Package, set.Option, set.Value))
 		}
 	}
 	return ways, nil
@@ -335,7 +342,8 @@ func (p *formula) previewWays(core []*sentence) (ways []string, err error) {
 			continue
 		}
 		for _, x := range s.about.recipe.Releases {
-			if x.Track != recipe.Preview || slices.ContainsFunc(s.about.choices, func(c *choice) bool { return c.release == x }) {
+			if x.Track != recipe.Preview ||
+				slices.ContainsFunc(s.about.choices, func(c *choice) bool { return c.release == x }) {
 				continue
 			}
 			request := p.request
@@ -377,9 +385,11 @@ func (p *formula) needWays(core []*sentence) (ways []string, err error) {
 			continue
 		}
 		if !s.needing.need.Range.Contains(x.version) {
-			ways = append(ways, fmt.Sprintf("If %s works with %s %s, change its need in %s.", s.about.name, target.name, x.version, s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s works with %s %s, change its need in %s.", s.about.name, target.name,
+				x.version, s.needing.need.Position))
 		} else if len(s.needing.need.Options) > 0 {
-			ways = append(ways, fmt.Sprintf("If %s works without %s, remove that from %s.", s.about.name, settingsText(s.needing.need.Options), s.needing.need.Position))
+			ways = append(ways, fmt.Sprintf("If %s works without %s, remove that from %s.", s.about.name,
+				settingsText(s.needing.need.Options), s.needing.need.Position))
 		}
 	}
 	return ways, nil
@@ -390,8 +400,10 @@ func (p *formula) lastWay(core []*sentence) string {
 	for _, s := range slices.Backward(core) {
 		switch s.kind {
 		case hasReleases:
-			if w := slices.IndexFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == s.about.name && w.Tip }); w >= 0 && s.about.recipe.Tip() == nil {
-				return fmt.Sprintf("Add a release with track = \"tip\", git and branch to %s, or ask for a version.", s.about.recipe.File)
+			if w := slices.IndexFunc(p.request.Wanted, func(w Wanted) bool { return w.Name == s.about.name && w.Tip }); w >= 0 &&
+				s.about.recipe.Tip() == nil {
+				return fmt.Sprintf("Add a release with track = \"tip\", git and branch to %s, or ask for a version.",
+					s.about.recipe.File)
 			}
 			return fmt.Sprintf("Add a release that fits to %s.", s.about.recipe.File)
 		case hasNot:

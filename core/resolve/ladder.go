@@ -168,7 +168,8 @@ func (d Demand) String() string {
 	if d.By == nil {
 		return "you asked for " + what("it", d.Range, d.Tip, nil)
 	}
-	return fmt.Sprintf("%s %s needs %s (%s)", d.By.Recipe.Name, d.By.Release.Version, strings.Join(append([]string{what("it", d.Range, false, d.Options)}, d.Or...), " or "), d.At)
+	return fmt.Sprintf("%s %s needs %s (%s)", d.By.Recipe.Name, d.By.Release.Version,
+		strings.Join(append([]string{what("it", d.Range, false, d.Options)}, d.Or...), " or "), d.At)
 }
 
 // what names a package with the versions and options that are demanded of it.

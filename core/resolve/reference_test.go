@@ -85,7 +85,8 @@ func drawGarden(t *rapid.T) garden {
 			targets = targets[:min(len(targets), 1+rapid.IntRange(0, 3).Draw(t, "e")/3)]
 			p.needs = append(p.needs, root{
 				targets:  targets,
-				operator: rapid.SampledFrom([]string{">=", ">=", "<=", "==", "!="}).Draw(t, "o"), bound: rapid.IntRange(1, 3).Draw(t, "b"),
+				operator: rapid.SampledFrom([]string{">=", ">=", "<=", "==", "!="}).Draw(t, "o"), bound: rapid.IntRange(1, 3).
+						Draw(t, "b"),
 				tool:   rapid.IntRange(0, 2).Draw(t, "tool") == 0,
 				when:   rapid.SampledFrom([]string{"", "", "x", "version >= 2", "version == 1"}).Draw(t, "w"),
 				demand: rapid.SampledFrom([]string{"", "", "", "on", "off"}).Draw(t, "d"),
@@ -132,7 +133,8 @@ func (g garden) shelf() string {
 			for k, target := range n.targets {
 				names[k] = fmt.Sprintf("p%d", target)
 			}
-			text += fmt.Sprintf(" %s %s %s %d", map[bool]string{true: "tool", false: "needs"}[n.tool], strings.Join(names, "|"), n.operator, n.bound)
+			text += fmt.Sprintf(" %s %s %s %d", map[bool]string{true: "tool", false: "needs"}[n.tool], strings.Join(names, "|"),
+				n.operator, n.bound)
 			if n.when != "" {
 				text += " when " + n.when
 			}
@@ -199,7 +201,8 @@ func (t trial) counts(i int, n root, s state) bool {
 		return false
 	}
 	holds := func(v int) bool {
-		return n.when == "" || n.when == "x" && t.packages[i].has(v) || n.when == "version >= 2" && v >= 2 || n.when == "version == 1" && v == 1
+		return n.when == "" || n.when == "x" && t.packages[i].has(v) || n.when == "version >= 2" && v >= 2 ||
+			n.when == "version == 1" && v == 1
 	}
 	if s.release != imagined {
 		return holds(s.release) && (n.when != "x" || s.x == "on")
@@ -306,7 +309,8 @@ func (t trial) versions(i int) []int {
 			all = append(all, v+1)
 		}
 	}
-	if want, asked := t.asked[i]; t.packages[i].host != 0 && (!asked || want.operator != "") { // what a person asks for is built
+	// What a person asks for is built.
+	if want, asked := t.asked[i]; t.packages[i].host != 0 && (!asked || want.operator != "") {
 		all = append(all, hostCopy+t.packages[i].host)
 	}
 	return all
@@ -441,9 +445,11 @@ func (t trial) sound(states []state) bool {
 	above := map[int][]int{}
 	for i, s := range states {
 		want, asked := t.asked[i]
-		wanted := !t.packages[i].preview || s.release != t.packages[i].releases || t.packages[i].kept == s.release || want.exactly(s.release)
+		wanted := !t.packages[i].preview || s.release != t.packages[i].releases || t.packages[i].kept == s.release ||
+			want.exactly(s.release)
 		p := t.packages[i]
-		there, set := asked || s.release == 0, s.release == 0 || s.release > hostCopy || !p.has(s.release) || want.demand == s.x
+		there, set := asked || s.release == 0, s.release == 0 || s.release > hostCopy || !p.has(s.release) ||
+			want.demand == s.x
 		switch {
 		case s.release == imagined:
 			set = set || slices.Contains(t.defaults(i), s.x)
@@ -620,7 +626,8 @@ func TestAgainstTryingEverything(t *testing.T) {
 		request.HostCopies = map[string]HostCopy{}
 		for i, p := range g.packages {
 			if p.host != 0 {
-				request.HostCopies[fmt.Sprintf("p%d", i)] = HostCopy{Name: fmt.Sprintf("p%d", i), Version: version.MustParse(fmt.Sprint(p.host))}
+				request.HostCopies[fmt.Sprintf("p%d", i)] = HostCopy{Name: fmt.Sprintf("p%d", i),
+					Version: version.MustParse(fmt.Sprint(p.host))}
 			}
 			if p.kept != 0 {
 				request.Kept[fmt.Sprintf("p%d", i)] = []Kept{{Version: version.MustParse(fmt.Sprint(p.kept))}}

@@ -61,13 +61,15 @@ func write(t require.TestingT, dir, shelf string) *recipe.Shelves {
 			if len(words) > 2 {
 				recipes[name] += fmt.Sprintf("when = \"version >= %s\"\n", words[3])
 				release := fmt.Sprintf("version = %q\n", words[5])
-				recipes[name] = strings.Replace(recipes[name], release, release+fmt.Sprintf("defaults = { %s = true }\n", words[1]), 1)
+				recipes[name] = strings.Replace(recipes[name], release,
+					release+fmt.Sprintf("defaults = { %s = true }\n", words[1]), 1)
 			}
 		default:
 			name = words[0]
 			recipes[name] = fmt.Sprintf("format = 1\n[package]\nname = %q\nsummary = \"x\"\n[build]\nmethod = \"make\"\n", name)
 			for _, v := range words[1:] {
-				recipes[name] += fmt.Sprintf("[[release]]\nversion = %q\nsha256 = %q\narchive = \"file:///x\"\n", strings.TrimSuffix(v, "!"), strings.Repeat("0", 64))
+				recipes[name] += fmt.Sprintf("[[release]]\nversion = %q\nsha256 = %q\narchive = \"file:///x\"\n",
+					strings.TrimSuffix(v, "!"), strings.Repeat("0", 64))
 				if strings.HasSuffix(v, "!") {
 					recipes[name] += "track = \"preview\"\n"
 				}
@@ -137,19 +139,34 @@ func TestSolve(t *testing.T) {
 		options []Setting
 		want    string
 	}{
-		{"newest that everyone accepts", gardenShelf, "glasshouse", nil, "1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.1 3 glasshouse-1.0"},
-		{"an older one on request takes its needs along", gardenShelf, "glasshouse mistplan:1.*", nil, "1 dewcalc-1.3 loamdb-0.9[shared=on] 2 mistplan-1.9 3 glasshouse-1.0"},
-		{"a preview by its exact version", gardenShelf, "mistplan:2.2-rc1", nil, "1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.2-rc1"},
-		{"a range alone finds no preview", gardenShelf, "mistplan:<=2.2", nil, "1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.1"},
-		{"an option brings another package", gardenShelf, "mistplan", []Setting{{Package: "mistplan", Option: "plots", Value: "on"}}, "1 dewcalc-1.4 frondplot-1.2 loamdb-0.9[shared=on] 2 mistplan-2.1[plots=on]"},
+		{"newest that everyone accepts", gardenShelf, "glasshouse", nil,
+			"1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.1 3 glasshouse-1.0"},
+		{"an older one on request takes its needs along", gardenShelf, "glasshouse mistplan:1.*", nil,
+			"1 dewcalc-1.3 loamdb-0.9[shared=on] 2 mistplan-1.9 3 glasshouse-1.0"},
+		{"a preview by its exact version", gardenShelf, "mistplan:2.2-rc1", nil,
+			"1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.2-rc1"},
+		{"a range alone finds no preview", gardenShelf, "mistplan:<=2.2", nil,
+			"1 dewcalc-1.4 loamdb-0.9[shared=on] 2 mistplan-2.1"},
+		{"an option brings another package", gardenShelf, "mistplan",
+			[]Setting{{Package: "mistplan", Option: "plots", Value: "on"}},
+			"1 dewcalc-1.4 frondplot-1.2 loamdb-0.9[shared=on] 2 mistplan-2.1[plots=on]"},
 		{"the first of either that can be had", "a 1\n needs gone|b|c\nb 1\nc 1", "a", nil, "1 b-1 2 a-1"},
-		{"either falls back when the first does not fit", "a 1\n needs b|c\n needs d < 2\nb 1\n needs d >= 2\nc 1\nd 1 2", "a", nil, "1 c-1 d-1 2 a-1"},
-		{"an older dependant frees a need", "a 1\n needs b\n needs c < 2\nb 1 2\n needs c >= 2 when version >= 2\nc 1 2", "a", nil, "1 b-1 c-1 2 a-1"},
-		{"an old tool holds nobody back", "top 1\n needs a\n needs b\na 1\n tool gen < 2\nb 1\n tool gen\ngen 1 2\n needs base\nbase 1 3", "top", nil, "1 base-3 2 gen-2 gen-1 3 a-1 b-1 4 top-1"},
-		{"a tool of all is one build", "top 1\n needs a\n needs b\na 1\n tool gen\nb 1\n tool gen with fast=true\ngen 1 2\n option fast", "top", nil, "1 gen-2[fast=on] 2 a-1 b-1 3 top-1"},
-		{"options that tools cannot share", "top 1\n tool gen with fast=true\n tool gen with fast=false\ngen 1\n option fast", "top", nil, "1 gen-1 gen-1[fast=on] 2 top-1"},
+		{"either falls back when the first does not fit", "a 1\n needs b|c\n needs d < 2\nb 1\n needs d >= 2\nc 1\nd 1 2",
+			"a", nil, "1 c-1 d-1 2 a-1"},
+		{"an older dependant frees a need", "a 1\n needs b\n needs c < 2\nb 1 2\n needs c >= 2 when version >= 2\nc 1 2", "a",
+			nil, "1 b-1 c-1 2 a-1"},
+		{"an old tool holds nobody back",
+			"top 1\n needs a\n needs b\na 1\n tool gen < 2\nb 1\n tool gen\ngen 1 2\n needs base\nbase 1 3", "top", nil,
+			"1 base-3 2 gen-2 gen-1 3 a-1 b-1 4 top-1"},
+		{"a tool of all is one build",
+			"top 1\n needs a\n needs b\na 1\n tool gen\nb 1\n tool gen with fast=true\ngen 1 2\n option fast", "top", nil,
+			"1 gen-2[fast=on] 2 a-1 b-1 3 top-1"},
+		{"options that tools cannot share", "top 1\n tool gen with fast=true\n tool gen with fast=false\ngen 1\n option fast",
+			"top", nil, "1 gen-1 gen-1[fast=on] 2 top-1"},
 		{"an older release of itself is its tool", "cc 1 2\n tool cc < 2 when version >= 2", "cc", nil, "1 cc-1 2 cc-2"},
-		{"what a tool apart needs is shared where it fits", "a 1\n needs base < 3\n tool gen < 2\n needs gen >= 2\ngen 1 2\n needs base\nbase 1 2 3", "a", nil, "1 base-2 2 gen-2 gen-1 3 a-1"},
+		{"what a tool apart needs is shared where it fits",
+			"a 1\n needs base < 3\n tool gen < 2\n needs gen >= 2\ngen 1 2\n needs base\nbase 1 2 3", "a", nil,
+			"1 base-2 2 gen-2 gen-1 3 a-1"},
 		{"backing out of a circle", "a 1\n needs b\nb 1 2\n needs a when version >= 2", "a", nil, "1 b-1 2 a-1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -181,7 +198,8 @@ func TestNoLadder(t *testing.T) {
     mistplan has 2.1, 1.9, and as previews 2.2-rc1 (s/mistplan/recipe.toml)
   The preview 2.2-rc1 would do: ask for mistplan:2.2-rc1.
   mistplan 2.1 is the newest that everything else allows: ask for mistplan:2.1.`},
-		{"two ranges", "a 1\n needs b\n needs c >= 2\nb 1\n needs c < 2\nc 1 2", "a", nil, `No release of c satisfies all needs.
+		{"two ranges", "a 1\n needs b\n needs c >= 2\nb 1\n needs c < 2\nc 1 2", "a", nil,
+			`No release of c satisfies all needs.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
     a 1 needs c >= 2 (s/a/recipe.toml:14)
@@ -189,25 +207,29 @@ func TestNoLadder(t *testing.T) {
     c has 1, 2 (s/c/recipe.toml)
   If b works with c 2, change its need in s/b/recipe.toml:11.
   If a works with c 1, change its need in s/a/recipe.toml:14.`},
-		{"circle", "a 1\n needs b\nb 1\n needs c\nc 1\n needs a", "a", nil, `These packages need each other in a circle: a → b → c → a.
+		{"circle", "a 1\n needs b\nb 1\n needs c\nc 1\n needs a", "a", nil,
+			`These packages need each other in a circle: a → b → c → a.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
     b 1 needs c (s/b/recipe.toml:11)
     c 1 needs a (s/c/recipe.toml:11)
   Break the circle: remove one of these needs, or make it depend on an option that is off (when = …).`},
-		{"options", "a 1\n needs b\n needs c with shared=true\nb 1\n needs c with shared=false\nc 1\n option shared", "a", nil, `c.shared cannot be both on and off.
+		{"options", "a 1\n needs b\n needs c with shared=true\nb 1\n needs c with shared=false\nc 1\n option shared", "a",
+			nil, `c.shared cannot be both on and off.
     you asked for a
     a 1 needs b (s/a/recipe.toml:11)
     a 1 needs c with shared=on (s/a/recipe.toml:14)
     b 1 needs c with shared=off (s/b/recipe.toml:11)
   If b works without shared=off, remove that from s/b/recipe.toml:11.
   If a works without shared=on, remove that from s/a/recipe.toml:14.`},
-		{"option set by a person", gardenShelf, "mistplan", []Setting{{Package: "loamdb", Option: "shared", Value: "off"}}, `loamdb.shared cannot be both on and off.
+		{"option set by a person", gardenShelf, "mistplan", []Setting{{Package: "loamdb", Option: "shared", Value: "off"}},
+			`loamdb.shared cannot be both on and off.
     you asked for mistplan
     mistplan needs loamdb with shared=on (s/mistplan/recipe.toml:37)
     you set loamdb.shared=off
   Leave loamdb.shared as it is: without loamdb.shared=off there is a ladder.`},
-		{"an option that not all releases have", "a 1\n needs b with x=true\nb 1 2\n option x since 2 on 9", "a b:1", nil, `No release of b satisfies all needs.
+		{"an option that not all releases have", "a 1\n needs b with x=true\nb 1 2\n option x since 2 on 9", "a b:1", nil,
+			`No release of b satisfies all needs.
     you asked for a
     you asked for b 1
     a 1 needs b with x=on (s/a/recipe.toml:11)
@@ -275,7 +297,8 @@ func TestHardShelves(t *testing.T) {
 	diamonds := "" // only the oldest release of each fits those above
 	for i := range 15 {
 		for _, side := range []string{"l", "r"} {
-			diamonds += fmt.Sprintf("%s%d 1 2 3 4 5\n needs l%d\n needs r%d < 5 when version == 5\n needs r%d < 2\n", side, i, i+1, i+1, i+1)
+			diamonds += fmt.Sprintf("%s%d 1 2 3 4 5\n needs l%d\n needs r%d < 5 when version == 5\n needs r%d < 2\n", side, i,
+				i+1, i+1, i+1)
 		}
 	}
 	diamonds += "l15 1 2 3\n needs r15 > 1\nr15 1 2 3\n"

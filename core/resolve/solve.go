@@ -91,7 +91,8 @@ func (p *formula) checkReleases() error {
 		c := p.byName[set.Package]
 		x := p.chosen(c)
 		if o := c.recipe.Option(set.Option); x != nil && x.release != nil && !p.has(x, o) {
-			return badSetting(set, fmt.Sprintf("%s %s has no option %s; releases have it when %s", c.name, x.version, o.Name, o.When))
+			return badSetting(set, fmt.Sprintf("%s %s has no option %s; releases have it when %s", c.name, x.version,
+				o.Name, o.When))
 		}
 	}
 	return nil
@@ -184,7 +185,8 @@ func (d *demanded) key() string {
 
 // alone finds the ladder of a tool for one need. A tool that would be needed to
 // build itself cannot be had.
-func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *formula, core []*sentence, found bool, err error) {
+func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *formula,
+	core []*sentence, found bool, err error) {
 	key := d.key()
 	if s.running[key] {
 		s.refused++
@@ -228,7 +230,8 @@ func (a *assembly) scope(p *formula, apart bool) (map[string]*Package, error) {
 			return made[c.name], nil
 		}
 		x := p.chosen(c)
-		made[c.name] = &Package{Recipe: c.recipe, Release: x.release, Options: p.settings(c), Kept: x.kept, Apart: apart, Missed: p.missed(c, x)}
+		made[c.name] = &Package{Recipe: c.recipe, Release: x.release, Options: p.settings(c), Kept: x.kept, Apart: apart,
+			Missed: p.missed(c, x)}
 		for _, n := range c.needs {
 			if err := a.link(p, made[c.name], n, raise); err != nil {
 				return nil, err
@@ -372,7 +375,9 @@ func (a *assembly) once(p *Package) *Package {
 		a.packages = append(a.packages, p)
 		for _, link := range p.Needs {
 			d := demandOf(p, link.Need, link.Role)
-			d.Or = slices.DeleteFunc(slices.Clone(link.Need.Either), func(name string) bool { return name == link.Package.Name() })
+			d.Or = slices.DeleteFunc(slices.Clone(link.Need.Either), func(name string) bool {
+				return name == link.Package.Name()
+			})
 			link.Package.Why = append(link.Package.Why, d)
 		}
 	}

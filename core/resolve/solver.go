@@ -241,7 +241,8 @@ func (s *Solver) visit(failed Literal) (broken []Literal) {
 // there are some it leaves them to be read until the next call of any method
 // that adds or solves; where there are none it returns assumptions that cannot
 // hold together. Its error is that of ctx.
-func (s *Solver) Solve(ctx context.Context, assumptions []Literal, guide Guide) (core []Literal, found bool, err error) {
+func (s *Solver) Solve(ctx context.Context, assumptions []Literal, guide Guide) (core []Literal, found bool,
+	err error) {
 	s.back(0)
 	guide.Back(0)
 	if s.impossible {

@@ -115,7 +115,8 @@ func (d *Dir) Unlink(name, target string) error {
 		return &fs.PathError{Op: "unlink", Path: path, Err: ErrOther}
 	}
 	err = unix.Renameat2(parent, base, parent, aside, unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EEXIST) { // a file system that cannot, or a leftover
+	// A file system that cannot, or a leftover.
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EEXIST) {
 		return wrap("unlink", path, unix.Unlinkat(parent, base, 0))
 	}
 	if err != nil {

@@ -44,7 +44,8 @@ func TestUnlink(t *testing.T) {
 }
 
 func TestValidNames(t *testing.T) {
-	for name, valid := range map[string]bool{"a": true, "a/b c/é": true, "\xff/\n": true, "..a/b..": true, "": false, ".": false, "a/../b": false, "/a": false, "a/": false, "a//b": false, "a\x00b": false, "..": false} {
+	for name, valid := range map[string]bool{"a": true, "a/b c/é": true, "\xff/\n": true, "..a/b..": true, "": false,
+		".": false, "a/../b": false, "/a": false, "a/": false, "a//b": false, "a\x00b": false, "..": false} {
 		assert.Equal(t, valid, ValidName(name), "%q", name)
 	}
 }

@@ -81,7 +81,8 @@ func (r *removal) remove(dir *Dir, base string, depth int) error {
 	switch {
 	case err == nil, errors.Is(err, unix.ENOENT):
 		return nil
-	case !errors.Is(err, unix.EISDIR) && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.EACCES) && !errors.Is(err, unix.ENOTDIR):
+	case !errors.Is(err, unix.EISDIR) && !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.EACCES) &&
+		!errors.Is(err, unix.ENOTDIR):
 		return wrap("unlink", path, err)
 	}
 	if info, statErr := statAt(dir.fd(), base, path); statErr != nil || !info.Mode.IsDir() {

@@ -38,7 +38,8 @@ func TestOnlyRegularFilesBelowAreOpened(t *testing.T) {
 	data, err := d.ReadFile("bed/row/leaf", 5)
 	require.NoError(t, err)
 	assert.Equal(t, "green", string(data))
-	for _, name := range []string{"bed/link", "out/secret", "in/row/leaf", "pipe", "bed", "../x", "bed/../bed/row/leaf", "/etc/passwd", "", ".", "bed//row/leaf", "absent"} {
+	for _, name := range []string{"bed/link", "out/secret", "in/row/leaf", "pipe", "bed", "../x", "bed/../bed/row/leaf",
+		"/etc/passwd", "", ".", "bed//row/leaf", "absent"} {
 		within(t, func() {
 			_, err := d.ReadFile(name, 100)
 			assert.Error(t, err, name)
@@ -175,7 +176,8 @@ func TestOnlyWhatWasTheirsIsGiven(t *testing.T) {
 }
 
 func FuzzNamesStayBelow(f *testing.F) {
-	for _, name := range []string{"bed/row/leaf", "../secret", "/etc/passwd", "bed/../../x", "out/secret", "a\x00b", strings.Repeat("x/", 3000)} {
+	for _, name := range []string{"bed/row/leaf", "../secret", "/etc/passwd", "bed/../../x", "out/secret", "a\x00b",
+		strings.Repeat("x/", 3000)} {
 		f.Add(name)
 	}
 	f.Fuzz(func(t *testing.T, name string) {

@@ -26,7 +26,9 @@ type Info struct {
 
 func statAt(dir int, name, path string) (Info, error) {
 	var st unix.Stat_t
-	if _, err := retry(func() (int, error) { return 0, unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
+	if _, err := retry(func() (int, error) {
+		return 0, unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW)
+	}); err != nil {
 		return Info{}, wrap("stat", path, err)
 	}
 	mode := fs.FileMode(st.Mode & 0o777)
@@ -53,7 +55,8 @@ func statAt(dir int, name, path string) (Info, error) {
 		mode |= fs.ModeDevice
 	}
 	const block = 512 // whatever the file system's own is (stat(2))
-	return Info{mode, st.Size, st.Blocks * block, time.Unix(st.Mtim.Unix()), int(st.Uid), int(st.Gid), int(st.Nlink), uint64(st.Dev), st.Ino, time.Unix(st.Ctim.Unix())}, nil
+	return Info{mode, st.Size, st.Blocks * block, time.Unix(st.Mtim.Unix()), int(st.Uid), int(st.Gid), int(st.Nlink),
+		uint64(st.Dev), st.Ino, time.Unix(st.Ctim.Unix())}, nil
 }
 
 // An Entry is what a walk comes by. It is only good until the walk goes on.

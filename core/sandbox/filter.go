@@ -36,7 +36,8 @@ type abi struct {
 }
 
 // newNamespaces are the flags of clone(2) and unshare(2) that make namespaces.
-const newNamespaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC | unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
+const newNamespaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC |
+	unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
 
 const cloneNewTime = 0x80 // of unshare(2); for clone(2) it is a signal
 
@@ -77,7 +78,8 @@ func native(level Level) abi {
 	a.rules = append(a.rules, terminals(unix.SYS_IOCTL)...)
 	a.rules = append(a.rules, sockets(level, unix.SYS_SOCKET, unix.SYS_SOCKETPAIR)...)
 	if level == Fenced { // there are others to reach
-		for _, call := range []uint32{unix.SYS_PTRACE, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV, 438 /* pidfd_getfd */, 440 /* process_madvise */} {
+		for _, call := range []uint32{unix.SYS_PTRACE, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV,
+			438 /* pidfd_getfd */, 440 /* process_madvise */} {
 			a.rules = append(a.rules, rule{call: call, errno: syscall.EPERM})
 		}
 		for _, call := range []uint32{unix.SYS_SHMGET, unix.SYS_SEMGET, unix.SYS_MSGGET, unix.SYS_MQ_OPEN} {
@@ -101,8 +103,10 @@ func sockets(level Level, socket, pair uint32) []rule {
 		return []rule{{call: socket, errno: syscall.EAFNOSUPPORT}, pairs}
 	}
 	return []rule{
-		{socket, syscall.EAFNOSUPPORT, &match{argument: 0, but: []uint32{unix.AF_UNIX, unix.AF_INET, unix.AF_INET6, unix.AF_NETLINK}}},
-		{socket, syscall.EPROTONOSUPPORT, &match{argument: 2, but: []uint32{0, unix.IPPROTO_TCP, unix.IPPROTO_UDP, unix.IPPROTO_ICMP, unix.IPPROTO_ICMPV6}}},
+		{socket, syscall.EAFNOSUPPORT,
+			&match{argument: 0, but: []uint32{unix.AF_UNIX, unix.AF_INET, unix.AF_INET6, unix.AF_NETLINK}}},
+		{socket, syscall.EPROTONOSUPPORT,
+			&match{argument: 2, but: []uint32{0, unix.IPPROTO_TCP, unix.IPPROTO_UDP, unix.IPPROTO_ICMP, unix.IPPROTO_ICMPV6}}},
 		pairs,
 	}
 }
@@ -152,7 +156,8 @@ func program(abis []abi) []unix.SockFilter {
 		}
 		body = append(body, end(unix.SECCOMP_RET_ALLOW))
 		// A jump that is only taken one way can be long.
-		code = append(code, load(arch), jump(unix.BPF_JEQ, a.arch, 1, 0), unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JA, K: uint32(len(body))})
+		code = append(code, load(arch), jump(unix.BPF_JEQ, a.arch, 1, 0),
+			unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JA, K: uint32(len(body))})
 		code = append(code, body...)
 	}
 	return append(code, fail(syscall.ENOSYS))
@@ -176,7 +181,8 @@ var bigEndian = func() bool {
 func restrict(level Level) error {
 	code := program(append([]abi{native(level)}, older(level)...))
 	filter := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
-	_, _, errno := unix.Syscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, unix.SECCOMP_FILTER_FLAG_TSYNC, uintptr(unsafe.Pointer(&filter)))
+	_, _, errno := unix.Syscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, unix.SECCOMP_FILTER_FLAG_TSYNC,
+		uintptr(unsafe.Pointer(&filter)))
 	runtime.KeepAlive(code)
 	if errno != 0 {
 		return errno

@@ -9,7 +9,8 @@ import (
 // cloneFlags is the argument of clone(2) that the flags are.
 const cloneFlags = 0
 
-var architectureCalls = []uint32{unix.SYS_IOPL, unix.SYS_IOPERM, unix.SYS_KEXEC_FILE_LOAD, unix.SYS_LOOKUP_DCOOKIE, unix.SYS_NFSSERVCTL, unix.SYS_USELIB, unix.SYS__SYSCTL}
+var architectureCalls = []uint32{unix.SYS_IOPL, unix.SYS_IOPERM, unix.SYS_KEXEC_FILE_LOAD, unix.SYS_LOOKUP_DCOOKIE,
+	unix.SYS_NFSSERVCTL, unix.SYS_USELIB, unix.SYS__SYSCTL}
 
 // older are programs for the 386, which the same machine runs. Their numbers are in
 // the kernel's arch/x86/entry/syscalls/syscall_32.tbl.
@@ -29,12 +30,14 @@ func older(level Level) []abi {
 	a.rules = append(a.rules,
 		rule{120, syscall.EPERM, &match{argument: 0, mask: newNamespaces}},                // clone
 		rule{310, syscall.EPERM, &match{argument: 0, mask: newNamespaces | cloneNewTime}}, // unshare
-		rule{call: 102, errno: syscall.ENOSYS},                                            // socketcall, whose arguments cannot be seen
+		// Socketcall, whose arguments cannot be seen.
+		rule{call: 102, errno: syscall.ENOSYS},
 	)
 	a.rules = append(a.rules, terminals(54)...)
 	a.rules = append(a.rules, sockets(level, 359, 360)...)
 	if level == Fenced {
-		for _, call := range []uint32{26, 347, 348, 438, 440} { // ptrace, process_vm_readv, process_vm_writev, pidfd_getfd, process_madvise
+		// Ptrace, process_vm_readv, process_vm_writev, pidfd_getfd, process_madvise.
+		for _, call := range []uint32{26, 347, 348, 438, 440} {
 			a.rules = append(a.rules, rule{call: call, errno: syscall.EPERM})
 		}
 		for _, call := range []uint32{117, 395, 393, 399, 277} { // ipc, shmget, semget, msgget, mq_open

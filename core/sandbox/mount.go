@@ -107,7 +107,9 @@ func (o order) system() error {
 	if err != nil {
 		return err
 	}
-	mounts = slices.DeleteFunc(mounts, func(path string) bool { return path == o.Point || strings.HasPrefix(path, o.Point+"/") })
+	mounts = slices.DeleteFunc(mounts, func(path string) bool {
+		return path == o.Point || strings.HasPrefix(path, o.Point+"/")
+	})
 	for _, path := range system {
 		if target, err := os.Readlink(path); err == nil { // as /bin is to usr/bin
 			if err := os.Symlink(target, o.at(path)); err != nil {
@@ -134,7 +136,8 @@ func (o order) scratch() error {
 		size = fmt.Sprint(o.Limits.Scratch)
 	}
 	const files = 1 << 20
-	if err := unix.Mount("tmpfs", base, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, fmt.Sprintf("mode=0755,size=%s,nr_inodes=%d", size, files)); err != nil {
+	if err := unix.Mount("tmpfs", base, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV,
+		fmt.Sprintf("mode=0755,size=%s,nr_inodes=%d", size, files)); err != nil {
 		return fmt.Errorf("/tmp: %w", err)
 	}
 	for i, path := range []string{"/tmp", "/var/tmp", "/dev/shm"} {
@@ -226,7 +229,8 @@ func (o order) devices() error {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 	}
-	for link, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
+	for link, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0",
+		"stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
 		if err := os.Symlink(target, o.at(filepath.Join("/dev", link))); err != nil {
 			return err
 		}
@@ -238,9 +242,12 @@ func (o order) devices() error {
 // numbers: those that systems have had under the same numbers for long. Installers look
 // them up.
 var (
-	SystemUsers  = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 5: "games", 6: "man", 7: "lp", 8: "mail", 9: "news", 10: "uucp", 13: "proxy", 33: "www-data", 65534: "nobody"}
-	SystemGroups = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 4: "adm", 5: "tty", 6: "disk", 7: "lp", 8: "mail", 9: "news", 10: "uucp", 12: "man", 13: "proxy", 15: "kmem", 20: "dialout",
-		29: "audio", 33: "www-data", 42: "shadow", 43: "utmp", 44: "video", 50: "staff", 60: "games", 100: "users", 999: "wheel", 65534: "nogroup"}
+	SystemUsers = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 5: "games", 6: "man", 7: "lp", 8: "mail",
+		9: "news", 10: "uucp", 13: "proxy", 33: "www-data", 65534: "nobody"}
+	SystemGroups = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 4: "adm", 5: "tty", 6: "disk", 7: "lp",
+		8: "mail", 9: "news", 10: "uucp", 12: "man", 13: "proxy", 15: "kmem", 20: "dialout",
+		29: "audio", 33: "www-data", 42: "shadow", 43: "utmp", 44: "video", 50: "staff", 60: "games", 100: "users",
+		999: "wheel", 65534: "nogroup"}
 )
 
 // user makes the one user of the room known by name, and system users.

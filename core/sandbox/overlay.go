@@ -214,7 +214,8 @@ func mountsIn(dir string) (found []string, err error) {
 	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
 	lines := bufio.NewScanner(file)
 	for lines.Scan() {
-		if fields := strings.Fields(lines.Text()); len(fields) > 4 && strings.HasPrefix(fields[4], strings.TrimSuffix(dir, "/")+"/") {
+		if fields := strings.Fields(lines.Text()); len(fields) > 4 &&
+			strings.HasPrefix(fields[4], strings.TrimSuffix(dir, "/")+"/") {
 			found = append(found, plain.Replace(fields[4]))
 		}
 	}

@@ -149,7 +149,8 @@ func passable(level Level, dir string, user User) error {
 	for ; dir != "/" && dir != "."; dir = filepath.Dir(dir) {
 		if info, err := os.Stat(dir); err != nil {
 			return err
-		} else if owner := info.Sys().(*syscall.Stat_t); info.Mode()&0o001 == 0 && (info.Mode()&0o010 == 0 || int(owner.Gid) != user.GID) {
+		} else if owner := info.Sys().(*syscall.Stat_t); info.Mode()&0o001 == 0 &&
+			(info.Mode()&0o010 == 0 || int(owner.Gid) != user.GID) {
 			return problem.New(problem.Host, dir, "the build's user cannot pass through %s (mode %04o)\n"+
 				"  Builds of root run as users of their own. Sealed builds do not need the path; at this level,\n"+
 				"  keep the root elsewhere, or let others pass: chmod o+x %s", dir, info.Mode().Perm(), dir)
@@ -172,15 +173,18 @@ func (r Room) attributes() *syscall.SysProcAttr {
 		if r.User.Other() {
 			// Root puts the room together as itself, for it alone can open all that
 			// belongs there, and then becomes the builder.
-			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: builder, HostID: r.User.UID, Size: 1}}
-			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1}, {ContainerID: builder, HostID: r.User.GID, Size: 1}}
+			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1},
+				{ContainerID: builder, HostID: r.User.UID, Size: 1}}
+			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1},
+				{ContainerID: builder, HostID: r.User.GID, Size: 1}}
 			a.GidMappingsEnableSetgroups = true
 			a.Credential = &syscall.Credential{}
 		} else {
 			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getuid(), Size: 1}}
 			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getgid(), Size: 1}}
 			// Who makes a namespace has all capabilities in it, until a program is run.
-			a.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SYS_CHROOT, unix.CAP_NET_ADMIN, unix.CAP_DAC_OVERRIDE, unix.CAP_SETPCAP}
+			a.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SYS_CHROOT, unix.CAP_NET_ADMIN, unix.CAP_DAC_OVERRIDE,
+				unix.CAP_SETPCAP}
 		}
 	case r.User.Other():
 		a.Cloneflags = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC

@@ -40,7 +40,8 @@ func newRoom(t *testing.T, level Level) *room {
 	for dir := base; dir != os.TempDir() && dir != "/"; dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755)) // a fenced command comes by the path
 	}
-	r := &room{t: t, writable: filepath.Join(base, "writable"), visible: filepath.Join(base, "visible"), secret: filepath.Join(base, "secret")}
+	r := &room{t: t, writable: filepath.Join(base, "writable"), visible: filepath.Join(base, "visible"),
+		secret: filepath.Join(base, "secret")}
 	for _, dir := range []string{r.visible, r.secret, r.writable, filepath.Join(base, "point")} {
 		require.NoError(t, os.Mkdir(dir, 0o755))
 	}
@@ -48,7 +49,8 @@ func newRoom(t *testing.T, level Level) *room {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("grown\n"), 0o644))
 	}
 	require.NoError(t, os.Chown(r.writable, user.uid(), user.gid()))
-	r.Room = Room{Level: level, Point: filepath.Join(base, "point"), Visible: []string{r.visible}, Writable: []string{r.writable}, Home: r.writable, User: user}
+	r.Room = Room{Level: level, Point: filepath.Join(base, "point"), Visible: []string{r.visible},
+		Writable: []string{r.writable}, Home: r.writable, User: user}
 	if err := Try(level, base, user); err != nil {
 		t.Skipf("this machine allows no %s rooms: %v", level, err)
 	}
@@ -68,7 +70,8 @@ func (r *room) in(s *Session, text string, files ...*os.File) (string, int) {
 	out, err := os.CreateTemp(r.t.TempDir(), "out")
 	require.NoError(r.t, err)
 	defer out.Close()
-	ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin:/usr/sbin", "FL_STAGE=x"}, Output: out, Files: files})
+	ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable,
+		Env: []string{"PATH=/usr/bin:/bin:/usr/sbin", "FL_STAGE=x"}, Output: out, Files: files})
 	require.NoError(r.t, err)
 	data, err := os.ReadFile(out.Name())
 	require.NoError(r.t, err)
@@ -83,7 +86,8 @@ func TestWhatARoomShows(t *testing.T) {
 			assert.Equal(t, "leaf\ngrown\n", out)
 			assert.Equal(t, 7, status, "the command's own status")
 			assert.FileExists(t, filepath.Join(r.writable, "here"))
-			for _, forbidden := range []string{"touch " + r.visible + "/new", "touch /usr/new", "touch /etc/new", "touch " + r.secret + "/new", "rm " + r.visible + "/file", "touch /new", "mkdir /opt/new"} {
+			for _, forbidden := range []string{"touch " + r.visible + "/new", "touch /usr/new", "touch /etc/new",
+				"touch " + r.secret + "/new", "rm " + r.visible + "/file", "touch /new", "mkdir /opt/new"} {
 				_, status := r.sh(forbidden)
 				assert.NotEqual(t, 0, status, forbidden)
 			}
@@ -99,7 +103,8 @@ func TestASealedRoomHidesTheRest(t *testing.T) {
 	out, _ := r.sh("cat " + r.secret + "/file || echo hidden; ls -A /home /root; hostname; id -un; echo ~")
 	assert.Contains(t, out, "hidden\n")
 	assert.Contains(t, out, "room\nbuilder\n")
-	out, _ = r.sh("grep -c . /proc/net/dev; grep -E 'Cap(Prm|Eff)|NoNewPrivs' /proc/self/status; cat /proc/net/route | wc -l")
+	out, _ = r.sh("grep -c . /proc/net/dev; grep -E 'Cap(Prm|Eff)|NoNewPrivs' /proc/self/status; cat /proc/net/route | " +
+		"wc -l")
 	assert.Contains(t, out, "3\n", "two lines of headings and the loopback")
 	assert.Contains(t, out, "CapEff:\t0000000000000000")
 	assert.Contains(t, out, "NoNewPrivs:\t1")
@@ -125,7 +130,8 @@ func TestASealedRoomHoldsByItself(t *testing.T) {
 	out, status := r.sh("echo worm >" + r.visible + "/file")
 	assert.NotEqual(t, 0, status)
 	assert.Contains(t, out, "Read-only file system")
-	out, _ = r.sh("for f in keys key-users kcore kallsyms timer_list; do test -e /proc/$f && { test -c /proc/$f || echo $f; }; done")
+	out, _ = r.sh("for f in keys key-users kcore kallsyms timer_list; do test -e /proc/$f && { test -c /proc/$f || " +
+		"echo $f; }; done")
 	assert.Empty(t, out)
 	out, _ = r.sh(`perl -e 'my $c = "x"; ioctl(STDIN, 0x5412, $c) or print "$!\n"'`)
 	assert.Equal(t, "Operation not permitted\n", out, "rather than that this is no terminal")
@@ -179,7 +185,8 @@ func TestASession(t *testing.T) {
 		out, err := os.CreateTemp(t.TempDir(), "out")
 		require.NoError(t, err)
 		defer out.Close()
-		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin"}, Output: out, Files: files})
+		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable,
+			Env: []string{"PATH=/usr/bin:/bin"}, Output: out, Files: files})
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Name())
 		require.NoError(t, err)
@@ -226,26 +233,31 @@ func TestAWatch(t *testing.T) {
 	run := func(text string) (string, int) {
 		out := must(os.CreateTemp(t.TempDir(), "out"))
 		defer out.Close()
-		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable, Env: []string{"PATH=/usr/bin:/bin", "LEAF=green"}, Output: out, Files: []*os.File{must(os.Open(r.visible + "/file"))}, Record: record, Watched: true})
+		ended, err := s.Run(Command{File: "/bin/sh", Argv: []string{"sh", "-c", text}, Dir: r.writable,
+			Env: []string{"PATH=/usr/bin:/bin", "LEAF=green"}, Output: out,
+			Files: []*os.File{must(os.Open(r.visible + "/file"))}, Record: record, Watched: true})
 		require.NoError(t, err)
 		data, err := os.ReadFile(out.Name())
 		require.NoError(t, err)
 		return string(data), ended.Status
 	}
 	long := "/" + strings.Repeat("leaf/", 700)
-	out, status := run("echo $LEAF; cat <&3; (cat /etc/passwd | wc -l >/dev/null) & wait; : >" + r.writable + "/new; cat " + long + "; exit 7")
+	out, status := run("echo $LEAF; cat <&3; (cat /etc/passwd | wc -l >/dev/null) & wait; : >" + r.writable +
+		"/new; cat " + long + "; exit 7")
 	assert.Contains(t, out, "green\ngrown\n")
 	assert.Equal(t, 7, status)
 	run("env ls " + r.visible)
 	data, err := os.ReadFile(record.Name())
 	require.NoError(t, err)
 	lines := strings.Split(string(data), "\n")
-	for _, line := range []string{"ran /bin/sh", "read /etc/passwd", "ran /usr/bin/cat", "ran /usr/bin/wc", "ran /usr/bin/ls", "read " + long} {
+	for _, line := range []string{"ran /bin/sh", "read /etc/passwd", "ran /usr/bin/cat", "ran /usr/bin/wc",
+		"ran /usr/bin/ls", "read " + long} {
 		assert.Contains(t, lines, line)
 	}
 	assert.NotContains(t, string(data), r.writable+"/new")
 	assert.NotContains(t, string(data), "read "+r.visible+"\n", "directories are not opened to read")
-	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout, Record: record, Watched: true})
+	_, err = s.Run(Command{File: "/no/such/program", Argv: []string{"x"}, Dir: "/", Output: os.Stdout, Record: record,
+		Watched: true})
 	require.NoError(t, err, "the copy says it")
 	// What it leaves running ends with it, and it can be ended itself.
 	_, status = run("(while :; do cat /etc/passwd >/dev/null; done) & exit 5")

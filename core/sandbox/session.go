@@ -190,7 +190,8 @@ func (s *Session) Leave() {
 
 // Run runs a command to its end. What it leaves running ends with it.
 func (s *Session) Run(c Command) (Ended, error) {
-	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Watched, Placing: c.Placing}
+	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Watched,
+		Placing: c.Placing}
 	data, err := json.Marshal(o)
 	if err != nil {
 		return Ended{}, err

@@ -122,7 +122,8 @@ func (u Users) Check() error {
 	}
 	// What the machine knows from elsewhere, of the first of them.
 	if getent, err := exec.LookPath("getent"); err == nil {
-		out, _, err := subprocess.Command{Argv: []string{getent, "passwd", strconv.Itoa(u.First)}, Longest: 5 * time.Second}.Text(context.Background())
+		out, _, err := subprocess.Command{Argv: []string{getent, "passwd", strconv.Itoa(u.First)},
+			Longest: 5 * time.Second}.Text(context.Background())
 		if err == nil && out != "" {
 			name, _, _ := strings.Cut(out, ":")
 			return fail("%d is %s", u.First, name)
@@ -175,7 +176,8 @@ func lines(file string, line func(fields []string) error) error {
 
 // lacking names those of some capabilities that this process has not (capabilities(7)).
 func lacking(capabilities ...int) string {
-	names := map[int]string{unix.CAP_CHOWN: "CHOWN", unix.CAP_KILL: "KILL", unix.CAP_SETGID: "SETGID", unix.CAP_SETUID: "SETUID"}
+	names := map[int]string{unix.CAP_CHOWN: "CHOWN", unix.CAP_KILL: "KILL", unix.CAP_SETGID: "SETGID",
+		unix.CAP_SETUID: "SETUID"}
 	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var has [2]unix.CapUserData
 	if unix.Capget(&header, &has[0]) != nil {
@@ -312,7 +314,8 @@ func (u User) end() error {
 	command := exec.Command("/proc/self/exe")
 	command.Args = []string{endName}
 	command.Env = []string{"GOMAXPROCS=1"}
-	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(u.UID), Gid: uint32(u.GID)}, Setsid: true}
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(u.UID), Gid: uint32(u.GID)},
+		Setsid: true}
 	if err := command.Run(); err != nil {
 		return fmt.Errorf("processes of user %d cannot be ended: %w", u.UID, err)
 	}
@@ -360,5 +363,7 @@ func endEverything() error {
 const NoUsers problem.Code = "no_build_users"
 
 func usersProblem(u Users, what string) error {
-	return problem.New(problem.Host, "build_users", "builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or \"none\", in a container whose root is not the machine's.", u, what).Coded(NoUsers)
+	return problem.New(problem.Host, "build_users",
+		"builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or "+
+			"\"none\", in a container whose root is not the machine's.", u, what).Coded(NoUsers)
 }

@@ -11,12 +11,15 @@ import (
 
 // never are directories that no build reads, whatever is declared: what is in them is
 // for people, and differs from machine to machine.
-var never = []string{"/usr/share/doc", "/usr/share/man", "/usr/share/info", "/usr/share/lintian", "/usr/share/locale", "/usr/games", "/usr/src", "/usr/share/games", "/usr/share/bug",
-	"/usr/share/bash-completion", "/usr/share/zsh", "/usr/share/fish", "/usr/share/doc-base", "/usr/share/menu", "/usr/share/applications", "/usr/share/icons", "/usr/share/pixmaps"}
+var never = []string{"/usr/share/doc", "/usr/share/man", "/usr/share/info", "/usr/share/lintian", "/usr/share/locale",
+	"/usr/games", "/usr/src", "/usr/share/games", "/usr/share/bug",
+	"/usr/share/bash-completion", "/usr/share/zsh", "/usr/share/fish", "/usr/share/doc-base", "/usr/share/menu",
+	"/usr/share/applications", "/usr/share/icons", "/usr/share/pixmaps"}
 
 // always are directories that programs take for granted, with whatever is in them. Of
 // those of nothing that is seen, the rest is hidden, but they are there.
-var always = []string{"/usr/share/aclocal", "/usr/share/pkgconfig", "/usr/lib/pkgconfig", "/usr/local", "/usr/share/misc"}
+var always = []string{"/usr/share/aclocal", "/usr/share/pkgconfig", "/usr/lib/pkgconfig", "/usr/local",
+	"/usr/share/misc"}
 
 // made are names of directories that hold what programs make for themselves of what is
 // beside, and that count for nothing alone.
@@ -41,7 +44,8 @@ type view struct {
 }
 
 func newView() *view {
-	return &view{seen: map[string]bool{}, within: map[string]bool{}, whole: map[string]bool{}, dirs: map[string]string{"/": "/"}}
+	return &view{seen: map[string]bool{}, within: map[string]bool{}, whole: map[string]bool{},
+		dirs: map[string]string{"/": "/"}}
 }
 
 // real is a path without links among its directories. It may be a link itself.

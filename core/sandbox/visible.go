@@ -45,7 +45,8 @@ type System struct {
 // Sight is what a build sees.
 type Sight struct {
 	Packages []string // that are seen; sorted
-	Layer    string   // a directory in which what is hidden is marked, for rooms (Room); "" where the file system cannot have it
+	// A directory in which what is hidden is marked, for rooms (Room); "" where the file system cannot have it.
+	Layer string
 
 	hidden func() ([]string, error)
 }
@@ -131,7 +132,8 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 // answers are the files by which questions are answered, with the packages that have them.
 // Of several programs of a name, the first of a package is meant: one without a package,
 // as those in /usr/local, would be without what it needs.
-func (s *System) answers(ctx context.Context, questions []host.Question) (files []string, owners map[string]string, err error) {
+func (s *System) answers(ctx context.Context, questions []host.Question) (files []string, owners map[string]string,
+	err error) {
 	var programs [][][]string // of each question, each file with its links
 	var all []string
 	for _, q := range questions {

@@ -17,7 +17,8 @@ func TestWhatIsSeen(t *testing.T) {
 	s := thisSystem(t, t.TempDir())
 	sight, err := s.Sight(t.Context(), declared())
 	require.NoError(t, err)
-	for _, seen := range []string{"/usr/bin/cc", "/usr/bin/make", "/usr/bin/awk", "/usr/bin/sed", "/usr/bin/env", "/usr/include/stdio.h", "/usr/bin/ld"} {
+	for _, seen := range []string{"/usr/bin/cc", "/usr/bin/make", "/usr/bin/awk", "/usr/bin/sed", "/usr/bin/env",
+		"/usr/include/stdio.h", "/usr/bin/ld"} {
 		assert.False(t, sight.Hides(seen), seen)
 	}
 	for _, hidden := range []string{"/usr/local/bin", "/usr/bin/git", "/usr/share/doc/gcc", "/usr/bin/apt-get"} {
@@ -63,7 +64,8 @@ func TestWhatIsKept(t *testing.T) {
 	kept, err := filepath.Glob(filepath.Join(dir, "*.json"))
 	require.NoError(t, err)
 	require.Len(t, kept, 1)
-	for _, damage := range []string{"", "{", `{"state":"other","packages":["none"],"looked":[{"dir":"/usr"}],"digest":"x"}`} {
+	for _, damage := range []string{"", "{",
+		`{"state":"other","packages":["none"],"looked":[{"dir":"/usr"}],"digest":"x"}`} {
 		require.NoError(t, os.WriteFile(kept[0], []byte(damage), 0o644))
 		again, err := thisSystem(t, dir).Sight(t.Context(), declared())
 		require.NoError(t, err)

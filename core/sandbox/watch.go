@@ -36,7 +36,8 @@ const (
 // audit are the kernel's names for processors, by Go's.
 var audit = map[string]uint32{
 	"amd64": unix.AUDIT_ARCH_X86_64, "arm64": unix.AUDIT_ARCH_AARCH64, "riscv64": unix.AUDIT_ARCH_RISCV64,
-	"ppc64le": unix.AUDIT_ARCH_PPC64LE, "s390x": unix.AUDIT_ARCH_S390X, "386": unix.AUDIT_ARCH_I386, "arm": unix.AUDIT_ARCH_ARM,
+	"ppc64le": unix.AUDIT_ARCH_PPC64LE, "s390x": unix.AUDIT_ARCH_S390X, "386": unix.AUDIT_ARCH_I386,
+	"arm": unix.AUDIT_ARCH_ARM,
 }
 
 // A call is a system call that is watched: where its path and its flags are in
@@ -46,7 +47,8 @@ type call struct {
 	path, flags int
 }
 
-var calls = slices.Concat(olderCalls, []call{{unix.SYS_EXECVE, 0, -1}, {unix.SYS_EXECVEAT, 1, -1}, {unix.SYS_OPENAT, 1, 2}})
+var calls = slices.Concat(olderCalls, []call{{unix.SYS_EXECVE, 0, -1}, {unix.SYS_EXECVEAT, 1, -1},
+	{unix.SYS_OPENAT, 1, 2}})
 
 // filter is a program for the kernel (bpf(4), seccomp(2)) that tells of calls,
 // and of those with flags only where they open a file to read. opens and owners say
@@ -64,7 +66,8 @@ func filter(opens, owners bool) []unix.SockFilter {
 	}
 	end := func(with uint32) unix.SockFilter { return unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: with} }
 	// Of another architecture's calls nothing is known: they are let through at once.
-	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 2), load(number), {Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
+	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 2), load(number),
+		{Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
 	if owners {
 		for _, g := range gives {
 			program = append(program, skipUnless(g.number, 1), end(tell))
@@ -80,7 +83,8 @@ func filter(opens, owners bool) []unix.SockFilter {
 		}
 		program = append(program, skipUnless(c.number, 4),
 			load(arguments+8*uint32(c.flags)), // its lower half, on little-endian machines
-			unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JSET | unix.BPF_K, K: unix.O_ACCMODE | unix.O_DIRECTORY | unix.O_PATH, Jt: 1},
+			unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JSET | unix.BPF_K,
+				K: unix.O_ACCMODE | unix.O_DIRECTORY | unix.O_PATH, Jt: 1},
 			end(tell), end(allow))
 	}
 	return append(program, end(allow))
@@ -104,8 +108,10 @@ func watched(args []string) error {
 	var listener uintptr
 	var failed syscall.Errno
 	// Waits that only a fatal signal ends are there from Linux 5.19 on.
-	for _, flags := range []uintptr{unix.SECCOMP_FILTER_FLAG_NEW_LISTENER | unix.SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV, unix.SECCOMP_FILTER_FLAG_NEW_LISTENER} {
-		listener, _, failed = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags, uintptr(unsafe.Pointer(&program)))
+	for _, flags := range []uintptr{unix.SECCOMP_FILTER_FLAG_NEW_LISTENER | unix.SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV,
+		unix.SECCOMP_FILTER_FLAG_NEW_LISTENER} {
+		listener, _, failed = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags,
+			uintptr(unsafe.Pointer(&program)))
 		if failed == 0 {
 			break
 		}
@@ -183,7 +189,8 @@ func (w *watch) start(command *exec.Cmd, what string) error {
 	ours, theirs := ends[0], os.NewFile(uintptr(ends[1]), "watch")
 	defer unix.Close(ours)
 	command.ExtraFiles = append(slices.Clone(command.ExtraFiles), theirs)
-	command.Args = slices.Concat([]string{watchedName, strconv.Itoa(2 + len(command.ExtraFiles)), what, command.Path}, command.Args)
+	command.Args = slices.Concat([]string{watchedName, strconv.Itoa(2 + len(command.ExtraFiles)), what, command.Path},
+		command.Args)
 	command.Path = "/proc/self/exe"
 	err = command.Start()
 	theirs.Close()
@@ -224,7 +231,8 @@ func (w *watch) follow(listener int) error {
 			return nil // the last has ended
 		}
 		got = notice{}
-		_, _, failed := unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_RECV, uintptr(unsafe.Pointer(&got)))
+		_, _, failed := unix.Syscall(unix.SYS_IOCTL, uintptr(listener), unix.SECCOMP_IOCTL_NOTIF_RECV,
+			uintptr(unsafe.Pointer(&got)))
 		switch failed {
 		case 0:
 		case unix.ENOENT, unix.EINTR: // it was killed meanwhile

@@ -49,7 +49,8 @@ type Queue struct {
 
 // NewQueue returns the queue of tasks of which none has begun.
 func NewQueue(tasks []Task) *Queue {
-	q := &Queue{Results: make([]Result, len(tasks)), tasks: tasks, missing: make([]int, len(tasks)), above: dependants(tasks), order: fromTop(tasks)}
+	q := &Queue{Results: make([]Result, len(tasks)), tasks: tasks, missing: make([]int, len(tasks)),
+		above: dependants(tasks), order: fromTop(tasks)}
 	for i, t := range tasks {
 		if q.missing[i] = len(t.Needs); q.missing[i] == 0 {
 			q.ready = append(q.ready, i)

@@ -83,7 +83,8 @@ func TestLongestPathGoesFirst(t *testing.T) {
 		return Task{Name: name, Length: time.Duration(length) * time.Minute, Needs: needs, Slot: true,
 			Run: func(context.Context) error { order = append(order, name); return nil }}
 	}
-	Run(context.Background(), slots, []Task{task("short", 1), task("base", 2), task("long", 4), task("top", 5, 1), task("unknown", 0)})
+	Run(context.Background(), slots, []Task{task("short", 1), task("base", 2), task("long", 4), task("top", 5, 1),
+		task("unknown", 0)})
 	assert.Equal(t, []string{"base", "top", "long", "unknown", "short"}, order)
 }
 
@@ -96,7 +97,8 @@ func TestRunEndsWithItsContext(t *testing.T) {
 		{Slot: true, Length: 1, Needs: []int{1}, Run: func(context.Context) error { return nil }},
 	}
 	results := Run(ctx, slots, tasks)
-	assert.Equal(t, []Outcome{Failed, NotRun, NotRun}, []Outcome{results[0].Outcome, results[1].Outcome, results[2].Outcome})
+	assert.Equal(t, []Outcome{Failed, NotRun, NotRun},
+		[]Outcome{results[0].Outcome, results[1].Outcome, results[2].Outcome})
 }
 
 // Real makes share the slots: two of them, each with many jobs, never run more
@@ -160,13 +162,17 @@ func TestForecast(t *testing.T) {
 		takes float64
 	}{
 		{"nothing", 2, nil, 0},
-		{"one after another", 2, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true, Needs: []int{0}}}, 7},
+		{"one after another", 2, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true, Needs: []int{0}}},
+			7},
 		{"side by side", 2, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true}}, 4},
 		{"more than slots", 1, []Task{{Length: second(3), Slot: true}, {Length: second(4), Slot: true}}, 7},
-		{"two that could each use both", 2, []Task{{Length: second(3), Width: 2, Slot: true}, {Length: second(3), Width: 2, Slot: true}}, 6},
-		{"a narrow one leaves the rest to a wide one", 4, []Task{{Length: second(6), Width: 1, Slot: true}, {Length: second(4), Width: 3, Slot: true}}, 6},
+		{"two that could each use both", 2,
+			[]Task{{Length: second(3), Width: 2, Slot: true}, {Length: second(3), Width: 2, Slot: true}}, 6},
+		{"a narrow one leaves the rest to a wide one", 4,
+			[]Task{{Length: second(6), Width: 1, Slot: true}, {Length: second(4), Width: 3, Slot: true}}, 6},
 		{"fetches take no time", 2, []Task{{Length: second(9)}, {Length: second(4), Slot: true, Needs: []int{0}}}, 4},
-		{"the long way goes first", 1, []Task{{Length: second(1), Slot: true}, {Length: second(1), Slot: true}, {Length: second(5), Slot: true, Needs: []int{1}}}, 7},
+		{"the long way goes first", 1, []Task{{Length: second(1), Slot: true}, {Length: second(1), Slot: true},
+			{Length: second(5), Slot: true, Needs: []int{1}}}, 7},
 	} {
 		takes, _ := Forecast(c.tasks, c.slots)
 		assert.InDelta(t, c.takes, takes.Seconds(), 0.001, c.name)
@@ -177,7 +183,8 @@ func TestForecast(t *testing.T) {
 		longest := make([]time.Duration, len(tasks))
 		var path, work time.Duration
 		for i := range tasks {
-			tasks[i] = Task{Length: second(rapid.Float64Range(0.1, 9).Draw(t, "length")), Width: rapid.Float64Range(1, 4).Draw(t, "width"), Slot: true}
+			tasks[i] = Task{Length: second(rapid.Float64Range(0.1, 9).Draw(t, "length")), Width: rapid.Float64Range(1, 4).
+				Draw(t, "width"), Slot: true}
 			for j := range i {
 				if rapid.IntRange(0, 3).Draw(t, "needs") == 0 {
 					tasks[i].Needs = append(tasks[i].Needs, j)
@@ -216,12 +223,17 @@ func TestSlotsComeBack(t *testing.T) {
 		assert.Zero(t, slots.Lease(4), "they are taken or on offer")
 		other, err := slots.Line("")
 		require.NoError(t, err)
-		assert.Eventually(t, func() bool { return other.offered() == 1 }, time.Second, time.Millisecond, "the one that is on offer and not wanted")
+		assert.Eventually(t, func() bool {
+			return other.offered() == 1
+		}, time.Second, time.Millisecond, "the one that is on offer and not wanted")
 		require.NoError(t, line.Close())
-		assert.Eventually(t, func() bool { return other.offered() == 1 && slots.Lease(4) == 3 }, time.Second, time.Millisecond)
+		assert.Eventually(t, func() bool {
+			return other.offered() == 1 && slots.Lease(4) == 3
+		}, time.Second, time.Millisecond)
 		require.NoError(t, other.Close())
 		assert.Equal(t, 1, slots.Lease(4))
-		assert.Equal(t, map[bool]string{true: " -j4 --jobserver-auth=3,4", false: " -j4 --jobserver-auth=fifo:" + path}[name == ""], line.MakeFlags())
+		assert.Equal(t, map[bool]string{true: " -j4 --jobserver-auth=3,4", false: " -j4 --jobserver-auth=fifo:" +
+			path}[name == ""], line.MakeFlags())
 	}
 }
 

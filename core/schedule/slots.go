@@ -131,10 +131,12 @@ func (l *Line) open() (err error) {
 			return err
 		}
 		l.read, l.write = os.NewFile(uintptr(ends[0]), "job slots"), os.NewFile(uintptr(ends[1]), "job slots")
-		if l.look, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[0]), syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0); err != nil {
+		if l.look, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[0]),
+			syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0); err != nil {
 			return err
 		}
-		l.offer, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[1]), syscall.O_WRONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
+		l.offer, err = syscall.Open(fmt.Sprintf("/proc/self/fd/%d", ends[1]),
+			syscall.O_WRONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
 		return err
 	}
 	os.Remove(l.path)

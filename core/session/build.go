@@ -44,16 +44,17 @@ type PlanReport struct {
 
 // A PlannedPackage is a package of a ladder.
 type PlannedPackage struct {
-	Rung     int               `json:"rung"`
-	Name     string            `json:"name"`
-	Version  string            `json:"version"`
-	ID       string            `json:"id"`
-	State    string            `json:"state"` // built, to_build or not_needed
-	Options  map[string]string `json:"options"`
-	Asked    bool              `json:"asked"`
-	Kept     bool              `json:"kept"`
-	Preset   string            `json:"preset,omitempty"`
-	Missed   map[string]string `json:"missed,omitempty"` // options chosen earlier that this release does not have as they were
+	Rung    int               `json:"rung"`
+	Name    string            `json:"name"`
+	Version string            `json:"version"`
+	ID      string            `json:"id"`
+	State   string            `json:"state"` // built, to_build or not_needed
+	Options map[string]string `json:"options"`
+	Asked   bool              `json:"asked"`
+	Kept    bool              `json:"kept"`
+	Preset  string            `json:"preset,omitempty"`
+	// Options chosen earlier that this release does not have as they were.
+	Missed   map[string]string `json:"missed,omitempty"`
 	Apart    bool              `json:"apart"`
 	Why      []string          `json:"why"`
 	Needs    []PlannedNeed     `json:"needs"`
@@ -118,7 +119,8 @@ func (s *Session) Describe(ctx context.Context, l *Ladder) (*PlanReport, error) 
 func planned(l *Ladder, j *build.Job, fetched bool) PlannedPackage {
 	p := j.Package
 	x := PlannedPackage{
-		Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked, Kept: p.Kept,
+		Rung: p.Rung, Name: p.Name(), Version: j.Version, ID: j.ID, State: l.State(j), Options: p.Options, Asked: p.Asked,
+		Kept:   p.Kept,
 		Preset: j.Preset, Missed: map[string]string{}, Apart: p.Apart, Needs: []PlannedNeed{}, Tree: j.Tree, Prefix: j.Prefix,
 		Fetched: fetched, Estimate: l.Estimates[j.Ref].Time.Seconds(),
 	}
@@ -370,7 +372,9 @@ func landable(l *Ladder) error {
 	if l.Ask.Beside {
 		for _, j := range l.Asked() {
 			if len(j.Recipe.Beside) == 0 && j.Preset == "" {
-				return problem.New(problem.Usage, j.Name, "%s has no names for being beside another build; build it by a preset, or add [[beside]] to %s, for example:\n    [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
+				return problem.New(problem.Usage, j.Name,
+					"%s has no names for being beside another build; build it by a preset, or add [[beside]] to %s, for example:\n "+
+						"   [[beside]]\n    file = \"bin/%s\"\n    as   = \"bin/%s$FL_SERIES\"",
 					j.Name, j.Recipe.File, j.Name, j.Name)
 			}
 		}

@@ -88,9 +88,11 @@ func (s *Session) Clean(ctx context.Context, r CleanRequest) (*CleanReport, erro
 
 func (s *Session) cleaning(r CleanRequest) (what clean.What, err error) {
 	if len(r.Names) > 0 && r.Landings {
-		return what, problem.New(problem.Usage, "", "landings do not belong to one package; leave out the names, or --landings")
+		return what, problem.New(problem.Usage, "",
+			"landings do not belong to one package; leave out the names, or --landings")
 	}
-	what = clean.What{Trees: r.Trees, Archives: r.Archives, Landings: r.Landings, Logs: r.Logs, Older: r.Older, Larger: r.Larger}
+	what = clean.What{Trees: r.Trees, Archives: r.Archives, Landings: r.Landings, Logs: r.Logs, Older: r.Older,
+		Larger: r.Larger}
 	for _, file := range r.Keep {
 		path, err := filepath.Abs(file)
 		if err != nil {
@@ -180,7 +182,9 @@ func (r *MendReport) left() error {
 	left, root := 0, false
 	for _, f := range r.Findings {
 		fixed := slices.ContainsFunc(r.Fixed, func(x mend.Fixed) bool { return x.Finding.Same(f) && x.Done != "" })
-		rebuilt := f.Rebuild && slices.ContainsFunc(r.Renewed, func(x install.Renewed) bool { return x.Build == f.Build && x.Err == nil })
+		rebuilt := f.Rebuild && slices.ContainsFunc(r.Renewed, func(x install.Renewed) bool {
+			return x.Build == f.Build && x.Err == nil
+		})
 		if fixed || rebuilt || f.Kind == mend.Added || f.Kind == mend.Shadow {
 			continue
 		}

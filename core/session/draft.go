@@ -81,7 +81,8 @@ type drafting struct {
 // Draft writes most of a recipe for a source onto the first shelf.
 func (s *Session) Draft(ctx context.Context, r DraftRequest) (*DraftReport, error) {
 	if len(s.Settings.Shelves) == 0 && !r.Print {
-		return nil, problem.New(problem.Usage, "", "no shelf is set for the recipe").Remedy(problem.MakeFolder).Remedy(problem.PrintDraft)
+		return nil, problem.New(problem.Usage, "", "no shelf is set for the recipe").Remedy(problem.MakeFolder).
+			Remedy(problem.PrintDraft)
 	}
 	d := &drafting{s: s, request: r, begun: map[string]bool{}}
 	var err error
@@ -206,7 +207,8 @@ func (d *drafting) listen(ctx context.Context, found *draft.Source, dir string, 
 	if progress == nil {
 		progress = func(string, int) {}
 	}
-	err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest, Progress: progress})
+	err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
+		Progress: progress})
 	unheard := errors.As(err, new(*draft.Unheard)) || errors.Is(err, draft.ErrNoRoom)
 	if err != nil && !unheard {
 		return err
@@ -229,10 +231,13 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 	if err != nil || o.SHA256 == "" {
 		return nil, nil
 	}
-	if slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool { return !x.Version.IsZero() && x.Version.Compare(v) == 0 }) {
+	if slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
+		return !x.Version.IsZero() && x.Version.Compare(v) == 0
+	}) {
 		return nil, nil
 	}
-	x := &recipe.Release{Version: v, Track: recipe.Stable, Archive: []string{o.URL}, Size: int(o.Size), Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256}}
+	x := &recipe.Release{Version: v, Track: recipe.Stable, Archive: []string{o.URL}, Size: int(o.Size),
+		Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256}}
 	if v.Preview() {
 		x.Track = recipe.Preview
 	}
@@ -243,7 +248,9 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 	}
 	report.File = r.File
 	added := &AddedRelease{Version: v, SHA256: o.SHA256}
-	if err := r.Change(func(e *tomlfile.Edit) { e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x)) }); err != nil {
+	if err := r.Change(func(e *tomlfile.Edit) {
+		e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x))
+	}); err != nil {
 		return added, err
 	}
 	added.Came, added.Went = found.Changes(r)
@@ -265,7 +272,8 @@ func overrule(found *draft.Source, r DraftRequest) error {
 		found.Version = draft.Finding{What: "version", Value: r.Release, From: "you", Certainty: draft.Certain}
 	}
 	if found.Name.Value == "" {
-		return problem.New(problem.Usage, r.From, "no file of the source states the name of the package; set it with --name NAME")
+		return problem.New(problem.Usage, r.From,
+			"no file of the source states the name of the package; set it with --name NAME")
 	}
 	if found.Version.Value == "" {
 		return problem.New(problem.Usage, r.From, "no file of the source states its version; set it with --release VERSION")
@@ -276,7 +284,9 @@ func overrule(found *draft.Source, r DraftRequest) error {
 // write puts the recipe, and the key that it trusts, on the first shelf.
 func (d *drafting) write(found *draft.Source, report *DraftReport, signer *draft.Signer) error {
 	if len(report.Text) > recipe.Largest {
-		return problem.New(problem.Usage, report.Name, "the draft would have %d MiB, and at most %d are read: the source has more switches than a recipe can have", len(report.Text)>>20, recipe.Largest>>20)
+		return problem.New(problem.Usage, report.Name,
+			"the draft would have %d MiB, and at most %d are read: the source has more switches than a recipe can have",
+			len(report.Text)>>20, recipe.Largest>>20)
 	}
 	shelf := d.s.Settings.Shelves[0]
 	dir, shown := filepath.Join(shelf.Dir, report.Name), filepath.Join(shelf.Shown, report.Name)
@@ -295,7 +305,8 @@ func (d *drafting) write(found *draft.Source, report *DraftReport, signer *draft
 		err = create(report.Recipe, report.Text)
 	}
 	if errors.Is(err, os.ErrExist) {
-		return problem.New(problem.Usage, report.File, "%s already exists, and stays as it is; see the draft with --print", report.File)
+		return problem.New(problem.Usage, report.File, "%s already exists, and stays as it is; see the draft with --print",
+			report.File)
 	}
 	if err != nil {
 		return err
@@ -309,7 +320,8 @@ func (d *drafting) write(found *draft.Source, report *DraftReport, signer *draft
 		report.Buildable = written.Buildable()
 	}
 	report.Problems, report.Options = listed(report.Problems), len(report.Decided.Choices)
-	report.Findings = append([]draft.Finding{found.Name, found.Version, found.Method, found.License, found.Summary, found.Home}, found.Remarks...)
+	report.Findings = append([]draft.Finding{found.Name, found.Version, found.Method, found.License, found.Summary,
+		found.Home}, found.Remarks...)
 	return nil
 }
 
@@ -322,7 +334,8 @@ func (s *Session) Readme(ctx context.Context, name string) ([]draft.Text, error)
 	}
 	part := l.Asked()[0].Parts[0]
 	if part.Checkout != nil {
-		return nil, problem.New(problem.Usage, name, "the source of %s is a repository; its README is at %s", name, part.Checkout.URL())
+		return nil, problem.New(problem.Usage, name, "the source of %s is a repository; its README is at %s", name,
+			part.Checkout.URL())
 	}
 	texts, err := draft.ReadmeOf(ctx, s.Machine, part.Archive)
 	if err == nil && len(texts) == 0 {

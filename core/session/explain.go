@@ -49,7 +49,8 @@ func (s *Session) Explain(ctx context.Context, r ExplainRequest) ([]Explanation,
 		}
 	}
 	if unclear > 0 && !r.Teach {
-		return all, problem.New(problem.Other, "", "the cause is not clear in %d of %d logs", unclear, len(all)).Coded(problem.Verdict)
+		return all, problem.New(problem.Other, "", "the cause is not clear in %d of %d logs", unclear, len(all)).
+			Coded(problem.Verdict)
 	}
 	return all, nil
 }

@@ -21,7 +21,8 @@ type FolderReport struct {
 
 // NewFolder makes a folder to work in: settings, an empty shelf, a lock file.
 func NewFolder(dir string) (*FolderReport, error) {
-	r := &FolderReport{filepath.Join(dir, settings.FileName), filepath.Join(dir, "recipes"), filepath.Join(dir, lock.FileName)}
+	r := &FolderReport{filepath.Join(dir, settings.FileName), filepath.Join(dir, "recipes"),
+		filepath.Join(dir, lock.FileName)}
 	if err := os.MkdirAll(r.Shelf, 0o755); err != nil {
 		return nil, fmt.Errorf("%s cannot be made: %w", r.Shelf, err)
 	}

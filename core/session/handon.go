@@ -65,13 +65,15 @@ func (s *Session) Pack(ctx context.Context, r PackRequest) (*PackReport, error) 
 		slices.SortFunc(asked, func(a, b *build.Job) int { return cmp.Compare(place(a), place(b)) })
 		ask.Prefix, ask.Builds = r.Prefix, refs(asked)
 	}
-	defer debug.SetMemoryLimit(debug.SetMemoryLimit(96 << 20)) // lists of files and what packs them take more than most operations
+	// Lists of files and what packs them take more than most operations.
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(96 << 20))
 	planned, err := pack.Plan(ctx, s.Machine, ask)
 	if err != nil {
 		return report, err
 	}
 	written, err := pack.Write(ctx, planned.Packages, format, cmp.Or(r.To, "."))
-	report.Packages, report.Unknown, report.Named, report.Remarks = written, listed(planned.Unknown), listed(planned.Named), listed(planned.Remarks)
+	report.Packages, report.Unknown, report.Named, report.Remarks = written, listed(planned.Unknown),
+		listed(planned.Named), listed(planned.Remarks)
 	return report, err
 }
 
@@ -86,7 +88,8 @@ func (s *Session) formatOf(format string) (ospackage.Format, error) {
 		case "fedora", "suse":
 			return ospackage.RPM, nil
 		}
-		return "", problem.New(problem.Usage, "format", "this machine has packages of another kind; choose --format deb or --format rpm")
+		return "", problem.New(problem.Usage, "format",
+			"this machine has packages of another kind; choose --format deb or --format rpm")
 	}
 	return "", problem.New(problem.Usage, "format", "--format %s: it can be deb or rpm", format)
 }

@@ -102,12 +102,14 @@ func (s *Session) install(ctx context.Context, missing *host.Missing, r HostRequ
 		return missing
 	}
 	refuse := func(why, next string) error {
-		return &refused{problem.New(problem.Host, "", "not installed: %s; %s\n  %s", strings.Join(packages, " "), why, next), missing}
+		return &refused{problem.New(problem.Host, "", "not installed: %s; %s\n  %s", strings.Join(packages, " "), why, next),
+			missing}
 	}
 	add, err := s.Programs.Add(ctx, s.System.Family, packages)
 	switch {
 	case errors.Is(err, host.Clash):
-		return refuse(err.Error(), "If the recipe can use either, list both in either = [ … ] of [[host]]; or turn off the option that needs one.")
+		return refuse(err.Error(),
+			"If the recipe can use either, list both in either = [ … ] of [[host]]; or turn off the option that needs one.")
 	case err != nil:
 		return refuse(strings.TrimRight(err.Error(), "."), "Install them by hand: "+line)
 	case !add.Harmless() && !r.AlsoChange:

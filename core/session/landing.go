@@ -43,7 +43,8 @@ type RemoveReport struct {
 func (s *Session) Remove(ctx context.Context, r RemoveRequest) (*RemoveReport, error) {
 	report := &RemoveReport{}
 	if r.Archives && !r.Trees {
-		return report, problem.New(problem.Usage, "", "archives are deleted with their trees").Remedy(problem.DeleteTrees).Remedy(problem.CleanArchives, r.Names...)
+		return report, problem.New(problem.Usage, "", "archives are deleted with their trees").Remedy(problem.DeleteTrees).
+			Remedy(problem.CleanArchives, r.Names...)
 	}
 	if r.Trees && r.Confirm != nil {
 		gone, err := clean.Landings(s.Machine, r.Names)
@@ -109,13 +110,15 @@ func (s *Session) Front(ctx context.Context, text string) (*LandingReport, error
 		all = slices.DeleteFunc(all, func(r *store.Receipt) bool { return r.Prefix != "" })
 		switch {
 		case len(all) == 0:
-			return install.Landed{}, problem.New(problem.Usage, text, "%s was built for a prefix, and cannot be on the landing", text)
+			return install.Landed{}, problem.New(problem.Usage, text,
+				"%s was built for a prefix, and cannot be on the landing", text)
 		case len(all) > 1 && (name.String() == name.Name || name.ID != ""):
 			var texts []string
 			for _, r := range all {
 				texts = append(texts, r.Version+" ("+landing.NameOf(r.Ref)+")")
 			}
-			return install.Landed{}, problem.New(problem.Usage, text, "%s could be %s; say which", text, strings.Join(texts, " or "))
+			return install.Landed{}, problem.New(problem.Usage, text, "%s could be %s; say which", text,
+				strings.Join(texts, " or "))
 		}
 		return install.Front(ctx, s.Machine, all[0].Ref)
 	})
@@ -149,7 +152,8 @@ func (s *Session) Landings() (*LandingsReport, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &LandingsReport{Directory: landing.Directory(s.Store), States: []LandingState{}, Shared: listed(shared), History: all}
+	r := &LandingsReport{Directory: landing.Directory(s.Store), States: []LandingState{}, Shared: listed(shared),
+		History: all}
 	for _, x := range all {
 		state := LandingState{State: x.State, InUse: x.InUse, Changes: x.Changes, Missing: listed(x.Missing)}
 		if x.Damaged != nil {
@@ -179,7 +183,8 @@ func (s *Session) CompareLandings(from, to int) (*LandingsCompared, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &LandingsCompared{before.Number, after.Number, landing.Compare(before.Members, after.Members), before, after}, nil
+	return &LandingsCompared{before.Number, after.Number, landing.Compare(before.Members, after.Members), before,
+		after}, nil
 }
 
 func (s *Session) state(number int) (landing.State, error) {
@@ -215,7 +220,8 @@ func (s *Session) Settle(ctx context.Context, l settings.Link) (*SettleReport, e
 		return nil, problem.New(problem.Usage, l.Package, "%v", err)
 	}
 	if s.Settings.File == "" {
-		return nil, problem.New(problem.Usage, "", "there is no %s to write it into; it would be:\n%s", settings.FileName, l.Text()).Remedy(problem.MakeFolder)
+		return nil, problem.New(problem.Usage, "", "there is no %s to write it into; it would be:\n%s", settings.FileName,
+			l.Text()).Remedy(problem.MakeFolder)
 	}
 	if err := s.Store.Prepare(); err != nil {
 		return nil, err

@@ -79,7 +79,8 @@ func (s *Session) List(r ListRequest) (*ListReport, error) {
 	}
 	report := &ListReport{Root: s.Store.Root, Landing: current.Number, Builds: []ListedBuild{}, All: all}
 	report.Receipts = slices.DeleteFunc(slices.Clone(all), func(x *store.Receipt) bool {
-		return r.Landing && current.Has(x.Ref) == nil || r.Unused && !unused[x.Ref] || s.Since(x.Began) < r.Older || x.Size < r.Larger
+		return r.Landing && current.Has(x.Ref) == nil || r.Unused && !unused[x.Ref] || s.Since(x.Began) < r.Older ||
+			x.Size < r.Larger
 	})
 	if r.BySize {
 		slices.SortStableFunc(report.Receipts, func(a, b *store.Receipt) int { return cmp.Compare(b.Size, a.Size) })
@@ -89,7 +90,8 @@ func (s *Session) List(r ListRequest) (*ListReport, error) {
 		if on := current.Has(x.Ref); on != nil && on.Preset != "" {
 			preset = on.Preset
 		}
-		report.Builds = append(report.Builds, ListedBuild{x.Ref, x.Summary, current.How(x.Ref), preset, x.Size, x.Began.Format(time.RFC3339), x.Tree, x.Prefix})
+		report.Builds = append(report.Builds, ListedBuild{x.Ref, x.Summary, current.How(x.Ref), preset, x.Size,
+			x.Began.Format(time.RFC3339), x.Tree, x.Prefix})
 	}
 	return report, nil
 }
@@ -161,9 +163,11 @@ func (s *Session) Owners(ctx context.Context, files []string) (owners []Owner, m
 	case 0:
 		return owners, missing, nil
 	case 1:
-		return owners, missing, problem.New(problem.Other, none[0], "%s belongs to no package of Fern Ladder", none[0]).Coded(problem.Verdict)
+		return owners, missing, problem.New(problem.Other, none[0], "%s belongs to no package of Fern Ladder", none[0]).
+			Coded(problem.Verdict)
 	}
-	return owners, missing, problem.New(problem.Other, none[0], "%s belong to no package of Fern Ladder", strings.Join(none, ", ")).Coded(problem.Verdict)
+	return owners, missing, problem.New(problem.Other, none[0], "%s belong to no package of Fern Ladder",
+		strings.Join(none, ", ")).Coded(problem.Verdict)
 }
 
 // owner finds what a file belongs to. A name without a slash is a program of the landing, or
@@ -197,7 +201,8 @@ func (s *Session) owner(file string) ([]Owner, error) {
 	if err != nil || !ours {
 		return nil, err
 	}
-	return []Owner{{File: file, Package: o.Name, Build: o.Build, InTree: o.File, Config: o.Config, Foreign: !o.Listed}}, nil
+	return []Owner{{File: file, Package: o.Name, Build: o.Build, InTree: o.File, Config: o.Config,
+		Foreign: !o.Listed}}, nil
 }
 
 // systemOwner is the operating system's package that has a file, or "".

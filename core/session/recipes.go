@@ -211,7 +211,8 @@ func (s *Session) News(ctx context.Context, names []string) (found []News, faile
 		n.Newer, err = upstream.Newer(ctx, s.Machine, r)
 		branch, wrong := upstream.OnBranch(ctx, s.Machine, r)
 		if branch != nil && wrong == nil {
-			n.Branch = &BranchNews{branch.Built.Version, branch.Now.Version.String(), branch.Commits, listed(branch.Messages), branch.Gone}
+			n.Branch = &BranchNews{branch.Built.Version, branch.Now.Version.String(), branch.Commits, listed(branch.Messages),
+				branch.Gone}
 		}
 		if errors.Is(err, upstream.Unannounced) && (branch != nil || wrong != nil) {
 			err = nil // its branch announces it
@@ -272,7 +273,8 @@ func (s *Session) Bump(ctx context.Context, name, wanted string) (*BumpReport, e
 	if err != nil {
 		return nil, err
 	}
-	return &BumpReport{filepath.Join(r.Dir, recipe.FileName), nil, &v, added.Track, added.Digest.Hex, added.Signed, r.File, added}, nil
+	return &BumpReport{filepath.Join(r.Dir, recipe.FileName), nil, &v, added.Track, added.Digest.Hex, added.Signed, r.File,
+		added}, nil
 }
 
 // Offers is what an installed package has for others. With write, its recipe says so.

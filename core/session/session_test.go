@@ -54,6 +54,7 @@ func TestAnEmptyFolder(t *testing.T) {
 	_, err = s.Plan(t.Context(), session.LadderRequest{})
 	assert.Error(t, err)
 	_, err = s.Remove(t.Context(), session.RemoveRequest{Names: []string{"fern"}, Archives: true})
-	assert.Equal(t, []problem.Remedy{problem.Do(problem.DeleteTrees), problem.Do(problem.CleanArchives, "fern")}, problem.Remedies(err))
+	assert.Equal(t, []problem.Remedy{problem.Do(problem.DeleteTrees), problem.Do(problem.CleanArchives, "fern")},
+		problem.Remedies(err))
 	assert.NoDirExists(t, s.Store.Root)
 }

@@ -42,7 +42,8 @@ type TinkerTry struct {
 
 // TryTinkered builds what changed in the folder and runs a command with the result; nil: the
 // tries of the recipe. Built is called in between; nil: it is not.
-func (s *Session) TryTinkered(ctx context.Context, name string, argv []string, built func(*TinkerTry)) (*TinkerTry, error) {
+func (s *Session) TryTinkered(ctx context.Context, name string, argv []string,
+	built func(*TinkerTry)) (*TinkerTry, error) {
 	b, err := tinker.Read(s.Store, name)
 	if err != nil {
 		return nil, err
@@ -82,7 +83,8 @@ func (s *Session) KeepTinkered(ctx context.Context, name, patch string) (*tinker
 	}
 	k, err := b.Keep(ctx, s.Machine, patch)
 	if err == nil && len(k.Differences) > 0 {
-		err = problem.New(problem.Other, name, "%d files of the build by the recipe differ from your edited build", len(k.Differences)).Coded(problem.Verdict)
+		err = problem.New(problem.Other, name, "%d files of the build by the recipe differ from your edited build",
+			len(k.Differences)).Coded(problem.Verdict)
 	}
 	return k, err
 }

@@ -26,7 +26,8 @@ func Find(p Place) (string, error) {
 			break
 		}
 	}
-	candidates = append(candidates, filepath.Join(p.home("XDG_CONFIG_HOME", ".config"), "fernladder", FileName), filepath.Join("/etc/fernladder", FileName))
+	candidates = append(candidates, filepath.Join(p.home("XDG_CONFIG_HOME", ".config"), "fernladder", FileName),
+		filepath.Join("/etc/fernladder", FileName))
 	for _, file := range candidates {
 		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() {
 			return file, p.mustBeOurs(file)
@@ -86,5 +87,6 @@ func userName(uid int) string {
 const Foreign problem.Code = "foreign_settings"
 
 func foreign(file, why string) error {
-	return problem.New(problem.Recipe, file, "%s is not read: %s", file, why).Coded(Foreign).Remedy(problem.NameSettings, file)
+	return problem.New(problem.Recipe, file, "%s is not read: %s", file, why).Coded(Foreign).
+		Remedy(problem.NameSettings, file)
 }

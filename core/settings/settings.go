@@ -151,52 +151,121 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 	remote := func(r *recipe.Shelf) []tomlfile.Key {
 		return []tomlfile.Key{
 			tomlfile.Text("git", &r.Git, "The URL of the repository.").Must().Check(recipe.CheckRepository),
-			tomlfile.Parsed("commit", "40 or 64 hexadecimal digits", &r.Commit, recipe.CommitID, "The commit whose recipes count.").Must(),
-			tomlfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. Default: the whole repository.").Check(mustBeInside),
+			tomlfile.Parsed("commit", "40 or 64 hexadecimal digits", &r.Commit, recipe.CommitID,
+				"The commit whose recipes count.").Must(),
+			tomlfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. Default: the whole repository.").
+				Check(mustBeInside),
 		}
 	}
 	return []tomlfile.Key{
-		tomlfile.Text("root", &s.Root, "The directory in which Fern Ladder keeps everything. Default: /opt/fernladder for root, otherwise $XDG_DATA_HOME/fernladder."),
-		tomlfile.Texts("shelves", shelves, "Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
-		tomlfile.Tables("remote_shelf", &s.remote, remote, "A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in order. The command shelves brings them."),
-		tomlfile.Number("jobs", &s.Jobs, 0, 4096, "How many jobs may run at once, over all packages. Default: 0, as many as the machine has processors."),
+		tomlfile.Text("root", &s.Root,
+			"The directory in which Fern Ladder keeps everything. Default: /opt/fernladder for root, otherwise "+
+				"$XDG_DATA_HOME/fernladder."),
+		tomlfile.Texts("shelves", shelves,
+			"Folders of recipes, searched in order; the first that has a name wins. Relative to the settings file."),
+		tomlfile.Tables("remote_shelf", &s.remote, remote,
+			"A shelf that is a git repository, pinned to a commit. Such shelves are searched after those in shelves, in "+
+				"order. The command shelves brings them."),
+		tomlfile.Number("jobs", &s.Jobs, 0, 4096,
+			"How many jobs may run at once, over all packages. Default: 0, as many as the machine has processors."),
 		tomlfile.Number("downloads", &s.Downloads, 1, 256, "How many files are downloaded at once. Default: 12."),
 		tomlfile.Number("downloads_per_host", &s.DownloadsPerHost, 1, 256, "How many of them from one host. Default: 8."),
-		tomlfile.Number("largest_download", &s.LargestDownload, 1, 1<<30, "The largest file that is downloaded, in MiB. Default: 32768."),
-		tomlfile.Number("largest_source", &s.LargestSource, 1, 1<<30, "The most that one archive may unpack to, in MiB. Default: 102400, and above 1 GiB at most 200 times the size of the archive."),
-		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30, "The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
+		tomlfile.Number("largest_download", &s.LargestDownload, 1, 1<<30,
+			"The largest file that is downloaded, in MiB. Default: 32768."),
+		tomlfile.Number("largest_source", &s.LargestSource, 1, 1<<30,
+			"The most that one archive may unpack to, in MiB. Default: 102400, and above 1 GiB at most 200 times the size of "+
+				"the archive."),
+		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30,
+			"The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
 		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. Default: 65536."),
-		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20, "The longest that one download may take, in minutes. Default: 720."),
-		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers, "The numbers of unused users and groups that builds of root run as; builds that run at the same time have different users. Default: "+sandbox.DefaultUsers.String()+". With none, builds of root run as root; use that only in a container whose root is not the machine's."),
-		tomlfile.Number("most_processes", &s.Most.Processes, 16, 1<<22, "The most processes and threads of one build. Default: 4096."),
-		tomlfile.Number("most_files", &s.Most.Files, 64, 1<<20, "The most open files of one process of a build. Default: 65536."),
-		tomlfile.Number("largest_file", &mib.file, 1, 1<<30, "The largest file that a build may write, in MiB. Default: 65536."),
-		tomlfile.Number("largest_process", &mib.process, 0, 1<<30, "The most writable memory that one process of a build may have, in MiB. Default: 0, no limit; but the kernel kills builds first when memory runs out."),
-		tomlfile.Number("largest_scratch", &mib.scratch, 0, 1<<30, "The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are in memory, in MiB. Default: 0, a quarter of the memory."),
-		tomlfile.Texts("trusted_env", &s.TrustedEnv, "Packages whose recipes may set any variable in the environment of all users of the landing, including variables that other programs obey, such as LD_PRELOAD. Other packages can only set variables that begin with their own name, and add to MANPATH and INFOPATH.").Check(recipe.CheckName),
-		tomlfile.Texts("trusted_network", &s.TrustedNetwork, "Packages whose recipes may gather parts of their source with the network (gather in [[extra]]). Such a step can reach everything that this machine can, including its own services. It sees what a build sees, without supplies.").Check(recipe.CheckName),
-		tomlfile.Texts("trusted_owners", &s.TrustedOwners, "Packages whose recipes may give files of their trees to system users and groups, make programs run with their rights ([[owner]]), require system users and directories ([[user]], [[directory]]), and place any file in /usr/local and in packages, including files on which the operating system acts by itself, as root. The author of such a recipe, or of its source, can become root through it.").Check(recipe.CheckName),
-		tomlfile.Texts("local_repositories", &s.LocalRepositories, "Directories of this machine in which recipes may name git and Subversion repositories by file://. Recipes in folders that belong to you or to root need no such line, unless their shelf is itself a repository."),
-		tomlfile.Text("credentials", &s.Credentials, "A file with the credentials for hosts. It must be readable only by its owner."),
-		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation, "The minimum isolation of builds: open (the default), fenced or sealed. Builds use the strongest level that the machine allows; if that is below the minimum, nothing is built."),
-		tomlfile.Flag("bare", &s.bare.is, "False if sealed builds have to see all of the operating system; say why in bare_why. Default: true, they see its base and what recipes declare."),
+		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20,
+			"The longest that one download may take, in minutes. Default: 720."),
+		tomlfile.Parsed("build_users", "FIRST-LAST or none", &s.Users, sandbox.ParseUsers,
+			"The numbers of unused users and groups that builds of root run as; builds that run at the same time have "+
+				"different users. Default: "+sandbox.DefaultUsers.String()+
+				". With none, builds of root run as root; use that only in a container whose root is not the machine's."),
+		tomlfile.Number("most_processes", &s.Most.Processes, 16, 1<<22,
+			"The most processes and threads of one build. Default: 4096."),
+		tomlfile.Number("most_files", &s.Most.Files, 64, 1<<20,
+			"The most open files of one process of a build. Default: 65536."),
+		tomlfile.Number("largest_file", &mib.file, 1, 1<<30,
+			"The largest file that a build may write, in MiB. Default: 65536."),
+		tomlfile.Number("largest_process", &mib.process, 0, 1<<30,
+			"The most writable memory that one process of a build may have, in MiB. Default: 0, no limit; but the kernel "+
+				"kills builds first when memory runs out."),
+		tomlfile.Number("largest_scratch", &mib.scratch, 0, 1<<30,
+			"The most that a sealed build may put into /tmp, /var/tmp and /dev/shm, which are in memory, in MiB. Default: 0, "+
+				"a quarter of the memory."),
+		tomlfile.Texts("trusted_env", &s.TrustedEnv,
+			"Packages whose recipes may set any variable in the environment of all users of the landing, including variables "+
+				"that other programs obey, such as LD_PRELOAD. Other packages can only set variables that begin with their own "+
+				"name, and add to MANPATH and INFOPATH.").Check(recipe.CheckName),
+		tomlfile.Texts("trusted_network", &s.TrustedNetwork,
+			"Packages whose recipes may gather parts of their source with the network (gather in [[extra]]). Such a step can "+
+				"reach everything that this machine can, including its own services. It sees what a build sees, without supplies.").
+			Check(recipe.CheckName),
+		tomlfile.Texts("trusted_owners", &s.TrustedOwners,
+			"Packages whose recipes may give files of their trees to system users and groups, make programs run with their "+
+				"rights ([[owner]]), require system users and directories ([[user]], [[directory]]), and place any file in "+
+				"/usr/local and in packages, including files on which the operating system acts by itself, as root. The author "+
+				"of such a recipe, or of its source, can become root through it.").Check(recipe.CheckName),
+		tomlfile.Texts("local_repositories", &s.LocalRepositories,
+			"Directories of this machine in which recipes may name git and Subversion repositories by file://. Recipes in "+
+				"folders that belong to you or to root need no such line, unless their shelf is itself a repository."),
+		tomlfile.Text("credentials", &s.Credentials,
+			"A file with the credentials for hosts. It must be readable only by its owner."),
+		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation,
+			"The minimum isolation of builds: open (the default), fenced or sealed. Builds use the strongest level that the "+
+				"machine allows; if that is below the minimum, nothing is built."),
+		tomlfile.Flag("bare", &s.bare.is,
+			"False if sealed builds have to see all of the operating system; say why in bare_why. Default: true, they see "+
+				"its base and what recipes declare."),
 		tomlfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts record it."),
-		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access, "Access to the root: everyone may use what is installed; with group, members of group may also install; with private, only the owner of the root can see anything in it. Default: directories are made readable for everyone, and later changes of their permissions stay."),
+		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access,
+			"Access to the root: everyone may use what is installed; with group, members of group may also install; with "+
+				"private, only the owner of the root can see anything in it. Default: directories are made readable for "+
+				"everyone, and later changes of their permissions stay."),
 		tomlfile.Text("group", &s.Group, "The group whose members may install, where access is group."),
-		tomlfile.Text("shared_landing", &s.Landing.Shared, "A directory shared with other software, such as /usr/local or ~/.local, in which everything on the landing is also linked. Files of other software in it are never changed. Default: none."),
-		tomlfile.Texts("before_system", &s.Landing.BeforeSystem, "Packages whose programs are linked on the landing even if the operating system has programs of the same name, over which they then take precedence; likewise their menu entries, completions and units and, in /usr/local and in packages, their libraries. [\"*\"] means all packages. Default: those whose recipes set before_system.").Check(mustBeName),
-		tomlfile.Tables("link", &s.Landing.Links, linkKeys, "A decision about one file of a package on the landing: it is not linked, has another name, or takes precedence over the same file of other packages. The command landing settle writes these."),
-		tomlfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20, "How many earlier states of the landing are kept, with everything they use. Default: 20."),
-		tomlfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16, "Earlier states that are younger than this many days are kept, too. Default: 30."),
-		tomlfile.Texts("caches", &s.Landing.Caches, "The caches to renew after each change of the landing, if their tools are installed: "+strings.Join(Caches, ", ")+". libraries runs ldconfig, for a landing that the loader searches. Default: none.").Check(mustBeCache),
-		tomlfile.Table("cluster", s.Cluster.keys, "The batch scheduler of a cluster whose nodes share the root, for --cluster."),
+		tomlfile.Text("shared_landing", &s.Landing.Shared,
+			"A directory shared with other software, such as /usr/local or ~/.local, in which everything on the landing is "+
+				"also linked. Files of other software in it are never changed. Default: none."),
+		tomlfile.Texts("before_system", &s.Landing.BeforeSystem,
+			"Packages whose programs are linked on the landing even if the operating system has programs of the same name, "+
+				"over which they then take precedence; likewise their menu entries, completions and units and, in /usr/local "+
+				"and in packages, their libraries. [\"*\"] means all packages. Default: those whose recipes set before_system.").
+			Check(mustBeName),
+		tomlfile.Tables("link", &s.Landing.Links, linkKeys,
+			"A decision about one file of a package on the landing: it is not linked, has another name, or takes precedence "+
+				"over the same file of other packages. The command landing settle writes these."),
+		tomlfile.Number("keep_landings", &s.Landing.Keep, 1, 1<<20,
+			"How many earlier states of the landing are kept, with everything they use. Default: 20."),
+		tomlfile.Number("keep_landings_days", &s.Landing.Days, 0, 1<<16,
+			"Earlier states that are younger than this many days are kept, too. Default: 30."),
+		tomlfile.Texts("caches", &s.Landing.Caches,
+			"The caches to renew after each change of the landing, if their tools are installed: "+strings.Join(Caches, ", ")+
+				". libraries runs ldconfig, for a landing that the loader searches. Default: none.").Check(mustBeCache),
+		tomlfile.Table("cluster", s.Cluster.keys,
+			"The batch scheduler of a cluster whose nodes share the root, for --cluster."),
 		tomlfile.Table("pack", s.Pack.keys, "Packages of the operating system that fernladder pack makes of builds."),
-		tomlfile.Texts("prefer", &s.Prefer, "Packages, and names of things of the operating system, that are preferred where a need lists alternatives (either). Existing builds stay; --prefer changes them, too.").Check(recipe.CheckSystemName),
-		tomlfile.Texts("host_copies", &s.HostCopies, "Packages that the operating system's own copy may replace, if their recipes describe it ([host_copy]) and it is installed and fits. [\"*\"] means all packages. Default: none. Packages that are named on the command line are always built.").Check(mustBeName),
-		tomlfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName, "A package that should be on the landing, [wanted.NAME]. Commands without names work on this list; install without names brings the landing to it."),
-		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName, "A named set of options, [preset.NAME], for --preset NAME. It takes precedence over a preset of a recipe with the same name."),
-		tomlfile.Choices("defaults", &s.defaults, "Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in [defaults] static = true. Existing builds stay as they are until they are requested."),
-		tomlfile.Texts("path", &s.Path, "Directories in which builds find the operating system's programs, including the compiler. Default: the usual ones below / and /usr.").Check(mustBeAbsolute),
+		tomlfile.Texts("prefer", &s.Prefer,
+			"Packages, and names of things of the operating system, that are preferred where a need lists alternatives "+
+				"(either). Existing builds stay; --prefer changes them, too.").Check(recipe.CheckSystemName),
+		tomlfile.Texts("host_copies", &s.HostCopies,
+			"Packages that the operating system's own copy may replace, if their recipes describe it ([host_copy]) and it is "+
+				"installed and fits. [\"*\"] means all packages. Default: none. Packages that are named on the command line are "+
+				"always built.").Check(mustBeName),
+		tomlfile.Named("wanted", &s.Wanted, wantedKeys, recipe.CheckName,
+			"A package that should be on the landing, [wanted.NAME]. Commands without names work on this list; install "+
+				"without names brings the landing to it."),
+		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName,
+			"A named set of options, [preset.NAME], for --preset NAME. It takes precedence over a preset of a recipe with "+
+				"the same name."),
+		tomlfile.Choices("defaults", &s.defaults,
+			"Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in "+
+				"[defaults] static = true. Existing builds stay as they are until they are requested."),
+		tomlfile.Texts("path", &s.Path,
+			"Directories in which builds find the operating system's programs, including the compiler. Default: the usual "+
+				"ones below / and /usr.").Check(mustBeAbsolute),
 	}
 }
 
@@ -220,7 +289,8 @@ func mustBeDecided(links []*Link) (problems tomlfile.Problems) {
 			}
 		}
 		if n != 1 {
-			problems = append(problems, tomlfile.Problem{Position: l.Position, Message: "a [[link]] says one of off = true, as = \"…\" and first = true"})
+			problems = append(problems,
+				tomlfile.Problem{Position: l.Position, Message: "a [[link]] says one of off = true, as = \"…\" and first = true"})
 		}
 	}
 	return problems
@@ -229,15 +299,22 @@ func mustBeDecided(links []*Link) (problems tomlfile.Problems) {
 func (c *Cluster) keys() []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Parsed("scheduler", "slurm", &c.Scheduler, schedulerOf, "Which it is: slurm.").Must(),
-		tomlfile.Text("partition", &c.Partition, "The partition, or queue, of the jobs. Default: that of the scheduler.").Check(mustBeWord),
+		tomlfile.Text("partition", &c.Partition, "The partition, or queue, of the jobs. Default: that of the scheduler.").
+			Check(mustBeWord),
 		tomlfile.Text("account", &c.Account, "The account that they are for.").Check(mustBeWord),
 		tomlfile.Text("qos", &c.QoS, "Their quality of service.").Check(mustBeWord),
-		tomlfile.Text("constraint", &c.Constraint, "Features that their nodes must have, in the scheduler's syntax.").Check(mustBeWord),
-		tomlfile.Number("processors", &c.Processors, 1, 4096, "The most processors of a job, and those of a job without an earlier build. Default: 4."),
-		tomlfile.Number("memory", &c.Memory, 1, 1<<30, "The memory of a job, in MiB, without an earlier build and a value in the recipe. Default: 4096."),
-		tomlfile.Number("minutes", &c.Minutes, 1, 1<<20, "The time limit of a job, in minutes, without an earlier build and a value in the recipe. Default: 240."),
-		tomlfile.Number("most_jobs", &c.Most, 1, 1<<20, "The most jobs of one ladder that run at once. Default: as many as the scheduler allows."),
-		tomlfile.Pairs("environment", &c.Environment, false, recipe.CheckEnvironmentName, "Environment variables of jobs on their nodes. Builds do not see them.").Check(recipe.CheckOneLine),
+		tomlfile.Text("constraint", &c.Constraint, "Features that their nodes must have, in the scheduler's syntax.").
+			Check(mustBeWord),
+		tomlfile.Number("processors", &c.Processors, 1, 4096,
+			"The most processors of a job, and those of a job without an earlier build. Default: 4."),
+		tomlfile.Number("memory", &c.Memory, 1, 1<<30,
+			"The memory of a job, in MiB, without an earlier build and a value in the recipe. Default: 4096."),
+		tomlfile.Number("minutes", &c.Minutes, 1, 1<<20,
+			"The time limit of a job, in minutes, without an earlier build and a value in the recipe. Default: 240."),
+		tomlfile.Number("most_jobs", &c.Most, 1, 1<<20,
+			"The most jobs of one ladder that run at once. Default: as many as the scheduler allows."),
+		tomlfile.Pairs("environment", &c.Environment, false, recipe.CheckEnvironmentName,
+			"Environment variables of jobs on their nodes. Builds do not see them.").Check(recipe.CheckOneLine),
 	}
 }
 
@@ -257,13 +334,22 @@ func mustBeWord(text string) error {
 
 func (p *Pack) keys() []tomlfile.Key {
 	return []tomlfile.Key{
-		tomlfile.Text("prefix", &p.Prefix, "Prefix of package names, for example vale-, so that they never clash with those of the distribution. Default: fl-.").Check(mustBePackageName),
+		tomlfile.Text("prefix", &p.Prefix,
+			"Prefix of package names, for example vale-, so that they never clash with those of the distribution. Default: "+
+				"fl-.").Check(mustBePackageName),
 		tomlfile.Text("maintainer", &p.Maintainer, "Their maintainer: NAME <ADDRESS>.").Check(mustBeMaintainer),
-		tomlfile.Text("suffix", &p.Suffix, "Suffix of versions, such as the distribution that the packages are for: vale12. Default: none.").Check(mustBeSuffix),
-		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999, "Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
-		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing, "The compression of .deb files: gzip (the default), which every dpkg reads, or zstd, which is faster and smaller and needs dpkg 1.21.18."),
-		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").Check(mustBeAbsolute),
-		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName, "A number before the version of a package, [pack.epoch.NAME], for one whose versions are not in order otherwise."),
+		tomlfile.Text("suffix", &p.Suffix,
+			"Suffix of versions, such as the distribution that the packages are for: vale12. Default: none.").
+			Check(mustBeSuffix),
+		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999,
+			"Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
+		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing,
+			"The compression of .deb files: gzip (the default), which every dpkg reads, or zstd, which is faster and smaller "+
+				"and needs dpkg 1.21.18."),
+		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").
+			Check(mustBeAbsolute),
+		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName,
+			"A number before the version of a package, [pack.epoch.NAME], for one whose versions are not in order otherwise."),
 	}
 }
 
@@ -290,14 +376,16 @@ func packing(text string) (string, error) {
 
 func mustBePackageName(text string) error {
 	if !packagePrefix.MatchString(text) {
-		return &tomlfile.At{Advice: "it has lower-case letters, digits, + - and dots", Err: fmt.Errorf("%q cannot begin the name of a package", text)}
+		return &tomlfile.At{Advice: "it has lower-case letters, digits, + - and dots",
+			Err: fmt.Errorf("%q cannot begin the name of a package", text)}
 	}
 	return nil
 }
 
 func mustBeMaintainer(text string) error {
 	if !maintainer.MatchString(text) {
-		return &tomlfile.At{Advice: "for example: Vale Growers <growers@vale-glasshouse.example>", Err: fmt.Errorf("%q is not a name with an address", text)}
+		return &tomlfile.At{Advice: "for example: Vale Growers <growers@vale-glasshouse.example>",
+			Err: fmt.Errorf("%q is not a name with an address", text)}
 	}
 	return nil
 }
@@ -326,8 +414,10 @@ func mustBeCache(name string) error {
 func wantedKeys(name string, w *Wanted) []tomlfile.Key {
 	w.Name = name
 	return []tomlfile.Key{
-		tomlfile.Text("version", &w.Version, "The accepted versions, or tip. Default: the newest stable one.").Check(mustBeVersions),
-		tomlfile.Text("preset", &w.Preset, "The preset that sets its options, before those in options.").Check(recipe.CheckPresetName),
+		tomlfile.Text("version", &w.Version, "The accepted versions, or tip. Default: the newest stable one.").
+			Check(mustBeVersions),
+		tomlfile.Text("preset", &w.Preset, "The preset that sets its options, before those in options.").
+			Check(recipe.CheckPresetName),
 		tomlfile.Choices("options", &w.Options, "Its options and their values."),
 	}
 }
@@ -335,7 +425,8 @@ func wantedKeys(name string, w *Wanted) []tomlfile.Key {
 func presetKeys(name string, p *Preset) []tomlfile.Key {
 	p.Name = name
 	return []tomlfile.Key{
-		tomlfile.Text("package", &p.Package, "The package that it is for. Default: every package that has at least one of the options.").Check(recipe.CheckName),
+		tomlfile.Text("package", &p.Package,
+			"The package that it is for. Default: every package that has at least one of the options.").Check(recipe.CheckName),
 		tomlfile.Text("about", &p.About, "What it is for, in one line."),
 		tomlfile.Choices("options", &p.Options, "The options it sets, and what to.").Must(),
 	}
@@ -373,8 +464,10 @@ func (p Place) home(variable, below string) string {
 
 // defaults are the settings where a file says nothing, except for paths.
 func defaults() Settings {
-	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10, LargestTree: 64 << 10,
-		LongestDownload: 12 * 60, Users: sandbox.DefaultUsers, Most: sandbox.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}
+	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10,
+		LargestTree:     64 << 10,
+		LongestDownload: 12 * 60, Users: sandbox.DefaultUsers,
+		Most: sandbox.Limits{Processes: 4096, Files: 1 << 16, FileSize: 64 << 30}}
 	s.mib.file = 64 << 10
 	s.bare.is = true
 	s.Landing.Keep, s.Landing.Days = 20, 30
@@ -392,7 +485,8 @@ func Read(file string, p Place) (Settings, error) {
 	if file != "" {
 		data, err := safefs.ReadFile(file, recipe.Largest)
 		if err != nil {
-			return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)}, Message: fmt.Sprintf("these settings cannot be read: %v", cause(err))}}
+			return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)},
+				Message: fmt.Sprintf("these settings cannot be read: %v", cause(err))}}
 		}
 		if err := tomlfile.Read(p.Shown(file), data, Keys(&s, &shelves)).Err(); err != nil {
 			return s, err
@@ -403,11 +497,13 @@ func Read(file string, p Place) (Settings, error) {
 	}
 	if !s.bare.is {
 		if s.NotBare = strings.TrimSpace(s.bare.why); s.NotBare == "" {
-			return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)}, Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
+			return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)},
+				Message: "builds that see all of the operating system need a reason; add bare_why = \"…\""}}
 		}
 	}
 	if (s.Access == "group") != (s.Group != "") {
-		return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)}, Message: "access = \"group\" and group = \"NAME\" go together"}}
+		return s, tomlfile.Problems{{Position: tomlfile.Position{File: p.Shown(file)},
+			Message: "access = \"group\" and group = \"NAME\" go together"}}
 	}
 	if problems := mustBeDecided(s.Landing.Links); len(problems) > 0 {
 		return s, problems
@@ -424,7 +520,8 @@ func Read(file string, p Place) (Settings, error) {
 		}
 		s.Defaults[pair.Name] = pair.Values[0]
 	}
-	s.Most.FileSize, s.Most.Memory, s.Most.Scratch = int64(s.mib.file)<<20, int64(s.mib.process)<<20, int64(s.mib.scratch)<<20
+	s.Most.FileSize, s.Most.Memory, s.Most.Scratch = int64(s.mib.file)<<20, int64(s.mib.process)<<20,
+		int64(s.mib.scratch)<<20
 	switch {
 	case s.Root != "":
 		s.Root = absolute(base, s.Root)

@@ -48,12 +48,14 @@ func TestTheNearestSettingsCount(t *testing.T) {
 func TestPathsStartAtTheFile(t *testing.T) {
 	p := place(t, nil)
 	above := filepath.Dir(p.Working)
-	file := write(t, filepath.Join(above, FileName), "root = \"../keep\"\nshelves = [\"deep/recipes\", \"/srv/recipes\"]\njobs = 3\npath = [\"/opt/cc/bin\"]\n")
+	file := write(t, filepath.Join(above, FileName),
+		"root = \"../keep\"\nshelves = [\"deep/recipes\", \"/srv/recipes\"]\njobs = 3\npath = [\"/opt/cc/bin\"]\n")
 	s, err := Read(file, p)
 	require.NoError(t, err)
 	want := defaults()
 	want.File, want.Root, want.Jobs, want.Path = file, filepath.Join(p.Getenv("HOME"), "keep"), 3, []string{"/opt/cc/bin"}
-	want.Shelves = []recipe.Shelf{{Dir: filepath.Join(p.Working, "recipes"), Shown: "recipes"}, {Dir: "/srv/recipes", Shown: "/srv/recipes"}}
+	want.Shelves = []recipe.Shelf{{Dir: filepath.Join(p.Working, "recipes"), Shown: "recipes"},
+		{Dir: "/srv/recipes", Shown: "/srv/recipes"}}
 	assert.Equal(t, want, s)
 }
 
@@ -133,7 +135,8 @@ func TestMistakesInSettings(t *testing.T) {
 
 // Whatever settings are, they are read or refused.
 func FuzzSettings(f *testing.F) {
-	f.Add("root = \"x\"\nbuild_users = \"1-2\"\nisolation = \"sealed\"\n[wanted.fern]\nversion = \"2.*\"\noptions = { tall = true }\n")
+	f.Add("root = \"x\"\nbuild_users = \"1-2\"\nisolation = \"sealed\"\n[wanted.fern]\nversion = \"2.*\"\noptions = { " +
+		"tall = true }\n")
 	f.Add("build_users = \"none\"\n[[remote_shelf]]\ngit = \"https://vale.example/x.git\"\ncommit = \"00\"\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		file := filepath.Join(t.TempDir(), FileName)

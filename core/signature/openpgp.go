@@ -88,7 +88,9 @@ func (k *Keys) merge(c *certificate) {
 		}
 	}
 	for _, s := range c.subkeys {
-		j := slices.IndexFunc(known.subkeys, func(other *subkey) bool { return bytes.Equal(other.key.Fingerprint, s.key.Fingerprint) })
+		j := slices.IndexFunc(known.subkeys, func(other *subkey) bool {
+			return bytes.Equal(other.key.Fingerprint, s.key.Fingerprint)
+		})
 		if j < 0 {
 			known.subkeys = append(known.subkeys, s)
 			continue
@@ -296,7 +298,8 @@ func (k *Keys) verifyOne(file File, sig *packet.Signature, now time.Time) (good 
 				return nil, fmt.Sprintf("it uses %v, which is unknown", sig.Hash), nil
 			}
 			if candidate.key.VerifySignature(h, sig) != nil {
-				return nil, fmt.Sprintf("it claims to be by %s, but does not match the file", Good{Fingerprint: c.fingerprint(), Owner: c.owner()}), nil
+				return nil, fmt.Sprintf("it claims to be by %s, but does not match the file",
+					Good{Fingerprint: c.fingerprint(), Owner: c.owner()}), nil
 			}
 			if reason = c.refuses(candidate, sig, now); reason != "" {
 				continue
@@ -337,7 +340,8 @@ func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) s
 		return fmt.Sprintf("it says it was made on %s, before its key", day(made))
 	case made.After(now.Add(clockSkew)):
 		return fmt.Sprintf("it says it was made on %s, which is still to come", day(made))
-	case sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 && now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)):
+	case sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 &&
+		now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)):
 		return "the signature itself has expired"
 	}
 	if end := c.end(s); !end.IsZero() && made.After(end) {
@@ -345,10 +349,12 @@ func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) s
 	}
 	for _, revocation := range slices.Concat(c.revoked, s.revoked) {
 		if hard(revocation) {
-			return fmt.Sprintf("the key %s was revoked on %s as compromised, so any of its signatures may be forged", name, day(revocation.CreationTime))
+			return fmt.Sprintf("the key %s was revoked on %s as compromised, so any of its signatures may be forged", name,
+				day(revocation.CreationTime))
 		}
 		if !made.Before(revocation.CreationTime) {
-			return fmt.Sprintf("it was made on %s, after the key %s was revoked on %s", day(made), name, day(revocation.CreationTime))
+			return fmt.Sprintf("it was made on %s, after the key %s was revoked on %s", day(made), name,
+				day(revocation.CreationTime))
 		}
 	}
 	return ""
@@ -383,7 +389,9 @@ func expiry(key *packet.PublicKey, says *packet.Signature) time.Time {
 func (c *certificate) note(s *subkey, now time.Time) string {
 	revoked := slices.Concat(c.revoked, s.revoked)
 	if len(revoked) > 0 {
-		first := slices.MinFunc(revoked, func(a, b *packet.Signature) int { return cmp.Compare(a.CreationTime.Unix(), b.CreationTime.Unix()) })
+		first := slices.MinFunc(revoked, func(a, b *packet.Signature) int {
+			return cmp.Compare(a.CreationTime.Unix(), b.CreationTime.Unix())
+		})
 		return fmt.Sprintf("the key was retired on %s, after it signed", day(first.CreationTime))
 	}
 	if end := c.end(s); !end.IsZero() && now.After(end) {

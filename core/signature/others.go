@@ -149,7 +149,8 @@ func (k *Keys) addSSH(name string, data []byte) error {
 		restrictions = strings.TrimSpace(restrictions)
 		only := namespacesOnly.FindStringSubmatch(restrictions)
 		if restrictions != "" && only == nil {
-			return fmt.Errorf("a key has restrictions, which would be ignored: %s; remove the line, or the restrictions", restrictions)
+			return fmt.Errorf("a key has restrictions, which would be ignored: %s; remove the line, or the restrictions",
+				restrictions)
 		}
 		key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
 		if err != nil {
@@ -215,12 +216,14 @@ func (k *Keys) verifyOneSSH(namespace string, file File, data []byte) (*Good, er
 		defer r.Close()
 		watched := &failing{r: r}
 		if err := sshsig.Verify(watched, sig, s.key, sig.HashAlgorithm, namespace); err != nil {
-			return nil, errors.Join(watched.err, &Bad{[]string{"it claims to be by " + s.good().String() + ", but does not match the file"}})
+			return nil, errors.Join(watched.err,
+				&Bad{[]string{"it claims to be by " + s.good().String() + ", but does not match the file"}})
 		}
 		good := s.good()
 		return &good, nil
 	}
-	return nil, &Bad{[]string{fmt.Sprintf("it is by %s, which is not among the recipe's keys", ssh.FingerprintSHA256(sig.PublicKey))}}
+	return nil, &Bad{[]string{fmt.Sprintf("it is by %s, which is not among the recipe's keys",
+		ssh.FingerprintSHA256(sig.PublicKey))}}
 }
 
 // failing remembers the error of a reader, which is not about the signature.

@@ -37,7 +37,10 @@ func file(contents string) File {
 
 // hashed is a file whose hashes are known, and that must not be read again.
 func hashed(t *testing.T, contents string) File {
-	f := File{Hashed: map[crypto.Hash]hash.Cloner{}, Open: func() (io.ReadCloser, error) { t.Error("read again"); return nil, io.EOF }}
+	f := File{Hashed: map[crypto.Hash]hash.Cloner{}, Open: func() (io.ReadCloser, error) {
+		t.Error("read again")
+		return nil, io.EOF
+	}}
 	for _, h := range []crypto.Hash{crypto.SHA256, crypto.SHA512} {
 		state := h.New().(hash.Cloner)
 		state.Write([]byte(contents))
@@ -132,8 +135,9 @@ func TestOpenPGP(t *testing.T) {
 	}
 	rsaKey := newKey(t, "rsa", at(spring, rsa))
 	weak := func() []byte {
-		sig := &packet.Signature{SigType: packet.SigTypeBinary, PubKeyAlgo: rsaKey.PrimaryKey.PubKeyAlgo, Hash: crypto.SHA1, CreationTime: summer,
-			IssuerKeyId: &rsaKey.PrimaryKey.KeyId, IssuerFingerprint: rsaKey.PrimaryKey.Fingerprint}
+		sig := &packet.Signature{SigType: packet.SigTypeBinary, PubKeyAlgo: rsaKey.PrimaryKey.PubKeyAlgo, Hash: crypto.SHA1,
+			CreationTime: summer,
+			IssuerKeyId:  &rsaKey.PrimaryKey.KeyId, IssuerFingerprint: rsaKey.PrimaryKey.Fingerprint}
 		h := crypto.SHA1.New()
 		h.Write([]byte(text))
 		plain := false
@@ -152,29 +156,37 @@ func TestOpenPGP(t *testing.T) {
 		note string // "" and
 		bad  string // "" for a good signature without a word
 	}{
-		"good":                         {sig: good, keys: public(t, false, grower)},
-		"armoured":                     {sig: armoured(good), keys: public(t, true, grower)},
-		"RSA":                          {sig: sign(t, rsaKey, at(summer)), keys: public(t, false, rsaKey)},
-		"of a text":                    {sig: asText.Bytes(), keys: public(t, false, grower)},
-		"by a subkey":                  {sig: sign(t, withSubkey, at(summer)), keys: public(t, false, withSubkey)},
-		"key in the second block":      {sig: good, keys: public(t, true, other, grower)},
-		"two, of which one counts":     {sig: append(sign(t, other, at(summer)), good...), keys: public(t, false, grower)},
-		"two armoured blocks":          {sig: append(armoured(sign(t, other, at(summer))), armoured(good)...), keys: public(t, false, grower)},
-		"key expired since":            {sig: sign(t, expiring, at(summer)), keys: public(t, false, expiring), note: "the key expired on 2020-07-30, after it signed"},
-		"key retired since":            {sig: retiredSig, keys: public(t, false, retired), note: "the key was retired on 2020-10-01, after it signed"},
-		"another key":                  {sig: good, keys: public(t, false, other), bad: "not among the recipe's keys"},
-		"after the key's end":          {sig: tooLateSig, keys: public(t, false, tooLate), bad: "after the end of the key"},
-		"after the key was retired":    {sig: lateSig, keys: public(t, false, late), bad: "after the key late"},
-		"key stolen later":             {sig: stolenSig, keys: public(t, false, stolen), bad: "may be forged"},
-		"key revoked without reason":   {sig: unexplainedSig, keys: public(t, false, unexplained), bad: "may be forged"},
-		"before its key":               {sig: sign(t, newKey(t, "x", at(spring)), at(summer)), keys: public(t, false, revoked(packet.KeyRetired)), bad: "not among"},
-		"still to come":                {sig: sign(t, grower, at(today.AddDate(1, 0, 0))), keys: public(t, false, grower), bad: "still to come"},
-		"SHA-1":                        {sig: weak, keys: public(t, false, rsaKey), bad: "SHA-1, which can be forged"},
-		"cut off":                      {sig: good[:len(good)-5], keys: public(t, false, grower), bad: "damaged"},
-		"a web page":                   {sig: []byte("<html>not found</html>"), keys: public(t, false, grower), bad: "no signature in it"},
-		"empty":                        {sig: nil, keys: public(t, false, grower), bad: "no signature in it"},
-		"damaged armour":               {sig: []byte("-----BEGIN PGP SIGNATURE-----\n\nxx"), keys: public(t, false, grower), bad: "armour is damaged"},
-		"a key instead of a signature": {sig: public(t, true, grower), keys: public(t, false, grower), bad: "not the signature of a file"},
+		"good":                     {sig: good, keys: public(t, false, grower)},
+		"armoured":                 {sig: armoured(good), keys: public(t, true, grower)},
+		"RSA":                      {sig: sign(t, rsaKey, at(summer)), keys: public(t, false, rsaKey)},
+		"of a text":                {sig: asText.Bytes(), keys: public(t, false, grower)},
+		"by a subkey":              {sig: sign(t, withSubkey, at(summer)), keys: public(t, false, withSubkey)},
+		"key in the second block":  {sig: good, keys: public(t, true, other, grower)},
+		"two, of which one counts": {sig: append(sign(t, other, at(summer)), good...), keys: public(t, false, grower)},
+		"two armoured blocks": {sig: append(armoured(sign(t, other, at(summer))), armoured(good)...),
+			keys: public(t, false, grower)},
+		"key expired since": {sig: sign(t, expiring, at(summer)), keys: public(t, false, expiring),
+			note: "the key expired on 2020-07-30, after it signed"},
+		"key retired since": {sig: retiredSig, keys: public(t, false, retired),
+			note: "the key was retired on 2020-10-01, after it signed"},
+		"another key":                {sig: good, keys: public(t, false, other), bad: "not among the recipe's keys"},
+		"after the key's end":        {sig: tooLateSig, keys: public(t, false, tooLate), bad: "after the end of the key"},
+		"after the key was retired":  {sig: lateSig, keys: public(t, false, late), bad: "after the key late"},
+		"key stolen later":           {sig: stolenSig, keys: public(t, false, stolen), bad: "may be forged"},
+		"key revoked without reason": {sig: unexplainedSig, keys: public(t, false, unexplained), bad: "may be forged"},
+		"before its key": {sig: sign(t, newKey(t, "x", at(spring)), at(summer)),
+			keys: public(t, false, revoked(packet.KeyRetired)), bad: "not among"},
+		"still to come": {sig: sign(t, grower, at(today.AddDate(1, 0, 0))), keys: public(t, false, grower),
+			bad: "still to come"},
+		"SHA-1":   {sig: weak, keys: public(t, false, rsaKey), bad: "SHA-1, which can be forged"},
+		"cut off": {sig: good[:len(good)-5], keys: public(t, false, grower), bad: "damaged"},
+		"a web page": {sig: []byte("<html>not found</html>"), keys: public(t, false, grower),
+			bad: "no signature in it"},
+		"empty": {sig: nil, keys: public(t, false, grower), bad: "no signature in it"},
+		"damaged armour": {sig: []byte("-----BEGIN PGP SIGNATURE-----\n\nxx"), keys: public(t, false, grower),
+			bad: "armour is damaged"},
+		"a key instead of a signature": {sig: public(t, true, grower), keys: public(t, false, grower),
+			bad: "not the signature of a file"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			keys := &Keys{}
@@ -251,17 +263,20 @@ func TestMinisignAndSSH(t *testing.T) {
 	require.NoError(t, err)
 
 	for name, c := range map[string]struct{ keys, sig, bad string }{
-		"minisign":                 {string(line), string(hashed.Sign(private)), ""},
-		"minisign, the old kind":   {string(line), string(minisign.Sign(private, []byte(text))), ""},
-		"minisign by another":      {string(other), string(hashed.Sign(private)), "not among the recipe's keys"},
-		"minisign, damaged":        {string(line), "untrusted comment: x\nAAAA\n", "damaged"},
-		"ssh":                      {string(sshLine), string(sshSign("file")), ""},
-		"ssh, with allowed signer": {"# growers\ngrower@vale.example namespaces=\"file\" " + string(sshLine), string(sshSign("file")), ""},
-		"ssh, several":             {string(sshLine), string(sshSign("git")) + string(sshSign("file")), ""},
-		"ssh, for others":          {"grower@vale.example namespaces=\"git,mail\" " + string(sshLine), string(sshSign("file")), "is only for git, mail"},
-		"ssh for something else":   {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
-		"ssh by another":           {string(otherLine), string(sshSign("file")), "not among the recipe's keys"},
-		"ssh, damaged":             {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n", "damaged"},
+		"minisign":               {string(line), string(hashed.Sign(private)), ""},
+		"minisign, the old kind": {string(line), string(minisign.Sign(private, []byte(text))), ""},
+		"minisign by another":    {string(other), string(hashed.Sign(private)), "not among the recipe's keys"},
+		"minisign, damaged":      {string(line), "untrusted comment: x\nAAAA\n", "damaged"},
+		"ssh":                    {string(sshLine), string(sshSign("file")), ""},
+		"ssh, with allowed signer": {"# growers\ngrower@vale.example namespaces=\"file\" " + string(sshLine),
+			string(sshSign("file")), ""},
+		"ssh, several": {string(sshLine), string(sshSign("git")) + string(sshSign("file")), ""},
+		"ssh, for others": {"grower@vale.example namespaces=\"git,mail\" " + string(sshLine), string(sshSign("file")),
+			"is only for git, mail"},
+		"ssh for something else": {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
+		"ssh by another":         {string(otherLine), string(sshSign("file")), "not among the recipe's keys"},
+		"ssh, damaged": {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n",
+			"damaged"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			keys := &Keys{}
@@ -294,7 +309,8 @@ func TestRestrictedKeys(t *testing.T) {
 	signer, err := ssh.NewSignerFromKey(seed)
 	require.NoError(t, err)
 	line := string(ssh.MarshalAuthorizedKey(signer.PublicKey()))
-	for _, before := range []string{`g@vale.example valid-before="20200101"`, `g@vale.example cert-authority`, `cert-authority`, `g@vale.example namespaces="file",valid-after="20200101"`, `restrict`, `from="vale.example"`} {
+	for _, before := range []string{`g@vale.example valid-before="20200101"`, `g@vale.example cert-authority`,
+		`cert-authority`, `g@vale.example namespaces="file",valid-after="20200101"`, `restrict`, `from="vale.example"`} {
 		assert.ErrorContains(t, (&Keys{}).Add("k", []byte(before+" "+line)), "restrictions, which would be ignored", before)
 	}
 	for _, before := range []string{"", "g@vale.example ", "a@vale.example,*@b.example ", "# a comment\n"} {
@@ -366,7 +382,8 @@ func TestEndsOfCopies(t *testing.T) {
 	for name, c := range map[string]struct {
 		files [][]byte
 		good  bool
-	}{"extended": {[][]byte{short, long}, true}, "extended, the other way": {[][]byte{long, short}, true}, "not extended": {[][]byte{short}, false}} {
+	}{"extended": {[][]byte{short, long}, true}, "extended, the other way": {[][]byte{long, short}, true},
+		"not extended": {[][]byte{short}, false}} {
 		keys := &Keys{}
 		for _, data := range c.files {
 			require.NoError(t, keys.Add("k", data))

@@ -21,7 +21,8 @@ type block struct {
 
 func newAhead(r io.Reader) *ahead {
 	const blocks, size = 4, 256 << 10
-	a := &ahead{full: make(chan block, blocks), empty: make(chan []byte, blocks), stop: make(chan struct{}), done: make(chan struct{})}
+	a := &ahead{full: make(chan block, blocks), empty: make(chan []byte, blocks), stop: make(chan struct{}),
+		done: make(chan struct{})}
 	for range blocks {
 		a.empty <- make([]byte, size)
 	}

@@ -70,7 +70,8 @@ type RepositoryError struct {
 func (e *RepositoryError) Error() string {
 	text := fmt.Sprintf("%s: %v", e.URL, e.Err)
 	if wantsLogin.MatchString(text) {
-		text = e.URL + ": the server requires a login\n  Add one for this host to the file that credentials in the settings names."
+		text = e.URL +
+			": the server requires a login\n  Add one for this host to the file that credentials in the settings names."
 	}
 	if e.At != "" {
 		text += fmt.Sprintf("\n  Check the network and the release in the recipe (%s).", e.At)
@@ -79,7 +80,8 @@ func (e *RepositoryError) Error() string {
 }
 
 // wantsLogin matches what git and svn print instead of asking for a password.
-var wantsLogin = pattern.New(`could not read (?:Username|Password)|askpass response|Authentication failed|E170001|E215004|returned error: 40[13]`)
+var wantsLogin = pattern.New(`could not read (?:Username|Password)|askpass response|Authentication failed|E170001` +
+	`|E215004|returned error: 40[13]`)
 
 func (e *RepositoryError) Unwrap() error { return e.Err }
 
@@ -175,7 +177,8 @@ func (r *Repositories) lock(ctx context.Context, copied, name, version string) (
 		}
 	}
 	unlock, err := filelock.Exclusive(ctx, copied+".lock", func() {
-		r.Events.Event(event.Event{Kind: event.Waiting, Package: name, Version: version, Text: "another fernladder to fetch from the same repository"})
+		r.Events.Event(event.Event{Kind: event.Waiting, Package: name, Version: version,
+			Text: "another fernladder to fetch from the same repository"})
 	})
 	if err != nil && ctx.Err() == nil {
 		err = &StoreError{err}
@@ -207,7 +210,8 @@ func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limit
 // Head says which commit the head of a branch is now, and which version that
 // makes: the latest tag and the number of commits since. For a Subversion URL it
 // is the latest revision.
-func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, url string) (pin recipe.Pin, err error) {
+func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, url string) (pin recipe.Pin,
+	err error) {
 	at := release.Position.String()
 	if r.Offline {
 		return pin, r.wrap(ctx, errOffline, url, at)
@@ -236,7 +240,8 @@ type Since struct {
 
 // Since says what has come onto the branch of a tip since a commit of it. Of Subversion it only
 // knows the head.
-func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name, url, commit string) (s Since, err error) {
+func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name, url, commit string) (s Since,
+	err error) {
 	if s.Now, err = r.Head(ctx, release, name, url); err != nil || release.Svn != "" || s.Now.Commit == commit {
 		return s, err
 	}
@@ -250,7 +255,8 @@ func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name,
 			return err
 		}
 		s.Commits, _ = strconv.Atoi(number)
-		messages, err := r.ask(ctx, url, "log", "--no-color", "--format=%s", "--max-count=5", "--end-of-options", commit+".."+s.Now.Commit)
+		messages, err := r.ask(ctx, url, "log", "--no-color", "--format=%s", "--max-count=5", "--end-of-options",
+			commit+".."+s.Now.Commit)
 		s.Messages = strings.Split(messages, "\n")
 		return err
 	})

@@ -27,7 +27,8 @@ type Stored struct {
 // All lists what is in the store, and what has come of what is being brought.
 func (a *Archives) All() ([]Stored, error) {
 	var all []Stored
-	for pattern, locks := range map[string]string{"sha*/*": a.partials(), "partial/*": a.partials(), "git/*": filepath.Join(a.Dir, "git"), "svn/*": filepath.Join(a.Dir, "svn")} {
+	for pattern, locks := range map[string]string{"sha*/*": a.partials(), "partial/*": a.partials(),
+		"git/*": filepath.Join(a.Dir, "git"), "svn/*": filepath.Join(a.Dir, "svn")} {
 		files, err := filepath.Glob(filepath.Join(a.Dir, pattern))
 		if err != nil {
 			return nil, err

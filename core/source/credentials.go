@@ -79,12 +79,14 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	if err != nil {
 		return nil, problem("these credentials cannot be read: "+err.Error(), "")
 	}
-	problems := tomlfile.Read(shown, data, []tomlfile.Key{tomlfile.Tables("host", &c.hosts, func(h *credential) []tomlfile.Key {
-		return []tomlfile.Key{
-			tomlfile.Text("name", &h.Name, "The host, with its port if that is not 443.").Must(), tomlfile.Text("token", &h.Token, "A token that stands for itself."),
-			tomlfile.Text("user", &h.User, "A user."), tomlfile.Text("password", &h.Password, "The user's password."),
-		}
-	}, "A host.")})
+	problems := tomlfile.Read(shown, data,
+		[]tomlfile.Key{tomlfile.Tables("host", &c.hosts, func(h *credential) []tomlfile.Key {
+			return []tomlfile.Key{
+				tomlfile.Text("name", &h.Name, "The host, with its port if that is not 443.").Must(),
+				tomlfile.Text("token", &h.Token, "A token that stands for itself."),
+				tomlfile.Text("user", &h.User, "A user."), tomlfile.Text("password", &h.Password, "The user's password."),
+			}
+		}, "A host.")})
 	for i := range problems {
 		problems[i].Source = "" // which may show a secret
 	}

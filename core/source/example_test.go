@@ -18,8 +18,10 @@ func ExampleArchives_Fetch() {
 	file := filepath.Join(dir, "fern.tar")
 	os.WriteFile(file, []byte("leaves"), 0o644)
 	sum := sha256.Sum256([]byte("leaves"))
-	archives := &source.Archives{Dir: filepath.Join(dir, "store"), Network: source.NewNetwork(func(string) string { return "" })}
-	wanted := source.Wanted{Package: "fern", Version: "1.0", URLs: []string{"file://" + file}, Digest: recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}}
+	archives := &source.Archives{Dir: filepath.Join(dir, "store"),
+		Network: source.NewNetwork(func(string) string { return "" })}
+	wanted := source.Wanted{Package: "fern", Version: "1.0", URLs: []string{"file://" + file},
+		Digest: recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}}
 	got, err := archives.Fetch(context.Background(), wanted)
 	fmt.Println(got.Size, archives.Has(wanted.Digest), err)
 	// Output: 6 true <nil>

@@ -44,11 +44,13 @@ func (e *FetchError) Error() string {
 	}
 	switch {
 	case wrong > 0 && wrong == len(e.Attempts):
-		return text + fmt.Sprintf("\n  Every source serves a file that differs from the recipe. Do not trust it before you know why;\n"+
-			"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
+		return text +
+			fmt.Sprintf("\n  Every source serves a file that differs from the recipe. Do not trust it before you know why;\n"+
+				"  if the archive was really replaced, correct the digest at %s.", e.Wanted.At)
 	case unsigned > 0:
-		return text + fmt.Sprintf("\n  The archive has the digest of the recipe, but no signature by a key that the recipe trusts.\n"+
-			"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
+		return text +
+			fmt.Sprintf("\n  The archive has the digest of the recipe, but no signature by a key that the recipe trusts.\n"+
+				"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
 	case e.Wanted.At == "":
 		return text
 	}
@@ -117,7 +119,8 @@ func looks(file string) string {
 	switch {
 	case n == 0 && err == io.EOF:
 		return "it is empty"
-	case bytes.HasPrefix(head, []byte("<!doctype html")), bytes.HasPrefix(head, []byte("<html")), bytes.HasPrefix(head, []byte("<?xml")) && bytes.Contains(head, []byte("<html")):
+	case bytes.HasPrefix(head, []byte("<!doctype html")), bytes.HasPrefix(head, []byte("<html")),
+		bytes.HasPrefix(head, []byte("<?xml")) && bytes.Contains(head, []byte("<html")):
 		return "it is a web page"
 	}
 	return ""

@@ -101,7 +101,8 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 				return Fetched{}, nil, err
 			}
 			part.remove()
-			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: Redacted(source), Done: size})
+			a.Events.Event(event.Event{Kind: event.FetchEnded, Package: w.Package, Version: w.Version, Text: Redacted(source),
+				Done: size})
 			return Fetched{Path: file, URL: Redacted(source), Size: size, Failed: failed}, known, nil
 		case ctx.Err() != nil:
 			return Fetched{}, nil, ctx.Err()
@@ -109,7 +110,8 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 			return Fetched{}, nil, err
 		}
 		failed = append(failed, Attempt{Redacted(source), err})
-		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version, Text: Redacted(source), Err: err})
+		a.Events.Event(event.Event{Kind: event.MirrorFailed, Package: w.Package, Version: w.Version,
+			Text: Redacted(source), Err: err})
 	}
 	return Fetched{}, nil, &FetchError{Wanted: *w, Attempts: failed}
 }
@@ -219,7 +221,8 @@ func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error
 // lock waits until no other process downloads the same archive.
 func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
 	unlock, err := filelock.Exclusive(ctx, partial+".lock", func() {
-		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version, Text: "another fernladder to download the same archive"})
+		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version,
+			Text: "another fernladder to download the same archive"})
 	})
 	if err != nil && ctx.Err() == nil {
 		return nil, &StoreError{err}

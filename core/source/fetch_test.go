@@ -50,7 +50,8 @@ func garden(t *testing.T, data []byte) (*upstream.Site, *source.Archives, source
 	t.Cleanup(func() { site.Close() })
 	network := source.NewNetwork(os.Getenv)
 	network.Agent, network.Patience = "test", 500*time.Millisecond
-	archives := &source.Archives{Dir: t.TempDir(), Network: network, Pause: func(ctx context.Context, d time.Duration) error { return ctx.Err() }}
+	archives := &source.Archives{Dir: t.TempDir(), Network: network,
+		Pause: func(ctx context.Context, d time.Duration) error { return ctx.Err() }}
 	return site, archives, source.Wanted{Package: "a", Version: "1", Digest: digestOf(data), At: "recipe.toml:9"}
 }
 
@@ -111,10 +112,15 @@ func TestFaultsOfSites(t *testing.T) {
 	data := []byte(strings.Repeat("fern and moss\n", 10_000))
 	for how, says := range map[string]string{
 		"dl": "", "breaks": "", "changes": "", "liar": "", "busy": "", "hop": "",
-		"tampered": "wrong sha256", "long": "wrong sha256", "packed": "wrong sha256", "page": "it is a web page", "empty": "it is empty",
-		"cut1": "cut off after 14000 of 140000 bytes", "cut2": "cut off after 28000", "cut3": "cut off after 42000", "cut4": "cut off after 56000", "cut5": "cut off after 70000",
-		"cut6": "cut off after 84000", "cut7": "cut off after 98000", "cut8": "cut off after 112000", "cut9": "cut off after 126000", "cut0": "cut off after 0 of",
-		"stall": "no data for 500ms", "drips": "bytes in 500ms", "forger": "cut off after 70000", "later": "429 Too Many Requests, and to try again in 1h0m0s", "loop": "redirected more than 10 times", "locked": "401 Unauthorized", "absent": "404 Not Found",
+		"tampered": "wrong sha256", "long": "wrong sha256", "packed": "wrong sha256", "page": "it is a web page",
+		"empty": "it is empty",
+		"cut1":  "cut off after 14000 of 140000 bytes", "cut2": "cut off after 28000", "cut3": "cut off after 42000",
+		"cut4": "cut off after 56000", "cut5": "cut off after 70000",
+		"cut6": "cut off after 84000", "cut7": "cut off after 98000", "cut8": "cut off after 112000",
+		"cut9": "cut off after 126000", "cut0": "cut off after 0 of",
+		"stall": "no data for 500ms", "drips": "bytes in 500ms", "forger": "cut off after 70000",
+		"later": "429 Too Many Requests, and to try again in 1h0m0s", "loop": "redirected more than 10 times",
+		"locked": "401 Unauthorized", "absent": "404 Not Found",
 	} {
 		t.Run(how, func(t *testing.T) {
 			site, archives, w := garden(t, data)
@@ -141,7 +147,8 @@ func TestFetchGoesOnWhereItStopped(t *testing.T) {
 	site, archives, w := garden(t, data)
 	w.URLs = []string{site.URL + "/breaks/a.tar"}
 	stop, cancel := context.WithCancel(context.Background())
-	archives.Pause = func(context.Context, time.Duration) error { cancel(); return stop.Err() } // the run ends when the connection breaks
+	// The run ends when the connection breaks.
+	archives.Pause = func(context.Context, time.Duration) error { cancel(); return stop.Err() }
 	_, err := archives.Fetch(stop, w)
 	require.Error(t, err)
 	fresh := &source.Archives{Dir: archives.Dir, Network: source.NewNetwork(os.Getenv)}
@@ -195,7 +202,8 @@ func TestCredentials(t *testing.T) {
 	}))
 	defer secure.Close()
 	host := strings.TrimPrefix(secure.URL, "https://")
-	c, err := source.ReadCredentials(write("good", "[[host]]\nname = \""+host+"\"\ntoken = \"open-sesame\"\n", 0o600), "good")
+	c, err := source.ReadCredentials(write("good", "[[host]]\nname = \""+host+"\"\ntoken = \"open-sesame\"\n", 0o600),
+		"good")
 	require.NoError(t, err)
 	archives.Credentials = c
 	w.URLs = []string{secure.URL + "/locked/a.tar?key=sesame"}
@@ -220,7 +228,8 @@ func TestCredentials(t *testing.T) {
 	redirecting := httptest.NewTLSServer(http.RedirectHandler(other.URL+"/", http.StatusFound))
 	defer redirecting.Close()
 	named := func(server *httptest.Server) string { return server.URL[strings.LastIndex(server.URL, "/")+1:] }
-	c.AddNetrc(write("netrc", "machine "+named(redirecting)+" login fern password moss\nmachine 127.0.0.1 login x password y\ndefault login x password y\n", 0o600))
+	c.AddNetrc(write("netrc", "machine "+named(redirecting)+
+		" login fern password moss\nmachine 127.0.0.1 login x password y\ndefault login x password y\n", 0o600))
 	c.AddNetrc(write("more", "machine "+named(plain)+" login fern password moss\n", 0o600))
 	for _, url := range []string{other.URL + "/", plain.URL + "/", redirecting.URL + "/?token=sesame"} {
 		archives.FetchSmall(context.Background(), url)

@@ -94,7 +94,8 @@ func (u *unpacking) through(f *os.File, program string) error {
 	ctx, cancel := context.WithCancel(u.ctx)
 	defer cancel()
 	var said bytes.Buffer
-	out, wait, err := subprocess.Command{Argv: []string{program, "--decompress", "--stdout", "--threads=0", "--memlimit-decompress=2GiB", "--no-warn"},
+	out, wait, err := subprocess.Command{Argv: []string{program, "--decompress", "--stdout", "--threads=0",
+		"--memlimit-decompress=2GiB", "--no-warn"},
 		Env: []string{"LC_ALL=C"}, Stdin: f, Stderr: &said}.Pipe(ctx)
 	if err != nil {
 		return err

@@ -81,7 +81,8 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, pro
 		printed = pipe
 		stalled.Stop()
 	}
-	err := subprocess.Command{Argv: append([]string{file}, args...), Stdout: printed, Stderr: said, Largest: r.Largest, Longest: cmp.Or(r.Longest, 12*time.Hour),
+	err := subprocess.Command{Argv: append([]string{file}, args...), Stdout: printed, Stderr: said, Largest: r.Largest,
+		Longest: cmp.Or(r.Longest, 12*time.Hour),
 		Env: append(append(r.ofMachine(), "PATH="+strings.Join(r.Programs.Path, ":"), "LC_ALL=C.UTF-8", "TZ=UTC",
 			"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false",
 			"GIT_SSH_COMMAND=ssh -oBatchMode=yes", "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file"), env...)}.Run(ctx)
@@ -141,7 +142,8 @@ func (l *lastWords) text() string {
 
 // git runs git on the copy of a repository.
 func (r *Repositories) git(ctx context.Context, repository string, out io.Writer, args ...string) error {
-	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false",
+	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c",
+		"core.fsmonitor=false",
 		"-c", "core.autocrlf=false", "-c", "gc.auto=0", "-c", "protocol.version=2", "-c", "safe.directory=*"}
 	clean, env := r.authorized(repository)
 	args = slices.Clone(args)
@@ -242,11 +244,13 @@ func (r *Repositories) fetchCommit(ctx context.Context, repository, tag, commit 
 	}
 	attempts := [][]string{{"--depth=1", "--no-tags", "--", repository, commit}, everything(repository)}
 	if tag != "" {
-		attempts = append([][]string{{"--depth=1", "--no-tags", "--", repository, "+refs/tags/" + tag + ":refs/tags/" + tag}}, attempts...)
+		attempts = append([][]string{{"--depth=1", "--no-tags", "--", repository, "+refs/tags/" + tag + ":refs/tags/" + tag}},
+			attempts...)
 	}
 	var failed error
 	for _, args := range attempts {
-		err := r.git(ctx, repository, io.Discard, append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
+		err := r.git(ctx, repository, io.Discard,
+			append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
 		if r.commitHere(ctx, repository, commit) {
 			return nil
 		}
@@ -283,7 +287,8 @@ func (r *Repositories) headGit(ctx context.Context, repository, branch string) (
 	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil {
 		args = append([]string{"--unshallow"}, args...)
 	}
-	if err := r.git(ctx, repository, io.Discard, append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...); err != nil {
+	if err := r.git(ctx, repository, io.Discard,
+		append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...); err != nil {
 		return recipe.Pin{}, err
 	}
 	commit, err := r.ask(ctx, repository, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch+"^{commit}")
@@ -393,7 +398,9 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 		return nil, fmt.Errorf("the repository has no tag %q", c.Tag)
 	}
 	if named != c.Commit {
-		return nil, fmt.Errorf("the tag %s names the commit %s, not %s as the recipe does; do not trust it before you know why", c.Tag, named, c.Commit)
+		return nil,
+			fmt.Errorf("the tag %s names the commit %s, not %s as the recipe does; do not trust it before you know why", c.Tag,
+				named, c.Commit)
 	}
 	if len(c.Keys) == 0 {
 		return nil, nil
@@ -432,7 +439,8 @@ type submodule struct{ path, url, commit string }
 
 // submodules lists those of a commit that is here.
 func (r *Repositories) submodules(ctx context.Context, repository, commit string) ([]submodule, error) {
-	list, err := r.ask(ctx, repository, "config", "--blob", commit+":.gitmodules", "--get-regexp", `^submodule\..*\.(path|url)$`)
+	list, err := r.ask(ctx, repository, "config", "--blob", commit+":.gitmodules", "--get-regexp",
+		`^submodule\..*\.(path|url)$`)
 	if err != nil {
 		return nil, nil // there is no such file
 	}
@@ -479,7 +487,8 @@ func relative(repository, to string) string {
 }
 
 // exportGit fills a directory with a commit and its submodules.
-func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits, f following) (Unpacked, error) {
+func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits,
+	f following) (Unpacked, error) {
 	got, err := r.exportCommit(ctx, c, repository, commit, dir, limits)
 	if err != nil {
 		return got, err
@@ -514,7 +523,8 @@ func (r *Repositories) exportGit(ctx context.Context, c Checkout, repository, co
 
 // exportCommit fills a directory with a commit, while no process deletes the copy of its
 // repository.
-func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository, commit, dir string, limits Limits) (Unpacked, error) {
+func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository, commit, dir string,
+	limits Limits) (Unpacked, error) {
 	unlock, err := r.lock(ctx, r.place("git", repository), c.Package, c.Version)
 	if err != nil {
 		return Unpacked{}, err

@@ -22,16 +22,19 @@ func testNetwork(patience time.Duration) *Network {
 }
 
 func repositories(t *testing.T) *Repositories {
-	return &Repositories{Dir: t.TempDir(), Programs: host.Programs{Path: []string{"/usr/bin", "/bin"}}, Network: testNetwork(2 * time.Second)}
+	return &Repositories{Dir: t.TempDir(), Programs: host.Programs{Path: []string{"/usr/bin", "/bin"}},
+		Network: testNetwork(2 * time.Second)}
 }
 
 // repository makes a git repository with shell text and returns its URL and the
 // commit of its head.
 func repository(t *testing.T, text string) (url, commit string) {
 	dir := t.TempDir()
-	command := exec.Command("sh", "-e", "-c", "git init -q -b main .\n"+text+"\ngit add -A\ngit commit -qm x\ngit rev-parse HEAD")
+	command := exec.Command("sh", "-e", "-c", "git init -q -b main .\n"+text+
+		"\ngit add -A\ngit commit -qm x\ngit rev-parse HEAD")
 	command.Dir = dir
-	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@vale.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@vale.example")
+	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x",
+		"GIT_AUTHOR_EMAIL=x@vale.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@vale.example")
 	out, err := command.CombinedOutput()
 	require.NoError(t, err, string(out))
 	lines := strings.Fields(string(out))
@@ -41,10 +44,13 @@ func repository(t *testing.T, text string) (url, commit string) {
 // What comes out of a repository goes through the gate of archives.
 func TestHostileRepositories(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
-		"a link out":                 {"ln -s ../../etc/passwd a", "leads out of the directory"},
-		"an absolute link":           {"ln -s /etc/passwd a", "leads out of the directory"},
-		"a submodule that is a file": {"printf '[submodule \"x\"]\\npath = x\\nurl = ext::sh -c touch%%20/tmp/climbed\\n' >.gitmodules; mkdir x; git update-index --add --cacheinfo 160000," + strings.Repeat("1", 40) + ",x", "cannot be followed"},
-		"hooks and configuration":    {"mkdir -p .githooks; echo 'touch /tmp/climbed' >.githooks/post-checkout; chmod +x .githooks/post-checkout; echo '* filter=evil' >.gitattributes", ""},
+		"a link out":       {"ln -s ../../etc/passwd a", "leads out of the directory"},
+		"an absolute link": {"ln -s /etc/passwd a", "leads out of the directory"},
+		"a submodule that is a file": {"printf '[submodule \"x\"]\\npath = x\\nurl = ext::sh -c touch%%20/tmp/climbed\\n' " +
+			">.gitmodules; mkdir x; git update-index --add --cacheinfo 160000," + strings.Repeat("1", 40) + ",x",
+			"cannot be followed"},
+		"hooks and configuration": {"mkdir -p .githooks; echo 'touch /tmp/climbed' >.githooks/post-checkout; chmod +x " +
+			".githooks/post-checkout; echo '* filter=evil' >.gitattributes", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			url, commit := repository(t, c.text)
@@ -65,7 +71,9 @@ func TestHostileRepositories(t *testing.T) {
 }
 
 func TestExportKeepsTimesAndModes(t *testing.T) {
-	url, commit := repository(t, "echo x >run; chmod +x run; mkdir d; echo y >d/y; ln -s d/y link; printf 'a\\r\\n' >crlf; echo '$Format:%H$' >id; echo 'id export-subst' >.gitattributes")
+	url, commit := repository(t,
+		"echo x >run; chmod +x run; mkdir d; echo y >d/y; ln -s d/y link; printf 'a\\r\\n' >crlf; echo '$Format:%H$' >id; "+
+			"echo 'id export-subst' >.gitattributes")
 	r, dir := repositories(t), t.TempDir()
 	c := Checkout{Git: url, Commit: commit}
 	assert.False(t, r.Has(context.Background(), c))
@@ -124,11 +132,15 @@ func TestGitLearnsSecretsAsideOfItsArguments(t *testing.T) {
 // A repository that does not answer is an error after a while, not a wait.
 func TestRepositoriesThatDoNotAnswer(t *testing.T) {
 	silent := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(silent, "git"), []byte("#!/bin/sh\ncase \"$*\" in *init*) exec /usr/bin/git \"$@\";; *fetch*) sleep 600;; esac\nexec /usr/bin/git \"$@\"\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(silent, "git"),
+			[]byte("#!/bin/sh\ncase \"$*\" in *init*) exec /usr/bin/git \"$@\";; *fetch*) sleep 600;; esac\nexec "+
+				"/usr/bin/git \"$@\"\n"), 0o755))
 	r := repositories(t)
 	r.Programs.Path = append([]string{silent}, r.Programs.Path...)
 	r.Patience = 300 * time.Millisecond
-	_, err := r.Fetch(context.Background(), Checkout{Git: "https://vale.example/fern.git", Commit: strings.Repeat("1", 40), At: "recipe.toml:7"})
+	_, err := r.Fetch(context.Background(), Checkout{Git: "https://vale.example/fern.git", Commit: strings.Repeat("1", 40),
+		At: "recipe.toml:7"})
 	assert.ErrorContains(t, err, "https://vale.example/fern.git: no data for 300ms")
 	assert.ErrorContains(t, err, "recipe.toml:7")
 	r.Programs.Path = nil
@@ -162,7 +174,8 @@ func TestSharedSubmodules(t *testing.T) {
 	for range 8 {
 		assert.NoError(t, <-all)
 	}
-	tagged, _ := repository(t, "echo x >x; git add .; git commit -qm x; git tag v1.9; git tag v1.10; git tag v1.2; echo y >y")
+	tagged, _ := repository(t,
+		"echo x >x; git add .; git commit -qm x; git tag v1.9; git tag v1.10; git tag v1.2; echo y >y")
 	s, err := r.Snapshot(ctx, tagged, "")
 	require.NoError(t, err)
 	assert.Equal(t, "v1.10", s.Tag)
@@ -171,7 +184,8 @@ func TestSharedSubmodules(t *testing.T) {
 // Names that a repository has are never taken for options of git.
 func TestNamesLikeOptions(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "out")
-	url, _ := repository(t, "echo x >x; git add .; git commit -qm x; mkdir -p .git/refs/tags/--output="+filepath.Dir(out)+"; git rev-parse HEAD >.git/refs/tags/--output="+out+"; echo y >y")
+	url, _ := repository(t, "echo x >x; git add .; git commit -qm x; mkdir -p .git/refs/tags/--output="+filepath.Dir(out)+
+		"; git rev-parse HEAD >.git/refs/tags/--output="+out+"; echo y >y")
 	s, err := repositories(t).Snapshot(t.Context(), url, "")
 	require.NoError(t, err)
 	assert.Equal(t, "--output="+out, s.Tag)
@@ -180,7 +194,9 @@ func TestNamesLikeOptions(t *testing.T) {
 
 // What comes over the network does not have repositories of this machine read.
 func TestSubmodulesOfThisMachine(t *testing.T) {
-	url, commit := repository(t, "git init -q secret; (cd secret; echo x >x; git add .; git commit -qm x); git -c protocol.file.allow=always submodule add -q file://$PWD/secret sub; rm -rf secret")
+	url, commit := repository(t,
+		"git init -q secret; (cd secret; echo x >x; git add .; git commit -qm x); git -c protocol.file.allow=always "+
+			"submodule add -q file://$PWD/secret sub; rm -rf secret")
 	r := repositories(t)
 	const outside = "https://vale.example/fern.git"
 	out, err := exec.Command("git", "clone", "-q", "--bare", url, r.clone(outside)).CombinedOutput()

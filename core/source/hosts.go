@@ -22,7 +22,8 @@ type Hosts struct {
 
 // NewHosts allows that many transfers at once, and from each host.
 func NewHosts(all, most int) *Hosts {
-	return &Hosts{most: max(most, 1), all: make(chan struct{}, max(all, 1)), under: map[string]chan struct{}{}, failed: map[string]int{}}
+	return &Hosts{most: max(most, 1), all: make(chan struct{}, max(all, 1)), under: map[string]chan struct{}{},
+		failed: map[string]int{}}
 }
 
 func hostOf(source string) string {
@@ -73,7 +74,8 @@ func (h *Hosts) tried(source string, err error) {
 	switch {
 	case err == nil:
 		delete(h.failed, host)
-	case errors.As(err, new(*DigestError)), errors.As(err, new(*StoreError)), errors.As(err, &status) && status.code < 500, errors.Is(err, context.Canceled):
+	case errors.As(err, new(*DigestError)), errors.As(err, new(*StoreError)), errors.As(err, &status) && status.code < 500,
+		errors.Is(err, context.Canceled):
 	default:
 		h.failed[host]++
 	}

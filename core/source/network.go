@@ -69,7 +69,8 @@ func (n *Network) redirected(next *http.Request, before []*http.Request) error {
 	if len(before) >= mostRedirects {
 		return fmt.Errorf("redirected more than %d times", mostRedirects)
 	}
-	if next.URL.Scheme != "https" && slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
+	if next.URL.Scheme != "https" &&
+		slices.ContainsFunc(before, func(r *http.Request) bool { return r.URL.Scheme == "https" }) {
 		return errors.New("redirected from https to plain http, which is refused")
 	}
 	next.Header.Del("Authorization")
@@ -80,7 +81,8 @@ func (n *Network) redirected(next *http.Request, before []*http.Request) error {
 
 // ofMachine is the part of a machine's environment that programs which fetch get.
 func (n *Network) ofMachine() []string {
-	env := []string{"HOME=" + n.Getenv("HOME"), "SSH_AUTH_SOCK=" + n.Getenv("SSH_AUTH_SOCK")} // for ssh, which has its own rules
+	// For ssh, which has its own rules.
+	env := []string{"HOME=" + n.Getenv("HOME"), "SSH_AUTH_SOCK=" + n.Getenv("SSH_AUTH_SOCK")}
 	for _, name := range []string{"http_proxy", "https_proxy", "no_proxy", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY"} {
 		if value := n.Getenv(name); value != "" {
 			env = append(env, name+"="+value)

@@ -190,7 +190,8 @@ func isClearSigned(data []byte) bool {
 }
 
 // proves verifies a proof for an archive.
-func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signature.Keys, known hashes) (*signature.Good, error) {
+func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signature.Keys,
+	known hashes) (*signature.Good, error) {
 	memory := func(data []byte) signature.File {
 		return signature.File{Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 	}
@@ -215,9 +216,12 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 		good, err := signature.Verify(memory(p.List), p.Signature, keys, a.Now())
 		return listed(p.List, good, err, w)
 	case inside:
-		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }}, p.Signature, keys, a.Now())
+		return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return a.uncompressed(ctx, w) }},
+			p.Signature, keys, a.Now())
 	}
-	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) { return safefs.Open(a.Path(w.Digest)) }, Hashed: known}, p.Signature, keys, a.Now())
+	return signature.Verify(signature.File{Open: func() (io.ReadCloser, error) {
+		return safefs.Open(a.Path(w.Digest))
+	}, Hashed: known}, p.Signature, keys, a.Now())
 }
 
 // listed looks for the archive in a list of digests whose signature was
@@ -231,7 +235,8 @@ func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.
 			return good, nil
 		}
 	}
-	return nil, &signature.Bad{Reasons: []string{fmt.Sprintf("the list is signed by %s, but the archive's %s is not in it", good, w.Digest.Algorithm)}}
+	return nil, &signature.Bad{Reasons: []string{fmt.Sprintf("the list is signed by %s, but the archive's %s is not in it",
+		good, w.Digest.Algorithm)}}
 }
 
 // uncompressed opens what is compressed in an archive.

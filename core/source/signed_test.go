@@ -56,7 +56,8 @@ func TestWhatIsSigned(t *testing.T) {
 	files := map[string][]byte{
 		"/fern-1.tar.gz": packed.Bytes(), "/fern-1.tar.gz.asc": sign(packed.Bytes()), "/fern-1.tar.sign": sign(tar),
 		"/SHA256SUMS": []byte(list), "/SHA256SUMS.asc": sign([]byte(list)), "/sums.txt.asc": clear(list),
-		"/bad/sums.txt.asc": clear(otherList), "/bad/SHA256SUMS": []byte(otherList), "/bad/SHA256SUMS.asc": sign([]byte(list)),
+		"/bad/sums.txt.asc": clear(otherList), "/bad/SHA256SUMS": []byte(otherList),
+		"/bad/SHA256SUMS.asc":  sign([]byte(list)),
 		"/bad/fern-1.tar.sign": sign(packed.Bytes()), "/bad/fern-1.tar.gz.asc": sign(tar), "/bad/page.asc": []byte("<html>"),
 		"/bad/huge.asc": bytes.Repeat([]byte("x"), 2<<20),
 	}
@@ -70,12 +71,16 @@ func TestWhatIsSigned(t *testing.T) {
 	defer site.Close()
 	for name, says := range map[string]string{
 		"fern-1.tar.gz.asc": "", "fern-1.tar.sign": "", "SHA256SUMS.asc": "", "sums.txt.asc": "",
-		"bad/sums.txt.asc": "but the archive's sha256 is not in it", "bad/SHA256SUMS.asc": "does not match the file", "bad/fern-1.tar.sign": "does not match the file",
-		"bad/fern-1.tar.gz.asc": "does not match the file", "bad/page.asc": "there is no signature in it", "absent.asc": "404", "bad/huge.asc": "over 1048576 bytes",
+		"bad/sums.txt.asc": "but the archive's sha256 is not in it", "bad/SHA256SUMS.asc": "does not match the file",
+		"bad/fern-1.tar.sign":   "does not match the file",
+		"bad/fern-1.tar.gz.asc": "does not match the file", "bad/page.asc": "there is no signature in it",
+		"absent.asc": "404", "bad/huge.asc": "over 1048576 bytes",
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := &Archives{Dir: t.TempDir(), Network: NewNetwork(os.Getenv)}
-			w := Wanted{Package: "fern", URLs: []string{site.URL + "/fern-1.tar.gz"}, Digest: digest, Signed: &Signed{URLs: []string{site.URL + "/" + name}, Keys: []safefs.File{{Dir: filepath.Dir(keyFile), Name: filepath.Base(keyFile)}}}}
+			w := Wanted{Package: "fern", URLs: []string{site.URL + "/fern-1.tar.gz"}, Digest: digest,
+				Signed: &Signed{URLs: []string{site.URL + "/" + name},
+					Keys: []safefs.File{{Dir: filepath.Dir(keyFile), Name: filepath.Base(keyFile)}}}}
 			got, err := a.Fetch(context.Background(), w)
 			if says != "" {
 				assert.ErrorContains(t, err, says)
@@ -92,7 +97,8 @@ func TestWhatIsSigned(t *testing.T) {
 
 func TestVersionsOfTags(t *testing.T) {
 	for tag, want := range map[string]string{
-		"v1.2": "1.2", "release-1.2.3": "1.2.3", "fern_1_2": "1.2", "fern-v2.0-rc1": "2.0-rc1", "2024a": "2024a", "growers/v3": "3", "latest": "", "v1.2+3": "1.2+3",
+		"v1.2": "1.2", "release-1.2.3": "1.2.3", "fern_1_2": "1.2", "fern-v2.0-rc1": "2.0-rc1", "2024a": "2024a",
+		"growers/v3": "3", "latest": "", "v1.2+3": "1.2+3",
 	} {
 		got, ok := taggedVersion(tag)
 		assert.Equal(t, want, got.String(), tag)

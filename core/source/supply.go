@@ -46,7 +46,8 @@ func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply)
 		if met++; met > most {
 			return fmt.Errorf("%s has more than %d files; name the file", file, most)
 		}
-		if i := slices.IndexFunc(wanted, func(w *recipe.Supply) bool { return w.File == path.Base(e.Name) }); i >= 0 && e.Mode.IsRegular() {
+		if i := slices.IndexFunc(wanted, func(w *recipe.Supply) bool { return w.File == path.Base(e.Name) }); i >= 0 &&
+			e.Mode.IsRegular() {
 			one, err := s.add(ctx, filepath.Join(file, e.Name), wanted[i:i+1])
 			if errors.As(err, new(*WrongSupply)) {
 				return nil // another file may have the name and the digest

@@ -33,7 +33,8 @@ func (r *Repositories) exportSvn(ctx context.Context, c Checkout) error {
 	}
 	defer os.RemoveAll(dir)
 	files := filepath.Join(dir, "source")
-	err = r.svn(ctx, &bytes.Buffer{}, "export", "--ignore-externals", "--config-option", "config:miscellany:use-commit-times=yes",
+	err = r.svn(ctx, &bytes.Buffer{}, "export", "--ignore-externals", "--config-option",
+		"config:miscellany:use-commit-times=yes",
 		"-r", c.Revision, "--", c.Svn+"@"+c.Revision, files)
 	if err != nil {
 		return err

@@ -92,7 +92,8 @@ const (
 // transfer writes what a URL serves to a partial file and returns its digest by
 // the algorithm that is wanted. What may succeed another time is tried again,
 // and goes on where it stopped if it may and the server can.
-func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes, resume bool) (transferred, error) {
+func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes,
+	resume bool) (transferred, error) {
 	ended, err := a.Hosts.enter(ctx, source)
 	if err != nil {
 		return transferred{}, err
@@ -102,7 +103,8 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 	if longest == 0 {
 		longest = usualLongest
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s (longest_download in the settings)", longest))
+	ctx, cancel := context.WithTimeoutCause(ctx, longest,
+		fmt.Errorf("it took longer than %s (longest_download in the settings)", longest))
 	defer cancel()
 	resumed := false
 	for number := 1; ; number++ {
@@ -117,7 +119,8 @@ func (a *Archives) transfer(ctx context.Context, source string, part partial, w 
 		if err == nil || !again || ctx.Err() != nil {
 			return got, err
 		}
-		a.Events.Event(event.Event{Kind: event.FetchRetried, Package: w.Package, Version: w.Version, Text: Redacted(source), Err: err, Elapsed: pause})
+		a.Events.Event(event.Event{Kind: event.FetchRetried, Package: w.Package, Version: w.Version, Text: Redacted(source),
+			Err: err, Elapsed: pause})
 		if err := a.pause(ctx, pause); err != nil {
 			return got, err
 		}
@@ -148,8 +151,10 @@ func retry(err error, attempt int) (time.Duration, bool) {
 		if status.after > longestPause {
 			return 0, false
 		}
-		return max(pause, status.after), slices.Contains([]int{http.StatusRequestTimeout, http.StatusTooEarly, http.StatusTooManyRequests, http.StatusInternalServerError,
-			http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusRequestedRangeNotSatisfiable}, status.code)
+		return max(pause, status.after), slices.Contains([]int{http.StatusRequestTimeout, http.StatusTooEarly,
+			http.StatusTooManyRequests, http.StatusInternalServerError,
+			http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout,
+			http.StatusRequestedRangeNotSatisfiable}, status.code)
 	}
 	return pause, errors.As(err, new(*brokenOff))
 }
@@ -247,7 +252,8 @@ func (p partial) open(offset int64, h io.Writer) (*os.File, error) {
 }
 
 // copy writes what comes to a file, hashes it and tells of it.
-func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted, moved func(n int)) error {
+func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted,
+	moved func(n int)) error {
 	largest := a.Largest
 	if largest == 0 {
 		largest = usualLargest
@@ -258,7 +264,8 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 		if n > 0 {
 			moved(n)
 			if got.size+int64(n) > largest {
-				return fmt.Errorf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)", largest)
+				return fmt.Errorf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)",
+					largest)
 			}
 			h.Write(buffer[:n])
 			if _, err := out.Write(buffer[:n]); err != nil {
@@ -267,7 +274,8 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 			got.size += int64(n)
 			if got.size-reported >= 1<<20 {
 				reported = got.size
-				a.Events.Event(event.Event{Kind: event.FetchProgress, Package: w.Package, Version: w.Version, Done: got.size, Total: max(answer.total, 0)})
+				a.Events.Event(event.Event{Kind: event.FetchProgress, Package: w.Package, Version: w.Version, Done: got.size,
+					Total: max(answer.total, 0)})
 			}
 		}
 		switch {
@@ -346,7 +354,8 @@ func (a *Archives) open(ctx context.Context, source string, offset int64, valida
 	from, total, ok := contentRange(response.Header.Get("Content-Range"))
 	if !ok || from != offset || offset == 0 {
 		response.Body.Close()
-		return nil, &statusError{code: http.StatusRequestedRangeNotSatisfiable, status: "it sends another part of the file than was requested"}
+		return nil, &statusError{code: http.StatusRequestedRangeNotSatisfiable,
+			status: "it sends another part of the file than was requested"}
 	}
 	got.offset, got.total = offset, total
 	if got.validator == "" {
@@ -414,7 +423,8 @@ func (a *Archives) request(ctx context.Context, method, source string, header ht
 	}
 	if response.StatusCode != http.StatusOK && response.StatusCode != http.StatusPartialContent {
 		response.Body.Close()
-		return nil, &statusError{response.StatusCode, response.Status, retryAfter(response.Header.Get("Retry-After"), a.Now())}
+		return nil, &statusError{response.StatusCode, response.Status,
+			retryAfter(response.Header.Get("Retry-After"), a.Now())}
 	}
 	return response, nil
 }

@@ -83,7 +83,8 @@ func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpack
 }
 
 // unpackFile opens a file and a directory for a way to unpack.
-func unpackFile(ctx context.Context, file, dir string, limits Limits, unpack func(*unpacking, *os.File) error) (Unpacked, error) {
+func unpackFile(ctx context.Context, file, dir string, limits Limits,
+	unpack func(*unpacking, *os.File) error) (Unpacked, error) {
 	f, err := safefs.Open(file)
 	if err != nil {
 		return Unpacked{}, err
@@ -134,7 +135,8 @@ func unpackTar(ctx context.Context, name string, r io.Reader, dir string, limits
 }
 
 func newUnpacking(ctx context.Context, root *os.Root, limits Limits) *unpacking {
-	return &unpacking{ctx: ctx, root: root, limits: limits, buffer: make([]byte, 128<<10), times: map[string]time.Time{}, stack: []opened{{".", root}}}
+	return &unpacking{ctx: ctx, root: root, limits: limits, buffer: make([]byte, 128<<10), times: map[string]time.Time{},
+		stack: []opened{{".", root}}}
 }
 
 // finish says what came of it.
@@ -359,11 +361,13 @@ func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 
 // tooLarge tells whether an honest archive would not have so many bytes.
 func (u *unpacking) tooLarge(bytes int64) bool {
-	return bytes > u.limits.Bytes || u.limits.Ratio > 0 && bytes > cmp.Or(u.limits.Free, 1<<30) && bytes/u.limits.Ratio > u.archive
+	return bytes > u.limits.Bytes ||
+		u.limits.Ratio > 0 && bytes > cmp.Or(u.limits.Free, 1<<30) && bytes/u.limits.Ratio > u.archive
 }
 
 func (u *unpacking) bomb(bytes int64) error {
-	return fmt.Errorf("makes the source too large: over %d bytes from %d; largest_source in the settings allows more", bytes, u.archive)
+	return fmt.Errorf("makes the source too large: over %d bytes from %d; largest_source in the settings allows more",
+		bytes, u.archive)
 }
 
 func (u *unpacking) hardLink(name, same string) error {

@@ -73,7 +73,8 @@ func TestUnpackKeepsWhatCounts(t *testing.T) {
 	dir, got, err := unpack(t, data, Usual)
 	require.NoError(t, err)
 	assert.Equal(t, noon, got.Newest.UTC())
-	for name, mode := range map[string]fs.FileMode{"pkg/bin/run": 0o755, "pkg/a": 0o644, "pkg/deep/er/b": 0o644, "pkg/same": 0o644} {
+	for name, mode := range map[string]fs.FileMode{"pkg/bin/run": 0o755, "pkg/a": 0o644, "pkg/deep/er/b": 0o644,
+		"pkg/same": 0o644} {
 		info, err := os.Lstat(filepath.Join(dir, name))
 		require.NoError(t, err)
 		assert.Equal(t, mode, info.Mode(), name)
@@ -95,38 +96,51 @@ func TestUnpackStaysInside(t *testing.T) {
 		entries []*tar.Header
 		reason  string
 	}{
-		"dots":                              {[]*tar.Header{file("../out", "x")}, "outside the directory"},
-		"dots in the middle":                {[]*tar.Header{file("a/../../out", "x")}, "outside the directory"},
-		"absolute":                          {[]*tar.Header{file("/tmp/out", "x")}, "outside the directory"},
-		"link out":                          {[]*tar.Header{link(tar.TypeSymlink, "a", "../out")}, "leads out of the directory"},
-		"absolute link":                     {[]*tar.Header{link(tar.TypeSymlink, "a", "/etc/passwd")}, "leads out of the directory"},
-		"empty link":                        {[]*tar.Header{link(tar.TypeSymlink, "a", "")}, "leads out of the directory"},
-		"climbing behind a link":            {[]*tar.Header{link(tar.TypeSymlink, "a/b", "../c"), link(tar.TypeSymlink, "d", "a/b/../x")}, "leads out of the directory"},
-		"through a link":                    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "a", "real"), file("a/out", "x")}, "goes through"},
-		"hard link out":                     {[]*tar.Header{link(tar.TypeLink, "a", "../out")}, "outside the directory"},
-		"hard link to nothing":              {[]*tar.Header{link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
-		"hard link to a link":               {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"), link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
-		"device":                            {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
-		"file where a directory is":         {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
-		"directory where a file is":         {[]*tar.Header{file("a", "x"), directory("a")}, "not a directory"},
-		"dots at the end":                   {[]*tar.Header{file("a/..", "x")}, "outside the directory"},
-		"nothing but dots":                  {[]*tar.Header{file(".", "x")}, "outside the directory"},
-		"no name":                           {[]*tar.Header{file("", "x")}, "outside the directory"},
-		"absolute with dots":                {[]*tar.Header{file("//../out", "x")}, "outside the directory"},
-		"a line end in the name":            {[]*tar.Header{file("a\nb", "x")}, "control character"},
-		"an escape in the name":             {[]*tar.Header{file("a\x1b[2J", "x")}, "control character"},
-		"link to itself":                    {[]*tar.Header{link(tar.TypeSymlink, "a", "a"), file("a/b", "x")}, "goes through"},
-		"link to the parent":                {[]*tar.Header{link(tar.TypeSymlink, "a", ".."), file("a/b", "x")}, "leads out of the directory"},
-		"links that lead out only together": {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d/a", ".."), link(tar.TypeSymlink, "b", "d/a/../../out")}, "leads out of the directory"},
-		"a directory turned into a link":    {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d", "elsewhere")}, "is a directory elsewhere"},
-		"a link turned into a directory":    {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), directory("d")}, "not a directory"},
-		"hard link absolute":                {[]*tar.Header{link(tar.TypeLink, "a", "/etc/passwd")}, "outside the directory"},
-		"hard link through a link":          {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"), link(tar.TypeLink, "a", "d/x")}, "not a file in the archive"},
-		"hard link to a directory":          {[]*tar.Header{directory("d"), link(tar.TypeLink, "a", "d")}, "not a file in the archive"},
-		"character device":                  {[]*tar.Header{{Typeflag: tar.TypeChar, Name: "a"}}, "is a device"},
-		"pipe":                              {[]*tar.Header{{Typeflag: tar.TypeFifo, Name: "a"}}, "is a device"},
-		"too many entries":                  {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")}, "exceeds the limit of"},
-		"too many bytes":                    {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "makes the source too large"},
+		"dots":               {[]*tar.Header{file("../out", "x")}, "outside the directory"},
+		"dots in the middle": {[]*tar.Header{file("a/../../out", "x")}, "outside the directory"},
+		"absolute":           {[]*tar.Header{file("/tmp/out", "x")}, "outside the directory"},
+		"link out": {[]*tar.Header{link(tar.TypeSymlink, "a", "../out")},
+			"leads out of the directory"},
+		"absolute link": {[]*tar.Header{link(tar.TypeSymlink, "a", "/etc/passwd")},
+			"leads out of the directory"},
+		"empty link": {[]*tar.Header{link(tar.TypeSymlink, "a", "")}, "leads out of the directory"},
+		"climbing behind a link": {[]*tar.Header{link(tar.TypeSymlink, "a/b", "../c"),
+			link(tar.TypeSymlink, "d", "a/b/../x")}, "leads out of the directory"},
+		"through a link": {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "a", "real"),
+			file("a/out", "x")}, "goes through"},
+		"hard link out":        {[]*tar.Header{link(tar.TypeLink, "a", "../out")}, "outside the directory"},
+		"hard link to nothing": {[]*tar.Header{link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"hard link to a link": {[]*tar.Header{file("x", "x"), link(tar.TypeSymlink, "b", "x"),
+			link(tar.TypeLink, "a", "b")}, "not a file in the archive"},
+		"device":                    {[]*tar.Header{{Typeflag: tar.TypeBlock, Name: "a"}}, "is a device"},
+		"file where a directory is": {[]*tar.Header{directory("a"), file("a", "x")}, "is a directory elsewhere"},
+		"directory where a file is": {[]*tar.Header{file("a", "x"), directory("a")}, "not a directory"},
+		"dots at the end":           {[]*tar.Header{file("a/..", "x")}, "outside the directory"},
+		"nothing but dots":          {[]*tar.Header{file(".", "x")}, "outside the directory"},
+		"no name":                   {[]*tar.Header{file("", "x")}, "outside the directory"},
+		"absolute with dots":        {[]*tar.Header{file("//../out", "x")}, "outside the directory"},
+		"a line end in the name":    {[]*tar.Header{file("a\nb", "x")}, "control character"},
+		"an escape in the name":     {[]*tar.Header{file("a\x1b[2J", "x")}, "control character"},
+		"link to itself": {[]*tar.Header{link(tar.TypeSymlink, "a", "a"), file("a/b", "x")},
+			"goes through"},
+		"link to the parent": {[]*tar.Header{link(tar.TypeSymlink, "a", ".."), file("a/b", "x")},
+			"leads out of the directory"},
+		"links that lead out only together": {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d/a", ".."),
+			link(tar.TypeSymlink, "b", "d/a/../../out")}, "leads out of the directory"},
+		"a directory turned into a link": {[]*tar.Header{directory("d"), link(tar.TypeSymlink, "d", "elsewhere")},
+			"is a directory elsewhere"},
+		"a link turned into a directory": {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"),
+			directory("d")}, "not a directory"},
+		"hard link absolute": {[]*tar.Header{link(tar.TypeLink, "a", "/etc/passwd")}, "outside the directory"},
+		"hard link through a link": {[]*tar.Header{directory("real"), link(tar.TypeSymlink, "d", "real"),
+			link(tar.TypeLink, "a", "d/x")}, "not a file in the archive"},
+		"hard link to a directory": {[]*tar.Header{directory("d"), link(tar.TypeLink, "a", "d")},
+			"not a file in the archive"},
+		"character device": {[]*tar.Header{{Typeflag: tar.TypeChar, Name: "a"}}, "is a device"},
+		"pipe":             {[]*tar.Header{{Typeflag: tar.TypeFifo, Name: "a"}}, "is a device"},
+		"too many entries": {[]*tar.Header{file("a", ""), file("b", ""), file("c", ""), file("d", "")},
+			"exceeds the limit of"},
+		"too many bytes": {[]*tar.Header{file("a", strings.Repeat("x", 2000))}, "makes the source too large"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, _, err := unpack(t, tarball(t, c.entries...), Limits{Entries: 3, Bytes: 1000, Ratio: 200})
@@ -161,7 +175,8 @@ func TestUnpackFormats(t *testing.T) {
 	require.NoError(t, err)
 	xz, err := os.ReadFile("testdata/pkg.tar.xz")
 	require.NoError(t, err)
-	for name, data := range map[string][]byte{"tar": plain, "gz": gz.Bytes(), "zst": zst.Bytes(), "zip": zipped.Bytes(), "bz2": bz2, "xz": xz} {
+	for name, data := range map[string][]byte{"tar": plain, "gz": gz.Bytes(), "zst": zst.Bytes(), "zip": zipped.Bytes(),
+		"bz2": bz2, "xz": xz} {
 		dir, _, err := unpack(t, data, Usual)
 		require.NoError(t, err, name)
 		text, err := os.ReadFile(filepath.Join(dir, "pkg/a"))
@@ -252,7 +267,9 @@ func TestGlobalHeadersCount(t *testing.T) {
 	packed := gzip.NewWriter(&archive)
 	w := tar.NewWriter(packed)
 	for range 50 {
-		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, Name: "x", PAXRecords: map[string]string{"comment": strings.Repeat("0", 100_000)}}))
+		require.NoError(t,
+			w.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, Name: "x",
+				PAXRecords: map[string]string{"comment": strings.Repeat("0", 100_000)}}))
 	}
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "pkg/a", Mode: 0o644}))
 	require.NoError(t, errors.Join(w.Close(), packed.Close()))
@@ -322,7 +339,8 @@ func TestDamagedArchives(t *testing.T) {
 		data []byte
 		says string
 	}{
-		"gz": {gz, ""}, "bz2": {bz, ""}, "xz": {xz, ""}, "zst": {zst, ""}, "lz": {lz, ""}, "lz in two members": {append(append([]byte{}, lz...), lz...), ""},
+		"gz": {gz, ""}, "bz2": {bz, ""}, "xz": {xz, ""}, "zst": {zst, ""}, "lz": {lz, ""},
+		"lz in two members":         {append(append([]byte{}, lz...), lz...), ""},
 		"gz with something behind":  {append(append([]byte{}, gz...), "garbage"...), ""},
 		"lz with something behind":  {append(append([]byte{}, lz...), "garbage"...), ""},
 		"tar with something behind": {append(append([]byte{}, good...), "garbage"...), ""},
@@ -343,15 +361,17 @@ func TestDamagedArchives(t *testing.T) {
 		"tar cut off in a header":   {good[:600], "cut off"},
 		"a header that is damaged":  {flip(good, 148), "neither tar"},
 		"zip cut off":               {zipped.Bytes()[:zipped.Len()/2], "zip archive is damaged"},
-		"zip of two minds":          {bytes.Replace(zipped.Bytes(), []byte("pkg/a"), []byte("../ab"), 1), "is another file by its own header"},
-		"zip that climbs":           {bytes.ReplaceAll(zipped.Bytes(), []byte("pkg/a"), []byte("../ab")), "outside the directory"},
-		"a bomb":                    {bomb, "makes the source too large"},
-		"nothing":                   {nil, "there is nothing in it"},
-		"empty tar":                 {make([]byte, 1024), "there is nothing in it"},
-		"a web page":                {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},
-		"gz, then a broken member":  {slices.Concat(gz, []byte("\x1f\x8b\x07rubbish")), "damaged"},
-		"gz members, then rubbish":  {slices.Concat(gz, empty.Bytes(), []byte("rubbish")), ""},
-		"zip of long comments":      {wordy.Bytes(), "directory of the zip archive is larger than 32 MiB"},
+		"zip of two minds": {bytes.Replace(zipped.Bytes(), []byte("pkg/a"), []byte("../ab"), 1),
+			"is another file by its own header"},
+		"zip that climbs": {bytes.ReplaceAll(zipped.Bytes(), []byte("pkg/a"), []byte("../ab")),
+			"outside the directory"},
+		"a bomb":                   {bomb, "makes the source too large"},
+		"nothing":                  {nil, "there is nothing in it"},
+		"empty tar":                {make([]byte, 1024), "there is nothing in it"},
+		"a web page":               {[]byte("<!DOCTYPE html><title>x</title>" + strings.Repeat(" ", 600)), "neither tar"},
+		"gz, then a broken member": {slices.Concat(gz, []byte("\x1f\x8b\x07rubbish")), "damaged"},
+		"gz members, then rubbish": {slices.Concat(gz, empty.Bytes(), []byte("rubbish")), ""},
+		"zip of long comments":     {wordy.Bytes(), "directory of the zip archive is larger than 32 MiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, _, err := unpack(t, c.data, Limits{Entries: 10, Bytes: 1 << 20, Ratio: 200})
@@ -379,7 +399,8 @@ func TestLzipTrailers(t *testing.T) {
 	for _, c := range []struct {
 		data []byte
 		says string
-	}{{good, ""}, {good[:len(good)-1], "unexpected EOF"}, {flip(good, len(good)-20), "damaged"}, {flip(good, len(good)-12), "damaged"}, {flip(good, len(good)-8), "damaged"},
+	}{{good, ""}, {good[:len(good)-1], "unexpected EOF"}, {flip(good, len(good)-20), "damaged"},
+		{flip(good, len(good)-12), "damaged"}, {flip(good, len(good)-8), "damaged"},
 		{flip(good, 4), "version 254"}, {good[:3], "unexpected EOF"}} {
 		text, err := io.ReadAll(&lzipReader{r: bufio.NewReader(bytes.NewReader(c.data))})
 		if c.says != "" {

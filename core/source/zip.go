@@ -99,7 +99,8 @@ func (u *unpacking) agrees(f io.ReaderAt, size int64, archive *zip.Reader) error
 		return err
 	}
 	for len(directory) >= zipCentralSize && string(directory[:4]) == zipCentral {
-		name, extra, comment := int(binary.LittleEndian.Uint16(directory[28:])), int(binary.LittleEndian.Uint16(directory[30:])), int(binary.LittleEndian.Uint16(directory[32:]))
+		name, extra, comment := int(binary.LittleEndian.Uint16(directory[28:])),
+			int(binary.LittleEndian.Uint16(directory[30:])), int(binary.LittleEndian.Uint16(directory[32:]))
 		local := int64(binary.LittleEndian.Uint32(directory[42:]))
 		if len(directory) < zipCentralSize+name+extra+comment {
 			break
@@ -107,7 +108,8 @@ func (u *unpacking) agrees(f io.ReaderAt, size int64, archive *zip.Reader) error
 		central := directory[zipCentralSize : zipCentralSize+name]
 		header := make([]byte, zipLocalSize+name)
 		_, err := f.ReadAt(header, local)
-		same := err == nil && string(header[:4]) == zipLocal && int(binary.LittleEndian.Uint16(header[26:])) == name && bytes.Equal(header[zipLocalSize:], central)
+		same := err == nil && string(header[:4]) == zipLocal && int(binary.LittleEndian.Uint16(header[26:])) == name &&
+			bytes.Equal(header[zipLocalSize:], central)
 		if !same && local != 1<<32-1 {
 			u.entry = string(central)
 			return errors.New("is another file by its own header than by the archive's directory")

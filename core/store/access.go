@@ -54,7 +54,8 @@ func (s *Store) apply(dir string) error {
 		err = os.Chmod(dir, mode)
 	}
 	if errors.Is(err, fs.ErrPermission) {
-		return &Error{Path: dir, Err: fmt.Errorf("permissions differ from the access setting (want %s), and it belongs to another user", mode),
+		return &Error{Path: dir,
+			Err:    fmt.Errorf("permissions differ from the access setting (want %s), and it belongs to another user", mode),
 			Advice: "Run any command that installs as its owner, once."}
 	}
 	return err

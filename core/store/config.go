@@ -121,7 +121,8 @@ func (s *Store) samples(name string) (samples map[string]string, index string, e
 		err = json.Unmarshal(data, &samples)
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, index, &Error{Path: index, Err: fmt.Errorf("this list of samples is damaged: %w", err), Advice: "Delete it; edited files stay as they are."}
+		return nil, index, &Error{Path: index, Err: fmt.Errorf("this list of samples is damaged: %w", err),
+			Advice: "Delete it; edited files stay as they are."}
 	}
 	return samples, index, nil
 }
@@ -175,7 +176,8 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 
 // change is what is done to a file, before anything is.
 func (s *Store) change(r *Receipt, c Config) ConfigChange {
-	return ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample), tree: s.Tree(r.Ref), as: c}
+	return ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample),
+		tree: s.Tree(r.Ref), as: c}
 }
 
 // config brings one file up to date, and says in the change what it has done.
@@ -289,7 +291,8 @@ func (c ConfigChange) whose() (uid, gid int, err error) {
 func (c ConfigChange) account(name, kind string, numberOf func(name string) (string, error)) (int, error) {
 	number, err := NumberOf(name, numberOf)
 	if err != nil {
-		return -1, &Error{Path: c.File, Err: fmt.Errorf("it should belong to the %s %s, which this machine does not have", kind, name),
+		return -1, &Error{Path: c.File, Err: fmt.Errorf("it should belong to the %s %s, which this machine does not have",
+			kind, name),
 			Advice: "Make that " + kind + ", and run the same command again."}
 	}
 	return number, nil

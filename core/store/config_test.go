@@ -52,7 +52,8 @@ func TestSamplesBesideEditedFiles(t *testing.T) {
 	assert.Equal(t, "a person's own", is(file+".sample-4.0"))
 	put(file, "5.0")
 	assert.Empty(t, update("5.0"), "it is as the new sample already")
-	status, err := s.Configs(&Receipt{Ref: Ref{"fern", "5.0", "0123456789ab"}, Configs: []Config{{File: "etc/fern.conf", Sample: "sample"}}})
+	status, err := s.Configs(&Receipt{Ref: Ref{"fern", "5.0", "0123456789ab"},
+		Configs: []Config{{File: "etc/fern.conf", Sample: "sample"}}})
 	require.NoError(t, err)
 	assert.False(t, status[0].Edited)
 	assert.Equal(t, "a person's own", is(file+".sample-4.0"))
@@ -65,13 +66,15 @@ func TestSamplesBesideEditedFiles(t *testing.T) {
 	update("8.0")
 	assert.Equal(t, "changed", is(kept[0].Laid))
 
-	changes, err := s.UpdateConfigs(&Receipt{Ref: Ref{"moss", "8.0", "0123456789ab"}, Prefix: "/opt/moss", Configs: []Config{{File: "etc/moss.conf", Sample: "sample"}}})
+	changes, err := s.UpdateConfigs(&Receipt{Ref: Ref{"moss", "8.0", "0123456789ab"}, Prefix: "/opt/moss",
+		Configs: []Config{{File: "etc/moss.conf", Sample: "sample"}}})
 	require.NoError(t, err)
 	assert.Empty(t, changes, "what has a directory of its own has its files there")
 	damaged := s.ConfigFile("fern", samplesFile)
 	put(damaged, "{")
 	put(file, "mine")
-	_, err = s.UpdateConfigs(&Receipt{Ref: Ref{"fern", "8.0", "0123456789ab"}, Configs: []Config{{File: "etc/fern.conf", Sample: "sample"}}})
+	_, err = s.UpdateConfigs(&Receipt{Ref: Ref{"fern", "8.0", "0123456789ab"},
+		Configs: []Config{{File: "etc/fern.conf", Sample: "sample"}}})
 	assert.ErrorContains(t, err, "list of samples is damaged")
 	assert.Equal(t, []string{"mine", "{"}, []string{is(file), is(damaged)})
 }

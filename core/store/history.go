@@ -47,7 +47,8 @@ type Record struct {
 
 // RecordOf is the record of a build that succeeded.
 func RecordOf(r *Receipt) Record {
-	return Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages, Size: r.Size, WorkSize: r.WorkSize, Memory: r.Memory}
+	return Record{Ref: r.Ref, Began: r.Began, Seconds: r.Seconds, Stages: r.Stages, Size: r.Size, WorkSize: r.WorkSize,
+		Memory: r.Memory}
 }
 
 // CPU is how many seconds processors were busy with the build.
@@ -70,7 +71,8 @@ func (h History) each(visit func(line []byte)) error {
 		return nil
 	}
 	if errors.Is(err, safefs.ErrNotRegular) {
-		return &Error{Path: h.File(), Err: safefs.ErrNotRegular, Advice: "Delete it; the next build makes it again, from the receipts."}
+		return &Error{Path: h.File(), Err: safefs.ErrNotRegular,
+			Advice: "Delete it; the next build makes it again, from the receipts."}
 	}
 	if err != nil {
 		return h.s.Wrap(err)
@@ -251,7 +253,8 @@ func (h History) Estimates(builds []Ref) (map[Ref]Estimate, error) {
 		}
 		for _, b := range wanted[r.Name] {
 			if close := closeness(r, b); close >= best[b] {
-				e := Estimate{Time: time.Duration(r.Seconds * float64(time.Second)), Size: r.Size, WorkSize: r.WorkSize, Memory: r.Memory}
+				e := Estimate{Time: time.Duration(r.Seconds * float64(time.Second)), Size: r.Size, WorkSize: r.WorkSize,
+					Memory: r.Memory}
 				if r.Seconds > 0 {
 					e.Width = r.CPU() / r.Seconds
 				}

@@ -14,7 +14,8 @@ import (
 // Whatever a file can be called comes back from JSON as it was.
 func TestNamesComeBackFromJSON(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		name := Name(rapid.OneOf(rapid.StringN(0, 20, -1), rapid.Just("hex:6d"), rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, "name"))
+		name := Name(rapid.OneOf(rapid.StringN(0, 20, -1), rapid.Just("hex:6d"),
+			rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, "name"))
 		data, err := json.Marshal([]Name{name})
 		require.NoError(t, err)
 		var back []Name

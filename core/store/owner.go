@@ -85,7 +85,9 @@ func (s *Store) lists(o Owner) (bool, error) {
 	if o.Config || strings.HasPrefix(o.File, ownDirectory+"/") {
 		return true, nil
 	}
-	found, err := s.search(o.Build, func(line []byte) bool { return bytes.HasPrefix(line, []byte("./"+escape(o.File)+" ")) })
+	found, err := s.search(o.Build, func(line []byte) bool {
+		return bytes.HasPrefix(line, []byte("./"+escape(o.File)+" "))
+	})
 	return len(found) > 0, err
 }
 

@@ -52,13 +52,14 @@ const receiptFormat = 1
 type Receipt struct {
 	Format int `json:"format"`
 	Ref
-	Summary      string            `json:"summary"`
-	Home         string            `json:"home,omitempty"`
-	License      string            `json:"license,omitempty"`
-	Notes        string            `json:"notes,omitempty"`
-	Recipe       string            `json:"recipe"` // the file it was read from
-	Tree         string            `json:"tree"`
-	Prefix       string            `json:"prefix,omitempty"` // the directory that its files are for, where that is not the tree
+	Summary string `json:"summary"`
+	Home    string `json:"home,omitempty"`
+	License string `json:"license,omitempty"`
+	Notes   string `json:"notes,omitempty"`
+	Recipe  string `json:"recipe"` // the file it was read from
+	Tree    string `json:"tree"`
+	// The directory that its files are for, where that is not the tree.
+	Prefix       string            `json:"prefix,omitempty"`
 	Options      map[string]string `json:"options"`
 	Chosen       map[string]string `json:"chosen,omitempty"` // those of them that are not as they were by default
 	Preset       string            `json:"preset,omitempty"` // the named set of options that it was built by
@@ -74,28 +75,33 @@ type Receipt struct {
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
 	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
 	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
-	Owned        []Owned           `json:"owned,omitempty"`         // files that belong to others than root, where that can be had
-	Declares     []string          `json:"declares,omitempty"`      // files of the tree that say which system users and directories it wants
-	Licences     []Licence         `json:"licences,omitempty"`      // texts of the source, kept in the tree
-	Configs      []Config          `json:"configs,omitempty"`
-	Writable     []Config          `json:"writable,omitempty"` // directories that its programs write in
-	Remarks      []inspect.Remark  `json:"remarks,omitempty"`  // on the files of the tree
-	Edited       bool              `json:"edited,omitempty"`   // its source was changed by hand after it was verified
-	Machine      host.Machine      `json:"machine"`
-	Compiler     string            `json:"compiler"`
-	Isolation    string            `json:"isolation"`
-	Resumed      []string          `json:"resumed,omitempty"`  // the isolation of earlier runs, which ended before the build was complete
-	Given        []Owned           `json:"given,omitempty"`    // what its installer gave to others, which was not done
-	Features     []Feature         `json:"features,omitempty"` // that the source said it was configured with and without
-	Without      []string          `json:"without,omitempty"`  // names of those that it was configured without, although no argument asked for that
-	NotBare      string            `json:"not_bare,omitempty"` // why the build has seen all of the operating system; "": it has seen what it declares
-	Began        time.Time         `json:"began"`
-	Seconds      float64           `json:"seconds"` // over all stages
-	Stages       []StageTime       `json:"stages"`
-	Files        int               `json:"files"`
-	Size         int64             `json:"size"`                // bytes in its files
-	WorkSize     int64             `json:"work_size,omitempty"` // bytes that its work directory had in the end
-	Memory       int64             `json:"memory,omitempty"`    // bytes that the largest of its processes had
+	// Files that belong to others than root, where that can be had.
+	Owned []Owned `json:"owned,omitempty"`
+	// Files of the tree that say which system users and directories it wants.
+	Declares  []string         `json:"declares,omitempty"`
+	Licences  []Licence        `json:"licences,omitempty"` // texts of the source, kept in the tree
+	Configs   []Config         `json:"configs,omitempty"`
+	Writable  []Config         `json:"writable,omitempty"` // directories that its programs write in
+	Remarks   []inspect.Remark `json:"remarks,omitempty"`  // on the files of the tree
+	Edited    bool             `json:"edited,omitempty"`   // its source was changed by hand after it was verified
+	Machine   host.Machine     `json:"machine"`
+	Compiler  string           `json:"compiler"`
+	Isolation string           `json:"isolation"`
+	// The isolation of earlier runs, which ended before the build was complete.
+	Resumed  []string  `json:"resumed,omitempty"`
+	Given    []Owned   `json:"given,omitempty"`    // what its installer gave to others, which was not done
+	Features []Feature `json:"features,omitempty"` // that the source said it was configured with and without
+	// Names of those that it was configured without, although no argument asked for that.
+	Without []string `json:"without,omitempty"`
+	// Why the build has seen all of the operating system; "": it has seen what it declares.
+	NotBare  string      `json:"not_bare,omitempty"`
+	Began    time.Time   `json:"began"`
+	Seconds  float64     `json:"seconds"` // over all stages
+	Stages   []StageTime `json:"stages"`
+	Files    int         `json:"files"`
+	Size     int64       `json:"size"`                // bytes in its files
+	WorkSize int64       `json:"work_size,omitempty"` // bytes that its work directory had in the end
+	Memory   int64       `json:"memory,omitempty"`    // bytes that the largest of its processes had
 }
 
 // At is the directory that the files of the build are for.
@@ -291,7 +297,8 @@ func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	}
 	switch {
 	case receipt.Format > receiptFormat:
-		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"), Advice: "Use that version with this root."}
+		return nil, &Error{Path: file, Err: errors.New("this receipt was written by a newer Fern Ladder"),
+			Advice: "Use that version with this root."}
 	case receipt.Format < 1:
 		return nil, damaged("it states no format")
 	case receipt.Ref != r:
@@ -491,5 +498,7 @@ func (n HostNeed) Of(family string) []string {
 
 // Equal compares two needs.
 func (n HostNeed) Equal(o HostNeed) bool {
-	return n.Question == o.Question && slices.EqualFunc(n.Packages, o.Packages, func(a, b FamilyPackages) bool { return a.Family == b.Family && slices.Equal(a.Names, b.Names) })
+	return n.Question == o.Question && slices.EqualFunc(n.Packages, o.Packages, func(a, b FamilyPackages) bool {
+		return a.Family == b.Family && slices.Equal(a.Names, b.Names)
+	})
 }

@@ -184,5 +184,6 @@ func chmodFile(root *os.Root, f File) error {
 		}
 		return errors.Join(err, root.Remove(aside))
 	}
-	return errors.Join(out.Chmod(f.Mode.Perm()), root.Chtimes(aside, info.ModTime(), info.ModTime()), out.Sync(), root.Rename(aside, f.Path))
+	return errors.Join(out.Chmod(f.Mode.Perm()), root.Chtimes(aside, info.ModTime(), info.ModTime()), out.Sync(),
+		root.Rename(aside, f.Path))
 }

@@ -116,11 +116,13 @@ func (s *Store) Wrap(err error) error {
 	}
 	switch {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: %s)", s.Root)
+		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the "+
+			"settings; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission) && s.ofAnother(e.Path) != "":
 		e.Advice, e.Remedies = s.ofAnother(e.Path), []problem.Remedy{problem.Do(problem.CleanBuilds)}
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
-		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root. (Root: %s)", s.Root)
+		e.Advice = fmt.Sprintf("The root cannot be written by this user. Run as its owner, or set another root. (Root: %s)",
+			s.Root)
 	}
 	return e
 }
@@ -205,7 +207,8 @@ func mayWrite(dir string) error {
 				return &Error{Path: at, Err: fmt.Errorf("it belongs to user %d, who could redirect what root writes", owner.Uid),
 					Advice: "Run as that user, or set another root."}
 			case !kept && (info.Mode()&0o002 != 0 || info.Mode()&0o020 != 0 && owner.Gid != 0):
-				return &Error{Path: at, Err: fmt.Errorf("other users can write to it (%s), and could redirect what root writes", info.Mode()),
+				return &Error{Path: at, Err: fmt.Errorf("other users can write to it (%s), and could redirect what root writes",
+					info.Mode()),
 					Advice: "Run as a user who may install, or set another root."}
 			}
 			if at == filepath.Dir(at) {

@@ -124,7 +124,9 @@ func TestFilesListsWhatIsInTheTree(t *testing.T) {
 		byPath[f.Path] = f
 	}
 	assert.Equal(t, int64(2), byPath["a name with spaces # = \\ é\n"].Size)
-	assert.Equal(t, File{Path: "bin/fern", Mode: 0o755, Size: 1, SHA256: "2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"}, byPath["bin/fern"])
+	assert.Equal(t,
+		File{Path: "bin/fern", Mode: 0o755, Size: 1,
+			SHA256: "2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"}, byPath["bin/fern"])
 	assert.Equal(t, "bin/fern", byPath["link to"].Target)
 	assert.True(t, byPath["bin"].Mode.IsDir())
 }
@@ -135,10 +137,12 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	require.NoError(t, err)
 	began := time.Date(2026, 3, 20, 12, 0, 0, 5000, time.UTC)
 	stages := []StageTime{{"configure", 1.5, 1.3}, {"compile", 40, 81.7}}
-	require.NoError(t, s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}))
+	require.NoError(t,
+		s.Commit(&Receipt{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}))
 	want := Record{Ref: fern, Began: began, Seconds: 41.5, Stages: stages, Size: 700, WorkSize: 9000, Memory: 5000}
 	h := s.History()
-	for name, before := range map[string]string{"lost": "", "no history": "\x00\x01 not a record\n{}\n{\"name\":\"fern\"", "half a line": `{"name":"fern","version":"1`} {
+	for name, before := range map[string]string{"lost": "", "no history": "\x00\x01 not a record\n{}\n{\"name\":\"fern\"",
+		"half a line": `{"name":"fern","version":"1`} {
 		require.NoError(t, os.WriteFile(h.File(), []byte(before), 0o644))
 		latest, err := h.Latest("fern", 10)
 		require.NoError(t, err, name)
@@ -169,13 +173,16 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 		assert.Equal(t, []string{"compile", ""}, []string{latest[0].Failed, latest[1].Failed}, "the last one first")
 		estimates, err := h.Estimates([]Ref{fern, {Name: "moss"}})
 		require.NoError(t, err)
-		assert.Equal(t, map[Ref]Estimate{fern: {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}}, estimates, "failures say nothing of how long it takes")
+		assert.Equal(t,
+			map[Ref]Estimate{fern: {Time: 41500 * time.Millisecond, Width: 2, Size: 700, WorkSize: 9000, Memory: 5000}},
+			estimates, "failures say nothing of how long it takes")
 	}
 	newer, other := Ref{"fern", "1.0", "222222222222"}, Ref{"fern", "2.0", "333333333333"}
 	for _, r := range []Ref{other, newer} {
 		require.NoError(t, h.Add(t.Context(), Record{Ref: r, Began: began, Seconds: map[Ref]float64{other: 5, newer: 6}[r]}))
 	}
-	for asked, seconds := range map[Ref]float64{fern: 41.5, other: 5, newer: 6, {"fern", "1.0", "444444444444"}: 6, {"fern", "3.0", "555555555555"}: 6} {
+	for asked, seconds := range map[Ref]float64{fern: 41.5, other: 5, newer: 6, {"fern", "1.0", "444444444444"}: 6,
+		{"fern", "3.0", "555555555555"}: 6} {
 		estimates, err := h.Estimates([]Ref{asked})
 		require.NoError(t, err)
 		assert.Equal(t, seconds, estimates[asked].Time.Seconds(), asked)
@@ -286,7 +293,9 @@ func TestALentPlaceIsNoTree(t *testing.T) {
 	require.NoError(t, s.Lend(fern, 0, 0))
 	file := filepath.Join(s.Tree(fern), receiptFile)
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-	require.NoError(t, os.WriteFile(file, []byte(`{"format":1,"name":"fern","version":"1.0-rc1","id":"0123456789ab","tree":"`+s.Tree(fern)+`"}`), 0o644))
+	require.NoError(t,
+		os.WriteFile(file, []byte(`{"format":1,"name":"fern","version":"1.0-rc1","id":"0123456789ab","tree":"`+s.Tree(fern)+
+			`"}`), 0o644))
 	assert.False(t, s.Installed(fern))
 	_, err := s.Receipt(fern)
 	assert.ErrorIs(t, err, fs.ErrNotExist)
@@ -312,7 +321,9 @@ func TestListsHaveNothingOfOurs(t *testing.T) {
 	require.NoError(t, err)
 	files, err := s.Files(fern)
 	require.NoError(t, err)
-	assert.False(t, slices.ContainsFunc(files, func(f File) bool { return strings.HasPrefix(f.Path, "share/fernladder/") }))
+	assert.False(t, slices.ContainsFunc(files, func(f File) bool {
+		return strings.HasPrefix(f.Path, "share/fernladder/")
+	}))
 }
 
 // What a program that was killed has left for a while goes; what is in use stays.
@@ -370,19 +381,25 @@ func TestLogsOfPackagesWithSimilarNames(t *testing.T) {
 func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
 	s := &Store{Root: "/srv/fern"}
 	full := s.Wrap(&fs.PathError{Op: "write", Path: "/srv/fern/x", Err: syscall.ENOSPC})
-	assert.EqualError(t, full, "/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another root in the settings; then run the same command again. (Root: /srv/fern)")
+	assert.EqualError(t, full,
+		"/srv/fern/x: no space left on device\n  The disk that holds the root is full. Make room there, or set another "+
+			"root in the settings; then run the same command again. (Root: /srv/fern)")
 	assert.Equal(t, full, s.Wrap(full), "wrapped once")
-	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}), "cannot be written by this user")
+	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}),
+		"cannot be written by this user")
 }
 
 // What is not about the root is not told as if it were.
 func TestOnlyErrorsOfTheRootAreTheRoots(t *testing.T) {
 	s := &Store{Root: "/srv/fern"}
-	for _, err := range []error{errors.New("there is no git"), &fs.PathError{Op: "open", Path: "/usr/bin/git", Err: fs.ErrNotExist}, &fs.PathError{Op: "open", Path: "/srv/fernery/x", Err: fs.ErrPermission},
+	for _, err := range []error{errors.New("there is no git"),
+		&fs.PathError{Op: "open", Path: "/usr/bin/git", Err: fs.ErrNotExist},
+		&fs.PathError{Op: "open", Path: "/srv/fernery/x", Err: fs.ErrPermission},
 		context.DeadlineExceeded, &exec.ExitError{}} {
 		assert.Equal(t, err, s.Wrap(err))
 	}
-	for _, err := range []error{&fs.PathError{Op: "open", Path: "/srv/fern/x", Err: fs.ErrPermission}, &fs.PathError{Op: "openat", Path: "share", Err: fs.ErrNotExist},
+	for _, err := range []error{&fs.PathError{Op: "open", Path: "/srv/fern/x", Err: fs.ErrPermission},
+		&fs.PathError{Op: "openat", Path: "share", Err: fs.ErrNotExist},
 		fmt.Errorf("to write: %w", syscall.ENOSPC), os.NewSyscallError("fsync", syscall.EIO)} {
 		assert.ErrorAs(t, s.Wrap(err), new(*Error), "%v", err)
 	}
@@ -424,7 +441,8 @@ func FuzzReceipt(f *testing.F) {
 
 // Whatever lies in the place of a list of files, its paths are in the tree.
 func FuzzManifest(f *testing.F) {
-	f.Add("#mtree\n./bin type=dir mode=0755\n./bin/fern type=file mode=0755 size=1 sha256digest=00\n./a\\040b type=link link=../x\n")
+	f.Add("#mtree\n./bin type=dir mode=0755\n./bin/fern type=file mode=0755 size=1 sha256digest=00\n./a\\040b " +
+		"type=link link=../x\n")
 	f.Add("./../x type=link link=/etc\n.// mode=9\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		s := &Store{Root: t.TempDir()}

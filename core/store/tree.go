@@ -146,7 +146,8 @@ func (s *Store) Commit(receipt *Receipt) error {
 		return err
 	}
 	if len(data) > largestReceipt {
-		return &Error{Path: filepath.Join(s.Tree(receipt.Ref), receiptFile), Err: fmt.Errorf("the receipt would have %d MiB, and at most %d are read", len(data)>>20, largestReceipt>>20)}
+		return &Error{Path: filepath.Join(s.Tree(receipt.Ref), receiptFile),
+			Err: fmt.Errorf("the receipt would have %d MiB, and at most %d are read", len(data)>>20, largestReceipt>>20)}
 	}
 	return s.Wrap(durable.WriteFile(filepath.Join(s.Tree(receipt.Ref), receiptFile), data, 0o644))
 }

@@ -75,11 +75,14 @@ func (c Command) Run(ctx context.Context) error {
 		case nil, *os.File:
 			return w
 		}
-		return &counter{w, left, func() { cancel(&Exceeded{name, fmt.Sprintf("it printed more than %d MiB", limits.Output>>20)}) }}
+		return &counter{w, left, func() {
+			cancel(&Exceeded{name, fmt.Sprintf("it printed more than %d MiB", limits.Output>>20)})
+		}}
 	}
 
 	run := exec.CommandContext(ctx, c.Argv[0], c.Argv[1:]...)
-	run.Env, run.Dir, run.Stdin, run.Stdout, run.Stderr = append([]string{}, c.Env...), c.Dir, c.Stdin, counted(c.Stdout), counted(c.Stderr)
+	run.Env, run.Dir, run.Stdin, run.Stdout, run.Stderr = append([]string{}, c.Env...), c.Dir, c.Stdin, counted(c.Stdout),
+		counted(c.Stderr)
 	run.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
 	if ours, theirs, err := pty.Open(); err == nil { // a machine without terminals has its children end by their pipes
 		defer ours.Close()
@@ -108,7 +111,8 @@ func (c Command) Run(ctx context.Context) error {
 		return unix.Prlimit(run.Process.Pid, resource, &most, nil)
 	}
 	// One that is over already needs none.
-	if err := errors.Join(limit(unix.RLIMIT_DATA, limits.Memory), limit(unix.RLIMIT_FSIZE, limits.Largest)); err != nil && !errors.Is(err, unix.ESRCH) {
+	if err := errors.Join(limit(unix.RLIMIT_DATA, limits.Memory), limit(unix.RLIMIT_FSIZE, limits.Largest)); err != nil &&
+		!errors.Is(err, unix.ESRCH) {
 		group()
 		run.Wait()
 		return err

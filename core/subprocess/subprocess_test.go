@@ -92,7 +92,10 @@ func TestItEndsWithUs(t *testing.T) {
 		us := exec.Command(os.Args[0], "-test.run=TestItEndsWithUs")
 		us.Env = append(os.Environ(), "SUBPROCESS_TEST="+pidFile, "SUBPROCESS_NOHUP="+nohup)
 		require.NoError(t, us.Start())
-		require.Eventually(t, func() bool { data, _ := os.ReadFile(pidFile); return len(data) > 0 }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool {
+			data, _ := os.ReadFile(pidFile)
+			return len(data) > 0
+		}, 10*time.Second, 10*time.Millisecond)
 		require.NoError(t, us.Process.Kill())
 		us.Wait()
 		assertGone(t, pidFile)

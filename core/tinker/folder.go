@@ -157,7 +157,8 @@ func (b *Bench) same(source *os.Root, e safefs.Entry) (bool, error) {
 		theirs, err2 := source.Readlink(e.Name)
 		return err == nil && err2 == nil && target == theirs, nil
 	}
-	if !e.Mode.IsRegular() || !info.Mode().IsRegular() || info.Size() != e.Size || info.Mode().Perm()&0o111 != e.Mode.Perm()&0o111 {
+	if !e.Mode.IsRegular() || !info.Mode().IsRegular() || info.Size() != e.Size || info.Mode().
+		Perm()&0o111 != e.Mode.Perm()&0o111 {
 		return false, nil
 	}
 	mine, err := e.Open()
@@ -227,11 +228,14 @@ func parents(dir string) (all []string) {
 // git runs git in a folder, without user settings, and no commands that the
 // folder could name.
 func git(ctx context.Context, program, folder string, args ...string) (string, error) {
-	args = append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.autocrlf=false", "-c", "core.quotePath=false",
-		"-c", "user.name=Fern Ladder", "-c", "user.email=fernladder@localhost", "-c", "commit.gpgSign=false", "-c", "gc.auto=0",
+	args = append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.autocrlf=false",
+		"-c", "core.quotePath=false",
+		"-c", "user.name=Fern Ladder", "-c", "user.email=fernladder@localhost", "-c", "commit.gpgSign=false", "-c",
+		"gc.auto=0",
 		"-c", "safe.directory=" + folder, "-C", folder}, args...)
 	out, complaints, err := subprocess.Command{Argv: append([]string{program}, args...),
-		Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"}}.Text(ctx)
+		Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1",
+			"GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0", "LC_ALL=C"}}.Text(ctx)
 	if err != nil {
 		line, _, _ := strings.Cut(strings.TrimSpace(complaints), "\n")
 		return "", fmt.Errorf("git %s in %s: %s", args[len(args)-1], folder, cmp.Or(line, err.Error()))
@@ -249,7 +253,8 @@ func begin(ctx context.Context, program, folder, message string) (string, error)
 		return "", err
 	}
 	info := filepath.Join(folder, repository, "info")
-	if err := errors.Join(os.MkdirAll(info, 0o755), os.WriteFile(filepath.Join(info, "attributes"), []byte(asItIs), 0o644)); err != nil {
+	if err := errors.Join(os.MkdirAll(info, 0o755), os.WriteFile(filepath.Join(info, "attributes"), []byte(asItIs),
+		0o644)); err != nil {
 		return "", err
 	}
 	return commit(ctx, program, folder, message)
@@ -273,5 +278,6 @@ func difference(ctx context.Context, program, folder, from string) (string, erro
 	if _, err := git(ctx, program, folder, "add", "-f", "-A", "--intent-to-add"); err != nil {
 		return "", err
 	}
-	return git(ctx, program, folder, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", "--src-prefix=a/", "--dst-prefix=b/", from, "--", ".")
+	return git(ctx, program, folder, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames",
+		"--src-prefix=a/", "--dst-prefix=b/", from, "--", ".")
 }

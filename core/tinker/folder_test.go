@@ -14,7 +14,8 @@ import (
 // What a source says of its files to git does not change what a patch of them is.
 func TestAPatchHasTheBytesOfItsFiles(t *testing.T) {
 	folder, source := t.TempDir(), t.TempDir()
-	files := map[string]string{".gitattributes": "* text=auto ident\n*.c -diff\n", "grow.c": "grow\n", "leaf.txt": "$Id$\r\nleaf\r\n"}
+	files := map[string]string{".gitattributes": "* text=auto ident\n*.c -diff\n", "grow.c": "grow\n",
+		"leaf.txt": "$Id$\r\nleaf\r\n"}
 	for _, dir := range []string{folder, source} {
 		for name, text := range files {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))

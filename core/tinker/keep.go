@@ -47,7 +47,8 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 	}
 	for line := range strings.Lines(text) {
 		if names, is := strings.CutPrefix(line, "Binary files "); is {
-			return nil, problem.New(problem.Usage, "", "a patch can only have text: %s", strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(names), " differ")))
+			return nil, problem.New(problem.Usage, "", "a patch can only have text: %s",
+				strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(names), " differ")))
 		}
 	}
 	t, _, err := b.Build(ctx, m) // what is compared is what is in the folder now
@@ -59,7 +60,9 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return nil, err
 	}
 	if strings.HasPrefix(r.Dir, filepath.Join(m.Store.Root, "shelves")+"/") {
-		return nil, problem.New(problem.Usage, r.File, "%s is on a shelf that is a repository, and cannot be changed here; copy its folder to a shelf of your own, before that one, and keep the change there", r.File)
+		return nil, problem.New(problem.Usage, r.File,
+			"%s is on a shelf that is a repository, and cannot be changed here; copy its folder to a shelf of your own, "+
+				"before that one, and keep the change there", r.File)
 	}
 	release := releaseOf(r, b)
 	if release == nil {
@@ -89,7 +92,8 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		return undo(err)
 	}
 	k.Build = job.Ref
-	if k.Differences, err = compare.Trees(compare.Place{Dir: t.Placed(), Tree: t.Job.Tree}, compare.Place{Dir: job.Tree, Tree: job.Tree}); err != nil {
+	if k.Differences, err = compare.Trees(compare.Place{Dir: t.Placed(), Tree: t.Job.Tree},
+		compare.Place{Dir: job.Tree, Tree: job.Tree}); err != nil {
 		return k, err
 	}
 	if b.Base, err = commit(ctx, git, b.Folder, "Kept as patches/"+name); err != nil {
@@ -102,8 +106,11 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 // patchName is the name of a patch beside a recipe.
 func patchName(name string) (string, error) {
 	name = strings.TrimPrefix(name, "patches/")
-	if name != filepath.Base(name) || !strings.HasSuffix(name, ".patch") || strings.HasPrefix(name, ".") || strings.ContainsAny(name, "\\\"'\n$") {
-		return "", problem.New(problem.Usage, name, "%q cannot be the name of a patch; it goes into patches, beside the recipe, for example: thirsty-seedlings.patch", name)
+	if name != filepath.Base(name) || !strings.HasSuffix(name, ".patch") || strings.HasPrefix(name, ".") ||
+		strings.ContainsAny(name, "\\\"'\n$") {
+		return "", problem.New(problem.Usage, name,
+			"%q cannot be the name of a patch; it goes into patches, beside the recipe, for example: thirsty-seedlings.patch",
+			name)
 	}
 	return name, nil
 }

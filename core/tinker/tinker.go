@@ -71,14 +71,16 @@ func benchFile(s *store.Store, name string) string { return filepath.Join(base(s
 func Read(s *store.Store, name string) (*Bench, error) {
 	data, err := safefs.ReadFile(benchFile(s, name), largestBench)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.New(problem.Usage, name, "%s is not being tinkered with", name).Coded(None).Remedy(problem.BeginTinkering, name)
+		return nil, problem.New(problem.Usage, name, "%s is not being tinkered with", name).Coded(None).
+			Remedy(problem.BeginTinkering, name)
 	}
 	if err != nil {
 		return nil, s.Wrap(err)
 	}
 	var b Bench
 	if err := json.Unmarshal(data, &b); err != nil {
-		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err), Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, name)}}
+		return nil, &store.Error{Path: benchFile(s, name), Err: fmt.Errorf("this is damaged: %w", err),
+			Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, name)}}
 	}
 	b.Brought = map[string]stamp{}
 	for _, f := range b.Files {
@@ -134,7 +136,8 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	if m.Programs.Find("git") == "" {
 		return nil, errNoGit
 	}
-	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options, Presets: p.Ask.Presets, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
+	bench := &Bench{Name: job.Name, Version: job.Version, Asked: p.Ask.Names[0], Options: p.Ask.Options,
+		Presets: p.Ask.Presets, Folder: folder, Began: m.Now(), Brought: map[string]stamp{}, Kept: []string{}}
 	if err := needs(ctx, m, p, job); err != nil {
 		return nil, err
 	}
@@ -159,7 +162,8 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 		if err := layOut(source.Name(), folder); err != nil {
 			return nil, err
 		}
-		if bench.Base, err = begin(ctx, m.Programs.Find("git"), folder, job.Name+" "+job.Version+", as it was fetched and patched"); err != nil {
+		if bench.Base, err = begin(ctx, m.Programs.Find("git"), folder, job.Name+" "+job.Version+
+			", as it was fetched and patched"); err != nil {
 			return nil, err
 		}
 		if bench.Brought, err = stamps(folder); err != nil {
@@ -188,7 +192,8 @@ func notTinkered(s *store.Store, name string) error {
 	old, err := Read(s, name)
 	switch {
 	case err == nil:
-		return problem.New(problem.Usage, old.Name, "%s is already being tinkered with, in %s", old.Name, old.Folder).Remedy(problem.ContinueTinkering, old.Name)
+		return problem.New(problem.Usage, old.Name, "%s is already being tinkered with, in %s", old.Name, old.Folder).
+			Remedy(problem.ContinueTinkering, old.Name)
 	case errors.Is(err, None):
 		return nil
 	}
@@ -243,7 +248,8 @@ func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job
 
 // job works out the job of what is tinkered with, by its recipe as it is now.
 func (b *Bench) job(ctx context.Context, m *machine.Machine) (*plan.Plan, *build.Job, error) {
-	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options, Presets: b.Presets})
+	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options,
+		Presets: b.Presets})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -262,7 +268,8 @@ func (b *Bench) release() string {
 // It returns how many files were brought.
 func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered, int, error) {
 	if info, err := os.Stat(b.Folder); err != nil || !info.IsDir() {
-		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"), Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, b.Name)}}
+		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"),
+			Remedies: []problem.Remedy{problem.Do(problem.DropTinkering, b.Name)}}
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return nil, 0, err

@@ -130,7 +130,8 @@ func (d *document) open(root *value, header *unstable.Node) *value {
 			if last && header.Kind == unstable.ArrayTable {
 				existing.items = append(existing.items, &value{kind: aTable, offset: offset, sealed: true})
 			} else if last {
-				d.problemAt(offset, fmt.Sprintf("write [[%s]]", name), "%q is a list of tables since line %d", name, d.position(existing.offset).Line)
+				d.problemAt(offset, fmt.Sprintf("write [[%s]]", name), "%q is a list of tables since line %d", name,
+					d.position(existing.offset).Line)
 			}
 			table = existing.items[len(existing.items)-1]
 		case existing.kind != aTable || last && (existing.sealed || header.Kind == unstable.ArrayTable):

@@ -9,17 +9,30 @@ import (
 )
 
 func TestEdits(t *testing.T) {
-	const before = "# top\nformat = 1   # first\r\n\n[offers]  # what it has\nnames = [ 'a', # one\n  \"b\\\"]\" ]  # after\ntext = '''x\n[y]'''\n\n# the newest\n[[release]]\nversion   = \"1\"\nsha256    = \"0\"\n[last]"
+	const before = "# top\nformat = 1   # first\r\n\n[offers]  # what it has\nnames = [ 'a', # one\n  \"b\\\"]\" ]  # " +
+		"after\ntext = '''x\n[y]'''\n\n# the newest\n[[release]]\nversion   = \"1\"\nsha256    = \"0\"\n[last]"
 	for name, c := range map[string]struct {
 		edit      func(e *Edit)
 		old, want string
 	}{
-		"before the first, above its comment": {func(e *Edit) { e.InsertBefore("release", "[[release]]\nversion = \"2\"\n") }, "# the newest\n", "[[release]]\nversion = \"2\"\n\n# the newest\n"},
-		"before none":                         {func(e *Edit) { e.InsertBefore("absent", "[[absent]]\n") }, "[last]", "[last]\n\n[[absent]]\n"},
-		"a value over two lines":              {func(e *Edit) { e.SetTable("offers", []string{"names"}, map[string]string{"names": `["c"]`}) }, "[ 'a', # one\n  \"b\\\"]\" ]", `["c"]`},
-		"a text over two lines":               {func(e *Edit) { e.SetTable("offers", []string{"text"}, map[string]string{"text": `"z"`}) }, "'''x\n[y]'''", `"z"`},
-		"a key that is not there":             {func(e *Edit) { e.SetTable("offers", []string{"new"}, map[string]string{"new": "1"}) }, "[y]'''\n", "[y]'''\nnew = 1\n"},
-		"a key in an empty table":             {func(e *Edit) { e.SetTable("last", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\nnew = 1"},
+		"before the first, above its comment": {func(e *Edit) {
+			e.InsertBefore("release", "[[release]]\nversion = \"2\"\n")
+		}, "# the newest\n", "[[release]]\nversion = \"2\"\n\n# the newest\n"},
+		"before none": {func(e *Edit) {
+			e.InsertBefore("absent", "[[absent]]\n")
+		}, "[last]", "[last]\n\n[[absent]]\n"},
+		"a value over two lines": {func(e *Edit) {
+			e.SetTable("offers", []string{"names"}, map[string]string{"names": `["c"]`})
+		}, "[ 'a', # one\n  \"b\\\"]\" ]", `["c"]`},
+		"a text over two lines": {func(e *Edit) {
+			e.SetTable("offers", []string{"text"}, map[string]string{"text": `"z"`})
+		}, "'''x\n[y]'''", `"z"`},
+		"a key that is not there": {func(e *Edit) {
+			e.SetTable("offers", []string{"new"}, map[string]string{"new": "1"})
+		}, "[y]'''\n", "[y]'''\nnew = 1\n"},
+		"a key in an empty table": {func(e *Edit) {
+			e.SetTable("last", []string{"new"}, map[string]string{"new": "1"})
+		}, "[last]", "[last]\nnew = 1"},
 		"a table in a table": {func(e *Edit) {
 			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "1"})
 			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "2"})
@@ -28,7 +41,9 @@ func TestEdits(t *testing.T) {
 			e.SetTable("last.one", []string{"new"}, map[string]string{"new": "1"})
 			e.SetTable("last", []string{"more"}, map[string]string{"more": "2"})
 		}, "[last]", "[last]\nmore = 2\n\n[last.one]\nnew = 1\n"},
-		"a table that is not there": {func(e *Edit) { e.SetTable("more", []string{"new"}, map[string]string{"new": "1"}) }, "[last]", "[last]\n\n[more]\nnew = 1\n"},
+		"a table that is not there": {func(e *Edit) {
+			e.SetTable("more", []string{"new"}, map[string]string{"new": "1"})
+		}, "[last]", "[last]\n\n[more]\nnew = 1\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, err := Parse("x.toml", []byte(before))
@@ -50,18 +65,27 @@ func TestEdits(t *testing.T) {
 // the others are written, and goes again without a trace.
 func TestSetAndRemove(t *testing.T) {
 	for name, c := range map[string]struct{ before, after string }{
-		"an empty file":             {"# mine\n", "# mine\n\n[wanted.moss]\noptions = { plots = true }\n"},
-		"others are wanted":         {"[wanted.fern]   # x\n", "[wanted.fern]   # x\n\n[wanted.moss]\noptions = { plots = true }\n"},
-		"wanted without options":    {"[wanted.moss]\nversion = \"2.*\"  # why\n\n# more\n[x]\n", "[wanted.moss]\nversion = \"2.*\"  # why\noptions = { plots = true }\n\n# more\n[x]\n"},
-		"wanted as it is":           {"[wanted.moss]\n[x]\n", "[wanted.moss]\noptions = { plots = true }\n[x]\n"},
-		"options in one line":       {"[wanted.moss]\noptions = { a = 1, b = \"}\" }  # c\n", "[wanted.moss]\noptions = { a = 1, b = \"}\", plots = true }  # c\n"},
-		"no options in one line":    {"[wanted.moss]\noptions = {}\n", "[wanted.moss]\noptions = { plots = true }\n"},
-		"options with a header":     {"[wanted.moss.options]\na = 1  # one\n\n[x]\n", "[wanted.moss.options]\na = 1  # one\nplots = true\n\n[x]\n"},
-		"options with dots":         {"[wanted.moss]\noptions.a = 1\nversion = \"2\"\n", "[wanted.moss]\noptions.a = 1\nversion = \"2\"\noptions.plots = true\n"},
-		"wanted in one line":        {"[wanted]\nmoss = { version = \"2\" }\n", "[wanted]\nmoss = { version = \"2\", options.plots = true }\n"},
-		"a value that is there":     {"[wanted.moss]\noptions = { plots = [\"a\", \"b\"], z = 1 }\n", "[wanted.moss]\noptions = { plots = true, z = 1 }\n"},
-		"a key in quotes":           {"[wanted.moss.options]\n'plots' = false # x\n", "[wanted.moss.options]\n'plots' = true # x\n"},
-		"a table that has a header": {"[wanted.moss.options]\n[wanted.moss.options.deep]\n", "[wanted.moss.options]\nplots = true\n[wanted.moss.options.deep]\n"},
+		"an empty file": {"# mine\n", "# mine\n\n[wanted.moss]\noptions = { plots = true }\n"},
+		"others are wanted": {"[wanted.fern]   # x\n",
+			"[wanted.fern]   # x\n\n[wanted.moss]\noptions = { plots = true }\n"},
+		"wanted without options": {"[wanted.moss]\nversion = \"2.*\"  # why\n\n# more\n[x]\n",
+			"[wanted.moss]\nversion = \"2.*\"  # why\noptions = { plots = true }\n\n# more\n[x]\n"},
+		"wanted as it is": {"[wanted.moss]\n[x]\n", "[wanted.moss]\noptions = { plots = true }\n[x]\n"},
+		"options in one line": {"[wanted.moss]\noptions = { a = 1, b = \"}\" }  # c\n",
+			"[wanted.moss]\noptions = { a = 1, b = \"}\", plots = true }  # c\n"},
+		"no options in one line": {"[wanted.moss]\noptions = {}\n", "[wanted.moss]\noptions = { plots = true }\n"},
+		"options with a header": {"[wanted.moss.options]\na = 1  # one\n\n[x]\n",
+			"[wanted.moss.options]\na = 1  # one\nplots = true\n\n[x]\n"},
+		"options with dots": {"[wanted.moss]\noptions.a = 1\nversion = \"2\"\n",
+			"[wanted.moss]\noptions.a = 1\nversion = \"2\"\noptions.plots = true\n"},
+		"wanted in one line": {"[wanted]\nmoss = { version = \"2\" }\n",
+			"[wanted]\nmoss = { version = \"2\", options.plots = true }\n"},
+		"a value that is there": {"[wanted.moss]\noptions = { plots = [\"a\", \"b\"], z = 1 }\n",
+			"[wanted.moss]\noptions = { plots = true, z = 1 }\n"},
+		"a key in quotes": {"[wanted.moss.options]\n'plots' = false # x\n",
+			"[wanted.moss.options]\n'plots' = true # x\n"},
+		"a table that has a header": {"[wanted.moss.options]\n[wanted.moss.options.deep]\n",
+			"[wanted.moss.options]\nplots = true\n[wanted.moss.options.deep]\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, err := Parse("x.toml", []byte(c.before))
@@ -92,7 +116,8 @@ func FuzzEdit(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text, key string) {
 		e, err := Parse("x.toml", []byte(text))
 		table := e.root.get("t")
-		if err != nil || key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz") != "" || table == nil || table.kind != aTable || !table.sealed || len(table.entries) == 0 {
+		if err != nil || key == "" || strings.Trim(key, "abcdefghijklmnopqrstuvwxyz") != "" || table == nil ||
+			table.kind != aTable || !table.sealed || len(table.entries) == 0 {
 			return
 		}
 		old := table.get(key)

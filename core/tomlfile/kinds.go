@@ -158,37 +158,41 @@ func Table(name string, keys func() []Key, about string) Key {
 // Optional is a key that holds a table, written [name], which is read into a
 // new T. Where it is not given, into stays nil.
 func Optional[T any](name string, into **T, keys func(*T) []Key, about string) Key {
-	return Key{Name: name, Kind: KindTable, About: about, inside: func() []Key { return keys(new(T)) }, read: func(_ *Key, d *reading, e entry) {
-		if d.want(e, e.value, aTable) {
-			*into = new(T)
-			d.place(*into, e.value.offset)
-			d.table(e.value, name, keys(*into))
-		}
-	}}
+	return Key{Name: name, Kind: KindTable, About: about, inside: func() []Key { return keys(new(T)) },
+		read: func(_ *Key, d *reading, e entry) {
+			if d.want(e, e.value, aTable) {
+				*into = new(T)
+				d.place(*into, e.value.offset)
+				d.table(e.value, name, keys(*into))
+			}
+		}}
 }
 
 // Tables is a key that holds any number of tables, written [[name]]. Each is
 // read into a new T through the keys that bind it.
 func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) Key {
-	return Key{Name: name, Kind: KindTables, About: about, inside: func() []Key { return keys(new(T)) }, read: func(_ *Key, d *reading, e entry) {
-		if !d.want(e, e.value, aList) {
-			return
-		}
-		for _, item := range e.value.items {
-			if d.want(e, item, aTable) {
-				t := new(T)
-				d.place(t, item.offset)
-				*into = append(*into, t)
-				d.table(item, "["+name+"]", keys(t))
+	return Key{Name: name, Kind: KindTables, About: about, inside: func() []Key { return keys(new(T)) },
+		read: func(_ *Key, d *reading, e entry) {
+			if !d.want(e, e.value, aList) {
+				return
 			}
-		}
-	}}
+			for _, item := range e.value.items {
+				if d.want(e, item, aTable) {
+					t := new(T)
+					d.place(t, item.offset)
+					*into = append(*into, t)
+					d.table(item, "["+name+"]", keys(t))
+				}
+			}
+		}}
 }
 
 // Named is a key that holds tables which the person names, written
 // [name.NAME]. Each is read into a new T by the keys that bind it to its name.
 func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check func(string) error, about string) Key {
-	return Key{Name: name, Kind: KindNamed, About: about, inside: func() []Key { return keys("", new(T)) }, read: func(_ *Key, d *reading, e entry) {
+	return Key{Name: name, Kind: KindNamed, About: about, inside: func() []Key {
+		return keys("", new(T))
+	}, read: func(_ *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
 			return
 		}

@@ -44,7 +44,8 @@ func (e *Edit) Set(value string, path ...string) {
 	case header != e.root: // the tables below it are written with dots in their keys
 		e.addLine(header, dotted(path[below:])+" = "+value)
 	case len(rest) > 2:
-		e.Append("[" + dotted(path[:last-1]) + "]\n" + dottedKey(path[last-1]) + " = { " + dottedKey(path[last]) + " = " + value + " }")
+		e.Append("[" + dotted(path[:last-1]) + "]\n" + dottedKey(path[last-1]) + " = { " + dottedKey(path[last]) + " = " +
+			value + " }")
 	default:
 		e.Append("[" + dotted(path[:last]) + "]\n" + dottedKey(path[last]) + " = " + value)
 	}
@@ -65,7 +66,8 @@ func (e *Edit) Remove(path ...string) {
 			i = k
 		}
 	}
-	if i < 0 || table.entries[i].value.kind == aTable && table.entries[i].value.sealed && !e.inline(table.entries[i].value) {
+	if i < 0 || table.entries[i].value.kind == aTable && table.entries[i].value.sealed &&
+		!e.inline(table.entries[i].value) {
 		return
 	}
 	from, end := e.keyStart(table.entries[i].offset), e.valueEnd(table.entries[i].value)

@@ -115,7 +115,8 @@ x = "2"
 		`bed.toml:4:9: "hardy" takes true or false, not a text | `,
 		`bed.toml:5:10: "height" is from 1 to 300 | `,
 		`bed.toml:6:11: "leaves" takes a text, not a whole number | put it in quotes: "1"`,
-		`bed.toml:8:9: "light" takes true or false, a text, a whole number or a list, not a value of another type | put it in quotes: "3.5"`,
+		`bed.toml:8:9: "light" takes true or false, a text, a whole number or a list, not a value of another type ` +
+			`| put it in quotes: "3.5"`,
 		`bed.toml:9:8: "name" takes a text, not a value of another type | put it in quotes: "1.30"`,
 		`bed.toml:10:3: [[plant]] lacks the key "name" | name: What it is called`,
 		`bed.toml:13:1: "x" is already given in line 12 | `,
@@ -127,7 +128,8 @@ x = "2"
 func TestCaretStandsBelowThePlace(t *testing.T) {
 	problems := Read("b.toml", []byte("title = \"é\"\n[[plant]]\n\tname = \"größe!\"\n"), (&bed{}).keys())
 	require.Len(t, problems, 1)
-	assert.Equal(t, "b.toml:3:15: no exclamations\n    3 | \tname = \"größe!\"\n      | \t             ^", problems[0].String())
+	assert.Equal(t, "b.toml:3:15: no exclamations\n    3 | \tname = \"größe!\"\n      | \t             ^",
+		problems[0].String())
 }
 
 func TestReadRefusesWhatIsNotTOML(t *testing.T) {
@@ -155,12 +157,14 @@ func TestSchemaSaysWhatReadTakes(t *testing.T) {
 	for name, key := range plant["properties"].(map[string]any) {
 		kinds[name] = key.(map[string]any)["type"]
 	}
-	assert.Equal(t, map[string]any{"name": "string", "leaves": nil, "hardy": "boolean", "height": "integer", "light": []string{"boolean", "string", "integer", "array"}}, kinds)
+	assert.Equal(t, map[string]any{"name": "string", "leaves": nil, "hardy": "boolean", "height": "integer",
+		"light": []string{"boolean", "string", "integer", "array"}}, kinds)
 }
 
 func TestNearest(t *testing.T) {
 	names := []string{"summary", "license", "home", "in_tree"}
-	for word, want := range map[string]string{"sumary": "summary", "licence": "license", "intree": "in_tree", "hoem": "home", "xyz": "", "colour": ""} {
+	for word, want := range map[string]string{"sumary": "summary", "licence": "license", "intree": "in_tree",
+		"hoem": "home", "xyz": "", "colour": ""} {
 		got, _ := Nearest(word, names)
 		assert.Equal(t, want, got, word)
 	}

@@ -29,17 +29,24 @@ const (
 
 // A line of the summary that many print at their end: NAME: no, or NAME ..... no.
 var (
-	summed      = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
-	summedDots  = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no + `)((?:[ \t]*[(,].*)?)$`)
-	summedWide  = pattern.New(`^[ \t]*([A-Za-z][\w +/()-]{1,40}?)[ \t]{3,}(?i:(yes)|no)()$`)
-	ordinary    = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent|dependency tracking|install|pic|rpath|whether )`)
-	lookups     = pattern.New(`^(?i:checking |run-time dependency|build-time dependency|dependency |library |program |has header|header |compiler for |fetching |configuring |found )`)
+	summed = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/.()-]{1,40}?)[ \t.]*[:=][ \t]*(?i:(` + yes + `)|` + no +
+		`)((?:[ \t]*[(,:].*)?|[ \t]+[\d.]+)$`)
+	summedDots = pattern.New(`^[ \t|*#-]*([A-Za-z][\w +/()-]{1,40}?)[ \t]*\.{3,}[: \t]*(?i:(` + yes + `)|` + no +
+		`)((?:[ \t]*[(,].*)?)$`)
+	summedWide = pattern.New(`^[ \t]*([A-Za-z][\w +/()-]{1,40}?)[ \t]{3,}(?i:(yes)|no)()$`)
+	ordinary   = pattern.New(`(?i)^(?:cross[ -]?compil|static|shared|debug|test|doc|man|example|bench|fuzz|coverage` +
+		`|werror|warning|sanitiz|valgrind|profil|maintainer|verbose|developer|host cpu|build type|silent` +
+		`|dependency tracking|install|pic|rpath|whether )`)
+	lookups = pattern.New(`^(?i:checking |run-time dependency|build-time dependency|dependency |library |program ` +
+		`|has header|header |compiler for |fetching |configuring |found )`)
 	byArguments = pattern.New(`--(?:enable|with)-([\w.+-]+)`)
-	notFound    = pattern.New(`(?i)\(?(?:([\w.+-]+) (?:is )?(?:not found|missing|not available|not installed)|(?:missing|needs|requires|no) ([\w.+-]+))\)?`)
+	notFound    = pattern.New(`(?i)\(?(?:([\w.+-]+) (?:is )?(?:not found|missing|not available|not installed)` +
+		`|(?:missing|needs|requires|no) ([\w.+-]+))\)?`)
 )
 
 // Headings of lists that CMake prints (FeatureSummary).
-var summaryList = pattern.New(`^-- The following (?:\w+ )?(?:features|packages) have (not been found|been found|been enabled|been disabled):`)
+var summaryList = pattern.New(`^-- The following (?:\w+ )?(?:features|packages) have (not been found|been found` +
+	`|been enabled|been disabled):`)
 
 // Headings of lists of what was said to Meson and CMake, which they print again.
 var told = pattern.New(`^[ \t]*User defined options$`)

@@ -23,8 +23,11 @@ checking for rake in -lrake... yes
   Frost alarm:    no (kelvin not found)
   Night shift:    no      (--enable-night)
   debug: no
-  prefix: /opt`, []string{"night"}, []string{"+plots frond 1.2", "-Moss <moss>", "-Frost alarm <kelvin>", "=Night shift --enable-night"}},
-		{"no summary", "checking for sunrise... no\nchecking for fern >= 1.0... yes\nchecking for MOSS... no\nchecking for soil_dig in -lsoil... no\n", []string{"with-soil", "soil"}, []string{"+fern", "-MOSS <MOSS>", "=soil <soil>"}},
+  prefix: /opt`, []string{"night"}, []string{"+plots frond 1.2", "-Moss <moss>", "-Frost alarm <kelvin>",
+			"=Night shift --enable-night"}},
+		{"no summary",
+			"checking for sunrise... no\nchecking for fern >= 1.0... yes\nchecking for MOSS... no\nchecking for soil_dig in " +
+				"-lsoil... no\n", []string{"with-soil", "soil"}, []string{"+fern", "-MOSS <MOSS>", "=soil <soil>"}},
 		{"CMake", `-- Found Fern: /usr/lib/libfern.so (found version "1.2")
 -- Could NOT find Moss (missing: MOSS_LIBRARY)
 -- The following features have been enabled:
@@ -36,7 +39,9 @@ checking for rake in -lrake... yes
  * Moss (required version >= 2), grows on it
 
 -- Configuring done`, nil, []string{"+Plots draws plans", "-Moss required version >= 2 grows on it <Moss>"}},
-		{"CMake, without a list", "-- Found Fern: /usr/lib/libfern.so (found suitable version \"1.2\", minimum required is \"1\")\n-- Could NOT find Moss (missing: X)\n", nil, []string{"+Fern 1.2", "-Moss <Moss>"}},
+		{"CMake, without a list",
+			"-- Found Fern: /usr/lib/libfern.so (found suitable version \"1.2\", minimum required is \"1\")\n-- Could NOT " +
+				"find Moss (missing: X)\n", nil, []string{"+Fern 1.2", "-Moss <Moss>"}},
 		{"Meson", `Run-time dependency fern found: YES 1.2
 Run-time dependency moss found: NO (tried pkgconfig)
 fern 1.0
@@ -48,7 +53,9 @@ fern 1.0
   User defined options
     frost   : disabled
 `, nil, []string{"+plots", "-moss <moss>"}},
-		{"a table", "fern configured\n\nplots support             yes\nmoss support              no\nthreads                   pthreads\n", nil, []string{"+plots support", "-moss support"}},
+		{"a table",
+			"fern configured\n\nplots support             yes\nmoss support              no\nthreads                   " +
+				"pthreads\n", nil, []string{"+plots support", "-moss support"}},
 		{"nothing that it says", "all is well\n", nil, nil},
 	} {
 		var got []string

@@ -78,9 +78,12 @@ type Declaration struct {
 }
 
 // common are programs that every system has on which anything is built.
-var common = strings.Fields(`sh bash dash env test [ true false echo printf cat cp mv rm ln ls mkdir rmdir mktemp chmod chown touch install dd df du
-	sed grep egrep fgrep awk gawk mawk nawk find xargs sort uniq head tail cut paste tr wc tee join comm split tsort od cmp diff expr seq date sleep uname hostname id whoami
-	basename dirname pwd readlink realpath stat cksum sum md5sum sha1sum sha256sum nproc tar gzip gunzip ar ranlib nm ld as strip objdump objcopy size strings cc gcc c++ g++ cpp make gmake file which arch`)
+var common = strings.Fields(`
+	sh bash dash env test [ true false echo printf cat cp mv rm ln ls mkdir rmdir mktemp chmod chown touch install
+	dd df du sed grep egrep fgrep awk gawk mawk nawk find xargs sort uniq head tail cut paste tr wc tee join comm
+	split tsort od cmp diff expr seq date sleep uname hostname id whoami basename dirname pwd readlink realpath stat
+	cksum sum md5sum sha1sum sha256sum nproc tar gzip gunzip ar ranlib nm ld as strip objdump objcopy size strings
+	cc gcc c++ g++ cpp make gmake file which arch`)
 
 // Beyond returns what was used and is not declared: nothing that comes with what
 // is declared, with the compilers and build programs, or with every system. Others
@@ -89,7 +92,8 @@ var common = strings.Fields(`sh bash dash env test [ true false echo printf cat 
 //
 // Where nothing is known of packages, headers are left out, for nothing tells
 // those of the C library from others.
-func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) (uses []Use, others []string, err error) {
+func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) (uses []Use, others []string,
+	err error) {
 	rest := slices.Sorted(maps.Keys(files))
 	rest = slices.DeleteFunc(rest, func(path string) bool {
 		return files[path] == Ran && slices.Contains(common, filepath.Base(path)) ||
@@ -135,12 +139,14 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 
 // leading leaves out the files of packages that others of them bring along, which
 // need not be said besides.
-func (s *System) leading(ctx context.Context, paths []string, owners map[string]string, files Files) (rest []string, err error) {
+func (s *System) leading(ctx context.Context, paths []string, owners map[string]string, files Files) (rest []string,
+	err error) {
 	rest = slices.Clone(paths)
 	said := map[string]bool{}
 	for _, path := range paths {
 		name, kind := owners[path], question(path, files[path]).Kind
-		if name == "" || said[name] || !slices.Contains(rest, path) || kind != host.Program && kind != host.Module && kind != host.Header {
+		if name == "" || said[name] || !slices.Contains(rest, path) ||
+			kind != host.Program && kind != host.Module && kind != host.Header {
 			continue
 		}
 		said[name] = true
@@ -153,7 +159,8 @@ func (s *System) leading(ctx context.Context, paths []string, owners map[string]
 
 // without leaves out the files of packages and of what they bring along, but for
 // those of the package keep.
-func (s *System) without(ctx context.Context, paths []string, owners map[string]string, names []string, keep string) ([]string, error) {
+func (s *System) without(ctx context.Context, paths []string, owners map[string]string, names []string,
+	keep string) ([]string, error) {
 	if len(names) == 0 {
 		return paths, nil
 	}

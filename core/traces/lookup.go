@@ -16,11 +16,13 @@ type lookup struct {
 // What is looked for, as configure scripts, CMake and Meson print it. Programs and
 // functions of the system are not among it.
 var (
-	mesonLooked = pattern.New(`^(?:Run-time dependency|Build-time dependency|Dependency|Library|Has header) "?([\w.+/-]+)"?(?: \([^)]*\))? (?:found: (YES|NO)|(skipped))(?:[ :].*?(\d[\w.]*)?)?$`)
-	cmakeLacks  = pattern.New(`^-- (?:Could NOT find|Package '?|Looking for) ([\w.+-]+?)'?(?: \((?:missing|Required is)|, required by|.*not found$)`)
-	cmakeFound  = pattern.New(`^-- Found ([\w.+-]+): .*?(?:\((?:found (?:suitable )?version )"([\w.]+)".*)?$`)
-	acModule    = pattern.New(`^checking for (?:lib)?([A-Za-z][\w.+-]*?)(?: (?:>=?|=) [\w.]+)?\.\.\. (yes|no)$`)
-	acLibrary   = pattern.New(`^checking for \w+ in -l([\w.+-]+)\.\.\. (yes|no)$`)
+	mesonLooked = pattern.New(`^(?:Run-time dependency|Build-time dependency|Dependency|Library` +
+		`|Has header) "?([\w.+/-]+)"?(?: \([^)]*\))? (?:found: (YES|NO)|(skipped))(?:[ :].*?(\d[\w.]*)?)?$`)
+	cmakeLacks = pattern.New(`^-- (?:Could NOT find|Package '?|Looking for) ([\w.+-]+?)'?(?: \((?:missing|Required is)` +
+		`|, required by|.*not found$)`)
+	cmakeFound = pattern.New(`^-- Found ([\w.+-]+): .*?(?:\((?:found (?:suitable )?version )"([\w.]+)".*)?$`)
+	acModule   = pattern.New(`^checking for (?:lib)?([A-Za-z][\w.+-]*?)(?: (?:>=?|=) [\w.]+)?\.\.\. (yes|no)$`)
+	acLibrary  = pattern.New(`^checking for \w+ in -l([\w.+-]+)\.\.\. (yes|no)$`)
 )
 
 // looked takes a line in, if it is one that says so.
@@ -56,7 +58,8 @@ func (r *reading) look(line string) {
 		return
 	}
 	// PKG_CHECK_MODULES prints its names in capitals, or modules with their versions.
-	if m := acModule.FindStringSubmatch(line); m != nil && len(m[1]) > 2 && (strings.ToUpper(m[1]) == m[1] || strings.ContainsAny(line, "<>=")) {
+	if m := acModule.FindStringSubmatch(line); m != nil && len(m[1]) > 2 &&
+		(strings.ToUpper(m[1]) == m[1] || strings.ContainsAny(line, "<>=")) {
 		r.lookups = append(r.lookups, lookup{name: m[1], found: m[2] == "yes"})
 	}
 }

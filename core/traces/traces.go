@@ -168,7 +168,8 @@ func (f Files) Libraries(names []string, loader host.Loader) {
 
 // configured matches the programs that configure scripts, CMake and Meson say they
 // have found, by their whole paths.
-var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=|Program .* found: YES .*\()'?(/(?:usr/)?(?:local/)?s?bin/[\w.+-]+)`)
+var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=` +
+	`|Program .* found: YES .*\()'?(/(?:usr/)?(?:local/)?s?bin/[\w.+-]+)`)
 
 // Programs takes programs that were found when the build was configured, if the
 // logs of its stages show that they were run: the first word of a command.

@@ -53,18 +53,26 @@ func TestWhatIsBeyond(t *testing.T) {
 	ctx := context.Background()
 	s := newSystem(t, packages)
 	files := Files{
-		"/usr/include/stdio.h": Included, "/usr/include/stdlib.h": Included, "/usr/bin/sh": Ran, "/usr/bin/ls": Ran, "/usr/bin/getconf": Ran,
+		"/usr/include/stdio.h": Included, "/usr/include/stdlib.h": Included, "/usr/bin/sh": Ran, "/usr/bin/ls": Ran,
+		"/usr/bin/getconf":     Ran,
 		"/usr/include/errno.h": Included, "/usr/include/math.h": Included, "/usr/include/time.h": Included,
 	}
-	assert.Equal(t, "included: header math.h of leaf-dev\nran: program getconf of spore\n<nil>", lines(s.Beyond(ctx, files, Declaration{Programs: []string{"sh"}})), "what leaf-dev requires comes with it")
-	assert.Equal(t, "included: header math.h of leaf-dev\n<nil>", lines(s.Beyond(ctx, files, Declaration{Questions: []host.Question{{Kind: host.Program, Name: "getconf"}}, Packages: []string{"moss-dev"}})))
-	assert.Equal(t, "ran: program getconf of spore\n<nil>", lines(s.Beyond(ctx, files, Declaration{Questions: []host.Question{{Kind: host.Header, Name: "time.h"}}})), "another header of the same package is declared")
+	assert.Equal(t, "included: header math.h of leaf-dev\nran: program getconf of spore\n<nil>",
+		lines(s.Beyond(ctx, files, Declaration{Programs: []string{"sh"}})), "what leaf-dev requires comes with it")
+	assert.Equal(t, "included: header math.h of leaf-dev\n<nil>",
+		lines(s.Beyond(ctx, files, Declaration{Questions: []host.Question{{Kind: host.Program, Name: "getconf"}},
+			Packages: []string{"moss-dev"}})))
+	assert.Equal(t, "ran: program getconf of spore\n<nil>",
+		lines(s.Beyond(ctx, files, Declaration{Questions: []host.Question{{Kind: host.Header, Name: "time.h"}}})),
+		"another header of the same package is declared")
 	files["/etc/hostname"], files["/usr/bin/tsort"] = Opened, Opened
-	assert.Contains(t, lines(s.Beyond(ctx, files, Declaration{Programs: []string{"sh"}})), "program getconf of spore\n/etc/hostname<nil>", "that is opened, and nobody asks for it")
+	assert.Contains(t, lines(s.Beyond(ctx, files, Declaration{Programs: []string{"sh"}})),
+		"program getconf of spore\n/etc/hostname<nil>", "that is opened, and nobody asks for it")
 	delete(files, "/etc/hostname")
 	assert.Equal(t, "<nil>", lines(s.Beyond(ctx, Files{"/usr/include/stdio.h": Included}, Declaration{})))
 	s.Packages = nil
-	assert.Equal(t, "ran: program getconf of \n<nil>", lines(s.Beyond(ctx, files, Declaration{})), "nothing tells headers apart")
+	assert.Equal(t, "ran: program getconf of \n<nil>", lines(s.Beyond(ctx, files, Declaration{})),
+		"nothing tells headers apart")
 }
 
 func TestTraces(t *testing.T) {
@@ -78,7 +86,9 @@ func TestTraces(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 		return name
 	}
-	put("build/.deps/leaf.Po", "leaf.o: ../leaf.c /usr/include/stdio.h \\\n /usr/include/../include/errno.h /usr/include/nowhere.h\n\n/usr/include/time.h:\n")
+	put("build/.deps/leaf.Po",
+		"leaf.o: ../leaf.c /usr/include/stdio.h \\\n /usr/include/../include/errno.h "+
+			"/usr/include/nowhere.h\n\n/usr/include/time.h:\n")
 	put("build/CMakeFiles/leaf.dir/leaf.c.o.d", "leaf.c.o: \\\n  "+dir+"/own.h \\\n  /usr/include/math.h\n")
 	put("build/notes", "leaf.o: /usr/include/assert.h\n")
 	f := Files{}
@@ -89,8 +99,11 @@ func TestTraces(t *testing.T) {
 		put("CMakeCache.txt", "ENV_EXECUTABLE:FILEPATH=/usr/bin/env\n"), "absent",
 	}, []string{filepath.Join(dir, put("compile.log", "cd leaf && /usr/bin/getconf PATH\ngcc -c env.c\necho ls\n"))}))
 	pc := put("pc/leaf.pc", "")
-	f.Modules(box, put("modules", "leaf >= 1.2 [1.4]\nmoss NOT-FOUND\nfern [2]\n"), []string{filepath.Join(dir, filepath.Dir(pc))})
-	require.NoError(t, f.Record(filepath.Join(dir, put("opened", "ran /bin/sh\nread /usr/include/stdio.h\nread /usr/include/ctype.h\nread /etc/passwd\n"))))
+	f.Modules(box, put("modules", "leaf >= 1.2 [1.4]\nmoss NOT-FOUND\nfern [2]\n"),
+		[]string{filepath.Join(dir, filepath.Dir(pc))})
+	require.NoError(t,
+		f.Record(filepath.Join(dir,
+			put("opened", "ran /bin/sh\nread /usr/include/stdio.h\nread /usr/include/ctype.h\nread /etc/passwd\n"))))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "build/.deps/pipe.Po"), 0o644))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644))
 	require.NoError(t, os.Symlink("/usr/include", filepath.Join(dir, "build/out")))
@@ -108,8 +121,10 @@ func TestTraces(t *testing.T) {
 func TestGroups(t *testing.T) {
 	files := Files{
 		"/usr/include/c++/12/vector": Included, "/usr/include/c++/12/string": Included,
-		"/usr/lib/x86_64-linux-gnu/pkgconfig/leaf.pc": Asked, "/usr/include/leaf.h": Included, "/usr/include/leaf-edge.h": Included, "/usr/lib/x86_64-linux-gnu/libleaf.so": Linked,
-		"/usr/lib/libmoss.so.2": Linked, "/usr/lib/python3/dist-packages/soil/__init__.py": Opened, "/usr/share/aclocal/ax_rain.m4": Opened, "/usr/share/rain/rain.xsl": Opened,
+		"/usr/lib/x86_64-linux-gnu/pkgconfig/leaf.pc": Asked, "/usr/include/leaf.h": Included,
+		"/usr/include/leaf-edge.h": Included, "/usr/lib/x86_64-linux-gnu/libleaf.so": Linked,
+		"/usr/lib/libmoss.so.2": Linked, "/usr/lib/python3/dist-packages/soil/__init__.py": Opened,
+		"/usr/share/aclocal/ax_rain.m4": Opened, "/usr/share/rain/rain.xsl": Opened,
 		"/usr/include/declared.h": Included,
 	}
 	owners := map[string]string{"/usr/share/rain/rain.xsl": "rain"}
@@ -122,7 +137,8 @@ func TestGroups(t *testing.T) {
 	}
 	slices.Sort(paths)
 	got := map[string]string{}
-	for _, u := range group(paths, owners, files, Declaration{Questions: []host.Question{{Kind: host.Header, Name: "declared.h"}}}) {
+	for _, u := range group(paths, owners, files,
+		Declaration{Questions: []host.Question{{Kind: host.Header, Name: "declared.h"}}}) {
 		got[u.String()+" of "+u.Package] = fmt.Sprint(u.How, " ", len(u.Files), " ", u.Files[0])
 	}
 	assert.Equal(t, map[string]string{
@@ -138,7 +154,8 @@ func TestGroups(t *testing.T) {
 // Parts of other programs are not asked for.
 func TestPartsOfCompilersAreNotPrograms(t *testing.T) {
 	for path, want := range map[string]host.Question{
-		"/usr/lib/gcc/x86_64-linux-gnu/12/collect2": {}, "/usr/libexec/gcc/x86_64-linux-gnu/12/cc1plus": {Kind: host.Program, Name: "c++"},
+		"/usr/lib/gcc/x86_64-linux-gnu/12/collect2": {}, "/usr/libexec/gcc/x86_64-linux-gnu/12/cc1plus": {Kind: host.Program,
+			Name: "c++"},
 		"/usr/bin/bison": {Kind: host.Program, Name: "bison"}, "/usr/sbin/ldconfig": {Kind: host.Program, Name: "ldconfig"},
 	} {
 		assert.Equal(t, want, question(path, Ran), path)

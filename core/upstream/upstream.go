@@ -36,7 +36,8 @@ const Unannounced problem.Code = "unannounced"
 // have the code Unannounced, or are a *source.FetchError.
 func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version.Version, error) {
 	if r.Upstream.Pattern == nil {
-		return nil, problem.New(problem.Usage, r.Name, "%s does not say where its releases are announced; add [upstream] with page and pattern to %s", r.Name, r.File).
+		return nil, problem.New(problem.Usage, r.Name,
+			"%s does not say where its releases are announced; add [upstream] with page and pattern to %s", r.Name, r.File).
 			Coded(Unannounced).Remedy(problem.NameRelease, r.Name)
 	}
 	const what = "the announcements"
@@ -52,13 +53,15 @@ func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version
 	matches := r.Upstream.Pattern.FindAllStringSubmatch(string(page), -1)
 	if len(matches) == 0 {
 		return nil, &source.FetchError{Wanted: source.Wanted{Package: r.Name}, What: what, Attempts: []source.Attempt{
-			{URL: source.Redacted(url), Err: fmt.Errorf("nothing on the page matches the pattern %s of the recipe", r.Upstream.Pattern)}}}
+			{URL: source.Redacted(url), Err: fmt.Errorf("nothing on the page matches the pattern %s of the recipe",
+				r.Upstream.Pattern)}}}
 	}
 	has := Newest(r)
 	newer := []version.Version{}
 	for _, match := range matches {
 		v, err := version.Parse(match[1])
-		if err == nil && find(r, v) == nil && (has.IsZero() || v.Compare(has) > 0) && !slices.ContainsFunc(newer, func(o version.Version) bool { return o.Compare(v) == 0 }) {
+		if err == nil && find(r, v) == nil && (has.IsZero() || v.Compare(has) > 0) &&
+			!slices.ContainsFunc(newer, func(o version.Version) bool { return o.Compare(v) == 0 }) {
 			newer = append(newer, v)
 		}
 	}
@@ -133,7 +136,9 @@ func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Ve
 		x.Track = recipe.Preview
 	}
 	if len(r.Archive) == 0 && !likeOthers(r, x) {
-		return Added{}, problem.New(problem.Usage, r.Name, "%s does not say where other releases of %s are: no URL contains the version; add archive with $FL_VERSION to [source]", r.File, r.Name)
+		return Added{}, problem.New(problem.Usage, r.Name,
+			"%s does not say where other releases of %s are: no URL contains the version; add archive with $FL_VERSION to "+
+				"[source]", r.File, r.Name)
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return Added{}, err
@@ -156,7 +161,8 @@ func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Ve
 func likeOthers(r *recipe.Recipe, x *recipe.Release) bool {
 	var model *recipe.Release
 	for _, other := range r.Releases {
-		if len(other.Archive) > 0 && strings.Contains(other.Archive[0], other.Version.String()) && (model == nil || other.Version.Compare(model.Version) > 0) {
+		if len(other.Archive) > 0 && strings.Contains(other.Archive[0], other.Version.String()) &&
+			(model == nil || other.Version.Compare(model.Version) > 0) {
 			model = other
 		}
 	}
@@ -199,7 +205,8 @@ func obtain(ctx context.Context, m *machine.Machine, r *recipe.Recipe, x *recipe
 	if len(r.Signatures(x)) == 0 {
 		return "", nil
 	}
-	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: x.Digest, At: r.File, Signed: &source.Signed{URLs: r.Signatures(x), Keys: r.KeyFiles()}}
+	wanted := source.Wanted{Package: r.Name, Version: x.Version.String(), URLs: r.Sources(x), Digest: x.Digest, At: r.File,
+		Signed: &source.Signed{URLs: r.Signatures(x), Keys: r.KeyFiles()}}
 	// Whose signature it is, is said with the result.
 	network, quiet := *m.Archives.Network, *m.Archives
 	network.Events, quiet.Network = event.Nowhere, &network
@@ -223,7 +230,8 @@ func Warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (tomlfi
 			warn := func(advice, format string, args ...any) {
 				at := x.Position
 				at.File = r.File
-				warnings = append(warnings, tomlfile.Problem{Position: at, Source: "[[release]]", Message: fmt.Sprintf(format, args...), Advice: advice})
+				warnings = append(warnings,
+					tomlfile.Problem{Position: at, Source: "[[release]]", Message: fmt.Sprintf(format, args...), Advice: advice})
 			}
 			if offer.Gone != "" {
 				warn("", "%s: %s", offer.URL, offer.Gone)
@@ -232,7 +240,8 @@ func Warnings(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (tomlfi
 				warn("write https", "%s is served by https too", offer.URL)
 			}
 			if offer.Sig != "" {
-				warn("name it as signature, and its key in [source]", "release %s names no signature, but there is one: %s", x.Version, offer.Sig)
+				warn("name it as signature, and its key in [source]", "release %s names no signature, but there is one: %s",
+					x.Version, offer.Sig)
 			}
 		}
 	}

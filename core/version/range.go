@@ -55,7 +55,8 @@ func parseTerm(text string) (term, error) {
 	}
 	if series, found := strings.CutSuffix(bound, ".*"); found {
 		if bound != text {
-			return term{}, fmt.Errorf("%q mixes a comparison with a series: write %q or \"%s %s\"", text, bound, operator, series)
+			return term{}, fmt.Errorf("%q mixes a comparison with a series: write %q or \"%s %s\"", text, bound,
+				operator, series)
 		}
 		operator, bound = "*", series
 	}

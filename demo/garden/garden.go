@@ -77,12 +77,14 @@ func Write(dir, upstream string, archives map[string][]byte) error {
 			return err
 		}
 	}
-	const settings = "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = [\"recipes\"]\n"
+	const settings = "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = " +
+		"[\"recipes\"]\n"
 	if err := write(filepath.Join(dir, "fernladder.toml"), []byte(settings)); err != nil {
 		return err
 	}
 	calibration := sha256.Sum256([]byte(Calibration))
-	places := strings.NewReplacer("@UPSTREAM@", upstream, "@FILES@", "file://"+filepath.Join(dir, "upstream"), "@CALIBRATION@", hex.EncodeToString(calibration[:]))
+	places := strings.NewReplacer("@UPSTREAM@", upstream, "@FILES@", "file://"+filepath.Join(dir, "upstream"),
+		"@CALIBRATION@", hex.EncodeToString(calibration[:]))
 	return writeRecipes(filepath.Join(dir, "recipes"), places, archives)
 }
 
@@ -114,7 +116,8 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 		text = digest.ReplaceAllStringFunc(text, func(match string) string {
 			archive := archives[digest.FindStringSubmatch(match)[2]]
 			sum := sha256.Sum256(archive)
-			return fmt.Sprintf("sha256%s= %q\nsize  %s= %d", digest.FindStringSubmatch(match)[1], hex.EncodeToString(sum[:]), digest.FindStringSubmatch(match)[1], len(archive))
+			return fmt.Sprintf("sha256%s= %q\nsize  %s= %d", digest.FindStringSubmatch(match)[1], hex.EncodeToString(sum[:]),
+				digest.FindStringSubmatch(match)[1], len(archive))
 		})
 		return write(filepath.Join(shelf, name), []byte(text))
 	})
@@ -182,7 +185,8 @@ func pack(entries []entry, suffix string) ([]byte, error) {
 func packTar(w io.Writer, entries []entry) error {
 	t := tar.NewWriter(w)
 	for _, e := range entries {
-		header := &tar.Header{Name: e.name, Mode: int64(e.mode), Size: int64(len(e.data)), ModTime: released, Format: tar.FormatUSTAR}
+		header := &tar.Header{Name: e.name, Mode: int64(e.mode), Size: int64(len(e.data)), ModTime: released,
+			Format: tar.FormatUSTAR}
 		if err := t.WriteHeader(header); err != nil {
 			return err
 		}

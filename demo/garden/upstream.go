@@ -66,11 +66,15 @@ func repository(files map[string][]byte) error {
 	}
 	defer os.RemoveAll(dir)
 	git := func(args ...string) error {
-		command := exec.Command("git", append([]string{"-C", dir, "-c", "init.defaultBranch=main", "-c", "commit.gpgSign=false", "-c", "tag.gpgSign=false"}, args...)...)
+		command := exec.Command("git",
+			append([]string{"-C", dir, "-c", "init.defaultBranch=main", "-c", "commit.gpgSign=false", "-c", "tag.gpgSign=false"},
+				args...)...)
 		date := released.Format(time.RFC3339)
-		command.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		command.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "GIT_CONFIG_NOSYSTEM=1",
+			"GIT_CONFIG_GLOBAL=/dev/null",
 			"GIT_AUTHOR_NAME=Vale Growers", "GIT_AUTHOR_EMAIL=growers@vale-glasshouse.example", "GIT_AUTHOR_DATE=" + date,
-			"GIT_COMMITTER_NAME=Vale Growers", "GIT_COMMITTER_EMAIL=growers@vale-glasshouse.example", "GIT_COMMITTER_DATE=" + date}
+			"GIT_COMMITTER_NAME=Vale Growers", "GIT_COMMITTER_EMAIL=growers@vale-glasshouse.example",
+			"GIT_COMMITTER_DATE=" + date}
 		if out, err := command.CombinedOutput(); err != nil {
 			return fmt.Errorf("the garden's repository cannot be made: git %s: %w\n%s", args[0], err, out)
 		}

@@ -56,24 +56,25 @@ func Start(files map[string][]byte) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{URL: "http://" + listener.Addr().String(), times: map[string]int{}}
-	s.server = &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		s.lock.Lock()
-		s.asked = append(s.asked, r.URL.Path)
-		s.times[r.URL.Path]++
-		first := s.times[r.URL.Path] == 1
-		s.lock.Unlock()
-		how, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
-		if how == "dl" && name == "" {
-			list(w, files)
-			return
-		}
-		data, found := files[name]
-		if !found {
-			http.NotFound(w, r)
-			return
-		}
-		serve(w, r, how, data, first)
-	})}
+	s.server = &http.Server{ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			s.lock.Lock()
+			s.asked = append(s.asked, r.URL.Path)
+			s.times[r.URL.Path]++
+			first := s.times[r.URL.Path] == 1
+			s.lock.Unlock()
+			how, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+			if how == "dl" && name == "" {
+				list(w, files)
+				return
+			}
+			data, found := files[name]
+			if !found {
+				http.NotFound(w, r)
+				return
+			}
+			serve(w, r, how, data, first)
+		})}
 	go s.server.Serve(listener)
 	return s, nil
 }

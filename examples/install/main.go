@@ -32,10 +32,11 @@ func run(ctx context.Context, names []string) error {
 	if err != nil {
 		return err
 	}
-	request := session.BuildRequest{LadderRequest: session.LadderRequest{Ask: plan.Ask{Names: names}, Planned: func(l *session.Ladder) error {
-		fmt.Println("Packages to build:", len(l.Todo()))
-		return nil
-	}}}
+	request := session.BuildRequest{LadderRequest: session.LadderRequest{Ask: plan.Ask{Names: names},
+		Planned: func(l *session.Ladder) error {
+			fmt.Println("Packages to build:", len(l.Todo()))
+			return nil
+		}}}
 	report, err := s.Install(ctx, request)
 	fmt.Println("Packages on the landing:", len(report.Landing.Members))
 	return err

@@ -27,7 +27,8 @@ func parseSize(text string) (int64, error) {
 		return 0, nil
 	}
 	number := strings.TrimRight(strings.ToLower(text), "bkmg")
-	unit, known := map[string]float64{"b": 1, "": 1, "k": 1e3, "kb": 1e3, "m": 1e6, "mb": 1e6, "g": 1e9, "gb": 1e9}[strings.ToLower(text)[len(number):]]
+	unit, known := map[string]float64{"b": 1, "": 1, "k": 1e3, "kb": 1e3, "m": 1e6, "mb": 1e6, "g": 1e9,
+		"gb": 1e9}[strings.ToLower(text)[len(number):]]
 	n, err := strconv.ParseFloat(number, 64)
 	if !known || err != nil || n < 0 || math.IsNaN(n) || n*unit > math.MaxInt64/2 {
 		return 0, usage("%q is not a size; write 500kB, 100MB or 2GB", text)

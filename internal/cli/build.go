@@ -49,7 +49,8 @@ func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
 			a.screen.Print("The sources of %s are here, verified.", term.Count(r.Fetched, "package"))
 		}
 		for _, j := range r.Gathered {
-			a.screen.Note("Not yet here: the extras that %s gathers. To gather them: fernladder build --until unpack %s", j.Name, j.Name)
+			a.screen.Note("Not yet here: the extras that %s gathers. To gather them: fernladder build --until unpack %s",
+				j.Name, j.Name)
 		}
 	})
 }
@@ -72,7 +73,8 @@ builds are not built again; a failed or interrupted build continues where it sto
   fernladder build --shell mistplan             look around where a build has failed, or has stopped`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := errors.Join(onlyOne(c, "again", "prove", "shell", "watch", "until"), onlyOne(c, "until", "cluster")); err != nil {
+			if err := errors.Join(onlyOne(c, "again", "prove", "shell", "watch", "until"),
+				onlyOne(c, "until", "cluster")); err != nil {
 				return err
 			}
 			if err := a.onNodes(c, &ask); err != nil {
@@ -95,11 +97,20 @@ builds are not built again; a failed or interrupted build continues where it sto
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
 	addPrefixFlags(c, &ask)
-	c.Flags().BoolVar(&again, "again", false, "build the named packages again; the existing tree stays until the new one is complete and tried")
-	c.Flags().BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
-	c.Flags().BoolVar(&watch, "watch", false, "record every file that the builds of the named packages read, and show what they use of this machine; existing builds are built again")
+	c.Flags().
+		BoolVar(&again, "again", false,
+			"build the named packages again; the existing tree stays until the new one is complete and tried")
+	c.Flags().
+		BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
+	c.Flags().
+		BoolVar(&watch, "watch", false,
+			"record every file that the builds of the named packages read, and show what they use of this machine; existing "+
+				"builds are built again")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the room of a failed build, with its environment")
-	c.Flags().StringVar(&ask.Until, "until", "", "build the named packages up to this `STAGE`: unpack, patch, configure, compile, check or place; their needs are built completely")
+	c.Flags().
+		StringVar(&ask.Until, "until", "",
+			"build the named packages up to this `STAGE`: unpack, patch, configure, compile, check or place; their needs are "+
+				"built completely")
 	return c
 }
 
@@ -120,7 +131,8 @@ func (a *app) showBuilt(p *plan.Plan) {
 			a.screen.Print("%s %s%s is in %s", a.screen.Strong(j.Name), j.Version, forPrefix(j), j.Tree)
 			continue
 		}
-		a.screen.Print("%s %s is built up to %s in %s", a.screen.Strong(j.Name), j.Version, j.Until, a.session.Store.Work(j.Ref))
+		a.screen.Print("%s %s is built up to %s in %s", a.screen.Strong(j.Name), j.Version, j.Until,
+			a.session.Store.Work(j.Ref))
 		if slices.Contains(build.LoggedStages, j.Until) {
 			a.screen.Note("Its output: fernladder log %s --stage %s", j.Name, j.Until)
 		}
@@ -147,7 +159,8 @@ func (a *app) buildAgain(ctx context.Context, ask plan.Ask) error {
 		for _, r := range all {
 			a.showUnrecorded(r.Unrecorded)
 			if r.Err == nil {
-				a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name), r.Build.Version, seconds(r.Took), seconds(r.Was))
+				a.screen.Print("%s %s is built again in %s (%s before), in the same place.", a.screen.Strong(r.Build.Name),
+					r.Build.Version, seconds(r.Took), seconds(r.Was))
 			}
 		}
 	})

@@ -37,7 +37,8 @@ recipe does not name. Only mistakes change the exit status. Nothing is fetched o
 		},
 	}
 	c.Flags().BoolVar(&online, "online", false, "ask the sites that archives come from")
-	c.Flags().BoolVar(&fix, "fix", false, "if a recipe uses from the operating system what another recipe has, write the need")
+	c.Flags().
+		BoolVar(&fix, "fix", false, "if a recipe uses from the operating system what another recipe has, write the need")
 	c.Flags().BoolVar(&schema, "schema", false, "print a JSON Schema of recipes, and check nothing")
 	return c
 }
@@ -47,9 +48,10 @@ func (a *app) check(ctx context.Context, names []string, online, fix bool) error
 	if err != nil {
 		return err
 	}
-	r, err := s.Check(ctx, session.CheckRequest{Names: names, Online: online, Fix: fix, Fixed: func(r *recipe.Recipe, p tomlfile.Problem) {
-		a.screen.Note("%s: %s; it has a need instead now", r.File, p.Message)
-	}})
+	r, err := s.Check(ctx, session.CheckRequest{Names: names, Online: online, Fix: fix,
+		Fixed: func(r *recipe.Recipe, p tomlfile.Problem) {
+			a.screen.Note("%s: %s; it has a need instead now", r.File, p.Message)
+		}})
 	if r == nil {
 		return err
 	}

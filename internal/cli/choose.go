@@ -54,9 +54,11 @@ func (a *app) keep(ctx context.Context, m *machine.Machine, c *plan.Choosing, co
 	for _, change := range c.Changes() {
 		texts = append(texts, change.Option+" = "+c.Row(change.Option).TOML(change.To))
 	}
-	a.screen.Print("Written to %s: [wanted.%s] with %s", m.Place.Shown(m.Settings.File), c.Recipe.Name, strings.Join(texts, ", "))
+	a.screen.Print("Written to %s: [wanted.%s] with %s", m.Place.Shown(m.Settings.File), c.Recipe.Name,
+		strings.Join(texts, ", "))
 	if added {
-		a.screen.Note("%s is now wanted on this machine: %s without names brings the landing to exactly what is wanted.", c.Recipe.Name, "fernladder install")
+		a.screen.Note("%s is now wanted on this machine: %s without names brings the landing to exactly what is wanted.",
+			c.Recipe.Name, "fernladder install")
 	}
 	a.screen.Note("To build it: fernladder install %s", c.Recipe.Name)
 	return nil

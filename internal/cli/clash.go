@@ -17,7 +17,8 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	const few = 4
 	var lines []string
 	for _, c := range advice.Clashes(m, o) {
-		what, who := "programs", "On the landing, ours have that name only if before_system in the settings or the recipe says so."
+		what, who := "programs",
+			"On the landing, ours have that name only if before_system in the settings or the recipe says so."
 		if c.Kind == host.Library {
 			what, who = "libraries", "Builds that need the recipe use its own."
 		}
@@ -32,7 +33,8 @@ func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 		if len(c.Names) > few {
 			names = append(names, fmt.Sprintf("%d more", len(c.Names)-few))
 		}
-		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, what, strings.Join(names, ", "), who))
+		lines = append(lines, fmt.Sprintf("%s: the operating system%s has the %s %s, too. %s", name, from, what,
+			strings.Join(names, ", "), who))
 	}
 	return lines
 }

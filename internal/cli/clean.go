@@ -113,22 +113,28 @@ func (a *app) showCandidates(c clean.Candidates) {
 	}
 	var rows [][]string
 	for _, w := range c.Works {
-		rows = append(rows, []string{"build", a.screen.Strong(w.Name), w.Version, w.ID, term.Bytes(w.Size), ago(a.now().Sub(w.Touched)), w.Done()})
+		rows = append(rows, []string{"build", a.screen.Strong(w.Name), w.Version, w.ID, term.Bytes(w.Size),
+			ago(a.now().Sub(w.Touched)), w.Done()})
 	}
 	for _, t := range c.Trees {
-		rows = append(rows, []string{"tree", a.screen.Strong(t.Name), t.Version, t.ID, term.Bytes(t.Size), ago(a.now().Sub(t.Began)), ""})
+		rows = append(rows, []string{"tree", a.screen.Strong(t.Name), t.Version, t.ID, term.Bytes(t.Size),
+			ago(a.now().Sub(t.Began)), ""})
 	}
 	for _, x := range c.Landings {
-		rows = append(rows, []string{"landing", "", fmt.Sprint(x.Number), "", "", ago(a.now().Sub(x.Made)), term.OneLine(x.Command)})
+		rows = append(rows, []string{"landing", "", fmt.Sprint(x.Number), "", "", ago(a.now().Sub(x.Made)),
+			term.OneLine(x.Command)})
 	}
 	for _, l := range c.Logs {
-		rows = append(rows, []string{"logs", a.screen.Strong(l.Name), l.Version, l.ID, term.Bytes(l.Size), ago(a.now().Sub(l.Wrote)), ""})
+		rows = append(rows, []string{"logs", a.screen.Strong(l.Name), l.Version, l.ID, term.Bytes(l.Size),
+			ago(a.now().Sub(l.Wrote)), ""})
 	}
 	for _, d := range c.Damaged {
-		rows = append(rows, []string{"damaged", filepath.Base(d.Path), "", "", term.Bytes(d.Size), ago(a.now().Sub(d.Wrote)), "moved aside by mend"})
+		rows = append(rows, []string{"damaged", filepath.Base(d.Path), "", "", term.Bytes(d.Size), ago(a.now().Sub(d.Wrote)),
+			"moved aside by mend"})
 	}
 	if n := len(c.Archives); n > 0 {
-		rows = append(rows, []string{"archives", "", "", "", term.Bytes(c.ArchiveBytes()), "", term.Count(n, "file") + ", can be fetched again"})
+		rows = append(rows, []string{"archives", "", "", "", term.Bytes(c.ArchiveBytes()), "", term.Count(n, "file") +
+			", can be fetched again"})
 	}
 	if len(rows) == 0 {
 		a.screen.Print("Nothing to delete.")

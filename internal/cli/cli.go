@@ -136,10 +136,14 @@ into a tree of its own. What is in use is linked into one directory, the landing
 			root.AddCommand(c)
 		}
 	}
-	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand(), a.shelvesCommand(), a.newsCommand(), a.bumpCommand(), a.offersCommand(), a.tinkerCommand())
-	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(), a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(), a.landingCommand(), a.followCommand(), a.mendCommand(), a.cleanCommand())
+	add(groupWrite, a.newCommand(), a.draftCommand(), a.checkCommand(), a.shelvesCommand(), a.newsCommand(),
+		a.bumpCommand(), a.offersCommand(), a.tinkerCommand())
+	add(groupBuild, a.optionsCommand(), a.hostCommand(), a.planCommand(), a.lockCommand(), a.supplyCommand(),
+		a.fetchCommand(), a.buildCommand(), a.installCommand(), a.upgradeCommand(), a.frontCommand(), a.removeCommand(),
+		a.landingCommand(), a.followCommand(), a.mendCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
-	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
+	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(),
+		a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand())
 	add(groupHand, a.packCommand(), a.repositoryCommand())
 	add(groupOthers, a.demoCommand())
 	root.AddCommand(a.atNodeCommand())
@@ -151,10 +155,12 @@ into a tree of its own. What is in use is linked into one directory, the landing
 
 // open opens a session.
 func (a *app) open() (*session.Session, error) {
-	s, err := session.Open(session.Config{SettingsFile: a.settingsFile, Root: a.root, Getenv: a.getenv, Config: machine.Config{
-		Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline, Agent: "fernladder/" + Version,
-		Events: a.screen.Progress(a.now), Now: a.now,
-	}})
+	s, err := session.Open(session.Config{SettingsFile: a.settingsFile, Root: a.root, Getenv: a.getenv,
+		Config: machine.Config{
+			Command: a.typed, Jobs: a.jobs, Level: sandbox.Level(a.isolation), Offline: a.offline,
+			Agent:  "fernladder/" + Version,
+			Events: a.screen.Progress(a.now), Now: a.now,
+		}})
 	if err != nil {
 		return nil, helpedBy(err)
 	}

@@ -100,7 +100,8 @@ func (a *app) compareFiles(r *compare.Report, few int) {
 	if len(f.Came)+len(f.Gone)+len(f.Changed) == 0 {
 		a.screen.Print("\nAll %s are the same.", term.Count(f.Same, "file"))
 	} else {
-		a.screen.Print("\nFiles: %d the same, %d only in B (+), %d only in A (-), %d different (~)", f.Same, len(f.Came), len(f.Gone), len(f.Changed))
+		a.screen.Print("\nFiles: %d the same, %d only in B (+), %d only in A (-), %d different (~)", f.Same, len(f.Came),
+			len(f.Gone), len(f.Changed))
 	}
 	show := func(mark string, list []compare.FileSize) {
 		for i, x := range list {
@@ -160,7 +161,8 @@ func (a *app) compareCost(r *compare.Report) {
 		rows = append(rows, []string{m.Name, times(m.A), times(m.B), ratio(m)})
 	}
 	rows = append(rows, []string{"all stages", times(r.Total.A), times(r.Total.B), ratio(r.Total)},
-		[]string{"most memory", sizes(r.Memory.A), sizes(r.Memory.B), ratio(r.Memory)}, []string{"size", sizes(r.Size.A), sizes(r.Size.B), ratio(r.Size)})
+		[]string{"most memory", sizes(r.Memory.A), sizes(r.Memory.B), ratio(r.Memory)},
+		[]string{"size", sizes(r.Size.A), sizes(r.Size.B), ratio(r.Size)})
 	a.screen.Print("")
 	a.screen.Table([]string{"", "A", "B", "B to A"}, rows)
 }

@@ -44,17 +44,25 @@ var story = []scene{
 	{"What can be chosen about mistplan, and what does it add?", "fernladder options mistplan"},
 	{"Without plots, mistplan needs less.", "fernladder plan glasshouse -o mistplan.plots=off"},
 	{"Does this machine have what the builds need of it?", "fernladder host glasshouse"},
-	{"One command for all of it. The first mirror of mistplan serves a tampered archive.", "fernladder install glasshouse"},
+	{"One command for all of it. The first mirror of mistplan serves a tampered archive.",
+		"fernladder install glasshouse"},
 	{"What is there now?", "fernladder list"},
 	{"Does it work?", "fernladder try glasshouse"},
-	{"The landing goes on the PATH, and the programs are there.", `eval "$(fernladder env)"; mistplan --stage seedling | tail -n 3; glasshouse day book`},
-	{"An older mistplan, with a patch and without plots; glasshouse is to run with that one.", "fernladder install glasshouse mistplan:1.9.4 -o plots=off"},
+	{"The landing goes on the PATH, and the programs are there.",
+		`eval "$(fernladder env)"; mistplan --stage seedling | tail -n 3; glasshouse day book`},
+	{"An older mistplan, with a patch and without plots; glasshouse is to run with that one.",
+		"fernladder install glasshouse mistplan:1.9.4 -o plots=off"},
 	{"How did that one come to be?", "fernladder show mistplan"},
 	{"And back. The landing remembers its states; nothing has to be built for it.", "fernladder landing undo"},
-	{"Both at once: the older one beside, under a name of its own.", `fernladder install mistplan:1.9.4 -o plots=off --beside && eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
-	{"Whose is it, why is it there, and what is different about it?", "fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
+	{"Both at once: the older one beside, under a name of its own.",
+		`fernladder install mistplan:1.9.4 -o plots=off --beside && ` +
+			`eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
+	{"Whose is it, why is it there, and what is different about it?",
+		"fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
 	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
-	{"An installed library is changed by hand. mend notices, and builds it again in place.", "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend --rebuild"},
+	{"An installed library is changed by hand. mend notices, and builds it again in place.",
+		"for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend " +
+			"--rebuild"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 
@@ -105,7 +113,8 @@ func (a *app) demo(ctx context.Context, keep string) error {
 		return a.screen.PrintJSON(all)
 	}
 	if keep != "" {
-		a.screen.Print("\nThe garden is in %s. Its upstream site is closed; the archives are in upstream.\nNext: cd %s && fernladder install glasshouse", dir, keep)
+		a.screen.Print("\nThe garden is in %s. Its upstream site is closed; the archives are in upstream.\nNext: cd %s && "+
+			"fernladder install glasshouse", dir, keep)
 	}
 	return nil
 }
@@ -135,7 +144,8 @@ func (a *app) demoEnvironment(dir, bin string) ([]string, error) {
 	if err := os.Symlink(self, filepath.Join(bin, "fernladder")); err != nil {
 		return nil, err
 	}
-	return append(os.Environ(), "PATH="+bin+":"+a.getenv("PATH"), "PWD="+dir, "FERNLADDER_ROOT=", "FERNLADDER_SETTINGS="+filepath.Join(dir, settings.FileName)), nil
+	return append(os.Environ(), "PATH="+bin+":"+a.getenv("PATH"), "PWD="+dir, "FERNLADDER_ROOT=", "FERNLADDER_SETTINGS="+
+		filepath.Join(dir, settings.FileName)), nil
 }
 
 // play runs a scene and shows the command and what it prints.

@@ -61,13 +61,19 @@ existing package. The landing does not change.`,
 	c.Flags().StringVar(&f.Branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
 	c.Flags().BoolVar(&f.Subversion, "svn", false, "SOURCE is a Subversion repository")
 	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and record the result in it")
-	c.Flags().BoolVar(&f.install, "install", false, "with --probe, install missing packages of the operating system, after asking once")
+	c.Flags().
+		BoolVar(&f.install, "install", false,
+			"with --probe, install missing packages of the operating system, after asking once")
 	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
 	c.Flags().BoolVar(&f.Read, "read", false, "read the files of the source, and run nothing of it")
 	c.Flags().BoolVar(&f.Quick, "quick", false, "ask the source only what it looks for, not about its options")
 	c.Flags().DurationVar(&f.Longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
-	c.Flags().StringArrayVar(&f.Places, "chain", nil, "also draft what it needs, from the archives in the folder or on the page `PLACE`")
-	c.Flags().StringVar(&f.Key, "key", "", "verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
+	c.Flags().
+		StringArrayVar(&f.Places, "chain", nil,
+			"also draft what it needs, from the archives in the folder or on the page `PLACE`")
+	c.Flags().
+		StringVar(&f.Key, "key", "",
+			"verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
 	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "accept a fetched key with the fingerprint `HEX`")
 	c.Flags().BoolVar(&f.Print, "print", false, "print the recipe and write nothing")
 	return c
@@ -147,7 +153,8 @@ func (a *app) tellListening(r *session.DraftRequest) {
 	r.Listening = func(doing string, runs int) {
 		if now := a.now(); now.Sub(told) >= often {
 			told = now
-			a.screen.Note("Listening for %s: %s; %s of its configure step so far.", seconds(now.Sub(began).Seconds()), doing, term.Count(runs, "run"))
+			a.screen.Note("Listening for %s: %s; %s of its configure step so far.", seconds(now.Sub(began).Seconds()), doing,
+				term.Count(runs, "run"))
 		}
 	}
 	r.Listened = func(unheard error) {
@@ -173,7 +180,8 @@ func (a *app) confirm(s *draft.Signer, fingerprint string) error {
 	case fingerprint != "" || !s.Asked:
 		return nil
 	case !a.screen.Interactive(os.Stdin):
-		return usage("the signature is by %s. Compare the fingerprint with the one that the authors publish, then add --fingerprint %s", s, s.Fingerprint)
+		return usage("the signature is by %s. Compare the fingerprint with the one that the authors publish, then add "+
+			"--fingerprint %s", s, s.Fingerprint)
 	case !a.agrees(fmt.Sprintf("The signature is by %s. Do the authors publish this fingerprint?", s)):
 		return usage("nothing was written")
 	}
@@ -198,7 +206,8 @@ func (a *app) showDraft(r *session.DraftReport, f session.DraftRequest) error {
 		for _, line := range x.Went {
 			a.screen.Print("gone: %s", line)
 		}
-		a.screen.Note("Compare the digest with what its makers publish; then: fernladder check %s && fernladder install %s:%s", r.Name, r.Name, x.Version)
+		a.screen.Note("Compare the digest with what its makers publish; then: fernladder check %s && fernladder install "+
+			"%s:%s", r.Name, r.Name, x.Version)
 		return nil
 	case a.screen.JSON:
 		return a.screen.PrintJSON(r)
@@ -217,7 +226,8 @@ func (a *app) showDraft(r *session.DraftReport, f session.DraftRequest) error {
 		a.screen.Print("%s", p.String())
 	}
 	if lacks := r.Decided.NoRecipe(); len(lacks) > 0 && len(f.Places) == 0 {
-		a.screen.Note("No recipe has %s. Draft first what of that is to be built, then this again; or all at once, with --chain FOLDER.", strings.Join(lacks, ", "))
+		a.screen.Note("No recipe has %s. Draft first what of that is to be built, then this again; or all at once, with "+
+			"--chain FOLDER.", strings.Join(lacks, ", "))
 	}
 	a.screen.Note("Look at the remarks in it; then: fernladder install %s", r.Buildable)
 	return nil
@@ -235,14 +245,17 @@ func (a *app) showDecided(d draft.Decided) {
 		a.screen.Print("%s %s", a.screen.Strong("options "), term.Count(n, "option"))
 	}
 	if len(off) > 0 {
-		a.screen.Print("%s %s%s", a.screen.Strong("left off"), strings.Join(off, ", "), a.screen.Faint(" (no recipe has what they need)"))
+		a.screen.Print("%s %s%s", a.screen.Strong("left off"), strings.Join(off, ", "),
+			a.screen.Faint(" (no recipe has what they need)"))
 	}
 	on, could := byShelf(d)
 	if len(on) > 0 {
-		a.screen.Print("%s %s%s", a.screen.Strong("switched"), strings.Join(on, ", "), a.screen.Faint(" (on, because the shelf has it; the source uses it if present)"))
+		a.screen.Print("%s %s%s", a.screen.Strong("switched"), strings.Join(on, ", "),
+			a.screen.Faint(" (on, because the shelf has it; the source uses it if present)"))
 	}
 	if len(could) > 0 {
-		a.screen.Print("%s %s%s", a.screen.Strong("could be"), strings.Join(could, ", "), a.screen.Faint(" (off in the source; the shelf has what it needs, and the need is written)"))
+		a.screen.Print("%s %s%s", a.screen.Strong("could be"), strings.Join(could, ", "),
+			a.screen.Faint(" (off in the source; the shelf has what it needs, and the need is written)"))
 	}
 	var needs []string
 	for _, w := range d.Needs {
@@ -259,7 +272,8 @@ func (a *app) showDecided(d draft.Decided) {
 		a.screen.Print("%s %s", a.screen.Strong("needs   "), strings.Join(needs, ", "))
 	}
 	if len(d.Perhaps) > 0 {
-		a.screen.Print("%s %s%s", a.screen.Strong("lacks   "), strings.Join(d.Perhaps, ", "), a.screen.Faint(" (neither a recipe nor this machine has it)"))
+		a.screen.Print("%s %s%s", a.screen.Strong("lacks   "), strings.Join(d.Perhaps, ", "),
+			a.screen.Faint(" (neither a recipe nor this machine has it)"))
 	}
 }
 

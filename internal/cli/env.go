@@ -78,7 +78,8 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 	}
 	lines := []variable{{Name: "PATH", Value: path, Join: ":"}}
 	for _, v := range []variable{
-		{Name: "MANPATH", Value: "share/man", Join: ":", Open: true}, // nothing after the colon stands for the usual directories
+		// Nothing after the colon stands for the usual directories.
+		{Name: "MANPATH", Value: "share/man", Join: ":", Open: true},
 		{Name: "MANPATH", Value: "man", Join: ":", Open: true},
 		{Name: "XDG_DATA_DIRS", Value: "share", Join: ":", Else: "/usr/local/share:/usr/share"},
 	} {
@@ -99,7 +100,8 @@ func (a *app) landingEnvironment(m *machine.Machine) ([]variable, error) {
 		}
 		for _, v := range receipt.Env {
 			if !recipe.MaySet(receipt.Name, v.Name, program) && !slices.Contains(m.Settings.TrustedEnv, receipt.Name) {
-				a.screen.Note("%s, which %s requests, is not set: other programs may obey it (trusted_env in the settings)", v.Name, receipt.Name)
+				a.screen.Note("%s, which %s requests, is not set: other programs may obey it (trusted_env in the settings)", v.Name,
+					receipt.Name)
 				continue
 			}
 			v.Value = onLandingPath(m, dir, receipt, v.Value)

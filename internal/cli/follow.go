@@ -92,7 +92,8 @@ func (a *app) showRuns(runs []*cluster.Run, followed map[*cluster.Run]bool) erro
 		if followed[r] {
 			by = "followed"
 		}
-		rows = append(rows, []string{a.screen.Strong(r.Name), r.Title(), ago(a.now().Sub(r.Began)) + " ago", term.Count(len(r.Builds()), "package"), by})
+		rows = append(rows, []string{a.screen.Strong(r.Name), r.Title(), ago(a.now().Sub(r.Began)) + " ago",
+			term.Count(len(r.Builds()), "package"), by})
 	}
 	a.screen.Table([]string{"run", "command", "submitted", "of", ""}, rows)
 	a.screen.Note("To follow one: fernladder follow %s", runs[0].Name)
@@ -116,9 +117,11 @@ func (a *app) showLeft(left *cluster.Left) {
 	case a.screen.JSON:
 		a.screen.PrintJSON(map[string]any{"run": left.Run, "jobs": left.Jobs})
 	case left.Detached:
-		a.screen.Print("The run %s has started, with %s.\nTo follow it: fernladder follow", left.Run, term.Count(left.Jobs, "job"))
+		a.screen.Print("The run %s has started, with %s.\nTo follow it: fernladder follow", left.Run,
+			term.Count(left.Jobs, "job"))
 	default:
-		a.screen.Note("The run %s continues, with %s. To return to it: fernladder follow %s", left.Run, term.Count(left.Jobs, "job"), left.Run)
+		a.screen.Note("The run %s continues, with %s. To return to it: fernladder follow %s", left.Run,
+			term.Count(left.Jobs, "job"), left.Run)
 	}
 }
 

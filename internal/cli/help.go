@@ -74,9 +74,11 @@ func (h *helper) lines(err error) []string {
 		if failure.Cause == nil {
 			return h.outside(r, failure)
 		}
-		if programs := build.PlacedPrograms(failure.Work); failure.Stage == build.StageTry && failure.Cause.Kind == diagnose.MissingProgram && len(programs) > 0 {
+		if programs := build.PlacedPrograms(failure.Work); failure.Stage == build.StageTry &&
+			failure.Cause.Kind == diagnose.MissingProgram && len(programs) > 0 {
 			const few = 12
-			return []string{fmt.Sprintf("The package placed no such program; it has %s. A program of another package is a [[need]] with role = \"runtime\" in %s.",
+			return []string{fmt.Sprintf("The package placed no such program; it has %s. A program of another package is a "+
+				"[[need]] with role = \"runtime\" in %s.",
 				strings.Join(programs[:min(few, len(programs))], ", "), r.File)}
 		}
 		return append(h.advice(r, failure.Cause), h.says(failure)...)
@@ -98,11 +100,14 @@ func (h *helper) jobEnded(e *cluster.Ended) []string {
 	case state == cluster.Impossible && len(e.Avoided) > 0:
 		return []string{"Make the nodes like this machine, or plan on a machine like them."}
 	case state == cluster.Impossible:
-		return []string{"Reduce its request: [cluster] in the settings, memory and minutes in [build] in its recipe; or check which nodes the scheduler has."}
+		return []string{"Reduce its request: [cluster] in the settings, memory and minutes in [build] in its recipe; or " +
+			"check which nodes the scheduler has."}
 	case state == cluster.OutOfMemory:
-		return []string{fmt.Sprintf("It needs more memory than the %d MiB of its job: set memory in [build] in its recipe.", e.Size.Memory)}
+		return []string{fmt.Sprintf("It needs more memory than the %d MiB of its job: set memory in [build] in its recipe.",
+			e.Size.Memory)}
 	case state == cluster.TimedOut:
-		return []string{fmt.Sprintf("It takes longer than the %s of its job: set minutes in [build] in its recipe.", term.Count(e.Size.Minutes, "minute"))}
+		return []string{fmt.Sprintf("It takes longer than the %s of its job: set minutes in [build] in its recipe.",
+			term.Count(e.Size.Minutes, "minute"))}
 	}
 	return []string{"Repeat the command to build it again."}
 }
@@ -129,7 +134,8 @@ func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
 	if len(answers) == 0 || answers[0].Args == nil {
 		return nil
 	}
-	return []string{fmt.Sprintf("The source has an argument for that; add to args in [build] of %s:", r.File), "    " + strings.Join(answers[0].Args, " ")}
+	return []string{fmt.Sprintf("The source has an argument for that; add to args in [build] of %s:", r.File),
+		"    " + strings.Join(answers[0].Args, " ")}
 }
 
 // missing names recipes that have what the operating system lacks, and how to find out
@@ -139,7 +145,8 @@ func (h *helper) missing(missing *host.Missing) []string {
 	offers := advice.Offer(missing, h.evidence)
 	for _, f := range missing.Needs {
 		if name := offers[f.Question]; name != "" {
-			lines = append(lines, fmt.Sprintf("The recipe %s also has the %s: a [[need]] on it can replace this.", name, f.Question))
+			lines = append(lines, fmt.Sprintf("The recipe %s also has the %s: a [[need]] on it can replace this.", name,
+				f.Question))
 		}
 	}
 	if _, unknown := missing.InstallLine(); len(unknown) > 0 && !h.evidence.Files.There() {
@@ -161,31 +168,35 @@ var typed = map[problem.Action]string{
 	problem.DeleteTrees:       "To delete the trees, too: --trees",
 	problem.DropEdits:         "To discard the changes: the same command with --edited fresh",
 	problem.DropTinkering:     "To delete it and start over (the folder stays): fernladder tinker drop %s",
-	problem.EndRun:            "It continues as it was submitted. To end it and start over: fernladder follow --end %s, and then the command again",
-	problem.FetchSources:      "To fetch them: fernladder fetch",
-	problem.InstallAgain:      "To get them back: fernladder install %s",
-	problem.InstallPackage:    "To build it: fernladder install %s",
-	problem.KeepEdits:         "To build from it, and mark the result: the same command with --edited keep",
-	problem.MakeFolder:        "To make one: fernladder new DIR",
-	problem.MendFix:           "To make it again from its sample: fernladder mend --fix",
-	problem.MendRebuild:       "To see everything that is wrong, and build it again: fernladder mend --rebuild",
-	problem.MoveAside:         "To move this tree aside: fernladder mend --fix. Then install the package again.",
-	problem.MoveLock:          "To move the lock: fernladder upgrade, or fernladder lock",
-	problem.NameRelease:       "Or name the version: fernladder bump %s VERSION",
-	problem.NameRepository:    "Set the name of a repository with --name, and of a suite with --suite.",
-	problem.NameSettings:      "To use these settings anyway: --settings %s",
-	problem.PrintDraft:        "To see the draft without a file: --print",
-	problem.RemoveAndRepeat:   "To do both: fernladder remove --trees %s, and the same command again",
-	problem.RemoveFirst:       "Remove that first: fernladder remove %s",
-	problem.RemoveReinstall:   "To build it from the verified source: fernladder remove --trees %s, and install it again",
-	problem.ReplaceKey:        "Other machines trust the first key. To replace it anyway, add --another-key, and give them the new key.",
-	problem.SeparateFiles:     "They cannot be installed together. Let the recipe of one of them leave that file out, or place it elsewhere.",
-	problem.SetCluster:        "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
-	problem.SetEpoch:          "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    number = 1",
-	problem.SupplyFile:        "When you have it: fernladder supply %s FILE",
-	problem.UseLanding:        "To use another state of the landing: fernladder landing use N (0 is the empty one)",
-	problem.WatchBuild:        "To record it: fernladder build --watch %s",
-	problem.WriteLock:         "To write one: fernladder lock",
+	problem.EndRun: "It continues as it was submitted. To end it and start over: fernladder follow --end " +
+		"%s, and then the command again",
+	problem.FetchSources:    "To fetch them: fernladder fetch",
+	problem.InstallAgain:    "To get them back: fernladder install %s",
+	problem.InstallPackage:  "To build it: fernladder install %s",
+	problem.KeepEdits:       "To build from it, and mark the result: the same command with --edited keep",
+	problem.MakeFolder:      "To make one: fernladder new DIR",
+	problem.MendFix:         "To make it again from its sample: fernladder mend --fix",
+	problem.MendRebuild:     "To see everything that is wrong, and build it again: fernladder mend --rebuild",
+	problem.MoveAside:       "To move this tree aside: fernladder mend --fix. Then install the package again.",
+	problem.MoveLock:        "To move the lock: fernladder upgrade, or fernladder lock",
+	problem.NameRelease:     "Or name the version: fernladder bump %s VERSION",
+	problem.NameRepository:  "Set the name of a repository with --name, and of a suite with --suite.",
+	problem.NameSettings:    "To use these settings anyway: --settings %s",
+	problem.PrintDraft:      "To see the draft without a file: --print",
+	problem.RemoveAndRepeat: "To do both: fernladder remove --trees %s, and the same command again",
+	problem.RemoveFirst:     "Remove that first: fernladder remove %s",
+	problem.RemoveReinstall: "To build it from the verified source: fernladder remove --trees %s, and install it again",
+	problem.ReplaceKey: "Other machines trust the first key. To replace it anyway, add --another-key, and give " +
+		"them the new key.",
+	problem.SeparateFiles: "They cannot be installed together. Let the recipe of one of them leave that file out, or " +
+		"place it elsewhere.",
+	problem.SetCluster: "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
+	problem.SetEpoch: "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    " +
+		"number = 1",
+	problem.SupplyFile: "When you have it: fernladder supply %s FILE",
+	problem.UseLanding: "To use another state of the landing: fernladder landing use N (0 is the empty one)",
+	problem.WatchBuild: "To record it: fernladder build --watch %s",
+	problem.WriteLock:  "To write one: fernladder lock",
 }
 
 // lineOf is a remedy as a person types it.
@@ -200,7 +211,8 @@ func lineOf(r problem.Remedy) string {
 		return "To delete both: fernladder remove --trees " + args
 	case problem.RaiseRebuild:
 		if len(r.Args) > 0 {
-			return "Raise rebuild in [pack] in the settings and pack it again, or rename one of them: pack --prefix DIR --name NAME"
+			return "Raise rebuild in [pack] in the settings and pack it again, or rename one of them: pack --prefix DIR " +
+				"--name NAME"
 		}
 		return "Raise rebuild in [pack] in the settings, or write it elsewhere with --to."
 	case problem.SetMaintainer:
@@ -306,10 +318,12 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.InSource:
 		return say("If the package has to be built in its own directory: in_tree = true in [build] of %s.", file)
 	case diagnose.MissingInSource:
-		return say("The archive is incomplete: some lack what their repository has (submodules, generated files). Add that with an [[extra]] or a git release in %s.", file)
+		return say("The archive is incomplete: some lack what their repository has (submodules, generated files). Add "+
+			"that with an [[extra]] or a git release in %s.", file)
 	case diagnose.TooNew:
 		if c.Name() == "cmake" {
-			return say("Use a newer release. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.", file)
+			return say("Use a newer release. For this one: args = [\"-DCMAKE_POLICY_VERSION_MINIMUM=3.5\"] in [build] of %s.",
+				file)
 		}
 		return say("Use a newer release, or an older %s as a tool with a recipe of its own.", c.Name())
 	case diagnose.WrongOption:
@@ -321,8 +335,10 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.Race:
 		return say("If it succeeds with -j 1: parallel = false in [build] of %s.", file)
 	case diagnose.Network:
-		lines := []string{"Builds have no network. Add what it downloads to " + file + ": as [[extra]] with archive and sha256, or as [[supply]] for a file that you bring;",
-			"or gather it before the build: [[extra]] with gather = '''…''' runs with the network once, and its result is pinned by a digest."}
+		lines := []string{"Builds have no network. Add what it downloads to " + file +
+			": as [[extra]] with archive and sha256, or as [[supply]] for a file that you bring;",
+			"or gather it before the build: [[extra]] with gather = '''…''' runs with the network once, and its result is " +
+				"pinned by a digest."}
 		if urls := urlsIn(c.Lines); len(urls) > 0 {
 			lines = append(lines, "It asks for "+strings.Join(urls, ", "))
 		}
@@ -332,12 +348,14 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.CompilerTooOld:
 		return say("Use an older release, or a newer compiler as a need with role = \"tool\" in %s.", file)
 	case diagnose.WarningError:
-		return say("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source that turns it off.", file)
+		return say("In %s: [build.env] with CFLAGS = \"-O2 -Wno-error\" (CXXFLAGS for C++), or the option of the source "+
+			"that turns it off.", file)
 	case diagnose.NotRelocatable:
 		return say("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
 	case diagnose.Undefined:
 		if library, is := strings.CutPrefix(c.Found, "-l"); is {
-			return say("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library, c.Found, file)
+			return say("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library,
+				c.Found, file)
 		}
 	}
 	return h.adviceForMissing(r, c)
@@ -371,10 +389,12 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 		by, in = "add to "+r.File, r.File
 	}
 	if m.Needed != "" {
-		return []string{fmt.Sprintf("%s already needs %s, which has it or has its name: the build looks elsewhere, or for a part that %s was built without.", in, m.Needed, m.Needed)}, nil
+		return []string{fmt.Sprintf("%s already needs %s, which has it or has its name: the build looks elsewhere, or for "+
+			"a part that %s was built without.", in, m.Needed, m.Needed)}, nil
 	}
 	if m.At != "" {
-		return []string{fmt.Sprintf("This machine has it: %s. If the log is from this machine, nothing has to be installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
+		return []string{fmt.Sprintf("This machine has it: %s. If the log is from this machine, nothing has to be "+
+			"installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
 	}
 	switch {
 	case m.Recipe != "" && m.Sure:
@@ -383,19 +403,26 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 		add(m.Need().Text(), "The recipe %s has this name; if it is the right one, %s:", m.Recipe, by)
 	}
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
-		return append(lines, fmt.Sprintf("Write a recipe for %s in that version, and a [[need]] on it with version = %q.", c.Name(), c.Range)), nil
+		return append(lines, fmt.Sprintf("Write a recipe for %s in that version, and a [[need]] on it with version = %q.",
+			c.Name(), c.Range)), nil
 	}
-	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library || m.Host.Kind == host.Module) {
-		lines = append(lines, "No recipe has it. To build it, too, draft a recipe from its archive or repository: fernladder draft SOURCE")
+	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library ||
+		m.Host.Kind == host.Module) {
+		lines = append(lines,
+			"No recipe has it. To build it, too, draft a recipe from its archive or repository: fernladder draft SOURCE")
 	}
 	switch {
 	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
 	case m.Here && m.Recipe != "":
-		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. To use that one:", thing(m.Host))
+		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. To use that one:",
+			thing(m.Host))
 	case m.Here:
-		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
+		add(m.HostNeed().Text(),
+			"The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
 	case m.Nowhere():
-		lines = append(lines, fmt.Sprintf("No recipe on the shelves and no listed package of this operating system has the %s. To build it, too: fernladder draft SOURCE", thing(m.Host)))
+		lines = append(lines,
+			fmt.Sprintf("No recipe on the shelves and no listed package of this operating system has the %s. To build it, "+
+				"too: fernladder draft SOURCE", thing(m.Host)))
 	case m.Recipe != "":
 		add(m.HostNeed().Text(), "Or, to use the operating system's:")
 	case len(m.Owners) > 0:
@@ -415,8 +442,11 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 			lines = append(lines, fmt.Sprintf("Or without it, by the option %s: -o %s=off", o.Name, o.Name))
 		}
 	}
-	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header && !slices.Contains(c.Names, m.Host.Name) && dir != "." {
-		lines = append(lines, fmt.Sprintf("It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does not use pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
+	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header &&
+		!slices.Contains(c.Names, m.Host.Name) && dir != "." {
+		lines = append(lines,
+			fmt.Sprintf("It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does "+
+				"not use pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
 		const few = 3
 		for _, other := range m.Others[:min(few, len(m.Others))] {
 			lines = append(lines, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))
@@ -432,6 +462,7 @@ const refresh = "fernladder host --refresh finds out which package has it."
 
 // thing says what a question asks for.
 func thing(q host.Question) string {
-	kind := map[host.Kind]string{host.Module: "pkg-config module", host.Python: "Python module", host.Perl: "Perl module"}[q.Kind]
+	kind := map[host.Kind]string{host.Module: "pkg-config module", host.Python: "Python module",
+		host.Perl: "Perl module"}[q.Kind]
 	return cmp.Or(kind, string(q.Kind)) + " " + q.Name
 }

@@ -79,10 +79,12 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 		if r.Size > 0 {
 			size = term.Bytes(r.Size)
 		}
-		rows = append(rows, []string{r.Began.Local().Format("2006-01-02 15:04"), a.screen.Strong(r.Name), r.Version, r.ID, outcome,
+		rows = append(rows, []string{r.Began.Local().Format("2006-01-02 15:04"), a.screen.Strong(r.Name), r.Version,
+			r.ID, outcome,
 			term.Duration(time.Duration(r.Seconds * float64(time.Second))), cpu, memory, size, longest(r)})
 	}
-	a.screen.Table([]string{"began", "package", "version", "build id", "outcome", "took", "processors", "memory", "size", "longest stage"}, rows)
+	a.screen.Table([]string{"began", "package", "version", "build id", "outcome", "took", "processors", "memory", "size",
+		"longest stage"}, rows)
 	return nil
 }
 

@@ -62,7 +62,9 @@ declaring it, as lines for the recipe; --write adds them.`,
 	c.Flags().BoolVar(&used, "used", false, "show what the last build used of this machine without declaring it")
 	c.Flags().BoolVar(&write, "write", false, "with --used, add it to the recipe")
 	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
-	c.Flags().BoolVar(&r.AlsoChange, "also-change", false, "with --install, also let the package manager remove, upgrade and downgrade packages")
+	c.Flags().
+		BoolVar(&r.AlsoChange, "also-change", false,
+			"with --install, also let the package manager remove, upgrade and downgrade packages")
 	return c
 }
 
@@ -142,7 +144,8 @@ func (a *app) showHost(r *session.HostReport) {
 		if wanted == "any" {
 			wanted = ""
 		}
-		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted, strings.Join(f.By, ", ") + f.OrElse()}
+		rows[i] = []string{string(f.Kind), a.screen.Strong(f.Name), state, f.Version, wanted,
+			strings.Join(f.By, ", ") + f.OrElse()}
 	}
 	a.screen.Table([]string{"kind", "name", "state", "version", "needed", "for"}, rows)
 	for _, pkg := range p.Packages {
@@ -154,5 +157,6 @@ func (a *app) showHost(r *session.HostReport) {
 	if lacks > 0 {
 		sum = fmt.Sprintf("%d missing", lacks)
 	}
-	a.screen.Print("\n%s for %s on this machine (%s, %s): %s.", term.Count(len(findings), "need"), term.Count(len(p.Jobs), "package"), cmp.Or(m.System.Release, "unknown system"), m.System.Arch, sum)
+	a.screen.Print("\n%s for %s on this machine (%s, %s): %s.", term.Count(len(findings), "need"),
+		term.Count(len(p.Jobs), "package"), cmp.Or(m.System.Release, "unknown system"), m.System.Arch, sum)
 }

@@ -38,7 +38,8 @@ existing build.`,
 	}
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
-	c.Flags().BoolVar(&ask.Beside, "beside", false, "keep other builds of the package on the landing, with the plain names")
+	c.Flags().
+		BoolVar(&ask.Beside, "beside", false, "keep other builds of the package on the landing, with the plain names")
 	return c
 }
 
@@ -162,7 +163,8 @@ func (a *app) showConfigs(configs []store.ConfigChange) {
 			}
 			a.screen.Print("%s keeps your edits; the new sample is beside it:\n  diff %s %s", c.File, c.File, sample)
 		case store.ConfigStrange:
-			a.screen.Note("%s is no longer a file, and stays as it is; the package reads its configuration there. The sample: %s", c.File, c.Sample)
+			a.screen.Note("%s is no longer a file, and stays as it is; the package reads its configuration there. The "+
+				"sample: %s", c.File, c.Sample)
 		}
 	}
 }
@@ -195,7 +197,8 @@ func (a *app) newer(p *plan.Plan) {
 		names = append(names, pkg.Name())
 	}
 	if len(newer) > 0 {
-		a.screen.Note("Newer on the shelf: %s. To move: fernladder upgrade %s", strings.Join(newer, ", "), strings.Join(names, " "))
+		a.screen.Note("Newer on the shelf: %s. To move: fernladder upgrade %s", strings.Join(newer, ", "),
+			strings.Join(names, " "))
 	}
 }
 

@@ -53,7 +53,8 @@ func (a *app) showWithout(state landing.State) {
 		}
 		for _, need := range needs {
 			if with := state.Has(need.Ref); need.Role == recipe.Runtime && with != nil && with.Beside {
-				a.screen.Note("%s %s runs with %s %s, which is beside another build: the plain names start that one.", member.Name, member.Version, need.Name, need.Version)
+				a.screen.Note("%s %s runs with %s %s, which is beside another build: the plain names start that one.", member.Name,
+					member.Version, need.Name, need.Version)
 			}
 		}
 	}
@@ -88,7 +89,8 @@ func (a *app) showNamed(all []landing.Naming) {
 		who := k.r.Name + " " + k.r.Version
 		switch k.why {
 		case landing.BySystem:
-			a.screen.Print("%s: %s not linked under that name, because the operating system has %s. To give ours precedence: before_system = [%q] in the settings.",
+			a.screen.Print("%s: %s not linked under that name, because the operating system has %s. To give ours precedence: "+
+				"before_system = [%q] in the settings.",
 				who, areOrIs(names(list)), systems(list), k.r.Name)
 		case landing.OverIt:
 			a.screen.Print("%s: %s before the operating system's %s.", who, comes(names(list)), systems(list))
@@ -109,7 +111,8 @@ func (a *app) showNamed(all []landing.Naming) {
 			}
 			a.screen.Print("%s: %s at the top of its tree, and not linked.", who, what)
 		case landing.Untrusted:
-			a.screen.Print("%s: not linked, because programs of the system may act on files there by themselves: %s. If you trust the package with that: trusted_owners = [%q] in the settings.",
+			a.screen.Print("%s: not linked, because programs of the system may act on files there by themselves: %s. If you "+
+				"trust the package with that: trusted_owners = [%q] in the settings.",
 				who, isAnd(names(list)), k.r.Name)
 		case landing.ByFronted:
 			a.screen.Print("%s is beside another build: %s.", who, strings.Join(renamed(list), ", "))
@@ -209,6 +212,7 @@ func (a *app) aheadOfLock(l install.Landed) error {
 		texts = append(texts, o.Locked.Name+" "+o.Locked.Version.String())
 		args = append(args, o.On.Name+":"+o.On.Version)
 	}
-	a.screen.Note("%s still has %s, to which the next install returns. To lock what is on the landing: fernladder lock %s", file, strings.Join(texts, ", "), strings.Join(args, " "))
+	a.screen.Note("%s still has %s, to which the next install returns. To lock what is on the landing: fernladder lock %s",
+		file, strings.Join(texts, ", "), strings.Join(args, " "))
 	return nil
 }

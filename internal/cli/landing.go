@@ -116,13 +116,15 @@ func (a *app) showLandings(r *session.LandingsReport) {
 			mark = a.screen.Good("in use")
 			used = &r.History[i]
 		}
-		rows = append(rows, []string{mark, strconv.Itoa(x.Number), x.Made.Local().Format("2006-01-02 15:04"), short(term.OneLine(x.Command)), a.changed(x, i == 0)})
+		rows = append(rows, []string{mark, strconv.Itoa(x.Number), x.Made.Local().Format("2006-01-02 15:04"),
+			short(term.OneLine(x.Command)), a.changed(x, i == 0)})
 	}
 	a.screen.Table([]string{"", "landing", "made", "by", "changes"}, rows)
 	if used == nil {
 		a.screen.Print("\nNo state is in use: the landing is empty. To use one: fernladder landing use N")
 	} else {
-		a.screen.Print("\n%s on it, %s: %s", term.Count(len(used.Members), "build"), term.Count(used.Links, "link"), r.Directory)
+		a.screen.Print("\n%s on it, %s: %s", term.Count(len(used.Members), "build"), term.Count(used.Links, "link"),
+			r.Directory)
 		a.showNamed(used.Named)
 	}
 	for _, x := range r.Shared {

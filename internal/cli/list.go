@@ -59,7 +59,8 @@ func (a *app) list(request session.ListRequest) error {
 
 func (a *app) showList(r *session.ListReport) {
 	if a.session.Settings.File == "" && a.root == "" && a.getenv("FERNLADDER_ROOT") == "" {
-		a.screen.Note("There is no %s here or above, nor for this user or machine: this is the default root.", settings.FileName)
+		a.screen.Note("There is no %s here or above, nor for this user or machine: this is the default root.",
+			settings.FileName)
 	}
 	switch {
 	case len(r.All) == 0:
@@ -73,9 +74,11 @@ func (a *app) showList(r *session.ListReport) {
 	for i, b := range r.Builds {
 		x := r.Receipts[i]
 		on := map[string]string{"asked": a.screen.Good("requested"), "needed": "needed", "beside": "beside"}[b.Landing]
-		rows[i] = []string{a.screen.Strong(b.Name), b.Version, b.ID, on, b.Prefix, b.Preset, term.Bytes(b.Size), x.Began.Local().Format("2006-01-02 15:04"), apart(x, r.All), term.OneLine(b.Summary)}
+		rows[i] = []string{a.screen.Strong(b.Name), b.Version, b.ID, on, b.Prefix, b.Preset, term.Bytes(b.Size),
+			x.Began.Local().Format("2006-01-02 15:04"), apart(x, r.All), term.OneLine(b.Summary)}
 	}
-	a.screen.Table([]string{"package", "version", "build id", "landing", "for", "preset", "size", "built", "options", "summary"}, rows)
+	a.screen.Table([]string{"package", "version", "build id", "landing", "for", "preset", "size", "built", "options",
+		"summary"}, rows)
 	a.screen.Print("\n%s in %s, %s.", term.Count(len(rows), "build"), r.Root, sizes(r.Receipts))
 }
 

@@ -91,7 +91,8 @@ func (a *app) log(ctx context.Context, name string, flags logFlags) error {
 		switch {
 		case a.screen.JSON:
 		case flags.errors:
-			a.screen.Print("%s\n%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"), strings.Join(lines, "\n"))
+			a.screen.Print("%s\n%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"),
+				strings.Join(lines, "\n"))
 		default:
 			a.screen.Print("%s", a.screen.Strong("── "+last.Name+" "+last.Version+", "+stage+" ──"))
 			err = a.screen.Log(f)

@@ -107,11 +107,13 @@ func (a *app) showUnsound(r *mend.Report) {
 			if len(x.For) == 1 {
 				needs = "needs"
 			}
-			a.screen.Print("%s on the landing %s %s %s.", isAnd(refTexts(x.For)), needs, a.screen.Strong(x.Build.Name), x.Build.Version)
+			a.screen.Print("%s on the landing %s %s %s.", isAnd(refTexts(x.For)), needs, a.screen.Strong(x.Build.Name),
+				x.Build.Version)
 		}
 	}
 	if len(r.Findings) == 0 {
-		a.screen.Print("Nothing is wrong: %s, %s (%s read).", term.Count(r.Builds, "build"), term.Count(r.Files, "file"), term.Bytes(r.Bytes))
+		a.screen.Print("Nothing is wrong: %s, %s (%s read).", term.Count(r.Builds, "build"), term.Count(r.Files, "file"),
+			term.Bytes(r.Bytes))
 	}
 }
 

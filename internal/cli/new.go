@@ -29,6 +29,7 @@ func (a *app) newFolder(dir string) error {
 	}
 	return a.answer(r, func() {
 		a.screen.Print("Made %s, the empty shelf %s and %s.", r.Settings, r.Shelf, r.Lock)
-		a.screen.Note("Next, in %s: fernladder draft ARCHIVE writes a recipe from a source (a file, a URL, a repository); then fernladder install NAME", dir)
+		a.screen.Note("Next, in %s: fernladder draft ARCHIVE writes a recipe from a source (a file, a URL, a repository); "+
+			"then fernladder install NAME", dir)
 	})
 }

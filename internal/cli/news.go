@@ -77,7 +77,8 @@ func (a *app) showNews(found []session.News) {
 func (a *app) showBranch(name string, b *session.BranchNews) {
 	switch {
 	case b.Gone:
-		a.screen.Print("%s: the commit of %s is no longer on its branch, which is at %s.", a.screen.Strong(name), b.Built, b.Now)
+		a.screen.Print("%s: the commit of %s is no longer on its branch, which is at %s.", a.screen.Strong(name),
+			b.Built, b.Now)
 		return
 	case b.Commits == 0 && b.Now != b.Built: // the repository does not say how many
 		a.screen.Print("%s: its branch is at %s, and %s is built.", a.screen.Strong(name), b.Now, b.Built)

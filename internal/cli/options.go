@@ -52,8 +52,12 @@ file or a pipe, they are printed.`,
 	}
 	a.addLadderFlags(c, &f.ask, false)
 	c.Flags().BoolVar(&f.changed, "changed", false, "only those that differ from the default")
-	c.Flags().BoolVar(&f.built, "built", false, "those of the existing build, and the features that its source was configured with and without")
-	c.Flags().StringVar(&f.since, "since", "", "options that were added, removed or have another default since the release `VERSION`")
+	c.Flags().
+		BoolVar(&f.built, "built", false,
+			"those of the existing build, and the features that its source was configured with and without")
+	c.Flags().
+		StringVar(&f.since, "since", "",
+			"options that were added, removed or have another default since the release `VERSION`")
 	return c
 }
 
@@ -100,9 +104,11 @@ type optionRow struct {
 func (a *app) optionsJSON(c *plan.Choosing, f optionsFlags) error {
 	rows := []optionRow{}
 	for _, r := range shownRows(c, f) {
-		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes), r.Can(), append([]plan.Adds{}, c.Adds(r)...), r.Implied})
+		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes),
+			r.Can(), append([]plan.Adds{}, c.Adds(r)...), r.Implied})
 	}
-	out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "recipe": c.Recipe.File, "options": rows}
+	out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "recipe": c.Recipe.File,
+		"options": rows}
 	if c.Problem != nil {
 		out["problem"] = c.Problem.Error()
 	}
@@ -131,7 +137,8 @@ func (a *app) optionsTable(c *plan.Choosing, f optionsFlags) {
 			lines = append(lines, []string{a.screen.Strong(group.Name), "", "", "", "", ""})
 		}
 		for _, r := range group.Rows {
-			lines = append(lines, []string{"  " + r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r), term.OneLine(r.About)})
+			lines = append(lines, []string{"  " + r.Name, a.valueText(r), otherwise(r), whyText(r), addsText(c, r),
+				term.OneLine(r.About)})
 		}
 	}
 	a.screen.Table([]string{"option", "is", "can be", "why", "adds", "what it is"}, lines)
@@ -158,7 +165,8 @@ func otherwise(r *plan.Row) string {
 }
 
 func whyText(r *plan.Row) string {
-	text := map[plan.Why]string{plan.Default: "", plan.Asked: "requested", plan.Settings: "settings", plan.Locked: "locked", plan.Installed: "as installed",
+	text := map[plan.Why]string{plan.Default: "", plan.Asked: "requested", plan.Settings: "settings",
+		plan.Locked: "locked", plan.Installed: "as installed",
 		plan.Demanded: "demanded by", plan.Chosen: "chosen"}[r.Why]
 	if r.By == "" {
 		return text
@@ -211,13 +219,15 @@ func (a *app) optionsSince(c *plan.Choosing, since string) error {
 		rows = append(rows, []string{"-", u.Option, orDefault(u.Default, "–"), "", term.OneLine(u.About)})
 	}
 	for _, d := range s.Defaults {
-		rows = append(rows, []string{"~", d.Option, orDefault(d.From, "–"), orDefault(d.To, "–"), term.OneLine(c.Row(d.Option).About)})
+		rows = append(rows, []string{"~", d.Option, orDefault(d.From, "–"), orDefault(d.To, "–"),
+			term.OneLine(c.Row(d.Option).About)})
 	}
 	if len(rows) == 0 {
 		a.screen.Print("%s %s has the options of %s, with the same defaults.", c.Recipe.Name, c.Release.Version, since)
 		return nil
 	}
-	a.screen.Print("%s %s, against %s: %d came (+), %d went (-), %d with another default (~).\n", a.screen.Strong(c.Recipe.Name), c.Release.Version, since, len(s.Came), len(s.Went), len(s.Defaults))
+	a.screen.Print("%s %s, against %s: %d came (+), %d went (-), %d with another default (~).\n",
+		a.screen.Strong(c.Recipe.Name), c.Release.Version, since, len(s.Came), len(s.Went), len(s.Defaults))
 	a.screen.Table([]string{"", "option", "in " + since, "in " + c.Release.Version.String(), "what it is"}, rows)
 	return nil
 }
@@ -233,7 +243,8 @@ func (a *app) optionsBuilt(name string) error {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset, "options": r.Options, "chosen": r.Chosen, "features": append([]store.Feature{}, r.Features...)})
+		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset,
+			"options": r.Options, "chosen": r.Chosen, "features": append([]store.Feature{}, r.Features...)})
 	}
 	a.screen.Print("%s %s (%s)%s, built with", a.screen.Strong(r.Name), r.Version, r.ID, presetText(r.Preset))
 	var rows [][]string
@@ -287,7 +298,8 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	for _, f := range store.Missed(features) {
 		if name := onShelf(m, r, f.Lacks); name != "" && !slices.Contains(offered, name) {
 			offered = append(offered, name)
-			a.screen.Print("\nTo build it with %s, add to its recipe:\n%s", name, indent(recipe.NeedEntry{Recipe: name, Role: recipe.Library}.Text()))
+			a.screen.Print("\nTo build it with %s, add to its recipe:\n%s", name,
+				indent(recipe.NeedEntry{Recipe: name, Role: recipe.Library}.Text()))
 		}
 	}
 }
@@ -304,7 +316,9 @@ func rankOf(f store.Feature) int {
 
 // shelfHas says where a recipe on the shelf is called like what a feature lacks.
 func shelfHas(m *machine.Machine, r *store.Receipt, f store.Feature) string {
-	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool { return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks) }); i >= 0 {
+	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool {
+		return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks)
+	}); i >= 0 {
 		return ", though it was built with " + r.Needs[i].Name
 	}
 	if name := onShelf(m, r, f.Lacks); name != "" {

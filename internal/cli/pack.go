@@ -37,7 +37,8 @@ of the root. Nothing is put there on this machine.`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			if r.Prefix == "" {
-				for _, flag := range []string{"option", "preset", "locked", "isolation", "edited", "output", "jobs", "system-prefix", "name"} {
+				for _, flag := range []string{"option", "preset", "locked", "isolation", "edited", "output", "jobs",
+					"system-prefix", "name"} {
 					if c.Flags().Changed(flag) {
 						return usage("pack --%s is for what is built, with --prefix; without, packages are made of existing builds", flag)
 					}
@@ -49,7 +50,8 @@ of the root. Nothing is put there on this machine.`,
 	}
 	a.addLadderFlags(c, &r.Ask, true)
 	addPrefixFlags(c, &r.Ask)
-	c.Flags().StringVar(&r.Name, "name", "", "with --prefix, call the package `NAME` (default: as the first named package)")
+	c.Flags().
+		StringVar(&r.Name, "name", "", "with --prefix, call the package `NAME` (default: as the first named package)")
 	c.Flags().StringVar(&r.Format, "format", "", "deb or rpm (default: the format of this machine)")
 	c.Flags().StringVar(&r.To, "to", ".", "write the files into `DIR`")
 	c.Flags().BoolVar(&r.Split, "split", false, "put what is only needed to build against a package into a separate one")
@@ -75,12 +77,15 @@ func (a *app) pack(ctx context.Context, r session.PackRequest) error {
 func (a *app) showPacked(report *session.PackReport, r session.PackRequest) {
 	var rows [][]string
 	for _, w := range report.Packages {
-		what := map[pack.Kind]string{pack.Tree: "the tree", pack.Devel: "to build against it", pack.Config: "its configuration", pack.Names: "its names", pack.Prefix: "with what it needs, for " + r.Prefix}[w.Kind]
+		what := map[pack.Kind]string{pack.Tree: "the tree", pack.Devel: "to build against it",
+			pack.Config: "its configuration", pack.Names: "its names", pack.Prefix: "with what it needs, for " +
+				r.Prefix}[w.Kind]
 		there := ""
 		if w.There {
 			there = "already exists"
 		}
-		rows = append(rows, []string{a.screen.Strong(w.Name), w.Version, w.Build.Name + ", " + what, term.Bytes(w.Size), there})
+		rows = append(rows, []string{a.screen.Strong(w.Name), w.Version, w.Build.Name + ", " + what,
+			term.Bytes(w.Size), there})
 	}
 	a.screen.Table([]string{"package", "version", "of", "size", ""}, rows)
 	a.screen.Print("\n%s in %s.", term.Count(len(report.Packages), "package"), r.To)

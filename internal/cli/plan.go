@@ -66,7 +66,8 @@ fetched or built. Times and sizes are those of earlier builds.`,
 	a.addLadderFlags(c, &f.ask, false)
 	addPrefixFlags(c, &f.ask)
 	flags := c.Flags()
-	flags.BoolVar(&f.ask.Cluster, "cluster", false, "show the jobs that would be submitted to the cluster's batch scheduler")
+	flags.BoolVar(&f.ask.Cluster, "cluster", false,
+		"show the jobs that would be submitted to the cluster's batch scheduler")
 	flags.BoolVar(&f.ask.Locked, "locked", false, "fail if the ladder differs from ladder.lock")
 	flags.BoolVar(&f.ask.Upgrade, "upgrade", false, "plan what fernladder upgrade would do")
 	flags.BoolVar(&f.all, "all", false, "show a line for each package, however many there are")
@@ -116,14 +117,16 @@ func (a *app) showJobs(r *session.JobsReport) {
 		for _, b := range j.Builds {
 			builds = append(builds, a.screen.Strong(b.Name)+" "+b.Version)
 		}
-		rows = append(rows, []string{strings.Join(builds, ", "), fmt.Sprint(j.Processors), fmt.Sprintf("%d MiB", j.Memory), fmt.Sprint(j.Minutes), strings.Join(after, ", ")})
+		rows = append(rows, []string{strings.Join(builds, ", "), fmt.Sprint(j.Processors), fmt.Sprintf("%d MiB", j.Memory),
+			fmt.Sprint(j.Minutes), strings.Join(after, ", ")})
 	}
 	a.screen.Table([]string{"job", "processors", "memory", "minutes", "after"}, rows)
 	expected := ""
 	if r.Seconds > 0 {
 		expected = fmt.Sprintf(" By the last builds, on idle nodes: about %s.", seconds(r.Seconds))
 	}
-	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(r.Jobs), "job"), a.session.Settings.Cluster.Scheduler, expected)
+	a.screen.Print("\n%s would be submitted to %s.%s", term.Count(len(r.Jobs), "job"),
+		a.session.Settings.Cluster.Scheduler, expected)
 }
 
 // showLanding tells what an install of the plan changes on the landing.
@@ -216,7 +219,8 @@ func (a *app) showTotals(l *plan.Plan, t plan.Totals) {
 			fetch += fmt.Sprintf(" (%s)", term.Bytes(t.Bytes))
 		}
 	}
-	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"), t.Build, fetch)
+	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"),
+		t.Build, fetch)
 	unknown := ""
 	if t.Untimed > 0 {
 		unknown = fmt.Sprintf(", without %d that were never built here", t.Untimed)

@@ -31,7 +31,8 @@ func (a *app) showTree(l *plan.Plan) {
 			show(link.Package, depth+1, string(link.Role))
 		}
 		for _, h := range p.ByHost {
-			a.screen.Print("%s", strings.Repeat("  ", depth+1)+h.String()+a.screen.Faint(" "+string(h.Need.Role)+", of the operating system"))
+			a.screen.Print("%s", strings.Repeat("  ", depth+1)+h.String()+a.screen.Faint(" "+string(h.Need.Role)+
+				", of the operating system"))
 		}
 	}
 	for _, p := range l.Packages {
@@ -75,7 +76,8 @@ func (a *app) showWhy(l *plan.Plan, name string) error {
 			demands = append(demands, d.String())
 		}
 		path := l.WayTo(p)
-		shown = append(shown, map[string]any{"name": name, "version": p.Release.Version.String(), "demands": demands, "way": path})
+		shown = append(shown, map[string]any{"name": name, "version": p.Release.Version.String(), "demands": demands,
+			"way": path})
 		if a.screen.JSON {
 			continue
 		}

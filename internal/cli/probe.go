@@ -23,7 +23,8 @@ func (a *app) askInstall(f draftFlags) (may mayInstall, err error) {
 	case f.yes:
 		return mayInstall{true, true}, nil
 	case !a.screen.Interactive(os.Stdin):
-		return may, usage("--install asks before it installs anything, and needs a terminal for that; to skip the question, add --yes")
+		return may,
+			usage("--install asks before it installs anything, and needs a terminal for that; to skip the question, add --yes")
 	}
 	may.libraries = a.agrees("May the probe install libraries and headers of the operating system that are missing?")
 	may.programs = a.agrees("And programs that the build runs?")
@@ -31,7 +32,8 @@ func (a *app) askInstall(f draftFlags) (may mayInstall, err error) {
 }
 
 // addition installs packages for a probe, if that changes nothing that is there.
-func (a *app) addition(ctx context.Context, s *session.Session, may mayInstall, packages []string, program bool) (bool, error) {
+func (a *app) addition(ctx context.Context, s *session.Session, may mayInstall, packages []string,
+	program bool) (bool, error) {
 	if program && !may.programs || !program && !may.libraries {
 		return false, nil
 	}
@@ -78,7 +80,8 @@ func (a *app) probe(ctx context.Context, s *session.Session, name string, f draf
 	r, err := s.Probe(ctx, name, steps)
 	done := r.Probed
 	if line := host.Remover(s.System.Family); len(done.Useless) > 0 {
-		a.screen.Note("Installed for guesses that did not help: %s. To remove it: %s", strings.Join(done.Useless, " "), strings.Join(session.AsRoot(append(line, done.Useless...)), " "))
+		a.screen.Note("Installed for guesses that did not help: %s. To remove it: %s", strings.Join(done.Useless, " "),
+			strings.Join(session.AsRoot(append(line, done.Useless...)), " "))
 	}
 	if done.Failure != nil {
 		next := "Change it"
@@ -91,7 +94,8 @@ func (a *app) probe(ctx context.Context, s *session.Session, name string, f draf
 		return a.failed(err)
 	}
 	return a.answer(r, func() {
-		a.screen.Print("It builds: %s in %s. The recipe records it, and what it offers.", term.Count(r.Files, "file"), seconds(r.Seconds))
+		a.screen.Print("It builds: %s in %s. The recipe records it, and what it offers.", term.Count(r.Files, "file"),
+			seconds(r.Seconds))
 		for _, line := range r.Wrong {
 			a.screen.Print("Not as the recipe says: %s", line)
 		}

@@ -29,7 +29,10 @@ name only those builds.`,
   fernladder remove mistplan@3f9c --trees     one build of several`,
 		Args:              atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { r.Names = args; return a.remove(c.Context(), r, yes) },
+		RunE: func(c *cobra.Command, args []string) error {
+			r.Names = args
+			return a.remove(c.Context(), r, yes)
+		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "with --trees, do not ask before earlier landings are deleted, too")
 	c.Flags().BoolVar(&r.Archives, "with-archives", false, "with --trees, also delete their verified archives")
@@ -44,7 +47,8 @@ func (a *app) remove(ctx context.Context, r session.RemoveRequest, yes bool) err
 	}
 	if !yes && a.screen.Interactive(os.Stdin) {
 		r.Confirm = func(landings []int) bool {
-			return a.agrees(fmt.Sprintf("Earlier landings that use these trees will be deleted with them: %s. Continue?", numbers(landings)))
+			return a.agrees(fmt.Sprintf("Earlier landings that use these trees will be deleted with them: %s. Continue?",
+				numbers(landings)))
 		}
 	}
 	report, err := s.Remove(ctx, r)
@@ -53,7 +57,8 @@ func (a *app) remove(ctx context.Context, r session.RemoveRequest, yes bool) err
 		a.screen.Note("No build of %s is installed.", name)
 	}
 	for _, ref := range x.Aside {
-		a.screen.Note("The receipt of %s %s cannot be read, so its tree was moved to %s; clean deletes it.", ref.Name, ref.Version, s.Store.Damaged())
+		a.screen.Note("The receipt of %s %s cannot be read, so its tree was moved to %s; clean deletes it.", ref.Name,
+			ref.Version, s.Store.Damaged())
 	}
 	a.showStayed(x.Deleted)
 	a.showStayed(report.Archives)
@@ -83,6 +88,7 @@ func (a *app) showRemoved(report *session.RemoveReport, r session.RemoveRequest)
 			a.screen.Print("Deleted with them, because they used them: landing %s.", numbers(x.Landings))
 		}
 	case len(x.Trees) > 0:
-		a.screen.Note("The trees stay (%s); to delete them, too: fernladder remove --trees %s", sizes(x.Trees), strings.Join(r.Names, " "))
+		a.screen.Note("The trees stay (%s); to delete them, too: fernladder remove --trees %s", sizes(x.Trees),
+			strings.Join(r.Names, " "))
 	}
 }

@@ -47,7 +47,8 @@ there stay; another package of the same name and version is refused.`,
 		},
 	}
 	add.Flags().StringVar(&r.Suite, "suite", "stable", "the suite of apt's that .deb files are added to")
-	add.Flags().IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
+	add.Flags().
+		IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
 	drop := &cobra.Command{
 		Use:     "drop DIR NAME[=VERSION]...",
 		Short:   "Remove packages from a repository",
@@ -62,7 +63,8 @@ there stay; another package of the same name and version is refused.`,
 		},
 	}
 	for _, c := range []*cobra.Command{add, drop} {
-		c.Flags().StringVar(&r.KeyFile, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
+		c.Flags().
+			StringVar(&r.KeyFile, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
 		c.Flags().StringVar(&r.AgentKey, "gpg", "", "let gpg and its agent sign, with the key `ID`")
 		c.Flags().BoolVar(&r.AnotherKey, "another-key", false, "sign with another key than before; other machines need it")
 		c.Flags().StringVar(&r.Name, "name", "", "the name of the repository (default: that of its directory)")
@@ -132,7 +134,8 @@ func (a *app) showRepository(r *session.RepositoryReport, url string) {
 	var suites []string
 	rpm := false
 	for _, e := range r.Packages {
-		rows = append(rows, []string{a.screen.Strong(e.Name), e.Version, e.Arch, string(e.Format), e.Suite, term.Bytes(e.Size)})
+		rows = append(rows, []string{a.screen.Strong(e.Name), e.Version, e.Arch, string(e.Format), e.Suite,
+			term.Bytes(e.Size)})
 		if e.Format == ospackage.Deb && !slices.Contains(suites, e.Suite) {
 			suites = append(suites, e.Suite)
 		}
@@ -145,11 +148,14 @@ func (a *app) showRepository(r *session.RepositoryReport, url string) {
 	}
 	if len(suites) > 0 {
 		keyring := "/etc/apt/keyrings/" + r.Name + ".asc"
-		lines := fmt.Sprintf("Types: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s", url, strings.Join(suites, " "), keyring)
-		a.screen.Print("\nFor apt, on the other machine, as /etc/apt/sources.list.d/%s.sources:\n%s\n  and %s/%s.asc, the key, as %s", r.Name, indent(lines), url, r.Name, keyring)
+		lines := fmt.Sprintf("Types: deb\nURIs: %s\nSuites: %s\nComponents: main\nSigned-By: %s", url,
+			strings.Join(suites, " "), keyring)
+		a.screen.Print("\nFor apt, on the other machine, as /etc/apt/sources.list.d/%s.sources:\n%s\n  and %s/%s.asc, the "+
+			"key, as %s", r.Name, indent(lines), url, r.Name, keyring)
 	}
 	if rpm {
-		lines := fmt.Sprintf("[%[1]s]\nname=%[1]s\nbaseurl=%[2]s\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=%[2]s/%[1]s.asc", r.Name, url)
+		lines := fmt.Sprintf("[%[1]s]\nname=%[1]s\nbaseurl=%[2]s\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=%[2]s/%[1]s.asc",
+			r.Name, url)
 		a.screen.Print("\nFor dnf, on the other machine, as /etc/yum.repos.d/%s.repo:\n%s", r.Name, indent(lines))
 	}
 }

@@ -62,7 +62,8 @@ func (a *app) settle(ctx context.Context, l settings.Link) error {
 	}
 	return a.answer(r, func() {
 		a.screen.Print("Written to %s:\n%s", s.Place.Shown(r.Settings), indent(strings.TrimSpace(l.Text())))
-		a.screen.Note("It applies from the next change of the landing: repeat the command that failed, or: fernladder install %s", l.Package)
+		a.screen.Note("It applies from the next change of the landing: repeat the command that failed, or: fernladder "+
+			"install %s", l.Package)
 	})
 }
 

@@ -11,9 +11,10 @@ import (
 type variable struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
-	Join  string `json:"join,omitempty"`      // what stands between the value and what the variable had before; "" replaces that
-	Else  string `json:"otherwise,omitempty"` // what a list is taken to have had where it had nothing
-	Open  bool   `json:"open,omitempty"`      // the separator is there where it had nothing, which stands for the usual
+	// What stands between the value and what the variable had before; "" replaces that.
+	Join string `json:"join,omitempty"`
+	Else string `json:"otherwise,omitempty"` // what a list is taken to have had where it had nothing
+	Open bool   `json:"open,omitempty"`      // the separator is there where it had nothing, which stands for the usual
 }
 
 // forms are the ways in which variables are printed, by the names that are typed.
@@ -67,7 +68,8 @@ func fishLine(v variable) string {
 	if v.Else != "" {
 		without = quote(v.Value + v.Join + v.Else)
 	}
-	return fmt.Sprintf("if test -n \"$%s\"; set -gx %s %s\"$%s\"; else; set -gx %s %s; end", v.Name, v.Name, quote(v.Value+v.Join), v.Name, v.Name, without)
+	return fmt.Sprintf("if test -n \"$%s\"; set -gx %s %s\"$%s\"; else; set -gx %s %s; end", v.Name, v.Name,
+		quote(v.Value+v.Join), v.Name, v.Name, without)
 }
 
 // cshLine is a variable as a line of csh. One that is not set is first set to nothing, for
@@ -77,18 +79,21 @@ func cshLine(v variable) string {
 	if v.Join == "" {
 		return "setenv " + v.Name + " " + quote(v.Value) + ";"
 	}
-	return fmt.Sprintf("if ( ! $?%s ) setenv %s %s; setenv %s %s\"%s$%s\";", v.Name, v.Name, quote(v.Else), v.Name, quote(v.Value), v.Join, v.Name)
+	return fmt.Sprintf("if ( ! $?%s ) setenv %s %s; setenv %s %s\"%s$%s\";", v.Name, v.Name, quote(v.Else), v.Name,
+		quote(v.Value), v.Join, v.Name)
 }
 
 // profile is a file for /etc/profile.d: read twice, it adds nothing twice.
 func profile(all []variable) []string {
-	texts := []string{"# Made by fernladder env --as profile, for /etc/profile.d/fernladder.sh.", "# Make it again when packages that set variables are added or removed."}
+	texts := []string{"# Made by fernladder env --as profile, for /etc/profile.d/fernladder.sh.",
+		"# Make it again when packages that set variables are added or removed."}
 	for _, v := range all {
 		if v.Join == "" {
 			texts = append(texts, shLine(v))
 			continue
 		}
-		texts = append(texts, fmt.Sprintf("case \"%s${%s:-}%s\" in *%s*) ;; *) %s ;; esac", v.Join, v.Name, v.Join, subprocess.Quoted(v.Join+v.Value+v.Join), shLine(v)))
+		texts = append(texts, fmt.Sprintf("case \"%s${%s:-}%s\" in *%s*) ;; *) %s ;; esac", v.Join, v.Name, v.Join,
+			subprocess.Quoted(v.Join+v.Value+v.Join), shLine(v)))
 	}
 	return texts
 }
@@ -98,7 +103,8 @@ func modulefile(all []variable) []string {
 	quote := func(text string) string {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "[", `\[`, "]", `\]`).Replace(text) + `"`
 	}
-	texts := []string{"#%Module1.0", "# Made by fernladder env --as modulefile.", `module-whatis "What Fern Ladder has installed on this machine"`}
+	texts := []string{"#%Module1.0", "# Made by fernladder env --as modulefile.",
+		`module-whatis "What Fern Ladder has installed on this machine"`}
 	for _, v := range all {
 		if v.Join == "" {
 			texts = append(texts, "setenv "+v.Name+" "+quote(v.Value))

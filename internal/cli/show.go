@@ -34,7 +34,8 @@ func (a *app) showCommand() *cobra.Command {
 		Long: `Shows the receipt of an installed package: its origin, how it was built, what it needs. If
 there are several builds, it shows the one on the landing. With --readme, it shows README
 and INSTALL of the source, without unpacking it.`,
-		Example:           "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan --readme",
+		Example: "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan " +
+			"--readme",
 		Args:              exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -153,7 +154,8 @@ func (a *app) showBuilding(r *store.Receipt) {
 		times = append(times, st.Stage+" "+seconds(st.Seconds))
 	}
 	a.row("needs", needs...)
-	a.row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"), seconds(r.Seconds),
+	a.row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"),
+		seconds(r.Seconds),
 		r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))
 	a.row("stages", strings.Join(times, ", "))
 	a.row("notes", strings.TrimSpace(r.Notes))
@@ -191,7 +193,8 @@ func earlier(ctx context.Context, s *store.Store, name string) ([]string, error)
 	}
 	lines := make([]string, len(records))
 	for i, r := range records {
-		lines[i] = fmt.Sprintf("%s  %s %s, %s", r.Began.Local().Format("2006-01-02 15:04"), r.Version, r.ID, seconds(r.Seconds))
+		lines[i] = fmt.Sprintf("%s  %s %s, %s", r.Began.Local().Format("2006-01-02 15:04"), r.Version, r.ID,
+			seconds(r.Seconds))
 		if r.Failed != "" {
 			lines[i] += ", failed in stage " + r.Failed
 		}
@@ -253,7 +256,8 @@ func (a *app) files(name string) error {
 // seen says what a build has seen of the operating system, and what it began from.
 func seen(r *store.Receipt) string {
 	if n := len(r.Resumed); n > 0 {
-		return seenLast(r) + ", continued after " + term.Count(n, "earlier run") + " (" + strings.Join(slices.Compact(slices.Sorted(slices.Values(r.Resumed))), ", ") + ")"
+		return seenLast(r) + ", continued after " + term.Count(n, "earlier run") + " (" +
+			strings.Join(slices.Compact(slices.Sorted(slices.Values(r.Resumed))), ", ") + ")"
 	}
 	return seenLast(r)
 }

@@ -46,7 +46,8 @@ func (a *app) summary(r *install.Report, slots int) {
 	line += "."
 	if slots > 0 {
 		processors := min(slots, runtime.NumCPU())
-		line += fmt.Sprintf(" Processors busy: %.0f%% of %d.", min(100, 100*busy/max(r.Took.Seconds(), 0.001)/float64(processors)), processors)
+		line += fmt.Sprintf(" Processors busy: %.0f%% of %d.",
+			min(100, 100*busy/max(r.Took.Seconds(), 0.001)/float64(processors)), processors)
 	}
 	var longest []string
 	for _, p := range parts[:min(3, len(parts))] {

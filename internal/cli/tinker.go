@@ -43,7 +43,8 @@ being tinkered with.`,
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	c.Flags().StringVar(&folder, "in", "", "put the source into the new folder `DIR` instead of one with the package's name")
+	c.Flags().
+		StringVar(&folder, "in", "", "put the source into the new folder `DIR` instead of one with the package's name")
 	try := &cobra.Command{
 		Use:   "try NAME [-- COMMAND...]",
 		Short: "Build the changes, and run the result",
@@ -97,7 +98,8 @@ func (a *app) tinkered() error {
 	return a.answer(all, func() {
 		var rows [][]string
 		for _, b := range all {
-			rows = append(rows, []string{a.screen.Strong(b.Name), b.Version, b.Began.Local().Format("2006-01-02 15:04"), b.Folder, strings.Join(b.Kept, ", ")})
+			rows = append(rows, []string{a.screen.Strong(b.Name), b.Version, b.Began.Local().Format("2006-01-02 15:04"),
+				b.Folder, strings.Join(b.Kept, ", ")})
 		}
 		if len(rows) == 0 {
 			a.screen.Print("No package is being tinkered with.")
@@ -117,7 +119,8 @@ func (a *app) tinker(ctx context.Context, ask plan.Ask, folder string) error {
 		return a.failed(err)
 	}
 	return a.answer(b, func() {
-		a.screen.Print("The source of %s %s is in %s, under git.", a.screen.Strong(b.Name), b.Version, s.Place.Shown(b.Folder))
+		a.screen.Print("The source of %s %s is in %s, under git.", a.screen.Strong(b.Name), b.Version,
+			s.Place.Shown(b.Folder))
 		a.screen.Note("When you have changed it: fernladder tinker try %s", b.Name)
 	})
 }
@@ -195,7 +198,8 @@ func (a *app) tinkerDrop(ctx context.Context, name string, all bool) error {
 	}
 	return a.answer(r, func() {
 		if r.Stays {
-			a.screen.Print("%s is no longer being tinkered with. %s has changes that were not kept, and stays.", name, orDefault(s.Place.Shown(r.Folder), "Its folder"))
+			a.screen.Print("%s is no longer being tinkered with. %s has changes that were not kept, and stays.", name,
+				orDefault(s.Place.Shown(r.Folder), "Its folder"))
 		} else {
 			a.screen.Print("%s is no longer being tinkered with, and %s is deleted.", name, s.Place.Shown(r.Folder))
 		}

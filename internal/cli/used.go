@@ -65,7 +65,8 @@ func (a *app) showUses(u *build.Used, write bool) {
 	case u.Bare:
 		a.screen.Print("%s was built in a bare room: it saw only what its recipe and those of its needs declare.", name)
 	case len(u.Uses) == 0:
-		a.screen.Print("%s uses only what its recipe declares of this machine, what comes with that, and the compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
+		a.screen.Print("%s uses only what its recipe declares of this machine, what comes with that, and the "+
+			"compilers\n(%s of the system; %s).", name, term.Count(u.Files, "file"), from)
 	default:
 		a.screen.Print("%s uses parts of this machine that its recipe does not declare (%s):\n", name, from)
 	}

@@ -42,7 +42,8 @@ func recipePage() string {
 	var b strings.Builder
 	b.WriteString(generated + `# The keys of a recipe
 
-A recipe is ` + "`SHELF/NAME/recipe.toml`" + `, a TOML 1.0 file. Keys in **bold** must be there. A key that is not listed here
+A recipe is ` + "`SHELF/NAME/recipe.toml`" +
+		`, a TOML 1.0 file. Keys in **bold** must be there. A key that is not listed here
 is refused. How a recipe is written is told in [recipes.md](recipes.md).
 
 `)
@@ -63,7 +64,10 @@ is refused. How a recipe is written is told in [recipes.md](recipes.md).
 			section(&b, "["+k.Name+"]", k)
 		}
 	}
-	b.WriteString("\n## Variables\n\nIn texts of a recipe, `$FL_NAME` and `${FL_NAME}` stand for values. Shell steps get them in their environment. A name that\nbegins with `FL_` and is not known is a mistake; every other `$` is left alone. In URLs there are only `FL_NAME` and\n`FL_VERSION`; in `[env]` and `[[try]]` there is nothing that is gone when the build is over.\n\n| variable | value |\n| --- | --- |\n")
+	b.WriteString("\n## Variables\n\nIn texts of a recipe, `$FL_NAME` and `${FL_NAME}` stand for values. Shell steps " +
+		"get them in their environment. A name that\nbegins with `FL_` and is not known is a mistake; every other `$` is " +
+		"left alone. In URLs there are only `FL_NAME` and\n`FL_VERSION`; in `[env]` and `[[try]]` there is nothing that " +
+		"is gone when the build is over.\n\n| variable | value |\n| --- | --- |\n")
 	for _, v := range recipe.Variables {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", v.Name, v.About)
 	}
@@ -75,11 +79,14 @@ func settingsPage() string {
 	var shelves []string
 	b.WriteString(generated + `# Settings
 
-` + "`fernladder.toml`" + ` is looked for in the current directory and in those above it, then in ` + "`$XDG_CONFIG_HOME/fernladder/`" + `
-(or ` + "`~/.config/fernladder/`" + `), then in ` + "`/etc/fernladder/`" + `. The first that is there counts; ` + "`--settings FILE`" + ` names
+` + "`fernladder.toml`" + ` is looked for in the current directory and in those above it, then in ` +
+		"`$XDG_CONFIG_HOME/fernladder/`" + `
+(or ` + "`~/.config/fernladder/`" + `), then in ` + "`/etc/fernladder/`" + `. The first that is there counts; ` +
+		"`--settings FILE`" + ` names
 one. Relative paths in it start at the file's own directory.
 
-A file that is found counts only if only root and you (or, for root by ` + "`sudo`" + `, who called it) owns it and its directory, and
+A file that is found counts only if only root and you (or, for root by ` + "`sudo`" +
+		`, who called it) owns it and its directory, and
 not everyone can write to them; otherwise nothing is done. One that is named counts in any case.
 
 `)

@@ -47,7 +47,8 @@ type mutation struct {
 }
 
 func main() {
-	only, most := flag.String("only", "", "only promises whose line has this `TEXT`"), flag.Int("most", 0, "at most so many changes, spread over the list; 0: all")
+	only, most := flag.String("only", "", "only promises whose line has this `TEXT`"),
+		flag.Int("most", 0, "at most so many changes, spread over the list; 0: all")
 	flag.Parse()
 	list := "internal/mutate/promises.txt"
 	if flag.NArg() > 0 {
@@ -183,7 +184,8 @@ func called(c *ast.CallExpr) string {
 	return ""
 }
 
-var opposite = map[token.Token]string{token.EQL: "!=", token.NEQ: "==", token.LSS: "<=", token.LEQ: "<", token.GTR: ">=", token.GEQ: ">", token.LAND: "||", token.LOR: "&&"}
+var opposite = map[token.Token]string{token.EQL: "!=", token.NEQ: "==", token.LSS: "<=", token.LEQ: "<",
+	token.GTR: ">=", token.GEQ: ">", token.LAND: "||", token.LOR: "&&"}
 
 // try makes the changes, several at a time, and returns how many no test has noticed. Those
 // are printed.
@@ -196,7 +198,8 @@ func try(all []mutation) (alive int) {
 			for m := range next {
 				if lives(m) {
 					lock.Lock()
-					fmt.Printf("%s:%d: %s, in the place of %s, is noticed by no test (%s)\n", m.file, m.line, shown(m.with), shown(m.was), m.text)
+					fmt.Printf("%s:%d: %s, in the place of %s, is noticed by no test (%s)\n", m.file, m.line, shown(m.with),
+						shown(m.was), m.text)
 					alive++
 					lock.Unlock()
 				}

@@ -87,7 +87,8 @@ func (s *screen) all(r *plan.Row) string {
 }
 
 func whyText(r *plan.Row) string {
-	text := map[plan.Why]string{plan.Asked: "the command", plan.Settings: "the settings", plan.Locked: "the lock file", plan.Installed: "what is installed", plan.Demanded: "demand of"}[r.Why]
+	text := map[plan.Why]string{plan.Asked: "the command", plan.Settings: "the settings", plan.Locked: "the lock file",
+		plan.Installed: "what is installed", plan.Demanded: "demand of"}[r.Why]
 	if r.By != "" && text != "" {
 		text += " " + r.By
 	}
@@ -214,7 +215,8 @@ func (s *screen) short() string {
 
 // question is what a person who leaves is asked.
 func (s *screen) question(width int) []string {
-	lines := []string{strong.Render(fmt.Sprintf("%s changed. Keep the choice?", term.Count(len(s.choice.Changes()), "option")))}
+	lines := []string{strong.Render(fmt.Sprintf("%s changed. Keep the choice?",
+		term.Count(len(s.choice.Changes()), "option")))}
 	var changes []string
 	for _, c := range s.choice.Changes() {
 		changes = append(changes, c.Option+"="+c.To)

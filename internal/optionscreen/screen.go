@@ -39,11 +39,13 @@ type Reopen func(*plan.Choosing) (*plan.Choosing, []plan.Change, error)
 
 // Run shows the screen until the person leaves it: the glance at first, until open has
 // opened what it is a glance at. It returns the choice as it was left.
-func Run(ctx context.Context, glance *plan.Choosing, open func() (*plan.Choosing, error), reopen Reopen, in io.Reader, out io.Writer, environment []string) (Outcome, *plan.Choosing, error) {
+func Run(ctx context.Context, glance *plan.Choosing, open func() (*plan.Choosing, error), reopen Reopen, in io.Reader,
+	out io.Writer, environment []string) (Outcome, *plan.Choosing, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := &screen{ctx: ctx, choice: glance, open: open, reopen: reopen, width: 80, height: 24}
-	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithEnvironment(environment), tea.WithoutSignalHandler(), tea.WithFPS(120))
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithEnvironment(environment),
+		tea.WithoutSignalHandler(), tea.WithFPS(120))
 	_, err := p.Run()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		err = nil
@@ -193,7 +195,8 @@ func (s *screen) key(k tea.KeyPressMsg) tea.Cmd {
 
 func (s *screen) listKey(k tea.KeyPressMsg) tea.Cmd {
 	rows := s.rows()
-	if s.open != nil && slices.Contains([]string{"space", "right", "left", "enter", "delete", "ctrl+u", "ctrl+r"}, k.String()) {
+	if s.open != nil && slices.Contains([]string{"space", "right", "left", "enter", "delete", "ctrl+u", "ctrl+r"},
+		k.String()) {
 		s.note = "One moment: the shelf is still being read."
 		return nil
 	}
@@ -281,7 +284,8 @@ func (s *screen) rows() []*plan.Row {
 	for _, g := range plan.Groups(s.choice.Rows()) {
 		for _, r := range g.Rows {
 			text := strings.ToLower(r.Name + " " + r.About + " " + g.Name + " " + r.Value)
-			if (!s.onlyChanged || r.Changed() || r.Touched()) && !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
+			if (!s.onlyChanged || r.Changed() || r.Touched()) &&
+				!slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
 				rows = append(rows, r)
 			}
 		}

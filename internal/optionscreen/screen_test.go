@@ -25,7 +25,8 @@ type table struct {
 	dir string
 }
 
-const head = "format = 1\n[package]\nname = %q\nsummary = \"x\"\n[[release]]\nversion = \"1.0\"\narchive = \"file:///x.tar\"\nsha256 = \"%064d\"\nsize = 7000\n"
+const head = "format = 1\n[package]\nname = %q\nsummary = \"x\"\n[[release]]\nversion = \"1.0\"\narchive = " +
+	"\"file:///x.tar\"\nsha256 = \"%064d\"\nsize = 7000\n"
 
 func newTable(t *testing.T, recipe string) *table {
 	dir := t.TempDir()
@@ -59,7 +60,8 @@ func newTable(t *testing.T, recipe string) *table {
 		}
 		return c, lost, nil
 	}
-	s := &table{screen: &screen{ctx: context.Background(), choice: c, reopen: again, width: 80, height: 24}, t: t, dir: dir}
+	s := &table{screen: &screen{ctx: context.Background(), choice: c, reopen: again, width: 80, height: 24},
+		t: t, dir: dir}
 	s.settle()
 	return s
 }
@@ -72,9 +74,12 @@ func (s *table) settle() {
 
 // press presses keys: names in brackets, as <enter>, or letters.
 func (s *table) press(keys string) *table {
-	codes := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "end": {Code: tea.KeyEnd},
-		"right": {Code: tea.KeyRight}, "space": {Code: tea.KeySpace, Text: " "}, "tab": {Code: tea.KeyTab}, "backspace": {Code: tea.KeyBackspace}, "delete": {Code: tea.KeyDelete}, "pgdown": {Code: tea.KeyPgDown},
-		"ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "ctrl+o": {Code: 'o', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl}}
+	codes := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape},
+		"up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "end": {Code: tea.KeyEnd},
+		"right": {Code: tea.KeyRight}, "space": {Code: tea.KeySpace, Text: " "}, "tab": {Code: tea.KeyTab},
+		"backspace": {Code: tea.KeyBackspace}, "delete": {Code: tea.KeyDelete}, "pgdown": {Code: tea.KeyPgDown},
+		"ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl},
+		"ctrl+o": {Code: 'o', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl}}
 	for keys != "" {
 		if name, rest, named := strings.Cut(strings.TrimPrefix(keys, "<"), ">"); strings.HasPrefix(keys, "<") && named {
 			require.Contains(s.t, codes, name)
@@ -187,7 +192,8 @@ func TestLeaving(t *testing.T) {
 	s := newTable(t, bed)
 	s.press("<esc>")
 	assert.Equal(t, Unchanged, s.outcome, "there is nothing to ask")
-	for keys, want := range map[string]Outcome{"<enter>": Keep, "<down><enter>": Once, "<down><down><enter>": Forget, "<down><down><down><enter><ctrl+c>": Interrupted, "<ctrl+c>": Interrupted} {
+	for keys, want := range map[string]Outcome{"<enter>": Keep, "<down><enter>": Once, "<down><down><enter>": Forget,
+		"<down><down><down><enter><ctrl+c>": Interrupted, "<ctrl+c>": Interrupted} {
 		s = newTable(t, bed)
 		s.press("<space><esc>").sees("1 option changed. Keep the choice?", "kind=soft", "> Keep it for this machine")
 		s.press(keys)
@@ -201,7 +207,9 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	s := newTable(t, bed)
 	s.press("<space><down><enter><backspace>7<enter>")
 	file := filepath.Join(s.dir, "fernladder.toml")
-	require.NoError(t, os.WriteFile(file, []byte("root = \"root\"\nshelves = [\"recipes\"]\n# mine\n[wanted.fern]\noptions = { plots = false }\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(file,
+			[]byte("root = \"root\"\nshelves = [\"recipes\"]\n# mine\n[wanted.fern]\noptions = { plots = false }\n"), 0o644))
 	s.Update(look{})
 	s.sees("the files have changed: ctrl+r")
 	added, err := s.choice.Keep(s.ctx)
@@ -209,7 +217,9 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	assert.False(t, added)
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, "root = \"root\"\nshelves = [\"recipes\"]\n# mine\n[wanted.fern]\noptions = { plots = false, kind = \"soft\", beds = 7 }\n", string(data))
+	assert.Equal(t,
+		"root = \"root\"\nshelves = [\"recipes\"]\n# mine\n[wanted.fern]\noptions = { plots = false, kind = \"soft\", "+
+			"beds = 7 }\n", string(data))
 
 	s = newTable(t, bed)
 	s.press("<space>")
@@ -225,7 +235,9 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 
 	s = newTable(t, bed)
 	s.press("<space>")
-	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "fernladder.toml"), []byte("root = \"root\"\nshelves = [\"recipes\"]\n[wanted.fern]\noptions = { kind = \"wild\" }\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(s.dir, "fernladder.toml"),
+			[]byte("root = \"root\"\nshelves = [\"recipes\"]\n[wanted.fern]\noptions = { kind = \"wild\" }\n"), 0o644))
 	_, err = s.choice.Keep(s.ctx)
 	assert.ErrorContains(t, err, "the settings changed in the meantime: kind is now wild")
 }
@@ -235,7 +247,8 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 func TestEverySize(t *testing.T) {
 	recipe := bed
 	for i := range 600 {
-		recipe += fmt.Sprintf("[option.o%d]\nabout = \"%s \\u001b]0;x\\u0007 \\u202e\\n%d\"\ngroup = \"G%d\"\ndefault = false\n", i, strings.Repeat("多くの言葉 many words ", 1+i%40), i, i/50)
+		recipe += fmt.Sprintf("[option.o%d]\nabout = \"%s \\u001b]0;x\\u0007 \\u202e\\n%d\"\ngroup = \"G%d\"\ndefault = "+
+			"false\n", i, strings.Repeat("多くの言葉 many words ", 1+i%40), i, i/50)
 	}
 	s := newTable(t, recipe)
 	check := func(what string) {
@@ -252,9 +265,11 @@ func TestEverySize(t *testing.T) {
 			require.Contains(t, ansi.Strip(content), ">", what)
 		}
 	}
-	for _, keys := range []string{"<down>", "<end>", "<esc>", "<end><space>", "<esc>", "<esc>", "<ctrl+o>", "<pgdown>", "<esc>", "?", "<esc>", "beds", "<enter>", "<esc>", "<esc>", "<tab>", "<tab>", "words<pgdown>"} {
+	for _, keys := range []string{"<down>", "<end>", "<esc>", "<end><space>", "<esc>", "<esc>", "<ctrl+o>", "<pgdown>",
+		"<esc>", "?", "<esc>", "beds", "<enter>", "<esc>", "<esc>", "<tab>", "<tab>", "words<pgdown>"} {
 		s.press(keys)
-		for _, size := range [][2]int{{200, 60}, {120, 30}, {80, 24}, {40, 10}, {24, 6}, {110, 6}, {23, 40}, {80, 5}, {1, 1}, {0, 0}} {
+		for _, size := range [][2]int{{200, 60}, {120, 30}, {80, 24}, {40, 10}, {24, 6}, {110, 6}, {23, 40}, {80, 5},
+			{1, 1}, {0, 0}} {
 			s.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			check(fmt.Sprintf("%s at %v", keys, size))
 		}

@@ -97,7 +97,8 @@ func (s *screen) listHeight() int {
 
 // head says what is chosen about, and what of it is seen.
 func (s *screen) head() string {
-	title := strong.Render(s.choice.Recipe.Name+" "+s.choice.Release.Version.String()) + faint.Render(", "+term.Visible(s.choice.Recipe.File))
+	title := strong.Render(s.choice.Recipe.Name+" "+s.choice.Release.Version.String()) + faint.Render(", "+
+		term.Visible(s.choice.Recipe.File))
 	var seen []string
 	if s.filter != "" {
 		seen = append(seen, "with "+strong.Render(s.filter))

@@ -18,7 +18,9 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	s, out, errOut := screen(false)
 	s.colourOut = true
 	s.Print("%s and %s", s.Bad("fern\x1b[31m"), "a\x1b]0;title\x07b\u009b2Jc\u202egp.exe\x7f\xff\ttab\r\nnext\rline")
-	assert.Equal(t, "\x1b[31mfern\\x1b[31m\x1b[0m and a\\x1b]0;title\\x07b\\u009b2Jc\\u202egp.exe\\u007f\\xff\ttab\nnext\\x0dline\n", out.String())
+	assert.Equal(t,
+		"\x1b[31mfern\\x1b[31m\x1b[0m and a\\x1b]0;title\\x07b\\u009b2Jc\\u202egp.exe\\u007f\\xff\ttab\nnext\\x0dline\n",
+		out.String())
 	s.Fail("it says \x1b[2J")
 	assert.Equal(t, "fernladder: it says \\x1b[2J\n", errOut.String())
 	out.Reset()
@@ -43,8 +45,10 @@ func TestFilterProperties(t *testing.T) {
 		f.Write(written[cut:])
 		shown := whole.String()
 		assert.True(r, utf8.ValidString(shown))
-		assert.False(r, strings.ContainsFunc(shown, func(c rune) bool { return acts(c) && c != '\n' && c != '\t' }), "%q", shown)
-		if text := string(written); utf8.ValidString(text) && !strings.ContainsFunc(text, func(c rune) bool { return acts(c) || unicode.IsControl(c) }) {
+		assert.False(r, strings.ContainsFunc(shown, func(c rune) bool { return acts(c) && c != '\n' && c != '\t' }),
+			"%q", shown)
+		if text := string(written); utf8.ValidString(text) &&
+			!strings.ContainsFunc(text, func(c rune) bool { return acts(c) || unicode.IsControl(c) }) {
 			assert.Equal(r, text, shown)
 			assert.Equal(r, text, pieces.String())
 		}

@@ -71,7 +71,8 @@ type view struct {
 }
 
 func newView(e Expected, now time.Time) view {
-	return view{Expected: e, began: now, spoke: now, settled: map[Build]bool{}, reported: map[string]bool{}, remarks: map[Build]int{}, ids: map[string]string{}}
+	return view{Expected: e, began: now, spoke: now, settled: map[Build]bool{}, reported: map[string]bool{},
+		remarks: map[Build]int{}, ids: map[string]string{}}
 }
 
 // activity is a package that something is being done with.

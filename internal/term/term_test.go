@@ -32,8 +32,11 @@ func TestTableLeavesOutEmptyColumns(t *testing.T) {
 func TestTablesFitTheTerminal(t *testing.T) {
 	s, out, _ := screen(false)
 	s.columns = 40
-	s.Table([]string{"package", "why"}, [][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "requested"}})
-	assert.Equal(t, "package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           sporegen\nfern       requested\n", out.String())
+	s.Table([]string{"package", "why"},
+		[][]string{{"mistplan", "library of glasshouse, tool for frondplot and for sporegen"}, {"fern", "requested"}})
+	assert.Equal(t,
+		"package    why\nmistplan   library of glasshouse,\n           tool for frondplot and for\n           "+
+			"sporegen\nfern       requested\n", out.String())
 }
 
 // story tells a Progress what happens during a small build.
@@ -78,14 +81,17 @@ func TestProgressInJSON(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(line), &e))
 		kinds = append(kinds, e.Event+" "+e.Error)
 	}
-	assert.Equal(t, []string{"fetch_began ", "mirror_failed the server says 404", "fetch_ended ", "stage_began ", "stage_ended ", "package_done ", "package_skipped "}, kinds)
+	assert.Equal(t, []string{"fetch_began ", "mirror_failed the server says 404", "fetch_ended ", "stage_began ",
+		"stage_ended ", "package_done ", "package_skipped "}, kinds)
 }
 
 func TestWords(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "0.0 s", 9940 * time.Millisecond: "9.9 s", 59600 * time.Millisecond: "60 s", 5 * time.Minute: "5 min", 130 * time.Minute: "2 h 10 min"} {
+	for d, want := range map[time.Duration]string{0: "0.0 s", 9940 * time.Millisecond: "9.9 s",
+		59600 * time.Millisecond: "60 s", 5 * time.Minute: "5 min", 130 * time.Minute: "2 h 10 min"} {
 		assert.Equal(t, want, Duration(d))
 	}
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 9960: "10 kB", 999_600: "1.0 MB", 12_345_678_901: "12 GB", 5_000_000_000_000: "5000 GB"} {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 9960: "10 kB", 999_600: "1.0 MB",
+		12_345_678_901: "12 GB", 5_000_000_000_000: "5000 GB"} {
 		assert.Equal(t, want, Bytes(n))
 	}
 	assert.Equal(t, []string{"0 packages", "1 package"}, []string{Count(0, "package"), Count(1, "package")})
@@ -116,7 +122,8 @@ func TestDownloadsTogether(t *testing.T) {
 func TestTheLiveView(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	log := filepath.Join(t.TempDir(), "compile.log")
-	require.NoError(t, os.WriteFile(log, []byte("[  9%] a\n[ 42%] Building C object moss.c.o\n\x1b[1mcc\x1b[0m -c moss.c\t-o"), 0o644))
+	require.NoError(t,
+		os.WriteFile(log, []byte("[  9%] a\n[ 42%] Building C object moss.c.o\n\x1b[1mcc\x1b[0m -c moss.c\t-o"), 0o644))
 	p := (&Screen{}).Progress(func() time.Time { return now })
 	p.Expect(Expected{Packages: 200, Times: map[Build]time.Duration{{Name: "moss"}: 20 * time.Second}, Output: true,
 		Left: func(map[Build]bool, map[Build]time.Duration) time.Duration { return time.Minute }})
@@ -140,8 +147,11 @@ func TestTheLiveView(t *testing.T) {
 		}
 	}
 	assert.Contains(t, strings.Join(p.block(100, 60), "\n"), "and 140 more")
-	assert.Equal(t, "    1.0s  fern  it names a place that\n                /has/no/end/at/all/that/a/line/holds\n                and goes on",
-		paragraph("    1.0s  fern  ", strings.Split("it names a place that /has/no/end/at/all/that/a/line/holds and goes on", " "), 40))
+	assert.Equal(t,
+		"    1.0s  fern  it names a place that\n                /has/no/end/at/all/that/a/line/holds\n                and "+
+			"goes on",
+		paragraph("    1.0s  fern  ",
+			strings.Split("it names a place that /has/no/end/at/all/that/a/line/holds and goes on", " "), 40))
 	part, last := howFar("[1/345] cc a\n[17/345] cc b\r\n")
 	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
 }
@@ -154,14 +164,16 @@ func TestLongWorkIsToldInLines(t *testing.T) {
 	p := s.Progress(func() time.Time { return now })
 	p.Expect(Expected{Packages: 2})
 	for _, id := range []string{"aaaaaaaaaaaa", "bbbbbbbbbbbb"} {
-		p.follow(note{event.Event{Kind: event.StageBegan, Package: "fern", Version: "1.0", ID: id, Stage: "compile", Log: "none"}, now})
+		p.follow(note{event.Event{Kind: event.StageBegan, Package: "fern", Version: "1.0", ID: id, Stage: "compile",
+			Log: "none"}, now})
 	}
 	p.reportLong(now)
 	for range 11 {
 		now = now.Add(30 * time.Second)
 		p.reportLong(now)
 	}
-	p.report(note{event.Event{Kind: event.StageEnded, Package: "fern", Version: "1.0", ID: "aaaaaaaaaaaa", Stage: "compile", Elapsed: 6 * time.Minute}, now})
+	p.report(note{event.Event{Kind: event.StageEnded, Package: "fern", Version: "1.0", ID: "aaaaaaaaaaaa",
+		Stage: "compile", Elapsed: 6 * time.Minute}, now})
 	var lines []string
 	for line := range strings.Lines(err.String()) {
 		lines = append(lines, strings.Join(strings.Fields(line), " "))

@@ -60,7 +60,8 @@ func read(dir string) (texts []text, err error) {
 		switch {
 		case err != nil:
 			return err
-		case e.IsDir() && (e.Name() == "testdata" || strings.HasPrefix(e.Name(), ".") && path != dir || e.Name() == "sources"):
+		case e.IsDir() && (e.Name() == "testdata" || strings.HasPrefix(e.Name(), ".") && path != dir ||
+			e.Name() == "sources"):
 			return filepath.SkipDir
 		case strings.HasSuffix(path, ".md") && e.Name() != "CHANGELOG.md":
 			found, err := document(path)
