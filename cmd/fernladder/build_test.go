@@ -182,8 +182,11 @@ func TestMakefilesThatRace(t *testing.T) {
 		"[build] in recipes/fern/recipe.toml"
 	assert.Contains(t, w.must("build", "fern", "-j", "2").stderr, says)
 	assert.Contains(t, w.must("show", "fern").stdout, says)
-	w.pkg("moss", "[build]\nmethod = \"make\"\n", "Makefile", "all:\n\techo moss.c:1: error: dry; exit 1\n")
-	w.fails(1, []string{"build", "moss", "-j", "2"}, "error: dry")
+	const locks = "mkdir lock || { echo moss.c:1: error: raced; exit 1; }; sleep 0.3; rmdir lock"
+	w.pkg("moss", "[build]\nmethod = \"make\"\n", "Makefile",
+		"all: a b\na:\n\t"+locks+"\nb:\n\t"+locks+"; echo moss.c:2: error: dry; exit 1\n")
+	alone := w.fails(1, []string{"build", "moss", "-j", "2"}, "Cause: the compiler rejects the code: dry (moss.c:2)")
+	assert.NotContains(t, alone.stderr, "Waiting for unfinished jobs", "what failed with one job counts")
 	assert.Contains(t, w.must("log", "moss").stdout, "trying again with one")
 }
 

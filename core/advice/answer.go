@@ -285,6 +285,18 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	}}}
 }
 
+// warnings returns the flags by which the warnings that some lines call errors are none.
+func warnings(lines []string) (flags []string) {
+	for _, line := range lines {
+		if m := asError.FindStringSubmatch(line); m != nil && !slices.Contains(flags, "-Wno-error="+m[1]) {
+			flags = append(flags, "-Wno-error="+m[1])
+		}
+	}
+	return flags
+}
+
+var asError = pattern.New(`\[-Werror=([\w+-]+)=?\d*\]`)
+
 // lateLibraries makes the linker keep libraries that precede the objects that use them.
 const lateLibraries = "-Wl,--no-as-needed"
 
@@ -308,6 +320,9 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 		}
 		return "-std=gnu17", compiler
 	case diagnose.WarningError:
+		if names := warnings(c.Lines); names != nil { // wins over -Werror, wherever that is said
+			return strings.Join(names, " "), compiler
+		}
 		return "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
 	case diagnose.NotRelocatable:
 		return "-fPIC", both

@@ -58,10 +58,13 @@ func (a *attempt) mayRace(log string) bool {
 	return true
 }
 
+// withOneJob is what a log says before the only attempt that counts from there on.
+const withOneJob = "this failed with several jobs; trying again with one:"
+
 // alone runs a command that has failed once more, with one job. When it
 // succeeds, what it runs is not fit for several.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
-	say(output, "this failed with several jobs; trying again with one:")
+	say(output, "%s", withOneJob)
 	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) +
 		" failed with several jobs; trying again with one, in case its makefiles race"})
 	if c.Jobs == Shared {

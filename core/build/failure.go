@@ -104,6 +104,10 @@ func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
 	if err != nil {
 		return diagnose.Cause{Kind: diagnose.Unknown}
 	}
+	if before, after, again := cutLast(text, "\n"+ownMark+withOneJob); again {
+		skipped += strings.Count(before, "\n") + 1
+		text = after
+	}
 	if strings.Contains(text, ownMark) {
 		text = ownLines.ReplaceAllString(text, "")
 	}
@@ -124,6 +128,14 @@ func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
 		}
 	}
 	return Printable(c.Guess(text))
+}
+
+// cutLast is strings.Cut around the last occurrence.
+func cutLast(text, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(text, sep); i >= 0 {
+		return text[:i], text[i+len(sep):], true
+	}
+	return text, "", false
 }
 
 // DiagnoseText finds out what went wrong in a text that a build has printed.

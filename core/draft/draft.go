@@ -50,6 +50,7 @@ type Source struct {
 	Env                                   [][2]string // what users of the package get
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
+	ofSystem                              string      // the target of its makefile for systems like this one
 	buildfile.Reading
 	Heard     bool               // what it looks for is what its own configure step has asked for
 	Hints     []Hint             // of its texts
@@ -397,6 +398,9 @@ var installTarget = pattern.New(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
+	if m := systemTarget.FindStringSubmatch(text); m != nil {
+		s.ofSystem = m[1]
+	}
 	if !installTarget.MatchString(text) {
 		s.Place = true
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
@@ -410,7 +414,7 @@ func (t *tree) makefile(s *Source, name string) {
 	}
 	seen := map[string]bool{}
 	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {
-		if !seen[m[1]] {
+		if !seen[m[1]] && m[2] != "/var/tmp" {
 			seen[m[1]] = true
 			below := strings.TrimPrefix(strings.TrimPrefix(m[2], "/usr/local"), "/usr")
 			if below == "/man" || strings.HasPrefix(below, "/man/") {
@@ -443,6 +447,7 @@ find . -name '[Mm]akefile*' -type f -exec sed -i \
 }
 
 var (
+	systemTarget    = pattern.New(`(?m)^(linux(?:-gcc|-x86_64)?|unix|posix)[ \t]*:(?:[^=]|$)`)
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
 	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)

@@ -250,6 +250,18 @@ func (h *hearing) hear() error {
 // compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
 // it comes to the end, with all that it has asked for. It does not go on without any of it.
 func (h *hearing) compiling(run *Run) (err error) {
+	if target := h.source.ofSystem; target != "" && len(run.Built) == 0 {
+		args := append(slices.Clone(h.args), target)
+		other, err := h.run(args, nil)
+		if err != nil {
+			return err
+		}
+		if len(other.Built) > 0 || len(other.Asked) > 0 {
+			run, h.args, h.source.Args = other, args, append(h.source.Args, target)
+			h.source.Remarks = append(h.source.Remarks, Finding{"args", target,
+				"the makefile builds nothing without a target, and has this one", Guessed})
+		}
+	}
 	const enough = 4
 	for range enough {
 		grew := false
