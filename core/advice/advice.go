@@ -109,7 +109,7 @@ func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 			m.Owners = []string{owner}
 		}
 	}
-	if r != nil && Declares(r, questions...) {
+	if r != nil && declares(r, questions...) {
 		m.Host, m.Owners, m.Here = host.Question{}, nil, false
 	}
 	return m
@@ -192,8 +192,8 @@ func (m Remedy) HostNeed() recipe.HostEntry {
 	return e
 }
 
-// Declares tells whether a recipe asks the operating system for one of these.
-func Declares(r *recipe.Recipe, questions ...host.Question) bool {
+// declares tells whether a recipe asks the operating system for one of these.
+func declares(r *recipe.Recipe, questions ...host.Question) bool {
 	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
 		return slices.Contains(questions, n.Question())
 	})

@@ -21,7 +21,7 @@ func Undeclared(r *recipe.Recipe, u *build.Used, family string) []traces.Use {
 // declaresUse tells whether a recipe asks for what was used, or for something else of
 // the same package.
 func declaresUse(r *recipe.Recipe, u traces.Use, family string) bool {
-	return Declares(r, u.Question) || slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
+	return declares(r, u.Question) || slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
 		return slices.Contains(n.PackagesOf(family), packageOf(u, family))
 	})
 }

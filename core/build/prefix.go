@@ -24,15 +24,15 @@ import (
 // them: in its room, the trees of its needs are one directory at the prefix, made of links
 // to their files. What the machine has there is neither seen nor touched.
 
-// ErrPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
-var ErrPrefixNotSealed error = problem.New(problem.Host, "isolation",
+// errPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
+var errPrefixNotSealed error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be for another directory than their tree: others would see and change what this machine "+
 		"has there")
 
 // CanBuild says whether jobs can be built as far apart as builds are here.
 func (b *Builder) CanBuild(jobs []*Job) error {
 	if b.level != sandbox.Sealed && slices.ContainsFunc(jobs, (*Job).Away) {
-		return ErrPrefixNotSealed
+		return errPrefixNotSealed
 	}
 	return nil
 }
@@ -111,7 +111,7 @@ func (a *attempt) underPrefix() (landing.Union, error) {
 // runs meanwhile.
 func (a *attempt) showPrefix(r *sandbox.Room) error {
 	if r.Level != sandbox.Sealed {
-		return ErrPrefixNotSealed
+		return errPrefixNotSealed
 	}
 	union, err := a.underPrefix()
 	if err != nil {

@@ -12,9 +12,9 @@ import (
 	"fernladder/core/store"
 )
 
-// ErrNotSealed is the error for building again where that could change the tree
+// errNotSealed is the error for building again where that could change the tree
 // that it is compared with.
-var ErrNotSealed error = problem.New(problem.Host, "isolation",
+var errNotSealed error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be built again for comparison: others could write to the existing tree")
 
 // Prove builds a job that is installed a second time, in another directory, and
@@ -22,7 +22,7 @@ var ErrNotSealed error = problem.New(problem.Host, "isolation",
 // The caller has seen to it that the sources are there.
 func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Difference, err error) {
 	if b.level != sandbox.Sealed {
-		return nil, ErrNotSealed
+		return nil, errNotSealed
 	}
 	err = b.rebuild(ctx, job, func(a *attempt) error {
 		differences, err = inspect.Compare(job.Tree, a.dirs.placed, inspect.Own)

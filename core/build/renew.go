@@ -17,7 +17,7 @@ import (
 // that the sources and the needs are there.
 func (b *Builder) Renew(ctx context.Context, job *Job, was *store.Receipt, keep bool) (aside string, err error) {
 	if b.level != sandbox.Sealed {
-		return "", ErrNotSealed
+		return "", errNotSealed
 	}
 	unlock, err := b.m.Store.LockBuild(ctx, job.Ref, func() {
 		b.m.Tell(job.event(event.Waiting, event.Event{Text: "another fernladder that builds with it"}))

@@ -45,7 +45,7 @@ func (a *attempt) spec() (sandbox.Room, error) {
 	}
 	r.Writable = append(r.Writable, a.job.Tree)
 	if a.rebuild { // the tree is there, and is not to be changed
-		return r, ErrNotSealed
+		return r, errNotSealed
 	}
 	return r, a.m.Store.Lend(a.job.Ref, a.room.user.UID, a.room.user.GID)
 }
@@ -125,7 +125,7 @@ func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.
 	r.Visible = append([]string{filepath.Join(base, "given")}, m.OwnPath()...)
 	if tried.Prefix != "" {
 		if level != sandbox.Sealed {
-			return r, ErrPrefixNotSealed
+			return r, errPrefixNotSealed
 		}
 		builds, err := landing.BuiltWith(m.Store, tried)
 		if err != nil {

@@ -30,7 +30,7 @@ type Tinkered struct {
 // left out. Errors are of type *Failure where the build is at fault, or ErrNotSealed.
 func (b *Builder) Tinker(ctx context.Context, t *Tinkered) (err error) {
 	if b.level != sandbox.Sealed {
-		return ErrNotSealed
+		return errNotSealed
 	}
 	a, unlock, err := b.beginTinkering(ctx, t)
 	if err != nil {

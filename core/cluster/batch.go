@@ -9,8 +9,8 @@ package cluster
 
 import "context"
 
-// A BatchJob is a command to run on some node.
-type BatchJob struct {
+// A batchJob is a command to run on some node.
+type batchJob struct {
 	Name       string   // shown in lists, and found by how it begins; letters, digits and . _ + -
 	Command    []string // the program's path, and its arguments
 	Dir        string   // to run it in
@@ -56,7 +56,7 @@ type Status struct {
 
 // A Scheduler is a site's own. Jobs are named by what Submit returns.
 type Scheduler interface {
-	Submit(ctx context.Context, j BatchJob) (id string, err error)
+	Submit(ctx context.Context, j batchJob) (id string, err error)
 	// Release lets jobs run that are held. Where not all can, those go first that are
 	// named first.
 	Release(ctx context.Context, ids []string) error

@@ -78,7 +78,7 @@ func scheduler(m *machine.Machine) (Scheduler, error) {
 	if c.Scheduler == "" {
 		return nil, problem.New(problem.Usage, "cluster", "the settings have no [cluster]").Remedy(problem.SetCluster)
 	}
-	return Slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
+	return slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
 }
 
 // room is how many jobs can run at once: by the settings, or else by the nodes that there

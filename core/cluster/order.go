@@ -85,7 +85,7 @@ func Execute(ctx context.Context, m *machine.Machine, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := t.tell(line{Begun: NodeName()}); err != nil {
+	if err := t.tell(line{Begun: nodeName()}); err != nil {
 		return m.Store.Wrap(err)
 	}
 	err = o.execute(ctx, here, t)
@@ -170,7 +170,7 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 			return nil, nil, err
 		}
 		if differs := seen.Differs(o.Seen[ref.ID]); len(differs) > 0 {
-			return nil, nil, &Unlike{NodeName(), ref, differs}
+			return nil, nil, &Unlike{nodeName(), ref, differs}
 		}
 		if found.ID != ref.ID {
 			return nil, nil, problem.New(problem.Other, ref.Name,

@@ -33,7 +33,7 @@ func (p patient) until(ctx context.Context, do func() error) error {
 	}
 }
 
-func (p patient) Submit(ctx context.Context, j BatchJob) (id string, err error) {
+func (p patient) Submit(ctx context.Context, j batchJob) (id string, err error) {
 	again := false
 	err = p.until(ctx, func() error {
 		if again {

@@ -23,7 +23,7 @@ func (s *silentScheduler) answer() error {
 	return nil
 }
 
-func (s *silentScheduler) Submit(_ context.Context, j BatchJob) (string, error) {
+func (s *silentScheduler) Submit(_ context.Context, j batchJob) (string, error) {
 	s.submitted++
 	return "7", s.answer()
 }
@@ -42,12 +42,12 @@ func (s *silentScheduler) Cancel(context.Context, []string) error {
 func TestPatience(t *testing.T) {
 	s, waited := &silentScheduler{times: 1}, 0
 	p := patient{s, func(error) { waited++ }}
-	id, err := p.Submit(t.Context(), BatchJob{Name: "run.1"})
+	id, err := p.Submit(t.Context(), batchJob{Name: "run.1"})
 	require.NoError(t, err)
 	assert.Equal(t, "7", id)
 	assert.Equal(t, 1, s.submitted, "the job was there already")
 	s.times, s.looked = 1, assert.AnError
-	_, err = p.Submit(t.Context(), BatchJob{Name: "run.1"})
+	_, err = p.Submit(t.Context(), batchJob{Name: "run.1"})
 	assert.ErrorIs(t, err, assert.AnError, "rather than to submit it twice")
 	s.times, waited = 1, 1
 	require.NoError(t, p.Cancel(t.Context(), []string{"7"}))

@@ -15,10 +15,10 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// Slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),
+// slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),
 // squeue(1), scontrol(1) and scancel(1). Its fields are what a site wants to know of jobs;
 // "" for what it does not.
-type Slurm struct {
+type slurm struct {
 	Partition, Account, QoS, Constraint string
 }
 
@@ -27,7 +27,7 @@ var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|time
 	`|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host` +
 	`|in standby mode`)
 
-func (Slurm) run(ctx context.Context, stdin string, argv ...string) (string, error) {
+func (slurm) run(ctx context.Context, stdin string, argv ...string) (string, error) {
 	path, err := exec.LookPath(argv[0])
 	if err != nil {
 		return "", problem.New(problem.Host, argv[0],
@@ -59,7 +59,7 @@ var jobNumber = regexp.MustCompile(`^[0-9]+$`)
 
 // Submit hands a job over. A job whose needs fail is ended at once: without being told to,
 // the scheduler lets it wait for ever.
-func (s Slurm) Submit(ctx context.Context, j BatchJob) (string, error) {
+func (s slurm) Submit(ctx context.Context, j batchJob) (string, error) {
 	argv := []string{"sbatch", "--parsable", "--job-name=" + j.Name, "--chdir=" + j.Dir, "--output=" +
 		strings.ReplaceAll(j.Output, "%", "%%"), "--export=NIL", "--no-requeue", "--nodes=1", "--ntasks=1",
 		fmt.Sprintf("--cpus-per-task=%d", j.Processors), fmt.Sprintf("--mem=%dM", j.Memory),
@@ -103,7 +103,7 @@ func (s Slurm) Submit(ctx context.Context, j BatchJob) (string, error) {
 }
 
 // Release lets jobs run, the first first.
-func (s Slurm) Release(ctx context.Context, ids []string) error {
+func (s slurm) Release(ctx context.Context, ids []string) error {
 	for some := range slices.Chunk(ids, 1000) { // command lines have an end
 		if _, err := s.run(ctx, "", "scontrol", "release", strings.Join(some, ",")); err != nil {
 			return err
@@ -124,7 +124,7 @@ var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit
 	"AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
 
 // Look asks about all jobs of this user, and takes those of a mark.
-func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
+func (s slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 	out, err := s.run(ctx, "", "squeue", "--noheader", "--states=all", "--me", "--format=%i|%T|%N|%r|%j")
 	if err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func (s Slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 }
 
 // Cancel ends jobs. What is no number is left out: it could mean others.
-func (s Slurm) Cancel(ctx context.Context, ids []string) error {
+func (s slurm) Cancel(ctx context.Context, ids []string) error {
 	if ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
 		return !jobNumber.MatchString(id)
 	}); len(ids) == 0 {
@@ -160,7 +160,7 @@ func (s Slurm) Cancel(ctx context.Context, ids []string) error {
 
 // Avoid changes waiting jobs. A job that has started in the meantime cannot be changed, which
 // is not an error.
-func (s Slurm) Avoid(ctx context.Context, ids, nodes []string) error {
+func (s slurm) Avoid(ctx context.Context, ids, nodes []string) error {
 	for _, id := range ids {
 		_, err := s.run(ctx, "", "scontrol", "update", "JobId="+id, "ExcNodeList="+strings.Join(nodes, ","))
 		if err != nil && !errors.Is(err, Refused) {
@@ -171,7 +171,7 @@ func (s Slurm) Avoid(ctx context.Context, ids, nodes []string) error {
 }
 
 // Room asks for the nodes of the partition that are up.
-func (s Slurm) Room(ctx context.Context, processors, memory int) (int, error) {
+func (s slurm) Room(ctx context.Context, processors, memory int) (int, error) {
 	argv := []string{"sinfo", "--noheader", "--Node", "--responding", "--states=idle,mixed,allocated", "--format=%c|%m"}
 	if s.Partition != "" {
 		argv = append(argv, "--partition="+s.Partition)
@@ -190,8 +190,8 @@ func (s Slurm) Room(ctx context.Context, processors, memory int) (int, error) {
 	return room, nil
 }
 
-// NodeName is what the scheduler calls the node on which a job of it runs that asks.
-func NodeName() string {
+// nodeName is what the scheduler calls the node on which a job of it runs that asks.
+func nodeName() string {
 	if name := os.Getenv("SLURMD_NODENAME"); name != "" {
 		return name
 	}

@@ -30,10 +30,10 @@ func standIn(t *testing.T, name, text string) (said func() string) {
 // from having the environment of who submits it; and comes to the node word for word.
 func TestSubmit(t *testing.T) {
 	said := standIn(t, "sbatch", "echo '17;vale'")
-	j := BatchJob{Name: "fl-fern-0123", Command: []string{"/opt/it's/fernladder", "at-node", "$HOME/a b"}, Dir: "/srv",
+	j := batchJob{Name: "fl-fern-0123", Command: []string{"/opt/it's/fernladder", "at-node", "$HOME/a b"}, Dir: "/srv",
 		Output: "/srv/100%j", Processors: 4, Memory: 300, Minutes: 5, After: []string{"3", "5"}, Behind: []string{"4"},
 		Avoid: []string{"bed1", "bed2"}, Environment: []string{"FERN=it's $HOME"}}
-	id, err := Slurm{Partition: "beds"}.Submit(context.Background(), j)
+	id, err := slurm{Partition: "beds"}.Submit(context.Background(), j)
 	require.NoError(t, err)
 	assert.Equal(t, "17", id)
 	for _, flag := range []string{"--dependency=afterany:4,afterok:3:5\n", "--exclude=bed1,bed2\n",
@@ -48,41 +48,41 @@ func TestSubmit(t *testing.T) {
 			"#!/bin/sh\nexport FERN='it'\\''s $HOME'\nexec '/opt/it'\\''s/fernladder' 'at-node' '$HOME/a b'\n"), said())
 
 	j.After, j.Behind, j.Avoid, j.Held = nil, nil, nil, true
-	_, err = Slurm{}.Submit(context.Background(), j)
+	_, err = slurm{}.Submit(context.Background(), j)
 	require.NoError(t, err)
 	assert.Contains(t, said(), "--hold\n")
 
 	standIn(t, "sbatch", "echo 'sbatch: error: Batch job submission failed: Invalid account' >&2; exit 1")
-	_, err = Slurm{}.Submit(context.Background(), j)
+	_, err = slurm{}.Submit(context.Background(), j)
 	assert.EqualError(t, err, "sbatch refuses: Batch job submission failed: Invalid account")
 	standIn(t, "sbatch", "echo Submitted batch job 17")
-	_, err = Slurm{}.Submit(context.Background(), j)
+	_, err = slurm{}.Submit(context.Background(), j)
 	assert.ErrorIs(t, err, Refused)
 	t.Setenv("PATH", t.TempDir())
-	_, err = Slurm{}.Submit(context.Background(), j)
+	_, err = slurm{}.Submit(context.Background(), j)
 	assert.ErrorIs(t, err, Absent)
 }
 
 func TestOnlyJobsAreCancelled(t *testing.T) {
 	said := standIn(t, "scancel", "")
-	require.NoError(t, Slurm{}.Cancel(context.Background(), []string{"17", "--user=fern", "", "18"}))
+	require.NoError(t, slurm{}.Cancel(context.Background(), []string{"17", "--user=fern", "", "18"}))
 	assert.Equal(t, "--quiet\n17\n18\n", said())
 	standIn(t, "scancel", "exit 1")
-	require.NoError(t, Slurm{}.Cancel(context.Background(), []string{"--me"}))
+	require.NoError(t, slurm{}.Cancel(context.Background(), []string{"--me"}))
 }
 
 func TestLook(t *testing.T) {
 	standIn(t, "squeue", "echo 'slurm_load_jobs error: Unable to contact slurm controller (connect failure)' >&2; exit 1")
-	_, err := Slurm{}.Look(context.Background(), "fl-7-")
+	_, err := slurm{}.Look(context.Background(), "fl-7-")
 	assert.ErrorIs(t, err, Silent)
 	said := standIn(t, "sbatch", "echo 17")
-	_, err = Slurm{}.Submit(context.Background(), BatchJob{Name: "fl-7-1-x", Command: []string{"true"}})
+	_, err = slurm{}.Submit(context.Background(), batchJob{Name: "fl-7-1-x", Command: []string{"true"}})
 	require.NoError(t, err)
 	assert.NotContains(t, said(), "--dependency")
 	assert.NotContains(t, said(), "--exclude")
 	standIn(t, "sinfo", "echo '4|1000'")
 	for _, none := range [][2]int{{0, 1}, {1, 0}} {
-		room, err := Slurm{}.Room(context.Background(), none[0], none[1])
+		room, err := slurm{}.Room(context.Background(), none[0], none[1])
 		require.NoError(t, err)
 		assert.Zero(t, room)
 	}
@@ -91,7 +91,7 @@ func TestLook(t *testing.T) {
 			`|fl-7-3-x' '4|OUT_OF_MEMORY|bed1|x|fl-7-4-x' '5|COMPLETED|bed1|None|fl-7-5-x' '6|SOMETHING_NEW|bed1|`+
 			`|fl-7-6-x' '9|RUNNING|bed3|of another run|fl-71-1-x' '--me|RUNNING|bed3|None|fl-7-9-x' '7|PENDING|`+
 			`|BadConstraints|fl-7-7-x' '10|RUNNING|bed3|None|a|b' '|' 'nonsense'`)
-	all, err := Slurm{}.Look(context.Background(), "fl-7-")
+	all, err := slurm{}.Look(context.Background(), "fl-7-")
 	require.NoError(t, err)
 	assert.Equal(t, []Status{{"1", "fl-7-1-moss", Queued, "", "Dependency"},
 		{"2", "fl-7-2-fern+3", Running, "bed1", "None"}, {"3", "fl-7-3-x", Lost, "bed2", "NodeDown"},
@@ -105,7 +105,7 @@ func TestLook(t *testing.T) {
 // How many jobs nodes can have at once is told by processors and by memory.
 func TestRoom(t *testing.T) {
 	said := standIn(t, "sinfo", `printf '%s\n' '8|16000' '2|64000' '1|9000' 'n/a|x'`)
-	room, err := Slurm{Partition: "beds"}.Room(context.Background(), 2, 4000)
+	room, err := slurm{Partition: "beds"}.Room(context.Background(), 2, 4000)
 	require.NoError(t, err)
 	assert.Equal(t, 4+1, room)
 	assert.Contains(t, said(), "--partition=beds\n")

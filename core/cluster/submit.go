@@ -172,10 +172,10 @@ func (w *watcher) write(ctx context.Context, j *Job) error {
 }
 
 // job is one as the scheduler is told of it.
-func (w *watcher) job(j, behind *Job) (BatchJob, error) {
+func (w *watcher) job(j, behind *Job) (batchJob, error) {
 	program, err := os.Executable()
 	if err != nil {
-		return BatchJob{}, err
+		return batchJob{}, err
 	}
 	command := []string{program, "--root", w.m.Store.Root}
 	if w.m.Settings.File != "" {
@@ -185,7 +185,7 @@ func (w *watcher) job(j, behind *Job) (BatchJob, error) {
 	if w.m.Level != "" {
 		command = append(command, "--isolation", string(w.m.Level))
 	}
-	b := BatchJob{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working,
+	b := batchJob{Name: w.jobName(j), Command: append(command, w.file(j, orderSuffix)), Dir: w.m.Place.Working,
 		Output:     w.file(j, printedSuffix),
 		Processors: j.Processors, Memory: j.Memory, Minutes: j.Minutes, Avoid: w.Avoid, Held: true}
 	for _, pair := range w.m.Settings.Cluster.Environment {

@@ -23,7 +23,7 @@ import (
 // A Side is one of the two builds.
 type Side struct {
 	Receipt *store.Receipt
-	Files   []store.File
+	files   []store.File
 	Tree    string // where it is
 }
 
@@ -246,13 +246,13 @@ func (r *Report) files(a, b opened) {
 		return err == nil && same
 	}
 	before := map[string]store.File{}
-	for _, f := range a.Files {
+	for _, f := range a.files {
 		if !f.Mode.IsDir() {
 			before[f.Path] = f
 		}
 	}
 	r.Files = Files{Came: []FileSize{}, Gone: []FileSize{}, Changed: []FileSize{}}
-	for _, f := range b.Files {
+	for _, f := range b.files {
 		if f.Mode.IsDir() {
 			continue
 		}
@@ -280,7 +280,7 @@ func (r *Report) binaries(a, b opened) error {
 	libraries := [2]map[string]string{{}, {}}
 	exports := [2]map[string]library{{}, {}}
 	for i, side := range []opened{a, b} {
-		for _, f := range side.Files {
+		for _, f := range side.files {
 			if !f.Mode.IsRegular() || f.Size < 64 {
 				continue
 			}

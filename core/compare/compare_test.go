@@ -58,7 +58,7 @@ func TestTwoBuildsSideBySide(t *testing.T) {
 	assert.Equal(t, []Changed{{"water", "1.0 (aaaaaaaaaaaa), library", ""}}, r.Needs)
 	assert.Equal(t, []Changed{{"compiler", "cc 12", "cc 13"}}, r.Around)
 	assert.Equal(t, Files{Same: 2, Came: []FileSize{{"share/came", -1, 3}}, Gone: []FileSize{{"share/gone", 2, -1}},
-		Changed: []FileSize{{"lib/libfern.so.1", a.Files[1].Size, b.Files[1].Size}, {"share/grown", 1, 2}}}, r.Files)
+		Changed: []FileSize{{"lib/libfern.so.1", a.files[1].Size, b.files[1].Size}, {"share/grown", 1, 2}}}, r.Files)
 	assert.Equal(t, []Symbols{{Library: "lib/libfern.so.1", Came: []string{"bloom"}, Gone: []string{"wither"}}}, r.Symbols)
 	assert.Equal(t, []Measure{{"compile", 2, 3}}, r.Stages)
 	assert.False(t, r.Empty())

@@ -117,7 +117,7 @@ func (k *Known) Promise(s *Source, files fs.FS) {
 		k.versions[name] = s.Version.Value
 	}
 	promise := func(kind, what string) {
-		if key := Key(kind, what); k.provides[key] == "" {
+		if key := keyOf(kind, what); k.provides[key] == "" {
 			k.provides[key] = name
 		}
 	}

@@ -36,7 +36,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c := &composer{family: family, named: map[string]bool{}, auto: map[string]bool{}}
 	c.url, c.page, c.open = s.openURL(o)
 	by := "the source's own files"
-	if s.Heard {
+	if s.heard {
 		by += ", and what its build asks for"
 	}
 	c.line("# A draft by Fern Ladder, from %s.", by)

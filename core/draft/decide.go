@@ -209,7 +209,7 @@ func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) 
 // about it: a recipe has it, so that it is there or not, or an argument leaves it out.
 func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (buildfile.Switch, bool) {
 	name, sure, found := d.provider(l)
-	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.Heard) || !found && l.Off == nil {
+	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.heard) || !found && l.Off == nil {
 		return buildfile.Switch{}, false
 	}
 	option := strings.ToLower(l.Name())
@@ -270,7 +270,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	case len(have) == 0 && strings.HasSuffix(sw.Raw, "-prefix"): // it names a place
 	case len(have) > 0 && (len(lack) == 0 || !required):
 		c.Set = "on"
-	case sw.Default == buildfile.On && (required && !d.source.Heard || len(lookups) == 0 || len(lack) == 0):
+	case sw.Default == buildfile.On && (required && !d.source.heard || len(lookups) == 0 || len(lack) == 0):
 		c.Set = "on"
 	case len(lack) > 0:
 		c.Set = "off"
@@ -378,7 +378,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 		if w.Version = versions; why != "" {
 			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)
 		}
-		if l.Kind == "program" && !IsConfig(l.Kind, l.Name()) {
+		if l.Kind == "program" && !isConfig(l.Kind, l.Name()) {
 			w.Role = recipe.Tool
 		}
 		d.add(w, option)
@@ -429,7 +429,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why string) {
 	of, its := d.e.Known.versions[pkg], ""
 	for _, name := range l.Names {
-		its = cmp.Or(its, d.e.Known.versions[Key(l.Kind, name)])
+		its = cmp.Or(its, d.e.Known.versions[keyOf(l.Kind, name)])
 	}
 	fits := func(one string) bool {
 		v, err := version.Parse(one)

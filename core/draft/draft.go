@@ -52,7 +52,7 @@ type Source struct {
 	called, versioned                     string      // as its own files call it, where no build system says so
 	ofSystem                              string      // the target of its makefile for systems like this one
 	buildfile.Reading
-	Heard     bool               // what it looks for is what its own configure step has asked for
+	heard     bool               // what it looks for is what its own configure step has asked for
 	Hints     []Hint             // of its texts
 	generated []buildfile.Lookup // programs that make the configure script
 	mentioned []string           // programs that configure.ac seems not to go on without

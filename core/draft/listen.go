@@ -41,9 +41,9 @@ import (
 //go:embed cc.sh pkg-config.sh answers.cmake
 var scripts embed.FS
 
-// An Asked is something of another package that a configure step has looked for and that the
+// An inquiry is something of another package that a configure step has looked for and that the
 // base of the operating system does not have.
-type Asked struct {
+type inquiry struct {
 	Kind  string   // header, library, module, package (of CMake), program, or a function of a library that was answered
 	Names []string // any of which will do
 	Range string   // of versions, as the step says it, or ""
@@ -52,43 +52,43 @@ type Asked struct {
 }
 
 // Key is what an answer to it is known by.
-func (a Asked) Key() string { return Key(a.Kind, a.Names[0]) }
+func (a inquiry) Key() string { return keyOf(a.Kind, a.Names[0]) }
 
-// Key is what an answer is known by.
-func Key(kind, name string) string {
+// keyOf is what an answer is known by.
+func keyOf(kind, name string) string {
 	if kind == "package" {
 		name = strings.ToLower(name)
 	}
 	return kind + " " + name
 }
 
-// IsConfig tells whether something is a program that says how to build with a library, as
+// isConfig tells whether something is a program that says how to build with a library, as
 // moss-config. It is only known to be asked for if its tree is among those of a step.
-func IsConfig(kind, name string) bool {
+func isConfig(kind, name string) bool {
 	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
 }
 
-// An Answer is something that is there for a step.
-type Answer struct {
+// An answer is something that is there for a step.
+type answer struct {
 	Version string
 	Tree    string // that has it; "": an empty stand-in is made
 }
 
-// Answers are what is there, by its key.
-type Answers map[string]Answer
+// answers are what is there, by its key.
+type answers map[string]answer
 
-// A Step is one way to run the configure step.
-type Step struct {
+// A configureStep is one way to run the configure step.
+type configureStep struct {
 	Args    []string
-	Answers Answers
+	Answers answers
 	Trees   []build.Neighbour // that it finds as a build does
-	Cache   []byte            // of tests that need not be made again, as Run.Cache has it
+	Cache   []byte            // of tests that need not be made again, as the cache of a heardRun has it
 }
 
-// A Run is what came of a step.
-type Run struct {
+// A heardRun is what came of a step.
+type heardRun struct {
 	OK     bool
-	Asked  []Asked           // in the order in which it asked
+	Asked  []inquiry         // in the order in which it asked
 	CXX    bool              // a C++ compiler was run
 	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
 	Late   bool              // it was ended for having taken too long
@@ -96,13 +96,13 @@ type Run struct {
 	CPU    time.Duration
 	Cache  []byte // what its tests have found, except for what was asked; nil where it keeps nothing
 
-	Options   []Option // of CMake
+	Options   []cmakeOption // of CMake
 	Downloads []Download
 	Built     []string // programs and libraries that a makefile has made
 }
 
-// An Option of CMake is a variable that is on or off, as it was.
-type Option struct {
+// An cmakeOption of CMake is a variable that is on or off, as it was.
+type cmakeOption struct {
 	Name, About string
 	On          bool
 }
@@ -123,16 +123,16 @@ type Heard struct {
 // does not know which package has which file.
 var ErrNoRoom = errors.New("this machine has no sealed, bare rooms")
 
-// Unmade is the error for a source whose configure script cannot be made here.
-type Unmade struct{ Output string }
+// unmade is the error for a source whose configure script cannot be made here.
+type unmade struct{ Output string }
 
-func (e *Unmade) Error() string {
+func (e *unmade) Error() string {
 	lines := strings.Split(strings.TrimSpace(e.Output), "\n")
 	return "its configure script cannot be made: " + lines[len(lines)-1]
 }
 
-// A Room is where a source is listened to. Close takes it away.
-type Room struct {
+// A listeningRoom is where a source is listened to. Close takes it away.
+type listeningRoom struct {
 	ctx      context.Context
 	m        *machine.Machine
 	source   Heard
@@ -145,8 +145,8 @@ type Room struct {
 	modules  func() map[string]bool // of CMake, that the source has itself
 }
 
-// Enter makes a room for a source.
-func Enter(ctx context.Context, m *machine.Machine, s Heard) (*Room, error) {
+// enter makes a room for a source.
+func enter(ctx context.Context, m *machine.Machine, s Heard) (*listeningRoom, error) {
 	if err := m.Store.Prepare(); err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func Enter(ctx context.Context, m *machine.Machine, s Heard) (*Room, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Room{ctx: ctx, m: m, source: s, base: base, user: user, done: done,
+	r := &listeningRoom{ctx: ctx, m: m, source: s, base: base, user: user, done: done,
 		modules: sync.OnceValue(func() map[string]bool { return modulesIn(s.Dir) })}
 	r.programs = slices.Concat([]string{"cc", "c++", "make", "pkg-config"},
 		map[recipe.Method][]string{recipe.CMake: {"cmake"}, recipe.Meson: {"meson", "ninja"}}[s.Method])
@@ -176,7 +176,7 @@ func Enter(ctx context.Context, m *machine.Machine, s Heard) (*Room, error) {
 }
 
 // Show has further runs see programs of the operating system, as far as it has them.
-func (r *Room) Show(programs ...string) (err error) {
+func (r *listeningRoom) Show(programs ...string) (err error) {
 	r.programs = append(r.programs, programs...)
 	declared := sandbox.Declared{Mounted: []string{r.m.Store.Root}}
 	for _, name := range r.programs {
@@ -187,21 +187,21 @@ func (r *Room) Show(programs ...string) (err error) {
 }
 
 // Sees tells whether a run sees a file of the operating system.
-func (r *Room) Sees(file string) bool { return !r.sight.Hides(file) }
+func (r *listeningRoom) Sees(file string) bool { return !r.sight.Hides(file) }
 
 // Close takes the room away.
-func (r *Room) Close() { r.done() }
+func (r *listeningRoom) Close() { r.done() }
 
 // at is a place of the room. The user of the room can write in some of them and in none to
 // base, so that no run finds, or leaves, anything in the place of one that is made for another.
-func (r *Room) at(names ...string) string {
+func (r *listeningRoom) at(names ...string) string {
 	return filepath.Join(r.base, filepath.Join(names...))
 }
 
-func (r *Room) given() string { return r.at("given") }
+func (r *listeningRoom) given() string { return r.at("given") }
 
 // prepare lays out what the room has.
-func (r *Room) prepare() error {
+func (r *listeningRoom) prepare() error {
 	for _, dir := range []string{"given", "given/bin"} {
 		if err := os.Mkdir(r.at(dir), 0o755); err != nil {
 			return err
@@ -228,19 +228,19 @@ func (r *Room) prepare() error {
 	if r.source.Prepare == "" {
 		return nil
 	}
-	step := Step{}
+	step := configureStep{}
 	for _, tree := range r.source.Trees {
 		step.Trees = append(step.Trees, build.Neighbour{Tree: tree, Role: recipe.Library, Direct: true})
 	}
 	run, err := r.run(r.ctx, "prepare", r.at("source", r.source.Below), []string{"sh", "-e", "-c", r.source.Prepare}, step)
 	if err == nil && !run.OK {
-		err = &Unmade{run.Output}
+		err = &unmade{run.Output}
 	}
 	return err
 }
 
 // copy makes a copy of the source that the user of the room can change.
-func (r *Room) copy(name string) error {
+func (r *listeningRoom) copy(name string) error {
 	from, to := r.source.Dir, r.at(name)
 	if r.source.Prepare != "" && name != "source" {
 		from = r.at("source")
@@ -253,7 +253,7 @@ func (r *Room) copy(name string) error {
 	return r.give(to)
 }
 
-func (r *Room) give(dir string) error {
+func (r *listeningRoom) give(dir string) error {
 	if !r.user.Other() {
 		return nil
 	}
@@ -261,7 +261,7 @@ func (r *Room) give(dir string) error {
 }
 
 // Run runs the configure step.
-func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
+func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun, error) {
 	name := "run-" + strconv.Itoa(int(r.runs.Add(1)))
 	source, below := "source", ""
 	if r.source.InTree {
@@ -345,7 +345,7 @@ func (r *Room) Run(ctx context.Context, step Step) (*Run, error) {
 }
 
 // mkdir makes a directory of the room's user, with files.
-func (r *Room) mkdir(name string, files map[string][]byte) error {
+func (r *listeningRoom) mkdir(name string, files map[string][]byte) error {
 	if err := os.Mkdir(r.at(name), 0o755); err != nil {
 		return err
 	}
@@ -358,7 +358,7 @@ func (r *Room) mkdir(name string, files map[string][]byte) error {
 }
 
 // answer writes what is there for a run.
-func (r *Room) answer(name string, answers Answers) error {
+func (r *listeningRoom) answer(name string, answers answers) error {
 	given := filepath.Join(r.given(), name)
 	if err := os.Mkdir(given, 0o755); err != nil {
 		return err
@@ -393,7 +393,8 @@ func (r *Room) answer(name string, answers Answers) error {
 }
 
 // run runs a command in a room of its own, which ends with it, and reads what was noted.
-func (r *Room) run(ctx context.Context, name, dir string, argv []string, step Step) (*Run, error) {
+func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string,
+	step configureStep) (*heardRun, error) {
 	if err := r.answer(name, step.Answers); err != nil {
 		return nil, err
 	}
@@ -467,7 +468,7 @@ func (r *Room) run(ctx context.Context, name, dir string, argv []string, step St
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	run := &Run{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
+	run := &heardRun{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
 	if run.Late = limited.Err() != nil; run.Late {
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
@@ -489,19 +490,19 @@ func tail(f *os.File) string {
 
 // found notes the programs of trees that a step says it has found, and what it may have looked
 // for as a program and says it has not.
-func (run *Run) found(output *os.File, trees []string) {
+func (run *heardRun) found(output *os.File, trees []string) {
 	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
 	for lines.Scan() {
 		if match := lackedProgram.FindStringSubmatch(lines.Text()); match != nil {
-			if name := match[1] + match[2]; !IsConfig("program", name) {
-				run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+			if name := match[1] + match[2]; !isConfig("program", name) {
+				run.Asked = append(run.Asked, inquiry{Kind: "program", Names: []string{name}})
 			}
 			continue
 		}
 		file := lines.Text()[strings.LastIndexByte(lines.Text(), ' ')+1:]
 		dir, name := path.Split(file)
-		if slices.Contains(trees, strings.TrimSuffix(dir, "/bin/")) && IsConfig("program", name) {
-			run.Asked = append(run.Asked, Asked{Kind: "program", Names: []string{name}})
+		if slices.Contains(trees, strings.TrimSuffix(dir, "/bin/")) && isConfig("program", name) {
+			run.Asked = append(run.Asked, inquiry{Kind: "program", Names: []string{name}})
 		}
 	}
 }
@@ -514,7 +515,7 @@ var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$` +
 const largestNotes = 4 << 20
 
 // notes reads what the scripts have noted.
-func (run *Run) notes(says *safefs.Dir) {
+func (run *heardRun) notes(says *safefs.Dir) {
 	text, err := says.ReadFile("notes", largestNotes)
 	if err != nil {
 		return
@@ -526,16 +527,16 @@ func (run *Run) notes(says *safefs.Dir) {
 		case kind == "language":
 			run.CXX = true
 		case kind == "header" || kind == "library" || kind == "module" || kind == "function":
-			run.Asked = append(run.Asked, Asked{Kind: kind, Names: []string{name}, Range: rng})
+			run.Asked = append(run.Asked, inquiry{Kind: kind, Names: []string{name}, Range: rng})
 		}
 	}
 }
 
 // merged has each thing once, where it was asked for last, without what no recipe could name, and
 // of what is more than an honest step asks for the last.
-func merged(all []Asked) []Asked {
+func merged(all []inquiry) []inquiry {
 	const most = 1000
-	last := map[string]Asked{}
+	last := map[string]inquiry{}
 	var order []string // a key, each time
 	for _, a := range all {
 		a.Names = slices.DeleteFunc(slices.Clone(a.Names), func(name string) bool {
@@ -549,7 +550,7 @@ func merged(all []Asked) []Asked {
 		last[a.Key()] = a
 		order = append(order, a.Key())
 	}
-	var some []Asked
+	var some []inquiry
 	for _, key := range slices.Backward(order) {
 		if a, left := last[key]; left && len(some) < most {
 			some = append(some, a)

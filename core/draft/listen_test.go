@@ -13,14 +13,14 @@ import (
 
 // Each thing is there once, where it was asked for last, with all that was said of it.
 func TestMerged(t *testing.T) {
-	got := merged([]Asked{
+	got := merged([]inquiry{
 		{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}, {Kind: "header", Names: []string{"ac_nonexistent.h"}},
 		{Kind: "header", Names: []string{"a\x1bb", "fern.h"}},
 		{Kind: "package", Names: []string{"Moss"}, Required: true}, {Kind: "package", Names: []string{"MOSS"}},
 		{Kind: "module", Names: []string{"moss"}},
 	})
 	assert.Equal(t,
-		[]Asked{{Kind: "header", Names: []string{"fern.h"}}, {Kind: "package", Names: []string{"MOSS"}, Required: true},
+		[]inquiry{{Kind: "header", Names: []string{"fern.h"}}, {Kind: "package", Names: []string{"MOSS"}, Required: true},
 			{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}}, got)
 }
 
@@ -47,8 +47,9 @@ func TestTrace(t *testing.T) {
 			`"reed","GIT_REPOSITORY","https://vale.example/reed.git","GIT_TAG","v2","SOURCE_DIR","x"`)+line("/s/x.cmake",
 		"FetchContent_Declare", `"own","URL","/s/own.tar"`)+
 		"{\"cmd\":\"find_x\n"+line("/s/x.cmake", "find_library", `"ONLY"`)), 0o644))
-	got, downloads := (&Room{modules: func() map[string]bool { return modulesIn(dir) }}).traced(open(t, says), "/s")
-	assert.Equal(t, []Asked{
+	got, downloads := (&listeningRoom{modules: func() map[string]bool { return modulesIn(dir) }}).
+		traced(open(t, says), "/s")
+	assert.Equal(t, []inquiry{
 		{Kind: "package", Names: []string{"Moss"}, Range: ">= 2.1", Required: true},
 		{Kind: "library", Names: []string{"kelp", "kelp2"}}, {Kind: "header", Names: []string{"kelp/kelp.h"}},
 		{Kind: "program", Names: []string{"rake"}},
@@ -67,7 +68,7 @@ func TestCache(t *testing.T) {
 	require.NoError(t,
 		os.WriteFile(file,
 			[]byte("# x\nac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nac_cv_lib_moss_grow=${ac_cv_lib_moss_grow=no}\nac_cv_env_CC_set=\nfern_cv_frost=${fern_cv_frost=yes}\nrm=-rf\n"), 0o644))
-	got := cache(open(t, says), []Asked{{Kind: "library", Names: []string{"moss"}}})
+	got := cache(open(t, says), []inquiry{{Kind: "library", Names: []string{"moss"}}})
 	assert.Equal(t, "ac_cv_header_stdio_h=${ac_cv_header_stdio_h=yes}\nfern_cv_frost=${fern_cv_frost=yes}\n", string(got))
 }
 

@@ -63,7 +63,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		source.Longest = min(cmp.Or(source.Longest, time.Minute), time.Minute)
 	}
 	room, err := s.enter(ctx, m, known, source)
-	if errors.As(err, new(*Unmade)) {
+	if errors.As(err, new(*unmade)) {
 		return &Unheard{err.Error()}
 	}
 	if err != nil {
@@ -74,7 +74,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	const whole = 10
 	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
 	defer cancel()
-	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: Answers{}, needed: map[string]bool{},
+	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: answers{}, needed: map[string]bool{},
 		args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
 	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && noPrefix.MatchString(unheard.Why) {
@@ -93,7 +93,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 
 // enter makes a room for a source. What makes its configure script finds the macros of the shelf's
 // trees, and programs that it turns out to run.
-func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, source Heard) (*Room, error) {
+func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, source Heard) (*listeningRoom, error) {
 	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
 		if safefs.Exists(filepath.Join(tree, "share", "aclocal")) {
 			source.Trees = append(source.Trees, tree)
@@ -101,8 +101,8 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 	}
 	const most = 5
 	for tried := 0; ; tried++ {
-		room, err := Enter(ctx, m, source)
-		unmade := new(Unmade)
+		room, err := enter(ctx, m, source)
+		unmade := new(unmade)
 		if tried == most || !errors.As(err, &unmade) || !s.runs(m, known, &source, unmade.Output) {
 			return room, err
 		}
@@ -137,16 +137,16 @@ var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|u
 type hearing struct {
 	source   *Source
 	m        *machine.Machine
-	room     *Room
+	room     *listeningRoom
 	known    *Known
 	ctx      context.Context
-	answers  Answers         // what is said to be there: what the shelf has, and what it does not go on without
+	answers  answers         // what is said to be there: what the shelf has, and what it does not go on without
 	needed   map[string]bool // what it does not go on without, by its key
 	args     []string        // of all runs
 	outward  bool            // its copies of libraries are missing: it is told to take those outside
 	quick    bool
-	forced   []Asked             // what was answered because it had stopped
-	full     *Run                // with all of them
+	forced   []inquiry           // what was answered because it had stopped
+	full     *heardRun           // with all of them
 	programs []string            // that it does not go on without
 	more     []*buildfile.Lookup // what is looked for with a switch that is off, or with one value of it, alone
 	cache    []byte              // of tests that do not depend on switches
@@ -157,8 +157,9 @@ type hearing struct {
 	cpu      time.Duration
 }
 
-func (h *hearing) run(args []string, answers Answers) (*Run, error) {
-	run, err := h.room.Run(h.ctx, Step{Args: args, Answers: answers, Trees: h.known.around(answers), Cache: h.cache})
+func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
+	run, err := h.room.Run(h.ctx, configureStep{Args: args, Answers: answers, Trees: h.known.around(answers),
+		Cache: h.cache})
 	if err == nil {
 		h.lock.Lock()
 		defer h.lock.Unlock()
@@ -222,11 +223,11 @@ func (h *hearing) hear() error {
 		lookups = append(lookups, h.more...)
 	}
 	s := h.source
-	s.Heard = true
+	s.heard = true
 	if h.full.CXX {
 		h.programs = append(h.programs, "c++")
 	}
-	if slices.ContainsFunc(h.full.Asked, func(a Asked) bool { return a.Kind == "module" }) {
+	if slices.ContainsFunc(h.full.Asked, func(a inquiry) bool { return a.Kind == "module" }) {
 		h.programs = append(h.programs, "pkg-config")
 	}
 	s.Lookups = slices.DeleteFunc(s.Lookups, func(l buildfile.Lookup) bool {
@@ -249,7 +250,7 @@ func (h *hearing) hear() error {
 
 // compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
 // it comes to the end, with all that it has asked for. It does not go on without any of it.
-func (h *hearing) compiling(run *Run) (err error) {
+func (h *hearing) compiling(run *heardRun) (err error) {
 	if target := h.source.ofSystem; target != "" && len(run.Built) == 0 {
 		args := append(slices.Clone(h.args), target)
 		other, err := h.run(args, nil)
@@ -269,7 +270,7 @@ func (h *hearing) compiling(run *Run) (err error) {
 			if name := h.provider(a); name != "" && !h.own(a) {
 				grew = h.give(name, a) || grew
 			}
-			grew = h.answer(a, Answer{Version: "99"}) || grew
+			grew = h.answer(a, answer{Version: "99"}) || grew
 			h.need(keysOf(a))
 		}
 		if !grew {
@@ -293,7 +294,7 @@ func (h *hearing) compiling(run *Run) (err error) {
 				Finding{"args", common, "several files define the same variables, which GCC before 10 accepted", Guessed})
 		}
 	}
-	h.full, h.source.Heard = run, true
+	h.full, h.source.heard = run, true
 	h.source.Built = Placeable(run.Built)
 	h.movable()
 	if run.CXX && !slices.ContainsFunc(h.source.Lookups, func(l buildfile.Lookup) bool {
@@ -371,7 +372,7 @@ func (h *hearing) partly() {
 	for _, l := range slices.Backward(h.lookups()) {
 		l.Required = !h.answered(l) && last
 		last = last && !l.Required
-		l.Required = l.Required || forced[Key(l.Kind, l.Name())]
+		l.Required = l.Required || forced[keyOf(l.Kind, l.Name())]
 		if !slices.ContainsFunc(h.source.Lookups, func(o buildfile.Lookup) bool {
 			return buildfile.Stem(o.Name()) == buildfile.Stem(l.Name())
 		}) {
@@ -381,7 +382,7 @@ func (h *hearing) partly() {
 }
 
 // provider is the recipe that has one of the names.
-func (h *hearing) provider(a Asked) string {
+func (h *hearing) provider(a inquiry) string {
 	for _, name := range a.Names {
 		if found, _, is := h.known.Find(a.Kind, name); is && found != h.source.Name.Value {
 			return found
@@ -391,7 +392,7 @@ func (h *hearing) provider(a Asked) string {
 }
 
 // own tells whether the source looks for itself: for its own name, which no other recipe offers.
-func (h *hearing) own(a Asked) bool {
+func (h *hearing) own(a inquiry) bool {
 	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool {
 		return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value)
 	})
@@ -399,7 +400,7 @@ func (h *hearing) own(a Asked) bool {
 
 // settle finds the answers with which the source is configured: all that the shelf has, and
 // of what else it looks for, as much as it does not go on without.
-func (h *hearing) settle(run *Run) (err error) {
+func (h *hearing) settle(run *heardRun) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
 	aside, outside := h.aside(), h.outside()
@@ -431,7 +432,7 @@ func (h *hearing) settle(run *Run) (err error) {
 			err = h.room.Show(h.source.mentioned...)
 			h.source.mentioned = slices.DeleteFunc(h.source.mentioned, here)
 		default:
-			var culprit Asked
+			var culprit inquiry
 			found := false
 			if tried++; tried <= most && !run.Late {
 				culprit, found = h.culprit(run)
@@ -447,12 +448,12 @@ func (h *hearing) settle(run *Run) (err error) {
 			if culprit.Kind == "program" {
 				h.programs = append(h.programs, culprit.Names[0])
 				if tree := h.known.treeOf(culprit.Names[0]); tree != "" {
-					h.answers[culprit.Key()] = Answer{Tree: tree}
+					h.answers[culprit.Key()] = answer{Tree: tree}
 				} else {
 					err = h.room.Show(culprit.Names[0])
 				}
 			} else {
-				h.answer(culprit, Answer{Version: "99"})
+				h.answer(culprit, answer{Version: "99"})
 				h.forced = append(h.forced, culprit)
 			}
 		}
@@ -489,15 +490,15 @@ func (h *hearing) outside() (args []string) {
 
 // give has a step find what a recipe has: all of its tree where it is built, otherwise a stand-in
 // for what was asked for. It tells whether that is new.
-func (h *hearing) give(name string, a Asked) (added bool) {
+func (h *hearing) give(name string, a inquiry) (added bool) {
 	tree := h.known.trees[name]
 	if tree == "" {
-		return h.answer(a, Answer{Version: h.known.Version(name, a)})
+		return h.answer(a, answer{Version: h.known.Version(name, a)})
 	}
 	for key, of := range h.known.provides {
 		kind, what, _ := strings.Cut(key, " ")
-		a := Asked{Kind: kind, Names: []string{what}}
-		if of == name && kind != "program" && h.answer(a, Answer{Version: h.known.Version(name, a), Tree: tree}) {
+		a := inquiry{Kind: kind, Names: []string{what}}
+		if of == name && kind != "program" && h.answer(a, answer{Version: h.known.Version(name, a), Tree: tree}) {
 			added = true
 		}
 	}
@@ -505,9 +506,9 @@ func (h *hearing) give(name string, a Asked) (added bool) {
 }
 
 // answer adds an answer, and tells whether it is new.
-func (h *hearing) answer(a Asked, with Answer) (added bool) {
+func (h *hearing) answer(a inquiry, with answer) (added bool) {
 	for _, name := range a.Names {
-		key := Key(a.Kind, name)
+		key := keyOf(a.Kind, name)
 		if _, there := h.answers[key]; !there {
 			h.answers[key], added = with, true
 		}
@@ -516,13 +517,13 @@ func (h *hearing) answer(a Asked, with Answer) (added bool) {
 }
 
 func (h *hearing) answered(l *buildfile.Lookup) bool {
-	_, there := h.answers[Key(l.Kind, l.Name())]
+	_, there := h.answers[keyOf(l.Kind, l.Name())]
 	return there
 }
 
 // culprit is what a run seems to have stopped for: the last that it asked for, of what can be
 // had at all.
-func (h *hearing) culprit(run *Run) (culprit Asked, found bool) {
+func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 	var asked []host.Question
 	for _, a := range run.Asked {
 		asked = append(asked, questions(asLookup(a))...)
@@ -543,13 +544,13 @@ func (h *hearing) culprit(run *Run) (culprit Asked, found bool) {
 	}
 	for _, word := range lastWords(run.Output) { // a program of the shelf that it names when it stops
 		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" {
-			return Asked{Kind: "program", Names: []string{word}}, true
+			return inquiry{Kind: "program", Names: []string{word}}, true
 		}
 	}
 	for _, word := range programsOf(run.Output) { // a program that it says it needs
 		file := h.m.Programs.Find(word)
 		if file != "" && !h.room.Sees(file) && !slices.Contains(h.programs, word) {
-			return Asked{Kind: "program", Names: []string{word}}, true
+			return inquiry{Kind: "program", Names: []string{word}}, true
 		}
 	}
 	return culprit, false
@@ -557,7 +558,7 @@ func (h *hearing) culprit(run *Run) (culprit Asked, found bool) {
 
 // stopped is the error for a run that nothing here gets further. A program that it stops for and
 // that this machine lacks is noted.
-func (h *hearing) stopped(run *Run) error {
+func (h *hearing) stopped(run *heardRun) error {
 	if run.Late {
 		return &Unheard{run.Output}
 	}
@@ -611,13 +612,13 @@ var (
 
 // require finds out what it does not go on without: of the recipes that have something, and of
 // what was answered because it stopped. What of that is not needed after all is taken back.
-func (h *hearing) require(none *Run) error {
+func (h *hearing) require(none *heardRun) error {
 	if none.OK {
 		return nil
 	}
 	of := map[string][]string{} // the answers of each recipe
 	for _, a := range h.full.Asked {
-		if name := h.provider(a); name != "" && !h.own(a) && (a.Kind != "program" || IsConfig(a.Kind, a.Names[0])) {
+		if name := h.provider(a); name != "" && !h.own(a) && (a.Kind != "program" || isConfig(a.Kind, a.Names[0])) {
 			of[name] = append(of[name], keysOf(a)...)
 		}
 	}
@@ -668,15 +669,15 @@ func (h *hearing) require(none *Run) error {
 	return nil
 }
 
-func keysOf(a Asked) (keys []string) {
+func keysOf(a inquiry) (keys []string) {
 	for _, name := range a.Names {
-		keys = append(keys, Key(a.Kind, name))
+		keys = append(keys, keyOf(a.Kind, name))
 	}
 	return keys
 }
 
 // goesOnWithout runs the source without some answers. It returns nil where that stops.
-func (h *hearing) goesOnWithout(keys []string) (*Run, error) {
+func (h *hearing) goesOnWithout(keys []string) (*heardRun, error) {
 	without := maps.Clone(h.answers)
 	for _, key := range keys {
 		delete(without, key)
@@ -707,7 +708,7 @@ func each[T any](list []T, do func(T) error) error {
 }
 
 // asLookup is what was asked for as drafts know it.
-func asLookup(a Asked) buildfile.Lookup {
+func asLookup(a inquiry) buildfile.Lookup {
 	return buildfile.Lookup{Kind: a.Kind, Names: a.Names, Version: a.Range, From: "the configure step"}
 }
 
@@ -721,7 +722,7 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 		l := asLookup(a)
 		l.Required = h.needed[a.Key()]
 		switch {
-		case IsConfig(a.Kind, a.Names[0]): // it stands for the package that it is of
+		case isConfig(a.Kind, a.Names[0]): // it stands for the package that it is of
 			l.Kind, l.Names = "package", []string{h.provider(a)}
 		case a.Kind == "program": // one that the shelf has, it gets
 			l.Required = h.known.treeOf(a.Names[0]) != "" && h.provider(a) != ""

@@ -16,7 +16,7 @@ import (
 
 // cache reads what the tests of a script of Autoconf have found, and leaves out those that have
 // the name of what was asked for.
-func cache(says *safefs.Dir, asked []Asked) []byte {
+func cache(says *safefs.Dir, asked []inquiry) []byte {
 	const largest = 1 << 20
 	text, err := says.ReadFile("cache", largest)
 	if err != nil {
@@ -28,7 +28,7 @@ func cache(says *safefs.Dir, asked []Asked) []byte {
 		if !is || !bytes.Contains(name, []byte("_cv_")) || bytes.HasPrefix(line, []byte("ac_cv_env_")) {
 			continue
 		}
-		if !slices.ContainsFunc(asked, func(a Asked) bool {
+		if !slices.ContainsFunc(asked, func(a inquiry) bool {
 			return bytes.Contains(name, []byte("_"+notInVariables.ReplaceAllString(a.Names[0], "_")))
 		}) {
 			kept = append(kept, line...)
@@ -38,7 +38,7 @@ func cache(says *safefs.Dir, asked []Asked) []byte {
 }
 
 // options reads from the cache of CMake what the options of the project were.
-func options(made *safefs.Dir) (all []Option) {
+func options(made *safefs.Dir) (all []cmakeOption) {
 	const largest, most = 1 << 20, 10_000
 	text, err := made.ReadFile("CMakeCache.txt", largest)
 	if err != nil {
@@ -47,7 +47,7 @@ func options(made *safefs.Dir) (all []Option) {
 	for _, m := range cached.Compiled().FindAllSubmatch(text, most) {
 		if name := string(m[2]); !strings.HasPrefix(name, "CMAKE_") && !strings.HasPrefix(name, "CPACK_") &&
 			!strings.HasPrefix(name, "FETCHCONTENT_") {
-			all = append(all, Option{name, strings.ReplaceAll(string(m[1]), "\n//", ""), m[3] != nil})
+			all = append(all, cmakeOption{name, strings.ReplaceAll(string(m[1]), "\n//", ""), m[3] != nil})
 		}
 	}
 	return all
@@ -59,7 +59,7 @@ var cached = pattern.New(`(?mi)^//(.*(?:\n//.*)*)\n([\w.-]+):BOOL=(?:(ON|TRUE|YE
 var notInVariables = pattern.New(`[^A-Za-z0-9]`)
 
 // autoconf tells whether the configure script was made by Autoconf.
-func (r *Room) autoconf() bool {
+func (r *listeningRoom) autoconf() bool {
 	const enough = 16 << 10
 	f, err := safefs.Open(filepath.Join(r.source.Dir, r.source.Below, "configure"))
 	if err != nil {
@@ -71,7 +71,7 @@ func (r *Room) autoconf() bool {
 }
 
 // made is what a step has made in a directory, except for what says how it was run.
-func (r *Room) made(d *safefs.Dir, dir string, args []string) map[string]string {
+func (r *listeningRoom) made(d *safefs.Dir, dir string, args []string) map[string]string {
 	const largest, most = 4 << 20, 20_000
 	made := map[string]string{}
 	d.Walk(true, func(e safefs.Entry) error {
@@ -113,8 +113,8 @@ func (r *Room) made(d *safefs.Dir, dir string, args []string) map[string]string 
 // decided matches what a config.status script puts into headers (D) and into other files (S).
 var decisions = pattern.New(`(?m)^([DS]\["\w+"\])=(.*)$`)
 
-// Compiled tells whether something that a run has made is what code is compiled with.
-func Compiled(made string) bool {
+// compiled tells whether something that a run has made is what code is compiled with.
+func compiled(made string) bool {
 	return strings.HasPrefix(made, "D[") || strings.HasSuffix(made, ".h") || strings.HasSuffix(made, "flags.make") ||
 		made == `S["DEFS"]`
 }

@@ -68,9 +68,9 @@ func switchables(r *recipe.Recipe) (all []switchable) {
 
 // Version is that of something which a package has: of a module that of its file, otherwise
 // the package's.
-func (k *Known) Version(pkg string, a Asked) string {
+func (k *Known) Version(pkg string, a inquiry) string {
 	for _, name := range a.Names {
-		if v := k.versions[Key(a.Kind, name)]; v != "" {
+		if v := k.versions[keyOf(a.Kind, name)]; v != "" {
 			return v
 		}
 	}
@@ -79,16 +79,16 @@ func (k *Known) Version(pkg string, a Asked) string {
 
 // treeOf is the tree that has a program, or "".
 func (k *Known) treeOf(program string) string {
-	return k.trees[k.provides[Key("program", program)]]
+	return k.trees[k.provides[keyOf("program", program)]]
 }
 
 // configs are the programs of packages that say how to build with them, with their trees.
-func (k *Known) configs() Answers {
-	all := Answers{}
+func (k *Known) configs() answers {
+	all := answers{}
 	for key, pkg := range k.provides {
-		if kind, name, _ := strings.Cut(key, " "); IsConfig(kind, name) && slices.Contains(k.recipes, pkg) &&
+		if kind, name, _ := strings.Cut(key, " "); isConfig(kind, name) && slices.Contains(k.recipes, pkg) &&
 			k.trees[pkg] != "" {
-			all[key] = Answer{Tree: k.trees[pkg]}
+			all[key] = answer{Tree: k.trees[pkg]}
 		}
 	}
 	return all
@@ -96,7 +96,7 @@ func (k *Known) configs() Answers {
 
 // around are the trees that a configure step with answers finds: those that have something of
 // them, and the libraries that these stand on. Of those with programs alone it finds these.
-func (k *Known) around(answers Answers) (all []build.Neighbour) {
+func (k *Known) around(answers answers) (all []build.Neighbour) {
 	add := func(tree string, role recipe.Role, direct bool) {
 		if tree != "" && !slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
 			all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
@@ -224,7 +224,7 @@ func (k *Known) add(name string, o recipe.Offers) {
 		"package": o.CMake} {
 		for _, what := range offered {
 			what, version := recipe.SplitModule(what)
-			key := Key(kind, what)
+			key := keyOf(kind, what)
 			if k.provides[key] = name; version != "" {
 				k.versions[key] = version
 			}

@@ -68,11 +68,11 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 	left := int(unasked.Load())
 	for _, group := range []struct {
 		switches []*buildfile.Switch
-		says     func(*Run) bool // whether one of them is not as it was read
+		says     func(*heardRun) bool // whether one of them is not as it was read
 	}{
-		{aside, func(r *Run) bool { _, compiled := differ(h.full, r); return compiled }},
-		{off, func(r *Run) bool { changed, _ := differ(h.full, r); return changed }},
-		{on, func(r *Run) bool { return len(missing(h.full, r)) > 0 }},
+		{aside, func(r *heardRun) bool { _, compiled := differ(h.full, r); return compiled }},
+		{off, func(r *heardRun) bool { changed, _ := differ(h.full, r); return changed }},
+		{on, func(r *heardRun) bool { return len(missing(h.full, r)) > 0 }},
 	} {
 		n, err := h.together(group.switches, group.says, turn)
 		if err != nil {
@@ -106,7 +106,7 @@ func (h *hearing) choose(sw *buildfile.Switch) error {
 
 // came adds what a run has asked for that was not asked for otherwise, for a switch is on, or
 // has a value. The caller holds the lock.
-func (h *hearing) came(run *Run, sw *buildfile.Switch, v string) {
+func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 	came := missing(run, h.full)
 	for _, a := range run.Asked {
 		if came[a.Key()] && !h.own(a) && a.Kind != "function" && a.Kind != "program" {
@@ -119,7 +119,7 @@ func (h *hearing) came(run *Run, sw *buildfile.Switch, v string) {
 
 // together turns switches off together, and where that says something, in halves. It returns of
 // how many nothing is known, for want of time.
-func (h *hearing) together(switches []*buildfile.Switch, says func(*Run) bool,
+func (h *hearing) together(switches []*buildfile.Switch, says func(*heardRun) bool,
 	turn func(*buildfile.Switch) error) (left int, err error) {
 	switch {
 	case len(switches) == 0:
@@ -157,7 +157,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	}
 	changed, configured := differ(h.full, off)
 	gone := missing(h.full, off)
-	var on *Run
+	var on *heardRun
 	if len(sw.On) > 0 && (len(gone) > 0 || !changed) {
 		if on, err = h.run(slices.Concat(h.args, sw.On), h.answers); err != nil {
 			return err
@@ -182,7 +182,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	}
 	required := false
 	for _, l := range lookups {
-		if gone[Key(l.Kind, l.Name())] {
+		if gone[keyOf(l.Kind, l.Name())] {
 			required = required || l.Required
 			if l.Switch == "" || buildfile.Stem(l.Name()) == buildfile.Stem(sw.Raw) {
 				l.Switch = sw.Name
@@ -209,7 +209,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 }
 
 // missing are the keys of what one run has asked for and another has not.
-func missing(one, other *Run) map[string]bool {
+func missing(one, other *heardRun) map[string]bool {
 	keys := map[string]bool{}
 	for _, a := range one.Asked {
 		keys[a.Key()] = true
@@ -221,7 +221,7 @@ func missing(one, other *Run) map[string]bool {
 }
 
 // unlike are what one of two runs has made and the other has not, or not so.
-func unlike(one, other *Run) (names []string) {
+func unlike(one, other *heardRun) (names []string) {
 	for name, digest := range one.Made {
 		if other.Made[name] != digest {
 			names = append(names, name)
@@ -237,10 +237,10 @@ func unlike(one, other *Run) (names []string) {
 
 // differ tells whether two runs have made different things, and whether one of them is what code is
 // compiled with.
-func differ(one, other *Run) (changed, configured bool) {
+func differ(one, other *heardRun) (changed, configured bool) {
 	names := unlike(one, other)
 	return len(names) > 0, slices.ContainsFunc(names, func(name string) bool {
 		// A target that only one run has is not compiled differently.
-		return Compiled(name) && (!strings.HasSuffix(name, "flags.make") || one.Made[name] != "" && other.Made[name] != "")
+		return compiled(name) && (!strings.HasSuffix(name, "flags.make") || one.Made[name] != "" && other.Made[name] != "")
 	})
 }

@@ -14,7 +14,7 @@ import (
 
 // traced reads what CMake has told of what it has run (--trace-format=json-v1, cmake(1)): the
 // searches of the source's own files, and what they would download.
-func (r *Room) traced(says *safefs.Dir, source string) (all []Asked, downloads []Download) {
+func (r *listeningRoom) traced(says *safefs.Dir, source string) (all []inquiry, downloads []Download) {
 	f, err := says.Open("trace")
 	if err != nil {
 		return nil, nil
@@ -46,11 +46,11 @@ func (r *Room) traced(says *safefs.Dir, source string) (all []Asked, downloads [
 		case "find_package":
 			all = append(all, r.findPackage(t.Args)...)
 		case "find_library":
-			all = append(all, Asked{Kind: "library", Names: names(t.Args[1:])})
+			all = append(all, inquiry{Kind: "library", Names: names(t.Args[1:])})
 		case "find_path", "find_file":
-			all = append(all, Asked{Kind: "header", Names: names(t.Args[1:])})
+			all = append(all, inquiry{Kind: "header", Names: names(t.Args[1:])})
 		case "find_program":
-			all = append(all, Asked{Kind: "program", Names: names(t.Args[1:])})
+			all = append(all, inquiry{Kind: "program", Names: names(t.Args[1:])})
 		default:
 			if d := download(t.Args); d.URL != "" && len(downloads) < mostDownloads {
 				downloads = append(downloads, d)
@@ -108,12 +108,12 @@ func download(args []string) (d Download) {
 
 // findPackage is what find_package looks for; nothing where the source has a module of its own
 // for it, whose searches are told as well, or where it is about the machine.
-func (r *Room) findPackage(args []string) []Asked {
+func (r *listeningRoom) findPackage(args []string) []inquiry {
 	name := args[0]
 	if base[name] || r.modules()["Find"+name+".cmake"] {
 		return nil
 	}
-	a := Asked{Kind: "package", Names: []string{name}}
+	a := inquiry{Kind: "package", Names: []string{name}}
 	for i, arg := range args[1:] {
 		switch {
 		case arg == "REQUIRED":
@@ -122,7 +122,7 @@ func (r *Room) findPackage(args []string) []Asked {
 			a.Range = ">= " + strings.SplitN(arg, "...", 2)[0]
 		}
 	}
-	return []Asked{a}
+	return []inquiry{a}
 }
 
 // base are packages of CMake's own that every machine has.

@@ -31,7 +31,7 @@ func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
 	if q.Kind != host.Module && q.Kind != host.Header && q.Kind != host.Library {
 		return ""
 	}
-	other := k.provides[Key(string(q.Kind), q.Name)]
+	other := k.provides[keyOf(string(q.Kind), q.Name)]
 	if other == "" || other == r.Name || !slices.Contains(k.recipes, other) || k.onTop(other, r.Name, nil) {
 		return ""
 	}

@@ -57,9 +57,9 @@ func Remover(family string) []string {
 	}[family]
 }
 
-// ErrNoPretending is the error for a package manager that this program cannot ask
+// errNoPretending is the error for a package manager that this program cannot ask
 // for what it would do.
-var ErrNoPretending = errors.New("the package manager of this system cannot report what it would do")
+var errNoPretending = errors.New("the package manager of this system cannot report what it would do")
 
 // adders are how package managers are told to pretend, and to do it.
 var adders = map[string]struct {
@@ -85,7 +85,7 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	how, known := adders[family]
 	program := p.Find(how.program)
 	if !known || program == "" {
-		return nil, ErrNoPretending
+		return nil, errNoPretending
 	}
 	for _, name := range packages {
 		if err := CheckPackageName(name); err != nil {

@@ -78,7 +78,7 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 	assert.ErrorContains(t, err, "apt-get: exit status 100: E: no network")
 	assert.NotEmpty(t, f.Owners(questions), "what was known stays")
 	_, err = f.Refresh(context.Background(), Programs{})
-	assert.ErrorIs(t, err, ErrNoLists)
+	assert.ErrorIs(t, err, errNoLists)
 
 	missing := Lacking([]Finding{
 		{Need: Need{Question: questions[0], By: []string{"fern"}}, State: Absent},

@@ -161,7 +161,7 @@ func TestAdditionsArePretended(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"moss"}, {"leaf"}}, [][]string{add.Installs, add.Upgrades})
 	_, err = Programs{Path: []string{t.TempDir()}}.Add(t.Context(), "debian", []string{"moss-dev"})
-	assert.ErrorIs(t, err, ErrNoPretending)
+	assert.ErrorIs(t, err, errNoPretending)
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "elsewhere", []string{"moss-dev"})
-	assert.ErrorIs(t, err, ErrNoPretending)
+	assert.ErrorIs(t, err, errNoPretending)
 }

@@ -13,9 +13,9 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// ErrNoLists is the error for an operating system whose package manager has no
+// errNoLists is the error for an operating system whose package manager has no
 // lists of files.
-var ErrNoLists = errors.New("lists of files come from apt, dnf or pacman, and this machine has none of them")
+var errNoLists = errors.New("lists of files come from apt, dnf or pacman, and this machine has none of them")
 
 // lists fetches what the package manager knows of the files of all packages,
 // and gives each file with its package to add.
@@ -28,7 +28,7 @@ func (f Files) lists(ctx context.Context, p Programs, add func(path, name string
 			return known.read(ctx, program, add)
 		}
 	}
-	return ErrNoLists
+	return errNoLists
 }
 
 // contents tells apt about its own index of contents, and to leave what this

@@ -199,12 +199,12 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 		}
 		var wrong []string
 		if built.Prefix == "" { // what is for another directory is led there
-			wrong, err = Judge(m, known, j.Recipe, built)
+			wrong, err = judge(m, known, j.Recipe, built)
 		}
 		if len(wrong) > 0 {
 			report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
 		}
-		if err := errors.Join(err, Offer(m, j.Recipe, j.Ref)); err != nil {
+		if err := errors.Join(err, offer(m, j.Recipe, j.Ref)); err != nil {
 			return err
 		}
 	}
@@ -259,17 +259,4 @@ func Fetch(ctx context.Context, m *machine.Machine, p *plan.Plan) (Fetched, erro
 		return f, err
 	}
 	return f, failures(ctx, build.Fetch(ctx, m, todo))
-}
-
-// Again does something again if another program has removed meanwhile what it had
-// built or found built. announce is called each time.
-func Again(announce func(), do func() error) error {
-	const tries = 8
-	for try := 1; ; try++ {
-		err := do()
-		if try == tries || !errors.Is(err, store.ErrGone) {
-			return err
-		}
-		announce()
-	}
 }

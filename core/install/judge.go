@@ -18,13 +18,13 @@ import (
 	"fernladder/core/store"
 )
 
-// Judge compares what a recipe decides with what came out in a tree: the libraries that its
+// judge compares what a recipe decides with what came out in a tree: the libraries that its
 // files ask the loader for are those of the needs that the recipe names, wherever the shelf has
 // them; no need is left unused; and no feature that is on is missing. What a bare room shows of
 // the operating system, the recipe has named.
 // known is what the shelves offer. It returns what is not so, a sentence each; none means that
 // the recipe is right.
-func Judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
+func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
 	of := map[string]string{} // the needs that have a library, by its file's name
 	for _, need := range built.Needs {
 		if need.Role == recipe.Library {

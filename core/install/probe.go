@@ -317,19 +317,19 @@ func (p *probe) succeeded() (Probed, error) {
 		done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
 	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
 	if cannot == nil {
-		done.Wrong, cannot = Judge(p.m, known, p.recipe, done.Receipt)
+		done.Wrong, cannot = judge(p.m, known, p.recipe, done.Receipt)
 	}
 	if len(done.Wrong) > 0 {
 		text += "\n# Not as the recipe says:\n#   " + strings.Join(done.Wrong, "\n#   ")
 	} else {
 		text += "\n# Its libraries and features are as the recipe says."
 	}
-	return done, errors.Join(cannot, p.note(text), Offer(p.m, p.recipe, p.job.Ref))
+	return done, errors.Join(cannot, p.note(text), offer(p.m, p.recipe, p.job.Ref))
 }
 
-// Offer writes into a recipe what the tree of a build of it offers to others, where the
+// offer writes into a recipe what the tree of a build of it offers to others, where the
 // recipe says nothing of that yet, and where it is the person's own.
-func Offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
+func offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
 	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") ||
 		!safefs.Mine(filepath.Join(r.Dir, recipe.FileName)) {
 		return nil

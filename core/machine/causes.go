@@ -10,8 +10,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// CausesFile is the name of a shelf's own table of causes.
-const CausesFile = "causes.toml"
+// causesFile is the name of a shelf's own table of causes.
+const causesFile = "causes.toml"
 
 type causes struct {
 	once     sync.Once
@@ -27,7 +27,7 @@ func (m *Machine) Causes() (*diagnose.Table, tomlfile.Problems) {
 	c.once.Do(func() {
 		const largest = 64 << 10
 		c.table = diagnose.Own()
-		for _, file := range slices.Backward(m.Shelves.Tops(CausesFile)) { // those of the first shelf come first
+		for _, file := range slices.Backward(m.Shelves.Tops(causesFile)) { // those of the first shelf come first
 			text, err := file.ReadFile(largest)
 			if errors.Is(err, fs.ErrNotExist) {
 				continue

@@ -13,8 +13,8 @@ import (
 	"strings"
 )
 
-// RPMArch is how rpm calls a kind of machine.
-func RPMArch(arch string) string { return cmp.Or(arch, "noarch") }
+// rpmArch is how rpm calls a kind of machine.
+func rpmArch(arch string) string { return cmp.Or(arch, "noarch") }
 
 // The flags of relations.
 const (
@@ -200,7 +200,7 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 		h.text(TagURL, p.Home)
 	}
 	h.text(tagOS, "linux")
-	h.text(TagArch, RPMArch(p.Arch))
+	h.text(TagArch, rpmArch(p.Arch))
 	h.text(TagSourceRPM, fmt.Sprintf("%s-%s-%s.src.rpm", p.Name, p.Version, p.Release))
 	h.text(tagWriter, "4.14.0")
 	p.rpmChanges(h)

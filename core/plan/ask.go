@@ -169,7 +169,7 @@ func valued(options []resolve.Setting, shelves *recipe.Shelves) []resolve.Settin
 // Tips are the heads of branches that are asked for, whether they are pinned or not,
 // and the lock file, which has their pins.
 func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
-	f := Facts{Ask: ask, Shelves: m.Shelves, presets: presets{m.Shelves, m.Settings.Presets}}
+	f := facts{Ask: ask, Shelves: m.Shelves, presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Lock, err = ReadLock(m); err != nil {
 		return nil, nil, err

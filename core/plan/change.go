@@ -79,8 +79,8 @@ func (c *Choosing) Arguments() []string {
 	return args
 }
 
-// ErrNoSettings is the error of Keep where there is no file to write to.
-var ErrNoSettings = errors.New("there are no settings to keep it in")
+// errNoSettings is the error of Keep where there is no file to write to.
+var errNoSettings = errors.New("there are no settings to keep it in")
 
 // Keep writes the options that were changed into the settings, as those that the package
 // is wanted with on this machine. The recipe and the settings are read again for it, and
@@ -89,7 +89,7 @@ var ErrNoSettings = errors.New("there are no settings to keep it in")
 func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	m := c.machine
 	if m.Settings.File == "" {
-		return false, ErrNoSettings
+		return false, errNoSettings
 	}
 	if err := m.Store.Prepare(); err != nil {
 		return false, err

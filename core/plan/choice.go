@@ -31,7 +31,7 @@ type Choosing struct {
 
 	machine *machine.Machine
 	ask     Ask
-	facts   Facts
+	facts   facts
 	before  *Plan            // of what was asked for; nil with a problem
 	pkg     *resolve.Package // in it
 	rows    []*Row
@@ -57,9 +57,9 @@ const (
 	Chosen    Why = "chosen"    // here, since this was opened
 )
 
-// OfMethod is the heading of the options that a package has by its build method, and that
+// ofMethod is the heading of the options that a package has by its build method, and that
 // no recipe names.
-const OfMethod = "Of the build method"
+const ofMethod = "Of the build method"
 
 // A Row is an option as it is now.
 type Row struct {
@@ -177,7 +177,7 @@ type Group struct {
 // Groups brings options under their headings, in the order of the recipe: those without
 // one first, those of the method last.
 func Groups(rows []*Row) []Group {
-	all, last := []Group{{}}, Group{Name: OfMethod}
+	all, last := []Group{{}}, Group{Name: ofMethod}
 	for _, r := range rows {
 		if r.Implied {
 			last.Rows = append(last.Rows, r)

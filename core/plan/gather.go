@@ -22,8 +22,8 @@ import (
 	"fernladder/core/version"
 )
 
-// Facts are everything that a plan is made of.
-type Facts struct {
+// facts are everything that a plan is made of.
+type facts struct {
 	Ask       Ask
 	AllWanted bool            // it is about everything that is wanted on this machine
 	Request   resolve.Request // what is asked for, and what should stay
@@ -41,8 +41,8 @@ type Facts struct {
 
 // Gather reads and asks for all that a plan is made of. It writes and fetches
 // nothing.
-func Gather(ctx context.Context, m *machine.Machine, ask Ask) (Facts, error) {
-	f := Facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{},
+func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
+	f := facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{},
 		presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Target.Prefix = ask.Prefix; ask.Prefix != "" {
@@ -126,7 +126,7 @@ func receiptsOf(s *store.Store, on landing.State) ([]*store.Receipt, error) {
 
 // readAsk works out what is wanted: what is named, what the settings list, what is
 // locked as asked for, or what an upgrade without names is about.
-func (f *Facts) readAsk(m *machine.Machine) (err error) {
+func (f *facts) readAsk(m *machine.Machine) (err error) {
 	s, names := m.Settings, f.Ask.Names
 	switch {
 	case len(names) > 0:
@@ -170,7 +170,7 @@ func (f *Facts) readAsk(m *machine.Machine) (err error) {
 
 // parseAsked reads names. One with an id means the release and the options of a build
 // that is there.
-func (f *Facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, error) {
+func (f *facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, error) {
 	f.Exactly = map[string]store.Ref{}
 	var wanted []resolve.Wanted
 	for _, name := range names {
@@ -223,7 +223,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 
 // onLanding is what is on the landing on request, as far as there
 // are recipes for it.
-func (f *Facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
+func (f *facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	var names []string
 	for _, m := range f.Landing.Members {
 		if !m.Asked || m.Beside { // what is beside stays in its release
@@ -243,7 +243,7 @@ func (f *Facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 
 // stillTips lets what was built from the head of a branch go on to be, as its receipt says:
 // the lock file has another commit by now.
-func (f *Facts) stillTips(s *store.Store, names []string) []string {
+func (f *facts) stillTips(s *store.Store, names []string) []string {
 	names = slices.Clone(names)
 	for i, name := range names {
 		m := f.Landing.Find(name)
@@ -260,7 +260,7 @@ func (f *Facts) stillTips(s *store.Store, names []string) []string {
 
 // addSettings adds what the settings want of packages that can be reached: of those
 // that are asked for in no version, the version, too.
-func (f *Facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error {
+func (f *facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error {
 	if f.AllWanted {
 		return nil
 	}
@@ -287,7 +287,7 @@ func (f *Facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error
 }
 
 // tips are the heads of branches that are wanted.
-func (f *Facts) tips() []resolve.Wanted {
+func (f *facts) tips() []resolve.Wanted {
 	all := slices.Clone(f.Request.Wanted)
 	for _, h := range f.Request.Held {
 		all = append(all, h.Wanted)
@@ -296,7 +296,7 @@ func (f *Facts) tips() []resolve.Wanted {
 }
 
 // pins are those of all tips that are locked.
-func (f *Facts) pins() (map[string]recipe.Pin, error) {
+func (f *facts) pins() (map[string]recipe.Pin, error) {
 	pins := map[string]recipe.Pin{}
 	for _, t := range f.Lock.Tips {
 		r, err := f.Shelves.Find(t.Name)
@@ -327,7 +327,7 @@ func (f *Facts) pins() (map[string]recipe.Pin, error) {
 // kept is what should stay as it is: what is locked, then what is on the landing and
 // what that was built with, which stands says. Of packages that may move, only the
 // options stay.
-func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
+func (f *facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
 		if f.mayUpgrade(name) && !f.ahead(name, k.Version) {
@@ -359,7 +359,7 @@ func (f *Facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 }
 
 // besides tells whether a build is beside another that is what is asked for is about.
-func (f *Facts) besides(r store.Ref) bool {
+func (f *facts) besides(r store.Ref) bool {
 	m, front := f.Landing.Has(r), f.Landing.Find(r.Name)
 	if m == nil || !m.Beside || front == nil || f.Ask.Beside {
 		return false
@@ -374,7 +374,7 @@ func (f *Facts) besides(r store.Ref) bool {
 }
 
 // mayUpgrade tells whether a package may move to a newer release.
-func (f *Facts) mayUpgrade(name string) bool {
+func (f *facts) mayUpgrade(name string) bool {
 	return f.Ask.Upgrade &&
 		(len(f.Ask.Names) == 0 ||
 			slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
@@ -382,7 +382,7 @@ func (f *Facts) mayUpgrade(name string) bool {
 
 // ahead tells whether a version is a preview that is newer than every stable
 // release, from which an upgrade would lead back.
-func (f *Facts) ahead(name string, v version.Version) bool {
+func (f *facts) ahead(name string, v version.Version) bool {
 	r, err := f.Shelves.Find(name)
 	if err != nil {
 		return false

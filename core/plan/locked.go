@@ -28,7 +28,7 @@ func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
 }
 
 // holdTo returns an error where the ladder is not the locked one.
-func (p *Plan) holdTo(f Facts) error {
+func (p *Plan) holdTo(f facts) error {
 	if !f.Lock.There || len(f.Lock.Builds) == 0 {
 		return problem.New(problem.Usage, f.Lock.Shown, "%s has no ladder", f.Lock.Shown).Remedy(problem.WriteLock)
 	}

@@ -42,7 +42,7 @@ func (c *Choosing) Asking() func(context.Context) (*Meaning, error) {
 	}
 }
 
-func (c *Choosing) meaning(ctx context.Context, facts Facts) (*Meaning, error) {
+func (c *Choosing) meaning(ctx context.Context, facts facts) (*Meaning, error) {
 	p, err := Make(ctx, facts)
 	var none *resolve.NoLadder
 	if errors.As(err, &none) {

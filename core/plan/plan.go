@@ -36,7 +36,7 @@ type Plan struct {
 
 // Make makes a plan of facts, and of nothing else. Errors are those of
 // resolve.Solve, a *lock.Differs, or tomlfile.Problems of a recipe.
-func Make(ctx context.Context, f Facts) (*Plan, error) {
+func Make(ctx context.Context, f facts) (*Plan, error) {
 	ladder, err := resolve.Solve(ctx, f.Shelves, f.Request)
 	if err != nil {
 		return nil, err

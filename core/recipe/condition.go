@@ -126,9 +126,9 @@ func (e comparison) holds(f Facts) bool {
 	}
 }
 
-// ParseCondition reads a condition about a package with these options. Errors
+// parseCondition reads a condition about a package with these options. Errors
 // are of type *tomlfile.At.
-func ParseCondition(text string, options []*Option) (Condition, error) {
+func parseCondition(text string, options []*Option) (Condition, error) {
 	p := &conditionParser{options: options}
 	if err := p.scan(text); err != nil {
 		return Condition{}, err

@@ -133,7 +133,7 @@ func (r *Recipe) optionKeys(name string, o *Option) []tomlfile.Key {
 		tomlfile.Text("when", &when,
 			"The releases and machines that have it: a condition on version, arch and host. Default: all.").
 			Check(func(text string) (err error) {
-				o.When, err = ParseCondition(text, nil)
+				o.When, err = parseCondition(text, nil)
 				return err
 			}),
 	}
@@ -165,7 +165,7 @@ func (r *Recipe) needKeys(n *Need) []tomlfile.Key {
 func (r *Recipe) whenKey(into *Condition, about string) tomlfile.Key {
 	text := ""
 	return tomlfile.Text("when", &text, about).Check(func(text string) (err error) {
-		*into, err = ParseCondition(text, r.Options)
+		*into, err = parseCondition(text, r.Options)
 		return err
 	})
 }
@@ -173,7 +173,7 @@ func (r *Recipe) whenKey(into *Condition, about string) tomlfile.Key {
 func (r *Recipe) buildKeys() []tomlfile.Key {
 	r.Build.Parallel, r.Build.Bare = true, true
 	return []tomlfile.Key{
-		tomlfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", Methods...),
+		tomlfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", methods...),
 			"The build system. With script, everything is in [steps].").Must(),
 		tomlfile.Text("dir", &r.Build.Dir,
 			"The directory of the source that the build system is in, where that is not its top.").Check(checkInside),

@@ -95,8 +95,8 @@ const (
 	Script    Method = "script"
 )
 
-// Methods are all methods.
-var Methods = []Method{Configure, CMake, Meson, Make, Script}
+// methods are all methods.
+var methods = []Method{Configure, CMake, Meson, Make, Script}
 
 // Build says how the sources become programs.
 type Build struct {

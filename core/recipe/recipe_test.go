@@ -191,13 +191,13 @@ func TestConditions(t *testing.T) {
 		"storage == loam and (plots or host == debian)": false,
 		"not not plots":                                 true,
 	} {
-		c, err := ParseCondition(text, r.Options)
+		c, err := parseCondition(text, r.Options)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, c.Holds(facts), text)
 	}
 	assert.True(t, Condition{}.Holds(facts))
 	nested := func(n int) error {
-		_, err := ParseCondition(strings.Repeat("(", n)+"plots"+strings.Repeat(")", n), r.Options)
+		_, err := parseCondition(strings.Repeat("(", n)+"plots"+strings.Repeat(")", n), r.Options)
 		return err
 	}
 	assert.NoError(t, nested(deepest))
@@ -233,7 +233,7 @@ func FuzzCondition(f *testing.F) {
 	f.Add("((((arch != x86_64))))")
 	options := []*Option{{Name: "plots", Default: "on"}}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := ParseCondition(text, options)
+		c, err := parseCondition(text, options)
 		if err != nil {
 			var at *tomlfile.At
 			if !errors.As(err, &at) || at.Offset < 0 || at.Offset > len(text) {
@@ -263,7 +263,7 @@ func TestConditionsThatCannotMatter(t *testing.T) {
 		c := Condition{}
 		if text != "" {
 			var err error
-			c, err = ParseCondition(text, r.Options)
+			c, err = parseCondition(text, r.Options)
 			require.NoError(t, err)
 		}
 		holds, fails := r.satisfiability(c)

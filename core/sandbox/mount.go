@@ -93,12 +93,12 @@ func (o order) mountRoom() error {
 // at is where a path of the room is while it is put together.
 func (o order) at(path string) string { return filepath.Join(o.Point, path) }
 
-// Software are the directories that the operating system has its software in, of which
+// software are the directories that the operating system has its software in, of which
 // something can be hidden. Some may be links into another.
-var Software = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"}
+var software = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"}
 
 // system are the directories of the operating system that every sealed room has.
-var system = append(slices.Clone(Software), "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node")
+var system = append(slices.Clone(software), "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node")
 
 // system brings the operating system. What is private in it is not for the user
 // that commands are. Of /sys, compilers and schedulers ask for the processors.

@@ -159,7 +159,7 @@ func (o order) layer(dir string, hidden []string) (layer string, done func() err
 	if err := unix.Mount("tmpfs", base, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755"); err != nil {
 		return "", nil, err
 	}
-	if err := Whiteouts(base, hidden); err != nil {
+	if err := whiteouts(base, hidden); err != nil {
 		return "", nil, err
 	}
 	if err := os.MkdirAll(filepath.Join(base, dir), 0o755); err != nil {
@@ -176,9 +176,9 @@ func (o order) layer(dir string, hidden []string) (layer string, done func() err
 	return filepath.Join(base, dir), func() error { return unix.Unmount(base, unix.MNT_DETACH) }, nil
 }
 
-// Whiteouts marks paths as hidden, in a directory that is to be laid over the root
+// whiteouts marks paths as hidden, in a directory that is to be laid over the root
 // directory. They are links to one mark, as far as the file system has so many.
-func Whiteouts(layer string, hidden []string) error {
+func whiteouts(layer string, hidden []string) error {
 	last, mark := "", ""
 	for _, path := range hidden {
 		in, base := filepath.Split(path)

@@ -57,7 +57,7 @@ func BenchmarkBareRoom(b *testing.B) {
 			case "hidden":
 				r.Hidden = hidden
 			case "layer":
-				if r.Layer = b.TempDir(); Whiteouts(r.Layer, hidden) != nil {
+				if r.Layer = b.TempDir(); whiteouts(r.Layer, hidden) != nil {
 					b.Skip("the file system cannot have whiteouts")
 				}
 			}

@@ -359,11 +359,11 @@ func endEverything() error {
 	return nil
 }
 
-// NoUsers is the problem of builds for which there are no users.
-const NoUsers problem.Code = "no_build_users"
+// noUsers is the problem of builds for which there are no users.
+const noUsers problem.Code = "no_build_users"
 
 func usersProblem(u Users, what string) error {
 	return problem.New(problem.Host, "build_users",
 		"builds cannot run as the users %s: %s\n  Name others in fernladder.toml: build_users = \"FIRST-LAST\"; or "+
-			"\"none\", in a container whose root is not the machine's.", u, what).Coded(NoUsers)
+			"\"none\", in a container whose root is not the machine's.", u, what).Coded(noUsers)
 }

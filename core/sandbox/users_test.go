@@ -84,5 +84,5 @@ func TestDoors(t *testing.T) {
 	}
 	users.Common = filepath.Join(t.TempDir(), "none")
 	_, _, err = users.Lend(t.Context(), User{}, "")
-	assert.ErrorIs(t, err, NoUsers)
+	assert.ErrorIs(t, err, noUsers)
 }

@@ -152,5 +152,5 @@ func (v *view) leads(path string) bool {
 			return true
 		}
 	}
-	return !slices.ContainsFunc(Software, func(top string) bool { return strings.HasPrefix(target, top+"/") })
+	return !slices.ContainsFunc(software, func(top string) bool { return strings.HasPrefix(target, top+"/") })
 }

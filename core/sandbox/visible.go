@@ -119,7 +119,7 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 		v.show(path)
 		v.whole[v.real(path)] = true
 	}
-	for _, top := range Software { // links into another are not gone through
+	for _, top := range software { // links into another are not gone through
 		v.walk(top)
 	}
 	if err := s.sort(ctx, v, closure); err != nil {

@@ -153,7 +153,7 @@ func (s *System) makeLayer(digest string, hidden []string) string {
 	}
 	defer os.RemoveAll(fresh)
 	dir := s.file(digest + ".layer")
-	if os.Chmod(fresh, 0o755) != nil || Whiteouts(fresh, hidden) != nil {
+	if os.Chmod(fresh, 0o755) != nil || whiteouts(fresh, hidden) != nil {
 		return ""
 	}
 	if err := os.Rename(fresh, dir); err != nil { // another process made it in the meantime

@@ -11,7 +11,7 @@ import (
 // processors than it can keep busy takes so much longer. Tasks without a slot
 // take no time.
 func Forecast(tasks []Task, slots int) (takes, busy time.Duration) {
-	return forecast(NewQueue(tasks), tasks, slots)
+	return forecast(newQueue(tasks), tasks, slots)
 }
 
 // ForecastUnknown says how long Run should take when it does not know how long
@@ -22,11 +22,11 @@ func ForecastUnknown(tasks []Task, slots int) time.Duration {
 		t.Length = 0
 		unknown[i] = t
 	}
-	takes, _ := forecast(NewQueue(unknown), tasks, slots)
+	takes, _ := forecast(newQueue(unknown), tasks, slots)
 	return takes
 }
 
-func forecast(q *Queue, tasks []Task, slots int) (takes, busy time.Duration) {
+func forecast(q *queue, tasks []Task, slots int) (takes, busy time.Duration) {
 	left := map[int]float64{} // of running tasks: seconds, with all the processors they can use
 	width := func(i int) float64 { return max(1, tasks[i].Width) }
 	now := 0.0

@@ -36,9 +36,9 @@ type Result struct {
 	Because int   // when skipped: the task that failed
 }
 
-// A Queue decides which task is next. It is a plain value that is told what
+// A queue decides which task is next. It is a plain value that is told what
 // happened: Run tells it what really does, Forecast what should.
-type Queue struct {
+type queue struct {
 	Results []Result
 	tasks   []Task
 	missing []int   // how many needs each task still waits for
@@ -47,9 +47,9 @@ type Queue struct {
 	ready   []int
 }
 
-// NewQueue returns the queue of tasks of which none has begun.
-func NewQueue(tasks []Task) *Queue {
-	q := &Queue{Results: make([]Result, len(tasks)), tasks: tasks, missing: make([]int, len(tasks)),
+// newQueue returns the queue of tasks of which none has begun.
+func newQueue(tasks []Task) *queue {
+	q := &queue{Results: make([]Result, len(tasks)), tasks: tasks, missing: make([]int, len(tasks)),
 		above: dependants(tasks), order: fromTop(tasks)}
 	for i, t := range tasks {
 		if q.missing[i] = len(t.Needs); q.missing[i] == 0 {
@@ -61,7 +61,7 @@ func NewQueue(tasks []Task) *Queue {
 
 // Next takes the ready task that is furthest from the top, among those that need
 // a slot or among those that need none. It returns false when there is none.
-func (q *Queue) Next(slot bool) (int, bool) {
+func (q *queue) Next(slot bool) (int, bool) {
 	best := -1
 	for place, i := range q.ready {
 		if q.tasks[i].Slot == slot && (best < 0 || q.order[i] > q.order[q.ready[best]]) {
@@ -77,13 +77,13 @@ func (q *Queue) Next(slot bool) (int, bool) {
 }
 
 // Waiting tells whether a task is ready that needs a slot.
-func (q *Queue) Waiting() bool {
+func (q *queue) Waiting() bool {
 	return slices.ContainsFunc(q.ready, func(i int) bool { return q.tasks[i].Slot })
 }
 
 // Ended notes that a task has ended, and returns how many tasks are settled by
 // it.
-func (q *Queue) Ended(task int, err error) int {
+func (q *queue) Ended(task int, err error) int {
 	if err == nil {
 		q.Results[task].Outcome = Succeeded
 		for _, i := range q.above[task] {
@@ -97,7 +97,7 @@ func (q *Queue) Ended(task int, err error) int {
 	return 1 + q.skip(task, task)
 }
 
-func (q *Queue) skip(below, because int) int {
+func (q *queue) skip(below, because int) int {
 	skipped := 0
 	for _, i := range q.above[below] {
 		if q.Results[i].Outcome == NotRun {

@@ -16,7 +16,7 @@ const heldFor = 300 * time.Millisecond
 // Run runs the tasks and returns a result for each. When ctx ends, no more are
 // begun, and it returns as soon as those that run have returned.
 func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
-	r := &run{Queue: NewQueue(tasks), slots: slots, done: make(chan finished, len(tasks)), slot: make(chan error, 1)}
+	r := &run{queue: newQueue(tasks), slots: slots, done: make(chan finished, len(tasks)), slot: make(chan error, 1)}
 	left := len(tasks)
 	for left > 0 {
 		if ctx.Err() == nil {
@@ -53,7 +53,7 @@ type finished struct {
 
 // run is a set of tasks on their way. Only the goroutine of Run touches it.
 type run struct {
-	*Queue
+	*queue
 	slots   *Slots
 	running int
 	holding int              // of those running, how many hold a slot

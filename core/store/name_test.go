@@ -43,7 +43,7 @@ func TestOwners(t *testing.T) {
 	}
 	file := filepath.Join(s.Tree(fern), "share/a b/é")
 	require.NoError(t, os.WriteFile(filepath.Join(s.Tree(fern), "share/later"), nil, 0o644))
-	for path, want := range map[string]Owner{
+	for path, want := range map[string]owner{
 		file:               {Build: fern, Name: "fern", File: "share/a b/é", Listed: true},
 		link("one", file):  {Build: fern, Name: "fern", File: "share/a b/é", Listed: true, Links: 1},
 		link("two", "one"): {Build: fern, Name: "fern", File: "share/a b/é", Listed: true, Links: 2},
@@ -64,5 +64,5 @@ func TestOwners(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	found, err := s.Named("é")
 	require.NoError(t, err)
-	assert.Equal(t, []Owner{{Build: fern, Name: "fern", File: "share/a b/é", Listed: true}}, found)
+	assert.Equal(t, []owner{{Build: fern, Name: "fern", File: "share/a b/é", Listed: true}}, found)
 }

@@ -14,8 +14,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// An Owner is whose a path is.
-type Owner struct {
+// An owner is whose a path is.
+type owner struct {
 	Build  Ref    // zero where only the package is known
 	Name   string // of the package
 	File   string // below its tree, or below its configuration
@@ -27,7 +27,7 @@ type Owner struct {
 // OwnerOf finds whose a path is, through links, from wherever they lead into the root.
 // ok is false where none leads there. The error satisfies fs.ErrNotExist when nothing
 // is at the path.
-func (s *Store) OwnerOf(path string) (o Owner, ok bool, err error) {
+func (s *Store) OwnerOf(path string) (o owner, ok bool, err error) {
 	root, err := filepath.EvalSymlinks(s.Root)
 	if err != nil {
 		root = s.Root
@@ -64,24 +64,24 @@ func (s *Store) OwnerOf(path string) (o Owner, ok bool, err error) {
 }
 
 // ownerAt tells by a path without links whose it is.
-func (s *Store) ownerAt(root, path string) (Owner, bool) {
+func (s *Store) ownerAt(root, path string) (owner, bool) {
 	below, is := strings.CutPrefix(path, root+"/")
 	if !is {
-		return Owner{}, false
+		return owner{}, false
 	}
 	parts := strings.SplitN(below, "/", 4)
 	switch {
 	case parts[0] == "trees" && len(parts) == 4:
 		r, ok := parseBuildName(parts[1], parts[2])
-		return Owner{Build: r, Name: r.Name, File: parts[3]}, ok && s.Installed(r)
+		return owner{Build: r, Name: r.Name, File: parts[3]}, ok && s.Installed(r)
 	case parts[0] == "config" && len(parts) > 2:
-		return Owner{Name: parts[1], File: strings.Join(parts[2:], "/"), Config: true}, true
+		return owner{Name: parts[1], File: strings.Join(parts[2:], "/"), Config: true}, true
 	}
-	return Owner{}, false
+	return owner{}, false
 }
 
 // lists tells whether a build has placed a file.
-func (s *Store) lists(o Owner) (bool, error) {
+func (s *Store) lists(o owner) (bool, error) {
 	if o.Config || strings.HasPrefix(o.File, ownDirectory+"/") {
 		return true, nil
 	}
@@ -93,7 +93,7 @@ func (s *Store) lists(o Owner) (bool, error) {
 
 // Named finds the files of all trees whose last part is a name. Most of it is reading
 // lists, several at a time.
-func (s *Store) Named(name string) ([]Owner, error) {
+func (s *Store) Named(name string) ([]owner, error) {
 	lists, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*", filesFile))
 	if err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ func (s *Store) Named(name string) ([]Owner, error) {
 		return i > 0 && bytes.HasSuffix(line[:i+1], end)
 	}
 	var lock sync.Mutex
-	var all []Owner
+	var all []owner
 	var failed error
 	var wait sync.WaitGroup
 	work := make(chan string)
@@ -117,7 +117,7 @@ func (s *Store) Named(name string) ([]Owner, error) {
 					failed = err
 				}
 				for _, file := range files {
-					all = append(all, Owner{Build: r, Name: r.Name, File: file, Listed: true})
+					all = append(all, owner{Build: r, Name: r.Name, File: file, Listed: true})
 				}
 				lock.Unlock()
 			}
@@ -131,7 +131,7 @@ func (s *Store) Named(name string) ([]Owner, error) {
 	if failed != nil {
 		return nil, failed
 	}
-	slices.SortFunc(all, func(a, b Owner) int {
+	slices.SortFunc(all, func(a, b owner) int {
 		return strings.Compare(a.Build.String()+" "+a.File, b.Build.String()+" "+b.File)
 	})
 	return all, nil

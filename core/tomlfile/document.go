@@ -10,9 +10,9 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// MaxSize is the greatest number of bytes a file may have. No person writes
+// maxSize is the greatest number of bytes a file may have. No person writes
 // more; it keeps a wrong file from filling the memory.
-const MaxSize = 4 << 20
+const maxSize = 4 << 20
 
 // kind says what a value is, in the words of error messages.
 type kind string
@@ -75,8 +75,8 @@ func (d *document) parse() *value {
 			d.lines = append(d.lines, i+1)
 		}
 	}
-	if len(d.data) > MaxSize {
-		d.problemAt(0, "", "the file has %d bytes; at most %d are read", len(d.data), MaxSize)
+	if len(d.data) > maxSize {
+		d.problemAt(0, "", "the file has %d bytes; at most %d are read", len(d.data), maxSize)
 		return root
 	}
 	if i := invalidUTF8(d.data); i >= 0 {

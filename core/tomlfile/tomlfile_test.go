@@ -138,7 +138,7 @@ func TestReadRefusesWhatIsNotTOML(t *testing.T) {
 		"title = ":                     "this is not TOML",
 		"title = \"\xff\"":             "byte 0xff is not UTF-8",
 		"title \"x\"":                  "this is not TOML",
-		strings.Repeat("#", MaxSize+1): "at most",
+		strings.Repeat("#", maxSize+1): "at most",
 	} {
 		problems := Read("b.toml", []byte(text), (&bed{}).keys())
 		require.NotEmpty(t, problems)

@@ -29,9 +29,9 @@ import (
 	"strings"
 )
 
-// MaxLength is the greatest number of bytes a version may have. A version
+// maxLength is the greatest number of bytes a version may have. A version
 // becomes part of file names, which end at 255.
-const MaxLength = 100
+const maxLength = 100
 
 // A Version is a version number as its makers write it. The zero Version is
 // not valid; it comes before every other one.
@@ -65,8 +65,8 @@ func Parse(text string) (Version, error) {
 	switch {
 	case text == "":
 		return Version{}, fmt.Errorf("a version cannot be empty")
-	case len(text) > MaxLength:
-		return Version{}, fmt.Errorf("a version has at most %d characters, this one has %d", MaxLength, len(text))
+	case len(text) > maxLength:
+		return Version{}, fmt.Errorf("a version has at most %d characters, this one has %d", maxLength, len(text))
 	case !isDigit(text[0]):
 		if len(text) > 1 && (text[0] == 'v' || text[0] == 'V') && isDigit(text[1]) {
 			return Version{}, fmt.Errorf("a version begins with a digit: write %q", text[1:])
