@@ -368,13 +368,18 @@ func TestPlacing(t *testing.T) {
 		"nodestdir:\n\tprintf '#!/bin/sh\\necho grown\\n' >$@; chmod +x $@\ninstall:\n\tmkdir -p $(PREFIX)/bin; cp "+
 			"nodestdir $(PREFIX)/bin\n")
 	w.must("install", "nodestdir")
+	for _, level := range []string{"sealed", "fenced"} { // a makefile can know DESTDIR in some places only
+		w.pkg("both", script("place", place("both")+"; mkdir -p $FL_PREFIX/etc; echo "+level+" >$FL_PREFIX/etc/both"))
+		w.must("build", "both", "--isolation", level)
+		assert.Len(t, append(w.glob("root/trees/both/*/bin/both"), w.glob("root/trees/both/*/etc/both")...), 2)
+		w.must("remove", "both", "--trees", "--yes")
+	}
 	for name, c := range map[string]struct{ step, says string }{
 		"outside": {"mkdir -p $DESTDIR/etc; touch $DESTDIR/etc/fern.conf; " + place("x"),
 			"files were placed outside the tree: /etc/fern.conf"},
 		"twice": {"mkdir -p $DESTDIR$DESTDIR/x; touch $DESTDIR$DESTDIR/x/lost; " + place("x"),
 			"files were placed outside the tree: /"},
 		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
-		"both":    {place("x") + "; mkdir -p $FL_PREFIX/etc", "some files were placed below $DESTDIR, and some not"},
 	} {
 		w.pkg(name, script("place", c.step))
 		w.fails(1, []string{"install", name}, "failed in stage place", c.says)

@@ -129,6 +129,28 @@ func (a *attempt) staged() (*safefs.Dir, error) {
 	return d, nil
 }
 
+// unite moves what was placed below $DESTDIR to what was placed without it, of makefiles that
+// know DESTDIR only in some places.
+func (a *attempt) unite(ctx context.Context, output *os.File) error {
+	staged, err := a.staged()
+	if err != nil || staged == nil || a.job.Away() {
+		return err
+	}
+	defer staged.Close()
+	filled, err := safefs.OpenDir(a.filled())
+	if err != nil {
+		return err
+	}
+	defer filled.Close()
+	if !hasFiles(filled, nil) {
+		return nil
+	}
+	const move = `cp -RPpf "$1/." "$2" && rm -rf "$1"`
+	say(output, "some files were placed below $DESTDIR, and some not; moving the former to the latter:")
+	return a.command(ctx, Command{Dir: a.dirs.box,
+		Argv: []string{"sh", "-c", move, "sh", a.dirs.stage + a.job.Prefix, a.job.Prefix}, Jobs: One}, output)
+}
+
 // hasFiles tells whether something is in a directory that is not known to be there.
 func hasFiles(d *safefs.Dir, known map[string]inspect.Known) (found bool) {
 	d.Walk(true, func(e safefs.Entry) error {

@@ -108,6 +108,9 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 		return err
 	}
 	if s.Name == StagePlace {
+		if err := a.unite(ctx, output); err != nil {
+			return err
+		}
 		if err := a.takeOutDebug(ctx, output); err != nil {
 			return err
 		}

@@ -50,7 +50,7 @@ type Source struct {
 	Env                                   [][2]string // what users of the package get
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
-	ofSystem                              string      // the target of its makefile for systems like this one
+	targets                               []string    // of its makefile
 	buildfile.Reading
 	heard     bool               // what it looks for is what its own configure step has asked for
 	Hints     []Hint             // of its texts
@@ -398,8 +398,8 @@ var installTarget = pattern.New(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
-	if m := systemTarget.FindStringSubmatch(text); m != nil {
-		s.ofSystem = m[1]
+	for _, m := range makeTarget.FindAllStringSubmatch(text, -1) {
+		s.targets = append(s.targets, m[1])
 	}
 	if !installTarget.MatchString(text) {
 		s.Place = true
@@ -447,7 +447,7 @@ find . -name '[Mm]akefile*' -type f -exec sed -i \
 }
 
 var (
-	systemTarget    = pattern.New(`(?m)^(linux(?:-gcc|-x86_64)?|unix|posix)[ \t]*:(?:[^=]|$)`)
+	makeTarget      = pattern.New(`(?m)^([\w.+-]+)[ \t]*:(?:[^=]|$)`)
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
 	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)

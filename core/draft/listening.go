@@ -251,7 +251,13 @@ func (h *hearing) hear() error {
 // compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
 // it comes to the end, with all that it has asked for. It does not go on without any of it.
 func (h *hearing) compiling(run *heardRun) (err error) {
-	if target := h.source.ofSystem; target != "" && len(run.Built) == 0 {
+	for _, target := range []string{"linux", "unix", "posix", "all", h.source.Name.Value} {
+		if len(run.Built) > 0 || len(run.Asked) > 0 {
+			break
+		}
+		if !slices.Contains(h.source.targets, target) {
+			continue
+		}
 		args := append(slices.Clone(h.args), target)
 		other, err := h.run(args, nil)
 		if err != nil {
