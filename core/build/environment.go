@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
@@ -299,20 +300,9 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 func harmless(dir string) bool {
 	entries, err := os.ReadDir(dir)
 	return err == nil && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
-		return slices.Contains(ofC, strings.TrimSuffix(e.Name(), ".h"))
+		return buildfile.Ordinary(e.Name()) || e.IsDir() && buildfile.Ordinary(e.Name()+"/.h")
 	})
 }
-
-// ofC are the headers of the C library, and directories of them.
-var ofC = strings.Fields(`
-	aio aliases alloca ar argp argz arpa asm assert bits byteswap complex cpio crypt ctype dirent dlfcn elf endian
-	envz err errno error execinfo fcntl features fenv float fmtmsg fnmatch fstab fts ftw gconv getopt glob gnu grp
-	gshadow iconv ifaddrs inttypes iso646 langinfo lastlog libgen libintl limits link linux locale malloc math
-	mcheck memory mntent monetary mqueue net netdb netinet nl_types nss obstack paths poll printf proc_service
-	protocols pthread pty pwd re_comp regex regexp resolv rpc sched search semaphore setjmp sgtty shadow signal
-	spawn stab stdalign stdarg stdatomic stdbool stdc-predef stddef stdint stdio stdio_ext stdlib stdnoreturn string
-	strings sys syscall sysexits syslog tar termio termios tgmath thread_db threads time ttyent uchar ucontext
-	ulimit unistd utime utmp utmpx values version wait wchar wctype wordexp`)
 
 // compilerPaths sets what gcc, clang and ld read themselves: makefiles that
 // know no CPPFLAGS or LDFLAGS, or set them themselves, find the needs all the same.

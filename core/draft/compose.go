@@ -447,7 +447,8 @@ func (c *composer) steps(s *Source) {
 func (c *composer) place(s *Source) {
 	files, about := s.Built, "what it makes is placed"
 	if len(files) == 0 {
-		files, about = []string{s.Name.Value}, "the program is called like the package"
+		files = []string{"$(find . -type f -perm -100 -iname " + s.Name.Value + ")"}
+		about = "the program is called like the package"
 	}
 	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, PlaceStep(files))
 }

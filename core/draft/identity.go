@@ -39,6 +39,9 @@ func (t *tree) identity(s *Source) {
 	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
 		archiveName, archiveVersion = undecorated(m[1]), afterVersion.ReplaceAllString(m[2], "")
 		archiveVersion, _, _ = strings.Cut(archiveVersion, "~") // what a distribution adds
+		if i := strings.LastIndexByte(archiveVersion, '+'); strings.Count(archiveVersion, "+") > 1 {
+			archiveVersion = archiveVersion[:i] // as that
+		}
 		if len(archiveVersion) >= len("7ab0241") && ofCommit.MatchString(archiveVersion) {
 			archiveVersion = ""
 		}
