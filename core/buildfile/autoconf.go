@@ -481,7 +481,7 @@ var moduleName = pattern.New(`^[\w+.-]+$`)
 var system = strings.Fields(`
 	m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv
 	intl openmp gomp ws2_32 gcc w mvec xnet network net inet pkgconfig pkg-config pkgconf sh bash sed grep egrep awk
-	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat make gmake install mkdir true false
+	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat file make gmake install mkdir true false
 	echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr lib link cl`)
 
 // Ordinary tells whether a name is of something that every system with a compiler has,

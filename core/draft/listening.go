@@ -730,6 +730,8 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 		switch {
 		case isConfig(a.Kind, a.Names[0]): // it stands for the package that it is of
 			l.Kind, l.Names = "package", []string{h.provider(a)}
+		case a.Kind == "program" && buildfile.Ordinary(a.Names[0]): // as libtool asks for file
+			continue
 		case a.Kind == "program": // one that the shelf has, it gets
 			l.Required = h.known.treeOf(a.Names[0]) != "" && h.provider(a) != ""
 			if !l.Required && h.source.Method.Value == string(recipe.Configure) { // it may be none
