@@ -20,22 +20,18 @@ import (
 
 // addLadderFlags adds those of the commands that work out a ladder.
 func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
-	c.Flags().
-		StringArrayVarP(&ask.Options, "option", "o", nil,
-			"set an option of the named packages, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
-	c.Flags().
-		StringArrayVar(&ask.Presets, "preset", nil,
-			"set options of the named packages by a `PRESET` of their recipes or the settings")
-	c.Flags().
-		StringArrayVar(&ask.Prefer, "prefer", nil,
-			"where a need lists alternatives (either), prefer the package or thing of the operating system `NAME`")
+	c.Flags().StringArrayVarP(&ask.Options, "option", "o", nil,
+		"set an option of the named packages, `NAME=VALUE`, or of any package on the ladder, PACKAGE.NAME=VALUE")
+	c.Flags().StringArrayVar(&ask.Presets, "preset", nil,
+		"set options of the named packages by a `PRESET` of their recipes or the settings")
+	c.Flags().StringArrayVar(&ask.Prefer, "prefer", nil,
+		"where a need lists alternatives (either), prefer the package or thing of the operating system `NAME`")
 	if builds {
 		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")
-		c.Flags().
-			Var(edited{&ask.Edited}, "edited",
-				"if the source of a failed build was changed by hand, `WHAT` to do: keep it, and mark the result, or start with "+
-					"a fresh source (default: build nothing)")
+		c.Flags().Var(edited{&ask.Edited}, "edited",
+			"if the source of a failed build was changed by hand, `WHAT` to do: keep it, and mark the result, or start with "+
+				"a fresh source (default: build nothing)")
 		c.Flags().BoolVar(&a.output, "output", false, "on a terminal, also show the last output line of each build")
 		c.Flags().IntVarP(&a.jobs, "jobs", "j", 0, "run at most `N` jobs at once, over all packages")
 	}
@@ -43,21 +39,18 @@ func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
 
 // addPrefixFlags adds the flags that say for which directory something is built.
 func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
-	c.Flags().
-		StringVar(&ask.Prefix, "prefix", "",
-			"build the named packages, and all they need except tools, for the directory `DIR`, as /opt/glasshouse; nothing "+
-				"is put there")
+	c.Flags().StringVar(&ask.Prefix, "prefix", "",
+		"build the named packages, and all they need except tools, for the directory `DIR`, as /opt/glasshouse; nothing "+
+			"is put there")
 	c.Flags().BoolVar(&ask.System, "system-prefix", false, "allow /usr, which has the operating system's own files")
 }
 
 // addClusterFlags adds the flags that let the nodes of a cluster build.
 func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
-	c.Flags().
-		BoolVar(&ask.Cluster, "cluster", false,
-			"build on the nodes of the cluster in the settings ([cluster]), as jobs of its batch scheduler")
-	c.Flags().
-		BoolVar(&a.nodes.Detach, "detach", false,
-			"with --cluster: exit when the jobs are submitted; fernladder follow returns to them")
+	c.Flags().BoolVar(&ask.Cluster, "cluster", false,
+		"build on the nodes of the cluster in the settings ([cluster]), as jobs of its batch scheduler")
+	c.Flags().BoolVar(&a.nodes.Detach, "detach", false,
+		"with --cluster: exit when the jobs are submitted; fernladder follow returns to them")
 }
 
 // onNodes notes which command it is that nodes may build for, and says what does not go

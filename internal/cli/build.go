@@ -97,20 +97,16 @@ builds are not built again; a failed or interrupted build continues where it sto
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
 	addPrefixFlags(c, &ask)
-	c.Flags().
-		BoolVar(&again, "again", false,
-			"build the named packages again; the existing tree stays until the new one is complete and tried")
-	c.Flags().
-		BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
-	c.Flags().
-		BoolVar(&watch, "watch", false,
-			"record every file that the builds of the named packages read, and show what they use of this machine; existing "+
-				"builds are built again")
+	c.Flags().BoolVar(&again, "again", false,
+		"build the named packages again; the existing tree stays until the new one is complete and tried")
+	c.Flags().BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
+	c.Flags().BoolVar(&watch, "watch", false,
+		"record every file that the builds of the named packages read, and show what they use of this machine; existing "+
+			"builds are built again")
 	c.Flags().BoolVar(&shell, "shell", false, "open a shell in the room of a failed build, with its environment")
-	c.Flags().
-		StringVar(&ask.Until, "until", "",
-			"build the named packages up to this `STAGE`: unpack, patch, configure, compile, check or place; their needs are "+
-				"built completely")
+	c.Flags().StringVar(&ask.Until, "until", "",
+		"build the named packages up to this `STAGE`: unpack, patch, configure, compile, check or place; their needs are "+
+			"built completely")
 	return c
 }
 

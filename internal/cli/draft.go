@@ -61,19 +61,16 @@ existing package. The landing does not change.`,
 	c.Flags().StringVar(&f.Branch, "branch", "", "SOURCE is a git repository; take its branch `BRANCH`")
 	c.Flags().BoolVar(&f.Subversion, "svn", false, "SOURCE is a Subversion repository")
 	c.Flags().BoolVar(&f.probe, "probe", false, "build the draft, sealed, and record the result in it")
-	c.Flags().
-		BoolVar(&f.install, "install", false,
-			"with --probe, install missing packages of the operating system, after asking once")
+	c.Flags().BoolVar(&f.install, "install", false,
+		"with --probe, install missing packages of the operating system, after asking once")
 	c.Flags().BoolVar(&f.yes, "yes", false, "with --install, do not ask")
 	c.Flags().BoolVar(&f.Read, "read", false, "read the files of the source, and run nothing of it")
 	c.Flags().BoolVar(&f.Quick, "quick", false, "ask the source only what it looks for, not about its options")
 	c.Flags().DurationVar(&f.Longest, "longest", 3*time.Minute, "end a run of the source's configure step after `TIME`")
-	c.Flags().
-		StringArrayVar(&f.Places, "chain", nil,
-			"also draft what it needs, from the archives in the folder or on the page `PLACE`")
-	c.Flags().
-		StringVar(&f.Key, "key", "",
-			"verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
+	c.Flags().StringArrayVar(&f.Places, "chain", nil,
+		"also draft what it needs, from the archives in the folder or on the page `PLACE`")
+	c.Flags().StringVar(&f.Key, "key", "",
+		"verify the signature beside the archive with the key `KEY` (a file, a URL or a key server), and trust only that")
 	c.Flags().StringVar(&f.fingerprint, "fingerprint", "", "accept a fetched key with the fingerprint `HEX`")
 	c.Flags().BoolVar(&f.Print, "print", false, "print the recipe and write nothing")
 	return c

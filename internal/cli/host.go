@@ -62,9 +62,8 @@ declaring it, as lines for the recipe; --write adds them.`,
 	c.Flags().BoolVar(&used, "used", false, "show what the last build used of this machine without declaring it")
 	c.Flags().BoolVar(&write, "write", false, "with --used, add it to the recipe")
 	c.Flags().BoolVar(&yes, "yes", false, "with --install, do not ask")
-	c.Flags().
-		BoolVar(&r.AlsoChange, "also-change", false,
-			"with --install, also let the package manager remove, upgrade and downgrade packages")
+	c.Flags().BoolVar(&r.AlsoChange, "also-change", false,
+		"with --install, also let the package manager remove, upgrade and downgrade packages")
 	return c
 }
 

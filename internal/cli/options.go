@@ -52,12 +52,10 @@ file or a pipe, they are printed.`,
 	}
 	a.addLadderFlags(c, &f.ask, false)
 	c.Flags().BoolVar(&f.changed, "changed", false, "only those that differ from the default")
-	c.Flags().
-		BoolVar(&f.built, "built", false,
-			"those of the existing build, and the features that its source was configured with and without")
-	c.Flags().
-		StringVar(&f.since, "since", "",
-			"options that were added, removed or have another default since the release `VERSION`")
+	c.Flags().BoolVar(&f.built, "built", false,
+		"those of the existing build, and the features that its source was configured with and without")
+	c.Flags().StringVar(&f.since, "since", "",
+		"options that were added, removed or have another default since the release `VERSION`")
 	return c
 }
 

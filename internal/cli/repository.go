@@ -47,8 +47,7 @@ there stay; another package of the same name and version is refused.`,
 		},
 	}
 	add.Flags().StringVar(&r.Suite, "suite", "stable", "the suite of apt's that .deb files are added to")
-	add.Flags().
-		IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
+	add.Flags().IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
 	drop := &cobra.Command{
 		Use:     "drop DIR NAME[=VERSION]...",
 		Short:   "Remove packages from a repository",
@@ -63,8 +62,8 @@ there stay; another package of the same name and version is refused.`,
 		},
 	}
 	for _, c := range []*cobra.Command{add, drop} {
-		c.Flags().
-			StringVar(&r.KeyFile, "key", "", "sign with the OpenPGP secret key in `FILE`, which only its owner can read")
+		c.Flags().StringVar(&r.KeyFile, "key", "",
+			"sign with the OpenPGP secret key in `FILE`, which only its owner can read")
 		c.Flags().StringVar(&r.AgentKey, "gpg", "", "let gpg and its agent sign, with the key `ID`")
 		c.Flags().BoolVar(&r.AnotherKey, "another-key", false, "sign with another key than before; other machines need it")
 		c.Flags().StringVar(&r.Name, "name", "", "the name of the repository (default: that of its directory)")

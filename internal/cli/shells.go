@@ -4,28 +4,19 @@ import (
 	"fmt"
 	"strings"
 
+	"fernladder/core/session"
 	"fernladder/core/subprocess"
 )
 
-// variable is one that a shell sets.
-type variable struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	// What stands between the value and what the variable had before; "" replaces that.
-	Join string `json:"join,omitempty"`
-	Else string `json:"otherwise,omitempty"` // what a list is taken to have had where it had nothing
-	Open bool   `json:"open,omitempty"`      // the separator is there where it had nothing, which stands for the usual
-}
-
 // forms are the ways in which variables are printed, by the names that are typed.
-var forms = map[string]func([]variable) []string{
+var forms = map[string]func([]session.Variable) []string{
 	"sh": lines(shLine), "fish": lines(fishLine), "csh": lines(cshLine), "profile": profile, "modulefile": modulefile,
 }
 
 const formNames = "sh, fish, csh, profile, modulefile"
 
-func lines(line func(variable) string) func([]variable) []string {
-	return func(all []variable) (texts []string) {
+func lines(line func(session.Variable) string) func([]session.Variable) []string {
+	return func(all []session.Variable) (texts []string) {
 		for _, v := range all {
 			texts = append(texts, line(v))
 		}
@@ -34,7 +25,7 @@ func lines(line func(variable) string) func([]variable) []string {
 }
 
 // shLine is a variable as a line of a POSIX shell.
-func shLine(v variable) string {
+func shLine(v session.Variable) string {
 	line := "export " + v.Name + "=" + subprocess.Quoted(v.Value)
 	switch {
 	case v.Join == "":
@@ -46,7 +37,7 @@ func shLine(v variable) string {
 }
 
 // fishLine is a variable as a line of fish, in which PATH and MANPATH are lists.
-func fishLine(v variable) string {
+func fishLine(v session.Variable) string {
 	quote := func(text string) string {
 		return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(text) + "'"
 	}
@@ -74,7 +65,7 @@ func fishLine(v variable) string {
 
 // cshLine is a variable as a line of csh. One that is not set is first set to nothing, for
 // csh puts variables in before it asks whether they are there.
-func cshLine(v variable) string {
+func cshLine(v session.Variable) string {
 	quote := func(text string) string { return strings.ReplaceAll(subprocess.Quoted(text), "!", `\!`) }
 	if v.Join == "" {
 		return "setenv " + v.Name + " " + quote(v.Value) + ";"
@@ -84,7 +75,7 @@ func cshLine(v variable) string {
 }
 
 // profile is a file for /etc/profile.d: read twice, it adds nothing twice.
-func profile(all []variable) []string {
+func profile(all []session.Variable) []string {
 	texts := []string{"# Made by fernladder env --as profile, for /etc/profile.d/fernladder.sh.",
 		"# Make it again when packages that set variables are added or removed."}
 	for _, v := range all {
@@ -99,7 +90,7 @@ func profile(all []variable) []string {
 }
 
 // modulefile is a file for environment modules.
-func modulefile(all []variable) []string {
+func modulefile(all []session.Variable) []string {
 	quote := func(text string) string {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "[", `\[`, "]", `\]`).Replace(text) + `"`
 	}

@@ -43,8 +43,8 @@ being tinkered with.`,
 		},
 	}
 	a.addLadderFlags(c, &ask, true)
-	c.Flags().
-		StringVar(&folder, "in", "", "put the source into the new folder `DIR` instead of one with the package's name")
+	c.Flags().StringVar(&folder, "in", "",
+		"put the source into the new folder `DIR` instead of one with the package's name")
 	try := &cobra.Command{
 		Use:   "try NAME [-- COMMAND...]",
 		Short: "Build the changes, and run the result",

@@ -1,0 +1,160 @@
+package session
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/build"
+	"fernladder/core/landing"
+	"fernladder/core/recipe"
+	"fernladder/core/store"
+)
+
+// A Variable is one that a shell sets.
+type Variable struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	// What stands between the value and what the variable had before; "" replaces that.
+	Join string `json:"join,omitempty"`
+	Else string `json:"otherwise,omitempty"` // what a list is taken to have had where it had nothing
+	Open bool   `json:"open,omitempty"`      // the separator is there where it had nothing, which stands for the usual
+}
+
+// Environment returns the variables that a shell needs to use the landing or, with the name of a
+// build, to build against it; and what a person should know about them.
+func (s *Session) Environment(name string) (variables []Variable, remarks []string, err error) {
+	var e *environment
+	if name == "" {
+		e, err = s.landingEnvironment()
+	} else {
+		e, err = s.buildEnvironment(name)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return e.lines, e.remarks, nil
+}
+
+// environment is one that is being put together.
+type environment struct {
+	lines   []Variable
+	remarks []string
+	by      map[string]string // variables to the packages that request them
+}
+
+// maySet tells whether a package may set a variable for all users of the landing.
+func (s *Session) maySet(name, variable string) bool {
+	return recipe.MaySet(name, variable, s.Rules().Program) || slices.Contains(s.Settings.TrustedEnv, name)
+}
+
+func (s *Session) landingEnvironment() (*environment, error) {
+	state, err := landing.Current(s.Store)
+	if err != nil {
+		return nil, err
+	}
+	dir := s.Used()
+	path := filepath.Join(dir, "bin")
+	if _, err := os.Stat(filepath.Join(dir, "sbin")); err == nil {
+		path += ":" + filepath.Join(dir, "sbin")
+	}
+	e := &environment{lines: []Variable{{Name: "PATH", Value: path, Join: ":"}}, by: map[string]string{}}
+	for _, v := range []Variable{
+		// Nothing after the colon stands for the usual directories.
+		{Name: "MANPATH", Value: "share/man", Join: ":", Open: true},
+		{Name: "MANPATH", Value: "man", Join: ":", Open: true},
+		{Name: "XDG_DATA_DIRS", Value: "share", Join: ":", Else: "/usr/local/share:/usr/share"},
+	} {
+		v.Value = filepath.Join(dir, v.Value)
+		if _, err := os.Stat(v.Value); err == nil {
+			e.lines = append(e.lines, v)
+		}
+	}
+	for _, member := range state.Members {
+		if member.Beside { // the variables are those of the build that has the plain names
+			continue
+		}
+		receipt, err := s.Store.Receipt(member.Ref)
+		if err != nil {
+			return nil, s.Store.Wrap(err)
+		}
+		for _, v := range receipt.Env {
+			if !s.maySet(receipt.Name, v.Name) {
+				e.remarks = append(e.remarks, fmt.Sprintf("%s, which %s requests, is not set: other programs may obey it "+
+					"(trusted_env in the settings)", v.Name, receipt.Name))
+				continue
+			}
+			v.Value = onLandingPath(dir, receipt, v.Value)
+			e.add(v, receipt.Name)
+		}
+	}
+	return e, nil
+}
+
+// onLandingPath names what a value names in a tree by its path on the landing, where it
+// has one: that leads to the tree that is in use, after an upgrade too.
+func onLandingPath(dir string, r *store.Receipt, value string) string {
+	parts := strings.Split(value, ":")
+	for i, part := range parts {
+		below, is := strings.CutPrefix(part, r.Tree+"/")
+		if !is {
+			continue
+		}
+		path := filepath.Join(dir, below)
+		if real, err := filepath.EvalSymlinks(path); err == nil && real == part {
+			parts[i] = path
+		}
+	}
+	return strings.Join(parts, ":")
+}
+
+// add adds a variable that a package wants. One that is a list is joined with
+// what others want of it; of any other, the first counts.
+func (e *environment) add(v store.Variable, name string) {
+	i := slices.IndexFunc(e.lines, func(l Variable) bool { return l.Name == v.Name })
+	switch {
+	case v.List() && i >= 0:
+		e.lines[i].Value += ":" + v.Value
+	case v.List():
+		e.lines = append(e.lines, Variable{Name: v.Name, Value: v.Value, Join: ":"})
+	case i < 0:
+		e.lines = append(e.lines, Variable{Name: v.Name, Value: v.Value})
+	case e.lines[i].Value != v.Value:
+		e.remarks = append(e.remarks,
+			fmt.Sprintf("%s and %s both set %s; the value of %s is used.", e.by[v.Name], name, v.Name, e.by[v.Name]))
+		return
+	}
+	if e.by[v.Name] == "" {
+		e.by[v.Name] = name
+	}
+}
+
+func (s *Session) buildEnvironment(name string) (*environment, error) {
+	r, err := s.Find(name)
+	if err != nil {
+		return nil, err
+	}
+	neighbours, err := build.NeighboursOf(s.Store, r)
+	if err != nil {
+		return nil, err
+	}
+	e := &environment{by: map[string]string{}}
+	for _, pair := range build.Surroundings(neighbours) {
+		if pair.Values[0] == "" {
+			continue
+		}
+		separator := ":"
+		if strings.HasSuffix(pair.Name, "FLAGS") {
+			separator = " "
+		}
+		e.lines = append(e.lines, Variable{Name: pair.Name, Value: pair.Values[0], Join: separator})
+	}
+	for _, v := range r.Env {
+		if s.maySet(r.Name, v.Name) {
+			e.add(v, r.Name)
+		}
+	}
+	return e, nil
+}
