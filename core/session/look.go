@@ -411,3 +411,48 @@ func (s *Session) LastLogged(name string) (store.Ref, error) {
 	}
 	return last, err
 }
+
+// Why says why an installed build is there, and what would go with it.
+func (s *Session) Why(name string) (*store.Receipt, *clean.Reasons, error) {
+	r, err := s.Find(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	why, err := clean.Why(s.Machine, r.Ref)
+	return r, why, err
+}
+
+// History returns the last builds of a package, or of all; the newest first.
+func (s *Session) History(name string, most int) ([]store.Record, error) {
+	records, err := s.Store.History().Latest(name, most)
+	return append([]store.Record{}, records...), err
+}
+
+// ShowReport is the receipt of an installed build.
+type ShowReport struct {
+	*store.Receipt
+
+	Landing     landing.State  `json:"-"` // that is in use
+	Earlier     []store.Record `json:"-"` // the last builds of the package, the newest first
+	ConfigFiles []string       `json:"-"` // its configuration files on this machine
+}
+
+// Show finds an installed build.
+func (s *Session) Show(name string) (*ShowReport, error) {
+	r, err := s.Find(name)
+	if err != nil {
+		return nil, err
+	}
+	report := &ShowReport{Receipt: r}
+	if report.Landing, err = landing.Current(s.Store); err != nil {
+		return nil, err
+	}
+	if r.Prefix == "" {
+		for _, c := range r.Configs {
+			report.ConfigFiles = append(report.ConfigFiles, s.Store.ConfigFile(r.Name, c.File))
+		}
+	}
+	const few = 5
+	report.Earlier, err = s.History(r.Name, few)
+	return report, err
+}

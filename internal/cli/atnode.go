@@ -4,8 +4,6 @@ import (
 	"context"
 
 	"github.com/spf13/cobra"
-
-	"fernladder/core/cluster"
 )
 
 // atNodeCommand is what the jobs of --cluster run on their nodes. It is not for people to type.
@@ -23,9 +21,9 @@ func (a *app) atNodeCommand() *cobra.Command {
 }
 
 func (a *app) atNode(ctx context.Context, order string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	return cluster.Execute(ctx, m.Machine, order)
+	return s.ExecuteOrder(ctx, order)
 }

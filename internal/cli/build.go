@@ -180,24 +180,16 @@ func (a *app) buildShell(ctx context.Context, ask plan.Ask) error {
 	if err != nil {
 		return err
 	}
-	l, err := s.Ladder(ctx, a.ladder(ask))
-	if err != nil {
-		return err
+	var shell *term.Shell
+	status, err := s.Shell(ctx, a.ladder(ask), func() (*os.File, error) {
+		if shell, err = term.OpenShell(os.Stdin, os.Stdout); err != nil {
+			return nil, err
+		}
+		return shell.Terminal, nil
+	})
+	if shell != nil {
+		shell.Close()
 	}
-	if err := s.Store.Prepare(); err != nil {
-		return err
-	}
-	b, err := build.NewBuilder(ctx, s.Machine)
-	if err != nil {
-		return err
-	}
-	shell, err := term.OpenShell(os.Stdin, os.Stdout)
-	if err != nil {
-		return err
-	}
-	j := l.Asked()[0]
-	status, err := b.Shell(ctx, j, shell.Terminal)
-	shell.Close()
 	if err != nil {
 		return err
 	}

@@ -35,11 +35,11 @@ only run; if there are several, it lists them.`,
 }
 
 func (a *app) followRun(ctx context.Context, name string, end bool) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	runs, followed, err := cluster.Runs(m.Machine)
+	runs, followed, err := s.Runs()
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 		}
 	}
 	if end {
-		if err := cluster.End(ctx, m.Machine, name); err != nil {
+		if err := s.EndRun(ctx, name); err != nil {
 			return err
 		}
 		a.screen.Note("The run %s is ended. Its builds stay.", name)
@@ -102,8 +102,8 @@ func (a *app) showRuns(runs []*cluster.Run, followed map[*cluster.Run]bool) erro
 
 func (a *app) completeRuns(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	var names []string
-	if m, err := a.open(); err == nil {
-		runs, _, _ := cluster.Runs(m.Machine)
+	if s, err := a.open(); err == nil {
+		runs, _, _ := s.Runs()
 		for _, r := range runs {
 			names = append(names, r.Name+"\t"+r.Title())
 		}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"time"
 
@@ -30,14 +29,14 @@ func (a *app) historyCommand() *cobra.Command {
 			if len(args) == 1 {
 				name = args[0]
 			}
-			return a.history(c.Context(), name, most)
+			return a.history(name, most)
 		},
 	}
 	c.Flags().IntVarP(&most, "number", "n", 30, "show the last `N` builds")
 	return c
 }
 
-func (a *app) history(ctx context.Context, name string, most int) error {
+func (a *app) history(name string, most int) error {
 	if most < 1 {
 		return usage("-n %d: at least one build has to be shown", most)
 	}
@@ -45,12 +44,12 @@ func (a *app) history(ctx context.Context, name string, most int) error {
 	if err != nil {
 		return err
 	}
-	records, err := m.Store.History().Latest(name, most)
+	records, err := m.History(name, most)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.PrintJSON(append([]store.Record{}, records...))
+		return a.screen.PrintJSON(records)
 	}
 	if len(records) == 0 {
 		of := ""

@@ -26,7 +26,11 @@ them, and nothing else in it changes. Drafts of other recipes find the package b
 }
 
 func (a *app) offers(name string, write bool) error {
-	s, receipt, err := a.openInstalled(name)
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	receipt, err := s.Find(name)
 	if err != nil {
 		return err
 	}

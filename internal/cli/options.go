@@ -9,10 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"fernladder/core/buildfile"
-	"fernladder/core/landing"
-	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
+	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
@@ -69,68 +68,30 @@ func (a *app) options(ctx context.Context, ask plan.Ask, f optionsFlags) error {
 			return a.choose(ctx, m.Machine, ask, glance)
 		}
 	}
-	c, err := plan.Open(ctx, m.Machine, ask)
+	if f.since != "" {
+		return a.optionsSince(ctx, ask, f.since)
+	}
+	r, err := m.Options(ctx, ask, f.changed)
 	if err != nil {
 		return err
 	}
-	switch {
-	case f.since != "":
-		return a.optionsSince(c, f.since)
-	case a.screen.JSON:
-		return a.optionsJSON(c, f)
-	}
-	a.optionsTable(c, f)
-	return nil
+	return a.answer(r, func() { a.optionsTable(r) })
 }
 
-// optionRow is an option in JSON.
-type optionRow struct {
-	Name    string      `json:"name"`
-	About   string      `json:"about"`
-	Group   string      `json:"group,omitempty"`
-	Value   string      `json:"value"`
-	Default string      `json:"default"`
-	Why     plan.Why    `json:"why"`
-	By      string      `json:"by,omitempty"`
-	Choices []string    `json:"choices,omitempty"`
-	Takes   string      `json:"takes,omitempty"`
-	Can     string      `json:"can_be"`
-	Adds    []plan.Adds `json:"adds"`
-	Implied bool        `json:"of_the_method,omitempty"`
-}
-
-func (a *app) optionsJSON(c *plan.Choosing, f optionsFlags) error {
-	rows := []optionRow{}
-	for _, r := range shownRows(c, f) {
-		rows = append(rows, optionRow{r.Name, r.About, r.Group, r.Value, r.Usual, r.Why, r.By, r.Choices(), string(r.Takes),
-			r.Can(), append([]plan.Adds{}, c.Adds(r)...), r.Implied})
-	}
-	out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "recipe": c.Recipe.File,
-		"options": rows}
-	if c.Problem != nil {
-		out["problem"] = c.Problem.Error()
-	}
-	return a.screen.PrintJSON(out)
-}
-
-func shownRows(c *plan.Choosing, f optionsFlags) []*plan.Row {
-	return slices.DeleteFunc(slices.Clone(c.Rows()), func(r *plan.Row) bool { return f.changed && !r.Changed() })
-}
-
-func (a *app) optionsTable(c *plan.Choosing, f optionsFlags) {
-	rows := shownRows(c, f)
-	a.screen.Print("%s %s, %s", a.screen.Strong(c.Recipe.Name), c.Release.Version, c.Recipe.File)
+func (a *app) optionsTable(o *session.OptionsReport) {
+	c := o.Choosing
+	a.screen.Print("%s %s, %s", a.screen.Strong(o.Name), o.Version, o.Recipe)
 	switch {
 	case len(c.Rows()) == 0:
 		a.screen.Print("It has no options.")
 		return
-	case len(rows) == 0:
+	case len(o.Rows) == 0:
 		a.screen.Print("All of its %s have their defaults.", term.Count(len(c.Rows()), "option"))
 		return
 	}
 	a.screen.Print("")
 	var lines [][]string
-	for _, group := range plan.Groups(rows) {
+	for _, group := range plan.Groups(o.Rows) {
 		if group.Name != "" {
 			lines = append(lines, []string{a.screen.Strong(group.Name), "", "", "", "", ""})
 		}
@@ -189,62 +150,56 @@ func addsText(c *plan.Choosing, r *plan.Row) string {
 	return strings.Join(texts, "; ")
 }
 
-func (a *app) optionsSince(c *plan.Choosing, since string) error {
-	s, err := c.Since(since)
+func (a *app) optionsSince(ctx context.Context, ask plan.Ask, since string) error {
+	s, err := a.session.OptionsSince(ctx, ask, since)
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		out := map[string]any{"name": c.Recipe.Name, "version": c.Release.Version.String(), "since": since}
-		came, went, changed := []map[string]string{}, []map[string]string{}, []map[string]string{}
-		for _, r := range s.Came {
-			came = append(came, map[string]string{"name": r.Name, "about": r.About, "default": r.Usual})
-		}
-		for _, u := range s.Went {
-			went = append(went, map[string]string{"name": u.Option, "about": u.About, "default": u.Default})
-		}
-		for _, d := range s.Defaults {
-			changed = append(changed, map[string]string{"name": d.Option, "from": d.From, "to": d.To})
-		}
-		out["came"], out["went"], out["defaults"] = came, went, changed
-		return a.screen.PrintJSON(out)
-	}
+	return a.answer(s, func() { a.sinceTable(s) })
+}
+
+func (a *app) sinceTable(s *session.OptionsSinceReport) {
 	var rows [][]string
 	for _, r := range s.Came {
-		rows = append(rows, []string{"+", r.Name, "", orDefault(r.Usual, "–"), term.OneLine(r.About)})
+		rows = append(rows, []string{"+", r.Name, "", orDefault(r.Default, "–"), term.OneLine(r.About)})
 	}
-	for _, u := range s.Went {
-		rows = append(rows, []string{"-", u.Option, orDefault(u.Default, "–"), "", term.OneLine(u.About)})
+	for _, r := range s.Went {
+		rows = append(rows, []string{"-", r.Name, orDefault(r.Default, "–"), "", term.OneLine(r.About)})
 	}
 	for _, d := range s.Defaults {
-		rows = append(rows, []string{"~", d.Option, orDefault(d.From, "–"), orDefault(d.To, "–"),
-			term.OneLine(c.Row(d.Option).About)})
+		rows = append(rows, []string{"~", d.Name, orDefault(d.From, "–"), orDefault(d.To, "–"), term.OneLine(d.About)})
 	}
 	if len(rows) == 0 {
-		a.screen.Print("%s %s has the options of %s, with the same defaults.", c.Recipe.Name, c.Release.Version, since)
-		return nil
+		a.screen.Print("%s %s has the options of %s, with the same defaults.", s.Name, s.Version, s.Since)
+		return
 	}
 	a.screen.Print("%s %s, against %s: %d came (+), %d went (-), %d with another default (~).\n",
-		a.screen.Strong(c.Recipe.Name), c.Release.Version, since, len(s.Came), len(s.Went), len(s.Defaults))
-	a.screen.Table([]string{"", "option", "in " + since, "in " + c.Release.Version.String(), "what it is"}, rows)
-	return nil
+		a.screen.Strong(s.Name), s.Version, s.Since, len(s.Came), len(s.Went), len(s.Defaults))
+	a.screen.Table([]string{"", "option", "in " + s.Since, "in " + s.Version, "what it is"}, rows)
 }
 
 // optionsBuilt shows what a build was made with, and what its source found.
 func (a *app) optionsBuilt(name string) error {
-	m, err := a.open()
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	r, err := landing.FindBuild(m.Store, name)
+	o, err := s.OptionsBuilt(name)
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(map[string]any{"name": r.Name, "version": r.Version, "id": r.ID, "preset": r.Preset,
-			"options": r.Options, "chosen": r.Chosen, "features": append([]store.Feature{}, r.Features...)})
+	return a.answer(o, func() {
+		a.builtTable(o.Receipt)
+		a.showFeatures(o)
+	})
+}
+
+func (a *app) builtTable(r *store.Receipt) {
+	preset := r.Preset
+	if preset != "" {
+		preset = ", preset " + preset
 	}
-	a.screen.Print("%s %s (%s)%s, built with", a.screen.Strong(r.Name), r.Version, r.ID, presetText(r.Preset))
+	a.screen.Print("%s %s (%s)%s, built with", a.screen.Strong(r.Name), r.Version, r.ID, preset)
 	var rows [][]string
 	for _, text := range optionTexts(r) {
 		option, value, _ := strings.Cut(text, "=")
@@ -259,13 +214,12 @@ func (a *app) optionsBuilt(name string) error {
 	} else {
 		a.screen.Table([]string{"option", "was", ""}, rows)
 	}
-	a.showFeatures(m.Machine, r)
-	return nil
 }
 
 // showFeatures shows the features that a source said it was configured with and without,
 // those that are off without a stated reason first.
-func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
+func (a *app) showFeatures(o *session.OptionsBuiltReport) {
+	r := o.Receipt
 	if len(r.Features) == 0 {
 		if len(r.Without) > 0 {
 			a.screen.Paragraph("\nConfigured without ", r.Without)
@@ -283,7 +237,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 		case f.Missed():
 			is = a.screen.Bad("off")
 			if f.Lacks != "" {
-				why = f.Lacks + " not found" + shelfHas(m, r, f)
+				why = f.Lacks + " not found" + shelfHas(o, f)
 			}
 		case !f.On:
 			is, why = "off", "by an option or an argument"
@@ -294,7 +248,7 @@ func (a *app) showFeatures(m *machine.Machine, r *store.Receipt) {
 	a.screen.Table([]string{"feature", "is", ""}, rows)
 	var offered []string
 	for _, f := range store.Missed(features) {
-		if name := onShelf(m, r, f.Lacks); name != "" && !slices.Contains(offered, name) {
+		if name := o.Shelf[f.Lacks]; name != "" && !slices.Contains(offered, name) {
 			offered = append(offered, name)
 			a.screen.Print("\nTo build it with %s, add to its recipe:\n%s", name,
 				indent(recipe.NeedEntry{Recipe: name, Role: recipe.Library}.Text()))
@@ -313,37 +267,14 @@ func rankOf(f store.Feature) int {
 }
 
 // shelfHas says where a recipe on the shelf is called like what a feature lacks.
-func shelfHas(m *machine.Machine, r *store.Receipt, f store.Feature) string {
-	if i := slices.IndexFunc(r.Needs, func(n store.Link) bool {
+func shelfHas(o *session.OptionsBuiltReport, f store.Feature) string {
+	if i := slices.IndexFunc(o.Receipt.Needs, func(n store.Link) bool {
 		return buildfile.Stem(n.Name) == buildfile.Stem(f.Lacks)
 	}); i >= 0 {
-		return ", though it was built with " + r.Needs[i].Name
+		return ", though it was built with " + o.Receipt.Needs[i].Name
 	}
-	if name := onShelf(m, r, f.Lacks); name != "" {
+	if name := o.Shelf[f.Lacks]; name != "" {
 		return "; the shelf has " + name + ", which it does not need yet"
 	}
 	return ""
-}
-
-// onShelf is the recipe with the name of what a build has not found, except those that it
-// already needs; or "".
-func onShelf(m *machine.Machine, r *store.Receipt, lacks string) string {
-	names, err := m.Shelves.Names()
-	if err != nil || lacks == "" {
-		return ""
-	}
-	for _, name := range names {
-		needed := slices.ContainsFunc(r.Needs, func(n store.Link) bool { return n.Name == name })
-		if name != r.Name && !needed && buildfile.Stem(name) == buildfile.Stem(lacks) {
-			return name
-		}
-	}
-	return ""
-}
-
-func presetText(preset string) string {
-	if preset == "" {
-		return ""
-	}
-	return ", preset " + preset
 }

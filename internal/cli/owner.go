@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fernladder/core/clean"
 	"fernladder/core/session"
 	"fernladder/core/store"
 	"fernladder/internal/term"
@@ -92,11 +91,11 @@ leave the landing, or have no more use, without it.`,
 }
 
 func (a *app) why(name string) error {
-	m, r, err := a.openInstalled(name)
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	w, err := clean.Why(m.Machine, r.Ref)
+	r, w, err := s.Why(name)
 	if err != nil {
 		return err
 	}

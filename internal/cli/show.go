@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,16 +14,6 @@ import (
 	"fernladder/core/traces"
 	"fernladder/internal/term"
 )
-
-// openInstalled opens a session and finds the installed build that is named.
-func (a *app) openInstalled(text string) (*session.Session, *store.Receipt, error) {
-	s, err := a.open()
-	if err != nil {
-		return nil, nil, err
-	}
-	r, err := s.Find(text)
-	return s, r, err
-}
 
 func (a *app) showCommand() *cobra.Command {
 	readme := false
@@ -42,42 +31,36 @@ and INSTALL of the source, without unpacking it.`,
 			if readme {
 				return a.readme(c.Context(), args[0])
 			}
-			return a.show(c.Context(), args[0])
+			return a.show(args[0])
 		},
 	}
 	c.Flags().BoolVar(&readme, "readme", false, "show what the source says about itself")
 	return c
 }
 
-func (a *app) show(ctx context.Context, name string) error {
-	s, r, err := a.openInstalled(name)
+func (a *app) show(name string) error {
+	s, err := a.open()
 	if err != nil {
 		return err
 	}
-	if a.screen.JSON {
-		return a.screen.PrintJSON(r)
-	}
-	current, err := landing.Current(s.Store)
+	r, err := s.Show(name)
 	if err != nil {
 		return err
 	}
-	history, err := earlier(ctx, s.Store, r.Name)
-	if err != nil {
-		return err
-	}
+	return a.answer(r, func() { a.showReceipt(r) })
+}
+
+func (a *app) showReceipt(report *session.ShowReport) {
+	r := report.Receipt
 	a.screen.Print("%s %s   %s", a.screen.Strong(r.Name), r.Version, r.Summary)
 	a.row("home", r.Home)
 	a.row("licence", r.License)
-	a.row("landing", standing(current, r.Ref))
+	a.row("landing", standing(report.Landing, r.Ref))
 	a.row("tree", fmt.Sprintf("%s (%s, %s)", r.Tree, term.Count(r.Files, "file"), term.Bytes(r.Size)))
 	a.row("for", r.Prefix)
 	a.row("recipe", r.Recipe)
 	a.showOrigin(r)
-	if r.Prefix == "" {
-		for _, c := range r.Configs {
-			a.row("config", s.Store.ConfigFile(r.Name, c.File))
-		}
-	}
+	a.row("config", report.ConfigFiles...)
 	for _, patch := range r.Patches {
 		a.row("patch", patch.File)
 	}
@@ -90,8 +73,7 @@ func (a *app) show(ctx context.Context, name string) error {
 	a.row("preset", r.Preset)
 	a.showWithAndWithout(r)
 	a.showBuilding(r)
-	a.row("history", history...)
-	return nil
+	a.row("history", earlier(report.Earlier)...)
 }
 
 // row prints a label and the texts after it, one on a line; nothing where there is no text.
@@ -184,13 +166,8 @@ func (a *app) showWithAndWithout(r *store.Receipt) {
 	}
 }
 
-// earlier tells of the last builds of a package, failed ones too.
-func earlier(ctx context.Context, s *store.Store, name string) ([]string, error) {
-	const most = 5
-	records, err := s.History().Latest(name, most)
-	if err != nil {
-		return nil, err
-	}
+// earlier are lines about the last builds of a package, failed ones too.
+func earlier(records []store.Record) []string {
 	lines := make([]string, len(records))
 	for i, r := range records {
 		lines[i] = fmt.Sprintf("%s  %s %s, %s", r.Began.Local().Format("2006-01-02 15:04"), r.Version, r.ID,
@@ -199,7 +176,7 @@ func earlier(ctx context.Context, s *store.Store, name string) ([]string, error)
 			lines[i] += ", failed in stage " + r.Failed
 		}
 	}
-	return lines, nil
+	return lines
 }
 
 // optionTexts are the options of a build. One that is on, and of which the source said that
