@@ -99,7 +99,8 @@ builds are not built again; a failed or interrupted build continues where it sto
 	addPrefixFlags(c, &ask)
 	c.Flags().BoolVar(&again, "again", false,
 		"build the named packages again; the existing tree stays until the new one is complete and tried")
-	c.Flags().BoolVar(&prove, "prove", false, "build the named packages a second time, in another directory, and show what differs")
+	c.Flags().BoolVar(&prove, "prove", false,
+		"build the named packages a second time, in another directory, and show what differs")
 	c.Flags().BoolVar(&watch, "watch", false,
 		"record every file that the builds of the named packages read, and show what they use of this machine; existing "+
 			"builds are built again")

@@ -37,7 +37,8 @@ recipe does not name. Only mistakes change the exit status. Nothing is fetched o
 		},
 	}
 	c.Flags().BoolVar(&online, "online", false, "ask the sites that archives come from")
-	c.Flags().BoolVar(&fix, "fix", false, "if a recipe uses from the operating system what another recipe has, write the need")
+	c.Flags().BoolVar(&fix, "fix", false,
+		"if a recipe uses from the operating system what another recipe has, write the need")
 	c.Flags().BoolVar(&schema, "schema", false, "print a JSON Schema of recipes, and check nothing")
 	return c
 }

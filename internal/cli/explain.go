@@ -39,7 +39,8 @@ clear.`,
 			return a.explain(c.Context(), session.ExplainRequest{Logs: args, Input: c.InOrStdin(), Teach: teach})
 		},
 	}
-	c.Flags().BoolVar(&teach, "teach", false, "print the beginning of an entry for causes.toml of a shelf, for the decisive line")
+	c.Flags().BoolVar(&teach, "teach", false,
+		"print the beginning of an entry for causes.toml of a shelf, for the decisive line")
 	return c
 }
 

@@ -38,7 +38,8 @@ existing build.`,
 	}
 	a.addLadderFlags(c, &ask, true)
 	a.addClusterFlags(c, &ask)
-	c.Flags().BoolVar(&ask.Beside, "beside", false, "keep other builds of the package on the landing, with the plain names")
+	c.Flags().BoolVar(&ask.Beside, "beside", false,
+		"keep other builds of the package on the landing, with the plain names")
 	return c
 }
 

@@ -50,7 +50,8 @@ of the root. Nothing is put there on this machine.`,
 	}
 	a.addLadderFlags(c, &r.Ask, true)
 	addPrefixFlags(c, &r.Ask)
-	c.Flags().StringVar(&r.Name, "name", "", "with --prefix, call the package `NAME` (default: as the first named package)")
+	c.Flags().StringVar(&r.Name, "name", "",
+		"with --prefix, call the package `NAME` (default: as the first named package)")
 	c.Flags().StringVar(&r.Format, "format", "", "deb or rpm (default: the format of this machine)")
 	c.Flags().StringVar(&r.To, "to", ".", "write the files into `DIR`")
 	c.Flags().BoolVar(&r.Split, "split", false, "put what is only needed to build against a package into a separate one")

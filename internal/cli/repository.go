@@ -47,7 +47,8 @@ there stay; another package of the same name and version is refused.`,
 		},
 	}
 	add.Flags().StringVar(&r.Suite, "suite", "stable", "the suite of apt's that .deb files are added to")
-	add.Flags().IntVar(&r.Keep, "keep", 0, "keep the newest `N` versions of each package, and what they need (default: all)")
+	add.Flags().IntVar(&r.Keep, "keep", 0,
+		"keep the newest `N` versions of each package, and what they need (default: all)")
 	drop := &cobra.Command{
 		Use:     "drop DIR NAME[=VERSION]...",
 		Short:   "Remove packages from a repository",
