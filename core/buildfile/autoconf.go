@@ -481,8 +481,8 @@ var moduleName = pattern.New(`^[\w+.-]+$`)
 var system = strings.Fields(`
 	m c dl rt pthread pthreads socket nsl resolv util crypt ssp dld execinfo kvm posix4 bsd compat threads iconv
 	intl openmp gomp ws2_32 gcc w mvec xnet network net inet pkgconfig pkg-config pkgconf sh bash sed grep egrep awk
-	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat file make gmake install mkdir true false
-	echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr lib link cl`)
+	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat file make gmake install mkdir true
+	false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr lib link cl`)
 
 // Ordinary tells whether a name is of something that every system with a compiler has,
 // or is only known when the build runs.
@@ -500,15 +500,16 @@ var systemDirs = pattern.New(`^(sys|linux|net|netinet|arpa|asm|machine|bits|mach
 	`|scsi|rpcsvc|resolv|gnu)/`)
 
 var systemHeaders = strings.Fields(`
-	aio.h aliases.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h dlfcn.h elf.h
-	endian.h err.h errno.h error.h envz.h execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h fnmatch.h fstab.h fts.h
-	ftw.h gconv.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h langinfo.h lastlog.h libgen.h
-	libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h monetary.h mqueue.h netdb.h
-	nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h pthread.h pty.h pwd.h re_comp.h regex.h
-	regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h spawn.h stab.h stdarg.h
-	stdbool.h stddef.h stdint.h stdio.h stdc-predef.h stdio_ext.h stdlib.h string.h strings.h stropts.h syscall.h sysexits.h syslog.h tar.h
-	termio.h termios.h tgmath.h thread_db.h threads.h time.h ttyent.h uchar.h ucontext.h ulimit.h unistd.h utime.h
-	utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h wordexp.h io.h direct.h windows.h winsock.h winsock2.h
-	ws2tcpip.h process.h conio.h stdatomic.h stdalign.h stdnoreturn.h xlocale.h util.h libutil.h login_cap.h
-	bstring.h ndir.h vfork.h immintrin.h emmintrin.h xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h
-	ieeefp.h nan.h fpu_control.h sysdep.h mach.h minix/config.h`)
+	aio.h aliases.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h
+	dlfcn.h elf.h endian.h err.h errno.h error.h envz.h execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h
+	fnmatch.h fstab.h fts.h ftw.h gconv.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h
+	langinfo.h lastlog.h libgen.h libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h
+	monetary.h mqueue.h netdb.h nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h pthread.h pty.h
+	pwd.h re_comp.h regex.h regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h
+	spawn.h stab.h stdarg.h stdbool.h stddef.h stdint.h stdio.h stdc-predef.h stdio_ext.h stdlib.h string.h
+	strings.h stropts.h syscall.h sysexits.h syslog.h tar.h termio.h termios.h tgmath.h thread_db.h threads.h time.h
+	ttyent.h uchar.h ucontext.h ulimit.h unistd.h utime.h utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h
+	wordexp.h io.h direct.h windows.h winsock.h winsock2.h ws2tcpip.h process.h conio.h stdatomic.h stdalign.h
+	stdnoreturn.h xlocale.h util.h libutil.h login_cap.h bstring.h ndir.h vfork.h immintrin.h emmintrin.h
+	xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h mach.h
+	minix/config.h`)

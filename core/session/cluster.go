@@ -26,7 +26,8 @@ func (s *Session) ExecuteOrder(ctx context.Context, file string) error {
 
 // Shell runs a shell in the room of a package's failed build. Its terminal is opened when all else
 // is ready, and is the caller's to close.
-func (s *Session) Shell(ctx context.Context, r LadderRequest, terminal func() (*os.File, error)) (status int, err error) {
+func (s *Session) Shell(ctx context.Context, r LadderRequest, terminal func() (*os.File, error)) (status int,
+	err error) {
 	l, err := s.Ladder(ctx, r)
 	if err != nil {
 		return 0, err
