@@ -54,10 +54,13 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	if !signal.Ignored(syscall.SIGHUP) { // as nohup(1) has it
 		ends = append(ends, syscall.SIGHUP)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), ends...)
-	defer stop()
-	// The first signal ends things in order, the second at once.
-	context.AfterFunc(ctx, stop)
+	ctx, end := context.WithCancelCause(context.Background())
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, ends...)
+	go func() { // the first signal ends things in order, the second at once
+		end(ended{<-signals})
+		signal.Stop(signals)
+	}()
 	command := a.command()
 	command.SetArgs(args)
 	command.SetOut(out)
@@ -69,6 +72,11 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	defer a.screen.Settle()
 	return a.report(err)
 }
+
+// ended is why things end in order.
+type ended struct{ os.Signal }
+
+func (e ended) Error() string { return e.String() + " signal received" }
 
 // The groups of commands, in the order of the work.
 const (

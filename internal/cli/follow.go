@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -128,7 +129,7 @@ func (a *app) showLeft(left *cluster.Left) {
 // leaves decides what becomes of the jobs when the program is ended: they go on where its
 // terminal is gone, or where who sits there wants it.
 func (a *app) leaves(cause error) bool {
-	if strings.HasPrefix(cause.Error(), syscall.SIGHUP.String()) {
+	if by := (ended{}); errors.As(cause, &by) && by.Signal == syscall.SIGHUP {
 		return true
 	}
 	if !a.screen.Interactive(os.Stdin) {
