@@ -1,6 +1,6 @@
-// Reference writes the pages of the manual that list keys, from the same
-// definitions that read them. With -check it only tells whether the pages are
-// as it would write them.
+// Keydocs writes the pages of the manual that list keys, from the same definitions that read
+// them, and the layers of the core, from its imports. With -check it only tells whether the
+// pages are as it would write them.
 package main
 
 import (
@@ -20,6 +20,14 @@ func main() {
 	check := flag.Bool("check", false, "write nothing, fail where a page is not up to date")
 	flag.Parse()
 	pages := map[string]string{"recipe-keys.md": recipePage(), "settings.md": settingsPage()}
+	inside, err := os.ReadFile(filepath.Join(flag.Arg(0), "inside.md"))
+	if err == nil {
+		pages["inside.md"], err = layersPage(inside)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 	for name, text := range pages {
 		file := filepath.Join(flag.Arg(0), name)
 		if old, err := os.ReadFile(file); err == nil && bytes.Equal(old, []byte(text)) {
