@@ -347,11 +347,11 @@ func TestOffline(t *testing.T) {
 		"These sources are missing, and the session is offline:\n    dewcalc 1.4.2: "+site.URL+"/dl/dewcalc-1.4.2.tar.gz",
 		"mistplan 2.1.0: ", "curves-7.zip", "To fetch them: fernladder fetch")
 	assert.NotContains(t, r.stderr, "loamdb", "which a file on this machine has")
-	w.fails(5, []string{"lock", "mistplan:tip", "--offline"}, "--offline forbids the network")
+	w.fails(5, []string{"lock", "mistplan:tip", "--offline"}, "the network is forbidden")
 	w.fails(5, []string{"news", "dewcalc", "--offline"}, "the announcements of dewcalc cannot be fetched",
-		"--offline forbids the network")
+		"the network is forbidden")
 	w.fails(2, []string{"install", "loamdb", "--isolation", "shut"}, "it can be open, fenced or sealed")
-	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "--offline forbids the network")
+	w.fails(5, []string{"draft", site.URL + "/dl/sporegen-2.0.zip", "--offline"}, "the network is forbidden")
 	assert.Empty(t, site.Asked())
 	w.must("fetch", "mistplan")
 	asked := len(site.Asked())

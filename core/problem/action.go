@@ -13,6 +13,8 @@ const (
 	DropTinkering     Action = "drop_tinkering"     // NAME; the folder stays
 	EndRun            Action = "end_run"            // RUN
 	FetchSources      Action = "fetch_sources"
+	GiveName          Action = "give_name"     // of a source that does not state it
+	GiveRelease       Action = "give_release"  // of a source that does not state it
 	InstallAgain      Action = "install_again" // NAME:VERSION…
 	InstallPackage    Action = "install"       // NAME
 	KeepEdits         Action = "keep_edits"    // of the source of a failed build

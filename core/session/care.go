@@ -89,7 +89,7 @@ func (s *Session) Clean(ctx context.Context, r CleanRequest) (*CleanReport, erro
 func (s *Session) cleaning(r CleanRequest) (what clean.What, err error) {
 	if len(r.Names) > 0 && r.Landings {
 		return what, problem.New(problem.Usage, "",
-			"landings do not belong to one package; leave out the names, or --landings")
+			"landings do not belong to one package, so none can be named with them")
 	}
 	what = clean.What{Trees: r.Trees, Archives: r.Archives, Landings: r.Landings, Logs: r.Logs, Older: r.Older,
 		Larger: r.Larger}
@@ -103,7 +103,7 @@ func (s *Session) cleaning(r CleanRequest) (what clean.What, err error) {
 			return what, err
 		}
 		if !locked.There {
-			return what, problem.New(problem.Usage, file, "--keep %s: there is no such lock file", file)
+			return what, problem.New(problem.Usage, file, "%s: there is no such lock file", file)
 		}
 		what.Locks = append(what.Locks, locked)
 	}

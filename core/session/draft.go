@@ -154,7 +154,7 @@ func (d *drafting) trust(ctx context.Context, o draft.Origin, r DraftRequest) (*
 	signer, err := draft.Trust(ctx, d.s.Machine, o, r.Key)
 	switch {
 	case errors.Is(err, draft.BadSource):
-		return nil, problem.New(problem.Usage, r.Key, "--key: %v", err)
+		return nil, problem.New(problem.Usage, r.Key, "the key: %v", err)
 	case err != nil:
 		return nil, err
 	case r.Confirm != nil:
@@ -261,22 +261,23 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 func overrule(found *draft.Source, r DraftRequest) error {
 	if r.Name != "" {
 		if err := recipe.CheckName(r.Name); err != nil {
-			return problem.New(problem.Usage, r.Name, "--name: %v", err)
+			return problem.New(problem.Usage, r.Name, "the name: %v", err)
 		}
 		found.Name = draft.Finding{What: "name", Value: r.Name, From: "you", Certainty: draft.Certain}
 	}
 	if r.Release != "" {
 		if _, err := version.Parse(r.Release); err != nil {
-			return problem.New(problem.Usage, r.Release, "--release: %v", err)
+			return problem.New(problem.Usage, r.Release, "the release: %v", err)
 		}
 		found.Version = draft.Finding{What: "version", Value: r.Release, From: "you", Certainty: draft.Certain}
 	}
 	if found.Name.Value == "" {
-		return problem.New(problem.Usage, r.From,
-			"no file of the source states the name of the package; set it with --name NAME")
+		return problem.New(problem.Usage, r.From, "no file of the source states the name of the package").
+			Remedy(problem.GiveName)
 	}
 	if found.Version.Value == "" {
-		return problem.New(problem.Usage, r.From, "no file of the source states its version; set it with --release VERSION")
+		return problem.New(problem.Usage, r.From, "no file of the source states its version").
+			Remedy(problem.GiveRelease)
 	}
 	return nil
 }
@@ -305,8 +306,8 @@ func (d *drafting) write(found *draft.Source, report *DraftReport, signer *draft
 		err = create(report.Recipe, report.Text)
 	}
 	if errors.Is(err, os.ErrExist) {
-		return problem.New(problem.Usage, report.File, "%s already exists, and stays as it is; see the draft with --print",
-			report.File)
+		return problem.New(problem.Usage, report.File, "%s already exists, and stays as it is", report.File).
+			Remedy(problem.PrintDraft)
 	}
 	if err != nil {
 		return err

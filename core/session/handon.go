@@ -89,9 +89,9 @@ func (s *Session) formatOf(format string) (ospackage.Format, error) {
 			return ospackage.RPM, nil
 		}
 		return "", problem.New(problem.Usage, "format",
-			"this machine has packages of another kind; choose --format deb or --format rpm")
+			"this machine has packages of another kind; choose a format: deb or rpm")
 	}
-	return "", problem.New(problem.Usage, "format", "--format %s: it can be deb or rpm", format)
+	return "", problem.New(problem.Usage, "format", "the format %s: it can be deb or rpm", format)
 }
 
 // A RepositoryRequest names a repository and says how it is changed.

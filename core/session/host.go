@@ -149,7 +149,7 @@ func RunInstaller(ctx context.Context, argv []string, in io.Reader, out io.Write
 // returns how many headers, libraries, modules and programs they have.
 func (s *Session) RefreshHostFiles(ctx context.Context) (int, error) {
 	if s.Offline {
-		return 0, problem.New(problem.Usage, "", "--refresh fetches lists, which --offline forbids")
+		return 0, problem.New(problem.Usage, "", "offline, no lists are fetched")
 	}
 	if err := s.Store.Prepare(); err != nil {
 		return 0, err

@@ -72,7 +72,7 @@ func (e *DigestError) Error() string {
 }
 
 // errOffline is why nothing is fetched when the network must not be used.
-var errOffline = errors.New("not here, and --offline forbids the network")
+var errOffline = errors.New("not here, and offline, the network is forbidden")
 
 // NotHere is the error for a ladder whose sources are not all here, when the
 // network is not to be used.

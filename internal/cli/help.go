@@ -171,6 +171,8 @@ var typed = map[problem.Action]string{
 	problem.EndRun: "It continues as it was submitted. To end it and start over: fernladder follow --end " +
 		"%s, and then the command again",
 	problem.FetchSources:    "To fetch them: fernladder fetch",
+	problem.GiveName:        "Set it: --name NAME",
+	problem.GiveRelease:     "Set it: --release VERSION",
 	problem.InstallAgain:    "To get them back: fernladder install %s",
 	problem.InstallPackage:  "To build it: fernladder install %s",
 	problem.KeepEdits:       "To build from it, and mark the result: the same command with --edited keep",
