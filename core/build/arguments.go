@@ -16,11 +16,11 @@ import (
 	"fernladder/core/safefs"
 )
 
-// firstCache is what CMake begins with: where things go, and what it must not look at.
-// What is said there it does not expect every project to use, as it does of arguments.
+// firstCache is the file of initial CMake variables: where files go, and what CMake must not
+// look at. Unlike with arguments, CMake does not warn if a project does not use one of them.
 const firstCache = "first-cache.cmake"
 
-// impliedArguments are those of an option that is the method's.
+// impliedArguments are the arguments of an option that every recipe of the method has.
 func (a *attempt) impliedArguments(o *recipe.Option) []string {
 	if !o.Implied {
 		return nil
@@ -28,9 +28,9 @@ func (a *attempt) impliedArguments(o *recipe.Option) []string {
 	return o.Args(a.job.Package.Options[o.Name])
 }
 
-// configureCommand is how the source's configure script is run: without those arguments
-// of the method's options that it does not know, as it mentions none of them; and by a
-// shell, where the archive did not keep that it can be run.
+// configureCommand is the command that runs the source's configure script: without arguments of
+// the method's options that the script does not mention, and through a shell if the archive did
+// not keep the script's execute permission.
 func (a *attempt) configureCommand(argv []string) []string {
 	if a.job.Recipe.Build.Method != recipe.Configure {
 		return argv
@@ -52,7 +52,7 @@ func (a *attempt) configureCommand(argv []string) []string {
 		known := regexp.MustCompile("able-" + regexp.QuoteMeta(name) + `(?:[^\w-]|$)`) // and not only --enable-NAME-more
 		return slices.Contains(implied, arg) && (err != nil || !known.Match(script))
 	})
-	// A script without #! is one that shells run themselves.
+	// A script without #! can only be run by a shell.
 	noInterpreter := err == nil && !bytes.HasPrefix(script, []byte("#!")) && !bytes.HasPrefix(script, []byte("\x7fELF"))
 	if info, err := box.Lstat(name); err == nil && info.Mode.IsRegular() &&
 		(info.Mode.Perm()&0o100 == 0 || noInterpreter) {
@@ -61,7 +61,7 @@ func (a *attempt) configureCommand(argv []string) []string {
 	return argv
 }
 
-// giveFirstCache writes it down for the configure stage.
+// giveFirstCache writes that file for the configure stage.
 func (a *attempt) giveFirstCache() error {
 	if a.job.Recipe.Build.Method != recipe.CMake {
 		return nil
@@ -75,7 +75,7 @@ func (a *attempt) giveFirstCache() error {
 		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"},
 		{"CMAKE_BUILD_TYPE", kind, "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
-		// Nothing that a person has registered for cmake elsewhere.
+		// Ignore packages that a user registered with cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
 	}
 	if a.job.Away() { // then nothing of what is built says how long the path of the root is
@@ -99,9 +99,9 @@ var (
 		`| +\S.*\n)+)`)
 )
 
-// readConfigured finds out, from what was printed, what the source was configured
-// without, and which arguments of the recipe it does not know: they do nothing, and
-// a person may believe that they do.
+// readConfigured finds out, from the output, what the source was configured without, and which
+// arguments of the recipe it does not know: those have no effect, and a person may believe that
+// they have.
 func (a *attempt) readConfigured(_ context.Context, log string) error {
 	f, err := safefs.Open(log)
 	if err != nil {
@@ -137,7 +137,7 @@ func (a *attempt) readConfigured(_ context.Context, log string) error {
 	return nil
 }
 
-// early notes something about a stage before anything is placed.
+// early notes a remark on a stage before anything is placed.
 func (a *attempt) early(stage, text string) {
 	r := inspect.Remark{Grade: inspect.Warned, Text: text}
 	if a.journal.Early == nil {

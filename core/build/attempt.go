@@ -15,8 +15,8 @@ import (
 	"fernladder/core/store"
 )
 
-// attempt is one job on its way. Its parts each know their own: the journal what is
-// done, the room where commands run, the cost what it took.
+// An attempt is one run of a job's build. Each of its parts has its own task: the journal knows
+// what is done, the room runs commands, the cost adds up.
 type attempt struct {
 	b       *Builder
 	m       *machine.Machine
@@ -35,10 +35,10 @@ type attempt struct {
 	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }
 
-// stamps are those of the source, and of all that a build is made in.
+// stamps are those of the source, and of all directories that a build works in.
 type stamps struct{ all, source string }
 
-// cost is what an attempt has taken.
+// cost is what an attempt has used.
 type cost struct {
 	began  time.Time
 	stages []store.StageTime
@@ -50,9 +50,9 @@ func (b *Builder) begin(job *Job, fetched []store.Source) *attempt {
 		fetched: fetched}
 }
 
-// build builds a job whose needs are installed and whose archive is in the
-// store. It does nothing when its tree is there. The caller holds one job slot.
-// Errors are of type *Failure when the build is at fault.
+// build builds a job whose needs are installed and whose archive is in the store. It is a no-op
+// if the job's tree exists. The caller holds one job slot. If the build is at fault, the error
+// is a *Failure.
 func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error) {
 	unlock, err := a.m.Store.LockBuild(ctx, a.job.Ref, func() {
 		a.emit(event.Event{Kind: event.Waiting, Text: "another fernladder to build the same"})
@@ -106,7 +106,7 @@ func (a *attempt) build(ctx context.Context) (receipt *store.Receipt, err error)
 // errStopped ends a build that is to stop after a stage.
 var errStopped = errors.New("it is built up to the stage that was requested")
 
-// end leaves the room and gives the user back, whatever came of the build.
+// end leaves the room and returns the lent user, whatever the outcome of the build.
 func (a *attempt) end(err *error) {
 	if left := a.leave(); *err == nil {
 		*err = a.m.Store.Wrap(left)
@@ -120,7 +120,7 @@ func (a *attempt) end(err *error) {
 	}
 }
 
-// stage does a stage, times it, and tells of it.
+// stage runs a stage, times it, and reports it.
 func (a *attempt) stage(ctx context.Context, name string, do func() error) error {
 	began := a.m.Now()
 	a.emit(event.Event{Kind: event.StageBegan, Stage: name, Log: a.log(name)})
@@ -154,8 +154,7 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 	return a.save()
 }
 
-// log is the file that the output of a stage goes to, or "" for one that has
-// none.
+// log is the file for the output of a stage; "" if the stage has none.
 func (a *attempt) log(stage string) string {
 	if stage == StageUnpack {
 		return ""
@@ -166,12 +165,12 @@ func (a *attempt) log(stage string) string {
 	return filepath.Join(a.m.Store.Logs(a.job.Ref), stage+".log")
 }
 
-// emit tells of something about the build.
+// emit reports an event of the build.
 func (a *attempt) emit(e event.Event) {
 	a.m.Tell(a.job.event(e.Kind, e))
 }
 
-// has tells whether the source has a file of that name somewhere.
+// has reports whether the source has a file of that name in any directory.
 func (a *attempt) has(name string) bool {
 	found := false
 	a.walkBox(a.dirs.source, func(e safefs.Entry) error {
@@ -184,8 +183,8 @@ func (a *attempt) has(name string) bool {
 	return found
 }
 
-// ofSource is the name in the source of a file that was looked for in the build
-// directory; "" for one that was looked for in the source itself.
+// ofSource is the name, in the source, of a file that was looked for in the build directory; ""
+// for a file that was looked for in the source itself.
 func (a *attempt) ofSource(name string) string {
 	if !filepath.IsAbs(name) {
 		return strings.TrimPrefix(filepath.Clean(name), "../")
@@ -196,7 +195,7 @@ func (a *attempt) ofSource(name string) string {
 	return ""
 }
 
-// walkBox goes through a directory of the box, as far as that can be done.
+// walkBox walks a directory of the box, as far as it can be read.
 func (a *attempt) walkBox(dir string, visit func(safefs.Entry) error) error {
 	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {

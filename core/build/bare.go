@@ -10,8 +10,8 @@ import (
 	"fernladder/core/sandbox"
 )
 
-// bareRoom finds out what of the operating system the build is not to see. why is the
-// reason for which it sees all of it, or "".
+// bareRoom finds out which parts of the operating system the build must not see. why is the
+// reason if it sees all of it, or "".
 func (a *attempt) bareRoom(ctx context.Context) (sight *sandbox.Sight, why string, err error) {
 	b := a.job.Recipe.Build
 	switch {
@@ -28,11 +28,11 @@ func (a *attempt) bareRoom(ctx context.Context) (sight *sandbox.Sight, why strin
 	return sight, "", err
 }
 
-// bare tells whether the build has seen only what it declares.
+// bare reports whether the build has seen only what it declares.
 func (a *attempt) bare() bool { return a.b.level == sandbox.Sealed && a.journal.NotBare == "" }
 
-// declared is what the build, and the builds that it stands on, say that they need of
-// the operating system: a library leads to what it was linked with.
+// declared lists what the build, and the builds it depends on, declare to need of the operating
+// system; a library includes what it was linked with.
 func (a *attempt) declared() sandbox.Declared {
 	var d sandbox.Declared
 	for _, name := range a.job.Programs() {
@@ -70,8 +70,8 @@ func (a *attempt) declared() sandbox.Declared {
 	return d
 }
 
-// enterBare makes a room in which what is not declared is hidden. Where the kernel
-// cannot do that, it is told, and nothing is hidden.
+// enterBare makes a room that hides everything undeclared. If the kernel cannot do that, the
+// build is remarked on, and nothing is hidden.
 func (a *attempt) enterBare(ctx context.Context, spec sandbox.Room) (*sandbox.Session, error) {
 	if a.system == "" && a.m.Packages != nil {
 		a.system = a.m.Packages.State()

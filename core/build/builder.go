@@ -23,8 +23,8 @@ type Builder struct {
 	modulePath func() []string                                // where pkg-config looks for the operating system's modules
 }
 
-// NewBuilder returns a builder. It tries how far the machine can keep builds apart,
-// if that has not been tried; the root has to be prepared.
+// NewBuilder returns a builder. It tests which levels of isolation the machine supports, if that
+// is not known yet; the root has to be prepared.
 func NewBuilder(ctx context.Context, m *machine.Machine) (*Builder, error) {
 	level, err := m.Isolation(ctx)
 	if err != nil {
@@ -45,8 +45,8 @@ func NewBuilder(ctx context.Context, m *machine.Machine) (*Builder, error) {
 	return b, nil
 }
 
-// takesSlots tells whether a ninja takes job slots from a pipe that has a name, as
-// those from 1.13 on do. Others are leased theirs.
+// takesSlots reports whether ninja takes job slots from a named pipe, as it does since 1.13.
+// Older ones lease theirs.
 func takesSlots(ctx context.Context, programs host.Programs, program string) bool {
 	q := host.Question{Kind: host.Program, Name: program}
 	answer := programs.Ask(ctx, "", []host.Question{q}, func(host.Question) bool { return true })[q]

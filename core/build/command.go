@@ -39,14 +39,14 @@ func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, lo
 	return nil
 }
 
-// takesJobs tells whether a command is one of a program that runs several jobs. What
-// a step of a recipe does may not be done twice.
+// takesJobs reports whether a command runs a program that runs several jobs. Steps of a recipe
+// may not be repeated.
 func takesJobs(c Command) bool {
 	return c.Jobs != One && slices.Contains([]string{"make", "ninja"}, c.Argv[0])
 }
 
-// mayRace tells whether what a log says could be for jobs side by side: not what one job would
-// run into as well.
+// mayRace reports whether the failure in a log could be due to parallel jobs: not one that a
+// single job would run into as well.
 func (a *attempt) mayRace(log string) bool {
 	table, _ := a.m.Causes()
 	switch c := Diagnose(table, log, a.dirs.box, a.dirs.build); c.Kind {
@@ -58,11 +58,11 @@ func (a *attempt) mayRace(log string) bool {
 	return true
 }
 
-// withOneJob is what a log says before the only attempt that counts from there on.
+// withOneJob precedes, in a log, the only attempt that counts.
 const withOneJob = "this failed with several jobs; trying again with one:"
 
-// alone runs a command that has failed once more, with one job. When it
-// succeeds, what it runs is not fit for several.
+// alone repeats a failed command with one job. If that succeeds, its makefiles are not fit for
+// parallel jobs.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
 	say(output, "%s", withOneJob)
 	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) +
@@ -80,7 +80,7 @@ func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
 	return err
 }
 
-// what names a command of a stage.
+// what is the name of a command of a stage.
 func what(c Command) string {
 	if c.Argv[0] == "sh" {
 		return "a step of the recipe"
@@ -88,7 +88,7 @@ func what(c Command) string {
 	return filepath.Base(c.Argv[0])
 }
 
-// command runs one command, with the job slots it is entitled to.
+// command runs one command with the job slots that it may use.
 func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err error) {
 	room, err := a.enter(ctx)
 	if err != nil {
@@ -158,7 +158,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 	return err
 }
 
-// giveLine lets the build's user open the pipe that job slots come through.
+// giveLine lets the build's user open the pipe for job slots.
 func (a *attempt) giveLine(line *schedule.Line, path string) error {
 	if !a.room.user.Other() {
 		return nil
@@ -174,11 +174,11 @@ func (a *attempt) giveLine(line *schedule.Line, path string) error {
 	return nil
 }
 
-// errLogLimit is the error for a command that prints without end.
+// errLogLimit is the error for a command whose output does not end.
 var errLogLimit = errors.New("it printed more than the settings allow (largest_log)")
 
-// linePath is the name of the pipe for a command's job slots, or "" for one
-// without a name, which every make knows.
+// linePath is the name of the pipe for a command's job slots; "" for one without a name, which
+// every version of make supports.
 func (a *attempt) linePath(c Command) string {
 	if !c.Named {
 		return ""

@@ -8,8 +8,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// debugOf is where the debug information of a job's build goes; "" where its recipe
-// decides that itself.
+// debugOf says where the debug information of a job's build goes; "" if its recipe decides that
+// itself.
 func debugOf(job *Job) string {
 	if o := job.Recipe.Option(recipe.DebugOption); o != nil && o.Implied {
 		return job.Package.Options[o.Name]
@@ -17,20 +17,20 @@ func debugOf(job *Job) string {
 	return ""
 }
 
-// withDebug tells whether a job's build is to make debug information, where its method
-// would not.
+// withDebug reports whether a job's build has to make debug information that its method would
+// not make.
 func withDebug(job *Job) bool {
 	where := debugOf(job)
 	return where == recipe.DebugBeside || where == recipe.DebugInside || where == recipe.DebugSource
 }
 
-// keepsSource tells whether the sources are kept in the tree, where debug information names them.
+// keepsSource reports whether the tree keeps the sources, where debug information expects them.
 func keepsSource(job *Job) bool { return debugOf(job) == recipe.DebugSource }
 
-// sourcesIn is the directory of a tree that sources are kept in, as they were in the work directory.
+// sourcesIn is the directory of a tree for its sources, laid out as in the work directory.
 const sourcesIn = "lib/debug/src"
 
-// Shell text that copies sources from the directory it runs in to $1.
+// Shell text that copies sources from its working directory to $1.
 const keepSources = `mkdir -p "$1" && find source build -path '*/CMakeFiles/*' -prune \
 	-o -type f \( -name '*.[chCHSsylfFm]' \
 	-o -name '*.cc' -o -name '*.cpp' -o -name '*.cxx' -o -name '*.hh' -o -name '*.hpp' -o -name '*.hxx' \
@@ -62,8 +62,8 @@ done
 exit 0`
 )
 
-// takeOutDebug takes the debug information out of what was placed: in the stage, or where
-// the tree will be.
+// takeOutDebug takes the debug information out of the placed files, in the stage or at the path
+// of the tree.
 func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
 	if keepsSource(a.job) {
 		to := filepath.Join(a.job.Prefix, sourcesIn)

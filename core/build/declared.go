@@ -10,9 +10,9 @@ import (
 	"fernladder/core/recipe"
 )
 
-// declarations are the files by which a tree says which system users and directories it
-// wants: one for systemd-sysusers, one for systemd-tmpfiles (sysusers.d(5), tmpfiles.d(5)).
-// The latter also gives files to users that are only there by then.
+// declarations are the files in which a tree states the system users and directories it wants:
+// one for systemd-sysusers, one for systemd-tmpfiles (sysusers.d(5), tmpfiles.d(5)). The latter
+// also gives files to users that do not exist before.
 func (j *Job) declarations() map[string]string {
 	r := j.Recipe
 	users, folders := "", ""
@@ -39,10 +39,10 @@ func (j *Job) declarations() map[string]string {
 	return files
 }
 
-// escaped is a text as it means itself to systemd, between quotes.
+// escaped quotes a text for systemd.
 var escaped = strings.NewReplacer("%", "%%", `\`, `\\`, `"`, `\"`)
 
-// declares tells whether a user or group comes with the package.
+// declares reports whether the package declares a user or group.
 func (a *attempt) declares(name string) bool {
 	return slices.ContainsFunc(a.job.Recipe.Users, func(u *recipe.User) bool { return u.Name == name })
 }

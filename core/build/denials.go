@@ -10,9 +10,9 @@ import (
 	"fernladder/core/sandbox"
 )
 
-// denials finds out, from what a build has printed, what of the machine it
-// wanted and could not have in its room: a file to read or to change, or an
-// address. Programs that say nothing of it are not found out.
+// denials finds, in the output of a build, what it wanted of the machine and could not have in
+// its room: a file to read or change, or an address. Programs that print nothing about it are
+// missed.
 func denials(log string, level sandbox.Level) []string {
 	if level == sandbox.Open || level == "" {
 		return nil
@@ -41,8 +41,8 @@ func denials(log string, level sandbox.Level) []string {
 	return found
 }
 
-// denied are what programs print when a room keeps something from them. The last
-// group of a pattern is what they wanted.
+// denied are messages of programs that a room keeps something from. The last group of a pattern
+// is what they wanted.
 var denied = []struct {
 	pattern *pattern.Pattern
 	says    string

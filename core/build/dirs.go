@@ -8,9 +8,9 @@ import (
 	"fernladder/core/store"
 )
 
-// workDirs are the directories of a build. Those of the program itself are in the
-// work directory: no build sees them. The box and what stands in for the tree are
-// the build's, to do with as it likes, and foreign ground to the program.
+// workDirs are the directories of a build. The program's own are directly in the work directory,
+// which no build sees. The box and the stand-in for the tree belong to the build, and are
+// untrusted.
 type workDirs struct {
 	work   string
 	room   string // an empty directory to put a sealed room together on
@@ -22,14 +22,13 @@ type workDirs struct {
 	source, build, stage, home, tmp, supply string // in the box
 	traces                                  string // in the box
 	prefix                                  string // stands in for the tree in a sealed room
-	// What the needs have together, where they are for one directory: the program's own.
+	// The needs combined into one directory, if they are for one; the program's own.
 	seen string
 
 	system string // what the build system is in: the source, or a directory of it
 }
 
-// dirsOf are the directories of a job. One that is built a second time, to be
-// compared, has its own.
+// dirsOf are the directories of a job. A rebuild for comparison has its own.
 func dirsOf(s *store.Store, job *Job, rebuild bool) workDirs {
 	if rebuild {
 		return dirsIn(s.WorkAgain(job.Ref), job)
@@ -57,7 +56,7 @@ func dirsIn(work string, job *Job) workDirs {
 	return d
 }
 
-// below is a path of the box as it is named below it.
+// below is the path of a file of the box, relative to it.
 func (d workDirs) below(path string) string { return strings.TrimPrefix(path, d.box+"/") }
 
 func boxOf(work string) string { return filepath.Join(work, "box") }

@@ -12,11 +12,11 @@ import (
 	"fernladder/core/safefs"
 )
 
-// What a build goes on from is what an earlier run has left. Whether it was
-// changed that since is known by a stamp: a digest of the names, sizes and times of
-// all files, taken when a run ends and nothing of it is running any more.
+// A build continues from what an earlier run left. A stamp shows whether that has changed since:
+// a digest of the names, sizes and times of all files, taken at the end of a run when none of
+// its processes is left.
 
-// EditedPolicy says what is done with a source that was changed by hand.
+// EditedPolicy says what happens to a source that was changed by hand.
 type EditedPolicy string
 
 // The policies.
@@ -26,8 +26,8 @@ const (
 	FreshSource  EditedPolicy = "fresh" // what was changed is thrown away
 )
 
-// Edited is the error for a build whose kept source or build directory was
-// changed since the last run.
+// Edited is the error for a build whose kept source or build directory has changed since the
+// last run.
 type Edited struct {
 	Package, Version string
 	Work             string   // its directory
@@ -48,9 +48,8 @@ func (e *Edited) Error() string {
 	return text
 }
 
-// stamp is a digest of what is in directories of the box: names, modes, sizes and times, and,
-// as those of a file can be set by whoever changes it, its number and when it was last
-// changed.
+// stamp is a digest of directories of the box: names, modes, sizes and times; and, because
+// anyone who changes a file can set those, its inode and the time of its last status change.
 func (a *attempt) stamp(dirs ...string) string {
 	h := blake3.New()
 	for _, dir := range dirs {
@@ -62,14 +61,14 @@ func (a *attempt) stamp(dirs ...string) string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-// look takes the stamps of what an earlier run has left, before anything is done to it.
+// look takes the stamps of what an earlier run left, before anything else happens to it.
 func (a *attempt) look() {
 	if a.left == nil {
 		a.left = &stamps{a.stamp(a.dirs.built()...), a.stamp(a.dirs.source)}
 	}
 }
 
-// built are the directories that a person may change in.
+// built are the directories that a person may edit.
 func (d workDirs) built() []string {
 	if d.build == d.system {
 		return []string{d.source}
@@ -77,7 +76,7 @@ func (d workDirs) built() []string {
 	return []string{d.source, d.build}
 }
 
-// changedSince lists some files that were changed after a time.
+// changedSince lists some files that changed after a time.
 func (a *attempt) changedSince(since time.Time) []string {
 	const enough = 5
 	var files []string
@@ -95,10 +94,9 @@ func (a *attempt) changedSince(since time.Time) []string {
 	return files
 }
 
-// checkEdited looks whether it was changed by hand what an earlier run has left. Where a
-// run was killed, it has left no stamp; then only the source counts, as it was
-// unpacked, and one that is not as it was is taken anew. So is one that is gone, or
-// that a build has spoilt so that none can work in it.
+// checkEdited looks for changes by hand in what an earlier run left. A run that was killed left
+// no stamp; then only the unpacked source counts, and is unpacked again if it has changed. So is
+// a source that is gone, or that a build made unusable.
 func (a *attempt) checkEdited() error {
 	j := &a.journal
 	a.checked = true
@@ -129,7 +127,7 @@ func (a *attempt) checkEdited() error {
 	return nil
 }
 
-// leaveStamp notes what a run that did not succeed leaves behind.
+// leaveStamp records the state that an unsuccessful run leaves.
 func (a *attempt) leaveStamp() {
 	if a.rebuild || !a.checked || !a.journal.done(StageUnpack) {
 		return
@@ -141,7 +139,7 @@ func (a *attempt) leaveStamp() {
 // ProblemKind is the kind of the error.
 func (e *Edited) ProblemKind() problem.Kind { return problem.Build }
 
-// ProblemRemedies are to keep the changes, where that is possible, or to drop them.
+// ProblemRemedies are to keep the changes, if possible, or to drop them.
 func (e *Edited) ProblemRemedies() []problem.Remedy {
 	if e.Half {
 		return []problem.Remedy{problem.Do(problem.DropEdits)}

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// A Neighbour is the tree of another package as a build sees it.
+// A Neighbour is the tree of another package, as a build sees it.
 type Neighbour struct {
 	store.Ref
 	Tree   string // where it sees it
@@ -86,8 +86,9 @@ func Surroundings(neighbours []Neighbour) []tomlfile.Pair {
 	}
 }
 
-// HeadersBelow are the directories that headers of a tree are included from where it has none
-// in include itself, as include/moss: programs that do not ask where they are find them so.
+// HeadersBelow are the directories that programs include headers of a tree from if it has none
+// directly in include, as include/moss. Programs that do not ask for the directory find them
+// through these.
 func HeadersBelow(tree string) (dirs []string) {
 	entries, err := os.ReadDir(filepath.Join(tree, "include"))
 	if err != nil || slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return !e.IsDir() }) {
@@ -99,7 +100,7 @@ func HeadersBelow(tree string) (dirs []string) {
 	return dirs
 }
 
-// firsts are the values of a list, each where it comes first.
+// firsts are the distinct values of a list, in the order of their first occurrence.
 func firsts(list []string) (once []string) {
 	for _, value := range list {
 		if !slices.Contains(once, value) {
@@ -109,11 +110,11 @@ func firsts(list []string) (once []string) {
 	return once
 }
 
-// systemPrefix is where compilers and shells look without being told.
+// systemPrefix is the prefix that compilers and shells search by default.
 const systemPrefix = "/usr"
 
-// libraryDirs are the directories that a job's programs find libraries in: its own, and
-// those of its direct needs.
+// libraryDirs are the directories in which a job's programs find libraries: its own, and those
+// of its direct needs.
 func libraryDirs(job *Job) []string {
 	prefixes := []string{job.Prefix}
 	for i, link := range job.Package.Needs {
@@ -128,8 +129,8 @@ func libraryDirs(job *Job) []string {
 	return dirs
 }
 
-// neighbours are the trees that a job's build may see: those of its direct
-// needs, what its tools need to run, and the libraries of its libraries.
+// neighbours are the trees that a job's build may see: those of its direct needs, of the runtime
+// needs of its tools, and of the libraries of its libraries.
 func neighbours(job *Job) []Neighbour {
 	var found []Neighbour
 	seen := map[*Job]bool{}
@@ -159,7 +160,7 @@ func neighbours(job *Job) []Neighbour {
 			follow(job.Needs[i], recipe.Library)
 		}
 	}
-	// In the directory that others are in together there may be another build of a tool.
+	// In a combined directory, there may be another build of a tool.
 	slices.SortStableFunc(found, func(a, b Neighbour) int {
 		switch {
 		case a.Away == b.Away:
@@ -172,18 +173,18 @@ func neighbours(job *Job) []Neighbour {
 	return found
 }
 
-// joined says how a variable of the recipe is put together with the one that
-// the needs require; other variables of the recipe replace it.
+// joined says how a variable of the recipe is joined to the one that the needs require; other
+// variables of the recipe replace theirs.
 var joined = map[string]string{
 	"CPPFLAGS": " ", "LDFLAGS": " ", "PATH": ":", "PKG_CONFIG_PATH": ":", "CMAKE_PREFIX_PATH": ":", "ACLOCAL_PATH": ":",
 }
 
-// earliest is the first time that zip archives can state, for sources that
-// state none or an impossible one.
+// earliest is the first time that zip archives can express; for sources with an impossible time,
+// or none.
 var earliest = time.Date(1980, time.January, 1, 0, 0, 0, 0, time.UTC)
 
-// environment is what the commands of a job's stages get, all of it: nothing
-// of the environment of the person who runs the program.
+// environment is the whole environment of the commands of a job's stages. The environment of the
+// calling user is not part of it.
 func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	env := map[string]string{
 		"HOME": d.home, "TMPDIR": d.tmp, "PATH": strings.Join(t.Path, ":"),
@@ -234,8 +235,7 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	return environment
 }
 
-// toolEnvironment is what a job's tools, and what they run with, want in the
-// environment of who uses them.
+// toolEnvironment is what a job's tools, and their runtime needs, set for their users.
 func toolEnvironment(job *Job) map[string]string {
 	env := map[string]string{}
 	seen := map[*Job]bool{}
@@ -266,8 +266,7 @@ func toolEnvironment(job *Job) map[string]string {
 	return env
 }
 
-// listed is what stands between the values of a variable that is a list, as its name
-// says, or "".
+// listed is the separator of a variable that is a list, judged by its name, or "".
 func listed(name string) string {
 	if (store.Variable{Name: name}).List() {
 		return ":"
@@ -275,9 +274,8 @@ func listed(name string) string {
 	return ""
 }
 
-// mapPaths lets compilers write a name that does not depend on the root where
-// they would write that of the work directory, as in debug information. Makefiles
-// and scripts choose their flags themselves.
+// mapPaths makes compilers write a name that does not depend on the root in place of the work
+// directory, for example in debug information. Makefiles and scripts choose their own flags.
 func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string) {
 	flag := "-ffile-prefix-map=" + d.box + "=/build/" + job.Name + "-" + job.Version
 	if keepsSource(job) {
@@ -295,8 +293,8 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 	}
 }
 
-// harmless tells whether none of the headers in a directory has the name of one of the C library, in
-// whose place it would come.
+// harmless reports whether no header in a directory has the name of a header of the C library,
+// which it would replace.
 func harmless(dir string) bool {
 	entries, err := os.ReadDir(dir)
 	return err == nil && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
@@ -304,8 +302,8 @@ func harmless(dir string) bool {
 	})
 }
 
-// compilerPaths sets what gcc, clang and ld read themselves: makefiles that
-// know no CPPFLAGS or LDFLAGS, or set them themselves, find the needs all the same.
+// compilerPaths sets variables that gcc, clang and ld read themselves, so that makefiles without
+// CPPFLAGS or LDFLAGS, or with their own, find the needs too.
 func compilerPaths(job *Job, variables map[string]string) {
 	var headers, libraries []string
 	for i, link := range job.Package.Needs {
@@ -341,7 +339,7 @@ func variables(t Target, job *Job, d workDirs) map[string]string {
 	return values
 }
 
-// treeVariables are those that still mean something when the build is over.
+// treeVariables are the variables that are still valid after the build.
 func treeVariables(job *Job) map[string]string {
 	values := map[string]string{"FL_NAME": job.Name, "FL_VERSION": job.Version, "FL_PREFIX": job.Prefix}
 	for _, need := range job.Needs {

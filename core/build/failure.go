@@ -34,7 +34,7 @@ type Failure struct {
 
 func (e *Failure) Error() string { return e.With(nil) }
 
-// ProblemKind is problem.Build, or problem.Root where the disk is full.
+// ProblemKind is problem.Build, or problem.Root if the disk is full.
 func (e *Failure) ProblemKind() problem.Kind {
 	if e.DiskFull {
 		return problem.Root
@@ -42,8 +42,8 @@ func (e *Failure) ProblemKind() problem.Kind {
 	return problem.Build
 }
 
-// With is the error with lines that say what would help, where a person looks for
-// them: after the cause.
+// With is the text of the error with help in the place where a person looks for it: after the
+// cause.
 func (e *Failure) With(help []string) string {
 	text := fmt.Sprintf("%s %s failed in stage %s: %s", e.Package, e.Version, e.Stage, e.What)
 	for _, line := range e.Lines {
@@ -83,18 +83,17 @@ func (e *Failure) With(help []string) string {
 	return text
 }
 
-// ownMark begins the lines of a log that say which command runs where.
+// ownMark begins the lines of a log that the program itself writes.
 const ownMark = "· "
 
-// say writes to a log what is no output of the build: each line is marked.
+// say writes a text to a log that is not output of the build; each line is marked.
 func say(log io.Writer, format string, args ...any) {
 	text := strings.TrimSuffix(fmt.Sprintf(format, args...), "\n")
 	fmt.Fprintln(log, ownMark+strings.ReplaceAll(text, "\n", "\n"+ownMark))
 }
 
-// Diagnose reads the end of a log and finds out what went wrong. Where that only
-// points to another log, below the directory dir, it reads that one. dir is below
-// box, in which others may have put anything.
+// Diagnose reads the end of a log and finds the cause of the failure. If the log only refers to
+// another one below dir, it reads that one. dir is inside box, and untrusted.
 func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
 	log, err := safefs.Open(file)
 	if err != nil {
@@ -138,7 +137,7 @@ func cutLast(text, sep string) (before, after string, found bool) {
 	return text, "", false
 }
 
-// DiagnoseText finds out what went wrong in a text that a build has printed.
+// DiagnoseText finds the cause of a failure in the output of a build.
 func DiagnoseText(table *diagnose.Table, text string) diagnose.Cause {
 	return Printable(table.Log(text).Guess(text))
 }
@@ -149,7 +148,7 @@ func DiagnoseBuild(table *diagnose.Table, s *store.Store, r store.Ref, log strin
 	return Diagnose(table, log, box, filepath.Join(box, "build"))
 }
 
-// pointedTo reads the end of a log that a build has left below dir.
+// pointedTo reads the end of a log that a build left below dir.
 func pointedTo(box, dir, other string) (string, bool) {
 	name, below := strings.CutPrefix(other, box+"/")
 	if !below || !strings.HasPrefix(other, dir+"/") {
@@ -174,11 +173,11 @@ func Printable(c diagnose.Cause) diagnose.Cause {
 	return c
 }
 
-// ownLines are those that say which command runs where.
+// ownLines are the lines of a log that the program itself has written.
 var ownLines = pattern.New("(?m)^" + ownMark + ".*$")
 
-// end returns the end of a log, however much a build has printed, and how many
-// lines are before it, and closes it. Of what has no end, they are not counted.
+// end returns the end of a log of any size, and the number of lines before it, and closes the
+// file. In an endless file, lines are not counted.
 func end(f *os.File) (text string, skipped int, err error) {
 	defer f.Close()
 	const enough, counted = 8 << 20, 4 << 30
@@ -217,13 +216,13 @@ func shown(lines []string) []string {
 	return safe
 }
 
-// Printed makes a line that is not ours safe to show on a terminal.
+// Printed makes a line of foreign output safe to show on a terminal.
 func Printed(line string) string { return printable(line) }
 
-// SourceOf is the source in a build's directory. What is in it may be anything.
+// SourceOf is the source in a build's work directory. It is untrusted.
 func SourceOf(work string) string { return filepath.Join(boxOf(work), "source") }
 
-// PlacedPrograms lists the programs that a failed build has placed.
+// PlacedPrograms lists the programs that a failed build placed.
 func PlacedPrograms(work string) (names []string) {
 	placed, err := safefs.OpenDir(filepath.Join(work, "placed"))
 	if err != nil {

@@ -9,11 +9,11 @@ import (
 	"fernladder/core/traces"
 )
 
-// turnsOff matches arguments that leave something out: --disable-x, --without-x, -Dx=OFF.
+// turnsOff matches arguments that turn something off: --disable-x, --without-x, -Dx=OFF.
 var turnsOff = pattern.New(`^(?:--(?:disable|without)-([\w.+-]+)|(?:--(?:enable|with)-` +
 	`|-D)?([\w.+-]+)(?::\w+)?=(?i:off|no|false|disabled|0))$`)
 
-// leftAside are the names of what the job's arguments and options say is to be left out.
+// leftAside are the names of what the job's arguments and options turn off.
 func leftAside(job *Job) []string {
 	var names []string
 	for _, o := range job.Recipe.Options {
@@ -29,7 +29,7 @@ func leftAside(job *Job) []string {
 	return names
 }
 
-// features are those that the source says it is configured with and without.
+// features are what the source reports to be configured with and without.
 func features(job *Job, log string) []store.Feature {
 	all := traces.Features(log, leftAside(job), ownMark)
 	for i := range all {
@@ -47,7 +47,7 @@ func missedNames(all []store.Feature) (names []string) {
 	return names
 }
 
-// withoutText tells of them in a line.
+// withoutText describes such features in one line.
 func withoutText(all []store.Feature) string {
 	var texts []string
 	for _, f := range store.Missed(all) {
@@ -59,7 +59,7 @@ func withoutText(all []store.Feature) string {
 	return "without " + inOneLine(texts)
 }
 
-// inOneLine is a list in one line, of which a long one is cut off.
+// inOneLine joins a list into one line, and cuts off a long one.
 func inOneLine(names []string) string {
 	const enough = 8
 	if len(names) <= enough {

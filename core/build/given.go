@@ -15,11 +15,11 @@ import (
 	"fernladder/core/store"
 )
 
-// givenFile has what a build has given to other users while it placed its files, in the
-// work directory.
+// givenFile lists, in the work directory, the files whose ownership a build gave away when it
+// placed them.
 const givenFile = "given-away"
 
-// recordFile is what is watched is written to.
+// recordFile is the file that a watched build is recorded in.
 func (a *attempt) recordFile() string {
 	if a.job.Watch {
 		return filepath.Join(a.dirs.work, openedFile)
@@ -27,8 +27,8 @@ func (a *attempt) recordFile() string {
 	return filepath.Join(a.dirs.work, givenFile)
 }
 
-// takeGiven notes what the build wanted to belong to others, of what is in the tree. What
-// is root's or the build's own is whoever's the root is.
+// takeGiven notes the owners that the build wanted for files of its tree. Files of root, or of
+// the build's own user, belong to the owner of the root.
 func (a *attempt) takeGiven() {
 	text, err := safefs.ReadFile(a.recordFile(), sandbox.LargestRecord)
 	if err != nil {
@@ -64,7 +64,7 @@ func (a *attempt) takeGiven() {
 	}
 }
 
-// nameOf is the name of a user or group by its number; "" for root, and for as it is.
+// nameOf is the name of a user or group; "" for root, and for no change.
 func nameOf(number string, names map[int]string) string {
 	n, err := strconv.Atoi(number)
 	if err != nil || n <= 0 {
@@ -76,8 +76,8 @@ func nameOf(number string, names map[int]string) string {
 	return number
 }
 
-// ownPlaced gives what was placed to those whom the recipe says, where root builds: the
-// owner first, for to give a file away takes its setuid bit.
+// ownPlaced gives placed files to the owners that the recipe states, if root builds. It sets the
+// owner first, because changing the owner clears the setuid bit.
 func (a *attempt) ownPlaced() error {
 	if len(a.job.Recipe.Owners) == 0 {
 		return nil

@@ -9,8 +9,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// HostNeeds lists what the jobs need of the operating system, each thing once:
-// the programs that their stages run, and what their recipes name.
+// HostNeeds lists, each thing once, what the jobs need of the operating system: the programs
+// that their stages run, and what their recipes name.
 func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 	var needs []host.Need
 	add := func(n host.Need, by string) {
@@ -57,8 +57,8 @@ func (j *Job) insteadOf(chosen host.Question) (others []host.Question) {
 	return others
 }
 
-// LookAtHost looks for everything that the jobs need of the operating system, and says
-// what it lacks, or nil. versions says that those of all programs are to be known.
+// LookAtHost looks for everything that the jobs need of the operating system, and returns what
+// it lacks, or nil. versions asks for the versions of all programs.
 func LookAtHost(ctx context.Context, m *machine.Machine, jobs []*Job, versions bool) ([]host.Finding, *host.Missing) {
 	findings := m.Programs.Check(ctx, "cc", HostNeeds(m, jobs), versions)
 	missing := host.Lacking(findings, m.Programs.Path, m.System)
@@ -77,8 +77,8 @@ func CheckHost(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 	return ctx.Err()
 }
 
-// provides tells whether a tool that the job needs could be the program: one
-// package is often called like its program, and it is not built yet.
+// provides reports whether a tool that the job needs could have the program: a package often has
+// the name of its program, and may not be built yet.
 func (j *Job) provides(program string) bool {
 	for i, link := range j.Package.Needs {
 		if link.Role == recipe.Tool &&

@@ -17,12 +17,11 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// rules is raised whenever the program changes what it does with the same
-// recipe in a way that can change the result.
+// rules is raised whenever a change of this program makes the same recipe give another result.
 const rules = 5
 
-// identity is everything that can change what a build produces. Its digest is
-// the build id. Fields are only ever added together with a change of rules.
+// identity is everything that can change the result of a build. Its digest is the build id. A
+// field may only be added together with a change of rules.
 type identity struct {
 	Rules    int
 	Name     string
@@ -105,7 +104,7 @@ func identify(job *Job, machine host.Machine) string {
 	return store.ShortID(hex.EncodeToString(sum[:]))
 }
 
-// arguments are those of the recipe, then those of its options as they are set.
+// arguments are those of the recipe, followed by those of its options.
 func arguments(job *Job) []string {
 	args := append([]string{}, job.Recipe.Build.Args...)
 	for _, o := range job.Recipe.Options {
@@ -122,8 +121,8 @@ func digestOf(data []byte) recipe.Digest {
 	return recipe.Digest{Algorithm: "sha256", Hex: hex.EncodeToString(sum[:])}
 }
 
-// fits says whether a receipt is that of a job: the build id stands for all of it,
-// but another program could have written the receipt.
+// fits says whether a receipt belongs to a job. The build id covers all of it, but the receipt
+// may have been written by another program.
 func (j *Job) fits(r *store.Receipt) error {
 	wrong := func(what string) error {
 		return &store.Error{Path: j.Tree, Err: fmt.Errorf("the receipt does not match its build: %s", what),

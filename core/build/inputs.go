@@ -16,8 +16,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// inputs is a digest of what a stage is made from, besides the stages before it.
-// A stage that is done counts as long as its inputs are the same.
+// inputs is a digest of what a stage depends on, besides earlier stages. A finished stage counts
+// as long as its inputs are the same.
 func (a *attempt) inputs(stage string) string {
 	var from any
 	switch stage {
@@ -34,7 +34,7 @@ func (a *attempt) inputs(stage string) string {
 	case StagePatch:
 		from = a.job.Patches
 	default:
-		// With how many jobs it is made changes nothing of what it is made from.
+		// The number of jobs does not change the result.
 		t := a.b.target
 		t.Jobs = 1
 		planned := stages(t, a.job, a.dirs)
@@ -52,15 +52,15 @@ func (a *attempt) inputs(stage string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// pure tells whether building leaves the unpacked source as it is.
+// pure reports whether building leaves the unpacked source unchanged.
 func (a *attempt) pure() bool {
 	return a.dirs.build != a.dirs.system && a.job.Recipe.Step("before_configure") == ""
 }
 
-// reuseSource takes over what another build of the same release has unpacked and
-// patched, one that has failed or was broken off before the recipe was changed.
-// What was configured for another tree is no use. A build with other options is
-// left alone: it may be continued.
+// reuseSource takes over the unpacked and patched source of another build of the same release
+// that failed or was interrupted before the recipe changed. A configured build directory of
+// another tree is useless. A build with other options is left alone, because it may be
+// continued.
 func (a *attempt) reuseSource(ctx context.Context) error {
 	if a.rebuild || !a.pure() {
 		return nil

@@ -1,9 +1,8 @@
 // Package build turns the packages of a ladder into trees.
 //
-// Plan makes plain values first: for each package a Job with its build id, its
-// directories and the commands of its stages. A Builder runs them. A build sees
-// of other packages only the trees of its declared needs, and a tree appears
-// when all its stages have succeeded and not before.
+// Plan makes plain values first: for each package a Job with its build id, its directories and
+// the commands of its stages. A Builder runs them. Of other packages, a build sees only the
+// trees of its declared needs, and its own tree appears only when all its stages have succeeded.
 package build
 
 import (
@@ -36,10 +35,10 @@ type Job struct {
 	Until    string // the stage that it is built up to, or "": all of it
 }
 
-// Away tells whether a job's files are for another directory than its tree.
+// Away reports whether a job's files are for another directory than its tree.
 func (j *Job) Away() bool { return j.Prefix != j.Tree }
 
-// away is the directory that a job's files are for, where that is not its tree.
+// away is the directory that a job's files are for, if that is not its tree.
 func (j *Job) away() string {
 	if j.Away() {
 		return j.Prefix
@@ -47,14 +46,14 @@ func (j *Job) away() string {
 	return ""
 }
 
-// A copyFor is a package as it is built for a directory; "" is its tree.
+// A copyFor is a package as built for a directory; "" is its own tree.
 type copyFor struct {
 	pkg    *resolve.Package
 	prefix string
 }
 
-// copies are what of each package has to be built: what is asked for, and what that needs
-// when it runs or is compiled, for a prefix; tools in their own trees.
+// copies lists the builds that each package needs: what was requested, with its runtime and
+// library needs, for a prefix; tools for their own trees.
 func copies(ladder *resolve.Ladder, prefix string) map[copyFor]bool {
 	wanted := map[copyFor]bool{}
 	var want func(c copyFor)
@@ -75,7 +74,7 @@ func copies(ladder *resolve.Ladder, prefix string) map[copyFor]bool {
 	return wanted
 }
 
-// need is what a copy needs of another package.
+// need is the copy of another package that a copy needs.
 func (c copyFor) need(link resolve.Link) copyFor {
 	if link.Role == recipe.Tool {
 		return copyFor{link.Package, ""}
@@ -83,9 +82,9 @@ func (c copyFor) need(link resolve.Link) copyFor {
 	return copyFor{link.Package, c.prefix}
 }
 
-// Plan makes a job for each package of the ladder, in its order; two for one that is
-// needed both in its own tree and for the target's prefix. The target has been asked about
-// the ladder's recipes.
+// Plan makes a job for each package of the ladder, in its order; two if a package is needed both
+// in its own tree and for the target's prefix. Ask has to be called first, with the ladder's
+// recipes.
 func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 	jobs := make([]*Job, 0, len(ladder.Packages))
 	of := map[copyFor]*Job{}
@@ -123,7 +122,7 @@ func Plan(ladder *resolve.Ladder, t Target) ([]*Job, error) {
 	return jobs, nil
 }
 
-// plan fills in what a job is.
+// plan fills in a job.
 func (t Target) plan(job *Job) error {
 	p := job.Package
 	for _, name := range p.Release.Patches {
@@ -144,8 +143,8 @@ func (t Target) plan(job *Job) error {
 	return nil
 }
 
-// Programs returns the operating system's programs that the stages run, so
-// that their absence is known before anything is begun.
+// Programs returns the programs of the operating system that the stages run, so that a missing
+// one is noticed before anything begins.
 func (j *Job) Programs() []string {
 	programs := []string{"sh"}
 	if len(j.Patches) > 0 {
@@ -179,7 +178,7 @@ func (j *Job) Sources() []string {
 	return sources
 }
 
-// hostCopies names the operating system's copies that the build uses.
+// hostCopies names the copies of the operating system that the build uses.
 func (j *Job) hostCopies() []string {
 	var copies []string
 	for _, link := range j.Package.ByHost {
@@ -188,7 +187,7 @@ func (j *Job) hostCopies() []string {
 	return copies
 }
 
-// Made is what the build is made of.
+// Made is what the build is made from.
 func (j *Job) Made() store.Made {
 	m := store.Made{Options: j.Package.Options, Needs: j.Links(), Compiler: j.Compiler}
 	for _, part := range j.Parts {
@@ -204,7 +203,7 @@ func (j *Job) Made() store.Made {
 	return m
 }
 
-// Links returns what the build needs, as its receipt will say.
+// Links returns the build's needs, as its receipt states them.
 func (j *Job) Links() []store.Link {
 	links := []store.Link{}
 	for i, need := range j.Needs {

@@ -11,8 +11,8 @@ import (
 	"fernladder/core/store"
 )
 
-// journal is what a work directory remembers of its build. It is for one build id,
-// so what it was made from cannot have changed. No build can write it.
+// journal is the record of a build in its work directory. It belongs to one build id, so what it
+// was made from cannot have changed. No build can write it.
 type journal struct {
 	Build   store.Ref                 `json:"build"`
 	Done    []string                  `json:"done"`    // stages, in order
@@ -30,12 +30,12 @@ type journal struct {
 	Used    *Used                     `json:"used,omitempty"`    // of the operating system
 	User    sandbox.User              `json:"user,omitzero"`     // whose the box is
 	Given   []store.Owned             `json:"given,omitempty"`   // to others, by the installer
-	// That the source says it was configured with and without.
+	// What the source reported to be configured with and without.
 	Features []store.Feature `json:"features,omitempty"`
 	NotBare  string          `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 	Runs     []string        `json:"runs"`               // the isolation of each run that something is left of
 
-	// Of the source as it was unpacked and patched, where building leaves it so.
+	// Of the source as unpacked and patched, if building leaves it unchanged.
 	SourceStamp string    `json:"source_stamp,omitempty"`
 	Stamp       string    `json:"stamp,omitempty"` // of what the last run has left, when it ended in good order
 	Stamped     time.Time `json:"stamped,omitzero"`
@@ -45,12 +45,12 @@ type journal struct {
 // journalFile is the journal's name in a work directory.
 const journalFile = "journal.json"
 
-// invalidateInterrupted takes back stages whose results may be half-made. A run that
-// ended in good order has left none but where patches are applied half; after one
-// that was killed, object files may be cut off, and make would not know. ninja does: it
-// logs what it has finished, and makes the rest anew; unless the machine stopped, where the log may
-// be on the disk and the file not. Tries change nothing. inSource says that the source is built in,
-// patched that there are patches, logged that ninja alone compiles, and boot is this start of the machine.
+// invalidateInterrupted invalidates stages whose results may be incomplete. A run that ended in
+// an orderly way leaves only half-applied patches. A run that was killed may leave truncated
+// object files, which make does not notice. ninja does: it logs what is finished and makes the
+// rest again; unless the machine stopped, because the log may have reached the disk and the file
+// may not. Tries change nothing. inSource says that the build works in the source, patched that
+// there are patches, logged that only ninja compiles; boot identifies this start of the machine.
 func (j *journal) invalidateInterrupted(inSource, patched, logged bool, boot string) {
 	halfPatched := patched && !j.done(StagePatch)
 	switch {
@@ -64,8 +64,7 @@ func (j *journal) invalidateInterrupted(inSource, patched, logged bool, boot str
 	j.Running = ""
 }
 
-// invalidateChanged takes back the stages from the first one on whose inputs have
-// changed.
+// invalidateChanged invalidates all stages from the first whose inputs have changed.
 func (j *journal) invalidateChanged(inputs func(stage string) string) {
 	for _, stage := range j.Done {
 		if stage != StageTry && j.Inputs[stage] != inputs(stage) {
@@ -75,10 +74,10 @@ func (j *journal) invalidateChanged(inputs func(stage string) string) {
 	}
 }
 
-// done tells whether a stage is done.
+// done reports whether a stage is finished.
 func (j *journal) done(stage string) bool { return slices.Contains(j.Done, stage) }
 
-// complete notes that a stage is done, from which inputs, and what it took.
+// complete records that a stage is finished, from which inputs, and its cost.
 func (j *journal) complete(stage, inputs string, took, cpu time.Duration) {
 	if !j.done(stage) {
 		j.Done = append(j.Done, stage)
@@ -87,14 +86,14 @@ func (j *journal) complete(stage, inputs string, took, cpu time.Duration) {
 	j.spend(stage, took, cpu)
 }
 
-// spend notes what a stage took, also where it has failed: the next run goes on from
-// there, and both are what it takes.
+// spend records the cost of a stage, even of a failed one: the next run continues from there,
+// and both count.
 func (j *journal) spend(stage string, took, cpu time.Duration) {
 	j.Seconds[stage] += took.Seconds()
 	j.CPU[stage] += cpu.Seconds()
 }
 
-// forget takes back a stage and all that come after it: they begin anew.
+// forget invalidates a stage and all later ones.
 func (j *journal) forget(stage string) {
 	from := slices.Index(allStages, stage)
 	if stage == StageUnpack {
@@ -108,7 +107,7 @@ func (j *journal) forget(stage string) {
 	j.Done = slices.DeleteFunc(j.Done, func(done string) bool { return slices.Index(allStages, done) >= from })
 }
 
-// note keeps a remark, and tells whether there was room: receipts have to stay readable,
+// note keeps a remark, and reports whether there was room: receipts have to stay readable
 // whatever a build places.
 func (j *journal) note(r inspect.Remark) bool {
 	const most, longest = 200, 4 << 10
@@ -125,10 +124,10 @@ func (j *journal) note(r inspect.Remark) bool {
 	return true
 }
 
-// earlier are the runs before the one under way.
+// earlier are the runs before the current one.
 func (j *journal) earlier() []string { return j.Runs[:max(0, len(j.Runs)-1)] }
 
-// begin fills in what a journal has that is new.
+// begin initialises what a new journal lacks.
 func (j *journal) begin() {
 	for _, m := range []*map[string]float64{&j.Seconds, &j.CPU} {
 		if *m == nil {

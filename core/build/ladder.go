@@ -16,9 +16,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Needed returns, for each job, whether it has to be built so that those asked
-// for are installed and can run. What only a build that is already done has
-// needed does not have to be there.
+// Needed returns, for each job, whether it has to be built so that the requested ones are
+// installed and can run. Needs that only a finished build had do not have to exist.
 func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 	needed := map[*Job]bool{}
 	seen := map[*Job]bool{}
@@ -43,7 +42,7 @@ func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 	return needed
 }
 
-// Result is what became of one job of a ladder.
+// Result is the outcome of one job of a ladder.
 type Result struct {
 	Job     *Job
 	Outcome schedule.Outcome
@@ -51,8 +50,8 @@ type Result struct {
 	Because *Job  // when it was skipped: the one that failed below it
 }
 
-// fetches brings archives to the store, and remembers how they came. How many come
-// at once is the network's to say.
+// fetches fetches archives into the store, and remembers where they came from. The number of
+// concurrent transfers depends on the network alone.
 type fetches struct {
 	*machine.Machine
 	lock    sync.Mutex
@@ -78,7 +77,7 @@ func (f *fetches) fetch(ctx context.Context, job *Job) error {
 	return nil
 }
 
-// part brings one part of a source here.
+// part fetches one part of a source.
 func (f *fetches) part(ctx context.Context, part Part) (store.Source, error) {
 	var got store.Source
 	var err error
@@ -103,8 +102,8 @@ func (f *fetches) sources(job *Job) []store.Source {
 	return f.fetched[job]
 }
 
-// Fetch brings the archives of jobs to the store. All are tried; there is a
-// result for each.
+// Fetch fetches the archives of jobs into the store. It tries all of them, and returns a result
+// for each.
 func Fetch(ctx context.Context, m *machine.Machine, jobs []*Job) []Result {
 	f := newFetches(m)
 	tasks := make([]schedule.Task, len(jobs))
@@ -118,8 +117,8 @@ func Fetch(ctx context.Context, m *machine.Machine, jobs []*Job) []Result {
 	return results
 }
 
-// endLeft ends what builds of jobs have left running, except for those that another
-// program works on by now.
+// endLeft ends processes that earlier builds of jobs left running, except where another program
+// works on the job.
 func (b *Builder) endLeft(jobs []*Job) {
 	var ours []*Job
 	for _, job := range jobs {
@@ -131,10 +130,10 @@ func (b *Builder) endLeft(jobs []*Job) {
 	killAll(b.m.Store, ours)
 }
 
-// Run fetches and builds jobs, each when what it stands on is there. Jobs come
-// in the order of their ladder; what is needed and not among them is installed.
-// A job that fails takes along only what stands on it. There is a result for
-// each job, and each build that was begun is added to the history.
+// Run fetches and builds jobs, each as soon as its needs exist. Jobs are in the order of their
+// ladder; needs that are not among them are installed. A job that fails stops only those that
+// depend on it. There is a result for each job, and each build that was begun is added to the
+// history.
 func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate,
 	record func(store.Record)) []Result {
 	f := newFetches(b.m)
@@ -182,7 +181,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]
 	return results
 }
 
-// failing tells of a job that failed, unless the whole run was ended.
+// failing reports a failed job, unless the whole run was interrupted.
 func (b *Builder) failing(job *Job, err error) error {
 	if err != nil && !errors.Is(err, context.Canceled) {
 		b.m.Tell(job.event(event.PackageFailed, event.Event{Err: err}))
@@ -190,7 +189,7 @@ func (b *Builder) failing(job *Job, err error) error {
 	return err
 }
 
-// recorded builds a job and writes it down.
+// recorded builds a job and adds it to the history.
 func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, record func(store.Record)) error {
 	a := b.begin(job, parts)
 	receipt, err := a.build(ctx)
@@ -212,14 +211,13 @@ func (b *Builder) recorded(ctx context.Context, job *Job, parts []store.Source, 
 		record(r)
 		return err
 	}
-	// What a receipt says is the truth: the times of an earlier run that was
-	// broken off count too.
+	// The receipt is right: it includes the times of earlier, interrupted runs.
 	record(store.RecordOf(receipt))
 	b.m.Tell(job.event(event.PackageDone, event.Event{Elapsed: b.m.Now().Sub(a.cost.began)}))
 	return nil
 }
 
-// event is something that happens to a job.
+// event is an event of a job.
 func (j *Job) event(kind event.Kind, e event.Event) event.Event {
 	e.Kind, e.Package, e.Version, e.ID = kind, j.Name, j.Version, j.ID
 	return e

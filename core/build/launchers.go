@@ -14,9 +14,9 @@ import (
 	"fernladder/core/store"
 )
 
-// addLaunchersAndConfigs adds to what a build has placed what its recipe promises besides:
-// desktop entries, and links to the configuration files in the root. What was placed
-// may have links in it: nothing goes through one that leads out of the tree.
+// addLaunchersAndConfigs adds to the placed files what the recipe promises besides: desktop
+// entries, and links to configuration files in the root. The placed files may contain links;
+// none that leads out of the tree is followed.
 func (a *attempt) addLaunchersAndConfigs(log string) error {
 	staged, err := os.OpenRoot(a.dirs.placed)
 	if err != nil {
@@ -152,9 +152,8 @@ func (a *attempt) throughLanding(staged *os.Root, log string) error {
 	return nil
 }
 
-// notInTree makes a failure of the build of an error that the tree is at fault for:
-// where something of the program's would go, it has a link that leads elsewhere, or
-// a file.
+// notInTree makes an error a failure of the build if the tree is the reason: it has a link that
+// leads elsewhere, or a file, in the place of a directory that the program needs.
 func (a *attempt) notInTree(name string, err error, log string) error {
 	if err == nil {
 		return nil

@@ -13,12 +13,12 @@ import (
 	"fernladder/core/store"
 )
 
-// licenceFile is what the files are called in which sources have their licence and who
-// wrote them, at their top, or in LICENSES (the REUSE specification).
+// licenceFile matches the names of files that have licences and authors, at the top of a source
+// or in LICENSES (the REUSE specification).
 var licenceFile = regexp.MustCompile(`(?i)^((un)?licen[cs]e|copying|copyright|notice)\b[\w.+-]*$`)
 
-// keepLicences keeps the licence texts of the source beside the receipt: whoever passes
-// the build on has to pass them on.
+// keepLicences keeps the licence texts of the source beside the receipt: anyone who
+// redistributes the build has to include them.
 func (a *attempt) keepLicences() ([]store.Licence, error) {
 	const most, largest = 30, 1 << 20
 	placed, err := os.OpenRoot(a.dirs.placed)

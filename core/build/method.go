@@ -7,7 +7,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// stages makes the stages of a job out of its method and its recipe's steps.
+// stages makes the stages of a job from its method and its recipe's steps.
 func stages(t Target, job *Job, d workDirs) []Stage {
 	r := job.Recipe
 	var patches []Command
@@ -55,7 +55,7 @@ func shared(r *recipe.Recipe) Jobs {
 	return One
 }
 
-// method says how the job's build system is driven: the commands of each stage.
+// method lists the commands of each stage by the job's build system.
 func method(t Target, job *Job, d workDirs) map[string][]Command {
 	values := variables(t, job, d)
 	var args []string
@@ -76,7 +76,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 			StagePlace:   in(One, "make", "install", destdir),
 		}
 	case recipe.CMake:
-		// Makefiles rather than ninja's: make shares job slots.
+		// Makefiles rather than ninja's, because make shares job slots.
 		configure := append([]string{"cmake", "-S", d.system, "-B", d.build, "-G", "Unix Makefiles", "-C",
 			filepath.Join(d.given, firstCache)}, args...)
 		return map[string][]Command{
@@ -101,8 +101,8 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 			StagePlace:     in(One, "meson", "install", "--no-rebuild"),
 		}
 	case recipe.Make:
-		// Makefiles call the prefix one or the other. What has no '=' is a
-		// target, which is not installed by its name.
+		// Makefiles use one of the two names for the prefix. An argument without '=' is a target,
+		// which is not passed to the install command.
 		variables := []string{"PREFIX=" + job.Prefix, "prefix=" + job.Prefix}
 		var targets []string
 		for _, arg := range args {
@@ -112,7 +112,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 				targets = append(targets, arg)
 			}
 		}
-		// Some copy into directories that are always there in /usr/local.
+		// Some copy into directories that always exist in /usr/local.
 		var usual []string
 		for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8",
 			"share/man", "share"} {

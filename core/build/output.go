@@ -11,9 +11,8 @@ import (
 	"fernladder/core/sandbox"
 )
 
-// An outlet is where commands print to: a pipe, whose other end the program reads.
-// So no build ever holds a file of the program's, and what it prints ends where it
-// has to.
+// An outlet receives the output of commands through a pipe, whose other end the program reads.
+// So no build holds a file of the program's, and output can be limited.
 type outlet struct {
 	write *os.File // for the commands
 	read  *os.File
@@ -21,8 +20,8 @@ type outlet struct {
 	over  atomic.Bool
 }
 
-// newOutlet copies what a user's commands print to a writer, up to so many bytes;
-// what comes after is dropped, and overflow called once. 0 is no end.
+// newOutlet copies the output of a user's commands to a writer, up to most bytes (0: no limit);
+// it drops the rest, and calls overflow once.
 func newOutlet(to io.Writer, most int64, user sandbox.User, overflow func()) (*outlet, error) {
 	read, write, err := os.Pipe()
 	if err != nil {
@@ -62,8 +61,8 @@ func newOutlet(to io.Writer, most int64, user sandbox.User, overflow func()) (*o
 	return o, nil
 }
 
-// close takes what was still printed. Whoever keeps the pipe open, though its
-// command has ended, is not waited for.
+// close reads the remaining output. It does not wait for a process that keeps the pipe open
+// after its command has ended.
 func (o *outlet) close() error {
 	o.write.Close()
 	const moment = time.Second

@@ -19,8 +19,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A Part is something that the source is put together from: an archive, or a
-// checkout of a repository.
+// A Part is an archive, or a checkout of a repository, that the source is made from.
 type Part struct {
 	Archive  source.Wanted
 	Checkout *source.Checkout // instead of an archive
@@ -30,7 +29,7 @@ type Part struct {
 	Size     int64            // of the archive in bytes; 0 where the recipe does not say
 }
 
-// parts are the release itself and the extras that count.
+// parts are the release itself, and the extras whose conditions hold.
 func parts(job *Job) []Part {
 	p := job.Package
 	r, x := job.Recipe, p.Release
@@ -70,7 +69,7 @@ func parts(job *Job) []Part {
 	return all
 }
 
-// alone is what a part is called that is a single file rather than an archive, or "".
+// alone is the name of a part that is a single file rather than an archive, or "".
 func (p Part) alone() string {
 	if p.Checkout != nil {
 		return ""
@@ -79,7 +78,7 @@ func (p Part) alone() string {
 	return name
 }
 
-// source is how a part stands in a receipt.
+// source is the part's entry in a receipt.
 func (p Part) source(url string, signed *signature.Good) store.Source {
 	s := store.Source{URL: url, Digest: p.Archive.Digest, Into: p.Into, Signed: signed}
 	if p.Checkout != nil {
@@ -88,12 +87,12 @@ func (p Part) source(url string, signed *signature.Good) store.Source {
 	return s
 }
 
-// Fetched tells whether all parts of a job are here.
+// Fetched reports whether all parts of a job are stored.
 func Fetched(ctx context.Context, m *machine.Machine, job *Job) bool {
 	return !slices.ContainsFunc(job.Parts, func(p Part) bool { return !p.here(ctx, m) })
 }
 
-// here tells whether a part does not have to be fetched.
+// here reports whether a part need not be fetched.
 func (p Part) here(ctx context.Context, m *machine.Machine) bool {
 	if p.Checkout != nil {
 		return m.Repositories.Has(ctx, *p.Checkout)
@@ -118,7 +117,7 @@ func CheckSupplies(m *machine.Machine, jobs []*Job) error {
 	return nil
 }
 
-// CheckOffline returns an error that lists all that would have to be fetched.
+// CheckOffline returns an error that lists everything that would have to be fetched.
 func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 	if !m.Offline {
 		return nil
@@ -147,11 +146,10 @@ func CheckOffline(ctx context.Context, m *machine.Machine, jobs []*Job) error {
 	return nil
 }
 
-// local tells whether a URL is that of a file on this machine.
+// local reports whether a URL is that of a file on this machine.
 func local(url string) bool { return strings.HasPrefix(url, "file://") }
 
-// unpack puts the source together, where no build can see it, and then gives it to
-// the build.
+// unpack assembles the source where no build can see it, and then gives it to the build.
 func (a *attempt) unpack(ctx context.Context) error {
 	aside := filepath.Join(a.dirs.work, "unpacked")
 	if err := safefs.Remove(aside); err != nil {
@@ -175,7 +173,7 @@ func (a *attempt) unpack(ctx context.Context) error {
 		return err
 	}
 	if gathering {
-		// What runs with the network does not see supplies, which must not be passed on.
+		// Commands with network access do not see supplies, which must not be redistributed.
 		if err := errors.Join(safefs.Remove(aside), safefs.Remove(a.dirs.supply)); err != nil {
 			return err
 		}
@@ -196,8 +194,7 @@ func (a *attempt) unpack(ctx context.Context) error {
 	return safefs.Remove(aside)
 }
 
-// handOver gives a directory, that the program has filled, to the build, at a place
-// in its box.
+// handOver gives a directory that the program has filled to the build, at a place in its box.
 func (a *attempt) handOver(from, to string) error {
 	if a.room.user.Other() {
 		if err := safefs.Give(from, safefs.Ours, a.room.user.UID, a.room.user.GID); err != nil {
@@ -210,9 +207,8 @@ func (a *attempt) handOver(from, to string) error {
 	return os.Rename(from, to)
 }
 
-// unpackPart unpacks beside the source, then moves what came to where it belongs:
-// what is in the archive's only directory, if it has one only, else what is in the
-// archive.
+// unpackPart unpacks beside the source, then moves the contents into place: those of the
+// archive's only directory, if it has just one, otherwise those of the archive.
 func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error {
 	fresh := into + ".part"
 	if err := os.Mkdir(fresh, 0o755); err != nil {
@@ -266,7 +262,7 @@ func (a *attempt) unpackPart(ctx context.Context, part Part, into string) error 
 	return errors.Join(err, safefs.Remove(fresh))
 }
 
-// noteExport writes down for the receipt what came out of a repository.
+// noteExport records the checkout of a repository for the receipt.
 func (a *attempt) noteExport(dir string) error {
 	digest, err := source.DigestTree(dir)
 	if err == nil && len(a.journal.Sources) > 0 {
@@ -280,9 +276,8 @@ var (
 	compressionName = regexp.MustCompile(`\.(gz|bz2|xz|zst|lz)$`)
 )
 
-// singleFile tells from a URL whether it is that of a single file rather than an
-// archive, and what the file is called. A URL without a file name that says
-// anything is that of an archive.
+// singleFile reports whether a URL is that of a single file rather than of an archive, and the
+// file's name. A URL without a telling file name is that of an archive.
 func singleFile(url string) (name string, single bool) {
 	base, _, _ := strings.Cut(path.Base(url), "?")
 	if archiveName.MatchString(base) || path.Ext(base) == "" {
@@ -317,8 +312,8 @@ func (a *attempt) layInside(top, base string, part Part) error {
 	return err
 }
 
-// merge moves what is in a directory into another. It stops at a file that is
-// in both, and returns its path.
+// merge moves the contents of a directory into another. It stops at a file that both have, and
+// returns its path.
 func merge(from, into string) (clash string, err error) {
 	entries, err := os.ReadDir(from)
 	if err != nil {

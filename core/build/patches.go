@@ -19,16 +19,16 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// HasPatched tells whether an archive is here that a recipe has patches for.
+// HasPatched reports whether an archive is stored that a recipe has patches for.
 func HasPatched(m *machine.Machine, r *recipe.Recipe) bool {
 	return slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
 		return len(x.Patches) > 0 && x.Repository() == "" && m.Archives.Has(x.Digest)
 	})
 }
 
-// CheckPatches applies the patches of a recipe's releases to those archives
-// that are here, kept apart like builds, and returns a warning for each that does not
-// apply. Releases whose archive is not here are passed over.
+// CheckPatches applies the patches of a recipe's releases to the stored archives, isolated like
+// builds, and returns a warning for each that does not apply. It skips releases whose archive is
+// not stored.
 func CheckPatches(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (tomlfile.Problems, error) {
 	var warnings tomlfile.Problems
 	level, err := m.Isolation(ctx)
@@ -59,8 +59,8 @@ func (d workDirs) patch(job *Job, i int) string {
 	return filepath.Join(d.given, fmt.Sprintf("%d-%s", i+1, filepath.Base(job.Patches[i].File)))
 }
 
-// givePatches puts the patches where the build reads them: as they were when their
-// digests were taken.
+// givePatches copies the patches to where the build reads them, as they were when their digests
+// were taken.
 func (a *attempt) givePatches() error {
 	for i, p := range a.job.Patches {
 		file := a.job.Recipe.OnShelf(p.File)
@@ -79,10 +79,10 @@ func (a *attempt) givePatches() error {
 	return nil
 }
 
-// largestPatch is more than a patch has that a person looks at.
+// largestPatch is more than any reviewed patch has.
 const largestPatch = 256 << 20
 
-// tryPatches returns the first patch that does not apply, and what patch says.
+// tryPatches returns the first patch that does not apply, and the output of patch.
 func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r *recipe.Recipe, x *recipe.Release,
 	archive string) (failed, says string, err error) {
 	base, user, done, err := m.Scratch(ctx, "patches")
@@ -137,7 +137,7 @@ func tryPatches(ctx context.Context, m *machine.Machine, level sandbox.Level, r 
 	return "", "", nil
 }
 
-// runIn runs a process in a room and returns what it prints, up to a limit.
+// runIn runs a process in a room and returns its output, up to a limit.
 func runIn(ctx context.Context, room *sandbox.Session, user sandbox.User, p process) ([]byte, error) {
 	const most = 16 << 20
 	var printed bytes.Buffer

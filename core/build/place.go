@@ -19,9 +19,9 @@ import (
 	"fernladder/core/store"
 )
 
-// collect takes over what was placed: in the stage, or, by makefiles that know no
-// DESTDIR, where the tree will be. What becomes the tree are files of the program's
-// own, of which no build holds one.
+// collect takes over the placed files: from the stage or, if makefiles ignore DESTDIR, from the
+// path of the tree. The tree is made of new files that belong to the program, and that no build
+// has open.
 func (a *attempt) collect(ctx context.Context, log string) error {
 	staged, err := a.staged()
 	if err != nil {
@@ -65,14 +65,14 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		return err
 	}
 	a.takeGiven()
-	// What was taken over is not brought to the disk twice.
+	// Files that were taken over are not written to the disk twice.
 	if err := errors.Join(safefs.Remove(a.dirs.stage), safefs.Empty(a.filled())); err != nil {
 		return err
 	}
 	return a.addLaunchersAndConfigs(log)
 }
 
-// listBuilt adds to a failure what the build has made and not placed.
+// listBuilt adds to a failure what was built and not placed.
 func (a *attempt) listBuilt(f *Failure) {
 	if d, err := safefs.OpenDir(a.dirs.build); err == nil {
 		defer d.Close()
@@ -80,8 +80,7 @@ func (a *attempt) listBuilt(f *Failure) {
 	}
 }
 
-// Built are the programs and libraries that a build has made in a directory, except for those that
-// were there before.
+// Built are the programs and libraries in a directory that a build has made there.
 func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 	const most = 200
 	d.Walk(true, func(e safefs.Entry) error {
@@ -110,12 +109,12 @@ func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 	return names
 }
 
-// IsLibrary tells whether a file has the name of a library that others are linked with.
+// IsLibrary reports whether a file has the name of a library to link with.
 func IsLibrary(base string) bool {
 	return strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".a") || strings.Contains(base, ".so"))
 }
 
-// staged opens the directory of the tree in the stage; nil where there is none.
+// staged opens the directory of the tree in the stage; nil if there is none.
 func (a *attempt) staged() (*safefs.Dir, error) {
 	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
@@ -129,8 +128,8 @@ func (a *attempt) staged() (*safefs.Dir, error) {
 	return d, nil
 }
 
-// unite moves what was placed below $DESTDIR to what was placed without it, of makefiles that
-// know DESTDIR only in some places.
+// unite moves files that were placed below $DESTDIR to those that were placed without it, for
+// makefiles that respect DESTDIR only in some places.
 func (a *attempt) unite(ctx context.Context, output *os.File) error {
 	staged, err := a.staged()
 	if err != nil || staged == nil || a.job.Away() {
@@ -151,7 +150,7 @@ func (a *attempt) unite(ctx context.Context, output *os.File) error {
 		Argv: []string{"sh", "-c", move, "sh", a.dirs.stage + a.job.Prefix, a.job.Prefix}, Jobs: One}, output)
 }
 
-// hasFiles tells whether something is in a directory that is not known to be there.
+// hasFiles reports whether a directory has entries other than the known ones.
 func hasFiles(d *safefs.Dir, known map[string]inspect.Known) (found bool) {
 	d.Walk(true, func(e safefs.Entry) error {
 		if _, is := known[e.Name]; is {
@@ -163,8 +162,8 @@ func hasFiles(d *safefs.Dir, known map[string]inspect.Known) (found bool) {
 	return found
 }
 
-// takeOver copies what was placed, looks at it, and at what the build has used for
-// it. What cannot work fails the build; the rest is told and goes into the receipt.
+// takeOver copies the placed files, inspects them, and finds what the build has used. Files that
+// cannot work fail the build; lesser findings are reported and recorded in the receipt.
 func (a *attempt) takeOver(ctx context.Context, placed *safefs.Dir, known map[string]inspect.Known) error {
 	if err := safefs.Remove(a.dirs.placed); err != nil {
 		return err
@@ -213,7 +212,7 @@ func (a *attempt) takeOver(ctx context.Context, placed *safefs.Dir, known map[st
 	return a.findUsed(ctx, found.Libraries)
 }
 
-// remark notes something about the build that a person should look at.
+// remark records something about the build that a person should know.
 func (a *attempt) remark(text string) {
 	r := inspect.Remark{Grade: inspect.Warned, Text: text}
 	if a.journal.note(r) {
@@ -221,12 +220,12 @@ func (a *attempt) remark(text string) {
 	}
 }
 
-// remarked tells of a remark.
+// remarked reports a remark.
 func (a *attempt) remarked(r inspect.Remark) {
 	a.emit(event.Event{Kind: event.Remarked, Text: r.String()})
 }
 
-// outside lists some of the files in the stage that are not in the tree.
+// outside lists some of the files that are in the stage and not in the tree.
 func (a *attempt) outside() []string {
 	const enough = 5
 	var outside []string
@@ -247,7 +246,7 @@ func (a *attempt) outside() []string {
 	return outside
 }
 
-// finish makes what was taken over a tree, tries it, and writes its receipt.
+// finish makes the taken-over files a tree, tries it, and writes its receipt.
 func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err := a.leave(); err != nil {
 		return nil, a.m.Store.Wrap(err)
@@ -311,7 +310,7 @@ func (a *attempt) try(ctx context.Context, receipt *store.Receipt) error {
 	return nil
 }
 
-// receipt says how the tree came to be, except for how long it took.
+// receipt describes how the tree was made, except for the time it took.
 func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	p := a.job.Package
 	receipt := &store.Receipt{
@@ -344,8 +343,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	return receipt
 }
 
-// account adds up the times of the stages, of earlier runs of the same build
-// too.
+// account adds up the times of the stages, including those of earlier runs of the same build.
 func (a *attempt) account(receipt *store.Receipt) {
 	for _, name := range a.journal.Done {
 		receipt.Stages = append(receipt.Stages, store.StageTime{Stage: name, Seconds: a.journal.Seconds[name],
@@ -355,7 +353,7 @@ func (a *attempt) account(receipt *store.Receipt) {
 	receipt.WorkSize, receipt.Memory = safefs.Size(a.dirs.work), a.cost.used.memory
 }
 
-// RunsWith is what a build needs of the operating system when it runs.
+// RunsWith is what a build needs of the operating system at run time.
 func (j *Job) RunsWith() []store.HostNeed {
 	var all []store.HostNeed
 	for _, n := range j.Recipe.HostNeeds {
@@ -371,7 +369,7 @@ func (j *Job) RunsWith() []store.HostNeed {
 	return all
 }
 
-// Beside are the names that files have on the landing besides their own.
+// Beside are the additional names of files on the landing.
 func (j *Job) Beside() []store.Beside {
 	var all []store.Beside
 	for _, b := range j.Recipe.Beside {

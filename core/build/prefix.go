@@ -20,16 +20,16 @@ import (
 	"fernladder/core/store"
 )
 
-// What is built for a prefix lies in trees like everything else, and knows nothing of
-// them: in its room, the trees of its needs are one directory at the prefix, made of links
-// to their files. What the machine has there is neither seen nor touched.
+// A build for a prefix is kept in a tree like any other, and does not know about trees: in its
+// room, the trees of its needs form one directory at the prefix, made of links to their files.
+// What the machine has there is neither seen nor changed.
 
-// errPrefixNotSealed is the error for a build for a prefix where builds are not sealed.
+// errPrefixNotSealed is the error for a build for a prefix without sealed builds.
 var errPrefixNotSealed error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be for another directory than their tree: others would see and change what this machine "+
 		"has there")
 
-// CanBuild says whether jobs can be built as far apart as builds are here.
+// CanBuild reports whether the level of isolation allows these jobs.
 func (b *Builder) CanBuild(jobs []*Job) error {
 	if b.level != sandbox.Sealed && slices.ContainsFunc(jobs, (*Job).Away) {
 		return errPrefixNotSealed
@@ -37,11 +37,11 @@ func (b *Builder) CanBuild(jobs []*Job) error {
 	return nil
 }
 
-// plainPath is what makefiles and shell scripts can be trusted with.
+// plainPath matches paths that makefiles and shell scripts handle safely.
 var plainPath = regexp.MustCompile(`^(/[A-Za-z0-9_+.@-]+)+$`)
 
-// CheckPrefix says whether something can be built for a directory. root is the root, which
-// has what builds are made in; system allows /usr.
+// CheckPrefix reports whether something can be built for a directory. root is the root, which
+// has the builds; system allows /usr.
 func CheckPrefix(prefix, root string, system bool) error {
 	bad := func(format string, args ...any) error {
 		return problem.New(problem.Usage, prefix, "nothing can be built for %s: %s", prefix, fmt.Sprintf(format, args...))
@@ -82,8 +82,8 @@ func CheckPrefix(prefix, root string, system bool) error {
 	return nil
 }
 
-// fills tells whether what is built has to be able to write to its prefix: makefiles and
-// scripts of recipes need not know DESTDIR.
+// fills reports whether the build may have to write to its prefix: makefiles and steps of
+// recipes may ignore DESTDIR.
 func (a *attempt) fills() bool {
 	r := a.job.Recipe
 	if a.job.Prefix == systemPrefix {
@@ -95,7 +95,7 @@ func (a *attempt) fills() bool {
 		})
 }
 
-// underPrefix is what the needs that are for the same prefix have together.
+// underPrefix is the union of the needs that are for the same prefix.
 func (a *attempt) underPrefix() (landing.Union, error) {
 	var refs []store.Ref
 	for _, n := range neighbours(a.job) {
@@ -106,9 +106,9 @@ func (a *attempt) underPrefix() (landing.Union, error) {
 	return landing.UnionOf(a.m.Store, refs)
 }
 
-// showPrefix lets a room have what the needs have together at the prefix: to be seen, or
-// in a directory of the build's, into which it puts its files, too. Nothing of the build
-// runs meanwhile.
+// showPrefix lets a room see the union of the needs at the prefix, either read-only or in a
+// directory of the build's, into which it also places its files. No process of the build runs
+// meanwhile.
 func (a *attempt) showPrefix(r *sandbox.Room) error {
 	if r.Level != sandbox.Sealed {
 		return errPrefixNotSealed
@@ -139,10 +139,10 @@ func (a *attempt) showPrefix(r *sandbox.Room) error {
 	return durable.Note(a.laid(), nil, 0o444)
 }
 
-// laid is a file that is written when everything of others is in the prefix.
+// laid is a file that is written when the prefix has everything of the needs.
 func (a *attempt) laid() string { return filepath.Join(a.dirs.given, "laid") }
 
-// clashing makes a failure of the build of needs that cannot be in one directory.
+// clashing makes a failure of the build if needs cannot share a directory.
 func (a *attempt) clashing(err error) error {
 	if errors.Is(err, landing.UnionClash) {
 		return a.failure(a.journal.Running, "its needs cannot be together in "+a.job.Prefix+": "+err.Error(), "")
@@ -150,7 +150,7 @@ func (a *attempt) clashing(err error) error {
 	return err
 }
 
-// knownInPrefix is what was in the prefix before the build has placed anything.
+// knownInPrefix is what the prefix had before the build placed anything.
 func (a *attempt) knownInPrefix() (map[string]inspect.Known, error) {
 	if !a.job.Away() || !a.fills() {
 		return nil, nil
@@ -171,8 +171,8 @@ func (a *attempt) knownInPrefix() (map[string]inspect.Known, error) {
 	return known, nil
 }
 
-// placeAgain tells whether files are placed once more, where the prefix can be written to:
-// there are makefiles that know no DESTDIR.
+// placeAgain reports whether files are placed once more with a writable prefix, for makefiles
+// that ignore DESTDIR.
 func (a *attempt) placeAgain(stage string) bool {
 	if stage != StagePlace || !a.job.Away() || a.fills() || a.job.Prefix == systemPrefix {
 		return false

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/store"
 )
 
-// process is a command with everything it needs to run in a room.
+// process is a command, with everything it needs to run in a room.
 type process struct {
 	dir      string
 	argv     []string
@@ -30,27 +30,25 @@ type process struct {
 	used     *usage     // what it takes is added here, if it is not nil
 }
 
-// usage is what commands have taken of the machine.
+// usage is what commands have used of the machine.
 type usage struct {
 	cpu    time.Duration
 	memory int64 // bytes of the largest process
 }
 
-// grace is the time that a command has to put a terminal or a half-written file
-// in order.
+// grace is the time for a command to restore a terminal, or to finish a file.
 const grace = 2 * time.Second
 
-// errNoProgram is the error for a command whose program is nowhere on its PATH.
+// errNoProgram is the error for a command whose program is not on its PATH.
 var errNoProgram = errors.New("there is no such program")
 
-// exitedWith is the error for a command that has not ended with status 0.
+// exitedWith is the error for a command with an exit status other than 0.
 type exitedWith struct{ status int }
 
 func (e exitedWith) Error() string { return fmt.Sprintf("ended with status %d", e.status) }
 
-// run runs a process to its end in a room, the leader of a session of its own,
-// without input unless it has a terminal. When ctx ends, it is ended with all that
-// it has started.
+// run runs a process to its end in a room, as leader of its own session, without input unless it
+// has a terminal. If ctx ends, so do the process and everything it started.
 func (p process) run(ctx context.Context, room *sandbox.Session) error {
 	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
 	file := programs.Find(p.argv[0])
@@ -90,7 +88,7 @@ func (p process) run(ctx context.Context, room *sandbox.Session) error {
 	return o.err
 }
 
-// exitStatus is the status that a process ended with, or -1.
+// exitStatus is the exit status of a process, or -1.
 func exitStatus(err error) int {
 	var exit exitedWith
 	switch {
@@ -122,9 +120,9 @@ func status(err error) string {
 	return fmt.Sprintf("ended with status %d", exit.status)
 }
 
-// killAll ends every process that the builds of jobs have left running. They are
-// known by the mark in the environment they were started with, which no other
-// build has. What has run as a user of its own is ended with that user.
+// killAll ends every process that builds of jobs left running. They are known by a mark in their
+// initial environment that no other build has. Processes of a user of their own end with that
+// user.
 func killAll(s *store.Store, jobs []*Job) {
 	stages := map[string]bool{}
 	for _, j := range jobs {

@@ -12,14 +12,12 @@ import (
 	"fernladder/core/store"
 )
 
-// errNotSealed is the error for building again where that could change the tree
-// that it is compared with.
+// errNotSealed is the error for a rebuild that could change the tree it is compared with.
 var errNotSealed error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be built again for comparison: others could write to the existing tree")
 
-// Prove builds a job that is installed a second time, in another directory, and
-// compares what it places with the tree. Nothing of the second build is kept.
-// The caller has seen to it that the sources are there.
+// Prove builds an installed job a second time, in another directory, and compares the placed
+// files with the tree. Nothing of the second build is kept. The sources have to be stored.
 func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Difference, err error) {
 	if b.level != sandbox.Sealed {
 		return nil, errNotSealed
@@ -31,8 +29,8 @@ func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Di
 	return differences, err
 }
 
-// rebuild builds a job that is installed a second time, in another directory, and
-// has a look at what came of it before that is gone.
+// rebuild builds an installed job a second time, in another directory, and calls look before the
+// result is deleted.
 func (b *Builder) rebuild(ctx context.Context, job *Job, look func(*attempt) error) (err error) {
 	unlock, err := b.m.Store.ShareBuild(ctx, job.Ref)
 	if err != nil {
@@ -42,8 +40,8 @@ func (b *Builder) rebuild(ctx context.Context, job *Job, look func(*attempt) err
 	return b.again(ctx, job, nil, look)
 }
 
-// again builds a job in another directory than its own, whose lock the caller holds,
-// and has a look at what came of it before that is gone.
+// again builds a job in another directory than its own, whose lock the caller holds, and calls
+// look before the result is deleted.
 func (b *Builder) again(ctx context.Context, job *Job, fetched []store.Source, look func(*attempt) error) (err error) {
 	store := b.m.Store
 	alone, err := store.LockAgain(ctx, job.Ref, func() {

@@ -10,11 +10,9 @@ import (
 	"fernladder/core/store"
 )
 
-// Renew builds a job that is installed again, and puts what comes of it in the place
-// of the tree in one step, once its tries have gone well; until then the tree stays
-// usable, and where anything fails it stays for good. The tree that was there is moved
-// aside where keep says so, and its new place is returned. The caller has seen to it
-// that the sources and the needs are there.
+// Renew builds an installed job again, and replaces its tree in one step when the tries have
+// succeeded; until then, and if anything fails, the tree stays usable. With keep, the old tree
+// is moved aside and its new path returned. The sources and needs have to exist.
 func (b *Builder) Renew(ctx context.Context, job *Job, was *store.Receipt, keep bool) (aside string, err error) {
 	if b.level != sandbox.Sealed {
 		return "", errNotSealed
@@ -36,7 +34,7 @@ func (b *Builder) Renew(ctx context.Context, job *Job, was *store.Receipt, keep 
 	return aside, err
 }
 
-// replace makes what was taken over the tree, and tries it there.
+// replace makes the taken-over files the tree, and tries them there.
 func (a *attempt) replace(ctx context.Context, keep bool) (aside string, err error) {
 	if err := a.leave(); err != nil {
 		return "", a.m.Store.Wrap(err)

@@ -20,8 +20,7 @@ import (
 	"fernladder/core/store"
 )
 
-// holdNeeds keeps the trees that the build sees from being removed until it is
-// done.
+// holdNeeds keeps the trees that the build sees from being removed until it is finished.
 func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
 	var unlocks []func()
 	release = func() {
@@ -44,8 +43,8 @@ func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
 	return release, nil
 }
 
-// prepare makes the work directory, or finds what an earlier run has left and
-// how much of it can be relied on.
+// prepare makes the work directory, or finds what an earlier run left and how much of it is
+// reliable.
 func (a *attempt) prepare(ctx context.Context) error {
 	if err := os.MkdirAll(a.m.Store.Logs(a.job.Ref), 0o777); err != nil {
 		return err
@@ -81,7 +80,7 @@ func (a *attempt) prepare(ctx context.Context) error {
 	return nil
 }
 
-// trust takes back what cannot be relied on of what an earlier run has left.
+// trust invalidates what is unreliable of what an earlier run left.
 func (a *attempt) trust() error {
 	r := a.job.Recipe
 	logged := r.Build.Method == recipe.Meson && r.Step(StageCompile)+r.Step("before_"+StageCompile)+r.Step("after_"+
@@ -97,7 +96,7 @@ func (a *attempt) trust() error {
 	return a.restage()
 }
 
-// bootID is another at each start of the machine; "" where it is not known.
+// bootID differs at each start of the machine; "" if it is not known.
 func bootID() string {
 	id, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	if err != nil {
@@ -109,15 +108,15 @@ func bootID() string {
 // largestJournal is more than a journal of any build has.
 const largestJournal = 64 << 20
 
-// makeDirs creates missing directories, with their owners. No other user can change what is
-// in the work directory itself; what is in the box may be anything, and is created again if
-// it is not a directory.
+// makeDirs creates missing directories, with their owners. No other user can change the work
+// directory itself; the contents of the box are untrusted, and anything that is not a directory
+// is replaced.
 func (a *attempt) makeDirs() error {
 	d := a.dirs
 	if err := os.MkdirAll(d.work, 0o710); err != nil {
 		return err
 	}
-	// Only the user of this build can come to what is in it.
+	// Only the user of this build can enter.
 	if err := errors.Join(os.Chown(d.work, -1, a.gid()), os.Chmod(d.work, 0o710)); err != nil {
 		return err
 	}
@@ -149,10 +148,10 @@ func (a *attempt) makeDirs() error {
 	return nil
 }
 
-// inherit gives the build's user what another build user has in a directory from an earlier
-// run. Whose it is now is asked of the directory, which is given last: the journal, which names
-// the user it had, does not know of a later run that was refused or killed. before is called
-// first where anything is given.
+// inherit gives files that another build user owns in a directory, from an earlier run, to the
+// build's user. The directory, which is given last, shows the owner: the journal, which names
+// the first one, does not know of a later run that was refused or killed. before is called first
+// if anything is given.
 func (a *attempt) inherit(dir string, had sandbox.User, before func()) error {
 	info, err := os.Lstat(dir)
 	if err != nil {
@@ -167,8 +166,8 @@ func (a *attempt) inherit(dir string, had sandbox.User, before func()) error {
 	return safefs.Give(dir, ofBuilds, a.room.user.UID, a.room.user.GID)
 }
 
-// own makes a directory for the build's user, if there is nothing, or one that was
-// made and not given yet.
+// own makes a directory for the build's user if there is none, or takes one that was made and
+// not given yet.
 func (a *attempt) own(dir string) error {
 	err := os.Mkdir(dir, 0o700)
 	if errors.Is(err, fs.ErrExist) {
@@ -188,8 +187,8 @@ func (a *attempt) gid() int {
 	return os.Getgid()
 }
 
-// restage brings what was placed back to where it was filled, if a run was
-// killed after that and before there was a receipt.
+// restage moves the placed files back to where they were filled in, if a run was killed after
+// that and before the receipt.
 func (a *attempt) restage() error {
 	if !a.journal.done(StagePlace) || a.rebuild {
 		return nil

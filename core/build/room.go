@@ -13,15 +13,15 @@ import (
 	"fernladder/core/store"
 )
 
-// room is where the commands of an attempt run, once there is one.
+// A room is where the commands of an attempt run, once there is one.
 type room struct {
 	session  *sandbox.Session
 	user     sandbox.User // whom its commands are on the machine
 	giveBack func()       // the user
 }
 
-// spec is what a build sees and may change: its own box and the place of its tree,
-// to change; what it is given and the trees of its declared needs, to see.
+// spec is what a build may see and change: it may change its own box and the place of its tree;
+// it may see what it is given, and the trees of its declared needs.
 func (a *attempt) spec() (sandbox.Room, error) {
 	r := sandbox.Room{
 		Level: a.b.level, Point: a.dirs.room, Home: a.dirs.home,
@@ -50,8 +50,7 @@ func (a *attempt) spec() (sandbox.Room, error) {
 	return r, a.m.Store.Lend(a.job.Ref, a.room.user.UID, a.room.user.GID)
 }
 
-// enter makes the room of the build, which all its commands share, if it is not
-// there yet.
+// enter makes the room of the build, shared by all its commands, if it does not exist yet.
 func (a *attempt) enter(ctx context.Context) (*sandbox.Session, error) {
 	if a.room.session != nil {
 		return a.room.session, nil
@@ -68,8 +67,8 @@ func (a *attempt) enter(ctx context.Context) (*sandbox.Session, error) {
 	return session, nil
 }
 
-// leave ends the room, if there is one, and everything in it, and takes back what
-// was lent to the build.
+// leave ends the room, if there is one, with everything in it, and returns what was lent to the
+// build.
 func (a *attempt) leave() error {
 	if a.room.session == nil {
 		return nil
@@ -82,8 +81,8 @@ func (a *attempt) leave() error {
 	return a.takeBack()
 }
 
-// takeBack takes away what a build has put where its tree will be. In a sealed room
-// that is elsewhere.
+// takeBack deletes what a build put at the path of its tree. In a sealed room that is another
+// directory.
 func (a *attempt) takeBack() error {
 	if a.rebuild || a.b.level == sandbox.Sealed {
 		return nil
@@ -91,8 +90,8 @@ func (a *attempt) takeBack() error {
 	return a.m.Store.TakeBack(a.job.Ref)
 }
 
-// empty takes away what stands where a makefile that knows no DESTDIR puts its
-// files. In a room that is there already, the directory itself has to stay.
+// empty empties the directory into which makefiles that ignore DESTDIR place their files. An
+// existing room keeps the directory itself.
 func (a *attempt) empty() error {
 	switch {
 	case a.job.Away() && a.fills(): // the next room has it as it has to be
@@ -105,8 +104,8 @@ func (a *attempt) empty() error {
 	return nil
 }
 
-// filled is where a makefile that knows no DESTDIR has put its files: the tree's
-// own directory, or what stands in for it in a sealed room.
+// filled is where makefiles that ignore DESTDIR place their files: the tree's own directory, or
+// its stand-in in a sealed room.
 func (a *attempt) filled() string {
 	if a.b.level == sandbox.Sealed {
 		return a.dirs.prefix
@@ -114,9 +113,8 @@ func (a *attempt) filled() string {
 	return a.job.Tree
 }
 
-// tryRoom is a room for the tries of a build, which see its tree, and those that it
-// needs when it runs. They may change the directory they run in. base is the
-// program's own.
+// tryRoom is a room for the tries of a build, which see its tree and those of its runtime needs.
+// They may change their working directory. base is the program's own.
 func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.User, tried *store.Receipt,
 	visible []*store.Receipt) (sandbox.Room, error) {
 	place := filepath.Join(base, "place")
@@ -153,8 +151,8 @@ func tryRoom(m *machine.Machine, level sandbox.Level, base string, user sandbox.
 	return r, nil
 }
 
-// give gives a file that the program has just created, and that no build has seen, to the
-// user of commands.
+// give gives a file, which the program has just created and no build has seen, to the user of
+// commands.
 func give(path string, user sandbox.User) error {
 	if !user.Other() {
 		return nil

@@ -10,10 +10,10 @@ import (
 	"fernladder/core/host"
 )
 
-// Seen is what the build of a job sees of a machine and what can change what comes out,
-// as values by names that a person knows: the architecture, the compiler, what its recipe
-// names, and, where builds only see what they declare, the version of each package that
-// they see. Where it is the same on two machines, so is what is built there.
+// Seen is what the build of a job sees of a machine and what can change the result, as values by
+// plain names: the architecture, the compiler, what its recipe names and, if builds see only
+// what they declare, the version of each visible package. If two machines agree in it, they
+// build the same.
 type Seen map[string]string
 
 const ofPackage = "package "
@@ -44,15 +44,15 @@ func (b *Builder) Seen(ctx context.Context, job *Job) (Seen, error) {
 	return seen, err
 }
 
-// A Difference is something that two machines do not have alike.
+// A Difference is a value that differs between two machines.
 type Difference struct {
 	What  string `json:"what"`
 	Here  string `json:"here"` // "" where it is not
 	There string `json:"there"`
 }
 
-// Differs compares what is seen here with what is seen there, in the order of names. Of
-// packages nothing is said where one of the two sees all that its machine has.
+// Differs compares this machine with another, in the order of names. It ignores packages if one
+// of the two builds with everything visible.
 func (here Seen) Differs(there Seen) (all []Difference) {
 	_, whole := here["C library"]
 	_, wholeThere := there["C library"]

@@ -10,10 +10,9 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Shell runs a shell in the place of a build that has failed or was broken off,
-// with all that its stages see, on a terminal that is not the one that anything else
-// of the machine's runs on, and returns the shell's status. Nothing else works on
-// the build in the meantime.
+// Shell runs a shell in the place of a failed or interrupted build, with everything that its
+// stages see, on a terminal of its own, and returns the shell's exit status. Nothing else works
+// on the build meanwhile.
 func (b *Builder) Shell(ctx context.Context, job *Job, terminal *os.File) (status int, err error) {
 	a := b.begin(job, nil)
 	if _, err := os.Lstat(filepath.Join(a.dirs.work, journalFile)); err != nil {

@@ -10,8 +10,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// The stages of a build, in their order. Those between patch and try are what a
-// recipe's method and its steps say; a build has those that have something to do.
+// The stages of a build, in their order. Those between patch and try depend on the recipe's
+// method and steps; a build has only those with something to do.
 const (
 	StageUnpack    = "unpack"
 	StageGather    = "gather" // a part of unpack, with a log of its own
@@ -23,13 +23,13 @@ const (
 	StageTry       = "try"
 )
 
-// LoggedStages are those that leave a log, in their order.
+// LoggedStages are the stages that write a log, in their order.
 var LoggedStages = []string{StageGather, StagePatch, StageConfigure, StageCompile, StageCheck, StagePlace, StageTry}
 
-// allStages are all of them, in their order.
+// allStages are all stages, in their order.
 var allStages = append([]string{StageUnpack}, LoggedStages[1:]...)
 
-// A Stage is a part of a build that is done as a whole or not done.
+// A Stage is a part of a build that is either finished or not done.
 type Stage struct {
 	Name     string
 	Commands []Command
@@ -44,7 +44,7 @@ type Command struct {
 	Named bool // it only finds job slots that have a name in the file system
 }
 
-// Jobs says how a command runs several jobs at once.
+// Jobs says how a command runs parallel jobs.
 type Jobs int
 
 // The ways to run jobs.
@@ -54,8 +54,7 @@ const (
 	Leased             // it is told how many, as $FL_JOBS in its arguments
 )
 
-// before is what has to be done before the commands of stages, and after what comes
-// after them. Of others, nothing is.
+// before are actions before the commands of stages, and after those that follow them.
 var (
 	before = map[string]func(*attempt) error{
 		StagePatch:     (*attempt).givePatches,
@@ -73,7 +72,7 @@ var (
 	}
 )
 
-// run does in an attempt what the stage is for.
+// run runs the stage in an attempt.
 func (s Stage) run(ctx context.Context, a *attempt) error {
 	if s.Name == StageUnpack {
 		return a.unpack(ctx)
@@ -121,7 +120,7 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	return nil
 }
 
-// beginIn sees to it that there is a directory to build in.
+// beginIn makes sure that the build directory exists.
 func (a *attempt) beginIn(stage string) error {
 	switch {
 	case !a.canEnter(a.dirs.source):
@@ -135,7 +134,7 @@ func (a *attempt) beginIn(stage string) error {
 	return a.renew(a.dirs.build)
 }
 
-// canEnter tells whether a path in the box is a directory that a build can work in.
+// canEnter reports whether a path in the box is a directory that a build can work in.
 func (a *attempt) canEnter(path string) bool {
 	box, err := safefs.OpenDir(a.dirs.box)
 	if err != nil {
@@ -146,8 +145,8 @@ func (a *attempt) canEnter(path string) bool {
 	return err == nil && info.Mode.IsDir() && info.Mode.Perm()&0o500 == 0o500
 }
 
-// takeBackEarlier takes away a tree that is not complete. Where the build is only
-// compared, there is none; what is lent to a room that is there, it has.
+// takeBackEarlier deletes an incomplete tree. A rebuild for comparison has none; an existing
+// room has what it was lent.
 func (a *attempt) takeBackEarlier() error {
 	if a.rebuild || a.room.session != nil {
 		return nil

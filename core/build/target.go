@@ -12,14 +12,14 @@ import (
 	"fernladder/core/store"
 )
 
-// A Target is all of a machine that jobs depend on, as plain values: with the same
+// A Target is everything about a machine that jobs depend on, as plain values: with the same
 // target, the same ladder gives the same jobs.
 type Target struct {
 	Store  *store.Store // for its paths
 	System host.Machine
 	Path   []string // of the operating system's programs
 	Jobs   int      // slots, for FL_JOBS
-	// The directory that what is asked for is built for; "" for trees of their own.
+	// The directory that requested packages are built for; "" for trees of their own.
 	Prefix        string
 	TrustedOwners []string                                    // packages that may give files to others
 	TrustedEnv    []string                                    // packages that may set any variable for everyone
@@ -32,21 +32,20 @@ type Target struct {
 	Chosen map[*recipe.HostNeed]*recipe.HostNeed
 }
 
-// A Patch is what a patch file is.
+// A Patch is a patch file.
 type Patch struct {
 	Digest recipe.Digest
 	Err    error // why it cannot be read
 }
 
-// NewTarget says what a machine is, except for what it has to be asked: see Ask.
+// NewTarget describes a machine, except for what has to be asked: see Ask.
 func NewTarget(m *machine.Machine) Target {
 	return Target{Store: m.Store, System: m.System, Path: m.Settings.Path, Jobs: m.Jobs, TrustedEnv: m.Settings.TrustedEnv,
 		TrustedOwners: m.Settings.TrustedOwners, MayRead: m.MayRead, Program: m.Rules().Program,
 		Compilers: map[string]string{}, Patches: map[string]Patch{}, Chosen: map[*recipe.HostNeed]*recipe.HostNeed{}}
 }
 
-// Ask asks for what these recipes could need to be known: their compilers, and what
-// their patches are.
+// Ask finds out what these recipes may require to be known: their compilers, and their patches.
 func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*recipe.Recipe) error {
 	for _, r := range recipes {
 		if cc := compilerOf(r); t.Compilers[cc] == "" {
@@ -67,8 +66,8 @@ func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*reci
 	return ctx.Err()
 }
 
-// choose picks one alternative for each need on the operating system with either: the first that
-// is there, in order of preference; else the first.
+// choose picks an alternative for each need with either: the first one that exists, in the order
+// of preference; otherwise the first.
 func (t Target) choose(ctx context.Context, programs host.Programs, recipes []*recipe.Recipe) {
 	var needs []host.Need
 	var asked [][2]*recipe.HostNeed // the first alternative, and the one that the need with this index asks for
@@ -118,7 +117,7 @@ func (t Target) onHost(needs []*recipe.HostNeed) (all []*recipe.HostNeed) {
 	return all
 }
 
-// compilerOf is the command by which a recipe's build calls the C compiler.
+// compilerOf is the command with which a recipe's build calls the C compiler.
 func compilerOf(r *recipe.Recipe) string {
 	for _, pair := range r.Build.Env {
 		if pair.Name == "CC" && strings.TrimSpace(pair.Values[0]) != "" {

@@ -13,21 +13,21 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// A Tinkered build is one whose source a person changes, again and again, and that is
-// built where it is, so that only what changed is made anew. Its stages, environment and
-// sealing are those of a real build. It never becomes a tree.
+// A Tinkered build is one whose source a person edits repeatedly. It is built in place, so that
+// only changes are compiled. Its stages, environment and isolation are those of a real build. It
+// never becomes a tree.
 type Tinkered struct {
 	Job  *Job
 	Base string // a directory of the program's own, in the root
 
-	// Source brings what the person has changed into the unpacked and patched source,
-	// which is below the root that it is given, and belongs to the build. fresh says
-	// that the source is as it was unpacked and patched. It returns what it changed.
+	// Source brings the person's changes into the unpacked and patched source, which is below the
+	// given root and belongs to the build. fresh says that the source is as unpacked and patched.
+	// It returns what changed.
 	Source func(source *os.Root, fresh bool, own func(path string) error) (changed []string, err error)
 }
 
-// Tinker builds what is tinkered with, as far as it has changed. Tests of the package are
-// left out. Errors are of type *Failure where the build is at fault, or ErrNotSealed.
+// Tinker builds an edited source as far as it has changed. It leaves out the package's tests.
+// The error is a *Failure if the build is at fault, or ErrNotSealed.
 func (b *Builder) Tinker(ctx context.Context, t *Tinkered) (err error) {
 	if b.level != sandbox.Sealed {
 		return errNotSealed
@@ -81,8 +81,8 @@ func (b *Builder) Tinker(ctx context.Context, t *Tinkered) (err error) {
 	return b.m.Store.Wrap(a.ownPlaced())
 }
 
-// beginTinkering begins an attempt in the directory of an edited build, which no other
-// process uses in the meantime.
+// beginTinkering begins an attempt in the directory of an edited build, which no other process
+// uses meanwhile.
 func (b *Builder) beginTinkering(ctx context.Context, t *Tinkered) (*attempt, func(), error) {
 	unlock, err := b.m.Store.LockFile(ctx, t.Base)
 	if err != nil {
@@ -95,9 +95,8 @@ func (b *Builder) beginTinkering(ctx context.Context, t *Tinkered) (*attempt, fu
 	return a, unlock, nil
 }
 
-// bringChanges brings what the person has changed into the source. What was compiled is
-// compiled again as far as make and its like find that it has to be; a configure script
-// that has changed is run again.
+// bringChanges brings the person's changes into the source. make and the like decide what to
+// compile again; a changed configure script is run again.
 func (a *attempt) bringChanges(t *Tinkered, fresh bool) error {
 	source, err := os.OpenRoot(a.dirs.source)
 	if err != nil {
@@ -126,11 +125,11 @@ func (a *attempt) bringChanges(t *Tinkered, fresh bool) error {
 	return a.save()
 }
 
-// Placed is where the files are that building has placed.
+// Placed is the directory of the placed files.
 func (t *Tinkered) Placed() string { return filepath.Join(t.Base, "work", "placed") }
 
-// TryTinkered runs a command with what was built in the place of its tree, in a room
-// like that of tries; or, without one, the tries of the recipe.
+// TryTinkered runs a command with the built files at the path of their tree, in a room like that
+// of tries; without a command, the recipe's tries.
 func (b *Builder) TryTinkered(ctx context.Context, t *Tinkered, argv []string) ([]TryResult, error) {
 	a, unlock, err := b.beginTinkering(ctx, t)
 	if err != nil {
@@ -155,7 +154,7 @@ func (b *Builder) TryTinkered(ctx context.Context, t *Tinkered, argv []string) (
 	})
 }
 
-// Drop deletes what tinkering has made in the root.
+// Drop deletes what tinkering made in the root.
 func (t *Tinkered) Drop(ctx context.Context, s *store.Store) error {
 	unlock, err := s.LockFile(ctx, t.Base)
 	if err != nil {

@@ -18,15 +18,15 @@ import (
 	"fernladder/core/store"
 )
 
-// TryResult is what came of one try.
+// TryResult is the outcome of one try.
 type TryResult struct {
 	store.Try
 	Output  string `json:"output"`
 	Problem string `json:"problem,omitempty"` // "" when it went well
 }
 
-// Tries runs the tries of an installed build, all of them, kept apart from the
-// machine like builds. The error is the context's, or the root's.
+// Tries runs all tries of an installed build, isolated like builds. The error is the context's,
+// or the root's.
 func Tries(ctx context.Context, m *machine.Machine, receipt *store.Receipt) ([]TryResult, error) {
 	level, err := m.Isolation(ctx)
 	if err != nil {
@@ -40,17 +40,17 @@ func Tries(ctx context.Context, m *machine.Machine, receipt *store.Receipt) ([]T
 	return tries(ctx, m, level, receipt, base, user)
 }
 
-// tries runs tries in a directory of the program's own. They share the directory
-// they run in; what they are given and what they print is elsewhere.
+// tries runs tries in a directory of the program's own. They share a working directory; their
+// input and output are elsewhere.
 func tries(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string,
 	user sandbox.User) ([]TryResult, error) {
 	return triesIn(ctx, m, level, receipt, base, user, func(*sandbox.Room) {})
 }
 
-// anyStatus is the status of a command that may end as it likes.
+// anyStatus stands for any exit status.
 const anyStatus = -1
 
-// triesIn are tries in a room that is changed first.
+// triesIn runs tries in a room that is changed first.
 func triesIn(ctx context.Context, m *machine.Machine, level sandbox.Level, receipt *store.Receipt, base string,
 	user sandbox.User, change func(*sandbox.Room)) ([]TryResult, error) {
 	if err := safefs.Empty(base); err != nil {
@@ -142,8 +142,8 @@ func endedHow(err error) string {
 	return status(err)
 }
 
-// tryEnvironment is what a user of the build has: its programs and those that
-// it needs when it runs, and the variables they set.
+// tryEnvironment is what a user of the build has: its programs and those of its runtime needs,
+// and the variables that they set.
 func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Receipt, home string) (env []string,
 	visible []*store.Receipt, err error) {
 	env = []string{"HOME=" + home, "TMPDIR=" + home, "LC_ALL=C.UTF-8", "TZ=UTC", "TERM=dumb",
@@ -207,8 +207,8 @@ func tryEnvironment(s *store.Store, programs host.Programs, receipt *store.Recei
 	return append(env, "PATH="+strings.Join(append(firsts(path), programs.Path...), ":")), visible, nil
 }
 
-// NeighboursOf are the trees that one sees who builds against an installed
-// build: its own, and those of the libraries that it needs.
+// NeighboursOf are the trees for building against an installed build: its own, and those of the
+// libraries that it needs.
 func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
 	neighbours := []Neighbour{{Ref: receipt.Ref, Tree: receipt.At(), Away: receipt.Prefix != "", Role: recipe.Library,
 		Direct: true}}
@@ -231,8 +231,8 @@ func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
 	return neighbours, nil
 }
 
-// matches tells whether the pattern matches somewhere in what was printed; ^
-// and $ stand for the beginning and the end of any line.
+// matches reports whether the pattern matches anywhere in the output; ^ and $ stand for the
+// beginning and the end of a line.
 func matches(pattern string, printed []byte) bool {
 	re, err := regexp.Compile("(?m)" + pattern)
 	return err == nil && re.Match(printed)

@@ -21,12 +21,12 @@ import (
 	"fernladder/core/traces"
 )
 
-// ErrNotWatched is the error for a watch where builds are not sealed.
+// ErrNotWatched is the error for watching a build without isolation.
 var ErrNotWatched error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be watched: the room of a build watches it")
 
-// Used is what a build has used of the operating system without its recipe saying
-// so. It is kept beside the build's logs, not in the tree: it is about the machine.
+// Used is what a build has used of the operating system without declaring it. It is kept beside
+// the build's logs, not in the tree, because it is about the machine.
 type Used struct {
 	Build   store.Ref    `json:"build"`
 	Watched bool         `json:"watched"` // the build's every file was recorded
@@ -44,10 +44,9 @@ const (
 	openedFile   = "opened"   // what a watched build has read and run
 )
 
-// traceEnv lets compilers and pkg-config write down what they find. gcc and clang
-// know SUNPRO_DEPENDENCIES, where a makefile does not tell them to write such a
-// file itself; what they compile does not depend on it. It is only set where
-// something is compiled for good.
+// traceEnv makes compilers and pkg-config record what they find. gcc and clang know
+// SUNPRO_DEPENDENCIES, unless a makefile makes them write such a file itself; their output does
+// not depend on it. It is only set for real compilation.
 func (a *attempt) traceEnv(stage string) []string {
 	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(a.dirs.traces, modulesFile)}
 	if stage != StageConfigure {
@@ -56,10 +55,9 @@ func (a *attempt) traceEnv(stage string) []string {
 	return env
 }
 
-// findUsed finds out what the build has used, once everything is placed, and tells
-// of it. The libraries are those of the operating system that what was placed needs
-// to run. A build that has succeeded does not fail for what cannot be found out,
-// unless it is watched, which is for just that.
+// findUsed finds out, after everything is placed, what the build has used, and reports it. The
+// libraries are those of the operating system that placed files need at run time. If that cannot
+// be found out, a successful build does not fail, unless it is watched.
 func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 	if a.bare() && !a.job.Watch { // there was nothing but what is declared
 		a.journal.Used = &Used{Build: a.job.Ref, Bare: true}
@@ -97,7 +95,7 @@ func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
 	return nil
 }
 
-// traced are the files of the operating system that the build has left traces of.
+// traced are the files of the operating system in the build's traces.
 func (a *attempt) traced(ctx context.Context, libraries []string) (traces.Files, error) {
 	files := traces.Files{}
 	box, err := safefs.OpenDir(a.dirs.box)
@@ -135,7 +133,7 @@ func (a *attempt) traced(ctx context.Context, libraries []string) (traces.Files,
 	return files, nil
 }
 
-// askNinja lets ninja say what it has written down of dependencies itself.
+// askNinja asks ninja for the dependencies that it has recorded.
 func (a *attempt) askNinja(ctx context.Context, files traces.Files) error {
 	if _, err := os.Lstat(filepath.Join(a.dirs.build, ".ninja_deps")); err != nil {
 		return nil
@@ -155,8 +153,8 @@ func (a *attempt) askNinja(ctx context.Context, files traces.Files) error {
 	return err
 }
 
-// declaration is what the recipe says that the build needs of the operating
-// system. A copy that stands in for a recipe counts as said.
+// declaration is what the recipe declares to need of the operating system. A copy in place of a
+// recipe counts as declared.
 func (a *attempt) declaration() traces.Declaration {
 	d := traces.Declaration{Programs: a.job.Programs()}
 	declare := func(n *recipe.HostNeed) {
@@ -178,7 +176,7 @@ func (a *attempt) declaration() traces.Declaration {
 	return d
 }
 
-// keepUsed writes down what was used, for fernladder host --used.
+// keepUsed records what was used, for host --used.
 func (a *attempt) keepUsed() error {
 	if a.journal.Used == nil {
 		return nil
@@ -202,8 +200,8 @@ func (a *attempt) keepUsed() error {
 
 const usedFile = "used.json"
 
-// UsedBy returns what a build has used. Its error satisfies fs.ErrNotExist where
-// nothing is known of it.
+// UsedBy returns what a build has used. Its error is fs.ErrNotExist if nothing is known about
+// it.
 func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 	const most = 64 << 20
 	data, err := safefs.ReadFile(filepath.Join(s.Logs(r), usedFile), most)
@@ -214,8 +212,8 @@ func UsedBy(s *store.Store, r store.Ref) (*Used, error) {
 	return &u, json.Unmarshal(data, &u)
 }
 
-// Watch builds a job that is installed a second time, in another directory, and
-// records every file that it reads. Nothing else of the second build is kept.
+// Watch builds an installed job a second time, in another directory, and records every file that
+// it reads. Nothing else of the second build is kept.
 func (b *Builder) Watch(ctx context.Context, job *Job) error {
 	if b.level != sandbox.Sealed {
 		return ErrNotWatched

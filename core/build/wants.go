@@ -10,8 +10,8 @@ import (
 	"fernladder/core/pattern"
 )
 
-// wantsNetwork matches what programs print when they cannot reach the network. A group has the
-// host, if they name it.
+// wantsNetwork matches messages of programs that cannot reach the network. A group has the host,
+// if it is named.
 var wantsNetwork = pattern.New(`(?i)(?:(?:could not|couldn't|unable to|can't|cannot) resolve (?:host(?:name)?` +
 	`|address|proxy)?(?: address| name)?:? *['"‘“]?([A-Za-z0-9.-]+\.[A-Za-z0-9-]+)|` +
 	`dial tcp: lookup ([\w.-]+)|(?:Name or service not known|Temporary failure in name resolution` +

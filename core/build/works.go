@@ -15,7 +15,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Work is the directory of a build that has failed or was broken off.
+// Work is the work directory of a failed or interrupted build.
 type Work struct {
 	store.Ref
 	Dir     string    `json:"dir"`
@@ -24,8 +24,8 @@ type Work struct {
 	Touched time.Time `json:"touched"`
 }
 
-// Works lists the work directories in a root, the oldest first. One that a program was killed
-// in before it wrote a journal has nothing done.
+// Works lists the work directories in a root, the oldest first. A directory without a journal,
+// left by a killed program, has no finished stage.
 func Works(s *store.Store) ([]Work, error) {
 	entries, err := os.ReadDir(filepath.Join(s.Root, "work"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -66,7 +66,7 @@ func Works(s *store.Store) ([]Work, error) {
 	return works, nil
 }
 
-// Delete deletes a work directory. It returns false when another process works in it.
+// Delete deletes a work directory. It returns false if another process works in it.
 func (w Work) Delete(s *store.Store) (bool, error) {
 	unlock, err := s.LockWorkNow(filepath.Base(w.Dir))
 	if errors.Is(err, filelock.ErrHeld) {
@@ -79,7 +79,7 @@ func (w Work) Delete(s *store.Store) (bool, error) {
 	return true, s.Wrap(safefs.Remove(w.Dir))
 }
 
-// Done says how far a build came, in words.
+// Done says in words how far a build got.
 func (w Work) Done() string {
 	if len(w.Stages) == 0 {
 		return "nothing done"
