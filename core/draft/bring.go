@@ -16,14 +16,14 @@ import (
 	"fernladder/core/source"
 )
 
-// Wanted is a source that is to be drafted from.
+// Wanted is a source to draft a recipe from.
 type Wanted struct {
 	From       string // a URL or file of an archive, a repository, or a folder
 	Branch     string // of a git repository; "": the one that it offers first
 	Subversion bool   // it is a Subversion repository, whatever its URL says
 }
 
-// Brought is a source that is here, unpacked.
+// Brought is a source that was fetched and unpacked.
 type Brought struct {
 	Dir    string
 	Name   string // what it is called where it is from
@@ -31,13 +31,12 @@ type Brought struct {
 	Done   func() // takes away what was made for it
 }
 
-// repositoryURL matches URLs that are surely not those of archives.
+// repositoryURL matches URLs that cannot be those of archives.
 var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
-// Bring brings a source here and unpacks it: an archive as it comes, with what is
-// known of a signature beside it; of a git repository the last tag on its branch; of a
-// folder, that itself. Nothing of it is run. Errors have the code BadSource, or are
-// those of fetching and unpacking.
+// Bring fetches and unpacks a source: an archive, with a signature found beside it; of a git
+// repository, the last tag on its branch; or a folder, as it is. It runs nothing of the source.
+// Errors have the code BadSource, or are those of fetching and unpacking.
 func Bring(ctx context.Context, m *machine.Machine, w Wanted) (*Brought, error) {
 	b := &Brought{Name: strings.TrimSuffix(path.Base(filepath.ToSlash(filepath.Clean(w.From))), ".git"), Done: func() {}}
 	url := w.From
@@ -149,5 +148,5 @@ func exported(ctx context.Context, m *machine.Machine, url string, w Wanted, wor
 	return o, err
 }
 
-// BadSource is the problem of what cannot be a source.
+// BadSource is the problem of something that cannot be a source.
 const BadSource problem.Code = "bad_source"

@@ -17,7 +17,7 @@ import (
 	"fernladder/core/version"
 )
 
-// Places are archives from which what a draft needs can be drafted, too.
+// Places are archives from which the needs of a draft can be drafted, too.
 type Places struct{ archives []string } // files and URLs
 
 // PlacesOf finds the archives in folders and on pages.
@@ -59,8 +59,8 @@ func PlacesOf(ctx context.Context, m *machine.Machine, places []string) (*Places
 // references matches the targets of links in a page.
 var references = pattern.New(`(?i)\bhref\s*=\s*["']?([^"'\s>]+)`)
 
-// For finds the archive that should have something: the one that is called like it, of several
-// releases the newest.
+// For finds the archive that should have something: one with that name; of several releases, the
+// newest.
 func (p *Places) For(l buildfile.Lookup) (archive string, found bool) {
 	best, newest := 0, version.Version{}
 	for _, candidate := range p.archives {
@@ -92,7 +92,7 @@ func (p *Places) For(l buildfile.Lookup) (archive string, found bool) {
 	return archive, best > 0
 }
 
-// Lacks are the look-ups that no recipe is known to have.
+// Lacks are the look-ups for which no recipe is known.
 func (s *Source) Lacks(known *Known) (lacks []buildfile.Lookup) {
 	d := &decision{source: s, e: Evidence{Known: known}, recipes: map[string]string{}}
 	for _, l := range s.Lookups {
@@ -106,8 +106,8 @@ func (s *Source) Lacks(known *Known) (lacks []buildfile.Lookup) {
 	return lacks
 }
 
-// Promise takes in what a source seems to offer once it is built: what it has that is
-// installed. It does not count where a tree or a recipe says more.
+// Promise records what a source seems to offer once it is built, judged by the files that it
+// installs. Where a tree or a recipe says more, that counts.
 func (k *Known) Promise(s *Source, files fs.FS) {
 	name := s.Name.Value
 	if !slices.Contains(k.recipes, name) {
@@ -146,5 +146,5 @@ func (k *Known) Promise(s *Source, files fs.FS) {
 	})
 }
 
-// linked matches the libraries in the file of a module.
+// linked matches the libraries named in a module's file.
 var linked = pattern.New(`(?m)^Libs:.*?\s-l([\w+.-]+)`)

@@ -7,8 +7,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// Changes are the options and look-ups of the source that a recipe for an earlier release
-// does not have, and those of the recipe that the source has no more.
+// Changes are the options and look-ups of the source that a recipe for an earlier release lacks,
+// and those of the recipe that the source no longer has.
 func (s *Source) Changes(r *recipe.Recipe) (came, went []string) {
 	for _, sw := range s.Switches {
 		if r.Option(sw.Name) == nil {

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/version"
 )
 
-// An Origin is where the source is from.
+// An Origin is the place that the source is from.
 type Origin struct {
 	URL       string   // of an archive; "" for a folder or a repository
 	SHA256    string   // of the file as it is, which is not confirmed
@@ -30,8 +30,8 @@ type Origin struct {
 	Version                  string // that the tag, or the commits since, make
 }
 
-// Compose writes the recipe. Lines that a person should look at end with a
-// remark; what is open stands in a line of its own, in comments.
+// Compose writes the recipe. Lines that a person should check end with a remark; open values
+// have a line of their own, in comments.
 func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c := &composer{family: family, named: map[string]bool{}, auto: map[string]bool{}}
 	c.url, c.page, c.open = s.openURL(o)
@@ -84,9 +84,9 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	return c.b.String()
 }
 
-// source writes where releases come from: the URL with the version left open, so that
-// later releases need none; and a signature beside the archive. Whose keys are to be
-// trusted is for the person to say, so that stays in comments.
+// source writes the place of releases: the URL without its version, so that later releases need
+// none, and a signature beside the archive. Which keys to trust is for the person to decide, so
+// that stays in comments.
 func (c *composer) source(o Origin, s *Source) {
 	if !c.open && o.Signature == "" {
 		return
@@ -126,8 +126,8 @@ func (c *composer) source(o Origin, s *Source) {
 	c.line("# %s\n# %s", signature, keys)
 }
 
-// openURL is the URL of the archive with the version left open, and the page that lists
-// it, where that does not depend on the version.
+// openURL is the URL of the archive with a variable in place of the version, and the page that
+// lists it, if that does not depend on the version.
 func (s *Source) openURL(o Origin) (url, page string, open bool) {
 	v := s.Version.Value
 	if !strings.HasPrefix(o.URL, "http") || len(v) < 2 || strings.Contains(o.URL, "$") {
@@ -145,11 +145,10 @@ func (s *Source) openURL(o Origin) (url, page string, open bool) {
 	return url, page, true
 }
 
-// partOfNumber matches where a version was taken out of a longer one.
+// partOfNumber matches a variable in the middle of a longer number.
 var partOfNumber = pattern.New(`\d\.?\||\|\.?\d`)
 
-// upstream writes where newer releases are announced, as far as that follows from the
-// archive's URL.
+// upstream writes where newer releases are announced, if the archive's URL tells.
 func (c *composer) upstream(o Origin, s *Source) {
 	if c.page == "" {
 		return
@@ -163,7 +162,7 @@ func (c *composer) upstream(o Origin, s *Source) {
 		strings.ReplaceAll(regexp.QuoteMeta(before)+`([0-9][0-9a-z.]*)`+regexp.QuoteMeta(after), "'", "."))
 }
 
-// releases writes the release, and for a repository the tip of its branch.
+// releases writes the release and, for a repository, the tip of its branch.
 func (c *composer) releases(o Origin, v Finding) {
 	c.line("")
 	if o.Svn != "" {
@@ -207,8 +206,8 @@ func (c *composer) releases(o Origin, v Finding) {
 	}
 }
 
-// settings writes what takes a free value as open options, which leave it to the source
-// until a person gives them one.
+// settings writes arguments with free values as open options, which leave the value to the
+// source until a person sets one.
 func (c *composer) settings(settings []buildfile.Setting) {
 	for _, s := range settings {
 		if s.Name == "" || c.named[s.Name] {
@@ -253,8 +252,8 @@ type composer struct {
 
 func (c *composer) line(format string, args ...any) { fmt.Fprintf(&c.b, format+"\n", args...) }
 
-// finding writes a key, or says that it is open. What must be there and is open
-// gets a value that a person recognises.
+// finding writes a key, or says that it is open. A required key that is open gets a recognisable
+// placeholder.
 func (c *composer) finding(key string, f Finding) {
 	switch {
 	case f.Certainty == Open && strings.TrimSpace(key) == "summary":
@@ -281,8 +280,8 @@ func (c *composer) arguments(key string, args []string) {
 	}
 }
 
-// choice writes an option. Both sides of one whose source would decide by itself are
-// said; of others only what differs from the source's default.
+// choice writes an option. If the source decides by itself by default, it writes both states;
+// otherwise only those that differ from the source's default.
 func (c *composer) choice(o Choice) {
 	c.line("")
 	c.named[o.Name] = true
@@ -347,7 +346,7 @@ func (c *composer) need(w Wants, hints []Hint) {
 	entry := recipe.HostEntry{Question: host.Question{Kind: w.Question.Kind, Name: plainText(w.Question.Name)},
 		Version: plainText(w.Version), When: when, Remark: reason}
 	entry.Packages = recipe.OfFamily(c.family, w.Packages...)
-	// What is much the same everywhere.
+	// What hardly differs between systems.
 	if w.Question.Kind == host.Program && host.PackageOf(w.Question.Name, c.family) != nil {
 		entry.Packages = nil
 		for _, family := range host.Families {
@@ -364,7 +363,7 @@ func (c *composer) need(w Wants, hints []Hint) {
 	c.line("%s", entry.Text())
 }
 
-// listed tells of things that are no needs, in comments.
+// listed writes things that are not needs, as comments.
 func (c *composer) listed(what []string, about ...string) {
 	if len(what) == 0 {
 		return
@@ -378,7 +377,7 @@ func (c *composer) listed(what []string, about ...string) {
 	}
 }
 
-// hints tells what the source's own texts say.
+// hints writes what the source's own texts say.
 func (c *composer) hints(hints []Hint) {
 	var lines []string
 	for _, h := range hints {
@@ -387,7 +386,7 @@ func (c *composer) hints(hints []Hint) {
 	c.listed(lines, "The source's own files say:")
 }
 
-// inSteps begins the table of steps, once.
+// inSteps begins the table of steps, only once.
 func (c *composer) inSteps() {
 	if !c.stepping {
 		c.stepping = true
@@ -443,7 +442,7 @@ func (c *composer) steps(s *Source) {
 	}
 }
 
-// place writes the step that places what was built, where no target does.
+// place writes the step that places what was built, if no target does.
 func (c *composer) place(s *Source) {
 	files, about := s.Built, "what it makes is placed"
 	if len(files) == 0 {
@@ -453,8 +452,8 @@ func (c *composer) place(s *Source) {
 	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, PlaceStep(files))
 }
 
-// PlaceStep is shell text that places programs and libraries, by their names in the directory that
-// they are built in, with headers beside the libraries, and manual pages.
+// PlaceStep is shell text that places programs and libraries, named relative to the build
+// directory, with headers beside the libraries, and manual pages.
 func PlaceStep(built []string) string {
 	var programs, libraries, headers, lines []string
 	for _, name := range built {
@@ -487,8 +486,8 @@ func PlaceStep(built []string) string {
 		"\t\tcp $page $DESTDIR$FL_PREFIX/share/man/man${page##*.}", "\tfi", "done"), "\n")
 }
 
-// extras writes the archives that the source needs besides. Where they come from is for
-// a person to say, so they stay in comments.
+// extras writes additional archives that the source needs. Their URLs are for a person to fill
+// in, so they stay in comments.
 func (c *composer) extras(extras []ExtraOf) {
 	if len(extras) == 0 {
 		return
@@ -524,8 +523,8 @@ func list(args []string) string {
 // quote writes a text as a TOML string in one line.
 func quote(text string) string { return tomlfile.Quote(plainText(text)) }
 
-// plainText makes one line of a text. Texts from sources may hold anything; what
-// does not belong in a line of a recipe is left out.
+// plainText makes one line of a text from a source, and leaves out what does not belong in a
+// recipe.
 func plainText(text string) string {
 	const longest = 200
 	text = strings.Map(func(c rune) rune {

@@ -13,8 +13,8 @@ import (
 	"fernladder/core/version"
 )
 
-// Evidence is by what a draft decides: what recipes and trees offer, and what the
-// operating system has and its packages would have.
+// Evidence is what a draft decides by: what recipes and trees offer, what the operating system
+// has, and what its packages would have.
 type Evidence struct {
 	Known  *Known
 	Here   map[host.Question]host.Answer
@@ -23,7 +23,7 @@ type Evidence struct {
 	Family string
 }
 
-// Decided is what a draft says of options and of what they need.
+// Decided is what a draft says about options and their needs.
 type Decided struct {
 	Choices []Choice
 	Needs   []Wants
@@ -31,8 +31,8 @@ type Decided struct {
 	Perhaps []string // what the source seems to need, and nothing has
 }
 
-// NoRecipe names what is taken from the operating system, or left out, because no recipe has
-// it; what has the same stem once.
+// NoRecipe names what is taken from the operating system, or turned off, because no recipe has
+// it; names with the same stem only once.
 func (d Decided) NoRecipe() (names []string) {
 	for _, w := range d.Needs {
 		kind, name := w.Question.Kind, w.Question.Name
@@ -67,7 +67,8 @@ type Wants struct {
 	Reason string
 }
 
-// Questions are what the operating system is to be asked about what the source looks for.
+// Questions are the questions to the operating system about everything that the source looks
+// for.
 func (s *Source) Questions() []host.Question {
 	var all []host.Question
 	for _, l := range s.Lookups {
@@ -76,8 +77,8 @@ func (s *Source) Questions() []host.Question {
 	return all
 }
 
-// questions are those by which the operating system is asked for something, the best
-// first. Nothing asks it for packages of CMake, except for what such a package has.
+// questions are those for one look-up, the best first. There are none for CMake packages, except
+// for the contents of such a package.
 func questions(l buildfile.Lookup) []host.Question {
 	var all []host.Question
 	for _, name := range l.Names {
@@ -98,14 +99,14 @@ func questions(l buildfile.Lookup) []host.Question {
 	return all
 }
 
-// Decide sets what the source can switch and looks for against the shelves. Each feature
-// is on or off because a person or a recipe decided it:
+// Decide compares the source's switches and look-ups with the shelves. Each feature is on or off
+// because a person or a recipe decided so:
 //
-//   - what the source wants, it gets: from a recipe, or else from the operating system;
-//   - what it takes if it finds it is on where recipes have it, and off otherwise;
+//   - a required feature takes what it needs from a recipe, or else from the operating system;
+//   - one that is used if found is on if recipes have what it needs, and off otherwise;
 //   - tests, documentation, examples, benchmarks, static libraries, bindings for other
-//     languages and what is for the source's own developers are off;
-//   - what has no switch is what is declared, for a build sees nothing else.
+//     languages and features for the source's own developers are off;
+//   - without a switch, the declared needs decide, because a build sees nothing else.
 func (s *Source) Decide(e Evidence) Decided {
 	d := &decision{source: s, e: e, recipes: map[string]string{}}
 	for _, l := range s.Lookups { // what has the same stem is of the same package
@@ -151,8 +152,7 @@ func (s *Source) Decide(e Evidence) Decided {
 	return d.Decided
 }
 
-// tidied are switches of which recipes can have all values. Others the source keeps to
-// itself.
+// tidied are switches whose values recipes can express. Others are left to the source.
 func tidied(switches []buildfile.Switch) []buildfile.Switch {
 	var all []buildfile.Switch
 	for _, sw := range switches {
@@ -188,7 +188,7 @@ type decision struct {
 	recipes map[string]string // stem to the recipe that has it
 }
 
-// provider is the recipe that has what is looked for.
+// provider is the recipe that has what a look-up is for.
 func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) {
 	for _, wanted := range l.Names {
 		if n, s, is := d.e.Known.Find(l.Kind, wanted); is && n != d.source.Name.Value && (!found || s && !sure) {
@@ -205,8 +205,8 @@ func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) 
 	return name, sure, found
 }
 
-// ownSwitch makes a switch for a look-up that has none, where something can be decided
-// about it: a recipe has it, so that it is there or not, or an argument leaves it out.
+// ownSwitch makes a switch for a look-up without one if a decision is possible: a recipe has it,
+// so it can be present or absent, or an argument turns it off.
 func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (buildfile.Switch, bool) {
 	name, sure, found := d.provider(l)
 	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.heard) || !found && l.Off == nil {
@@ -224,7 +224,7 @@ func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (b
 		l.Name()), Default: buildfile.Auto, Off: l.Off}, true
 }
 
-// choose decides about a switch, which has some look-ups.
+// choose decides about a switch with look-ups.
 func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	c := Choice{Switch: sw, Set: string(sw.Default)}
 	if sw.Values != nil {
@@ -295,8 +295,8 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 	}
 }
 
-// instead finds the recipe that replaces a copy of a library in the source, if a switch chooses
-// between the two. set is the switch's state that takes the recipe's.
+// instead finds the recipe that replaces a library's copy in the source, if a switch chooses
+// between the two. set is the state of the switch that uses the recipe's.
 func (d *decision) instead(sw buildfile.Switch) (name, set string) {
 	set, m := "on", theirs.FindStringSubmatch(sw.Raw)
 	if m == nil {
@@ -313,16 +313,15 @@ func (d *decision) instead(sw buildfile.Switch) (name, set string) {
 	return "", ""
 }
 
-// theirs matches switches that take a library from outside the source, copies those that take the
-// copy in the source.
+// theirs matches switches that use a library from outside the source, copies those that use the
+// copy inside.
 var (
 	theirs = pattern.New(`(?i)(?:^|[-_])(?:system|external)[-_](?:lib(?:rary)?[-_])?(\w[\w.+-]*)$`)
 	copies = pattern.New(`(?i)(?:^|[-_])(?:bundled|included|internal|builtin)[-_](\w[\w.+-]*)$`)
 )
 
-// value decides about a switch that has values, of which some are called like what they
-// need: the first that a recipe has, or else, where the build does not go on without any,
-// the first.
+// value decides about a switch with values, some of which have the name of what they need: the
+// first that a recipe has, or else, if the build requires one, the first.
 func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 	c.Set = c.Value
 	chosen, required := "", false
@@ -360,7 +359,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 	}
 }
 
-// want makes a need of a look-up, under the option of that name.
+// want makes a need from a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
 	part, behind := d.e.Known.brings(l.Name())
@@ -402,7 +401,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	on := option == "" || slices.ContainsFunc(d.Choices, func(c Choice) bool { return c.Name == option && c.Set == "on" })
 	if on && !d.e.Here[best].There && len(d.e.Owners[best]) == 0 &&
 		(best.Kind == host.Header || best.Kind == host.Library || best.Kind == host.Module && d.e.Listed) {
-		// It would stand in the way, and may be of another system than this.
+		// It would be in the way, and may be meant for another operating system.
 		d.Perhaps = append(d.Perhaps, best.String())
 		return
 	}
@@ -423,9 +422,9 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	d.add(w, option)
 }
 
-// ofPackage is the range that a look-up asks for as one of the package's versions. The version
-// of a module is its own: where it is known and not the package's, it is compared here, and a
-// release whose module is too old has to be followed by another.
+// ofPackage is the range of a look-up in terms of the package's versions. A module has a version
+// of its own: if it is known and differs from the package's, it is compared here, and a release
+// whose module is too old has to be followed by a newer one.
 func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why string) {
 	of, its := d.e.Known.versions[pkg], ""
 	for _, name := range l.Names {
@@ -448,7 +447,7 @@ func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why stri
 	return "", ""
 }
 
-// add adds a need, or an option to one that is there.
+// add adds a need, or an option to an existing need.
 func (d *decision) add(w Wants, option string) {
 	i := slices.IndexFunc(d.Needs, func(o Wants) bool {
 		if o.Recipe != "" || w.Recipe != "" {

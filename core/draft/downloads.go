@@ -24,7 +24,7 @@ func (s *Source) downloads(all []Download) {
 	}
 }
 
-// extra adds an archive that the source needs, once.
+// extra adds an additional archive, only once.
 func (s *Source) extra(e ExtraOf) {
 	if recipe.CheckName(e.Name) != nil || !fs.ValidPath(e.Into) {
 		return

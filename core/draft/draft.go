@@ -1,8 +1,8 @@
 // Package draft writes most of a recipe for an unpacked source.
 //
-// It reads the source's files and, in a listening room, runs its configure step. Each
-// finding comes with the file it is from and how certain it is; what it cannot find is left
-// open for a person. It applies the rules of build systems and has no list of packages.
+// It reads the source's files and, in a listening room, runs its configure step. Each finding
+// comes with its file and its certainty; what is not found stays open for a person. It applies
+// the rules of build systems and has no list of packages.
 package draft
 
 import (
@@ -17,7 +17,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// Certainty says how far a finding can be relied on.
+// Certainty says how reliable a finding is.
 type Certainty string
 
 // The certainties.
@@ -59,16 +59,15 @@ type Source struct {
 	Remarks   []Finding          // what else a person should know
 }
 
-// An ExtraOf is an archive that a source needs besides, of which its own files have the
-// digest.
+// An ExtraOf is an additional archive of a source, whose digest its own files state.
 type ExtraOf struct {
 	Name, File, SHA256, Into, Sum string
 	URL                           string // if the source names it
 	Arg                           string // a build argument that makes it use the directory; or ""
 }
 
-// Read finds out what it can about the sources in files. archive is the name of
-// the archive they are from, or of their folder.
+// Read finds out what it can from the files of a source. archive is the name of their archive or
+// folder.
 func Read(files fs.FS, archive string) *Source {
 	s := &Source{}
 	if s.Dir = below(files); s.Dir != "" {
@@ -84,8 +83,8 @@ func Read(files fs.FS, archive string) *Source {
 	return s
 }
 
-// Confirm takes into account what the place that the source is from says: the
-// version of a tag is what its makers call it.
+// Confirm takes the origin of the source into account: the version of a tag is the name that its
+// authors use.
 func (s *Source) Confirm(o Origin) {
 	switch {
 	case o.Version != "" && s.Version.Value != o.Version:
@@ -113,9 +112,9 @@ func (s *Source) Confirm(o Origin) {
 	}
 }
 
-// below finds the directory that the build system is in, when the top has none: the only
-// one that has, one that is called as such directories are, or the only one two levels
-// down. "" otherwise. What is for tests, documentation and other systems does not count.
+// below finds the directory of the build system if the top has none: the only one that has one,
+// one with a usual name, or the only one two levels down; otherwise "". Directories for tests,
+// documentation and other systems do not count.
 func below(files fs.FS) string {
 	if built(files, ".") {
 		return ""
@@ -145,7 +144,7 @@ func below(files fs.FS) string {
 	return ""
 }
 
-// aside are directories in which no build system is that of the package.
+// aside are directories whose build system is not that of the package.
 var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$` +
 	`|bench|contrib|third[_-]?party|external|extern$|vendor|deps$|fuzz|win(?:dows|32|64)?$|msvc|vs\d|mac|osx|android` +
 	`|ios$|packaging|debian|rpm$)`)
@@ -160,7 +159,7 @@ func subdirectories(files fs.FS, dir string) (found []string) {
 	return found
 }
 
-// built tells whether a directory has a build system.
+// built reports whether a directory has a build system.
 func built(files fs.FS, dir string) bool {
 	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile",
 		"makefile", "GNUmakefile", "Makefile.PL", "Build.PL", "pyproject.toml", "setup.py", "Cargo.toml", "go.mod", "wscript",
@@ -172,15 +171,15 @@ func built(files fs.FS, dir string) bool {
 	return false
 }
 
-// tree is unpacked sources with what was read of them.
+// tree is an unpacked source, with what was read of it.
 type tree struct {
 	files   fs.FS
 	archive string
 	texts   map[string]string
 }
 
-// longestText is how much of a file is looked at: no honest build file is
-// longer, and a hostile one shall not fill the memory.
+// longestText is how much of a file is read: no real build file is longer, and a hostile one
+// must not fill the memory.
 const longestText = 4 << 20
 
 // text returns a file's contents, or "" if there is none.
@@ -205,7 +204,7 @@ func (t *tree) has(name string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// first returns the first of several files that is there, or "".
+// first returns the first of several files that exists, or "".
 func (t *tree) first(names ...string) string {
 	i := slices.IndexFunc(names, t.has)
 	if i < 0 {
@@ -222,8 +221,8 @@ func (t *tree) match(name string, pattern *pattern.Pattern) string {
 	return ""
 }
 
-// method decides how the source is built. A configure script that is there is
-// what most people are meant to run; after that the newer build system counts.
+// method decides how the source is built. An existing configure script is what most users are
+// meant to run; otherwise the newer build system counts.
 func (t *tree) method(s *Source) {
 	found := func(m recipe.Method, from string, c Certainty) {
 		s.Method = Finding{"method", string(m), from, c}
@@ -271,7 +270,7 @@ func (t *tree) method(s *Source) {
 		found(recipe.Configure, ac, Certain)
 		s.Prepare = "autoreconf -fi"
 		if generator != "" {
-			// Some configure the source as well, whatever they are told.
+			// Some configure the source as well, whatever their arguments.
 			s.Prepare = "NOCONFIGURE=1 sh ./" + generator + "\ntest ! -f config.status || make distclean"
 		}
 		s.Remarks = append(s.Remarks, Finding{"before_configure", strings.ReplaceAll(s.Prepare, "\n", "; "),
@@ -295,7 +294,7 @@ func (t *tree) method(s *Source) {
 	}
 }
 
-// written returns a makefile that nothing generates, or "": few of those were ever tried in another
+// written returns a makefile that was not generated, or "": few of those work from another
 // directory.
 func (t *tree) written() string {
 	found := ""
@@ -311,7 +310,7 @@ func (t *tree) written() string {
 	return found
 }
 
-// builtBeside is a makefile that looks for objects where the sources are, or "".
+// builtBeside is a makefile that looks for objects in the directory of the sources, or "".
 func (t *tree) builtBeside() string {
 	for _, pattern := range []string{"Makefile.in", "*/Makefile.in", "*/*/Makefile.in"} {
 		names, _ := fs.Glob(t.files, pattern)
@@ -326,8 +325,8 @@ func (t *tree) builtBeside() string {
 
 var beside = pattern.New(`\$[({](?:top_)?srcdir[)}]/[\w./-]+\.l?[oa]\b`)
 
-// leftOut finds makefiles of documentation that the configure script makes and whose originals
-// the archive does not have: some who pass a source on leave documentation out. Empty ones will do.
+// leftOut finds makefiles of documentation that the configure script makes from files that the
+// archive lacks, because its distributor left out the documentation. Empty files will do.
 func (t *tree) leftOut(s *Source) {
 	for _, m := range configFiles.FindAllStringSubmatch(t.text("configure"), 1000) {
 		for name := range strings.FieldsSeq(m[1]) {
@@ -346,7 +345,8 @@ var (
 	documentation = pattern.New(`^(?:docs?|documentation|man|manual|info)/(?:[\w.-]+/)*Makefile$`)
 )
 
-// ofUnix is the makefile for systems like this one, of several for different systems, or "".
+// ofUnix is the makefile for systems like this one, if there are several for different systems,
+// or "".
 func (t *tree) ofUnix() string {
 	names, _ := fs.Glob(t.files, "*")
 	i := slices.IndexFunc(names, func(name string) bool {
@@ -360,7 +360,7 @@ func (t *tree) ofUnix() string {
 
 var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\.mak)$`)
 
-// own tells whether a makefile, if there is one, is only for developers of the source: the
+// own reports whether a makefile, if there is one, is only for developers of the source: the
 // language has a build system of its own, and the makefile installs nothing.
 func (t *tree) own() bool {
 	if t.first("Makefile.PL", "Build.PL") != "" {
@@ -378,7 +378,7 @@ func (s *Source) generators(text, from string) {
 	if libtool.MatchString(text) {
 		need("libtoolize")
 	}
-	// Archives of releases hold what these make, repositories do not.
+	// Archives of releases contain what these make; repositories do not.
 	if strings.Contains(text, "PROG_LEX") {
 		need("flex")
 	}
@@ -394,7 +394,7 @@ var libtool = pattern.New(`\b(LT_INIT|AC_PROG_LIBTOOL|AM_PROG_LIBTOOL)\b`)
 
 var installTarget = pattern.New(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
 
-// makefile looks at how a plain makefile is told where to install.
+// makefile finds out how a plain makefile takes the place to install in.
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
@@ -406,7 +406,7 @@ func (t *tree) makefile(s *Source, name string) {
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
 	}
 	if m := ownDestdir.FindStringSubmatch(text); m != nil {
-		// What others call DESTDIR is here the place itself.
+		// Here, DESTDIR is the place itself.
 		value := prefixReference.ReplaceAllString(m[1], "$$FL_PREFIX")
 		s.Args = append(s.Args, "DESTDIR="+value)
 		s.Remarks = append(s.Remarks,
@@ -451,11 +451,11 @@ var (
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)
 	prefixVariable  = pattern.New(`(?m)\$[({](?:PREFIX|prefix)[)}]|^[ \t]*(?:export[ \t]+)?(?:PREFIX|prefix)[ \t]*[?:]?=`)
-	// Places outside of any prefix that a makefile gives names to.
+	// Absolute paths that a makefile gives names to.
 	placeVariable = pattern.New(`(?m)^[ \t]*([A-Za-z_]*(?i:dir|path))[ \t]*[?:]?=[ \t]*(/(?:etc|var|lib/(?:systemd` +
 		`|udev)|usr/(?:local/)?(?:s?bin|lib|libexec|share|man|games))(?:/[\w./+-]*)?)[ \t]*$`)
-	// What makefiles call the place to install in otherwise: a variable whose
-	// value is an absolute path that things are usually installed in.
+	// Another name for the place to install in: a variable whose value is an absolute path that is
+	// usually installed in.
 	otherPrefix = pattern.New(`(?m)^[ \t]*(\w*(?:INSTALL|install|PREFIX|prefix|ROOT` +
 		`|TOP)\w*)[ \t]*[?:]?=[ \t]*/(?:usr(?:/local)?|opt)[\w./-]*[ \t]*$`)
 )

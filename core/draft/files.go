@@ -6,9 +6,9 @@ import (
 	"os"
 )
 
-// FilesOf opens the directory of a source to read. In sources may be anything: a link that
-// leads out of the directory leads nowhere, and what is neither a file nor a directory, as
-// a pipe that would be waited for, cannot be opened.
+// FilesOf opens the directory of a source to read. Its contents are untrusted: a link that leads
+// out of the directory leads nowhere, and anything that is neither a file nor a directory, such
+// as a pipe, cannot be opened.
 func FilesOf(dir string) (files fs.FS, done func() error, err error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -24,7 +24,7 @@ type Hint struct {
 }
 
 var (
-	// forPeople is what texts for people are called, in the order in which a person reads them.
+	// forPeople are the names of texts for people, in the order in which a person reads them.
 	forPeople = []*pattern.Pattern{
 		pattern.New(`(?i)^readme(?:\.(?:md|txt|rst|markdown|adoc|asciidoc|1st|unix|linux))?$`),
 		pattern.New(`(?i)^(?:install(?:ation)?|build(?:ing)?|compil(?:e|ing)|hacking)(?:[._-](?:unix|linux))?(?:\.(?:md` +
@@ -44,11 +44,11 @@ var (
 		"arch":   pattern.New(`(?m)\bpacman[ \t]+-S\w*((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 		"alpine": pattern.New(`(?m)\bapk(?:[ \t]+-\S+)*[ \t]+add((?:[ \t]+\\?\n?[ \t]*[\w.+:=-]+)+)`),
 	}
-	// As a service of builds installs them.
+	// As CI services install them.
 	listedPackages = pattern.New(`(?m)^[ \t]*packages:[ \t]*\n((?:[ \t]*-[ \t]+[\w.+:'"-]+[ \t]*\n)+)`)
 	buildDepends   = pattern.New(`(?m)^Build-Depends(?:-Arch)?:((?:[^\n]*\n)(?:[ \t][^\n]*\n)*)`)
 	buildRequires  = pattern.New(`(?m)^BuildRequires:([^\n]*)`)
-	// To versions, architectures and the like.
+	// Suffixes for versions, architectures and the like.
 	restricted = pattern.New(`\([<>=][^)]*\)|\[[^\]]*\]|<[^>\n]*>|[<>=]+[ \t]*[\w.:~+-]+|\$\{[^}]*\}`)
 	makes      = pattern.New("(?m)(?:^[ \\t]*[$#>%]?[ \\t]*|[`'\"])g?make[ \\t]+([a-z][a-z0-9_-]+)\\b(?:$|[ " +
 		"\\t]*[`'\"\\n;])")

@@ -32,8 +32,8 @@ var (
 	pcURL         = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
 )
 
-// identity finds name and version: what the build files say, which goes into
-// what is built, and otherwise what the archive is called.
+// identity finds the name and version: what the build files say, because that goes into the
+// result, otherwise the name of the archive.
 func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
 	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
@@ -85,8 +85,7 @@ func (t *tree) identity(s *Source) {
 	}
 }
 
-// notFile leaves out what old configure scripts begin with: the name of a file, by which
-// they find the source.
+// notFile drops file names, which old configure scripts begin with, to find the source.
 func notFile(name string) string {
 	switch path.Ext(name) {
 	case ".c", ".h", ".cc", ".cpp", ".in", ".am", ".ac", ".y", ".l", ".el":
@@ -110,7 +109,7 @@ func (t *tree) headerVersion() Finding {
 	return Finding{}
 }
 
-// choose takes the first finding that has an acceptable value.
+// choose takes the first finding with an acceptable value.
 func (t *tree) choose(what string, check func(string) error, tidy func(string) string, candidates []Finding) Finding {
 	for _, c := range candidates {
 		if c.Value = tidy(c.Value); c.Value != "" && check(c.Value) == nil {
@@ -147,8 +146,8 @@ func (t *tree) about(s *Source) {
 	s.License = t.license()
 }
 
-// Where else a source says in a line what it is: the first line of its manual page, a
-// package's description, an entry of a menu.
+// Other places with a description in one line: the first line of a manual page, a package's
+// description, a desktop entry.
 var descriptions = []struct {
 	files   []string
 	pattern *pattern.Pattern
@@ -176,8 +175,8 @@ func (t *tree) described(name string) Finding {
 	return Finding{What: "summary", Certainty: Open}
 }
 
-// introduction finds the sentence by which a README says what the package is:
-// "Fern is a library for …".
+// introduction finds the sentence in which a README says what the package is: "Fern is a library
+// for …".
 func (t *tree) introduction(name string) Finding {
 	open := Finding{What: "summary", Certainty: Open}
 	readme := t.first("README", "README.md", "README.txt", "README.rst", "readme.md", "Readme.md", "README.markdown")

@@ -15,9 +15,9 @@ import (
 	"fernladder/core/recipe"
 )
 
-// Build systems that no method drives. Their recipes have the method script, with the
-// steps that people take; nothing of the network is in them, so what they need has to be
-// in the archive, or be an extra.
+// Build systems without a method. Their recipes have the method script, with the usual steps;
+// nothing in them uses the network, so the sources of their needs have to be in the archive, or
+// be extras.
 
 // A kind is such a build system.
 type kind struct {
@@ -51,12 +51,12 @@ func (s *Source) needs(kind, from string, names ...string) {
 	}
 }
 
-// required is a look-up of something that the build does not go on without.
+// required is a look-up of something that the build requires.
 func required(kind, name, from string) buildfile.Lookup {
 	return buildfile.Lookup{Kind: kind, Names: []string{name}, Required: true, From: from}
 }
 
-// open notes what a person has to find out.
+// open notes something that a person has to find out.
 func (s *Source) open(what, value, from string) {
 	s.Remarks = append(s.Remarks, Finding{what, value, from, Open})
 }
@@ -114,8 +114,8 @@ var (
 	extensions  = pattern.New(`\b(?:Extension|ext_modules|cffi_modules)\b`)
 )
 
-// python places a package of Python in a directory of the tree that no version of
-// Python is in the name of, with programs in bin that find it.
+// python places a Python package in a directory of the tree whose name does not depend on the
+// version of Python, with programs in bin that find it.
 func (t *tree) python(s *Source) {
 	from := s.Method.From
 	var project struct {
@@ -175,8 +175,8 @@ for program in $DESTDIR$FL_PREFIX/lib/python/bin/*; do
 done`}}
 }
 
-// cargo builds a package of Rust from crates that are in the archive. Where they are not,
-// Cargo.lock has their digests, and a person has to say where they come from.
+// cargo builds a Rust package from crates in the archive. If they are not there, Cargo.lock has
+// their digests, and a person has to state their URLs.
 func (t *tree) cargo(s *Source) {
 	var manifest struct {
 		Package struct{ Name, Version, Description, Homepage, License string }
@@ -231,12 +231,12 @@ func (t *tree) cargo(s *Source) {
 	}
 }
 
-// plainPath matches paths that a shell leaves alone.
+// plainPath matches paths without characters that are special to a shell.
 var plainPath = pattern.New(`^[\w./+-]+$`)
 
 var programName = pattern.New(`^[\w][\w.+-]*$`)
 
-// golang builds a module of Go from modules that are in the archive.
+// golang builds a Go module from modules in the archive.
 func (t *tree) golang(s *Source) {
 	module := t.match("go.mod", goModule)
 	s.called = path.Base(majorVersion.ReplaceAllString(module, ""))
@@ -313,7 +313,8 @@ func (t *tree) buildScript(s *Source) {
 		Finding{"steps", "compile and place", "build.sh, which is run without arguments", Guessed})
 }
 
-// prebuilt recognises what only has to be placed: programs, with what they come with.
+// prebuilt recognises a source that only has to be placed: programs, with the files that they
+// need.
 func (t *tree) prebuilt(s *Source) bool {
 	names, _ := fs.Glob(t.files, "bin/*")
 	if len(names) == 0 ||
@@ -325,7 +326,8 @@ func (t *tree) prebuilt(s *Source) bool {
 	return true
 }
 
-// data recognises what has nothing to build: fonts, pictures and the like, with texts about them.
+// data recognises a source with nothing to build: fonts, pictures and the like, with texts about
+// them.
 func (t *tree) data(s *Source) bool {
 	fonts, found, other := false, false, false
 	err := fs.WalkDir(t.files, ".", func(file string, d fs.DirEntry, err error) error {

@@ -47,14 +47,14 @@ type inquiry struct {
 	Kind  string   // header, library, module, package (of CMake), program, or a function of a library that was answered
 	Names []string // any of which will do
 	Range string   // of versions, as the step says it, or ""
-	// For packages of CMake, where it says so itself.
+	// For CMake packages, if CMake reports it.
 	Required bool
 }
 
-// Key is what an answer to it is known by.
+// Key identifies the answer to it.
 func (a inquiry) Key() string { return keyOf(a.Kind, a.Names[0]) }
 
-// keyOf is what an answer is known by.
+// keyOf identifies an answer.
 func keyOf(kind, name string) string {
 	if kind == "package" {
 		name = strings.ToLower(name)
@@ -62,19 +62,19 @@ func keyOf(kind, name string) string {
 	return kind + " " + name
 }
 
-// isConfig tells whether something is a program that says how to build with a library, as
-// moss-config. It is only known to be asked for if its tree is among those of a step.
+// isConfig reports whether something is a program that says how to build with a library, such as
+// moss-config. An inquiry about it is only noticed if its tree is among those of a step.
 func isConfig(kind, name string) bool {
 	return kind == "program" && strings.HasSuffix(name, "-config") && !strings.Contains(name, "/")
 }
 
-// An answer is something that is there for a step.
+// An answer is something that a step finds.
 type answer struct {
 	Version string
 	Tree    string // that has it; "": an empty stand-in is made
 }
 
-// answers are what is there, by its key.
+// answers are what a step finds, by their keys.
 type answers map[string]answer
 
 // A configureStep is one way to run the configure step.
@@ -85,7 +85,7 @@ type configureStep struct {
 	Cache   []byte            // of tests that need not be made again, as the cache of a heardRun has it
 }
 
-// A heardRun is what came of a step.
+// A heardRun is the outcome of a step.
 type heardRun struct {
 	OK     bool
 	Asked  []inquiry         // in the order in which it asked
@@ -101,7 +101,7 @@ type heardRun struct {
 	Built     []string // programs and libraries that a makefile has made
 }
 
-// An cmakeOption of CMake is a variable that is on or off, as it was.
+// A cmakeOption is a boolean variable of CMake, with its value.
 type cmakeOption struct {
 	Name, About string
 	On          bool
@@ -119,8 +119,8 @@ type Heard struct {
 	Longest  time.Duration // that one run may take; 0: three minutes
 }
 
-// ErrNoRoom is the error for a machine on which nothing can be listened to: it cannot seal, or
-// does not know which package has which file.
+// ErrNoRoom is the error for a machine without listening rooms: it has no sealed builds, or no
+// list of the files of its packages.
 var ErrNoRoom = errors.New("this machine has no sealed, bare rooms")
 
 // unmade is the error for a source whose configure script cannot be made here.
@@ -131,7 +131,7 @@ func (e *unmade) Error() string {
 	return "its configure script cannot be made: " + lines[len(lines)-1]
 }
 
-// A listeningRoom is where a source is listened to. Close takes it away.
+// A listeningRoom runs the configure step of a source. Close deletes it.
 type listeningRoom struct {
 	ctx      context.Context
 	m        *machine.Machine
@@ -175,7 +175,7 @@ func enter(ctx context.Context, m *machine.Machine, s Heard) (*listeningRoom, er
 	return r, nil
 }
 
-// Show has further runs see programs of the operating system, as far as it has them.
+// Show makes programs of the operating system visible to further runs, if they are installed.
 func (r *listeningRoom) Show(programs ...string) (err error) {
 	r.programs = append(r.programs, programs...)
 	declared := sandbox.Declared{Mounted: []string{r.m.Store.Root}}
@@ -186,21 +186,21 @@ func (r *listeningRoom) Show(programs ...string) (err error) {
 	return err
 }
 
-// Sees tells whether a run sees a file of the operating system.
+// Sees reports whether a run sees a file of the operating system.
 func (r *listeningRoom) Sees(file string) bool { return !r.sight.Hides(file) }
 
-// Close takes the room away.
+// Close deletes the room.
 func (r *listeningRoom) Close() { r.done() }
 
-// at is a place of the room. The user of the room can write in some of them and in none to
-// base, so that no run finds, or leaves, anything in the place of one that is made for another.
+// at is a path in the room. The room's user can write to some of them, but not to base, so that
+// no run finds or leaves anything in the place of another run's directory.
 func (r *listeningRoom) at(names ...string) string {
 	return filepath.Join(r.base, filepath.Join(names...))
 }
 
 func (r *listeningRoom) given() string { return r.at("given") }
 
-// prepare lays out what the room has.
+// prepare creates the contents of the room.
 func (r *listeningRoom) prepare() error {
 	for _, dir := range []string{"given", "given/bin"} {
 		if err := os.Mkdir(r.at(dir), 0o755); err != nil {
@@ -239,7 +239,7 @@ func (r *listeningRoom) prepare() error {
 	return err
 }
 
-// copy makes a copy of the source that the user of the room can change.
+// copy copies the source for the room's user to change.
 func (r *listeningRoom) copy(name string) error {
 	from, to := r.source.Dir, r.at(name)
 	if r.source.Prepare != "" && name != "source" {
@@ -280,7 +280,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	case recipe.Configure:
 		argv = []string{filepath.Join(top, "configure"), "--prefix=" + prefix}
 		if r.autoconf() {
-			// What it has decided is in config.status.
+			// Its decisions are in config.status.
 			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}
 	case recipe.CMake:
@@ -324,11 +324,11 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	case recipe.CMake:
 		asked, downloads := r.traced(said, r.at(source))
 		run.Asked, run.Downloads = append(run.Asked, asked...), downloads
-		// What it cannot generate with empty answers does not matter.
+		// CMake may fail to generate with empty stand-ins; that does not matter.
 		run.OK = run.OK || strings.Contains(run.Output, "\n-- Configuring done") && !strings.Contains(run.Output,
 			"Cannot find source file")
 	case recipe.Configure:
-		// It was to create nothing, so what it does with its files besides may have failed.
+		// With --no-create, later commands of the script may have failed.
 		_, err := made.Lstat("config.status")
 		run.OK = run.OK || err == nil && !strings.Contains(run.Output, "configure: error:")
 	}
@@ -344,7 +344,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	return run, nil
 }
 
-// mkdir makes a directory of the room's user, with files.
+// mkdir makes a directory, with files, for the room's user.
 func (r *listeningRoom) mkdir(name string, files map[string][]byte) error {
 	if err := os.Mkdir(r.at(name), 0o755); err != nil {
 		return err
@@ -357,7 +357,7 @@ func (r *listeningRoom) mkdir(name string, files map[string][]byte) error {
 	return r.give(r.at(name))
 }
 
-// answer writes what is there for a run.
+// answer writes what a run finds.
 func (r *listeningRoom) answer(name string, answers answers) error {
 	given := filepath.Join(r.given(), name)
 	if err := os.Mkdir(given, 0o755); err != nil {
@@ -392,7 +392,7 @@ func (r *listeningRoom) answer(name string, answers answers) error {
 	return os.WriteFile(filepath.Join(given, "answers"), []byte(lines.String()), 0o644)
 }
 
-// run runs a command in a room of its own, which ends with it, and reads what was noted.
+// run runs a command in a room of its own, and reads the notes.
 func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string,
 	step configureStep) (*heardRun, error) {
 	if err := r.answer(name, step.Answers); err != nil {
@@ -477,7 +477,7 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 	return run, nil
 }
 
-// tail is the end of what was printed.
+// tail is the end of the output.
 func tail(f *os.File) string {
 	const most = 16 << 10
 	info, err := f.Stat()
@@ -488,8 +488,8 @@ func tail(f *os.File) string {
 	return strings.ToValidUTF8(string(text), "?")
 }
 
-// found notes the programs of trees that a step says it has found, and what it may have looked
-// for as a program and says it has not.
+// found notes the programs of trees that a step reports as found, and programs that it may have
+// looked for and reports as missing.
 func (run *heardRun) found(output *os.File, trees []string) {
 	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
 	for lines.Scan() {
@@ -507,14 +507,14 @@ func (run *heardRun) found(output *os.File, trees []string) {
 	}
 }
 
-// lackedProgram matches how configure scripts and shells say that a program is not there.
+// lackedProgram matches messages of configure scripts and shells about a missing program.
 var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$` +
 	`|: (?:line )?\d+: (?:\S+: )?([^\s/]+): (?:command )?not found$`)
 
-// largestNotes is more than an honest step asks for.
+// largestNotes is more than the notes of any real step.
 const largestNotes = 4 << 20
 
-// notes reads what the scripts have noted.
+// notes reads the notes of the scripts.
 func (run *heardRun) notes(says *safefs.Dir) {
 	text, err := says.ReadFile("notes", largestNotes)
 	if err != nil {
@@ -532,8 +532,8 @@ func (run *heardRun) notes(says *safefs.Dir) {
 	}
 }
 
-// merged has each thing once, where it was asked for last, without what no recipe could name, and
-// of what is more than an honest step asks for the last.
+// merged has each inquiry once, at its last position, without those that no recipe could name.
+// If there are more than a real step makes, only the last count.
 func merged(all []inquiry) []inquiry {
 	const most = 1000
 	last := map[string]inquiry{}

@@ -23,34 +23,34 @@ import (
 	"fernladder/core/safefs"
 )
 
-// patience is how long the processors may be busy with what is asked of a source beyond the
-// runs that say what it needs.
+// patience is the processor time for questions about switches, beyond the runs that find out
+// what the source needs.
 const patience = 45 * time.Second
 
-// Unheard is the error for a source whose configure step says nothing that can be used.
+// Unheard is the error for a source whose configure step shows nothing usable.
 type Unheard struct{ Why string }
 
 func (e *Unheard) Error() string { return e.Why }
 
-// Listening is how much is asked of a source.
+// Listening says how much to find out about a source.
 type Listening struct {
 	Quick   bool          // only what it looks for, and nothing of its switches
 	Longest time.Duration // that one run of the configure step may take; 0: three minutes
-	// Progress is told after each run what is being found out; nil: nothing is.
+	// Progress is called after each run with the current question; nil: it is not.
 	Progress func(doing string, runs int)
 }
 
-// Configured tells whether the source has a configure step that can be listened to, or a
-// makefile alone, which is listened to while it compiles.
+// Configured reports whether the source has a configure step that can be listened to, or only a
+// makefile, which is listened to while it compiles.
 func (s *Source) Configured() bool {
 	return slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson, recipe.Make},
 		recipe.Method(s.Method.Value))
 }
 
-// Listen runs the source's own configure step in a listening room, and puts what it asks for
-// in the place of what its files seem to say: what it looks for, whether it goes on without,
-// by which option, and what its options are unless told otherwise. dir has its files. Where
-// nothing can be heard, the source is as it was read.
+// Listen runs the source's own configure step in a listening room, and replaces what the
+// source's files seem to say by what the step shows: what it looks for, whether that is
+// required, which option controls it, and the defaults of its options. dir has the source's
+// files. If nothing can be heard, the findings stay as read.
 func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, known *Known, how Listening) error {
 	source := Heard{Dir: dir, Below: s.Dir, Method: recipe.Method(s.Method.Value), InTree: s.InTree ||
 		s.Method.Value == string(recipe.Make), Prepare: s.Prepare, Longest: how.Longest}
@@ -70,7 +70,7 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		return err
 	}
 	defer room.Close()
-	// However many runs there are, it comes to an end.
+	// The number of runs is not limited, the time is.
 	const whole = 10
 	limited, cancel := context.WithTimeout(ctx, whole*cmp.Or(source.Longest, 3*time.Minute))
 	defer cancel()
@@ -91,8 +91,8 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	return err
 }
 
-// enter makes a room for a source. What makes its configure script finds the macros of the shelf's
-// trees, and programs that it turns out to run.
+// enter makes a room for a source. The programs that make its configure script find the macros
+// of the shelf's trees, and programs that they turn out to run.
 func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, source Heard) (*listeningRoom, error) {
 	for _, tree := range slices.Sorted(maps.Values(known.trees)) {
 		if safefs.Exists(filepath.Join(tree, "share", "aclocal")) {
@@ -109,8 +109,8 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 	}
 }
 
-// runs adds a program that was not found to what a source is listened to with, and to its needs,
-// where the shelf or this machine has it.
+// runs shows a program that was not found to further runs, and adds it to the needs, if the
+// shelf or this machine has it.
 func (s *Source) runs(m *machine.Machine, known *Known, source *Heard, output string) bool {
 	found := notFound.FindAllStringSubmatch(output, -1)
 	if len(found) == 0 {
@@ -133,7 +133,7 @@ var notFound = pattern.New(`(?m)([\w+.-]+): (?:command )?not found$`)
 
 var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|unsupported)[^\n]*--prefix`)
 
-// hearing is what is found out about a source by listening to it.
+// hearing is what is known about a source that is being listened to.
 type hearing struct {
 	source   *Source
 	m        *machine.Machine
@@ -171,8 +171,8 @@ func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
 	return run, err
 }
 
-// late tells whether there is no time left for switches: less for those that only their files
-// say to be about something else than what is looked for.
+// late reports whether there is no time left for switches; there is less time for those that, by
+// their files, have nothing to do with look-ups.
 func (h *hearing) late(times int) bool {
 	h.lock.Lock()
 	defer h.lock.Unlock()
@@ -248,8 +248,8 @@ func (h *hearing) hear() error {
 	return nil
 }
 
-// compiling takes in what a makefile lacks when it compiles, first with nothing and then, so that
-// it comes to the end, with all that it has asked for. It does not go on without any of it.
+// compiling records what a makefile lacks when it compiles: first without answers and then, so
+// that it gets to the end, with everything it asked for. All of that is required.
 func (h *hearing) compiling(run *heardRun) (err error) {
 	for _, target := range []string{"linux", "unix", "posix", "all", h.source.Name.Value} {
 		if len(run.Built) > 0 || len(run.Asked) > 0 {
@@ -321,7 +321,7 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 	return nil
 }
 
-// Placeable are those of the programs and libraries that were built which others would use.
+// Placeable are the built programs and libraries that are of use to others.
 func Placeable(built []string) []string {
 	return slices.DeleteFunc(slices.Clone(built), func(name string) bool {
 		inside := strings.Split(path.Dir(name), "/")
@@ -330,12 +330,12 @@ func Placeable(built []string) []string {
 	})
 }
 
-// tries matches programs that only say whether the package works, or show it.
+// tries matches programs that only test or demonstrate the package.
 var tries = pattern.New(`(?i)^(?:tests?|check|example|demo|sample|bench)|(?:[-_.]tests?|test|bench|[-_]demo` +
 	`|[-_]example)$`)
 
-// movable has a static library, where the makefile makes no shared one, compiled so that
-// shared libraries of other packages can take it in.
+// movable compiles a static library with -fPIC if the makefile makes no shared one, so that
+// shared libraries of other packages can include it.
 func (h *hearing) movable() {
 	library, shared := "", false
 	for _, file := range slices.Sorted(maps.Keys(h.full.Made)) {
@@ -359,8 +359,8 @@ func (h *hearing) movable() {
 	}
 }
 
-// partly takes in what was asked for by a source that stops: the last thing without an answer is
-// what it seems to stop for.
+// partly records the inquiries of a source that stops: the last one without an answer is the
+// likely reason.
 func (h *hearing) partly() {
 	if h.full == nil {
 		return
@@ -397,15 +397,16 @@ func (h *hearing) provider(a inquiry) string {
 	return ""
 }
 
-// own tells whether the source looks for itself: for its own name, which no other recipe offers.
+// own reports whether the source looks for itself: for its own name, which no other recipe
+// offers.
 func (h *hearing) own(a inquiry) bool {
 	return h.provider(a) == "" && slices.ContainsFunc(a.Names, func(name string) bool {
 		return buildfile.Stem(name) == buildfile.Stem(h.source.Name.Value)
 	})
 }
 
-// settle finds the answers with which the source is configured: all that the shelf has, and
-// of what else it looks for, as much as it does not go on without.
+// settle finds the answers with which the step succeeds: everything on the shelf, and of the
+// rest only what is required.
 func (h *hearing) settle(run *heardRun) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
@@ -472,8 +473,8 @@ func (h *hearing) settle(run *heardRun) (err error) {
 	}
 }
 
-// aside are the arguments that turn off what is not the package itself: its tests, documentation
-// and the like.
+// aside are the arguments that turn off what is not the package itself: tests, documentation and
+// the like.
 func (h *hearing) aside() (args []string) {
 	for _, sw := range h.source.Switches {
 		if sw.Purpose != "" && sw.Purpose != buildfile.Shared && sw.Purpose != buildfile.Static &&
@@ -494,8 +495,8 @@ func (h *hearing) outside() (args []string) {
 	return args
 }
 
-// give has a step find what a recipe has: all of its tree where it is built, otherwise a stand-in
-// for what was asked for. It tells whether that is new.
+// give makes a step find what a recipe has: its whole tree if it is built, otherwise a stand-in
+// for the inquiry. It reports whether that is new.
 func (h *hearing) give(name string, a inquiry) (added bool) {
 	tree := h.known.trees[name]
 	if tree == "" {
@@ -511,7 +512,7 @@ func (h *hearing) give(name string, a inquiry) (added bool) {
 	return added
 }
 
-// answer adds an answer, and tells whether it is new.
+// answer adds an answer, and reports whether it is new.
 func (h *hearing) answer(a inquiry, with answer) (added bool) {
 	for _, name := range a.Names {
 		key := keyOf(a.Kind, name)
@@ -527,8 +528,8 @@ func (h *hearing) answered(l *buildfile.Lookup) bool {
 	return there
 }
 
-// culprit is what a run seems to have stopped for: the last that it asked for, of what can be
-// had at all.
+// culprit is the inquiry for which a run seems to have stopped: the last one that can be
+// satisfied.
 func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 	var asked []host.Question
 	for _, a := range run.Asked {
@@ -562,7 +563,7 @@ func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 	return culprit, false
 }
 
-// stopped is the error for a run that nothing here gets further. A program that it stops for and
+// stopped is the error for a run that nothing here gets further. A program that it needs and
 // that this machine lacks is noted.
 func (h *hearing) stopped(run *heardRun) error {
 	if run.Late {
@@ -584,7 +585,7 @@ func (h *hearing) stopped(run *heardRun) error {
 	return &Unheard{why}
 }
 
-// lastWords are the words of the last lines of an output.
+// lastWords are the words in the last lines of an output.
 func lastWords(output string) []string {
 	const few = 3
 	lines := strings.Split(strings.TrimSpace(output), "\n")

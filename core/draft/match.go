@@ -19,7 +19,7 @@ import (
 	"fernladder/core/version"
 )
 
-// Known is what the shelves and the installed trees have to offer.
+// Known is what the shelves and the installed trees offer.
 type Known struct {
 	recipes  []string
 	provides map[string]string   // KIND NAME of a dependency to a package
@@ -30,11 +30,11 @@ type Known struct {
 	options  []switchable        // that are off
 }
 
-// switchable is an option of a recipe that brings what it is called after.
+// switchable is an option of a recipe that adds what it is named after.
 type switchable struct{ recipe, name, value string }
 
-// brings finds an option that brings something of this name: one that is called like it, or like
-// what is done with it, of a recipe that the name is of. An option of another recipe only uses it.
+// brings finds an option that adds something of this name: one with that name, or with the name
+// of its use, in a recipe with that name. An option of another recipe only uses it.
 func (k *Known) brings(name string) (switchable, bool) {
 	name = strings.ToLower(name)
 	i := slices.IndexFunc(k.options, func(o switchable) bool {
@@ -47,7 +47,7 @@ func (k *Known) brings(name string) (switchable, bool) {
 	return k.options[i], true
 }
 
-// switchables are the options of a recipe by which it has more than it offers without them.
+// switchables are the options with which a recipe has more than it offers without them.
 func switchables(r *recipe.Recipe) (all []switchable) {
 	_, lists := r.Offers.Lists()
 	offered := slices.Concat(slices.Collect(maps.Values(lists))...)
@@ -66,8 +66,8 @@ func switchables(r *recipe.Recipe) (all []switchable) {
 	return all
 }
 
-// Version is that of something which a package has: of a module that of its file, otherwise
-// the package's.
+// Version is the version of something that a package has: of a module, that of its file,
+// otherwise the package's.
 func (k *Known) Version(pkg string, a inquiry) string {
 	for _, name := range a.Names {
 		if v := k.versions[keyOf(a.Kind, name)]; v != "" {
@@ -77,12 +77,12 @@ func (k *Known) Version(pkg string, a inquiry) string {
 	return cmp.Or(k.versions[pkg], "1.0")
 }
 
-// treeOf is the tree that has a program, or "".
+// treeOf is the tree with a program, or "".
 func (k *Known) treeOf(program string) string {
 	return k.trees[k.provides[keyOf("program", program)]]
 }
 
-// configs are the programs of packages that say how to build with them, with their trees.
+// configs are the packages' -config programs, with their trees.
 func (k *Known) configs() answers {
 	all := answers{}
 	for key, pkg := range k.provides {
@@ -94,8 +94,8 @@ func (k *Known) configs() answers {
 	return all
 }
 
-// around are the trees that a configure step with answers finds: those that have something of
-// them, and the libraries that these stand on. Of those with programs alone it finds these.
+// around are the trees that a configure step finds with some answers: those with one of them,
+// and the libraries that these depend on. It finds the programs of trees that have nothing else.
 func (k *Known) around(answers answers) (all []build.Neighbour) {
 	add := func(tree string, role recipe.Role, direct bool) {
 		if tree != "" && !slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
@@ -119,8 +119,8 @@ func (k *Known) around(answers answers) (all []build.Neighbour) {
 	return all
 }
 
-// Survey finds out what packages offer: what the recipes on the shelves say, and
-// what the files of installed trees show.
+// Survey finds out what packages offer: what recipes on the shelves say, and what the files of
+// installed trees show.
 func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	names, err := shelves.Names()
 	if err != nil {
@@ -160,7 +160,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	return k, nil
 }
 
-// A module is what the file of one of pkg-config's modules says of it.
+// A module is what a pkg-config file says about its module.
 type module struct {
 	version string
 	below   []string // directories below which headers of the tree are included
@@ -198,7 +198,7 @@ var (
 	moduleInclude = pattern.New(`-I\$\{includedir\}/([\w./+-]+)`)
 )
 
-// tree takes in what a tree has.
+// tree records what a tree offers.
 func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	modules := modulesOf(tree, files)
 	k.add(r.Name, offered(modules, files))
@@ -233,7 +233,7 @@ func (k *Known) add(name string, o recipe.Offers) {
 	}
 }
 
-// Offered finds in the files of a tree what other packages can use of it.
+// Offered finds what other packages can use among the files of a tree.
 func Offered(tree string, files []store.File) recipe.Offers {
 	return offered(modulesOf(tree, files), files)
 }
@@ -273,7 +273,7 @@ func offered(modules map[string]module, files []store.File) recipe.Offers {
 	return o
 }
 
-// cmakePackage is the name by which find_package finds a file.
+// cmakePackage is the name for which find_package finds a file.
 func cmakePackage(base string) (string, bool) {
 	for _, suffix := range []string{"Config.cmake", "-config.cmake"} {
 		if name, found := strings.CutSuffix(base, suffix); found {
@@ -286,8 +286,8 @@ func cmakePackage(base string) (string, bool) {
 // numbered matches a number at the end of a name, as in moss2-32.
 var numbered = pattern.New(`[-_.]\d+$`)
 
-// Find returns the recipe that should have what is looked for, and whether it is known
-// to; otherwise only its name speaks for it. Kinds are those of look-ups.
+// Find returns the recipe that should have what a look-up is for, and whether that is certain;
+// otherwise only its name suggests it. Kinds are those of look-ups.
 func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	low := strings.ToLower(name)
 	keys := []string{kind + " " + name}
@@ -307,7 +307,7 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	if kind == "header" {
 		low, _, _ = strings.Cut(strings.TrimSuffix(low, ".h"), "/")
 	}
-	// Names differ in lib before or behind, and in a version at the end.
+	// Names differ in lib at the beginning or end, and in a version at the end.
 	bare := strings.TrimRight(low, "0123456789.-")
 	for _, n := range []string{low, numbered.ReplaceAllString(low, ""), bare} {
 		for _, candidate := range []string{n, "lib" + n, n + "lib", strings.TrimPrefix(n, "lib")} {

@@ -28,9 +28,9 @@ type Signer struct {
 // largestKey limits the size of a key file, in bytes.
 const largestKey = 1 << 20
 
-// Trust reads the key that an archive is signed by, and verifies the signature with it. from is a
-// file, the URL of a file, or the URL of an OpenPGP key server without a path, which is asked for the
-// key by its id (HKP, draft-gallagher-openpgp-hkp).
+// Trust reads the key that an archive is signed with, and verifies the signature. from is a
+// file, the URL of a file, or the URL of an OpenPGP key server without a path, which is asked
+// for the key by its id (HKP, draft-gallagher-openpgp-hkp).
 func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Signer, error) {
 	if o.Signature == "" {
 		return nil, problem.New(problem.Usage, "", "there is no signature beside the archive").Coded(BadSource)
@@ -83,13 +83,13 @@ func Trust(ctx context.Context, m *machine.Machine, o Origin, from string) (*Sig
 	return s, nil
 }
 
-// server tells whether a URL has no path.
+// server reports whether a URL has no path.
 func server(from string) bool {
 	u, err := url.Parse(from)
 	return err == nil && (u.Path == "" || u.Path == "/")
 }
 
-// Is tells whether the key has this fingerprint, as a person writes it.
+// Is reports whether the key has this fingerprint, in the form in which people write it.
 func (s *Signer) Is(fingerprint string) bool {
 	plain := strings.NewReplacer(" ", "", ":", "").Replace(fingerprint)
 	return s.Format == "openpgp" && strings.EqualFold(plain, s.Fingerprint) || fingerprint == s.Fingerprint

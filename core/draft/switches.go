@@ -12,9 +12,9 @@ import (
 	"fernladder/core/recipe"
 )
 
-// switches finds out what the source's switches are unless told otherwise, and what is looked
-// for by them: by what changes when they are turned off. Those that have the name of something
-// that is looked for are turned off one by one, the others together first.
+// switches finds the defaults of the source's switches, and the look-ups that they control, from
+// what changes when they are turned off. Switches named after a look-up are turned off one by
+// one, the others together first.
 func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 	var named, off, on, aside, valued, static []*buildfile.Switch
 	for i := range h.source.Switches {
@@ -87,7 +87,7 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 	return nil
 }
 
-// choose gives a switch each of its values, and adds what is looked for with one alone.
+// choose sets a switch to each of its values, and adds the look-ups of one value alone.
 func (h *hearing) choose(sw *buildfile.Switch) error {
 	for _, v := range sw.Order {
 		if h.late(1) || v == sw.Value {
@@ -104,8 +104,8 @@ func (h *hearing) choose(sw *buildfile.Switch) error {
 	return nil
 }
 
-// came adds what a run has asked for that was not asked for otherwise, for a switch is on, or
-// has a value. The caller holds the lock.
+// came adds inquiries that a run made only because a switch is on, or has some value. The caller
+// holds the lock.
 func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 	came := missing(run, h.full)
 	for _, a := range run.Asked {
@@ -117,8 +117,8 @@ func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 	}
 }
 
-// together turns switches off together, and where that says something, in halves. It returns of
-// how many nothing is known, for want of time.
+// together turns switches off together and, if that has an effect, in halves. It returns the
+// number of those that there was no time for.
 func (h *hearing) together(switches []*buildfile.Switch, says func(*heardRun) bool,
 	turn func(*buildfile.Switch) error) (left int, err error) {
 	switch {
@@ -149,7 +149,7 @@ func (h *hearing) together(switches []*buildfile.Switch, says func(*heardRun) bo
 	return left, err
 }
 
-// turn turns a switch off, and where that says nothing of what could be looked for, on.
+// turn turns a switch off and, if that shows nothing about look-ups, on.
 func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error {
 	off, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
 	if err != nil {
@@ -208,7 +208,7 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 	return nil
 }
 
-// missing are the keys of what one run has asked for and another has not.
+// missing are the keys of inquiries that one run made and another did not.
 func missing(one, other *heardRun) map[string]bool {
 	keys := map[string]bool{}
 	for _, a := range one.Asked {
@@ -220,7 +220,7 @@ func missing(one, other *heardRun) map[string]bool {
 	return keys
 }
 
-// unlike are what one of two runs has made and the other has not, or not so.
+// unlike are results that differ between two runs.
 func unlike(one, other *heardRun) (names []string) {
 	for name, digest := range one.Made {
 		if other.Made[name] != digest {
@@ -235,12 +235,12 @@ func unlike(one, other *heardRun) (names []string) {
 	return names
 }
 
-// differ tells whether two runs have made different things, and whether one of them is what code is
-// compiled with.
+// differ reports whether two runs have different results, and whether one of them has an effect
+// on compilation.
 func differ(one, other *heardRun) (changed, configured bool) {
 	names := unlike(one, other)
 	return len(names) > 0, slices.ContainsFunc(names, func(name string) bool {
-		// A target that only one run has is not compiled differently.
+		// A target that only one run has is no effect on compilation.
 		return compiled(name) && (!strings.HasSuffix(name, "flags.make") || one.Made[name] != "" && other.Made[name] != "")
 	})
 }

@@ -12,25 +12,25 @@ import (
 	"fernladder/core/version"
 )
 
-// What archives and folders are called by the sites that make them of a branch or a commit, and
-// by people who keep them: no name of a package.
+// Names that hosting sites give to archives of a branch or commit, and that people give to
+// folders: none is a package's name.
 var (
 	nameless = pattern.New(`(?i)^(?:v?\d[\w.+-]*|(?:` + branches +
 		`)|src|source|sources|archive|archives|download|downloads|zip|tarball|refs|heads|tags|releases?|snapshots?|dl|-)$`)
 	ofBranch  = pattern.New(`(?i)(?:^|[-_.])(?:` + branches + `)$`)
 	decorated = pattern.New(`(?i)[-_.](?:` + branches + `|src|source|sources|[0-9a-f]{7,40})$`)
-	// ofCommit matches what is no version, but the beginning of a commit.
+	// ofCommit matches the beginning of a commit in the place of a version.
 	ofCommit = pattern.New(`^[0-9a-f]*[a-f][0-9a-f]*\d[0-9a-f]*$`)
 	aCommit  = pattern.New(`^[0-9a-f]{40}(?:[0-9a-f]{24})?$`)
-	// afterVersion is what follows the version of an archive: for which machine it is, and in which form.
+	// afterVersion is what follows the version of an archive: the machine and the form.
 	afterVersion = pattern.New(`(?i)(?:[-_.](?:bin|binary|src|source|sources|dist|linux|unix|x86[-_]64|amd64|aarch64` +
 		`|arm64|i[3-6]86|x64|64bit|noarch|full|static|musl|gnu|glibc[\d.]*))+$`)
 )
 
 const branches = `master|main|trunk|head|develop|devel|tip|latest`
 
-// titled is what an archive is called: as its file is, or, where that is a version or a branch
-// alone, as the folder in it, or as the URL has it.
+// titled is the name of an archive: that of its file or, if that is only a version or a branch,
+// that of the folder in it, or one from the URL.
 func titled(from, top string) string {
 	base := path.Base(from)
 	if u, err := url.Parse(from); err == nil && u.Path != "" {
@@ -55,8 +55,8 @@ func titled(from, top string) string {
 	return base
 }
 
-// branchOf is the repository that an archive of a branch is of, as far as its URL says, and whether
-// it is one: its content changes with each commit.
+// branchOf is the repository of an archive that was made from a branch, according to its URL,
+// and whether it is one: its content changes with each commit.
 func branchOf(from string) (repository string, is bool) {
 	u, err := url.Parse(from)
 	if err != nil || !ofBranch.MatchString(archiveSuffix.ReplaceAllString(path.Base(u.Path), "")) {
@@ -70,7 +70,7 @@ func branchOf(from string) (repository string, is bool) {
 	return "", true
 }
 
-// undecorated is a name without what says that it is of a branch, a commit or sources.
+// undecorated is a name without parts that say that it is a branch, a commit or a source.
 func undecorated(name string) string {
 	for {
 		bare := decorated.ReplaceAllString(name, "")
@@ -81,7 +81,8 @@ func undecorated(name string) string {
 	}
 }
 
-// cloned is where the clone of a git repository is from, by its own files; nothing of it is run.
+// cloned is the URL that a git repository was cloned from, from its own files; nothing of it is
+// run.
 func cloned(dir string) (o Origin) {
 	const largest = 1 << 20
 	d, err := safefs.OpenDir(dir)

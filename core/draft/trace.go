@@ -12,8 +12,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// traced reads what CMake has told of what it has run (--trace-format=json-v1, cmake(1)): the
-// searches of the source's own files, and what they would download.
+// traced reads CMake's trace (--trace-format=json-v1, cmake(1)): the searches of the source's
+// own files, and its downloads.
 func (r *listeningRoom) traced(says *safefs.Dir, source string) (all []inquiry, downloads []Download) {
 	f, err := says.Open("trace")
 	if err != nil {
@@ -70,7 +70,7 @@ type Download struct {
 
 const mostDownloads = 24
 
-// downloading matches commands of CMake that download something.
+// downloading matches CMake commands that download something.
 var downloading = pattern.New(`(?i)"cmd":"(?:fetchcontent_declare|externalproject_add)"|"args":\["DOWNLOAD","`)
 
 // download reads the arguments of such a command.
@@ -106,8 +106,8 @@ func download(args []string) (d Download) {
 	return d
 }
 
-// findPackage is what find_package looks for; nothing where the source has a module of its own
-// for it, whose searches are told as well, or where it is about the machine.
+// findPackage is what find_package looks for; nothing if the source has its own module for it,
+// whose searches are traced as well, or if it is about the machine.
 func (r *listeningRoom) findPackage(args []string) []inquiry {
 	name := args[0]
 	if base[name] || r.modules()["Find"+name+".cmake"] {
@@ -125,10 +125,10 @@ func (r *listeningRoom) findPackage(args []string) []inquiry {
 	return []inquiry{a}
 }
 
-// base are packages of CMake's own that every machine has.
+// base are CMake's own packages that work on every machine.
 var base = map[string]bool{"Threads": true, "PkgConfig": true, "Git": true, "OpenMP": true}
 
-// modulesIn are the names of the files with which CMake is extended below a directory.
+// modulesIn are the names of the CMake modules below a directory.
 func modulesIn(dir string) map[string]bool {
 	names := map[string]bool{}
 	d, err := safefs.OpenDir(dir)
@@ -145,7 +145,7 @@ func modulesIn(dir string) map[string]bool {
 	return names
 }
 
-// names are those that a search is for: up to the first word that says where and how.
+// names are those that a search is for: up to the first keyword.
 func names(args []string) (all []string) {
 	for _, arg := range args {
 		for arg := range strings.SplitSeq(arg, ";") {

@@ -9,9 +9,9 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Upward finds what a recipe takes from the operating system though another recipe is known to
-// have it, as it happens when that one comes onto the shelf later. What the recipe needs of the
-// other already is left out.
+// Upward finds what a recipe takes from the operating system although another recipe is known to
+// have it, which happens when that one came onto the shelf later. It leaves out what the recipe
+// already needs of the other.
 func (k *Known) Upward(r *recipe.Recipe) (problems tomlfile.Problems) {
 	for _, n := range r.HostNeeds {
 		if other := k.instead(r, n); other != "" {
@@ -25,7 +25,7 @@ func (k *Known) Upward(r *recipe.Recipe) (problems tomlfile.Problems) {
 	return problems
 }
 
-// instead is the recipe that a need on the operating system can be replaced by, or "".
+// instead is the recipe that can replace a need on the operating system, or "".
 func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
 	q := n.Question()
 	if q.Kind != host.Module && q.Kind != host.Header && q.Kind != host.Library {
@@ -38,7 +38,7 @@ func (k *Known) instead(r *recipe.Recipe, n *recipe.HostNeed) string {
 	return other
 }
 
-// onTop tells whether a recipe stands on another, which cannot need it in turn.
+// onTop reports whether a recipe depends on another, which therefore cannot need it.
 func (k *Known) onTop(name, below string, seen []string) bool {
 	if slices.Contains(seen, name) {
 		return false
@@ -48,8 +48,8 @@ func (k *Known) onTop(name, below string, seen []string) bool {
 	})
 }
 
-// Raise puts needs on other recipes in the place of those on the operating system that Upward
-// finds, under the same conditions. Comments and layout stay.
+// Raise replaces the needs on the operating system that Upward finds by needs on other recipes,
+// under the same conditions. Comments and layout stay.
 func (k *Known) Raise(r *recipe.Recipe, e *tomlfile.Edit) {
 	for i, n := range slices.Backward(r.HostNeeds) {
 		other := k.instead(r, n)

@@ -7,9 +7,9 @@ import (
 	"github.com/landlock-lsm/go-landlock/landlock"
 )
 
-// fence lets this process and all that it starts write only where the room says,
-// by Landlock (landlock(7)), and as far as the kernel knows how, lets them send no
-// signals and connect to no sockets outside.
+// fence lets this process, and everything it starts, write only where the room allows, by
+// Landlock (landlock(7)); if the kernel supports that, they cannot send signals or connect to
+// sockets outside.
 func (o order) fence() error {
 	var rules []landlock.Rule
 	rules = append(rules, landlock.RODirs("/"))

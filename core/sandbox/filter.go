@@ -9,19 +9,19 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// What no compiler needs is kept from commands by a filter (seccomp(2)): it makes
-// what they could attack the kernel with smaller, and closes what namespaces and
-// Landlock leave open. A call that is refused fails as on a kernel that does not
-// have it or does not let this user do it, so that programs try something else.
+// A filter (seccomp(2)) keeps system calls that no compiler needs from commands: it reduces the
+// attack surface of the kernel, and closes what namespaces and Landlock leave open. A refused
+// call fails as on a kernel without it, or for a user without the right, so that programs try
+// something else.
 
-// A rule says what becomes of a system call.
+// A rule says what happens to a system call.
 type rule struct {
 	call  uint32
 	errno syscall.Errno // that it fails with
 	only  *match        // if it is not refused whatever its arguments are
 }
 
-// match is what of an argument, in its lower half, a rule holds for.
+// match is the condition of a rule on the lower half of an argument.
 type match struct {
 	argument int
 	mask     uint32   // any of these bits; or
@@ -41,7 +41,7 @@ const newNamespaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUT
 
 const cloneNewTime = 0x80 // of unshare(2); for clone(2) it is a signal
 
-// common are the calls that have the same number everywhere (they came after 2019).
+// common are the calls with the same number everywhere (added after 2019).
 var common = []rule{
 	{call: 428, errno: syscall.EPERM},  // open_tree
 	{call: 429, errno: syscall.EPERM},  // move_mount
@@ -89,14 +89,14 @@ func native(level Level) abi {
 	return a
 }
 
-// terminals refuses what would type into a terminal, or load modules for one.
+// terminals refuses calls that type into a terminal, or load modules for one.
 func terminals(ioctl uint32) []rule {
 	const tiocsti, tioclinux, tiocsetd = 0x5412, 0x541c, 0x5423
 	return []rule{{ioctl, syscall.EPERM, &match{argument: 1, values: []uint32{tiocsti, tioclinux, tiocsetd}}}}
 }
 
-// sockets allows, in a room with a network of its own, the kinds of sockets that
-// programs use among themselves; and where there is none, only pairs of them.
+// sockets allows, in a room with its own network, the kinds of sockets that programs use among
+// themselves; without one, only socket pairs.
 func sockets(level Level, socket, pair uint32) []rule {
 	pairs := rule{pair, syscall.EAFNOSUPPORT, &match{argument: 0, but: []uint32{unix.AF_UNIX}}}
 	if level == Fenced {
@@ -111,8 +111,8 @@ func sockets(level Level, socket, pair uint32) []rule {
 	}
 }
 
-// program makes the filter for several kinds of programs (bpf(4)). Those of others,
-// whose calls have other numbers, can call nothing.
+// program makes the filter for several kinds of programs (bpf(4)). Programs of other kinds,
+// whose calls have other numbers, can make no calls.
 func program(abis []abi) []unix.SockFilter {
 	const number, arch, arguments = 0, 4, 16 // where they are in struct seccomp_data
 	load := func(at uint32) unix.SockFilter {
@@ -155,7 +155,7 @@ func program(abis []abi) []unix.SockFilter {
 			body = append(body, test...)
 		}
 		body = append(body, end(unix.SECCOMP_RET_ALLOW))
-		// A jump that is only taken one way can be long.
+		// A jump in one direction can be long.
 		code = append(code, load(arch), jump(unix.BPF_JEQ, a.arch, 1, 0),
 			unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JA, K: uint32(len(body))})
 		code = append(code, body...)
@@ -163,7 +163,7 @@ func program(abis []abi) []unix.SockFilter {
 	return append(code, fail(syscall.ENOSYS))
 }
 
-// lowerHalf is where the lower half of an argument is.
+// lowerHalf is the offset of the lower half of an argument.
 func lowerHalf(arguments uint32, i int) uint32 {
 	at := arguments + 8*uint32(i)
 	if bigEndian {
@@ -177,7 +177,7 @@ var bigEndian = func() bool {
 	return *(*byte)(unsafe.Pointer(&one)) == 0
 }()
 
-// restrict puts the filter on all threads of this process and all that it starts.
+// restrict applies the filter to all threads of this process and everything it starts.
 func restrict(level Level) error {
 	code := program(append([]abi{native(level)}, older(level)...))
 	filter := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}

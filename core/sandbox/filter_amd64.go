@@ -6,14 +6,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// cloneFlags is the argument of clone(2) that the flags are.
+// cloneFlags is the index of the flags among the arguments of clone(2).
 const cloneFlags = 0
 
 var architectureCalls = []uint32{unix.SYS_IOPL, unix.SYS_IOPERM, unix.SYS_KEXEC_FILE_LOAD, unix.SYS_LOOKUP_DCOOKIE,
 	unix.SYS_NFSSERVCTL, unix.SYS_USELIB, unix.SYS__SYSCTL}
 
-// older are programs for the 386, which the same machine runs. Their numbers are in
-// the kernel's arch/x86/entry/syscalls/syscall_32.tbl.
+// older are programs for the 386, which the same machine runs. Their numbers are in the kernel's
+// arch/x86/entry/syscalls/syscall_32.tbl.
 func older(level Level) []abi {
 	a := abi{arch: unix.AUDIT_ARCH_I386, rules: append([]rule{}, common...)}
 	for _, call := range []uint32{
@@ -30,7 +30,7 @@ func older(level Level) []abi {
 	a.rules = append(a.rules,
 		rule{120, syscall.EPERM, &match{argument: 0, mask: newNamespaces}},                // clone
 		rule{310, syscall.EPERM, &match{argument: 0, mask: newNamespaces | cloneNewTime}}, // unshare
-		// Socketcall, whose arguments cannot be seen.
+		// Socketcall, whose arguments a filter cannot see.
 		rule{call: 102, errno: syscall.ENOSYS},
 	)
 	a.rules = append(a.rules, terminals(54)...)

@@ -10,12 +10,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Installers give files to root, to system users and to groups, which no command in a room
-// can do, and end where they cannot. While files are placed, such calls are answered as
-// if they were done, and recorded; nothing changes owner.
+// Installers give files to root, to system users and to groups, which no command in a room can
+// do, and stop if that fails. While files are placed, such calls are recorded and reported as
+// done; no owner changes.
 
-// give is a system call that gives a file away: where its directory (or descriptor), its
-// path and its user are in its arguments, the group behind the user; -1 where it has none.
+// give is a system call that changes the owner of a file: the indexes of its directory (or
+// descriptor), path and user among its arguments, the group behind the user; -1 for none.
 type give struct {
 	number           uint32
 	dir, path, owner int
@@ -23,12 +23,12 @@ type give struct {
 
 var gives = slices.Concat(olderGives, []give{{unix.SYS_FCHOWN, 0, -1, 1}, {unix.SYS_FCHOWNAT, 0, 1, 2}})
 
-// Given begins the lines of a record that say what was given: the word, the numbers of
-// user and group (-1 for as it is), and the path.
+// Given begins the lines of a record about changed owners: the word, the numbers of user and
+// group (-1: unchanged), and the path.
 const Given = "given"
 
-// takeGiven records a call that gives something away. It is false for one that is let
-// through: to whom it is already.
+// takeGiven records a call that changes an owner. It is false for a call that is allowed,
+// because it changes nothing.
 func (w *watch) takeGiven(got *notice) bool {
 	i := slices.IndexFunc(gives, func(g give) bool { return g.number == uint32(got.number) })
 	if i < 0 {

@@ -9,8 +9,8 @@ import (
 	"kernel.org/pub/linux/libs/security/libcap/psx"
 )
 
-// apply sets the limits of this process, which all that it starts inherits. others
-// is how many processes the user has besides.
+// apply sets the limits of this process, which everything it starts inherits. others is the
+// number of other processes of the user.
 func (l Limits) apply(others int) error {
 	set := func(what int, soft, hard uint64) error {
 		var now unix.Rlimit
@@ -21,8 +21,8 @@ func (l Limits) apply(others int) error {
 		now.Cur = min(soft, now.Max)
 		return syscall.Setrlimit(what, &syscall.Rlimit{Cur: now.Cur, Max: now.Max})
 	}
-	// A limit of one byte writes no core dump, and is the one value for which the kernel
-	// does not start a program of the machine that takes dumps (core(5)).
+	// A limit of one byte writes no core dump, and is the only value for which the kernel does not
+	// start a handler for dumps (core(5)).
 	for what, most := range map[int]uint64{unix.RLIMIT_CORE: 1, unix.RLIMIT_RTPRIO: 0} {
 		if err := set(what, most, most); err != nil {
 			return err
@@ -34,7 +34,7 @@ func (l Limits) apply(others int) error {
 		}
 	}
 	if l.Files > 0 {
-		// The same on every machine, for programs size tables by it.
+		// The same on every machine, because programs size tables by it.
 		if err := set(unix.RLIMIT_NOFILE, uint64(min(l.Files, 4096)), uint64(l.Files)); err != nil {
 			return err
 		}
@@ -49,7 +49,7 @@ func (l Limits) apply(others int) error {
 			return err
 		}
 	}
-	// When memory runs out, builds end before anything else of the machine's.
+	// When memory runs out, builds are killed before anything else on the machine.
 	os.WriteFile("/proc/self/oom_score_adj", []byte("500"), 0)
 	return nil
 }
@@ -64,8 +64,7 @@ func threadsOf(user int) (n int) {
 	return n
 }
 
-// unprivileged gives up, for all threads and for good, every capability, and the
-// means to gain any.
+// unprivileged drops, for all threads and for good, every capability and the means to gain any.
 func unprivileged() error {
 	if err := everyThread(unix.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1, 0); err != nil {
 		return err
@@ -76,8 +75,7 @@ func unprivileged() error {
 	return dropCapabilities()
 }
 
-// become makes all threads another user, without any groups but its own, and so
-// without capabilities.
+// become makes all threads another user, with no group but its own, and so without capabilities.
 func become(uid, gid int) error {
 	if err := syscall.Setgroups([]int{}); err != nil {
 		return err
@@ -96,8 +94,8 @@ func everyThread(call uintptr, a, b, c uintptr) error {
 	return nil
 }
 
-// ownKeyring gives this thread, and so what it starts, a session keyring in which
-// nothing is (session-keyring(7)).
+// ownKeyring gives this thread, and so what it starts, an empty session keyring
+// (session-keyring(7)).
 func ownKeyring() {
 	const join = 1
 	runtime.LockOSThread()

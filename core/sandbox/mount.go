@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// mountRoom puts a sealed room together at its point and moves into it.
+// mountRoom assembles a sealed room at its point and moves into it.
 func (o order) mountRoom() error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("mounts: %w", err)
@@ -71,7 +71,7 @@ func (o order) mountRoom() error {
 			return fmt.Errorf("loopback: %w", err)
 		}
 	}
-	// Nothing is written to what only looks like the system.
+	// Nothing is written to stand-ins of the system.
 	readOnly := &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}
 	for _, path := range []string{o.Point, o.at("/dev")} {
 		if err := unix.MountSetattr(-1, path, 0, readOnly); err != nil {
@@ -90,18 +90,18 @@ func (o order) mountRoom() error {
 	return os.Chdir("/")
 }
 
-// at is where a path of the room is while it is put together.
+// at is a path of the room while it is being assembled.
 func (o order) at(path string) string { return filepath.Join(o.Point, path) }
 
-// software are the directories that the operating system has its software in, of which
-// something can be hidden. Some may be links into another.
+// software are the directories of the operating system's software, parts of which can be hidden.
+// Some may be links to others.
 var software = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"}
 
 // system are the directories of the operating system that every sealed room has.
 var system = append(slices.Clone(software), "/etc", "/sys/devices/system/cpu", "/sys/devices/system/node")
 
-// system brings the operating system. What is private in it is not for the user
-// that commands are. Of /sys, compilers and schedulers ask for the processors.
+// system brings in the operating system. The user of commands cannot read its private files. Of
+// /sys, it brings the processors, which compilers and schedulers ask for.
 func (o order) system() error {
 	mounts, err := mountsIn("/")
 	if err != nil {
@@ -124,8 +124,8 @@ func (o order) system() error {
 	return nil
 }
 
-// scratch makes what everyone may write to: one file system for all of it, so that
-// there is one limit.
+// scratch makes everything that all users may write to: one file system, so that there is one
+// limit.
 func (o order) scratch() error {
 	base := o.at("/run/scratch")
 	if err := os.Mkdir(base, 0o755); err != nil {
@@ -155,8 +155,8 @@ func (o order) scratch() error {
 	return unix.Unmount(base, unix.MNT_DETACH)
 }
 
-// processes makes /proc, with the room's own processes. Nothing in it can be
-// written, for parts of it are the machine's.
+// processes makes /proc, with the room's own processes. Nothing in it can be written, because
+// parts of it belong to the machine.
 func (o order) processes() error {
 	flags := uintptr(unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC)
 	if err := unix.Mount("proc", o.at("/proc"), "proc", flags, ""); err != nil {
@@ -179,7 +179,7 @@ func (o order) processes() error {
 // bring makes a path of the machine visible in the room.
 func (o order) bring(path string, readOnly bool) error { return o.mount(path, path, readOnly) }
 
-// mount makes a path of the machine visible in the room as another.
+// mount makes a path of the machine visible at another path of the room.
 func (o order) mount(path, as string, readOnly bool) error {
 	info, err := os.Stat(path)
 	if errors.Is(err, os.ErrNotExist) && readOnly {
@@ -215,7 +215,7 @@ func (o order) mount(path, as string, readOnly bool) error {
 	return nil
 }
 
-// devices makes a /dev with what every program may expect.
+// devices makes a /dev with the devices that programs expect.
 func (o order) devices() error {
 	if err := unix.Mount("tmpfs", o.at("/dev"), "tmpfs", unix.MS_NOSUID, "mode=0755"); err != nil {
 		return fmt.Errorf("/dev: %w", err)
@@ -238,9 +238,8 @@ func (o order) devices() error {
 	return os.Mkdir(o.at("/dev/shm"), 0o755)
 }
 
-// SystemUsers and SystemGroups are the ones that a room knows besides its own, by their
-// numbers: those that systems have had under the same numbers for long. Installers look
-// them up.
+// SystemUsers and SystemGroups are those that a room knows besides its own, by number: those
+// that systems have long had under the same numbers. Installers look them up.
 var (
 	SystemUsers = map[int]string{0: "root", 1: "daemon", 2: "bin", 3: "sys", 5: "games", 6: "man", 7: "lp", 8: "mail",
 		9: "news", 10: "uucp", 13: "proxy", 33: "www-data", 65534: "nobody"}
@@ -250,7 +249,7 @@ var (
 		999: "wheel", 65534: "nogroup"}
 )
 
-// user makes the one user of the room known by name, and system users.
+// user gives the room's only user a name, and adds system users.
 func (o order) user() error {
 	home := o.Home
 	if home == "" {
@@ -279,8 +278,8 @@ func (o order) user() error {
 	return nil
 }
 
-// loopback brings up the room's own loopback, which leads nowhere else. Tests of
-// packages use it.
+// loopback brings up the room's own loopback, which leads nowhere else. Tests of packages use
+// it.
 func loopback() error {
 	socket, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {

@@ -14,14 +14,14 @@ import (
 	"fernladder/core/problem"
 )
 
-// NotBare is the problem of a machine that cannot hide parts of the system: its kernel has
-// no overlays, or not for ordinary users.
+// NotBare is the problem of a machine that cannot hide parts of the system: its kernel has no
+// overlays, or none for ordinary users.
 const NotBare problem.Code = "not_bare"
 
-// notBare is how the error of the server begins, which comes as a text.
+// notBare begins the server's error about that, which is sent as text.
 const notBare = "overlay of "
 
-// beneath are those of the paths that are in a directory.
+// beneath are the paths that are in a directory.
 func beneath(dir string, paths []string) (found []string) {
 	for _, path := range paths {
 		if strings.HasPrefix(path, dir+"/") {
@@ -31,11 +31,10 @@ func beneath(dir string, paths []string) (found []string) {
 	return found
 }
 
-// bringBare brings a directory of the system without what is hidden of it: an overlay,
-// of which the upper directory has a whiteout for each hidden path (the kernel's
-// Documentation/filesystems/overlayfs.rst). There is no overlay of a directory in which
-// something else is mounted, which the room's user cannot take away: such a directory is put
-// together from what is in it.
+// bringBare brings in a directory of the system without its hidden paths: an overlay, whose
+// upper directory has a whiteout for each (the kernel's
+// Documentation/filesystems/overlayfs.rst). A directory with mounts in it cannot be overlaid,
+// because the room's user cannot unmount them: it is assembled from its entries.
 func (o order) bringBare(dir string, hidden, mounts []string) error {
 	if inside := beneath(dir, mounts); len(inside) > 0 {
 		return o.bringEach(dir, hidden, inside)
@@ -59,8 +58,8 @@ func (o order) bringBare(dir string, hidden, mounts []string) error {
 	return done()
 }
 
-// bringEach makes a directory of the room, in memory, and brings what is in the system's, a
-// file system that is mounted there like any other directory.
+// bringEach makes a directory of the room, in memory, and brings in the entries of the system's;
+// a file system that is mounted there is brought in like any other directory.
 func (o order) bringEach(dir string, hidden, mounts []string) error {
 	if o.over(dir) {
 		return fmt.Errorf("%s%s: %s is mounted in it", notBare, dir, mounts[0])
@@ -94,13 +93,13 @@ func (o order) bringEach(dir string, hidden, mounts []string) error {
 	return nil
 }
 
-// whitedOut tells whether the layer that was made beforehand hides a path.
+// whitedOut reports whether the prepared layer hides a path.
 func (o order) whitedOut(path string) bool {
 	info, err := os.Lstat(filepath.Join(o.Layer, path))
 	return o.Layer != "" && err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
-// directory brings a directory of the system, bare where something of it is hidden.
+// directory brings in a directory of the system, bare if something in it is hidden.
 func (o order) directory(path string, hidden, mounts []string) error {
 	if len(hidden) > 0 || o.layered(path) || o.over(path) || o.placeless(path) {
 		return o.bringBare(path, hidden, mounts)
@@ -108,17 +107,17 @@ func (o order) directory(path string, hidden, mounts []string) error {
 	return o.bring(path, true)
 }
 
-// inside are the paths that are mounted inside a directory of the system. An overlay
-// needs places for them.
+// inside are the mount points inside a directory of the system. An overlay needs places for
+// them.
 func (r Room) inside(dir string) []string {
 	return beneath(dir, slices.Concat(r.Visible, r.Writable, []string{r.Stands.For, r.Shown.For}))
 }
 
-// over tells whether what is shown is laid over a whole directory of the system.
+// over reports whether something is mounted over a whole directory of the system.
 func (r Room) over(dir string) bool { return r.Shown.In != "" && r.Shown.For == dir }
 
-// placeless tells whether a stand is inside a directory of the system at a path that is not
-// there, or that leads elsewhere.
+// placeless reports whether a stand-in is inside a directory of the system, at a path that does
+// not exist or leads elsewhere.
 func (r Room) placeless(dir string) bool {
 	return slices.ContainsFunc(beneath(dir, []string{r.Stands.For, r.Shown.For}), func(path string) bool {
 		real, err := filepath.EvalSymlinks(path)
@@ -126,14 +125,13 @@ func (r Room) placeless(dir string) bool {
 	})
 }
 
-// Apart tells whether nothing of what the room is given lies inside of the system, so
-// that a layer will do.
+// Apart reports whether everything that the room is given is outside of the system, so that a
+// layer is enough.
 func (r Room) Apart() bool {
 	return !slices.ContainsFunc(system, func(dir string) bool { return len(r.inside(dir)) > 0 })
 }
 
-// layered tells whether the layer that was made beforehand hides something of a
-// directory.
+// layered reports whether the prepared layer hides something in a directory.
 func (o order) layered(dir string) bool {
 	if o.Layer == "" {
 		return false
@@ -142,8 +140,8 @@ func (o order) layered(dir string) bool {
 	return err == nil
 }
 
-// layer is the upper directory of the overlay of a directory: the one that was made
-// beforehand, or one in memory. done is called when the overlay is there.
+// layer is the upper directory of a directory's overlay: the prepared one, or one in memory.
+// done is called when the overlay exists.
 func (o order) layer(dir string, hidden []string) (layer string, done func() error, err error) {
 	places := o.inside(dir)
 	if o.Layer != "" {
@@ -176,8 +174,8 @@ func (o order) layer(dir string, hidden []string) (layer string, done func() err
 	return filepath.Join(base, dir), func() error { return unix.Unmount(base, unix.MNT_DETACH) }, nil
 }
 
-// whiteouts marks paths as hidden, in a directory that is to be laid over the root
-// directory. They are links to one mark, as far as the file system has so many.
+// whiteouts marks paths as hidden, in a directory to lay over the root directory. They are links
+// to one mark, up to the file system's limit.
 func whiteouts(layer string, hidden []string) error {
 	last, mark := "", ""
 	for _, path := range hidden {
@@ -203,8 +201,8 @@ func whiteouts(layer string, hidden []string) error {
 	return nil
 }
 
-// mountsIn are the mount points in a directory, the outer ones first. Their paths have
-// octal numbers for what would end a field (proc_pid_mountinfo(5)).
+// mountsIn are the mount points in a directory, the outer ones first. Characters that would end
+// a field are octal numbers in their paths (proc_pid_mountinfo(5)).
 func mountsIn(dir string) (found []string, err error) {
 	file, err := os.Open("/proc/self/mountinfo")
 	if err != nil {

@@ -36,7 +36,7 @@ import (
 	"fernladder/core/problem"
 )
 
-// Level is how far a command is kept apart.
+// Level is a level of isolation.
 type Level string
 
 // The levels, the weakest first.
@@ -46,16 +46,16 @@ const (
 	Sealed Level = "sealed"
 )
 
-// Levels are all of them, the weakest first.
+// Levels are all levels, the weakest first.
 var Levels = []Level{Open, Fenced, Sealed}
 
-// AtLeast tells whether a level is as strong as another, or stronger.
+// AtLeast reports whether a level is at least as strong as another.
 func (l Level) AtLeast(other Level) bool {
 	return slices.Index(Levels, l) >= slices.Index(Levels, other)
 }
 
-// A Room says what commands see and what they may change. Paths are absolute, and
-// only the caller can write to the directories that they are in.
+// A Room says what commands see and what they may change. Paths are absolute, and only the
+// caller can write to the directories that contain them.
 type Room struct {
 	Level    Level
 	Point    string   // an empty directory that a sealed room is put together on
@@ -71,11 +71,11 @@ type Room struct {
 	Limits   Limits
 }
 
-// A Stand is a directory that stands in, in a sealed room, for one at another
-// path, which need not be there. What the machine has at that path is not seen.
+// A Stand is a directory that appears, in a sealed room, at another path, which need not exist.
+// What the machine has at that path is not visible.
 type Stand struct{ In, For string }
 
-// Limits are what commands may take. The zero value sets none.
+// Limits are those of commands. The zero value sets none.
 type Limits struct {
 	Processes int   // with threads, all together; where a user has other processes, of the user
 	Files     int   // that one process has open
@@ -84,13 +84,12 @@ type Limits struct {
 	Scratch   int64 // bytes in /tmp, /var/tmp and /dev/shm of a sealed room together; 0: a quarter of the memory
 }
 
-// builder is the number of the user and of the group that commands are in a sealed
-// room. A command that believes it is root gives files to users that are not there.
+// builder is the number of the user and of the group of commands in a sealed room. If it were
+// root's, commands would give files to users that do not exist.
 const builder = 1000
 
-// Strongest finds out which is the strongest level that the machine allows, by
-// trying, in a new directory below dir. why says what stands in the way of the
-// levels above.
+// Strongest finds the strongest level that the machine allows, by trying, in a new directory
+// below dir. why says what prevents the levels above.
 func Strongest(dir string, user User) (level Level, why error) {
 	for _, level := range []Level{Sealed, Fenced} {
 		err := Try(level, dir, user)
@@ -102,7 +101,7 @@ func Strongest(dir string, user User) (level Level, why error) {
 	return Open, why
 }
 
-// Try runs nothing in a room of a level, and says what is in the way of that.
+// Try tries a room of a level, and says what prevents it.
 func Try(level Level, dir string, user User) error {
 	if err := passable(level, dir, user); err != nil {
 		return err
@@ -140,8 +139,8 @@ func Try(level Level, dir string, user User) error {
 	return err
 }
 
-// passable says whether a user can come to a directory by its path, which it has to
-// in a room that is not sealed.
+// passable says whether a user can reach a directory by its path, as it has to in a room that is
+// not sealed.
 func passable(level Level, dir string, user User) error {
 	if level == Sealed || !user.Other() {
 		return nil
@@ -159,8 +158,7 @@ func passable(level Level, dir string, user User) error {
 	return nil
 }
 
-// attributes are how the server is started: with all that can only be had at the
-// start.
+// attributes say how the server is started, with everything that can only be set at the start.
 func (r Room) attributes() *syscall.SysProcAttr {
 	a := &syscall.SysProcAttr{Setsid: true}
 	switch {
@@ -171,8 +169,8 @@ func (r Room) attributes() *syscall.SysProcAttr {
 			a.Cloneflags |= syscall.CLONE_NEWNET
 		}
 		if r.User.Other() {
-			// Root puts the room together as itself, for it alone can open all that
-			// belongs there, and then becomes the builder.
+			// Root assembles the room as itself, because only root can open everything that belongs
+			// there, and then becomes the builder.
 			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1},
 				{ContainerID: builder, HostID: r.User.UID, Size: 1}}
 			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1},
@@ -182,7 +180,7 @@ func (r Room) attributes() *syscall.SysProcAttr {
 		} else {
 			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getuid(), Size: 1}}
 			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getgid(), Size: 1}}
-			// Who makes a namespace has all capabilities in it, until a program is run.
+			// The creator of a namespace has all capabilities in it until it runs a program.
 			a.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SYS_CHROOT, unix.CAP_NET_ADMIN, unix.CAP_DAC_OVERRIDE,
 				unix.CAP_SETPCAP}
 		}

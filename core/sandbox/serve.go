@@ -19,12 +19,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// failed is the status by which a copy of the program says that it could not do its
-// part. What it says is on its stderr.
+// failed is the exit status of a copy of the program that could not do its part. Its message is
+// on stderr.
 const failed = 123
 
-// Main does the part of a copy of the program when this process was started as one,
-// and then returns its status and true.
+// Main does the part of a copy of the program if this process was started as one, and then
+// returns its exit status and true.
 func Main(args []string, errOut *os.File) (status int, started bool) {
 	var run func() error
 	switch {
@@ -54,14 +54,14 @@ type server struct {
 	watch   *watch
 }
 
-// ordered is an order with the files that came with it.
+// ordered is an order with its files.
 type ordered struct {
 	order order
 	files []*os.File
 }
 
-// serve is the second copy's part: it makes the room, gives up all that it has over
-// the commands, then runs what it is told until no one gives orders.
+// serve is the second copy's part: it makes the room, drops all rights over the commands, then
+// runs what it is told until no more orders come.
 func serve() error {
 	runtime.LockOSThread() // what follows is about threads as much as processes
 	const socket = 3
@@ -97,8 +97,8 @@ func serve() error {
 	return err
 }
 
-// listen hands on what it is told. When no orders come any more, it ends what is
-// running, again and again, until the server has seen it end.
+// listen passes on orders. When no more come, it kills what is running, repeatedly, until the
+// server has seen it end.
 func (s *server) listen(orders chan<- ordered) {
 	for {
 		order, files, err := nextOrder(s.socket)
@@ -115,8 +115,8 @@ func (s *server) listen(orders chan<- ordered) {
 	}
 }
 
-// settle makes the room around this process, and makes it no more than one of the
-// commands that it will run.
+// settle makes the room around this process, and makes the process one of the commands that it
+// will run.
 func (o order) settle() error {
 	ownKeyring()
 	if err := o.Limits.apply(o.Others); err != nil {
@@ -134,7 +134,7 @@ func (o order) settle() error {
 			return fmt.Errorf("user %d: %w", user.UID, err)
 		}
 	}
-	// Who is as strong as the commands has nothing to hide from them but its files.
+	// A process as strong as the commands has only its files to hide from them.
 	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
 		return err
 	}
@@ -168,7 +168,7 @@ func (s *server) answer(e Ended) error {
 	return unix.Sendmsg(s.socket, data, nil, nil, unix.MSG_NOSIGNAL)
 }
 
-// pass passes signals on to the command that is running, and its group.
+// pass passes signals on to the running command and its group.
 func (s *server) pass(signals chan os.Signal) {
 	for signal := range signals {
 		s.lock.Lock()
@@ -224,7 +224,7 @@ func (s *server) run(o order, files []*os.File) Ended {
 	return ended
 }
 
-// what is what of a command is watched.
+// what is the part of a command that is watched.
 func (o order) what() string {
 	text := ""
 	if o.Watched {
@@ -236,7 +236,7 @@ func (o order) what() string {
 	return text
 }
 
-// nextOrder receives an order and the files that come with it.
+// nextOrder receives an order and its files.
 func nextOrder(socket int) (o order, files []*os.File, err error) {
 	buffer, rights := make([]byte, 1), make([]byte, unix.CmsgSpace(16*4))
 	var n, oobn int
@@ -271,8 +271,8 @@ func nextOrder(socket int) (o order, files []*os.File, err error) {
 	return o, files[1:], json.NewDecoder(text).Decode(&o)
 }
 
-// waitAll waits for a command, ends everything that it has left running, and says
-// how the command ended and what all of it took.
+// waitAll waits for a command, kills everything that it left running, and says how the command
+// ended and what all of it used.
 func (s *server) waitAll(pid int) (ended Ended) {
 	alive := true
 	for {
@@ -299,8 +299,8 @@ func (s *server) waitAll(pid int) (ended Ended) {
 	}
 }
 
-// endOthers ends all processes of the room but this one. Where it is not the first
-// of a namespace, those are its descendants: it gets the orphans among them.
+// endOthers kills all processes of the room but this one. If this is not the first process of a
+// namespace, those are its descendants: it adopts the orphans among them.
 func (s *server) endOthers() {
 	if s.alone {
 		syscall.Kill(-1, syscall.SIGKILL)
@@ -319,8 +319,7 @@ func (s *server) endOthers() {
 	}
 }
 
-// descendants lists the living processes that a process has started, and they in
-// turn.
+// descendants lists the living descendants of a process.
 func descendants(of int) (found []int) {
 	children, dead := map[int][]int{}, map[int]bool{}
 	files, err := filepath.Glob("/proc/[0-9]*/stat")
@@ -332,7 +331,7 @@ func descendants(of int) (found []int) {
 		if err != nil {
 			continue
 		}
-		// PID (NAME) STATE PARENT …, and a name can have anything in it (proc(5)).
+		// PID (NAME) STATE PARENT …, and a name can contain anything (proc(5)).
 		after := strings.Fields(string(data[strings.LastIndexByte(string(data), ')')+1:]))
 		pid, err1 := strconv.Atoi(filepath.Base(filepath.Dir(file)))
 		parent, err2 := strconv.Atoi(at(after, 1))

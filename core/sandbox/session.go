@@ -17,18 +17,18 @@ import (
 	"fernladder/core/problem"
 )
 
-// name is what the second copy of the program is called. It is no path, so that
-// it is not called by accident.
+// name is the name of the second copy of the program. It is no path, so that it is not run by
+// accident.
 const name = "fernladder: room"
 
-// copied is a variable that a copy of the program has, and nothing that it starts.
+// copied is a variable that a copy of the program has, and that nothing it starts has.
 const copied = "FL_ROOM"
 
-// Mark is the variable by which what a room has started is known in /proc.
+// Mark is the variable by which the processes of a room are found in /proc.
 const Mark = "FL_STAGE"
 
-// A Session is a room in which one command after another runs. To make a room takes
-// longer than many commands.
+// A Session is a room that runs one command after another. Making a room takes longer than many
+// commands.
 type Session struct {
 	process *os.Process
 	socket  *os.File // by which the server is told what to run, and tells what came of it
@@ -38,8 +38,7 @@ type Session struct {
 	alone   bool // what runs in the room ends with the server
 }
 
-// A Command is what runs in a room, to its end. Files are its descriptors from 3
-// on.
+// A Command runs in a room, to its end. Files are its descriptors from 3 on.
 type Command struct {
 	File     string // the program
 	Argv     []string
@@ -61,7 +60,7 @@ type Ended struct {
 	Failed string        `json:"failed"` // why it could not be run, or ""
 }
 
-// order is what the server is told: first the room, then commands.
+// order is a message to the server: first the room, then commands.
 type order struct {
 	Room
 	Others   int // processes that the user has besides
@@ -74,8 +73,8 @@ type order struct {
 	Placing  bool
 }
 
-// Enter makes a room. What it leaves running when it is left, or when this program
-// ends, however it ends, is ended. Mark is what its processes are known by.
+// Enter makes a room. What is still running in it is killed when it is left, or when this
+// program ends, however it ends. mark identifies its processes.
 func (r Room) Enter(mark string) (*Session, error) {
 	if os.Getenv(copied) != "" { // each copy would start another
 		return nil, errors.New("this program does not call sandbox.Main first in its main function")
@@ -100,7 +99,7 @@ func (r Room) Enter(mark string) (*Session, error) {
 	if err == nil {
 		err = s.send(data)
 	}
-	// To make a room takes some milliseconds; one that never comes is not waited for.
+	// Making a room takes some milliseconds; this does not wait for one that never comes.
 	var ready Ended
 	if err == nil {
 		err = unix.SetsockoptTimeval(int(s.socket.Fd()), unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 60})
@@ -144,7 +143,7 @@ func (r Room) start(mark string, attributes *syscall.SysProcAttr) (*Session, err
 		attributes.Pdeathsig = syscall.SIGKILL
 	}
 	started := make(chan error)
-	// The kernel ends the server together with the thread that has started it.
+	// The kernel kills the server together with the thread that started it.
 	go func() {
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
@@ -173,8 +172,8 @@ func (s *Session) Leave() {
 			s.socket.Close()
 			return
 		}
-		// The server ends all that it has started when it is told nothing more. To
-		// close the socket would not wake up who reads from it.
+		// The server kills everything it started when orders end. Closing the socket would not wake up
+		// its reader.
 		unix.Shutdown(int(s.socket.Fd()), unix.SHUT_RDWR)
 		defer s.socket.Close()
 		close(s.leave)
@@ -188,7 +187,7 @@ func (s *Session) Leave() {
 	})
 }
 
-// Run runs a command to its end. What it leaves running ends with it.
+// Run runs a command to its end. What it left running ends with it.
 func (s *Session) Run(c Command) (Ended, error) {
 	o := order{File: c.File, Argv: c.Argv, Dir: c.Dir, Env: c.Env, Terminal: c.Terminal != nil, Watched: c.Watched,
 		Placing: c.Placing}
@@ -217,10 +216,10 @@ func (s *Session) Run(c Command) (Ended, error) {
 	return ended, nil
 }
 
-// Signal sends a signal to the command that is running.
+// Signal sends a signal to the running command.
 func (s *Session) Signal(signal syscall.Signal) { s.process.Signal(signal) }
 
-// send sends an order, which can be larger than a message, in a file of memory.
+// send sends an order, which can be larger than a message, in a memory file.
 func (s *Session) send(data []byte, files ...*os.File) error {
 	fd, err := unix.MemfdCreate("order", unix.MFD_CLOEXEC)
 	if err != nil {
@@ -238,8 +237,8 @@ func (s *Session) send(data []byte, files ...*os.File) error {
 	return unix.Sendmsg(int(s.socket.Fd()), []byte{1}, unix.UnixRights(fds...), nil, unix.MSG_NOSIGNAL)
 }
 
-// receive reads what the server tells. It may be anything: whoever took the server
-// over could say it.
+// receive reads what the server sends, which is untrusted: a command may have taken over the
+// server.
 func (s *Session) receive(into *Ended) error {
 	buffer := make([]byte, 8<<10)
 	for {

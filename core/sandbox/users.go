@@ -21,11 +21,11 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// A User is the user of the machine that commands run as. The zero value is the one who runs
-// the program.
+// A User is the user of the machine that commands run as. The zero value is the one who runs the
+// program.
 type User struct{ UID, GID int }
 
-// Other tells whether it is another user than the one who runs the program.
+// Other reports whether it is another user than the one who runs the program.
 func (u User) Other() bool { return u != User{} }
 
 func (u User) uid() int {
@@ -42,28 +42,28 @@ func (u User) gid() int {
 	return os.Getgid()
 }
 
-// Users are users of the machine that no account uses, each with a group of the same
-// number, for root to run builds as: each build as another than those that run at
-// the same time, so that none can do anything to the others or to the machine.
+// Users are users of the machine without accounts, each with a group of the same number. Root
+// runs each build as one of them, different from those that run at the same time, so that no
+// build can affect others or the machine.
 //
-// Which are in use is known by locks on files in a directory that all who run the program
-// as root have in common. Each names the directory that its user could enter last, the door
-// of a build's files: it is shut when the build is over, and at the latest when the user is
-// lent again. So no build comes to what an earlier one of the same number has left.
+// Locks on files, in a directory that all programs run by root share, show which are in use.
+// Each file names the directory that its user could enter last, the door to a build's files: it
+// is shut when the build ends, and at the latest when the user is lent again. So no build
+// reaches what an earlier one with the same number left.
 type Users struct {
 	First, Number int
 	Locks         string // the directory; "" is /run/fernladder
 	Common        string // where roots are shared between machines, a directory with the locks of all of them; or ""
 }
 
-// DefaultUsers are in a range of numbers that no distribution and no standard
-// assigns: above those for containers, below those with a special meaning.
+// DefaultUsers are in a range of numbers that no distribution and no standard assigns: above
+// those for containers, below those with a special meaning.
 var DefaultUsers = Users{First: 1_900_000_000, Number: 256}
 
-// String gives FIRST-LAST.
+// String returns FIRST-LAST.
 func (u Users) String() string { return fmt.Sprintf("%d-%d", u.First, u.First+u.Number-1) }
 
-// ParseUsers reads FIRST-LAST; none is no users, and root's builds run as root.
+// ParseUsers reads FIRST-LAST; none means no users: root's builds run as root.
 func ParseUsers(text string) (Users, error) {
 	if text == "none" {
 		return Users{}, nil
@@ -120,7 +120,7 @@ func (u Users) Check() error {
 			return err
 		}
 	}
-	// What the machine knows from elsewhere, of the first of them.
+	// What else the machine knows about the first of them.
 	if getent, err := exec.LookPath("getent"); err == nil {
 		out, _, err := subprocess.Command{Argv: []string{getent, "passwd", strconv.Itoa(u.First)},
 			Longest: 5 * time.Second}.Text(context.Background())
@@ -132,11 +132,10 @@ func (u Users) Check() error {
 	return nil
 }
 
-// Has tells whether a user is one of them.
+// Has reports whether a user is one of them.
 func (u Users) Has(id int) bool { return id >= u.First && id < u.First+u.Number }
 
-// mapped tells whether all of them are in a map of a user namespace
-// (user_namespaces(7)).
+// mapped reports whether all of them are in a map of a user namespace (user_namespaces(7)).
 func (u Users) mapped(file string) bool {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -174,7 +173,7 @@ func lines(file string, line func(fields []string) error) error {
 	return nil
 }
 
-// lacking names those of some capabilities that this process has not (capabilities(7)).
+// lacking names those of some capabilities that this process lacks (capabilities(7)).
 func lacking(capabilities ...int) string {
 	names := map[int]string{unix.CAP_CHOWN: "CHOWN", unix.CAP_KILL: "KILL", unix.CAP_SETGID: "SETGID",
 		unix.CAP_SETUID: "SETUID"}
@@ -192,9 +191,9 @@ func lacking(capabilities ...int) string {
 	return strings.Join(lacks, ", ")
 }
 
-// Lend lends one of the users as whom nothing runs, the preferred one if that is
-// free, until done is called. Whatever runs as that user by then is ended. door is the
-// directory that the caller opens to the user's group: done shuts it.
+// Lend lends a user that nothing runs as, the preferred one if it is free, until done is called,
+// which kills what still runs as that user. door is a directory that the caller opens to the
+// user's group: done shuts it.
 func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, done func(), err error) {
 	if os.Geteuid() != 0 || u.Number == 0 {
 		return User{}, func() {}, nil
@@ -224,8 +223,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 			}
 			user := User{id, id}
 			if user.running() {
-				// An account uses this number after all, or a process hides from an earlier build: there are
-				// others.
+				// An account uses this number after all, or a process of an earlier build hides: try others.
 				unlock()
 				continue
 			}
@@ -250,7 +248,7 @@ func (u Users) Lend(ctx context.Context, prefer User, door string) (user User, d
 	}
 }
 
-// unavailable is a full disk as it is, and any other error as one of the users.
+// unavailable returns a full disk as it is, and any other error as one of the users.
 func (u Users) unavailable(err error) error {
 	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
 		return err
@@ -273,7 +271,7 @@ func (u Users) lock(dir string, id int) (unlock func(), err error) {
 }
 
 // changeDoor shuts the door that a user's file names, because the program that opened it may
-// have been killed, and records the next.
+// have been killed, and records the next one.
 func changeDoor(file, door string, group int) error {
 	before, err := safefs.ReadFile(file, unix.PathMax)
 	if err != nil {
@@ -305,8 +303,8 @@ func shut(dir string, group int) error {
 	return d.Chmod(0o700)
 }
 
-// end ends everything that runs as the user. The kernel does so in one step, for a
-// process of that user's.
+// end kills everything that runs as the user. The kernel does so in one step for a process of
+// that user.
 func (u User) end() error {
 	if !u.running() {
 		return nil
@@ -322,7 +320,7 @@ func (u User) end() error {
 	return nil
 }
 
-// running tells whether anything runs as the user.
+// running reports whether anything runs as the user.
 func (u User) running() bool {
 	pids, err := processesOf(u.UID)
 	return err != nil || len(pids) > 0
@@ -345,8 +343,7 @@ func processesOf(uid int) (pids []string, err error) {
 	return pids, nil
 }
 
-// endName is what the copy of the program is called that ends everything of its
-// own user's.
+// endName is the name of the copy of the program that kills everything of its own user.
 const endName = "fernladder: end"
 
 func endEverything() error {

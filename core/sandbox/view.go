@@ -9,30 +9,30 @@ import (
 	"syscall"
 )
 
-// never are directories that no build reads, whatever is declared: what is in them is
-// for people, and differs from machine to machine.
+// never are directories that builds never read, whatever is declared: they are for people, and
+// differ between machines.
 var never = []string{"/usr/share/doc", "/usr/share/man", "/usr/share/info", "/usr/share/lintian", "/usr/share/locale",
 	"/usr/games", "/usr/src", "/usr/share/games", "/usr/share/bug",
 	"/usr/share/bash-completion", "/usr/share/zsh", "/usr/share/fish", "/usr/share/doc-base", "/usr/share/menu",
 	"/usr/share/applications", "/usr/share/icons", "/usr/share/pixmaps"}
 
-// always are directories that programs take for granted, with whatever is in them. Of
-// those of nothing that is seen, the rest is hidden, but they are there.
+// always are directories that programs take for granted. They exist even if everything in them
+// is hidden.
 var always = []string{"/usr/share/aclocal", "/usr/share/pkgconfig", "/usr/lib/pkgconfig", "/usr/local",
 	"/usr/share/misc"}
 
-// made are names of directories that hold what programs make for themselves of what is
-// beside, and that count for nothing alone.
+// made are names of directories in which programs keep what they derive from files beside them,
+// and which alone mean nothing.
 var made = []string{"__pycache__"}
 
-// A looked is a directory that was read, as it was then.
+// A looked is a directory as it was when it was read.
 type looked struct {
 	Dir   string `json:"dir"`
 	Inode uint64 `json:"inode"`
 	Time  int64  `json:"time"` // of its last change, nanoseconds
 }
 
-// view is the operating system with what is seen of it.
+// view is the operating system, with its visible parts.
 type view struct {
 	seen   map[string]bool // paths, without links on the way
 	within map[string]bool // directories in which something is seen
@@ -68,7 +68,7 @@ func (v *view) realDir(dir string) string {
 	return real
 }
 
-// show makes a path seen, and the directories on the way.
+// show makes a path visible, with the directories above it.
 func (v *view) show(path string) {
 	if !filepath.IsAbs(path) {
 		return
@@ -83,7 +83,7 @@ func (v *view) show(path string) {
 	}
 }
 
-// walk goes through a directory, and notes what of it is not seen.
+// walk walks a directory, and notes what is hidden in it.
 func (v *view) walk(dir string) {
 	info, err := os.Lstat(dir)
 	if err != nil || !info.IsDir() || v.whole[dir] {
@@ -113,7 +113,7 @@ func (v *view) walk(dir string) {
 	}
 }
 
-// look notes how a directory is.
+// look notes the state of a directory.
 func (v *view) look(dir string, info fs.FileInfo) {
 	v.looked = append(v.looked, lookedAt(dir, info))
 }
@@ -126,8 +126,7 @@ func lookedAt(dir string, info fs.FileInfo) looked {
 	return l
 }
 
-// empty tells whether there is nothing in a directory. What is put there later makes
-// it another.
+// empty reports whether a directory is empty. Anything put into it later changes its state.
 func (v *view) empty(dir string) bool {
 	info, err := os.Lstat(dir)
 	if err != nil {
@@ -138,7 +137,7 @@ func (v *view) empty(dir string) bool {
 	return err == nil && len(entries) == 0
 }
 
-// leads tells whether a link leads to something that is seen.
+// leads reports whether a link leads to something visible.
 func (v *view) leads(path string) bool {
 	target, err := filepath.EvalSymlinks(path)
 	if err != nil {

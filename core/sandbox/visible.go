@@ -21,7 +21,7 @@ import (
 	"fernladder/core/host"
 )
 
-// Declared is what a build says that it needs of the operating system.
+// Declared is what a build declares to need of the operating system.
 type Declared struct {
 	Questions []host.Question
 	Packages  []string // by name; those that are not installed do not count
@@ -29,8 +29,8 @@ type Declared struct {
 	Mounted   []string // paths that something else will be mounted on, and are to be there
 }
 
-// System is an operating system whose package manager is known. It remembers what it
-// has found out, in Dir also for later runs of the program.
+// System is an operating system with a known package manager. It remembers what it finds out, in
+// Dir for later runs of the program.
 type System struct {
 	Programs host.Programs
 	Packages *host.Packages
@@ -45,17 +45,18 @@ type System struct {
 // Sight is what a build sees.
 type Sight struct {
 	Packages []string // that are seen; sorted
-	// A directory in which what is hidden is marked, for rooms (Room); "" where the file system cannot have it.
+	// A directory in which hidden paths are marked, for rooms (Room); "" if the file system does
+	// not support that.
 	Layer string
 
 	hidden func() ([]string, error)
 }
 
-// Hidden are the paths that are not there, with all that is in them; sorted.
+// Hidden are the paths that do not exist in the room, with everything below them; sorted.
 func (s *Sight) Hidden() ([]string, error) { return s.hidden() }
 
-// usual are programs of every system, by the packages of which builds see the base:
-// the shell, and the text tools that build scripts take for granted.
+// usual are programs of every system, whose packages are part of the base: the shell, and the
+// text tools that build scripts take for granted.
 var usual = strings.Fields("sh bash cat sed grep awk find xargs diff cmp gzip tar ls sort expr hostname ldd getconf")
 
 // Sight finds out what a build sees of the operating system.
@@ -129,9 +130,9 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 	return &found{Packages: seen, Looked: v.looked, hidden: v.hidden}, nil
 }
 
-// answers are the files by which questions are answered, with the packages that have them.
-// Of several programs of a name, the first of a package is meant: one without a package,
-// as those in /usr/local, would be without what it needs.
+// answers are the files that answer questions, with their packages. Of several programs with one
+// name, the first with a package is meant: one without, such as those in /usr/local, would lack
+// what it needs.
 func (s *System) answers(ctx context.Context, questions []host.Question) (files []string, owners map[string]string,
 	err error) {
 	var programs [][][]string // of each question, each file with its links
@@ -163,12 +164,11 @@ func (s *System) answers(ctx context.Context, questions []host.Question) (files 
 	return files, owners, nil
 }
 
-// choices is where Debian's and other systems keep what /usr/bin/cc and the like lead to.
+// choices is where Debian and other systems keep the targets of links such as /usr/bin/cc.
 const choices = "/etc/alternatives"
 
-// sort hides those links to what is seen that belong to a package that is not: the name
-// that a library is linked by leads to the library. Those that no package has are how a
-// system chooses among several programs, and stay.
+// sort hides links to visible files that belong to a hidden package: the name that a library is
+// linked by leads to the library. Links of no package choose among several programs, and stay.
 func (s *System) sort(ctx context.Context, v *view, seen map[string]bool) error {
 	owners, err := s.Packages.Owning(ctx, v.links)
 	for _, link := range v.links {
@@ -196,7 +196,7 @@ func (s *System) findBase(ctx context.Context) error {
 	return err
 }
 
-// key is the same for the same declarations.
+// key is the same for equal declarations.
 func (d Declared) key() string {
 	var lines []string
 	for _, q := range d.Questions {
@@ -211,7 +211,7 @@ func (d Declared) key() string {
 	return strings.Join(slices.Compact(lines), "\n")
 }
 
-// Hides tells whether a path is hidden.
+// Hides reports whether a path is hidden.
 func (s *Sight) Hides(path string) bool {
 	hidden, err := s.Hidden()
 	for ; err == nil && path != "/" && path != "."; path = filepath.Dir(path) {

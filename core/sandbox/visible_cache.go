@@ -15,22 +15,21 @@ import (
 	"fernladder/core/safefs"
 )
 
-// In the directory of a system are, by the digest of what was declared, what was found,
-// and by the digest of what is hidden, that, in two forms:
+// The directory of a system has, by the digest of the declarations, what was found and, by the
+// digest of the hidden paths, those paths in two forms:
 //
 //	DECLARED.json     found
 //	HIDDEN.paths      a line for each path
 //	HIDDEN.layer/     the same as marks, for rooms
 //
-// What was found counts as long as the package manager and every directory that was
-// read are as they were then. The others never change, and rooms may be using a layer:
-// a layer is only deleted when it has not been asked for in a long time.
+// What was found counts as long as the package manager, and every directory that was read, are
+// unchanged. The others never change, and rooms may be using a layer: it is only deleted when it
+// has not been used for a long time.
 
-// rules is another number whenever this package finds out something else from the
-// same.
+// rules changes whenever this package finds something else from the same input.
 const rules = "2"
 
-// found is what is kept of a look.
+// found is the kept result of a look.
 type found struct {
 	State    string   `json:"state"`    // of the package manager
 	Packages []string `json:"packages"` // that are seen
@@ -49,7 +48,7 @@ func (s *System) file(name string) string { return filepath.Join(s.Dir, name) }
 
 const most = 64 << 20 // more than any of the files has
 
-// kept returns what an earlier look has found, or nil.
+// kept returns the result of an earlier look, or nil.
 func (s *System) kept(key string) *Sight {
 	if s.Dir == "" {
 		return nil
@@ -89,7 +88,7 @@ func (s *System) kept(key string) *Sight {
 	}}
 }
 
-// keep keeps what was found. Where that cannot be, it is found out again the next time.
+// keep keeps what was found. If that fails, the next run finds it out again.
 func (s *System) keep(key string, f *found) *Sight {
 	sight := &Sight{Packages: f.Packages, hidden: func() ([]string, error) { return f.hidden, nil }}
 	if s.Dir == "" || f.State == "" || os.MkdirAll(s.Dir, 0o777) != nil {
@@ -115,7 +114,7 @@ func write(file string, data []byte) error {
 	})
 }
 
-// layer returns the layer of a digest, if it is there, and notes that it was asked for.
+// layer returns the layer of a digest, if it exists, and notes its use.
 func (s *System) layer(digest string) string {
 	dir := s.file(digest + ".layer")
 	if !askedFor(dir) {
@@ -124,14 +123,14 @@ func (s *System) layer(digest string) string {
 	return dir
 }
 
-// askedFor tells whether a file is there, and notes for sweep that it was asked for.
+// askedFor reports whether a file exists, and notes its use for sweep.
 func askedFor(file string) bool {
 	now := time.Now()
 	return os.Chtimes(file, now, now) == nil
 }
 
-// sweep deletes what has not been asked for in a long time, and what programs that were
-// killed have left. No build goes on for as long.
+// sweep deletes what has not been used for longer than any build takes, and what killed programs
+// left.
 func (s *System) sweep() {
 	const long = 30 * 24 * time.Hour
 	entries, err := os.ReadDir(s.Dir)
@@ -144,7 +143,7 @@ func (s *System) sweep() {
 	}
 }
 
-// makeLayer makes a layer aside. It returns "" where the file system cannot have it.
+// makeLayer makes a layer aside. It returns "" if the file system does not support it.
 func (s *System) makeLayer(digest string, hidden []string) string {
 	s.sweep()
 	fresh, err := os.MkdirTemp(s.Dir, ".layer-")

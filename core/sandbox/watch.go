@@ -18,16 +18,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A watched command is started through a third copy of the program, which asks
-// the kernel to tell of every file that it and all it starts open to read, and of
-// every program that they run (seccomp_unotify(2)). Each is let through as it is:
-// a watch sees everything and hides nothing. It needs no privileges.
+// A watched command is started through a third copy of the program, which asks the kernel to
+// report every file that it, and everything it starts, opens for reading, and every program that
+// they run (seccomp_unotify(2)). Each call is allowed unchanged: a watch sees everything and
+// hides nothing. It needs no privileges.
 
-// watchedName is what the third copy is called.
+// watchedName is the name of the third copy.
 const watchedName = "fernladder: watched"
 
-// A record says what was done with a file by one of these: a line has it, a blank,
-// and the path, which is absolute.
+// A record says what was done with a file: a line has one of these words, a blank, and the
+// absolute path.
 const (
 	Read = "read"
 	Ran  = "ran"
@@ -40,8 +40,8 @@ var audit = map[string]uint32{
 	"arm": unix.AUDIT_ARCH_ARM,
 }
 
-// A call is a system call that is watched: where its path and its flags are in
-// its arguments, and -1 where it has none.
+// A call is a watched system call: the indexes of its path and its flags among the arguments, -1
+// for none.
 type call struct {
 	number      uint32
 	path, flags int
@@ -50,9 +50,8 @@ type call struct {
 var calls = slices.Concat(olderCalls, []call{{unix.SYS_EXECVE, 0, -1}, {unix.SYS_EXECVEAT, 1, -1},
 	{unix.SYS_OPENAT, 1, 2}})
 
-// filter is a program for the kernel (bpf(4), seccomp(2)) that tells of calls,
-// and of those with flags only where they open a file to read. opens and owners say
-// which calls.
+// filter is a program for the kernel (bpf(4), seccomp(2)) that reports calls, and calls with
+// flags only if they open a file for reading. opens and owners say which calls.
 func filter(opens, owners bool) []unix.SockFilter {
 	const (
 		number, arch, arguments = 0, 4, 16 // where they are in struct seccomp_data
@@ -65,7 +64,7 @@ func filter(opens, owners bool) []unix.SockFilter {
 		return unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K, K: value, Jf: skip}
 	}
 	end := func(with uint32) unix.SockFilter { return unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: with} }
-	// Of another architecture's calls nothing is known: they are let through at once.
+	// Calls of other architectures are unknown, and allowed at once.
 	program := []unix.SockFilter{load(arch), skipUnless(audit[runtime.GOARCH], 2), load(number),
 		{Code: unix.BPF_JMP | unix.BPF_JA, K: 1}, end(allow)}
 	if owners {
@@ -90,10 +89,9 @@ func filter(opens, owners bool) []unix.SockFilter {
 	return append(program, end(allow))
 }
 
-// watched is the third copy's part: it asks to be watched, hands over what the
-// kernel tells through, and becomes the command. Its arguments are the descriptor
-// to hand it over by, what is watched, the program's file, and the program's own
-// arguments.
+// watched is the third copy's part: it asks to be watched, hands over the kernel's descriptor,
+// and becomes the command. Its arguments are the descriptor of the socket, what is watched, the
+// program's file, and the program's own arguments.
 func watched(args []string) error {
 	runtime.LockOSThread() // the filter is the thread's
 	socket, err := strconv.Atoi(args[0])
@@ -107,7 +105,7 @@ func watched(args []string) error {
 	program := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
 	var listener uintptr
 	var failed syscall.Errno
-	// Waits that only a fatal signal ends are there from Linux 5.19 on.
+	// Waits that only a fatal signal ends exist from Linux 5.19 on.
 	for _, flags := range []uintptr{unix.SECCOMP_FILTER_FLAG_NEW_LISTENER | unix.SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV,
 		unix.SECCOMP_FILTER_FLAG_NEW_LISTENER} {
 		listener, _, failed = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags,
@@ -131,7 +129,7 @@ func watched(args []string) error {
 	return syscall.Exec(args[2], args[3:], os.Environ())
 }
 
-// What the kernel tells, and what it is answered (linux/seccomp.h).
+// What the kernel reports, and the answers to it (linux/seccomp.h).
 type (
 	notice struct {
 		id         uint64
@@ -149,14 +147,14 @@ type (
 	}
 )
 
-// A watch is a record of what commands have opened.
+// A watch is a record of the files that commands have opened.
 type watch struct {
 	seen map[string]bool // lines of the record; follow's, until it is done
 	size int             // of them all
 	done chan error
 }
 
-// newWatch goes on with a record that is there, if there is one.
+// newWatch continues an existing record, if there is one.
 func newWatch(record *os.File) *watch {
 	w := &watch{seen: map[string]bool{}}
 	text, err := io.ReadAll(io.NewSectionReader(record, 0, LargestRecord))
@@ -169,8 +167,8 @@ func newWatch(record *os.File) *watch {
 	return w
 }
 
-// LargestRecord is more than any build has written; what is beyond it is left out, for
-// commands choose what they open, and shall not fill the memory.
+// LargestRecord is more than any build has written; the rest is dropped, because commands choose
+// what they open and must not fill the memory.
 const LargestRecord = 64 << 20
 
 // note adds a line to the record.
@@ -180,7 +178,7 @@ func (w *watch) note(line string) {
 	}
 }
 
-// start starts a command that is watched.
+// start starts a watched command.
 func (w *watch) start(command *exec.Cmd, what string) error {
 	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_SEQPACKET|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -215,7 +213,7 @@ func (w *watch) start(command *exec.Cmd, what string) error {
 	return nil
 }
 
-// follow answers all that the kernel tells, until no process is left.
+// follow answers everything that the kernel reports, until no process is left.
 func (w *watch) follow(listener int) error {
 	defer unix.Close(listener)
 	var got notice
@@ -249,7 +247,7 @@ func (w *watch) follow(listener int) error {
 	}
 }
 
-// take records a call. Relative paths lead to the build's own files.
+// take records a call. Relative paths are in the build's own files.
 func (w *watch) take(got *notice) {
 	i := slices.IndexFunc(calls, func(c call) bool { return c.number == uint32(got.number) })
 	if i < 0 {
@@ -266,8 +264,8 @@ func (w *watch) take(got *notice) {
 	w.note(done + " " + path)
 }
 
-// textAt reads a text from the memory of a process: at most a path's length, over
-// the end of one page into the next.
+// textAt reads a text from the memory of a process: at most as long as a path, across the end of
+// one page into the next.
 func textAt(pid int, at uintptr) string {
 	const longest = 4096
 	page := uintptr(os.Getpagesize())

@@ -10,18 +10,18 @@ import (
 	"syscall"
 )
 
-// Access is who may do what in a root. Without one, directories stay as they are.
+// Access says who may do what in a root. The zero value leaves directories as they are.
 type Access struct {
 	Private bool // only the owner of the root sees anything in it
 	Group   int  // the members of the group may install; -1: only who owns the root
 }
 
-// CommonUmask is the umask of a program that works in a root in which a group may
-// install. Builds have their own.
+// CommonUmask is the umask of a program in a root that a group may install to. Builds have their
+// own.
 const CommonUmask = 0o002
 
-// common tells whether a group may install, as the root itself says: then directories
-// belong to the group, and whatever is made in them does (setgid).
+// common reports whether a group may install, according to the root itself: then directories
+// belong to the group, and so does everything made in them (setgid).
 func (s *Store) common() bool {
 	info, err := os.Stat(s.Root)
 	return err == nil && info.Mode().Perm()&0o020 != 0
@@ -74,7 +74,7 @@ func (s *Store) Enforce() error {
 	return nil
 }
 
-// commonTree lets the group remove the directories of a tree, where a group may install.
+// commonTree lets the group remove the directories of a tree, if a group may install.
 func (s *Store) commonTree(filled string) error {
 	if !s.common() {
 		return nil
@@ -101,8 +101,7 @@ func (s *Store) commonTree(filled string) error {
 	})
 }
 
-// ofAnother says whose a path below the root is, where it is another user's who has
-// begun something there.
+// ofAnother names the owner of a path below the root, if another user has begun something there.
 func (s *Store) ofAnother(path string) string {
 	below, is := strings.CutPrefix(path, filepath.Join(s.Root, "work")+"/")
 	if !is {

@@ -19,21 +19,20 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Configuration files that administrators edit are in config/NAME, as one file
-// for all builds of a package; each tree has a link to it and the sample that it
-// begins as. config/NAME/.samples.json says which sample a file was last made
-// from or compared with, so that an upgrade knows an edited file.
+// Configuration files that administrators edit are in config/NAME, one file for all builds of a
+// package; each tree has a link to it, and the sample with its initial contents.
+// config/NAME/.samples.json records which sample a file was last made from or compared with, so
+// that an upgrade recognises an edited file.
 const samplesFile = ".samples.json"
 
-// configurable tells whether a path below a tree can be that of a configuration
-// file.
+// configurable reports whether a path below a tree can be that of a configuration file.
 func configurable(file string) bool {
 	return filepath.IsLocal(file) && filepath.Clean(file) == file && file != "." && file != samplesFile &&
 		file != ownDirectory && !strings.HasPrefix(file, ownDirectory+"/")
 }
 
-// UsedLink is the path below the landing of the link to a package's tree: of the build that has
-// the plain names.
+// UsedLink is the path, below the landing, of the link to a package's tree: that of the build
+// with the plain names.
 func UsedLink(name string) string { return ownDirectory + "/" + name }
 
 // LargestEntry limits the size of a desktop entry, in bytes.
@@ -42,12 +41,12 @@ const LargestEntry = 64 << 10
 // InUse is the path to a package's tree through the landing.
 func (s *Store) InUse(name string) string { return filepath.Join(s.Root, "landing", UsedLink(name)) }
 
-// ConfigFile is where a configuration file of a package is.
+// ConfigFile is the path of a configuration file of a package.
 func (s *Store) ConfigFile(name, file string) string {
 	return filepath.Join(s.Root, "config", name, filepath.FromSlash(file))
 }
 
-// ConfigChange says what became of a configuration file.
+// ConfigChange says what happened to a configuration file.
 type ConfigChange struct {
 	File   string `json:"file"`           // absolute
 	Sample string `json:"sample"`         // absolute, in the tree
@@ -58,9 +57,8 @@ type ConfigChange struct {
 	as   Config
 }
 
-// The things that become of configuration files: there was none; it was as the
-// last sample and is now as the new one; it was edited, and the new sample
-// differs from the last; it is no longer a file.
+// The changes of configuration files: there was none; it was the last sample and is now the new
+// one; it was edited, and the new sample differs from the last; it is no longer a file.
 const (
 	ConfigMade    = "made"
 	ConfigRenewed = "renewed"
@@ -68,7 +66,7 @@ const (
 	ConfigStrange = "strange"
 )
 
-// A ConfigStatus is how a configuration file is.
+// A ConfigStatus is the state of a configuration file.
 type ConfigStatus struct {
 	File    string `json:"file"` // absolute
 	Edited  bool   `json:"edited"`
@@ -78,8 +76,7 @@ type ConfigStatus struct {
 	Directory bool `json:"directory,omitempty"` // a directory that programs write in
 }
 
-// Configs tells how the configuration files of a build are, in the order of its
-// receipt.
+// Configs returns the states of a build's configuration files, in the order of its receipt.
 func (s *Store) Configs(r *Receipt) (all []ConfigStatus, err error) {
 	if r.Prefix != "" {
 		return nil, nil
@@ -112,8 +109,8 @@ func (s *Store) Configs(r *Receipt) (all []ConfigStatus, err error) {
 	return all, nil
 }
 
-// samples reads which sample each file of a package was last made from or compared
-// with. What was laid beside a file is behind its name and laidSuffix.
+// samples reads which sample each file of a package was last made from or compared with. The
+// digest of a sample that was put beside a file has the file's name and laidSuffix.
 func (s *Store) samples(name string) (samples map[string]string, index string, err error) {
 	index, samples = s.ConfigFile(name, samplesFile), map[string]string{}
 	data, err := safefs.ReadFile(index, largestConfig)
@@ -127,19 +124,18 @@ func (s *Store) samples(name string) (samples map[string]string, index string, e
 	return samples, index, nil
 }
 
-// laidSuffix is behind the name of a file in the list of samples, for what was laid
-// beside it: a name, a blank and the digest. No file has such a name.
+// laidSuffix follows the name of a file in the list of samples, for a sample that was put beside
+// it: the value is a name, a blank and the digest. No file has such a name.
 const laidSuffix = "//laid"
 
-// BeginConfigs makes the configuration files of a build that are not there yet.
+// BeginConfigs makes the configuration files of a build that do not exist yet.
 func (s *Store) BeginConfigs(r *Receipt) error {
 	_, err := s.configs(r, false)
 	return err
 }
 
-// UpdateConfigs brings the configuration files of a build up to date when it is
-// put on the landing. Files that were edited stay as they are. The caller holds
-// the landing's lock.
+// UpdateConfigs updates the configuration files of a build when it is put on the landing. Edited
+// files stay as they are. The caller holds the landing's lock.
 func (s *Store) UpdateConfigs(r *Receipt) ([]ConfigChange, error) { return s.configs(r, true) }
 
 func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
@@ -174,13 +170,13 @@ func (s *Store) configs(r *Receipt, renew bool) ([]ConfigChange, error) {
 	return changes, s.Wrap(durable.WriteFile(index, append(data, '\n'), 0o644))
 }
 
-// change is what is done to a file, before anything is.
+// change is what will be done to a file.
 func (s *Store) change(r *Receipt, c Config) ConfigChange {
 	return ConfigChange{File: s.ConfigFile(r.Name, c.File), Sample: filepath.Join(s.Tree(r.Ref), c.Sample),
 		tree: s.Tree(r.Ref), as: c}
 }
 
-// config brings one file up to date, and says in the change what it has done.
+// config updates one file, and records in the change what it did.
 func (s *Store) config(change *ConfigChange, version string, samples map[string]string, name string, renew bool) error {
 	sample, mode, err := s.sample(*change)
 	if err != nil {
@@ -221,8 +217,8 @@ func isLink(path string) bool {
 	return err == nil && info.Mode()&fs.ModeSymlink != 0
 }
 
-// lay puts a new sample beside a file that was edited. It has the permissions of the
-// file, for people copy from one to the other.
+// lay puts a new sample beside an edited file, with the permissions of that file, because people
+// copy from one to the other.
 func (c *ConfigChange) lay(sample []byte, version string, samples map[string]string, name string) error {
 	if err := c.takeUp(samples, name); err != nil {
 		return err
@@ -249,7 +245,7 @@ func (c *ConfigChange) lay(sample []byte, version string, samples map[string]str
 	return durable.WriteFileFor(laid, sample, mode, uid, gid)
 }
 
-// takeUp takes away what was laid beside a file earlier, if it was not changed.
+// takeUp deletes the sample that was put beside a file earlier, if it is unchanged.
 func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 	base, digest, _ := strings.Cut(samples[name+laidSuffix], " ")
 	if strings.Contains(base, "/") || !strings.HasPrefix(base, filepath.Base(c.File)+".sample-") {
@@ -263,7 +259,7 @@ func (c *ConfigChange) takeUp(samples map[string]string, name string) error {
 	return durable.Remove(laid)
 }
 
-// make makes a configuration file, for whom and as it is said.
+// make makes a configuration file, with the stated owner and mode.
 func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	mode, err := c.as.Permissions(mode)
 	if err != nil {
@@ -276,7 +272,7 @@ func (c ConfigChange) make(sample []byte, mode fs.FileMode) error {
 	return durable.WriteFileFor(c.File, sample, mode, uid, gid)
 }
 
-// whose returns the user and group ids that a file shall have; -1 leaves one as it is.
+// whose returns the user and group ids for a file; -1 leaves one unchanged.
 func (c ConfigChange) whose() (uid, gid int, err error) {
 	if os.Geteuid() != 0 { // only root can change owners
 		return -1, -1, nil
@@ -287,7 +283,7 @@ func (c ConfigChange) whose() (uid, gid int, err error) {
 	return uid, gid, err
 }
 
-// account is the number of a user or group, or -1 where none is named.
+// account is the number of a user or group, or -1 for none.
 func (c ConfigChange) account(name, kind string, numberOf func(name string) (string, error)) (int, error) {
 	number, err := NumberOf(name, numberOf)
 	if err != nil {
@@ -298,8 +294,7 @@ func (c ConfigChange) account(name, kind string, numberOf func(name string) (str
 	return number, nil
 }
 
-// NumberOf is the number of an account, which UserNumber or GroupNumber looks up; -1 where
-// none is named.
+// NumberOf is the number of an account, which UserNumber or GroupNumber looks up; -1 for none.
 func NumberOf(name string, lookUp func(name string) (string, error)) (int, error) {
 	if name == "" {
 		return -1, nil
@@ -329,11 +324,11 @@ func GroupNumber(name string) (string, error) {
 	return g.Gid, nil
 }
 
-// largestConfig is more than a configuration file has that a person edits.
+// largestConfig is more than any edited configuration file has.
 const largestConfig = 64 << 20
 
-// sample reads what a configuration file begins as, and with which mode. Trees have
-// links in them, which may lead anywhere; the sample is behind none.
+// sample reads the initial contents and mode of a configuration file. Trees have links that may
+// lead anywhere; this follows none.
 func (s *Store) sample(change ConfigChange) ([]byte, fs.FileMode, error) {
 	dir, name := change.tree, strings.TrimPrefix(change.Sample, change.tree+"/")
 	tree, err := safefs.OpenDir(dir)

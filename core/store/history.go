@@ -20,16 +20,16 @@ import (
 	"fernladder/core/safefs"
 )
 
-// History is the file of earlier builds: a Record in JSON on each line, the last build at
-// the end. All about builds that succeeded is in their receipts too, and Complete adds what
-// is missing of that, so a file that is lost comes back.
+// History is the file of earlier builds: a Record in JSON on each line, the latest at the end.
+// Everything about successful builds is in their receipts too, and Complete adds what is missing
+// of that, so a lost file comes back.
 //
-// Who adds a line holds a lock that readers cannot open; who reads takes none. A line that a
-// killed program has left half is passed over. Of a file that has grown over largestHistory
-// the older half goes.
+// A writer holds a lock that readers cannot open; readers take none. Half a line, left by a
+// killed program, is skipped. When the file is larger than largestHistory, its older half is
+// deleted.
 type History struct{ s *Store }
 
-// History is the history of the root. Nothing is opened.
+// History is the history of the root. It opens nothing.
 func (s *Store) History() History { return History{s} }
 
 // A Record is one build, whether it succeeded or not.
@@ -51,7 +51,7 @@ func RecordOf(r *Receipt) Record {
 		Memory: r.Memory}
 }
 
-// CPU is how many seconds processors were busy with the build.
+// CPU is the processor time of the build, in seconds.
 func (r Record) CPU() (seconds float64) {
 	for _, s := range r.Stages {
 		seconds += s.CPU
@@ -61,10 +61,10 @@ func (r Record) CPU() (seconds float64) {
 
 const largestHistory = 64 << 20 // bytes
 
-// File is where it is.
+// File is the path of the file.
 func (h History) File() string { return filepath.Join(h.s.Root, "history") }
 
-// each visits the lines of the file, the oldest first. One that is not there has none.
+// each visits the lines of the file, the oldest first. A missing file has none.
 func (h History) each(visit func(line []byte)) error {
 	f, err := safefs.Open(h.File())
 	if errors.Is(err, fs.ErrNotExist) {
@@ -89,7 +89,7 @@ func (h History) each(visit func(line []byte)) error {
 	return h.s.Wrap(lines.Err())
 }
 
-// records visits the records of the lines that hold a text: those of a package, or a build.
+// records visits the records on lines that contain a text: those of a package, or of a build.
 func (h History) records(holding string, visit func(Record)) error {
 	return h.each(func(line []byte) {
 		var r Record
@@ -116,8 +116,8 @@ func (h History) Add(ctx context.Context, r Record) error {
 	})
 }
 
-// Complete adds the builds that there are receipts of and no records: those of programs
-// that were killed in between, or all.
+// Complete adds successful builds without a record, because a program was killed in between or
+// the file was lost.
 func (h History) Complete(ctx context.Context) error {
 	receipts, err := h.s.Receipts()
 	if err != nil {
@@ -198,8 +198,8 @@ func (h History) append(ctx context.Context, find func() ([]Record, error)) erro
 	return nil
 }
 
-// Latest returns the newest builds of a package, or of all packages where name
-// is "", the last one first.
+// Latest returns the newest builds of a package, or of all packages if name is "", the latest
+// first.
 func (h History) Latest(name string, most int) (latest []Record, err error) {
 	holding := ""
 	if name != "" {
@@ -217,7 +217,7 @@ func (h History) Latest(name string, most int) (latest []Record, err error) {
 	return latest[:min(most, len(latest))], err
 }
 
-// Estimate is what a build should take, by the last one of the same package.
+// Estimate is what a build should take, judged by the last one of the same package.
 type Estimate struct {
 	Time     time.Duration
 	Width    float64 // processors that were kept busy; 0 when it is not known
@@ -226,9 +226,9 @@ type Estimate struct {
 	Memory   int64   // bytes that the largest of its processes has
 }
 
-// Estimates returns what each build took the last time: the same one, else one of the
-// same release, else the last of its package. Of failed ones nothing is taken. Builds
-// of packages that never succeeded are left out.
+// Estimates returns the cost of earlier builds: of the same build, else of the same release,
+// else of the same package. Failed builds do not count. Packages that never succeeded are left
+// out.
 func (h History) Estimates(builds []Ref) (map[Ref]Estimate, error) {
 	wanted := map[string][]Ref{}
 	for _, b := range builds {

@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// known are receipts that were read and seen to be right, each as long as its file is
-// the same: one command asks for a receipt several times.
+// known are valid receipts that were read, as long as their files are unchanged: one command
+// asks for a receipt several times.
 type known struct {
 	lock sync.Mutex
 	all  map[Ref]knownReceipt
@@ -19,7 +19,7 @@ type knownReceipt struct {
 	receipt  Receipt
 }
 
-// identity is by what a file is known again.
+// identity identifies an unchanged file.
 type identity struct {
 	inode    uint64
 	size     int64
@@ -30,8 +30,8 @@ func identityOf(info os.FileInfo) identity {
 	return identity{info.Sys().(*syscall.Stat_t).Ino, info.Size(), info.ModTime()}
 }
 
-// get returns a receipt that is known, if its file is still the same. What it refers to
-// is not to be changed; its own fields are the caller's.
+// get returns a known receipt, if its file is unchanged. The caller may change its fields, but
+// not what they refer to.
 func (k *known) get(r Ref, info os.FileInfo) *Receipt {
 	k.lock.Lock()
 	defer k.lock.Unlock()

@@ -6,8 +6,7 @@ import (
 	"slices"
 )
 
-// Made is what a build was made of, as far as people tell builds of one release apart
-// by it.
+// Made is what a build was made of, as far as people distinguish builds of one release by it.
 type Made struct {
 	Options  map[string]string
 	Needs    []Link
@@ -32,8 +31,8 @@ func (r *Receipt) Made() Made {
 	return m
 }
 
-// Against says what is different to another build, in words. It is never empty: where
-// nothing else is, the instructions are.
+// Against says in words how it differs from another. It is never empty: if nothing else differs,
+// the instructions do.
 func (m Made) Against(before Made) []string {
 	var all []string
 	names := slices.Sorted(maps.Keys(m.Options))

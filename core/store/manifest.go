@@ -26,9 +26,8 @@ type File struct {
 	Target string      `json:"target,omitempty"` // of a symbolic link
 }
 
-// list writes the list of a tree's files in the mtree(5) format, which the
-// tools of several operating systems check trees by. It returns how many files
-// there are and the bytes in them.
+// list writes the list of a tree's files in the mtree(5) format, with which tools of several
+// operating systems check trees. It returns the number of files and their bytes.
 func list(tree string, known map[string]string) (files int, size int64, err error) {
 	out, err := os.Create(filepath.Join(tree, filesFile))
 	if err != nil {
@@ -103,8 +102,8 @@ func (f File) line() string {
 	return fmt.Sprintf("./%s type=file %s size=%d sha256digest=%s", escape(f.Path), mode, f.Size, f.SHA256)
 }
 
-// escape writes what mtree(5) cannot have in a name as a backslash and three
-// octal digits.
+// escape writes characters that mtree(5) does not allow in a name as a backslash and three octal
+// digits.
 func escape(name string) string {
 	var b strings.Builder
 	for _, c := range []byte(name) {
@@ -166,8 +165,8 @@ func readFiles(tree *safefs.Dir) ([]File, error) {
 	return files, lines.Err()
 }
 
-// ReadTree reads the receipt and the list of files of a tree that is anywhere: in
-// another root, or copied. Its error satisfies fs.ErrNotExist where there is none.
+// ReadTree reads the receipt and the list of files of a tree anywhere: in another root, or a
+// copy. Its error is fs.ErrNotExist if there is none.
 func ReadTree(dir string) (*Receipt, []File, error) {
 	tree, err := safefs.OpenDir(dir)
 	if err != nil {

@@ -7,14 +7,14 @@ import (
 	"unicode/utf8"
 )
 
-// A Name is a path as a file has it, which need not be text, that is kept in JSON; not
-// as a key of a map, which encoding/json writes as it is.
+// A Name is a path, which need not be valid text, in JSON; not as a key of a map, which
+// encoding/json writes unchanged.
 type Name string
 
-// encoded begins names in JSON that could not be kept as they are.
+// encoded begins names in JSON that are not valid text.
 const encoded = "hex:"
 
-// MarshalText gives the name itself where it is UTF-8, and else hexadecimal digits.
+// MarshalText returns the name itself if it is valid UTF-8, otherwise hexadecimal digits.
 func (n Name) MarshalText() ([]byte, error) {
 	if utf8.ValidString(string(n)) && !strings.HasPrefix(string(n), encoded) {
 		return []byte(n), nil
@@ -22,7 +22,7 @@ func (n Name) MarshalText() ([]byte, error) {
 	return []byte(encoded + hex.EncodeToString([]byte(n))), nil
 }
 
-// UnmarshalText reads what MarshalText gives.
+// UnmarshalText reads what MarshalText returns.
 func (n *Name) UnmarshalText(text []byte) error {
 	digits, is := strings.CutPrefix(string(text), encoded)
 	if !is {

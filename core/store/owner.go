@@ -14,7 +14,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// An owner is whose a path is.
+// An owner is the build that a path belongs to.
 type owner struct {
 	Build  Ref    // zero where only the package is known
 	Name   string // of the package
@@ -24,9 +24,8 @@ type owner struct {
 	Links  int    // that were followed
 }
 
-// OwnerOf finds whose a path is, through links, from wherever they lead into the root.
-// ok is false where none leads there. The error satisfies fs.ErrNotExist when nothing
-// is at the path.
+// OwnerOf finds the build that a path belongs to, following links from anywhere into the root.
+// ok is false if none leads there. The error is fs.ErrNotExist if the path does not exist.
 func (s *Store) OwnerOf(path string) (o owner, ok bool, err error) {
 	root, err := filepath.EvalSymlinks(s.Root)
 	if err != nil {
@@ -63,7 +62,7 @@ func (s *Store) OwnerOf(path string) (o owner, ok bool, err error) {
 	return o, false, nil
 }
 
-// ownerAt tells by a path without links whose it is.
+// ownerAt finds the owner of a path without links.
 func (s *Store) ownerAt(root, path string) (owner, bool) {
 	below, is := strings.CutPrefix(path, root+"/")
 	if !is {
@@ -80,7 +79,7 @@ func (s *Store) ownerAt(root, path string) (owner, bool) {
 	return owner{}, false
 }
 
-// lists tells whether a build has placed a file.
+// lists reports whether a build placed a file.
 func (s *Store) lists(o owner) (bool, error) {
 	if o.Config || strings.HasPrefix(o.File, ownDirectory+"/") {
 		return true, nil
@@ -91,8 +90,8 @@ func (s *Store) lists(o owner) (bool, error) {
 	return len(found) > 0, err
 }
 
-// Named finds the files of all trees whose last part is a name. Most of it is reading
-// lists, several at a time.
+// Named finds the files of all trees whose last component is a name. Most of the time goes into
+// reading lists, several at once.
 func (s *Store) Named(name string) ([]owner, error) {
 	lists, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*", filesFile))
 	if err != nil {
@@ -137,7 +136,7 @@ func (s *Store) Named(name string) ([]owner, error) {
 	return all, nil
 }
 
-// searchList finds lines in a list of files that have a text, by its path.
+// searchList finds the lines of a list of files, given by its path, that contain a text.
 func (s *Store) searchList(list string, text []byte, is func(line []byte) bool) ([]string, Ref, error) {
 	r, ok := s.RefOf(strings.TrimSuffix(list, "/"+filesFile))
 	data, err := safefs.ReadFile(list, largestList)
@@ -147,8 +146,8 @@ func (s *Store) searchList(list string, text []byte, is func(line []byte) bool) 
 	return matching(data, is), r, nil
 }
 
-// search finds lines in the list of a tree's files, and returns the paths that they
-// are about. The list is not taken apart: most of it is not looked for.
+// search finds lines in the list of a tree's files, and returns their paths. It does not parse
+// the list, because most of it does not match.
 func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
 	tree, err := safefs.OpenDir(s.Tree(r))
 	if err != nil {
@@ -162,7 +161,7 @@ func (s *Store) search(r Ref, is func(line []byte) bool) ([]string, error) {
 	return matching(data, is), nil
 }
 
-// matching are the paths of the lines of a list that something holds for.
+// matching are the paths of the lines of a list that fulfil a condition.
 func matching(data []byte, is func(line []byte) bool) (files []string) {
 	for len(data) > 0 {
 		line := data
@@ -180,5 +179,5 @@ func matching(data []byte, is func(line []byte) bool) (files []string) {
 	return files
 }
 
-// largestList is more than the list of a tree's files has.
+// largestList is more than any tree's list of files has.
 const largestList = 1 << 30

@@ -29,11 +29,10 @@ const (
 	filesFile    = ownDirectory + "/files.mtree"
 )
 
-// OwnFiles are the records that every tree has of itself, and that its list of files does
-// not have.
+// OwnFiles are a tree's own records, which its list of files does not include.
 func OwnFiles() []string { return []string{receiptFile, filesFile} }
 
-// LicenceDir has, in the tree's own directory, the licence texts of the source.
+// LicenceDir has the licence texts of the source, in the tree's own directory.
 const LicenceDir = "licences"
 
 // A Licence is such a text.
@@ -42,13 +41,13 @@ type Licence struct {
 	SHA256 string `json:"sha256"`
 }
 
-// Path is where it is in the tree.
+// Path is its path in the tree.
 func (l Licence) Path() string { return ownDirectory + "/" + LicenceDir + "/" + l.File }
 
 // receiptFormat is the version of the receipt's format.
 const receiptFormat = 1
 
-// A Receipt says all about how a tree came to be.
+// A Receipt says everything about how a tree was made.
 type Receipt struct {
 	Format int `json:"format"`
 	Ref
@@ -58,7 +57,7 @@ type Receipt struct {
 	Notes   string `json:"notes,omitempty"`
 	Recipe  string `json:"recipe"` // the file it was read from
 	Tree    string `json:"tree"`
-	// The directory that its files are for, where that is not the tree.
+	// The directory that its files are for, if that is not the tree.
 	Prefix       string            `json:"prefix,omitempty"`
 	Options      map[string]string `json:"options"`
 	Chosen       map[string]string `json:"chosen,omitempty"` // those of them that are not as they were by default
@@ -75,9 +74,9 @@ type Receipt struct {
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
 	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
 	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
-	// Files that belong to others than root, where that can be had.
+	// Files that should belong to other users than root.
 	Owned []Owned `json:"owned,omitempty"`
-	// Files of the tree that say which system users and directories it wants.
+	// Files of the tree that declare system users and directories.
 	Declares  []string         `json:"declares,omitempty"`
 	Licences  []Licence        `json:"licences,omitempty"` // texts of the source, kept in the tree
 	Configs   []Config         `json:"configs,omitempty"`
@@ -87,11 +86,11 @@ type Receipt struct {
 	Machine   host.Machine     `json:"machine"`
 	Compiler  string           `json:"compiler"`
 	Isolation string           `json:"isolation"`
-	// The isolation of earlier runs, which ended before the build was complete.
+	// The isolation of earlier runs that ended before the build was complete.
 	Resumed  []string  `json:"resumed,omitempty"`
 	Given    []Owned   `json:"given,omitempty"`    // what its installer gave to others, which was not done
 	Features []Feature `json:"features,omitempty"` // that the source said it was configured with and without
-	// Names of those that it was configured without, although no argument asked for that.
+	// Features that the source was configured without, although no argument asked for that.
 	Without []string `json:"without,omitempty"`
 	// Why the build has seen all of the operating system; "": it has seen what it declares.
 	NotBare  string      `json:"not_bare,omitempty"`
@@ -122,8 +121,7 @@ type Source struct {
 	Signed *signature.Good `json:"signed,omitempty"`
 }
 
-// A Supply is a file that the administrator has brought. It must not be passed
-// on.
+// A Supply is a file that the administrator supplied. It must not be redistributed.
 type Supply struct {
 	File   string        `json:"file"`
 	About  string        `json:"about"`
@@ -157,8 +155,8 @@ func (t Try) String() string {
 	return t.Run
 }
 
-// Owned is a file that belongs to another user than root, or that the installer of a
-// package would have given away.
+// Owned is a file that belongs to another user than root, or whose owner the installer of a
+// package would have changed.
 type Owned struct {
 	File  string `json:"file"` // in the tree
 	Owner string `json:"owner,omitempty"`
@@ -166,7 +164,7 @@ type Owned struct {
 	Mode  string `json:"mode,omitempty"` // permissions in octal digits, where they are others than the file's
 }
 
-// Who is to whom it was given, in words.
+// Who names the owner and group.
 func (o Owned) Who() string {
 	switch {
 	case o.Group == "":
@@ -177,8 +175,8 @@ func (o Owned) Who() string {
 	return o.Owner + ":" + o.Group
 }
 
-// A Config is a file that the administrator edits: it is in the root, and the
-// tree has a link to it.
+// A Config is a file that the administrator edits: it is in the root, and the tree has a link to
+// it.
 type Config struct {
 	File    string `json:"file"`           // in the tree
 	Sample  string `json:"sample"`         // in the tree; what it begins as
@@ -188,7 +186,7 @@ type Config struct {
 	Group   string `json:"group,omitempty"`
 }
 
-// Permissions are those that the file is made with, from those of its sample.
+// Permissions are those of a new file, derived from those of its sample.
 func (c Config) Permissions(sample fs.FileMode) (fs.FileMode, error) {
 	mode := sample
 	if c.Mode != "" {
@@ -206,20 +204,20 @@ func (c Config) Permissions(sample fs.FileMode) (fs.FileMode, error) {
 	return mode, nil
 }
 
-// A Beside is a name that a file of the package has on the landing besides its own.
+// A Beside is an additional name of a file on the landing.
 type Beside struct {
 	File string `json:"file"` // in the tree
 	As   string `json:"as"`   // below the landing
 }
 
-// A Variable is one that users of the package get in their environment.
+// A Variable is set in the environment of the package's users.
 type Variable struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }
 
-// List tells by its name whether a variable is a list of directories, which can be
-// joined with others by a colon.
+// List reports, judging by the name, whether a variable is a colon-separated list of
+// directories, which can be joined to others.
 func (v Variable) List() bool {
 	return strings.HasSuffix(v.Name, "PATH") || strings.HasSuffix(v.Name, "_DIRS")
 }
@@ -231,7 +229,7 @@ type StageTime struct {
 	CPU     float64 `json:"cpu_seconds,omitempty"` // that processors were busy with it
 }
 
-// Installed tells whether the tree of r is there.
+// Installed reports whether the tree of r exists.
 func (s *Store) Installed(r Ref) bool {
 	info, err := os.Lstat(filepath.Join(s.Tree(r), receiptFile))
 	if err != nil || !info.Mode().IsRegular() {
@@ -241,30 +239,30 @@ func (s *Store) Installed(r Ref) bool {
 	return errors.Is(err, fs.ErrNotExist)
 }
 
-// Moved is what is wrong with a receipt in a root that is not where it was.
+// Moved is the problem of a receipt in a root that was moved.
 type Moved struct{ Tree string } // as it was built to be
 
 func (e *Moved) Error() string {
 	return fmt.Sprintf("this tree was built for %s, and its programs look for each other there", e.Tree)
 }
 
-// damage is what is wrong with a receipt that is there and makes no sense.
+// damage is the problem of a receipt that makes no sense.
 type damage struct{ error }
 
 func (e *damage) Error() string { return "this receipt is damaged: " + e.error.Error() }
 
 func (e *damage) Unwrap() error { return e.error }
 
-// RefOf is the build that a directory is the place of the tree of.
+// RefOf is the build whose tree belongs into a directory.
 func (s *Store) RefOf(dir string) (Ref, bool) {
 	return parseBuildName(filepath.Base(filepath.Dir(dir)), filepath.Base(dir))
 }
 
-// largestReceipt is more than a receipt of any build has.
+// largestReceipt is more than any receipt has.
 const largestReceipt = 64 << 20
 
-// Receipt reads the receipt of a build, and sees to it that it is of that build, in
-// this root. Its error satisfies fs.ErrNotExist when there is no such tree.
+// Receipt reads the receipt of a build, and checks that it is of that build, in this root. Its
+// error is fs.ErrNotExist if there is no such tree.
 func (s *Store) Receipt(r Ref) (*Receipt, error) {
 	file := filepath.Join(s.Tree(r), receiptFile)
 	if _, err := os.Lstat(s.lent(r)); err == nil {
@@ -332,7 +330,7 @@ func (s *Store) readReceipt(r Ref) ([]byte, error) {
 	return tree.ReadFile(receiptFile, largestReceipt)
 }
 
-// Needs returns what an installed build needs, as its receipt says.
+// Needs returns the needs of an installed build, from its receipt.
 func (s *Store) Needs(r Ref) ([]Link, error) {
 	receipt, err := s.Receipt(r)
 	if err != nil {
@@ -341,7 +339,7 @@ func (s *Store) Needs(r Ref) ([]Link, error) {
 	return receipt.Needs, nil
 }
 
-// Trees returns which builds' trees are there.
+// Trees returns the builds with a tree.
 func (s *Store) Trees() (map[Ref]bool, error) {
 	dirs, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err != nil {
@@ -356,8 +354,8 @@ func (s *Store) Trees() (map[Ref]bool, error) {
 	return trees, nil
 }
 
-// Receipts returns the receipts of all trees, by name, and then the newest
-// version and the latest build first.
+// Receipts returns the receipts of all trees, by name, then the newest version and the latest
+// build first.
 func (s *Store) Receipts() ([]*Receipt, error) { return s.ReceiptsOf("*") }
 
 // ReceiptsOf returns those of a package's trees, in the same order.
@@ -404,7 +402,7 @@ func CompareVersions(a, b string) int {
 	return v.Compare(w)
 }
 
-// parseBuildName takes VERSION-ID apart, the name of a tree's directory.
+// parseBuildName splits VERSION-ID, the name of a tree's directory.
 func parseBuildName(name, base string) (Ref, bool) {
 	i := len(base) - idLength
 	if i < 2 || base[i-1] != '-' {
@@ -413,13 +411,13 @@ func parseBuildName(name, base string) (Ref, bool) {
 	return Ref{Name: name, Version: base[:i-1], ID: base[i:]}, true
 }
 
-// A Logged build has left logs, whatever became of it.
+// A Logged build left logs, whatever its outcome.
 type Logged struct {
 	Ref
 	Wrote time.Time // when it wrote the last of them
 }
 
-// AllLogged returns the builds that have left logs, in no order.
+// AllLogged returns the builds that left logs, in no order.
 func (s *Store) AllLogged() ([]Logged, error) {
 	dirs, err := filepath.Glob(filepath.Join(s.Root, "logs", "*"))
 	if err != nil {
@@ -427,7 +425,7 @@ func (s *Store) AllLogged() ([]Logged, error) {
 	}
 	names := map[string]bool{}
 	for _, dir := range dirs {
-		// The name is what stands before a version; several can, and all are asked.
+		// The name ends where a version begins; if there are several ways to split it, all are tried.
 		base := filepath.Base(dir)
 		for i := range base {
 			if base[i] == '-' {
@@ -446,7 +444,7 @@ func (s *Store) AllLogged() ([]Logged, error) {
 	return all, nil
 }
 
-// Logged returns the builds of a package that have left logs, in no order.
+// Logged returns the builds of a package that left logs, in no order.
 func (s *Store) Logged(name string) ([]Logged, error) {
 	dirs, err := filepath.Glob(filepath.Join(s.Root, "logs", name+"-*"))
 	if err != nil {
@@ -473,8 +471,7 @@ func (s *Store) Logged(name string) ([]Logged, error) {
 	return builds, nil
 }
 
-// A HostNeed is something of the operating system that a build needs when it runs, and that
-// is not seen in its files.
+// A HostNeed is a runtime need on the operating system that is not visible in a build's files.
 type HostNeed struct {
 	host.Question
 	Packages []FamilyPackages `json:"packages,omitempty"` // that have it, as the recipe says

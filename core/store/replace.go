@@ -18,10 +18,10 @@ import (
 	"fernladder/core/durable"
 )
 
-// Replace puts a filled directory in the place of a tree that is there, in one step:
-// whoever looks sees the one or the other, whole. The tree that was there is in
-// the filled directory's place then. The receipt is that of the new tree; its numbers
-// of files and bytes are filled in. The caller holds the lock of the build.
+// Replace puts a filled directory in the place of an existing tree, in one step: every reader
+// sees either the one or the other, complete. The old tree is then in the filled directory's
+// place. The receipt is that of the new tree; its numbers of files and bytes are filled in. The
+// caller holds the lock of the build.
 func (s *Store) Replace(filled string, receipt *Receipt, known map[string]string) error {
 	err := makeOwn(filled)
 	if err == nil {
@@ -46,8 +46,8 @@ func (s *Store) Replace(filled string, receipt *Receipt, known map[string]string
 	return s.Exchange(filled, receipt.Ref)
 }
 
-// Exchange exchanges a directory and a tree. Where the file system cannot do that in
-// one step, there is no tree for an instant.
+// Exchange exchanges a directory and a tree. If the file system cannot do that in one step,
+// there is no tree for an instant.
 func (s *Store) Exchange(dir string, r Ref) error {
 	tree := s.Tree(r)
 	durable.Moment()
@@ -67,11 +67,11 @@ func (s *Store) Exchange(dir string, r Ref) error {
 	return s.Wrap(errors.Join(durable.SyncDir(filepath.Dir(tree)), durable.SyncDir(filepath.Dir(dir))))
 }
 
-// Damaged is the directory of what was moved aside because it was damaged.
+// Damaged is the directory for damaged trees that were moved aside.
 func (s *Store) Damaged() string { return filepath.Join(s.Root, "damaged") }
 
-// SetAside moves a tree whose receipt is damaged out of the way, and returns where it is;
-// "" for any other.
+// SetAside moves a tree with a damaged receipt aside, and returns its new path; "" for any other
+// tree.
 func (s *Store) SetAside(ctx context.Context, r Ref) (string, error) {
 	unlock, err := s.LockBuild(ctx, r, func() {})
 	if err != nil {
@@ -84,7 +84,7 @@ func (s *Store) SetAside(ctx context.Context, r Ref) (string, error) {
 	return s.MoveAside(s.Tree(r), r.String())
 }
 
-// Unreadable are the trees of a package whose receipts are damaged.
+// Unreadable are the trees of a package with damaged receipts.
 func (s *Store) Unreadable(name string) (all []Ref) {
 	trees, _ := s.Trees()
 	for r := range trees {
@@ -95,7 +95,7 @@ func (s *Store) Unreadable(name string) (all []Ref) {
 	return all
 }
 
-// MoveAside keeps a damaged directory under a name that nothing has, and returns that.
+// MoveAside keeps a damaged directory under an unused name, and returns that.
 func (s *Store) MoveAside(dir, name string) (string, error) {
 	if err := os.MkdirAll(s.Damaged(), 0o777); err != nil {
 		return "", s.Wrap(err)
@@ -120,10 +120,9 @@ func (s *Store) MoveAside(dir, name string) (string, error) {
 	}
 }
 
-// ChmodListed gives a file of a tree, named by its path, the permissions that it has in
-// the list of files: below the tree, and through no link. What is in the file has to be what
-// the build placed; one that has other names, which can be anywhere, is replaced by a copy.
-// The caller holds the lock of the build.
+// ChmodListed gives a file of a tree the permissions that it has in the list of files: below the
+// tree, and through no link. Its contents have to be what the build placed; a file with several
+// names, which can be anywhere, is replaced by a copy. The caller holds the lock of the build.
 func (s *Store) ChmodListed(r Ref, path string) error {
 	name, err := filepath.Rel(s.Tree(r), path)
 	if err != nil {
@@ -151,7 +150,7 @@ func (s *Store) ChmodListed(r Ref, path string) error {
 	return s.Wrap(chmodFile(root, files[i]))
 }
 
-// errOther is the error for a file that is not what the build placed.
+// errOther is the error for a file that the build did not place.
 var errOther = errors.New("its contents differ from what was placed")
 
 func chmodFile(root *os.Root, f File) error {

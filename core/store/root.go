@@ -62,7 +62,7 @@ type Store struct {
 	known known
 }
 
-// Error is what is wrong with the root, with what can be done about it.
+// Error is a problem of the root, with advice.
 type Error struct {
 	Path     string
 	Err      error
@@ -86,11 +86,10 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
-// ErrGone is what is wrong with a tree that was there, and that another program has
-// removed since.
+// ErrGone is the problem of a tree that another program has removed meanwhile.
 var ErrGone = errors.New("this tree has been removed")
 
-// Gone makes an error of reading a tree one that says so where there is none.
+// Gone turns an error of reading a tree into ErrGone if the tree does not exist.
 func (s *Store) Gone(r Ref, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Error{Path: s.Tree(r), Err: ErrGone, Advice: "Run the same command again."}
@@ -98,9 +97,8 @@ func (s *Store) Gone(r Ref, err error) error {
 	return s.Wrap(err)
 }
 
-// Wrap turns an error of the file system below the root into an
-// *Error, with advice for the usual ones. An *Error, nil, and errors of anything else
-// stay what they are.
+// Wrap turns an error of the file system below the root into an *Error, with advice for the
+// usual ones. It leaves an *Error, nil, and errors of anything else unchanged.
 func (s *Store) Wrap(err error) error {
 	if err == nil || errors.As(err, new(*Error)) || !s.concerns(err) {
 		return err
@@ -127,8 +125,7 @@ func (s *Store) Wrap(err error) error {
 	return e
 }
 
-// concerns tells whether an error is one of the file system, and
-// not of a place that is surely elsewhere. Others are not the root's.
+// concerns reports whether an error is one of the file system in a place that may be the root's.
 func (s *Store) concerns(err error) bool {
 	var path *fs.PathError
 	var link *os.LinkError
@@ -149,18 +146,17 @@ func (s *Store) has(path string) bool {
 	return path == s.Root || strings.HasPrefix(path, strings.TrimSuffix(s.Root, "/")+"/")
 }
 
-// Full tells whether the disk that holds the root has room for less than so many
-// bytes, or for no more files.
+// Full reports whether the root's disk has no room for so many bytes, or for more files.
 func (s *Store) Full(bytes uint64) bool {
 	var disk unix.Statfs_t
 	err := unix.Statfs(s.Root, &disk)
 	return err == nil && (disk.Bavail*uint64(disk.Bsize) < bytes || disk.Files > 0 && disk.Ffree == 0)
 }
 
-// directories are the root and those in it that are there from the beginning.
+// directories are the root and its initial directories.
 var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks"}
 
-// Prepare makes the root and the directories in it, where it may write to them.
+// Prepare makes the root and its directories, if it may write to them.
 func (s *Store) Prepare() error {
 	for _, dir := range directories {
 		dir = filepath.Join(s.Root, dir)
@@ -183,9 +179,9 @@ func (s *Store) Prepare() error {
 	return s.Wrap(s.sweep())
 }
 
-// mayWrite returns an *Error where root would write to a directory that another user could
-// change, or put another in the place of: that user could have root write anywhere. So root
-// works neither in a root that a group may install to, nor below a directory of another user.
+// mayWrite returns an *Error if root would write to a directory that another user could change
+// or replace: that user could make root write anywhere. So root works neither in a root that a
+// group may install to, nor below a directory of another user.
 func mayWrite(dir string) error {
 	if os.Geteuid() != 0 {
 		return nil
@@ -235,25 +231,25 @@ type Ref struct {
 // String gives NAME-VERSION-ID, which is also the name of its directories.
 func (r Ref) String() string { return r.Name + "-" + r.Version + "-" + r.ID }
 
-// Tree is where the build is or will be installed.
+// Tree is the path of the build's tree, which need not exist.
 func (s *Store) Tree(r Ref) string {
 	return filepath.Join(s.TreesDir(), r.Name, r.Version+"-"+r.ID)
 }
 
-// Work is where it is built.
+// Work is its work directory.
 func (s *Store) Work(r Ref) string { return filepath.Join(s.Root, "work", r.String()) }
 
-// Logs is where the logs of its stages are.
+// Logs is the directory with the logs of its stages.
 func (s *Store) Logs(r Ref) string { return filepath.Join(s.Root, "logs", r.String()) }
 
-// LockBuild waits until no other process builds, uses for a build, or removes r,
-// calling waiting first if it has to wait. The returned function ends the lock.
+// LockBuild waits until no other process builds, uses for a build, or removes r; it calls
+// waiting first if it has to wait. The returned function releases the lock.
 func (s *Store) LockBuild(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()), waiting))
 }
 
-// LockBuildNow is LockBuild for who does not wait: the error is filelock.ErrHeld where
-// another process has the lock.
+// LockBuildNow is LockBuild without waiting: the error is filelock.ErrHeld if another process
+// has the lock.
 func (s *Store) LockBuildNow(r Ref) (func(), error) {
 	return s.now(s.lockFile(r.String()))
 }
@@ -261,7 +257,7 @@ func (s *Store) LockBuildNow(r Ref) (func(), error) {
 // LockWorkNow is LockBuildNow for the build of a work directory, by its name.
 func (s *Store) LockWorkNow(name string) (func(), error) { return s.now(s.lockFile(name)) }
 
-// IsWork tells whether a name in the directory of work is that of a build.
+// IsWork reports whether a name in the work directory is that of a build.
 func IsWork(name string) bool {
 	return name != "scratch" && name != "cluster" && !strings.HasSuffix(name, againSuffix) && !strings.HasPrefix(name, ".")
 }
@@ -279,20 +275,18 @@ func (s *Store) ShareBuild(ctx context.Context, r Ref) (func(), error) {
 	return s.locked(filelock.Shared(ctx, s.lockFile(r.String()), func() {}))
 }
 
-// againSuffix is behind the name of the work directory, and of the lock, of a build that
-// is made once more.
+// againSuffix follows the names of the work directory, and of the lock, of a rebuild.
 const againSuffix = ".again"
 
-// WorkAgain is where a build is made once more.
+// WorkAgain is the work directory of a rebuild.
 func (s *Store) WorkAgain(r Ref) string { return s.Work(r) + againSuffix }
 
-// LockAgain waits until no other process builds r once more, for a comparison.
+// LockAgain waits until no other process rebuilds r for a comparison.
 func (s *Store) LockAgain(ctx context.Context, r Ref, waiting func()) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.lockFile(r.String()+againSuffix), waiting))
 }
 
-// LockFile waits until no other process who uses this root changes a file that is not in
-// it.
+// LockFile waits until no other process that uses this root changes a file outside of it.
 func (s *Store) LockFile(ctx context.Context, path string) (func(), error) {
 	return s.locked(filelock.Exclusive(ctx, s.fileLock(path), func() {}))
 }
@@ -302,8 +296,8 @@ func (s *Store) fileLock(path string) string {
 	return s.lockFile("file-" + ShortID(hex.EncodeToString(sum[:])))
 }
 
-// LockFileNow is LockFile for who does not wait: the error is filelock.ErrHeld where
-// another process has the lock.
+// LockFileNow is LockFile without waiting: the error is filelock.ErrHeld if another process has
+// the lock.
 func (s *Store) LockFileNow(path string) (func(), error) {
 	return s.now(s.fileLock(path))
 }
@@ -313,7 +307,7 @@ func (s *Store) LockLanding(ctx context.Context, waiting func()) (func(), error)
 	return s.locked(filelock.Exclusive(ctx, s.lockFile("landing"), waiting))
 }
 
-// Locks is the directory of the files that running programs lock.
+// Locks is the directory of lock files.
 func (s *Store) Locks() string { return filepath.Join(s.Root, "locks") }
 
 func (s *Store) lockFile(name string) string { return filepath.Join(s.Locks(), name) }

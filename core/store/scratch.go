@@ -16,14 +16,13 @@ import (
 
 func (s *Store) scratch() string { return filepath.Join(s.Root, "work", "scratch") }
 
-// scratchLock is behind the name of a scratch directory for the file that its user locks.
-// It is a file, for the locks of directories do not hold between machines that share the
-// root. It is there before the directory and after it.
+// scratchLock follows the name of a scratch directory, for the file that its user locks. It is a
+// file because locks on directories do not work between machines that share the root. It exists
+// before the directory and after it.
 const scratchLock = ".lock"
 
-// Scratch makes a directory for a while, which no other user can reach by name. It
-// is deleted when done is called, or by the next program that prepares the root,
-// should this one be killed.
+// Scratch makes a temporary directory that no other user can reach by name. done deletes it; if
+// this program is killed, the next one that prepares the root does.
 func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 	for {
 		if err := os.MkdirAll(s.scratch(), 0o777); err != nil {
@@ -48,7 +47,7 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 			}
 			held.Close()
 		}
-		// Only whom its group is given to may come through.
+		// Only the group that it is given to may enter.
 		if err := errors.Join(os.Mkdir(dir, 0o700), os.Chmod(dir, 0o710)); err != nil {
 			done()
 			return "", nil, err
@@ -57,7 +56,7 @@ func (s *Store) Scratch(kind string) (dir string, done func(), err error) {
 	}
 }
 
-// hold opens a file and locks it, until it is closed. It is nil where another program has it.
+// hold opens a file and locks it, until it is closed. It is nil if another program has the lock.
 func hold(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -71,9 +70,8 @@ func hold(path string) (*os.File, error) {
 	return f, nil
 }
 
-// sweep deletes what programs that were killed have left in the scratch directory,
-// what was lent to builds that are no longer under way, half-removed trees, and half-written
-// files.
+// sweep deletes what killed programs left: scratch directories, places of trees that were lent
+// to builds, half-removed trees, and half-written files.
 func (s *Store) sweep() error {
 	if err := errors.Join(s.sweepTrees(), s.sweepAgain()); err != nil {
 		return err
@@ -114,8 +112,7 @@ func (s *Store) sweep() error {
 	return nil
 }
 
-// sweepAgain deletes the directories of builds that were made once more, to be compared
-// or to take the place of a tree, and that no process uses any more.
+// sweepAgain deletes the directories of rebuilds that no process uses any more.
 func (s *Store) sweepAgain() error {
 	found, err := filepath.Glob(filepath.Join(s.Root, "work", "*"+againSuffix))
 	if err != nil {
@@ -159,8 +156,8 @@ func (s *Store) sweepTrees() error {
 	return nil
 }
 
-// sweepTree deletes what is in the place of a tree that there is none of. What a
-// build has placed that was ended before it was tried, that build goes on with.
+// sweepTree deletes a directory in the place of a tree that is none. Files that an interrupted
+// build had placed but not tried are kept for its next run.
 func (s *Store) sweepTree(r Ref) error {
 	if s.Installed(r) {
 		return nil

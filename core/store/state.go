@@ -11,9 +11,9 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Directories that programs write in are in state/NAME: one for all builds of a package, to which
-// each tree has a link. Fern Ladder creates one with the files that the build placed there, and
-// never changes it afterwards.
+// Directories that programs write in are in state/NAME: one for all builds of a package, to
+// which each tree has a link. Fern Ladder creates one with the files that the build placed
+// there, and never changes it afterwards.
 
 // StateDir is the path of a directory that programs of a package write in.
 func (s *Store) StateDir(name, dir string) string {
@@ -43,8 +43,8 @@ func (s *Store) states(r *Receipt) error {
 	return nil
 }
 
-// fill creates a directory aside with its initial files, then renames it: it appears complete, and
-// another process that was faster wins.
+// fill creates a directory aside with its initial files, then renames it: it appears complete,
+// and a faster process wins.
 func (c ConfigChange) fill(sample, aside string) error {
 	mode, err := c.as.Permissions(0o755)
 	if err != nil {

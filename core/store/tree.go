@@ -13,11 +13,10 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Place makes a filled directory the tree of r, except for its receipt: it lists
-// the files, brings everything to the disk and renames the directory to where
-// it belongs. What was there without a receipt is taken away. The number of
-// files and their bytes are returned for the receipt. Of files whose SHA-256 is known,
-// as they were just made, it is not worked out again.
+// Place makes a filled directory the tree of r, except for its receipt: it lists the files,
+// syncs everything to the disk and renames the directory into place. It replaces a directory
+// without a receipt. It returns the number of files and their bytes for the receipt. It does not
+// compute the SHA-256 of files that were just made and whose digest is known.
 func (s *Store) Place(filled string, r Ref, known map[string]string) (files int, size int64, err error) {
 	tree := s.Tree(r)
 	if s.Installed(r) {
@@ -49,8 +48,8 @@ func (s *Store) Place(filled string, r Ref, known map[string]string) (files int,
 	return files, size, s.Wrap(err)
 }
 
-// makeOwn makes the program's own directory in a filled one, where nothing that was
-// placed may lead it elsewhere.
+// makeOwn makes the program's own directory in a filled one, without following links that were
+// placed there.
 func makeOwn(filled string) error {
 	root, err := os.OpenRoot(filled)
 	if err != nil {
@@ -68,8 +67,8 @@ func makeOwn(filled string) error {
 	return nil
 }
 
-// moveIn renames a directory to the place of a tree. Another process may take the directory
-// of the package away meanwhile, for the last of its trees was removed.
+// moveIn renames a directory into the place of a tree. Another process may remove the package's
+// directory meanwhile, with the last of its trees.
 func (s *Store) moveIn(from, tree string) (err error) {
 	const tries = 100
 	for range tries {
@@ -92,8 +91,8 @@ func (s *Store) moveIn(from, tree string) (err error) {
 	return err
 }
 
-// Lend makes the place of a tree a directory that the user may fill. It is no tree
-// until it was taken back and something else was placed.
+// Lend makes the place of a tree a directory that the user may fill. It is no tree until it was
+// taken back and something else was placed.
 func (s *Store) Lend(r Ref, uid, gid int) error {
 	if s.Installed(r) {
 		return &Error{Path: s.Tree(r), Err: errors.New("this tree already exists")}
@@ -117,7 +116,7 @@ func (s *Store) Lend(r Ref, uid, gid int) error {
 	return s.Wrap(err)
 }
 
-// TakeBack takes away what was lent, with all that is in it. What was not lent stays.
+// TakeBack deletes what was lent, with its contents. It leaves what was not lent.
 func (s *Store) TakeBack(r Ref) error {
 	if _, err := os.Lstat(s.lent(r)); errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -132,14 +131,14 @@ func (s *Store) TakeBack(r Ref) error {
 
 const lentSuffix = ".lent"
 
-// lent is the file that says that the place of a tree is lent.
+// lent is the file that marks the place of a tree as lent.
 func (s *Store) lent(r Ref) string {
 	tree := s.Tree(r)
 	return filepath.Join(filepath.Dir(tree), "."+filepath.Base(tree)+lentSuffix)
 }
 
-// Commit writes the receipt, which makes the directory that Place has put in
-// its place a tree. It fills in the format and where the tree is.
+// Commit writes the receipt, which makes the directory that Place moved into place a tree. It
+// fills in the format and the tree's path.
 func (s *Store) Commit(receipt *Receipt) error {
 	data, err := s.text(receipt)
 	if err != nil {
@@ -152,15 +151,15 @@ func (s *Store) Commit(receipt *Receipt) error {
 	return s.Wrap(durable.WriteFile(filepath.Join(s.Tree(receipt.Ref), receiptFile), data, 0o644))
 }
 
-// text is a receipt as it is written in its tree.
+// text is a receipt in its written form.
 func (s *Store) text(receipt *Receipt) ([]byte, error) {
 	receipt.Format, receipt.Tree = receiptFormat, s.Tree(receipt.Ref)
 	data, err := json.MarshalIndent(receipt, "", "  ")
 	return append(data, '\n'), err
 }
 
-// Withdraw takes a directory that Place has put in its place, and that has no
-// receipt yet, back to where it was filled.
+// Withdraw moves a directory that Place moved into place, and that has no receipt yet, back to
+// where it was filled.
 func (s *Store) Withdraw(r Ref, filled string) error {
 	if s.Installed(r) {
 		return &Error{Path: s.Tree(r), Err: errors.New("this tree is complete and stays")}
@@ -173,8 +172,7 @@ func (s *Store) Withdraw(r Ref, filled string) error {
 	return s.Wrap(err)
 }
 
-// Remove removes a tree. Whether anything still needs it is for the caller to
-// know.
+// Remove removes a tree. The caller makes sure that nothing needs it.
 func (s *Store) Remove(r Ref) error {
 	tree := s.Tree(r)
 	if err := durable.Remove(filepath.Join(tree, receiptFile)); err != nil {
@@ -187,7 +185,7 @@ func (s *Store) Remove(r Ref) error {
 	return nil
 }
 
-// discard takes away a directory that is no tree, first in one rename.
+// discard deletes a directory that is no tree, beginning with one rename.
 func (s *Store) discard(tree string) error {
 	if _, err := os.Lstat(tree); errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -203,7 +201,7 @@ func (s *Store) discard(tree string) error {
 	return safefs.Empty(rubbish)
 }
 
-// Discard takes away what is in the place of a tree without a receipt.
+// Discard deletes a directory without a receipt in the place of a tree.
 func (s *Store) Discard(r Ref) error {
 	if s.Installed(r) {
 		return &Error{Path: s.Tree(r), Err: errors.New("this tree is complete and stays")}
