@@ -27,7 +27,8 @@ func PlacesOf(ctx context.Context, m *machine.Machine, places []string) (*Places
 		if !strings.Contains(place, "://") {
 			entries, err := os.ReadDir(place)
 			if err != nil {
-				return nil, problem.New(problem.Usage, "", "%s%v", "a chain is drafted from a folder of archives, or a page of them: ", err).
+				return nil, problem.New(problem.Usage, "",
+					"a chain is drafted from a folder of archives, or a page of them: %v", err).
 					Coded(BadSource)
 			}
 			for _, e := range entries {

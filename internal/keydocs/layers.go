@@ -21,7 +21,8 @@ func layersPage(page []byte) (string, error) {
 	if !begins || !ends {
 		return "", fmt.Errorf("inside.md has no place for the layers: %q and %q", layersBegin, layersEnd)
 	}
-	list, err := exec.Command("go", "list", "-f", `{{if .GoFiles}}{{.ImportPath}} {{join .Imports " "}}{{end}}`, "./core/...").Output()
+	const format = `{{if .GoFiles}}{{.ImportPath}} {{join .Imports " "}}{{end}}`
+	list, err := exec.Command("go", "list", "-f", format, "./core/...").Output()
 	if err != nil {
 		return "", fmt.Errorf("go list: %w", err)
 	}
