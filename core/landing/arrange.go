@@ -15,20 +15,20 @@ import (
 	"fernladder/core/store"
 )
 
-// An Arrangement is which links a state has.
+// An Arrangement is the set of links of a state.
 type Arrangement struct {
 	Links map[string]Target // by their paths below the landing
 	Named []Naming          // what is not linked under its own name, or had to be decided on
 }
 
-// A Target is the file or the directory of a tree that a link leads to.
+// A Target is the file or directory of a tree that a link leads to.
 type Target struct {
 	store.Ref
 	Path string // below the tree
 }
 
-// A Naming is a file of a member that is linked otherwise than under its own name, or
-// under a name that the operating system has too.
+// A Naming is a file of a member that is not linked under its own name, or that has a name of
+// the operating system.
 type Naming struct {
 	Build  store.Ref `json:"build"`
 	File   string    `json:"file"`
@@ -38,7 +38,7 @@ type Naming struct {
 	Winner string    `json:"winner,omitempty"` // the package that has the name
 }
 
-// Why says why a file is named as it is.
+// Why is the reason for a naming.
 type Why string
 
 // The reasons.
@@ -52,7 +52,7 @@ const (
 	Untrusted Why = "untrusted"     // it is not known to be harmless where others look
 )
 
-// Conflict is the error when two packages want the same places on the landing.
+// Conflict is the error for two packages that want the same names on the landing.
 type Conflict struct {
 	Paths         []string // below the landing, in order; at least one
 	First, Second Target   // of the first path; one may be a directory where the other is a file
@@ -69,8 +69,9 @@ func (e *Conflict) Error() string {
 		e.First.Name, e.First.Version, e.Second.Name, e.Second.Version, e.Paths[0], also)
 }
 
-// Collective tells whether a file of a tree is one that many packages have, and that means nothing where it is not
-// from all of them, which caches are renewed for, or is one of the tree's own records.
+// Collective reports whether a file of a tree is one that many packages have, that is only
+// useful if made from all of them, and for which caches are renewed; or one of the tree's own
+// records.
 func Collective(file string) bool {
 	switch {
 	case file == "share/fernladder", strings.HasPrefix(file, "share/fernladder/"), file == "share/info/dir",
@@ -82,26 +83,25 @@ func Collective(file string) bool {
 	return mime && slices.Contains(MIMEFiles, name)
 }
 
-// Entry tells whether a file of a tree is a desktop entry. Entries reach their tree through
+// Entry reports whether a file of a tree is a desktop entry. Entries reach their tree through
 // store.UsedLink.
 func Entry(file string) bool {
 	is, _ := path.Match("share/applications/*.desktop", file)
 	return is
 }
 
-// MIMEFiles are the files of the database of MIME types, the one that programs look in
-// last.
+// MIMEFiles are the files of the database of MIME types; programs look in mime.cache first.
 var MIMEFiles = []string{"XMLnamespaces", "aliases", "generic-icons", "globs", "globs2", "icons", "magic", "subclasses",
 	"treemagic", "types", "version", "mime.cache"}
 
-// A part is a member with what its receipt and its list of files say.
+// A part is a member with its receipt and its list of files.
 type part struct {
 	Member
 	receipt *store.Receipt
 	files   []store.File
 }
 
-// places is an arrangement while it is made.
+// places is an arrangement that is being made.
 type places struct {
 	rules   Rules
 	beside  map[string]string // names that builds beside others have, to their packages
@@ -112,14 +112,14 @@ type places struct {
 	first   map[[2]string][2]Target
 }
 
-// A holder is who has a directory.
+// A holder is the package that has a directory.
 type holder struct {
 	ref   store.Ref // one of the members that have it
 	mixed bool      // others have it too, or not all of its files are linked as they are
 }
 
-// arrange works out the links of a state. It is a function of what it is given, and
-// of which programs the operating system has. Its error is a *Conflict.
+// arrange works out the links of a state. It depends only on its arguments, and on the programs
+// of the operating system. Its error is a *Conflict.
 func arrange(parts []part, rules Rules) (*Arrangement, error) {
 	p := &places{rules: rules, beside: besides(parts), links: map[string]Target{}, holders: map[string]*holder{},
 		clashes: map[[2]string][]string{}, first: map[[2]string][2]Target{}}
@@ -147,8 +147,8 @@ func (p *places) add(x part) {
 		if f.Mode&fs.ModeDir != 0 {
 			continue
 		}
-		// What a directory at the top is by a link, as bin, would have names in it that
-		// were not checked.
+		// If a top directory, such as bin, were itself a link, it would have names that were not
+		// checked.
 		if f.Mode&fs.ModeSymlink != 0 && !strings.Contains(f.Path, "/") {
 			p.named = append(p.named, Naming{Build: x.Ref, File: f.Path, As: []string{}, Why: ByLink})
 			continue
@@ -166,7 +166,7 @@ func (p *places) add(x part) {
 	}
 }
 
-// names are those that a file of a member is linked under.
+// names are those under which a file of a member is linked.
 func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	file := f.Path
 	if x.Beside && Entry(file) {
@@ -218,7 +218,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	return also, &Naming{Build: x.Ref, File: file, As: also, Why: BySystem, System: system}
 }
 
-// besides are the names that builds beside others have.
+// besides are the names of builds beside others.
 func besides(parts []part) map[string]string {
 	names := map[string]string{}
 	for _, x := range parts {
@@ -236,10 +236,9 @@ func besides(parts []part) map[string]string {
 	return names
 }
 
-// besideNames are those of a file for when another build of the package has the plain
-// ones. A build by a preset that is beside others has only names that tell presets apart:
-// those of its recipe, or, where that has none, the names of its programs with the preset
-// behind them.
+// besideNames are a file's names while another build of the package has the plain ones. A build
+// by a preset that is beside others only has names that distinguish presets: those of its recipe
+// or, if that has none, the names of its programs with the preset as suffix.
 func (x part) besideNames(file string) []string {
 	var plain, apart []string
 	told := false
@@ -265,7 +264,7 @@ func (x part) besideNames(file string) []string {
 	return nil
 }
 
-// claim gives a path to a file, if no other file has it.
+// claim gives a name to a file, if no other file has it.
 func (p *places) claim(name string, t Target) {
 	if other, taken := p.links[name]; taken {
 		if other != t {
@@ -303,7 +302,7 @@ func (p *places) claim(name string, t Target) {
 	}
 }
 
-// mix notes that the directories that a path is in are not all of one member's.
+// mix notes that the directories above a path belong to several members.
 func (p *places) mix(r store.Ref, name string) {
 	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
 		if h := p.holders[dir]; h == nil {
@@ -322,7 +321,7 @@ func (p *places) clash(name string, a, b Target) {
 	p.clashes[key] = append(p.clashes[key], name)
 }
 
-// conflict is the first clash by the names of the packages, or nil.
+// conflict is the first clash in the order of the packages' names, or nil.
 func (p *places) conflict(parts []part) error {
 	if len(p.clashes) == 0 {
 		return nil
@@ -347,9 +346,9 @@ func (p *places) conflict(parts []part) error {
 	return e
 }
 
-// fold makes one link of a directory that one member has alone, whole and under its
-// own name, where it is not one that packages share by custom: what others come to
-// put there later would lead into a tree.
+// fold makes a directory that one member has alone, complete and under its own name, a single
+// link; except for directories that packages share by custom, because files that are put there
+// later would end up in a tree.
 func (p *places) fold() {
 	folded := map[string]string{} // a directory to the one that is linked, or ""
 	var top func(dir string) string
@@ -375,9 +374,8 @@ func (p *places) fold() {
 	}
 }
 
-// Common tells whether a directory is one that packages share by custom, by the
-// Filesystem Hierarchy Standard, the freedesktop.org directories, and the habits of
-// languages.
+// Common reports whether packages share a directory by custom: by the Filesystem Hierarchy
+// Standard, the freedesktop.org specifications, and the conventions of languages.
 func Common(dir string) bool {
 	if !strings.Contains(dir, "/") {
 		return true
@@ -395,7 +393,7 @@ func Common(dir string) bool {
 		return true
 	}
 	if len(parts) == 2 {
-		// A triplet.
+		// A target triplet.
 		return common2[second] || strings.HasPrefix(second, "lib/python") ||
 			strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2
 	}
@@ -404,8 +402,8 @@ func Common(dir string) bool {
 		len(parts) == 3 && strings.HasPrefix(second, "lib/") && strings.Count(base, "-") == 2
 }
 
-// allCommon are directories that are shared with all below them, common2 those of
-// which only what is in them can be one package's.
+// allCommon are directories that are shared with everything below them, common2 those whose
+// entries can belong to one package.
 var (
 	allCommon = words(`
 	share/man share/info share/locale share/icons share/mime share/glib-2.0 share/applications share/bash-completion

@@ -6,12 +6,12 @@ import (
 	"strings"
 )
 
-// A System tells which files the operating system has; each answers with a path, or "".
-// A nil function has none.
+// A System finds files of the operating system; each function returns a path, or "". A nil
+// function finds none.
 type System struct {
 	Program func(name string) string // of this name
 	Library func(name string) string // a shared library; given where loaders and compilers look where the links are
-	// By its path below /usr; one in lib or include may be in a directory there that is for one architecture.
+	// By its path below /usr; in lib or include, it may be in a directory for one architecture.
 	File func(name string) string
 }
 
@@ -22,15 +22,15 @@ func ask(find func(string) string, name string) string {
 	return find(name)
 }
 
-// first are directories of which, of several files of one name, only the first that is
-// found counts: entries in menus, services, units, what starts sessions.
+// first are directories in which only the first of several files with one name counts: desktop
+// entries, services, units, sessions.
 var first = words(`
 	share/applications share/dbus-1/services share/thumbnailers share/xsessions share/wayland-sessions
 	lib/systemd/system lib/systemd/user lib/girepository-1.0`)
 
-// Behind is the file of the operating system that a package's file of this name on the
-// landing would come before, or "": a program, with what shells and manuals have for it, a library, and
-// what else there can be only one of.
+// Behind is the file of the operating system that a file of this name on the landing would hide,
+// or "": a program, its completions and manual pages, a library, or anything else of which only
+// one counts.
 func (s System) Behind(pkg, name string, mode fs.FileMode) string {
 	dir, base := path.Split(name)
 	dir = strings.TrimSuffix(dir, "/")
@@ -74,8 +74,8 @@ func (s System) Behind(pkg, name string, mode fs.FileMode) string {
 	return ""
 }
 
-// described is what describes a library of the system to those who build against it, where
-// they would find what is on the landing first.
+// described is the description of a system library for building against it, where builds would
+// find one on the landing first.
 func (s System) described(names ...string) string {
 	for _, name := range names {
 		if at := ask(s.File, name); at != "" && s.Library != nil {
@@ -85,9 +85,9 @@ func (s System) described(names ...string) string {
 	return ""
 }
 
-// library is the library that programs would not use any more. ldconfig makes the link by
-// which they ask for one, libfern.so.1, to any libfern.so.1.2 that it comes by. A link
-// without a number is only for the linker.
+// library is the library that programs would no longer use. ldconfig makes the link by which
+// they request one, libfern.so.1, to any libfern.so.1.2 that it finds. A link without a number
+// is only for the linker.
 func (s System) library(base string, mode fs.FileMode) string {
 	if !strings.HasPrefix(base, "lib") {
 		return ""

@@ -15,8 +15,8 @@ import (
 	"fernladder/core/store"
 )
 
-// next is the state that these members make after another, not made yet, with its
-// links. Where the other is just that, and whole, ok is false.
+// next is the state that these members make after another, not made yet, with its links. ok is
+// false if the other is the same, and complete.
 func (u *Update) next(s *store.Store, current State, members []Member) (next State, links *Arrangement, ok bool,
 	err error) {
 	parts, err := partsOf(s, members)
@@ -43,8 +43,8 @@ func (u *Update) next(s *store.Store, current State, members []Member) (next Sta
 	return next, links, true, nil
 }
 
-// Arrange works out the links of builds, as a state with them would have them. Its error is
-// a *Conflict, a *Lost, or that of reading what they are.
+// Arrange works out the links that a state with these builds would have. Its error is a
+// *Conflict, a *Lost, or that of reading their records.
 func Arrange(s *store.Store, members []Member, rules Rules) (*Arrangement, error) {
 	parts, err := partsOf(s, members)
 	if err != nil {
@@ -75,8 +75,7 @@ func (r Rules) linksOf(s *store.Store, parts []part) (_ *Arrangement, err error)
 	return arrange(parts, r)
 }
 
-// build makes a state that is not in use yet: its links, what caches are kept of them,
-// and what is written down of it.
+// build makes a state that is not in use yet: its links, caches and record.
 func (u *Update) build(s *store.Store, next *State, links *Arrangement) error {
 	if err := makeLinks(s, next.Number, links.Links); err != nil {
 		return s.Wrap(err)
@@ -91,7 +90,7 @@ func (u *Update) build(s *store.Store, next *State, links *Arrangement) error {
 	return s.Wrap(durable.WriteFile(stateFile(s, next.Number), append(data, '\n'), 0o644))
 }
 
-// bringIn brings a state into use.
+// bringIn puts a state into use.
 func bringIn(s *store.Store, number int) error {
 	if number == 0 {
 		return s.Wrap(durable.Remove(Directory(s)))
@@ -99,9 +98,8 @@ func bringIn(s *store.Store, number int) error {
 	return s.Wrap(durable.Symlink(filepath.Join("landings", strconv.Itoa(number)), Directory(s)))
 }
 
-// Sweep deletes what programs that were killed have left: links of states that were
-// never finished, or only half forgotten, and what was written aside. The caller holds
-// the landing's lock.
+// Sweep deletes what killed programs left: links of unfinished states, or of half-forgotten
+// ones, and temporary files. The caller holds the landing's lock.
 func Sweep(s *store.Store) error {
 	entries, err := os.ReadDir(filepath.Join(s.Root, "landings"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -136,17 +134,17 @@ func Sweep(s *store.Store) error {
 	return nil
 }
 
-// upFrom leads from the directory of a link of a state to the root.
+// upFrom leads from the directory of a state's link to the root.
 func upFrom(path string) string { return strings.Repeat("../", 2+strings.Count(path, "/")) }
 
-// treeName is a tree as it is named below the root.
+// treeName is the name of a tree below the root.
 func treeName(r store.Ref) string { return "trees/" + r.Name + "/" + r.Version + "-" + r.ID }
 
-// makeLinks fills the directory of a state that is not in use. The links are
-// relative, so that a root seen at another place still holds together.
+// makeLinks fills the directory of a state that is not in use. The links are relative, so that
+// they work if the root appears at another path.
 func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	dir := linksDir(s, number)
-	// A program that ended half-way may have left one that nothing names.
+	// A killed program may have left one without a record.
 	if err := safefs.Remove(dir); err != nil {
 		return err
 	}
@@ -177,9 +175,8 @@ func makeLinks(s *store.Store, number int, links map[string]Target) error {
 	return nil
 }
 
-// SetAside moves the list of a state that cannot be read, and its links, out of the
-// way, and returns where the list is. The state in use stays. The caller holds the
-// landing's lock.
+// SetAside moves the unreadable record of a state, and its links, aside, and returns the
+// record's new path. The state in use stays. The caller holds the landing's lock.
 func SetAside(s *store.Store, file string) (string, error) {
 	number, err := strconv.Atoi(strings.TrimSuffix(filepath.Base(file), ".json"))
 	if err != nil || number == inUse(s) {
@@ -195,8 +192,8 @@ func SetAside(s *store.Store, file string) (string, error) {
 	return aside, s.Wrap(safefs.Remove(linksDir(s, number)))
 }
 
-// Forget deletes states, except for the one that is in use. A damaged one goes too. It
-// returns their numbers. The caller holds the landing's lock.
+// Forget deletes states, even damaged ones, except for the one in use. It returns their numbers.
+// The caller holds the landing's lock.
 func Forget(s *store.Store, states []Remembered) ([]int, error) {
 	used := inUse(s)
 	var forgotten []int

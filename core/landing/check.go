@@ -20,9 +20,8 @@ type Wrong struct {
 	Acts bool   // it is not known to be harmless where it is
 }
 
-// Check finds what is not as it was made in the links of a state. Whether the files of
-// trees are there that have the same names is for who looks at the trees.
-// Links that are gone are named if the state was made by these rules.
+// Check finds the links of a state that are not as they were made. It does not check the files
+// of trees. It names missing links if the state was made by these rules.
 func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	if state.Number == 0 {
 		return nil, nil
@@ -82,7 +81,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 	return wrong, nil
 }
 
-// expected are the links that a state has by rules, in order; none where it was made by
+// expected are the links that a state has by these rules, in order; none if it was made by
 // others.
 func expected(s *store.Store, state State, rules Rules) []string {
 	parts, err := partsOf(s, state.Members)
@@ -96,8 +95,8 @@ func expected(s *store.Store, state State, rules Rules) []string {
 	return slices.Sorted(maps.Keys(links.Links))
 }
 
-// CheckShared finds what is not as it was made in a directory that others use too, and what
-// should not be there.
+// CheckShared finds entries of a shared directory that are not as they were made, or should not
+// be there.
 func CheckShared(s *store.Store, x Shared, rules Rules) []Wrong {
 	d, err := openSharing(s, x)
 	if err != nil {

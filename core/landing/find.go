@@ -22,7 +22,7 @@ type Named struct {
 	ID string // the beginning of a build id, or ""
 }
 
-// shortest is how much of an id is needed: less is easily that of another build.
+// shortest is the required length of an id: a shorter one easily fits another build.
 const shortest = 4
 
 // ParseName reads a name. Its errors have the code BadName.
@@ -58,7 +58,7 @@ func ParseNames(texts []string) ([]Named, error) {
 	return names, nil
 }
 
-// String gives what ParseName reads.
+// String returns what ParseName reads.
 func (n Named) String() string {
 	if n.ID != "" {
 		return n.Name + "@" + n.ID
@@ -66,11 +66,11 @@ func (n Named) String() string {
 	return n.Wanted.String()
 }
 
-// NameOf is the name that means one build and no other.
+// NameOf is a name that fits exactly one build.
 func NameOf(r store.Ref) string { return r.Name + "@" + r.ID }
 
-// Fits tells whether a build is one of those named; tip says that it was built from
-// the head of a branch.
+// Fits reports whether the name fits a build; tip says that it was built from the head of a
+// branch.
 func (n Named) Fits(r store.Ref, tip bool) bool {
 	if r.Name != n.Name || !strings.HasPrefix(r.ID, n.ID) {
 		return false
@@ -82,13 +82,13 @@ func (n Named) Fits(r store.Ref, tip bool) bool {
 	return err == nil && n.Range.Contains(v) || err != nil && n.ID != ""
 }
 
-// FitsReceipt tells whether an installed build is one of those named.
+// FitsReceipt reports whether the name fits an installed build.
 func (n Named) FitsReceipt(r *store.Receipt) bool { return n.Fits(r.Ref, r.Track == recipe.Tip) }
 
-// FindBuild finds the installed build that a person means: of those that the name fits, the
-// one on the landing, else the newest version, the latest built of it. A build for another
-// directory than its tree is chosen only if there is no other. Errors have the code BadName or
-// NoBuild, or are the store's.
+// FindBuild finds the installed build that a person means: of those that the name fits, the one
+// on the landing, otherwise the newest version, and of that the latest build. A build for
+// another directory than its tree is chosen only if there is no other. Errors have the code
+// BadName or NoBuild, or are the store's.
 func FindBuild(s *store.Store, text string) (*store.Receipt, error) {
 	name, err := ParseName(text)
 	if err != nil {
@@ -138,7 +138,7 @@ func (n Named) All(s *store.Store) ([]*store.Receipt, error) {
 	if len(all) > 0 {
 		return all, nil
 	}
-	// NAME-PRESET means a build of NAME by that preset, unless a package has that name.
+	// NAME-PRESET means the build of NAME by that preset, unless a package has that name.
 	for i := strings.LastIndexByte(n.Name, '-'); i > 0 && len(trees) == 0; i = strings.LastIndexByte(n.Name[:i], '-') {
 		builds, err := s.ReceiptsOf(n.Name[:i])
 		if err != nil {
@@ -158,8 +158,8 @@ func (n Named) All(s *store.Store) ([]*store.Receipt, error) {
 	return nil, NotBuilt(n.String(), s.Root)
 }
 
-// LastLogged is the build, of those that the name fits, that wrote a log last,
-// whether it succeeded, failed or was broken off, and of those that count.
+// LastLogged is the build that wrote a log last, whether it succeeded, failed or was
+// interrupted, of those that the name fits and that count.
 func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last store.Ref, found bool, err error) {
 	name, err := ParseName(text)
 	if err != nil {
@@ -184,8 +184,8 @@ func LastLogged(s *store.Store, text string, counts func(store.Ref) bool) (last 
 	return newest.Ref, found, nil
 }
 
-// tip tells whether a build was made from the head of a branch, as its receipt says,
-// or, without one, its version, which counts commits.
+// tip reports whether a build was made from the head of a branch, according to its receipt or,
+// without one, to its version, which counts commits.
 func tip(s *store.Store, r store.Ref) bool {
 	receipt, err := s.Receipt(r)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -200,7 +200,7 @@ const (
 	BadName problem.Code = "bad_name"  // not a name, or the name of several builds where one is wanted
 )
 
-// NotBuilt is the problem of a name by which there is no tree.
+// NotBuilt is the problem of a name without a tree.
 func NotBuilt(name, root string) error {
 	plain, _, _ := strings.Cut(name, "@")
 	return problem.New(problem.Build, name, "%s is not built in %s", name, root).Coded(NoBuild).

@@ -5,19 +5,19 @@ import (
 	"strings"
 )
 
-// What a file does by lying where others look cannot be listed: shells, interpreters,
-// editors, desktops, loaders and the service manager each have directories in which they run
-// what they find. So the lists below name what is known to do nothing there unless a person,
-// or a program that a person runs, asks for it by name. Everything else stays in the tree.
+// It is impossible to list everything that a file does by being where others look: shells,
+// interpreters, editors, desktops, loaders and the service manager each have directories in
+// which they run what they find. So the lists below name what is known to do nothing unless a
+// person, or a program run by a person, requests it by name. Everything else stays in the tree.
 //
-// wholly are directories in which any file is harmless: documentation that people read, and
-// what compilers and build systems open by name.
+// wholly are directories in which any file is harmless: documentation for people, and files that
+// compilers and build systems open by name.
 var wholly = words(`
 	include share/man man share/info info share/doc share/licenses share/gtk-doc share/help lib/cmake lib64/cmake
 	share/cmake`)
 
-// single are patterns (path.Match) of single files: programs, libraries that are loaded by
-// name, descriptions of libraries, entries in menus, pictures.
+// single are patterns (path.Match) of single files: programs, libraries that are loaded by name,
+// their descriptions, desktop entries, pictures.
 var single = words(`
 	bin/* sbin/* lib/lib*.so lib/lib*.so.* lib/lib*.a lib/lib*.la lib64/lib*.so lib64/lib*.so.* lib64/lib*.a
 	lib64/lib*.la lib/*.jar share/java/*.jar lib/pkgconfig/*.pc lib64/pkgconfig/*.pc share/pkgconfig/*.pc
@@ -25,12 +25,12 @@ var single = words(`
 	lib/girepository-1.0/*.typelib share/applications/*.desktop share/metainfo/*.xml share/appdata/*.xml
 	share/pixmaps/*.png share/pixmaps/*.svg share/pixmaps/*.xpm`)
 
-// owned are directories in which a file is harmless whose name begins with the package's:
+// owned are directories in which a file is harmless if its name begins with the package's:
 // completions are loaded when the program is typed, translations when it runs.
 var owned = words(`share/bash-completion/completions share/fish/vendor_completions.d`)
 
-// Harmless tells whether a file of a package, or a directory with all that is in it, does
-// nothing by lying under a name in a place that others share, such as /usr/local.
+// Harmless reports whether a file of a package, or a directory with all its contents, does
+// nothing by having a name in a place that others share, such as /usr/local.
 func Harmless(pkg, name string) bool {
 	dir, base := path.Dir(name), path.Base(name)
 	for in := range wholly {
@@ -61,7 +61,8 @@ func Harmless(pkg, name string) bool {
 // ownTops are directories in which each package has a directory, or a file, of its own name.
 var ownTops = words(`share lib lib64 libexec etc`)
 
-// isOwn tells whether a name is a package's, as moss, moss-2.1, moss.conf and moss2 are of moss.
+// isOwn reports whether a name is a package's own, as moss, moss-2.1, moss.conf and moss2 are
+// moss's.
 func isOwn(pkg, base string) bool {
 	rest, own := strings.CutPrefix(base, pkg)
 	return own && pkg != "" && (rest == "" || strings.ContainsRune("-.@0123456789", rune(rest[0])))

@@ -10,7 +10,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Clash is the error when two builds of one package would have the plain names.
+// Clash is the error for two builds of one package that want the plain names.
 type Clash struct {
 	Wanted store.Ref // on the landing by one reason
 	Needed store.Ref // by another: By runs with it
@@ -23,14 +23,14 @@ func (e *Clash) Error() string {
 		e.By.Name, e.By.Version, e.Needed.Name, e.Needed.Version, e.Needed.ID, e.Wanted.Name, e.Wanted.Version, e.Wanted.ID)
 }
 
-// An Asked build is to be on the landing on request.
+// An Asked build was requested for the landing.
 type Asked struct {
 	store.Ref
 	Beside bool   // under the names for when another build of the package has the plain ones
 	Preset string // the named set of options that it was built by, or ""
 }
 
-// Asked are the builds that are asked for.
+// Asked are the requested builds.
 func (s State) Asked() []Asked {
 	var all []Asked
 	for _, m := range s.Members {
@@ -41,7 +41,7 @@ func (s State) Asked() []Asked {
 	return all
 }
 
-// Plain are builds that are asked for, to have the plain names.
+// Plain are requested builds that get the plain names.
 func Plain(refs ...store.Ref) []Asked {
 	var all []Asked
 	for _, r := range refs {
@@ -50,10 +50,9 @@ func Plain(refs ...store.Ref) []Asked {
 	return all
 }
 
-// Members works out what is on the landing when these builds are asked for:
-// they, and whatever they need when they run. needs tells what a build needs. Of two
-// that are asked for with the plain names, the later one counts. Its error is a *Clash,
-// or that of needs.
+// Members works out what is on the landing if these builds are requested: they, and all their
+// runtime needs. needs returns the needs of a build. If two builds of a package request the
+// plain names, the later one counts. Its error is a *Clash, or that of needs.
 func Members(asked []Asked, needs func(store.Ref) ([]store.Link, error)) ([]Member, error) {
 	var members []Member
 	plain := map[string]store.Ref{}

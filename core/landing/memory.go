@@ -14,21 +14,21 @@ import (
 	"fernladder/core/store"
 )
 
-// A Difference is what one state has against another.
+// A Difference is how one state differs from another.
 type Difference struct {
 	Came  []Member `json:"came"`
 	Went  []Member `json:"went"`
 	Moved []Move   `json:"moved"`
 }
 
-// A Move is a package that is on both states, as another build.
+// A Move is a package that both states have, as different builds.
 type Move struct {
 	From Member `json:"from"`
 	To   Member `json:"to"`
 }
 
-// Compare tells what came, went and changed between two states. A build that has the
-// plain names on one and not on the other has moved to itself.
+// Compare returns what was added, removed and changed between two states. A build that has the
+// plain names in only one of them has moved to itself.
 func Compare(before, after []Member) (d Difference) {
 	old, now := State{Members: before}, State{Members: after}
 	for _, m := range after {
@@ -51,7 +51,7 @@ func Compare(before, after []Member) (d Difference) {
 	return d
 }
 
-// A Remembered state is one of those that are there, with what it changed.
+// A Remembered state is one that exists, with what it changed.
 type Remembered struct {
 	State
 	InUse   bool
@@ -97,7 +97,7 @@ func missing(s *store.Store, state State) (gone []store.Ref) {
 	return gone
 }
 
-// Lost is the error for a state that cannot be brought back, for trees of it are gone.
+// Lost is the error for a state that cannot be restored, because trees of it are gone.
 type Lost struct {
 	Number int
 	Builds []store.Ref
@@ -114,16 +114,16 @@ func (e *Lost) Error() string {
 	return text + ", whose tree is gone. The landing did not change."
 }
 
-// ErrNothingBefore is the error of going back from the first state.
+// ErrNothingBefore is the error for going back from the first state.
 var ErrNothingBefore error = problem.New(problem.Usage, "", "there is no earlier landing to go back to")
 
-// The states that were in use one after another are in a file, the one in use last. It is
-// written after the landing has changed: where a program was killed in between, it ends with
-// the state before, or, when that was to go back, with one too many.
+// A file lists the states in the order in which they were in use, the current one last. It is
+// written after the landing has changed: if a program is killed in between, the file ends with
+// the state before or, when going back, has one too many.
 
 func wayFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "way.json") }
 
-// way are the states in use up to now, the one in use last.
+// way are the states that were in use, the current one last.
 func way(s *store.Store, now int) (numbers []int) {
 	const largest = 1 << 20
 	data, err := safefs.ReadFile(wayFile(s), largest)
@@ -139,7 +139,7 @@ func way(s *store.Store, now int) (numbers []int) {
 	return append(numbers, now)
 }
 
-// went writes down that a state is in use after another, or again.
+// went records that a state is in use after another, or again.
 func (u *Update) went(s *store.Store, r *Result) error {
 	const most = 1000
 	numbers := way(s, max(r.Before.Number, 0))
@@ -156,8 +156,7 @@ func (u *Update) went(s *store.Store, r *Result) error {
 	return s.Wrap(durable.Note(wayFile(s), append(data, '\n'), 0o644))
 }
 
-// Earlier is the number of the state that was in use before, as far back as states are
-// kept.
+// Earlier is the number of the state that was in use before, among the states that are kept.
 func Earlier(s *store.Store, state State) (int, error) {
 	numbers, err := States(s)
 	if err != nil {
@@ -176,8 +175,8 @@ func Earlier(s *store.Store, state State) (int, error) {
 	return before, nil
 }
 
-// Expired tells which states other than the one in use have gone beyond the number
-// and the age that are kept, and are not the one before, by its number.
+// Expired returns the states that exceed the number and age to keep, except for the one in use
+// and the one before it.
 func (r Rules) Expired(all []Remembered, before int, now time.Time) (expired []Remembered) {
 	var old []Remembered
 	for _, x := range all {
@@ -194,7 +193,7 @@ func (r Rules) Expired(all []Remembered, before int, now time.Time) (expired []R
 	return expired
 }
 
-// Used are the builds that any state has that is kept.
+// Used are the builds of all states that are kept.
 func Used(all []Remembered) map[store.Ref]bool {
 	used := map[store.Ref]bool{}
 	for _, x := range all {

@@ -12,8 +12,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Rules are what people have decided about the landing. What they decide about names
-// holds when a state is made, and is not looked at for one that is brought back.
+// Rules are people's decisions about the landing. Decisions about names apply when a state is
+// made, and not when one is restored.
 type Rules struct {
 	Names  []Name   // of single files; the first that fits counts
 	Before []string // packages whose programs may come before the operating system's, or "*"
@@ -27,8 +27,7 @@ type Rules struct {
 	Age    time.Duration `json:"-"` // a younger state stays, too
 }
 
-// A Name is a decision about one file of a package. Exactly one of Off, As and First
-// is given.
+// A Name is a decision about one file of a package. Exactly one of Off, As and First is set.
 type Name struct {
 	Package, File string
 	Off           bool   `json:",omitempty"` // it is not linked
@@ -36,7 +35,7 @@ type Name struct {
 	First         bool   `json:",omitempty"` // it is linked, and the same file of others is not
 }
 
-// find returns what was decided about a file, or nil.
+// find returns the decision about a file, or nil.
 func (r Rules) find(name, file string) *Name {
 	for i := range r.Names {
 		if r.Names[i].Package == name && r.Names[i].File == file {
@@ -46,16 +45,16 @@ func (r Rules) find(name, file string) *Name {
 	return nil
 }
 
-// lets tells whether a file of a package may have a name on the landing. A landing that
-// nothing but the environment of its users leads to has the rest, too, outside of share,
-// which XDG_DATA_DIRS names.
+// lets reports whether a file of a package may have a name on the landing. A landing that only
+// the environment of its users leads to has all other files, too, outside of share, which
+// XDG_DATA_DIRS names.
 func (r Rules) lets(pkg, name string) bool {
 	return slices.Contains(r.Trusted, pkg) || Harmless(pkg, name) ||
 		r.Shared == "" && !strings.HasPrefix(name, "share/") ||
 		slices.ContainsFunc(r.Names, func(n Name) bool { return n.Package == pkg && n.As == name })
 }
 
-// winner is the package that was decided to have a file, or "".
+// winner is the package that should have a file, by decision, or "".
 func (r Rules) winner(file string) string {
 	for _, n := range r.Names {
 		if n.File == file && n.First && *r.find(n.Package, file) == n { // nothing later was decided
@@ -65,14 +64,13 @@ func (r Rules) winner(file string) string {
 	return ""
 }
 
-// before tells whether the programs of a package may come before those of the
-// operating system.
+// before reports whether programs of a package may precede those of the operating system.
 func (r Rules) before(receipt *store.Receipt) bool {
 	return receipt.BeforeSystem || slices.Contains(r.Before, "*") || slices.Contains(r.Before, receipt.Name)
 }
 
-// digest stands for the rules by which a state with these members is made: those of
-// the settings, and those of the receipts.
+// digest identifies the rules by which a state with these members is made: those of the
+// settings, and those of the receipts.
 func (r Rules) digest(parts []part) string {
 	var own [][]store.Beside
 	var before []bool
@@ -87,6 +85,5 @@ func (r Rules) digest(parts []part) string {
 	return store.ShortID(hex.EncodeToString(sum[:]))
 }
 
-// arrangement is raised whenever the same members and rules come to be linked
-// otherwise.
+// arrangement is raised whenever the same members and rules give other links.
 const arrangement = 4

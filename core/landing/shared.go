@@ -19,7 +19,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Shared is what is ours in a directory that others use too.
+// Shared is what belongs to us in a directory that others use too.
 type Shared struct {
 	Directory   string       `json:"directory"`
 	Links       []store.Name `json:"links"`            // paths below it, each a link to the same path on the landing
@@ -30,14 +30,14 @@ type Shared struct {
 	Unfinished  bool         `json:"unfinished,omitempty"`
 }
 
-// Blocked is a name in a shared directory that is not ours.
+// Blocked is a name in a shared directory that does not belong to us.
 type Blocked struct {
 	Path store.Name `json:"path"`
 	Is   string     `json:"is"` // what is there: a file, a directory, a link to …
 }
 
-// sharing is the change of the shared directory, and of those that were shared
-// before. It is nil where there is none.
+// sharing is the change of the shared directory, and of those that were shared before; nil if
+// there is none.
 type sharing struct {
 	Shared
 	dir    *safefs.Dir
@@ -54,7 +54,7 @@ type sharing struct {
 	opened  map[string]*safefs.Dir // directories below it
 }
 
-// at opens a directory below the shared one, through no link; it stays open.
+// at opens a directory below the shared one, without following links; it stays open.
 func (x *sharing) at(dir string) (*safefs.Dir, error) {
 	if dir == "." {
 		return x.dir, nil
@@ -76,14 +76,14 @@ func (x *sharing) at(dir string) (*safefs.Dir, error) {
 	return d, err
 }
 
-// lets tells whether a name of a state may be in the directory. States that were made by
-// other rules may have some that may not.
+// lets reports whether a name of a state may be in the directory. States that were made by other
+// rules may have names that may not.
 func (x *sharing) lets(s *store.Store, number int, name string) bool {
 	return !Collective(name) && (Harmless("", name) || x.rules.lets(packageOf(s, number, name), name))
 }
 
-// packageOf is the package to whose tree the link of a state leads that a name is, or is
-// below; "" where there is none.
+// packageOf is the package whose tree a state's link leads to, if a name is that link or below
+// it; otherwise "".
 func packageOf(s *store.Store, number int, name string) string {
 	for end := range len(name) + 1 {
 		if end < len(name) && name[end] != '/' {
@@ -119,7 +119,7 @@ func (x *sharing) linksOf(s *store.Store, number int) ([]string, error) {
 
 func sharedFile(s *store.Store) string { return filepath.Join(s.Root, "landings", "shared.json") }
 
-// ReadShared returns what is ours in directories that others use too.
+// ReadShared returns what belongs to us in directories that others use too.
 func ReadShared(s *store.Store) ([]Shared, error) {
 	file := sharedFile(s)
 	data, err := safefs.ReadFile(file, largestState)
@@ -145,8 +145,8 @@ func ReadShared(s *store.Store) ([]Shared, error) {
 	return all, s.Wrap(err)
 }
 
-// openShared opens the directory that the rules name, and reads what is ours there
-// and in others.
+// openShared opens the directory that the rules name, and reads what belongs to us there and in
+// others.
 func (u *Update) openShared(s *store.Store) (*sharing, error) {
 	all, err := ReadShared(s)
 	if err != nil || len(all) == 0 && u.Rules.Shared == "" {
@@ -216,8 +216,8 @@ func (x *sharing) take(known Shared) {
 	}
 }
 
-// mayShare refuses the operating system's own directories, and those in which the
-// landing would lead into itself.
+// mayShare refuses the operating system's own directories, and those in which the landing would
+// lead into itself.
 func mayShare(s *store.Store, dir string) error {
 	within := func(a, b string) bool { return a == b || strings.HasPrefix(a, b+"/") }
 	own := slices.ContainsFunc([]string{"/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/boot", "/dev", "/proc",
@@ -256,7 +256,7 @@ func (x *sharing) close() {
 
 func (x *sharing) unfinished() bool { return x != nil && x.Unfinished }
 
-// keepCaches writes down which files were made for tools of others.
+// keepCaches records which files were made for other tools.
 func (x *sharing) keepCaches(made []Cache) error {
 	changed := false
 	for _, c := range made {
@@ -281,8 +281,8 @@ func namesOf(all map[string]bool) []store.Name {
 	return names
 }
 
-// write writes down what is ours, before the first of it is made and after the last
-// of it is gone.
+// write records what belongs to us, before the first link is made and after the last one is
+// removed.
 func (x *sharing) write(unfinished bool) error {
 	x.Unfinished, x.changed = unfinished, true
 	var all []Shared

@@ -16,14 +16,14 @@ import (
 	"fernladder/core/store"
 )
 
-// step is a directory to be made, or a link.
+// step is a directory or a link to be made.
 type step struct {
 	path string
 	link bool
 }
 
-// add links the names of a state that are not there yet. What others have stays, and
-// is told in Blocked.
+// add links the names of a state that do not exist yet. Names of others stay, and are listed in
+// Blocked.
 func (x *sharing) add(s *store.Store, number int) error {
 	if x == nil || x.Directory == "" || number == 0 || x.added == number {
 		return nil
@@ -71,7 +71,7 @@ func (x *sharing) add(s *store.Store, number int) error {
 	return nil
 }
 
-// failed tells of an error in the shared directory, which is not the root's.
+// failed reports an error of the shared directory, which is not the root's.
 func (x *sharing) failed(err error) error {
 	e := &store.Error{Path: x.Directory, Err: err,
 		Advice: "No other files were changed; the next change of the landing completes or reverts this one."}
@@ -82,8 +82,8 @@ func (x *sharing) failed(err error) error {
 	return e
 }
 
-// missing works out what has to be made for the links of a state, and what of it
-// are not ours.
+// missing works out what has to be made for the links of a state, and what existing entries do
+// not belong to us.
 func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []Blocked, err error) {
 	known := map[string]string{".": isDirectory}
 	look := func(name string) string {
@@ -151,8 +151,8 @@ func (x *sharing) missing(s *store.Store, number int) (steps []step, blocked []B
 	return steps, blocked, s.Wrap(err)
 }
 
-// inFolder lists the contents of a folder that is one link of a state, or of a directory
-// below one. A link in the tree itself is not such a folder: it can lead anywhere.
+// inFolder lists the contents of a folder that is a single link of a state, or of a directory
+// below one. It does not follow links in the tree itself, which can lead anywhere.
 func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, folder bool, err error) {
 	parent, err := filepath.EvalSymlinks(filepath.Join(linksDir(s, number), path.Dir(name)))
 	if err != nil {
@@ -179,10 +179,10 @@ func inFolder(s *store.Store, number int, name string) (entries []fs.DirEntry, f
 
 const isDirectory = "a directory"
 
-// ours is what a link of ours looks like to what.
+// ours is the target of one of our links.
 func (x *sharing) ours(name string) string { return "a link to " + x.base + name }
 
-// what says what is at a path of the shared directory; "" where nothing is.
+// what says what is at a path of the shared directory; "" if there is nothing.
 func (x *sharing) what(name string) string {
 	var info safefs.Info
 	d, err := x.at(path.Dir(name))
@@ -205,8 +205,8 @@ func (x *sharing) what(name string) string {
 	return "a pipe, socket or device"
 }
 
-// ready links the names of a state that are not there yet, and writes down that others
-// will go, so that nothing has to be written after the landing is switched.
+// ready links the names of a state that do not exist yet, and records that others will go, so
+// that nothing has to be recorded after the landing was switched.
 func (x *sharing) ready(s *store.Store, number int) error {
 	if x == nil {
 		return nil
@@ -220,8 +220,8 @@ func (x *sharing) ready(s *store.Store, number int) error {
 	return s.Wrap(x.write(true))
 }
 
-// finish brings the directory to a state: what is not there is linked, what is ours
-// and no part of it goes; directories that were shared before are left.
+// finish brings the directory to a state: it makes missing links, removes our links that are no
+// part of it, and leaves directories that were shared before.
 func (x *sharing) finish(s *store.Store, number int) error {
 	if x == nil {
 		return nil
@@ -245,12 +245,12 @@ func (x *sharing) finish(s *store.Store, number int) error {
 		old.close()
 	}
 	x.before = nil
-	// All is done. Where that cannot be written down, the next change finds nothing to do.
+	// Everything is done. If that cannot be recorded, the next change finds nothing to do.
 	_ = x.write(false)
 	return nil
 }
 
-// gone are the links of ours that a state does not have; it has none where number is 0.
+// gone are our links that a state does not have; number 0 has none.
 func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 	for name := range x.links {
 		if number == 0 || !safefs.Exists(filepath.Join(linksDir(s, number), name)) || !x.lets(s, number, name) {
@@ -260,8 +260,8 @@ func (x *sharing) gone(s *store.Store, number int) (gone []string) {
 	return slices.Sorted(slices.Values(gone))
 }
 
-// leave takes links of ours away, and the directories that were made for links and are
-// empty. What replaced one stays.
+// leave removes links of ours, and empty directories that were made for links. What replaced a
+// link stays.
 func (x *sharing) leave(names []string) error {
 	if x.dir == nil {
 		return nil

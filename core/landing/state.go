@@ -60,8 +60,8 @@ func Directory(s *store.Store) string { return filepath.Join(s.Root, "landing") 
 // largestState is more than a state with a hundred thousand builds has.
 const largestState = 64 << 20
 
-// Current returns the state in use. Other processes can still change it: where it is
-// another by the time that it is read, that one is.
+// Current returns the state in use. Other processes can change it at any time: if it has changed
+// when it was read, the new one is returned.
 func Current(s *store.Store) (State, error) {
 	const tries = 8
 	for try := 1; ; try++ {
@@ -95,8 +95,8 @@ func current(s *store.Store) (State, error) {
 	return Read(s, number)
 }
 
-// inUse is the number of the state that the landing leads to, whether or not anything
-// of it can be read; -1 where it leads to none.
+// inUse is the number of the state that the landing leads to, even if it is unreadable; -1 if it
+// leads to none.
 func inUse(s *store.Store) int {
 	target, _ := os.Readlink(Directory(s))
 	number, err := strconv.Atoi(filepath.Base(target))
@@ -145,8 +145,7 @@ func Read(s *store.Store, number int) (State, error) {
 	return state, nil
 }
 
-// Whole tells whether the links of a state are all there, as far as counting them
-// tells.
+// Whole reports whether a state has as many links as it should have.
 func Whole(s *store.Store, state State) bool {
 	if state.Number == 0 {
 		return true
@@ -182,7 +181,7 @@ func stateFile(s *store.Store, number int) string {
 	return filepath.Join(s.Root, "landings", strconv.Itoa(number)+".json")
 }
 
-// Find returns the member of that name that has the plain names, or nil.
+// Find returns the member of that name with the plain names, or nil.
 func (s State) Find(name string) *Member {
 	for i := range s.Members {
 		if s.Members[i].Name == name && !s.Members[i].Beside {
@@ -218,7 +217,7 @@ func (s State) Has(r store.Ref) *Member {
 // Gone is the problem of a state that does not exist, or no longer exists.
 const Gone problem.Code = "landing_gone"
 
-// NoState is that problem, of a number; have are the states that exist.
+// NoState is that problem; have are the states that exist.
 func NoState(number int, have []int) error {
 	numbers := make([]string, len(have))
 	for i, n := range have {

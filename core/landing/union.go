@@ -31,12 +31,11 @@ type UnionEntry struct {
 	Tree  string
 }
 
-// A Union is what several trees have, by their paths below them, directories before what
-// is in them.
+// A Union is the contents of several trees, by path, directories before their contents.
 type Union []UnionEntry
 
-// UnionOf reads the lists of the trees of builds. Errors have the code UnionClash, or are
-// those of the store.
+// UnionOf reads the lists of builds' trees. Errors have the code UnionClash, or are those of the
+// store.
 func UnionOf(s *store.Store, builds []store.Ref) (Union, error) {
 	at := map[string]int{}
 	var all Union
@@ -64,7 +63,7 @@ func UnionOf(s *store.Store, builds []store.Ref) (Union, error) {
 	return all, nil
 }
 
-// BuiltWith is a build and everything for the same prefix that it stands on, except tools.
+// BuiltWith is a build and everything for the same prefix that it depends on, except tools.
 func BuiltWith(s *store.Store, build *store.Receipt) ([]store.Ref, error) {
 	all := []store.Ref{build.Ref}
 	needs := build.Needs
@@ -84,7 +83,7 @@ func BuiltWith(s *store.Store, build *store.Receipt) ([]store.Ref, error) {
 	}
 }
 
-// alike tells whether two files of one path are the same to whoever uses them.
+// alike reports whether two files with one path are the same to their users.
 func alike(a, b store.File) bool {
 	if a.Mode.IsDir() || b.Mode.IsDir() {
 		return a.Mode.IsDir() && b.Mode.IsDir()
@@ -101,9 +100,9 @@ func (u Union) Find(path string) *UnionEntry {
 	return &u[i]
 }
 
-// Link creates a directory, in a parent that no other user can write to, with hard links to
-// the files of the trees; copies of files of other users, to which the kernel makes no links
-// (proc_sys_fs(5), protected_hardlinks). No other user may write to it.
+// Link creates a directory, in a parent that no other user can write to, with hard links to the
+// files of the trees; and copies of files that belong to other users, because the kernel makes
+// no links to them (proc_sys_fs(5), protected_hardlinks). No other user may write to it.
 func (u Union) Link(dir string) error {
 	return u.lay(dir, func(e UnionEntry, to string) error {
 		from := filepath.Join(e.Tree, e.Path)
@@ -115,15 +114,15 @@ func (u Union) Link(dir string) error {
 	})
 }
 
-// Copy makes a directory in which its user can change everything, with copies of the files.
+// Copy creates a directory in which its user can change everything, with copies of the files.
 func (u Union) Copy(dir string) error {
 	return u.lay(dir, func(e UnionEntry, to string) error {
 		return copyFile(filepath.Join(e.Tree, e.Path), to, e.Mode)
 	})
 }
 
-// Give makes a directory that Link has made one to which another user can add files, and
-// take some away, but change none: give gives the directories and links in it.
+// Give makes a directory that Link created one to which another user can add files, and remove
+// some, but change none: give changes the owner of its directories and links.
 func (u Union) Give(dir string, give func(path string) error) error {
 	for _, e := range u {
 		if !e.Mode.IsRegular() {
@@ -135,7 +134,7 @@ func (u Union) Give(dir string, give func(path string) error) error {
 	return give(dir)
 }
 
-// lay makes the directories and links, and lets put make the files.
+// lay makes the directories and links, and calls put for the files.
 func (u Union) lay(dir string, put func(e UnionEntry, to string) error) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -176,7 +175,7 @@ func copyFile(from, to string, mode fs.FileMode) error {
 	return errors.Join(err, out.Chmod(mode.Perm()|0o400), out.Close(), os.Chtimes(to, info.ModTime(), info.ModTime()))
 }
 
-// UnionClash is the problem of two trees with different files of one path.
+// UnionClash is the problem of two trees with different files at one path.
 const UnionClash problem.Code = "union_clash"
 
 // Both is that problem, of a path that two builds have.

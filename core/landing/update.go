@@ -10,8 +10,7 @@ import (
 	"fernladder/core/store"
 )
 
-// An Update is a change of the landing that is worked out while no other process can
-// change it.
+// An Update is a change of the landing that is worked out while no other process can change it.
 type Update struct {
 	Choose  func(now State) ([]Asked, error) // what is to be asked for, given the state now; or
 	Use     func(now State) (int, error)     // the state to go back to, by its number; 0 is the empty one
@@ -28,7 +27,7 @@ type Update struct {
 	Now     time.Time
 }
 
-// A Cache is something that a tool of others keeps of the files of a directory.
+// A Cache is something that another tool keeps about the files of a directory.
 type Cache struct {
 	Name    string `json:"name"`
 	File    string `json:"file"`              // that was renewed
@@ -37,7 +36,7 @@ type Cache struct {
 	Made []string `json:"-"` // files that were not there before, below the directory
 }
 
-// A Result is what an update has done.
+// A Result is what an update did.
 type Result struct {
 	Before, After State
 	Shared        *Shared // of the directory that others use too, or nil
@@ -46,13 +45,13 @@ type Result struct {
 	Caches        []Cache // that were renewed
 }
 
-// Changed tells whether another state is in use now.
+// Changed reports whether another state is in use now.
 func (r Result) Changed() bool { return r.Before.Number != r.After.Number }
 
-// Do brings the landing to what the update chooses, with what that needs when it
-// runs, or to the state it goes back to. When it is so already, and whole, the state
-// after is the one before. Errors are a *Clash, *Conflict or *Lost, have
-// the code Gone or BadShared, or are those of the store and of the update.
+// Do brings the landing to the builds that the update chooses, with their runtime needs, or to
+// the state that it goes back to. If the landing is in that state already, and complete, the
+// state after is the one before. Errors are a *Clash, *Conflict or *Lost, have the code Gone or
+// BadShared, or are those of the store and of the update.
 func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	unlock, err := s.LockLanding(ctx, u.Waiting)
 	if err != nil {
@@ -77,7 +76,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 		return r, err
 	}
 	defer shared.close()
-	// What a program that was ended has left half-done is brought to the state in use.
+	// What an interrupted program left is brought to the state in use.
 	if shared.unfinished() && r.Before.Number >= 0 {
 		if err := shared.finish(s, r.Before.Number); err != nil {
 			return r, err
@@ -117,7 +116,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	return r, u.forget(s, &r)
 }
 
-// prepare works out the state after, and makes it where it is not there.
+// prepare works out the state after, and makes it if it does not exist.
 func (u *Update) prepare(s *store.Store, r *Result) (made bool, err error) {
 	if u.Use == nil {
 		asked, err := u.Choose(r.Before)
@@ -153,11 +152,11 @@ func (u *Update) prepare(s *store.Store, r *Result) (made bool, err error) {
 	if Whole(s, state) {
 		return false, nil
 	}
-	// Its links are not as they were; what they should be is made anew, as another.
+	// Its links are damaged; the state is made again, under another number.
 	return u.make(s, r, State{Number: r.Before.Number}, state.Members)
 }
 
-// make makes the state with these members, if it is not the one that is there.
+// make makes the state with these members, if it is not the existing one.
 func (u *Update) make(s *store.Store, r *Result, current State, members []Member) (made bool, err error) {
 	next, links, made, err := u.next(s, current, members)
 	if err == nil && made {
@@ -172,8 +171,8 @@ func (u *Update) make(s *store.Store, r *Result, current State, members []Member
 	return made, err
 }
 
-// switchTo brings the state after into use. Names that come are linked in the shared
-// directory before, names that go are unlinked after.
+// switchTo puts the state after into use. New names are linked in the shared directory before,
+// removed ones are unlinked after.
 func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool) error {
 	if !r.Changed() {
 		return shared.finish(s, r.After.Number)
@@ -183,7 +182,7 @@ func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool)
 		err = bringIn(s, r.After.Number)
 	}
 	if err != nil {
-		// Nothing has changed but for names that came, which go again.
+		// Nothing has changed except for new names, which are removed.
 		if undone := shared.finish(s, max(0, r.Before.Number)); undone == nil && made {
 			Forget(s, []Remembered{{State: r.After}})
 		}
@@ -193,7 +192,7 @@ func (u *Update) switchTo(s *store.Store, shared *sharing, r *Result, made bool)
 	return shared.finish(s, r.After.Number)
 }
 
-// forget deletes states that are too old to be kept.
+// forget deletes states that are too old to keep.
 func (u *Update) forget(s *store.Store, r *Result) error {
 	if !r.Changed() || u.Rules.Number == 0 {
 		return nil

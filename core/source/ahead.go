@@ -2,8 +2,8 @@ package source
 
 import "io"
 
-// ahead reads from r in a goroutine of its own, so that decompressing goes on
-// while files are written. It is for decoders that do not do so themselves.
+// ahead reads from r in a goroutine of its own, so that decompression continues while files are
+// written. It is for decoders that do not do so themselves.
 type ahead struct {
 	full  chan block
 	empty chan []byte
@@ -49,7 +49,7 @@ func newAhead(r io.Reader) *ahead {
 	return a
 }
 
-// Read gives what was read ahead, then the error that ended it.
+// Read returns what was read ahead, then the error that ended it.
 func (a *ahead) Read(p []byte) (int, error) {
 	for len(a.rest) == 0 {
 		if a.err != nil {
@@ -66,7 +66,7 @@ func (a *ahead) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// Close ends the reading ahead and waits until r is no longer used.
+// Close stops reading ahead and waits until r is no longer used.
 func (a *ahead) Close() {
 	close(a.stop)
 	<-a.done

@@ -1,9 +1,7 @@
-// Package source brings source archives to this machine, verifies them and
-// unpacks them.
+// Package source fetches, verifies and unpacks sources.
 //
-// It promises that a file in its store has the digest it is stored under, and
-// that unpacking never writes outside the directory it is given. What is built
-// from the sources does not concern it.
+// It promises that a file in its store has the digest it is stored under, and that unpacking
+// never writes outside the given directory. How sources are built does not concern it.
 package source
 
 import (
@@ -25,10 +23,10 @@ import (
 
 const originSuffix = ".url"
 
-// Archives is the store of verified archives, ALGORITHM/HEX below Dir. A file
-// being downloaded is partial/HEX until its digest is known to be right; it is
-// locked as long as someone writes it, and the next one goes on with it or
-// begins anew. Beside each archive, a file with originSuffix has the URL that served it.
+// Archives is the store of verified archives, ALGORITHM/HEX below Dir. During a download, a file
+// is partial/HEX until its digest has been verified; its writer locks it, and the next one
+// continues it or starts again. Beside each archive, a file with originSuffix has the URL that
+// it came from.
 type Archives struct {
 	Dir      string
 	*Network // nil where nothing is fetched
@@ -38,19 +36,19 @@ type Archives struct {
 	Pause   func(ctx context.Context, d time.Duration) error // before another attempt; nil: waits
 }
 
-// Path returns where the archive with a digest is, or would be.
+// Path returns the path of the archive with a digest, which need not exist.
 func (a *Archives) Path(d recipe.Digest) string {
 	return filepath.Join(a.Dir, d.Algorithm, d.Hex)
 }
 
-// Has tells whether the store has the archive.
+// Has reports whether the store has the archive.
 func (a *Archives) Has(d recipe.Digest) bool {
 	info, err := os.Stat(a.Path(d))
 	return err == nil && info.Mode().IsRegular()
 }
 
-// intact returns the hashes of an archive that is in the store and has its
-// digest; nil for one that is not there or has changed, for disks fail.
+// intact returns the hashes of a stored archive if it still has its digest, because disks fail;
+// nil if it is missing or has changed.
 func (a *Archives) intact(d recipe.Digest) hashes {
 	f, err := safefs.Open(a.Path(d))
 	if err != nil {
@@ -64,7 +62,7 @@ func (a *Archives) intact(d recipe.Digest) hashes {
 	return h
 }
 
-// hashes are hashes over one file that are made together.
+// hashes are hashes over one file that are computed together.
 type hashes map[crypto.Hash]hash.Cloner
 
 var hashOf = map[string]crypto.Hash{"sha256": crypto.SHA256, "sha512": crypto.SHA512}
@@ -75,7 +73,7 @@ func newHashes(algorithm string) hashes {
 	return h
 }
 
-// add adds those that are known here and whose state can be copied.
+// add adds the hashes that are known here and whose state can be copied.
 func (h hashes) add(more []crypto.Hash) {
 	for _, kind := range more {
 		if kind != crypto.SHA256 && kind != crypto.SHA512 && kind != crypto.SHA384 && kind != crypto.SHA224 {
@@ -93,7 +91,7 @@ func (h hashes) reset() {
 	}
 }
 
-// Write adds to all of them, side by side when there are several.
+// Write writes to all of them, in parallel if there are several.
 func (h hashes) Write(p []byte) (int, error) {
 	if len(h) == 1 {
 		for _, state := range h {

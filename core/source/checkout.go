@@ -51,7 +51,7 @@ func (c Checkout) ID() string {
 	return c.Revision
 }
 
-// Program is what brings it: git or svn.
+// Program is the program that fetches it: git or svn.
 func (c Checkout) Program() string {
 	if c.Git != "" {
 		return "git"
@@ -59,8 +59,7 @@ func (c Checkout) Program() string {
 	return "svn"
 }
 
-// RepositoryError is the error when a repository does not give what a recipe
-// asks of it.
+// RepositoryError is the error for a repository that lacks what a recipe requests.
 type RepositoryError struct {
 	URL string
 	At  string // FILE:LINE, or ""
@@ -79,7 +78,7 @@ func (e *RepositoryError) Error() string {
 	return text
 }
 
-// wantsLogin matches what git and svn print instead of asking for a password.
+// wantsLogin matches messages of git and svn that want a password.
 var wantsLogin = pattern.New(`could not read (?:Username|Password)|askpass response|Authentication failed|E170001` +
 	`|E215004|returned error: 40[13]`)
 
@@ -113,7 +112,7 @@ func (r *Repositories) tarball(c Checkout) string {
 	return r.place("svn", c.Svn+"@"+c.Revision) + ".tar"
 }
 
-// Has tells whether a checkout is here.
+// Has reports whether a checkout is stored.
 func (r *Repositories) Has(ctx context.Context, c Checkout) bool {
 	if c.Svn != "" {
 		_, err := os.Stat(r.tarball(c))
@@ -122,8 +121,8 @@ func (r *Repositories) Has(ctx context.Context, c Checkout) bool {
 	return r.complete(ctx, c.Git, c.Commit, followed())
 }
 
-// Fetch brings a checkout here, with its submodules. Errors are of type
-// *RepositoryError or *StoreError.
+// Fetch fetches a checkout, with its submodules. Errors are of type *RepositoryError or
+// *StoreError.
 func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, error) {
 	var err error
 	if !r.Has(ctx, c) {
@@ -151,9 +150,9 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 	return good, r.wrap(ctx, err, c.URL(), c.At)
 }
 
-// alone does something with the copy of one repository while no other process does, and
-// when it is its turn to fetch from there. No process that does so waits for another
-// repository: two that have each other as submodules would wait for ever.
+// alone does something with the copy of one repository while no other process does, and when it
+// may fetch from there. No process doing so waits for another repository: two that are each
+// other's submodules would wait forever.
 func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string, do func() error) error {
 	unlock, err := r.lock(ctx, copied, c.Package, c.Version)
 	if err != nil {
@@ -168,7 +167,7 @@ func (r *Repositories) alone(ctx context.Context, c Checkout, copied, url string
 	return do()
 }
 
-// lock makes the directories, and waits until no other process fetches from the same
+// lock creates the directories, and waits until no other process fetches from the same
 // repository.
 func (r *Repositories) lock(ctx context.Context, copied, name, version string) (func(), error) {
 	for _, kind := range []string{"git", "svn"} {
@@ -196,9 +195,8 @@ func (r *Repositories) wrap(ctx context.Context, err error, url, at string) erro
 	return &RepositoryError{URL: Redacted(url), At: at, Err: err}
 }
 
-// Export fills a directory with a checkout that is here, submodules included.
-// What is in it comes as from an archive: nothing is outside the directory, and
-// files have the time of the commit.
+// Export fills a directory with a stored checkout, including submodules. It is treated like an
+// archive: nothing gets outside of the directory. Files have the time of the commit.
 func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limits Limits) (Unpacked, error) {
 	if c.Svn != "" {
 		return Unpack(ctx, r.tarball(c), dir, limits)
@@ -207,9 +205,8 @@ func (r *Repositories) Export(ctx context.Context, c Checkout, dir string, limit
 	return got, r.wrap(ctx, err, c.Git, c.At)
 }
 
-// Head says which commit the head of a branch is now, and which version that
-// makes: the latest tag and the number of commits since. For a Subversion URL it
-// is the latest revision.
+// Head returns the commit at the head of a branch, and a version for it: the latest tag and the
+// number of commits since. For a Subversion URL it is the latest revision.
 func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, url string) (pin recipe.Pin,
 	err error) {
 	at := release.Position.String()
@@ -230,7 +227,7 @@ func (r *Repositories) Head(ctx context.Context, release *recipe.Release, name, 
 	return pin, r.wrap(ctx, err, url, at)
 }
 
-// Since is what has come onto a branch since a commit.
+// Since lists the commits of a branch since a commit.
 type Since struct {
 	Now      recipe.Pin // its head
 	Commits  int
@@ -238,8 +235,8 @@ type Since struct {
 	Gone     bool     // the branch no longer has the commit
 }
 
-// Since says what has come onto the branch of a tip since a commit of it. Of Subversion it only
-// knows the head.
+// Since lists the commits on the branch of a tip since one of its commits. For Subversion it
+// only knows the head.
 func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name, url, commit string) (s Since,
 	err error) {
 	if s.Now, err = r.Head(ctx, release, name, url); err != nil || release.Svn != "" || s.Now.Commit == commit {
@@ -263,11 +260,11 @@ func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name,
 	return s, r.wrap(ctx, err, url, release.Position.String())
 }
 
-// tagVersion finds the version in the name of a tag: what begins with the first
-// digit that follows a letter's end, as in v1.2, release-1.2 or name_1_2.
+// tagVersion finds the version in the name of a tag: it begins with the first digit after a
+// word, as in v1.2, release-1.2 or name_1_2.
 var tagVersion = regexp.MustCompile(`(?:^|[^0-9A-Za-z]|[A-Za-z])([0-9][0-9A-Za-z._+-]*)$`)
 
-// taggedVersion is the version that a tag names, if it does.
+// taggedVersion is the version that a tag names, if any.
 func taggedVersion(tag string) (version.Version, bool) {
 	m := tagVersion.FindStringSubmatch(path.Base(tag))
 	if m == nil {
@@ -281,7 +278,7 @@ func taggedVersion(tag string) (version.Version, bool) {
 	return v, err == nil
 }
 
-// describedVersion makes a version of a tag, a number of commits and a commit.
+// describedVersion makes a version from a tag, a number of commits and a commit.
 func describedVersion(tag string, commits int, commit string) version.Version {
 	base := "0"
 	if v, ok := taggedVersion(tag); ok && !strings.Contains(v.String(), "+") {

@@ -14,7 +14,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// A Stored file is one of those in the store: an archive, or a repository.
+// A Stored file is an archive or a repository in the store.
 type Stored struct {
 	File  string
 	Stem  string // the digest, or the id of a repository, that it is named by
@@ -24,7 +24,7 @@ type Stored struct {
 	lock string // that whoever brings it holds
 }
 
-// All lists what is in the store, and what has come of what is being brought.
+// All lists the store, including what is being fetched.
 func (a *Archives) All() ([]Stored, error) {
 	var all []Stored
 	for pattern, locks := range map[string]string{"sha*/*": a.partials(), "partial/*": a.partials(),
@@ -50,8 +50,8 @@ func (a *Archives) All() ([]Stored, error) {
 	return all, nil
 }
 
-// Delete deletes files of the store that no process is fetching. It returns the
-// bytes that this has freed, and how many files another process is fetching. Locks stay.
+// Delete deletes files of the store that no process is fetching. It returns the number of bytes
+// freed, and of files that another process is fetching. Locks stay.
 func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kept int, err error) {
 	for _, f := range files {
 		if ctx.Err() != nil {
@@ -80,8 +80,7 @@ func (a *Archives) Delete(ctx context.Context, files []Stored) (freed int64, kep
 
 func (a *Archives) partials() string { return filepath.Join(a.Dir, "partial") }
 
-// stem is the digest, or the id of a repository, that a file of the store is named
-// by.
+// stem is the digest, or the id of a repository, in the name of a file of the store.
 func stem(base string) string {
 	base, _, _ = strings.Cut(strings.TrimPrefix(base, "."), ".")
 	return base

@@ -14,17 +14,16 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Credentials are what hosts want to know before they serve a file. They are
-// only ever sent to the host and port that they are for, and only by https; a host
-// without a port is meant at port 443. They are in no URL, so they reach no log,
-// receipt or error. The nil pointer has none.
+// Credentials are what hosts require before they serve a file. They are only sent to the host
+// and port that they are for, and only by https; a host without a port means port 443. They are
+// part of no URL, so they reach no log, receipt or error. The nil pointer has none.
 type Credentials struct {
 	hosts   []*credential
 	mistake error // why nothing can be fetched with them
 }
 
-// FindCredentials reads a credentials file, if one is named, and what a .netrc file
-// says besides. A mistake in them matters to who fetches: see Err.
+// FindCredentials reads a credentials file, if one is named, and a .netrc file. Mistakes in them
+// only matter when something is fetched: see Err.
 func FindCredentials(file, shown, netrc string) *Credentials {
 	c := &Credentials{}
 	if file != "" {
@@ -38,8 +37,8 @@ func FindCredentials(file, shown, netrc string) *Credentials {
 	return c
 }
 
-// Err is what is wrong with the credentials, of type tomlfile.Problems. With such,
-// nothing is fetched.
+// Err is the problem of the credentials, of type tomlfile.Problems. If there is one, nothing is
+// fetched.
 func (c *Credentials) Err() error {
 	if c == nil {
 		return nil
@@ -53,8 +52,7 @@ type credential struct {
 	Name, Token, User, Password string
 }
 
-// ReadCredentials reads a credentials file, which only its owner may be
-// able to read:
+// ReadCredentials reads a credentials file, which only its owner may be able to read:
 //
 //	[[host]]
 //	name  = "downloads.vale.example"
@@ -93,8 +91,8 @@ func ReadCredentials(file, shown string) (*Credentials, error) {
 	return c, problems.Err()
 }
 
-// AddNetrc adds what a .netrc file says, for hosts that are not known yet. What
-// is not there, or not readable, adds nothing.
+// AddNetrc adds the entries of a .netrc file, for hosts that are not known yet. A missing or
+// unreadable file adds nothing.
 func (c *Credentials) AddNetrc(file string) {
 	data, err := safefs.ReadFile(file, largestCredentials)
 	if err != nil {
@@ -128,15 +126,14 @@ func (c *Credentials) AddNetrc(file string) {
 	}
 }
 
-// authorize adds what the host of a request wants to know.
+// authorize adds what the host of a request requires.
 func (c *Credentials) authorize(r *http.Request) {
 	if header := c.header(r.URL); header != "" && r.URL.User == nil {
 		r.Header.Set("Authorization", header)
 	}
 }
 
-// header is what the host of a URL wants to know, as the value of the header
-// Authorization, or "".
+// header is the value of the header Authorization for the host of a URL, or "".
 func (c *Credentials) header(u *url.URL) string {
 	if c == nil || u.Scheme != "https" {
 		return ""

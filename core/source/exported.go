@@ -12,9 +12,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// DigestTree is a digest of all that is in a directory: names, contents, link
-// targets and which files can be executed, in the order of the names. Two
-// machines that have the same source have the same digest.
+// DigestTree is a digest of everything in a directory: names, contents, link targets and execute
+// permissions, in the order of the names. It is the same on every machine with the same source.
 func DigestTree(dir string) (recipe.Digest, error) {
 	all := sha256.New()
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {

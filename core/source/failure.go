@@ -20,7 +20,7 @@ type FetchError struct {
 	What     string    // what cannot be fetched, where it is not the archive itself
 }
 
-// An Attempt is a URL that failed, without secrets, and why.
+// An Attempt is a URL that failed, without secrets, and the reason.
 type Attempt struct {
 	URL string `json:"url"`
 	Err error  `json:"-"`
@@ -57,7 +57,7 @@ func (e *FetchError) Error() string {
 	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
 }
 
-// DigestError is the error for a file that is not the one the recipe states.
+// DigestError is the error for a file with another digest than the recipe states.
 type DigestError struct {
 	Got, Want recipe.Digest
 	Looks     string // what the file seems to be, where that explains it
@@ -71,14 +71,13 @@ func (e *DigestError) Error() string {
 	return text
 }
 
-// errOffline is why nothing is fetched when the network must not be used.
+// errOffline is why nothing is fetched without the network.
 var errOffline = errors.New("not here, and offline, the network is forbidden")
 
-// NotHere is the error for a ladder whose sources are not all here, when the
-// network is not to be used.
+// NotHere is the error for a ladder without all its sources, if the network must not be used.
 type NotHere []Missing
 
-// Missing is a source that is not here.
+// Missing is a source that is not stored.
 type Missing struct {
 	Package string `json:"package"`
 	Version string `json:"version"`
@@ -93,7 +92,7 @@ func (e NotHere) Error() string {
 	return text + "\n  Fetch them with the network first."
 }
 
-// notHere is the error for what would have to be fetched.
+// notHere is the error for sources that would have to be fetched.
 func notHere(w Wanted) error {
 	e := &FetchError{Wanted: w}
 	for _, url := range w.URLs {
@@ -105,8 +104,8 @@ func notHere(w Wanted) error {
 	return e
 }
 
-// looks says what a file seems to be that is not what was wanted: what servers
-// send in place of files that they do not have.
+// looks says what an unexpected file seems to be: servers send other files in place of missing
+// ones.
 func looks(file string) string {
 	f, err := os.Open(file)
 	if err != nil {

@@ -29,7 +29,7 @@ type Wanted struct {
 	proofs map[string]proof // that were fetched, by their URLs
 }
 
-// Fetched says what came of it.
+// Fetched is the outcome.
 type Fetched struct {
 	Path   string // in the store
 	URL    string // that served it, now or when it was stored
@@ -38,15 +38,15 @@ type Fetched struct {
 	Signed *signature.Good
 }
 
-// StoreError is the error when the store itself cannot be read or written.
+// StoreError is the error for a store that cannot be read or written.
 type StoreError struct{ Err error }
 
 func (e *StoreError) Error() string { return e.Err.Error() }
 func (e *StoreError) Unwrap() error { return e.Err }
 
-// Fetch brings an archive into the store, from the first URL that serves it
-// right. A file is hashed while it comes in and is only stored when its digest
-// is right. Errors are of type *FetchError, *StoreError, or the context's.
+// Fetch fetches an archive into the store, from the first URL that serves it intact. It hashes
+// the file while it arrives, and stores it only if its digest is right. Errors are of type
+// *FetchError, *StoreError, or the context's.
 func (a *Archives) Fetch(ctx context.Context, w Wanted) (Fetched, error) {
 	got, known, err := a.fetch(ctx, &w)
 	if err == nil && w.Signed != nil {
@@ -116,8 +116,8 @@ func (a *Archives) fetch(ctx context.Context, w *Wanted) (Fetched, hashes, error
 	return Fetched{}, nil, &FetchError{Wanted: *w, Attempts: failed}
 }
 
-// right transfers a file, and wants its digest to be right. One that was put
-// together in several goes and is wrong is transferred once more, whole.
+// right transfers a file and verifies its digest. A file that was transferred in several parts
+// and is wrong is transferred once more, in one.
 func (a *Archives) right(ctx context.Context, source string, part partial, w Wanted, known hashes) (int64, error) {
 	for resume := true; ; resume = false {
 		got, err := a.transfer(ctx, source, part, w, known, resume)
@@ -135,9 +135,9 @@ func (a *Archives) right(ctx context.Context, source string, part partial, w Wan
 	}
 }
 
-// FetchUnpinned brings a file without a stated digest into the store, and
-// says what its digest is. It is for people who then look at it: nothing is
-// built from a file whose digest is not in a recipe.
+// FetchUnpinned fetches a file without a stated digest into the store, and returns its digest.
+// It is for people who then look at the file: nothing is built from a file whose digest is not
+// in a recipe.
 func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, recipe.Digest, error) {
 	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}}
 	dir := a.partials()
@@ -175,7 +175,7 @@ func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, re
 	return a.Path(digest), digest, a.store(f.Name(), a.Path(digest), source)
 }
 
-// store makes a whole file an archive of the store.
+// store makes a complete file an archive of the store.
 func (a *Archives) store(partial, path, source string) error {
 	err := durable.Note(path+originSuffix, []byte(Redacted(source)+"\n"), 0o644)
 	if err := errors.Join(err, os.Rename(partial, path)); err != nil {
@@ -193,8 +193,8 @@ func (a *Archives) stored(path string) (Fetched, error) {
 	return Fetched{Path: path, URL: strings.TrimSpace(string(origin)), Size: info.Size()}, nil
 }
 
-// Use does something with an archive that was fetched, while no process deletes it. One
-// that was deleted since is fetched again.
+// Use does something with a fetched archive while no process deletes it. If it was deleted
+// meanwhile, it is fetched again.
 func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error) error {
 	const tries = 8
 	for range tries {

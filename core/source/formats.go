@@ -21,8 +21,8 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// largestXZDictionary is more than the xz program writes at its highest
-// setting, 64 MiB, and far less than the format allows.
+// largestXZDictionary is more than xz uses at its highest level, 64 MiB, and far less than the
+// format allows.
 const largestXZDictionary = 256 << 20
 
 const xzMagic = "\xfd7zXZ\x00"
@@ -51,9 +51,8 @@ func (u *unpacking) all(f *os.File, size int64) error {
 	return u.drain(plain)
 }
 
-// drain reads what comes after the last entry of a tar file: the end of the
-// compressed data, which has a checksum over all of it. What follows that, and is
-// not compressed, other programs pass over too.
+// drain reads what follows the last entry of a tar file: the end of the compressed data, which
+// has a checksum over all of it. Like other programs, it ignores uncompressed data after that.
 func (u *unpacking) drain(r io.Reader) error {
 	files := u.Bytes
 	err := u.copy(io.Discard, r)
@@ -70,9 +69,8 @@ func (u *unpacking) drain(r io.Reader) error {
 	return err
 }
 
-// systemXZ returns the system's xz for an archive that it unpacks faster: it has
-// an assembler loop and uses several processors. It is only given archives whose
-// digest is right.
+// systemXZ returns the system's xz for an archive that it unpacks faster, because it has an
+// assembler loop and uses several processors. It only gets archives whose digest is right.
 func systemXZ(head []byte, size int64) string {
 	const large = 1 << 20
 	if size < large || !bytes.HasPrefix(head, []byte(xzMagic)) {
@@ -86,7 +84,7 @@ func systemXZ(head []byte, size int64) string {
 	return ""
 }
 
-// through unpacks what a program makes of an archive.
+// through unpacks the output of a program for an archive.
 func (u *unpacking) through(f *os.File, program string) error {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
@@ -115,9 +113,8 @@ func (u *unpacking) through(f *os.File, program string) error {
 	return failed
 }
 
-// decompressed returns a reader of what r holds, decided by its first bytes.
-// For small archives it is not worth starting anything on the side; done ends
-// what was started.
+// decompressed returns a reader of the decompressed contents of r, chosen by its first bytes.
+// For small archives, nothing is started in parallel; done ends what was started.
 func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, done func(), err error) {
 	done = func() {}
 	switch {
@@ -161,8 +158,8 @@ func decompressed(r *bufio.Reader, head []byte, small bool) (plain io.Reader, do
 	return r, done, nil
 }
 
-// members reads the members of a gzip file (RFC 1952, 2.2), one after another. What
-// follows the last and is no member is passed over.
+// members reads the members of a gzip file (RFC 1952, 2.2), one after another. Data after the
+// last member is ignored.
 type members struct {
 	r *bufio.Reader
 	z member
@@ -227,8 +224,8 @@ func (u *unpacking) tar(r io.Reader) error {
 	}
 }
 
-// metered counts what comes out of an archive besides the contents of files: headers and
-// padding, of which no honest archive has much.
+// metered counts what an archive contains besides the contents of files: headers and padding, of
+// which no honest archive has much.
 type metered struct {
 	u *unpacking
 	r io.Reader
@@ -243,7 +240,7 @@ func (m *metered) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// reading makes errors of the decoders readable.
+// reading makes errors of decoders readable.
 func (u *unpacking) reading(err error) error {
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF) && u.Entries > 0:

@@ -23,14 +23,14 @@ import (
 	"fernladder/core/version"
 )
 
-// Submodules are followed into submodules so far, and as many of them in all: hostile ones
-// can name each other without end.
+// The depth, and the number, of submodules that are followed: hostile ones can name each other
+// without end.
 const (
 	deepest   = 8
 	mostInAll = 1000
 )
 
-// A following of submodules knows where it is, and where it has been.
+// A following of submodules knows its depth, and the commits it has visited.
 type following struct {
 	depth int
 	been  map[submodule]bool // by URL and commit
@@ -42,7 +42,7 @@ func followed() following {
 	return following{0, map[submodule]bool{}, &left}
 }
 
-// into is the following one step deeper. Its error is that it goes too far.
+// into is the following one level deeper. Its error is that the limit is reached.
 func (f following) into() (following, error) {
 	f.depth++
 	if *f.left--; f.depth > deepest || *f.left < 0 {
@@ -51,7 +51,7 @@ func (f following) into() (following, error) {
 	return f, nil
 }
 
-// again tells whether it has been at a commit before.
+// again reports whether it has visited a commit before.
 func (f following) again(repository, commit string) bool {
 	at := submodule{url: repository, commit: commit}
 	known := f.been[at]
@@ -59,8 +59,8 @@ func (f following) again(repository, commit string) bool {
 	return known
 }
 
-// run runs git or svn. A transfer that shows no progress for as long as the
-// patience lasts has failed. The error is what the program says last.
+// run runs git or svn. A transfer without progress for longer than the patience has failed. The
+// error is the program's last message.
 func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, program string, args ...string) error {
 	file := r.Programs.Find(program)
 	if file == "" {
@@ -107,7 +107,7 @@ func (m *moving) Write(p []byte) (int, error) {
 	return m.w.Write(p)
 }
 
-// lastWords keeps the end of what a program says on stderr.
+// lastWords keeps the end of a program's stderr.
 type lastWords struct {
 	moved func()
 	tail  []byte
@@ -123,7 +123,7 @@ func (l *lastWords) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// text is the first line of the end that reports an error, or else the last.
+// text is the first line that reports an error, or else the last one.
 func (l *lastWords) text() string {
 	last := ""
 	for line := range strings.SplitSeq(strings.ReplaceAll(string(l.tail), "\r", "\n"), "\n") {
@@ -140,7 +140,7 @@ func (l *lastWords) text() string {
 	return last
 }
 
-// git runs git on the copy of a repository.
+// git runs git in the copy of a repository.
 func (r *Repositories) git(ctx context.Context, repository string, out io.Writer, args ...string) error {
 	hardened := []string{"--git-dir=" + r.clone(repository), "-c", "core.hooksPath=/dev/null", "-c",
 		"core.fsmonitor=false",
@@ -155,8 +155,8 @@ func (r *Repositories) git(ctx context.Context, repository string, out io.Writer
 	return r.run(ctx, out, env, "git", append(hardened, args...)...)
 }
 
-// authorized returns a URL without secrets, and the part of an environment by which
-// git tells them to the host all the same: to that host only, wherever it redirects.
+// authorized returns a URL without secrets, and the part of an environment through which git
+// sends them to the host: to that host only, wherever it redirects.
 func (r *Repositories) authorized(repository string) (clean string, env []string) {
 	u, err := url.Parse(repository)
 	if err != nil || u.Scheme != "https" {
@@ -176,14 +176,14 @@ func (r *Repositories) authorized(repository string) (clean string, env []string
 		"GIT_CONFIG_KEY_1=http.followRedirects", "GIT_CONFIG_VALUE_1=false"}
 }
 
-// ask runs git and returns what it prints.
+// ask runs git and returns its output.
 func (r *Repositories) ask(ctx context.Context, repository string, args ...string) (string, error) {
 	var out bytes.Buffer
 	err := r.git(ctx, repository, &out, args...)
 	return strings.TrimSpace(out.String()), err
 }
 
-// commitHere tells whether a commit is in the copy of a repository.
+// commitHere reports whether a commit is in the copy of a repository.
 func (r *Repositories) commitHere(ctx context.Context, repository, commit string) bool {
 	if _, err := os.Stat(r.clone(repository)); err != nil {
 		return false
@@ -192,7 +192,7 @@ func (r *Repositories) commitHere(ctx context.Context, repository, commit string
 	return err == nil
 }
 
-// complete tells whether a commit and all its submodules are here.
+// complete reports whether a commit and all its submodules are stored.
 func (r *Repositories) complete(ctx context.Context, repository, commit string, f following) bool {
 	if f.again(repository, commit) {
 		return true
@@ -207,8 +207,8 @@ func (r *Repositories) complete(ctx context.Context, repository, commit string, 
 	})
 }
 
-// fetchGit brings a commit and its submodules here: only it, where the server
-// gives single commits, and otherwise everything.
+// fetchGit fetches a commit and its submodules: only the commit, if the server allows that,
+// otherwise everything.
 func (r *Repositories) fetchGit(ctx context.Context, c Checkout, repository, tag, commit string, f following) error {
 	if f.again(repository, commit) {
 		return nil
@@ -277,8 +277,7 @@ func (r *Repositories) initialise(ctx context.Context, repository string) error 
 	return r.run(ctx, io.Discard, nil, "git", "init", "--quiet", "--bare", "--template=", r.clone(repository))
 }
 
-// headGit finds the head of a branch. Its history is fetched, for the latest tag
-// in it.
+// headGit finds the head of a branch. It fetches its history, for the latest tag in it.
 func (r *Repositories) headGit(ctx context.Context, repository, branch string) (recipe.Pin, error) {
 	if err := r.initialise(ctx, repository); err != nil {
 		return recipe.Pin{}, err
@@ -313,9 +312,8 @@ type Snapshot struct {
 	Version             version.Version
 }
 
-// Snapshot finds the latest tag on a branch, or on the branch that the
-// repository offers first, and brings the commit here. Without a tag it is the
-// head.
+// Snapshot finds the latest tag on a branch, or on the repository's default branch, and fetches
+// its commit. Without a tag it is the head.
 func (r *Repositories) Snapshot(ctx context.Context, repository, branch string) (Snapshot, error) {
 	if r.Offline {
 		return Snapshot{}, r.wrap(ctx, errOffline, repository, "")
@@ -354,8 +352,8 @@ func (r *Repositories) snapshot(ctx context.Context, repository string, s *Snaps
 	return nil
 }
 
-// lastTag is the last tag on the way to a commit: of several on the same commit, the
-// one with the highest version. It is "" where there is none.
+// lastTag is the last tag in the history of a commit: of several on the same commit, the one
+// with the highest version; "" if there is none.
 func (r *Repositories) lastTag(ctx context.Context, repository, commit string) string {
 	found, err := r.ask(ctx, repository, "describe", "--tags", "--abbrev=0", commit)
 	if err != nil {
@@ -374,7 +372,7 @@ func (r *Repositories) lastTag(ctx context.Context, repository, commit string) s
 	return best
 }
 
-// firstBranch asks a repository which branch its HEAD is.
+// firstBranch asks a repository for the branch of its HEAD.
 func (r *Repositories) firstBranch(ctx context.Context, repository string) (string, error) {
 	if err := r.initialise(ctx, repository); err != nil {
 		return "", err
@@ -391,7 +389,7 @@ func (r *Repositories) firstBranch(ctx context.Context, repository string) (stri
 	return "main", nil // old servers do not say
 }
 
-// checkTag sees to it that a tag names the commit, and who has signed it.
+// checkTag verifies that a tag names the commit, and its signature.
 func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Good, error) {
 	named, err := r.ask(ctx, c.Git, "rev-parse", "--verify", "--quiet", "refs/tags/"+c.Tag+"^{commit}")
 	if err != nil {
@@ -421,8 +419,8 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 	return good, nil
 }
 
-// verifyTag verifies the signature at the end of a tag object, which is over all
-// that is before it.
+// verifyTag verifies the signature at the end of a tag object, which covers everything before
+// it.
 func verifyTag(text string, keys *signature.Keys, now time.Time) (*signature.Good, error) {
 	for _, begin := range []string{"-----BEGIN PGP SIGNATURE-----", "-----BEGIN SSH SIGNATURE-----"} {
 		if i := strings.Index(text, "\n"+begin); i >= 0 {
@@ -437,7 +435,7 @@ func verifyTag(text string, keys *signature.Keys, now time.Time) (*signature.Goo
 // A submodule is a repository inside another.
 type submodule struct{ path, url, commit string }
 
-// submodules lists those of a commit that is here.
+// submodules lists those of a stored commit.
 func (r *Repositories) submodules(ctx context.Context, repository, commit string) ([]submodule, error) {
 	list, err := r.ask(ctx, repository, "config", "--blob", commit+":.gitmodules", "--get-regexp",
 		`^submodule\..*\.(path|url)$`)
@@ -462,7 +460,7 @@ func (r *Repositories) submodules(ctx context.Context, repository, commit string
 			continue // named, but not there
 		}
 		m := submodule{path: at, url: relative(repository, urls[name]), commit: words[2]}
-		// What comes over the network does not have this machine's own repositories read.
+		// Nothing that came over the network may refer to this machine's own repositories.
 		own := strings.HasPrefix(m.url, "file:") && !strings.HasPrefix(repository, "file:")
 		if !filepath.IsLocal(m.path) || recipe.CheckRepository(m.url) != nil || own {
 			return nil, fmt.Errorf("the submodule %q (%s) cannot be followed", at, urls[name])
@@ -473,7 +471,7 @@ func (r *Repositories) submodules(ctx context.Context, repository, commit string
 	return modules, nil
 }
 
-// relative is the URL of a submodule, which may be given from its repository's.
+// relative is the URL of a submodule, which may be relative to its repository's.
 func relative(repository, to string) string {
 	if !strings.HasPrefix(to, "./") && !strings.HasPrefix(to, "../") {
 		return to
@@ -530,7 +528,7 @@ func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository,
 		return Unpacked{}, err
 	}
 	defer unlock()
-	// As a tar file, it goes through the same gate as any other source.
+	// As a tar file, it is checked like any other source.
 	reader, writer, err := os.Pipe()
 	if err != nil {
 		return Unpacked{}, err

@@ -8,9 +8,9 @@ import (
 	"sync"
 )
 
-// Hosts is what a run of the program knows of the hosts that it fetches from: how
-// many transfers are under way, and which have failed. The zero pointer knows
-// nothing and limits nothing.
+// Hosts is what a run of the program knows about the hosts that it fetches from: the number of
+// current transfers, and which hosts have failed. The nil pointer knows nothing and limits
+// nothing.
 type Hosts struct {
 	most int           // transfers at once from each
 	all  chan struct{} // turns of all transfers
@@ -20,7 +20,7 @@ type Hosts struct {
 	failed map[string]int
 }
 
-// NewHosts allows that many transfers at once, and from each host.
+// NewHosts limits the number of transfers, in all and from each host.
 func NewHosts(all, most int) *Hosts {
 	return &Hosts{most: max(most, 1), all: make(chan struct{}, max(all, 1)), under: map[string]chan struct{}{},
 		failed: map[string]int{}}
@@ -33,9 +33,9 @@ func hostOf(source string) string {
 	return ""
 }
 
-// enter waits until one more transfer from the URL's host may begin, and then for one
-// of all the turns: who waits for a slow host takes no turn from others. The returned
-// function says that the transfer has ended.
+// enter waits until one more transfer from the URL's host may begin, and then for one of the
+// overall turns: waiting for a slow host takes no turn from others. The returned function ends
+// the transfer.
 func (h *Hosts) enter(ctx context.Context, source string) (func(), error) {
 	host := hostOf(source)
 	if h == nil {
@@ -61,8 +61,7 @@ func (h *Hosts) enter(ctx context.Context, source string) (func(), error) {
 	return func() { <-h.all; <-turn }, nil
 }
 
-// tried notes what came of a transfer. That one file is wrong or absent says
-// nothing of others.
+// tried records the outcome of a transfer. A wrong or missing file says nothing about others.
 func (h *Hosts) tried(source string, err error) {
 	host := hostOf(source)
 	if h == nil || host == "" {
@@ -81,8 +80,7 @@ func (h *Hosts) tried(source string, err error) {
 	}
 }
 
-// order puts the URLs of hosts that have failed behind the others, and else
-// leaves them as the recipe has them.
+// order moves the URLs of failed hosts to the end, and otherwise keeps the order of the recipe.
 func (h *Hosts) order(urls []string) []string {
 	if h == nil {
 		return urls

@@ -13,9 +13,8 @@ import (
 
 const lzipMagic = "LZIP"
 
-// lzipReader reads the lzip format, version 1: members one after the other, each
-// a header of 6 bytes, an LZMA stream with an end marker, and a trailer with
-// checksum and sizes.
+// lzipReader reads the lzip format, version 1: a sequence of members, each with a header of 6
+// bytes, an LZMA stream with an end marker, and a trailer with checksum and sizes.
 type lzipReader struct {
 	r       *bufio.Reader
 	member  *lzma.Reader
@@ -69,7 +68,7 @@ func (z *lzipReader) next() error {
 	if dictionary < 1<<12 || dictionary > 1<<29 {
 		return errLzip
 	}
-	// The LZMA decoder wants its own header: properties, dictionary, size not known.
+	// The LZMA decoder wants its own header: properties, dictionary size, unknown size.
 	alone := make([]byte, lzma.HeaderLen)
 	alone[0] = lzma.Properties{LC: 3, LP: 0, PB: 2}.Code()
 	binary.LittleEndian.PutUint32(alone[1:], dictionary)
@@ -80,8 +79,8 @@ func (z *lzipReader) next() error {
 	return err
 }
 
-// headed reads a header and then the rest, bytewise where that is wanted, so
-// that nothing behind the member is taken.
+// headed reads a header and then the rest, bytewise if required, so that nothing after the
+// member is consumed.
 type headed struct {
 	header []byte
 	rest   *counting

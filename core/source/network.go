@@ -15,8 +15,8 @@ import (
 	"fernladder/core/event"
 )
 
-// Network is how sources are fetched: what archives and repositories have in common.
-// It is made by NewNetwork, and not changed while anything is being fetched.
+// Network says how sources are fetched: what archives and repositories have in common.
+// NewNetwork makes it, and it does not change during transfers.
 type Network struct {
 	Agent  string // how the program names itself to servers
 	Events event.Sink
@@ -31,8 +31,7 @@ type Network struct {
 	client *http.Client
 }
 
-// NewNetwork returns a network that goes through the proxies of an environment, and
-// reports nothing.
+// NewNetwork returns a network that uses the proxies of an environment, and reports nothing.
 func NewNetwork(getenv func(name string) string) *Network {
 	n := &Network{Events: event.Nowhere, Now: time.Now, Getenv: getenv}
 	proxies := httpproxy.Config{NoProxy: either(getenv, "NO_PROXY", "no_proxy"),
@@ -62,9 +61,8 @@ func either(getenv func(string) string, names ...string) string {
 	return ""
 }
 
-// redirected refuses where a server must not lead to. What the first host wanted to
-// know is not for the next one, nor is where we come from, which may have a secret in
-// it.
+// redirected refuses targets that a server must not redirect to. The credentials of the first
+// host are not sent to the next one, nor is the referring URL, which may contain a secret.
 func (n *Network) redirected(next *http.Request, before []*http.Request) error {
 	if len(before) >= mostRedirects {
 		return fmt.Errorf("redirected more than %d times", mostRedirects)
@@ -79,7 +77,7 @@ func (n *Network) redirected(next *http.Request, before []*http.Request) error {
 	return nil
 }
 
-// ofMachine is the part of a machine's environment that programs which fetch get.
+// ofMachine is the part of the machine's environment that fetching programs get.
 func (n *Network) ofMachine() []string {
 	// For ssh, which has its own rules.
 	env := []string{"HOME=" + n.Getenv("HOME"), "SSH_AUTH_SOCK=" + n.Getenv("SSH_AUTH_SOCK")}

@@ -9,7 +9,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// An Offer is something about a URL of a recipe that its upstream site says.
+// An Offer is what the upstream site says about a URL of a recipe.
 type Offer struct {
 	URL   string
 	HTTPS string // the same file by https, where the recipe says http
@@ -17,9 +17,8 @@ type Offer struct {
 	Gone  string // why it cannot be had
 }
 
-// Ask asks the site of an archive whether it is there, whether https serves it
-// too, and, if it is to look for one, whether there is a signature beside it.
-// Nothing is downloaded.
+// Ask asks the site of an archive whether it exists, whether https serves it too, and, if
+// requested, whether there is a signature beside it. It downloads nothing.
 func (a *Archives) Ask(ctx context.Context, archive string, signed bool) (Offer, error) {
 	o := Offer{URL: Redacted(archive)}
 	if !strings.HasPrefix(archive, "http") {
@@ -54,8 +53,7 @@ func (a *Archives) SignatureOf(ctx context.Context, archive string) string {
 	return ""
 }
 
-// head asks whether a URL serves something, and nothing that is a web page
-// where a file is meant.
+// head asks whether a URL serves something that is not a web page in place of a file.
 func (a *Archives) head(ctx context.Context, source string) error {
 	if path, local := strings.CutPrefix(source, "file://"); local {
 		answer, err := openFile(path)

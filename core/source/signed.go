@@ -24,8 +24,8 @@ import (
 	"fernladder/core/signature"
 )
 
-// Signed says where the signature of an archive is and whose it has to be. What
-// is signed follows from the signature's file name:
+// Signed says where the signature of an archive is and whose it has to be. What is signed
+// follows from the signature's file name:
 //
 //   - ARCHIVE.asc, .sig, .sign, .minisig …: the archive;
 //   - the same for the archive's name without its compression, as in
@@ -33,7 +33,7 @@ import (
 //   - a name like SHA256SUMS.asc: a list of digests with the archive's in it,
 //     which is the file without the last suffix, or in the signature's own file.
 //
-// Any other name is taken for a signature of the archive.
+// Any other name means a signature of the archive.
 type Signed struct {
 	URLs []string // tried in order
 	Keys []safefs.File
@@ -41,17 +41,16 @@ type Signed struct {
 
 const signedSuffix = ".signed"
 
-// proof is what is kept of a signature beside its archive, so that it can be
-// verified again without the network.
+// proof is the copy of a signature that is kept beside its archive, to verify it again without
+// the network.
 type proof struct {
 	URL       string `json:"url"`
 	Signature []byte `json:"signature"`
 	List      []byte `json:"list,omitempty"` // of digests, where that is what is signed
 }
 
-// signed verifies the signature of an archive that is in the store, with the
-// one that was fetched before, if there is one that counts, and otherwise
-// through the network. Its error is a *FetchError.
+// signed verifies the signature of a stored archive: with a valid one that was fetched before,
+// if there is one, otherwise through the network. Its error is a *FetchError.
 func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signature.Good, error) {
 	keys, err := readKeys(w.Signed.Keys)
 	if err != nil {
@@ -95,7 +94,7 @@ func (a *Archives) signed(ctx context.Context, w Wanted, known hashes) (*signatu
 	return nil, &FetchError{Wanted: w, What: "the signature", Attempts: failed}
 }
 
-// largestKeys is more than a file of keys has that a person has looked at.
+// largestKeys is more than any reviewed file of keys has.
 const largestKeys = 16 << 20
 
 func readKeys(files []safefs.File) (*signature.Keys, error) {
@@ -112,8 +111,8 @@ func readKeys(files []safefs.File) (*signature.Keys, error) {
 	return keys, nil
 }
 
-// hashesWanted fetches the first signature that can be had and says which hashes
-// over the archive it uses, so that they are made while the archive comes in.
+// hashesWanted fetches the first signature that is available and says which hashes of the
+// archive it uses, so that they can be computed while the archive arrives.
 func (a *Archives) hashesWanted(ctx context.Context, w *Wanted) []crypto.Hash {
 	for _, source := range w.Signed.URLs {
 		if p, err := a.proof(ctx, source); err == nil {
@@ -124,7 +123,7 @@ func (a *Archives) hashesWanted(ctx context.Context, w *Wanted) []crypto.Hash {
 	return nil
 }
 
-// proof fetches a signature and, if it is one of a list of digests, the list.
+// proof fetches a signature and, if it signs a list of digests, the list.
 func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
 	p := proof{URL: Redacted(source)}
 	var err error
@@ -140,8 +139,8 @@ func (a *Archives) proof(ctx context.Context, source string) (proof, error) {
 	return p, err
 }
 
-// FetchSmall fetches a file of at most a mebibyte into memory, for people or commands
-// that look at it. Nothing is built from it.
+// FetchSmall fetches a file of at most a mebibyte into memory, for people or commands to look
+// at. Nothing is built from it.
 func (a *Archives) FetchSmall(ctx context.Context, source string) ([]byte, error) {
 	if err := a.Credentials.Err(); err != nil {
 		return nil, err
@@ -224,8 +223,7 @@ func (a *Archives) proves(ctx context.Context, p proof, w Wanted, keys *signatur
 	}, Hashed: known}, p.Signature, keys, a.Now())
 }
 
-// listed looks for the archive in a list of digests whose signature was
-// verified.
+// listed looks for the archive in a list of digests with a verified signature.
 func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.Good, error) {
 	if err != nil {
 		return nil, err
@@ -239,7 +237,7 @@ func listed(list []byte, good *signature.Good, err error, w Wanted) (*signature.
 		good, w.Digest.Algorithm)}}
 }
 
-// uncompressed opens what is compressed in an archive.
+// uncompressed opens the decompressed contents of an archive.
 func (a *Archives) uncompressed(ctx context.Context, w Wanted) (io.ReadCloser, error) {
 	f, err := safefs.Open(a.Path(w.Digest))
 	if err != nil {
@@ -266,8 +264,8 @@ type uncompressing struct {
 
 func (u *uncompressing) Close() error { return u.close() }
 
-// bound is a reader that ends with its context, and for which damage is damage
-// of the archive rather than of the signature.
+// bound is a reader that ends with its context, and for which damage is the archive's fault
+// rather than the signature's.
 type bound struct {
 	ctx context.Context
 	r   io.Reader

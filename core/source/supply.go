@@ -18,20 +18,20 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Supplies are the files that administrators have brought, by digest. They are
-// kept apart from archives, for they must not be passed on.
+// Supplies are the files that administrators supplied, by digest. They are kept apart from
+// archives, because they must not be redistributed.
 type Supplies struct{ Dir string }
 
-// Path is where a supply is or would be.
+// Path is the path of a supply, which need not exist.
 func (s Supplies) Path(d recipe.Digest) string { return filepath.Join(s.Dir, d.Algorithm, d.Hex) }
 
-// Has tells whether a supply is there.
+// Has reports whether a supply is stored.
 func (s Supplies) Has(d recipe.Digest) bool {
 	info, err := os.Stat(s.Path(d))
 	return err == nil && info.Mode().IsRegular()
 }
 
-// Add copies a file that is one of the wanted supplies, or, from a folder, all files that have the
+// Add copies a file that is one of the wanted supplies or, from a folder, all files with the
 // name and digest of one, and returns which. Its error is a *WrongSupply, or a *StoreError.
 func (s Supplies) Add(ctx context.Context, file string, wanted []*recipe.Supply) (all []*recipe.Supply, err error) {
 	dir, err := safefs.OpenDir(file)
@@ -90,8 +90,7 @@ func (s Supplies) add(ctx context.Context, file string, wanted []*recipe.Supply)
 	return nil, e
 }
 
-// copy brings a file into the store, and looks at its digest once more while it
-// does.
+// copy copies the file into the store, and verifies its digest again while it does.
 func (s Supplies) copy(file string, d recipe.Digest) error {
 	in, err := safefs.Open(file)
 	if err != nil {
@@ -101,7 +100,7 @@ func (s Supplies) copy(file string, d recipe.Digest) error {
 	if err := os.MkdirAll(filepath.Dir(s.Path(d)), 0o777); err != nil {
 		return &StoreError{err}
 	}
-	// Only builds read it; where a group may install, those of the group.
+	// Only builds read it; if a group may install, also those of the group.
 	mode := fs.FileMode(0o400)
 	if info, err := os.Stat(filepath.Dir(s.Path(d))); err == nil && info.Mode().Perm()&0o020 != 0 {
 		mode = 0o440
@@ -136,7 +135,7 @@ func digestFile(ctx context.Context, file, algorithm string) (recipe.Digest, err
 	return recipe.Digest{Algorithm: algorithm, Hex: hex.EncodeToString(h.Sum(nil))}, nil
 }
 
-// WrongSupply is the error for a file that no recipe asks for.
+// WrongSupply is the error for a file that no recipe wants.
 type WrongSupply struct {
 	File   string
 	Got    recipe.Digest
@@ -151,7 +150,7 @@ func (e *WrongSupply) Error() string {
 	return text
 }
 
-// MissingSupply is a supply that a ladder needs and that was not supplied.
+// MissingSupply is a supply that a ladder needs and that is not stored.
 type MissingSupply struct {
 	Package string         `json:"package"`
 	Supply  *recipe.Supply `json:"-"`
@@ -168,8 +167,7 @@ func (e MissingSupplies) Error() string {
 	return text
 }
 
-// Lay copies supplies into a directory, by the names under which a build finds
-// them.
+// Lay copies supplies into a directory, under the names that builds expect.
 func (s Supplies) Lay(ctx context.Context, supplies []*recipe.Supply, dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err

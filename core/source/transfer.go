@@ -25,9 +25,9 @@ import (
 	"fernladder/core/safefs"
 )
 
-// A partial is a file that is on its way. Beside it is what has to be known to go
-// on with it: where it is from, and a validator by which the server tells that it
-// is still the same. Without one, it is begun anew.
+// A partial is a file whose download is unfinished. Beside it is what is needed to continue: its
+// URL, and a validator by which the server confirms that the file is unchanged. Without one, the
+// download starts again.
 type partial struct{ file string }
 
 type partialState struct {
@@ -42,7 +42,7 @@ func (p partial) remove() {
 	os.Remove(p.stateFile())
 }
 
-// resumable returns how much of a URL is there, and the validator.
+// resumable returns how much of a URL is stored, and the validator.
 func (p partial) resumable(source string) (int64, string) {
 	var state partialState
 	data, err := safefs.ReadFile(p.stateFile(), 1<<20)
@@ -56,7 +56,7 @@ func (p partial) resumable(source string) (int64, string) {
 	return info.Size(), state.Validator
 }
 
-// remember keeps what is needed to go on later.
+// remember records what is needed to continue later.
 func (p partial) remember(source, validator string) error {
 	if validator == "" {
 		os.Remove(p.stateFile())
@@ -69,15 +69,15 @@ func (p partial) remember(source, validator string) error {
 	return durable.Note(p.stateFile(), data, 0o644)
 }
 
-// transferred is what a transfer has come to.
+// transferred is the outcome of a transfer.
 type transferred struct {
 	size    int64
 	digest  recipe.Digest
 	resumed bool // a part of it is from an earlier go
 }
 
-// How often a transfer is begun again, and how long is waited before: what a
-// server asks for, else twice as long each time.
+// How often a transfer is repeated, and how long it waits before: as long as a server asks for,
+// otherwise twice as long each time.
 const (
 	mostAttempts  = 4
 	firstPause    = 500 * time.Millisecond
@@ -89,9 +89,9 @@ const (
 	mostRedirects = 10
 )
 
-// transfer writes what a URL serves to a partial file and returns its digest by
-// the algorithm that is wanted. What may succeed another time is tried again,
-// and goes on where it stopped if it may and the server can.
+// transfer writes what a URL serves to a partial file and returns its digest by the wanted
+// algorithm. Temporary failures are retried, and the transfer continues where it stopped if it
+// may and the server can.
 func (a *Archives) transfer(ctx context.Context, source string, part partial, w Wanted, h hashes,
 	resume bool) (transferred, error) {
 	ended, err := a.Hosts.enter(ctx, source)
@@ -139,8 +139,7 @@ func (a *Archives) pause(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// retry tells whether a failed transfer may succeed another time, and how long
-// to wait before.
+// retry reports whether a failed transfer may succeed later, and how long to wait.
 func retry(err error, attempt int) (time.Duration, bool) {
 	if err == nil || attempt == mostAttempts {
 		return 0, false
@@ -159,7 +158,7 @@ func retry(err error, attempt int) (time.Duration, bool) {
 	return pause, errors.As(err, new(*brokenOff))
 }
 
-// statusError is an answer that is not the file.
+// statusError is an answer other than the file.
 type statusError struct {
 	code   int
 	status string
@@ -177,12 +176,12 @@ func (e *statusError) Error() string {
 	return text
 }
 
-// brokenOff is a transfer that began and did not end.
+// brokenOff is a transfer that was interrupted.
 type brokenOff struct{ reason string }
 
 func (e *brokenOff) Error() string { return e.reason }
 
-// attempt is one attempt of a transfer.
+// attempt is one attempt at a transfer.
 func (a *Archives) attempt(ctx context.Context, source string, part partial, w Wanted, h hashes) (transferred, error) {
 	var got transferred
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -231,7 +230,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	return got, nil
 }
 
-// open opens a partial file to go on at an offset, and hashes what is before it.
+// open opens a partial file to continue at an offset, and hashes what precedes it.
 func (p partial) open(offset int64, h io.Writer) (*os.File, error) {
 	if offset == 0 {
 		os.Remove(p.file) // which may be read-only
@@ -251,7 +250,7 @@ func (p partial) open(offset int64, h io.Writer) (*os.File, error) {
 	return f, nil
 }
 
-// copy writes what comes to a file, hashes it and tells of it.
+// copy writes the incoming data to a file, hashes it and reports progress.
 func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io.Writer, got *transferred, w Wanted,
 	moved func(n int)) error {
 	largest := a.Largest
@@ -289,7 +288,7 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 	}
 }
 
-// A flow watches over a transfer: in each span of time, enough has to come.
+// A flow monitors a transfer: enough data has to arrive in each span of time.
 type flow struct {
 	lock  sync.Mutex
 	span  time.Duration
@@ -328,8 +327,7 @@ type answer struct {
 	validator string // by which the same file is known again, or ""
 }
 
-// open begins to read a URL, from an offset on if what is there is still the
-// same file.
+// open begins to read a URL, from an offset if the stored part is still of the same file.
 func (a *Archives) open(ctx context.Context, source string, offset int64, validator string) (*answer, error) {
 	u, err := url.Parse(source)
 	if err != nil {
@@ -394,8 +392,8 @@ func contentRange(text string) (from, total int64, ok bool) {
 	return from, total, true
 }
 
-// strongValidator returns what tells for sure that a file is the same (RFC 9110,
-// 8.8): a strong ETag, or a date that is older than the answer.
+// strongValidator returns what proves that a file is unchanged (RFC 9110, 8.8): a strong ETag,
+// or a date that is older than the answer.
 func strongValidator(h http.Header) string {
 	if tag := h.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
 		return tag
@@ -408,7 +406,7 @@ func strongValidator(h http.Header) string {
 	return ""
 }
 
-// request sends a request and wants an answer with contents.
+// request sends a request and expects an answer with contents.
 func (a *Archives) request(ctx context.Context, method, source string, header http.Header) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, source, nil)
 	if err != nil {
@@ -440,8 +438,8 @@ func retryAfter(text string, now time.Time) time.Duration {
 	return 0
 }
 
-// plain takes the wrapping off errors of the network and of files, which
-// repeats the URL or the path that is shown anyway.
+// plain unwraps errors of the network and of files, which repeat the URL or path that is shown
+// anyway.
 func plain(ctx context.Context, err error) error {
 	if cause := context.Cause(ctx); cause != nil {
 		return cause
@@ -468,8 +466,8 @@ func plain(ctx context.Context, err error) error {
 	return err
 }
 
-// Redacted returns a URL without what could be a secret in it: who asks for it, and
-// the values of its query.
+// Redacted returns a URL without anything that could be secret: the user, and the values of its
+// query.
 func Redacted(source string) string { return redactedText(source) }
 
 var (
@@ -480,11 +478,11 @@ var (
 
 const hidden = "xxxxx"
 
-// redactedText returns a text without what could be a secret in its URLs.
+// redactedText returns a text without anything in its URLs that could be secret.
 func redactedText(text string) string {
 	text = userInURL.ReplaceAllStringFunc(text, func(found string) string {
 		scheme, rest, _ := strings.Cut(found, "://")
-		// By ssh, the name before the host is the site's own, and no secret.
+		// For ssh, the name before the host is the site's own, and not secret.
 		if strings.HasSuffix(scheme, "ssh") && !strings.Contains(rest, ":") {
 			return found
 		}

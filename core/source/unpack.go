@@ -18,7 +18,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Limits end the unpacking of archives that are made to fill a disk.
+// Limits protect against archives that are made to fill a disk.
 type Limits struct {
 	Entries int   // files, directories and links
 	Bytes   int64 // in all files together
@@ -26,8 +26,8 @@ type Limits struct {
 	Free    int64 // bytes that any archive may unpack to; 0: 1 GiB
 }
 
-// UpTo are the usual limits, except for the bytes: as many as that, in MiB, however
-// well the archive is compressed. 0 are the usual ones.
+// UpTo are the usual limits, except for the size: as many MiB as stated, however well the
+// archive is compressed. 0 means the usual one.
 func UpTo(mebibytes int) Limits {
 	l := Usual
 	if mebibytes > 0 {
@@ -37,10 +37,10 @@ func UpTo(mebibytes int) Limits {
 	return l
 }
 
-// Usual are the limits that no honest source comes near.
+// Usual are limits that no honest source comes near.
 var Usual = Limits{Entries: 2_000_000, Bytes: 100 << 30, Ratio: 200}
 
-// Unpacked says what was in an archive.
+// Unpacked is what an archive contained.
 type Unpacked struct {
 	Entries int       `json:"entries"`
 	Bytes   int64     `json:"bytes"`
@@ -63,26 +63,24 @@ func (e *UnpackError) Error() string {
 
 func (e *UnpackError) Unwrap() error { return e.Err }
 
-// Unpack writes the contents of the archive at file into dir, which must exist
-// and be empty. What kind of archive it is shows from its first bytes: tar,
-// plain or compressed with gzip, bzip2, xz or zstd, or zip.
+// Unpack writes the contents of the archive at file into dir, which must exist and be empty. The
+// kind of archive follows from its first bytes: tar, plain or compressed with gzip, bzip2, xz or
+// zstd, or zip.
 //
-// Nothing is written outside dir, and no link is made that leads out of it.
-// Files get mode 0644, or 0755 if any user may execute them, and keep their
-// modification times. Devices, sockets and the like are refused, and so are
-// names that are absolute, contain "..", or go through a link. Errors are of
-// type *UnpackError when the archive is at fault.
+// Nothing is written outside dir, and no link is made that leads out of it. Files get mode 0644,
+// or 0755 if any user may execute them, and keep their modification times. Devices, sockets and
+// the like are refused, and so are names that are absolute, contain "..", or go through a link.
+// Errors are of type *UnpackError if the archive is at fault.
 func Unpack(ctx context.Context, file, dir string, limits Limits) (Unpacked, error) {
 	return unpackFile(ctx, file, dir, limits, func(u *unpacking, f *os.File) error { return u.all(f, u.archive) })
 }
 
-// CopyOut makes one file of what is in a file that is no archive, perhaps
-// compressed.
+// CopyOut makes one file from a file that is no archive, perhaps compressed.
 func CopyOut(ctx context.Context, file, dir, name string, limits Limits) (Unpacked, error) {
 	return unpackFile(ctx, file, dir, limits, func(u *unpacking, f *os.File) error { return u.single(f, name) })
 }
 
-// unpackFile opens a file and a directory for a way to unpack.
+// unpackFile opens a file and a directory, and unpacks one into the other.
 func unpackFile(ctx context.Context, file, dir string, limits Limits,
 	unpack func(*unpacking, *os.File) error) (Unpacked, error) {
 	f, err := safefs.Open(file)
@@ -118,11 +116,10 @@ func (u *unpacking) single(f *os.File, name string) error {
 	return u.put(item{name: name, mode: 0o644, time: earliest}, r)
 }
 
-// earliest is the time of files that have none: the first that zip can state.
+// earliest is the time of files that have none: the first that zip can express.
 var earliest = time.Date(1980, time.January, 1, 0, 0, 0, 0, time.UTC)
 
-// unpackTar unpacks a plain tar file that comes from a program. name is what it
-// is called in errors.
+// unpackTar unpacks a plain tar file from the output of a program. name is its name in errors.
 func unpackTar(ctx context.Context, name string, r io.Reader, dir string, limits Limits) (Unpacked, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -139,7 +136,7 @@ func newUnpacking(ctx context.Context, root *os.Root, limits Limits) *unpacking 
 		stack: []opened{{".", root}}}
 }
 
-// finish says what came of it.
+// finish returns the outcome.
 func (u *unpacking) finish(file string, err error) (Unpacked, error) {
 	if err == nil {
 		err = u.setDirectoryTimes()
@@ -153,8 +150,8 @@ func (u *unpacking) finish(file string, err error) (Unpacked, error) {
 	return u.Unpacked, err
 }
 
-// Top returns the directory in which an unpacked source is: the only directory
-// at the top of its archive, if there is nothing else, or else dir itself.
+// Top returns the directory of an unpacked source: the only directory at the top of its archive,
+// if there is nothing else, otherwise dir itself.
 func Top(dir string) (string, error) {
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) == 1 && entries[0].IsDir() {
@@ -163,7 +160,7 @@ func Top(dir string) (string, error) {
 	return dir, err
 }
 
-// isLocal tells an error of this machine's disk from one of the archive.
+// isLocal distinguishes an error of this machine's disk from one of the archive.
 func isLocal(err error) bool {
 	return errors.As(err, new(*fs.PathError)) || errors.As(err, new(*os.LinkError))
 }
@@ -174,7 +171,7 @@ type opened struct {
 	root *os.Root
 }
 
-// unpacking is an archive on its way to a directory.
+// unpacking is an archive that is being unpacked into a directory.
 type unpacking struct {
 	Unpacked
 	ctx     context.Context
@@ -183,9 +180,9 @@ type unpacking struct {
 	archive int64 // its size
 	stream  int64 // bytes that it has been unpacked to, headers and padding too
 	entry   string
-	// stack has the directories from the root down to that of the last entry,
-	// each open: archives list what is in a directory together, and an open
-	// directory costs one look-up per file instead of one per path component.
+	// stack has the open directories from the root down to that of the last entry: archives list
+	// the entries of a directory together, and an open directory costs one look-up per file instead
+	// of one per path component.
 	stack  []opened
 	times  map[string]time.Time // of directories, set when all is written
 	buffer []byte
@@ -253,7 +250,7 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	return errors.New("is a device or the like")
 }
 
-// directory returns a directory open, and makes it first if it is not there.
+// directory returns an open directory, and creates it first if it does not exist.
 func (u *unpacking) directory(name string) (*os.Root, error) {
 	for len(u.stack) > 1 {
 		top := u.stack[len(u.stack)-1]
@@ -321,7 +318,7 @@ func (u *unpacking) file(parent *os.Root, base string, it item, r io.Reader) err
 	return parent.Chtimes(base, it.time, it.time)
 }
 
-// replacing makes a name, after taking away what an earlier entry left there.
+// replacing creates a name, after deleting what an earlier entry left there.
 func (u *unpacking) replacing(parent *os.Root, base string, make func() error) error {
 	err := make()
 	if !errors.Is(err, fs.ErrExist) {
@@ -359,7 +356,7 @@ func (u *unpacking) copy(w io.Writer, r io.Reader) error {
 	}
 }
 
-// tooLarge tells whether an honest archive would not have so many bytes.
+// tooLarge reports whether no honest archive would have so many bytes.
 func (u *unpacking) tooLarge(bytes int64) bool {
 	return bytes > u.limits.Bytes ||
 		u.limits.Ratio > 0 && bytes > cmp.Or(u.limits.Free, 1<<30) && bytes/u.limits.Ratio > u.archive
@@ -385,9 +382,8 @@ func (u *unpacking) hardLink(name, same string) error {
 	return u.replacing(u.root, name, func() error { return u.root.Link(same, name) })
 }
 
-// checkTarget refuses symbolic links that lead out of the directory. Dots are
-// only allowed at the beginning of a target: further on they could climb from
-// where another link has led.
+// checkTarget refuses symbolic links that lead out of the directory. Dots are only allowed at
+// the beginning of a target: further on, they could climb from the target of another link.
 func checkTarget(name, target string) error {
 	rest := target
 	for strings.HasPrefix(rest, "../") {
@@ -400,7 +396,7 @@ func checkTarget(name, target string) error {
 	return nil
 }
 
-// setDirectoryTimes comes last: writing into a directory changes its time.
+// setDirectoryTimes comes last, because writing into a directory changes its time.
 func (u *unpacking) setDirectoryTimes() error {
 	for name, t := range u.times {
 		if err := u.root.Chtimes(name, t, t); err != nil {

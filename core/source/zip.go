@@ -37,7 +37,7 @@ func (u *unpacking) zip(f *os.File, size int64) error {
 // mostDirectory is the largest directory of a zip archive, in bytes: it is held in memory.
 const mostDirectory = 32 << 20
 
-// An allowance stops a reader that takes more than it is given.
+// An allowance stops a reader that consumes more than it is given.
 type allowance struct {
 	r    io.ReaderAt
 	left int64 // bytes
@@ -71,16 +71,15 @@ func (u *unpacking) zipped(it item, entry *zip.File) error {
 	return u.put(it, r)
 }
 
-// The records of a zip archive that are looked at (APPNOTE 6.3, 4.3).
+// The records of a zip archive that are read here (APPNOTE 6.3, 4.3).
 const (
 	zipLocal, zipCentral, zipEnd  = "PK\x03\x04", "PK\x01\x02", "PK\x05\x06"
 	zipLocalSize, zipCentralSize  = 30, 46
 	zipEndSize, zipLongestComment = 22, 1 << 16
 )
 
-// agrees sees to it that the central directory and the local headers name the
-// same files. Where they differ, programs disagree on what is in the archive.
-// Archives in the 64-bit format are not compared.
+// agrees verifies that the central directory and the local headers name the same files. If they
+// differ, programs disagree about the contents. Archives in the 64-bit format are not compared.
 func (u *unpacking) agrees(f io.ReaderAt, size int64, archive *zip.Reader) error {
 	tail := make([]byte, min(size, zipEndSize+zipLongestComment))
 	if _, err := f.ReadAt(tail, size-int64(len(tail))); err != nil && err != io.EOF {
