@@ -37,11 +37,11 @@ type Facts struct {
 // String returns the condition as it was written, "" for the zero Condition.
 func (c Condition) String() string { return c.text }
 
-// Holds tells whether the condition is fulfilled.
+// Holds reports whether the condition is fulfilled.
 func (c Condition) Holds(f Facts) bool { return c.root == nil || c.root.holds(f) }
 
-// Logic is what conditions can be worked out in where options are not settled
-// yet: truth values of some type T, and what is done with them.
+// Logic evaluates conditions whose options are not settled yet: truth values of some type T, and
+// the operations on them.
 type Logic[T any] struct {
 	Known  func(bool) T
 	Option func(name, value string) T // whether the option has that value
@@ -50,7 +50,7 @@ type Logic[T any] struct {
 	Not    func(a T) T
 }
 
-// Work works out a condition. Of the facts, the options are not looked at.
+// Work evaluates a condition. It does not read the options among the facts.
 func Work[T any](c Condition, f Facts, l Logic[T]) T {
 	if c.root == nil {
 		return l.Known(true)
@@ -78,7 +78,7 @@ func work[T any](e expression, f Facts, l Logic[T]) T {
 	return is
 }
 
-// Mentions tells whether the condition asks about the version or an option.
+// Mentions reports whether the condition asks about the version or an option.
 func (c Condition) Mentions(name string) bool {
 	return c.root != nil && mentioned(c.root, nil)[name] != nil
 }
@@ -198,7 +198,7 @@ func (p *conditionParser) fail(t token, advice, format string, args ...any) erro
 	return &tomlfile.At{Offset: t.offset, Advice: advice, Err: fmt.Errorf(format, args...)}
 }
 
-// deepest is how far conditions may be nested; no person comes near it.
+// deepest is the limit of nested conditions; no person comes near it.
 const deepest = 50
 
 func (p *conditionParser) or(depth int) (expression, error) {

@@ -1,8 +1,7 @@
 package recipe
 
-// Effective is the recipe as it counts for these facts: without what is only for
-// others, and without conditions. Its needs stay, for the ladder has decided them;
-// so do its releases.
+// Effective is the recipe for these facts: without anything that does not apply, and without
+// conditions. Its needs stay, because the ladder has decided them; so do its releases.
 func (r *Recipe) Effective(f Facts) *Recipe {
 	e := *r
 	e.Options = r.OptionsOf(f)
@@ -20,7 +19,7 @@ func (r *Recipe) Effective(f Facts) *Recipe {
 	return &e
 }
 
-// holding are copies, without their conditions, of those whose conditions hold.
+// holding are copies, without conditions, of the entries whose conditions hold.
 func holding[T any](all []*T, f Facts, when func(*T) *Condition) []*T {
 	var found []*T
 	for _, x := range all {

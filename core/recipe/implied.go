@@ -6,9 +6,9 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Every package has options by its method, in addition to its own. They turn on what few
-// users need and what costs more than all the rest: static copies of shared libraries are
-// half of the compiling, and debug information makes trees three times as large.
+// Every package has options that its method provides, in addition to its own. They turn on what
+// few users need and what costs more than everything else: static copies of shared libraries
+// double the compiling, and debug information triples the size of trees.
 const (
 	StaticOption = "static" // static libraries beside the shared ones
 	TestsOption  = "tests"  // the package's own tests
@@ -23,8 +23,8 @@ const (
 	DebugSource = "source" // there, with the source files in lib/debug/src
 )
 
-// implied are the options of a method. Which arguments stand for debug depends on more
-// than its value: see package build.
+// implied are the options of a method. The arguments for debug depend on more than its value:
+// see package build.
 func (r *Recipe) implied() []*Option {
 	static := &Option{Name: StaticOption, About: "Static libraries, too", Default: "off"}
 	tests := &Option{Name: TestsOption, About: "The package's own tests", Default: "off",
@@ -52,9 +52,8 @@ func (r *Recipe) implied() []*Option {
 	return nil
 }
 
-// Imply gives the recipe the options of its method that it does not have itself, and
-// that its arguments do not decide; and options the defaults that were set for
-// all recipes, as far as they accept them.
+// Imply adds the options of its method to the recipe, unless it has them itself or its arguments
+// decide them; and the defaults that were set for all recipes, if its options accept them.
 func (r *Recipe) Imply(defaults map[string]string) {
 	for _, o := range r.implied() {
 		if r.Option(o.Name) == nil && !r.decides(o) {
@@ -70,8 +69,8 @@ func (r *Recipe) Imply(defaults map[string]string) {
 	}
 }
 
-// decides tells whether the arguments of the recipe, or of another of its options, say
-// what an option is about.
+// decides reports whether the arguments of the recipe, or of another of its options, set what an
+// option sets.
 func (r *Recipe) decides(o *Option) bool {
 	mine := append(slices.Clone(o.On), o.Off...)
 	all := slices.Clone(r.Build.Args)

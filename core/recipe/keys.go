@@ -9,8 +9,8 @@ import (
 	"fernladder/core/version"
 )
 
-// Keys are the keys of a recipe, bound to r. They read recipes and are what
-// the reference of recipe keys is made from.
+// Keys are the keys of a recipe, bound to r. They read recipes, and the reference of recipe keys
+// is made from them.
 func Keys(r *Recipe) []tomlfile.Key {
 	format := 0
 	return []tomlfile.Key{
@@ -230,7 +230,7 @@ func (r *Recipe) tryKeys(t *Try) []tomlfile.Key {
 	}
 }
 
-// checkFlag refuses what the shell would take apart.
+// checkFlag refuses what the shell would split.
 func checkFlag(flag string) error {
 	if strings.ContainsAny(flag, " \t\n'\"$`;&|<>()\\") {
 		return fmt.Errorf("%q cannot be a flag of the compiler here: it has a character that the shell reads", flag)

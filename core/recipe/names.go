@@ -46,7 +46,7 @@ var (
 // longestName keeps NAME-VERSION-ID below the 255 bytes of a file name.
 const longestName = 100
 
-// CheckName tells whether a package can be called name.
+// CheckName returns an error if name cannot be a package's name.
 func CheckName(name string) error {
 	if !namePattern.MatchString(name) || len(name) > longestName {
 		return fmt.Errorf("%q cannot be a package's name: names have lower-case letters, digits and + . _ -, and begin "+
@@ -66,7 +66,7 @@ func CheckOptionName(name string) error {
 	return nil
 }
 
-// CheckPresetName tells whether a preset can be called name.
+// CheckPresetName returns an error if name cannot be a preset's name.
 func CheckPresetName(name string) error {
 	if !optionPattern.MatchString(name) || len(name) > longestName {
 		return fmt.Errorf("%q cannot be a preset's name: names have lower-case letters, digits, - and _, and begin with a "+
@@ -75,7 +75,7 @@ func CheckPresetName(name string) error {
 	return nil
 }
 
-// CheckWord tells whether an option can have a value of this name.
+// CheckWord returns an error if an option cannot have a value of this name.
 func CheckWord(word string) error {
 	if !wordPattern.MatchString(word) {
 		return fmt.Errorf("%q cannot be an option's value: values have letters, digits and . _ + -", word)
@@ -83,7 +83,7 @@ func CheckWord(word string) error {
 	return nil
 }
 
-// CheckEnvironmentName returns an error for what cannot be the name of a variable of others.
+// CheckEnvironmentName returns an error if name cannot be that of an environment variable.
 func CheckEnvironmentName(name string) error {
 	if !environmentPattern.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of an environment variable", name)

@@ -12,8 +12,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// An Option is a choice made before the build: on or off, one of a few values, or an
-// open one, which takes a number, a text, a list of words or a path.
+// An Option is a choice made before the build: on or off, one of a few values, or an open one,
+// which takes a number, a text, a list of words or a path.
 type Option struct {
 	tomlfile.Position
 	Name    string
@@ -48,11 +48,11 @@ const (
 // valueVariable stands for the value of an open option in its arguments.
 const valueVariable = "FL_VALUE"
 
-// mostNumber is what a number may be where the recipe does not say less.
+// mostNumber is the limit of a number if the recipe states no lower one.
 const mostNumber = 1<<31 - 1
 
-// Choices returns what the option can be set to, in the order of the recipe; nothing for
-// an open one.
+// Choices returns the values that the option can have, in the order of the recipe; none for an
+// open one.
 func (o *Option) Choices() []string {
 	switch {
 	case o.Takes != "":
@@ -67,7 +67,7 @@ func (o *Option) Choices() []string {
 	return choices
 }
 
-// Can says in words what the option can be.
+// Can says in words which values the option can have.
 func (o *Option) Can() string {
 	switch o.Takes {
 	case "":
@@ -92,11 +92,11 @@ func (o *Option) matching(how string) string {
 	return ", " + how + " " + o.Matches.String()
 }
 
-// Accepts tells whether the option can be set to value.
+// Accepts reports whether the option can have a value.
 func (o *Option) Accepts(value string) bool { return o.CheckValue(value) == nil }
 
-// CheckValue says what is wrong with a value for the option. An open one can be empty:
-// then it adds nothing, and the source decides.
+// CheckValue says what is wrong with a value for the option. An open option can be empty: then
+// it adds nothing, and the source decides.
 func (o *Option) CheckValue(value string) error {
 	switch {
 	case o.Takes == "" && !slices.Contains(o.Choices(), value):
@@ -140,7 +140,7 @@ func (o *Option) matches(text string) bool {
 // longestValue is more than a person types.
 const longestValue = 4096
 
-// checkOpenText refuses what build systems, or the shells that they run, would take apart.
+// checkOpenText refuses what build systems, or their shells, would split.
 func checkOpenText(text string) error {
 	const special = "$`\\\"'"
 	switch {

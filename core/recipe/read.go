@@ -13,8 +13,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Read reads the recipe in the folder dir; shown is what the folder is called
-// in messages. Errors are tomlfile.Problems, with every mistake of the file.
+// Read reads the recipe in the folder dir; shown is the folder's name in messages. Errors are
+// tomlfile.Problems, with every mistake of the file.
 func Read(dir, shown string) (*Recipe, error) {
 	r := &Recipe{File: filepath.Join(shown, FileName), Dir: dir}
 	data, err := r.OnShelf(FileName).ReadFile(Largest)
@@ -30,7 +30,7 @@ func Read(dir, shown string) (*Recipe, error) {
 	return r, nil
 }
 
-// reason is what went wrong with a file, without its name.
+// reason is the cause of an error, without the name of the file.
 func reason(err error) string {
 	var path *fs.PathError
 	if errors.As(err, &path) {
@@ -39,7 +39,7 @@ func reason(err error) string {
 	return err.Error()
 }
 
-// contradictions finds what is wrong between keys that are each right.
+// contradictions finds mistakes that involve several keys.
 func (r *Recipe) contradictions() tomlfile.Problems {
 	var problems tomlfile.Problems
 	report := func(at tomlfile.Position, advice, format string, args ...any) {
@@ -115,10 +115,10 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 	return problems
 }
 
-// reporter takes a mistake, the place of the table it is in, and advice.
+// reporter takes a mistake, the place of its table, and advice.
 type reporter func(at tomlfile.Position, advice, format string, args ...any)
 
-// sourceContradictions finds what is wrong about where the source comes from.
+// sourceContradictions finds mistakes about the origin of the source.
 func (r *Recipe) sourceContradictions(report reporter) {
 	for i, x := range r.Releases {
 		switch {
@@ -165,7 +165,7 @@ func (r *Recipe) sourceContradictions(report reporter) {
 	}
 }
 
-// name is what a release is called in messages.
+// name is a release's name in messages.
 func (x *Release) name() string {
 	if x.Track == Tip {
 		return "tip"
@@ -188,7 +188,7 @@ func (r *Recipe) tipContradictions(x *Release, report reporter) {
 	}
 }
 
-// whereContradictions finds what is wrong about the place of one release.
+// whereContradictions finds mistakes about the origin of one release.
 func (r *Recipe) whereContradictions(x *Release, report reporter) {
 	archive := len(x.Archive) > 0 || len(r.Archive) > 0 && x.Repository() == ""
 	switch {
@@ -234,7 +234,7 @@ func (r *Recipe) line(number int) string {
 	return tomlfile.WithoutUsers(strings.TrimRight(lines[number-1], "\r"))
 }
 
-// checkBeside tells whether a file is beside the recipe and stays there.
+// checkBeside reports whether a file is beside the recipe, and not outside of its folder.
 func (r *Recipe) checkBeside(name string) error {
 	if !filepath.IsLocal(name) {
 		return fmt.Errorf("%q is not beside the recipe", name)
@@ -253,7 +253,7 @@ func (r *Recipe) checkBeside(name string) error {
 	return nil
 }
 
-// KeyFiles are the files of the keys that are trusted.
+// KeyFiles are the files of the trusted keys.
 func (r *Recipe) KeyFiles() []safefs.File {
 	files := make([]safefs.File, len(r.Keys))
 	for i, name := range r.Keys {
@@ -262,8 +262,8 @@ func (r *Recipe) KeyFiles() []safefs.File {
 	return files
 }
 
-// OnShelf is a file beside the recipe. It is read beneath the shelf: a link can lead to
-// another file there, and nowhere else.
+// OnShelf is a file beside the recipe. It is read beneath the shelf: a link can lead to another
+// file of the shelf, and nowhere else.
 func (r *Recipe) OnShelf(name string) safefs.File {
 	return safefs.File{Dir: filepath.Dir(r.Dir), Name: filepath.Join(filepath.Base(r.Dir), name)}
 }

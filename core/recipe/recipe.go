@@ -1,9 +1,9 @@
-// Package recipe reads recipes: TOML files that say how packages are fetched,
-// verified, built, tried and installed. It finds them on shelves.
+// Package recipe reads recipes: TOML files that say how packages are fetched, verified, built,
+// tried and installed. It finds them on shelves.
 //
-// It promises that a Recipe it returns is consistent in itself: every name
-// that a condition, an argument or a step uses is known, every version and
-// digest has its form. Whether other recipes exist is not its concern.
+// It promises that a Recipe it returns is consistent: every name in a condition, an argument or
+// a step is known, every version and digest is well-formed. Whether other recipes exist is not
+// its concern.
 package recipe
 
 import (
@@ -16,10 +16,10 @@ import (
 // FileName is the name of a recipe in its folder on a shelf.
 const FileName = "recipe.toml"
 
-// Largest is more than a recipe, or any other file of keys that people write, has.
+// Largest is more than any recipe, or other hand-written file of keys, has.
 const Largest = 16 << 20
 
-// A Recipe says how one package comes from its source archive into its tree.
+// A Recipe says how the source archive of one package becomes its tree.
 type Recipe struct {
 	File string // as shown to people
 	Dir  string // absolute; patches are beside the recipe
@@ -75,7 +75,7 @@ type Need struct {
 	Options []tomlfile.Pair // how it must have been built
 }
 
-// Names returns the recipes that can fill the need, the preferred one first.
+// Names returns the recipes that can meet the need, the preferred one first.
 func (n *Need) Names() []string {
 	if n.Recipe != "" {
 		return []string{n.Recipe}
@@ -112,10 +112,10 @@ type Build struct {
 	Env      []tomlfile.Pair
 }
 
-// OpenStep is the text of a step that is not written yet.
+// OpenStep is the text of a step that still has to be written.
 const OpenStep = "echo 'error: this step is still to be written'; exit 1"
 
-// Open names the steps that are still to be written.
+// Open names the steps that still have to be written.
 func (r *Recipe) Open() (steps []string) {
 	for _, s := range r.Steps {
 		if strings.TrimSpace(s.Script) == OpenStep {
@@ -139,7 +139,7 @@ const (
 	StepPlace     = "place"
 )
 
-// StepNames are the names a step can have, in the order in which they run.
+// StepNames are the names of steps, in the order in which they run.
 var StepNames = stepNames()
 
 func stepNames() (names []string) {
@@ -171,8 +171,8 @@ type Try struct {
 	Flags, Modules []string // of its compilation
 }
 
-// VariableName returns what follows FL_TREE_ or FL_OPTION_ for a name: upper
-// case, with '_' for whatever a shell variable cannot contain.
+// VariableName returns what follows FL_TREE_ or FL_OPTION_ for a name: upper case, with '_' in
+// place of characters that a shell variable cannot contain.
 func VariableName(name string) string {
 	return strings.Map(func(c rune) rune {
 		switch {

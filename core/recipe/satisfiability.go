@@ -6,13 +6,13 @@ import (
 	"fernladder/core/version"
 )
 
-// mostCases is how many combinations of facts are looked at to judge a
-// condition. Conditions that people write have a few dozen.
+// mostCases is the number of combinations of facts that are tried to judge a condition.
+// Hand-written conditions have a few dozen.
 const mostCases = 20_000
 
-// satisfiability tells whether a condition can hold and whether it can fail to, over
-// all releases of the recipe, all settings of its options, and all machines.
-// Where there are too many cases, both can be.
+// satisfiability reports whether a condition can hold and whether it can fail, over all releases
+// of the recipe, all values of its options, and all machines. If there are too many cases, it
+// reports both.
 func (r *Recipe) satisfiability(c Condition) (holds, fails bool) {
 	if c.root == nil {
 		return true, false
@@ -64,8 +64,8 @@ func (r *Recipe) satisfiability(c Condition) (holds, fails bool) {
 	return holds, fails
 }
 
-// versions are those that the recipe can build. A tip can have any, so with one
-// there is also a version above all others.
+// versions are those that the recipe can build. A tip can have any version, so with one there is
+// also a version above all others.
 func (r *Recipe) versions() []version.Version {
 	var all []version.Version
 	for _, x := range r.Releases {
@@ -80,8 +80,7 @@ func (r *Recipe) versions() []version.Version {
 	return all
 }
 
-// mentioned adds to names what a condition asks about, with the values that it
-// compares each with.
+// mentioned adds what a condition asks about to names, with the values that it compares.
 func mentioned(e expression, names map[string][]string) map[string][]string {
 	if names == nil {
 		names = map[string][]string{}

@@ -24,8 +24,8 @@ type Shelf struct {
 	Checkout            string // where the repository's files are
 }
 
-// Shelves are searched in order; the first that has a name wins. Each recipe
-// is read once, when it is first asked for. Shelves are for one goroutine.
+// Shelves are searched in order; the first that has a name wins. Each recipe is read once, at
+// its first use. Shelves are for one goroutine.
 type Shelves struct {
 	Defaults map[string]string // of options, for every recipe that has them
 
@@ -96,7 +96,7 @@ func (s *Shelves) find(name string) (*Recipe, error) {
 	return nil, notFound
 }
 
-// Tops are the files of a name at the top of the shelves, which need not be there.
+// Tops are the files with a name at the top of the shelves, which need not exist.
 func (s *Shelves) Tops(name string) (files []safefs.File) {
 	for _, shelf := range s.shelves {
 		files = append(files, safefs.File{Dir: shelf.Dir, Name: name})
@@ -104,8 +104,8 @@ func (s *Shelves) Tops(name string) (files []safefs.File) {
 	return files
 }
 
-// Names returns the names of all recipes, sorted. A shelf that cannot be read
-// is an error; an entry without a recipe is passed over.
+// Names returns the names of all recipes, sorted. An unreadable shelf is an error; an entry
+// without a recipe is skipped.
 func (s *Shelves) Names() ([]string, error) {
 	var names []string
 	for _, shelf := range s.shelves {
@@ -146,8 +146,8 @@ func (s Shelf) unreadable(err error) error {
 		Advice: "make the folder, or remove it from shelves in fernladder.toml"}}
 }
 
-// Shadowed returns, for each recipe that a later shelf has too, the folders
-// that are not used, as they are shown.
+// Shadowed returns, for each recipe that a later shelf has too, the unused folders, in the form
+// for messages.
 func (s *Shelves) Shadowed() (map[string][]string, error) {
 	first := map[string]bool{}
 	shadowed := map[string][]string{}
@@ -166,8 +166,8 @@ func (s *Shelves) Shadowed() (map[string][]string, error) {
 	return shadowed, nil
 }
 
-// ReadAll reads the recipes of these names, several at once. What Find returns
-// for them afterwards is the same, without delay.
+// ReadAll reads the recipes of these names, several at once. Find returns the same for them
+// afterwards, without delay.
 func (s *Shelves) ReadAll(names []string) {
 	type named struct {
 		name string
@@ -218,7 +218,7 @@ func (s *Shelves) UnknownNeeds(r *Recipe) tomlfile.Problems {
 // ProblemKind is the kind of the error.
 func (e *NotFound) ProblemKind() problem.Kind { return problem.NoLadder }
 
-// ProblemRemedies are to make a shelf, where there is none.
+// ProblemRemedies are to make a shelf, if there is none.
 func (e *NotFound) ProblemRemedies() []problem.Remedy {
 	if len(e.Shelves) == 0 {
 		return []problem.Remedy{problem.Do(problem.MakeFolder)}

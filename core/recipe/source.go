@@ -10,17 +10,16 @@ import (
 // Track says how settled a release is.
 type Track string
 
-// The tracks. What is on Preview is only built when it is asked for. What is on
-// Tip is the head of a branch: which commit that is, and which version, is not
-// in the recipe but in a Pin.
+// The tracks. A release on Preview is only built on request. One on Tip is the head of a branch:
+// its commit and version are not in the recipe but in a Pin.
 const (
 	Stable  Track = "stable"
 	Preview Track = "preview"
 	Tip     Track = "tip"
 )
 
-// A Release is one version of the package and where its source is: in an
-// archive, or in a repository at a commit or revision.
+// A Release is one version of the package and the place of its source: an archive, or a commit
+// or revision of a repository.
 type Release struct {
 	tomlfile.Position
 	Version   version.Version // of a tip: zero, until it is pinned
@@ -38,7 +37,7 @@ type Release struct {
 	stated bool // there is a version, right or not
 }
 
-// Repository is the URL of the repository with the source, or "".
+// Repository is the URL of the source's repository, or "".
 func (x *Release) Repository() string {
 	if x.Git != "" {
 		return x.Git
@@ -46,14 +45,13 @@ func (x *Release) Repository() string {
 	return x.Svn
 }
 
-// A Pin says which commit the tip of a branch is taken to be, and which version
-// that is. Lock files hold pins.
+// A Pin is the commit and the version of the tip of a branch. Lock files hold pins.
 type Pin struct {
 	Commit  string
 	Version version.Version
 }
 
-// Pinned returns the tip release as a pin has it.
+// Pinned returns the tip release with a pin's commit and version.
 func (x *Release) Pinned(p Pin) *Release {
 	pinned := *x
 	pinned.Version = p.Version
@@ -86,8 +84,8 @@ func (r *Recipe) Newest() *Release {
 	return newest
 }
 
-// Buildable is how a person names the package to have it built: NAME, or NAME:VERSION if its releases
-// are all previews.
+// Buildable is the name with which a person requests a build of the package: NAME, or
+// NAME:VERSION if all its releases are previews.
 func (r *Recipe) Buildable() string {
 	if r.Newest() != nil {
 		return r.Name
@@ -106,7 +104,7 @@ type Digest struct {
 	Hex       string `json:"hex"`       // in lower case
 }
 
-// String gives ALGORITHM:HEX.
+// String returns ALGORITHM:HEX.
 func (d Digest) String() string { return d.Algorithm + ":" + d.Hex }
 
 // An Extra is a second archive, unpacked inside the source.
@@ -122,7 +120,7 @@ type Extra struct {
 	When      Condition
 }
 
-// A Supply is a file that cannot be downloaded: the administrator brings it.
+// A Supply is a file that cannot be downloaded: the administrator supplies it.
 type Supply struct {
 	tomlfile.Position
 	File   string // what the build finds it as, below $FL_SUPPLY
@@ -131,12 +129,11 @@ type Supply struct {
 	When   Condition
 }
 
-// Sources returns the URLs of a release's archive in the order in which they
-// are tried.
+// Sources returns the URLs of a release's archive in the order in which they are tried.
 func (r *Recipe) Sources(x *Release) []string { return r.expandAll(x, x.Archive, r.Archive) }
 
-// Signatures returns the URLs of the signature of a release's archive. They are
-// tried in order; none means that the archive has no signature.
+// Signatures returns the URLs of the signature of a release's archive, in the order in which
+// they are tried; none means that the archive has no signature.
 func (r *Recipe) Signatures(x *Release) []string {
 	return r.expandAll(x, x.Signature, r.Signature)
 }
@@ -144,8 +141,8 @@ func (r *Recipe) Signatures(x *Release) []string {
 // Inside returns URLs of an extra of a release.
 func (r *Recipe) Inside(x *Release, urls []string) []string { return r.expandAll(x, urls, nil) }
 
-// expandAll puts name and version into the URLs of a release, or into those for
-// all releases if it has none of its own.
+// expandAll puts name and version into the URLs of a release, or into those for all releases if
+// it has none of its own.
 func (r *Recipe) expandAll(x *Release, urls, usual []string) []string {
 	if len(urls) == 0 {
 		urls = usual
@@ -170,11 +167,11 @@ func (r *Recipe) ExpandURL(url, version string) string {
 	})
 }
 
-// signatureSuffixes are how signatures beside archives are called.
+// signatureSuffixes are the suffixes of signatures beside archives.
 var signatureSuffixes = []string{".asc", ".sig", ".sign", ".minisig", ".gpg"}
 
-// SignaturePlaces returns where the signature of an archive usually is: beside
-// it, over the archive itself or over the tar file inside.
+// SignaturePlaces returns the usual places of an archive's signature: beside it, over the
+// archive itself or over the tar file inside.
 func SignaturePlaces(archive string) []string {
 	var places []string
 	for _, suffix := range signatureSuffixes {

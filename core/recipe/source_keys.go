@@ -136,7 +136,7 @@ func revisionNumber(text string) (string, error) {
 	return text, nil
 }
 
-// CheckURL tells whether url is one that files can be fetched from.
+// CheckURL returns an error if files cannot be fetched from url.
 func CheckURL(url string) error {
 	if !schemePattern.MatchString(url) {
 		return fmt.Errorf("%q is not a URL that can be fetched: it begins with https://, http:// or file://", url)
@@ -144,7 +144,7 @@ func CheckURL(url string) error {
 	return noSecrets(url)
 }
 
-// noSecrets refuses URLs that say who asks for a file: recipes are passed on.
+// noSecrets refuses URLs that identify a user, because recipes are redistributed.
 func noSecrets(text string) error {
 	scheme, rest, _ := strings.Cut(text, "://")
 	host, _, _ := strings.Cut(rest, "/")
@@ -157,7 +157,7 @@ func noSecrets(text string) error {
 		Err:    errors.New("a URL must not contain a user or password")}
 }
 
-// CheckRepository tells whether url can be that of a repository.
+// CheckRepository returns an error if url cannot be that of a repository.
 func CheckRepository(url string) error {
 	if !repositoryPattern.MatchString(url) {
 		return fmt.Errorf("%q cannot be the URL of a repository, which begins with https, http, ssh, git, svn, svn+ssh or "+
@@ -166,7 +166,7 @@ func CheckRepository(url string) error {
 	return noSecrets(url)
 }
 
-// checkInside tells whether a path stays in the directory it is meant in.
+// checkInside returns an error if a path leaves its directory.
 func checkInside(name string) error {
 	if !filepath.IsLocal(name) || path.Clean(name) != name {
 		return fmt.Errorf("%q has to be a path inside, and without . or .. in it", name)

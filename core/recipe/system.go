@@ -24,7 +24,7 @@ type HostNeed struct {
 	When     Condition
 }
 
-// Questions are what is asked for, by the keys that name it.
+// Questions are what is needed, by the keys that name it.
 func (n *HostNeed) Questions() []host.Question {
 	var asked []host.Question
 	for _, q := range []host.Question{{Kind: host.Program, Name: n.Program}, {Kind: host.Header, Name: n.Header},
@@ -38,7 +38,7 @@ func (n *HostNeed) Questions() []host.Question {
 	return asked
 }
 
-// Question returns what the machine is asked; of alternatives, the first.
+// Question returns the question for the machine; of alternatives, the first.
 func (n *HostNeed) Question() host.Question {
 	if n.Either != nil {
 		return n.Either[0].Question()
@@ -50,8 +50,8 @@ func (n *HostNeed) Question() host.Question {
 	return asked[0]
 }
 
-// PackagesOf returns the packages of a family of operating systems that have
-// what is needed, as the recipe says.
+// PackagesOf returns the packages that have what is needed, in a family of operating systems,
+// according to the recipe.
 func (n *HostNeed) PackagesOf(family string) []string {
 	for _, p := range n.Packages {
 		if p.Name == family {
@@ -61,7 +61,7 @@ func (n *HostNeed) PackagesOf(family string) []string {
 	return nil
 }
 
-// A Launcher is an entry in the menus of desktops.
+// A Launcher is a desktop entry.
 type Launcher struct {
 	tomlfile.Position
 	Name       string
@@ -86,8 +86,8 @@ type Config struct {
 	When    Condition
 }
 
-// A Beside is a name that a file has on the landing besides its own, so that it is
-// reachable when another build of the package has the plain names.
+// A Beside is an additional name of a file on the landing, so that it can be used while another
+// build of the package has the plain names.
 type Beside struct {
 	tomlfile.Position
 	File string // in the tree, with slashes
@@ -98,7 +98,7 @@ type Beside struct {
 // series matches the first two numbers of a version.
 var series = pattern.New(`^(\d+)(?:\.\d+)?`)
 
-// Name is the name for a version of a package. $FL_PRESET stays in it: see PresetName.
+// Name is the name for a version of a package. It keeps $FL_PRESET: see PresetName.
 func (b *Beside) Name(name, version string) string {
 	values := map[string]string{"FL_NAME": name, "FL_VERSION": version, "FL_SERIES": version, "FL_MAJOR": version}
 	if match := series.FindStringSubmatch(version); match != nil {
@@ -110,18 +110,18 @@ func (b *Beside) Name(name, version string) string {
 	})
 }
 
-// presetVariable is the preset that a build was made by, in its names beside others.
+// presetVariable is the preset of a build, in its names beside others.
 const presetVariable = "FL_PRESET"
 
-// PresetName is a name beside others for a build that was made by a preset; and false for
-// one that no preset has, or that does not tell presets apart.
+// PresetName is the name beside others of a build by a preset; false if there is no preset, or
+// the name does not distinguish presets.
 func PresetName(as, preset string) (string, bool) {
 	named := Expand(as, func(name string) (string, bool) { return preset, name == presetVariable })
 	return named, named != as && preset != ""
 }
 
-// An Owner is a file of the tree that belongs to another user than the owner of the root, or
-// has other permissions, as installers of system programs make them.
+// An Owner is a file of the tree that belongs to another user than the owner of the root, or has
+// other permissions, as installers of system programs make them.
 type Owner struct {
 	tomlfile.Position
 	File  string // in the tree, with slashes
@@ -131,7 +131,7 @@ type Owner struct {
 	When  Condition
 }
 
-// FileMode is the mode that octal digits say, with setuid, setgid and sticky.
+// FileMode is the mode that octal digits state, with setuid, setgid and sticky.
 func FileMode(digits string) (fs.FileMode, error) {
 	bits, err := strconv.ParseUint(digits, 8, 16)
 	mode := fs.FileMode(bits & 0o777)
@@ -150,7 +150,7 @@ type User struct {
 	When              Condition
 }
 
-// A Folder is a directory outside of the tree that a package keeps something in.
+// A Folder is a directory outside of the tree in which a package keeps files.
 type Folder struct {
 	tomlfile.Position
 	Path               string
@@ -158,7 +158,7 @@ type Folder struct {
 	When               Condition
 }
 
-// Who is whom the file belongs to, in words.
+// Who names the owner and group of the file.
 func (o *Owner) Who() string {
 	who := o.Owner
 	if who == "" {
@@ -178,7 +178,7 @@ type Offers struct {
 	Modules, Programs, Libraries, CMake []string
 }
 
-// Empty tells whether nothing is offered.
+// Empty reports whether nothing is offered.
 func (o Offers) Empty() bool {
 	return len(o.Modules)+len(o.Programs)+len(o.Libraries)+len(o.CMake) == 0
 }

@@ -24,7 +24,7 @@ func (r *Recipe) hostKeys(n *HostNeed) []tomlfile.Key {
 		r.whenKey(&n.When, "The condition under which it is needed."))
 }
 
-// hostThing are the keys that say what the operating system must have.
+// hostThing are the keys for something that the operating system must have.
 func hostThing(n *HostNeed) []tomlfile.Key {
 	return []tomlfile.Key{
 		tomlfile.Text("program", &n.Program, "A program on the PATH of builds.").Check(CheckSystemName),
@@ -145,7 +145,7 @@ func (r *Recipe) folderKeys(d *Folder) []tomlfile.Key {
 	}
 }
 
-// checkFolder refuses directories that are not a package's own.
+// checkFolder refuses directories that do not belong to a package.
 func checkFolder(path string) error {
 	if err := checkAbsolute(path); err != nil {
 		return err
@@ -159,7 +159,7 @@ func checkFolder(path string) error {
 	return fmt.Errorf("%s is not a place for a directory of a package", path)
 }
 
-// checkPlain refuses what means something else in sysusers.d(5) and tmpfiles.d(5).
+// checkPlain refuses characters with a meaning in sysusers.d(5) and tmpfiles.d(5).
 func checkPlain(text string) error {
 	if strings.ContainsAny(text, "%\"\\") {
 		return fmt.Errorf("%q has a character that means something to systemd: %% \" or \\", text)
@@ -167,7 +167,7 @@ func checkPlain(text string) error {
 	return nil
 }
 
-// checkAnyMode refuses what are no permissions, or would let everyone write.
+// checkAnyMode refuses texts that are not permissions, and permissions for all users to write.
 func checkAnyMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {
@@ -198,7 +198,7 @@ func (r *Recipe) offersKeys() []tomlfile.Key {
 	}
 }
 
-// checkMode refuses what are no permissions, or would let everyone write.
+// checkMode refuses texts that are not permissions, and permissions for all users to write.
 func checkMode(mode string) error {
 	n, err := strconv.ParseUint(mode, 8, 16)
 	switch {
@@ -219,7 +219,7 @@ func checkAccount(name string) error {
 	return nil
 }
 
-// checkConfig refuses what is not for a person to edit.
+// checkConfig refuses files that people do not edit.
 func checkConfig(file string) error {
 	if file == "." || file == ".samples.json" || file == "share" || file == "share/fernladder" ||
 		strings.HasPrefix(file, "share/fernladder/") {
@@ -243,7 +243,7 @@ func CheckSystemName(name string) error {
 	return nil
 }
 
-// SplitModule splits a module that a recipe offers into its name and its version, or "".
+// SplitModule splits an offered module into its name and its version, or "".
 func SplitModule(module string) (name, version string) {
 	name, version, _ = strings.Cut(module, " ")
 	return name, version
@@ -297,8 +297,8 @@ func CheckOneLine(text string) error {
 	return nil
 }
 
-// checkRun refuses what desktop entries would read otherwise than it is meant:
-// their Exec key has quoting rules of its own and no shell.
+// checkRun refuses what means something else in the Exec key of desktop entries, which has
+// quoting rules of its own and no shell.
 func checkRun(text string) error {
 	if i := strings.IndexAny(text, "\"'\\`$&;|<>*?#()~\n\t"); i >= 0 {
 		return &tomlfile.At{Offset: i, Advice: "install a script that does it, and start that",

@@ -8,19 +8,19 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// addedTo are search paths that any package may add to: what they lead to is only read when
-// a person asks for it by name. PATH is not one: programs are found through the landing,
-// behind those of the system. Nor are those by which compilers and build systems find
-// libraries, for they come before the system's.
+// addedTo are search paths that any package may add to: programs read them only when a person
+// requests something by name. PATH is not one, because programs are found through the landing,
+// after those of the system. Nor are the paths of compilers and build systems for libraries,
+// because they precede the system's.
 var addedTo = []string{"MANPATH", "INFOPATH"}
 
-// ofTheSystem are beginnings of names that belong to the C library, the kernel's session and
-// the desktop, and not to a package of such a name.
+// ofTheSystem are beginnings of names that belong to the C library, the session and the desktop,
+// and not to a package of such a name.
 var ofTheSystem = []string{"LD", "LC", "MALLOC", "GLIBC", "RES", "XDG", "DBUS", "SYSTEMD", "GIO"}
 
-// MaySet tells whether a package may set a variable for everyone who uses the landing. One
-// that begins with its name is its own, unless the operating system has a program of that
-// name, which would read it too. program finds one; nil finds none.
+// MaySet reports whether a package may set a variable for all users of the landing. A variable
+// that begins with the package's name is its own, unless the operating system has a program of
+// that name, which would read it too. program finds one; nil finds none.
 func MaySet(pkg, variable string, program func(name string) string) bool {
 	own := VariableName(pkg)
 	rest, begins := strings.CutPrefix(variable, own)
@@ -33,8 +33,8 @@ func MaySet(pkg, variable string, program func(name string) string) bool {
 	return program == nil || program(pkg) == ""
 }
 
-// GivesAway lists what of the recipe would belong to others than the tree, or run with the
-// rights of its owner: files, system users, and directories outside of the tree.
+// GivesAway lists what would belong to others than the tree's owner, or run with an owner's
+// rights: files, system users, and directories outside of the tree.
 func (r *Recipe) GivesAway() tomlfile.Problems {
 	var problems tomlfile.Problems
 	add := func(at tomlfile.Position, format string, args ...any) {
@@ -56,7 +56,7 @@ func (r *Recipe) GivesAway() tomlfile.Problems {
 	return problems
 }
 
-// TakesOver lists the variables of the recipe that need trust to be set for everyone.
+// TakesOver lists the variables of the recipe that need trust to be set for all users.
 func (r *Recipe) TakesOver(program func(name string) string) tomlfile.Problems {
 	var problems tomlfile.Problems
 	for _, pair := range r.Env {

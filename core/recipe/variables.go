@@ -14,7 +14,7 @@ type Variable struct {
 	Name, About string
 }
 
-// Variables are all of them. Names in angle brackets stand for many.
+// Variables are all variables. Names in angle brackets stand for many.
 var Variables = []Variable{
 	{"FL_NAME", "the package's name"},
 	{"FL_VERSION", "the version that is built"},
@@ -31,16 +31,15 @@ var Variables = []Variable{
 	{"FL_VALUE", "in the key given of an option: what was given to it"},
 }
 
-// A variable begins with FL_ and is followed by all the letters, digits and
-// underscores there are, in braces or not.
+// A variable begins with FL_, followed by as many letters, digits and underscores as there are,
+// with or without braces.
 var variablePattern = regexp.MustCompile(`\$(?:\{(FL_[A-Za-z0-9_]*)\}|(FL_[A-Za-z0-9_]*))`)
 
-// In shell text, ${FL_NAME%suffix} and the like are left to the shell; only
-// the name counts.
+// In shell text, ${FL_NAME%suffix} and the like are left to the shell; only the name counts.
 var shellVariablePattern = regexp.MustCompile(`\$\{?(FL_[A-Za-z0-9_]*)`)
 
-// Expand replaces every variable of ours for which lookup has a value. All
-// other text, with any other '$', stays as it is.
+// Expand replaces every FL_ variable for which lookup has a value. All other text, with any
+// other '$', stays as it is.
 func Expand(text string, lookup func(name string) (string, bool)) string {
 	if !strings.Contains(text, "$") {
 		return text
@@ -53,8 +52,8 @@ func Expand(text string, lookup func(name string) (string, bool)) string {
 	})
 }
 
-// knownVariables returns a check for texts that may use exactly the variables
-// for which known returns true.
+// knownVariables returns a check for texts that may use exactly the variables for which known
+// returns true.
 func knownVariables(pattern *regexp.Regexp, names func() []string) func(string) error {
 	return func(text string) error {
 		for _, m := range pattern.FindAllStringSubmatchIndex(text, -1) {
@@ -75,8 +74,8 @@ func knownVariables(pattern *regexp.Regexp, names func() []string) func(string) 
 	}
 }
 
-// sourceVariables are known before anything is built, buildVariables while it
-// is, and tryVariables for the finished tree.
+// sourceVariables are known before the build, buildVariables during it, and tryVariables for the
+// finished tree.
 func (r *Recipe) sourceVariables() []string { return []string{"FL_NAME", "FL_VERSION"} }
 
 func (r *Recipe) nameVariable() []string { return []string{"FL_NAME"} }

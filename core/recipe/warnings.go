@@ -11,7 +11,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Warnings finds what is allowed in a recipe and probably not meant.
+// Warnings finds what is allowed in a recipe and probably a mistake.
 func (r *Recipe) Warnings() tomlfile.Problems {
 	var warnings tomlfile.Problems
 	warning := func(at tomlfile.Position, advice, format string, args ...any) {
@@ -61,7 +61,7 @@ func (r *Recipe) Warnings() tomlfile.Problems {
 	return warnings
 }
 
-// uses tells whether an option makes any difference.
+// uses reports whether an option has any effect.
 func (r *Recipe) uses(o *Option) bool {
 	if len(o.Given) > 0 {
 		return true
@@ -85,8 +85,7 @@ func (r *Recipe) uses(o *Option) bool {
 		})
 }
 
-// buildTexts are the texts of the recipe that say how it is built, except for those
-// of options.
+// buildTexts are the texts of the recipe about its build, except for those of options.
 func (r *Recipe) buildTexts() []string {
 	texts := slices.Clone(r.Build.Args)
 	for _, s := range r.Steps {
@@ -98,7 +97,7 @@ func (r *Recipe) buildTexts() []string {
 	return texts
 }
 
-// namesFile tells whether the build mentions a supply.
+// namesFile reports whether the build mentions a supply.
 func (r *Recipe) namesFile(file string) bool {
 	texts := r.buildTexts()
 	for _, o := range r.Options {
@@ -112,14 +111,14 @@ func (r *Recipe) namesFile(file string) bool {
 	})
 }
 
-// conditional is something that only counts under a condition.
+// conditional is something that depends on a condition.
 type conditional struct {
 	Condition
 	at   tomlfile.Position
 	what string
 }
 
-// conditions are all that the recipe has.
+// conditions are all conditions of the recipe.
 func (r *Recipe) conditions() []conditional {
 	var all []conditional
 	add := func(c Condition, at tomlfile.Position, what string) {
@@ -157,9 +156,8 @@ func (r *Recipe) conditions() []conditional {
 	return all
 }
 
-// shellMistake says why a text is no shell, and in which of its lines; it is ""
-// for one that is. What sh is differs between systems, so what any of them reads
-// is taken.
+// shellMistake says why a text is no shell text, and in which of its lines; "" if it is. sh
+// differs between systems, so what any of them accepts is accepted.
 func shellMistake(text string) (string, int) {
 	_, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
 	var mistake syntax.ParseError

@@ -16,8 +16,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Change changes the file of a recipe by the lines that edit is about; everything
-// else in it stays as it is. The file is replaced as a whole.
+// Change edits the file of a recipe; everything that edit does not change stays as it is. The
+// file is replaced as a whole.
 func (r *Recipe) Change(edit func(*tomlfile.Edit)) error {
 	return r.Rewrite(func(text []byte) ([]byte, error) {
 		e, err := tomlfile.Parse(r.File, text)
@@ -29,8 +29,8 @@ func (r *Recipe) Change(edit func(*tomlfile.Edit)) error {
 	})
 }
 
-// Rewrite replaces the file of a recipe by what change makes of it, in one step: no process
-// else who keeps to this changes it meanwhile.
+// Rewrite replaces the file of a recipe by the result of change, in one step; other processes
+// that use this wait.
 func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 	unlock, err := r.lock()
 	if err != nil {
@@ -60,8 +60,9 @@ func (r *Recipe) Rewrite(change func(text []byte) ([]byte, error)) error {
 }
 
 // lock keeps other programs from changing the recipe meanwhile. The lock is on its folder,
-// for a file that is replaced cannot have one. A change takes no time, so who has held it for
-// a second is no writer: anyone who may read the folder can hold it, and the change goes on.
+// because a file that is replaced cannot have one. A change takes no time, so a process that
+// holds the lock for a second is no writer: anyone who may read the folder can hold it, and the
+// change goes on.
 func (r *Recipe) lock() (unlock func(), err error) {
 	dir, err := os.Open(r.Dir)
 	if err != nil {
@@ -78,7 +79,7 @@ func (r *Recipe) lock() (unlock func(), err error) {
 	return func() { dir.Close() }, nil
 }
 
-// entry is a table as it is written, its keys with their values in order.
+// entry is a table in its written form: keys with their values, in order.
 type entry struct {
 	table string
 	about string // behind the head of the table
@@ -112,7 +113,7 @@ func (e *entry) text() string {
 	return text
 }
 
-// A NeedEntry is a need on another recipe, to be written into one.
+// A NeedEntry is a need on another recipe, to write into a recipe.
 type NeedEntry struct {
 	Recipe  string
 	Version string // a range, or "" for any
@@ -122,7 +123,7 @@ type NeedEntry struct {
 	Remark  string // behind the recipe's name
 }
 
-// Text is the need as it stands in a recipe.
+// Text is the need in its written form.
 func (n NeedEntry) Text() string {
 	e := entry{table: "need"}
 	e.add("recipe", tomlfile.Quote(n.Recipe), n.Remark)
@@ -137,7 +138,7 @@ func (n NeedEntry) Text() string {
 	return e.text()
 }
 
-// A HostEntry is a need on the operating system, to be written into a recipe.
+// A HostEntry is a need on the operating system, to write into a recipe.
 type HostEntry struct {
 	host.Question
 	Version  string          // a range, or "" for any
@@ -148,8 +149,8 @@ type HostEntry struct {
 	Remark   string          // behind the name
 }
 
-// OfFamily is the packages of a HostEntry where one family's are known. Families that
-// recipes do not tell apart have none.
+// OfFamily is the packages of a HostEntry if those of only one family are known. Families that
+// recipes do not distinguish have none.
 func OfFamily(family string, packages ...string) []tomlfile.Pair {
 	if !slices.Contains(host.Families, family) || len(packages) == 0 || packages[0] == "" {
 		return nil
@@ -157,7 +158,7 @@ func OfFamily(family string, packages ...string) []tomlfile.Pair {
 	return []tomlfile.Pair{{Name: family, Values: packages[:1]}}
 }
 
-// Text is the need as it stands in a recipe.
+// Text is the need in its written form.
 func (h HostEntry) Text() string {
 	e := entry{table: "host", about: h.About}
 	e.add(string(h.Kind), tomlfile.Quote(h.Name), h.Remark)
@@ -181,8 +182,7 @@ func (h HostEntry) Text() string {
 	return e.text()
 }
 
-// ReleaseText is a release as it stands in a recipe, its values in the column in
-// which those of the others are.
+// ReleaseText is a release in its written form, its values aligned with those of the others.
 func ReleaseText(column int, x *Release) string {
 	width := max(column-1, 0)
 	var b strings.Builder
@@ -205,8 +205,8 @@ func ReleaseText(column int, x *Release) string {
 	return b.String()
 }
 
-// Lists are the kinds of things that a package offers, by their keys in a recipe;
-// those of which it offers any, in their order.
+// Lists are the kinds of things that a package offers, by their keys in a recipe; those with any
+// entries, in their order.
 func (o Offers) Lists() (keys []string, lists map[string][]string) {
 	lists = map[string][]string{"modules": o.Modules, "programs": o.Programs, "libraries": o.Libraries, "cmake": o.CMake}
 	for _, key := range OfferKeys {

@@ -9,7 +9,7 @@ import (
 	"fernladder/core/version"
 )
 
-// addReleases says that a package that is there is there in one release.
+// addReleases encodes that a package on the ladder has exactly one release.
 func (p *formula) addReleases(c *candidate) {
 	c.present, c.imagined = p.Variable(), p.Variable()
 	said := p.say(&sentence{kind: hasReleases, about: c})
@@ -38,9 +38,8 @@ func (p *formula) addReleases(c *candidate) {
 	}
 }
 
-// collectReleases lists the releases that can be taken. Previews can where one
-// is asked for by its exact version, and the tip where it is asked for, as it is
-// pinned; both where they are kept.
+// collectReleases lists the candidate releases. Previews are candidates only when requested by
+// exact version, and the tip when it is requested, as it is pinned; both if they are kept.
 func (p *formula) collectReleases(c *candidate) {
 	for _, x := range c.recipe.Releases {
 		if x.Track == recipe.Tip {
@@ -64,7 +63,7 @@ func (p *formula) collectReleases(c *candidate) {
 	}
 }
 
-// wanting is what a person, or the settings, want of a package that is on the ladder.
+// wanting is what a person, or the settings, want of a package on the ladder.
 func (p *formula) wanting(c *candidate) []Wanted {
 	var all []Wanted
 	for _, w := range p.request.Wanted {
@@ -80,7 +79,7 @@ func (p *formula) wanting(c *candidate) []Wanted {
 	return all
 }
 
-// names tells whether a version is asked for and no other would do.
+// names reports whether exactly one version is requested.
 func (w Wanted) names(v version.Version) bool {
 	if w.demanded != nil {
 		return exactly(w.demanded.needing.need.Range, v)
@@ -90,8 +89,7 @@ func (w Wanted) names(v version.Version) bool {
 
 func exactly(r version.Range, v version.Version) bool { return r.Exact() && r.Contains(v) }
 
-// compare orders the choices of a candidate: those kept, the host's, then the
-// newest.
+// compare orders the choices of a candidate: kept ones, the host's, then the newest.
 func (p *formula) compare(c *candidate, a, b *choice) int {
 	rank := func(x *choice) int {
 		kept := p.request.Kept[c.name]
@@ -106,8 +104,8 @@ func (p *formula) compare(c *candidate, a, b *choice) int {
 	return cmp.Or(rank(a)-rank(b), b.version.Compare(a.version))
 }
 
-// addOptions encodes the values of options that are demanded otherwise than by default. All
-// others have their defaults.
+// addOptions encodes the values of options that are demanded with another value than the
+// default. All others have their defaults.
 func (p *formula) addOptions(c *candidate) {
 	if c.recipe == nil {
 		return
@@ -182,8 +180,8 @@ func (p *formula) addOptions(c *candidate) {
 	}
 }
 
-// defaults are what an option is in the releases that can be taken and have it, each
-// once; of a package of which none can be, what it is in most.
+// defaults are an option's defaults in the candidate releases that have it, each once; if a
+// package has no candidate release, the most frequent one.
 func (p *formula) defaults(c *candidate, o *recipe.Option) []string {
 	var all []string
 	for _, x := range c.choices {
@@ -197,7 +195,7 @@ func (p *formula) defaults(c *candidate, o *recipe.Option) []string {
 	return all
 }
 
-// has tells whether a release has an option. The operating system's own copy has none.
+// has reports whether a release has an option. The operating system's own copy has none.
 func (p *formula) has(x *choice, o *recipe.Option) bool {
 	return x.release != nil && o.In(recipe.Facts{Version: x.version, Machine: p.request.Machine})
 }
@@ -233,8 +231,7 @@ func (s *setting) value(value string) Literal {
 	return 0
 }
 
-// addNeed says that a need is met where it counts, by a package as it is
-// demanded.
+// addNeed encodes that a need which applies is met by a package that fulfils its demands.
 func (p *formula) addNeed(n *needing) {
 	said := p.say(&sentence{kind: needs, about: n.of, needing: n})
 	n.said = said
@@ -274,7 +271,7 @@ func (p *formula) addNeed(n *needing) {
 	}
 }
 
-// counts returns the literal that says whether a need counts for a release.
+// counts returns the literal for whether a need applies to a release.
 func (p *formula) counts(n *needing, x *choice) Literal {
 	if x.release == nil {
 		return p.yes.Not()
@@ -306,7 +303,7 @@ func (p *formula) counts(n *needing, x *choice) Literal {
 	})
 }
 
-// both returns a literal that holds where both do.
+// both returns a literal that holds if both do.
 func (p *formula) both(a, b Literal) Literal {
 	switch {
 	case a == p.yes || a == b:
@@ -323,8 +320,8 @@ func (p *formula) both(a, b Literal) Literal {
 	return l
 }
 
-// fit says that a package that meets a need for everyone is there, in a version
-// and with options that are demanded.
+// fit encodes that a package that meets a shared need is on the ladder, with the demanded
+// version and options.
 func (p *formula) fit(a *alternative, c *candidate) {
 	need := a.needing.need
 	p.Add(a.shared.Not(), c.present)
@@ -343,7 +340,7 @@ func (p *formula) fit(a *alternative, c *candidate) {
 	p.fitOptions(a.shared, need, c)
 }
 
-// hasAll tells whether a release has all of these options of its package.
+// hasAll reports whether a release has all of these options of its package.
 func (p *formula) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool {
 	return !slices.ContainsFunc(options, func(want tomlfile.Pair) bool {
 		o := c.recipe.Option(want.Name)
@@ -351,8 +348,7 @@ func (p *formula) hasAll(x *choice, c *candidate, options []tomlfile.Pair) bool 
 	})
 }
 
-// fitOptions says that where a literal holds, a package has the options that a
-// need demands.
+// fitOptions encodes that a package has the options that a need demands, if a literal holds.
 func (p *formula) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 	for _, want := range need.Options {
 		if c.recipe == nil {
@@ -368,7 +364,7 @@ func (p *formula) fitOptions(where Literal, need *recipe.Need, c *candidate) {
 	}
 }
 
-// addSupport says that nothing is there, and nothing set otherwise than by
+// addSupport encodes that nothing is on the ladder, and nothing set to another value than the
 // default, without a demand.
 func (p *formula) addSupport(c *candidate) {
 	for _, w := range p.request.Wanted {
@@ -443,7 +439,7 @@ func demandsOption(need *recipe.Need, option, value string) bool {
 	})
 }
 
-// addHeld says that a package that is there is there as the settings want it.
+// addHeld encodes that a package on the ladder is as the settings want it.
 func (p *formula) addHeld(i int, h Held) {
 	c := p.byName[h.Name]
 	said := p.say(&sentence{kind: settingsWant, about: c, set: i})
@@ -454,7 +450,7 @@ func (p *formula) addHeld(i int, h Held) {
 	}
 }
 
-// takes tells whether a release will do.
+// takes reports whether a release is acceptable.
 func (w Wanted) takes(x *choice) bool {
 	switch {
 	case x.release == nil:
@@ -467,7 +463,7 @@ func (w Wanted) takes(x *choice) bool {
 	return w.Range.Contains(x.version)
 }
 
-// addWanted says that what is asked for is there, in a version that will do.
+// addWanted encodes that what is requested is on the ladder, in an acceptable version.
 func (p *formula) addWanted(i int, w Wanted) {
 	c := p.byName[w.Name]
 	said := p.say(&sentence{kind: youAsked, about: c, set: i, demanded: w.demanded})

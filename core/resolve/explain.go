@@ -9,7 +9,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// explain makes a reason of sentences that contradict each other.
+// explain makes a reason from sentences that contradict each other.
 func (p *formula) explain(core []*sentence) (Reason, error) {
 	core, err := p.shortest(core)
 	if err != nil {
@@ -31,8 +31,8 @@ func (p *formula) explain(core []*sentence) (Reason, error) {
 	return reason, err
 }
 
-// rank orders the sentences of a reason: what was asked, then package by
-// package what each needs, has and is like, those that need others first.
+// rank orders the sentences of a reason: the request, then package by package its needs,
+// releases and demands, packages that need others first.
 func (s *sentence) rank() int {
 	within := map[kind]int{youAsked: 0, settingsWant: 0, youSet: 1, hasReleases: 2, hasNot: 3, hasDefault: 4,
 		needs: 5}[s.kind]
@@ -42,7 +42,7 @@ func (s *sentence) rank() int {
 	return 10*(1+s.about.place) + within
 }
 
-// line is that of a need, for those of one package to be told in order.
+// line is the line of a need, to list those of one package in order.
 func (s *sentence) line() int {
 	if s.needing == nil {
 		return 0
@@ -50,9 +50,8 @@ func (s *sentence) line() int {
 	return s.needing.need.Line
 }
 
-// shortest returns sentences of the core of which none can be left out. What
-// can be depends on which is tried first: beginning from either end, the shorter
-// result counts.
+// shortest returns sentences of the core none of which can be left out. The result depends on
+// the order of attempts: it tries both directions and takes the shorter result.
 func (p *formula) shortest(core []*sentence) ([]*sentence, error) {
 	slices.SortFunc(core, func(a, b *sentence) int { return int(a.Literal - b.Literal) })
 	forward, err := p.reduce(core)
@@ -70,8 +69,7 @@ func (p *formula) shortest(core []*sentence) ([]*sentence, error) {
 	return forward, nil
 }
 
-// reduce leaves sentences out, the first ones first, as long as the others
-// contradict each other.
+// reduce leaves out sentences, in order, as long as the others contradict each other.
 func (p *formula) reduce(core []*sentence) ([]*sentence, error) {
 	core = slices.Clone(core)
 	for i := 0; i < len(core); {
@@ -84,15 +82,14 @@ func (p *formula) reduce(core []*sentence) ([]*sentence, error) {
 			i++
 			continue
 		}
-		// What the search did not use is gone as well; the order stays.
+		// Sentences that the search did not use are dropped too; the order stays.
 		core = slices.DeleteFunc(without, func(s *sentence) bool { return !slices.Contains(smaller, s) })
 	}
 	return core, nil
 }
 
-// circleOf returns the packages of a circle that the needs among the sentences
-// make, the first one again at the end, or nil where they make none or where
-// something else matters too.
+// circleOf returns the packages of a circle that the needs among the sentences form, the first
+// one again at the end, or nil if they form none or if something else matters too.
 func circleOf(core []*sentence) []string {
 	next := map[string][]string{}
 	for _, s := range core {
@@ -125,7 +122,7 @@ func circleOf(core []*sentence) []string {
 	return found
 }
 
-// claim says in one sentence what cannot be.
+// claim says in one sentence what is impossible.
 func (p *formula) claim(core []*sentence) string {
 	for _, s := range core {
 		if s.kind == hasReleases && s.about.recipe == nil {
@@ -152,7 +149,7 @@ func (p *formula) claim(core []*sentence) string {
 	return "The requested packages do not fit together."
 }
 
-// releasesClaim says that no release of a package will do.
+// releasesClaim says that no release of a package is acceptable.
 func (p *formula) releasesClaim(c *candidate, core []*sentence) string {
 	var demands []string
 	fits := func(x *choice) bool { return true }
@@ -184,8 +181,8 @@ func (p *formula) releasesClaim(c *candidate, core []*sentence) string {
 	return fmt.Sprintf("No release of %s satisfies all needs.", c.name)
 }
 
-// clash returns an option that sentences want to have different values, as
-// PACKAGE.OPTION, with the values.
+// clash returns an option for which sentences want different values, as PACKAGE.OPTION, with the
+// values.
 func (p *formula) clash(core []*sentence) (option string, values []string) {
 	wants := map[string][]string{}
 	var order []string
@@ -219,10 +216,10 @@ func (p *formula) clash(core []*sentence) (option string, values []string) {
 	return "", nil
 }
 
-// most is how many ways out are told.
+// most is the limit of suggested ways out.
 const most = 2
 
-// waysOut says what a person can do. Each was tried: with it there is a ladder.
+// waysOut says what a person can do. Each suggestion was tried: with it there is a ladder.
 func (p *formula) waysOut(core []*sentence) ([]string, error) {
 	var ways []string
 	for _, s := range core {
@@ -258,8 +255,8 @@ func missingWay(e *recipe.NotFound) string {
 	return fmt.Sprintf("Write %s/%s/%s, or remove the need.", e.Shelves[0], e.Name, recipe.FileName)
 }
 
-// with tells whether there is a ladder without one sentence, and which release
-// of a package it then has.
+// with reports whether there is a ladder without one sentence, and which release of a package it
+// has.
 func (p *formula) with(without *sentence, c *candidate) (*choice, error) {
 	_, found, err := p.solve(p.without(map[key]bool{without.key(): true}))
 	if err != nil || !found {
@@ -271,7 +268,7 @@ func (p *formula) with(without *sentence, c *candidate) (*choice, error) {
 	return nil, nil
 }
 
-// askedWays names the version of what was asked for that would fit.
+// askedWays names an acceptable version of what was requested.
 func (p *formula) askedWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != youAsked || !(p.request.Wanted[s.set].Range.String() != "any" || p.request.Wanted[s.set].Tip) {
@@ -294,7 +291,7 @@ func (p *formula) askedWays(core []*sentence) (ways []string, err error) {
 	return ways, nil
 }
 
-// heldWays says what in the settings stands in the way.
+// heldWays says what to change in the settings.
 func (p *formula) heldWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != settingsWant {
@@ -335,7 +332,7 @@ func (p *formula) setWays(core []*sentence) (ways []string, err error) {
 	return ways, nil
 }
 
-// previewWays names previews that would do.
+// previewWays names acceptable previews.
 func (p *formula) previewWays(core []*sentence) (ways []string, err error) {
 	for _, s := range core {
 		if s.kind != hasReleases {
@@ -395,7 +392,7 @@ func (p *formula) needWays(core []*sentence) (ways []string, err error) {
 	return ways, nil
 }
 
-// lastWay is what to do where no single change was found that helps.
+// lastWay is the advice if no single change helps.
 func (p *formula) lastWay(core []*sentence) string {
 	for _, s := range slices.Backward(core) {
 		switch s.kind {

@@ -9,12 +9,12 @@ import (
 	"fernladder/core/version"
 )
 
-// A formula is a request as clauses: which release of each package is on the ladder, how
-// its options are set, and what meets its needs.
+// A formula is a request as clauses: which release of each package is on the ladder, the values
+// of its options, and what meets its needs.
 //
-// Clauses that come from what a person wrote carry a sentence, as a literal
-// that is assumed: without it they say nothing. So where no ladder fits, the
-// assumptions that cannot hold together are the explanation.
+// Clauses from something that a person wrote carry a sentence, as a literal that is assumed:
+// without it they say nothing. If there is no ladder, the assumptions that cannot hold together
+// are the explanation.
 type formula struct {
 	*Solver
 	scopes     *scopes
@@ -47,7 +47,7 @@ type candidate struct {
 	asked    bool           // by a person, or as the tool that is resolved apart
 }
 
-// choice is a release that could be taken, or the operating system's own copy.
+// choice is a candidate release, or the operating system's own copy.
 type choice struct {
 	Literal
 	release *recipe.Release // nil: the host's
@@ -55,8 +55,8 @@ type choice struct {
 	kept    bool
 }
 
-// setting is an option that is demanded otherwise than by default. Its values
-// are in the order of preference.
+// setting is an option that is demanded with another value than its default. Its values are in
+// the order of preference.
 type setting struct {
 	option *recipe.Option
 	values []string
@@ -73,8 +73,8 @@ type needing struct {
 	alternatives []*alternative // what is preferred first
 }
 
-// alternative is a way to meet a need: by a package that is on the ladder for
-// everyone, or, for a tool, by one apart.
+// alternative is a way to meet a need: by a package that the whole ladder shares or, for a tool,
+// by a separate one.
 type alternative struct {
 	*demanded
 	link, shared, alone Literal // link is shared or alone
@@ -86,7 +86,7 @@ type demanded struct {
 	target  string
 }
 
-// pose puts a request as clauses.
+// pose encodes a request as clauses.
 func pose(ctx context.Context, scopes *scopes, request Request) *formula {
 	p := &formula{
 		Solver: New(), scopes: scopes, ctx: ctx, request: request, byName: map[string]*candidate{},
@@ -127,8 +127,8 @@ func pose(ctx context.Context, scopes *scopes, request Request) *formula {
 	return p
 }
 
-// collect adds what name could need, then name. It follows all needs of a
-// recipe, whatever their conditions.
+// collect adds everything that name could need, then name. It follows all needs of a recipe,
+// whatever their conditions.
 func (p *formula) collect(name string) {
 	if p.byName[name] != nil {
 		return
@@ -153,8 +153,8 @@ func (p *formula) collect(name string) {
 	p.candidates = append(p.candidates, c)
 }
 
-// preferred returns the packages that can fill a need: first what is asked for, then the one
-// with which a kept build was made, then those that are kept themselves, then what is usual.
+// preferred returns the packages that can meet a need: first what is requested, then the one
+// with which a kept build was made, then those that are kept themselves, then the usual one.
 func (p *formula) preferred(c *candidate, need *recipe.Need) []string {
 	names := need.Names()
 	if len(names) == 1 {
@@ -178,7 +178,7 @@ func (p *formula) preferred(c *candidate, need *recipe.Need) []string {
 	return names
 }
 
-// demands returns the alternatives by the package that they would take.
+// demands returns the alternatives by the package that they would use.
 func (p *formula) demands() map[string][]*alternative {
 	by := map[string][]*alternative{}
 	for _, c := range p.candidates {
@@ -191,9 +191,9 @@ func (p *formula) demands() map[string][]*alternative {
 	return by
 }
 
-// Reach lists the recipes that could come onto a ladder of what is wanted, whatever
-// the conditions of needs say. Recipes that are not there, or are wrong, are left out:
-// Solve says so if they matter.
+// Reach lists the recipes that could come onto a ladder of what is wanted, whatever the
+// conditions of needs. It leaves out missing and invalid recipes: Solve reports them if they
+// matter.
 func Reach(shelves *recipe.Shelves, wanted []Wanted) []*recipe.Recipe {
 	var reached []*recipe.Recipe
 	seen := map[string]bool{}

@@ -1,8 +1,8 @@
-// Package resolve works out the ladder: which release of which package has to be built,
-// with which options, in which order, so that every need is met.
+// Package resolve works out the ladder: which release of which package has to be built, with
+// which options, in which order, so that every need is met.
 //
-// The same shelves, request and machine give the same ladder. Solve finds a ladder whenever
-// one exists; otherwise it explains why with sentences none of which can be left out. Its
+// The same shelves, request and machine give the same ladder. Solve finds a ladder whenever one
+// exists; otherwise it explains why with sentences none of which can be left out. Its
 // preferences are documented at Solve. It reads recipes and nothing else.
 package resolve
 
@@ -18,7 +18,7 @@ import (
 	"fernladder/core/version"
 )
 
-// A Request is what a person asks for, and what should stay as it is.
+// A Request is what a person requests, and what should stay as it is.
 type Request struct {
 	Wanted  []Wanted
 	Options []Setting // set by the person, for any package of the ladder
@@ -31,19 +31,18 @@ type Request struct {
 	Prefer []string // where a need can be filled by several packages: what comes before all others
 	Usual  []string // what comes before others that are not kept
 
-	// HostCopies are the operating system's own copies that may stand in for a
-	// build, by package.
+	// HostCopies are the operating system's own copies that may replace a build, by package.
 	HostCopies map[string]HostCopy
 }
 
-// Held is what the settings want of a package wherever it is on the ladder for
-// everyone. It does not bring it there, and what a person asks for comes before it.
+// Held is what the settings want of a package if the whole ladder shares it. It does not add the
+// package to the ladder, and a person's request has precedence.
 type Held struct {
 	Wanted
 	At tomlfile.Position
 }
 
-// Wanted is a package asked for, in the versions that will do.
+// Wanted is a requested package, with the acceptable versions.
 type Wanted struct {
 	Name  string
 	Range version.Range
@@ -52,9 +51,8 @@ type Wanted struct {
 	demanded *demanded // of a tool that is resolved apart: the need that asks for it
 }
 
-// Kept is a build that is on this machine or in the lock file, and that stays
-// where it fits. The zero Version is that of no release; then only the options
-// stay.
+// Kept is a build that is on this machine or in the lock file, and that stays if it fits. The
+// zero Version is that of no release; then only the options stay.
 type Kept struct {
 	Version version.Version
 	Options map[string]string
@@ -62,14 +60,14 @@ type Kept struct {
 	Needs   []string          // the packages it was built with
 }
 
-// A HostCopy is the operating system's own copy of a package. Its version is
-// zero where it does not tell.
+// A HostCopy is the operating system's own copy of a package. Its version is zero if it is not
+// known.
 type HostCopy struct {
 	Name    string
 	Version version.Version
 }
 
-// String gives NAME VERSION.
+// String returns NAME VERSION.
 func (h HostCopy) String() string {
 	if h.Version.IsZero() {
 		return h.Name
@@ -93,7 +91,7 @@ func ParseWanted(text string) (Wanted, error) {
 	return w, nil
 }
 
-// Narrow says which versions are wanted: a range, or tip.
+// Narrow states the wanted versions: a range, or tip.
 func (w *Wanted) Narrow(text string) (err error) {
 	if w.Tip = text == string(recipe.Tip); !w.Tip {
 		w.Range, err = version.ParseRange(text)
@@ -101,7 +99,7 @@ func (w *Wanted) Narrow(text string) (err error) {
 	return err
 }
 
-// String gives what ParseWanted reads.
+// String returns what ParseWanted reads.
 func (w Wanted) String() string {
 	switch {
 	case w.Tip:
@@ -152,7 +150,7 @@ type HostLink struct {
 	As   *recipe.HostNeed // what the copy is known by
 }
 
-// A Demand is one reason why a package is on a ladder.
+// A Demand is one reason for a package to be on a ladder.
 type Demand struct {
 	By      *Package      // nil: a person
 	Range   version.Range // the versions it accepts
@@ -172,8 +170,8 @@ func (d Demand) String() string {
 		strings.Join(append([]string{what("it", d.Range, false, d.Options)}, d.Or...), " or "), d.At)
 }
 
-// what names a package with the versions and options that are demanded of it.
-// A package called "it" is left out where there is something else to say.
+// what names a package with the demanded versions and options. It leaves out a package called
+// "it" if there is something else to say.
 func what(name string, r version.Range, tip bool, options []tomlfile.Pair) string {
 	text := name
 	switch {
@@ -192,7 +190,7 @@ func what(name string, r version.Range, tip bool, options []tomlfile.Pair) strin
 	return text
 }
 
-// settingsText gives options as NAME=VALUE, with commas.
+// settingsText returns options as NAME=VALUE, with commas.
 func settingsText(options []tomlfile.Pair) string {
 	texts := make([]string, len(options))
 	for i, o := range options {
@@ -204,13 +202,13 @@ func settingsText(options []tomlfile.Pair) string {
 // Name is the name of the package's recipe.
 func (p *Package) Name() string { return p.Recipe.Name }
 
-// Facts are what the conditions of the package's recipe are decided by.
+// Facts are the facts that decide the conditions of the package's recipe.
 func (p *Package) Facts(m host.Machine) recipe.Facts {
 	return recipe.Facts{Version: p.Release.Version, Options: p.Options, Machine: m}
 }
 
-// Changed returns the options that are not as the recipe has them by default,
-// as NAME=VALUE in the order of the recipe.
+// Changed returns the options that differ from the recipe's defaults, as NAME=VALUE in the order
+// of the recipe.
 func (p *Package) Changed() []string {
 	var changed []string
 	for _, o := range p.Recipe.Options {
@@ -221,8 +219,7 @@ func (p *Package) Changed() []string {
 	return changed
 }
 
-// Chosen are the options that are not as the release has them by default, with their
-// values.
+// Chosen are the options that differ from the release's defaults, with their values.
 func (p *Package) Chosen() map[string]string {
 	chosen := map[string]string{}
 	for _, o := range p.Recipe.Options {

@@ -7,7 +7,7 @@ import (
 	"fernladder/core/problem"
 )
 
-// NoLadder is the error for a request that no ladder fits.
+// NoLadder is the error for a request that has no ladder.
 type NoLadder struct {
 	Reasons []Reason
 }
@@ -20,9 +20,8 @@ func (e *NoLadder) Error() string {
 	return strings.Join(texts, "\n")
 }
 
-// A Reason is a conflict in sentences: what cannot be, the sentences that lead
-// to it, and ways out. If any sentence of the chain did not hold, the others
-// would not contradict each other.
+// A Reason is a conflict in sentences: what is impossible, the sentences that lead to it, and
+// ways out. Without any one sentence of the chain, the others would not contradict each other.
 type Reason struct {
 	Claim   string   `json:"claim"`
 	Chain   []string `json:"chain"`
@@ -44,7 +43,7 @@ func (r Reason) String() string {
 // ProblemKind is the kind of the error.
 func (e *NoLadder) ProblemKind() problem.Kind { return problem.NoLadder }
 
-// ProblemRemedies are to make a shelf, where there is none.
+// ProblemRemedies are to make a shelf, if there is none.
 func (e *NoLadder) ProblemRemedies() []problem.Remedy {
 	for _, r := range e.Reasons {
 		if slices.Contains(r.WaysOut, noShelf) {
@@ -54,5 +53,5 @@ func (e *NoLadder) ProblemRemedies() []problem.Remedy {
 	return nil
 }
 
-// noShelf is the way out where no shelf is set.
+// noShelf is the way out if no shelf is set.
 const noShelf = "Name a shelf in the settings, or make a folder to work in."

@@ -9,8 +9,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// sentence is something that a person has written, in a recipe or on the command
-// line, and that can be told.
+// sentence is something that a person wrote, in a recipe or on the command line, and that can be
+// quoted.
 type sentence struct {
 	Literal
 	kind     kind
@@ -35,8 +35,8 @@ const (
 	hasNot       kind = "option"   // a package has no such option, or no such value
 )
 
-// say adds a sentence, unless it was added before, and returns the literal that
-// says that it counts.
+// say adds a sentence, unless it was added before, and returns the literal that says that it
+// counts.
 func (p *formula) say(s *sentence) Literal {
 	key := s.key()
 	if same := p.byKey[key]; same != nil {
@@ -77,7 +77,7 @@ func (s *sentence) key() key {
 	return key{kind: hasReleases, name: s.about.name}
 }
 
-// text tells the sentence.
+// text is the sentence in words.
 func (p *formula) text(s *sentence) string {
 	c := s.about
 	switch s.kind {
@@ -114,7 +114,7 @@ func (p *formula) text(s *sentence) string {
 	return p.releasesText(c)
 }
 
-// needText tells who needs what: "mistplan 2.1 needs dewcalc >= 1.4 (FILE:LINE)".
+// needText says who needs what: "mistplan 2.1 needs dewcalc >= 1.4 (FILE:LINE)".
 func (p *formula) needText(n *needing) string {
 	var versions []string
 	all := true

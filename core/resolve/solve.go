@@ -84,8 +84,8 @@ func (p *formula) checkSettings() error {
 	return nil
 }
 
-// checkReleases refuses options set by a person that the release which was found does
-// not have. An older one, that has them, is only the person's choice.
+// checkReleases refuses options set by a person that the found release does not have. If an
+// older release has them, the person has to choose that.
 func (p *formula) checkReleases() error {
 	for _, set := range p.request.Options {
 		c := p.byName[set.Package]
@@ -98,7 +98,7 @@ func (p *formula) checkReleases() error {
 	return nil
 }
 
-// without returns all sentences but those with these keys.
+// without returns all sentences except for those with these keys.
 func (p *formula) without(keys map[key]bool) []*sentence {
 	if len(keys) == 0 {
 		return p.sentences
@@ -106,8 +106,8 @@ func (p *formula) without(keys map[key]bool) []*sentence {
 	return slices.DeleteFunc(slices.Clone(p.sentences), func(s *sentence) bool { return keys[s.key()] })
 }
 
-// solve looks for a ladder under these sentences. Where there is none, it
-// returns those that contradict each other.
+// solve looks for a ladder under these sentences. If there is none, it returns sentences that
+// contradict each other.
 func (p *formula) solve(sentences []*sentence) (core []*sentence, found bool, err error) {
 	said := make([]Literal, len(sentences))
 	for i, s := range sentences {
@@ -133,7 +133,7 @@ type scopes struct {
 	known   map[string]answer // when all sentences count
 }
 
-// answer tells whether a tool can be had apart, and if not, why.
+// answer reports whether a tool can be resolved apart, and if not, why.
 type answer struct {
 	found bool
 	uses  []string // keys of the tools apart that it is built with, directly or not
@@ -144,7 +144,7 @@ func newScopes(shelves *recipe.Shelves) *scopes {
 	return &scopes{shelves: shelves, running: map[string]bool{}, known: map[string]answer{}}
 }
 
-// possible tells whether a tool can be had apart for one need, and if not, which
+// possible reports whether a tool can be resolved apart for one need, and if not, which
 // sentences contradict each other.
 func (s *scopes) possible(ctx context.Context, request Request, d *demanded, without map[key]bool) (answer, error) {
 	key := d.key()
@@ -159,16 +159,15 @@ func (s *scopes) possible(ctx context.Context, request Request, d *demanded, wit
 	if found {
 		got.uses = p.toolsApart()
 	}
-	// What was refused in a tool that is being tried around this one may be
-	// possible elsewhere.
+	// A tool that was refused while this one is tried may be possible elsewhere.
 	if err == nil && len(without) == 0 && (found || s.refused == before) {
 		s.known[key] = got
 	}
 	return got, err
 }
 
-// toolsApart returns the keys of the tools that a solved problem has apart, and
-// of those that they are built with.
+// toolsApart returns the keys of the tools that a solved problem has apart, and of those that
+// they are built with.
 func (p *formula) toolsApart() []string {
 	var keys []string
 	for l, a := range p.apart {
@@ -183,8 +182,8 @@ func (d *demanded) key() string {
 	return fmt.Sprintf("%s %s %v", d.target, d.needing.need.Range, d.needing.need.Options)
 }
 
-// alone finds the ladder of a tool for one need. A tool that would be needed to
-// build itself cannot be had.
+// alone finds the ladder of a tool for one need. A tool that would be needed to build itself is
+// impossible.
 func (s *scopes) alone(ctx context.Context, request Request, d *demanded, without map[key]bool) (p *formula,
 	core []*sentence, found bool, err error) {
 	key := d.key()
@@ -201,7 +200,7 @@ func (s *scopes) alone(ctx context.Context, request Request, d *demanded, withou
 	return p, core, found, err
 }
 
-// assembly makes packages of what was decided, each build once.
+// assembly makes packages from decisions, each build once.
 type assembly struct {
 	ctx      context.Context
 	packages []*Package
@@ -288,8 +287,7 @@ func (a *assembly) link(p *formula, of *Package, n *needing, raise func(*candida
 	return nil
 }
 
-// tool adds the ladder of a tool apart, with as much as possible of what is on
-// the ladder already.
+// tool adds the ladder of a tool apart, using as much as possible of the existing ladder.
 func (a *assembly) tool(p *formula, d *demanded) (made madeTool, err error) {
 	key := fmt.Sprintf("%p %s", p, d.key())
 	if made, done := a.tools[key]; done {
@@ -327,7 +325,7 @@ func (a *assembly) tool(p *formula, d *demanded) (made madeTool, err error) {
 	return made, nil
 }
 
-// settings are the options of a candidate as they were decided.
+// settings are the decided options of a candidate.
 func (p *formula) settings(c *candidate) map[string]string {
 	options := map[string]string{}
 	x := p.chosen(c)
@@ -343,9 +341,8 @@ func (p *formula) settings(c *candidate) map[string]string {
 	return options
 }
 
-// missed are the options that the first of the builds that are kept was made with,
-// otherwise than by default, and that the release of a candidate has not, or not as they
-// were.
+// missed are the options that differ from the default in the first of the kept builds, and that
+// the release of a candidate does not have, or not with that value.
 func (p *formula) missed(c *candidate, x *choice) []tomlfile.Pair {
 	if len(p.request.Kept[c.name]) == 0 {
 		return nil
@@ -361,8 +358,8 @@ func (p *formula) missed(c *candidate, x *choice) []tomlfile.Pair {
 	return all
 }
 
-// once returns the package that is the same build as this one and was added
-// before, or adds this one.
+// once returns the package that is the same build as this one and was added before, or adds this
+// one.
 func (a *assembly) once(p *Package) *Package {
 	for _, link := range p.Needs {
 		p.Rung = max(p.Rung, link.Package.Rung)

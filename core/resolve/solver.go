@@ -25,14 +25,13 @@ func (l Literal) variable() int { return int(l >> 1) }
 
 // A Guide steers the search.
 type Guide interface {
-	// Next returns the literal to try next, which must have no value yet, or 0
-	// when all that matters is decided. What is left open then must be able to
-	// be false.
+	// Next returns the literal to try next, which must have no value yet, or 0 if everything that
+	// matters is decided. Everything left open then must be able to be false.
 	Next() Literal
 	// Back says that the values of the levels above this one are gone.
 	Back(level int)
-	// Check returns a clause that must hold and of which all literals have
-	// become false, or nil. It is asked before each Next.
+	// Check returns a clause that must hold and whose literals have all become false, or nil. It is
+	// called before each Next.
 	Check() []Literal
 }
 
@@ -55,15 +54,14 @@ type Solver struct {
 	conflicts  int
 }
 
-// watch is a clause with one of its literals: where that holds, so does the
-// clause.
+// watch is a clause with one of its literals: if that holds, so does the clause.
 type watch struct {
 	clause int32
 	other  Literal
 }
 
-// cause is why a literal holds: a clause in which all others fail, counted from
-// 1, or another literal of a group. The zero cause is a decision.
+// cause is why a literal holds: a clause in which all others fail, counted from 1, or another
+// literal of a group. The zero cause is a decision.
 type cause struct {
 	clause int32
 	by     Literal
@@ -89,21 +87,20 @@ func (s *Solver) Variable() Literal {
 	return l
 }
 
-// Holds tells whether a literal has come to hold.
+// Holds reports whether a literal holds.
 func (s *Solver) Holds(l Literal) bool { return s.values[l] > 0 }
 
-// Fails tells whether its negation has.
+// Fails reports whether its negation holds.
 func (s *Solver) Fails(l Literal) bool { return s.values[l] < 0 }
 
-// Level is the level of what is decided next but one: assumptions are level 1,
-// and each decision makes one more.
+// Level is the level of the last decision: assumptions are level 1, and each decision makes one
+// more.
 func (s *Solver) Level() int { return len(s.starts) }
 
-// Trail returns what holds, in the order in which it came to hold. The caller
-// must not change it.
+// Trail returns what holds, in the order in which it was decided. The caller must not change it.
 func (s *Solver) Trail() []Literal { return s.trail }
 
-// Conflicts returns how many conflicts the search has met.
+// Conflicts returns the number of conflicts in the search.
 func (s *Solver) Conflicts() int { return s.conflicts }
 
 // Add adds a clause: at least one of its literals holds. It must not be called
@@ -152,7 +149,7 @@ func (s *Solver) keep(literals []Literal) int32 {
 	return c
 }
 
-// hold gives a literal that is open the value true.
+// hold gives an open literal the value true.
 func (s *Solver) hold(l Literal, why cause) {
 	s.values[l], s.values[l.Not()] = 1, -1
 	s.levels[l.variable()] = int32(len(s.starts))
@@ -160,7 +157,7 @@ func (s *Solver) hold(l Literal, why cause) {
 	s.trail = append(s.trail, l)
 }
 
-// back takes the values of the levels above this one away.
+// back takes back the values of the levels above this one.
 func (s *Solver) back(level int) {
 	if len(s.starts) <= level {
 		return
@@ -173,8 +170,8 @@ func (s *Solver) back(level int) {
 	s.next = min(s.next, len(s.trail))
 }
 
-// propagate draws what follows from the values so far. It returns a clause of
-// which all literals fail, or nil.
+// propagate draws the consequences of the values so far. It returns a clause whose literals all
+// fail, or nil.
 func (s *Solver) propagate() []Literal {
 	for ; s.next < len(s.trail); s.next++ {
 		l := s.trail[s.next]
@@ -196,8 +193,8 @@ func (s *Solver) propagate() []Literal {
 	return nil
 }
 
-// visit looks at the clauses that are watched at a literal that has come to
-// fail: each gets another watch, has come to its last literal, or is broken.
+// visit looks at the clauses that are watched at a literal that has become false: each gets
+// another watch, has one literal left, or is broken.
 func (s *Solver) visit(failed Literal) (broken []Literal) {
 	watches := s.watched[failed]
 	kept := watches[:0]
@@ -237,10 +234,9 @@ func (s *Solver) visit(failed Literal) (broken []Literal) {
 	return nil
 }
 
-// Solve looks for values under which all clauses and assumptions hold. Where
-// there are some it leaves them to be read until the next call of any method
-// that adds or solves; where there are none it returns assumptions that cannot
-// hold together. Its error is that of ctx.
+// Solve looks for values under which all clauses and assumptions hold. If there are some, they
+// can be read until the next call of a method that adds or solves; if there are none, it returns
+// assumptions that cannot hold together. Its error is that of ctx.
 func (s *Solver) Solve(ctx context.Context, assumptions []Literal, guide Guide) (core []Literal, found bool,
 	err error) {
 	s.back(0)
@@ -292,8 +288,8 @@ func (s *Solver) Solve(ctx context.Context, assumptions []Literal, guide Guide) 
 	}
 }
 
-// learn keeps a clause whose literals have values, watched where they go last.
-// A clause of one literal needs no watch.
+// learn keeps a clause whose literals have values, watched at those that are taken back last. A
+// clause of one literal needs no watch.
 func (s *Solver) learn(literals []Literal) int32 {
 	for place := range min(2, len(literals)) {
 		for i := place + 1; i < len(literals); i++ {
@@ -309,8 +305,7 @@ func (s *Solver) learn(literals []Literal) int32 {
 	return s.keep(literals)
 }
 
-// levelOf is the level at which a literal got its value; what is open goes
-// before everything.
+// levelOf is the level at which a literal got its value; open ones come before everything.
 func (s *Solver) levelOf(l Literal) int32 {
 	if s.values[l] == 0 {
 		return int32(len(s.starts)) + 1
@@ -318,9 +313,8 @@ func (s *Solver) levelOf(l Literal) int32 {
 	return s.levels[l.variable()]
 }
 
-// analyse returns a clause that follows from a broken one and has one literal,
-// its first, of the present level; and the level at which it says that this
-// literal holds.
+// analyse returns a clause that follows from a broken one and has one literal of the current
+// level, its first; and the level at which it implies that literal.
 func (s *Solver) analyse(broken []Literal) (learnt []Literal, level int) {
 	present := int32(len(s.starts))
 	learnt = []Literal{0}
@@ -360,7 +354,7 @@ func (s *Solver) analyse(broken []Literal) (learnt []Literal, level int) {
 	return learnt, level
 }
 
-// because returns the literals whose failing made l hold.
+// because returns the literals whose failing implied l.
 func (s *Solver) because(l Literal) []Literal {
 	why := s.causes[l.variable()]
 	if why.clause == 0 {
@@ -372,7 +366,7 @@ func (s *Solver) because(l Literal) []Literal {
 	return slices.DeleteFunc(slices.Clone(s.clauses[why.clause-1]), func(other Literal) bool { return other == l })
 }
 
-// assumed returns the assumptions that a clause is broken by.
+// assumed returns the assumptions that break a clause.
 func (s *Solver) assumed(broken []Literal) (core []Literal) {
 	var seen []int
 	mark := func(literals []Literal) {

@@ -5,9 +5,9 @@ import (
 	"slices"
 )
 
-// walk asks the questions of a problem in the order that Solve writes down: it
-// goes from what is asked for to what that needs. Of what is known to be needed,
-// the package that comes first among the candidates is next.
+// walk asks the questions of a problem in the order that Solve documents: from what is requested
+// to its needs. Of the packages that are known to be needed, the first among the candidates is
+// next.
 type walk struct {
 	*formula
 	visits []visit
@@ -22,7 +22,7 @@ type visit struct {
 	level int
 }
 
-// places are those of candidates, as a heap with the first on top.
+// places are positions of candidates, as a heap with the first on top.
 type places []int
 
 func (p places) Len() int           { return len(p) }
@@ -76,8 +76,8 @@ func (w *walk) needTargets(c *candidate) {
 	}
 }
 
-// Check goes on to the next package when the last one has no question left. It
-// refuses tools that cannot be had apart, and circles.
+// Check continues with the next package when the last one has no open question. It refuses tools
+// that cannot be resolved apart, and circles.
 func (w *walk) Check() []Literal {
 	for w.stop == nil {
 		if n := len(w.visits); n > 0 {
@@ -114,8 +114,8 @@ func (w *walk) Next() Literal {
 	return w.absent()
 }
 
-// absent answers for a package that nothing leads to: it is not there. Until that is
-// said of all of them, something could be as only they demand it.
+// absent answers for a package that nothing leads to: it is not on the ladder. Until that is
+// decided for all of them, something could be demanded only by them.
 func (w *walk) absent() Literal {
 	for _, c := range w.candidates {
 		if !w.known[c.place] && w.open(c.present) {
@@ -125,8 +125,8 @@ func (w *walk) absent() Literal {
 	return 0
 }
 
-// ask returns the preferred answer to the first open question about a package,
-// or 0 when there is none.
+// ask returns the preferred answer to the first open question about a package, or 0 if there is
+// none.
 func (w *walk) ask(c *candidate) Literal {
 	x := w.chosen(c)
 	switch {
@@ -164,8 +164,8 @@ func (w *walk) ask(c *candidate) Literal {
 	return 0
 }
 
-// askOption returns the preferred value of an option that has none yet, or 0: one that a
-// person has said or that is kept, the release's default, or any other.
+// askOption returns the preferred value of an option that has none yet, or 0: a requested or
+// kept one, the release's default, or any other.
 func (w *walk) askOption(s *setting, x *choice) Literal {
 	if slices.ContainsFunc(s.is, w.Holds) {
 		return 0
@@ -186,7 +186,7 @@ func (w *walk) askOption(s *setting, x *choice) Literal {
 
 func (w *walk) open(l Literal) bool { return !w.Holds(l) && !w.Fails(l) }
 
-// chosen returns the release that a package is taken in, or nil.
+// chosen returns the release of a package on the ladder, or nil.
 func (p *formula) chosen(c *candidate) *choice {
 	for _, x := range c.choices {
 		if p.Holds(x.Literal) {
@@ -210,13 +210,13 @@ func (w *walk) askNeed(n *needing) Literal {
 	return 0
 }
 
-// turnCame tells whether a package was visited.
+// turnCame reports whether a package was visited.
 func (w *walk) turnCame(c *candidate) bool {
 	return w.known[c.place] && !slices.Contains(w.needed, c.place)
 }
 
-// circle returns a clause against the shortest circle of needs that a package
-// is in, or nil. Tools apart are in no circle.
+// circle returns a clause against the shortest circle of needs through a package, or nil. Tools
+// apart are in no circle.
 func (w *walk) circle(c *candidate) []Literal {
 	from := map[*candidate]*alternative{} // by which each was first reached
 	queue := []*candidate{c}
@@ -247,10 +247,10 @@ func (w *walk) circle(c *candidate) []Literal {
 	return nil
 }
 
-// phantom returns a clause against packages that are only there because they need each
-// other, and so could have something be as they demand, though nothing that is asked
-// for leads to them; or nil. It is the loop formula of those packages (Lin and Zhao,
-// 2004): for one of them to be there, another than they has to need one of them.
+// phantom returns a clause against packages that are on the ladder only because they need each
+// other, and so could demand something although nothing requested leads to them; or nil. It is
+// the loop formula of those packages (Lin and Zhao, 2004): for one of them to be on the ladder,
+// some other package has to need one of them.
 func (w *walk) phantom() []Literal {
 	var broken []Literal
 	for _, c := range w.candidates {
@@ -274,9 +274,8 @@ func (w *walk) phantom() []Literal {
 	return broken
 }
 
-// refuseTools returns a clause against one of the tools that are apart, or nil
-// when all of them can be had. To find out takes a search for each, so it is
-// done when everything else fits.
+// refuseTools returns a clause against one of the tools that are apart, or nil if all of them
+// are possible. That takes a search for each, so it is done when everything else fits.
 func (w *walk) refuseTools() []Literal {
 	for _, v := range w.visits {
 		for _, n := range v.needs {
@@ -293,8 +292,7 @@ func (w *walk) refuseTools() []Literal {
 	return nil
 }
 
-// refuse returns a clause against meeting a need with a tool apart, or nil
-// where that can be done.
+// refuse returns a clause against meeting a need with a tool apart, or nil if that is possible.
 func (w *walk) refuse(a *alternative) []Literal {
 	without := map[key]bool{}
 	for _, s := range w.sentences {

@@ -156,7 +156,7 @@ func (s *Store) sweepTrees() error {
 	return nil
 }
 
-// sweepTree deletes a directory in the place of a tree that is none. Files that an interrupted
+// sweepTree deletes a directory without a receipt in the place of a tree. Files that an interrupted
 // build had placed but not tried are kept for its next run.
 func (s *Store) sweepTree(r Ref) error {
 	if s.Installed(r) {
