@@ -1,8 +1,7 @@
-// Package advice says what would help: who has what a build or the operating system
-// lacks, and how a recipe asks for it.
+// Package advice says what would help: who has what a build or the operating system lacks, and
+// how a recipe requests it.
 //
-// A Remedy is a value. It changes nothing that it is about, and says nothing of how a
-// person tells a program to do it.
+// A Remedy is a value. It changes nothing, and does not say how a person types it.
 package advice
 
 import (
@@ -21,8 +20,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// A Remedy is what answers something that is missing: a recipe on the shelves, or the
-// operating system, or either; or to do without.
+// A Remedy is an answer to something that is missing: a recipe on the shelves, the operating
+// system, or either; or going without it.
 type Remedy struct {
 	Recipe  string // that has it, or ""
 	Sure    bool   // it is known to have it; otherwise its name speaks for it
@@ -41,18 +40,18 @@ type Remedy struct {
 	Needed  string // the recipe that has it, and is needed already: what is wrong is where it is looked for
 }
 
-// Evidence is what a remedy is found by.
+// Evidence is what remedies are found by.
 type Evidence struct {
 	Known  func() (*draft.Known, error) // what recipes and trees offer
 	Files  host.Files                   // what the operating system's packages have
 	Family string
-	// What is installed, and by which package; nil: nothing is known.
+	// What is installed, and by which package; nil: unknown.
 	Here func(q host.Question) (owner string, there bool)
 	At   func(questions []host.Question) string // the file that answers the first of them; nil: nothing is known
 }
 
-// Look returns the evidence that a machine has. What recipes and trees offer is found
-// out once, when it is asked for.
+// Look returns the evidence of a machine. What recipes and trees offer is found out once, when
+// it is needed.
 func Look(m *machine.Machine) Evidence {
 	return Evidence{Files: m.HostFiles, Family: m.System.Family,
 		Here:  func(q host.Question) (string, bool) { return here(m, q) },
@@ -60,7 +59,7 @@ func Look(m *machine.Machine) Evidence {
 		Known: sync.OnceValues(func() (*draft.Known, error) { return draft.Survey(m.Shelves, m.Store) })}
 }
 
-// other tells whether another recipe offers something.
+// other reports whether another recipe offers something.
 func (e Evidence) other(r *recipe.Recipe, q host.Question) bool {
 	known, err := e.Known()
 	if err != nil {
@@ -70,8 +69,8 @@ func (e Evidence) other(r *recipe.Recipe, q host.Question) bool {
 	return found && name != r.Name
 }
 
-// For finds out what answers a cause. There is nothing where the recipe, which can be
-// nil, asks for it already.
+// For finds remedies for a cause. There are none if the recipe, which can be nil, requests it
+// already.
 func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	m := Remedy{Family: e.Family, Without: c.Without, Listed: e.Files.There()}
 	questions := c.Questions()
@@ -128,7 +127,7 @@ func (e Evidence) here(questions []host.Question) (q host.Question, owner string
 	return q, "", false
 }
 
-// here tells whether a machine has what a question asks for, and by which package.
+// here reports whether a machine has the answer to a question, and in which package.
 func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 	ctx := context.Background()
 	files := m.Programs.Where(ctx, q)
@@ -152,8 +151,8 @@ func here(m *machine.Machine, q host.Question) (owner string, there bool) {
 	return "", true
 }
 
-// at is the file of a machine that answers the first question: where compilers look, or, of a
-// header, in a directory below that they are not told of.
+// at is the file of a machine that answers the first question: where compilers look or, for a
+// header, in a directory below that.
 func at(m *machine.Machine, questions []host.Question) string {
 	q := questions[0]
 	if !slices.Contains([]host.Kind{host.Header, host.Library, host.Module, host.Program}, q.Kind) {
@@ -173,8 +172,7 @@ func at(m *machine.Machine, questions []host.Question) string {
 	return ""
 }
 
-// Nowhere tells whether no package of the operating system has it, as far as its
-// lists say.
+// Nowhere reports whether no package of the operating system has it, according to its lists.
 func (m Remedy) Nowhere() bool { return len(m.Owners) == 0 && m.Listed }
 
 // Need is the need on the recipe that has it.
@@ -192,15 +190,15 @@ func (m Remedy) HostNeed() recipe.HostEntry {
 	return e
 }
 
-// declares tells whether a recipe asks the operating system for one of these.
+// declares reports whether a recipe requests one of these from the operating system.
 func declares(r *recipe.Recipe, questions ...host.Question) bool {
 	return slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
 		return slices.Contains(questions, n.Question())
 	})
 }
 
-// dependencyKinds are what of a recipe answers a cause. What only has a name can be
-// anything.
+// dependencyKinds are the kinds of needs that answer a cause. Something with only a name can be
+// of any kind.
 var dependencyKinds = map[diagnose.Kind][]string{
 	diagnose.MissingProgram: {"program"}, diagnose.MissingHeader: {"header"}, diagnose.MissingLibrary: {"library"},
 	diagnose.MissingModule:  {"module", "package"},
@@ -208,8 +206,8 @@ var dependencyKinds = map[diagnose.Kind][]string{
 	diagnose.TooOld: {"module", "program", "package"},
 }
 
-// recipeFor finds the recipe on the shelves that answers a cause: of those that are needed
-// already, or of the others.
+// recipeFor finds the recipe on the shelves that answers a cause: among existing needs, or among
+// the others.
 func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (name string, sure bool) {
 	packages, err := e.Known()
 	if err != nil {
@@ -235,8 +233,8 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (n
 	return name, sure
 }
 
-// hostFor finds the question whose answer the operating system's packages have, and
-// which of them. Where nothing is known of that, it is the first.
+// hostFor finds the question that the operating system's packages answer, and which of them. If
+// that is not known, it is the first.
 func (e Evidence) hostFor(questions []host.Question) (q host.Question, packages []string, others []host.Found) {
 	owners := e.Files.Owners(questions)
 	for _, q := range questions {
@@ -246,7 +244,7 @@ func (e Evidence) hostFor(questions []host.Question) (q host.Question, packages 
 		if slices.Contains(host.Kinds, q.Kind) {
 			return q, owners[q], nil
 		}
-		// Nothing asks the operating system for such a thing, except for another of its package.
+		// Nothing can ask the operating system for this, except for something else in its package.
 		if other, found := e.Files.Of(owners[q][0]); found {
 			return other, owners[q], nil
 		}
@@ -266,8 +264,8 @@ func (e Evidence) hostFor(questions []host.Question) (q host.Question, packages 
 	return host.Question{}, nil, nil
 }
 
-// Offer names the recipe that has what the operating system lacks, by its question,
-// for those things of which a recipe is known to have them.
+// Offer names the recipe that has what the operating system lacks, by its question, for things
+// that a recipe is known to have.
 func Offer(missing *host.Missing, e Evidence) map[host.Question]string {
 	known, err := e.Known()
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// An Answer is how a recipe is changed for a build that has failed.
+// An Answer is a change of a recipe after a failed build.
 type Answer struct {
 	Text     string   // the lines that are added, or what is changed
 	Packages []string // of the operating system that have to be installed for it; none: it can go on
@@ -26,17 +26,17 @@ type Answer struct {
 	change   func(e *tomlfile.Edit, why string)
 }
 
-// Give changes the recipe, with a remark that says why.
+// Give changes the recipe, with a remark about the reason.
 func (a *Answer) Give(r *recipe.Recipe, why string) error {
 	return r.Change(func(e *tomlfile.Edit) { a.change(e, why) })
 }
 
-// To finds the answers to a failed build, the best first: the argument that leads into
-// the tree what was placed outside of it; an option that is off and brings what is
-// missing; the argument that it asks for; a need on a recipe; the argument that the source itself names to do without;
-// nothing in the place of what writes documentation; a need on the operating system; an
-// empty file in the place of documentation that the archive lacks; a flag that is known
-// to help; the source's own directory to build in.
+// To finds the answers to a failed build, the best first: the argument that moves files placed
+// outside into the tree; an option that is off and provides what is missing; the argument that
+// the source asks for; a need on a recipe; the argument with which the source goes without it; a
+// no-op in place of what writes documentation; a need on the operating system; an empty file in
+// place of documentation that the archive lacks; a flag that is known to help; the source's own
+// directory to build in.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := append(inside(r, f), installing(r, f)...)
@@ -72,7 +72,8 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	return slices.Concat(answers, standIn(r, f), flag(r, c), inTree(r, f))
 }
 
-// installing turns on what installs, which the source has on, where nothing was placed without.
+// installing turns on what installs files, which the source has on, if nothing was placed
+// without it.
 func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
 	for _, o := range r.Options {
 		if f.Nothing && !o.Implied && o.Values == nil && o.Default == "off" && len(o.Off) > 0 &&
@@ -112,8 +113,8 @@ func stemsOf(c *diagnose.Cause) map[string]bool {
 	return stems
 }
 
-// Belongs is the option that is on and that what is missing belongs to, by its name; nil
-// for none.
+// Belongs is the option that is on and that what is missing belongs to, by its name; nil for
+// none.
 func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
 	stems := stemsOf(c)
 	for _, o := range r.Options {
@@ -124,8 +125,8 @@ func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
 	return nil
 }
 
-// turnedOn turns on an option that is off, under which the recipe needs what is missing:
-// the source cannot do without it, whatever it offers.
+// turnedOn turns on an option that is off, and that has a need for what is missing: the source
+// cannot do without it.
 func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	stems := stemsOf(c)
 	for _, o := range r.Options {
@@ -157,7 +158,7 @@ func OptionOf(r *recipe.Recipe, argument string) *recipe.Option {
 	return nil
 }
 
-// asked gives the argument that the source asks for itself: by an option that has it, or as it is.
+// asked gives the argument that the source asks for: by an option that has it, or as it is.
 func asked(r *recipe.Recipe, argument string) *Answer {
 	change, says := func(e *tomlfile.Edit) {
 		e.SetTable("build", []string{"args"},
@@ -174,7 +175,7 @@ func asked(r *recipe.Recipe, argument string) *Answer {
 	}}
 }
 
-// without does without what is missing, as the source says itself.
+// without goes without what is missing, in the way that the source states.
 func without(r *recipe.Recipe, c *diagnose.Cause, m Remedy) *Answer {
 	turnOff, done := turnedOff(r, c.Without)
 	says := "# " + done
@@ -187,8 +188,8 @@ func without(r *recipe.Recipe, c *diagnose.Cause, m Remedy) *Answer {
 	}}
 }
 
-// turnedOff turns off what an argument turns off: an option of the recipe that is
-// about it, or else with the argument itself.
+// turnedOff turns off what an argument turns off: by an option of the recipe for it, or else by
+// the argument itself.
 func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), done string) {
 	about := strings.NewReplacer("--without-", "", "--disable-", "", "-D", "").Replace(argument)
 	about, _, _ = strings.Cut(about, "=")
@@ -208,8 +209,8 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), 
 	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 
-// inTree builds in the source's own directory. Some sources can only be built there, and
-// do not say so: what fails outside, and lacks nothing of the machine, may not fail there.
+// inTree builds in the source's own directory. Some sources can only be built there, without
+// saying so: a build that lacks nothing of the machine and fails elsewhere may succeed there.
 func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
 	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) ||
@@ -223,13 +224,13 @@ func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
 		}}}
 }
 
-// generators are programs that a build outside the source may run only because it does not find the
-// generated files that the source brings.
+// generators are programs that a build outside the source may only run because it does not find
+// generated files of the source.
 var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true,
 	"gperf": true}
 
-// flag gives the compiler a flag that helps, in the environment; for makefiles, which do not ask
-// the environment which compiler to run, among the arguments.
+// flag adds a helpful flag to the compiler, in the environment; for makefiles, which do not take
+// the compiler from the environment, among the arguments.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	flag, variables := helpful(c)
 	blind := false
@@ -285,7 +286,7 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	}}}
 }
 
-// warnings returns the flags by which the warnings that some lines call errors are none.
+// warnings returns the flags that turn the errors in some lines back into warnings.
 func warnings(lines []string) (flags []string) {
 	for _, line := range lines {
 		if m := asError.FindStringSubmatch(line); m != nil && !slices.Contains(flags, "-Wno-error="+m[1]) {
@@ -300,8 +301,8 @@ var asError = pattern.New(`\[-Werror=([\w+-]+)=?\d*\]`)
 // lateLibraries makes the linker keep libraries that precede the objects that use them.
 const lateLibraries = "-Wl,--no-as-needed"
 
-// helpful is a flag by which the compiler takes what it has refused, and the variables that it goes
-// into: the compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
+// helpful is a flag with which the compiler accepts what it refused, and its variables: the
+// compilers themselves, because makefiles set CFLAGS, unless it has to come after theirs.
 func helpful(c *diagnose.Cause) (flag string, variables []string) {
 	said := func(matches func(line string) bool) bool { return slices.ContainsFunc(c.Lines, matches) }
 	compiler, inCXX := []string{"CC"}, ofCXX.MatchString(c.Place) || strings.Contains(c.Name(), "C++") ||

@@ -9,7 +9,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// A Clash is what a package offers and the operating system has as well, of one kind.
+// A Clash is something that both a package and the operating system have, of one kind.
 type Clash struct {
 	Kind   host.Kind // program or library
 	Names  []string

@@ -16,9 +16,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// writers are programs that write documentation, by the variables under which build
-// files call them. To call another that does nothing in their place does without what
-// they write, or keeps what the archive has of it.
+// writers are programs that write documentation, by the variables with which build files call
+// them. A no-op in their place skips the documentation, or keeps the archive's copy.
 var writers = map[string]string{"makeinfo": "MAKEINFO", "help2man": "HELP2MAN", "xsltproc": "XSLTPROC",
 	"pod2man": "POD2MAN", "doxygen": "DOXYGEN", "asciidoc": "ASCIIDOC", "a2x": "A2X", "txt2man": "TXT2MAN",
 	"groff": "GROFF"}
@@ -32,7 +31,7 @@ func withArguments(r *recipe.Recipe, says string, args ...string) *Answer {
 	}}
 }
 
-// undocumented does without a program that only writes documentation.
+// undocumented goes without a program that only writes documentation.
 func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	variable := writers[c.Name()]
 	if c.Kind != diagnose.MissingProgram || variable == "" ||
@@ -48,12 +47,12 @@ func undocumented(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	return []*Answer{a}
 }
 
-// visited matches files of documentation, which builds go through and need nothing of.
+// visited matches documentation files, which builds visit and need nothing of.
 var visited = pattern.New(`(?:^|/)(?:docs?|man|doc-\w+|manual|po|examples?|samples?|demos?|tests?)/|\.(?:texi` +
 	`|texinfo|txi|info|[1-8]|html?|md|rst|txt|in)$`)
 
-// standIn lays an empty file in the place of one that the archive lacks, where that is a
-// part of the documentation, or of what else a build only visits.
+// standIn creates an empty file in place of one that the archive lacks, if that is part of the
+// documentation, or of something else that a build only visits.
 func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	c := f.Cause
 	if c == nil || c.Kind != diagnose.MissingInSource || r.Build.Method == recipe.Script {
@@ -83,10 +82,10 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}}}
 }
 
-// plainPath matches paths that mean nothing else to a shell.
+// plainPath matches paths without a special meaning to a shell.
 var plainPath = pattern.New(`^\w[\w./+-]*$`)
 
-// entered is the directory of the source that make was in, as it says itself.
+// entered is the directory of the source that make was in, according to its output.
 func entered(lines []string) string {
 	for _, line := range slices.Backward(lines) {
 		m := entering.FindStringSubmatch(line)

@@ -12,21 +12,20 @@ import (
 	"fernladder/core/traces"
 )
 
-// Undeclared are what a build has used of the operating system, as far as its recipe
-// does not ask for it by now.
+// Undeclared are what a build has used of the operating system and its recipe does not declare.
 func Undeclared(r *recipe.Recipe, u *build.Used, family string) []traces.Use {
 	return slices.DeleteFunc(slices.Clone(u.Uses), func(use traces.Use) bool { return declaresUse(r, use, family) })
 }
 
-// declaresUse tells whether a recipe asks for what was used, or for something else of
-// the same package.
+// declaresUse reports whether a recipe requests what was used, or something else of the same
+// package.
 func declaresUse(r *recipe.Recipe, u traces.Use, family string) bool {
 	return declares(r, u.Question) || slices.ContainsFunc(r.HostNeeds, func(n *recipe.HostNeed) bool {
 		return slices.Contains(n.PackagesOf(family), packageOf(u, family))
 	})
 }
 
-// UseText is how a recipe says that it needs what was used.
+// UseText is what was used in the form of a recipe's need.
 func UseText(family string, u traces.Use) string {
 	about := fmt.Sprintf("%s: %s", u.How, strings.Join(u.Files[:min(2, len(u.Files))], ", "))
 	if more := len(u.Files) - 2; more > 0 {

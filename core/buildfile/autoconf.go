@@ -8,8 +8,8 @@ import (
 	"fernladder/core/version"
 )
 
-// Autoconf reads the source of a configure script, with the macros of the package's own
-// that it calls. macros are the files that may define them.
+// Autoconf reads the source of a configure script, with the package's own macros that it calls.
+// macros are the files that may define them.
 func Autoconf(file, text string, macros []string) *Reading {
 	a := &autoconf{file: file, r: &Reading{}}
 	a.define(macros)
@@ -24,7 +24,7 @@ func Autoconf(file, text string, macros []string) *Reading {
 	return a.r
 }
 
-// most is more than any honest build file has of anything.
+// most is more than any real build file has of anything.
 const most = 20_000
 
 var (
@@ -50,8 +50,8 @@ var (
 	callPat = pattern.New(`\b[A-Z][A-Za-z0-9]*_\w+`)
 )
 
-// define takes the definitions of macros, but those that many packages share: what
-// they look for is about the system.
+// define reads definitions of macros, except for those that many packages share: these look for
+// properties of the system.
 func (a *autoconf) define(macros []string) {
 	a.bodies = map[string]string{}
 	for _, text := range macros {
@@ -69,7 +69,7 @@ func (a *autoconf) define(macros []string) {
 	}
 }
 
-// expand puts the bodies of macros where they are called.
+// expand replaces calls of macros by their bodies.
 func (a *autoconf) expand(text string, depth int) string {
 	const deepest, longest = 4, 4 << 20
 	if depth == deepest || len(a.bodies) == 0 || a.expanded > longest {
@@ -102,8 +102,8 @@ func (a *autoconf) expand(text string, depth int) string {
 	return b.String()
 }
 
-// m4Arguments are the arguments of a macro from behind its parenthesis on, each without
-// its outmost quotes, and where it ends.
+// m4Arguments are the arguments of a macro after its parenthesis, each without its outermost
+// quotes, and where it ends.
 func m4Arguments(text string, at int) (args []string, end int) {
 	const longest = 32 << 10
 	brackets, parens, from := 0, 0, at
@@ -158,10 +158,10 @@ func underscored(name string) string {
 	return strings.NewReplacer("-", "_", ".", "_", "+", "_").Replace(name)
 }
 
-// saysState matches how a script says what it has decided.
+// saysState matches how a script reports its decision.
 var saysState = pattern.New(`\bAC_MSG_RESULT\(\s*\[*(yes|no|enabled|disabled|auto)\b`)
 
-// bothSides tells whether a help text has a line for a switch that is on, and one for it
+// bothSides reports whether a help text has one line for a switch being on, and one for it being
 // off.
 func bothSides(help, name string) bool {
 	on := strings.Contains(help, "--enable-"+name) || strings.Contains(help, "--with-"+name)
@@ -169,17 +169,17 @@ func bothSides(help, name string) bool {
 	return on && off
 }
 
-// placed matches what stands for the place in which something is looked for.
+// placed matches placeholders for the place in which something is looked for.
 var placed = pattern.New(`(?i)^\[?=?\[?=?(DIR|PATH|PREFIX|PFX|DIRECTORY|ROOT|LOCATION|path|dir|/path)`)
 
-// states are the words by which scripts say them.
+// states are words for states.
 var states = map[string]State{"yes": On, "enabled": On, "true": On, "on": On, "no": Off, "disabled": Off, "false": Off,
 	"off":  Off,
 	"auto": Auto, "check": Auto, "maybe": Auto, "try": Auto, "probe": Auto, "detect": Auto, "default": Auto,
 	"autodetect": Auto, "ifavailable": Auto, "ifpresent": Auto, "guess": Auto, "unset": Auto, "unspecified": Auto,
 	"optional": Auto}
 
-// switches reads what can be switched.
+// switches reads the switches.
 func (a *autoconf) switches() {
 	for _, at := range acArgument.Compiled().FindAllStringSubmatchIndex(a.text, most) {
 		args, end := m4Arguments(a.text, at[1])
@@ -237,8 +237,8 @@ func (a *autoconf) switches() {
 	a.r.Switches = distinct(a.r.Switches)
 }
 
-// stateSet is what a script sets a switch to that was not given. Where it is one or the
-// other, it depends.
+// stateSet is the state that a script sets for a switch that was not given. If it can be either,
+// it depends.
 func stateSet(script string, state State) State {
 	for i, m := range setsState.FindAllStringSubmatch(script, -1) {
 		if i > 0 && states[m[1]] != state {
@@ -259,7 +259,7 @@ func distinct(switches []Switch) []Switch {
 var shellBlocks = pattern.New(`(?m)^[ \t]*(?:(if)\b(.*)|(fi)\b.*|(case)\b(.*) in\b.*|(esac)\b.*)$|\b(AS_IF` +
 	`|AM_COND_IF|AS_CASE)\(`)
 
-// shellSpans are the parts of a script that count under a condition.
+// shellSpans are the parts of a script under a condition.
 func shellSpans(text string) []span {
 	var spans []span
 	type open struct {
@@ -297,9 +297,9 @@ func shellSpans(text string) []span {
 	return spans
 }
 
-// acLookups are the macros that look for something: the kind, and which argument names
-// it; missing is the one that says what happens without it, and needs says that without
-// that argument nothing goes on.
+// acLookups are the macros that look for something: the kind, and which argument names it;
+// missing is the argument for what happens without it, and needs says that without that argument
+// it is required.
 var acLookups = map[string]struct {
 	kind                 string
 	name, found, missing int
@@ -322,7 +322,7 @@ var (
 	stops     = pattern.New(`\bAC_MSG_(?:ERROR|FAILURE)\b`)
 )
 
-// lookups reads what is looked for.
+// lookups reads the look-ups.
 func (a *autoconf) lookups() {
 	add := func(l Lookup, at int, actions string) {
 		conditions := append(around(a.given, at), around(a.spans, at)...)
@@ -337,7 +337,7 @@ func (a *autoconf) lookups() {
 		}
 		if l.Switch == "" && len(conditions) > 0 {
 			l.Required = false
-			// That something like it was not found yet is no condition of its own.
+			// Whether an alternative was not found yet is no condition of its own.
 			l.unsure = slices.ContainsFunc(conditions, func(c string) bool {
 				return !notYet.MatchString(c) || !slices.ContainsFunc(l.sets, func(v string) bool { return mentions(c, v) })
 			})
@@ -396,10 +396,10 @@ var dotted = pattern.New(`_(\d+)_(\d+)$`)
 var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes` +
 	`|true|1)\b|= x$`)
 
-// flags are variables of compilers, which say nothing of what was found.
+// flags are variables of compilers, which do not show what was found.
 var flags = pattern.New(`^(?:\w*_)?(?:LIBS|LDADD|CFLAGS|CPPFLAGS|LDFLAGS|CXXFLAGS|DEFS|enableval|withval)$`)
 
-// elsewhere tells whether a condition asks for another kind of system than this.
+// elsewhere reports whether a condition is about another kind of system than this.
 func elsewhere(conditions []string) bool {
 	return slices.ContainsFunc(conditions, func(c string) bool {
 		return otherSystem.MatchString(c) && !strings.Contains(c, "!") && !strings.Contains(c, "linux")
@@ -409,9 +409,8 @@ func elsewhere(conditions []string) bool {
 var otherSystem = pattern.New(`(?i)mingw|cygwin|darwin|win32|windows|macos|\bos2\b|solaris|\bMSVC\b|\bAPPLE\b` +
 	`|\bANDROID\b|\bIOS\b|haiku|beos|\bHPUX\b|freebsd|netbsd|openbsd`)
 
-// errors finds look-ups whose absence is asked for later, where nothing goes on then:
-// if test "$found" = no; then AC_MSG_ERROR(…). It is enough that one of those that set
-// the same is found; they become one.
+// errors finds look-ups that are required by a later condition: if test "$found" = no; then
+// AC_MSG_ERROR(…). If several set the same variable, one of them is enough; they become one.
 func (a *autoconf) errors() {
 	stopsAt := stops.Compiled().FindAllStringIndex(a.text, most)
 	required := map[string]bool{}
@@ -484,8 +483,8 @@ var system = strings.Fields(`
 	gawk mawk nawk ar ranlib nm strip ld cc gcc c99 cp mv rm ln tar gzip cat file make gmake install mkdir true
 	false echo test env sort cmp diff find xargs objcopy objdump strings uname hostname date cut tr lib link cl`)
 
-// Ordinary tells whether a name is of something that every system with a compiler has,
-// or is only known when the build runs.
+// Ordinary reports whether a name is of something that every system with a compiler has, or is
+// only known when the build runs.
 func Ordinary(name string) bool {
 	if name == "" || strings.ContainsAny(name, "$@{}()<>|&;*'\"\\") {
 		return true

@@ -1,10 +1,9 @@
-// Package buildfile reads the files of build systems: what can be switched before a
-// build, what is looked for in other packages, and which of the one decides about the
-// other.
+// Package buildfile reads the files of build systems: the switches of a build, its look-ups in
+// other packages, and which switch decides about which look-up.
 //
-// It reads texts and runs nothing. It knows the languages of the build systems as far as
-// people write them, and gives up quietly where they compute what they look for: then
-// there is less in a Reading, and nothing that is wrong.
+// It reads texts and runs nothing. It knows the languages of the build systems as people write
+// them, and gives up quietly where they compute what they look for: then a Reading has less, but
+// nothing wrong.
 package buildfile
 
 import (
@@ -15,7 +14,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// State is what a switch is by default.
+// State is the default of a switch.
 type State string
 
 // The states.
@@ -34,8 +33,8 @@ type Switch struct {
 	Default State
 	On, Off []string // the arguments of each side
 
-	// For one that is neither on nor off: its values, with their arguments, and which of
-	// them it is by default; \"\" where that is not one of them.
+	// For a switch that is neither on nor off: its values, with their arguments, and its default;
+	// "" if that is not one of them.
 	Values map[string][]string
 	Order  []string
 	Value  string
@@ -46,7 +45,7 @@ type Switch struct {
 	vars    []string // by which the build file asks for it
 }
 
-// Purpose is what a switch is about, where that is nothing that people use a package for.
+// Purpose is what a switch is about, if users of a package do not need that.
 type Purpose string
 
 // The purposes.
@@ -88,11 +87,11 @@ type Reading struct {
 	Modules  bool // modules of pkg-config are looked for
 }
 
-// Files gives the text of a file of the source, or "" if there is none.
+// Files returns the text of a file of the source, or "" if there is none.
 type Files func(name string) string
 
-// switchOf finds the switch that one of the texts asks for: conditions around a look-up,
-// from the inmost on.
+// switchOf finds the switch that one of the texts mentions: conditions around a look-up, from
+// the innermost outwards.
 func (r *Reading) switchOf(conditions []string) string {
 	for _, c := range conditions {
 		for _, s := range r.Switches {
@@ -106,7 +105,7 @@ func (r *Reading) switchOf(conditions []string) string {
 	return ""
 }
 
-// mentions tells whether a condition has a word.
+// mentions reports whether a condition contains a word.
 func mentions(condition, word string) bool {
 	for from := 0; ; {
 		i := strings.Index(condition[from:], word)
@@ -126,8 +125,8 @@ func isWord(c byte) bool {
 	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 }
 
-// Stem is a name without what differs between a package, its module, its library and its
-// switch: lib before it, a version behind it, marks between.
+// Stem is a name without what differs between a package, its module, its library and its switch:
+// lib at the beginning, a version at the end, punctuation.
 func Stem(name string) string {
 	name = strings.ToLower(name)
 	for _, prefix := range []string{"enable_", "with_", "use_", "have_", "build_", "want_"} {
@@ -150,8 +149,7 @@ func Stem(name string) string {
 	return strings.NewReplacer("-", "", "_", "", ".", "").Replace(name)
 }
 
-// join gives look-ups that belong to no switch by their place the one that is called like
-// them, and takes out what is there twice.
+// join assigns look-ups without a switch to the one with their name, and removes duplicates.
 func (r *Reading) join() {
 	for i := range r.Lookups {
 		l := &r.Lookups[i]
@@ -188,7 +186,7 @@ func (r *Reading) join() {
 	r.Lookups = all
 }
 
-// purposes are told by the names of switches.
+// purposes are recognised by the names of switches.
 var purposes = []struct {
 	purpose Purpose
 	names   *pattern.Pattern
@@ -208,8 +206,8 @@ var purposes = []struct {
 			`|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
 }
 
-// OwnPurposes takes the name of the package off the purposes of its switches, as in moss-docs: a package
-// that is called after one of them is about more than that.
+// OwnPurposes ignores the name of the package in the names of its switches, as in moss-docs: a
+// package named after one of the purposes is about more than that.
 func OwnPurposes(switches []Switch, pkg string) {
 	for i, s := range switches {
 		if rest, is := strings.CutPrefix(strings.ReplaceAll(s.Name, "_", "-"), strings.ToLower(pkg)+"-"); is &&
@@ -219,7 +217,7 @@ func OwnPurposes(switches []Switch, pkg string) {
 	}
 }
 
-// purposeOf tells what a switch is about.
+// purposeOf finds the purpose of a switch.
 func purposeOf(name string) Purpose {
 	name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.ReplaceAll(name, "_", "-"), "enable-"),
 		"with-"), "build-")
@@ -242,7 +240,7 @@ func optionName(name string) string {
 	return name
 }
 
-// negative begins the text of a switch that says what happens when it is turned off.
+// negative begins the description of a switch that says what happens when it is turned off.
 var negative = pattern.New(`(?i)^(?:(?:if set, )?(?:to )?(?:disables?(?: the)?|turns? off|omits?|excludes?` +
 	`|suppress(?:es)?|skips?|avoids?|no|without|builds? without|compiles? without|don'?t|do not)|(?:set to on to` +
 	`|use this to) disable)\s+`)
@@ -253,15 +251,15 @@ var evenIf = pattern.New(`(?i),? even (?:if|when|though) .*$`)
 // negated matches the names of switches that leave something out when they are on.
 var negated = pattern.New(`(?i)^(.*?_)?(?:no|disable|without|skip|omit)[_-](.+)$`)
 
-// notes are what the text of a switch says of its default, which the recipe says itself.
+// notes are remarks about defaults in a switch's description; the recipe states those itself.
 var notes = pattern.New(`(?i)\s*[\[(<]\s*(?:the )?(?:default(?:s)?\s*(?:to|is|[=:])?\s*)?` + set +
 	`\s*[\])>]|[,;]?\s*\b(?:the )?default(?:s to| is|\s*[=:])\s*` + set + `\b`)
 
 const set = `(?:yes|no|on|off|auto|check|enabled|disabled|true|false|autodetect(?:ed)?|maybe|detect|if found` +
 	`|if available|optional)`
 
-// positively turns a switch round that leaves something out when it is on, by its name and
-// by its text, so that it is on when that is built.
+// positively inverts a switch that leaves something out when it is on, in name and description,
+// so that it is on when the thing is built.
 func (s *Switch) positively(text string) {
 	m := negated.FindStringSubmatch(s.Raw)
 	if m == nil || !negative.MatchString(strings.TrimSpace(text)) || optionName(m[1]+m[2]) == "" {
@@ -278,8 +276,8 @@ func (s *Switch) positively(text string) {
 	s.Purpose = purposeOf(s.Name)
 }
 
-// about tidies the text of a switch, so that it says what it is when it is on. Where off
-// is true, the text is about turning it off.
+// about tidies the description of a switch, so that it says what it does when it is on. off says
+// that the text is about turning it off.
 func about(text, raw string, off bool) string {
 	text = strings.TrimSuffix(text, ".")
 	text = strings.NewReplacer("@<:@", "[", "@:>@", "]", "@%:@", "#", "@S|@", "$", "@&t@", "", "[[", "[", "]]", "]").
@@ -297,13 +295,13 @@ func about(text, raw string, off bool) string {
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 
-// span is a part of a text that counts under a condition.
+// span is a part of a text under a condition.
 type span struct {
 	from, to  int
 	condition string
 }
 
-// around are the conditions that a place is under, from the inmost on.
+// around are the conditions around a place, from the innermost outwards.
 func around(spans []span, at int) []string {
 	var in []span
 	for _, s := range spans {

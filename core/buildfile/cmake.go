@@ -9,8 +9,7 @@ import (
 	"fernladder/core/pattern"
 )
 
-// CMake reads a CMakeLists.txt, with the files that it includes and the directories that
-// it adds, where it names them plainly.
+// CMake reads a CMakeLists.txt, with the files and directories that it includes by plain names.
 func CMake(files Files) *Reading {
 	c := &cmake{files: files, headings: map[string]string{}, r: &Reading{}, seen: map[string]bool{}}
 	text := c.inlined("CMakeLists.txt", ".", 0)
@@ -38,8 +37,7 @@ type command struct {
 	conditions []string
 }
 
-// uncommentedCMake takes comments out. In quotes, a # is text, such as that of a program
-// that is compiled to see whether it can be.
+// uncommentedCMake removes comments. Inside quotes, a # is text, for example of a test program.
 func uncommentedCMake(text string) string {
 	var b strings.Builder
 	quoted := false
@@ -62,7 +60,7 @@ func uncommentedCMake(text string) string {
 	return b.String()
 }
 
-// inlined is a file with those that it brings.
+// inlined is a file with the files it includes.
 func (c *cmake) inlined(name, dir string, depth int) string {
 	const deepest, longest = 5, 4 << 20
 	if depth == deepest || c.seen[name] || c.read > longest {
@@ -108,7 +106,7 @@ var (
 	cmakeCall = pattern.New(`(?m)\b([A-Za-z_]\w*)[ \t]*\(`)
 )
 
-// cmakeCommands takes a text apart. Functions and macros count where they are defined.
+// cmakeCommands parses a text. Functions and macros count where they are defined.
 func cmakeCommands(text string) []command {
 	var all []command
 	var conditions []string
@@ -181,10 +179,10 @@ func (c command) word(i int) string {
 	return ""
 }
 
-// has tells whether one of the words is this one.
+// has reports whether one of the words is this one.
 func (c command) has(word string) bool { return slices.Contains(c.words, word) }
 
-// switches reads what can be switched.
+// switches reads the switches.
 func (c *cmake) switches() {
 	choices := map[string][]string{}
 	for _, k := range c.commands {
@@ -242,7 +240,7 @@ func (c *cmake) onOff(raw, text, value string) {
 	}
 }
 
-// CMakeOption is the switch of an option of CMake. Its name is "" where recipes cannot have it.
+// CMakeOption is the switch for an option of CMake. Its name is "" if recipes cannot have it.
 func CMakeOption(raw, text string, on bool) Switch {
 	s := Switch{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Default: Off,
 		Purpose: purposeOf(optionName(raw)),
@@ -257,7 +255,7 @@ func CMakeOption(raw, text string, on bool) Switch {
 	return s
 }
 
-// lookups reads what is looked for.
+// lookups reads the look-ups.
 func (c *cmake) lookups() {
 	languages := false
 	for _, k := range c.commands {
@@ -349,7 +347,7 @@ func namesOf(words []string) []string {
 	return names
 }
 
-// cmakeOwn are packages that CMake has itself, or every system with a compiler.
+// cmakeOwn are packages that CMake has itself, or that every system with a compiler has.
 var cmakeOwn = map[string]bool{"Threads": true, "PkgConfig": true, "OpenMP": true, "Iconv": true, "Intl": true,
 	"UnixCommands": true, "Sanitizers": true, "CodeCoverage": true, "Backtrace": true}
 

@@ -6,8 +6,7 @@ import (
 	"fernladder/core/pattern"
 )
 
-// Headings of a help text that are not about what can be chosen, or say no more than that
-// something can be.
+// Headings of a help text that are not about choices, or only say that there are some.
 var commonHeadings = pattern.New(`(?i)^(?:optional (?:features|packages)|features|packages|options|configuration` +
 	`|usage|help|standard options|fine tuning.*|installation directories|.*directories.*|program names|system types` +
 	`|x features|some influential environment variables|environment variables|by default.*|defaults?.*|examples?` +
@@ -21,8 +20,8 @@ var (
 	quotedName     = pattern.New(`^[ \t]*['"]?([\w.-]+)['"]?`)
 )
 
-// heading is the heading that a line of a help text is, which can be that of nothing; is
-// says whether it is one.
+// heading is the heading in a line of a help text, which may stand for none; is reports whether
+// it is one.
 func heading(line string) (text string, is bool) {
 	m := helpHeading.FindStringSubmatch(line)
 	if m == nil {
@@ -38,9 +37,8 @@ func heading(line string) (text string, is bool) {
 	return text, true
 }
 
-// headings are the comments of a file of options that stand above several of them, with
-// nothing but an empty line before: for each option, by the name that the source calls it,
-// the last such one, up to another comment of that kind.
+// headings are the comments above several options in a file of options, with only an empty line
+// before: for each option, by its name in the source, the last such comment.
 func headings(text string) map[string]string {
 	under := map[string]string{}
 	current, since := "", []string{}
@@ -89,7 +87,7 @@ func headings(text string) map[string]string {
 	return under
 }
 
-// group gives switches and settings the headings that they stand under.
+// group assigns headings to switches and settings.
 func (r *Reading) group(under map[string]string) {
 	for i := range r.Switches {
 		if g := under[r.Switches[i].Raw]; g != "" {

@@ -21,8 +21,8 @@ var (
 	makeLibrary = pattern.New(`-l([\w+.-]+)`)
 )
 
-// Makefile reads a plain makefile: switches are variables that only count when nothing has
-// set them, and that conditions ask for.
+// Makefile reads a plain makefile: switches are variables with a default that can be overridden
+// and that conditions mention.
 func Makefile(file, text string) *Reading {
 	r := &Reading{CXX: makeCXX.MatchString(text)}
 	asked := ""

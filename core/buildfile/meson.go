@@ -9,7 +9,7 @@ import (
 	"fernladder/core/pattern"
 )
 
-// Meson reads a meson.build, with the directories that it goes to, and its options.
+// Meson reads a meson.build, with its subdirectories and its options.
 func Meson(files Files) *Reading {
 	m := &meson{files: files, r: &Reading{}, seen: map[string]bool{}}
 	options := files("meson.options")
@@ -38,7 +38,7 @@ var (
 	mesonSubdir  = pattern.New(`\bsubdir\s*\(\s*'([^']+)'[^)]*\)`)
 )
 
-// inlined is the meson.build of a directory with those of the directories it goes to.
+// inlined is the meson.build of a directory with those of its subdirectories.
 func (m *meson) inlined(dir string, depth int) string {
 	const deepest, longest = 5, 4 << 20
 	name := path.Join(dir, "meson.build")
@@ -66,8 +66,8 @@ var (
 	mesonText   = pattern.New(`'((?:[^'\\]|\\.)*)'`)
 )
 
-// mesonArguments are the arguments of a call from behind its parenthesis on: those
-// without a key, and those with one; and where it ends.
+// mesonArguments are the arguments of a call after its parenthesis: those without a key, and
+// those with one; and where it ends.
 func mesonArguments(text string, at int) (plain []string, keyed map[string]string, end int) {
 	keyed = map[string]string{}
 	depth, from, quoted := 0, at, false
@@ -103,7 +103,7 @@ func mesonArguments(text string, at int) (plain []string, keyed map[string]strin
 	return nil, nil, at
 }
 
-// strs are the texts in an argument, joined where they stand side by side.
+// strs are the texts in an argument; adjacent ones are joined.
 func mesonTexts(arg string) []string {
 	var all []string
 	for _, m := range mesonText.FindAllStringSubmatch(arg, -1) {
@@ -183,7 +183,7 @@ func (m *meson) switches(text string) {
 	m.r.Switches = distinct(m.r.Switches)
 }
 
-// setting takes in an option that has a free value.
+// setting reads an option with a free value.
 func (m *meson) setting(raw, kind, value, says string, keyed map[string]string) {
 	s := newSetting("-D"+raw, raw, map[string]string{"integer": "N", "array": "LIST"}[kind], says)
 	if kind == "array" {
@@ -200,7 +200,7 @@ func (m *meson) setting(raw, kind, value, says string, keyed map[string]string) 
 
 var mesonAssigns = pattern.New(`(?m)^\s*(\w+)\s*=\s*(.*)$`)
 
-// variables gives switches the variables that stand for them.
+// variables assigns variables to the switches that they stand for.
 func (m *meson) variables() {
 	for _, v := range mesonAssigns.FindAllStringSubmatch(m.text, -1) {
 		for i := range m.r.Switches {
@@ -219,7 +219,7 @@ var (
 	mesonPython = pattern.New(`\bimport\s*\(\s*'python3?'\s*\)`)
 )
 
-// lookups reads what is looked for.
+// lookups reads the look-ups.
 func (m *meson) lookups() {
 	var spans []span
 	var stack []span

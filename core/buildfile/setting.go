@@ -7,8 +7,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// A Setting is something that the build system takes a free value for: a path, a number,
-// a text, or a list of words.
+// A Setting is an argument with a free value: a path, a number, a text, or a list of words.
 type Setting struct {
 	Name    string // as options of recipes are called, or "" where it cannot be one
 	Raw     string // as the source calls it
@@ -35,7 +34,8 @@ var (
 	wordList  = pattern.New(`^[A-Za-z0-9._+-]+([;,][A-Za-z0-9._+-]+)+$`)
 )
 
-// newSetting makes one of an argument up to its value, and of what stands for the value.
+// newSetting makes a setting from an argument up to its value, and from the placeholder of the
+// value.
 func newSetting(argument, raw, stands, text string) Setting {
 	s := Setting{Name: optionName(raw), Raw: raw, About: about(text, raw, false), Form: recipe.Line, Given: argument +
 		"=" + value}
@@ -51,7 +51,7 @@ func newSetting(argument, raw, stands, text string) Setting {
 	return s
 }
 
-// usual takes in what the source says of the value.
+// usual reads the default of the value.
 func (s *Setting) usual(text string) {
 	switch {
 	case allDigits.MatchString(text) && s.Form == recipe.Line:

@@ -70,7 +70,7 @@ func (w *watcher) tells(j *Job) bool {
 	})
 }
 
-// became takes in what became of a build. One that is built has a tree, which can be seen
+// became records the outcome of a build. A finished build has a tree, which may become visible
 // late.
 func (w *watcher) became(o *outcome) {
 	j := w.of[o.Build]
@@ -91,7 +91,7 @@ func (w *watcher) became(o *outcome) {
 	}
 }
 
-// lookForLate takes those builds as done whose trees can be seen.
+// lookForLate treats builds as finished whose trees have become visible.
 func (w *watcher) lookForLate() {
 	for ref, since := range w.late {
 		switch j := w.of[ref]; {
@@ -111,7 +111,7 @@ func (w *watcher) fail(j *build.Job, err error) {
 	w.m.Tell(event.Event{Kind: event.PackageFailed, Package: j.Name, Version: j.Version, ID: j.ID, Err: err})
 }
 
-// failedBelow is the build below one that has failed, if one has.
+// failedBelow is a failed build that this one depends on, if any.
 func (w *watcher) failedBelow(j *build.Job) *build.Job {
 	for _, need := range j.Needs {
 		switch done := w.result[need]; {
@@ -135,7 +135,7 @@ func (w *watcher) latest(ref store.Ref) *Job {
 	return nil
 }
 
-// unresolved are the builds of a job of which nothing is known yet.
+// unresolved are the builds of a job whose outcome is not known yet.
 func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
 	for _, ref := range j.Builds {
 		if _, late := w.late[ref]; w.result[w.of[ref]] == nil && !late {
@@ -145,8 +145,8 @@ func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
 	return refs
 }
 
-// failedBefore tells whether a job that has to succeed before another has not: by what has
-// become of its builds, or, whatever that is, by its status.
+// failedBefore reports whether a job that has to succeed before another has failed: by the
+// outcomes of its builds or, failing that, by its status.
 func (w *watcher) failedBefore(j *Job, of map[*Job]Status) bool {
 	return slices.ContainsFunc(w.before(j), func(b *Job) bool {
 		if s, known := of[b]; known && s.State.Ended() && s.State != Finished {

@@ -26,10 +26,11 @@ type batchJob struct {
 	Environment []string // NAME=VALUE, all that its command gets besides what the scheduler sets
 }
 
-// State says how far a job is.
+// State is how far a job has got.
 type State string
 
-// The states. Each after Running is an end; what is impossible is still in the lists.
+// The states. Those after Running are final, except that an impossible job is still in the
+// lists.
 const (
 	Queued      State = "waiting"
 	Impossible  State = "impossible" // it waits for what no node has
@@ -42,10 +43,10 @@ const (
 	Lost        State = "lost" // with its node
 )
 
-// Ended tells whether a job will not run any more.
+// Ended reports whether a job will not run any more.
 func (s State) Ended() bool { return s != Queued && s != Impossible && s != Running }
 
-// A Status is how a job is.
+// A Status is the state of a job, with details.
 type Status struct {
 	ID    string
 	Name  string
@@ -54,20 +55,19 @@ type Status struct {
 	Why   string // it waits, in the scheduler's words
 }
 
-// A Scheduler is a site's own. Jobs are named by what Submit returns.
+// A Scheduler is a site's batch scheduler. Submit returns the names of jobs.
 type Scheduler interface {
 	Submit(ctx context.Context, j batchJob) (id string, err error)
-	// Release lets jobs run that are held. Where not all can, those go first that are
-	// named first.
+	// Release lets held jobs run, in the given order if not all can run at once.
 	Release(ctx context.Context, ids []string) error
-	// Look tells how the jobs are whose names begin with mark; of those that the scheduler
-	// has forgotten, nothing.
+	// Look returns the status of jobs whose names begin with mark; jobs that the scheduler has
+	// forgotten are left out.
 	Look(ctx context.Context, mark string) ([]Status, error)
-	// Cancel ends jobs, whether they run or not. What has ended already is no error.
+	// Cancel ends jobs, running or not. A job that has ended is no error.
 	Cancel(ctx context.Context, ids []string) error
 	// Avoid keeps waiting jobs away from nodes.
 	Avoid(ctx context.Context, ids, nodes []string) error
-	// Room is how many jobs of a size all nodes together can run at once, with no other jobs
-	// there; 0 where that is not known.
+	// Room is the number of jobs of a size that all nodes together can run at once without other
+	// jobs; 0 if it is not known.
 	Room(ctx context.Context, processors, memory int) (int, error)
 }

@@ -16,13 +16,13 @@ import (
 	"fernladder/core/store"
 )
 
-// begin makes a run, or finds the one that the same command has begun on the same builds and
-// no process watches any more. It is locked. Of others whose watcher is gone, those that were
-// never wholly submitted, and those of the same command on other builds, are ended; the rest
-// go on.
+// begin makes a run, or finds one that the same command has begun on the same builds and that no
+// process watches any more. The run is locked. Of other runs without a watcher, it ends those
+// that were never fully submitted, and those of the same command on other builds; the rest
+// continue.
 func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, how How) (r *Run, unlock func(),
 	err error) {
-	// No process sees a run that another is only beginning.
+	// No process sees a run that is still being made.
 	begun, err := filelock.Exclusive(ctx, filepath.Join(runsDir(m), lockFile), func() {
 		m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder to submit its jobs"})
 	})
@@ -81,12 +81,12 @@ func begin(ctx context.Context, m *machine.Machine, by Scheduler, p *plan.Plan, 
 	return r, unlock, m.Store.Wrap(err)
 }
 
-// lockOf is the file that who watches a run locks.
+// lockOf is the file that the watcher of a run locks.
 func lockOf(dir string) string {
 	return filepath.Join(filepath.Dir(dir), strings.TrimPrefix(filepath.Base(dir), runPrefix)+lockSuffix)
 }
 
-// remove takes a run away, and then its lock.
+// remove deletes a run, and then its lock.
 func remove(dir string) error {
 	err := safefs.Remove(dir)
 	if err == nil {
@@ -98,7 +98,7 @@ func remove(dir string) error {
 	return err
 }
 
-// removeEmpty takes away what was killed while it was made.
+// removeEmpty deletes runs whose creation was interrupted.
 func removeEmpty(m *machine.Machine) error {
 	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
 	for _, dir := range dirs {
@@ -121,7 +121,7 @@ func removeEmpty(m *machine.Machine) error {
 	return errors.Join(err, wrong)
 }
 
-// Same is the run that a command has begun and no process watches any more, or "".
+// Same is the run that a command has begun and that no process watches any more, or "".
 func Same(m *machine.Machine, command string, ask plan.Ask) (string, error) {
 	runs, followed, err := Runs(m)
 	for _, r := range runs {

@@ -30,7 +30,7 @@ type How struct {
 	Leave   func(cause error) bool // when the context ends: whether the jobs go on; nil: they do not
 }
 
-// Left is the error of who leaves a run, which goes on.
+// Left is the error for leaving a run, which continues.
 type Left struct {
 	Run      string
 	Jobs     int  // on their way
@@ -41,8 +41,8 @@ func (e *Left) Error() string {
 	return fmt.Sprintf("the run %s continues, with %d jobs", e.Run, e.Jobs)
 }
 
-// Ended is the error for a job of which nothing became: the scheduler, or a user, has
-// ended it, or its node is gone.
+// Ended is the error for a job without an outcome: the scheduler or a user ended it, or its node
+// is gone.
 type Ended struct {
 	Build   store.Ref
 	Job     string // its number
@@ -72,7 +72,7 @@ func (e *Ended) Error() string {
 	return text
 }
 
-// scheduler is the one that the settings say.
+// scheduler is the one that the settings name.
 func scheduler(m *machine.Machine) (Scheduler, error) {
 	c := m.Settings.Cluster
 	if c.Scheduler == "" {
@@ -81,8 +81,8 @@ func scheduler(m *machine.Machine) (Scheduler, error) {
 	return slurm{Partition: c.Partition, Account: c.Account, QoS: c.QoS, Constraint: c.Constraint}, nil
 }
 
-// room is how many jobs can run at once: by the settings, or else by the nodes that there
-// are; 0 if unknown.
+// room is the number of jobs that can run at once: by the settings, or else by the existing
+// nodes; 0 if unknown.
 func room(ctx context.Context, m *machine.Machine, by Scheduler, pieces []Piece) int {
 	c := m.Settings.Cluster
 	usual := Size{}
@@ -103,16 +103,15 @@ func room(ctx context.Context, m *machine.Machine, by Scheduler, pieces []Piece)
 	return nodes
 }
 
-// Submitted is a job as it would be handed over.
+// Submitted is a job as it would be submitted.
 type Submitted struct {
 	Builds []store.Ref `json:"builds"`
 	Size
 	After []store.Ref `json:"after"` // the builds of other jobs that it stands on
 }
 
-// Jobs are those of a plan, in the order in which they would be submitted, and how long all
-// should take with the nodes that there are, otherwise idle, in seconds; 0 where
-// nothing is known of a build. Nothing is submitted.
+// Jobs are those of a plan, in the order in which they would be submitted, and the expected
+// total seconds on idle nodes; 0 if a build's time is not known. Nothing is submitted.
 func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitted, seconds float64, err error) {
 	by, err := scheduler(m)
 	if err != nil {
@@ -131,7 +130,7 @@ func Jobs(ctx context.Context, m *machine.Machine, p *plan.Plan) (jobs []Submitt
 	return jobs, takes.Seconds(), nil
 }
 
-// groupsOf puts builds together into jobs, and says how long all should take, or 0.
+// groupsOf combines builds into jobs, and returns the expected total time, or 0.
 func groupsOf(ctx context.Context, m *machine.Machine, by Scheduler, jobs []*build.Job,
 	estimates map[store.Ref]store.Estimate) (groups []Group, takes time.Duration) {
 	all := pieces(jobs, estimates, m.Settings.Cluster)
@@ -143,7 +142,7 @@ func groupsOf(ctx context.Context, m *machine.Machine, by Scheduler, jobs []*bui
 	return groups, takes
 }
 
-// outside are the builds that a group stands on, of those that are built, in their order.
+// outside are the builds that a group depends on, of those that are to be built, in their order.
 func outside(todo []*build.Job, g Group) []store.Ref {
 	inside, needed := map[*build.Job]bool{}, map[*build.Job]bool{}
 	for _, i := range g.Pieces {

@@ -11,10 +11,9 @@ import (
 	"fernladder/core/safefs"
 )
 
-// keepLatency notes what a job costs besides its builds, on the average: how long it took
-// from when it could begin (what it stands on was over, and fewer ran than did at the most)
-// until it did, and how long it ran without building. By this machine's clock alone, for
-// those of nodes differ.
+// keepLatency records the average overhead of a job: the time from when it could begin (its
+// needs were finished, and fewer jobs ran than the maximum) until it did, and the time that it
+// ran without building. It uses this machine's clock alone, because those of nodes differ.
 func (w *watcher) keepLatency() {
 	var all []span
 	for _, j := range w.Jobs {
@@ -37,14 +36,14 @@ func (w *watcher) keepLatency() {
 	}
 }
 
-// A span is when a job was on its node.
+// A span is the time of a job on its node.
 type span struct {
 	ready       time.Time // when what it stands on was over; zero where it stands on nothing
 	begun, over time.Time
 	besides     time.Duration // what it did besides building
 }
 
-// latency is what jobs cost besides their builds, or 0 where none has waited for another.
+// latency is the overhead of jobs, or 0 if no job waited for another.
 func latency(all []span) time.Duration {
 	type moment struct {
 		at   time.Time
@@ -89,11 +88,11 @@ func latency(all []span) time.Duration {
 	return sum / time.Duration(max(1, waited))
 }
 
-// usualLatency is what a scheduler takes from the end of a job to the beginning of the next
-// while it was not observed: Slurm's own default.
+// usualLatency is the scheduler's time between the end of a job and the beginning of the next,
+// until it was observed: Slurm's own default.
 const usualLatency = 3 * time.Second
 
-// latencyOf is the scheduler's latency, as it was seen last.
+// latencyOf is the scheduler's latency as last observed.
 func latencyOf(m *machine.Machine) time.Duration {
 	text, err := safefs.ReadFile(filepath.Join(runsDir(m), latencyFile), 100)
 	if err == nil {

@@ -21,7 +21,7 @@ import (
 	"fernladder/core/store"
 )
 
-// An order is what a node is told: to plan the same, and to build some of it.
+// An order is a message to a node: to make the same plan, and to build a part of it.
 type order struct {
 	Ask    plan.Ask              `json:"ask"`
 	Builds []store.Ref           `json:"builds"`
@@ -29,7 +29,7 @@ type order struct {
 	Seen   map[string]build.Seen `json:"seen"`  // of each build, by its id: what it sees where it was planned
 }
 
-// Unlike is the error of a node that is not like the machine on which it was planned.
+// Unlike is the error for a node that differs from the machine that made the plan.
 type Unlike struct {
 	Node    string             `json:"node"`
 	Build   store.Ref          `json:"build"`
@@ -51,12 +51,12 @@ func (e *Unlike) Error() string {
 		e.Build.Version, strings.Join(lines, "\n    "))
 }
 
-// patience is how long something that is there may not be seen on a shared file system,
-// which can have been told a minute ago that there is no such file.
+// patience is how long an existing file may stay invisible on a shared file system, which may
+// have cached a minute ago that there is none.
 const patience = 75 * time.Second
 
-// Execute does what the order in a file says, on a node, and tells what became of it in the
-// file beside it. Its error is that of a build, or of the node.
+// Execute does what the order in a file says, on a node, and records the outcome in the file
+// beside it. Its error is that of a build, or of the node.
 func Execute(ctx context.Context, m *machine.Machine, file string) error {
 	if err := await(ctx, func() bool { return safefs.Exists(file) }, filepath.Dir(file)); err != nil {
 		return err
@@ -99,7 +99,7 @@ func Execute(ctx context.Context, m *machine.Machine, file string) error {
 	return errors.Join(err, t.tell(line{Over: true}))
 }
 
-// execute builds, and tells of each build what became of it.
+// execute builds, and records the outcome of each build.
 func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error {
 	jobs, b, err := o.jobs(ctx, m)
 	if errors.As(err, new(*Unlike)) || ctx.Err() != nil {
@@ -137,8 +137,8 @@ func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error
 	return err
 }
 
-// jobs are those of the order, as they are planned on this node. What the node has is
-// compared first: what differs there makes other builds.
+// jobs are those of the order, as planned on this node. It compares the node's properties first:
+// differences would make other builds.
 func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *build.Builder, error) {
 	for _, need := range o.Needs {
 		if err := mustSee(ctx, m.Store, need); err != nil {
@@ -183,13 +183,13 @@ func (o order) jobs(ctx context.Context, m *machine.Machine) ([]*build.Job, *bui
 	return jobs, b, nil
 }
 
-// visible tells whether a tree can be seen now.
+// visible reports whether a tree is visible now.
 func visible(s *store.Store, r store.Ref) bool {
 	refresh(s.TreesDir(), filepath.Dir(s.Tree(r)))
 	return s.Installed(r)
 }
 
-// mustSee waits until a tree can be seen.
+// mustSee waits until a tree is visible.
 func mustSee(ctx context.Context, s *store.Store, r store.Ref) error {
 	err := await(ctx, func() bool { return visible(s, r) })
 	if errors.Is(err, errUnseen) {
@@ -200,8 +200,8 @@ func mustSee(ctx context.Context, s *store.Store, r store.Ref) error {
 
 var errUnseen = errors.New("it cannot be seen on this machine: does it share the root?")
 
-// refresh has a network file system forget what is not in directories: it asks anew when
-// one is opened (close-to-open consistency). Others take their time.
+// refresh makes a network file system forget which files do not exist: it asks again when a
+// directory is opened (close-to-open consistency). Other file systems may take longer.
 func refresh(dirs ...string) {
 	for _, dir := range dirs {
 		if f, err := os.Open(dir); err == nil {
@@ -210,8 +210,7 @@ func refresh(dirs ...string) {
 	}
 }
 
-// await waits until something can be seen that another machine has written into
-// directories.
+// await waits until something is visible that another machine has written into directories.
 func await(ctx context.Context, is func() bool, dirs ...string) error {
 	const often = 200 * time.Millisecond
 	for waited := time.Duration(0); ; waited += often {
@@ -230,7 +229,7 @@ func await(ctx context.Context, is func() bool, dirs ...string) error {
 	}
 }
 
-// late is the problem of a tree that should exist and cannot be seen.
+// late is the problem of a tree that should exist and does not become visible.
 func late(r store.Ref) error {
 	return problem.New(problem.Root, r.Name,
 		"%s %s was reported as built, but its tree cannot be seen on this machine: does it share the root?",

@@ -6,15 +6,15 @@ import (
 	"time"
 )
 
-// patient is a scheduler that is asked again as long as its controller does not answer: jobs
-// that run go on meanwhile, and a run is not given up for that. A job that was handed over
-// when the answer got lost is found by its name.
+// patient is a scheduler that is asked again as long as its controller does not answer: running
+// jobs continue meanwhile, and the run is not given up. A job that was submitted when the answer
+// was lost is found by its name.
 type patient struct {
 	Scheduler
 	waiting func(err error) // told once each time it begins to wait
 }
 
-// until does something until the controller has answered, or the context ends.
+// until repeats something until the controller answers, or the context ends.
 func (p patient) until(ctx context.Context, do func() error) error {
 	const first, longest = time.Second, 30 * time.Second
 	for pause := first; ; pause = min(2*pause, longest) {

@@ -49,7 +49,7 @@ const (
 	largestFile   = 64 << 20
 )
 
-// A Run is a ladder on its way through the scheduler.
+// A Run is a ladder that the scheduler is building.
 type Run struct {
 	Name    string    `json:"name"`
 	Command string    `json:"command"` // that has begun it: build, install or upgrade
@@ -62,7 +62,7 @@ type Run struct {
 	dir string
 }
 
-// A Job is one that was handed to the scheduler.
+// A Job is one that was submitted.
 type Job struct {
 	Number int         `json:"number"` // from 1 on
 	Builds []store.Ref `json:"builds"` // in the order of the ladder
@@ -76,7 +76,7 @@ type Job struct {
 	watched
 }
 
-// watched is what who watches knows of a job, by this machine's clock.
+// watched is what the watcher knows about a job, by this machine's clock.
 type watched struct {
 	id       string // in the scheduler's lists; "" while that is not known
 	tail     *tail  // of what its node tells; nil while it is not submitted
@@ -88,7 +88,7 @@ type watched struct {
 
 func (r *Run) mark() string { return "fl-" + r.Name + "-" }
 
-// jobName is what a job is called in the scheduler's lists.
+// jobName is the name of a job in the scheduler's lists.
 func (r *Run) jobName(j *Job) string {
 	name := r.mark() + strconv.Itoa(j.Number) + "-" + j.Builds[len(j.Builds)-1].Name
 	if more := len(j.Builds) - 1; more > 0 {
@@ -97,7 +97,7 @@ func (r *Run) jobName(j *Job) string {
 	return name
 }
 
-// called is a job by its name, or nil.
+// called is the job of a name, or nil.
 func (r *Run) called(name string) *Job {
 	number, _, _ := strings.Cut(strings.TrimPrefix(name, r.mark()), "-")
 	if n, err := strconv.Atoi(number); err == nil && n > 0 && n <= len(r.Jobs) {
@@ -142,8 +142,8 @@ func (r *Run) Builds() (all []store.Ref) {
 // runsDir is where runs are.
 func runsDir(m *machine.Machine) string { return filepath.Join(m.Store.Root, "work", "cluster") }
 
-// Runs are those on their way, or ended and not looked at since, oldest first. Followed
-// tells of which another program watches.
+// Runs are those in progress, or ended and not looked at since, the oldest first. followed has
+// those that another program watches.
 func Runs(m *machine.Machine) (runs []*Run, followed map[*Run]bool, err error) {
 	followed = map[*Run]bool{}
 	dirs, err := filepath.Glob(filepath.Join(runsDir(m), runPrefix+"*"))
@@ -188,7 +188,7 @@ func readRun(dir string) (*Run, error) {
 	return r, nil
 }
 
-// own tells whether this user has begun a run.
+// own reports whether this user has begun a run.
 func own(dir string) bool {
 	owner, err := ownerOf(dir)
 	return err == nil && owner == os.Geteuid()
@@ -200,7 +200,7 @@ func ownerOf(dir string) (user int, err error) {
 	return int(stat.Uid), err
 }
 
-// take locks a run for who watches it, and reads it again: it may have gone on meanwhile.
+// take locks a run for its watcher, and reads it again, because it may have changed meanwhile.
 func take(m *machine.Machine, name string) (*Run, func(), error) {
 	dir := filepath.Join(runsDir(m), runPrefix+name)
 	owner, err := ownerOf(dir)
@@ -234,7 +234,7 @@ func take(m *machine.Machine, name string) (*Run, func(), error) {
 	return r, unlock, nil
 }
 
-// End ends the jobs of a run and takes it away. What is built stays.
+// End ends the jobs of a run and deletes it. What is built stays.
 func End(ctx context.Context, m *machine.Machine, name string) error {
 	by, err := scheduler(m)
 	if err != nil {
@@ -248,8 +248,8 @@ func End(ctx context.Context, m *machine.Machine, name string) error {
 	return r.end(ctx, m, by)
 }
 
-// end ends all jobs of a run, waits for that a while, for they write into its directory
-// until they have ended, and takes it away. Those that have told everything are left alone.
+// end ends all jobs of a run, waits a while for that, because they write into its directory
+// until they have ended, and deletes it. It leaves jobs alone that have reported everything.
 func (r *Run) end(ctx context.Context, m *machine.Machine, by Scheduler) error {
 	const moment, enough = 200 * time.Millisecond, 20 * time.Second
 	ctx, stop := context.WithTimeout(ctx, enough)
@@ -282,14 +282,14 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by Scheduler) error {
 	}
 }
 
-// begunBy tells whether a command has begun a run, and submitted all of it.
+// begunBy reports whether a command has begun a run, and submitted all of it.
 func (r *Run) begunBy(command string, ask plan.Ask) bool {
 	one, err := json.Marshal(r.Ask)
 	two, other := json.Marshal(ask)
 	return r.Begun && r.Command == command && err == nil && other == nil && string(one) == string(two)
 }
 
-// Title is the command that has begun a run, as it is typed.
+// Title is the command that began a run, as typed.
 func (r *Run) Title() string {
 	return strings.TrimSpace(r.Command + " " + strings.Join(r.Ask.Names, " "))
 }

@@ -13,7 +13,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A Piece is a build, as batch jobs are made of builds.
+// A Piece is a build, as a part of batch jobs.
 type Piece struct {
 	Needs  []int         // places of the pieces it stands on, all before its own
 	Length time.Duration // how long it should take with its processors; 0 when nothing is known
@@ -21,17 +21,17 @@ type Piece struct {
 	Size
 }
 
-// Size is what a job is given.
+// Size is the resources of a job.
 type Size struct {
 	Processors int `json:"processors"`
 	Memory     int `json:"memory"`  // MiB
 	Minutes    int `json:"minutes"` // after which it is ended
 }
 
-// times is what a job is given that was short of memory or time.
+// times multiplies the resources of a job that ran out of memory or time.
 func (s Size) times(n int) Size { return Size{s.Processors, s.Memory * n, s.Minutes * n} }
 
-// A Group is what goes into one batch job.
+// A Group is the contents of one batch job.
 type Group struct {
 	Pieces []int // in the order of the ladder
 	After  []int // places of the groups it stands on, all before its own
@@ -40,8 +40,8 @@ type Group struct {
 	Lane int // of those that run one after the other, where there is a limit
 }
 
-// pieces are jobs with what they should take: what was seen of the last build counts, with
-// a margin; else what the recipe says; else the settings.
+// pieces are jobs with their expected costs: those of the last build, with a margin; else those
+// in the recipe; else those in the settings.
 func pieces(jobs []*build.Job, estimates map[store.Ref]store.Estimate, c settings.Cluster) []Piece {
 	all := make([]Piece, len(jobs))
 	place := map[*build.Job]int{}
@@ -62,12 +62,12 @@ func pieces(jobs []*build.Job, estimates map[store.Ref]store.Estimate, c setting
 	return all
 }
 
-// busy is how long one processor would be with a build.
+// busy is the time that one processor would take for a build.
 func busy(e store.Estimate) time.Duration { return time.Duration(float64(e.Time) * e.Width) }
 
-// wants is what the job of one build gets. The history knows the largest process, of which
-// there can be as many as processors; and how many processors were busy, which may have
-// been all that there were.
+// wants is the size of one build's job. The history knows the largest process, of which there
+// can be as many as processors, and how many processors were busy, which may have been all of
+// them.
 func wants(j *build.Job, e store.Estimate, known bool, c settings.Cluster) Size {
 	const mib, leastMemory = 1 << 20, 512
 	s := Size{c.Processors, cmp.Or(j.Recipe.Build.Memory, c.Memory), cmp.Or(j.Recipe.Build.Minutes, c.Minutes)}
@@ -86,23 +86,22 @@ func wants(j *build.Job, e store.Estimate, known bool, c settings.Cluster) Size 
 	return s
 }
 
-// margin is how much more is given than was seen.
+// margin is the factor above observed values.
 const margin = 2
 
-// minutes are those after which something is ended that should take so long.
+// minutes is the time limit for something with an expected time.
 func minutes(takes time.Duration) int {
 	const more = 10 // for what it waits for: locks, a file system
 	return int((margin * takes).Minutes()) + more
 }
 
-// Groups puts pieces together into batch jobs, so that all are done soonest where each job
-// costs latency and so many run at once (0: all that can). A piece whose length is not known
-// is alone. The groups come in the order in which they should be submitted.
+// Groups combines pieces into batch jobs so that all finish soonest, given the latency of each
+// job and the number of jobs that run at once (0: unlimited). A piece of unknown length is
+// alone. The groups are in the order in which they should be submitted.
 //
-// The pieces are put in a line in which each comes after what it stands on, and the line is
-// cut: so groups never wait for each other. Lines that go down and lines that go along the
-// rungs, cut at several lengths, are tried in simulated time, and the best is taken; of two
-// that are as good, the one with fewer jobs.
+// The pieces are put into a line in which each comes after its needs, and the line is cut: so
+// groups never wait for each other. It simulates lines that follow paths down and lines that
+// follow rungs, cut at several lengths, and takes the best; of equals, the one with fewer jobs.
 func Groups(pieces []Piece, latency time.Duration, room int) []Group {
 	lines := [][]int{down(pieces, depths(pieces)), down(pieces, make([]time.Duration, len(pieces))), along(pieces)}
 	best, takes := arranged(cut(pieces, lines[0], 0), latency, room)
@@ -117,13 +116,13 @@ func Groups(pieces []Piece, latency time.Duration, room int) []Group {
 	return best
 }
 
-// Makespan is how long groups should take until all are done.
+// Makespan is the expected time until all groups are finished.
 func Makespan(groups []Group, latency time.Duration, room int) time.Duration {
 	_, ends, _ := simulate(groups, latency, room)
 	return slices.Max(append(ends, 0))
 }
 
-// known tells whether it is known of all groups how long they take.
+// known reports whether the lengths of all groups are known.
 func known(groups []Group) bool {
 	return !slices.ContainsFunc(groups, func(g Group) bool { return g.Length == 0 })
 }
@@ -142,7 +141,7 @@ func along(pieces []Piece) []int {
 	return line
 }
 
-// depths are how long the longest path to the end of each piece is.
+// depths are the lengths of the longest paths to the end of each piece.
 func depths(pieces []Piece) []time.Duration {
 	depth := make([]time.Duration, len(pieces))
 	for i, p := range pieces {
@@ -154,9 +153,9 @@ func depths(pieces []Piece) []time.Duration {
 	return depth
 }
 
-// down is a line of pieces that follows paths down, the deepest first, and else in the order
-// of the ladder: each piece comes right after the deepest that it stands on, if that is not
-// before already.
+// down is a line of pieces that follows paths down, the deepest first, and otherwise in the
+// order of the ladder: each piece follows directly after its deepest need, unless that came
+// earlier.
 func down(pieces []Piece, depth []time.Duration) []int {
 	var tops []int
 	needed := make([]bool, len(pieces))
@@ -192,9 +191,9 @@ func down(pieces []Piece, depth []time.Duration) []int {
 	return line
 }
 
-// cut cuts a line into groups that take as long as grain, if they are of more than one
-// piece. One that is longer can be with a short one where they are a chain: where nothing
-// else waits for the first, and the second for nothing else.
+// cut cuts a line into groups that take as long as grain, if they have more than one piece. A
+// longer one can be combined with a short one in a chain: if nothing else waits for the first,
+// and the second for nothing else.
 func cut(pieces []Piece, line []int, grain time.Duration) []Group {
 	const most = 64 // pieces of a group
 	above := make([]int, len(pieces))
@@ -235,8 +234,8 @@ func cut(pieces []Piece, line []int, grain time.Duration) []Group {
 	return groups
 }
 
-// lengthOf is how long pieces take in one job, side by side as far as they can be; 0 where
-// it is not known of one.
+// lengthOf is the time that pieces take in one job, in parallel as far as possible; 0 if one is
+// not known.
 func lengthOf(pieces []Piece, among []int) time.Duration {
 	place := map[int]int{}
 	processors := 1
@@ -263,8 +262,8 @@ func lengthOf(pieces []Piece, among []int) time.Duration {
 	return takes
 }
 
-// arranged puts groups in the order in which they should begin, gives each its lane, and
-// says how long all take.
+// arranged puts groups into the order in which they should begin, gives each its lane, and
+// returns the total time.
 func arranged(groups []Group, latency time.Duration, room int) ([]Group, time.Duration) {
 	order, ends, lanes := simulate(groups, latency, room)
 	place := make([]int, len(groups))
@@ -284,8 +283,8 @@ func arranged(groups []Group, latency time.Duration, room int) ([]Group, time.Du
 	return out, slices.Max(append(ends, 0))
 }
 
-// simulate lets groups run in simulated time, what is longest to the top first: in which
-// order they begin, when each ends, and in which lane it runs.
+// simulate runs groups in simulated time, those with the longest path to the top first, and
+// returns their order, their ends and their lanes.
 func simulate(groups []Group, latency time.Duration, room int) (order []int, ends []time.Duration, lanes []int) {
 	n := len(groups)
 	if room <= 0 {
@@ -305,7 +304,7 @@ func simulate(groups []Group, latency time.Duration, room int) (order []int, end
 		}
 		top[i] += groups[i].Length + latency
 	}
-	// What is alike goes by what is in it, so that another order of the groups changes nothing.
+	// Ties are broken by contents, so that the order of the groups does not matter.
 	first := func(a, b int) bool { return groups[a].Pieces[0] < groups[b].Pieces[0] }
 	ready := &queue{before: func(a, b int) bool { return top[a] > top[b] || top[a] == top[b] && first(a, b) }}
 	running := &queue{before: func(a, b int) bool { return ends[a] < ends[b] || ends[a] == ends[b] && first(a, b) }}

@@ -15,14 +15,13 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// slurm is a scheduler of that kind, from 20.11 on, by its own commands: sbatch(1),
-// squeue(1), scontrol(1) and scancel(1). Its fields are what a site wants to know of jobs;
-// "" for what it does not.
+// slurm is that scheduler, from 20.11 on, through its own commands: sbatch(1), squeue(1),
+// scontrol(1) and scancel(1). Its fields are what a site requires for jobs; "" if nothing.
 type slurm struct {
 	Partition, Account, QoS, Constraint string
 }
 
-// silence is what the commands say of a controller that they cannot reach.
+// silence matches what the commands print if they cannot reach a controller.
 var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out` +
 	`|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host` +
 	`|in standby mode`)
@@ -57,8 +56,8 @@ func (slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 
 var jobNumber = regexp.MustCompile(`^[0-9]+$`)
 
-// Submit hands a job over. A job whose needs fail is ended at once: without being told to,
-// the scheduler lets it wait for ever.
+// Submit submits a job. A job whose needs fail is ended at once: by default, the scheduler would
+// let it wait forever.
 func (s slurm) Submit(ctx context.Context, j batchJob) (string, error) {
 	argv := []string{"sbatch", "--parsable", "--job-name=" + j.Name, "--chdir=" + j.Dir, "--output=" +
 		strings.ReplaceAll(j.Output, "%", "%%"), "--export=NIL", "--no-requeue", "--nodes=1", "--ntasks=1",
@@ -102,7 +101,7 @@ func (s slurm) Submit(ctx context.Context, j batchJob) (string, error) {
 	return id, nil
 }
 
-// Release lets jobs run, the first first.
+// Release lets jobs run, in order.
 func (s slurm) Release(ctx context.Context, ids []string) error {
 	for some := range slices.Chunk(ids, 1000) { // command lines have an end
 		if _, err := s.run(ctx, "", "scontrol", "release", strings.Join(some, ",")); err != nil {
@@ -119,11 +118,11 @@ var slurmStates = map[string]State{"PENDING": Queued, "CONFIGURING": Queued, "RE
 	"COMPLETED": Finished, "FAILED": Failed, "CANCELLED": Cancelled, "OUT_OF_MEMORY": OutOfMemory, "TIMEOUT": TimedOut,
 	"DEADLINE": TimedOut, "NODE_FAIL": Lost, "BOOT_FAIL": Lost, "PREEMPTED": Lost, "REVOKED": Lost}
 
-// never are reasons of waiting that do not go away by waiting (squeue(1), job reason codes).
+// never are reasons that do not go away by waiting (squeue(1), job reason codes).
 var never = []string{"BadConstraints", "PartitionNodeLimit", "PartitionTimeLimit", "InvalidAccount", "InvalidQOS",
 	"AccountNotAllowed", "QOSNotAllowed", "DependencyNeverSatisfied"}
 
-// Look asks about all jobs of this user, and takes those of a mark.
+// Look asks about all jobs of this user, and selects those with a mark.
 func (s slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 	out, err := s.run(ctx, "", "squeue", "--noheader", "--states=all", "--me", "--format=%i|%T|%N|%r|%j")
 	if err != nil {
@@ -147,7 +146,7 @@ func (s slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 	return all, nil
 }
 
-// Cancel ends jobs. What is no number is left out: it could mean others.
+// Cancel ends jobs. It leaves out names that are not numbers: they could mean other jobs.
 func (s slurm) Cancel(ctx context.Context, ids []string) error {
 	if ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
 		return !jobNumber.MatchString(id)
@@ -158,8 +157,8 @@ func (s slurm) Cancel(ctx context.Context, ids []string) error {
 	return err
 }
 
-// Avoid changes waiting jobs. A job that has started in the meantime cannot be changed, which
-// is not an error.
+// Avoid changes waiting jobs. A job that has started meanwhile cannot be changed, which is not
+// an error.
 func (s slurm) Avoid(ctx context.Context, ids, nodes []string) error {
 	for _, id := range ids {
 		_, err := s.run(ctx, "", "scontrol", "update", "JobId="+id, "ExcNodeList="+strings.Join(nodes, ","))
@@ -190,7 +189,7 @@ func (s slurm) Room(ctx context.Context, processors, memory int) (int, error) {
 	return room, nil
 }
 
-// nodeName is what the scheduler calls the node on which a job of it runs that asks.
+// nodeName is the scheduler's name of the node on which the calling job runs.
 func nodeName() string {
 	if name := os.Getenv("SLURMD_NODENAME"); name != "" {
 		return name

@@ -74,7 +74,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	w.takeIn()
-	// That were never submitted, or are unknown to the scheduler, and that never began.
+	// Jobs that were never submitted, or are unknown to the scheduler, and that never began.
 	for _, j := range slices.Clone(w.Jobs) {
 		if !j.Over && j.id == "" && j.begun.IsZero() && len(w.unresolved(j)) > 0 {
 			if err := w.again(ctx, j, j.Size, j.Again); err != nil {
@@ -85,9 +85,9 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	return nil
 }
 
-// submit hands jobs over, held, and lets them run when the last is there: the scheduler
-// takes one that has ended and is forgotten for one that has succeeded. They are let go in
-// their order, in which it has them run where it can choose.
+// submit submits jobs, held, and releases them when all are submitted: otherwise the scheduler
+// would take one that has ended and is forgotten for a successful one. It releases them in
+// order, which the scheduler follows if it can choose.
 func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 	lanes := map[int]*Job{} // the last job of each
 	carries := map[store.Ref]*Job{}
@@ -123,7 +123,7 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 			return err
 		}
 	}
-	// From here on, whoever comes back knows of them.
+	// From here on, other programs know about them.
 	if err := w.save(); err != nil {
 		return w.m.Store.Wrap(err)
 	}
@@ -147,7 +147,7 @@ func (w *watcher) submit(ctx context.Context, jobs []*Job) error {
 	return w.by.Release(ctx, held)
 }
 
-// write writes the order of a job, and the file in which its node tells.
+// write writes the order of a job, and creates the file that its node reports in.
 func (w *watcher) write(ctx context.Context, j *Job) error {
 	o := order{Ask: w.Ask, Builds: j.Builds, Seen: map[string]build.Seen{}}
 	o.Ask.Cluster = false // the node is one of it
@@ -171,7 +171,7 @@ func (w *watcher) write(ctx context.Context, j *Job) error {
 		durable.WriteFile(w.file(j, orderSuffix), text, 0o644)))
 }
 
-// job is one as the scheduler is told of it.
+// job is a job in the form for the scheduler.
 func (w *watcher) job(j, behind *Job) (batchJob, error) {
 	program, err := os.Executable()
 	if err != nil {
@@ -202,8 +202,8 @@ func (w *watcher) job(j, behind *Job) (batchJob, error) {
 	return b, nil
 }
 
-// again submits once more what a job has left open, with the jobs that stand on it, which
-// the scheduler has ended with it.
+// again resubmits the open builds of a job, with the jobs that depend on it, which the scheduler
+// ended with it.
 func (w *watcher) again(ctx context.Context, j *Job, size Size, last bool) error {
 	affected := []*Job{j}
 	for _, k := range w.Jobs[j.Number:] {

@@ -14,7 +14,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A line is what a node tells: one of these.
+// A line is a report of a node: one of these.
 type line struct {
 	Begun  string   `json:"begun,omitempty"` // the node's name; first
 	Event  *told    `json:"event,omitempty"`
@@ -29,7 +29,7 @@ type told struct {
 	Err string `json:",omitempty"`
 }
 
-// outcome is what became of a build.
+// outcome is the outcome of a build.
 type outcome struct {
 	Build   store.Ref      `json:"build"`
 	Built   bool           `json:"built"`
@@ -54,7 +54,7 @@ func (o *outcome) failed(err error) {
 	}
 }
 
-// err is what failed has been told.
+// err is the error that failed reports.
 func (o *outcome) err() error {
 	switch {
 	case o.Failure != nil:
@@ -65,8 +65,8 @@ func (o *outcome) err() error {
 	return errors.New(o.Error)
 }
 
-// A teller writes lines. Who watches on another machine sees them at once: each is brought
-// to the disk, and the file was there before.
+// A teller writes lines. A watcher on another machine sees them at once: each is synced to the
+// disk, and the file existed before.
 type teller struct {
 	lock sync.Mutex
 	file *os.File
@@ -85,7 +85,7 @@ func (t *teller) tell(l line) error {
 	return t.file.Sync()
 }
 
-// Event tells what happens. Where the disk is full, who watches sees less.
+// Event reports an event. On a full disk, the watcher sees less.
 func (t *teller) Event(e event.Event) {
 	one := told{Event: e}
 	if e.Err != nil {
@@ -94,14 +94,14 @@ func (t *teller) Event(e event.Event) {
 	t.tell(line{Event: &one})
 }
 
-// A tail follows what is told in a file.
+// A tail follows a file of reports.
 type tail struct {
 	file string
 	at   int64
 }
 
-// more gives the lines that were written since it was last asked. One that is half there is
-// left for the next time, and one that makes no sense is left out.
+// more returns the lines written since the last call. It leaves an incomplete line for the next
+// time, and drops an invalid one.
 func (t *tail) more(give func(line)) {
 	f, err := safefs.Open(t.file)
 	if err != nil {
@@ -131,8 +131,7 @@ func (t *tail) more(give func(line)) {
 	}
 }
 
-// lastLines are the last of what a job has printed, for where nothing else says why it
-// has ended.
+// lastLines are the last lines of a job's output, if nothing else says why it ended.
 func lastLines(file string) []string {
 	const few, most = 5, 1 << 20
 	data, err := safefs.ReadFile(file, most)

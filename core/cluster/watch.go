@@ -38,18 +38,17 @@ type watcher struct {
 	saidAt time.Time
 }
 
-// Done is what became of a run.
+// Done is the outcome of a run.
 type Done struct {
 	Results  []build.Result // one for each build
 	Began    time.Time      // when it was submitted
 	Expected time.Duration  // that it should have taken, or 0
 }
 
-// Build has what a plan says built on the nodes; what that needs besides is installed, and
-// its sources are here. Or it follows a run of the same. There is a result for each build of
-// the run. When the context ends, all that was submitted is ended, unless how says that it
-// goes on: then the error is a *Left. Others have the code Missing, Followed or OfAnother, or
-// those of the scheduler.
+// Build builds a plan on the nodes; needs outside of the plan are installed, and its sources are
+// stored. Or it follows such a run. There is a result for each build of the run. When the
+// context ends, everything submitted is ended, unless how lets it continue: then the error is a
+// *Left. Others have the code Missing, Followed or OfAnother, or are those of the scheduler.
 func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, record func(store.Record)) (*Done, error) {
 	by, err := scheduler(m)
 	if err != nil {
@@ -105,14 +104,14 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	return results, err
 }
 
-// patient waits for the scheduler once jobs of the run are on their way.
+// patient waits for the scheduler once jobs of the run are submitted.
 func (w *watcher) patient(by Scheduler) Scheduler {
 	return patient{by, func(err error) {
 		w.m.Tell(event.Event{Kind: event.Batch, Text: err.Error() + "\n    Waiting for it; the jobs continue."})
 	}}
 }
 
-// watch waits for what becomes of the builds, and tells of it.
+// watch waits for the outcomes of the builds, and reports them.
 func (w *watcher) watch(ctx context.Context) error {
 	const often, seldom = 200 * time.Millisecond, 2 * time.Second
 	var asked time.Time
@@ -138,8 +137,8 @@ func (w *watcher) watch(ctx context.Context) error {
 	}
 }
 
-// avoid keeps what is on its way from nodes that are not like this machine, and submits
-// what one of them has refused once more.
+// avoid keeps waiting jobs away from nodes that differ from this machine, and resubmits what
+// such a node has refused.
 func (w *watcher) avoid(ctx context.Context) error {
 	for _, j := range slices.Clone(w.Jobs) {
 		unlike := j.unlike
@@ -166,8 +165,8 @@ func (w *watcher) avoid(ctx context.Context) error {
 	return nil
 }
 
-// ask finds jobs that have ended and have not said so. What a node has told can be seen a
-// little late, so they are waited for.
+// ask finds jobs that have ended without a report. A node's reports may become visible late, so
+// this waits for them.
 func (w *watcher) ask(ctx context.Context) error {
 	const grace = 10 * time.Second
 	statuses, err := w.by.Look(ctx, w.mark())
@@ -210,7 +209,7 @@ func (w *watcher) ask(ctx context.Context) error {
 	return nil
 }
 
-// tellWaiting tells when nothing runs for long, and what the scheduler says it waits for.
+// tellWaiting reports when nothing has run for long, and what the scheduler gives as the reason.
 func (w *watcher) tellWaiting(now time.Time, of map[*Job]Status) {
 	const long, again = 15 * time.Second, 10 * time.Minute
 	waiting, why := 0, ""
@@ -240,8 +239,8 @@ func (w *watcher) tellWaiting(now time.Time, of map[*Job]Status) {
 	}
 }
 
-// settle decides about what a job that has ended has left open. What is built is built,
-// whatever became of the job.
+// settle decides about the open builds of a job that has ended. What is built is built, whatever
+// happened to the job.
 func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, cascades bool) error {
 	for _, ref := range w.unresolved(j) {
 		if visible(w.m.Store, ref) {

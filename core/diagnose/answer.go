@@ -7,9 +7,9 @@ import (
 	"fernladder/core/host"
 )
 
-// Questions are what the operating system can be asked for, or its lists of
-// files can be searched for, to put an end to the cause: the likeliest first. Any
-// of them will do. There are none for causes that nothing missing is at fault of.
+// Questions are those that the operating system, or its lists of files, can answer to remove the
+// cause: the likeliest first. Any of them will do. There are none for causes that are not about
+// something missing.
 func (c Cause) Questions() []host.Question {
 	var all []host.Question
 	for _, name := range c.Names {
@@ -67,8 +67,7 @@ func questions(kind Kind, name string) []host.Question {
 	return nil
 }
 
-// aliases are what some things are called that no file is called after. Names
-// are in small letters and without lib.
+// aliases are other names of things that no file is named after, in lower case and without lib.
 var aliases = sync.OnceValue(func() map[string][]host.Question {
 	all := map[string][]host.Question{}
 	for header, names := range map[string]string{

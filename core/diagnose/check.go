@@ -6,8 +6,8 @@ import (
 	"fernladder/core/pattern"
 )
 
-// A check is something that a configure script looked for and did not find. A
-// name that it only calls a name can be anything.
+// A check is something that a configure script looked for and did not find. If it only states a
+// name, that can be anything.
 type check struct {
 	kind   Kind
 	name   string
@@ -16,7 +16,7 @@ type check struct {
 	last   bool // it is the very last thing before the message
 }
 
-// certain tells whether it is known what kind of thing was looked for.
+// certain reports whether the kind of the thing is known.
 func (f check) certain() bool {
 	return f.kind == MissingHeader || f.kind == MissingLibrary || f.kind == MissingModule || f.kind == MissingPerl
 }
@@ -41,7 +41,7 @@ const functionCheck Kind = "function"
 
 var answered = re(`^(checking .*?) ?\.\.\. ?(.*)$`)
 
-// lookedFor returns what a line says was looked for and not found. isAnswer is false if the
+// lookedFor returns what a line reports as looked for and not found. isAnswer is false if the
 // line is not the answer of a look-up; found is true if the thing was found.
 func lookedFor(line string) (c check, isAnswer, found bool) {
 	match := answered.FindStringSubmatch(line)
@@ -69,8 +69,7 @@ func lookedFor(line string) (c check, isAnswer, found bool) {
 var warned = re(`^configure: WARNING: (?:(?i:could not|cannot|unable to) find ([\w.+-]+)|([\w.+-]+) (?:is ` +
 	`|was )?not found)`)
 
-// failedChecks are those just before a line, the last one first, and that of the
-// line itself.
+// failedChecks are those just before a line, the last one first, and that of the line itself.
 func failedChecks(lines []string, at int) []check {
 	const far = 12
 	var failed []check
@@ -94,15 +93,15 @@ func failedChecks(lines []string, at int) []check {
 // apartVersion is a version at the end of a name, as in leaf-2.0.
 var apartVersion = re(`-[\d.]+$`)
 
-// plain is a name as it is compared: lib, -l, -config, a version that stands apart,
-// and capitals make no difference.
+// plain is a name in the form for comparisons: without lib, -l, -config, a separate version, and
+// capitals.
 func plain(name string) string {
 	name = strings.ToLower(strings.TrimRight(name, ".,:-+"))
 	name = strings.TrimSuffix(apartVersion.ReplaceAllString(name, ""), "-config")
 	return strings.TrimPrefix(strings.TrimPrefix(name, "-l"), "lib")
 }
 
-// plain is the name of what was looked for, as it is compared.
+// plain is the name of what was looked for, in the form for comparisons.
 func (f check) plain() string {
 	if f.kind == MissingLibrary && f.name == "z" {
 		return "zlib" // as everyone calls it
@@ -110,7 +109,7 @@ func (f check) plain() string {
 	return plain(f.name)
 }
 
-// family is what a header is called after: its directory, or its own name.
+// family is what a header is named after: its directory, or its own name.
 func (f check) family() string {
 	dir, _, _ := strings.Cut(f.name, "/")
 	return plain(strings.TrimSuffix(dir, ".h"))
@@ -127,8 +126,8 @@ func (f check) stem() string {
 	return plain(strings.TrimSuffix(f.name[strings.LastIndexByte(f.name, '/')+1:], ".h"))
 }
 
-// kindIn says what was looked for under a mere name, by the words around it in a
-// message. Programs are what configure scripts look for most.
+// kindIn guesses the kind of a bare name from the words around it. Configure scripts mostly look
+// for programs.
 func (f check) kindIn(text string) Kind {
 	switch {
 	case f.kind == functionCheck:

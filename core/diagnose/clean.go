@@ -7,12 +7,11 @@ import (
 	"fernladder/core/pattern"
 )
 
-// longestLine is how much of a line is looked at. No message is as long, and logs may
-// be anything.
+// longestLine is how much of a line is read. No message is longer, and logs are untrusted.
 const longestLine = 4 << 10
 
-// cleaned takes a log apart into its lines, without what terminals and the programs that call
-// others put around them. There are as many lines as before.
+// cleaned splits a log into its lines, without the decoration of terminals and of programs that
+// call others. The number of lines is unchanged.
 func cleaned(text string) []string {
 	text = decoded(text)
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
@@ -42,7 +41,7 @@ func cleaned(text string) []string {
 	return lines
 }
 
-// decoded is a text in UTF-8, where it was in UTF-16.
+// decoded converts a text from UTF-16 to UTF-8, if it is in UTF-16.
 func decoded(text string) string {
 	const enough = 4 << 10
 	head := text[:min(len(text), enough)]
@@ -61,7 +60,7 @@ func decoded(text string) string {
 	return strings.TrimPrefix(string(utf16.Decode(units)), "\ufeff")
 }
 
-// plainly leaves out of a line what only terminals understand.
+// plainly removes terminal sequences from a line.
 func plainly(line string) string {
 	line = escapes.ReplaceAllString(line, "")
 	return strings.Map(func(c rune) rune {
@@ -80,7 +79,7 @@ var (
 	}
 )
 
-// stamps is the pattern of what is before most lines: the time, as services that build write it.
+// stamps matches prefixes of lines, such as the time that build services add.
 func stamps(lines []string) *pattern.Pattern {
 	const enough = 50
 	some := lines[:min(len(lines), enough)]

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// nextLine takes the name from the next line that is not empty.
+// nextLine takes the name from the next non-empty line.
 func nextLine(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at+1 : min(len(lines), at+4)] {
 		if line = strings.Trim(line, " \""); line != "" {
@@ -18,7 +18,7 @@ func nextLine(c *Cause, lines []string, at int) bool {
 
 var firstQuoted = re(`"?([\w.+-]+)"?`)
 
-// nextName takes the name that a broken line goes on with.
+// nextName takes the rest of a name from the continuation of a line.
 func nextName(c *Cause, lines []string, at int) bool {
 	if !nextLine(c, lines, at) {
 		return false
@@ -36,8 +36,8 @@ func compilerFor(c *Cause, _ []string, _ int) bool {
 	return known
 }
 
-// parts tells a package from a program or header that a find module stands for, and which parts
-// of it are missing.
+// parts distinguishes a package from a program or header that a find module stands for, and
+// finds the missing parts.
 func parts(c *Cause, lines []string, at int) bool {
 	text := strings.Join(strings.Fields(strings.Join(lines[at:min(len(lines), at+5)], " ")), " ")
 	python := strings.HasPrefix(c.Name(), "Python")
@@ -77,8 +77,8 @@ var (
 	variable = re(`_(?:INCLUDE|LIBRAR|EXECUTABLE|VERSION|ROOT|DIRS?$|FOUND|CONFIG|PATH)|^[A-Z0-9_]+_[A-Z0-9_]+$`)
 )
 
-// searched tells what kind of thing CMake's find commands have looked for, by the
-// line that the message began with.
+// searched finds the kind of thing that CMake's find commands looked for, from the first line of
+// the message.
 func searched(c *Cause, lines []string, at int) bool {
 	for i := at; i >= max(0, at-3); i-- {
 		for command, kind := range map[string]Kind{"(find_program)": MissingProgram, "(find_library)": MissingLibrary,
@@ -94,8 +94,8 @@ func searched(c *Cause, lines []string, at int) bool {
 	return true
 }
 
-// moduleBefore finds the module that CMake's pkg_check_modules did not find, or
-// found too old, which stands around the error.
+// moduleBefore finds the module that CMake's pkg_check_modules did not find, or found too old,
+// from the lines around the error.
 func moduleBefore(c *Cause, lines []string, at int) bool {
 	if !strings.Contains(strings.Join(lines[at:min(len(lines), at+3)], "\n"), "required package") {
 		return false
@@ -129,8 +129,7 @@ var listed = re(`^ +- ([\w.+-]+?)([<>=]+[\w.]+)?$`)
 
 var notFoundLine = re(`^([A-Za-z]\w*?)_(?:LIBRARY|LIBRARIES|LIB|INCLUDE_DIRS?|INCLUDE_PATH|INCLUDE)\b`)
 
-// notFoundVariable takes the name of a variable that was not set for what it
-// stands for.
+// notFoundVariable uses the name of an unset variable as the name of the missing thing.
 func notFoundVariable(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at+1 : min(len(lines), at+5)] {
 		if match := notFoundLine.FindStringSubmatch(line); match != nil {
@@ -145,7 +144,7 @@ func notFoundVariable(c *Cause, lines []string, at int) bool {
 	return false
 }
 
-// lowered writes the name of a variable as things are called.
+// lowered converts the name of a variable to the usual form of names.
 func lowered(c *Cause, _ []string, _ int) bool {
 	c.Names[0], c.Likely = strings.ToLower(c.Names[0]), true
 	return true
@@ -153,8 +152,8 @@ func lowered(c *Cause, _ []string, _ int) bool {
 
 var notFoundBefore = re(`^-- Could NOT find (\w+) `)
 
-// commandOf finds the package that a command begins with, which was looked for
-// before and not found.
+// commandOf finds the package at the beginning of a command's name that was looked for before
+// and not found.
 func commandOf(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[:at] {
 		if match := notFoundBefore.FindStringSubmatch(line); match != nil &&
@@ -187,7 +186,7 @@ var (
 var ofCMake = []string{"Could NOT find", "required package", "package configuration file", "By not providing",
 	"pkg-config tool not found", "using the following", "error: downloading"}
 
-// cmakeSaid reads a message that the author of a build file has written.
+// cmakeSaid reads a message written by the author of a build file.
 func cmakeSaid(c *Cause, lines []string, at int) bool {
 	var text []string
 	for _, line := range lines[at+1 : min(len(lines), at+12)] {
@@ -225,7 +224,7 @@ func buildProgram(c *Cause, _ []string, _ int) bool {
 }
 
 // linkedTarget takes the target that CMake does not find, and the module that was looked for
-// before it and not found, where there is one.
+// before and not found, if there is one.
 func linkedTarget(c *Cause, lines []string, at int) bool {
 	if len(c.Names) == 0 && !nextLine(c, lines, at) {
 		return false

@@ -2,7 +2,7 @@ package diagnose
 
 import "strings"
 
-// header says when a header would be one of the source's own.
+// header reports a header that may be one of the source's own.
 func header(c *Cause, _ []string, _ int) bool {
 	switch ext := c.Name()[strings.LastIndex(c.Name(), ".")+1:]; ext {
 	case "c", "cc", "cpp", "o":
@@ -11,7 +11,7 @@ func header(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// wholeName takes a library that was asked for as a file by its stem.
+// wholeName finds a library that was requested as a file.
 func wholeName(c *Cause, _ []string, _ int) bool {
 	if stem, _, is := strings.Cut(strings.TrimPrefix(c.Name(), "lib"), ".so"); is {
 		c.Names[0] = stem
@@ -19,7 +19,7 @@ func wholeName(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// ownError reads what a source makes the compiler say with #error.
+// ownError reads messages of a source's #error lines.
 func ownError(c *Cause, lines []string, at int) bool {
 	_, text, is := strings.Cut(lines[at], "error: #error ")
 	if !is {
@@ -32,7 +32,7 @@ func ownError(c *Cause, lines []string, at int) bool {
 	return true
 }
 
-// knownFunction names the library that a function is known to be in.
+// knownFunction names the library of a well-known function.
 func knownFunction(c *Cause, _ []string, _ int) bool {
 	if library := libraryOf(c.Name()); library != "" {
 		c.Found = "-l" + library
@@ -40,8 +40,8 @@ func knownFunction(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// startFiles tells of the files that every program starts with: those of the C library, or those
-// for 32 bits, which are apart.
+// startFiles finds out about files that every program starts with: those of the C library, or
+// those for 32 bits, which are separate.
 func startFiles(c *Cause, lines []string, at int) bool {
 	const near = 12
 	for _, line := range lines[max(0, at-near):min(len(lines), at+near)] {
@@ -56,8 +56,8 @@ func startFiles(c *Cause, lines []string, at int) bool {
 	return true
 }
 
-// notLinked names the library that has a symbol and is not given to the linker, which the next
-// line says.
+// notLinked names the library that has a symbol and is not among the linker's arguments, from
+// the next line.
 func notLinked(c *Cause, lines []string, at int) bool {
 	if at+1 == len(lines) || !strings.Contains(lines[at+1], "DSO missing") {
 		return false
@@ -71,7 +71,7 @@ func notLinked(c *Cause, lines []string, at int) bool {
 
 var sharedFile = re(`lib([\w+.-]+?)\.so`)
 
-// staticLibrary tells of a library that is to be linked statically.
+// staticLibrary reports a library that is to be linked statically.
 func staticLibrary(c *Cause, lines []string, at int) bool {
 	const near = 6
 	for _, line := range lines[max(0, at-near):at] {
@@ -84,8 +84,8 @@ func staticLibrary(c *Cause, lines []string, at int) bool {
 	return wholeName(c, lines, at)
 }
 
-// undeclared takes the header that a configure script did not find for the cause, where the name
-// that the compiler does not know is called after it.
+// undeclared reports the header that a configure script did not find, if the unknown name is
+// named after it.
 func undeclared(c *Cause, lines []string, at int) bool {
 	const far = 5000
 	name := c.Found

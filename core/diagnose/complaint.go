@@ -5,14 +5,13 @@ import (
 	"strings"
 )
 
-// Build files also say in words of their own what is missing. What such words
-// name is only likely the cause, unless something has been looked for under that
-// name before.
+// Build files also report missing things in their own words. A name in such a message is only
+// the likely cause, unless something of that name was looked for before.
 
-// conclude finds out what a message says is missing, given what was looked for
-// before it and not found, the last one first. The first line of a message says
-// more than those after it. Where nothing can be found out, the cause stays as it
-// is. It returns true, as the last word of a rule.
+// conclude finds out what a message reports as missing, given what was looked for before it and
+// not found, the last one first. The first line of a message says more than later ones. If
+// nothing can be found out, it leaves the cause as it is. It returns true, as the last word of a
+// rule.
 func conclude(c *Cause, text string, failed []check) bool {
 	c.Without = without(text)
 	first, _, _ := strings.Cut(strings.TrimLeft(text, "\n *"), "\n")
@@ -26,8 +25,8 @@ func conclude(c *Cause, text string, failed []check) bool {
 	return true
 }
 
-// confirmed looks in a text for what has been looked for. One thing is looked for
-// in several ways; of several programs, one will do.
+// confirmed looks in a text for things that were looked for. One thing may be looked for in
+// several ways; of several programs, one will do.
 func (c *Cause) confirmed(text string, failed []check) bool {
 	named := map[string]string{}
 	for _, word := range words.FindAllString(text, -1) {
@@ -70,7 +69,7 @@ func (c *Cause) orNumbered(failed []check) {
 	}
 }
 
-// meant is what was looked for, given the word that a message has for it.
+// meant is what was looked for, given the word for it in a message.
 func (f check) meant(word, text string) (kind Kind, name string) {
 	kind, name = f.kindIn(text), f.name
 	switch {
@@ -86,8 +85,8 @@ func (f check) meant(word, text string) (kind Kind, name string) {
 	return kind, name
 }
 
-// worded looks for one of the ways to say that something is missing: of the kinds
-// of things, or else of those that only have a name.
+// worded looks for the usual phrases about something missing: of a known kind, or else of things
+// with only a name.
 func (c *Cause) worded(text string, anything bool) bool {
 	for _, w := range wordings {
 		if (w.kind == Missing) != anything {
@@ -115,17 +114,16 @@ func (c *Cause) worded(text string, anything bool) bool {
 	return false
 }
 
-// pkgConfigItself matches what says that pkg-config is missing; other messages
-// only give it as a way to look for something else.
+// pkgConfigItself matches reports that pkg-config is missing; other messages only mention it as
+// a way to look for something else.
 var pkgConfigItself = re(`pkg-config\S* (?:\S+ )?(?:is |was |could )?(?:not |missing|required|needed)`)
 
-// lastOf takes what was looked for right before a message, if it is a certain
-// kind of thing.
+// lastOf takes what was looked for right before a message, if its kind is known.
 func (c *Cause) lastOf(failed []check) bool {
 	return slices.ContainsFunc(failed, func(f check) bool { return f.last && f.certain() }) && c.nearest(failed)
 }
 
-// functionIn takes a function that a message names for the library that has it.
+// functionIn replaces a function in a message by its library.
 func (c *Cause) functionIn(text string) bool {
 	for _, word := range words.FindAllString(text, -1) {
 		if library := libraryOf(word); library != "" {
@@ -136,11 +134,11 @@ func (c *Cause) functionIn(text string) bool {
 	return false
 }
 
-// near is how many answers before a message can be what it is about.
+// near is how many answers before a message may be its subject.
 const near = 8
 
-// nearest takes what was looked for last, where nothing says that it is what is
-// missing. Of libraries that were looked for one after the other, one will do.
+// nearest takes what was looked for last, if nothing says that it is the missing one. Of
+// libraries that were looked for one after the other, one will do.
 func (c *Cause) nearest(failed []check) bool {
 	for _, f := range failed[:min(len(failed), near)] {
 		switch {

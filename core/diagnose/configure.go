@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// macroPrograms come with the macros of autoconf that begin so.
+// macroPrograms have the macros of autoconf that begin like this.
 var macroPrograms = []struct{ prefix, program string }{
 	{"PKG_", "pkg-config"}, {"AC_PROG_LIBTOOL", "libtoolize"}, {"AC_LIBTOOL", "libtoolize"}, {"LT_", "libtoolize"},
 	{"AM_PROG_LIBTOOL", "libtoolize"},
@@ -15,8 +15,8 @@ var macroPrograms = []struct{ prefix, program string }{
 	{"AM_CONDITIONAL", "automake"},
 }
 
-// macro tells of the program that a macro comes with. Where autoconf does not know
-// one of its own, another that it stands in is missing, and nothing says which.
+// macro reports the program that has a macro. If autoconf does not know one of its own, another
+// one around it is missing, and nothing says which.
 func macro(c *Cause, lines []string, at int) bool {
 	for _, m := range macroPrograms {
 		if strings.HasPrefix(c.Name(), m.prefix) {
@@ -34,15 +34,15 @@ func macro(c *Cause, lines []string, at int) bool {
 			return macro(c, lines, at+1+i)
 		}
 	}
-	// All that autoconf has itself is called undefined where a macro around it is.
+	// Autoconf's own macros are all reported as undefined inside an unknown one.
 	c.Kind, c.Names, c.Likely = MissingProgram, []string{"pkg-config"}, true
 	return true
 }
 
 var undefined = re(`possibly undefined macro: (\w+)`)
 
-// anyMacro takes what shells say of a macro that was left in a configure script:
-// it goes on, and what it did not find out is missing later.
+// anyMacro reads shell errors about a macro that was left in a configure script: the script goes
+// on, and what it did not find out is missing later.
 func anyMacro(c *Cause, lines []string, at int) bool {
 	return macro(c, lines, at) && c.Known() &&
 		slices.ContainsFunc([]string{"PKG_", "AX_", "AM_", "LT_", "IT_", "GTK_", "GOBJECT_", "AC_"}, func(p string) bool {
@@ -146,8 +146,7 @@ func said(c *Cause, lines []string, at int) bool {
 // inDirectory matches what newer configure scripts say before their last words.
 var inDirectory = re("configure: error: in [`'‘].*:$")
 
-// above are the lines before the last words that are marked to be seen, the
-// first ones first.
+// above are the lines before the last highlighted words, the first ones first.
 func above(lines []string, at int) string {
 	const far = 60
 	var text []string
@@ -160,7 +159,7 @@ func above(lines []string, at int) string {
 	return strings.Join(text, "\n")
 }
 
-// following are the lines in which a message goes on.
+// following are the lines that continue a message.
 func following(lines []string, at int) string {
 	const most = 7
 	var text []string
@@ -173,7 +172,7 @@ func following(lines []string, at int) string {
 	return strings.Join(text, "\n")
 }
 
-// minimum reads which program is wanted at least, and how to do without.
+// minimum reads the required version of a program, and how to do without it.
 func minimum(c *Cause, lines []string, at int) bool {
 	c.Without = without(following(lines, at))
 	return atLeast(c, lines, at)

@@ -1,10 +1,10 @@
-// Package diagnose finds in the log of a failed stage what went wrong first, and
-// what that means: what is missing, too old, refused or broken.
+// Package diagnose finds, in the log of a failed stage, what went wrong first, and what that
+// means: what is missing, too old, refused or broken.
 //
-// It knows the words of autoconf, CMake, Meson, make, compilers, linkers, shells
-// and script languages. Where it does not know them, it says so and shows the
-// lines: a wrong answer is worse than none. What only looks like an error, as the
-// answers of configure scripts do, is no cause.
+// It knows the messages of autoconf, CMake, Meson, make, compilers, linkers, shells and script
+// languages. If it does not know a message, it says so and shows the lines: a wrong answer is
+// worse than none. Lines that only look like errors, such as the answers of configure scripts,
+// are no causes.
 package diagnose
 
 import (
@@ -66,8 +66,8 @@ type Cause struct {
 	Names []string `json:"names,omitempty"` // of what is missing; any one of several will do
 	Range string   `json:"range,omitempty"` // the versions that are wanted
 	Found string   `json:"found,omitempty"` // the version that is there
-	// Likely is set where it follows from the words of a message, which nothing
-	// else in the log confirms.
+	// Likely is set if the cause follows from the words of a message, and nothing else in the log
+	// confirms it.
 	Likely  bool     `json:"likely,omitempty"`
 	Also    []Cause  `json:"also,omitempty"`    // what the same log says is missing besides
 	Without string   `json:"without,omitempty"` // the argument that builds without what is missing, as the message says
@@ -81,13 +81,13 @@ type Cause struct {
 	says    string   // in the place of what the kind says
 }
 
-// Known tells whether the cause says more than that there is one.
+// Known reports whether the cause says more than that there is one.
 func (c Cause) Known() bool { return c.Kind != Unknown && c.Kind != Fine }
 
-// Sure tells whether it can be acted on without a person.
+// Sure reports whether a program may act on it without a person.
 func (c Cause) Sure() bool { return c.Known() && !c.Likely && c.Kind != Said }
 
-// Decisive is the line of the log that the cause was found in, or its last line.
+// Decisive is the line of the log with the cause, or its last line.
 func (c Cause) Decisive() string {
 	switch {
 	case len(c.Lines) == 0:
@@ -106,7 +106,7 @@ func (c Cause) Name() string {
 	return c.Names[0]
 }
 
-// sentences say what the kinds mean, without a stop. The verb is for the names.
+// sentences say what the kinds mean, without a full stop. The verb is for the names.
 var sentences = map[Kind]string{
 	MissingHeader: "the header %s is missing", MissingLibrary: "the library %s is missing",
 	MissingShared: "a program cannot find the shared library %s",
@@ -132,7 +132,7 @@ var sentences = map[Kind]string{
 	Fine: "it did not fail",
 }
 
-// String says what it is in one sentence without a stop.
+// String says what it is in one sentence without a full stop.
 func (c Cause) String() string {
 	const most = 4
 	name := strings.Join(c.Names[:min(most, len(c.Names))], " or ")
@@ -168,19 +168,17 @@ func (c Cause) String() string {
 // around is how many lines before and after the cause are shown.
 const around = 4
 
-// Log diagnoses the log of a stage by what the program itself knows. Text is all of it, or its
-// end.
+// Log diagnoses the log of a stage with the program's own table. text is all of it, or its end.
 func Log(text string) Cause { return Own().Log(text) }
 
-// Log diagnoses the log of a stage. Text is all of it, or its end. First it is told whether
-// anything has failed, by the last words of tools; then what came first, of what the run that
-// failed has said.
+// Log diagnoses the log of a stage. text is all of it, or its end. It first finds out, from the
+// last words of tools, whether anything has failed; then what came first in the run that failed.
 func (t *Table) Log(text string) Cause {
 	c, _ := t.diagnose(cleaned(text))
 	return c
 }
 
-// diagnose returns the cause, and the rule that knows it, nil for none.
+// diagnose returns the cause, and the rule that found it, or nil.
 func (t *Table) diagnose(lines []string) (Cause, *rule) {
 	ended := t.ending(lines)
 	c, by := Cause{Kind: Fine}, (*rule)(nil)
@@ -196,8 +194,8 @@ func (t *Table) diagnose(lines []string) (Cause, *rule) {
 	return c, by
 }
 
-// first finds the first line of a run that failed for which a rule holds, or else the words with
-// which the run ended.
+// first finds the first line of a failed run that a rule explains, or else the words with which
+// the run ended.
 func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 	ends := make(ends, len(lines))
 	if ended.how == failed {
@@ -239,15 +237,15 @@ func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 	return Cause{Kind: Unknown}, nil
 }
 
-// mostTries is on how many lines of a log one rule is tried: no honest log has as many that only
-// look as if it held.
+// mostTries limits the lines on which one rule is tried: no real log has as many lines that only
+// look as if it applied.
 const mostTries = 2000
 
-// missing are the kinds of which a log can name several that are independent.
+// missing are the kinds of which a log can have several independent ones.
 var missing = []Kind{MissingHeader, MissingLibrary, MissingModule, MissingPackage, MissingProgram, MissingPython,
 	MissingPerl, MissingShared}
 
-// others are what else of such kinds is missing, as the lines after the first say.
+// others are further missing things of such kinds, in later lines.
 func (t *Table) others(c *Cause, lines []string, at int, ends ends) []Cause {
 	const most, far = 16, 20_000
 	also := c.Also
@@ -279,9 +277,8 @@ func (t *Table) others(c *Cause, lines []string, at int, ends ends) []Cause {
 	return also
 }
 
-// Guess is what a cause probably is where nothing in a log, nor in those that it points
-// to, is known: a compiler that cannot make programs mostly lacks the C library's own
-// development files.
+// Guess is the probable cause if neither a log nor those it refers to explain anything: a
+// compiler that cannot make programs usually lacks the C library's development files.
 func (c Cause) Guess(text string) Cause {
 	const end = 16 << 10
 	if (c.Kind == Unknown || c.Kind == Said) && cannotCompile.MatchString(text[max(0, len(text)-end):]) {
@@ -293,7 +290,7 @@ func (c Cause) Guess(text string) Cause {
 var cannotCompile = pattern.New(`(?m)configure: error: (?:the )?C compiler cannot create executables` +
 	`|cannot compile a simple C program|The C compiler\s+"[^"]*"\s+is not able to compile a simple test program`)
 
-// holds returns the cause that a line is, as far as the rule knows, or nil.
+// holds returns the cause that a rule finds in a line, or nil.
 func (r *rule) holds(lines []string, at int, ends ends) *Cause {
 	match := r.pattern.FindStringSubmatch(lines[at])
 	if match == nil || !ends.within(soon, lines, at) {
@@ -310,7 +307,7 @@ func (r *rule) holds(lines []string, at int, ends ends) *Cause {
 	return c
 }
 
-// take sets what the named groups of a pattern have matched.
+// take stores the matches of a pattern's named groups.
 func (c *Cause) take(groups, match []string) {
 	for g, group := range groups {
 		value := strings.TrimSpace(match[g])
@@ -330,20 +327,19 @@ func (c *Cause) take(groups, match []string) {
 	}
 }
 
-// final matches what programs say when they give up.
+// final matches the last words of programs that give up.
 var final = pattern.New(`\*\*\* |configure: (?:error|ERROR)|config.status: error|configure failed|FATAL ERROR` +
 	`|^CMake Error|Configuring incomplete|ERROR: |ninja: (?:error|build stopped)|returned 1 exit status` +
 	`|^compilation terminated|^Makefile:\d+: |^error: |^Traceback `)
 
-// soon is within how many lines after its cause something gives up.
+// soon is the number of lines within which something gives up after its cause.
 const soon = 25
 
-// ends remembers of each line whether something gives up there: 0 is not known yet,
-// 1 yes, 2 no.
+// ends caches, for each line, whether something gives up there: 0 unknown, 1 yes, 2 no.
 type ends []int8
 
-// within tells whether something gives up within a number of lines from one on, or
-// the log ends: configure scripts and makefiles also ask for what need not be there.
+// within reports whether something gives up within a number of lines, or the log ends: configure
+// scripts and makefiles also look for optional things.
 func (e ends) within(number int, lines []string, at int) bool {
 	if len(lines)-at <= number {
 		return true
@@ -359,7 +355,7 @@ func (e ends) within(number int, lines []string, at int) bool {
 	return false
 }
 
-// elsewhere matches lines that say where more is to be read.
+// elsewhere matches lines that refer to another log.
 var elsewhere = pattern.New(`(?:See also "|A full log can be found at |[Ss]ee (?:the file )?['"` + "`" +
 	`]?)(/[^\s"']+(?:\.log|\.yaml|\.txt))|(config\.log)`)
 

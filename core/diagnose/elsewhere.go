@@ -11,10 +11,9 @@ var (
 	configCheck = pattern.New(`^configure:\d+: checking `)
 )
 
-// Elsewhere diagnoses another log that a stage's log only points to: autoconf's
-// config.log, of which the last check before the error counts, or the end of
-// those of CMake and Meson. In config.log most of what looks like an error is an
-// answer.
+// Elsewhere diagnoses another log that a stage's log refers to: autoconf's config.log, in which
+// the last check before the error counts, or the end of CMake's and Meson's. Most of what looks
+// like an error in config.log is an answer.
 func (t *Table) Elsewhere(name, text string) Cause {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	if !strings.HasSuffix(name, "config.log") {

@@ -6,7 +6,7 @@ import (
 	"fernladder/core/pattern"
 )
 
-// How a log ends, by the last words of the tools in it.
+// How a log ends, according to the last words of its tools.
 const (
 	cut    = iota // they do not say
 	went          // all went well
@@ -54,8 +54,8 @@ func (t *Table) ending(lines []string) ending {
 	return e
 }
 
-// cleanEnd tells whether a log ends with commands that printed nothing: make shows each before
-// it is run, and says when one fails.
+// cleanEnd reports whether a log ends with commands without output: make prints each before it
+// runs, and reports failures.
 func cleanEnd(lines []string) bool {
 	return len(lines) > 0 && commandLine.MatchString(lines[len(lines)-1])
 }
@@ -72,15 +72,15 @@ var errorWords = pattern.New(`(?i)\berror\b|\bfatal\b|\bfail(?:ed|ure)?\b|\bcann
 	`|\bmissing\b|\brequire[sd]?\b|\bmust\b|\bpanic|\babort|\bsyntax\b|\bexpected\b|\bneeds?\b|\brefus|\btoo (?:old` +
 	`|new)\b|\bno \w`)
 
-// noWords match lines that are no words about a failure: commands, progress, and that a tool that
-// was called ended.
+// noWords match lines that do not describe a failure: commands, progress, and the end of a
+// called tool.
 var noWords = pattern.New(`^\s*$|^(?:g?make|ninja)\b|^checking |^-- |^\[\s*\d+[/%]|^\s*(?:at |File "|\^|~|\|` +
 	`|\d+ \|)|^(?:See |Call Stack|Traceback )|: warning: |^FAILED: |^# \S+$|\b(?:0|no) (?:errors?|failures?|failed)\b` +
 	`|^\s*Caused by:?$|^Error: ?$|^\W*$|^npm (?:error|ERR!)(?:\s|\s*(?:A complete log|Run "npm|code \w+|errno|path` +
 	`|command|aliases).*)?$|^\[ERROR\] *(?:$|To see the full|Re-run|For more info|\[Help)`)
 
-// ownWords are the words with which a run ended that failed: the first line that sounds like
-// them shortly before the end, or the last line before it.
+// ownWords are the words with which a failed run ended: the first line with such words shortly
+// before the end, or the last line.
 func ownWords(lines []string, e ending) *Cause {
 	if e.how == cut { // a program's last words
 		for i := len(lines) - 1; i >= 0; i-- {
@@ -122,7 +122,7 @@ func ownWords(lines []string, e ending) *Cause {
 	return saying(lines, last)
 }
 
-// saying is a cause in the words of a line, and of those in which it goes on.
+// saying is a cause in the words of a line and of its continuation.
 func saying(lines []string, at int) *Cause {
 	const most = 160
 	text := strings.TrimSpace(lines[at])
@@ -147,13 +147,13 @@ func saying(lines []string, at int) *Cause {
 	return c
 }
 
-// arrow matches how some compilers say in which place of the source something is.
+// arrow matches how some compilers point to a place of the source.
 var arrow = pattern.New(`^\s*-->\s*([^\s:]+:\d+)`)
 
-// complaint matches how programs begin what they say of an error.
+// complaint matches the beginnings of error messages.
 var complaint = pattern.New(`^[\w./+-]+(?:\[\d+\])?: \S`)
 
-// refusal matches what scripts say before they end, with no name of theirs before it.
+// refusal matches the last messages of scripts, without their name.
 var refusal = pattern.New(`(?i)\bnot found\b|\bcannot\b|\bcould not\b|\bunable to\b|\bfailed\b|\b(?:is` +
 	`|are) (?:needed|required|missing)\b|^required `)
 

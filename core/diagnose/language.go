@@ -15,19 +15,20 @@ func perlName(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// goModule takes what Go was about to download for what is missing, where that could not be had.
+// goModule reports the module that Go could not download as missing.
 func goModule(c *Cause, lines []string, at int) bool {
 	return at+1 < len(lines) && strings.Contains(lines[at+1], "GOPROXY")
 }
 
-// crateModule takes a library that a crate looks for by pkg-config for its module.
+// crateModule reports the module, not the crate, for a crate that looks for a library with
+// pkg-config.
 func crateModule(c *Cause, _ []string, _ int) bool {
 	c.Kind = MissingModule
 	return true
 }
 
-// panicked takes what a program of Rust said when it gave up, in the next line where it is not in
-// this one.
+// panicked takes the panic message of a Rust program, from the next line if it is not in this
+// one.
 func panicked(c *Cause, lines []string, at int) bool {
 	const far = 200
 	if slices.ContainsFunc(lines[at:min(len(lines), at+far)], func(line string) bool {
@@ -38,7 +39,7 @@ func panicked(c *Cause, lines []string, at int) bool {
 	return len(c.Names) > 0 || nextLine(c, lines, at)
 }
 
-// traceback takes the last line of a traceback of Python, and what looks like it.
+// traceback takes the last line of a Python traceback, and the like.
 func traceback(c *Cause, lines []string, at int) bool {
 	const far = 200
 	for _, line := range lines[at:min(len(lines), at+far)] {
@@ -58,7 +59,7 @@ func traceback(c *Cause, lines []string, at int) bool {
 // testsOfPython matches the last words of Python's runners of tests.
 var testsOfPython = re(`^FAILED \((?:failures|errors)|^=+ .*[1-9]\d* failed`)
 
-// lastWords tells whether a line is among the last of a log.
+// lastWords reports whether a line is among the last of a log.
 func lastWords(_ *Cause, lines []string, at int) bool {
 	const few = 8
 	return len(lines)-at <= few
@@ -77,7 +78,7 @@ func eachOf(c *Cause, _ []string, at int) bool {
 	return true
 }
 
-// wantedRust takes the version of rustc that a package wants, in the next line.
+// wantedRust takes the required version of rustc from the next line.
 func wantedRust(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[at:min(len(lines), at+4)] {
 		if match := wantsRust.FindStringSubmatch(line); match != nil {

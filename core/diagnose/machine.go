@@ -8,21 +8,20 @@ import (
 
 func re(text string) *pattern.Pattern { return pattern.New(text) }
 
-// The quotes that programs put around a name, where they do.
+// Quotes that programs may put around a name.
 const (
 	open  = "['\"`‘“]?"
 	close = "['\"’”`]?"
 )
 
-// fatal tells whether make gives up right after a line.
+// fatal reports whether make gives up right after a line.
 func fatal(_ *Cause, lines []string, at int) bool {
 	return at+1 < len(lines) && strings.Contains(lines[at+1], "*** [")
 }
 
 var fallback = re(`^Looking for a fallback subproject for the dependency (\S+)`)
 
-// insteadOf tells of the dependency that Meson wanted to download, because it is
-// not there.
+// insteadOf reports the dependency that Meson wanted to download because it is missing.
 func insteadOf(c *Cause, lines []string, at int) bool {
 	const far = 40
 	for i := at; i >= max(0, at-far); i-- {
@@ -34,8 +33,8 @@ func insteadOf(c *Cause, lines []string, at int) bool {
 	return true
 }
 
-// started tells whether something that a shell did not find matters. A configure
-// script goes on after that, and says later what it is about.
+// started reports whether a command that a shell did not find matters. A configure script goes
+// on after that, and reports the consequence later.
 func started(c *Cause, lines []string, at int) bool {
 	const soon = 3
 	after := lines[at:min(len(lines), at+soon+1)]
@@ -45,8 +44,7 @@ func started(c *Cause, lines []string, at int) bool {
 	return ofTheMachine(c, lines, at)
 }
 
-// ofTheMachine leaves out what is a part of the source: ./configure is not a
-// program of the machine.
+// ofTheMachine drops parts of the source: ./configure is not a program of the machine.
 func ofTheMachine(c *Cause, _ []string, _ int) bool {
 	name := c.Name()
 	if strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") {

@@ -2,7 +2,7 @@ package diagnose
 
 import "strings"
 
-// absolute tells a library or header of the operating system, by its whole path,
+// absolute distinguishes a library or header of the operating system, with an absolute path,
 // from a file of the source.
 func absolute(c *Cause, _ []string, _ int) bool {
 	name := c.Name()
@@ -21,7 +21,7 @@ func absolute(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// makeSaid reads a message that the author of a makefile has written.
+// makeSaid reads a message written by the author of a makefile.
 func makeSaid(c *Cause, lines []string, at int) bool {
 	text := c.Name()
 	c.Names = nil
@@ -32,15 +32,14 @@ func makeSaid(c *Cause, lines []string, at int) bool {
 	return conclude(c, text, nil)
 }
 
-// complained reads what a script that was written by hand has said in a line, if
-// that names something that is missing.
+// complained reads a message of a hand-written script, if it names something missing.
 func complained(c *Cause, lines []string, at int) bool {
 	c.Names = []string{lines[at]}
 	said(c, lines, at)
 	return len(c.Names) > 0 && missingWords.MatchString(lines[at])
 }
 
-// atTheEnd reads what a script has said, if it has said next to nothing after it.
+// atTheEnd reads a message of a script if almost nothing follows it.
 func atTheEnd(c *Cause, lines []string, at int) bool {
 	const few = 5
 	return len(lines)-at <= few && complained(c, lines, at)

@@ -2,7 +2,7 @@ package diagnose
 
 import "strings"
 
-// withPkgConfig tells of pkg-config where that is what Meson has not found.
+// withPkgConfig reports pkg-config if that is what Meson did not find.
 func withPkgConfig(c *Cause, lines []string, at int) bool {
 	for _, line := range lines[:at] {
 		if strings.HasPrefix(line, "Did not find pkg-config") || strings.HasPrefix(line, "Found pkg-config: NO") {
@@ -17,7 +17,7 @@ var notFoundByMeson = re(`(?:(?:Run-time|Build-time) dependency|Dependency` +
 	`|Has header) "?(?P<name2>[\w./+-]+)"?.* found: NO|^(?:Check usable|Has) header "(?P<name3>[^"]+)".*: NO` +
 	`|^(?P<kind4>Program) (?P<name4>[\w.+-]+).* found: NO`)
 
-// unmet are what Meson has looked for just before a line, and not found.
+// unmet are what Meson looked for just before a line, and did not find.
 func unmet(lines []string, at int) []check {
 	const far = 10
 	var failed []check
@@ -38,8 +38,7 @@ func unmet(lines []string, at int) []check {
 	return failed
 }
 
-// dependencyBefore finds the dependency that was looked for when a subproject in
-// its place could not be had.
+// dependencyBefore finds the dependency for which a subproject could not be had.
 func dependencyBefore(c *Cause, lines []string, at int) bool {
 	for _, f := range unmet(lines, at) {
 		if f.kind == MissingModule {
@@ -50,7 +49,7 @@ func dependencyBefore(c *Cause, lines []string, at int) bool {
 	return false
 }
 
-// mesonSaid reads a message that the author of a build file has written.
+// mesonSaid reads a message written by the author of a build file.
 func mesonSaid(c *Cause, lines []string, at int) bool {
 	text := c.Name()
 	c.Names = nil

@@ -6,9 +6,8 @@ import (
 	"strings"
 )
 
-// A scanner finds the lines of a text that patterns can match, in one pass over it: those
-// with one of the texts that each pattern needs (Aho and Corasick, 1975). Capitals make no
-// difference to it.
+// A scanner finds the lines that patterns may match, in one pass over a text: those that contain
+// one of each pattern's required texts (Aho and Corasick, 1975). It ignores case.
 type scanner struct {
 	class [256]uint8 // of bytes: those that no text has are all in class 0
 	width int
@@ -16,7 +15,7 @@ type scanner struct {
 	ends  [][]int32 // the patterns of which a needed text ends in a state
 }
 
-// newScanner makes one for patterns by the texts that they need.
+// newScanner makes a scanner for patterns by their required texts.
 func newScanner(needed [][]string) *scanner {
 	s := &scanner{width: 1, ends: make([][]int32, 1)}
 	for _, texts := range needed {
@@ -80,7 +79,7 @@ func lower(c byte) byte {
 	return c
 }
 
-// line adds the patterns that can match a line to found, each once, in their order.
+// line adds the patterns that may match a line to found, each once, in their order.
 func (s *scanner) line(line string, found []int32) []int32 {
 	state := 0
 	for i := range len(line) {
@@ -100,8 +99,8 @@ func (s *scanner) line(line string, found []int32) []int32 {
 	return found
 }
 
-// needs are texts of which every line that a pattern matches has one, the longest that can
-// be found; none where it needs no text.
+// needs are texts of which every matching line contains one, the longest that can be found; none
+// if there is no such text.
 func needs(pattern string) []string {
 	parsed, err := syntax.Parse(pattern, syntax.Perl)
 	if err != nil {

@@ -21,8 +21,8 @@ import (
 //go:embed causes.toml
 var causes []byte
 
-// A rule says what a line of a log means. The groups of its pattern are called name (of what
-// is missing or at fault, any number of times), range, found and place.
+// A rule says what a line of a log means. The groups of its pattern are called name (of what is
+// missing or at fault, any number of times), range, found and place.
 type rule struct {
 	Kind    Kind     `toml:"kind"`
 	Match   string   `toml:"match"`
@@ -39,11 +39,11 @@ type rule struct {
 	step    step
 }
 
-// A step finds out what the line at an index leaves open, from those around it. It returns
-// false where the rule does not hold after all.
+// A step completes a cause from the lines around the one at an index. It returns false if the
+// rule does not apply after all.
 type step func(c *Cause, lines []string, at int) bool
 
-// steps are what rules of our own can go on with.
+// steps are the steps that our own rules can have.
 var steps = map[string]step{
 	"absolute": absolute, "anyMacro": anyMacro, "asProgram": asProgram, "atLeast": atLeast, "atTheEnd": atTheEnd,
 	"buildProgram": buildProgram,
@@ -64,7 +64,7 @@ var steps = map[string]step{
 	"whichModule":  whichModule, "wholeName": wholeName, "withPkgConfig": withPkgConfig,
 }
 
-// A mark is a line that says how a run of a tool has ended.
+// A mark is a line that says how a run of a tool ended.
 type mark struct {
 	Match   string `toml:"match"`
 	Failed  bool   `toml:"failed"` // otherwise all went well
@@ -74,8 +74,8 @@ type mark struct {
 	pattern *pattern.Pattern
 }
 
-// A Table is what is known of the words of tools: the rules by which causes are found, and the
-// marks by which it is told whether something has failed.
+// A Table is knowledge about messages: the rules that find causes, and the marks that say
+// whether something failed.
 type Table struct {
 	rules   []rule
 	marks   []mark
@@ -92,9 +92,8 @@ var Own = sync.OnceValue(func() *Table {
 	return t
 })
 
-// With returns a table that has the rules of others, too, in the format of causes.toml without
-// then and without marks; they come before those that are there. The error says what is wrong
-// with them.
+// With returns a table with additional rules, in the format of causes.toml without then and
+// without marks; they have precedence. The error lists mistakes.
 func (t *Table) With(text []byte) (*Table, error) {
 	more := &Table{}
 	if err := more.add(text, false); err != nil {
@@ -147,7 +146,7 @@ func (t *Table) add(text []byte, ours bool) error {
 	return nil
 }
 
-// check tells what is wrong with a rule that is not ours.
+// check returns the mistakes of a rule that is not ours.
 func (r *rule) check() error {
 	re, err := regexp.Compile(r.Match)
 	switch {
@@ -174,7 +173,7 @@ func (r *rule) check() error {
 	return nil
 }
 
-// kinds are those that the rules of others can have.
+// kinds are those that additional rules can have.
 func kinds() (all []string) {
 	for _, kind := range slices.Sorted(maps.Keys(sentences)) {
 		if kind != Fine && kind != Unknown && kind != Said {
@@ -195,8 +194,8 @@ func (t *Table) scan() {
 	t.scanner = newScanner(all)
 }
 
-// Frame is the beginning of a rule for a line, in the format of causes.toml: what says and helps
-// have to say is left to a person.
+// Frame is the beginning of a rule for a line, in the format of causes.toml: a person has to
+// fill in says and helps.
 func Frame(line string) string {
 	match := regexp.QuoteMeta(strings.TrimSpace(line))
 	match = inFrames.ReplaceAllStringFunc(match, func(part string) string {
@@ -211,10 +210,10 @@ func Frame(line string) string {
 		"helps   = \"\"   # what to do about it\nexample = " + literal(line) + "\n"
 }
 
-// inFrames matches what differs from one log to the next: paths and numbers.
+// inFrames matches what differs between logs: paths and numbers.
 var inFrames = regexp.MustCompile(`/(?:[\w+-]|\\\.)+(?:/(?:[\w+-]|\\\.)*)+|\b[0-9]+\b`)
 
-// literal is a text as a literal string of TOML, where it can be one.
+// literal is a text as a literal string of TOML, if possible.
 func literal(text string) string {
 	if strings.Contains(text, "'") {
 		return tomlfile.Quote(text)

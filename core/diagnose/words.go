@@ -6,11 +6,11 @@ import (
 	"fernladder/core/pattern"
 )
 
-// words are what names can be in a message. An option is one word.
+// words are texts that may be names in a message. An option is one word.
 var words = re(`-{0,2}[A-Za-z][\w.+/:-]*`)
 
-// A thing that is named in one of these ways is missing. The first group is its
-// name, the second, where there is one, the versions that will do.
+// Phrases for a missing thing. The first group is its name, the second, if there is one, the
+// acceptable versions.
 var wordings = []struct {
 	kind    Kind
 	pattern *pattern.Pattern
@@ -57,7 +57,7 @@ var wordings = []struct {
 	{Missing, re(`(?i)\b([a-z][\w+-]*) librar(?:y|ies)\b`)},
 }
 
-// commonWords are in such messages, and are no names.
+// commonWords occur in such messages, and are not names.
 var commonWords = strings.Fields(`
 	the a an any it its this that these those you your some all either neither both one more required missing needed
 	found installed available support system version versions package packages library libraries lib libs header
@@ -78,7 +78,7 @@ var (
 	doWithout = re(`--(?:without|disable)-[\w-]+(?:=\w+)?|--with-[\w-]+=no|--enable-[\w-]+=no`)
 )
 
-// asking match the argument that a message asks for: that it be given, or that it was not.
+// asking match the argument that a message asks for, or reports as absent.
 var asking = []*pattern.Pattern{
 	re(`(--(?:enable|with)-[\w-]+|-D ?\w+=(?:ON|TRUE|YES|1|on|true|yes)) (?:is|was|has) not (?:been )?(?:specified` +
 		`|given|set|enabled|used)`),
@@ -98,8 +98,8 @@ func asksFor(text string) string {
 	return ""
 }
 
-// without returns the argument by which a message says that the source is built
-// without what is missing, or "".
+// without returns the argument with which, according to a message, the source is built without
+// the missing thing, or "".
 func without(text string) string {
 	for _, p := range []*pattern.Pattern{useWithout, doWithout} {
 		if option := p.FindString(text); option != "" && !strings.Contains(option, "pip-version") {

@@ -13,8 +13,8 @@ import (
 	"fernladder/core/problem"
 )
 
-// An Addition is what the package manager would do to install packages, as it says
-// itself when it only pretends.
+// An Addition is what the package manager would do to install packages, according to a
+// simulation.
 type Addition struct {
 	Argv     []string // the command that does it, without recommended packages and without questions
 	Installs []string // packages
@@ -22,10 +22,10 @@ type Addition struct {
 	Removes  []string
 }
 
-// Harmless tells whether nothing that is there changes.
+// Harmless reports whether no installed package changes.
 func (a *Addition) Harmless() bool { return len(a.Upgrades) == 0 && len(a.Removes) == 0 }
 
-// Changes says what of that which is there would change.
+// Changes lists the installed packages that would change.
 func (a *Addition) Changes() string {
 	var all []string
 	for what, names := range map[string][]string{"remove ": a.Removes, "upgrade or downgrade ": a.Upgrades} {
@@ -37,8 +37,8 @@ func (a *Addition) Changes() string {
 	return strings.Join(all, "; ")
 }
 
-// CheckPackageName tells whether a package manager takes a text for the name of a package and
-// nothing else: with a sign behind it, apt-get removes one.
+// CheckPackageName returns an error for a text that a package manager does not simply read as
+// the name of a package: with a suffix, apt-get removes one.
 func CheckPackageName(name string) error {
 	if !packageName.MatchString(name) {
 		return fmt.Errorf("%q is not the name of a package", name)
@@ -48,8 +48,8 @@ func CheckPackageName(name string) error {
 
 var packageName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._+:-]*[A-Za-z0-9+])?$`)
 
-// Remover is the command by which a family of operating systems removes packages, with what
-// only they needed; nil when it is not known.
+// Remover is the command with which a family of operating systems removes packages, with what
+// only they needed; nil if it is not known.
 func Remover(family string) []string {
 	return map[string][]string{
 		"debian": {"apt-get", "autoremove"}, "fedora": {"dnf", "remove"}, "suse": {"zypper", "remove", "--clean-deps"},
@@ -57,11 +57,10 @@ func Remover(family string) []string {
 	}[family]
 }
 
-// errNoPretending is the error for a package manager that this program cannot ask
-// for what it would do.
+// errNoPretending is the error for a package manager that cannot simulate an installation.
 var errNoPretending = errors.New("the package manager of this system cannot report what it would do")
 
-// adders are how package managers are told to pretend, and to do it.
+// adders are the commands of package managers to simulate an installation, and to do it.
 var adders = map[string]struct {
 	program  string
 	pretend  []string
@@ -79,8 +78,8 @@ var adders = map[string]struct {
 	"alpine": {"apk", []string{"add", "--simulate"}, []string{"add"}, apkWould},
 }
 
-// Add finds out what it would do to install packages. It changes nothing. Who runs the
-// command looks first whether it is harmless.
+// Add finds out what installing packages would do. It changes nothing. The caller checks whether
+// the command is harmless before running it.
 func (p Programs) Add(ctx context.Context, family string, packages []string) (*Addition, error) {
 	how, known := adders[family]
 	program := p.Find(how.program)
@@ -120,7 +119,7 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 	return a, nil
 }
 
-// clashes matches how package managers say so.
+// clashes matches messages of package managers about that.
 var clashes = pattern.New(`(?m)^[ \t]*(\S+) : (?:Conflicts|Breaks): (\S+)|(?:package ` +
 	`|: )(\S+)(?: from \S+)? conflicts with (\S+)`)
 
@@ -140,8 +139,8 @@ func aptWould(out string, a *Addition) {
 	}
 }
 
-// dnfWould reads the table of a transaction: headings, and lines that begin with a
-// space and the package's name.
+// dnfWould reads the table of a transaction: headings, and lines that begin with a space and the
+// package's name.
 func dnfWould(out string, a *Addition) {
 	var to *[]string
 	for line := range strings.Lines(out) {

@@ -2,15 +2,14 @@ package host
 
 import "sync"
 
-// Answers remembers what the operating system has answered, for a run of the
-// program: whoever installs something meanwhile asks with new ones.
+// Answers remembers the answers of the operating system for a run of the program: after
+// installing something, ask with new ones.
 type Answers struct {
 	lock  sync.Mutex
 	known map[memory]Answer
 }
 
-// memory is a question as it was asked: of which compiler, and whether for the
-// version.
+// memory is a question, with the compiler and whether the version was asked for.
 type memory struct {
 	Question
 	cc        string

@@ -8,10 +8,10 @@ import (
 	"strings"
 )
 
-// apkFiles are where apk keeps what is installed.
+// apkFiles are the paths of apk's database of installed packages.
 func apkFiles() []string { return []string{"/lib/apk/db/installed", "/usr/lib/apk/db/installed"} }
 
-// apk is what apk knows of installed packages.
+// apk is what apk knows about installed packages.
 type apk struct {
 	packages map[string]apkPackage
 	files    map[string]string // path to package
@@ -22,9 +22,9 @@ type apkPackage struct {
 	requires, provides []string
 }
 
-// readApk reads apk's database, the first of these files that is there: records with
-// an empty line between, of lines KEY:VALUE. P is the name, V the version, D what is required, p what
-// is provided, F a directory and R a file in it.
+// readApk reads apk's database, the first of these files that exists: records separated by empty
+// lines, of lines KEY:VALUE. P is the name, V the version, D the dependencies, p the provided
+// names, F a directory and R a file in it.
 func readApk(files []string) (apk, error) {
 	db := apk{packages: map[string]apkPackage{}, files: map[string]string{}}
 	var text *os.File
@@ -68,7 +68,7 @@ func readApk(files []string) (apk, error) {
 	return db, lines.Err()
 }
 
-// apkNames are the names in a list of relations: so:libc.so.1, cmd:sh=1.36, !other.
+// apkNames are the names in a list of dependencies: so:libc.so.1, cmd:sh=1.36, !other.
 func apkNames(list string) []string {
 	names := strings.Fields(list)
 	for i, name := range names {

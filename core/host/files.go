@@ -21,22 +21,21 @@ import (
 	"fernladder/core/pattern"
 )
 
-// Files knows which packages of the operating system have which files: an index
-// of what its package manager says of all packages, installed or not, made when
-// it is asked for and then usable without a network. It only has what builds ask
-// for: headers, libraries, modules of pkg-config and programs.
+// Files knows which packages of the operating system have which files: an index of all packages,
+// installed or not, made from the package manager's lists on request and then usable without a
+// network. It only has what builds ask for: headers, libraries, pkg-config modules and programs.
 type Files struct{ Dir string }
 
 func (f Files) index() string { return filepath.Join(f.Dir, "index.zst") }
 
-// There tells whether there is an index.
+// There reports whether the index exists.
 func (f Files) There() bool {
 	_, err := os.Stat(f.index())
 	return err == nil
 }
 
-// Refresh fetches the package manager's lists and makes the index anew. Nothing
-// of the package manager's own state changes.
+// Refresh fetches the package manager's lists and makes the index again. It does not change the
+// package manager's own state.
 func (f Files) Refresh(ctx context.Context, p Programs) (entries int, err error) {
 	owners := owners{}
 	if err := f.lists(ctx, p, owners.add); err != nil {
@@ -51,7 +50,7 @@ func (f Files) Refresh(ctx context.Context, p Programs) (entries int, err error)
 	return len(owners), f.write(owners)
 }
 
-// owners are the packages that have a file, by its key.
+// owners are the packages with a file, by its key.
 type owners map[string]map[string]bool
 
 // add takes a file of a package. The path may begin with a slash or not.
@@ -65,13 +64,13 @@ func (o owners) add(path, name string) {
 	}
 }
 
-// What is only looked up, and not asked of the operating system.
+// Only looked up, never asked of the operating system.
 const (
 	Package Kind = "package" // that CMake's find_package finds, in small letters
 	Shared  Kind = "shared"  // a library by the name that programs have in them: libleaf.so.2
 )
 
-// multiarch matches the directory of an architecture, where there is one.
+// multiarch matches the directory of an architecture, if there is one.
 const multiarch = `(?:[a-z0-9_]+-linux-gnu[a-z0-9_]*/)?`
 
 // known matches the files that builds ask for.
@@ -112,7 +111,7 @@ func answered(path string) []Question {
 	return all
 }
 
-// AskedFor is the question by which the operating system is asked for a file.
+// AskedFor is the question to the operating system about a file.
 func AskedFor(path string) (q Question, known bool) {
 	for _, q := range answered(path) {
 		if slices.Contains(Kinds, q.Kind) {
@@ -122,7 +121,7 @@ func AskedFor(path string) (q Question, known bool) {
 	return q, false
 }
 
-// named is the name of a file as it is asked for.
+// named is the name of a file in a question.
 func named(kind Kind, name string) string {
 	switch kind {
 	case Package:
@@ -153,8 +152,7 @@ func (f Files) write(owners owners) error {
 	})
 }
 
-// each goes through the index: the key and the packages of each file. It does
-// nothing where there is no index.
+// each visits the index: the key and the packages of each file. It is a no-op without an index.
 func (f Files) each(take func(key, packages []byte)) {
 	file, err := os.Open(f.index())
 	if err != nil {
@@ -175,8 +173,8 @@ func (f Files) each(take func(key, packages []byte)) {
 	}
 }
 
-// Owners returns the packages that have what is asked for, in the order in which
-// they are likely; none where there is no index.
+// Owners returns the packages that answer a question, the likeliest first; none without an
+// index.
 func (f Files) Owners(questions []Question) map[Question][]string {
 	found := map[Question][]string{}
 	if len(questions) == 0 {
@@ -200,17 +198,17 @@ func (f Files) Owners(questions []Question) map[Question][]string {
 	return found
 }
 
-// A Found is something that packages have.
+// A Found is a thing that packages have.
 type Found struct {
 	Question
 	Owners []string
 	Others []Found // of headers, the same in directories of other versions or packages
 }
 
-// Near finds what is only nearly called like what is asked for:
+// Near finds things with almost the requested name:
 //
-//   - a header in the directories in which packages keep theirs apart, as leaf.h in
-//     leaf-2/leaf.h. A directory that is called like the header comes first, then the
+//   - a header in the directories in which packages keep theirs, as leaf.h in
+//     leaf-2/leaf.h. A directory named after the header comes first, then the
 //     shortest name, then the newest;
 //   - a module with a version as a part of its name, as leaf in leaf-2.0: the newest.
 func (f Files) Near(questions []Question) map[Question]Found {
@@ -243,7 +241,7 @@ var ofOtherC = regexp.MustCompile(`^(?:diet|klibc|newlib|\w+-linux-musl\w*)/`)
 // numbered matches a version at the end of a module's name, as in leaf-2.0.
 var numbered = pattern.New(`^-?[\d.]+$`)
 
-// near tells whether a key of the index is nearly what is asked for.
+// near reports whether a key of the index almost fits a question.
 func (q Question) near(key []byte) bool {
 	name, is := bytes.CutPrefix(key, []byte(q.Kind))
 	if !is || len(name) == 0 || name[0] != ' ' {
@@ -259,8 +257,8 @@ func (q Question) near(key []byte) bool {
 	return false
 }
 
-// prefers tells whether a name is nearer than another that comes before it in the
-// index: of the same length, the last is the newest.
+// prefers reports whether a name is nearer than an earlier one in the index: of the same length,
+// the last is the newest.
 func (q Question) prefers(name, other string) bool {
 	if q.Kind == Module {
 		return len(name) >= len(other)
@@ -275,9 +273,8 @@ func (q Question) prefers(name, other string) bool {
 	return rank(name) <= rank(other)
 }
 
-// Of returns something of a package that the operating system can be asked for:
-// best a module, then a header, a library or a program, and of those the one with
-// the shortest name.
+// Of returns something of a package to ask the operating system for: preferably a module, then a
+// header, a library or a program, and of those the one with the shortest name.
 func (f Files) Of(name string) (best Question, found bool) {
 	rank := func(q Question) int { return slices.Index([]Kind{Module, Header, Library, Program}, q.Kind) }
 	f.each(func(key, packages []byte) {

@@ -13,12 +13,11 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// errNoLists is the error for an operating system whose package manager has no
-// lists of files.
+// errNoLists is the error for an operating system whose package manager has no lists of files.
 var errNoLists = errors.New("lists of files come from apt, dnf or pacman, and this machine has none of them")
 
-// lists fetches what the package manager knows of the files of all packages,
-// and gives each file with its package to add.
+// lists fetches what the package manager knows about the files of all packages, and passes each
+// file with its package to add.
 func (f Files) lists(ctx context.Context, p Programs, add func(path, name string)) error {
 	for _, known := range []struct {
 		program string
@@ -31,8 +30,8 @@ func (f Files) lists(ctx context.Context, p Programs, add func(path, name string
 	return errNoLists
 }
 
-// contents tells apt about its own index of contents, and to leave what this
-// machine uses alone. Both are settings that apt documents.
+// contents makes apt use its own index of contents, and leave the machine's own state alone. apt
+// documents both settings.
 const contents = `Acquire::IndexTargets::deb::Contents-deb {
   MetaKey "$(COMPONENT)/Contents-$(ARCHITECTURE)"; flatMetaKey "Contents-$(ARCHITECTURE)";
   ShortDescription "Contents-$(ARCHITECTURE)"; Description "$(RELEASE)/$(COMPONENT) $(ARCHITECTURE) Contents";
@@ -85,8 +84,8 @@ func (f Files) apt(ctx context.Context, apt string, add func(path, name string))
 	return os.RemoveAll(filepath.Join(f.Dir, "lists")) // they are large, and the index has it all
 }
 
-// dnf asks for the files of all packages: a line with the name, then one for
-// each file. Newer ones only fetch lists of files when they are told to.
+// dnf asks for the files of all packages: a line with the name, then one for each file. Newer
+// versions only fetch lists of files on request.
 func (f Files) dnf(ctx context.Context, dnf string, add func(path, name string)) error {
 	name := ""
 	return lines(ctx, nil, func(line string) {
@@ -117,8 +116,8 @@ func (f Files) pacman(ctx context.Context, pacman string, add func(path, name st
 	}, pacman, "-Fl", "--dbpath", own)
 }
 
-// lines runs a command and takes each line that it prints. Its error has the last
-// line of what it said is wrong.
+// lines runs a command and passes on each line of its output. Its error has the last line of the
+// command's error messages.
 func lines(ctx context.Context, env []string, take func(string), argv ...string) error {
 	var wrong strings.Builder
 	pipe, wait, err := subprocess.Command{Argv: argv, Env: append(append(os.Environ(), "LC_ALL=C"), env...),

@@ -7,12 +7,11 @@ import (
 	"strings"
 )
 
-// A Loader is the dynamic linker of the operating system: the directories in
-// which it looks for libraries that no run path leads to.
+// A Loader is the dynamic linker of the operating system: the directories in which it looks for
+// libraries without a run path.
 type Loader []string
 
-// SystemLibraries reads /etc/ld.so.conf, and adds the directories that need not be
-// in it.
+// SystemLibraries reads /etc/ld.so.conf, and adds the default directories.
 func SystemLibraries() Loader {
 	l := Loader{"/lib", "/usr/lib", "/lib64", "/usr/lib64"}
 	l.read("/etc/ld.so.conf", 0)
@@ -56,5 +55,5 @@ func (l Loader) Find(library string) string {
 	return ""
 }
 
-// Finds tells whether one of the directories has a library.
+// Finds reports whether one of the directories has a library.
 func (l Loader) Finds(library string) bool { return l.Find(library) != "" }

@@ -1,7 +1,6 @@
-// Package host tells what the operating system is and which programs it has.
+// Package host knows what the operating system is and which programs it has.
 //
-// It only looks; it changes nothing, and it never guesses: what it cannot find
-// out is empty.
+// It only looks; it changes nothing, and it never guesses: what it cannot find out is empty.
 package host
 
 import (
@@ -21,11 +20,11 @@ type Machine struct {
 	Release string `json:"release,omitempty"`
 }
 
-// Families are the families of operating systems that recipes can tell apart,
-// by the names that os-release(5) has for them in ID and ID_LIKE.
+// Families are the families of operating systems that recipes distinguish, by their names in ID
+// and ID_LIKE of os-release(5).
 var Families = []string{"debian", "fedora", "suse", "arch", "alpine", "gentoo"}
 
-// ThisMachine finds out what the program runs on.
+// ThisMachine finds out what machine the program runs on.
 func ThisMachine() Machine {
 	m := Machine{Arch: kernelName(runtime.GOARCH)}
 	for _, file := range []string{"/etc/os-release", "/usr/lib/os-release"} {
@@ -59,7 +58,7 @@ func fields(text string) map[string]string {
 	return all
 }
 
-// release is what an operating system calls itself, with its version.
+// release is an operating system's name for itself, with its version.
 func release(text string) string {
 	all := fields(text)
 	return strings.TrimSpace(all["ID"] + " " + all["VERSION_ID"])

@@ -7,14 +7,14 @@ import (
 	"strings"
 )
 
-// Memory is how much there is of it, in bytes, and how hard it is to get some.
+// Memory is the size of memory, in bytes, and how hard it is to get some.
 type Memory struct {
 	Available int64   // without swapping; 0 when it is not known
 	Total     int64   // 0 when it is not known
 	Stalled   float64 // percent of the last ten seconds in which something waited for memory
 }
 
-// ReadMemory reads what the kernel says in proc, which is /proc but in tests.
+// ReadMemory reads the kernel's values from proc, which is /proc except in tests.
 func ReadMemory(proc string) Memory {
 	var m Memory
 	data, _ := os.ReadFile(filepath.Join(proc, "meminfo"))
@@ -42,9 +42,9 @@ func ReadMemory(proc string) Memory {
 	return m
 }
 
-// Short tells whether something that takes so many bytes should wait: because
-// they are not there, because little would be left, or because others wait for
-// memory already. Where nothing is known, nothing is short.
+// Short reports whether something that takes so many bytes should wait: because they are not
+// available, because little would be left, or because others wait for memory already. Without
+// information, nothing is short.
 func (m Memory) Short(takes int64) bool {
 	const patience = 10 // percent
 	return m.Stalled > patience || m.Total > 0 && m.Available < takes+m.Total/32

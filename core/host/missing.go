@@ -48,14 +48,13 @@ type Finding struct {
 	Need
 	Answer
 	State State `json:"state"`
-	// Packages of this operating system that have it, as its package manager says.
+	// Packages of this operating system that have it, according to its package manager.
 	Owners []string `json:"owners,omitempty"`
 }
 
-// Check looks for everything that is needed. What does not tell its version is
-// taken, for nothing shows that it does not do. Programs are only asked for their
-// versions, which takes some of them long, where a need is about it or versions
-// says that all are to be known.
+// Check looks for everything that is needed. Something of unknown version is accepted, because
+// nothing shows that it does not fit. Programs are only asked for their versions, which takes
+// some of them long, if a need is about it or versions is set.
 func (p Programs) Check(ctx context.Context, cc string, needs []Need, versions bool) []Finding {
 	questions := make([]Question, len(needs))
 	ranged := map[Question]bool{}
@@ -82,10 +81,10 @@ func (p Programs) Check(ctx context.Context, cc string, needs []Need, versions b
 	return findings
 }
 
-// Lacking tells whether the need is not met.
+// Lacking reports whether the need is not met.
 func (f Finding) Lacking() bool { return f.State == Absent || f.State == TooOld }
 
-// String says what is lacking.
+// String names what is missing.
 func (f Finding) String() string {
 	switch f.State {
 	case TooOld:
@@ -105,7 +104,7 @@ type Missing struct {
 	Machine Machine
 }
 
-// Lacking is the error for those findings that do not meet their needs, or nil.
+// Lacking is the error for findings that do not meet their needs, or nil.
 func Lacking(findings []Finding, path []string, machine Machine) *Missing {
 	missing := &Missing{Path: path, Machine: machine}
 	for _, f := range findings {
@@ -144,8 +143,8 @@ func (e *Missing) Error() string {
 	return text
 }
 
-// Installer is the command by which a family of operating systems installs
-// packages, or nil when it is not known.
+// Installer is the command with which a family of operating systems installs packages, or nil if
+// it is not known.
 func Installer(family string) []string {
 	return map[string][]string{
 		"debian": {"apt-get", "install"}, "fedora": {"dnf", "install"}, "suse": {"zypper", "install"},
@@ -153,7 +152,7 @@ func Installer(family string) []string {
 	}[family]
 }
 
-// LookUp finds out in which packages is what the recipes do not say that of.
+// LookUp finds the packages of missing things if the recipes do not name them.
 func (e *Missing) LookUp(files Files) {
 	var questions []Question
 	for _, f := range e.Needs {
@@ -167,9 +166,8 @@ func (e *Missing) LookUp(files Files) {
 	}
 }
 
-// InstallLine is the command that installs what is missing, or "" when there is
-// none for this operating system; and what it does not install, because no
-// has said in which package it is.
+// InstallLine is the command that installs what is missing, or "" if there is none for this
+// operating system; and what it does not install, because the package is not known.
 func (e *Missing) InstallLine() (line string, unknown []string) {
 	packages, unknown := e.Packages()
 	installer := Installer(e.Machine.Family)
@@ -201,8 +199,8 @@ func (e *Missing) Packages() (packages, unknown []string) {
 	return slices.Compact(packages), unknown
 }
 
-// PackageOf names the operating system's package with one of the programs that builds
-// run, where that is much the same everywhere; nothing is known of others.
+// PackageOf names the operating system's package with one of the programs that builds run, if
+// that hardly differs between systems.
 func PackageOf(program, family string) []string {
 	switch program {
 	case "cc":

@@ -12,8 +12,8 @@ import (
 	"sync"
 )
 
-// Packages are the installed packages of the operating system, as its package
-// manager knows them: dpkg, rpm, pacman or apk.
+// Packages are the installed packages of the operating system, according to its package manager:
+// dpkg, rpm, pacman or apk.
 type Packages struct {
 	programs Programs
 	manager  string
@@ -25,8 +25,8 @@ type Packages struct {
 	apk func() (apk, error) // its database, read once
 }
 
-// Packages returns those of a machine of a family, or nil if its package manager is unknown
-// or missing.
+// Packages returns those of a machine of a family, or nil if its package manager is unknown or
+// missing.
 func (p Programs) Packages(family string) *Packages {
 	manager := map[string]string{"debian": "dpkg-query", "fedora": "rpm", "suse": "rpm", "arch": "pacman",
 		"alpine": "apk"}[family]
@@ -38,13 +38,13 @@ func (p Programs) Packages(family string) *Packages {
 	})}
 }
 
-// LibraryOfC are files by which the packages of the C library and its headers are known.
+// LibraryOfC are files that identify the packages of the C library and its headers.
 func LibraryOfC() []string {
 	return []string{"/usr/include/stdio.h", "/usr/include/linux/types.h", "/usr/include/crypt.h"}
 }
 
-// ask runs the package manager, and takes what it says although it does not know
-// something of what it was asked.
+// ask runs the package manager, and accepts its answer even if it does not know some of what it
+// was asked for.
 func (k *Packages) ask(ctx context.Context, argv ...string) (string, error) {
 	out, _, err := k.programs.run(ctx, "", append([]string{k.programs.Find(k.manager)}, argv...)...)
 	if exit := new(exec.ExitError); errors.As(err, &exit) && ctx.Err() == nil {
@@ -53,8 +53,8 @@ func (k *Packages) ask(ctx context.Context, argv ...string) (string, error) {
 	return out, err
 }
 
-// Control is a file that a package of dpkg's tells others about itself with, as symbols
-// (deb-symbols(5)); "" where it has none.
+// Control is a control file of a dpkg package, such as symbols (deb-symbols(5)); "" if it has
+// none.
 func (k *Packages) Control(ctx context.Context, pkg, file string) (string, error) {
 	if k.manager != "dpkg-query" {
 		return "", nil
@@ -66,8 +66,8 @@ func (k *Packages) Control(ctx context.Context, pkg, file string) (string, error
 	return k.ask(ctx, "--control-show", pkg, file)
 }
 
-// Spellings are a path as the package manager may have it: as it is, without its
-// links, and as it was before /bin and /lib became links into /usr.
+// Spellings are the forms that a path may have in the package manager's lists: as it is, without
+// its links, and as it was before /bin and /lib became links into /usr.
 func Spellings(path string) []string {
 	all := []string{path}
 	add := func(other string) {
@@ -90,8 +90,7 @@ func Spellings(path string) []string {
 	return all
 }
 
-// Owning returns the packages that have files, by path; nothing for files that
-// no package has.
+// Owning returns the packages of files, by path; nothing for files of no package.
 func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]string, error) {
 	if len(paths) == 0 {
 		return nil, nil
@@ -143,7 +142,7 @@ func (k *Packages) owning(ctx context.Context, paths []string, has map[string]st
 		}
 		return nil
 	}
-	// The others only name the packages; which file is whose, their lists say.
+	// The others only name the packages; their lists say which file belongs to which.
 	names := slices.DeleteFunc(strings.Split(strings.TrimSpace(out), "\n"), func(line string) bool {
 		return line == "" || strings.Contains(line, " ")
 	})
@@ -194,8 +193,8 @@ func (k *Packages) Files(ctx context.Context, names []string) (map[string]string
 	return files, err
 }
 
-// dpkgList reads the list of a package's files. Under the path of a file that another
-// package has moved aside stands where it is instead.
+// dpkgList reads the list of a package's files. Below a file that another package has diverted,
+// the list has its new path.
 func dpkgList(list, name string, files map[string]string) {
 	last := ""
 	for line := range strings.Lines(list) {
@@ -213,8 +212,8 @@ func dpkgList(list, name string, files map[string]string) {
 	}
 }
 
-// instances are packages as dpkg tells apart those that are installed for several
-// architectures, each with its name.
+// instances are packages in the form in which dpkg distinguishes architectures, each with its
+// name.
 func (k *Packages) instances(ctx context.Context, names []string) (instances, of []string) {
 	r, err := k.relations(ctx)
 	if err != nil {
@@ -228,8 +227,8 @@ func (k *Packages) instances(ctx context.Context, names []string) (instances, of
 	return instances, of
 }
 
-// Versions are those of all installed packages, with what the distribution adds to them;
-// of a package that is there for several architectures, or several times, all.
+// Versions are those of all installed packages, with the distribution's suffixes; of a package
+// that is installed for several architectures, or several times, all.
 func (k *Packages) Versions(ctx context.Context) (map[string]string, error) {
 	k.lock.Lock()
 	defer k.lock.Unlock()
@@ -285,8 +284,7 @@ func (k *Packages) Essential(ctx context.Context) ([]string, error) {
 	return r.essential, nil
 }
 
-// State tells whether packages have been installed or removed since: then it is
-// another. It is "" where that cannot be told.
+// State changes when packages are installed or removed. It is "" if that cannot be found out.
 func (k *Packages) State() string {
 	var files []string
 	for _, pattern := range map[string][]string{
@@ -366,7 +364,7 @@ func (k *Packages) relate(ctx context.Context) (relations, error) {
 	return r, err
 }
 
-// provideFiles notes who has the files that packages require by their paths.
+// provideFiles records the packages of files that other packages require by path.
 func (k *Packages) provideFiles(ctx context.Context, r relations) error {
 	var paths []string
 	for _, requires := range r.requires {
@@ -412,8 +410,7 @@ func bareNames(list, separators string) []string {
 	return names
 }
 
-// Closure returns packages with all that they require, and what every system of
-// the kind has.
+// Closure returns packages with everything that they require, and the essential packages.
 func (k *Packages) Closure(ctx context.Context, names []string) (map[string]bool, error) {
 	r, err := k.relations(ctx)
 	if err != nil {

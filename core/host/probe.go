@@ -13,7 +13,7 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// Kind is what kind of thing the operating system is asked for.
+// Kind is the kind of a thing that the operating system may have.
 type Kind string
 
 // The kinds.
@@ -27,7 +27,7 @@ const (
 	File    Kind = "file"   // by its absolute path
 )
 
-// Kinds are all that the operating system can be asked for.
+// Kinds are all kinds.
 var Kinds = []Kind{Program, Header, Library, Module, Python, Perl, File}
 
 // A Question asks whether the operating system has something.
@@ -36,22 +36,21 @@ type Question struct {
 	Name string `json:"name"`
 }
 
-// String gives KIND NAME.
+// String returns KIND NAME.
 func (q Question) String() string { return string(q.Kind) + " " + q.Name }
 
-// An Answer says what the operating system has. Version is "" where it cannot
-// be found out; headers and libraries have none.
+// An Answer says what the operating system has. Version is "" if it cannot be found out; headers
+// and libraries have none.
 type Answer struct {
 	There   bool   `json:"there"`
 	Version string `json:"version,omitempty"`
 	Where   string `json:"where,omitempty"` // of a program
 }
 
-// Ask answers questions, all headers with one call of the compiler cc, all
-// libraries with one call of the linker, all modules with two of pkg-config and
-// those of Python and Perl with one of each. What cannot be asked, because the
-// compiler or pkg-config is not there, is not there. Programs that versioned does
-// not hold for are not asked for their versions.
+// Ask answers questions: all headers with one call of the compiler cc, all libraries with one
+// call of the linker, all modules with two of pkg-config, and those of Python and Perl with one
+// of each. Without the compiler or pkg-config, nothing of these is there. Programs for which
+// versioned is false are not asked for their versions.
 func (p Programs) Ask(ctx context.Context, cc string, questions []Question,
 	versioned func(Question) bool) map[Question]Answer {
 	answers := map[Question]Answer{}
@@ -99,9 +98,9 @@ func (p Programs) Ask(ctx context.Context, cc string, questions []Question,
 	return answers
 }
 
-// run runs a program of the operating system with nothing of the person's
-// environment, and away from the working directory, where anything may lie that it
-// would read. It returns what it prints, stderr last.
+// run runs a program of the operating system without the user's environment, and outside of the
+// working directory, which may contain anything that it would read. It returns its output,
+// stderr last.
 func (p Programs) run(ctx context.Context, input string, argv ...string) (string, string, error) {
 	return subprocess.Command{Argv: argv, Env: []string{"LC_ALL=C", "PATH=" + strings.Join(p.Path, ":")}, Dir: "/",
 		Stdin: strings.NewReader(input), Longest: 2 * time.Minute}.Text(ctx)
@@ -125,8 +124,8 @@ func (p Programs) version(ctx context.Context, file string) string {
 	return ""
 }
 
-// compiler returns the words of a command that calls a compiler, with the
-// program's file, or nil.
+// compiler returns the words of a command that calls a compiler, with the program's file, or
+// nil.
 func (p Programs) compiler(cc string) []string {
 	words := strings.Fields(cc)
 	if len(words) == 0 {
@@ -161,8 +160,7 @@ func (p Programs) headers(ctx context.Context, cc string, names []string) map[st
 
 var notFoundByLinker = regexp.MustCompile(`(?:cannot find|unable to find library|library not found for) -l([\w.+-]+)`)
 
-// libraries links a program with all of them. Linkers name each that they do
-// not find.
+// libraries links a program with all of them. Linkers name each missing one.
 func (p Programs) libraries(ctx context.Context, cc string, names []string) map[string]bool {
 	there := map[string]bool{}
 	argv := p.compiler(cc)
@@ -187,7 +185,7 @@ func (p Programs) libraries(ctx context.Context, cc string, names []string) map[
 	return there
 }
 
-// modules returns the versions of those that are there.
+// modules returns the versions of the existing ones.
 func (p Programs) modules(ctx context.Context, names []string) map[string]string {
 	versions := map[string]string{}
 	pkgConfig := p.Find("pkg-config")
@@ -228,8 +226,8 @@ func (p Programs) modules(ctx context.Context, names []string) map[string]string
 	return versions
 }
 
-// scripts are the commands that print NAME VERSION for each module of their
-// language that is there. They look for the modules and load none.
+// scripts are the commands that print NAME VERSION for each existing module of their language.
+// They look for the modules and load none.
 var scripts = map[Kind][]string{
 	Python: {"python3", "-I", "-c", `
 import sys, importlib.util, importlib.metadata
@@ -255,7 +253,7 @@ for my $name (@ARGV) {
 `},
 }
 
-// scriptModules returns the versions of those modules that are there.
+// scriptModules returns the versions of the existing modules.
 func (p Programs) scriptModules(ctx context.Context, script, names []string) map[string]string {
 	versions := map[string]string{}
 	interpreter := p.Find(script[0])

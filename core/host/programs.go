@@ -8,11 +8,10 @@ import (
 	"strings"
 )
 
-// Programs are those of the operating system, found in the directories of
-// Path and nowhere else.
+// Programs are those of the operating system, found in the directories of Path and nowhere else.
 type Programs struct {
 	Path []string
-	// Asked remembers answers. Where it is nil, nothing is remembered.
+	// Asked remembers answers. If it is nil, nothing is remembered.
 	Asked *Answers
 }
 
@@ -36,8 +35,8 @@ func executable(file string) string {
 	return ""
 }
 
-// Compiler says which C compiler a name stands for: the first line it prints of
-// its version, and what it compiles for. It is "" when there is none.
+// Compiler identifies the C compiler of a name: the first line of its version, and its target.
+// It is "" if there is none.
 func (p Programs) Compiler(ctx context.Context, name string) string {
 	argv := p.compiler(name)
 	if argv == nil {

@@ -7,9 +7,8 @@ import (
 	"strings"
 )
 
-// Where lists the files of this machine by which a question is answered, with the
-// links on the way to them; none where it has no answer. Unlike Ask, it only looks at
-// the places in which such files are kept.
+// Where lists the files of this machine that answer a question, with the links on the way to
+// them; none if it has no answer. Unlike Ask, it only looks in the usual directories.
 func (p Programs) Where(ctx context.Context, q Question) []string {
 	var places []string
 	add := func(patterns ...string) {
@@ -55,8 +54,8 @@ func (p Programs) Where(ctx context.Context, q Question) []string {
 	return linked(places)
 }
 
-// Each lists the files of a program in all directories of the path, each with the links on
-// the way to it.
+// Each lists the files of a program in all directories of the path, each with the links on the
+// way to it.
 func (p Programs) Each(name string) (all [][]string) {
 	if filepath.IsAbs(name) {
 		return [][]string{linked([]string{name})}
@@ -69,12 +68,12 @@ func (p Programs) Each(name string) (all [][]string) {
 	return all
 }
 
-// escaped is a name in which a pattern matches nothing but itself.
+// escaped is a name as a pattern that only matches itself.
 func escaped(name string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
 }
 
-// linked adds to files what they lead to, if they are links, step by step.
+// linked adds the targets of files that are links, step by step.
 func linked(files []string) []string {
 	var all []string
 	seen := map[string]bool{}

@@ -19,8 +19,8 @@ type Binary struct {
 	Versions    map[string][]string // of the symbols that it needs of libraries, by library
 }
 
-// ReadBinary reads what a file says that is a program or library of ELF; ok is false
-// for any other, and for one that is damaged. The file may be hostile.
+// ReadBinary reads an ELF program or library; ok is false for any other file, and for a damaged
+// one. The file may be hostile.
 func ReadBinary(file *os.File) (b Binary, ok bool) {
 	f := openELF(file)
 	if f == nil {
@@ -60,7 +60,7 @@ func ReadBinary(file *os.File) (b Binary, ok bool) {
 	return b, true
 }
 
-// runPathOf are the directories in which libraries are looked for first, as they stand.
+// runPathOf are the run paths, unexpanded.
 func runPathOf(f *elf.File) (dirs []string) {
 	for _, tag := range []elf.DynTag{elf.DT_RUNPATH, elf.DT_RPATH} {
 		for _, text := range texts(f, tag) {
@@ -96,8 +96,8 @@ func openELF(file *os.File) *elf.File {
 	return f
 }
 
-// Loaded are the contents of a program or library that it finds in its memory, without
-// what only the loader reads; together no more than the file has.
+// Loaded are the contents of a program or library that are loaded into memory, without what only
+// the loader reads; together no more than the file has.
 func Loaded(file *os.File) (contents []io.Reader) {
 	f := openELF(file)
 	info, err := file.Stat()
@@ -117,8 +117,8 @@ func Loaded(file *os.File) (contents []io.Reader) {
 	return contents
 }
 
-// tooLarge tells whether a table is not to be read: files can have holes, and sections
-// be compressed.
+// tooLarge reports whether a table must not be read: files can have holes, and sections can be
+// compressed.
 func tooLarge(s *elf.Section) bool { return s.FileSize > largestTable || s.Size > largestTable }
 
 // Exports are the symbols that a library exports, with their versions, sorted; nil if the
@@ -153,7 +153,7 @@ func Exports(file *os.File) (names []string) {
 	return slices.Compact(names)
 }
 
-// Provides are the versions of symbols that a library has for others.
+// Provides are the versions of symbols that a library provides.
 func Provides(file *os.File) (versions []string) {
 	f := openELF(file)
 	if f == nil {
@@ -171,8 +171,8 @@ func Provides(file *os.File) (versions []string) {
 	return versions
 }
 
-// Looks are the directories in which the loader looks for what a binary in a directory
-// needs, before its own.
+// Looks are the directories in which the loader looks for the needs of a binary in a directory,
+// before its default ones.
 func (b Binary) Looks(dir string) (dirs []string) {
 	for _, text := range b.RunPath {
 		if text = expand(text, dir); filepath.IsAbs(text) {
@@ -188,9 +188,9 @@ func expand(text, origin string) string {
 		Replace(text))
 }
 
-// BlankBuildID makes the build id of a program or library zeros, in its contents: it is a
-// digest of them, and different wherever anything is, the name of the tree too. Of other
-// contents nothing is changed.
+// BlankBuildID replaces the build id in the contents of a program or library by zeros: it is a
+// digest of them, and differs whenever anything does, including the name of the tree. It leaves
+// other contents unchanged.
 func BlankBuildID(data []byte) {
 	if len(data) < 64 || string(data[:4]) != elf.ELFMAG || !sane(data[:64]) {
 		return

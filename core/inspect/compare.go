@@ -14,17 +14,17 @@ import (
 	"fernladder/core/safefs"
 )
 
-// A Difference is a file that is not the same in two trees.
+// A Difference is a file that differs between two trees.
 type Difference struct {
 	File string `json:"file"`
 	Kind string `json:"kind"` // what differs, in a few words
 }
 
-// String gives FILE: KIND.
+// String returns FILE: KIND.
 func (d Difference) String() string { return d.File + ": " + d.Kind }
 
-// Compare lists what differs between two trees, except for what is in one of the
-// directories left out. Times and empty directories do not count.
+// Compare lists the differences between two trees, except in some directories. It ignores times
+// and empty directories.
 func Compare(a, b string, leaveOut ...string) ([]Difference, error) {
 	files := map[string][2]fs.FileInfo{}
 	for side, root := range []string{a, b} {
@@ -83,7 +83,7 @@ func compare(a, b string, info [2]fs.FileInfo) (string, error) {
 	return contents(a, b)
 }
 
-// contents says what differs between two files.
+// contents says how two files differ.
 func contents(a, b string) (string, error) {
 	first, err := safefs.Open(a)
 	if err != nil {
@@ -112,7 +112,7 @@ func contents(a, b string) (string, error) {
 	return kindOf(whole[0], whole[1]), nil
 }
 
-// Common finds out how far two files are the same, and whether they are so to the end.
+// Common finds out how much of two files is the same, and whether all of it is.
 func Common(a, b io.Reader) (place int64, same bool, err error) {
 	const size = 128 << 10
 	left, right := make([]byte, size), make([]byte, size)
@@ -137,7 +137,7 @@ func Common(a, b io.Reader) (place int64, same bool, err error) {
 	}
 }
 
-// kindOf says what differs between the contents of two files.
+// kindOf says how the contents of two files differ.
 func kindOf(a, b []byte) string {
 	place := 0
 	for place < min(len(a), len(b)) && a[place] == b[place] {

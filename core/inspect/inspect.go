@@ -1,13 +1,11 @@
-// Package inspect takes over what a build has placed, and looks at it on the way for
-// what would only be noticed when it is used: libraries that will not be
-// found, references to the directory it was built in, files that give away more
-// than they should.
+// Package inspect takes over what a build has placed, and looks for problems that would only be
+// noticed in use: libraries that will not be found, references to the build directory,
+// permissions that give away too much.
 //
-// It promises that what it makes are files of its own caller's, of which no other user
-// has ever held one, with the contents that were placed; that it reads only below
-// the directory that it is given, regular files, in streams; and that there is
-// nothing in it but files, directories and links. What can be put right without
-// changing what the package does is put right.
+// It promises that its results are new files of the caller's that no other user has ever had
+// open, with the placed contents; that it reads only regular files below the given directory, as
+// streams; and that the result only has files, directories and links. What can be repaired
+// without changing the package's behaviour is repaired.
 package inspect
 
 import (
@@ -26,7 +24,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Grade says what is done about a remark.
+// Grade says how serious a remark is.
 type Grade string
 
 // The grades.
@@ -43,7 +41,7 @@ type Remark struct {
 	Text  string `json:"text"`
 }
 
-// String gives FILE: TEXT.
+// String returns FILE: TEXT.
 func (r Remark) String() string {
 	if r.File == "" {
 		return r.Text
@@ -61,7 +59,7 @@ type Look struct {
 	Arch    string // of the machine that it will run on, as the kernel calls it
 	Largest int64  // bytes of all files together; 0 is no limit
 
-	// Of what is built for a directory that others have files in, too:
+	// For a build for a directory in which others have files, too:
 	Seen  string           // a directory with what those have there; or ""
 	Trees string           // the directory that trees are in, which will not be there; or ""
 	Known map[string]Known // what was there before anything was placed
@@ -69,7 +67,7 @@ type Look struct {
 	used map[string]bool // libraries of the operating system
 }
 
-// Known is a file, link or directory that was there already.
+// Known is a file, link or directory that existed before.
 type Known struct {
 	Dir    bool
 	Target string // of a link
@@ -95,7 +93,7 @@ func (l Look) libraries() []string {
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(l.used)), always.MatchString)
 }
 
-// link looks at where a symbolic link leads.
+// link checks the target of a symbolic link.
 func (l Look) link(target, name string) []Remark {
 	if strings.HasPrefix(target, l.Work+"/") {
 		return []Remark{{Refused, name, "it is a link into the build directory: " + target}}
@@ -110,7 +108,7 @@ func (l Look) link(target, name string) []Remark {
 	return nil
 }
 
-// whereIs is where a path of the finished tree is now.
+// whereIs is the current place of a path of the finished tree.
 func (l Look) whereIs(path string) string {
 	rest, is := strings.CutPrefix(path, l.Tree)
 	if !is || rest != "" && rest[0] != '/' {
@@ -122,8 +120,8 @@ func (l Look) whereIs(path string) string {
 	return l.Seen + rest
 }
 
-// paths looks for directories and libtool libraries that a file for the users of
-// a library names and that are nowhere.
+// paths looks for directories and libtool libraries that a file for the users of a library names
+// and that do not exist.
 func (l Look) paths(text, name string) []Remark {
 	var gone []string
 	words := strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(" \t\n'\"=", c) })
@@ -143,8 +141,7 @@ func (l Look) paths(text, name string) []Remark {
 	return []Remark{{Warned, name, "it names a missing file: " + strings.Join(gone, ", ")}}
 }
 
-// program looks at whether the libraries that a program or library needs will
-// be found by the dynamic linker.
+// program checks whether the dynamic linker will find the libraries of a program or library.
 func (l Look) program(f *elf.File, name string) []Remark {
 	if f.Type != elf.ET_EXEC && f.Type != elf.ET_DYN {
 		return nil
@@ -196,13 +193,13 @@ var runsOn = map[string][]elf.Machine{
 	"ppc64le": {elf.EM_PPC64}, "riscv64": {elf.EM_RISCV}, "s390x": {elf.EM_S390}, "loongarch64": {elf.EM_LOONGARCH},
 }
 
-// foreign tells whether a program or library cannot run here.
+// foreign reports whether a program or library cannot run here.
 func (l Look) foreign(f *elf.File) bool {
 	machines := runsOn[l.Arch]
 	return machines != nil && !slices.Contains(machines, f.Machine)
 }
 
-// usedHere tells whether a file is where shells and linkers look.
+// usedHere reports whether a file is where shells and linkers look.
 func usedHere(name string) bool {
 	return slices.Contains([]string{"bin", "sbin", "lib", "lib64"}, filepath.Dir(name))
 }

@@ -22,13 +22,13 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Own is the directory of a tree in which the program keeps what it says about it.
-// Nothing else may be placed there.
+// Own is the directory of a tree with the program's own records. Nothing else may be placed
+// there.
 const Own = "share/fernladder"
 
-// Take copies what a build has placed to l.Staged, which is not there yet, and looks
-// at it. What was placed may be anything. Where something is refused, the copy may
-// not be whole. Its error is of the file system.
+// Take copies what a build has placed to l.Staged, which must not exist, and inspects it. The
+// placed files are untrusted. If something is refused, the copy may be incomplete. Its error is
+// of the file system.
 func Take(placed *safefs.Dir, l Look) (Report, error) {
 	if err := os.Mkdir(l.Staged, 0o755); err != nil {
 		return Report{}, err
@@ -134,7 +134,7 @@ func (t *taking) entry(e safefs.Entry) error {
 	return nil
 }
 
-// known looks at what was there before, which the build may have changed.
+// known checks what existed before, which the build may have changed.
 func (t *taking) known(e safefs.Entry, known Known) error {
 	same := false
 	switch {
@@ -168,8 +168,8 @@ func (t *taking) known(e safefs.Entry, known Known) error {
 	return nil
 }
 
-// mode is the mode of the copy: without what no file of a package needs, running as
-// its owner and being changed by others.
+// mode is the mode of the copy: without rights that no file of a package needs, such as running
+// as its owner and being writable for others.
 func (t *taking) mode(e safefs.Entry) fs.FileMode {
 	if e.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 {
 		t.remarks = append(t.remarks, Remark{Mended, e.Name, "its setuid and setgid bits were removed"})
@@ -179,7 +179,7 @@ func (t *taking) mode(e safefs.Entry) fs.FileMode {
 	return e.Mode.Perm()&^0o022 | 0o400
 }
 
-// regular copies a file, or makes another name for one that was copied.
+// regular copies a file, or makes a hard link to one that was copied.
 func (t *taking) regular(e safefs.Entry) error {
 	id := inode{e.Device, e.Inode}
 	if e.Links > 1 {
@@ -220,7 +220,7 @@ func (t *taking) regular(e safefs.Entry) error {
 	return t.root.Chtimes(e.Name, e.Modified, e.Modified)
 }
 
-// copying is a file that is being written, with what its digest will be.
+// copying is a file that is being written, with its digest so far.
 type copying struct {
 	*os.File
 	hash hash.Hash
@@ -232,7 +232,7 @@ func (c *copying) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// contents copies what is in a file, and looks at it.
+// contents copies a file's contents, and inspects them.
 func (t *taking) contents(out *copying, in io.Reader, e safefs.Entry) error {
 	head := make([]byte, 4096)
 	n, err := io.ReadFull(in, head)
@@ -266,13 +266,13 @@ func (t *taking) contents(out *copying, in io.Reader, e safefs.Entry) error {
 // Empty is the remark on a tree without files.
 const Empty = "only empty directories were placed"
 
-// What is said of files that name what will not be there.
+// Remarks on files that name paths which will not exist.
 const (
 	NamesWork = "it names the build directory, which will be deleted"
 	NamesTree = "it names a tree of this machine, which will not exist there"
 )
 
-// places are the directories that nothing should name, as they will be gone where it runs.
+// places are the directories that no file should name, because they will not exist.
 func (t *taking) places() []*finder {
 	all := []*finder{{what: []byte(t.Work + "/"), says: NamesWork}}
 	if t.Trees != "" {
@@ -281,7 +281,7 @@ func (t *taking) places() []*finder {
 	return all
 }
 
-// named tells of those that a file names.
+// named remarks on those that a file names.
 func (t *taking) named(file string, places []*finder) {
 	for _, p := range places {
 		if p.found {
@@ -290,8 +290,7 @@ func (t *taking) named(file string, places []*finder) {
 	}
 }
 
-// text copies a text. One that was told where it is placed instead of where it will
-// be is put right.
+// text copies a text. It repairs one that names the stage in place of the tree.
 func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 	data, err := io.ReadAll(in)
 	if err != nil {
@@ -317,8 +316,7 @@ func (t *taking) text(out io.Writer, in io.Reader, name string) error {
 	return err
 }
 
-// elf looks at a program or library, and at whether what is loaded of it names the places
-// that anything of it does.
+// elf checks a program or library, and whether its loaded contents name such places.
 func (t *taking) elf(file *os.File, name string, places []*finder) {
 	f := openELF(file)
 	if f == nil {
@@ -339,12 +337,11 @@ func (t *taking) elf(file *os.File, name string, places []*finder) {
 	}
 }
 
-// largestTable is more than the tables have of what is needed, and of its names.
+// largestTable is more than any table of needed libraries, or of their names, has.
 const largestTable = 64 << 20
 
-// sane tells whether an ELF file has as many sections as its header has room to say
-// (ELF-64 Object File Format, section 3). There are others; reading their tables has
-// no end.
+// sane reports whether an ELF file has as many sections as its header can express (ELF-64 Object
+// File Format, section 3). Files with more would take forever to read.
 func sane(head []byte) bool {
 	const class, data, sections32, sections64 = 4, 5, 48, 60
 	if len(head) < 64 {
@@ -361,7 +358,7 @@ func sane(head []byte) bool {
 	return order.Uint16(head[at:]) > 0
 }
 
-// finish looks at what can only be looked at when everything is there.
+// finish makes the checks that need all files.
 func (t *taking) finish() error {
 	for _, name := range t.programs {
 		f, err := t.root.Open(name)
@@ -407,7 +404,7 @@ func (t *taking) finish() error {
 	return nil
 }
 
-// A finder is a writer that finds out whether something is in what is written.
+// A finder is a writer that looks for texts in what is written.
 type finder struct {
 	what  []byte
 	says  string // what is wrong with a file that has it

@@ -168,7 +168,7 @@ func renewCaches(ctx context.Context, m *machine.Machine, dir string) (all []lan
 	return all
 }
 
-// made are the files of a cache that are there, below the directory that is renewed.
+// made are the existing files of a cache, below the directory that is renewed.
 func (k cacheKind) made(d *safefs.Dir, in string) map[string]bool {
 	there := map[string]bool{}
 	for _, name := range k.makes {
@@ -179,8 +179,8 @@ func (k cacheKind) made(d *safefs.Dir, in string) map[string]bool {
 	return there
 }
 
-// largest is more than a file has that one of the tools reads, largestOfAll more than all of
-// them have, and most more than there are. A tool that takes longer than longest is ended.
+// largest is more than any file that one of the tools reads, largestOfAll more than all of them
+// together, and most more than their number. A tool that takes longer than longest is killed.
 const (
 	largest      = 16 << 20
 	largestOfAll = 1 << 30
@@ -188,8 +188,7 @@ const (
 	longest      = 5 * time.Minute
 )
 
-// renew renews one cache of one directory; there tells whether it has anything to be
-// kept of.
+// renew renews one cache of one directory; there reports whether there is anything to cache.
 func (k cacheKind) renew(ctx context.Context, m *machine.Machine, d *safefs.Dir, in string) (there bool, err error) {
 	if k.name == "man" && kept(filepath.Join(d.Path(), in)) {
 		return false, nil // the operating system keeps an index of it itself
@@ -240,7 +239,7 @@ func (k cacheKind) renew(ctx context.Context, m *machine.Machine, d *safefs.Dir,
 	return true, k.take(place, filepath.Join(d.Path(), in))
 }
 
-// run runs a tool in a room, and says what it printed when it fails.
+// run runs a tool in a room; the error has its output.
 func run(room *sandbox.Session, base, place, file, name string, args, path []string) error {
 	output, err := os.Create(filepath.Join(base, "output"))
 	if err != nil {
@@ -265,7 +264,7 @@ func run(room *sandbox.Session, base, place, file, name string, args, path []str
 	return nil
 }
 
-// copying is the copy of what a tool reads.
+// copying is the copy of a tool's input.
 type copying struct {
 	cacheKind
 	ctx   context.Context
@@ -276,16 +275,16 @@ type copying struct {
 	bytes int64
 }
 
-// copy copies what a tool reads, and empty files in the place of the rest.
+// copy copies a tool's input, with empty files in place of the rest.
 func (k cacheKind) copy(ctx context.Context, m *machine.Machine, from, to string) ([]string, error) {
 	c := &copying{cacheKind: k, ctx: ctx, trees: m.Store.TreesDir() + "/", to: to}
 	err := c.directory(from, "", 0)
 	return c.files, err
 }
 
-// directory copies one directory. Links of the landing lead to files and folders of the
-// trees; of links that trees have themselves, only those to their files count, for folders
-// that lead into themselves would never end.
+// directory copies one directory. Links of the landing lead to files and folders of trees; of
+// the trees' own links, only those to their files count, because folders that lead into
+// themselves would never end.
 func (c *copying) directory(dir, name string, depth int) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -342,8 +341,7 @@ func (c *copying) file(file, below string) error {
 	return os.WriteFile(filepath.Join(c.to, below), data, 0o644)
 }
 
-// take takes over what a tool has made. What is in the place of one of its files and
-// is no file stays.
+// take takes over a tool's results. It leaves anything in their place that is not a file.
 func (k cacheKind) take(place, to string) error {
 	made, err := safefs.OpenDir(place)
 	if err != nil {
@@ -385,8 +383,8 @@ func (k cacheKind) take(place, to string) error {
 	return nil
 }
 
-// kept tells whether the operating system keeps an index of a directory of manual
-// pages in a place of its own.
+// kept reports whether the operating system keeps the index of a directory of manual pages
+// elsewhere.
 func kept(dir string) bool {
 	data, err := safefs.ReadFile("/etc/manpath.config", largest)
 	if err != nil {

@@ -24,7 +24,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A Report is what came of the builds of a plan.
+// A Report is the outcome of a plan's builds.
 type Report struct {
 	Results    []build.Result // of all that was to be built, in the order of the ladder
 	Records    []store.Record // of the builds that were begun, as they ended
@@ -34,7 +34,7 @@ type Report struct {
 	Wrong      []Wrong       // what first builds have shown not to be as their recipes say
 }
 
-// Failures is the error for builds that failed. The first counts.
+// Failures is the error for failed builds. The first one counts.
 type Failures struct {
 	Results []build.Result // that failed, or were skipped because they stand on those
 }
@@ -50,7 +50,7 @@ func (e *Failures) Unwrap() error {
 	return errors.New("nothing was built")
 }
 
-// Skipped are the names of what was not built because it stands on what failed.
+// Skipped are the names of packages that were not built because they depend on failed ones.
 func (e *Failures) Skipped() []string {
 	var names []string
 	for _, r := range e.Results {
@@ -61,8 +61,7 @@ func (e *Failures) Skipped() []string {
 	return names
 }
 
-// failures is the error of results, or nil where all went well. What was ended by
-// ctx has not failed.
+// failures is the error of results, or nil. What ctx interrupted has not failed.
 func failures(ctx context.Context, results []build.Result) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -76,11 +75,10 @@ func failures(ctx context.Context, results []build.Result) error {
 	return &Failures{failed}
 }
 
-// Run fetches and builds what is not there yet, and leaves the landing as it is. What
-// is missing of the operating system, of what has to be brought, or offline, is told
-// before anything is begun. Errors are of type *Failures, *host.Missing,
-// source.MissingSupplies, source.NotHere, or those of the machine and its store; the
-// report has what was done all the same.
+// Run fetches and builds what does not exist, and leaves the landing unchanged. It reports what
+// is missing of the operating system, of supplies, or offline, before anything begins. Errors
+// are of type *Failures, *host.Missing, source.MissingSupplies, source.NotHere, or those of the
+// machine and its store; the report has what was done in any case.
 func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error) {
 	report := &Report{}
 	todo := p.Todo()
@@ -100,10 +98,9 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	})
 }
 
-// OnNodes does what Run does, on the nodes of a cluster: everything is fetched first, for
-// those have no way out. Where a run is followed, the plan is the one that it was submitted
-// for. Errors are those of Run and of cluster.Build; one of type *cluster.Left says that
-// the builds go on.
+// OnNodes does what Run does, on the nodes of a cluster: everything is fetched first, because
+// nodes have no network. If a run is followed, the plan is the one that it was submitted for.
+// Errors are those of Run and of cluster.Build; a *cluster.Left says that the builds continue.
 func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.How) (*Report, error) {
 	report := &Report{}
 	todo := p.Todo()
@@ -131,7 +128,7 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 	})
 }
 
-// begin sees to it that everything is there that builds need.
+// begin makes sure that everything that builds need exists.
 func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.Builder, error) {
 	if err := ready(ctx, m, todo); err != nil {
 		return nil, err
@@ -149,8 +146,8 @@ func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.B
 	return b, b.CanBuild(todo)
 }
 
-// fill has builds done, and takes in what became of them. A build that is done is done,
-// whether or not it can be written down; the receipt has it all.
+// fill runs builds, and takes their results into the report. A finished build counts even if it
+// cannot be added to the history; its receipt has everything.
 func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan,
 	do func(record func(store.Record)) error) error {
 	history := m.Store.History()
@@ -211,13 +208,13 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 	return nil
 }
 
-// Wrong is what the first build of a recipe has shown not to be so.
+// Wrong is what the first build of a recipe has disproved.
 type Wrong struct {
 	Recipe string
 	What   []string
 }
 
-// ready tells of what has to be brought before anything is begun.
+// ready reports what has to be supplied or fetched before anything begins.
 func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 	for _, j := range jobs {
 		if open := j.Recipe.Open(); len(open) > 0 {
@@ -232,7 +229,7 @@ func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 	return build.CheckOffline(ctx, m, jobs)
 }
 
-// Fetched is what came of fetching.
+// Fetched is the outcome of fetching.
 type Fetched struct {
 	Brought int // packages whose sources were not all here
 	There   int // those whose sources were, which were verified again

@@ -18,12 +18,12 @@ import (
 	"fernladder/core/store"
 )
 
-// judge compares what a recipe decides with what came out in a tree: the libraries that its
-// files ask the loader for are those of the needs that the recipe names, wherever the shelf has
-// them; no need is left unused; and no feature that is on is missing. What a bare room shows of
-// the operating system, the recipe has named.
-// known is what the shelves offer. It returns what is not so, a sentence each; none means that
-// the recipe is right.
+// judge compares a recipe with the tree built from it: the libraries that its files load are
+// those of the recipe's needs, if the shelf has them; no need is unused; and no feature that is
+// on is missing. In a bare room, the recipe has named all of the operating system that is
+// visible.
+// known is what the shelves offer. It returns a sentence for each mistake; none means that the
+// recipe is right.
 func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
 	of := map[string]string{} // the needs that have a library, by its file's name
 	for _, need := range built.Needs {
@@ -92,7 +92,7 @@ var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\
 
 var libraryFile = pattern.New(`^lib([\w.+-]+?)\.so`)
 
-// indirect tells whether a need is one of another that is used: pkg-config asks for both.
+// indirect reports whether a need is one of another need in use: pkg-config asks for both.
 func indirect(s *store.Store, built *store.Receipt, need store.Link, used map[string]bool) bool {
 	return slices.ContainsFunc(built.Needs, func(other store.Link) bool {
 		if !used[other.Name] {

@@ -10,16 +10,16 @@ import (
 	"fernladder/core/store"
 )
 
-// Landed is what became of the landing.
+// Landed is how the landing changed.
 type Landed struct {
 	landing.Result
 	Configs []store.ConfigChange
 }
 
-// Land puts what was asked for on the landing, with what it needs when it runs, and
-// brings its configuration files up to date. Everything of the plan is built. Errors
-// are of type *landing.Clash, *landing.Conflict, or those of the store, among them
-// store.ErrGone for what another program has removed.
+// Land puts the requested builds on the landing, with their runtime needs, and updates their
+// configuration files. The whole plan has to be built. Errors are of type *landing.Clash,
+// *landing.Conflict, or those of the store, among them store.ErrGone for what another program
+// removed.
 func Land(ctx context.Context, m *machine.Machine, p *plan.Plan) (l Landed, err error) {
 	if err := amend(ctx, m, p); err != nil {
 		return l, err
@@ -29,8 +29,7 @@ func Land(ctx context.Context, m *machine.Machine, p *plan.Plan) (l Landed, err 
 	})
 }
 
-// change changes the landing, and brings the configuration files of what is on it up
-// to date.
+// change changes the landing, and updates the configuration files of its builds.
 func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) (l Landed, err error) {
 	u := m.Update()
 	u.Then = func(after landing.State) (err error) {
@@ -43,15 +42,15 @@ func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) 
 	return l, err
 }
 
-// GoTo brings back the state of the landing with a number; 0 is the empty one. Errors
-// have the code landing.Gone, or are a *landing.Lost or those of the store.
+// GoTo restores the state of the landing with a number; 0 is the empty one. Errors have the code
+// landing.Gone, or are a *landing.Lost or those of the store.
 func GoTo(ctx context.Context, m *machine.Machine, number int) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Use = func(landing.State) (int, error) { return number, nil }
 	})
 }
 
-// GoBack brings back the state that the one in use was made from. Its error is also
+// GoBack restores the state that the one in use was made from. Its error may be
 // landing.ErrNothingBefore.
 func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
@@ -60,8 +59,8 @@ func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 	})
 }
 
-// Relink makes all links of the landing anew, as another state with the same builds,
-// and those in a directory that others use too.
+// Relink makes all links of the landing again, as another state with the same builds, and those
+// in a shared directory.
 func Relink(ctx context.Context, m *machine.Machine) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Anew = true
@@ -69,9 +68,8 @@ func Relink(ctx context.Context, m *machine.Machine) (Landed, error) {
 	})
 }
 
-// Front gives a build that is there the plain names of its package. Other builds of
-// the package that are on the landing stay beside it, if they have names for that;
-// those that have none leave it.
+// Front gives an existing build the plain names of its package. Other builds of the package on
+// the landing stay beside it, if they have names for that; otherwise they leave it.
 func Front(ctx context.Context, m *machine.Machine, build store.Ref) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Choose = func(now landing.State) ([]landing.Asked, error) {
@@ -97,9 +95,8 @@ func Front(ctx context.Context, m *machine.Machine, build store.Ref) (Landed, er
 	})
 }
 
-// amend writes what recipes say by now about names on the landing, and about what builds
-// need when they run, into the receipts of builds that are there: it is nothing that a
-// build depends on.
+// amend writes what recipes say now about names on the landing, and about runtime needs of
+// builds, into the receipts of existing builds: no build depends on it.
 func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	for _, j := range p.Jobs {
 		if !p.Installed[j.Ref] {
@@ -128,8 +125,8 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	return nil
 }
 
-// updateConfigs brings the configuration files of what is on the landing up to date, by the
-// builds that have the plain names: those beside them read the same files.
+// updateConfigs updates the configuration files of the landing's builds, using the builds with
+// the plain names: those beside them read the same files.
 func updateConfigs(s *store.Store, state landing.State) ([]store.ConfigChange, error) {
 	var all []store.ConfigChange
 	for _, m := range state.Members {

@@ -15,8 +15,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Lock writes the ladder of a plan to the lock file. All of the file is this ladder
-// where it is that of everything that is wanted on the machine.
+// Lock writes the ladder of a plan to the lock file. It replaces the whole file if the plan is
+// that of everything wanted on the machine.
 func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, error) {
 	if err := fromVerified(m, p); err != nil {
 		return nil, err
@@ -34,8 +34,8 @@ func Lock(ctx context.Context, m *machine.Machine, p *plan.Plan) (*lock.File, er
 	})
 }
 
-// fromVerified returns an error where a build of the plan that is there was not made
-// from what was verified.
+// fromVerified returns an error if an existing build of the plan was not made from verified
+// sources.
 func fromVerified(m *machine.Machine, p *plan.Plan) error {
 	for _, j := range p.Jobs {
 		receipt, err := m.Store.Receipt(j.Ref)
@@ -54,8 +54,8 @@ func fromVerified(m *machine.Machine, p *plan.Plan) error {
 	return nil
 }
 
-// KeepLock writes what was installed to the lock file, where there is one and it is
-// not what was built from. With an error of the code Edited, the file stays as it was.
+// KeepLock writes what was installed to the lock file, if there is one and it differs. With an
+// error of the code Edited, the file is unchanged.
 func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	if !p.Lock.There || p.Ask.Locked {
 		return nil
@@ -64,14 +64,14 @@ func KeepLock(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 	return err
 }
 
-// Locked is a build of the lock file of which another is on the landing.
+// Locked is a build of the lock file whose package has another build on the landing.
 type Locked struct {
 	On     store.Ref
 	Locked *lock.Build
 }
 
-// OtherThanLocked are the builds that are on a landing on request,
-// and of which the lock file, which is named, has other releases or options.
+// OtherThanLocked are the requested builds of a landing that differ in release or options from
+// the lock file, whose name is returned.
 func OtherThanLocked(m *machine.Machine, on landing.State) (other []Locked, file string, err error) {
 	f, err := plan.ReadLock(m)
 	if err != nil {
@@ -91,8 +91,8 @@ func OtherThanLocked(m *machine.Machine, on landing.State) (other []Locked, file
 	return other, f.Shown, nil
 }
 
-// ChangeLock reads the lock file, changes it and writes it in one step: hours may
-// have gone by since it was read for a plan, and others have written to it.
+// ChangeLock reads, changes and writes the lock file in one step: since it was read for a plan,
+// hours may have passed, and others may have written to it.
 func ChangeLock(ctx context.Context, m *machine.Machine, change func(*lock.File)) (*lock.File, error) {
 	if err := m.Store.Prepare(); err != nil {
 		return nil, err
@@ -118,9 +118,9 @@ type Pinned struct {
 	File   string // that it is written in
 }
 
-// Pin looks up the heads of branches that are asked for, of those that were not
-// pinned yet, and of those that an upgrade is to move, and writes them to the lock
-// file. It is a step before planning, for it fetches.
+// Pin looks up the requested heads of branches that are not pinned yet, and those that an
+// upgrade moves, and writes them to the lock file. It is a step before planning, because it
+// fetches.
 func Pin(ctx context.Context, m *machine.Machine, ask plan.Ask) ([]Pinned, error) {
 	wanted, file, err := plan.Tips(m, ask)
 	if err != nil || len(wanted) == 0 {
@@ -162,6 +162,6 @@ func pin(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (recipe.Pin,
 	return found, err
 }
 
-// Edited is the problem of a build that cannot be locked: its source was changed by hand, so
-// no other machine can make it.
+// Edited is the problem of a build that cannot be locked: its source was changed by hand, so no
+// other machine can build it.
 const Edited problem.Code = "edited_build"

@@ -23,16 +23,16 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// A Probing is what a probe may do, and who is told.
+// A Probing says what a probe may do, and whom it reports to.
 type Probing struct {
 	Answered func(r *recipe.Recipe, lines string) // these lines were added to the recipe
 	Undone   func(lines string)                   // they did not help, and are taken out again
-	// Install installs packages of the operating system, for programs or for what is
-	// built with. Where it is nil, or returns false, a person has to.
+	// Install installs packages of the operating system. If it is nil, or returns false, a person
+	// has to.
 	Install func(ctx context.Context, packages []string, program bool) (bool, error)
 }
 
-// Probed is what came of a probe.
+// Probed is the outcome of a probe.
 type Probed struct {
 	Recipe  *recipe.Recipe
 	Receipt *store.Receipt // of the build; nil where it failed
@@ -42,13 +42,12 @@ type Probed struct {
 	Useless []string       // packages of the operating system that were installed for answers that did not help
 }
 
-// Probe builds a drafted recipe in a sealed room, and writes into it what came of
-// that, and what its tree offers. A failure that something answers is answered, and it
-// goes on, through all that is missing: what gets further is kept, and what does not is
-// undone. The landing stays as it is.
+// Probe builds a drafted recipe in a sealed room, and writes the outcome, and what its tree
+// offers, into the recipe. It answers each failure that it knows an answer to, and goes on,
+// through everything that is missing: answers that help are kept, others are rolled back. The
+// landing does not change.
 //
-// Where the package does not build, the error is what came of building it, and the
-// recipe says so, too.
+// If the package does not build, the error is that of its build, and the recipe says so, too.
 func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) (Probed, error) {
 	p := &probe{m: m, name: name, steps: steps, tried: map[string]bool{}}
 	err := p.goOn(ctx)
@@ -66,8 +65,7 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	return p.succeeded()
 }
 
-// probe is a probe on its way. A recipe that was changed is read again, by a machine
-// of its own.
+// probe is a probe in progress. A changed recipe is read again, by another machine value.
 type probe struct {
 	m      *machine.Machine
 	name   string
@@ -82,7 +80,7 @@ type probe struct {
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
 
-// attempt builds the package as its recipe is now.
+// attempt builds the package with its current recipe.
 func (p *probe) attempt(ctx context.Context) error {
 	m, err := p.m.With(func(c *machine.Config) { c.Level = sandbox.Sealed })
 	if err != nil {
@@ -118,9 +116,8 @@ type step struct {
 	brought []string // packages that were installed for it
 }
 
-// goOn builds the package, and answers what its builds lack one after another. What gets
-// nowhere in the end, although it got further, is gone back on: to do without something,
-// or in another directory, can be the wrong way.
+// goOn builds the package, and answers its failures one after another. Answers that only seemed
+// to help are rolled back: going without something, or another directory, may be the wrong way.
 func (p *probe) goOn(ctx context.Context) error {
 	const enough = 40 // more than that, and something else is wrong
 	var steps []step
@@ -202,7 +199,7 @@ func (p *probe) next(f *build.Failure) *advice.Answer {
 	return nil
 }
 
-// says is what a failure says, for telling it from another.
+// says identifies a failure.
 func says(f *build.Failure) string {
 	text := f.Stage + " " + f.What
 	if f.Cause != nil {
@@ -211,15 +208,15 @@ func says(f *build.Failure) string {
 	return text
 }
 
-// further tells whether a build got further than the one before: to a later stage, or
-// to something else in the same.
+// further reports whether a build got further than the one before: to a later stage, or to
+// another failure in the same one.
 func further(before, now *build.Failure) bool {
 	order := []string{build.StageConfigure, build.StageCompile, build.StageCheck, build.StagePlace, build.StageTry}
 	was, is := slices.Index(order, before.Stage), slices.Index(order, now.Stage)
 	return is > was || is == was && says(before) != says(now)
 }
 
-// give gives an answer, and returns the recipe as it was before.
+// give gives an answer, and returns the previous recipe.
 func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err error) {
 	if before, err = p.read(); err != nil {
 		return nil, err
@@ -242,10 +239,10 @@ func (p *probe) read() ([]byte, error) {
 	return p.recipe.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
 }
 
-// errChanged is the error for a recipe that another process has changed in the meantime.
+// errChanged is the error for a recipe that another process has changed meanwhile.
 var errChanged = errors.New("the recipe changed during the probe; what the probe wanted to remove stays")
 
-// restore brings the recipe back to what it was.
+// restore restores a previous recipe.
 func (p *probe) restore(text []byte) error {
 	return p.recipe.Rewrite(func(now []byte) ([]byte, error) {
 		if !bytes.Equal(now, p.written) {
@@ -256,7 +253,7 @@ func (p *probe) restore(text []byte) error {
 	})
 }
 
-// installMissing installs what the recipe asks of the operating system and is not there.
+// installMissing installs what the recipe needs of the operating system and what is missing.
 func (p *probe) installMissing(ctx context.Context, err error) (installed []string, cannot error) {
 	var missing *host.Missing
 	if !errors.As(err, &missing) || p.steps.Install == nil {
@@ -285,8 +282,7 @@ func (p *probe) install(ctx context.Context, packages []string, program bool) (b
 // earlier are the notes of probes before.
 var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
 
-// note puts a text to the end of the recipe, in the place of what an earlier probe has
-// noted there.
+// note appends a text to the recipe, in place of an earlier probe's note.
 func (p *probe) note(text string) error {
 	return p.recipe.Rewrite(func(old []byte) ([]byte, error) {
 		e, err := tomlfile.Parse(p.recipe.File, []byte(earlier.ReplaceAllString(string(old), "")))
@@ -327,8 +323,8 @@ func (p *probe) succeeded() (Probed, error) {
 	return done, errors.Join(cannot, p.note(text), offer(p.m, p.recipe, p.job.Ref))
 }
 
-// offer writes into a recipe what the tree of a build of it offers to others, where the
-// recipe says nothing of that yet, and where it is the person's own.
+// offer writes what a build's tree offers into its recipe, if the recipe does not say so yet and
+// belongs to the user.
 func offer(m *machine.Machine, r *recipe.Recipe, built store.Ref) error {
 	if !r.Offers.Empty() || strings.HasPrefix(r.Dir, m.Store.Root+"/") ||
 		!safefs.Mine(filepath.Join(r.Dir, recipe.FileName)) {

@@ -11,13 +11,13 @@ import (
 	"fernladder/core/store"
 )
 
-// Proven is what came of building a package twice.
+// Proven is the outcome of building a package twice.
 type Proven struct {
 	store.Ref
 	Differences []inspect.Difference `json:"differences"`
 }
 
-// Prove builds what was asked for, which is there, a second time, and compares.
+// Prove builds the requested, existing packages a second time, and compares.
 func Prove(ctx context.Context, m *machine.Machine, p *plan.Plan) ([]Proven, error) {
 	var all []Proven
 	err := rebuild(ctx, m, p.Asked(), func(b *build.Builder, j *build.Job) error {
@@ -28,8 +28,8 @@ func Prove(ctx context.Context, m *machine.Machine, p *plan.Plan) ([]Proven, err
 	return all, err
 }
 
-// Watch builds what was asked for and records what it reads. What is there already is
-// built a second time, and only the record of that is kept.
+// Watch builds the requested packages and records what the builds read. Existing ones are built
+// a second time, and only the record is kept.
 func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error) {
 	var there []*build.Job
 	for _, j := range p.Asked() {
@@ -55,8 +55,7 @@ func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, erro
 	return report, rebuild(ctx, m, there, func(b *build.Builder, j *build.Job) error { return b.Watch(ctx, j) })
 }
 
-// rebuild has a builder do something with packages that are installed, for which it
-// needs their sources.
+// rebuild calls a builder for installed packages, after fetching their sources.
 func rebuild(ctx context.Context, m *machine.Machine, jobs []*build.Job,
 	do func(*build.Builder, *build.Job) error) error {
 	if err := m.Store.Prepare(); err != nil {

@@ -11,7 +11,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Renewed is what came of building again what is there.
+// Renewed is the outcome of rebuilding.
 type Renewed struct {
 	Build store.Ref `json:"build"`
 	Aside string    `json:"aside,omitempty"` // where the tree that was there is kept
@@ -22,9 +22,8 @@ type Renewed struct {
 	Unrecorded error `json:"-"` // why the history could not be written, or nil
 }
 
-// Renew builds builds again that are there, each from what its receipt says, and puts
-// each in the place of the old one in one step. Those in damaged are kept aside. They
-// are done in the order of the list; one that fails does not keep the others.
+// Renew rebuilds existing builds, each from its receipt, and replaces each in one step. Trees in
+// damaged are moved aside. It follows the order of the list; a failure does not stop the others.
 func Renew(ctx context.Context, m *machine.Machine, builds []store.Ref, damaged map[store.Ref]bool) ([]Renewed, error) {
 	var all []Renewed
 	for _, r := range builds {
@@ -47,7 +46,7 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 	if err != nil {
 		return done, err
 	}
-	// What it needs to be built may have been cleaned away since.
+	// Its build needs may have been cleaned away since.
 	p.Needed = build.Needed(p.Jobs, func(x store.Ref) bool { return p.Installed[x] && x != r })
 	var job *build.Job
 	for _, j := range p.Todo() {
@@ -78,7 +77,7 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 	return done, nil
 }
 
-// Bring brings the sources of a job here.
+// Bring fetches the sources of a job.
 func Bring(ctx context.Context, m *machine.Machine, j *build.Job) error {
 	if err := ready(ctx, m, []*build.Job{j}); err != nil {
 		return err

@@ -17,9 +17,8 @@ import (
 	"fernladder/core/store"
 )
 
-// document adds what packages say of themselves and of the builds that they have: the
-// licences, where they are from, what they are, and a bill of materials; and the receipts,
-// where the trees that have them are not in it.
+// document adds information about the package and its builds: licences, origins, a bill of
+// materials, and receipts if the package does not contain the trees that have them.
 func (p *packing) document(o *ospackage.Package, builds []*store.Receipt) error {
 	dir := "/usr/share/doc/" + o.Name
 	add := func(name string, data []byte, license bool) {
@@ -70,8 +69,8 @@ func ownFile(r *store.Receipt, name string) ([]byte, error) {
 	return dir.ReadFile(name, most)
 }
 
-// licencesOf says where a build is from and under which licence, with the licence texts
-// that its source had. They have to be as they were when it was built.
+// licencesOf returns the origin and licence of a build, with the licence texts of its source.
+// They have to be unchanged since the build.
 func licencesOf(r *store.Receipt) (string, error) {
 	text := r.Name + " " + r.Version + "\n"
 	for _, s := range r.Sources {
@@ -92,7 +91,7 @@ func licencesOf(r *store.Receipt) (string, error) {
 	return text, nil
 }
 
-// changesOf says what a build is, so that the lists of two packages tell what differs.
+// changesOf describes a build, so that a comparison of two packages shows the differences.
 func changesOf(r *store.Receipt) []string {
 	lines := []string{fmt.Sprintf("%s %s, build %s", r.Name, r.Version, r.ID)}
 	for _, option := range slices.Sorted(maps.Keys(r.Chosen)) {
@@ -120,14 +119,14 @@ func debChangelog(o *ospackage.Package) []byte {
 	return packed.Bytes()
 }
 
-// bill is a bill of materials while it is made (SPDX 2.3).
+// bill is a bill of materials in the making (SPDX 2.3).
 type bill struct {
 	packages  []map[string]any
 	relations []map[string]string
 	known     map[store.Ref]string // builds to their identifiers
 }
 
-// billOf is what a package is made of: builds with their sources, and what they need.
+// billOf lists what a package is made of: builds with their sources and needs.
 func billOf(o *ospackage.Package, builds []*store.Receipt) map[string]any {
 	b := &bill{known: map[store.Ref]string{}}
 	for i, r := range builds {

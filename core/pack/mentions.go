@@ -10,8 +10,8 @@ import (
 	"fernladder/core/store"
 )
 
-// mentions adds the builds of which a file names something: what it reads or runs there,
-// nothing else shows.
+// mentions adds the builds that a file mentions: it may read or run something there, which shows
+// nowhere else.
 func (p *packing) mentions(n *requires, r *store.Receipt, file io.Reader) error {
 	if !n.named {
 		return nil
@@ -55,8 +55,8 @@ func (p *packing) mentions(n *requires, r *store.Receipt, file io.Reader) error 
 	}
 }
 
-// endsPath tells whether a character ends a path in a text: most are names of what is
-// built, which have none of those that shells and makefiles know.
+// endsPath reports whether a character ends a path in a text: most paths name built files, which
+// contain none of the characters that are special to shells and makefiles.
 func endsPath(c rune) bool {
 	return c <= ' ' || c >= 0x7f || strings.ContainsRune("\"'`:;,()[]{}<>|&$*?!#=\\", c)
 }

@@ -1,10 +1,10 @@
-// Package pack makes packages of the operating system's own kind out of builds that are in
-// the root. Nothing is built for it, and nothing of a build is run.
+// Package pack makes packages of the operating system from builds in the root. It builds
+// nothing, and runs nothing of a build.
 //
-// It promises that a package has exactly the files that were built and tried, at the path
-// at which they were, and that the same build makes the same bytes. A tree becomes one
-// package; the names by which people use it are a small one of their own, which depends on
-// it by its build id. What is needed of the operating system is found in the files.
+// It promises that a package has exactly the files that were built and tried, at the same paths,
+// and that the same build makes the same bytes. A tree becomes one package; the names by which
+// people use it are a small package of their own, which depends on it by its build id. Needs on
+// the operating system are found in the files.
 package pack
 
 import (
@@ -26,26 +26,26 @@ import (
 	"fernladder/core/version"
 )
 
-// Ask is what is to be packed.
+// Ask says what to pack.
 type Ask struct {
 	Names  []string // builds that are there
 	Format ospackage.Format
 	Split  bool // what is only for building against a package is one of its own
 
-	// Instead of trees, one package of what is built for a directory:
+	// Instead of trees, one package of everything for a directory:
 	Prefix string
 	Builds []store.Ref // that are there, for that directory
 	Name   string      // of the package; default: that of the first build
 }
 
-// A Made package is one that can be written.
+// A Made package can be written.
 type Made struct {
 	*ospackage.Package
 	Build store.Ref
 	Kind  Kind
 }
 
-// Kind says what a package has.
+// Kind says what a package contains.
 type Kind string
 
 // The kinds.
@@ -57,8 +57,8 @@ const (
 	Names  Kind = "names"  // the links by which people use it
 )
 
-// Made is of everything: when the files of packages were changed. It is the same for all,
-// so that the same build makes the same package whenever.
+// Made is the time of change of all files in packages. It is constant, so that the same build
+// always makes the same package.
 var made = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // packing is the work on one ask.
@@ -83,8 +83,8 @@ type Planned struct {
 	Remarks  []string         // on files that will not work elsewhere, as far as is known
 }
 
-// Plan works out the packages: for each build that is named, and for what it needs when it
-// runs. Nothing is written.
+// Plan works out the packages: for each named build, and for its runtime needs. It writes
+// nothing.
 func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 	p, err := start(m, ask)
 	if err != nil {
@@ -110,7 +110,7 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 	return planned, p.check(planned.Packages)
 }
 
-// Check finds what is wrong with an ask before anything is built for it.
+// Check finds mistakes of an ask before anything is built for it.
 func Check(m *machine.Machine, ask Ask, names []string) error {
 	p, err := start(m, ask)
 	if err != nil {
@@ -125,7 +125,7 @@ func Check(m *machine.Machine, ask Ask, names []string) error {
 	return err
 }
 
-// start is the work on an ask for which the settings and the machine say enough.
+// start begins the work on an ask if the settings and the machine allow it.
 func start(m *machine.Machine, ask Ask) (*packing, error) {
 	if m.Settings.Pack.Maintainer == "" {
 		return nil, problem.New(problem.Other, "maintainer", "packages name their maintainer, and the settings do not").
@@ -135,7 +135,7 @@ func start(m *machine.Machine, ask Ask) (*packing, error) {
 	return &packing{m: m, ask: ask, system: system}, err
 }
 
-// apart are the packages where each tree is one.
+// apart are the packages, one for each tree.
 func (p *packing) apart(ctx context.Context, named []*store.Receipt) (all []Made, err error) {
 	for _, r := range p.trees {
 		more, err := p.tree(ctx, r)
@@ -148,7 +148,7 @@ func (p *packing) apart(ctx context.Context, named []*store.Receipt) (all []Made
 	return append(all, names...), err
 }
 
-// asked are the builds that are asked for.
+// asked are the requested builds.
 func (p *packing) asked() (all []*store.Receipt, err error) {
 	for _, name := range p.ask.Names {
 		r, err := landing.FindBuild(p.m.Store, name)
@@ -182,8 +182,8 @@ func (p *packing) asked() (all []*store.Receipt, err error) {
 	return all, err
 }
 
-// named reads the builds that are asked for, and finds what they need when they run. It
-// returns those that have names for people: what was asked for, and what that runs.
+// named reads the requested builds, and finds their runtime needs. It returns those that have
+// names for people: the requested ones and their runtime packages.
 func (p *packing) named() ([]*store.Receipt, error) {
 	var people []*store.Receipt
 	seen := map[store.Ref]bool{}
@@ -240,7 +240,7 @@ func (p *packing) named() ([]*store.Receipt, error) {
 	return people, nil
 }
 
-// versionOf is the version of a build as the format orders it.
+// versionOf is a build's version in the order of the format.
 func (p *packing) versionOf(r *store.Receipt) (string, error) {
 	v, err := version.Parse(r.Version)
 	if err != nil {
@@ -250,7 +250,7 @@ func (p *packing) versionOf(r *store.Receipt) (string, error) {
 	if p.ask.Format == ospackage.RPM {
 		write, compare = ospackage.RPMVersion, ospackage.CompareRPM
 	}
-	// The releases that the recipe has are what it will be upgraded from and to.
+	// The recipe's releases are those that upgrades come from and go to.
 	if source, err := p.m.Shelves.Find(r.Name); err == nil && p.epochOf(r.Name) == 0 {
 		for _, x := range source.Releases {
 			if x.Version.IsZero() {
@@ -276,8 +276,8 @@ func (p *packing) epochOf(name string) int {
 
 var packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]+$`)
 
-// nameOf is what a package is called: as the recipe, behind the prefix. id tells the
-// builds of one apart, more what of it the package has.
+// nameOf is the name of a package: the prefix and the recipe's name. id distinguishes the builds
+// of one recipe, more the parts of a build.
 func (p *packing) nameOf(name, id, more string) (string, error) {
 	text := p.m.Settings.Pack.Prefix + strings.ReplaceAll(name, "_", "-")
 	for _, part := range []string{id, more} {
@@ -292,7 +292,7 @@ func (p *packing) nameOf(name, id, more string) (string, error) {
 	return text, nil
 }
 
-// begin is a package with what all of a build have in common.
+// begin is a package with what all packages of a build have in common.
 func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Package, error) {
 	name, err := p.nameOf(r.Name, id, more)
 	if err != nil {
@@ -314,7 +314,7 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 	return o, nil
 }
 
-// check finds packages that cannot be installed together: two that have one file.
+// check finds packages that cannot be installed together because both have one file.
 func (p *packing) check(all []Made) error {
 	owners := map[string]Made{}
 	for _, o := range all {
@@ -334,7 +334,7 @@ func (p *packing) check(all []Made) error {
 	return nil
 }
 
-// rules are those of the landing; the loader looks where packages have their links.
+// The rules are those of the landing; the loader looks where packages have their links.
 func (p *packing) rules() landing.Rules {
 	rules := p.m.Rules()
 	rules.System.Library, rules.Shared = p.libraries, p.m.Settings.Pack.Links
@@ -386,7 +386,7 @@ func (p *packing) names(people []*store.Receipt) ([]Made, error) {
 	return all, nil
 }
 
-// exactly is a relation to the package of a tree.
+// exactly is a dependency on the package of a tree.
 func (p *packing) exactly(r store.Ref) (ospackage.Relation, error) {
 	receipt, err := p.m.Store.Receipt(r)
 	if err != nil {

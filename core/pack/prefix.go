@@ -16,8 +16,8 @@ import (
 	"fernladder/core/store"
 )
 
-// prefixed makes the package of everything that is for the prefix: what was asked for, and
-// what that needs when it runs. remarks are on files that name what will not be there.
+// prefixed makes the package of everything that is for the prefix: the requested builds, and
+// their runtime needs. remarks are about files that name files which will not exist.
 func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []Made, remarks []string, err error) {
 	first := p.trees[slices.IndexFunc(p.trees, func(r *store.Receipt) bool { return r.Ref == p.ask.Builds[0] })]
 	o, err := p.begin(first, "", "", first.Machine.Arch)
@@ -81,7 +81,7 @@ func (p *packing) prefixed(ctx context.Context, named []*store.Receipt) (all []M
 	return all, remarks, nil
 }
 
-// add adds what another build needs.
+// add adds another build that is needed.
 func (n *requires) add(o *requires) {
 	for library, versions := range o.libraries {
 		n.libraries[library] = slices.Compact(slices.Sorted(slices.Values(append(n.libraries[library], versions...))))
@@ -91,15 +91,15 @@ func (n *requires) add(o *requires) {
 	n.declared, n.bits = append(n.declared, o.declared...), o.bits
 }
 
-// amongOthers leaves out what acts by being there, where the operating system looks, and
-// tells what comes before something of its own.
+// amongOthers leaves out files that act by being where the operating system looks, and reports
+// those that hide a file of the system.
 func (p *packing) amongOthers(files landing.Union) landing.Union {
 	if !ofAll[p.ask.Prefix] {
 		return files
 	}
 	rules := p.rules()
 	var kept landing.Union
-	// Directories that something was left out of, and that something is in.
+	// Directories from which something was left out, and which contain something.
 	left, has := map[string]bool{}, map[string]bool{}
 	for _, e := range files {
 		in := has
@@ -126,7 +126,7 @@ func (p *packing) amongOthers(files landing.Union) landing.Union {
 	})
 }
 
-// underPrefix adds the files to a package, or to the one that is for building against it.
+// underPrefix adds the files to a package, or to the one for building against it.
 func (p *packing) underPrefix(o, devel *ospackage.Package, files landing.Union) error {
 	configs := map[string]store.Config{}
 	trees, receipts := map[string]*safefs.Dir{}, map[store.Ref]*store.Receipt{}
@@ -172,20 +172,20 @@ func (p *packing) underPrefix(o, devel *ospackage.Package, files landing.Union) 
 	return nil
 }
 
-// ofAll are directories that no package has to itself.
+// ofAll are directories that belong to no single package.
 var ofAll = map[string]bool{"/": true, "/opt": true, "/srv": true, "/home": true, "/mnt": true, "/media": true,
 	"/root": true, "/var": true, "/var/lib": true,
 	"/usr": true, "/usr/local": true, "/usr/lib": true, "/usr/lib64": true, "/usr/share": true, "/usr/libexec": true}
 
-// shown are the directories of which people, their sessions and the system's own programs
-// want to see what is in them: where they look, there are links.
+// shown are the directories whose contents people, their sessions and the system's own programs
+// have to find: links are put where they look.
 var shown = []string{"bin/", "sbin/", "share/man/", "share/info/", "share/applications/", "share/icons/",
 	"share/pixmaps/", "share/mime/packages/", "share/metainfo/",
 	"share/bash-completion/", "share/zsh/", "share/fish/", "share/dbus-1/", "lib/systemd/", "lib/sysusers.d/",
 	"lib/tmpfiles.d/", "share/systemd/"}
 
-// links adds names of what was asked for in the directory that people look in, unless the
-// prefix is one.
+// links adds the names of requested builds to the directory in which people look, unless that is
+// the prefix.
 func (p *packing) links(o *ospackage.Package, named []*store.Receipt) error {
 	dir := p.m.Settings.Pack.Links
 	p.profile(o, named)

@@ -11,9 +11,8 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// profile adds the variables that builds want for who uses them, as a file that login
-// shells read. One that other programs may follow is only set for a package that the
-// settings trust with it.
+// profile adds the variables that builds want for their users, as a file for login shells. A
+// variable that other programs may obey is only set if the settings trust the package.
 func (p *packing) profile(o *ospackage.Package, named []*store.Receipt) {
 	var names []string
 	values := map[string][]string{}

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/store"
 )
 
-// requires is what the files of a tree need that the tree does not have.
+// requires is what the files of a tree need from outside of the tree.
 type requires struct {
 	trees        map[store.Ref]bool  // that libraries are taken from, or whose files are named
 	tools        map[store.Ref]bool  // that scripts are run by
@@ -36,7 +36,7 @@ func (p *packing) look(r *store.Receipt) (*requires, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	// Only these can be found not to be needed when it runs.
+	// Only these may turn out not to be needed at run time.
 	named := slices.ContainsFunc(r.Needs, func(l store.Link) bool { return l.Role != recipe.Runtime })
 	n := &requires{named: named, trees: map[store.Ref]bool{}, tools: map[store.Ref]bool{}, dirs: map[string]bool{},
 		libraries: map[string][]string{}, bits: 64, declared: r.RunsWith}
@@ -129,8 +129,8 @@ func (p *packing) lookAt(n *requires, dir *safefs.Dir, r *store.Receipt, f store
 	return nil
 }
 
-// ofTrees tells whether a library is in one of the directories that a program looks in, and
-// of a tree that it was built with, or of its own.
+// ofTrees reports whether a library is in one of a program's run paths, in its own tree or one
+// that it was built with.
 func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool, store.Ref) {
 	if strings.Contains(library, "/") {
 		return true, r.Ref // by its path
@@ -153,7 +153,7 @@ func (p *packing) ofTrees(r *store.Receipt, dirs []string, library string) (bool
 	return false, store.Ref{}
 }
 
-// inPrefix is what builds have at a path of the prefix that a build is for, or nil.
+// inPrefix is the file of a build at a path of the build's prefix, or nil.
 func (p *packing) inPrefix(r *store.Receipt, at string) *landing.UnionEntry {
 	if rest, is := strings.CutPrefix(at, r.At()+"/"); is && r.Prefix != "" {
 		return p.union.Find(path.Clean(rest))
@@ -170,7 +170,7 @@ func firstLine(file *os.File) string {
 	return ""
 }
 
-// modulesOf are those that a module of pkg-config requires for building (pc(5)).
+// modulesOf are those that a pkg-config module requires for building (pc(5)).
 func modulesOf(file *os.File) (modules []string) {
 	lines := bufio.NewScanner(file)
 	for n := 0; lines.Scan() && n < 1000; n++ {

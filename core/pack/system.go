@@ -16,8 +16,8 @@ import (
 	"fernladder/core/problem"
 )
 
-// A system turns what files need into relations to packages of an operating system. devel
-// asks for those of what is for building against a package.
+// A system turns needs of files into dependencies on packages of an operating system. devel asks
+// for those for building against a package.
 type system interface {
 	relations(ctx context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error)
 }
@@ -34,8 +34,8 @@ func systemOf(m *machine.Machine, f ospackage.Format) (system, error) {
 	return &dpkg{m: m, loader: host.SystemLibraries(), known: map[string]*shared{}}, nil
 }
 
-// rpm knows what packages have by what they say that they provide: libraries with the
-// versions of their symbols, paths, and modules of pkg-config.
+// rpm finds packages by what they provide: libraries with the versions of their symbols, paths,
+// and pkg-config modules.
 type rpm struct{}
 
 func (rpm) relations(_ context.Context, p *packing, n *requires, devel bool) ([]ospackage.Relation, error) {
@@ -91,8 +91,8 @@ func (p *packing) foreign(modules []string) []string {
 	})
 }
 
-// dpkg knows which packages have files, and from which of their versions on libraries have
-// symbols (deb-symbols(5), deb-shlibs(5)).
+// dpkg finds the packages of files, and the versions from which libraries have symbols
+// (deb-symbols(5), deb-shlibs(5)).
 type dpkg struct {
 	m         *machine.Machine
 	loader    host.Loader
@@ -100,7 +100,7 @@ type dpkg struct {
 	essential map[string]bool
 }
 
-// shared is what is known of a library of the operating system.
+// shared is what is known about a library of the operating system.
 type shared struct {
 	owner    string            // the package that has it, or ""
 	versions map[string]string // of symbols, to the versions of the package
@@ -172,7 +172,7 @@ func (d *dpkg) relations(ctx context.Context, p *packing, n *requires, devel boo
 	return relationsOf(least), nil
 }
 
-// declared finds the package of what a recipe says that is needed, where this machine has it.
+// declared finds the package of a declared need, if this machine has it.
 func (d *dpkg) declared(ctx context.Context, p *packing, q host.Question, want func(name, v string)) error {
 	found := false
 	for _, file := range d.m.Programs.Where(ctx, q) {
@@ -180,7 +180,7 @@ func (d *dpkg) declared(ctx context.Context, p *packing, q host.Question, want f
 			if path.Ext(file) == ".a" {
 				continue
 			}
-			// Its name for the linker is for building; what that leads to is what runs.
+			// Its name for the linker is for building; the target of that link is for running.
 			if real, err := filepath.EvalSymlinks(file); err == nil {
 				file = real
 			}
@@ -210,8 +210,7 @@ func relationsOf(least map[string]string) []ospackage.Relation {
 	return all
 }
 
-// owner wants the package that has a file, or what the file leads to; and tells whether
-// there is one.
+// owner finds the package of a file, or of the link's target; and reports whether there is one.
 func (d *dpkg) owner(ctx context.Context, file string, want func(name, v string)) (bool, error) {
 	real, err := filepath.EvalSymlinks(file)
 	if err != nil {
@@ -274,8 +273,7 @@ func (d *dpkg) library(ctx context.Context, name string) (*shared, error) {
 	return lib, nil
 }
 
-// symbols reads from which version of the package on the library has which versions of
-// symbols.
+// symbols reads from which version of the package on the library has which versions of symbols.
 func (l *shared) symbols(text, library string) {
 	mine := false
 	for line := range strings.Lines(text) {

@@ -21,8 +21,8 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// tree makes the packages of a tree: it, what of it is for building against it, and the
-// files that the administrator edits.
+// tree makes the packages of a tree: itself, the part for building against it, and the files
+// that the administrator edits.
 func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	o, err := p.begin(r, r.ID, "", r.Machine.Arch)
 	if err != nil {
@@ -37,7 +37,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	}
 	defer dir.Close()
 	devel := p.develOf(o, r.Name+" "+r.Version+", build "+r.ID)
-	// It has them to itself, or with others of us.
+	// The directory is its own, or shared with others of ours.
 	for dir := r.Tree; dir != filepath.Dir(p.m.Store.Root); dir = filepath.Dir(dir) {
 		o.Files = append(o.Files, ospackage.File{Path: dir, Mode: fs.ModeDir | 0o755})
 	}
@@ -94,8 +94,7 @@ func (p *packing) tree(ctx context.Context, r *store.Receipt) ([]Made, error) {
 	return all, nil
 }
 
-// develOf is the package of what is only for building against another, which has nothing
-// yet; nil where that is not asked for.
+// develOf is the empty package for building against another; nil if it is not requested.
 func (p *packing) develOf(o *ospackage.Package, of string) *ospackage.Package {
 	if !p.ask.Split {
 		return nil
@@ -107,7 +106,7 @@ func (p *packing) develOf(o *ospackage.Package, of string) *ospackage.Package {
 	return &devel
 }
 
-// development tells whether a file is only for building against a package.
+// development reports whether a file is only for building against a package.
 func development(f store.File) bool {
 	dir, base := path.Split(f.Path)
 	switch {
@@ -122,7 +121,7 @@ func development(f store.File) bool {
 		strings.HasSuffix(base, ".so") && f.Target != "")
 }
 
-// file is a file of a tree, as it has to be.
+// file is a file of a tree, in the form for a package.
 func (p *packing) file(dir *safefs.Dir, r *store.Receipt, f store.File) ospackage.File {
 	o := ospackage.File{Path: filepath.Join(r.Tree, f.Path), Mode: f.Mode, Size: f.Size, Target: f.Target,
 		SHA256: f.SHA256, Open: p.opener(r.Tree, f.Path)}
@@ -141,7 +140,7 @@ func (p *packing) file(dir *safefs.Dir, r *store.Receipt, f store.File) ospackag
 	return o
 }
 
-// give lets a file belong to whom the recipe of its build says.
+// give sets the owner of a file to the one in the recipe.
 func (p *packing) give(o *ospackage.File, dir *safefs.Dir, r *store.Receipt, file string) {
 	i := slices.IndexFunc(r.Owned, func(owned store.Owned) bool { return owned.File == file })
 	if i < 0 {
@@ -154,8 +153,8 @@ func (p *packing) give(o *ospackage.File, dir *safefs.Dir, r *store.Receipt, fil
 	}
 }
 
-// declared lets a package have what a build says that it wants made when it is installed:
-// system users, and directories.
+// declared adds the system users and directories that a build declares, to be created at
+// installation.
 func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 	for _, file := range r.Declares {
 		program, how := "systemd-sysusers", ""
@@ -171,8 +170,8 @@ func (p *packing) declared(o *ospackage.Package, r *store.Receipt) {
 	}
 }
 
-// owners are whom a file belongs to, by their names, where root has given it to them
-// because its recipe says so. All else is root's.
+// owners are the owner and group of a file, by name, if root has set them because its recipe
+// says so. Everything else belongs to root.
 func (p *packing) owners(dir *safefs.Dir, file string) (owner, group string) {
 	if !p.m.Place.Super {
 		return "", ""
@@ -194,7 +193,7 @@ func (p *packing) owners(dir *safefs.Dir, file string) (owner, group string) {
 	return owner, group
 }
 
-// opener opens a file beneath its tree: a link in its place is refused.
+// opener opens a file beneath its tree: it refuses a link.
 func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) {
 		dir, err := safefs.OpenDir(tree)
@@ -206,7 +205,7 @@ func (p *packing) opener(tree, file string) func() (io.ReadCloser, error) {
 	}
 }
 
-// own adds the tree's own records, which its list of files does not have.
+// own adds the tree's own records, which its list of files does not include.
 func (p *packing) own(o *ospackage.Package, dir *safefs.Dir, r *store.Receipt) error {
 	for d := path.Dir(store.OwnFiles()[0]); d != "."; d = path.Dir(d) {
 		o.Files = append(o.Files, ospackage.File{Path: filepath.Join(r.Tree, d), Mode: fs.ModeDir | 0o755})
@@ -233,8 +232,8 @@ func (p *packing) own(o *ospackage.Package, dir *safefs.Dir, r *store.Receipt) e
 	return nil
 }
 
-// configs is the package of the files that the administrator edits. Builds of one package
-// have them together, so they are no part of a tree's.
+// configs is the package of the files that the administrator edits. Builds of one package share
+// them, so they are not part of a tree's package.
 func (p *packing) configs(r *store.Receipt) (*ospackage.Package, error) {
 	o, err := p.begin(r, "", "config", "")
 	if err != nil {

@@ -62,11 +62,11 @@ func Write(ctx context.Context, all []Made, f ospackage.Format, dir string) ([]W
 	return done, nil
 }
 
-// scratchName begins the names of directories in which packages are written; the number
-// of the process that does it follows.
+// scratchName begins the names of directories in which packages are written, followed by the
+// number of the process.
 const scratchName = ".packing-"
 
-// sweep deletes what was left by those that were killed.
+// sweep deletes what killed processes left.
 func sweep(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

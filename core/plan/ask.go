@@ -1,9 +1,9 @@
-// Package plan turns a request and the state of the machine into a ladder, the jobs to
-// build, and the next landing. It also answers what a choice of options would mean.
+// Package plan turns a request and the state of the machine into a ladder, the jobs to build,
+// and the next landing. It also says what a choice of options would mean.
 //
-// Gather does all the reading and returns Facts; Make is a function of those alone. Nothing
-// is fetched, built or written: where that would be needed, as for the head of a branch
-// that is not pinned, the error says so.
+// Gather does all the reading and returns facts; Make is a function of those alone. Nothing is
+// fetched, built or written: if that is required first, as for the head of a branch that is not
+// pinned, the error says so.
 package plan
 
 import (
@@ -22,7 +22,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Ask is what a person asks for.
+// Ask is what a person requests.
 type Ask struct {
 	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
 	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
@@ -31,7 +31,8 @@ type Ask struct {
 	Upgrade bool     // what is named, or without names everything, moves to its newest release
 	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
-	// The directory that what is named is built for, with all it needs but tools; "" for trees of their own.
+	// The directory that named packages, and all their needs except tools, are built for; "" for
+	// trees of their own.
 	Prefix  string
 	System  bool // that may be /usr
 	Cluster bool // what is to be built is built on the nodes of a cluster
@@ -60,8 +61,7 @@ func wantedBySettings(s settings.Settings, p presets) (wanted []resolve.Wanted, 
 	return wanted, options, nil
 }
 
-// setBySettings are the options that an entry of what is wanted sets, at a place that is
-// told.
+// setBySettings are the options that a wanted package sets in the settings, with their place.
 func setBySettings(entry *settings.Wanted, p presets, at tomlfile.Position) (options []resolve.Setting, err error) {
 	if entry.Preset != "" {
 		if options, err = p.set([]resolve.Wanted{{Name: entry.Name}}, []string{entry.Preset}); err != nil {
@@ -85,8 +85,8 @@ func wantedOf(entry *settings.Wanted) (resolve.Wanted, error) {
 	return w, w.Narrow(entry.Version)
 }
 
-// heldBySettings is what the settings want of packages that are not asked for
-// themselves; it counts where they come onto the ladder.
+// heldBySettings is what the settings want of packages that are not requested themselves; it
+// counts if they are on the ladder.
 func heldBySettings(s settings.Settings, reached []*recipe.Recipe, p presets) (held []resolve.Held,
 	options []resolve.Setting, err error) {
 	for _, entry := range s.Wanted {
@@ -107,7 +107,7 @@ func heldBySettings(s settings.Settings, reached []*recipe.Recipe, p presets) (h
 	return held, options, nil
 }
 
-// parseOptions reads settings of options, of which later ones count.
+// parseOptions reads settings of options; later ones have precedence.
 func parseOptions(texts []string, wanted []resolve.Wanted, shelves *recipe.Shelves) ([]resolve.Setting, error) {
 	var options []resolve.Setting
 	for _, text := range texts {
@@ -120,7 +120,7 @@ func parseOptions(texts []string, wanted []resolve.Wanted, shelves *recipe.Shelv
 	return options, nil
 }
 
-// override puts settings in the place of earlier ones of the same options.
+// override replaces earlier settings of the same options.
 func override(options, by []resolve.Setting) []resolve.Setting {
 	same := func(a, b resolve.Setting) bool { return a.Package == b.Package && a.Option == b.Option }
 	kept := slices.DeleteFunc(slices.Clone(options), func(old resolve.Setting) bool {
@@ -153,7 +153,7 @@ func parseOption(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) 
 	return having, nil
 }
 
-// valued are settings with values as recipes keep them: on for true and yes.
+// valued are settings with values in the form of recipes: on for true and yes.
 func valued(options []resolve.Setting, shelves *recipe.Shelves) []resolve.Setting {
 	options = slices.Clone(options)
 	for i, set := range options {
@@ -166,8 +166,8 @@ func valued(options []resolve.Setting, shelves *recipe.Shelves) []resolve.Settin
 	return options
 }
 
-// Tips are the heads of branches that are asked for, whether they are pinned or not,
-// and the lock file, which has their pins.
+// Tips are the requested heads of branches, pinned or not, and the lock file, which has their
+// pins.
 func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
 	f := facts{Ask: ask, Shelves: m.Shelves, presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
@@ -177,7 +177,8 @@ func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
 	if f.Landing, err = landing.Current(m.Store); err != nil {
 		return nil, nil, err
 	}
-	// Receipts are read while recipes are: the plan wants both, and the store knows them then.
+	// Receipts are read at the same time as recipes: the plan needs both, and the store remembers
+	// them.
 	var receipts sync.WaitGroup
 	receipts.Go(func() { receiptsOf(m.Store, f.Landing) })
 	defer receipts.Wait()

@@ -15,7 +15,7 @@ import (
 	"fernladder/core/settings"
 )
 
-// Set gives an option a value. If the value is wrong, nothing is changed.
+// Set gives an option a value. If the value is invalid, nothing changes.
 func (c *Choosing) Set(option, value string) error {
 	r := c.Row(option)
 	if r == nil {
@@ -40,8 +40,7 @@ func (r *Row) put(value string) {
 	}
 }
 
-// Undo takes the last change back. It returns the option, or "" where there is nothing to
-// take back.
+// Undo takes back the last change. It returns the option, or "" if there is none.
 func (c *Choosing) Undo() string {
 	if len(c.undo) == 0 {
 		return ""
@@ -52,7 +51,7 @@ func (c *Choosing) Undo() string {
 	return last.Option
 }
 
-// Changes are the options that are not as they were when this was opened.
+// Changes are the options that have changed since this was opened.
 func (c *Choosing) Changes() []Change {
 	var all []Change
 	for _, r := range c.rows {
@@ -63,8 +62,8 @@ func (c *Choosing) Changes() []Change {
 	return all
 }
 
-// Arguments are those by which a command does with the choice what it does: the package,
-// with its range, and -o for each option that was changed.
+// Arguments are the command-line arguments for this choice: the package, with its range, and -o
+// for each changed option.
 func (c *Choosing) Arguments() []string {
 	args := slices.Clone(c.ask.Names)
 	for _, preset := range c.ask.Presets {
@@ -79,13 +78,13 @@ func (c *Choosing) Arguments() []string {
 	return args
 }
 
-// errNoSettings is the error of Keep where there is no file to write to.
+// errNoSettings is the error of Keep without a settings file.
 var errNoSettings = errors.New("there are no settings to keep it in")
 
-// Keep writes the options that were changed into the settings, as those that the package
-// is wanted with on this machine. The recipe and the settings are read again for it, and
-// what others have written there meanwhile stays; it is an error if that is not possible. It
-// returns whether the package was not wanted before.
+// Keep writes the changed options into the settings, as those with which the package is wanted
+// on this machine. It reads the recipe and the settings again, and keeps what others have
+// written there meanwhile; it is an error if that is not possible. It returns whether the
+// package was not wanted before.
 func (c *Choosing) Keep(ctx context.Context) (added bool, err error) {
 	m := c.machine
 	if m.Settings.File == "" {
@@ -147,7 +146,7 @@ func orNothing(value string) string {
 	return value[1:]
 }
 
-// versions are those of the files that a choice is made of.
+// versions identify the contents of the files that a choice depends on.
 type versions map[string]string
 
 func versionsOf(c *Choosing) versions {
@@ -160,7 +159,7 @@ func versionsOf(c *Choosing) versions {
 	return v
 }
 
-// Stale tells whether the recipe or the settings were changed since this was opened.
+// Stale reports whether the recipe or the settings have changed since this was opened.
 func (c *Choosing) Stale() bool {
 	now := versionsOf(c)
 	for file, was := range c.read {
@@ -171,8 +170,8 @@ func (c *Choosing) Stale() bool {
 	return len(now) != len(c.read)
 }
 
-// Again opens the same anew, with what was changed so far, as far as it can still be.
-// What cannot is returned.
+// Again opens the same choice again, with the changes so far that are still possible. It returns
+// the others.
 func (c *Choosing) Again(ctx context.Context, m *machine.Machine) (*Choosing, []Change, error) {
 	again, err := Open(ctx, m, c.ask)
 	if err != nil {
@@ -187,7 +186,7 @@ func (c *Choosing) Again(ctx context.Context, m *machine.Machine) (*Choosing, []
 	return again, lost, nil
 }
 
-// settingsNow are the request's options with those that were chosen here.
+// settingsNow are the request's options with those chosen here.
 func (c *Choosing) settingsNow() []resolve.Setting {
 	options := slices.DeleteFunc(slices.Clone(c.facts.Request.Options), func(s resolve.Setting) bool {
 		return s.Package == c.Recipe.Name && c.Row(s.Option) != nil && c.Row(s.Option).Touched()

@@ -1,10 +1,10 @@
 package plan
 
-// This file holds the options of one package while a person chooses: what each option is
-// and why, what else it could be and what that adds to the ladder, and what all changes
-// mean together.
+// This file holds the options of one package while a person chooses: the value of each option
+// and its reason, the other values and what they add to the ladder, and what all changes mean
+// together.
 //
-// A Choice is for one goroutine, except what Asking and Ready return. Only Keep writes;
+// A Choosing is for one goroutine, except for the results of Asking and Ready. Only Keep writes;
 // nothing is fetched or built.
 
 import (
@@ -43,7 +43,7 @@ type Choosing struct {
 	lacked  map[host.Question]bool // by the operating system, for what was asked for; nil: not known yet
 }
 
-// Why says why an option is as it is.
+// Why is the reason for an option's value.
 type Why string
 
 // The reasons.
@@ -57,8 +57,8 @@ const (
 	Chosen    Why = "chosen"    // here, since this was opened
 )
 
-// ofMethod is the heading of the options that a package has by its build method, and that
-// no recipe names.
+// ofMethod is the heading of the options that a package has by its build method, and that no
+// recipe names.
 const ofMethod = "Of the build method"
 
 // A Row is an option as it is now.
@@ -75,16 +75,16 @@ type Row struct {
 	}
 }
 
-// Changed tells whether the option is changed from default.
+// Changed reports whether the option differs from its default.
 func (r *Row) Changed() bool { return r.Value != r.Usual }
 
-// Touched tells whether it was changed since this was opened.
+// Touched reports whether it has changed since this was opened.
 func (r *Row) Touched() bool { return r.Value != r.was.value }
 
 // A Change is one of an option's values for another.
 type Change struct{ Option, From, To string }
 
-// Open looks at the options of the one package that is asked for.
+// Open reads the options of the one requested package.
 func Open(ctx context.Context, m *machine.Machine, ask Ask) (*Choosing, error) {
 	c := &Choosing{machine: m, ask: ask, fetched: map[*recipe.Release]bool{}}
 	var err error
@@ -113,9 +113,9 @@ func Open(ctx context.Context, m *machine.Machine, ask Ask) (*Choosing, error) {
 	return c, nil
 }
 
-// Glance shows the options of the package that is asked for as its recipe has them, until
-// Open knows better: it reads one recipe, where Open reads all that it can need. It is for
-// looking at only, and false where there is nothing to see yet.
+// Glance returns the options of the requested package as its recipe has them, until Open is
+// ready: it reads one recipe, Open reads everything that it could need. The result is only for
+// display, and false if there is nothing to show yet.
 func Glance(m *machine.Machine, ask Ask) (*Choosing, bool) {
 	c := &Choosing{machine: m, ask: ask}
 	wanted, err := resolve.ParseWanted(ask.Names[0])
@@ -145,7 +145,7 @@ func (c *Choosing) packageOf(p *Plan) *resolve.Package {
 	return nil
 }
 
-// newest is the newest release that would be wanted, were there a ladder.
+// newest is the newest release that would be wanted if there were a ladder.
 func (c *Choosing) newest(w resolve.Wanted) *recipe.Release {
 	var newest *recipe.Release
 	for _, x := range c.Recipe.Releases {
@@ -164,8 +164,7 @@ func (c *Choosing) facing(x *recipe.Release) recipe.Facts {
 	return recipe.Facts{Version: x.Version, Machine: c.machine.System, Options: c.values()}
 }
 
-// Rows are the options of the release, in the order of the recipe, those of its method
-// last.
+// Rows are the options of the release, in the order of the recipe, those of its method last.
 func (c *Choosing) Rows() []*Row { return c.rows }
 
 // A Group are options under one heading.
@@ -174,8 +173,8 @@ type Group struct {
 	Rows []*Row
 }
 
-// Groups brings options under their headings, in the order of the recipe: those without
-// one first, those of the method last.
+// Groups sorts options under their headings, in the order of the recipe: those without one
+// first, those of the method last.
 func Groups(rows []*Row) []Group {
 	all, last := []Group{{}}, Group{Name: ofMethod}
 	for _, r := range rows {
@@ -203,7 +202,7 @@ func (c *Choosing) Row(name string) *Row {
 	return nil
 }
 
-// values are what the options are now.
+// values are the current values of the options.
 func (c *Choosing) values() map[string]string {
 	values := map[string]string{}
 	for _, r := range c.rows {
@@ -212,7 +211,7 @@ func (c *Choosing) values() map[string]string {
 	return values
 }
 
-// look finds out what the options are, and why.
+// look finds the values of the options, and their reasons.
 func (c *Choosing) look() []*Row {
 	var rows []*Row
 	for _, o := range c.Recipe.OptionsOf(recipe.Facts{Version: c.Release.Version, Machine: c.machine.System}) {
@@ -248,7 +247,7 @@ func (c *Choosing) look() []*Row {
 	return rows
 }
 
-// demanded says of an option who demands that it is as it is.
+// demanded finds who demands an option's value.
 func (c *Choosing) demanded(r *Row) {
 	var by []string
 	for _, d := range c.pkg.Why {
@@ -263,17 +262,17 @@ func (c *Choosing) demanded(r *Row) {
 	}
 }
 
-// Adds is what a value of an option adds to the ladder that others of its values do not.
+// Adds is what a value of an option adds to the ladder that its other values do not.
 type Adds struct {
 	Value string   `json:"value"`
 	Needs []string `json:"needs"` // recipes, with versions and options
 	Host  []string `json:"host"`  // what the operating system must have
 }
 
-// Adds says for each value of an option what it adds, those that add nothing left out.
-// Of an open one, it is what being given at all adds.
+// Adds returns, for each value of an option, what it adds, except for values that add nothing.
+// For an open option, it is what any value adds.
 func (c *Choosing) Adds(r *Row) []Adds {
-	// What does not mention it is needed whatever it is.
+	// A need that does not mention the option applies for all its values.
 	if !slices.ContainsFunc(c.Recipe.Needs, func(n *recipe.Need) bool { return n.When.Mentions(r.Name) }) &&
 		!slices.ContainsFunc(c.Recipe.HostNeeds, func(n *recipe.HostNeed) bool { return n.When.Mentions(r.Name) }) {
 		return nil
@@ -305,7 +304,7 @@ func (c *Choosing) Adds(r *Row) []Adds {
 	return adding
 }
 
-// needs are those that count where an option has a value, and all others are as they are.
+// needs are those that apply if an option has a value, and all others are unchanged.
 func (c *Choosing) needs(option, value string) Adds {
 	facts := c.facing(c.Release)
 	facts.Options[option] = value
@@ -337,9 +336,8 @@ func (c *Choosing) needs(option, value string) Adds {
 	return a
 }
 
-// hostNeeds are all that could count for any of the packages that could come onto the
-// ladder, whatever is chosen: those of jobs that have whole recipes, and not what of
-// them is effective.
+// hostNeeds are all needs that could apply to any package that could come onto the ladder,
+// whatever the choice: those of complete recipes, not of effective ones.
 func (c *Choosing) hostNeeds() []host.Need {
 	var jobs []*build.Job
 	for _, r := range resolve.Reach(c.machine.Shelves, c.facts.Request.Wanted) {

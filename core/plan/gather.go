@@ -22,7 +22,7 @@ import (
 	"fernladder/core/version"
 )
 
-// facts are everything that a plan is made of.
+// facts are everything that a plan is made from.
 type facts struct {
 	Ask       Ask
 	AllWanted bool            // it is about everything that is wanted on this machine
@@ -39,8 +39,7 @@ type facts struct {
 	presets presets
 }
 
-// Gather reads and asks for all that a plan is made of. It writes and fetches
-// nothing.
+// Gather reads and asks for everything that a plan is made from. It writes and fetches nothing.
 func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	f := facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{},
 		presets: presets{m.Shelves, m.Settings.Presets}}
@@ -95,8 +94,7 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	return f, f.Target.Ask(ctx, m.Seen(), reached)
 }
 
-// receiptsOf reads those of what is on a landing, and then of what that needs, and so
-// on.
+// receiptsOf reads the receipts of a landing, then those of its needs, and so on.
 func receiptsOf(s *store.Store, on landing.State) ([]*store.Receipt, error) {
 	var queue []store.Ref
 	for _, m := range on.Members {
@@ -124,8 +122,8 @@ func receiptsOf(s *store.Store, on landing.State) ([]*store.Receipt, error) {
 	return all, nil
 }
 
-// readAsk works out what is wanted: what is named, what the settings list, what is
-// locked as asked for, or what an upgrade without names is about.
+// readAsk works out what is wanted: the named packages, those in the settings, those locked as
+// requested, or those that an upgrade without names covers.
 func (f *facts) readAsk(m *machine.Machine) (err error) {
 	s, names := m.Settings, f.Ask.Names
 	switch {
@@ -168,8 +166,8 @@ func (f *facts) readAsk(m *machine.Machine) (err error) {
 	return err
 }
 
-// parseAsked reads names. One with an id means the release and the options of a build
-// that is there.
+// parseAsked reads names. A name with an id means the release and the options of an existing
+// build.
 func (f *facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, error) {
 	f.Exactly = map[string]store.Ref{}
 	var wanted []resolve.Wanted
@@ -221,8 +219,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 	return wanted, nil
 }
 
-// onLanding is what is on the landing on request, as far as there
-// are recipes for it.
+// onLanding are the requested packages on the landing that have recipes.
 func (f *facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	var names []string
 	for _, m := range f.Landing.Members {
@@ -241,8 +238,8 @@ func (f *facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	return parseNames(f.stillTips(s, names))
 }
 
-// stillTips lets what was built from the head of a branch go on to be, as its receipt says:
-// the lock file has another commit by now.
+// stillTips keeps builds from the head of a branch as they are, according to their receipts: the
+// lock file may have another commit by now.
 func (f *facts) stillTips(s *store.Store, names []string) []string {
 	names = slices.Clone(names)
 	for i, name := range names {
@@ -258,8 +255,8 @@ func (f *facts) stillTips(s *store.Store, names []string) []string {
 	return names
 }
 
-// addSettings adds what the settings want of packages that can be reached: of those
-// that are asked for in no version, the version, too.
+// addSettings adds what the settings want of packages that can be reached, including the version
+// if no version is requested.
 func (f *facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error {
 	if f.AllWanted {
 		return nil
@@ -286,7 +283,7 @@ func (f *facts) addSettings(s settings.Settings, reached []*recipe.Recipe) error
 	return nil
 }
 
-// tips are the heads of branches that are wanted.
+// tips are the wanted heads of branches.
 func (f *facts) tips() []resolve.Wanted {
 	all := slices.Clone(f.Request.Wanted)
 	for _, h := range f.Request.Held {
@@ -324,9 +321,8 @@ func (f *facts) pins() (map[string]recipe.Pin, error) {
 	return pins, nil
 }
 
-// kept is what should stay as it is: what is locked, then what is on the landing and
-// what that was built with, which stands says. Of packages that may move, only the
-// options stay.
+// kept is what should stay as it is: what is locked, then what is on the landing and what that
+// was built with, which stands lists. Packages that may be upgraded only keep their options.
 func (f *facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
@@ -358,7 +354,7 @@ func (f *facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 	return kept
 }
 
-// besides tells whether a build is beside another that is what is asked for is about.
+// besides reports whether a build is beside another one that the request is about.
 func (f *facts) besides(r store.Ref) bool {
 	m, front := f.Landing.Has(r), f.Landing.Find(r.Name)
 	if m == nil || !m.Beside || front == nil || f.Ask.Beside {
@@ -373,15 +369,15 @@ func (f *facts) besides(r store.Ref) bool {
 	return true
 }
 
-// mayUpgrade tells whether a package may move to a newer release.
+// mayUpgrade reports whether a package may be upgraded to a newer release.
 func (f *facts) mayUpgrade(name string) bool {
 	return f.Ask.Upgrade &&
 		(len(f.Ask.Names) == 0 ||
 			slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
 }
 
-// ahead tells whether a version is a preview that is newer than every stable
-// release, from which an upgrade would lead back.
+// ahead reports whether a version is a preview newer than every stable release, so that an
+// upgrade would be a downgrade.
 func (f *facts) ahead(name string, v version.Version) bool {
 	r, err := f.Shelves.Find(name)
 	if err != nil {
@@ -395,8 +391,8 @@ func (f *facts) ahead(name string, v version.Version) bool {
 	})
 }
 
-// hostCopies asks the operating system for its own copies of packages, as far as the
-// settings let them stand in.
+// hostCopies asks the operating system for its own copies of packages, if the settings allow
+// them to replace builds.
 func hostCopies(ctx context.Context, m *machine.Machine, reached []*recipe.Recipe) map[string]resolve.HostCopy {
 	var questions []host.Question
 	var asked []*recipe.Recipe
@@ -423,14 +419,13 @@ func hostCopies(ctx context.Context, m *machine.Machine, reached []*recipe.Recip
 	return copies
 }
 
-// ReadLock reads ladder.lock, which is beside the settings, or in the root when there
-// are none.
+// ReadLock reads ladder.lock, which is beside the settings, or in the root if there are none.
 func ReadLock(m *machine.Machine) (*lock.File, error) {
 	path := LockPath(m)
 	return lock.Read(path, m.Place.Shown(path))
 }
 
-// LockPath is where the lock file of a machine is, or would be.
+// LockPath is the path of a machine's lock file, which need not exist.
 func LockPath(m *machine.Machine) string {
 	dir := m.Store.Root
 	if m.Settings.File != "" {

@@ -8,8 +8,7 @@ import (
 	"fernladder/core/problem"
 )
 
-// Entries are the builds of the plan as a lock file has them, and the compilers that
-// they are for.
+// Entries are the builds of the plan in the form of the lock file, with their compilers.
 func (p *Plan) Entries() (builds []*lock.Build, compilers []string) { return entries(p.Jobs) }
 
 func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
@@ -27,7 +26,7 @@ func entries(jobs []*build.Job) (builds []*lock.Build, compilers []string) {
 	return builds, slices.Compact(compilers)
 }
 
-// holdTo returns an error where the ladder is not the locked one.
+// holdTo returns an error if the ladder is not the locked one.
 func (p *Plan) holdTo(f facts) error {
 	if !f.Lock.There || len(f.Lock.Builds) == 0 {
 		return problem.New(problem.Usage, f.Lock.Shown, "%s has no ladder", f.Lock.Shown).Remedy(problem.WriteLock)

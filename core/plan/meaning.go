@@ -10,7 +10,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Meaning is what the choice means, as it is now, against what was asked for.
+// Meaning is what the current choice changes, compared with the request.
 type Meaning struct {
 	Came, Went []Part // packages that come onto the ladder by it, or go
 	Other      []Part // packages that it builds otherwise, except for the chosen one
@@ -26,12 +26,12 @@ type Part struct {
 	Built         bool // it is there already
 }
 
-// Meaning works out the ladder for the choice as it is. A choice that clashes with what
-// others demand is no error but a Problem.
+// Meaning works out the ladder for the current choice. A choice that clashes with demands of
+// others is not an error but a Problem.
 func (c *Choosing) Meaning(ctx context.Context) (*Meaning, error) { return c.Asking()(ctx) }
 
-// Asking returns what works out the Meaning of the choice as it is now, whatever is changed
-// meanwhile. One such at a time may run beside what else is done with the Choosing.
+// Asking returns a function that works out the Meaning of the current choice, whatever changes
+// meanwhile. One at a time may run in parallel to other uses of the Choosing.
 func (c *Choosing) Asking() func(context.Context) (*Meaning, error) {
 	facts := c.facts
 	facts.Request.Options = c.settingsNow()
@@ -94,8 +94,7 @@ func (c *Choosing) meaning(ctx context.Context, facts facts) (*Meaning, error) {
 	return m, err
 }
 
-// place is what a job of one plan and one of another have in common that are of the same
-// package: a tool apart is one of its own.
+// place identifies jobs of one package in two plans: a tool apart has a place of its own.
 type place struct {
 	name  string
 	apart bool
@@ -113,7 +112,7 @@ func byPlace(p *Plan) map[place]*build.Job {
 	return jobs
 }
 
-// here tells whether the sources of a job are here, of each release once.
+// here reports whether the sources of a job are stored, asking once for each release.
 func (c *Choosing) here(ctx context.Context, j *build.Job) bool {
 	here, known := c.fetched[j.Package.Release]
 	if !known {
@@ -123,8 +122,7 @@ func (c *Choosing) here(ctx context.Context, j *build.Job) bool {
 	return here
 }
 
-// lacking is what the operating system lacks for jobs. What was asked before is not asked
-// again.
+// lacking is what the operating system lacks for jobs. Nothing is asked twice.
 func (c *Choosing) lacking(ctx context.Context, jobs []*build.Job) (lacks []host.Finding, err error) {
 	for _, f := range c.machine.Programs.Check(ctx, "cc", build.HostNeeds(c.machine, jobs), false) {
 		if f.Lacking() {
@@ -134,8 +132,9 @@ func (c *Choosing) lacking(ctx context.Context, jobs []*build.Job) (lacks []host
 	return lacks, ctx.Err()
 }
 
-// Ready returns what asks the operating system for everything that any choice could need,
-// so that a Meaning does not have to wait for it. It may run beside all else.
+// Ready returns a function that asks the operating system about everything that any choice could
+// need, so that a Meaning does not have to wait for it. It may run in parallel to everything
+// else.
 func (c *Choosing) Ready() func(context.Context) {
 	needs := c.hostNeeds()
 	return func(ctx context.Context) { c.machine.Programs.Check(ctx, "cc", needs, false) }

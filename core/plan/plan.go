@@ -14,7 +14,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A Plan is what is to be done, as a value. Nothing of it is done yet.
+// A Plan is what will be done, as a value. Nothing of it has been done.
 type Plan struct {
 	*resolve.Ladder
 	Ask       Ask
@@ -34,8 +34,8 @@ type Plan struct {
 	Estimates map[store.Ref]store.Estimate // of what is to be built, once they are asked for
 }
 
-// Make makes a plan of facts, and of nothing else. Errors are those of
-// resolve.Solve, a *lock.Differs, or tomlfile.Problems of a recipe.
+// Make makes a plan from facts, and from nothing else. Errors are those of resolve.Solve, a
+// *lock.Differs, or tomlfile.Problems of a recipe.
 func Make(ctx context.Context, f facts) (*Plan, error) {
 	ladder, err := resolve.Solve(ctx, f.Shelves, f.Request)
 	if err != nil {
@@ -66,7 +66,7 @@ func Make(ctx context.Context, f facts) (*Plan, error) {
 	}
 	p.Was = map[string]*store.Receipt{}
 	for _, r := range f.Receipts {
-		// Of several, the one with the plain names, or the newest, is what changes.
+		// Of several, the one with the plain names, or the newest, is replaced.
 		old, front := p.Was[r.Name], f.Landing.Find(r.Name)
 		if old == nil || front != nil && front.Ref == r.Ref ||
 			(front == nil || front.Ref != old.Ref) && store.CompareVersions(r.Version, old.Version) > 0 {
@@ -91,7 +91,7 @@ func Make(ctx context.Context, f facts) (*Plan, error) {
 	return p, nil
 }
 
-// until has what was asked for built up to a stage only.
+// until limits the requested builds to a stage.
 func (p *Plan) until(stage string) error {
 	for _, j := range p.Asked() {
 		if stage == "" || !p.Needed[j] {
@@ -114,7 +114,7 @@ func (p *Plan) until(stage string) error {
 	return nil
 }
 
-// For gathers the facts for what is asked for, and makes the plan of them.
+// For gathers the facts for a request, and makes the plan.
 func For(ctx context.Context, m *machine.Machine, ask Ask) (*Plan, error) {
 	facts, err := Gather(ctx, m, ask)
 	if err != nil {
@@ -128,7 +128,7 @@ func (p *Plan) Todo() []*build.Job {
 	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !p.Needed[j] })
 }
 
-// Asked are the jobs of what a person has asked for.
+// Asked are the jobs of requested packages.
 func (p *Plan) Asked() []*build.Job {
 	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !j.Asked })
 }
@@ -140,7 +140,7 @@ const (
 	NotNeeded = "not_needed" // by anything that is still to be built
 )
 
-// State says which of these a job is in.
+// State says which of these states a job is in.
 func (p *Plan) State(j *build.Job) string {
 	switch {
 	case p.Needed[j]:
@@ -151,11 +151,10 @@ func (p *Plan) State(j *build.Job) string {
 	return NotNeeded
 }
 
-// Landing are the builds asked for when those of the plan are added to what is asked
-// for now. They take the place of the build of the same name that has the plain names;
-// or, where the plan is to put them beside it, they leave it those. Builds that are
-// beside others stay so. A plan of everything that is wanted leaves no package there
-// that is not.
+// Landing are the requested builds of the landing after the plan: those of now, and those of the
+// plan, which replace the build of the same name that has the plain names or, if the plan puts
+// them beside it, leave it those. Builds beside others stay. A plan of everything that is wanted
+// leaves no other package.
 func (p *Plan) Landing(current landing.State) []landing.Asked {
 	var asked []landing.Asked
 	of := func(name string) bool {
@@ -180,11 +179,11 @@ func (p *Plan) Landing(current landing.State) []landing.Asked {
 	return asked
 }
 
-// Lands tells whether the landing changes when the plan is landed.
+// Lands reports whether landing the plan changes the landing.
 func (p *Plan) Lands() bool { return p.Clash == nil && !slices.Equal(p.Before.Members, p.After) }
 
-// Newer are the newest stable releases of what was asked for, where they are newer
-// than what stays on the ladder.
+// Newer are the newest stable releases of the requested packages, if they are newer than what
+// stays on the ladder.
 func (p *Plan) Newer() []*resolve.Package {
 	var newer []*resolve.Package
 	for _, pkg := range p.Packages {
@@ -195,8 +194,8 @@ func (p *Plan) Newer() []*resolve.Package {
 	return newer
 }
 
-// Newest is the newest stable release of a package's recipe, or the one on the ladder
-// if none is newer.
+// Newest is the newest stable release of a package's recipe, or the one on the ladder if none is
+// newer.
 func Newest(p *resolve.Package) *recipe.Release {
 	if x := p.Recipe.Newest(); x != nil && x.Version.Compare(p.Release.Version) > 0 {
 		return x
@@ -204,7 +203,7 @@ func Newest(p *resolve.Package) *recipe.Release {
 	return p.Release
 }
 
-// WayTo returns the shortest way from something asked for to a package, as names.
+// WayTo returns the shortest path from a requested package to another, as names.
 func (p *Plan) WayTo(target *resolve.Package) []string {
 	from := map[*resolve.Package]*resolve.Package{}
 	seen := map[*resolve.Package]bool{}

@@ -11,15 +11,15 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// presets are the named sets of options that a package can be built with: those of the
-// settings, which come first, and those of its recipe.
+// presets are the named sets of options that a package can be built with: those of the settings,
+// which have precedence, and those of its recipe.
 type presets struct {
 	shelves  *recipe.Shelves
 	settings []*settings.Preset
 }
 
-// find returns the options that a preset sets for a package. For one of the settings that
-// names no package, those are the options that the package has.
+// find returns the options that a preset sets for a package. If one of the settings names no
+// package, those are the options that the package has.
 func (p presets) find(name, preset string) ([]tomlfile.Pair, bool) {
 	r, err := p.shelves.Find(name)
 	if err != nil {
@@ -71,8 +71,8 @@ func (p presets) names(r *recipe.Recipe) []string {
 	return all
 }
 
-// set is what presets set of packages, of which later ones count. Each preset has to be
-// one of a package at least.
+// set are the options that presets set; later ones have precedence. Each preset has to be one of
+// at least one package.
 func (p presets) set(wanted []resolve.Wanted, asked []string) ([]resolve.Setting, error) {
 	var all []resolve.Setting
 	for _, preset := range asked {
@@ -118,9 +118,9 @@ func (p presets) unknown(wanted []resolve.Wanted, preset string) error {
 	return badAsk("there is no preset %q; there are: %s%s", preset, strings.Join(have, ", "), near)
 }
 
-// of is the preset that a package is built by, whoever has set its options: all that the
-// preset sets are so, and at least one is changed from default. Of several, it is the one
-// that sets most.
+// of is the preset that matches a package's options, whoever has set them: all its options have
+// these values, and at least one differs from its default. Of several, it is the one that sets
+// most.
 func (p presets) of(pkg *resolve.Package) string {
 	best, most := "", 0
 	for _, name := range p.names(pkg.Recipe) {

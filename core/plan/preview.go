@@ -9,8 +9,8 @@ import (
 	"fernladder/core/store"
 )
 
-// A Step is what a plan changes of one package that is on the landing, or that what is
-// there was built with.
+// A Step is what a plan changes about one package that is on the landing, or that such a package
+// was built with.
 type Step struct {
 	Name     string               `json:"name"`
 	From     store.Ref            `json:"from"`
@@ -27,7 +27,7 @@ type Step struct {
 	Because  []string             `json:"because"`  // packages that change, and that it is built again for
 }
 
-// Steps are what a plan changes of what is there, in the order of the ladder.
+// Steps are what a plan changes about existing packages, in the order of the ladder.
 func (p *Plan) Steps(s *store.Store) ([]Step, error) {
 	after := landing.State{Members: p.After}
 	var steps []Step
@@ -73,7 +73,7 @@ func (p *Plan) Steps(s *store.Store) ([]Step, error) {
 	return steps, nil
 }
 
-// onTop puts what is on the landing first.
+// onTop sorts packages on the landing first.
 func onTop(s Step) int {
 	if s.Lands {
 		return 1

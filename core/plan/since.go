@@ -17,11 +17,11 @@ type Since struct {
 	Defaults []Change // that have other defaults
 }
 
-// A Usual is an option of another release with what it is there by default.
+// A Usual is an option of another release, with its default there.
 type Usual struct{ Option, About, Default string }
 
-// Since compares the options of the release with those of another one: as the recipe has
-// them, or else as an installed build has them.
+// Since compares the options of the release with those of another one: as in the recipe, or else
+// as in an installed build.
 func (c *Choosing) Since(text string) (*Since, error) {
 	before, err := c.usual(text)
 	if err != nil {

@@ -9,8 +9,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Estimate asks the history what the packages that are to be built take. It is not
-// among the facts, for it changes nothing of what is done, only in which order.
+// Estimate asks the history for the cost of the packages to build. It is not among the facts,
+// because it only changes the order of the work.
 func (p *Plan) Estimate(m *machine.Machine) (err error) {
 	todo := p.Todo()
 	if len(todo) == 0 {
@@ -24,7 +24,7 @@ func (p *Plan) Estimate(m *machine.Machine) (err error) {
 	return err
 }
 
-// Totals is what a plan takes, as far as it is known.
+// Totals is the cost of a plan, as far as it is known.
 type Totals struct {
 	Build   int     `json:"to_build"`
 	Fetch   int     `json:"to_fetch"`
@@ -37,8 +37,7 @@ type Totals struct {
 	Work    int64   `json:"bytes_of_work"` // if all work directories were there at once
 }
 
-// Totals adds up what is to be done. fetched tells whether the sources of a job are
-// here.
+// Totals adds up the cost. fetched reports whether the sources of a job are stored.
 func (p *Plan) Totals(fetched func(*build.Job) bool) Totals {
 	t := Totals{}
 	for _, j := range p.Todo() {
@@ -63,9 +62,8 @@ func (p *Plan) Totals(fetched func(*build.Job) bool) Totals {
 	return t
 }
 
-// Left is how long the rest of the plan should take, or 0 where that is not known of
-// everything. done are the builds that have ended, running says for how long others
-// have gone on.
+// Left is the expected time for the rest of the plan, or 0 if any of it is not known. done are
+// the finished builds, running says how long others have been running.
 func (p *Plan) Left(done map[store.Ref]bool, running map[store.Ref]time.Duration) time.Duration {
 	known := true
 	takes, _ := p.forecast(func(j *build.Job) (time.Duration, bool) {
@@ -79,9 +77,8 @@ func (p *Plan) Left(done map[store.Ref]bool, running map[store.Ref]time.Duration
 	return takes
 }
 
-// forecast says how long what is to be built should take by the schedule, and how
-// long processors should be busy; length tells how long a job takes, and false for
-// one that does not count.
+// forecast returns how long the schedule should take, and how long processors should be busy;
+// length returns the time of a job, and false for one that does not count.
 func (p *Plan) forecast(length func(*build.Job) (time.Duration, bool)) (takes, busy time.Duration) {
 	place := map[*build.Job]int{}
 	var tasks []schedule.Task

@@ -8,9 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Give makes a directory and everything below it another user's. Only what belongs
-// to a user that from holds for is given away: a file of another user, to which a
-// hard link may have been made, stays that user's. Links are given, not followed.
+// Give makes a directory and everything below it another user's. It only gives files of users
+// for which from is true: another user's file, to which a hard link may have been made, stays.
+// Links are given, not followed.
 func Give(path string, from func(uid int) bool, uid, gid int) error {
 	d, err := OpenDir(path)
 	if err != nil {
@@ -37,11 +37,11 @@ func Give(path string, from func(uid int) bool, uid, gid int) error {
 	return wrap("chown", path, unix.Fchown(d.fd(), uid, gid))
 }
 
-// Ours holds for who runs the program.
+// Ours is true for the user who runs the program.
 func Ours(uid int) bool { return uid == os.Geteuid() }
 
-// Mine tells whether a file is a regular one of who runs the program, and not a link, in
-// a directory that no other user can write to.
+// Mine reports whether a file is a regular one of the user who runs the program, and not a link,
+// in a directory that no other user can write to.
 func Mine(path string) bool {
 	mine := func(path string) (os.FileInfo, bool) {
 		info, err := os.Lstat(path)

@@ -8,8 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Target is where a link at a path below the directory leads, as it says. For what is
-// no link the error is EINVAL.
+// Target is the target of a link below the directory. For anything else the error is EINVAL.
 func (d *Dir) Target(name string) (string, error) {
 	parent, base, done, err := d.parent(name)
 	if err != nil {
@@ -24,8 +23,8 @@ func (d *Dir) Target(name string) (string, error) {
 	return string(buffer[:n]), nil
 }
 
-// Symlink makes a link at a path below the directory. What is there stays, and the
-// error satisfies fs.ErrExist.
+// Symlink makes a link below the directory. It does not replace anything; then the error is
+// fs.ErrExist.
 func (d *Dir) Symlink(target, name string) error {
 	parent, base, done, err := d.parent(name)
 	if err != nil {
@@ -35,7 +34,7 @@ func (d *Dir) Symlink(target, name string) error {
 	return wrap("symlink", filepath.Join(d.path, name), unix.Symlinkat(target, parent, base))
 }
 
-// Stat is what is known of the directory itself.
+// Stat returns information about the directory itself.
 func (d *Dir) Stat() (Info, error) { return statAt(d.fd(), ".", d.path) }
 
 // Chmod changes the permissions of the directory itself.
@@ -80,13 +79,13 @@ func (d *Dir) Rmdir(name string) error {
 	return wrap("rmdir", filepath.Join(d.path, name), unix.Unlinkat(parent, base, unix.AT_REMOVEDIR))
 }
 
-// ErrOther is the error for a link that leads elsewhere than expected, or is not a link.
+// ErrOther is the error for a link with another target than expected, or for something that is
+// no link.
 var ErrOther = errors.New("it is not the link that was expected")
 
-// Unlink deletes a link at a path below the directory, if it leads where it is
-// expected to. It is taken aside first: what replaces it in the meantime
-// stays, or comes back. What is not there is no error; it is ErrOther where it is
-// something else.
+// Unlink deletes a link below the directory, if it has the expected target. It moves the link
+// aside first: what replaces it meanwhile stays, or comes back. A missing link is no error;
+// anything else is ErrOther.
 func (d *Dir) Unlink(name, target string) error {
 	parent, base, done, err := d.parent(name)
 	if err != nil {
@@ -115,7 +114,7 @@ func (d *Dir) Unlink(name, target string) error {
 		return &fs.PathError{Op: "unlink", Path: path, Err: ErrOther}
 	}
 	err = unix.Renameat2(parent, base, parent, aside, unix.RENAME_NOREPLACE)
-	// A file system that cannot, or a leftover.
+	// A file system that does not support this, or a leftover.
 	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EEXIST) {
 		return wrap("unlink", path, unix.Unlinkat(parent, base, 0))
 	}

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// names lists what is in the directory, sorted, if that is not more than so many.
+// names lists the directory, sorted, if it has no more than so many entries.
 func (d *Dir) names(most int) ([]string, error) {
 	f, err := d.listing()
 	if err != nil {
@@ -33,10 +33,9 @@ func (d *Dir) names(most int) ([]string, error) {
 	}
 }
 
-// drain calls take, which takes it away, for everything in the directory, until
-// nothing is left: a few thousand at a time, for there is no limit to what can be
-// in a directory. Where something is in it again and again, another process makes it, or the
-// file system does, for a file that is open; then it gives up.
+// drain calls take, which removes it, for each entry of the directory, until none is left: a few
+// thousand at a time, because directories have no limit. If entries come again and again, from
+// another process or, for an open file, from the file system, it gives up.
 func (d *Dir) drain(take func(name string) error) error {
 	const some, enough = 4096, 100
 	for again := 0; ; {
@@ -65,8 +64,7 @@ func (d *Dir) drain(take func(name string) error) error {
 	}
 }
 
-// listing opens the directory once more, for a descriptor remembers how far it was
-// read.
+// listing opens the directory once more, because a descriptor has a position.
 func (d *Dir) listing() (*os.File, error) {
 	fd, err := retry(func() (int, error) {
 		return unix.Openat(d.fd(), ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)

@@ -9,9 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Remove deletes a path, whose parent no other user can write, with everything below
-// it: however deep it goes, with a bounded number of open directories, and also
-// directories that their owner may not write. What is not there is no error.
+// Remove deletes a path, whose parent no other user can write, with everything below it: of any
+// depth, with a bounded number of open directories, and including directories that their owner
+// may not write. A missing path is no error.
 func Remove(path string) error {
 	parent, err := openParent(path)
 	if errors.Is(err, os.ErrNotExist) {
@@ -24,8 +24,8 @@ func Remove(path string) error {
 	return (&removal{top: parent, base: filepath.Base(path)}).run()
 }
 
-// openParent opens the directory that a path is in. It may be behind links, which
-// are of whoever the path is of.
+// openParent opens the directory of a path. The path may contain links; those belong to the
+// owner of the path.
 func openParent(path string) (*Dir, error) {
 	dir := filepath.Dir(path)
 	f, err := os.OpenFile(dir, os.O_RDONLY|unix.O_DIRECTORY, 0)
@@ -35,8 +35,8 @@ func openParent(path string) (*Dir, error) {
 	return &Dir{f, dir}, nil
 }
 
-// Empty deletes everything below a directory, and not the directory itself, whose
-// parent no other user can write.
+// Empty deletes everything below a directory, and not the directory itself, whose parent no
+// other user can write.
 func Empty(path string) error {
 	d, err := OpenDir(path)
 	if errors.Is(err, os.ErrNotExist) {
@@ -49,8 +49,8 @@ func Empty(path string) error {
 	return d.drain(func(name string) error { return (&removal{top: d, base: name}).run() })
 }
 
-// removal deletes one thing in a directory. Directories that are too deep in each
-// other to be held open are moved up beside it, and deleted from there.
+// removal deletes one thing in a directory. Directories that are nested too deeply to be held
+// open are moved up beside it, and deleted there.
 type removal struct {
 	top   *Dir
 	base  string
@@ -137,8 +137,8 @@ func unlink(dir *Dir, base string, flags int) error {
 // openUp gives the owner of a directory all rights to it.
 func openUp(dir *Dir, base string) error { return grant(dir, base, unix.O_DIRECTORY, 0o700) }
 
-// grant adds to the mode of a file or directory. chmod(2) follows links in general,
-// so it is done to what was opened.
+// grant adds to the mode of a file or directory. Because chmod(2) follows links, it changes the
+// opened file.
 func grant(dir *Dir, base string, flags int, mode uint32) error {
 	fd, err := unix.Openat(dir.fd(), base, flags|unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {

@@ -1,14 +1,12 @@
-// Package safefs reads, copies and deletes where another user could write: below
-// the directories of a build, in what an archive has brought, in any file that is
-// named to the program.
+// Package safefs reads, copies and deletes where another user could write: below the directories
+// of a build, in unpacked archives, and in any file that is named to the program.
 //
-// It promises that no link is followed below an opened directory, that nothing but
-// regular files is opened, that nothing waits at a pipe, and that no more is read
-// than the caller allows. Whoever owns the directory may change it meanwhile: what
-// is seen may then be a mixture of before and after, and is still below it.
+// It promises that no link is followed below an opened directory, that only regular files are
+// opened, that nothing waits at a pipe, and that no more is read than the caller allows. The
+// owner of the directory may change it meanwhile: what is seen may then be a mixture of before
+// and after, and is still below it.
 //
-// Paths below a directory have slashes, no empty, "." or ".." parts, and do not
-// begin with one.
+// Paths below a directory have slashes, no empty, "." or ".." parts, and do not begin with one.
 package safefs
 
 import (
@@ -24,27 +22,26 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Limits of what is walked and read. Honest sources and trees stay far below.
+// Limits of what is walked and read. Real sources and trees stay far below.
 const (
 	DeepestPath = 256     // directories in each other
 	MostEntries = 5 << 20 // files, directories and links below one directory
 )
 
-// ErrNotRegular is the error for what should be a file and is a directory, a link,
-// a pipe, a socket or a device.
+// ErrNotRegular is the error for a directory, link, pipe, socket or device in the place of a
+// file.
 var ErrNotRegular = errors.New("it is not a regular file")
 
-// TooLarge is the error for a file of which more would have to be read than the
-// caller allows.
+// TooLarge is the error for a file that is larger than the caller allows.
 type TooLarge struct{ Most int64 }
 
 func (e *TooLarge) Error() string {
 	return fmt.Sprintf("it has over %d bytes, more than any honest file of its kind", e.Most)
 }
 
-// Open opens a file to read it, by a path of the machine: links in the path are
-// followed, for whoever named it has the right to. It returns ErrNotRegular, in an
-// *fs.PathError, for everything that is not a regular file, and never waits.
+// Open opens a file to read it, by a path of the machine: links in the path are followed,
+// because the user who named it has the right to. It returns ErrNotRegular, in an *fs.PathError,
+// for everything that is not a regular file, and never waits.
 func Open(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
 	if err != nil {
@@ -53,7 +50,7 @@ func Open(path string) (*os.File, error) {
 	return regular(f, path)
 }
 
-// regular gives a file back if it is one. It was opened without waiting.
+// regular returns a file if it is regular. It was opened without waiting.
 func regular(f *os.File, path string) (*os.File, error) {
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
@@ -66,7 +63,7 @@ func regular(f *os.File, path string) (*os.File, error) {
 	return f, nil
 }
 
-// ReadFile reads a regular file of at most so many bytes, as Open opens it.
+// ReadFile reads a regular file of at most so many bytes, opened like Open does.
 func ReadFile(path string, most int64) ([]byte, error) {
 	f, err := Open(path)
 	if err != nil {
@@ -78,11 +75,11 @@ func ReadFile(path string, most int64) ([]byte, error) {
 // A File is one below a directory that others may fill, such as a shelf.
 type File struct{ Dir, Name string }
 
-// Path is where it is.
+// Path is its path.
 func (f File) Path() string { return filepath.Join(f.Dir, f.Name) }
 
-// ReadFile reads it, if it is a regular file of at most so many bytes. Links that lead out
-// of the directory lead nowhere.
+// ReadFile reads it, if it is a regular file of at most so many bytes. Links that lead out of
+// the directory lead nowhere.
 func (f File) ReadFile(most int64) ([]byte, error) {
 	root, err := os.OpenRoot(f.Dir)
 	if err != nil {
@@ -101,7 +98,7 @@ func (f File) ReadFile(most int64) ([]byte, error) {
 
 func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	defer f.Close()
-	// What it says of its size only saves taking more room again and again.
+	// The stated size only saves reallocations.
 	const usual = 1 << 20
 	var buffer bytes.Buffer
 	if info, err := f.Stat(); err == nil {
@@ -118,15 +115,15 @@ func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	return data, nil
 }
 
-// Readable is the error for a file with a secret that others than its owner can read.
+// Readable is the error for a file with a secret that not only its owner can read.
 type Readable struct{ Mode fs.FileMode }
 
 func (e *Readable) Error() string {
 	return fmt.Sprintf("others can read it (mode %04o)", e.Mode)
 }
 
-// OpenPrivate opens a file as Open does, one that only its owner can read; else its
-// error is a *Readable.
+// OpenPrivate opens a file like Open, if only its owner can read it; otherwise its error is a
+// *Readable.
 func OpenPrivate(path string) (*os.File, error) {
 	f, err := Open(path)
 	if err != nil {
@@ -143,15 +140,15 @@ func OpenPrivate(path string) (*os.File, error) {
 	return f, nil
 }
 
-// A Dir is an opened directory. It stays the same one when it is renamed or
-// another takes its name.
+// A Dir is an opened directory. It stays the same one when it is renamed or another takes its
+// name.
 type Dir struct {
 	file *os.File
 	path string // as it was opened, for messages
 }
 
-// OpenDir opens a directory whose parent no other user can write. Its last part may
-// be no link.
+// OpenDir opens a directory whose parent no other user can write. Its last component must not be
+// a link.
 func OpenDir(path string) (*Dir, error) {
 	fd, err := retry(func() (int, error) {
 		return unix.Open(path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
@@ -165,7 +162,7 @@ func OpenDir(path string) (*Dir, error) {
 // Close closes the directory.
 func (d *Dir) Close() error { return d.file.Close() }
 
-// Path is where the directory was when it was opened.
+// Path is the path with which the directory was opened.
 func (d *Dir) Path() string { return d.path }
 
 // fd is its descriptor.
@@ -200,7 +197,7 @@ func (d *Dir) ReadFile(name string, most int64) ([]byte, error) {
 	return readAll(f, filepath.Join(d.path, name), most)
 }
 
-// Lstat tells what is at a path below the directory.
+// Lstat returns information about a path below the directory.
 func (d *Dir) Lstat(name string) (Info, error) {
 	parent, base, done, err := d.parent(name)
 	if err != nil {
@@ -210,7 +207,7 @@ func (d *Dir) Lstat(name string) (Info, error) {
 	return statAt(parent, base, filepath.Join(d.path, name))
 }
 
-// open opens what is at a path, one part after another, and no link.
+// open opens a path, one component after another, without following links.
 func (d *Dir) open(name string, flags int) (int, error) {
 	if name == "." {
 		fd, err := retry(func() (int, error) { return unix.Openat(d.fd(), ".", flags|unix.O_CLOEXEC, 0) })
@@ -225,8 +222,8 @@ func (d *Dir) open(name string, flags int) (int, error) {
 	return fd, wrap("open", filepath.Join(d.path, name), err)
 }
 
-// ValidName tells whether a path is one below a directory: with slashes, no empty, "."
-// or ".." parts, and no zero byte. It need not be text, as fs.ValidPath wants it.
+// ValidName reports whether a path is one below a directory: with slashes, no empty, "." or ".."
+// parts, and no zero byte. Unlike for fs.ValidPath, it need not be valid text.
 func ValidName(name string) bool {
 	if name == "" || strings.Contains(name, "\x00") {
 		return false
@@ -262,7 +259,7 @@ func (d *Dir) parent(name string) (fd int, base string, done func(), err error) 
 	return fd, base, done, nil
 }
 
-// retry calls again what a signal has interrupted.
+// retry repeats a call that a signal interrupted.
 func retry(call func() (int, error)) (int, error) {
 	for {
 		if n, err := call(); err != unix.EINTR {
@@ -278,13 +275,13 @@ func wrap(op, path string, err error) error {
 	return &fs.PathError{Op: op, Path: path, Err: err}
 }
 
-// Gone tells whether an error says that a path is not there: the name is missing, or a
+// Gone reports whether an error says that a path does not exist: the name is missing, or a
 // directory above it is a file or a link by now.
 func Gone(err error) bool {
 	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP)
 }
 
-// Exists tells whether anything is at a path. A link is something, wherever it leads.
+// Exists reports whether a path exists. A link does, whatever its target.
 func Exists(path string) bool {
 	_, err := os.Lstat(path)
 	return err == nil

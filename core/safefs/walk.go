@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Info is what is known of a file, directory or link without opening it.
+// Info is information about a file, directory or link that was not opened.
 type Info struct {
 	Mode     fs.FileMode // type, permissions, setuid and the like
 	Size     int64       // bytes that it says to have
@@ -59,7 +59,7 @@ func statAt(dir int, name, path string) (Info, error) {
 		uint64(st.Dev), st.Ino, time.Unix(st.Ctim.Unix())}, nil
 }
 
-// An Entry is what a walk comes by. It is only good until the walk goes on.
+// An Entry is visited by a walk. It is only valid until the walk continues.
 type Entry struct {
 	Name string // below the directory that is walked
 	Info
@@ -71,7 +71,7 @@ type Entry struct {
 // Open opens the entry, if it is a regular file.
 func (e Entry) Open() (*os.File, error) { return e.dir.Open(e.base) }
 
-// Target is where a link leads, as it says.
+// Target is the target of a link.
 func (e Entry) Target() (string, error) {
 	buffer := make([]byte, unix.PathMax)
 	n, err := retry(func() (int, error) { return unix.Readlinkat(e.dir.fd(), e.base, buffer) })
@@ -81,22 +81,21 @@ func (e Entry) Target() (string, error) {
 	return string(buffer[:n]), nil
 }
 
-// Skip tells a walk not to go into a directory, Stop to end without an error.
+// Skip makes a walk not enter a directory, Stop ends it without an error.
 var (
 	Skip = fs.SkipDir
 	Stop = fs.SkipAll
 )
 
-// Tangled is the error for directories that go deeper, or have more in them, than
-// any honest ones.
+// Tangled is the error for directories that are deeper, or have more entries, than any real
+// ones.
 type Tangled struct{ What string }
 
 func (e *Tangled) Error() string { return e.What }
 
-// Walk visits everything below the directory, a directory before what is in it, in
-// the order of names. What is gone or cannot be opened when it is come to is passed
-// over if lenient; otherwise it ends the walk. A *Tangled error says that there is
-// no end to it.
+// Walk visits everything below the directory, a directory before its contents, in the order of
+// names. If lenient, it skips what has disappeared or cannot be opened; otherwise that ends the
+// walk. A *Tangled error says that there is no end to it.
 func (d *Dir) Walk(lenient bool, visit func(Entry) error) error {
 	entries := 0
 	err := d.walk("", 0, &entries, lenient, visit)
@@ -156,8 +155,7 @@ func (d *Dir) walk(prefix string, depth int, entries *int, lenient bool, visit f
 	return nil
 }
 
-// Size adds up the bytes of the regular files below a directory, as far as they can
-// be seen.
+// Size adds up the bytes of the regular files below a directory, as far as they are readable.
 func Size(path string) (size int64) {
 	d, err := OpenDir(path)
 	if err != nil {
@@ -173,8 +171,7 @@ func Size(path string) (size int64) {
 	return size
 }
 
-// OpenAnyway is Open, also for a file that its owner has taken the right to read
-// from, where this program is the owner.
+// OpenAnyway is Open, even for a file that its owner cannot read, if this program is the owner.
 func (e Entry) OpenAnyway() (*os.File, error) {
 	f, err := e.Open()
 	if errors.Is(err, fs.ErrPermission) && grant(e.dir, e.base, 0, 0o400) == nil {
