@@ -135,7 +135,7 @@ func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 	return nil
 }
 
-// mayGo tells whether a tree may be deleted, by the states of the landing and the trees
+// mayGo reports whether a tree may be deleted, by the states of the landing and the trees
 // that are there while no other process can change the landing.
 type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool
 

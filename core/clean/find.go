@@ -81,31 +81,31 @@ func (c Candidates) ArchiveBytes() (total int64) {
 	return total
 }
 
-// Empty tells whether there is nothing to delete.
+// Empty reports whether there is nothing to delete.
 func (c Candidates) Empty() bool {
 	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives)+len(c.Damaged) == 0
 }
 
-// names tells whether something of a build is looked for.
+// names reports whether something of a build is looked for.
 func (w What) names(r store.Ref) bool {
 	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n landing.Named) bool {
 		return n.Fits(r, false) || n.ID == "" && n.String() == r.Name
 	})
 }
 
-// fits tells whether something is as old and as large as what is looked for.
+// fits reports whether something is as old and as large as what is looked for.
 func (w What) fits(now, since time.Time, size int64) bool {
 	return now.Sub(since) >= w.Older && size >= w.Larger
 }
 
-// locked tells whether a lock file that is given needs a build.
+// locked reports whether a lock file that is given needs a build.
 func (w What) locked(r store.Ref) bool {
 	return slices.ContainsFunc(w.Locks, func(f *lock.File) bool {
 		return slices.ContainsFunc(f.Builds, func(b *lock.Build) bool { return b.Name == r.Name && b.ID == r.ID })
 	})
 }
 
-// lockedArchive tells whether a lock file that is given needs an archive. Of
+// lockedArchive reports whether a lock file that is given needs an archive. Of
 // repositories, all stay where there is one.
 func (w What) lockedArchive(a source.Stored) bool {
 	if len(w.Locks) > 0 && !strings.HasPrefix(filepath.Base(filepath.Dir(a.File)), "sha") {

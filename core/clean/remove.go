@@ -102,7 +102,7 @@ func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool)
 	return r, forgetLocked(ctx, m, names)
 }
 
-// heardOf tells whether a package was ever built here, or could be.
+// heardOf reports whether a package was ever built here, or could be.
 func heardOf(m *machine.Machine, name string) bool {
 	if logs, err := m.Store.Logged(name); err == nil && len(logs) > 0 {
 		return true

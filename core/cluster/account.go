@@ -61,7 +61,7 @@ func (w *watcher) takeIn() {
 	}
 }
 
-// tells tells whether there may be something new of a job: before what it stands on is over
+// tells reports whether there may be something new of a job: before what it stands on is over
 // it tells nothing, and after it has finished nothing more. With a thousand jobs that is a
 // thousand files that are not opened several times a second.
 func (w *watcher) tells(j *Job) bool {

@@ -112,7 +112,7 @@ func ownless(data []byte, tree string) []byte {
 	return bytes.ReplaceAll(data, []byte(tree), []byte("\x00"))
 }
 
-// alike tells whether a file is the same in two places, except for the names of the trees.
+// alike reports whether a file is the same in two places, except for the names of the trees.
 func alike(a, b *safefs.Dir, name, treeA, treeB string) (bool, error) {
 	const largest = 64 << 20 // of which the name of the tree is taken out
 	if info, err := a.Lstat(name); err == nil && info.Size > largest {
@@ -137,7 +137,7 @@ func alike(a, b *safefs.Dir, name, treeA, treeB string) (bool, error) {
 	return bytes.Equal(data[0], data[1]), nil
 }
 
-// alikeBytes tells whether a file is the same in two places, byte for byte.
+// alikeBytes reports whether a file is the same in two places, byte for byte.
 func alikeBytes(a, b *safefs.Dir, name string) (bool, error) {
 	first, err := a.Open(name)
 	if err != nil {

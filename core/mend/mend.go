@@ -73,7 +73,7 @@ func (f Finding) Same(o Finding) bool {
 	return f.Kind == o.Kind && f.Build == o.Build && f.Path == o.Path && f.What == o.What
 }
 
-// Damages tells whether the finding is that a tree is not as it was placed.
+// Damages reports whether the finding is that a tree is not as it was placed.
 func (f Finding) Damages() bool { return f.Kind == Missing || f.Kind == Changed }
 
 // A Report is what was found.

@@ -88,7 +88,7 @@ func (s *system) lacks(file string, versions []string) (missing []string) {
 	return missing
 }
 
-// has tells whether there is a program: at a path, or by its name.
+// has reports whether there is a program: at a path, or by its name.
 func (s *system) has(name string) bool {
 	if filepath.IsAbs(name) {
 		_, err := os.Stat(name)

@@ -228,7 +228,7 @@ func (l *looking) here(paths ...string) (all []string) {
 	return all
 }
 
-// ours tells whether a build that this one needs has a program.
+// ours reports whether a build that this one needs has a program.
 func (l *looking) ours(name string) bool {
 	for _, need := range append(l.receipt.Needs, store.Link{Ref: l.receipt.Ref}) {
 		for _, dir := range []string{"bin", "sbin"} {

@@ -20,7 +20,7 @@ func New(text string) *Pattern {
 // Compiled is the regular expression.
 func (p *Pattern) Compiled() *regexp.Regexp { return p.compiled() }
 
-// MatchString tells whether there is a match.
+// MatchString reports whether there is a match.
 func (p *Pattern) MatchString(text string) bool { return p.compiled().MatchString(text) }
 
 // FindString returns the first match, or "".

@@ -220,7 +220,7 @@ func (o *Option) TOML(value string) string {
 	return tomlfile.Quote(value)
 }
 
-// In tells whether a release, on a machine, has the option. Of the facts, the options are
+// In reports whether a release, on a machine, has the option. Of the facts, the options are
 // not looked at.
 func (o *Option) In(f Facts) bool { return o.When.Holds(f) }
 

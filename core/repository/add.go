@@ -170,14 +170,14 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 	return e, nil
 }
 
-// takesPlaceOf tells whether a machine could not tell which of two packages is meant: one is
+// takesPlaceOf reports whether a machine could not tell which of two packages is meant: one is
 // for all machines, the other for those of one kind.
 func (e *Entry) takesPlaceOf(o Entry) bool {
 	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version &&
 		forAll(o.Arch) != forAll(e.Arch)
 }
 
-// forAll tells whether packages of an architecture are for all machines.
+// forAll reports whether packages of an architecture are for all machines.
 func forAll(arch string) bool { return arch == "all" || arch == "noarch" }
 
 // safeName is what the file of a package is called in the pool.

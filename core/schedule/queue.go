@@ -76,7 +76,7 @@ func (q *queue) Next(slot bool) (int, bool) {
 	return i, true
 }
 
-// Waiting tells whether a task is ready that needs a slot.
+// Waiting reports whether a task is ready that needs a slot.
 func (q *queue) Waiting() bool {
 	return slices.ContainsFunc(q.ready, func(i int) bool { return q.tasks[i].Slot })
 }

@@ -165,7 +165,7 @@ func (d *drafting) trust(ctx context.Context, o draft.Origin, r DraftRequest) (*
 	return signer, nil
 }
 
-// exists tells whether the first shelf has a recipe of that name.
+// exists reports whether the first shelf has a recipe of that name.
 func (d *drafting) exists(name string) bool {
 	_, err := os.Lstat(filepath.Join(d.s.Settings.Shelves[0].Dir, name, recipe.FileName))
 	return err == nil

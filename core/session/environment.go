@@ -45,7 +45,7 @@ type environment struct {
 	by      map[string]string // variables to the packages that request them
 }
 
-// maySet tells whether a package may set a variable for all users of the landing.
+// maySet reports whether a package may set a variable for all users of the landing.
 func (s *Session) maySet(name, variable string) bool {
 	return recipe.MaySet(name, variable, s.Rules().Program) || slices.Contains(s.Settings.TrustedEnv, name)
 }

@@ -64,7 +64,7 @@ func (p Place) mustBeOurs(file string) error {
 
 const writableByAll fs.FileMode = 0o002
 
-// Trusts tells whether a user is root, or who runs the program, if need be through
+// Trusts reports whether a user is root, or who runs the program, if need be through
 // sudo.
 func (p Place) Trusts(uid int) bool {
 	if p.Super {

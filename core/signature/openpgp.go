@@ -360,7 +360,7 @@ func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) s
 	return ""
 }
 
-// hard tells whether a revocation takes back what was signed before it.
+// hard reports whether a revocation takes back what was signed before it.
 func hard(revocation *packet.Signature) bool {
 	reason := revocation.RevocationReason
 	return reason == nil || *reason != packet.KeySuperseded && *reason != packet.KeyRetired

@@ -1,4 +1,4 @@
-// Package signature tells whether a file was signed by one of a few trusted
+// Package signature reports whether a file was signed by one of a few trusted
 // keys. It reads OpenPGP (RFC 9580 and RFC 4880), minisign and SSH signatures
 // (the SSHSIG format of OpenSSH).
 //

@@ -146,7 +146,7 @@ func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []s
 	return changed, nil
 }
 
-// same tells whether a file of the folder is in the source already.
+// same reports whether a file of the folder is in the source already.
 func (b *Bench) same(source *os.Root, e safefs.Entry) (bool, error) {
 	info, err := source.Lstat(e.Name)
 	if err != nil {

@@ -84,7 +84,7 @@ func (e *Edit) Remove(path ...string) {
 	e.change(from, end, "")
 }
 
-// inline tells whether a table is written in one line, between braces.
+// inline reports whether a table is written in one line, between braces.
 func (e *Edit) inline(table *value) bool {
 	return table != e.root && table.offset < len(e.data) && e.data[table.offset] == '{'
 }

@@ -139,7 +139,7 @@ func (r *reading) lists(lines []string) {
 	}
 }
 
-// told tells whether something was told to be left out.
+// told reports whether something was told to be left out.
 func (r *reading) told(name string) bool {
 	stem := buildfile.Stem(strings.ReplaceAll(name, " ", "-"))
 	return slices.ContainsFunc(r.off, func(off string) bool { return buildfile.Stem(off) == stem })

@@ -202,7 +202,7 @@ func group(paths []string, owners map[string]string, files Files, declared Decla
 // order says by what a package is best asked for.
 var order = []host.Kind{host.Module, host.Program, host.Header, host.Library, host.Python, host.Perl, host.File}
 
-// better tells whether a is what a recipe should rather ask for than b: the more
+// better reports whether a is what a recipe should rather ask for than b: the more
 // telling kind, and of the same the shortest name.
 func better(a, b host.Question) bool {
 	at, bt := slices.Index(order, a.Kind), slices.Index(order, b.Kind)

@@ -47,7 +47,7 @@ func (f Files) add(path string, how How) {
 	}
 }
 
-// system tells whether a path is in one of the directories that operating systems
+// system reports whether a path is in one of the directories that operating systems
 // and those who administer them put their files in.
 func system(path string) bool {
 	for _, dir := range []string{"/usr/", "/lib", "/bin/", "/sbin/", "/opt/"} {

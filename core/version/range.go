@@ -78,12 +78,12 @@ func (r Range) String() string {
 	return r.text
 }
 
-// Exact tells whether the range names one version and nothing else.
+// Exact reports whether the range names one version and nothing else.
 func (r Range) Exact() bool {
 	return len(r.terms) == 1 && r.terms[0].operator == "=="
 }
 
-// Contains tells whether every comparison of the range holds for v.
+// Contains reports whether every comparison of the range holds for v.
 func (r Range) Contains(v Version) bool {
 	for _, t := range r.terms {
 		if !t.holds(v) {
@@ -114,7 +114,7 @@ func (t term) holds(v Version) bool {
 	}
 }
 
-// series tells whether v begins with the items of the bound. It looks at the
+// series reports whether v begins with the items of the bound. It looks at the
 // items as written: 2.0-rc1 is in 2.0.*, although its zero does not count in
 // the order.
 func (t term) series(v Version) bool {

@@ -105,10 +105,10 @@ func MustParse(text string) Version {
 // String returns the version as it was written.
 func (v Version) String() string { return v.text }
 
-// IsZero tells whether v is the zero Version.
+// IsZero reports whether v is the zero Version.
 func (v Version) IsZero() bool { return v.text == "" }
 
-// Preview tells whether a version comes before the release that it is named after, as
+// Preview reports whether a version comes before the release that it is named after, as
 // 2.0-beta3 does before 2.0.
 func (v Version) Preview() bool {
 	return slices.ContainsFunc(v.main, func(i item) bool { return i.rank < zero })
@@ -239,7 +239,7 @@ func sign(n int) int {
 
 func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 
-// isItem tells whether c is an ASCII letter or digit.
+// isItem reports whether c is an ASCII letter or digit.
 func isItem(c rune) bool {
 	return '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
 }

@@ -258,5 +258,5 @@ func noNames(c *cobra.Command, args []string) error {
 	return nil
 }
 
-// is tells whether err is or wraps an error of type T.
+// is reports whether err is or wraps an error of type T.
 func is[T error](err error) bool { return errors.As(err, new(T)) }

@@ -1,5 +1,5 @@
 // Keydocs writes the pages of the manual that list keys, from the same definitions that read
-// them, and the layers of the core, from its imports. With -check it only tells whether the
+// them, and the layers of the core, from its imports. With -check it only reports whether the
 // pages are as it would write them.
 package main
 

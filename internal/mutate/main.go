@@ -217,7 +217,7 @@ func try(all []mutation) (alive int) {
 	return alive
 }
 
-// lives tells whether all tests pass with a change. One that does not compile is noticed.
+// lives reports whether all tests pass with a change. One that does not compile is noticed.
 func lives(m mutation) bool {
 	dir, err := os.MkdirTemp("", "mutate-")
 	check(err)

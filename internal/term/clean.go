@@ -92,7 +92,7 @@ func (f *filter) own(data []byte) (codes string, n int) {
 	return codes, end + 1
 }
 
-// acts tells whether a character does something to a terminal.
+// acts reports whether a character does something to a terminal.
 func acts(c rune) bool {
 	return c < ' ' || c >= 0x7f && c < 0xa0 || c == 0x061c || c == 0x200e || c == 0x200f ||
 		c >= 0x2028 && c <= 0x202e || c >= 0x2066 && c <= 0x2069

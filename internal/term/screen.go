@@ -82,11 +82,11 @@ func isTerminal(w io.Writer) bool {
 	return ok && xterm.IsTerminal(int(f.Fd()))
 }
 
-// Interactive tells whether a person sees what is written to stderr and can
+// Interactive reports whether a person sees what is written to stderr and can
 // answer on in.
 func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.err) && isTerminal(in) }
 
-// Drawable tells whether a whole screen can be drawn, and is wanted: results go to a
+// Drawable reports whether a whole screen can be drawn, and is wanted: results go to a
 // terminal that a person answers on, and plain output was not requested.
 func (s *Screen) Drawable(in *os.File) bool {
 	return !s.JSON && !s.plain && s.term != "dumb" && s.term != "" && isTerminal(s.out) && isTerminal(in)
