@@ -71,7 +71,8 @@ func TestAnswersInOrder(t *testing.T) {
 			[]string{"# The argument MAKEINFO=true is added: documentation is not written anew.",
 				"[[host]]\nprogram = \"makeinfo\""}},
 		"the archive lacks documentation": {diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"leaf.texi"},
-			Lines: []string{"make[1]: Entering directory '/work/box/source/doc'"}},
+			Lines: []string{"make[1]: Leaving directory '/work/box/source/src'", "make[1]: *** No rule to make target",
+				"make[1]: Leaving directory '/work/box/source/doc'", "make: Leaving directory '/work/box/source'"}},
 			[]string{"# The archive lacks doc/leaf.texi. An empty file stands in for it, in the step before_configure; the " +
 				"repository may have it.", "# It is built in the source's own directory."}},
 		"its name is for the shell": {diagnose.Cause{Kind: diagnose.MissingInSource,

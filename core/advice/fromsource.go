@@ -85,10 +85,12 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 // plainPath matches paths without a special meaning to a shell.
 var plainPath = pattern.New(`^\w[\w./+-]*$`)
 
-// entered is the directory of the source that make was in, according to its output.
+// entered is the directory of the source that make failed in, according to its output: it names
+// the directory when it leaves it, or else when it entered it.
 func entered(lines []string) string {
-	for _, line := range slices.Backward(lines) {
-		m := entering.FindStringSubmatch(line)
+	failed := max(0, slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, ": *** ") }))
+	for _, line := range slices.Concat(lines[failed:], reversed(lines[:failed])) {
+		m := inDirectory.FindStringSubmatch(line)
 		if m == nil {
 			continue
 		}
@@ -102,7 +104,13 @@ func entered(lines []string) string {
 	return ""
 }
 
-var entering = pattern.New(`Entering directory ['"‘` + "`" + `]([^'"’]+)`)
+func reversed(lines []string) []string {
+	lines = slices.Clone(lines)
+	slices.Reverse(lines)
+	return lines
+}
+
+var inDirectory = pattern.New(`(?:Entering|Leaving) directory ['"‘` + "`" + `]([^'"’]+)`)
 
 // inside leads files that were placed outside of the tree into it, by the argument of the
 // source that says where they go.

@@ -12,6 +12,7 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/inspect"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 )
@@ -94,8 +95,8 @@ func (a *attempt) giveFirstCache() error {
 }
 
 var (
-	unrecognized = regexp.MustCompile(`(?m)^configure: WARNING: unrecognized options?: (.+)$`)
-	notUsed      = regexp.MustCompile(`(?m)^ *Manually-specified variables were not used by the project:\n((?:\n` +
+	unrecognized = pattern.New(`(?m)^configure: WARNING: unrecognized options?: (.+)$`)
+	notUsed      = pattern.New(`(?m)^ *Manually-specified variables were not used by the project:\n((?:\n` +
 		`| +\S.*\n)+)`)
 )
 

@@ -5,17 +5,17 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"fernladder/core/inspect"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
 // licenceFile matches the names of files that have licences and authors, at the top of a source
 // or in LICENSES (the REUSE specification).
-var licenceFile = regexp.MustCompile(`(?i)^((un)?licen[cs]e|copying|copyright|notice)\b[\w.+-]*$`)
+var licenceFile = pattern.New(`(?i)^((un)?licen[cs]e|copying|copyright|notice)\b[\w.+-]*$`)
 
 // keepLicences keeps the licence texts of the source beside the receipt: anyone who
 // redistributes the build has to include them.

@@ -8,11 +8,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"
 	"fernladder/core/source"
@@ -272,8 +272,8 @@ func (a *attempt) noteExport(dir string) error {
 }
 
 var (
-	archiveName     = regexp.MustCompile(`\.(tar(\.\w+)?|t[gbx]z2?|tlz|tzst|zip)$`)
-	compressionName = regexp.MustCompile(`\.(gz|bz2|xz|zst|lz)$`)
+	archiveName     = pattern.New(`\.(tar(\.\w+)?|t[gbx]z2?|tlz|tzst|zip)$`)
+	compressionName = pattern.New(`\.(gz|bz2|xz|zst|lz)$`)
 )
 
 // singleFile reports whether a URL is that of a single file rather than of an archive, and the

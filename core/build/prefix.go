@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -13,6 +12,7 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/inspect"
 	"fernladder/core/landing"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -38,7 +38,7 @@ func (b *Builder) CanBuild(jobs []*Job) error {
 }
 
 // plainPath matches paths that makefiles and shell scripts handle safely.
-var plainPath = regexp.MustCompile(`^(/[A-Za-z0-9_+.@-]+)+$`)
+var plainPath = pattern.New(`^(/[A-Za-z0-9_+.@-]+)+$`)
 
 // CheckPrefix reports whether something can be built for a directory. root is the root, which
 // has the builds; system allows /usr.

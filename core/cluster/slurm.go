@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/subprocess"
 )
@@ -22,7 +22,7 @@ type slurm struct {
 }
 
 // silence matches what the commands print if they cannot reach a controller.
-var silence = regexp.MustCompile(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out` +
+var silence = pattern.New(`(?i)unable to contact|connection (refused|timed out|reset)|socket timed out` +
 	`|zero bytes were transmitted|controller is not responding|communication connection failure|no route to host` +
 	`|in standby mode`)
 
@@ -54,7 +54,7 @@ func (slurm) run(ctx context.Context, stdin string, argv ...string) (string, err
 	return out, nil
 }
 
-var jobNumber = regexp.MustCompile(`^[0-9]+$`)
+var jobNumber = pattern.New(`^[0-9]+$`)
 
 // Submit submits a job. A job whose needs fail is ended at once: by default, the scheduler would
 // let it wait forever.

@@ -198,7 +198,7 @@ func (t *Table) scan() {
 // fill in says and helps.
 func Frame(line string) string {
 	match := regexp.QuoteMeta(strings.TrimSpace(line))
-	match = inFrames.ReplaceAllStringFunc(match, func(part string) string {
+	match = inFrames.Compiled().ReplaceAllStringFunc(match, func(part string) string {
 		if strings.Contains(part, "/") {
 			return `\S+`
 		}
@@ -211,7 +211,7 @@ func Frame(line string) string {
 }
 
 // inFrames matches what differs between logs: paths and numbers.
-var inFrames = regexp.MustCompile(`/(?:[\w+-]|\\\.)+(?:/(?:[\w+-]|\\\.)*)+|\b[0-9]+\b`)
+var inFrames = pattern.New(`/(?:[\w+-]|\\\.)+(?:/(?:[\w+-]|\\\.)*)+|\b[0-9]+\b`)
 
 // literal is a text as a literal string of TOML, if possible.
 func literal(text string) string {

@@ -5,10 +5,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -32,7 +32,7 @@ type Brought struct {
 }
 
 // repositoryURL matches URLs that cannot be those of archives.
-var repositoryURL = regexp.MustCompile(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
+var repositoryURL = pattern.New(`\.git/?$|^(git|ssh|svn|svn\+ssh)://`)
 
 // Bring fetches and unpacks a source: an archive, with a signature found beside it; of a git
 // repository, the last tag on its branch; or a folder, as it is. It runs nothing of the source.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -46,7 +45,7 @@ func CheckPackageName(name string) error {
 	return nil
 }
 
-var packageName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._+:-]*[A-Za-z0-9+])?$`)
+var packageName = pattern.New(`^[A-Za-z0-9]([A-Za-z0-9._+:-]*[A-Za-z0-9+])?$`)
 
 // Remover is the command with which a family of operating systems removes packages, with what
 // only they needed; nil if it is not known.

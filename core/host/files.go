@@ -11,7 +11,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -236,7 +235,7 @@ func (f Files) Near(questions []Question) map[Question]Found {
 }
 
 // ofOtherC matches headers of C libraries beside the operating system's own.
-var ofOtherC = regexp.MustCompile(`^(?:diet|klibc|newlib|\w+-linux-musl\w*)/`)
+var ofOtherC = pattern.New(`^(?:diet|klibc|newlib|\w+-linux-musl\w*)/`)
 
 // numbered matches a version at the end of a module's name, as in leaf-2.0.
 var numbered = pattern.New(`^-?[\d.]+$`)
@@ -249,7 +248,7 @@ func (q Question) near(key []byte) bool {
 	}
 	switch name = name[1:]; q.Kind {
 	case Header:
-		return bytes.HasSuffix(name, []byte("/"+q.Name)) && !ofOtherC.Match(name)
+		return bytes.HasSuffix(name, []byte("/"+q.Name)) && !ofOtherC.Compiled().Match(name)
 	case Module:
 		version, is := bytes.CutPrefix(name, []byte(q.Name))
 		return is && numbered.MatchString(string(version))

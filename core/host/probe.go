@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"fernladder/core/pattern"
 	"fernladder/core/subprocess"
 )
 
@@ -106,7 +106,7 @@ func (p Programs) run(ctx context.Context, input string, argv ...string) (string
 		Stdin: strings.NewReader(input), Longest: 2 * time.Minute}.Text(ctx)
 }
 
-var versionNumber = regexp.MustCompile(`\d+(?:\.\d+)+[a-z0-9.+-]*|\b\d+\b`)
+var versionNumber = pattern.New(`\d+(?:\.\d+)+[a-z0-9.+-]*|\b\d+\b`)
 
 // version asks a program for its version, which most print in the first line.
 func (p Programs) version(ctx context.Context, file string) string {
@@ -158,7 +158,7 @@ func (p Programs) headers(ctx context.Context, cc string, names []string) map[st
 	return there
 }
 
-var notFoundByLinker = regexp.MustCompile(`(?:cannot find|unable to find library|library not found for) -l([\w.+-]+)`)
+var notFoundByLinker = pattern.New(`(?:cannot find|unable to find library|library not found for) -l([\w.+-]+)`)
 
 // libraries links a program with all of them. Linkers name each missing one.
 func (p Programs) libraries(ctx context.Context, cc string, names []string) map[string]bool {

@@ -16,11 +16,11 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"fernladder/core/host"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 )
 
@@ -85,7 +85,7 @@ type Report struct {
 }
 
 // always are libraries that come with every compiler and C library.
-var always = regexp.MustCompile(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic` +
+var always = pattern.New(`^(ld-.*|lib(c|m|dl|pthread|rt|util|resolv|crypt|nsl|anl|mvec|gcc_s|stdc\+\+|atomic` +
 	`|gomp|quadmath|BrokenLocale|thread_db))\.so`)
 
 // libraries are those of the operating system that the tree uses.

@@ -2,15 +2,15 @@ package ospackage
 
 import (
 	"cmp"
-	"regexp"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/version"
 )
 
 // separators are what stands between the parts of our versions, before what makes one a
 // preview.
-var previews = regexp.MustCompile(`(?i)[._-]*(alpha|beta|pre|rc)([._-]*)`)
+var previews = pattern.New(`(?i)[._-]*(alpha|beta|pre|rc)([._-]*)`)
 
 // DebVersion writes a version as dpkg orders it (deb-version(7)): previews behind a '~',
 // which comes before nothing at all.

@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/ospackage"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
@@ -274,7 +274,7 @@ func (p *packing) epochOf(name string) int {
 	return 0
 }
 
-var packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]+$`)
+var packageName = pattern.New(`^[a-z0-9][a-z0-9.+-]+$`)
 
 // nameOf is the name of a package: the prefix and the recipe's name. id distinguishes the builds
 // of one recipe, more the parts of a build.

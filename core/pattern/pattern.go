@@ -49,3 +49,8 @@ func (p *Pattern) ReplaceAllString(text, with string) string {
 
 // Split returns what is between the matches, up to most parts, or all for -1.
 func (p *Pattern) Split(text string, most int) []string { return p.compiled().Split(text, most) }
+
+// ReplaceAllStringFunc replaces every match by what a function makes of it.
+func (p *Pattern) ReplaceAllStringFunc(text string, with func(string) string) string {
+	return p.compiled().ReplaceAllStringFunc(text, with)
+}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/tomlfile"
 )
 
@@ -28,19 +29,19 @@ func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
 }
 
 var (
-	namePattern        = regexp.MustCompile(`^[a-z0-9][a-z0-9+._-]*$`)
-	optionPattern      = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
-	wordPattern        = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
-	environmentPattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	schemePattern      = regexp.MustCompile(`^(https?|file)://[^\s]+$`)
-	repositoryPattern  = regexp.MustCompile(`^(https?|ssh|git|svn|svn\+ssh|file)://[^\s]+$`)
-	refPattern         = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
-	plainNamePattern   = regexp.MustCompile(`^[\pL\pN_](?:[\pL\pN\pM ._+-]*[\pL\pN\pM._+-])?$`)
-	systemNamePattern  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
-	pythonPattern      = regexp.MustCompile(`^[A-Za-z_]\w*(?:\.\w+)*$`)
-	perlPattern        = regexp.MustCompile(`^[A-Za-z_]\w*(?:::\w+)*$`)
-	accountPattern     = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*\$?$`) // useradd(8)
-	categoryPattern    = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
+	namePattern        = pattern.New(`^[a-z0-9][a-z0-9+._-]*$`)
+	optionPattern      = pattern.New(`^[a-z][a-z0-9_-]*$`)
+	wordPattern        = pattern.New(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
+	environmentPattern = pattern.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	schemePattern      = pattern.New(`^(https?|file)://[^\s]+$`)
+	repositoryPattern  = pattern.New(`^(https?|ssh|git|svn|svn\+ssh|file)://[^\s]+$`)
+	refPattern         = pattern.New(`^[A-Za-z0-9][A-Za-z0-9._/+-]*$`)
+	plainNamePattern   = pattern.New(`^[\pL\pN_](?:[\pL\pN\pM ._+-]*[\pL\pN\pM._+-])?$`)
+	systemNamePattern  = pattern.New(`^[A-Za-z0-9_][A-Za-z0-9._+/-]*$`)
+	pythonPattern      = pattern.New(`^[A-Za-z_]\w*(?:\.\w+)*$`)
+	perlPattern        = pattern.New(`^[A-Za-z_]\w*(?:::\w+)*$`)
+	accountPattern     = pattern.New(`^[a-z_][a-z0-9_.-]*\$?$`) // useradd(8)
+	categoryPattern    = pattern.New(`^[A-Za-z][A-Za-z0-9-]*$`)
 )
 
 // longestName keeps NAME-VERSION-ID below the 255 bytes of a file name.

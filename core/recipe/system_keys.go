@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"fernladder/core/host"
+	"fernladder/core/pattern"
 	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
@@ -259,7 +260,7 @@ func checkModule(module string) error {
 	return CheckSystemName(name)
 }
 
-func checkScriptModule(pattern *regexp.Regexp) func(string) error {
+func checkScriptModule(pattern *pattern.Pattern) func(string) error {
 	return func(name string) error {
 		if !pattern.MatchString(name) {
 			return fmt.Errorf("%q cannot be the name of such a module", name)

@@ -2,10 +2,10 @@ package recipe
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"fernladder/core/pattern"
 	"fernladder/core/tomlfile"
 )
 
@@ -33,10 +33,10 @@ var Variables = []Variable{
 
 // A variable begins with FL_, followed by as many letters, digits and underscores as there are,
 // with or without braces.
-var variablePattern = regexp.MustCompile(`\$(?:\{(FL_[A-Za-z0-9_]*)\}|(FL_[A-Za-z0-9_]*))`)
+var variablePattern = pattern.New(`\$(?:\{(FL_[A-Za-z0-9_]*)\}|(FL_[A-Za-z0-9_]*))`)
 
 // In shell text, ${FL_NAME%suffix} and the like are left to the shell; only the name counts.
-var shellVariablePattern = regexp.MustCompile(`\$\{?(FL_[A-Za-z0-9_]*)`)
+var shellVariablePattern = pattern.New(`\$\{?(FL_[A-Za-z0-9_]*)`)
 
 // Expand replaces every FL_ variable for which lookup has a value. All other text, with any
 // other '$', stays as it is.
@@ -54,9 +54,9 @@ func Expand(text string, lookup func(name string) (string, bool)) string {
 
 // knownVariables returns a check for texts that may use exactly the variables for which known
 // returns true.
-func knownVariables(pattern *regexp.Regexp, names func() []string) func(string) error {
+func knownVariables(all *pattern.Pattern, names func() []string) func(string) error {
 	return func(text string) error {
-		for _, m := range pattern.FindAllStringSubmatchIndex(text, -1) {
+		for _, m := range all.Compiled().FindAllStringSubmatchIndex(text, -1) {
 			from, to := m[2], m[3]
 			if from < 0 {
 				from, to = m[4], m[5]

@@ -11,12 +11,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/safefs"
 )
@@ -78,7 +78,7 @@ func difference(all, left []Entry) []Entry {
 }
 
 // treeName matches the packages of trees, which are called by their build ids.
-var treeName = regexp.MustCompile(`-[0-9a-f]{12}(?:-dev|-devel)?$`)
+var treeName = pattern.New(`-[0-9a-f]{12}(?:-dev|-devel)?$`)
 
 // trimmed leaves so many versions of each package, and takes away trees that nothing that
 // is left needs.
@@ -193,8 +193,8 @@ func safeName(e *Entry) string {
 }
 
 var (
-	poolName    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.+_-]*$`)
-	poolVersion = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.+~^:_-]*$`)
+	poolName    = pattern.New(`^[A-Za-z0-9][A-Za-z0-9.+_-]*$`)
+	poolVersion = pattern.New(`^[A-Za-z0-9][A-Za-z0-9.+~^:_-]*$`)
 )
 
 // named refuses names that would lead out of the pool, or that no package has.
@@ -207,7 +207,7 @@ func (e *Entry) named(file string) error {
 }
 
 // paragraphs matches what some reader or other takes for the end of a paragraph.
-var paragraphs = regexp.MustCompile(`\r|\n[ \t]*\n`)
+var paragraphs = pattern.New(`\r|\n[ \t]*\n`)
 
 func (e *Entry) deb(f *os.File, suite string) error {
 	control, err := ospackage.ReadDeb(f)

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +17,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 )
 
@@ -108,7 +108,7 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 // listsBefore keeps the lists of the state before, for those who have read the signed file
 // that names them and come for them now. as says by what names they are kept; "" for one
 // that is not.
-func listsBefore(signed string, naming *regexp.Regexp, as func(match []string) (from, to string)) error {
+func listsBefore(signed string, naming *pattern.Pattern, as func(match []string) (from, to string)) error {
 	text, err := safefs.ReadFile(signed, largestList)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -8,12 +8,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
+	"fernladder/core/pattern"
 )
 
 // publishDNF writes what dnf reads: what packages are and need, their files, and what
@@ -103,7 +103,7 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 }
 
 // listLink matches a list in the file that is signed: its name, which begins with its digest.
-var listLink = regexp.MustCompile(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`)
+var listLink = pattern.New(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`)
 
 func escaped(text string) string {
 	var b bytes.Buffer

@@ -7,19 +7,19 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 )
 
 // largestList is more than anything has that is published besides packages.
 const largestList = 1 << 30
 
-var digestLine = regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
+var digestLine = pattern.New(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 
 // keyFile is the key by which others check what is published.
 func (r *Repository) keyFile() string { return filepath.Join(r.Dir, r.Name+".asc") }

@@ -27,7 +27,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,6 +38,7 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/ospackage"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/safefs"
 )
@@ -93,7 +93,7 @@ type Entry struct {
 	Other     string `json:"other,omitempty"`
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*$`)
+var nameForm = pattern.New(`^[a-z0-9][a-z0-9.-]*$`)
 
 // ours refuses a directory that another user can write to, for what is in it could lead
 // anywhere, and one that is not a repository of ours and has something in it that one of

@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"
@@ -359,9 +359,9 @@ func epochKeys(name string, e *Epoch) []tomlfile.Key {
 }
 
 var (
-	packagePrefix = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]*$`)
-	maintainer    = regexp.MustCompile(`^[^<>\n"]+ <[^<>@\s]+@[^<>@\s]+>$`)
-	suffixForm    = regexp.MustCompile(`^[A-Za-z0-9.+~]+$`)
+	packagePrefix = pattern.New(`^[a-z0-9][a-z0-9.+-]*$`)
+	maintainer    = pattern.New(`^[^<>\n"]+ <[^<>@\s]+@[^<>@\s]+>$`)
+	suffixForm    = pattern.New(`^[A-Za-z0-9.+~]+$`)
 )
 
 func packing(text string) (string, error) {

@@ -6,13 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"aead.dev/minisign"
 	"github.com/hiddeco/sshsig"
 	"golang.org/x/crypto/ssh"
+
+	"fernladder/core/pattern"
 )
 
 type minisignKey struct {
@@ -113,10 +114,10 @@ func isSSHKey(data []byte) bool {
 
 // signers are whose key a line of allowed_signers says it is; anything else before a key
 // restricts it (ssh-keygen(1), sshd(8)).
-var signers = regexp.MustCompile(`^([\w.*?!+-]+@[\w.*?-]+(,[\w.*?!+-]+@[\w.*?-]+)*|\*)?$`)
+var signers = pattern.New(`^([\w.*?!+-]+@[\w.*?-]+(,[\w.*?!+-]+@[\w.*?-]+)*|\*)?$`)
 
 // namespacesOnly is the one restriction that is kept.
-var namespacesOnly = regexp.MustCompile(`^namespaces="([^"]*)"$`)
+var namespacesOnly = pattern.New(`^namespaces="([^"]*)"$`)
 
 // splitSSH splits a line of an authorized_keys or allowed_signers file into
 // what is before the key and the key with its comment.

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -262,7 +261,7 @@ func (r *Repositories) Since(ctx context.Context, release *recipe.Release, name,
 
 // tagVersion finds the version in the name of a tag: it begins with the first digit after a
 // word, as in v1.2, release-1.2 or name_1_2.
-var tagVersion = regexp.MustCompile(`(?:^|[^0-9A-Za-z]|[A-Za-z])([0-9][0-9A-Za-z._+-]*)$`)
+var tagVersion = pattern.New(`(?:^|[^0-9A-Za-z]|[A-Za-z])([0-9][0-9A-Za-z._+-]*)$`)
 
 // taggedVersion is the version that a tag names, if any.
 func taggedVersion(tag string) (version.Version, bool) {

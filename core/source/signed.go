@@ -11,7 +11,6 @@ import (
 	"io"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +19,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 	"fernladder/core/signature"
 )
@@ -175,9 +175,9 @@ func (a *Archives) small(ctx context.Context, source string) ([]byte, error) {
 }
 
 var (
-	signatureSuffix = regexp.MustCompile(`\.(asc|sig|sign|minisig|gpg|pgp)$`)
-	listName        = regexp.MustCompile(`(?i)(sums?|sha[0-9]+|checksums?|digests?|release)(\.txt)?$`)
-	compression     = regexp.MustCompile(`\.(gz|bz2|xz|zst|lz|lzma|Z)$`)
+	signatureSuffix = pattern.New(`\.(asc|sig|sign|minisig|gpg|pgp)$`)
+	listName        = pattern.New(`(?i)(sums?|sha[0-9]+|checksums?|digests?|release)(\.txt)?$`)
+	compression     = pattern.New(`\.(gz|bz2|xz|zst|lz|lzma|Z)$`)
 )
 
 func withoutSignature(name string) string { return signatureSuffix.ReplaceAllString(name, "") }

@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +20,7 @@ import (
 
 	"fernladder/core/durable"
 	"fernladder/core/event"
+	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 )
@@ -471,9 +471,9 @@ func plain(ctx context.Context, err error) error {
 func Redacted(source string) string { return redactedText(source) }
 
 var (
-	userInURL  = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://)[^/?#\s'"]*@`)
-	queryInURL = regexp.MustCompile(`([A-Za-z][A-Za-z0-9+.-]*://[^\s'"?]*\?)([^\s'"#]*)`)
-	queryValue = regexp.MustCompile(`(^|&)([^=&]*)=[^&]*`)
+	userInURL  = pattern.New(`([A-Za-z][A-Za-z0-9+.-]*://)[^/?#\s'"]*@`)
+	queryInURL = pattern.New(`([A-Za-z][A-Za-z0-9+.-]*://[^\s'"?]*\?)([^\s'"#]*)`)
+	queryValue = pattern.New(`(^|&)([^=&]*)=[^&]*`)
 )
 
 const hidden = "xxxxx"

@@ -3,8 +3,9 @@ package tomlfile
 import (
 	"bytes"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"fernladder/core/pattern"
 )
 
 // Set gives the key at the end of a path of tables, of which there is one at least, a
@@ -124,7 +125,7 @@ func (e *Edit) keyStart(offset int) int {
 	return offset
 }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = pattern.New(`^[A-Za-z0-9_-]+$`)
 
 // dottedKey is a name as a key, in quotes where it needs them.
 func dottedKey(name string) string {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -17,6 +16,7 @@ import (
 	"fernladder/core/host"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/settings"
@@ -375,7 +375,7 @@ func urlsIn(lines []string) (urls []string) {
 	return urls
 }
 
-var aURL = regexp.MustCompile(`\b(?:https?|ftp|git|svn)://[^\s'"‘’<>)\]]+`)
+var aURL = pattern.New(`\b(?:https?|ftp|git|svn)://[^\s'"‘’<>)\]]+`)
 
 // adviceForMissing says who has what is missing, and how a recipe asks for it.
 func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {

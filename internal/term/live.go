@@ -5,12 +5,13 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	xterm "golang.org/x/term"
+
+	"fernladder/core/pattern"
 )
 
 // draw shows what is going on now below the lines that stay: a line for the
@@ -140,10 +141,10 @@ func (a *activity) look() (last string) {
 // Programs that build tell how far they are at the beginning of lines: in
 // percent, or by how many steps of how many.
 var (
-	percent = regexp.MustCompile(`(?m)^\[ {0,2}(\d{1,3})%\]`)
-	steps   = regexp.MustCompile(`(?m)^\[(\d+)/(\d+)\]`)
+	percent = pattern.New(`(?m)^\[ {0,2}(\d{1,3})%\]`)
+	steps   = pattern.New(`(?m)^\[(\d+)/(\d+)\]`)
 	// sequence is what programs write to change colours.
-	sequence = regexp.MustCompile(`\x1b\[[0-9;?]*[ -/]*[@-~]`)
+	sequence = pattern.New(`\x1b\[[0-9;?]*[ -/]*[@-~]`)
 )
 
 // howFar finds the last count in the end of a log, and its last line in
