@@ -175,7 +175,7 @@ func TestLimitsAndOffline(t *testing.T) {
 	assert.ErrorContains(t, err, "larger than 1000 bytes")
 	archives.Largest, archives.Offline = 0, true
 	_, err = archives.Fetch(context.Background(), w)
-	assert.ErrorContains(t, err, "--offline forbids the network")
+	assert.ErrorContains(t, err, "offline, the network is forbidden")
 	archives.Offline = false
 	_, err = archives.Fetch(context.Background(), w)
 	require.NoError(t, err)
