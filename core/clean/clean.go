@@ -1,9 +1,9 @@
 // Package clean finds what can be deleted from a root, and deletes it.
 //
-// Candidates are values: they say what could go and how much it frees. Whether it
-// still can is looked at again under the lock of each, for anything may have come into
-// use since: what has, stays, and is told. Trees go before what they stand on, so that
-// whenever this ends, none is left whose needs are gone.
+// Candidates are values: they say what could be deleted and how much that frees. Before
+// deletion, each is checked again under its lock, because anything may have come into use
+// meanwhile: such things stay, and are reported. Trees are deleted before their needs, so that
+// whenever this ends, no tree is left without its needs.
 package clean
 
 import (
@@ -37,7 +37,7 @@ type Stayed struct {
 	By    store.Ref `json:"by,omitzero"` // of NeededNow: the tree that stands on it
 }
 
-// Deleted is what became of candidates.
+// Deleted is the outcome for candidates.
 type Deleted struct {
 	Works    []store.Ref `json:"works"`
 	Trees    []store.Ref `json:"trees"`
@@ -48,8 +48,8 @@ type Deleted struct {
 	Stayed   []Stayed    `json:"stayed"`
 }
 
-// Delete deletes candidates, those that still are. It waits only for the process that changes
-// the landing. What was deleted is told also when it ends with an error.
+// Delete deletes candidates that still are. It waits only for a process that changes the
+// landing. It also reports what was deleted when it ends with an error.
 func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, err error) {
 	if err := d.forget(ctx, m, c.Landings); err != nil {
 		return d, err
@@ -88,7 +88,7 @@ func Delete(ctx context.Context, m *machine.Machine, c Candidates) (d Deleted, e
 	return d, m.Store.Wrap(err)
 }
 
-// Sweep deletes what programs that were killed have left of states of the landing.
+// Sweep deletes what killed programs left of states of the landing.
 func Sweep(ctx context.Context, m *machine.Machine) error {
 	unlock, err := m.Store.LockLanding(ctx, m.TellLandingHeld)
 	if err != nil {
@@ -98,7 +98,7 @@ func Sweep(ctx context.Context, m *machine.Machine) error {
 	return landing.Sweep(m.Store)
 }
 
-// forget deletes states of the landing, those that are not in use by now.
+// forget deletes states of the landing that are not in use by now.
 func (d *Deleted) forget(ctx context.Context, m *machine.Machine, states []landing.Remembered) error {
 	if len(states) == 0 {
 		return nil
@@ -112,8 +112,7 @@ func (d *Deleted) forget(ctx context.Context, m *machine.Machine, states []landi
 	return err
 }
 
-// deleteLogs deletes the logs of a build, if it still does not exist, and no process is at
-// it.
+// deleteLogs deletes the logs of a build that still does not exist and that no process works on.
 func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 	unlock, err := m.Store.LockBuildNow(l.Ref)
 	if errors.Is(err, filelock.ErrHeld) {
@@ -135,13 +134,12 @@ func (d *Deleted) deleteLogs(m *machine.Machine, l Log) error {
 	return nil
 }
 
-// mayGo reports whether a tree may be deleted, by the states of the landing and the trees
-// that are there while no other process can change the landing.
+// mayGo reports whether a tree may be deleted, judged by the states of the landing and the
+// existing trees while no other process can change the landing.
 type mayGo func(r store.Ref, states []landing.Remembered, all []*store.Receipt) bool
 
-// deleteTrees deletes trees, each before what it stands on, as long as each may go. A
-// build that uses one is waited for, if wait says so, while nothing is locked; else the
-// tree stays.
+// deleteTrees deletes trees that may go, each before its needs. With wait, it waits for a build
+// that uses one, holding no lock; otherwise the tree stays.
 func (d *Deleted) deleteTrees(ctx context.Context, m *machine.Machine, doomed []*store.Receipt, mayGo mayGo,
 	wait bool) error {
 	for _, r := range dependantsFirst(doomed) {
@@ -173,8 +171,7 @@ func lockTree(ctx context.Context, m *machine.Machine, r store.Ref, wait bool) (
 	})
 }
 
-// deleteTree deletes a tree whose lock the caller holds, and the earlier landings that
-// had it.
+// deleteTree deletes a tree whose lock the caller holds, and the earlier landings with it.
 func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.Receipt, mayGo mayGo) error {
 	unlock, err := m.Store.LockLanding(ctx, m.TellLandingHeld)
 	if err != nil {
@@ -209,7 +206,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	if err != nil {
 		return err
 	}
-	// A program that was killed at its very end may have left what it was built in.
+	// A program that was killed at its very end may have left its work directory.
 	if err := safefs.Remove(m.Store.Work(r.Ref)); err != nil {
 		return m.Store.Wrap(err)
 	}
@@ -221,8 +218,7 @@ func (d *Deleted) deleteTree(ctx context.Context, m *machine.Machine, r *store.R
 	return m.Store.Wrap(safefs.Remove(m.Store.Logs(r.Ref)))
 }
 
-// stillNeeded finds a tree that is linked with or runs with one of the doomed and is not
-// among them.
+// stillNeeded finds a tree that is linked or runs with a doomed one and is not among them.
 func stillNeeded(all, doomed []*store.Receipt) (by, tree store.Ref, needed bool) {
 	for _, r := range all {
 		if slices.ContainsFunc(doomed, func(d *store.Receipt) bool { return d.Ref == r.Ref }) {
@@ -238,7 +234,7 @@ func stillNeeded(all, doomed []*store.Receipt) (by, tree store.Ref, needed bool)
 	return by, tree, false
 }
 
-// dependantsFirst orders trees so that each comes before all that it needs.
+// dependantsFirst orders trees so that each comes before its needs.
 func dependantsFirst(receipts []*store.Receipt) []*store.Receipt {
 	byRef := map[store.Ref]*store.Receipt{}
 	for _, r := range receipts {

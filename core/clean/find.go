@@ -16,8 +16,7 @@ import (
 	"fernladder/core/store"
 )
 
-// What says what is looked for. Directories of builds that have failed or were broken
-// off always are.
+// What says what to look for. Directories of failed or interrupted builds are always included.
 type What struct {
 	Names    []landing.Named // of whose packages; none: of all
 	Trees    bool            // trees that nothing on a landing stands on that is kept
@@ -48,14 +47,14 @@ type Aside struct {
 	Wrote time.Time
 }
 
-// A Log is the directory of the logs of a build that is not there.
+// A Log is the directory of the logs of a build without a tree.
 type Log struct {
 	store.Ref
 	Size  int64
 	Wrote time.Time
 }
 
-// Bytes is how much they take.
+// Bytes is their size.
 func (c Candidates) Bytes() int64 {
 	total := c.ArchiveBytes()
 	for _, w := range c.Works {
@@ -73,7 +72,7 @@ func (c Candidates) Bytes() int64 {
 	return total
 }
 
-// ArchiveBytes is how much of that archives take.
+// ArchiveBytes is the size of the archives among them.
 func (c Candidates) ArchiveBytes() (total int64) {
 	for _, a := range c.Archives {
 		total += a.Size
@@ -86,27 +85,27 @@ func (c Candidates) Empty() bool {
 	return len(c.Works)+len(c.Trees)+len(c.Landings)+len(c.Logs)+len(c.Archives)+len(c.Damaged) == 0
 }
 
-// names reports whether something of a build is looked for.
+// names reports whether a build is among the named ones.
 func (w What) names(r store.Ref) bool {
 	return len(w.Names) == 0 || slices.ContainsFunc(w.Names, func(n landing.Named) bool {
 		return n.Fits(r, false) || n.ID == "" && n.String() == r.Name
 	})
 }
 
-// fits reports whether something is as old and as large as what is looked for.
+// fits reports whether something is as old and as large as requested.
 func (w What) fits(now, since time.Time, size int64) bool {
 	return now.Sub(since) >= w.Older && size >= w.Larger
 }
 
-// locked reports whether a lock file that is given needs a build.
+// locked reports whether a given lock file needs a build.
 func (w What) locked(r store.Ref) bool {
 	return slices.ContainsFunc(w.Locks, func(f *lock.File) bool {
 		return slices.ContainsFunc(f.Builds, func(b *lock.Build) bool { return b.Name == r.Name && b.ID == r.ID })
 	})
 }
 
-// lockedArchive reports whether a lock file that is given needs an archive. Of
-// repositories, all stay where there is one.
+// lockedArchive reports whether a given lock file needs an archive. If there is one, all
+// repositories stay.
 func (w What) lockedArchive(a source.Stored) bool {
 	if len(w.Locks) > 0 && !strings.HasPrefix(filepath.Base(filepath.Dir(a.File)), "sha") {
 		return filepath.Base(filepath.Dir(a.File)) != "partial"
@@ -118,8 +117,8 @@ func (w What) lockedArchive(a source.Stored) bool {
 	})
 }
 
-// archives are the digests of the archives of the packages that are named: of their recipes, and of
-// what was built of them.
+// archives are the digests of the archives of the named packages: of their recipes, and of their
+// builds.
 func (w What) archives(m *machine.Machine) (map[string]bool, error) {
 	own := map[string]bool{}
 	for _, n := range w.Names {
@@ -145,8 +144,8 @@ func (w What) archives(m *machine.Machine) (map[string]bool, error) {
 	return own, nil
 }
 
-// ArchivesOf finds the archives of packages, which are named as on a command line, without those
-// that builds of other packages use.
+// ArchivesOf finds the archives of packages, named as on a command line, except for those that
+// builds of other packages use.
 func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
 	c.What.Archives = true
 	if c.What.Names, err = landing.ParseNames(texts); err != nil {
@@ -176,8 +175,8 @@ func ArchivesOf(m *machine.Machine, texts []string) (c Candidates, err error) {
 	return c, m.Store.Wrap(err)
 }
 
-// Landings lists the earlier states of the landing that have builds of packages, which are named as
-// on a command line. Deleting the trees deletes these states.
+// Landings lists the earlier states of the landing with builds of packages, named as on a
+// command line. Deleting the trees deletes these states.
 func Landings(m *machine.Machine, texts []string) (numbers []int, err error) {
 	states, err := landing.History(m.Store)
 	if err != nil {
@@ -287,7 +286,7 @@ func (c *Candidates) findDamaged(m *machine.Machine) {
 	}
 }
 
-// findLogs finds the logs of builds that have no tree, and no directory to go on in.
+// findLogs finds the logs of builds without a tree and without a work directory.
 func (c *Candidates) findLogs(m *machine.Machine) error {
 	logged, err := m.Store.AllLogged()
 	if err != nil {
@@ -306,8 +305,8 @@ func (c *Candidates) findLogs(m *machine.Machine) error {
 	return nil
 }
 
-// unused lists the trees that nothing on a state of the landing stands on, as it runs
-// or as it was built, and nothing that is locked.
+// unused lists the trees that nothing locked and nothing on a state of the landing depends on,
+// at run time or at build time.
 func unused(receipts []*store.Receipt, states []landing.Remembered, what What) []*store.Receipt {
 	byRef := map[store.Ref]*store.Receipt{}
 	for _, r := range receipts {
@@ -336,8 +335,8 @@ func unused(receipts []*store.Receipt, states []landing.Remembered, what What) [
 	return slices.DeleteFunc(slices.Clone(receipts), func(r *store.Receipt) bool { return used[r.Ref] })
 }
 
-// standing leaves out the trees that others stand on that stay, because they are too
-// young or too small.
+// standing leaves out trees that others depend on which stay because they are too young or too
+// small.
 func standing(all, doomed []*store.Receipt) []*store.Receipt {
 	for {
 		by := map[store.Ref]bool{}

@@ -15,15 +15,15 @@ import (
 	"fernladder/core/store"
 )
 
-// Runs is the error for a package that cannot leave the landing, for another that
-// stays needs it to run.
+// Runs is the error for a package that cannot leave the landing, because another that stays
+// needs it to run.
 type Runs struct{ Name, With string }
 
 func (e *Runs) Error() string {
 	return fmt.Sprintf("%s is on the landing because %s needs it to run", e.Name, e.With)
 }
 
-// Removed is what came of a removal.
+// Removed is the outcome of a removal.
 type Removed struct {
 	landing.Result
 	Trees   []*store.Receipt // of what is named; they are gone where that was asked for
@@ -32,11 +32,11 @@ type Removed struct {
 	Deleted
 }
 
-// Remove takes what is named off the landing, with what only that needed when it
-// runs; and, with trees, deletes the trees that the names fit, and forgets them in the
-// lock file. What is gone already was perhaps removed by the same command, that was
-// ended; what never existed has the code landing.NoBuild. Other errors have
-// the code landing.BadName, or are a *Runs.
+// Remove takes the named builds off the landing, with what only they needed at run time; with
+// trees, it deletes the trees that the names fit, and removes them from the lock file. If
+// something is gone already, the same command may have removed it before it was interrupted;
+// what never existed has the code landing.NoBuild. Other errors have the code landing.BadName,
+// or are a *Runs.
 func Remove(ctx context.Context, m *machine.Machine, texts []string, trees bool) (r Removed, err error) {
 	current, err := landing.Current(m.Store)
 	if err != nil {
@@ -111,7 +111,7 @@ func heardOf(m *machine.Machine, name string) bool {
 	return err == nil
 }
 
-// forgetLocked takes packages that are gone whole out of the lock file.
+// forgetLocked removes packages without any tree from the lock file.
 func forgetLocked(ctx context.Context, m *machine.Machine, names []landing.Named) error {
 	var gone []string
 	for _, n := range names {
@@ -131,8 +131,8 @@ func forgetLocked(ctx context.Context, m *machine.Machine, names []landing.Named
 	return err
 }
 
-// without are the builds that stay asked for when those that fit are not. What another
-// member needs when it runs cannot go.
+// without are the builds that stay requested without those that fit. A runtime need of another
+// member cannot go.
 func without(s *store.Store, current landing.State, fits func(store.Ref) bool) ([]landing.Asked, error) {
 	asked := slices.DeleteFunc(current.Asked(), func(a landing.Asked) bool { return fits(a.Ref) })
 	left, err := landing.Members(asked, s.Needs)
@@ -152,8 +152,8 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 	return asked, nil
 }
 
-// promote gives the plain names of a package of which only builds are left that were
-// beside another to the newest of them.
+// promote gives the plain names of a package, all of whose builds are beside another that is
+// gone, to the newest of them.
 func promote(asked []landing.Asked, left []landing.Member) (done bool) {
 	after := landing.State{Members: left}
 	for _, m := range left {

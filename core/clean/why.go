@@ -10,7 +10,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Reasons are why a build is there.
+// Reasons are why a build exists.
 type Reasons struct {
 	Build   store.Ref   `json:"build"`
 	Landing string      `json:"landing"`             // asked, needed, beside or no
@@ -32,7 +32,7 @@ type Dependant struct {
 	Way        []string `json:"way"` // of needs, from what was asked for to it; names
 }
 
-// Why finds out why a build is there, and what would go with it.
+// Why finds out why a build exists, and what would go with it.
 func Why(m *machine.Machine, r store.Ref) (*Reasons, error) {
 	all, err := m.Store.Receipts()
 	if err != nil {
@@ -67,7 +67,7 @@ func Why(m *machine.Machine, r store.Ref) (*Reasons, error) {
 	return w, w.removal(m.Store, all, current, states)
 }
 
-// came finds the state from which on a build was on the landing without a break.
+// came finds the state since which a build has been on the landing without interruption.
 func came(states []landing.Remembered, current landing.State, r store.Ref) (int, string) {
 	byNumber := map[int]landing.State{}
 	for _, x := range states {
@@ -96,8 +96,7 @@ func (w *Reasons) locked(m *machine.Machine) error {
 	return nil
 }
 
-// dependants are the builds that need this one, each with the way from what was asked
-// for to it.
+// dependants are the builds that need this one, each with the path from a requested one.
 func (w *Reasons) dependants(all []*store.Receipt, current landing.State) {
 	from := map[store.Ref]store.Ref{}
 	var queue []store.Ref

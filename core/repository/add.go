@@ -21,11 +21,11 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Changed is what a change did, and the packages that are there since.
+// Changed is the outcome of a change, and the packages after it.
 type Changed struct{ Added, Gone, Now []Entry }
 
-// Add adds packages, in files of either format, to a suite of apt's; keep is how many
-// versions of each stay, the newest; 0: all.
+// Add adds packages, in files of either format, to a suite of apt's; keep is the number of
+// newest versions of each to keep; 0: all.
 func (r *Repository) Add(ctx context.Context, key Key, files []string, suite string, keep int) (*Changed, error) {
 	c := &Changed{}
 	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
@@ -46,8 +46,7 @@ func (r *Repository) Add(ctx context.Context, key Key, files []string, suite str
 	})
 }
 
-// Drop takes packages out, by NAME or NAME=VERSION. Trees that nothing stands on any more
-// go with them.
+// Drop removes packages, by NAME or NAME=VERSION, with trees that nothing depends on any more.
 func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Changed, error) {
 	if _, err := r.Entries(); err != nil {
 		return nil, err
@@ -77,11 +76,10 @@ func difference(all, left []Entry) []Entry {
 	})
 }
 
-// treeName matches the packages of trees, which are called by their build ids.
+// treeName matches the packages of trees, which are named by their build ids.
 var treeName = pattern.New(`-[0-9a-f]{12}(?:-dev|-devel)?$`)
 
-// trimmed leaves so many versions of each package, and takes away trees that nothing that
-// is left needs.
+// trimmed keeps so many versions of each package, and removes trees that nothing else needs.
 func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 	all := entries
 	slices.SortFunc(entries, compareEntries)
@@ -105,7 +103,7 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 			}
 		}
 		less := slices.DeleteFunc(slices.Clone(left), func(e Entry) bool {
-			// What is for building against a tree goes with it, and not before.
+			// A package for building against a tree is removed together with it.
 			stem := stemOf(e.Name)
 			return treeName.MatchString(e.Name) && !needed[stem] && !needed[e.Name] ||
 				treeName.MatchString(e.Name) && stem != e.Name &&
@@ -118,12 +116,13 @@ func trimmed(entries []Entry, keep int) (left, gone []Entry) {
 	}
 }
 
-// stemOf is the name of the package that one is for building against; its own for others.
+// stemOf is the name of the package that a development package belongs to; its own name for
+// others.
 func stemOf(name string) string {
 	return strings.TrimSuffix(strings.TrimSuffix(name, "-devel"), "-dev")
 }
 
-// take brings a package into the pool. It is nil for one that is there already.
+// take brings a package into the pool. It is nil if the pool has it.
 func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
 	f, err := safefs.Open(file)
 	if errors.Is(err, safefs.ErrNotRegular) {
@@ -150,7 +149,7 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 	if slices.ContainsFunc(entries, e.takesPlaceOf) {
 		return nil, taken(e.Name, e.Version)
 	}
-	// A file in the pool is one package, whatever suites it is in.
+	// A file in the pool is one package, in any number of suites.
 	there := slices.IndexFunc(entries, func(o Entry) bool { return o.File == e.File })
 	if err := r.copyIn(f, headers, e, key, there >= 0); err != nil {
 		return nil, err
@@ -170,8 +169,8 @@ func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry,
 	return e, nil
 }
 
-// takesPlaceOf reports whether a machine could not tell which of two packages is meant: one is
-// for all machines, the other for those of one kind.
+// takesPlaceOf reports whether a machine could not distinguish two packages: one is for all
+// machines, the other for those of one kind.
 func (e *Entry) takesPlaceOf(o Entry) bool {
 	return o.Format == e.Format && o.Suite == e.Suite && o.Name == e.Name && o.Version == e.Version &&
 		forAll(o.Arch) != forAll(e.Arch)
@@ -180,7 +179,7 @@ func (e *Entry) takesPlaceOf(o Entry) bool {
 // forAll reports whether packages of an architecture are for all machines.
 func forAll(arch string) bool { return arch == "all" || arch == "noarch" }
 
-// safeName is what the file of a package is called in the pool.
+// safeName is the name of a package's file in the pool.
 func safeName(e *Entry) string {
 	version := e.Version
 	if _, rest, is := strings.Cut(version, ":"); is {
@@ -206,7 +205,7 @@ func (e *Entry) named(file string) error {
 	return nil
 }
 
-// paragraphs matches what some reader or other takes for the end of a paragraph.
+// paragraphs matches what any reader may take for the end of a paragraph.
 var paragraphs = pattern.New(`\r|\n[ \t]*\n`)
 
 func (e *Entry) deb(f *os.File, suite string) error {
@@ -217,7 +216,7 @@ func (e *Entry) deb(f *os.File, suite string) error {
 	names, fields := ospackage.Fields(control)
 	e.Format, e.Suite, e.Name, e.Version, e.Arch = ospackage.Deb, suite, fields["Package"], fields["Version"],
 		fields["Architecture"]
-	// Fields that a list adds are not the package's to say.
+	// Fields that a list adds are not taken from the package.
 	seen := map[string]bool{"filename": true, "size": true, "md5sum": true, "sha1": true, "sha256": true, "sha512": true}
 	for _, name := range names {
 		if seen[strings.ToLower(name)] {
@@ -252,7 +251,7 @@ func (e *Entry) rpm(f *os.File) (*ospackage.RPMFile, error) {
 	return headers, e.named(f.Name())
 }
 
-// copyIn copies a package into the pool, whole or not at all; a .rpm is signed. look only
+// copyIn copies a package into the pool, completely or not at all; it signs a .rpm. look only
 // finds out what it would be.
 func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, key Key, look bool) error {
 	to := filepath.Join(r.Dir, e.File)
@@ -271,7 +270,7 @@ func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, ke
 	if err := out.Chmod(0o644); err != nil {
 		return err
 	}
-	// What a .rpm is, apart from who has signed it.
+	// The identity of a .rpm, apart from its signature.
 	plain := md5.New()
 	if headers != nil {
 		if err := headers.Payload(f, plain); err != nil {
@@ -301,13 +300,13 @@ func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, ke
 	return durable.Rename(out.Name(), to)
 }
 
-// Wrong is something that is not as the repository says.
+// Wrong is something that differs from what the repository says.
 type Wrong struct {
 	File string `json:"file"`
 	What string `json:"what"`
 }
 
-// Check reads every package, and what is published, and says what is not as it should be.
+// Check reads every package, and the published files, and reports what is wrong.
 func (r *Repository) Check(ctx context.Context) (wrong []Wrong, packages int, err error) {
 	if err := r.ours(); err != nil {
 		return nil, 0, err

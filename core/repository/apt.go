@@ -21,8 +21,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// publishApt writes what apt reads: for each suite the lists of packages, by architecture,
-// plain and packed, also under their digests, and what is signed of them.
+// publishApt writes the files for apt: for each suite the lists of packages, by architecture,
+// plain and compressed, also under their digests, and the signed file.
 func (r *Repository) publishApt(dir, old string, entries []Entry, key Key) error {
 	suites := map[string][]Entry{}
 	for _, e := range entries {
@@ -48,7 +48,7 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 	for _, arch := range arches {
 		var plain bytes.Buffer
 		for _, e := range entries {
-			// What runs everywhere is in the list of each kind of machine.
+			// Packages for all machines are in the list of each kind of machine.
 			if e.Arch == arch || e.Arch == "all" && arch != "all" {
 				plain.WriteString(stanza(e) + "\n")
 			}
@@ -105,9 +105,8 @@ func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) err
 	return nil
 }
 
-// listsBefore keeps the lists of the state before, for those who have read the signed file
-// that names them and come for them now. as says by what names they are kept; "" for one
-// that is not.
+// listsBefore keeps the lists of the previous state, for readers of its signed file that come
+// for them now. as says by what name each is kept; "" if it is not.
 func listsBefore(signed string, naming *pattern.Pattern, as func(match []string) (from, to string)) error {
 	text, err := safefs.ReadFile(signed, largestList)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -121,7 +120,7 @@ func listsBefore(signed string, naming *pattern.Pattern, as func(match []string)
 		if to == "" {
 			continue
 		}
-		// One that is gone has no readers, and one of the same name is identical.
+		// A missing one has no readers, and one with the same name is identical.
 		if err := os.Link(from, to); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -141,13 +140,13 @@ func architectures(entries []Entry) []string {
 	return arches
 }
 
-// stanza is what a list has of a package: its control file, and where it is.
+// stanza is a package's entry in a list: its control file, and its place.
 func stanza(e Entry) string {
 	return strings.TrimRight(e.Control, "\n") + fmt.Sprintf("\nFilename: %s\nSize: %d\nMD5sum: %s\nSHA256: %s\n", e.File,
 		e.Size, e.MD5, e.SHA256)
 }
 
-// release is the file that is signed: the digests of all lists.
+// release is the signed file: the digests of all lists.
 func (r *Repository) release(suite string, arches []string, sums string) string {
 	now := r.Now().UTC()
 	const form = "Mon, 02 Jan 2006 15:04:05 UTC"

@@ -16,8 +16,8 @@ import (
 	"fernladder/core/pattern"
 )
 
-// publishDNF writes what dnf reads: what packages are and need, their files, and what
-// changed, and the file that has the digests of these, with its signature.
+// publishDNF writes the files for dnf: packages and their needs, their files, and changes, and
+// the signed file with the digests of these.
 func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, key Key) error {
 	var its []Entry
 	for _, e := range entries {
@@ -102,7 +102,7 @@ func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, ke
 	return nil
 }
 
-// listLink matches a list in the file that is signed: its name, which begins with its digest.
+// listLink matches a list in the signed file: its name, which begins with its digest.
 var listLink = pattern.New(`href="repodata/(([0-9a-f]{64})-[a-z]+\.xml\.gz)"`)
 
 func escaped(text string) string {
@@ -111,7 +111,7 @@ func escaped(text string) string {
 	return b.String()
 }
 
-// describe writes what the lists have of a .rpm.
+// describe writes the entry of a .rpm in the lists.
 func describe(e *Entry, r *ospackage.RPMFile) {
 	version := fmt.Sprintf(`epoch="%d" ver="%s" rel="%s"`, r.Number(ospackage.TagEpoch),
 		escaped(r.Text(ospackage.TagVersion)), escaped(r.Text(ospackage.TagRelease)))
@@ -192,8 +192,8 @@ func relations(element string, names, versions []string, flags []int64) string {
 	return "<rpm:" + element + ">\n" + text + "</rpm:" + element + ">\n"
 }
 
-// files lists those of a package; only those that others may need by their paths, for the
-// list that everyone reads.
+// files lists those of a package; for the list that every machine reads, only those that others
+// may need by path.
 func files(r *ospackage.RPMFile, few bool) string {
 	bases, dirs, in, modes := r.Texts(ospackage.TagFileNames), r.Texts(ospackage.TagDirs),
 		r.Numbers(ospackage.TagFileDirs), r.Numbers(ospackage.TagFileModes)

@@ -22,7 +22,7 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// A Key signs what others are to trust. It is an OpenPGP key, and is never copied.
+// A Key signs what others trust. It is an OpenPGP key, and is never copied.
 type Key interface {
 	Sign(data io.Reader) ([]byte, error) // detached, binary
 	Armored(data []byte) ([]byte, error) // detached, in letters
@@ -39,8 +39,8 @@ type fileKey struct {
 
 const largestKey = 1 << 20
 
-// ReadKey reads an OpenPGP secret key that is not locked by a passphrase, in letters or
-// binary, from a file that only its owner can read.
+// ReadKey reads an OpenPGP secret key without a passphrase, armoured or binary, from a file that
+// only its owner can read.
 func ReadKey(file string, now func() time.Time) (Key, error) {
 	bad := func(what string, args ...any) error {
 		return problem.New(problem.Other, file, "%s: %s", file, fmt.Sprintf(what, args...))
@@ -134,7 +134,7 @@ func (k *fileKey) Public() ([]byte, error) {
 
 func (k *fileKey) Fingerprint() string { return fingerprint(k.entity) }
 
-// agentKey is one that gpg has, with its agent.
+// agentKey is a key of gpg's agent.
 type agentKey struct{ program, id string }
 
 // AgentKey is a key that gpg signs with, by its fingerprint or another name that gpg knows.

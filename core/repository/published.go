@@ -16,12 +16,12 @@ import (
 	"fernladder/core/safefs"
 )
 
-// largestList is more than anything has that is published besides packages.
+// largestList is more than any published file has, except for packages.
 const largestList = 1 << 30
 
 var digestLine = pattern.New(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)$`)
 
-// keyFile is the key by which others check what is published.
+// keyFile is the public key with which others verify what is published.
 func (r *Repository) keyFile() string { return filepath.Join(r.Dir, r.Name+".asc") }
 
 func (r *Repository) public() (openpgp.EntityList, error) {
@@ -36,7 +36,7 @@ func (r *Repository) public() (openpgp.EntityList, error) {
 	return ring, err
 }
 
-// SignedBy is the fingerprint of the key by which others check what is published.
+// SignedBy is the fingerprint of that key.
 func (r *Repository) SignedBy() (string, error) {
 	ring, err := r.public()
 	if err != nil {
@@ -47,8 +47,8 @@ func (r *Repository) SignedBy() (string, error) {
 
 func fingerprint(e *openpgp.Entity) string { return fmt.Sprintf("%X", e.PrimaryKey.Fingerprint) }
 
-// published says what of a state's published files is wrong: digests, and signatures by
-// the key that is beside them.
+// published returns what is wrong with a state's published files: digests, and signatures by the
+// key beside them.
 func (r *Repository) published(number int, entries []Entry) (wrong []Wrong) {
 	add := func(file, what string, args ...any) {
 		shown, err := filepath.Rel(r.Dir, file)

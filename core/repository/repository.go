@@ -43,7 +43,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// own is the directory that makes a directory a repository of ours.
+// own is the directory that marks a directory as a repository of ours.
 const own = ".fernladder-repository"
 
 // served are the names by which readers find what is published, each a link.
@@ -66,8 +66,8 @@ type Repository struct {
 
 	Valid time.Duration // for how long what is published for apt counts; 0: for ever
 
-	// AnotherKey lets a key sign that is not the one that the repository has been signed
-	// with. Other machines trust only that.
+	// AnotherKey allows another key than the one that the repository has been signed with. Other
+	// machines only trust that.
 	AnotherKey bool
 
 	Waiting func() // called where another process changes it first
@@ -95,9 +95,8 @@ type Entry struct {
 
 var nameForm = pattern.New(`^[a-z0-9][a-z0-9.-]*$`)
 
-// ours refuses a directory that another user can write to, for what is in it could lead
-// anywhere, and one that is not a repository of ours and has something in it that one of
-// us would write.
+// ours refuses a directory that another user can write to, because its contents could lead
+// anywhere, and one that is not a repository of ours and has entries with the names of ours.
 func (r *Repository) ours() error {
 	for _, dir := range []string{r.Dir, filepath.Join(r.Dir, own), filepath.Join(r.Dir, own, "states"),
 		filepath.Join(r.Dir, "pool")} {
@@ -186,8 +185,8 @@ func (r *Repository) index(number int) (entries []Entry, err error) {
 	return entries, lines.Err()
 }
 
-// Change makes of the packages that are there others, and publishes them. The files of
-// those that are new are in the pool. It waits for another that changes the repository.
+// Change makes new packages from the existing ones, and publishes them. The files of new ones
+// are in the pool. It waits for other changes of the repository.
 func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) ([]Entry, error)) error {
 	if !nameForm.MatchString(r.Name) {
 		return badName(r.Name)
@@ -233,7 +232,7 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 	return os.Remove(r.changing())
 }
 
-// sameKey refuses a key that is not the one that is beside the packages.
+// sameKey refuses another key than the one beside the packages.
 func (r *Repository) sameKey(key Key) error {
 	ring, err := r.public()
 	if err != nil ||
@@ -245,7 +244,7 @@ func (r *Repository) sameKey(key Key) error {
 		Instead(fingerprint(ring[0]), key.Fingerprint()).Remedy(problem.ReplaceKey)
 }
 
-// changing is a file that is there while the repository is changed.
+// changing is a file that exists while the repository is being changed.
 func (r *Repository) changing() string { return filepath.Join(r.Dir, own, "changing") }
 
 func compareEntries(a, b Entry) int {
@@ -258,8 +257,8 @@ func compareEntries(a, b Entry) int {
 	return strings.Compare(a.File, b.File)
 }
 
-// sweep deletes what a change that was broken off has left: states that were never in use,
-// and packages that no state has.
+// sweep deletes what an interrupted change left: states that were never in use, and packages
+// without a state.
 func (r *Repository) sweep(current int) error {
 	if _, err := os.Lstat(r.changing()); errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -344,8 +343,8 @@ func (r *Repository) publish(number, before int, entries []Entry, key Key) error
 	return later(dir, old)
 }
 
-// later makes the files of a state newer than those of the one before by a second at
-// least. Web servers and those who read from them tell what has changed by whole seconds.
+// later makes the files of a state newer than those of the previous one by at least a second.
+// Web servers and their clients detect changes by whole seconds.
 func later(dir, old string) error {
 	before, err := os.Stat(filepath.Join(old, "index.jsonl"))
 	if err != nil {
@@ -367,8 +366,8 @@ func later(dir, old string) error {
 	})
 }
 
-// bringIn brings a state into use, by one rename. The links to it from where readers look
-// are there before, and lead nowhere until then.
+// bringIn puts a state into use, by one rename. The links that readers follow exist before, and
+// lead nowhere until then.
 func (r *Repository) bringIn(number int, entries []Entry) error {
 	for _, name := range r.served(entries) {
 		link := filepath.Join(r.Dir, name)
@@ -388,8 +387,8 @@ func (r *Repository) bringIn(number int, entries []Entry) error {
 	return durable.Symlink(filepath.Join("states", strconv.Itoa(number)), filepath.Join(r.Dir, own, "current"))
 }
 
-// clear deletes states older than the one before, and packages that neither that nor the
-// one in use has.
+// clear deletes states older than the previous one, and packages that neither it nor the one in
+// use has.
 func (r *Repository) clear(before int, old, now []Entry) error {
 	states, err := os.ReadDir(filepath.Join(r.Dir, own, "states"))
 	if err != nil {
@@ -423,8 +422,8 @@ func (r *Repository) clear(before int, old, now []Entry) error {
 	return nil
 }
 
-// foreign is the problem of a directory that is another program's repository, or that
-// another user can write to.
+// foreign is the problem of a directory that is another program's repository, or that another
+// user can write to.
 func foreign(dir, why string) error { return problem.New(problem.Other, dir, "%s %s", dir, why) }
 
 func badName(name string) error {

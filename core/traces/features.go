@@ -1,8 +1,8 @@
 package traces
 
-// This file reads what a source reports while it is configured: which features are on and
-// off, and what it looked for and did not find. It reads the output of configure scripts,
-// CMake and Meson in the forms that many share; what a source does not print is unknown.
+// This file reads what a source reports while it is configured: which features are on and off,
+// and what it looked for and did not find. It reads the output of configure scripts, CMake and
+// Meson in common forms; what a source does not print is unknown.
 
 import (
 	"slices"
@@ -13,8 +13,8 @@ import (
 	"fernladder/core/store"
 )
 
-// FeatureText is the name of a feature, with what the source did not find where that has
-// another name.
+// FeatureText is the name of a feature, with what the source did not find if that has another
+// name.
 func FeatureText(f store.Feature) string {
 	if f.On || f.Lacks == "" || buildfile.Stem(f.Lacks) == buildfile.Stem(f.Name) {
 		return f.Name
@@ -51,8 +51,8 @@ var summaryList = pattern.New(`^-- The following (?:\w+ )?(?:features|packages) 
 // Headings of lists of what was said to Meson and CMake, which they print again.
 var told = pattern.New(`^[ \t]*User defined options$`)
 
-// Features reads what was printed while a source was configured. off are names of what its
-// arguments say is to be left out. own begins lines that are not the source's.
+// Features reads the output of a configure step. off are names of what its arguments turn off.
+// own begins lines that are not the source's.
 func Features(log string, off []string, own string) []store.Feature {
 	r := &reading{off: off, own: own, absent: map[string]string{}}
 	lines := strings.Split(strings.TrimRight(log, "\n"), "\n")
@@ -66,7 +66,7 @@ func Features(log string, off []string, own string) []store.Feature {
 	r.summary(lines)
 	r.lists(lines)
 	if !slices.ContainsFunc(r.all, func(f store.Feature) bool { return !f.On }) {
-		// One without a summary says what it has looked for, of what others have.
+		// A source without a summary only reports its look-ups.
 		for _, l := range r.lookups {
 			r.add(store.Feature{Name: l.name, On: l.found, Says: l.version})
 		}
@@ -85,8 +85,8 @@ type reading struct {
 	all     []store.Feature
 }
 
-// add takes a feature, unless there is one of its name. Of one that is said twice, what
-// is said later counts.
+// add adds a feature, unless there is one of its name. If a source reports it twice, the later
+// report counts.
 func (r *reading) add(f store.Feature) {
 	f.Name = strings.Trim(f.Name, " .")
 	const most = 400
@@ -139,13 +139,13 @@ func (r *reading) lists(lines []string) {
 	}
 }
 
-// told reports whether something was told to be left out.
+// told reports whether an argument turned something off.
 func (r *reading) told(name string) bool {
 	stem := buildfile.Stem(strings.ReplaceAll(name, " ", "-"))
 	return slices.ContainsFunc(r.off, func(off string) bool { return buildfile.Stem(off) == stem })
 }
 
-// explain says of a feature why it is off.
+// explain finds out why a feature is off.
 func (r *reading) explain(f *store.Feature) {
 	if f.On {
 		return

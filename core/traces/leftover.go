@@ -12,8 +12,8 @@ import (
 	"fernladder/core/host"
 )
 
-// A Use is something of the operating system that a build has used, by the name
-// that a recipe asks for it with.
+// A Use is something of the operating system that a build has used, by the name for it in
+// recipes.
 type Use struct {
 	host.Question
 	Package string   `json:"package,omitempty"` // of the operating system, where one has it
@@ -21,8 +21,7 @@ type Use struct {
 	How     How      `json:"how"`               // the best known of them
 }
 
-// A System is the operating system, as far as uses are about it. It remembers what
-// it has found out.
+// A System is the operating system, for questions about uses. It remembers what it finds out.
 type System struct {
 	Programs host.Programs
 	Packages *host.Packages // nil where nothing is known of packages
@@ -31,14 +30,13 @@ type System struct {
 	known map[string]*stock
 }
 
-// stock is what everything has that is built with some programs.
+// stock is what everything built with some programs has.
 type stock struct {
 	packages map[string]bool
 	files    map[string]string
 }
 
-// stock finds out what comes with the C library, with these programs, and with
-// every system.
+// stock finds out what comes with the C library, with these programs, and with every system.
 func (s *System) stock(ctx context.Context, programs []string) (*stock, error) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
@@ -70,14 +68,14 @@ func (s *System) stock(ctx context.Context, programs []string) (*stock, error) {
 	return known, nil
 }
 
-// A Declaration is what a recipe says it needs of the operating system.
+// A Declaration is what a recipe declares to need of the operating system.
 type Declaration struct {
 	Programs  []string // that the stages of the build run
 	Questions []host.Question
 	Packages  []string
 }
 
-// common are programs that every system has on which anything is built.
+// common are programs of every system on which anything is built.
 var common = strings.Fields(`
 	sh bash dash env test [ true false echo printf cat cp mv rm ln ls mkdir rmdir mktemp chmod chown touch install
 	dd df du sed grep egrep fgrep awk gawk mawk nawk find xargs sort uniq head tail cut paste tr wc tee join comm
@@ -85,13 +83,13 @@ var common = strings.Fields(`
 	cksum sum md5sum sha1sum sha256sum nproc tar gzip gunzip ar ranlib nm ld as strip objdump objcopy size strings
 	cc gcc c++ g++ cpp make gmake file which arch`)
 
-// Beyond returns what was used and is not declared: nothing that comes with what
-// is declared, with the compilers and build programs, or with every system. Others
-// are the packages of which only files were opened that are not asked for by name:
-// programs look through such as plugins and translations, and do without them.
+// Beyond returns uses that are not declared: without what comes with the declarations, with the
+// compilers and build programs, or with every system. others are packages of which only files
+// were opened that no program requests by name: programs look through plugins, translations and
+// the like, and work without them.
 //
-// Where nothing is known of packages, headers are left out, for nothing tells
-// those of the C library from others.
+// If nothing is known about packages, headers are left out, because those of the C library
+// cannot be distinguished from others.
 func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) (uses []Use, others []string,
 	err error) {
 	rest := slices.Sorted(maps.Keys(files))
@@ -137,8 +135,8 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 	return uses, others, nil
 }
 
-// leading leaves out the files of packages that others of them bring along, which
-// need not be said besides.
+// leading leaves out the files of packages that other used packages require, because those need
+// not be declared.
 func (s *System) leading(ctx context.Context, paths []string, owners map[string]string, files Files) (rest []string,
 	err error) {
 	rest = slices.Clone(paths)
@@ -157,8 +155,8 @@ func (s *System) leading(ctx context.Context, paths []string, owners map[string]
 	return rest, nil
 }
 
-// without leaves out the files of packages and of what they bring along, but for
-// those of the package keep.
+// without leaves out the files of packages and of what they require, except for those of the
+// package keep.
 func (s *System) without(ctx context.Context, paths []string, owners map[string]string, names []string,
 	keep string) ([]string, error) {
 	if len(names) == 0 {
@@ -199,11 +197,11 @@ func group(paths []string, owners map[string]string, files Files, declared Decla
 	return all
 }
 
-// order says by what a package is best asked for.
+// order ranks the names by which a package can be requested.
 var order = []host.Kind{host.Module, host.Program, host.Header, host.Library, host.Python, host.Perl, host.File}
 
-// better reports whether a is what a recipe should rather ask for than b: the more
-// telling kind, and of the same the shortest name.
+// better reports whether a is a better name for a request than b: of a more telling kind, or
+// shorter.
 func better(a, b host.Question) bool {
 	at, bt := slices.Index(order, a.Kind), slices.Index(order, b.Kind)
 	if at < 0 || bt < 0 {
@@ -212,7 +210,7 @@ func better(a, b host.Question) bool {
 	return at < bt || at == bt && (len(a.Name) < len(b.Name) || len(a.Name) == len(b.Name) && a.Name < b.Name)
 }
 
-// question is how a recipe asks for a file; it has no kind where it does not.
+// question is a recipe's name for a file; it has no kind if there is none.
 func question(path string, how How) host.Question {
 	if dir := filepath.Base(filepath.Dir(path)); how == Ran && dir != "bin" && dir != "sbin" {
 		if filepath.Base(path) == "cc1plus" {

@@ -25,7 +25,7 @@ var (
 	acLibrary  = pattern.New(`^checking for \w+ in -l([\w.+-]+)\.\.\. (yes|no)$`)
 )
 
-// looked takes a line in, if it is one that says so.
+// looked records a line, if it is one.
 func (r *reading) looked(line string) {
 	const most = 4000
 	if len(line) > 300 || len(r.lookups) == most {

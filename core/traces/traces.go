@@ -21,7 +21,7 @@ import (
 	"fernladder/core/sandbox"
 )
 
-// How is how it is known that a file was used.
+// How says how it is known that a file was used.
 type How string
 
 // The ways.
@@ -36,7 +36,7 @@ const (
 // Files are the files of the operating system that a build has used.
 type Files map[string]How
 
-// add takes a file, if it is one and is not known yet.
+// add adds a file, if it is one and is not known yet.
 func (f Files) add(path string, how How) {
 	path = filepath.Clean(path)
 	if !system(path) || f[path] != "" && f[path] != Opened {
@@ -47,8 +47,8 @@ func (f Files) add(path string, how How) {
 	}
 }
 
-// system reports whether a path is in one of the directories that operating systems
-// and those who administer them put their files in.
+// system reports whether a path is in one of the directories for files of operating systems and
+// their administrators.
 func system(path string) bool {
 	for _, dir := range []string{"/usr/", "/lib", "/bin/", "/sbin/", "/opt/"} {
 		if strings.HasPrefix(path, dir) {
@@ -58,17 +58,16 @@ func system(path string) bool {
 	return false
 }
 
-// largestTrace is the most that is read of one file that a build has left, and
-// mostTraces of how many.
+// largestTrace limits what is read of one trace of a build, and mostTraces how many are read.
 const (
 	largestTrace = 64 << 20
 	mostTraces   = 200_000
 )
 
-// Headers takes the headers that compilers have included, from the files that they
-// write for make (Posix make rules) below a directory, as automake, CMake and many
-// makefiles have them do, and from other such files. Names are below the box, which
-// is the build's own; what is not there, or is no file, says nothing.
+// Headers records the headers that compilers have included, from the files that they write for
+// make (POSIX make rules) below a directory, as automake, CMake and many makefiles request, and
+// from other such files. Names are below the box, which belongs to the build; missing files, and
+// what is no file, are skipped.
 func (f Files) Headers(box *safefs.Dir, dir string, others ...string) error {
 	seen := map[string]bool{}
 	take := func(file *os.File) error {
@@ -111,8 +110,8 @@ func (f Files) Headers(box *safefs.Dir, dir string, others ...string) error {
 	})
 }
 
-// Listed takes the headers that ninja has written down itself: what its tool deps
-// prints, in which they stand below the files that they went into.
+// Listed records the headers in the output of ninja's tool deps, which lists them below the
+// outputs.
 func (f Files) Listed(text string) {
 	for line := range strings.Lines(text) {
 		if strings.HasPrefix(line, "    /") {
@@ -121,12 +120,12 @@ func (f Files) Listed(text string) {
 	}
 }
 
-// found matches a line of the log that pkg-config writes (PKG_CONFIG_LOG): a
-// module, what was wanted, and the version that is there.
+// found matches a line of pkg-config's log (PKG_CONFIG_LOG): a module, the wanted version, and
+// the existing version.
 var found = pattern.New(`^(\S+) .*\[\S+\]$`)
 
-// Modules takes the modules that pkg-config was asked for and has, from its log.
-// Dirs are where it looks for those of the operating system.
+// Modules records the modules that pkg-config was asked for and has, from its log. dirs are
+// where it looks for those of the operating system.
 func (f Files) Modules(box *safefs.Dir, log string, dirs []string) {
 	text, err := box.ReadFile(log, largestTrace)
 	if err != nil {
@@ -147,8 +146,8 @@ func (f Files) Modules(box *safefs.Dir, log string, dirs []string) {
 	}
 }
 
-// Libraries takes shared libraries that what was placed needs to run, by the
-// names that linkers find them by, where they are there.
+// Libraries records the shared libraries that placed files need at run time, by the names for
+// linkers, if those exist.
 func (f Files) Libraries(names []string, loader host.Loader) {
 	for _, name := range names {
 		for _, dir := range loader {
@@ -166,13 +165,13 @@ func (f Files) Libraries(names []string, loader host.Loader) {
 	}
 }
 
-// configured matches the programs that configure scripts, CMake and Meson say they
-// have found, by their whole paths.
+// configured matches programs that configure scripts, CMake and Meson report as found, with
+// absolute paths.
 var configured = pattern.New(`(?m)^(?:ac_cv_(?:path|prog)_\w+=|\w+:FILEPATH=` +
 	`|Program .* found: YES .*\()'?(/(?:usr/)?(?:local/)?s?bin/[\w.+-]+)`)
 
-// Programs takes programs that were found when the build was configured, if the
-// logs of its stages show that they were run: the first word of a command.
+// Programs records programs that were found by the configure step, if the logs of stages show
+// that they were run: as the first word of a command.
 func (f Files) Programs(box *safefs.Dir, notes, logs []string) error {
 	candidates := map[string]string{}
 	for _, file := range notes {
@@ -213,7 +212,7 @@ func (f Files) Programs(box *safefs.Dir, notes, logs []string) error {
 // commands separates the commands of a line of a shell.
 var commands = pattern.New(`&&|\|\||[;|(]`)
 
-// Record takes all that a watched build has read and run.
+// Record records everything that a watched build has read and run.
 func (f Files) Record(file string) error {
 	text, err := safefs.ReadFile(file, sandbox.LargestRecord)
 	if err != nil {

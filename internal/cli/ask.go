@@ -45,7 +45,7 @@ func addPrefixFlags(c *cobra.Command, ask *plan.Ask) {
 	c.Flags().BoolVar(&ask.System, "system-prefix", false, "allow /usr, which has the operating system's own files")
 }
 
-// addClusterFlags adds the flags that let the nodes of a cluster build.
+// addClusterFlags adds the flags for building on the nodes of a cluster.
 func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
 	c.Flags().BoolVar(&ask.Cluster, "cluster", false,
 		"build on the nodes of the cluster in the settings ([cluster]), as jobs of its batch scheduler")
@@ -53,8 +53,8 @@ func (a *app) addClusterFlags(c *cobra.Command, ask *plan.Ask) {
 		"with --cluster: exit when the jobs are submitted; fernladder follow returns to them")
 }
 
-// onNodes notes which command it is that nodes may build for, and says what does not go
-// together with building on a cluster, or without it.
+// onNodes notes which command nodes build for, and refuses flags that contradict building on a
+// cluster, or require it.
 func (a *app) onNodes(c *cobra.Command, ask *plan.Ask) error {
 	a.nodes.Command = c.Name()
 	if a.nodes.Detach && !ask.Cluster {
@@ -84,7 +84,7 @@ func (e edited) Set(text string) error {
 	return nil
 }
 
-// with is what is asked for with these names.
+// with is the request with these names.
 func with(ask *plan.Ask, names []string) plan.Ask {
 	asked := *ask
 	asked.Names = names
@@ -94,13 +94,13 @@ func with(ask *plan.Ask, names []string) plan.Ask {
 	return asked
 }
 
-// ladder is a request for the ladder of packages, of which is told what a person should know
-// before it is carried out.
+// ladder is a request for the ladder of packages; it reports what a person should know before
+// the plan is carried out.
 func (a *app) ladder(ask plan.Ask) session.LadderRequest {
 	return session.LadderRequest{Ask: ask, Planned: a.planned}
 }
 
-// planned tells of a ladder what a person should know before it is carried out.
+// planned reports what a person should know about a ladder before it is carried out.
 func (a *app) planned(l *session.Ladder) error {
 	a.tellPins(l.Pins)
 	for _, o := range l.Orphans {
@@ -137,7 +137,7 @@ func (a *app) tellPins(pins []install.Pinned) {
 	}
 }
 
-// expect lets the progress know what is to be built, and how long that should take.
+// expect tells the progress display what will be built, and how long that should take.
 func (a *app) expect(p *plan.Plan) error {
 	if err := p.Estimate(a.session.Machine); err != nil {
 		return err
@@ -162,7 +162,7 @@ func (a *app) expect(p *plan.Plan) error {
 	return nil
 }
 
-// told tells how builds went, and returns the error that decides the exit status.
+// told reports the outcome of builds, and returns the error that decides the exit status.
 func (a *app) told(ctx context.Context, l *session.Ladder, run *install.Report, err error) error {
 	if run != nil {
 		if ctx.Err() == nil && !is[*cluster.Left](err) {
@@ -180,7 +180,7 @@ func (a *app) told(ctx context.Context, l *session.Ladder, run *install.Report, 
 	return a.failed(err)
 }
 
-// build builds a ladder, and tells how that went.
+// build builds a ladder, and reports the outcome.
 func (a *app) build(ctx context.Context, r session.BuildRequest) (*session.BuildReport, error) {
 	s, err := a.open()
 	if err != nil {
@@ -190,8 +190,8 @@ func (a *app) build(ctx context.Context, r session.BuildRequest) (*session.Build
 	return b, a.told(ctx, b.Ladder, b.Run, err)
 }
 
-// tellMissed tells of options that were chosen earlier and that the releases of the plan do
-// not have, or not as they were.
+// tellMissed reports options that were chosen earlier and that the releases of the plan do not
+// have, or not with that value.
 func (a *app) tellMissed(p *plan.Plan) {
 	for _, pkg := range p.Packages {
 		for _, o := range pkg.Missed {
@@ -206,8 +206,7 @@ func (a *app) tellMissed(p *plan.Plan) {
 	}
 }
 
-// failed shows all of what failed, with what would help, and returns the error that
-// decides the exit status.
+// failed shows all failures, with help, and returns the error that decides the exit status.
 func (a *app) failed(err error) error {
 	var all *install.Failures
 	if !errors.As(err, &all) {
@@ -236,7 +235,7 @@ func (a *app) failed(err error) error {
 	return &alreadyShown{errs[0]}
 }
 
-// showUnrecorded tells that a build that is done could not be written into the history.
+// showUnrecorded reports that a finished build could not be added to the history.
 func (a *app) showUnrecorded(err error) {
 	if err != nil {
 		a.screen.Note("The history could not be written: %v", err)

@@ -12,8 +12,8 @@ import (
 	"fernladder/internal/optionscreen"
 )
 
-// choose lets the options be chosen on a screen, and does with the choice what is asked.
-// Whatever happens then, the command that makes it is not lost.
+// choose lets a person choose options on a screen, and does what the person decides with the
+// choice. The command for the choice is never lost.
 func (a *app) choose(ctx context.Context, m *machine.Machine, ask plan.Ask, glance *plan.Choosing) error {
 	defer debug.SetGCPercent(debug.SetGCPercent(400)) // a key is answered before memory is tidied
 	reopen := func(c *plan.Choosing) (*plan.Choosing, []plan.Change, error) {

@@ -11,8 +11,8 @@ import (
 	"fernladder/core/recipe"
 )
 
-// clashes tells which programs and libraries of a package the operating system has
-// too, and which of them wins where.
+// clashes reports which programs and libraries of a package the operating system has too, and
+// which one has precedence where.
 func clashes(m *machine.Machine, name string, o recipe.Offers) []string {
 	const few = 4
 	var lines []string

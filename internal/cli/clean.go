@@ -144,7 +144,7 @@ func (a *app) showCandidates(c clean.Candidates) {
 	a.screen.Print("\n%s in all.", term.Bytes(c.Bytes()))
 }
 
-// showStayed tells what was not deleted after all, and why.
+// showStayed reports what was not deleted after all, and why.
 func (a *app) showStayed(d clean.Deleted) {
 	for _, s := range d.Stayed {
 		why := map[clean.Reason]string{clean.BeingBuilt: "is being built, or built with", clean.InUse: "is now in use",

@@ -73,7 +73,7 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 	return a.report(err)
 }
 
-// ended is why things end in order.
+// ended is the reason for an orderly end: a signal.
 type ended struct{ os.Signal }
 
 func (e ended) Error() string { return e.String() + " signal received" }
@@ -194,8 +194,8 @@ func judged(err error) error {
 	return err
 }
 
-// commandLine is a command line as it could be typed, without what it says of where the
-// settings are and how it prints.
+// commandLine is a command line in the form for typing, without the flags about settings and
+// output.
 func commandLine(args []string) string {
 	var left []string
 	for i := 0; i < len(args); i++ {

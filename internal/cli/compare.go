@@ -83,7 +83,7 @@ func (a *app) compareMade(r *compare.Report) {
 	a.screen.Table([]string{"", "", "A", "B"}, rows)
 }
 
-// short cuts what is long and says nothing to a person, as digests are.
+// short cuts off long texts that mean nothing to a person, such as digests.
 func short(text string) string {
 	const most, digest = 60, 19
 	if strings.HasPrefix(text, "sha") && len(text) > most {

@@ -66,7 +66,7 @@ var story = []scene{
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 
-// told is what came of a scene, in JSON.
+// told is the outcome of a scene, in JSON.
 type told struct {
 	Command string `json:"command"`
 	Stdout  string `json:"stdout"`
@@ -119,8 +119,7 @@ func (a *app) demo(ctx context.Context, keep string) error {
 	return nil
 }
 
-// demoFolder makes the folder of the demonstration. done takes a temporary one
-// away.
+// demoFolder makes the folder of the demonstration. done deletes a temporary one.
 func demoFolder(keep string) (dir string, done func(), err error) {
 	if keep == "" {
 		dir, err = os.MkdirTemp("", "fernladder-demo-")
@@ -153,8 +152,8 @@ func (a *app) play(ctx context.Context, i int, s scene, dir string, env []string
 	result := told{Command: s.command}
 	command := exec.CommandContext(ctx, "sh", "-c", s.command)
 	command.Dir, command.Env = dir, env
-	// An interrupt from the keyboard reaches the command by itself; it must
-	// have time to end what it has started.
+	// An interrupt from the keyboard reaches the command itself; it must have time to end what it
+	// has started.
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	var out, errOut bytes.Buffer
 	if a.screen.JSON {

@@ -142,7 +142,7 @@ func drafted(r *session.DraftReport) (names []string) {
 	return names
 }
 
-// tellListening tells from time to time how far listening to a source is.
+// tellListening reports the progress of listening to a source from time to time.
 func (a *app) tellListening(r *session.DraftRequest) {
 	const often = 5 * time.Second
 	began := a.now()
@@ -230,7 +230,7 @@ func (a *app) showDraft(r *session.DraftReport, f session.DraftRequest) error {
 	return nil
 }
 
-// showDecided shows the options that are on, what is needed, and what is left out.
+// showDecided shows the options that are on, the needs, and what is left out.
 func (a *app) showDecided(d draft.Decided) {
 	var off []string
 	for _, c := range d.Choices {
@@ -274,8 +274,8 @@ func (a *app) showDecided(d draft.Decided) {
 	}
 }
 
-// byShelf names the options that are on because recipes have what they need, where the
-// source would decide by what is there; and those that are off and could be on, for they do.
+// byShelf names the options that are on because recipes have what they need, although the source
+// would decide by itself; and those that are off and could be on for the same reason.
 func byShelf(d draft.Decided) (on, could []string) {
 	for _, c := range d.Choices {
 		var recipes []string

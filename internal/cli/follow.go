@@ -73,7 +73,7 @@ func (a *app) followRun(ctx context.Context, name string, end bool) error {
 	return cluster.NoRun(name)
 }
 
-// comeBack does what the command that has begun a run does, with its builds.
+// comeBack completes the command that has begun a run, with its builds.
 func (a *app) comeBack(ctx context.Context, r *cluster.Run) error {
 	a.nodes.Follow, a.nodes.Command = r.Name, r.Command
 	a.screen.Note("Following %s, which was submitted %s ago: %s", r.Name, ago(a.now().Sub(r.Began)), r.Title())
@@ -112,7 +112,7 @@ func (a *app) completeRuns(*cobra.Command, []string, string) ([]string, cobra.Sh
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
-// showLeft tells that jobs go on, and how to come back to them.
+// showLeft reports that jobs continue, and how to return to them.
 func (a *app) showLeft(left *cluster.Left) {
 	switch {
 	case a.screen.JSON:
@@ -126,8 +126,8 @@ func (a *app) showLeft(left *cluster.Left) {
 	}
 }
 
-// leaves decides what becomes of the jobs when the program is ended: they go on where its
-// terminal is gone, or where who sits there wants it.
+// leaves decides what happens to the jobs when the program is ended: they continue if its
+// terminal is gone, or if the user wants that.
 func (a *app) leaves(cause error) bool {
 	if by := (ended{}); errors.As(cause, &by) && by.Signal == syscall.SIGHUP {
 		return true

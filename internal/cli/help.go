@@ -24,7 +24,7 @@ import (
 	"fernladder/internal/term"
 )
 
-// helped is an error with lines that say what would help, and how that is typed.
+// helped is an error with lines of help, and how to type it.
 type helped struct {
 	err   error
 	lines []string
@@ -44,7 +44,7 @@ func (e *helped) Error() string {
 
 func (e *helped) Unwrap() error { return e.err }
 
-// helper knows what would help, by what a machine has.
+// helper finds help, by what a machine has.
 type helper struct {
 	m        *machine.Machine
 	evidence advice.Evidence
@@ -52,8 +52,7 @@ type helper struct {
 
 func newHelper(m *machine.Machine) *helper { return &helper{m, advice.Look(m)} }
 
-// with adds to an error of core what would help. Core says what it is, and here it is
-// said what to type.
+// with adds help to an error of the core. The core says what it is, and this says what to type.
 func (h *helper) with(err error) error {
 	if lines := h.lines(err); len(lines) > 0 {
 		return &helped{err, lines}
@@ -94,7 +93,7 @@ func (h *helper) lines(err error) []string {
 	return linesOf(err)
 }
 
-// jobEnded says what lets the job of a cluster go on to its end.
+// jobEnded says how the job of a cluster can get to its end.
 func (h *helper) jobEnded(e *cluster.Ended) []string {
 	switch state := e.Status.State; {
 	case state == cluster.Impossible && len(e.Avoided) > 0:
@@ -112,7 +111,7 @@ func (h *helper) jobEnded(e *cluster.Ended) []string {
 	return []string{"Repeat the command to build it again."}
 }
 
-// says is what the texts of a source that lacks something say of what it wants.
+// says is what the texts of a source that lacks something say about its needs.
 func (h *helper) says(f *build.Failure) (lines []string) {
 	if f.Work == "" || len(f.Cause.Questions()) == 0 {
 		return nil
@@ -125,7 +124,7 @@ func (h *helper) says(f *build.Failure) (lines []string) {
 	return lines
 }
 
-// outside says what leads files into the tree that were placed outside of it.
+// outside says how files that were placed outside get into the tree.
 func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
 	if len(f.Outside) == 0 {
 		return nil
@@ -138,8 +137,8 @@ func (h *helper) outside(r *recipe.Recipe, f *build.Failure) []string {
 		"    " + strings.Join(answers[0].Args, " ")}
 }
 
-// missing names recipes that have what the operating system lacks, and how to find out
-// which packages have the rest.
+// missing names recipes that have what the operating system lacks, and how to find the packages
+// of the rest.
 func (h *helper) missing(missing *host.Missing) []string {
 	var lines []string
 	offers := advice.Offer(missing, h.evidence)
@@ -155,8 +154,8 @@ func (h *helper) missing(missing *host.Missing) []string {
 	return lines
 }
 
-// typed are the commands and changes by which a person does what would help, in one line
-// each. %s is the list of what a remedy is given.
+// typed are the commands and changes for each remedy, in one line each. %s is the list of its
+// arguments.
 var typed = map[problem.Action]string{
 	problem.AllowSystemPrefix: "If you mean it: the same command with --system-prefix",
 	problem.BeginTinkering:    "To begin: fernladder tinker %s",
@@ -247,8 +246,8 @@ func linesOf(err error) (lines []string) {
 	return lines
 }
 
-// advice says in lines what to do about a cause, and about what its log says is missing besides.
-// The recipe is nil where the log is of something else than a build of a recipe.
+// advice says what to do about a cause, and about what else its log reports as missing. The
+// recipe is nil if the log is not of a recipe's build.
 func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 	lines, packages := h.against(r, c)
 	if c.Asks != "" {
@@ -302,7 +301,8 @@ func fileOf(r *recipe.Recipe) string {
 	return r.File
 }
 
-// against says what to do about one cause, and which packages of the operating system that takes.
+// against says what to do about one cause, and which packages of the operating system that
+// takes.
 func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {
 	file := cmp.Or(fileOf(r), "its recipe")
 	say := func(format string, args ...any) ([]string, []string) {

@@ -64,7 +64,7 @@ commit.`,
 	return c
 }
 
-// installs is what install and upgrade do with the names that they are given.
+// installs is what install and upgrade do with the given names.
 func (a *app) installs(ask *plan.Ask) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
 		if err := a.onNodes(c, ask); err != nil {
@@ -106,7 +106,7 @@ func (a *app) install(ctx context.Context, ask plan.Ask) error {
 	return a.answer(r, func() { a.showInstalled(r, foretold) })
 }
 
-// fitting adds to a clash the command that brings what clashes to one build.
+// fitting adds the command that resolves a clash by choosing one build.
 func fitting(err error, ask plan.Ask) error {
 	var clash *landing.Clash
 	if !errors.As(err, &clash) || slices.Contains(ask.Names, clash.By.Name) || len(ask.Names) == 0 {
@@ -169,8 +169,8 @@ func (a *app) showConfigs(configs []store.ConfigChange) {
 	}
 }
 
-// showNotes shows what recipes have to say after an install, and where what is new is
-// configured.
+// showNotes shows the notes of recipes after an install, and the configuration files of new
+// packages.
 func (a *app) showNotes(p *plan.Plan, l install.Landed) {
 	m := a.session
 	for _, j := range p.Asked() {
@@ -189,7 +189,7 @@ func (a *app) showNotes(p *plan.Plan, l install.Landed) {
 	}
 }
 
-// newer tells of releases that an upgrade would move to.
+// newer reports releases that an upgrade would move to.
 func (a *app) newer(p *plan.Plan) {
 	var newer, names []string
 	for _, pkg := range p.Newer() {
@@ -202,8 +202,8 @@ func (a *app) newer(p *plan.Plan) {
 	}
 }
 
-// changes tells what came, went and changed between two states, and of builds of the
-// same release what is different. The plan, which can be nil, has what is not built.
+// changes reports what was added, removed and changed between two states, and how builds of the
+// same release differ. The plan, which can be nil, has builds that do not exist yet.
 func (a *app) changes(p *plan.Plan, before, after []landing.Member) []string {
 	made := func(r store.Ref) (store.Made, bool) {
 		if p != nil {

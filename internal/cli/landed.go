@@ -13,7 +13,7 @@ import (
 	"fernladder/internal/term"
 )
 
-// showLanded tells of a change of the landing all but what is on it.
+// showLanded reports a change of the landing, except for its members.
 func (a *app) showLanded(l install.Landed) {
 	a.showConfigs(l.Configs)
 	if l.After.Number == 0 {
@@ -42,8 +42,8 @@ func (a *app) showLanded(l install.Landed) {
 	}
 }
 
-// showWithout tells of builds that run with one that does not have the plain names: what
-// they start by those is another.
+// showWithout reports builds whose runtime need is beside another build: the plain names start
+// that one.
 func (a *app) showWithout(state landing.State) {
 	m := a.session
 	for _, member := range state.Members {
@@ -68,7 +68,7 @@ func numbers(all []int) string {
 	return strings.Trim(strings.ReplaceAll(fmt.Sprint(all), " ", ", "), "[]")
 }
 
-// showNamed tells which files are not on the landing under their own names, and why.
+// showNamed reports which files are not on the landing under their own names, and why.
 func (a *app) showNamed(all []landing.Naming) {
 	type key struct {
 		r   store.Ref
@@ -173,7 +173,7 @@ func comes(names []string) string {
 	return isAnd(names) + " come"
 }
 
-// showShared tells what is ours in a directory that others use too.
+// showShared reports what belongs to us in a shared directory.
 func (a *app) showShared(s *landing.Shared) {
 	switch {
 	case s == nil:
@@ -185,7 +185,7 @@ func (a *app) showShared(s *landing.Shared) {
 	}
 }
 
-// showBlocked tells which names in a shared directory are not ours.
+// showBlocked reports which names in a shared directory do not belong to us.
 func (a *app) showBlocked(s *landing.Shared) {
 	const few = 10
 	for i, b := range s.Blocked {
@@ -200,8 +200,8 @@ func (a *app) showBlocked(s *landing.Shared) {
 	}
 }
 
-// aheadOfLock tells where the lock file has other builds than the landing that was
-// brought back, for the next install would move them again.
+// aheadOfLock reports where the lock file has other builds than the restored landing, because
+// the next install would change them again.
 func (a *app) aheadOfLock(l install.Landed) error {
 	other, file, err := install.OtherThanLocked(a.session.Machine, l.After)
 	if err != nil || len(other) == 0 {

@@ -17,7 +17,7 @@ var answers = []struct {
 	{0, "Continue choosing", ""},
 }
 
-// leave asks what becomes of the choice, if there is one.
+// leave asks what to do with the choice, if there is one.
 func (s *screen) leave() tea.Cmd {
 	if len(s.choice.Changes()) == 0 {
 		s.outcome = Unchanged

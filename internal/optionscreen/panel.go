@@ -12,8 +12,8 @@ import (
 	"fernladder/internal/term"
 )
 
-// panel draws what there is to say about the current option, and what the choice means,
-// in so many lines; or, in their place, what is asked.
+// panel draws information about the current option, and what the choice means, in so many lines;
+// or a question in their place.
 func (s *screen) panel(rows []*plan.Row, width, height int) []string {
 	var lines []string
 	switch r := s.current(rows); {
@@ -25,7 +25,7 @@ func (s *screen) panel(rows []*plan.Row, width, height int) []string {
 		means := s.means(width)
 		if r != nil {
 			about := s.about(r, width)
-			// What it means is not pushed out by an option with many words.
+			// A long description does not push out what the choice means.
 			if room := max(min(3, height-3), height-len(means)-1); len(about) > room && height > 3 {
 				about = about[:room]
 				about[room-1] = ansi.Truncate(about[room-1], width-10, "") + faint.Render("… ctrl+o")
@@ -41,7 +41,7 @@ func (s *screen) panel(rows []*plan.Row, width, height int) []string {
 	return filled(lines, height)
 }
 
-// about says what an option is, could be and adds.
+// about describes an option: its value, other values, and what they add.
 func (s *screen) about(r *plan.Row, width int) []string {
 	lines := wrapped(r.About, width)
 	lines[0] = strong.Render(lines[0])
@@ -81,7 +81,7 @@ func (s *screen) facts(r *plan.Row) []string {
 	return facts
 }
 
-// all is everything there is to say about an option, to be read.
+// all is the complete description of an option.
 func (s *screen) all(r *plan.Row) string {
 	return r.About + "\n\nNow: " + valueOf(r) + "\n" + strings.Join(s.facts(r), "\n") + "\n" + r.Position.String()
 }
@@ -196,7 +196,7 @@ func total(m *plan.Meaning) string {
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// short says in one line what the choice means, where there is no room for more.
+// short says in one line what the choice means, if there is no room for more.
 func (s *screen) short() string {
 	switch {
 	case s.mode == editing:

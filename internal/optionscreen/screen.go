@@ -1,8 +1,8 @@
-// Package optionscreen is the screen on which the options of a package are chosen.
+// Package optionscreen is the screen on which a person chooses the options of a package.
 //
-// It draws what package choice holds, and changes that by keys. What a choice would mean
-// is worked out beside, so that a key is never waited for. It writes nothing, and leaves
-// it to its caller what becomes of the choice.
+// It draws a plan.Choosing, and changes that by keys. What a choice would mean is worked out in
+// parallel, so that no key has to wait. It writes nothing; its caller decides what happens to
+// the choice.
 package optionscreen
 
 import (
@@ -33,12 +33,12 @@ const (
 	Forget // what was changed
 )
 
-// Reopen opens the same choice anew, as the recipe and the settings are now, and says what
-// of the changes can no longer be.
+// Reopen opens the same choice again, with the current recipe and settings, and returns the
+// changes that are no longer possible.
 type Reopen func(*plan.Choosing) (*plan.Choosing, []plan.Change, error)
 
-// Run shows the screen until the person leaves it: the glance at first, until open has
-// opened what it is a glance at. It returns the choice as it was left.
+// Run shows the screen until the person leaves it: the glance at first, until open has opened
+// the choice. It returns the final choice.
 func Run(ctx context.Context, glance *plan.Choosing, open func() (*plan.Choosing, error), reopen Reopen, in io.Reader,
 	out io.Writer, environment []string) (Outcome, *plan.Choosing, error) {
 	ctx, cancel := context.WithCancel(ctx)
@@ -90,7 +90,7 @@ type screen struct {
 	behind  bool  // and it is not that of what is chosen now
 }
 
-// What is worked out beside comes in as messages.
+// Results of parallel work come in as messages.
 type (
 	meant struct {
 		meaning *plan.Meaning
@@ -125,13 +125,13 @@ func (s *screen) begin(o opened) tea.Cmd {
 	}, lookLater())
 }
 
-// lookLater looks now and then whether the files were changed.
+// lookLater checks from time to time whether the files have changed.
 func lookLater() tea.Cmd {
 	return tea.Tick(time.Second, func(time.Time) tea.Msg { return look{} })
 }
 
-// mean works out what the choice means as it is now, unless that is under way for another;
-// then it follows.
+// mean works out what the current choice means; if that is in progress for another one, it
+// follows.
 func (s *screen) mean() tea.Cmd {
 	if s.working {
 		s.behind = true
@@ -145,7 +145,7 @@ func (s *screen) mean() tea.Cmd {
 	}
 }
 
-// Update takes in what happens.
+// Update handles a message.
 func (s *screen) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -269,7 +269,7 @@ func (s *screen) narrow(filter string) {
 	if runes := []rune(term.Visible(filter)); len(runes) <= most {
 		s.filter = string(runes)
 	}
-	// The option that is called like it is the one that is probably meant.
+	// An option with exactly that name is probably meant.
 	for _, r := range slices.Backward(s.rows()) {
 		if s.filter != "" && strings.HasPrefix(r.Name, strings.ToLower(s.filter)) {
 			s.at = r.Name
@@ -326,7 +326,7 @@ func (s *screen) turn(rows []*plan.Row, by int) tea.Cmd {
 	return s.set(r.Name, choices[next])
 }
 
-// set changes a value, or says why that cannot be.
+// set changes a value, or says why that is impossible.
 func (s *screen) set(name, value string) tea.Cmd {
 	s.at = name
 	if err := s.choice.Set(name, value); err != nil {

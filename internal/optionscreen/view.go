@@ -12,8 +12,7 @@ import (
 	"fernladder/internal/term"
 )
 
-// The looks of what is shown. They are of the sixteen colours, and nothing is told by
-// colour alone.
+// The styles. They use the sixteen colours, and colour never carries information alone.
 var (
 	strong = lipgloss.NewStyle().Bold(true)
 	faint  = lipgloss.NewStyle().Foreground(lipgloss.Color("8"))
@@ -23,8 +22,8 @@ var (
 	warm   = lipgloss.NewStyle().Foreground(lipgloss.Color("5"))
 )
 
-// The least that anything can be shown on, and from how wide on what the choice means is
-// beside the list rather than below it.
+// The smallest usable size, and the width from which the meaning is beside the list rather than
+// below it.
 const (
 	leastWidth, leastHeight = 24, 6
 	wide                    = 110
@@ -171,7 +170,7 @@ func (s *screen) list(rows []*plan.Row, width, height int) []string {
 	if len(all) == 0 {
 		return filled([]string{"", "  No option is like that. esc shows all."}, height)
 	}
-	// The current line stays in sight, and the first heading with the first option.
+	// The current line stays visible, and the first heading with the first option.
 	first := at
 	if at == 1 {
 		first = 0

@@ -10,13 +10,12 @@ import (
 	"unicode/utf8"
 )
 
-// Everything that is shown goes through one filter. Much of it is not ours: what
-// servers answer, names of files, summaries, notes, logs. What would do something to
-// a terminal instead of being shown on it is shown in letters: control characters of
-// ASCII (C0) and of ISO 6429 (C1), and those by which text is shown in another order
-// than it is written (Unicode UAX #9). Line feeds and tabs stay.
+// All output goes through one filter. Much of it is foreign: answers of servers, file names,
+// summaries, notes, logs. Characters that would have an effect on a terminal are shown as text:
+// control characters of ASCII (C0) and of ISO 6429 (C1), and those that change the order of text
+// (Unicode UAX #9). Line feeds and tabs stay.
 //
-// Colours of our own are known by a number that no one else can guess.
+// Our own colours are marked by a number that no one else can guess.
 
 // A filter is a writer for a terminal or a file that may be shown on one.
 type filter struct {
@@ -31,7 +30,7 @@ func newMark() string {
 	return fmt.Sprint(binary.LittleEndian.Uint64(random[:]))
 }
 
-// Write takes all of p, and fails only where the other writer does.
+// Write consumes all of p, and fails only if the underlying writer does.
 func (f *filter) Write(p []byte) (int, error) {
 	data := append(f.rest, p...)
 	whole := len(data)
@@ -75,8 +74,7 @@ func (f *filter) show(out *bytes.Buffer, data []byte) {
 	}
 }
 
-// own finds a sequence of our own at the beginning of data: its codes, and how long
-// it is.
+// own finds one of our own sequences at the beginning of data: its codes, and its length.
 func (f *filter) own(data []byte) (codes string, n int) {
 	if f.mark == "" || !bytes.HasPrefix(data, []byte("\x1b[")) {
 		return "", 0
@@ -92,20 +90,18 @@ func (f *filter) own(data []byte) (codes string, n int) {
 	return codes, end + 1
 }
 
-// acts reports whether a character does something to a terminal.
+// acts reports whether a character has an effect on a terminal.
 func acts(c rune) bool {
 	return c < ' ' || c >= 0x7f && c < 0xa0 || c == 0x061c || c == 0x200e || c == 0x200f ||
 		c >= 0x2028 && c <= 0x202e || c >= 0x2066 && c <= 0x2069
 }
 
-// OneLine is a text, such as the name of a file, that is to stand in one line
-// whatever is in it.
+// OneLine is a text, such as a file name, in one line whatever it contains.
 func OneLine(text string) string {
 	return strings.NewReplacer("\n", `\x0a`, "\t", `\x09`, "\r", `\x0d`).Replace(text)
 }
 
-// Log shows what programs have printed. Where they begin a line anew, a new one
-// begins.
+// Log shows the output of programs. A carriage return begins a new line.
 func (s *Screen) Log(r io.Reader) error {
 	buffer := make([]byte, 64<<10)
 	for {
@@ -123,8 +119,8 @@ func (s *Screen) Log(r io.Reader) error {
 	}
 }
 
-// Visible is a text that is not ours in one line, with what would do something to a
-// terminal in letters: for screens that are drawn without the filter.
+// Visible is a foreign text in one line, with control characters as text: for screens that are
+// drawn without the filter.
 func Visible(text string) string {
 	var out bytes.Buffer
 	(&filter{}).show(&out, []byte(text))

@@ -14,8 +14,8 @@ import (
 	"fernladder/core/pattern"
 )
 
-// draw shows what is going on now below the lines that stay: a line for the
-// whole, and one for each package that something is done with.
+// draw shows the current work below the lines that stay: a line for the whole, and one for each
+// active package.
 func (p *Progress) draw() {
 	if !p.screen.live || len(p.active) == 0 {
 		return
@@ -33,8 +33,8 @@ func (p *Progress) draw() {
 	p.screen.err.Write(b.Bytes())
 }
 
-// erase takes what was drawn away. On a terminal that has become narrower since,
-// lines take more rows than they did.
+// erase removes what was drawn. On a terminal that has become narrower since, lines take more
+// rows.
 func (p *Progress) erase() {
 	if len(p.drawn) == 0 {
 		return
@@ -62,8 +62,7 @@ func (s *Screen) size() (width, height int) {
 	return s.width, 24
 }
 
-// block is what draw shows, in at most so many lines of at most so many
-// characters.
+// block is the text that draw shows, with a limited number and width of lines.
 func (p *Progress) block(width, height int) []string {
 	now := p.now()
 	whole := fmt.Sprintf("%7.1fs  %d of %d done", now.Sub(p.began).Seconds(), len(p.settled), p.Packages)
@@ -89,8 +88,8 @@ func (p *Progress) block(width, height int) []string {
 	return lines
 }
 
-// describe tells what is done with one package, how far it is, for how long it
-// has gone on and how long it should still take.
+// describe says what is done with one package, how far it is, how long it has taken and how long
+// it should still take.
 func (p *Progress) describe(a *activity, now time.Time) string {
 	line := fmt.Sprintf("          %-18s %-10s %7s", p.label(a.build), a.what, Duration(now.Sub(a.since)))
 	if a.part != "" {
@@ -102,8 +101,8 @@ func (p *Progress) describe(a *activity, now time.Time) string {
 	return line
 }
 
-// left is how long everything should still take, or 0 if unknown. It is
-// worked out every other second, for it takes a while on long ladders.
+// left is how long everything should still take, or 0 if unknown. It is computed every other
+// second, because it takes a while on long ladders.
 func (p *Progress) left(now time.Time) time.Duration {
 	const often = 2 * time.Second
 	if since := now.Sub(p.leftAt); p.Left == nil || since < often {
@@ -117,8 +116,8 @@ func (p *Progress) left(now time.Time) time.Duration {
 	return p.leftThen
 }
 
-// look reads the end of the log of the stage that is running: how far it is, by
-// the count of the program that runs, and the last line.
+// look reads the end of the current stage's log: the progress that its program reports, and the
+// last line.
 func (a *activity) look() (last string) {
 	if a.log == "" {
 		return ""
@@ -138,17 +137,17 @@ func (a *activity) look() (last string) {
 	return last
 }
 
-// Programs that build tell how far they are at the beginning of lines: in
-// percent, or by how many steps of how many.
+// Build programs report progress at the beginning of lines: in percent, or as the number of a
+// step.
 var (
 	percent = pattern.New(`(?m)^\[ {0,2}(\d{1,3})%\]`)
 	steps   = pattern.New(`(?m)^\[(\d+)/(\d+)\]`)
-	// sequence is what programs write to change colours.
+	// sequence matches colour sequences.
 	sequence = pattern.New(`\x1b\[[0-9;?]*[ -/]*[@-~]`)
 )
 
-// howFar finds the last count in the end of a log, and its last line in
-// printable form.
+// howFar finds the last progress report in the end of a log, and its last line in printable
+// form.
 func howFar(end string) (part, last string) {
 	if all := percent.FindAllStringSubmatch(end, -1); all != nil {
 		part = all[len(all)-1][1] + "%"

@@ -19,12 +19,11 @@ type Build struct{ Name, Version, ID string }
 
 func buildOf(e event.Event) Build { return Build{e.Package, e.Version, e.ID} }
 
-// Progress shows the events of long work: a line for each thing that is settled and,
-// on a terminal, a few more that tell what is going on now. Elsewhere, what goes on for
-// long is told in lines from time to time.
+// Progress shows the events of long work: a line for each result and, on a terminal, some more
+// about current work. Elsewhere, it reports long work in lines from time to time.
 //
-// Event takes a note and never waits. A goroutine of its own draws; it runs from the
-// first event on until everything is settled.
+// Event takes a note and never waits. A goroutine draws; it runs from the first event until
+// everything is settled.
 type Progress struct {
 	screen *Screen
 	now    func() time.Time
@@ -45,7 +44,7 @@ type note struct {
 	at time.Time
 }
 
-// Expected is what is known of work before it begins.
+// Expected is what is known about work before it begins.
 type Expected struct {
 	Packages int
 	Times    map[Build]time.Duration // how long each should take
@@ -53,7 +52,7 @@ type Expected struct {
 	Output   bool // the last line of output of each package is shown, too
 }
 
-// view is what is known of the work that is shown.
+// view is what is known about the work on display.
 type view struct {
 	Expected
 	began    time.Time
@@ -65,7 +64,7 @@ type view struct {
 	drawn    []int             // how wide the lines are that are on the screen to be redrawn
 	spoke    time.Time         // when a line was last written, off a terminal
 
-	// What Left said, and when.
+	// The last result of Left, and its time.
 	leftThen time.Duration
 	leftAt   time.Time
 }
@@ -75,7 +74,7 @@ func newView(e Expected, now time.Time) view {
 		remarks: map[Build]int{}, ids: map[string]string{}}
 }
 
-// activity is a package that something is being done with.
+// activity is a package that is being worked on.
 type activity struct {
 	build    Build
 	what     string
@@ -122,8 +121,8 @@ func (p *Progress) Event(e event.Event) {
 	}
 }
 
-// Settle shows everything that was noted, takes away the lines that are redrawn, and
-// returns when nothing is drawn any more.
+// Settle shows everything that was noted, removes the redrawn lines, and returns when nothing is
+// drawn any more.
 func (p *Progress) Settle() {
 	p.lock.Lock()
 	stop, stopped := p.stop, p.stopped
@@ -140,7 +139,7 @@ func (p *Progress) Settle() {
 	p.erase()
 }
 
-// draws shows notes as they come, and a few times a second what is going on.
+// draws shows notes as they come, and current work a few times a second.
 func (p *Progress) draws(stop, stopped chan struct{}) {
 	defer close(stopped)
 	often := 200 * time.Millisecond
@@ -161,7 +160,7 @@ func (p *Progress) draws(stop, stopped chan struct{}) {
 	}
 }
 
-// redraw shows what was noted and, from time to time, what goes on.
+// redraw shows new notes and, from time to time, current work.
 func (p *Progress) redraw(whole bool) {
 	p.drawing.Lock()
 	defer p.drawing.Unlock()
@@ -176,7 +175,7 @@ func (p *Progress) redraw(whole bool) {
 	}
 }
 
-// show shows what was noted. The caller holds the lock of what is drawn.
+// show shows new notes. The caller holds the lock of the display.
 func (p *Progress) show() {
 	p.lock.Lock()
 	notes := p.notes
@@ -195,8 +194,7 @@ func (p *Progress) show() {
 	}
 }
 
-// label is how a build is called: by its name and version, and by its id where another
-// is called like that, too.
+// label is the name of a build: its name and version, with its id if another build has the same.
 func (p *Progress) label(b Build) string {
 	name := strings.TrimSpace(b.Name + " " + b.Version)
 	if b.ID == "" {
@@ -264,14 +262,14 @@ func (p *Progress) report(e note) {
 	}
 }
 
-// Off a terminal, a stage is told of when it has gone on for longStage, and again with
-// all that goes on when nothing was told for longSilence.
+// Without a terminal, a stage is reported after longStage, and everything in progress after
+// longSilence.
 const (
 	longStage   = 10 * time.Second
 	longSilence = 3 * time.Minute
 )
 
-// reportLong tells what has gone on for long.
+// reportLong reports what has taken long.
 func (p *Progress) reportLong(now time.Time) {
 	silent := now.Sub(p.spoke) >= longSilence
 	for _, a := range p.active {
@@ -291,7 +289,7 @@ func (p *Progress) reportLong(now time.Time) {
 	}
 }
 
-// follow keeps account of what is going on.
+// follow keeps account of current work.
 func (p *Progress) follow(e note) {
 	build := buildOf(e.Event)
 	set := func(what string) {
@@ -325,8 +323,8 @@ func (p *Progress) follow(e note) {
 	}
 }
 
-// moved notes how far a download is. What was there before it began says nothing
-// of its speed.
+// moved notes the progress of a download. What existed before it began does not count for its
+// speed.
 func (a *activity) moved(done, total int64) {
 	if a.total == 0 && a.done == 0 {
 		const step = 2 << 20 // downloads report about every mebibyte
@@ -342,8 +340,7 @@ func (a *activity) speed(now time.Time) float64 {
 	return float64(a.done-a.before) / max(now.Sub(a.since).Seconds(), 0.001)
 }
 
-// transferred says how far downloads are, how fast, and how long they should
-// still take.
+// transferred says how far downloads are, their speed, and how long they should still take.
 func transferred(done, total int64, speed float64) string {
 	if total <= 0 {
 		return fmt.Sprintf("%s, %s/s", Bytes(done), Bytes(int64(speed)))
@@ -352,7 +349,7 @@ func transferred(done, total int64, speed float64) string {
 	return fmt.Sprintf("%d%%, %s/s, %s left", 100*done/total, Bytes(int64(speed)), Duration(left))
 }
 
-// together sums up the downloads that are under way, if there are several.
+// together adds up the current downloads, if there are several.
 func (p *Progress) together() string {
 	var done, total int64
 	speed, files := 0.0, 0
@@ -372,8 +369,8 @@ func (p *Progress) forget(build Build) {
 	p.active = slices.DeleteFunc(p.active, func(a *activity) bool { return a.build == build })
 }
 
-// say writes a line with the time since the beginning. On a live terminal, what is
-// longer goes on below itself.
+// say writes a line with the time since the beginning. On a live terminal, the continuation of a
+// long one is indented.
 func (p *Progress) say(at time.Time, name, format string, args ...any) {
 	p.erase()
 	p.spoke = at

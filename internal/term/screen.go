@@ -1,8 +1,7 @@
-// Package term shows things: tables, progress, colours, JSON. What is shown is
-// for the commands to decide.
+// Package term shows things: tables, progress, colours, JSON. Commands decide what to show.
 //
-// Results go to Out, everything else to Err. Colour and redrawing are only
-// used where a person looks at a terminal.
+// Results go to Out, everything else to Err. Colour and redrawing are only used on a terminal
+// with a person.
 package term
 
 import (
@@ -36,7 +35,7 @@ type Screen struct {
 	progress  *Progress // that is drawn; or nil
 }
 
-// settled is a writer for what is not progress: what is drawn is taken away first.
+// settled is a writer for everything but progress: it removes the drawn lines first.
 type settled struct {
 	s *Screen
 	w io.Writer
@@ -47,8 +46,7 @@ func (w settled) Write(p []byte) (int, error) {
 	return w.w.Write(p)
 }
 
-// Settle shows everything of the progress that was not shown yet, and draws nothing
-// more until there is more.
+// Settle shows all progress that was not shown yet, and draws nothing more until there is more.
 func (s *Screen) Settle() {
 	if s.progress != nil {
 		s.progress.Settle()
@@ -82,12 +80,11 @@ func isTerminal(w io.Writer) bool {
 	return ok && xterm.IsTerminal(int(f.Fd()))
 }
 
-// Interactive reports whether a person sees what is written to stderr and can
-// answer on in.
+// Interactive reports whether a person sees stderr and can answer on in.
 func (s *Screen) Interactive(in *os.File) bool { return !s.JSON && isTerminal(s.err) && isTerminal(in) }
 
-// Drawable reports whether a whole screen can be drawn, and is wanted: results go to a
-// terminal that a person answers on, and plain output was not requested.
+// Drawable reports whether a whole screen can be drawn, and is wanted: results go to a terminal
+// that a person answers on, and plain output was not requested.
 func (s *Screen) Drawable(in *os.File) bool {
 	return !s.JSON && !s.plain && s.term != "dumb" && s.term != "" && isTerminal(s.out) && isTerminal(in)
 }
@@ -110,8 +107,8 @@ func (s *Screen) PrintJSON(v any) error {
 	return encoder.Encode(v)
 }
 
-// Table writes rows below headings, with columns as wide as they need to be.
-// Columns in which there is nothing are left out.
+// Table writes rows below headings, with columns as wide as necessary. It leaves out empty
+// columns.
 func (s *Screen) Table(headings []string, rows [][]string) {
 	for i := len(headings) - 1; i >= 0; i-- {
 		if !slices.ContainsFunc(rows, func(row []string) bool { return row[i] != "" }) {
@@ -144,8 +141,8 @@ func (s *Screen) Table(headings []string, rows [][]string) {
 	}
 }
 
-// fit narrows the widest columns of a table until it has room on a terminal; what they
-// hold then goes over several lines. Without a terminal all stays on one.
+// fit narrows the widest columns of a table until it fits the terminal; their contents then take
+// several lines. Without a terminal everything stays on one.
 func fit(headings []string, rows [][]string, columns int) []table.ColumnConfig {
 	const between, narrowest = 3, 12
 	widths := make([]int, len(headings))
@@ -176,8 +173,8 @@ func fit(headings []string, rows [][]string, columns int) []table.ColumnConfig {
 	return configs
 }
 
-// Paragraph writes a list of words below one heading, in lines that the terminal
-// has room for, each after the first as far in as the heading is long.
+// Paragraph writes a list of words after a heading, in lines that fit the terminal, with later
+// lines indented by the heading's length.
 func (s *Screen) Paragraph(heading string, words []string) {
 	list := slices.Clone(words)
 	for i := range len(list) - 1 {
@@ -186,8 +183,8 @@ func (s *Screen) Paragraph(heading string, words []string) {
 	fmt.Fprintln(s.Out, paragraph(heading, list, s.width-1))
 }
 
-// paragraph puts words behind a heading, in lines of a width. Words are not broken: a
-// path or an address that is longer than a line stays one that can be copied.
+// paragraph puts words after a heading, in lines of a width. It breaks no words: a path or an
+// address that is longer than a line can still be copied.
 func paragraph(heading string, words []string, width int) string {
 	var lines []string
 	indent := strings.Repeat(" ", text.RuneWidthWithoutEscSequences(heading))
@@ -223,7 +220,7 @@ func (s *Screen) paint(colour bool, t string, with ...text.Color) string {
 	return "\x1b[" + strings.Join(codes, ";") + ";" + s.mark + "m" + t + "\x1b[0;" + s.mark + "m"
 }
 
-// Fail shows an error: its first line so that it is seen, the rest as it is.
+// Fail shows an error: its first line highlighted, the rest as it is.
 func (s *Screen) Fail(message string) {
 	first, rest, more := strings.Cut(message, "\n")
 	fmt.Fprintln(s.Err, s.paint(s.colourErr, "fernladder: ", text.Bold, text.FgRed)+s.paint(s.colourErr, first, text.Bold))

@@ -13,9 +13,8 @@ import (
 	xterm "golang.org/x/term"
 )
 
-// A Shell is a terminal of its own for a program that must not have the one that
-// this program runs on: what it does to its terminal, such as typing into it, it
-// does to no other. What is typed here goes there, and what it prints comes here.
+// A Shell is a separate terminal for a program that must not have the one that this program runs
+// on: it can affect no other, for example by typing into it. It passes on input and output.
 type Shell struct {
 	Terminal *os.File // for the program
 
@@ -25,8 +24,8 @@ type Shell struct {
 	copied  sync.WaitGroup
 }
 
-// OpenShell opens a pseudo-terminal (pty(7)) behind an input and an output. Where the
-// input is a terminal, it passes on every key until Close is called.
+// OpenShell opens a pseudo-terminal (pty(7)) behind an input and an output. If the input is a
+// terminal, it passes on every key until Close is called.
 func OpenShell(in, out *os.File) (*Shell, error) {
 	fd, err := unix.Open("/dev/ptmx", unix.O_RDWR|unix.O_NOCTTY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -67,8 +66,7 @@ func OpenShell(in, out *os.File) (*Shell, error) {
 	return s, nil
 }
 
-// Close gives the terminal here back, once everything that the program has printed
-// was shown.
+// Close restores the terminal, after all output of the program was shown.
 func (s *Shell) Close() {
 	signal.Stop(s.resized)
 	close(s.resized)
