@@ -380,84 +380,107 @@ var aURL = pattern.New(`\b(?:https?|ftp|git|svn)://[^\s'"‘’<>)\]]+`)
 // adviceForMissing says who has what is missing, and how a recipe asks for it.
 func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, packages []string) {
 	m := advice.For(r, c, h.evidence)
-	add := func(text, format string, args ...any) {
-		lines = append(lines, fmt.Sprintf(format, args...))
-		for line := range strings.Lines(text) {
-			lines = append(lines, "    "+strings.TrimRight(line, "\n"))
-		}
-	}
-	by, in := "a recipe requests it by", "a recipe"
+	a := &missingAdvice{Remedy: m, by: "a recipe requests it by", in: "a recipe"}
 	if r != nil {
-		by, in = "add to "+r.File, r.File
-	}
-	if m.Needed != "" {
-		return []string{fmt.Sprintf("%s already needs %s, which has it or has its name: the build looks elsewhere, or for "+
-			"a part that %s was built without.", in, m.Needed, m.Needed)}, nil
-	}
-	if m.At != "" {
-		return []string{fmt.Sprintf("This machine has it: %s. If the log is from this machine, nothing has to be "+
-			"installed: the build looks elsewhere, or for another version or architecture.", m.At)}, nil
+		a.by, a.in = "add to "+r.File, r.File
 	}
 	switch {
-	case m.Recipe != "" && m.Sure:
-		add(m.Need().Text(), "The recipe %s has it; %s:", m.Recipe, by)
-	case m.Recipe != "":
-		add(m.Need().Text(), "The recipe %s has this name; if it is the right one, %s:", m.Recipe, by)
+	case m.Needed != "":
+		a.add("", "%s already needs %s, which has it or has its name: the build looks elsewhere, or for a part that %s "+
+			"was built without.", a.in, m.Needed, m.Needed)
+		return a.lines, nil
+	case m.At != "":
+		a.add("", "This machine has it: %s. If the log is from this machine, nothing has to be installed: the build looks "+
+			"elsewhere, or for another version or architecture.", m.At)
+		return a.lines, nil
 	}
+	a.fromShelf()
 	if c.Kind == diagnose.TooOld && m.Recipe == "" {
-		return append(lines, fmt.Sprintf("Write a recipe for %s in that version, and a [[need]] on it with version = %q.",
-			c.Name(), c.Range)), nil
+		a.add("", "Write a recipe for %s in that version, and a [[need]] on it with version = %q.", c.Name(), c.Range)
+		return a.lines, nil
 	}
-	if m.Recipe == "" && !m.Here && !m.Nowhere() && (m.Host.Kind == host.Header || m.Host.Kind == host.Library ||
-		m.Host.Kind == host.Module) {
-		lines = append(lines,
-			"No recipe has it. To build it, too, draft a recipe from its archive or repository: fernladder draft SOURCE")
-	}
-	switch {
-	case m.Host.Kind == "" || m.Nowhere() && m.Recipe != "" && !m.Here:
-	case m.Here && m.Recipe != "":
-		add(m.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. To use that one:",
-			thing(m.Host))
-	case m.Here:
-		add(m.HostNeed().Text(),
-			"The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(m.Host), by)
-	case m.Nowhere():
-		lines = append(lines,
-			fmt.Sprintf("No recipe on the shelves and no listed package of this operating system has the %s. To build it, "+
-				"too: fernladder draft SOURCE", thing(m.Host)))
-	case m.Recipe != "":
-		add(m.HostNeed().Text(), "Or, to use the operating system's:")
-	case len(m.Owners) > 0:
-		add(m.HostNeed().Text(), "%s of this operating system has the %s; %s:", m.Owners[0], thing(m.Host), by)
-	default:
-		add(m.HostNeed().Text(), "To use the operating system's, %s:", by)
-	}
+	a.fromHost()
 	switch {
 	case m.Host.Kind == "" || m.Here:
 	case len(m.Owners) > 0:
 		packages = m.Owners[:1]
 	case !m.Listed:
-		lines = append(lines, refresh)
+		a.add("", refresh)
 	}
 	if r != nil {
 		if o := advice.Belongs(r, c); o != nil {
-			lines = append(lines, fmt.Sprintf("Or without it, by the option %s: -o %s=off", o.Name, o.Name))
+			a.add("", "Or without it, by the option %s: -o %s=off", o.Name, o.Name)
 		}
 	}
-	if dir := path.Dir(m.Host.Name); len(m.Owners) > 0 && m.Host.Kind == host.Header &&
-		!slices.Contains(c.Names, m.Host.Name) && dir != "." {
-		lines = append(lines,
-			fmt.Sprintf("It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does "+
-				"not use pkg-config.", strings.TrimSuffix(strings.TrimSuffix(m.Host.Name, c.Name()), "/")))
-		const few = 3
-		for _, other := range m.Others[:min(few, len(m.Others))] {
-			lines = append(lines, fmt.Sprintf("Or %s of %s.", other.Name, other.Owners[0]))
-		}
-	}
+	a.apart(c)
 	if c.Without != "" {
-		add("args = ["+fmt.Sprintf("%q", c.Without)+"]", "Or without it, as it says itself: in [build] of %s", in)
+		a.add(fmt.Sprintf("args = [%q]", c.Without), "Or without it, as it says itself: in [build] of %s", a.in)
 	}
-	return lines, packages
+	return a.lines, packages
+}
+
+// missingAdvice is advice about something that is missing, line by line.
+type missingAdvice struct {
+	advice.Remedy
+	by, in string // how, and in which file, a recipe requests it
+	lines  []string
+}
+
+// add adds a line, and a text for a recipe below it.
+func (a *missingAdvice) add(text, format string, args ...any) {
+	a.lines = append(a.lines, fmt.Sprintf(format, args...))
+	for line := range strings.Lines(text) {
+		a.lines = append(a.lines, "    "+strings.TrimRight(line, "\n"))
+	}
+}
+
+func (a *missingAdvice) fromShelf() {
+	switch {
+	case a.Recipe != "" && a.Sure:
+		a.add(a.Need().Text(), "The recipe %s has it; %s:", a.Recipe, a.by)
+	case a.Recipe != "":
+		a.add(a.Need().Text(), "The recipe %s has this name; if it is the right one, %s:", a.Recipe, a.by)
+	}
+}
+
+func (a *missingAdvice) fromHost() {
+	built := a.Host.Kind == host.Header || a.Host.Kind == host.Library || a.Host.Kind == host.Module
+	if a.Recipe == "" && !a.Here && !a.Nowhere() && built {
+		a.add("", "No recipe has it. To build it, too, draft a recipe from its archive or repository: fernladder draft "+
+			"SOURCE")
+	}
+	switch {
+	case a.Host.Kind == "" || a.Nowhere() && a.Recipe != "" && !a.Here:
+	case a.Here && a.Recipe != "":
+		a.add(a.HostNeed().Text(), "The %s is on this machine, but the recipe does not name it. To use that one:",
+			thing(a.Host))
+	case a.Here:
+		a.add(a.HostNeed().Text(),
+			"The %s is on this machine, but the recipe does not name it, so the build does not see it; %s:", thing(a.Host), a.by)
+	case a.Nowhere():
+		a.add("", "No recipe on the shelves and no listed package of this operating system has the %s. To build it, too: "+
+			"fernladder draft SOURCE", thing(a.Host))
+	case a.Recipe != "":
+		a.add(a.HostNeed().Text(), "Or, to use the operating system's:")
+	case len(a.Owners) > 0:
+		a.add(a.HostNeed().Text(), "%s of this operating system has the %s; %s:", a.Owners[0], thing(a.Host), a.by)
+	default:
+		a.add(a.HostNeed().Text(), "To use the operating system's, %s:", a.by)
+	}
+}
+
+// apart adds how to find a header that a package has in a directory of its own.
+func (a *missingAdvice) apart(c *diagnose.Cause) {
+	if len(a.Owners) == 0 || a.Host.Kind != host.Header || slices.Contains(c.Names, a.Host.Name) ||
+		path.Dir(a.Host.Name) == "." {
+		return
+	}
+	a.add("", "It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does not use "+
+		"pkg-config.", strings.TrimSuffix(strings.TrimSuffix(a.Host.Name, c.Name()), "/"))
+	const few = 3
+	for _, other := range a.Others[:min(few, len(a.Others))] {
+		a.add("", "Or %s of %s.", other.Name, other.Owners[0])
+	}
 }
 
 const refresh = "fernladder host --refresh finds out which package has it."
