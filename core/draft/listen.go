@@ -406,31 +406,7 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 	if err := os.Mkdir(point, 0o755); err != nil {
 		return nil, err
 	}
-	limits := r.m.Settings.Most
-	const largest = 1 << 30
-	if limits.FileSize == 0 || limits.FileSize > largest {
-		limits.FileSize = largest
-	}
-	writable := []string{says, r.at("kept")}
-	for _, of := range []string{name, "source"} {
-		if safefs.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
-			writable = append(writable, r.at(of))
-		}
-	}
-	var trees []string
-	for _, n := range step.Trees {
-		trees = append(trees, n.Tree)
-	}
-	room := sandbox.Room{Level: sandbox.Sealed, Point: point, Home: says, User: r.user, Limits: limits,
-		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), trees), Writable: writable, Layer: r.sight.Layer}
-	if room.Layer == "" || !room.Apart() {
-		hidden, err := r.sight.Hidden()
-		if err != nil {
-			return nil, err
-		}
-		room.Layer, room.Hidden = "", hidden
-	}
-	inside, err := room.Enter(r.base)
+	inside, err := r.isolated(name, point, says, step)
 	if err != nil {
 		return nil, err
 	}
@@ -444,7 +420,56 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 		return nil, err
 	}
 	defer output.Close()
-	dirs, env := []string{filepath.Join(r.given(), "bin")}, []string(nil)
+	file, env := r.environment(argv[0], name, says, step)
+	ended, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output,
+		Env: append(env, "PWD="+dir)})
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	run := &heardRun{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
+	if run.Late = limited.Err() != nil; run.Late {
+		run.Output = fmt.Sprintf("it was not done after %s", longest)
+	}
+	inside.Leave()
+	run.found(output, treesOf(step))
+	return run, nil
+}
+
+// isolated makes the sandbox of a run.
+func (r *listeningRoom) isolated(name, point, says string, step configureStep) (*sandbox.Session, error) {
+	limits := r.m.Settings.Most
+	const largest = 1 << 30
+	if limits.FileSize == 0 || limits.FileSize > largest {
+		limits.FileSize = largest
+	}
+	writable := []string{says, r.at("kept")}
+	for _, of := range []string{name, "source"} {
+		if safefs.Exists(r.at(of)) && !(of == "source" && r.source.InTree && name != "prepare") {
+			writable = append(writable, r.at(of))
+		}
+	}
+	room := sandbox.Room{Level: sandbox.Sealed, Point: point, Home: says, User: r.user, Limits: limits,
+		Visible: slices.Concat([]string{r.given()}, r.m.OwnPath(), treesOf(step)), Writable: writable, Layer: r.sight.Layer}
+	if room.Layer == "" || !room.Apart() {
+		hidden, err := r.sight.Hidden()
+		if err != nil {
+			return nil, err
+		}
+		room.Layer, room.Hidden = "", hidden
+	}
+	return room.Enter(r.base)
+}
+
+func treesOf(step configureStep) (trees []string) {
+	for _, n := range step.Trees {
+		trees = append(trees, n.Tree)
+	}
+	return trees
+}
+
+// environment finds the program of a run, and its environment.
+func (r *listeningRoom) environment(program, name, says string, step configureStep) (file string, env []string) {
+	dirs := []string{filepath.Join(r.given(), "bin")}
 	for _, pair := range build.Surroundings(step.Trees) {
 		switch value := pair.Values[0]; {
 		case value == "":
@@ -455,26 +480,13 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 		}
 	}
 	dirs = append(dirs, r.m.Programs.Path...)
-	file := host.Programs{Path: dirs}.Find(argv[0])
-	if strings.Contains(argv[0], "/") {
-		file = argv[0]
+	if file = program; !strings.Contains(program, "/") {
+		file = host.Programs{Path: dirs}.Find(program)
 	}
-	ended, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output, Env: append(env,
-		"PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0", "SHELL=/bin/sh",
-		"CONFIG_SHELL=/bin/sh", "PWD="+dir,
-		"FL_LISTEN="+says, "FL_KEPT="+r.at("kept"), "FL_ANSWERS="+filepath.Join(r.given(), name, "answers"),
-		"FL_STUBS="+filepath.Join(r.given(), name, "stubs"), "FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")),
-		"FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))})
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	run := &heardRun{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
-	if run.Late = limited.Err() != nil; run.Late {
-		run.Output = fmt.Sprintf("it was not done after %s", longest)
-	}
-	inside.Leave()
-	run.found(output, trees)
-	return run, nil
+	return file, append(env, "PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0",
+		"SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "FL_LISTEN="+says, "FL_KEPT="+r.at("kept"),
+		"FL_ANSWERS="+filepath.Join(r.given(), name, "answers"), "FL_STUBS="+filepath.Join(r.given(), name, "stubs"),
+		"FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))
 }
 
 // tail is the end of the output.

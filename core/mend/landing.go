@@ -89,6 +89,27 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 	if err != nil {
 		return
 	}
+	r.states(m, history)
+	wrong, err := landing.Check(s, current, m.Rules())
+	if err != nil {
+		r.add(Finding{Kind: Link, Path: landing.Directory(s), What: err.Error()})
+		return
+	}
+	for _, w := range wrong {
+		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is,
+			Follows: "The landing differs from its record.", Fixable: true})
+	}
+	r.shared(m)
+	for _, member := range current.Members {
+		if receipt, err := s.Receipt(member.Ref); err == nil {
+			r.configs(m, receipt)
+		}
+	}
+}
+
+// states checks the remembered states of the landing.
+func (r *Report) states(m *machine.Machine, history []landing.Remembered) {
+	s := m.Store
 	for _, x := range history {
 		switch {
 		case x.Damaged != nil:
@@ -102,15 +123,11 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 			}
 		}
 	}
-	wrong, err := landing.Check(s, current, m.Rules())
-	if err != nil {
-		r.add(Finding{Kind: Link, Path: landing.Directory(s), What: err.Error()})
-		return
-	}
-	for _, w := range wrong {
-		r.add(Finding{Kind: Link, Path: filepath.Join(landing.Directory(s), w.Path), What: w.Is,
-			Follows: "The landing differs from its record.", Fixable: true})
-	}
+}
+
+// shared checks directories that others use too.
+func (r *Report) shared(m *machine.Machine) {
+	s := m.Store
 	shared, err := landing.ReadShared(s)
 	if err != nil {
 		r.add(Finding{Kind: Link, Path: filepath.Join(s.Root, "landings", "shared.json"), What: cause(err)})
@@ -129,32 +146,29 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 			r.add(f)
 		}
 	}
-	for _, member := range current.Members {
-		receipt, err := s.Receipt(member.Ref)
-		if err != nil {
-			continue
+}
+
+// configs checks the configuration files of a build, and the directories that its programs write in.
+func (r *Report) configs(m *machine.Machine, receipt *store.Receipt) {
+	configs, err := m.Store.Configs(receipt)
+	if err != nil {
+		r.add(Finding{Kind: Config, Build: receipt.Ref, Path: filepath.Join(m.Store.Root, "config", receipt.Name),
+			What: cause(err)})
+	}
+	for _, c := range configs {
+		f := Finding{Kind: Config, Build: receipt.Ref, Path: c.File, Follows: receipt.Name + " reads its configuration there."}
+		is := "a file"
+		if c.Directory {
+			is, f.Follows = "a directory", receipt.Name+" writes there."
 		}
-		configs, err := s.Configs(receipt)
-		if err != nil {
-			r.add(Finding{Kind: Config, Build: member.Ref, Path: filepath.Join(s.Root, "config", member.Name), What: cause(err)})
-		}
-		for _, c := range configs {
-			switch {
-			case c.Directory && c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a directory",
-					Follows: member.Name + " writes there.", Advice: "Move it aside.",
-					Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
-			case c.Directory && !c.There:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name +
-					" writes there.", Fixable: true})
-			case c.Strange:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is no longer a file", Follows: member.Name +
-					" reads its configuration there.", Advice: "Move it aside.",
-					Remedies: []problem.Remedy{problem.Do(problem.MendFix)}})
-			case !c.There:
-				r.add(Finding{Kind: Config, Build: member.Ref, Path: c.File, What: "it is gone", Follows: member.Name +
-					" reads its configuration there.", Fixable: true})
-			}
+		switch {
+		case c.Strange:
+			f.What, f.Advice = "it is no longer "+is, "Move it aside."
+			f.Remedies = []problem.Remedy{problem.Do(problem.MendFix)}
+			r.add(f)
+		case !c.There:
+			f.What, f.Fixable = "it is gone", true
+			r.add(f)
 		}
 	}
 }
