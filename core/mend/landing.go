@@ -156,7 +156,8 @@ func (r *Report) configs(m *machine.Machine, receipt *store.Receipt) {
 			What: cause(err)})
 	}
 	for _, c := range configs {
-		f := Finding{Kind: Config, Build: receipt.Ref, Path: c.File, Follows: receipt.Name + " reads its configuration there."}
+		f := Finding{Kind: Config, Build: receipt.Ref, Path: c.File,
+			Follows: receipt.Name + " reads its configuration there."}
 		is := "a file"
 		if c.Directory {
 			is, f.Follows = "a directory", receipt.Name+" writes there."
