@@ -380,6 +380,7 @@ func TestPlacing(t *testing.T) {
 		"twice": {"mkdir -p $DESTDIR$DESTDIR/x; touch $DESTDIR$DESTDIR/x/lost; " + place("x"),
 			"files were placed outside the tree: /"},
 		"nothing": {"true", "nothing was placed in $FL_PREFIX"},
+		"clash":   {place("x") + "; mkdir -p $FL_PREFIX; echo x >$FL_PREFIX/bin", "and they do not fit together"},
 	} {
 		w.pkg(name, script("place", c.step))
 		w.fails(1, []string{"install", name}, "failed in stage place", c.says)

@@ -130,7 +130,7 @@ func (a *attempt) staged() (*safefs.Dir, error) {
 
 // unite moves files that were placed below $DESTDIR to those that were placed without it, for
 // makefiles that respect DESTDIR only in some places.
-func (a *attempt) unite(ctx context.Context, output *os.File) error {
+func (a *attempt) unite(ctx context.Context, output *os.File, log string) error {
 	staged, err := a.staged()
 	if err != nil || staged == nil || a.job.Away() {
 		return err
@@ -144,10 +144,15 @@ func (a *attempt) unite(ctx context.Context, output *os.File) error {
 	if !hasFiles(filled, nil) {
 		return nil
 	}
-	const move = `cp -RPpf "$1/." "$2" && rm -rf "$1"`
+	const move = `cp -af "$1/." "$2" && rm -rf "$1"`
 	say(output, "some files were placed below $DESTDIR, and some not; moving the former to the latter:")
-	return a.command(ctx, Command{Dir: a.dirs.box,
+	err = a.command(ctx, Command{Dir: a.dirs.box,
 		Argv: []string{"sh", "-c", move, "sh", a.dirs.stage + a.job.Prefix, a.job.Prefix}, Jobs: One}, output)
+	if err != nil && ctx.Err() == nil {
+		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s, and they "+
+			"do not fit together", a.job.Prefix), log)
+	}
+	return err
 }
 
 // hasFiles reports whether a directory has entries other than the known ones.

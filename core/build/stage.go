@@ -107,10 +107,13 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 		return err
 	}
 	if s.Name == StagePlace {
-		if err := a.unite(ctx, output); err != nil {
+		if err := a.unite(ctx, output, log); err != nil {
 			return err
 		}
 		if err := a.takeOutDebug(ctx, output); err != nil {
+			if exitStatus(err) > 0 {
+				return a.failure(s.Name, "taking out debug information "+status(err), log)
+			}
 			return err
 		}
 	}
