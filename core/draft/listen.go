@@ -330,7 +330,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	case recipe.Configure:
 		// With --no-create, later commands of the script may have failed.
 		_, err := made.Lstat("config.status")
-		run.OK = run.OK || err == nil && !strings.Contains(run.Output, "configure: error:")
+		run.OK = run.OK || err == nil && !strings.Contains(beforeCreating(run.Output), "configure: error:")
 	}
 	run.Asked = merged(run.Asked)
 	run.Made = r.made(made, out, step.Args)
@@ -487,6 +487,17 @@ func (r *listeningRoom) environment(program, name, says string, step configureSt
 		"SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "FL_LISTEN="+says, "FL_KEPT="+r.at("kept"),
 		"FL_ANSWERS="+filepath.Join(r.given(), name, "answers"), "FL_STUBS="+filepath.Join(r.given(), name, "stubs"),
 		"FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))
+}
+
+// beforeCreating is the part of a configure script's output about its own checks: what fails after
+// it has created config.status, and was told to create no other file, does not matter, except for
+// the checks of a script in a directory below.
+func beforeCreating(output string) string {
+	checks, after, created := strings.Cut(output, "configure: creating ./config.status\n")
+	if created && !strings.Contains(after, "=== configuring in ") {
+		return checks
+	}
+	return output
 }
 
 // tail is the end of the output.

@@ -78,3 +78,13 @@ func open(t *testing.T, dir string) *safefs.Dir {
 	t.Cleanup(func() { d.Close() })
 	return d
 }
+
+// What a script does after it has created config.status is about files, which it was told not to
+// create; the checks of a script in a directory below count.
+func TestChecksEndBeforeConfigStatus(t *testing.T) {
+	const created = "checking for moss... yes\nconfigure: creating ./config.status\n"
+	const failed = "configure: error: ./Makefile not found\n"
+	assert.NotContains(t, beforeCreating(created+failed), "error")
+	assert.Contains(t, beforeCreating(created+"configure: === configuring in beds (/beds)\n"+failed), "error")
+	assert.Contains(t, beforeCreating(failed), "error")
+}

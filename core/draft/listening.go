@@ -573,6 +573,16 @@ func (h *hearing) stopped(run *heardRun) error {
 	for _, word := range programsOf(run.Output) {
 		programs = append(programs, host.Question{Kind: host.Program, Name: word})
 	}
+	for line := range strings.Lines(run.Output) {
+		m := lackedProgram.FindStringSubmatch(strings.TrimRight(line, "\n"))
+		if m == nil {
+			continue
+		}
+		if _, behind := h.known.brings(m[1] + m[2]); behind { // an option of a recipe brings it
+			h.source.Lookups = append(h.source.Lookups, required("program", m[1]+m[2],
+				"the configure step, which stops without"))
+		}
+	}
 	owners := h.m.HostFiles.Owners(programs)
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
