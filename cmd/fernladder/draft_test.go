@@ -74,7 +74,7 @@ func TestDraftOfBadInput(t *testing.T) {
 	w.fails(2, []string{"draft", "ftp://vale-glasshouse.example/fern.tar.gz"}, "is not a URL that can be fetched")
 	w.write("leaves/README", "nothing to build here")
 	w.fails(2, []string{"draft", "leaves"}, "--release VERSION")
-	w.fails(2, []string{"draft", "leaves", "--release", "x"}, "--release: \"x\" does not begin with a digit")
+	w.fails(2, []string{"draft", "leaves", "--release", "x"}, "the release: \"x\" does not begin with a digit")
 	r := w.must("draft", "leaves", "--release", "1.0")
 	assert.Contains(t, r.stdout, "open     method script\n")
 	assert.Contains(t, r.stdout, "release 1.0 has no archive", "a folder has none; the person is told")

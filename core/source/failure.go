@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"fernladder/core/problem"
@@ -51,7 +52,7 @@ func (e *FetchError) Error() string {
 		return text +
 			fmt.Sprintf("\n  The archive has the digest of the recipe, but no signature by a key that the recipe trusts.\n"+
 				"  Do not build it before you know why. The recipe's keys are in [source] (%s).", e.Wanted.At)
-	case e.Wanted.At == "":
+	case e.Wanted.At == "", slices.ContainsFunc(e.Attempts, func(a Attempt) bool { return errors.Is(a.Err, errOffline) }):
 		return text
 	}
 	return text + fmt.Sprintf("\n  Check the network and the URLs in the recipe (%s).", e.Wanted.At)
