@@ -232,14 +232,16 @@ type BuildReport struct {
 // Build builds the ladder. The landing and the lock file stay as they are.
 func (s *Session) Build(ctx context.Context, r BuildRequest) (*BuildReport, error) {
 	report := &BuildReport{}
-	err := s.repeat(func() (err error) {
-		if report.Ladder, err = s.pinned(ctx, r.LadderRequest); err != nil {
-			return err
+	err := s.repeat(func() error {
+		l, err := s.pinned(ctx, r.LadderRequest)
+		if err != nil {
+			return err // what an earlier attempt did is reported with its own ladder
 		}
-		report.Run, err = s.run(ctx, report.Ladder, &r.Nodes)
+		report.Ladder = l
+		report.Run, err = s.run(ctx, l, &r.Nodes)
 		return err
 	})
-	if report.Ladder == nil || report.Ladder.Plan == nil {
+	if report.Ladder == nil {
 		return report, err
 	}
 	report.Built, report.Packages, report.Stopped = []store.Ref{}, refs(report.Ladder.Jobs), []store.Ref{}
@@ -338,10 +340,10 @@ func (s *Session) Install(ctx context.Context, r BuildRequest) (*InstallReport, 
 	report := &InstallReport{}
 	err := s.repeat(func() error {
 		l, err := s.pinned(ctx, r.LadderRequest)
-		report.Ladder = l
 		if err != nil {
-			return err
+			return err // what an earlier attempt did is reported with its own ladder
 		}
+		report.Ladder = l
 		if err := landable(l); err != nil {
 			return err
 		}
