@@ -77,7 +77,7 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	w.edit("recipes/fern/recipe.toml", "error: no leaf here", "all is green")
 	w.must("install", "fern")
 	assert.Contains(t, w.must("log", "fern", "--errors").stderr, "Nothing in the logs of fern 1.0 looks like an error")
-	assert.Contains(t, w.must("log", "fern", "--follow").stdout, "fine\n", "and ends, for nobody builds it")
+	assert.Contains(t, w.must("log", "fern", "--follow").stdout, "fine\n", "and ends, because nothing builds it")
 	w.edit("recipes/fern/recipe.toml", "all is green", "all is greener")
 	w.must("install", "fern")
 	assert.Len(t, w.trees(), 2)

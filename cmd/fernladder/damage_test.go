@@ -278,7 +278,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 		assert.NotContains(t, string(text), "\nreached\n")
 	}
 	out, _ := exec.Command("find", "/run/fernladder", "-perm", "/022").Output()
-	assert.Empty(t, string(out), "nobody else holds their locks")
+	assert.Empty(t, string(out), "no other process holds their locks")
 	w.write("fernladder.toml", w.read("fernladder.toml")+"build_users = \"0-10\"\n")
 	w.fails(3, []string{"list"}, "the range is from 1")
 	w.edit("fernladder.toml", "0-10", "1-10")

@@ -190,7 +190,7 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 	assert.Contains(t, w.must("plan", "--upgrade").stdout, w.root+"/config/fern/etc/fern.conf was edited, and stays")
 	w.must("upgrade")
 	assert.Equal(t, "light=dim\n", w.read("root/config/fern/etc/fern.conf.sample-1.3"))
-	assert.NoFileExists(t, w.root+"/config/fern/etc/fern.conf.sample-1.2", "nobody has touched that one")
+	assert.NoFileExists(t, w.root+"/config/fern/etc/fern.conf.sample-1.2", "that one was not edited")
 	w.write("root/config/fern/etc/fern.conf.sample-1.3", "mine too\n")
 	// A link that was put there by another user is theirs, whatever it leads to.
 	w.sh("cd root/config/fern/etc && mv fern.conf mine && printf 'light=dim\\n' >linked && ln -s linked fern.conf")

@@ -139,7 +139,7 @@ func TestHostileBuilds(t *testing.T) {
 				for _, log := range w.glob("root/logs/*/*") {
 					text, err := os.ReadFile(log)
 					require.NoError(t, err)
-					assert.NotContains(t, string(text), "root:seed", "what nobody else may read is in no log")
+					assert.NotContains(t, string(text), "root:seed", "a secret is in no log")
 				}
 				for _, config := range w.glob("root/config/*/*/*") {
 					assert.NotContains(t, w.sh("cat "+config).stdout, "root:seed")

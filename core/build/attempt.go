@@ -217,9 +217,10 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 		cause := Diagnose(table, log, a.dirs.box, a.dirs.build)
 		f.Lines = cause.Lines
 		if cause.Known() && (cause.Kind != diagnose.Said || cause.Asks != "") { // those are shown as they are
-			if name := a.ofSource(cause.Name()); cause.Kind == diagnose.MissingHeader && (a.has(cause.Name()) ||
-				path.Base(cause.Name()) == "config.h") ||
-				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name) {
+			name := a.ofSource(cause.Name())
+			switch {
+			case cause.Kind == diagnose.MissingHeader && (a.has(cause.Name()) || path.Base(cause.Name()) == "config.h"),
+				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name):
 				cause.Kind = diagnose.InSource
 			}
 			f.Cause = &cause

@@ -319,3 +319,14 @@ func TestDifferencesBetweenBuilds(t *testing.T) {
 		"without leaf", "another source", "other patches", "another compiler"}, now.Against(old))
 	assert.Equal(t, []string{"other instructions"}, old.Against(old))
 }
+
+// Compilers are led to a directory of headers unless it has one with a name of the C library.
+func TestHarmlessDirectoriesOfHeaders(t *testing.T) {
+	for name, want := range map[string]bool{"fern.h": true, "util.h": true, "bsd/fern.h": true, "test/fern.h": true,
+		"stdio.h": false, "sys/fern.h": false, "string": false} {
+		dir := t.TempDir()
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o644))
+		assert.Equal(t, want, harmless(dir), name)
+	}
+}

@@ -64,7 +64,7 @@ const withOneJob = "this failed with several jobs; trying again with one:"
 // alone repeats a failed command with one job. If that succeeds, its makefiles are not fit for
 // parallel jobs.
 func (a *attempt) alone(ctx context.Context, c Command, output *os.File) error {
-	say(output, "%s", withOneJob)
+	say(output, withOneJob)
 	a.emit(event.Event{Kind: event.Retried, Stage: StageCompile, Text: filepath.Base(c.Argv[0]) +
 		" failed with several jobs; trying again with one, in case its makefiles race"})
 	if c.Jobs == Shared {

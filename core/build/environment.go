@@ -298,7 +298,7 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 func harmless(dir string) bool {
 	entries, err := os.ReadDir(dir)
 	return err == nil && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
-		return buildfile.Ordinary(e.Name()) || e.IsDir() && buildfile.Ordinary(e.Name()+"/.h")
+		return buildfile.OfC(strings.TrimSuffix(e.Name(), ".h")+".h") || buildfile.OfC(e.Name()+"/")
 	})
 }
 

@@ -136,7 +136,7 @@ func TestTheBuildIDHashesEverything(t *testing.T) {
 		case reflect.Bool:
 			other = change(func(f reflect.Value) { f.SetBool(!f.Bool()) })
 		default:
-			t.Fatalf("%s is a %s, and nobody has thought of that", name, v.Kind())
+			t.Fatalf("%s is a %s, which this test does not know", name, v.Kind())
 		}
 		counts[name] = counts[name] || other != same
 	}

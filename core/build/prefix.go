@@ -70,8 +70,8 @@ func CheckPrefix(prefix, root string, system bool) error {
 			return bad("it belongs to the operating system; use a directory inside it, as %s/glasshouse", dir)
 		}
 	}
-	if slices.Contains([]string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"},
-		prefix) {
+	tops := []string{"/opt", "/home", "/srv", "/var", "/var/lib", "/var/opt", "/mnt", "/media", "/root"}
+	if slices.Contains(tops, prefix) {
 		return bad("it holds directories of many packages; use one inside it, as %s/glasshouse", prefix)
 	}
 	if prefix == systemPrefix && !system {

@@ -226,9 +226,8 @@ func (a *autoconf) switches() {
 		prefix := map[string]string{"ENABLE": "enable_", "WITH": "with_"}[a.text[at[2]:at[3]]]
 		s.vars = []string{prefix + underscored(name)}
 		for _, m := range assigned.FindAllStringSubmatch(arg(2)+" "+arg(3), -1) {
-			if v := m[1]; !slices.Contains([]string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"},
-				v) {
-				s.vars = append(s.vars, v)
+			if !slices.Contains(ofCompilers, m[1]) {
+				s.vars = append(s.vars, m[1])
 			}
 		}
 		a.r.Switches = append(a.r.Switches, s)
@@ -396,6 +395,9 @@ var dotted = pattern.New(`_(\d+)_(\d+)$`)
 var notYet = pattern.New(`-z |=\s*["']?x?(?:no|none|false)\b|=\s*["']?x["';\])\s]|=\s*["']{2}|!=\s*["']?x?(?:yes` +
 	`|true|1)\b|= x$`)
 
+// ofCompilers are variables that a script sets besides the one for its switch.
+var ofCompilers = []string{"LIBS", "CFLAGS", "CPPFLAGS", "LDFLAGS", "CXXFLAGS", "ac_default_prefix"}
+
 // flags are variables of compilers, which do not show what was found.
 var flags = pattern.New(`^(?:\w*_)?(?:LIBS|LDADD|CFLAGS|CPPFLAGS|LDFLAGS|CXXFLAGS|DEFS|enableval|withval)$`)
 
@@ -490,7 +492,7 @@ func Ordinary(name string) bool {
 		return true
 	}
 	if strings.HasSuffix(name, ".h") {
-		return !strings.Contains(name, "/") && slices.Contains(systemHeaders, name) || systemDirs.MatchString(name)
+		return OfC(name) || slices.Contains(headersElsewhere, name)
 	}
 	return slices.Contains(system, strings.ToLower(name))
 }
@@ -498,17 +500,26 @@ func Ordinary(name string) bool {
 var systemDirs = pattern.New(`^(sys|linux|net|netinet|arpa|asm|machine|bits|mach|rpc|protocols|netpacket|net80211` +
 	`|scsi|rpcsvc|resolv|gnu)/`)
 
-var systemHeaders = strings.Fields(`
+// headersOfC are those of the C library, headersElsewhere those of compilers and of other systems.
+var (
+	headersOfC = strings.Fields(`
 	aio.h aliases.h alloca.h ar.h argp.h argz.h assert.h byteswap.h complex.h cpio.h crypt.h ctype.h dirent.h
-	dlfcn.h elf.h endian.h err.h errno.h error.h envz.h execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h
+	dlfcn.h elf.h endian.h envz.h err.h errno.h error.h execinfo.h fcntl.h features.h fenv.h float.h fmtmsg.h
 	fnmatch.h fstab.h fts.h ftw.h gconv.h getopt.h glob.h grp.h gshadow.h iconv.h ifaddrs.h inttypes.h iso646.h
 	langinfo.h lastlog.h libgen.h libintl.h limits.h link.h locale.h malloc.h math.h mcheck.h memory.h mntent.h
 	monetary.h mqueue.h netdb.h nl_types.h nss.h obstack.h paths.h poll.h printf.h proc_service.h pthread.h pty.h
 	pwd.h re_comp.h regex.h regexp.h resolv.h sched.h search.h semaphore.h setjmp.h sgtty.h shadow.h signal.h
-	spawn.h stab.h stdarg.h stdbool.h stddef.h stdint.h stdio.h stdc-predef.h stdio_ext.h stdlib.h string.h
-	strings.h stropts.h syscall.h sysexits.h syslog.h tar.h termio.h termios.h tgmath.h thread_db.h threads.h time.h
-	ttyent.h uchar.h ucontext.h ulimit.h unistd.h utime.h utmp.h utmpx.h values.h varargs.h wait.h wchar.h wctype.h
-	wordexp.h io.h direct.h windows.h winsock.h winsock2.h ws2tcpip.h process.h conio.h stdatomic.h stdalign.h
-	stdnoreturn.h xlocale.h util.h libutil.h login_cap.h bstring.h ndir.h vfork.h immintrin.h emmintrin.h
-	xmmintrin.h arm_neon.h cpuid.h intrin.h x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h mach.h
-	minix/config.h`)
+	spawn.h stab.h stdalign.h stdarg.h stdatomic.h stdbool.h stdc-predef.h stddef.h stdint.h stdio.h stdio_ext.h
+	stdlib.h stdnoreturn.h string.h strings.h syscall.h sysexits.h syslog.h tar.h termio.h termios.h tgmath.h
+	thread_db.h threads.h time.h ttyent.h uchar.h ucontext.h ulimit.h unistd.h utime.h utmp.h utmpx.h values.h
+	version.h wait.h wchar.h wctype.h wordexp.h`)
+	headersElsewhere = strings.Fields(`
+	stropts.h varargs.h io.h direct.h windows.h winsock.h winsock2.h ws2tcpip.h process.h conio.h xlocale.h util.h
+	libutil.h login_cap.h bstring.h ndir.h vfork.h immintrin.h emmintrin.h xmmintrin.h arm_neon.h cpuid.h intrin.h
+	x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h mach.h minix/config.h`)
+)
+
+// OfC reports whether a header, by its name or as NAME/HEADER, is one of the C library.
+func OfC(header string) bool {
+	return slices.Contains(headersOfC, header) || systemDirs.MatchString(header)
+}

@@ -175,6 +175,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	require.NoError(t, s.Prepare())
 	stage := filepath.Join(t.TempDir(), "stage")
 	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "include/leaf/leaf.h", "include/stdio.h",
+		"include/util.h",
 		"lib/cmake/LoamDB/LoamDBConfig.cmake"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(stage, name), nil, 0o644))
@@ -191,6 +192,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 		"package LOAMDB":     "garden sure", "library z": "zlib", "module moss16": "libmoss", "header moss/bed.h": "libmoss",
 		"package Soil": "garden",
 		"package ZLIB": "zlib", "module fern": "", "header stdio.h": "", // which the system has
+		"header util.h": "garden sure",
 	} {
 		kind, name, _ := strings.Cut(asked, " ")
 		provider, sure, _ := known.Find(kind, name)

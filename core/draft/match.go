@@ -213,7 +213,7 @@ func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	for _, f := range files {
 		for _, dir := range below {
 			header, is := strings.CutPrefix(f.Path, dir)
-			if is && f.Mode&fs.ModeDir == 0 && !buildfile.Ordinary(header) { // which the system has, too
+			if is && f.Mode&fs.ModeDir == 0 && !buildfile.OfC(header) { // which the system has, too
 				k.provides["header "+header] = r.Name
 			}
 		}

@@ -223,7 +223,7 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	require.ErrorAs(t, err, &clash)
 	assert.Equal(t, Clash{Wanted: newer, Needed: water, By: soil}, *clash)
 	members, err = Members([]Asked{{Ref: fern}, {Ref: newer, Beside: true}}, s.Needs)
-	require.NoError(t, err, "beside, it is in nobody's way")
+	require.NoError(t, err, "beside another, it does not clash")
 	assert.Equal(t, []Member{{Ref: fern, Asked: true}, {Ref: soil}, {Ref: water}, {Ref: newer, Asked: true, Beside: true}},
 		members)
 	members, err = Members(Plain(fern, fern), s.Needs)

@@ -155,7 +155,7 @@ func TestSolve(t *testing.T) {
 			"a", nil, "1 c-1 d-1 2 a-1"},
 		{"an older dependant frees a need", "a 1\n needs b\n needs c < 2\nb 1 2\n needs c >= 2 when version >= 2\nc 1 2", "a",
 			nil, "1 b-1 c-1 2 a-1"},
-		{"an old tool holds nobody back",
+		{"an old tool holds no other package back",
 			"top 1\n needs a\n needs b\na 1\n tool gen < 2\nb 1\n tool gen\ngen 1 2\n needs base\nbase 1 3", "top", nil,
 			"1 base-3 2 gen-2 gen-1 3 a-1 b-1 4 top-1"},
 		{"a tool of all is one build",

@@ -26,11 +26,11 @@ type Variable struct {
 // Environment returns the variables that a shell needs to use the landing or, with the name of a
 // build, to build against it; and what a person should know about them.
 func (s *Session) Environment(name string) (variables []Variable, remarks []string, err error) {
-	var e *environment
+	e := &environment{s: s, program: s.Rules().Program, by: map[string]string{}}
 	if name == "" {
-		e, err = s.landingEnvironment()
+		err = e.ofLanding()
 	} else {
-		e, err = s.buildEnvironment(name)
+		err = e.ofBuild(name)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -40,27 +40,30 @@ func (s *Session) Environment(name string) (variables []Variable, remarks []stri
 
 // environment is one that is being put together.
 type environment struct {
+	s       *Session
+	program func(name string) string // of the operating system
 	lines   []Variable
 	remarks []string
 	by      map[string]string // variables to the packages that request them
 }
 
 // maySet reports whether a package may set a variable for all users of the landing.
-func (s *Session) maySet(name, variable string) bool {
-	return recipe.MaySet(name, variable, s.Rules().Program) || slices.Contains(s.Settings.TrustedEnv, name)
+func (e *environment) maySet(name, variable string) bool {
+	return recipe.MaySet(name, variable, e.program) || slices.Contains(e.s.Settings.TrustedEnv, name)
 }
 
-func (s *Session) landingEnvironment() (*environment, error) {
+func (e *environment) ofLanding() error {
+	s := e.s
 	state, err := landing.Current(s.Store)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	dir := s.Used()
 	path := filepath.Join(dir, "bin")
 	if _, err := os.Stat(filepath.Join(dir, "sbin")); err == nil {
 		path += ":" + filepath.Join(dir, "sbin")
 	}
-	e := &environment{lines: []Variable{{Name: "PATH", Value: path, Join: ":"}}, by: map[string]string{}}
+	e.lines = []Variable{{Name: "PATH", Value: path, Join: ":"}}
 	for _, v := range []Variable{
 		// Nothing after the colon stands for the usual directories.
 		{Name: "MANPATH", Value: "share/man", Join: ":", Open: true},
@@ -78,10 +81,10 @@ func (s *Session) landingEnvironment() (*environment, error) {
 		}
 		receipt, err := s.Store.Receipt(member.Ref)
 		if err != nil {
-			return nil, s.Store.Wrap(err)
+			return s.Store.Wrap(err)
 		}
 		for _, v := range receipt.Env {
-			if !s.maySet(receipt.Name, v.Name) {
+			if !e.maySet(receipt.Name, v.Name) {
 				e.remarks = append(e.remarks, fmt.Sprintf("%s, which %s requests, is not set: other programs may obey it "+
 					"(trusted_env in the settings)", v.Name, receipt.Name))
 				continue
@@ -90,7 +93,7 @@ func (s *Session) landingEnvironment() (*environment, error) {
 			e.add(v, receipt.Name)
 		}
 	}
-	return e, nil
+	return nil
 }
 
 // onLandingPath names what a value names in a tree by its path on the landing, where it
@@ -131,16 +134,15 @@ func (e *environment) add(v store.Variable, name string) {
 	}
 }
 
-func (s *Session) buildEnvironment(name string) (*environment, error) {
-	r, err := s.Find(name)
+func (e *environment) ofBuild(name string) error {
+	r, err := e.s.Find(name)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	neighbours, err := build.NeighboursOf(s.Store, r)
+	neighbours, err := build.NeighboursOf(e.s.Store, r)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	e := &environment{by: map[string]string{}}
 	for _, pair := range build.Surroundings(neighbours) {
 		if pair.Values[0] == "" {
 			continue
@@ -152,9 +154,9 @@ func (s *Session) buildEnvironment(name string) (*environment, error) {
 		e.lines = append(e.lines, Variable{Name: pair.Name, Value: pair.Values[0], Join: separator})
 	}
 	for _, v := range r.Env {
-		if s.maySet(r.Name, v.Name) {
+		if e.maySet(r.Name, v.Name) {
 			e.add(v, r.Name)
 		}
 	}
-	return e, nil
+	return nil
 }

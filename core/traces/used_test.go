@@ -67,7 +67,7 @@ func TestWhatIsBeyond(t *testing.T) {
 		"another header of the same package is declared")
 	files["/etc/hostname"], files["/usr/bin/tsort"] = Opened, Opened
 	assert.Contains(t, lines(s.Beyond(ctx, files, Declaration{Programs: []string{"sh"}})),
-		"program getconf of spore\n/etc/hostname<nil>", "that is opened, and nobody asks for it")
+		"program getconf of spore\n/etc/hostname<nil>", "that is opened, and never requested")
 	delete(files, "/etc/hostname")
 	assert.Equal(t, "<nil>", lines(s.Beyond(ctx, Files{"/usr/include/stdio.h": Included}, Declaration{})))
 	s.Packages = nil
