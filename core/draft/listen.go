@@ -90,6 +90,7 @@ type heardRun struct {
 	OK     bool
 	Asked  []inquiry         // in the order in which it asked
 	CXX    bool              // a C++ compiler was run
+	Lines  int               // that it printed
 	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
 	Late   bool              // it was ended for having taken too long
 	Output string            // the end of what it printed
@@ -516,6 +517,7 @@ func tail(f *os.File) string {
 func (run *heardRun) found(output *os.File, trees []string) {
 	lines := bufio.NewScanner(io.NewSectionReader(output, 0, largestNotes))
 	for lines.Scan() {
+		run.Lines++
 		if match := lackedProgram.FindStringSubmatch(lines.Text()); match != nil {
 			if name := match[1] + match[2]; !isConfig("program", name) {
 				run.Asked = append(run.Asked, inquiry{Kind: "program", Names: []string{name}})

@@ -88,3 +88,24 @@ func TestChecksEndBeforeConfigStatus(t *testing.T) {
 	assert.Contains(t, beforeCreating(created+"configure: === configuring in beds (/beds)\n"+failed), "error")
 	assert.Contains(t, beforeCreating(failed), "error")
 }
+
+// How many questions about switches are asked depends on the source alone, and so do the answers,
+// whichever question ends first.
+func TestQuestionsDoNotDependOnTheClock(t *testing.T) {
+	h := &hearing{source: &Source{}, full: &heardRun{Lines: patience / 3}, cpu: longest / 2}
+	assert.Equal(t, 2, h.ask(2, 1))
+	assert.Equal(t, 1, h.ask(2, 1))
+	assert.Zero(t, h.ask(1, 1))
+	assert.Equal(t, 3, h.ask(9, 2), "the first may take twice the time")
+	var order []int
+	second := make(chan bool)
+	require.NoError(t, each([]int{1, 2}, func(n int) (func(), error) {
+		if n == 1 {
+			<-second
+		} else {
+			close(second)
+		}
+		return func() { order = append(order, n) }, nil
+	}))
+	assert.Equal(t, []int{1, 2}, order)
+}

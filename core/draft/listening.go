@@ -23,9 +23,13 @@ import (
 	"fernladder/core/safefs"
 )
 
-// patience is the processor time for questions about switches, beyond the runs that find out
-// what the source needs.
-const patience = 45 * time.Second
+// patience is the number of lines that the configure step may print in runs about its switches.
+// Lines are counted, not seconds, so that the same source always has the same draft; a line takes
+// 10 to 20 ms of processor time, and one of CMake 60 ms. longest is where a slow step ends anyway.
+const (
+	patience = 3000
+	longest  = 2 * time.Minute
+)
 
 // Unheard is the error for a source whose configure step shows nothing usable.
 type Unheard struct{ Why string }
@@ -151,8 +155,9 @@ type hearing struct {
 	more     []*buildfile.Lookup // what is looked for with a switch that is off, or with one value of it, alone
 	cache    []byte              // of tests that do not depend on switches
 	progress func(doing string, runs int)
-	doing    string // what is being found out
-	lock     sync.Mutex
+	doing    string     // what is being found out
+	asked    int        // questions about switches
+	lock     sync.Mutex // of what follows
 	runs     int
 	cpu      time.Duration
 }
@@ -171,12 +176,20 @@ func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
 	return run, err
 }
 
-// late reports whether there is no time left for switches; there is less time for those that, by
-// their files, have nothing to do with look-ups.
-func (h *hearing) late(times int) bool {
-	h.lock.Lock()
-	defer h.lock.Unlock()
-	return h.cpu > time.Duration(times)*patience
+// ask returns how many of a number of questions about switches there is time for, and takes that
+// time. The first questions may take twice the time of the last.
+func (h *hearing) ask(questions, share int) int {
+	lines := max(h.full.Lines, 1)
+	if h.source.Method.Value == string(recipe.CMake) {
+		lines *= 2
+	}
+	most := share*patience/lines - h.asked
+	if h.cpu > time.Duration(share)*longest {
+		most = 0
+	}
+	questions = max(0, min(questions, most))
+	h.asked += questions
+	return questions
 }
 
 func (h *hearing) hear() error {
@@ -639,7 +652,7 @@ func (h *hearing) require(none *heardRun) error {
 			of[name] = append(of[name], keysOf(a)...)
 		}
 	}
-	err := each(slices.Sorted(maps.Keys(of)), func(name string) error {
+	err := each(slices.Sorted(maps.Keys(of)), func(name string) (conclude func(), err error) {
 		without := slices.Clone(of[name])
 		for key, a := range h.answers {
 			if a.Tree != "" && a.Tree == h.known.trees[name] {
@@ -647,10 +660,11 @@ func (h *hearing) require(none *heardRun) error {
 			}
 		}
 		goesOn, err := h.goesOnWithout(without)
-		if err == nil && goesOn == nil {
-			h.need(of[name])
-		}
-		return err
+		return func() {
+			if goesOn == nil {
+				h.need(of[name])
+			}
+		}, err
 	})
 	if err != nil {
 		return err
@@ -707,21 +721,30 @@ func (h *hearing) goesOnWithout(keys []string) (*heardRun, error) {
 }
 
 func (h *hearing) need(keys []string) {
-	h.lock.Lock()
-	defer h.lock.Unlock()
 	for _, key := range keys {
 		h.needed[key] = true
 	}
 }
 
-// each calls a function for each of a list, as many at once as there are processors.
-func each[T any](list []T, do func(T) error) error {
+// each calls a function for each of a list, as many at once as there are processors, and then
+// what they return, in order, so that the result does not depend on which ends first.
+func each[T any](list []T, do func(T) (conclude func(), err error)) error {
 	var all errgroup.Group
 	all.SetLimit(runtime.NumCPU())
-	for _, one := range list {
-		all.Go(func() error { return do(one) })
+	conclusions := make([]func(), len(list))
+	for i, one := range list {
+		all.Go(func() (err error) {
+			conclusions[i], err = do(one)
+			return err
+		})
 	}
-	return all.Wait()
+	if err := all.Wait(); err != nil {
+		return err
+	}
+	for _, conclude := range conclusions {
+		conclude()
+	}
+	return nil
 }
 
 // asLookup is what was asked for as drafts know it.

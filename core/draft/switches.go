@@ -5,8 +5,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/recipe"
@@ -40,41 +38,18 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			on = append(on, sw)
 		}
 	}
-	turn := func(sw *buildfile.Switch) error { return h.turn(sw, lookups) }
-	var unasked atomic.Int32
-	err := each(named, func(sw *buildfile.Switch) error {
-		if h.late(2) {
-			unasked.Add(1)
-			return nil
-		}
-		return turn(sw)
-	})
-	if err != nil {
-		return err
-	}
-	err = each(static, func(sw *buildfile.Switch) error {
-		run, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
-		if err == nil && !run.OK {
-			sw.Default, sw.Purpose, sw.Off = buildfile.On, "", nil
-		}
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	if err := each(valued, h.choose); err != nil {
-		return err
-	}
-	left := int(unasked.Load())
+	left := 0
 	for _, group := range []struct {
 		switches []*buildfile.Switch
-		says     func(*heardRun) bool // whether one of them is not as it was read
+		share    int
+		says     func(*heardRun) bool // whether one of them is not as it was read; nil: each is turned alone
 	}{
-		{aside, func(r *heardRun) bool { _, compiled := differ(h.full, r); return compiled }},
-		{off, func(r *heardRun) bool { changed, _ := differ(h.full, r); return changed }},
-		{on, func(r *heardRun) bool { return len(missing(h.full, r)) > 0 }},
+		{aside, 2, func(r *heardRun) bool { _, compiled := differ(h.full, r); return compiled }},
+		{named, 2, nil},
+		{off, 1, func(r *heardRun) bool { changed, _ := differ(h.full, r); return changed }},
+		{on, 1, func(r *heardRun) bool { return len(missing(h.full, r)) > 0 }},
 	} {
-		n, err := h.together(group.switches, group.says, turn)
+		n, err := h.together(group.switches, lookups, group.share, group.says)
 		if err != nil {
 			return err
 		}
@@ -84,28 +59,35 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		h.source.Remarks = append(h.source.Remarks,
 			Finding{"options", fmt.Sprintf("%d of its switches were only read from files", left), "time ran out", Guessed})
 	}
+	err := each(static, func(sw *buildfile.Switch) (conclude func(), err error) {
+		run, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
+		return func() {
+			if !run.OK {
+				sw.Default, sw.Purpose, sw.Off = buildfile.On, "", nil
+			}
+		}, err
+	})
+	if err != nil {
+		return err
+	}
+	for _, sw := range valued {
+		if err := h.choose(sw); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
 // choose sets a switch to each of its values, and adds the look-ups of one value alone.
 func (h *hearing) choose(sw *buildfile.Switch) error {
-	for _, v := range sw.Order {
-		if h.late(1) || v == sw.Value {
-			continue
-		}
+	values := slices.DeleteFunc(slices.Clone(sw.Order), func(v string) bool { return v == sw.Value })
+	return each(values[:h.ask(len(values), 2)], func(v string) (conclude func(), err error) {
 		run, err := h.run(slices.Concat(h.args, sw.Values[v]), h.answers)
-		if err != nil {
-			return err
-		}
-		h.lock.Lock()
-		h.came(run, sw, v)
-		h.lock.Unlock()
-	}
-	return nil
+		return func() { h.came(run, sw, v) }, err
+	})
 }
 
-// came adds inquiries that a run made only because a switch is on, or has some value. The caller
-// holds the lock.
+// came adds inquiries that a run made only because a switch is on, or has some value.
 func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 	came := missing(run, h.full)
 	for _, a := range run.Asked {
@@ -117,59 +99,67 @@ func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 	}
 }
 
-// together turns switches off together and, if that has an effect, in halves. It returns the
-// number of those that there was no time for.
-func (h *hearing) together(switches []*buildfile.Switch, says func(*heardRun) bool,
-	turn func(*buildfile.Switch) error) (left int, err error) {
-	switch {
-	case len(switches) == 0:
-		return 0, nil
-	case h.late(1):
-		return len(switches), nil
-	case len(switches) == 1:
-		return 0, turn(switches[0])
+// together turns switches off together and, if that says something, in halves, down to single
+// ones. It returns the number of those that there was no time for.
+func (h *hearing) together(switches []*buildfile.Switch, lookups []*buildfile.Lookup, share int,
+	says func(*heardRun) bool) (left int, err error) {
+	groups := slices.Collect(slices.Chunk(switches, max(1, len(switches))))
+	if says == nil {
+		groups = slices.Collect(slices.Chunk(switches, 1))
 	}
-	args := slices.Clone(h.args)
-	for _, sw := range switches {
-		args = append(args, sw.Off...)
+	for len(groups) > 0 {
+		asked := h.ask(len(groups), share)
+		for _, group := range groups[asked:] {
+			left += len(group)
+		}
+		var halves [][]*buildfile.Switch
+		err = each(groups[:asked], func(group []*buildfile.Switch) (conclude func(), err error) {
+			if len(group) == 1 {
+				return h.turn(group[0], lookups)
+			}
+			args := slices.Clone(h.args)
+			for _, sw := range group {
+				args = append(args, sw.Off...)
+			}
+			run, err := h.run(args, h.answers)
+			return func() {
+				if half := len(group) / 2; !run.OK || says(run) {
+					halves = append(halves, group[:half], group[half:])
+				}
+			}, err
+		})
+		if err != nil {
+			return left, err
+		}
+		groups = halves
 	}
-	run, err := h.run(args, h.answers)
-	if err != nil || run.OK && !says(run) {
-		return 0, err
-	}
-	half := len(switches) / 2
-	var lock sync.Mutex
-	err = each([][]*buildfile.Switch{switches[:half], switches[half:]}, func(some []*buildfile.Switch) error {
-		n, err := h.together(some, says, turn)
-		lock.Lock()
-		defer lock.Unlock()
-		left += n
-		return err
-	})
-	return left, err
+	return left, nil
 }
 
 // turn turns a switch off and, if that shows nothing about look-ups, on.
-func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error {
+func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) (conclude func(), err error) {
 	off, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	changed, configured := differ(h.full, off)
-	gone := missing(h.full, off)
 	var on *heardRun
-	if len(sw.On) > 0 && (len(gone) > 0 || !changed) {
+	if changed, _ := differ(h.full, off); len(sw.On) > 0 && (!changed || len(missing(h.full, off)) > 0) {
 		if on, err = h.run(slices.Concat(h.args, sw.On), h.answers); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	h.lock.Lock()
-	defer h.lock.Unlock()
+	return func() { h.turned(sw, lookups, off, on) }, nil
+}
+
+// turned draws conclusions from the runs with a switch off and on.
+func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off, on *heardRun) {
 	if !off.OK { // it cannot be turned off
 		sw.Default, sw.Purpose = buildfile.On, ""
 		sw.Off = nil
-		return nil
+		return
 	}
+	changed, configured := differ(h.full, off)
+	gone := missing(h.full, off)
 	if configured { // it is about what is built, whatever it is called
 		sw.Purpose = ""
 	}
@@ -205,7 +195,6 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) error 
 			sw.On = nil
 		}
 	}
-	return nil
 }
 
 // missing are the keys of inquiries that one run made and another did not.
