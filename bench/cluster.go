@@ -10,12 +10,12 @@ import (
 	"fernladder/core/schedule"
 )
 
-// nodes puts ladders together into batch jobs and runs these in simulated time, on clusters
-// that are not at hand: how long they take against the bound (the longest path, and all work
-// shared evenly, whichever is more, by a scheduler that takes no time), and how long the
-// nodes are idle. In brackets: with a job for each package. A node runs one job at a time.
-// The latencies are those of a real scheduler, from the end of a job to the beginning of the
-// next, as it is set up for such work and as it comes.
+// nodes combines ladders into batch jobs and runs these in simulated time, on clusters that are
+// not available: how long they take, compared with the bound (the longest path, or all work
+// shared evenly, whichever is more, by a scheduler that takes no time), and how long the nodes
+// are idle. In brackets: with a job for each package. A node runs one job at a time. The
+// latencies are those of a real scheduler, from the end of a job to the start of the next, tuned
+// for such work and by default.
 func nodes(only string) {
 	if !strings.Contains("cluster", only) {
 		return
@@ -50,7 +50,7 @@ func nodes(only string) {
 	}
 }
 
-// scaled are tasks that take so many times less.
+// scaled are tasks that take a fraction of the time.
 func scaled(tasks []schedule.Task, shorter int) []schedule.Task {
 	all := make([]schedule.Task, len(tasks))
 	for i, t := range tasks {
@@ -75,7 +75,7 @@ func total(tasks []schedule.Task) (all time.Duration) {
 	return all
 }
 
-// middle is how long most tasks take.
+// middle is the median length of tasks.
 func middle(tasks []schedule.Task) time.Duration {
 	var lengths []time.Duration
 	for _, t := range tasks {

@@ -25,8 +25,8 @@ const (
 	potted    = 2_000 // packages of the large repository
 )
 
-// fernery is a root with a build of a GiB in it, that was not built: only what is done
-// with it afterwards is measured. It returns the tree.
+// fernery is a root with a build of a GiB in it that was not built: only later work with it is
+// measured. It returns the tree.
 func (w *work) fernery() string {
 	s := &store.Store{Root: w.path("fernery/root")}
 	must(s.Prepare())
@@ -51,7 +51,7 @@ func (w *work) fernery() string {
 	return s.Tree(r)
 }
 
-// pots is a repository of so many packages, and one more beside it that can be added.
+// pots is a repository of a number of packages, and one more beside it to add.
 func (w *work) pots(dir string, number int) {
 	key, err := openpgp.NewEntity("Vale Growers", "", "growers@vale-glasshouse.example", nil)
 	must(err)
@@ -93,7 +93,7 @@ func (w *work) pots(dir string, number int) {
 	}
 }
 
-// handing measures what makes packages of builds, and repositories of packages.
+// handing measures making packages of builds, and repositories of packages.
 func (w *work) handing() []row {
 	tree := sync.OnceValue(w.fernery)
 	pack := func(run func(dir, name string, args ...string) cost, format string) side {

@@ -18,8 +18,8 @@ const (
 	leaves = 250 // files of each, none of which can be in a link of a whole folder
 )
 
-// orchard is a root with many packages, each with many files, that was not built: only
-// what is done with it afterwards is measured.
+// orchard is a root with many packages, each with many files, that were not built: only later
+// work with them is measured.
 type orchard struct {
 	w     *work
 	s     *store.Store
@@ -61,7 +61,7 @@ func (w *work) orchard() *orchard {
 
 var directories = []string{"bin", "lib", "include", "share/man/man1", "share/man/man3"}
 
-// change brings the landing to builds, and says how long that took.
+// change changes the landing to some builds, and measures that.
 func (o *orchard) change(shared string, asked []store.Ref) cost {
 	began := time.Now()
 	_, err := landing.Update{Rules: landing.Rules{Shared: shared, Number: 1}, Now: began,
@@ -72,7 +72,7 @@ func (o *orchard) change(shared string, asked []store.Ref) cost {
 	return cost{wall: time.Since(began)}
 }
 
-// bare makes so many links, and nothing else.
+// bare creates a number of links, and nothing else.
 func (o *orchard) bare() cost {
 	dir := o.w.path("orchard/bare")
 	must(os.RemoveAll(dir))
@@ -86,8 +86,8 @@ func (o *orchard) bare() cost {
 	return cost{wall: time.Since(began)}
 }
 
-// landings measures what is done with a landing of many packages: changing it, both
-// kinds, asking of it, and checking the root it is in.
+// landings measures work with a landing of many packages: both kinds of change, queries, and a
+// check of the root.
 func (w *work) landings() []row {
 	get := sync.OnceValue(w.orchard)
 	run := func(args ...string) side {

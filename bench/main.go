@@ -1,7 +1,6 @@
-// Bench measures Fern Ladder against what a person would run otherwise, side
-// by side: each row's two sides are run in turns, several rounds of them, and
-// compared by their medians. It prints one table. Figures are of the machine
-// they are measured on; only the ratios mean something elsewhere.
+// Bench measures Fern Ladder against what a person would otherwise run: the two sides of each
+// row run alternately, for several rounds, and their medians are compared. It prints one table.
+// Figures are those of the machine; only ratios can be compared with other machines.
 //
 //	go run ./bench -program bin/fernladder [-rounds 5] [-only unpack]
 package main
@@ -27,16 +26,15 @@ type row struct {
 	aim    string
 	ours   side
 	theirs side
-	// show says in words what the row comes to, where a ratio does not.
+	// show describes the result of the row in words, if a ratio does not.
 	show func(ours, theirs cost) string
 }
 
-// A side does the work once and says what it cost. What has to be cleared away
-// beforehand is not counted.
+// A side does the work once and returns its cost. Cleaning up beforehand does not count.
 type side func() cost
 
-// cost is what a run took. Peak is the most memory of the process itself, in
-// bytes, where it was watched.
+// cost is the cost of a run. Peak is the peak memory of the process itself, in bytes, if it was
+// measured.
 type cost struct {
 	wall, cpu time.Duration
 	peak      int64
@@ -72,7 +70,7 @@ func main() {
 	nodes(*only)
 }
 
-// run measures both sides in turns and prints the row.
+// run measures both sides alternately and prints the row.
 func (r row) run(rounds int) {
 	var ours, theirs []cost
 	var ratios []float64
@@ -144,7 +142,7 @@ func must(err error) {
 	}
 }
 
-// watched is timed, and watches the peak of the process's own memory.
+// watched is timed, and also measures the peak memory of the process.
 func watched(dir, name string, args ...string) cost {
 	c := exec.Command(name, args...)
 	c.Dir = dir
@@ -164,7 +162,7 @@ func watched(dir, name string, args ...string) cost {
 	}
 }
 
-// highWater reads VmHWM of proc(5); it is 0 when the process has gone.
+// highWater reads VmHWM of proc(5); it is 0 after the process has ended.
 func highWater(pid int) int64 {
 	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	for line := range strings.Lines(string(data)) {

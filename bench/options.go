@@ -12,7 +12,7 @@ import (
 )
 
 // options opens the screen of a package with 300 options on a shelf of 1,000 recipes, and
-// presses keys on it, against the commands that print the same.
+// presses keys on it, compared with the commands that print the same.
 func (w *work) options() []row {
 	const number = 1_000
 	dir := w.path("options")
@@ -65,7 +65,7 @@ func (w *work) options() []row {
 	}}
 }
 
-// A screen is one of the program on a terminal.
+// A screen is the program on a terminal.
 type screen struct {
 	file *os.File
 	run  *exec.Cmd
@@ -80,7 +80,7 @@ func (w *work) screen(dir string) *screen {
 	return &screen{file: file, run: run}
 }
 
-// until reads what is printed until a text comes.
+// until reads the output until a text appears.
 func (s *screen) until(text string) {
 	buffer := make([]byte, 64<<10)
 	for !strings.Contains(s.text.String(), text) {
@@ -90,7 +90,7 @@ func (s *screen) until(text string) {
 	}
 }
 
-// press presses keys, and forgets what was printed before.
+// press presses keys, and discards earlier output.
 func (s *screen) press(keys string) {
 	s.text.Reset()
 	_, err := s.file.WriteString(keys)

@@ -16,7 +16,7 @@ import (
 	"fernladder/demo/upstream"
 )
 
-// work is where the rows are made and what they measure.
+// work is the directory of the rows, and the program they measure.
 type work struct{ dir, program string }
 
 func (w *work) path(names ...string) string {
@@ -34,8 +34,8 @@ func (w *work) write(name, text string) {
 	must(os.WriteFile(w.path(name), []byte(text), 0o755))
 }
 
-// chain builds the garden with nothing built before, against a script as a
-// person writes it: one package after the other, each with all processors.
+// chain builds the garden from nothing, compared with a hand-written script: one package after
+// the other, each with all processors.
 func (w *work) chain() []row {
 	archives, err := garden.Archives()
 	must(err)
@@ -78,8 +78,7 @@ check glasshouse-1.0.0.tar.gz; tar -xf $A/glasshouse-1.0.0.tar.gz
 	}}
 }
 
-// trivial fills a shelf with packages that take no time to build, and returns
-// their names.
+// trivial fills a shelf with packages that take no time to build, and returns their names.
 func (w *work) trivial(name string, number int) []string {
 	must(os.MkdirAll(w.path(name, "pkg"), 0o755))
 	w.write(name+"/pkg/file", "a source\n")
@@ -118,8 +117,8 @@ mkdir -p $DESTDIR$FL_PREFIX/share/%s; cp built $DESTDIR$FL_PREFIX/share/%s/file
 	return names
 }
 
-// overhead is what the program itself costs: 100 packages whose builds are next
-// to nothing, against the same commands run bare.
+// overhead is the cost of the program itself: 100 packages whose builds do next to nothing,
+// compared with the same commands alone.
 func (w *work) overhead() []row {
 	names := w.trivial("overhead", 100)
 	var bare strings.Builder
@@ -145,8 +144,7 @@ func (w *work) overhead() []row {
 	}}
 }
 
-// nothing asks for 200 packages that are installed, against reading their
-// receipts.
+// nothing asks for 200 installed packages, compared with reading their receipts.
 func (w *work) nothing() []row {
 	names := w.trivial("nothing", 200)
 	args := append([]string{"install"}, names...)
@@ -166,8 +164,7 @@ func (w *work) nothing() []row {
 	}}
 }
 
-// sources packs a tree of sources, some 60 MB in thousands of files, and
-// returns the archive.
+// sources packs a source tree of some 60 MB in thousands of files, and returns the archive.
 func (w *work) sources() string {
 	must(os.MkdirAll(w.path("unpack"), 0o755))
 	plain := w.path("unpack", "src.tar")
@@ -202,8 +199,8 @@ func (w *work) memory() []row {
 	return rows
 }
 
-// large makes a folder with the recipe of a package that only copies its
-// sources, compressed by that program.
+// large creates a folder with the recipe of a package that only copies its sources, compressed
+// by the given program.
 func (w *work) large(dir, compress string) {
 	must(os.MkdirAll(w.path(dir), 0o755))
 	archive := w.path(dir, "big.tar")
@@ -219,7 +216,7 @@ func (w *work) large(dir, compress string) {
 			archive, hex.EncodeToString(sum[:])))
 }
 
-// unpack unpacks them, against tar.
+// unpack unpacks them, compared with tar.
 func (w *work) unpack() []row {
 	self, err := os.Executable()
 	must(err)
@@ -247,7 +244,7 @@ func (w *work) unpack() []row {
 	return rows
 }
 
-// fetch takes one large archive from a fast site.
+// fetch fetches a large archive from a fast site.
 func (w *work) fetch() []row {
 	const size = 200 << 20
 	data := make([]byte, size)
@@ -276,7 +273,7 @@ func (w *work) fetch() []row {
 	}}
 }
 
-// far fetches many small archives from a site that takes its time to answer.
+// far fetches many small archives from a site that answers slowly.
 func (w *work) far() []row {
 	const number = 40
 	files := map[string][]byte{}
@@ -308,8 +305,7 @@ func (w *work) far() []row {
 	}}
 }
 
-// signed fetches an archive whose signature is verified, against the same
-// without one.
+// signed fetches an archive and verifies its signature, compared with fetching alone.
 func (w *work) signed() []row {
 	const size = 100 << 20
 	data := make([]byte, size)
@@ -343,7 +339,7 @@ func (w *work) signed() []row {
 	}}
 }
 
-// check reads a shelf of 10,000 recipes, against reading the files.
+// check reads a shelf of 10,000 recipes, compared with reading the files.
 func (w *work) check() []row {
 	const number = 10_000
 	return []row{{
@@ -360,8 +356,7 @@ func (w *work) check() []row {
 	}}
 }
 
-// resolve plans one package of shelves of several sizes, against reading all
-// their files.
+// resolve plans one package on shelves of several sizes, compared with reading all their files.
 func (w *work) resolve() []row {
 	var rows []row
 	for _, number := range []int{100, 1_000, 10_000} {
@@ -382,8 +377,7 @@ func (w *work) resolve() []row {
 	return rows
 }
 
-// host asks the machine for a hundred things, against asking for one after
-// another.
+// host asks the machine for a hundred things at once, compared with one after another.
 func (w *work) host() []row {
 	const each = 25
 	recipe := "format = 1\n[package]\nname = \"fern\"\nsummary = \"A plant\"\n[[release]]\nversion = \"1\"\nsha256 = \"" +
@@ -414,8 +408,8 @@ func (w *work) host() []row {
 	}}
 }
 
-// explain finds the cause in a long log, and who has what is missing in an index
-// as large as a distribution's, against searching both.
+// explain finds the cause in a long log, and the package that has what is missing in an index as
+// large as a distribution's, compared with searching both.
 func (w *work) explain() []row {
 	const files = 360_000
 	var list, log strings.Builder
@@ -456,8 +450,7 @@ func (w *work) explain() []row {
 	}}
 }
 
-// watch records every file that a build opens, against building it a second time
-// without.
+// watch records every file that a build opens, compared with a second build without that.
 func (w *work) watch() []row {
 	w.trivial("watch", 1)
 	w.write("watch/recipes/plant000/recipe.toml",
@@ -473,7 +466,7 @@ func (w *work) watch() []row {
 		theirs: again("--prove")}}
 }
 
-// bare builds a package in a room that sees what it declares, and in one that sees all.
+// bare builds a package in a room that sees what it declares, and in one that sees everything.
 func (w *work) bare() []row {
 	build := func(name, settings string) side {
 		w.trivial(name, 1)
@@ -488,7 +481,7 @@ func (w *work) bare() []row {
 	}}
 }
 
-// draft reads an archive of a size as many have, against unpacking it.
+// draft reads an archive of typical size, compared with unpacking it.
 func (w *work) draft() []row {
 	var c, ac strings.Builder
 	for i := range 400 {
@@ -513,7 +506,7 @@ func (w *work) draft() []row {
 	}}
 }
 
-// licence is one that many sources have.
+// licence is a common licence of sources.
 const licence = `Permission to use, copy, modify, and/or distribute this software for any
 purpose with or without fee is hereby granted, provided that the above
 copyright notice and this permission notice appear in all copies.

@@ -10,10 +10,9 @@ import (
 	"fernladder/core/schedule"
 )
 
-// makespans runs the scheduler in simulated time, on machines that are not at
-// hand, and prints how long ladders take against the bound: the longest path,
-// and all work shared evenly, whichever is more. In brackets: without times of
-// earlier builds.
+// makespans runs the scheduler in simulated time, on machines that are not available, and prints
+// how long ladders take, compared with the bound: the longest path, or all work shared evenly,
+// whichever is more. In brackets: without times of earlier builds.
 func makespans(only string) {
 	if !strings.Contains("makespan", only) {
 		return
@@ -41,12 +40,11 @@ type simulated struct {
 	tasks []schedule.Task
 }
 
-// ladders are generated ones of 100 and 1,000 packages, always the same, and one
-// with times that were measured in a real run of ten packages.
+// ladders are generated ladders of 100 and 1,000 packages, always the same, and one with times
+// measured in a real run of ten packages.
 func ladders() []simulated {
 	random := rand.New(rand.NewPCG(1, 2))
-	// Most packages take seconds, some hours; what takes long keeps more
-	// processors busy.
+	// Most packages take seconds, some hours; long ones keep more processors busy.
 	task := func(needs ...int) schedule.Task {
 		seconds := math.Exp(random.NormFloat64()*1.3 + 3)
 		return schedule.Task{Length: time.Duration(seconds * float64(time.Second)),

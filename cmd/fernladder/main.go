@@ -1,4 +1,4 @@
-// Fernladder builds third-party packages from source, with what they need.
+// Fernladder builds third-party packages, and their dependencies, from source.
 package main
 
 import (
@@ -10,8 +10,8 @@ import (
 )
 
 func main() {
-	// Most commands end before a heap of their size is worth collecting; what takes long
-	// is collected as ever, for the limit says when.
+	// Most commands end before it is worth collecting a heap of their size; long ones still collect
+	// it, because of the limit.
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(40 << 20)
 	if status, started := sandbox.Main(os.Args, os.Stderr); started {

@@ -1,11 +1,10 @@
-// Package durable changes files and links so that whenever the program or the
-// machine stops, each is as it was before or as it is after, whole, and stays so.
+// Package durable changes files and links so that each is complete in its old or its new state
+// at any moment at which the program or the machine can stop, and lasts.
 //
-// New contents are written aside, in the same directory, brought to the disk, and
-// renamed; then the directory is brought to the disk. What is written aside has one
-// name for each file, ".NAME.new": the caller holds the lock of whatever the file
-// belongs to, so no other process writes it, and what a program that was killed has left
-// there is replaced by the next that writes. No other user can write to the directory.
+// It writes new contents aside, in the same directory, syncs and renames them, and then syncs
+// the directory. The file written aside is named ".NAME.new": the caller holds the lock of
+// whatever the file belongs to, so no other process writes it, and the next write replaces what
+// a killed program has left. No other user can write to the directory.
 package durable
 
 import (
@@ -21,20 +20,21 @@ import (
 	"fernladder/core/filelock"
 )
 
-// Aside is where the new contents of a file are written first.
+// Aside is the path at which the new contents of a file are written first.
 func Aside(path string) string {
 	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
 }
 
-// WriteFile replaces a file, or makes it, with exactly this mode.
+// WriteFile replaces or creates a file, with exactly this mode.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	return replace(path, func(fresh string) error { return fill(fresh, data, mode, syncFile) })
 }
 
-// WriteFileFor is WriteFile for a file with an owner and group; -1 is the writing process's.
+// WriteFileFor is WriteFile for a file with an owner and group; -1: those of the writing
+// process.
 func WriteFileFor(path string, data []byte, mode fs.FileMode, uid, gid int) error {
 	return replace(path, func(fresh string) error {
-		// With its last mode from the beginning, it would be its owner's to open.
+		// With its final mode from the beginning, its owner could open it already.
 		return fill(fresh, data, mode, func(f *os.File) error {
 			if uid >= 0 || gid >= 0 {
 				if err := errors.Join(f.Chown(uid, gid), f.Chmod(mode)); err != nil {
@@ -46,8 +46,7 @@ func WriteFileFor(path string, data []byte, mode fs.FileMode, uid, gid int) erro
 	})
 }
 
-// Renew replaces what is in a file that is there; whose it is and who may do what with
-// it stays.
+// Renew replaces the contents of an existing file, and keeps its owner and mode.
 func Renew(path string, data []byte) error {
 	info, err := os.Lstat(path)
 	if err != nil {
@@ -57,7 +56,7 @@ func Renew(path string, data []byte) error {
 	if os.Geteuid() == 0 {
 		return WriteFileFor(path, data, info.Mode().Perm(), int(owner.Uid), int(owner.Gid))
 	}
-	// Other users can only give files to groups of their own.
+	// Other users can only set groups of their own.
 	err = WriteFileFor(path, data, info.Mode().Perm(), -1, int(owner.Gid))
 	if errors.Is(err, fs.ErrPermission) {
 		err = WriteFile(path, data, info.Mode().Perm())
@@ -65,13 +64,13 @@ func Renew(path string, data []byte) error {
 	return err
 }
 
-// Symlink replaces a symbolic link, or makes it.
+// Symlink replaces or creates a symbolic link.
 func Symlink(target, path string) error {
 	return replace(path, func(fresh string) error { return os.Symlink(target, fresh) })
 }
 
-// Note is WriteFile for what can be done without: it is whole or as it was before
-// when the program is killed, but may be lost or empty when the machine stops.
+// Note is WriteFile for dispensable files: the file is complete if the program is killed, but
+// may be lost or empty if the machine stops.
 func Note(path string, data []byte, mode fs.FileMode) error {
 	fresh, err := prepare(path, func(fresh string) error {
 		return fill(fresh, data, mode, func(*os.File) error { return nil })
@@ -86,16 +85,16 @@ func Note(path string, data []byte, mode fs.FileMode) error {
 	return nil
 }
 
-// syncFile brings what is in a file to the disk.
+// syncFile syncs the contents of a file.
 func syncFile(f *os.File) error {
 	err := f.Sync()
 	trace("sync", f.Name())
 	return err
 }
 
-// Stream replaces a file, or makes it, by what write writes, where several programs may do so
-// at once without a lock: each writes aside, under a name of its own. What a killed program
-// has left there is removed by the next that writes the file, and by Sweep.
+// Stream replaces or creates a file with what write writes, for files that several programs may
+// write at once without a lock: each writes aside, to a name of its own. The next write of the
+// file removes what a killed program has left, as does Sweep.
 func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
 	names := asides(path)
 	if err := sweep(names); err != nil {
@@ -125,7 +124,7 @@ func Stream(path string, mode fs.FileMode, write func(io.Writer) error) error {
 	return nil
 }
 
-// asides is the pattern of what Stream writes aside for a file.
+// asides is the pattern of the files that Stream writes aside for a file.
 func asides(path string) string {
 	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".*.new")
 }
@@ -148,7 +147,7 @@ func sweep(names string) error {
 	return err
 }
 
-// discard takes away what could not be brought into place.
+// discard deletes a file that could not be renamed into place.
 func discard(fresh string) error {
 	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -167,7 +166,7 @@ func replace(path string, make func(fresh string) error) error {
 	return nil
 }
 
-// prepare makes the new contents of a file aside.
+// prepare creates the new contents of a file aside.
 func prepare(path string, make func(fresh string) error) (fresh string, err error) {
 	fresh = Aside(path)
 	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -181,7 +180,7 @@ func prepare(path string, make func(fresh string) error) (fresh string, err erro
 	return fresh, nil
 }
 
-// fill makes a file.
+// fill creates and writes a file.
 func fill(path string, data []byte, mode fs.FileMode, sync func(*os.File) error) error {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -197,8 +196,7 @@ func fill(path string, data []byte, mode fs.FileMode, sync func(*os.File) error)
 	return errors.Join(err, f.Close())
 }
 
-// Rename renames, and brings the directory that it renames to to the disk. What is
-// renamed has been brought there before.
+// Rename renames a synced file or directory, and syncs the directory that it is renamed to.
 func Rename(from, to string) error {
 	moment()
 	if err := os.Rename(from, to); err != nil {
@@ -209,7 +207,7 @@ func Rename(from, to string) error {
 	return SyncDir(filepath.Dir(to))
 }
 
-// Remove deletes a file or a link, for good. One that is not there is no error.
+// Remove deletes a file or a link, and syncs that. A missing file is no error.
 func Remove(path string) error {
 	moment()
 	err := os.Remove(path)
@@ -221,8 +219,7 @@ func Remove(path string) error {
 	return errors.Join(err, SyncDir(filepath.Dir(path)))
 }
 
-// SyncDir brings the names in a directory to the disk. A directory that is gone has
-// none.
+// SyncDir syncs the entries of a directory. A missing directory has none.
 func SyncDir(dir string) error {
 	d, err := os.Open(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -236,9 +233,9 @@ func SyncDir(dir string) error {
 	return errors.Join(err, d.Close())
 }
 
-// SyncAll brings everything in a directory to the disk, and nothing else: to sync the
-// whole file system would wait for whatever others write. All files are sent on their
-// way first, so that the disk is asked once rather than for each.
+// SyncAll syncs everything in a directory, and nothing else: a sync of the whole file system
+// would wait for the writes of others. It starts writing all files first, so that the disk is
+// asked once rather than for each.
 func SyncAll(dir string) error {
 	each := func(do func(path string, d fs.DirEntry) error) error {
 		return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {

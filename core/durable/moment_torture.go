@@ -12,11 +12,11 @@ import (
 
 var moments atomic.Int64
 
-// Moment is a moment of others than this package: of steps that can each be the last.
+// Moment marks a moment in other packages: between steps each of which can be the last.
 func Moment() { moment() }
 
-// trace writes down what has been done that lasts, a line each, into the file that
-// TORTURE_TRACE names: so it can be worked out what a machine that stops leaves.
+// trace writes a line for each durable step into the file named by TORTURE_TRACE, from which a
+// test computes what a stopped machine leaves.
 func trace(what string, paths ...string) {
 	name := os.Getenv("TORTURE_TRACE")
 	if name == "" {
@@ -30,8 +30,8 @@ func trace(what string, paths ...string) {
 	f.WriteString(strings.Join(append([]string{what}, paths...), "\t") + "\n")
 }
 
-// moment ends the whole program without warning at the moment that TORTURE_MOMENT
-// says, counted from 1, and with it, if TORTURE_GROUP is set, its process group.
+// moment kills the whole program without warning at the moment numbered TORTURE_MOMENT, counted
+// from 1, and also its process group if TORTURE_GROUP is set.
 func moment() {
 	at, _ := strconv.ParseInt(os.Getenv("TORTURE_MOMENT"), 10, 64)
 	if moments.Add(1) != at {

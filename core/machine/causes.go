@@ -19,9 +19,9 @@ type causes struct {
 	problems tomlfile.Problems
 }
 
-// Causes is what is known of the words of tools: by the shelves, where they have a table of
-// causes, and by the program itself. The problems are those of the shelves' tables, which are left
-// out where they have any.
+// Causes is the table of known messages of tools: the tables of the shelves that have one, and
+// the program's own. The problems are mistakes in the tables of shelves; a table with mistakes
+// is left out.
 func (m *Machine) Causes() (*diagnose.Table, tomlfile.Problems) {
 	c := &m.causes
 	c.once.Do(func() {

@@ -10,10 +10,9 @@ import (
 	"fernladder/core/sandbox"
 )
 
-// Isolation is how far builds and tries are kept apart: as far as the machine can,
-// or as was asked, and at least as far as the settings want. It tries that the first
-// time, in the root, which has to be prepared. Where root builds, there have to be
-// users for it to build as.
+// Isolation is the isolation of builds and tries: the best that the machine supports, or the
+// requested one, and at least what the settings require. It is tested on first use, in the root,
+// which must be prepared. If root builds, there must be users to build as.
 func (m *Machine) Isolation(ctx context.Context) (sandbox.Level, error) {
 	m.isolation.lock.Lock()
 	defer m.isolation.lock.Unlock()
@@ -57,14 +56,15 @@ func (m *Machine) tryIsolation(ctx context.Context) (sandbox.Level, error) {
 	case !best.AtLeast(least):
 		return "", weak(least, best, why)
 	case asked != "" && asked != best:
-		// What is kept apart less can need what the best does not, as to come through the root.
+		// A lower level can have requirements that the highest does not, such as access through the
+		// root.
 		return asked, sandbox.Try(asked, dir, user)
 	}
 	return best, nil
 }
 
-// Scratch makes a directory of the program's own for work that is no build, and
-// lends a user for it, who may come through the directory, until done is called.
+// Scratch creates a directory for work of the program itself that is no build, and lends a user
+// with access to it until done is called.
 func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user sandbox.User, done func(), err error) {
 	base, deleted, err := m.Store.Scratch(kind)
 	if err != nil {
@@ -86,7 +86,7 @@ func (m *Machine) Scratch(ctx context.Context, kind string) (base string, user s
 }
 
 // weak is the problem of a machine that cannot isolate builds as far as the settings or the
-// request want.
+// request require.
 func weak(wanted, best sandbox.Level, why error) error {
 	return problem.New(problem.Host, "isolation",
 		"this machine can build at most %s, but at least %s is required\n    %s\n"+

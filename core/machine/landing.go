@@ -12,13 +12,12 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Update is a change of the landing by what the settings say of it, for the caller to
-// say which.
+// Update is a change of the landing by the rules of the settings, which the caller completes.
 func (m *Machine) Update() landing.Update {
 	return landing.Update{Rules: m.Rules(), Command: m.Command, Now: m.Now(), Waiting: m.TellLandingHeld}
 }
 
-// Rules are what the settings say about the landing.
+// Rules are the settings of the landing.
 func (m *Machine) Rules() landing.Rules {
 	s := m.Settings.Landing
 	const day = 24 * time.Hour
@@ -34,8 +33,8 @@ func (m *Machine) Rules() landing.Rules {
 	return rules
 }
 
-// systemFiles finds files of the operating system itself, by their paths below /usr; those
-// of libraries and headers also in directories that are for one architecture.
+// systemFiles finds files of the operating system itself by their paths below /usr; libraries
+// and headers also in the directories for one architecture.
 func systemFiles(name string) string {
 	top, below, _ := strings.Cut(name, "/")
 	places := []string{filepath.Join("/usr", name), filepath.Join("/", name)} // systems have had /lib beside /usr/lib
@@ -53,8 +52,8 @@ func systemFiles(name string) string {
 	return ""
 }
 
-// architectureDirs are the names of directories below /usr/lib that are for one
-// architecture, as x86_64-linux-gnu.
+// architectureDirs are the names of directories below /usr/lib for one architecture, such as
+// x86_64-linux-gnu.
 var architectureDirs = sync.OnceValue(func() (names []string) {
 	found, _ := filepath.Glob("/usr/lib/*-linux-*")
 	for _, dir := range found {
@@ -73,8 +72,7 @@ func SystemLibraries() func(name string) string {
 	return func(name string) string { return loader().Find(name) }
 }
 
-// Used is the directory by which people use what is on the landing: the one that
-// others use too, where there is one.
+// Used is the directory through which people use the landing: the shared one, if there is one.
 func (m *Machine) Used() string {
 	if m.Settings.Landing.Shared != "" {
 		return m.Settings.Landing.Shared
@@ -82,8 +80,7 @@ func (m *Machine) Used() string {
 	return landing.Directory(m.Store)
 }
 
-// systemPrograms finds programs of the operating system itself, not what was
-// put into /usr/local.
+// systemPrograms finds programs of the operating system itself, without those in /usr/local.
 func systemPrograms() func(name string) string {
 	system := host.Programs{Path: []string{"/usr/bin", "/bin", "/usr/sbin", "/sbin", "/usr/games"}}
 	var lock sync.Mutex

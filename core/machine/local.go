@@ -13,10 +13,10 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// MayRead returns an error where the repository of a release is one of this machine that the
-// recipe's author may not have read by whoever runs the program. They may where the
-// recipe's folder belongs to that person or to root, and is not a copy of a remote shelf, and
-// where the settings name a directory that the repository is in.
+// MayRead returns an error if a release's repository is a directory of this machine that the
+// recipe's author may not be allowed to read. Access is allowed if the recipe's folder belongs
+// to the user or to root and is not a copy of a remote shelf, and if the settings name a
+// directory that contains the repository.
 func (m *Machine) MayRead(r *recipe.Recipe, x *recipe.Release) error {
 	u, err := url.Parse(r.ExpandURL(x.Repository(), x.Version.String()))
 	if err != nil || u.Scheme != "file" {

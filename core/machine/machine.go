@@ -1,10 +1,9 @@
-// Package machine holds what all work is done with: the root and what is in it, the
-// shelves, the operating system, how things are fetched, how far builds are kept
-// apart, the job slots, the clock, and who is told.
+// Package machine holds what all work is done with: the root and its contents, the shelves, the
+// operating system, the network, the isolation of builds, the job slots, the clock, and the
+// receiver of events.
 //
-// It is opened once, from settings, and not changed after. What is found out later,
-// as how far builds can be kept apart here, is found out once. It decides nothing
-// about what is built.
+// A machine is opened once, from settings, and does not change. Facts that are found later, such
+// as the available isolation, are found once. It does not decide what is built.
 package machine
 
 import (
@@ -27,7 +26,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Config is what a machine is opened with.
+// Config is the configuration of a machine.
 type Config struct {
 	Settings settings.Settings
 	Place    settings.Place // where the program was started, and as whom
@@ -42,7 +41,7 @@ type Config struct {
 	Now    func() time.Time // nil: the clock
 }
 
-// A Machine is opened by Open. Its fields are not changed after.
+// A Machine is opened by Open. Its fields do not change afterwards.
 type Machine struct {
 	Config
 
@@ -63,13 +62,12 @@ type Machine struct {
 	causes    causes
 }
 
-// BadRoot is the problem of a root whose path compilers and shells cannot handle in that of
-// a tree: it would end a flag, or a word of a list.
+// BadRoot is the problem of a root whose path compilers and shells cannot handle as part of a
+// tree's path: it would end a flag, or a word of a list.
 const BadRoot problem.Code = "bad_root"
 
-// Open opens a machine. It reads the credentials and looks at what the machine is,
-// and writes nothing. It fails with the code BadRoot for a root that
-// cannot be in the path of a tree.
+// Open opens a machine. It reads the credentials and examines the machine, and writes nothing.
+// It fails with the code BadRoot if the path of the root cannot be part of a tree's path.
 func Open(c Config) (*Machine, error) {
 	var err error
 	if c.Settings.Root, err = filepath.Abs(c.Settings.Root); err != nil {
@@ -119,7 +117,7 @@ func Open(c Config) (*Machine, error) {
 	return m, nil
 }
 
-// accessOf is who may do what in the root, by the settings.
+// accessOf are the access rights in the root, from the settings.
 func accessOf(s settings.Settings) (*store.Access, error) {
 	a := &store.Access{Private: s.Access == "private", Group: -1}
 	if s.Access == "" {
@@ -136,16 +134,16 @@ func accessOf(s settings.Settings) (*store.Access, error) {
 	return a, nil
 }
 
-// OwnPath are the directories in which programs are found because a person has named
-// them; the operating system's own are not among them.
+// OwnPath are the directories of programs that the settings name; the operating system's own are
+// not among them.
 func (m *Machine) OwnPath() []string {
 	return slices.DeleteFunc(slices.Clone(m.Programs.Path), func(dir string) bool {
 		return slices.Contains(settings.SystemPath, dir)
 	})
 }
 
-// Seen are the programs of the operating system as builds find them: in bare rooms, those
-// of packages before others.
+// Seen are the programs of the operating system as builds find them: in bare rooms, programs of
+// packages before others.
 func (m *Machine) Seen() host.Programs {
 	p := m.Programs
 	if m.Bare == nil || m.Settings.NotBare != "" {
@@ -165,7 +163,7 @@ func (m *Machine) Seen() host.Programs {
 	return p
 }
 
-// network is how sources are fetched.
+// network is the configuration of downloads.
 func (m *Machine) network() *source.Network {
 	s, place := m.Settings, m.Place
 	n := source.NewNetwork(place.Getenv)
@@ -179,16 +177,14 @@ func (m *Machine) network() *source.Network {
 	return n
 }
 
-// With opens the same machine with other things asked of it. What the first has
-// found out is asked again.
+// With opens the same machine with a changed configuration. Facts are found again.
 func (m *Machine) With(change func(*Config)) (*Machine, error) {
 	c := m.Config
 	change(&c)
 	return Open(c)
 }
 
-// Stored gives an error of the file system in the store of archives the advice that
-// is given for the root.
+// Stored adds the advice for the root to a file system error in the store of archives.
 func (m *Machine) Stored(err error) error {
 	var local *source.StoreError
 	if errors.As(err, &local) {
@@ -197,15 +193,15 @@ func (m *Machine) Stored(err error) error {
 	return err
 }
 
-// Tell tells of an event.
+// Tell reports an event.
 func (m *Machine) Tell(e event.Event) { m.Events.Event(e) }
 
-// TellLandingHeld tells that another process changes the landing, and has to be waited for.
+// TellLandingHeld reports that another process is changing the landing, and that we wait for it.
 func (m *Machine) TellLandingHeld() {
 	m.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that changes the landing"})
 }
 
-// isolation is how far builds are kept apart, once that has been tried.
+// isolation is the isolation of builds, found on first use.
 type isolation struct {
 	lock  sync.Mutex
 	level sandbox.Level

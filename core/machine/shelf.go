@@ -11,8 +11,8 @@ import (
 	"fernladder/core/source"
 )
 
-// BringShelf brings a shelf that is a repository to the root, whole or not at all. One
-// that is here stays as it is: its commit says what is in it.
+// BringShelf copies the repository of a shelf to the root, completely or not at all. An existing
+// copy is not changed: its commit identifies its contents.
 func (m *Machine) BringShelf(ctx context.Context, shelf recipe.Shelf) error {
 	if _, err := os.Stat(shelf.Checkout); err == nil {
 		return nil

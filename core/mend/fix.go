@@ -13,7 +13,7 @@ import (
 	"fernladder/core/machine"
 )
 
-// Fixed is what became of a finding.
+// Fixed is the outcome of fixing a finding.
 type Fixed struct {
 	Finding
 	Done string `json:"done"`          // what was done, or ""
@@ -21,10 +21,9 @@ type Fixed struct {
 	Why  string `json:"why,omitempty"` // the same, in words
 }
 
-// Fix puts right what can be without losing anything: permissions, what was begun and
-// not finished, links, the database, states of the landing that cannot be read, and
-// configuration files that are gone. Each is looked at again, under the lock it needs.
-// What it does not know how to put right it leaves.
+// Fix repairs what can be repaired without losing anything: permissions, unfinished work, links,
+// the database, unreadable states of the landing, and missing configuration files. It checks
+// each again first, under the lock it needs. It leaves everything else.
 func Fix(ctx context.Context, m *machine.Machine, r *Report) ([]Fixed, error) {
 	if err := m.Store.Prepare(); err != nil { // which finishes much of what was begun
 		return nil, err
@@ -48,7 +47,7 @@ func Fix(ctx context.Context, m *machine.Machine, r *Report) ([]Fixed, error) {
 	return all, nil
 }
 
-// fix does one. Links are made again all at once: links says what came of that.
+// fix repairs one finding. Links are all made again at once: links has the outcome.
 func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (string, error) {
 	s := m.Store
 	switch f.Kind {
@@ -119,7 +118,7 @@ func (f Finding) fix(ctx context.Context, m *machine.Machine, links *string) (st
 	return "", nil
 }
 
-// relink makes the links of the landing anew, those in a shared directory too.
+// relink makes the links of the landing again, including those in a shared directory.
 func relink(ctx context.Context, m *machine.Machine, links *string) (string, error) {
 	if *links != "" {
 		return *links, nil

@@ -15,7 +15,7 @@ import (
 	"fernladder/core/store"
 )
 
-// root looks at what is the root's own.
+// root checks the files of the root itself.
 func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	s := m.Store
 	found, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
@@ -55,8 +55,8 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	}
 }
 
-// settled returns the landing in use, and looks at it, if that is asked. Other processes are not kept
-// from changing it: one that has changed meanwhile is looked at again.
+// settled returns the current landing, and checks it if asked to. Other processes may change it
+// meanwhile: then it is checked again.
 func (r *Report) settled(m *machine.Machine, look bool) landing.State {
 	const tries = 8
 	for try := 1; ; try++ {
@@ -73,7 +73,7 @@ func (r *Report) settled(m *machine.Machine, look bool) landing.State {
 	}
 }
 
-// landing looks at the landing and its states.
+// landing checks the landing and its states.
 func (r *Report) landing(m *machine.Machine, current landing.State, broken error) {
 	s := m.Store
 	if broken != nil {
@@ -107,7 +107,7 @@ func (r *Report) landing(m *machine.Machine, current landing.State, broken error
 	}
 }
 
-// states checks the remembered states of the landing.
+// states checks the stored states of the landing.
 func (r *Report) states(m *machine.Machine, history []landing.Remembered) {
 	s := m.Store
 	for _, x := range history {
@@ -125,7 +125,7 @@ func (r *Report) states(m *machine.Machine, history []landing.Remembered) {
 	}
 }
 
-// shared checks directories that others use too.
+// shared checks directories that are also used by others.
 func (r *Report) shared(m *machine.Machine) {
 	s := m.Store
 	shared, err := landing.ReadShared(s)
@@ -148,7 +148,8 @@ func (r *Report) shared(m *machine.Machine) {
 	}
 }
 
-// configs checks the configuration files of a build, and the directories that its programs write in.
+// configs checks the configuration files of a build, and the directories that its programs write
+// to.
 func (r *Report) configs(m *machine.Machine, receipt *store.Receipt) {
 	configs, err := m.Store.Configs(receipt)
 	if err != nil {
@@ -174,7 +175,7 @@ func (r *Report) configs(m *machine.Machine, receipt *store.Receipt) {
 	}
 }
 
-// cause is an error without the path that stands before it anyway.
+// cause is the text of an error without the path that precedes it anyway.
 func cause(err error) string {
 	var at *store.Error
 	if errors.As(err, &at) {
@@ -183,8 +184,8 @@ func cause(err error) string {
 	return err.Error()
 }
 
-// shadows tells of programs that the operating system has by now, and that ours come
-// before although no one said so.
+// shadows reports programs that the operating system has installed since, and that ours hide
+// without a decision in the settings.
 func (r *Report) shadows(m *machine.Machine, current landing.State) {
 	rules := m.Rules()
 	known := map[string]bool{}

@@ -1,11 +1,10 @@
-// Package mend checks a root against what it says of itself, and the machine against
-// what installed builds use of it.
+// Package mend checks a root against its records, and the machine against what installed builds
+// use of it.
 //
-// Look changes nothing. What it finds are values: what is wrong, with what, what
-// follows from it, and what would help; those that can be put right without losing
-// anything say so, and Fix does that, each under the lock it needs, after looking
-// again. Builds whose files or whose machine have changed are built again by
-// install.Renew, which is for the caller to ask for.
+// Look changes nothing. Its findings are values: what is wrong, with what, the consequence, and
+// the remedy. Findings that can be repaired without losing anything say so, and Fix repairs
+// them, each under the lock it needs, after another check. Builds whose files or whose machine
+// have changed are rebuilt by install.Renew, for the caller to call.
 package mend
 
 import (
@@ -25,10 +24,10 @@ import (
 	"fernladder/core/store"
 )
 
-// Kind is what is wrong.
+// Kind is the kind of a finding.
 type Kind string
 
-// The kinds, in the order in which they are told.
+// The kinds, in the order in which they are reported.
 const (
 	Moved       Kind = "moved"       // the root is at another path than it was made for
 	Receipt     Kind = "receipt"     // a receipt cannot be read
@@ -68,15 +67,15 @@ type Finding struct {
 	mode fs.FileMode
 }
 
-// Same reports whether two findings are of the same thing.
+// Same reports whether two findings are about the same thing.
 func (f Finding) Same(o Finding) bool {
 	return f.Kind == o.Kind && f.Build == o.Build && f.Path == o.Path && f.What == o.What
 }
 
-// Damages reports whether the finding is that a tree is not as it was placed.
+// Damages reports whether the finding is a damaged tree.
 func (f Finding) Damages() bool { return f.Kind == Missing || f.Kind == Changed }
 
-// A Report is what was found.
+// A Report is the result of a check.
 type Report struct {
 	Findings []Finding  `json:"findings"`
 	Builds   int        `json:"builds"`   // that were looked at
@@ -85,7 +84,7 @@ type Report struct {
 	Affected []Affected `json:"affected"` // builds with findings, with what stands on them
 }
 
-// Affected is a build that does not work, or may not, and what that means for others.
+// Affected is a build that does not work, or may not, with the consequences for others.
 type Affected struct {
 	Build     store.Ref   `json:"build"`
 	OnLanding bool        `json:"on_landing"`
@@ -93,15 +92,15 @@ type Affected struct {
 	For       []store.Ref `json:"for"` // builds on the landing that stand on it
 }
 
-// Ask says what is looked at.
+// Ask selects what is checked.
 type Ask struct {
 	Builds  []store.Ref // none: all
 	Quick   bool        // sizes and permissions of files, and not what is in them
 	Machine bool        // only what the machine has
 }
 
-// Look looks at all of a root, or at some builds of it. It ends with the context's
-// error, or where the root itself cannot be read.
+// Look checks a whole root, or some of its builds. It fails if the context ends, or if the root
+// itself cannot be read.
 func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	r := &Report{Findings: []Finding{}, Affected: []Affected{}}
 	trees, err := m.Store.Trees()
@@ -116,7 +115,7 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 	}
 	slices.SortFunc(refs, func(a, b store.Ref) int { return strings.Compare(a.String(), b.String()) })
 	receipts := r.receipts(m.Store, refs)
-	// The landing is looked at while the trees are: both are mostly asking the kernel.
+	// The landing is checked at the same time as the trees: both mostly wait for the kernel.
 	other := &Report{}
 	var current landing.State
 	var wait sync.WaitGroup
@@ -146,7 +145,7 @@ func Look(ctx context.Context, m *machine.Machine, ask Ask) (*Report, error) {
 
 func (r *Report) add(f Finding) { r.Findings = append(r.Findings, f) }
 
-// receipts reads those of builds. That the root was moved is told once.
+// receipts reads the receipts of builds. It reports only once that the root was moved.
 func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 	var all []*store.Receipt
 	moved := false
@@ -173,7 +172,7 @@ func (r *Report) receipts(s *store.Store, refs []store.Ref) []*store.Receipt {
 	return all
 }
 
-// trees looks at the files of builds, several at a time: most of it is reading.
+// trees checks the files of builds, several at a time: most of the work is reading.
 func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Receipt, there map[store.Ref]bool,
 	system *system, ask Ask) error {
 	var lock sync.Mutex
@@ -215,8 +214,7 @@ func (r *Report) trees(ctx context.Context, s *store.Store, receipts []*store.Re
 	return ctx.Err()
 }
 
-// affected works out which builds do not work, and for which on the landing that
-// matters.
+// affected finds the builds that do not work, and the builds on the landing that depend on them.
 func (r *Report) affected(receipts []*store.Receipt, current landing.State) {
 	rebuild, broken := map[store.Ref]bool{}, map[store.Ref]bool{}
 	for _, f := range r.Findings {
@@ -259,8 +257,7 @@ func (r *Report) affected(receipts []*store.Receipt, current landing.State) {
 	slices.SortFunc(r.Affected, func(a, b Affected) int { return strings.Compare(a.Build.String(), b.Build.String()) })
 }
 
-// ToRebuild are the builds that building again puts right, and those of them whose
-// trees are damaged.
+// ToRebuild are the builds that a rebuild repairs, and those of them with damaged trees.
 func (r *Report) ToRebuild() (builds []store.Ref, damaged map[store.Ref]bool) {
 	damaged = map[store.Ref]bool{}
 	for _, a := range r.Affected {

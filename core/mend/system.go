@@ -11,8 +11,8 @@ import (
 	"fernladder/core/inspect"
 )
 
-// system is the operating system as far as it is asked about. It remembers what it has
-// found out, for many programs ask for the same.
+// system answers questions about the operating system, and caches the answers: many programs
+// need the same libraries.
 type system struct {
 	loader   host.Loader
 	programs host.Programs
@@ -28,7 +28,7 @@ func newSystem(programs host.Programs) *system {
 		provides: map[string][]string{}, named: map[string]bool{}}
 }
 
-// library is where the loader finds a library, or "".
+// library is the path at which the loader finds a library, or "".
 func (s *system) library(name string) string {
 	s.lock.Lock()
 	defer s.lock.Unlock()
@@ -39,7 +39,7 @@ func (s *system) library(name string) string {
 	return s.at[name]
 }
 
-// similar says which other release of a library the loader finds, for a message.
+// similar names another release of a library that the loader finds, for a message.
 func (s *system) similar(name string) string {
 	stem, _, found := strings.Cut(name, ".so")
 	if !found {
@@ -61,8 +61,8 @@ func (s *system) similar(name string) string {
 	return "; it has " + strings.Join(others, ", ")
 }
 
-// lacks are the versions of symbols that a library does not have. One of which nothing
-// can be read, or that has no versions, lacks none.
+// lacks are the symbol versions that a library does not have. A library that cannot be read, or
+// without versions, lacks none.
 func (s *system) lacks(file string, versions []string) (missing []string) {
 	if len(versions) == 0 {
 		return nil
@@ -88,7 +88,7 @@ func (s *system) lacks(file string, versions []string) (missing []string) {
 	return missing
 }
 
-// has reports whether there is a program: at a path, or by its name.
+// has reports whether a program exists: at a path, or by its name.
 func (s *system) has(name string) bool {
 	if filepath.IsAbs(name) {
 		_, err := os.Stat(name)
@@ -104,7 +104,7 @@ func (s *system) has(name string) bool {
 	return is
 }
 
-// instead says which other release of an interpreter there is, for a message.
+// instead names another release of an interpreter that exists, for a message.
 func (s *system) instead(name string) string {
 	stem := strings.TrimRight(filepath.Base(name), "0123456789.")
 	var others []string

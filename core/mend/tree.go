@@ -21,7 +21,7 @@ import (
 	"fernladder/core/store"
 )
 
-// looking is a look at one tree.
+// looking is the check of one tree.
 type looking struct {
 	s       *store.Store
 	receipt *store.Receipt
@@ -46,7 +46,7 @@ const (
 	readRate = 64 << 10
 )
 
-// look goes through the list of files, and through what is there.
+// look compares the list of files with the files that exist.
 func (l *looking) look(ctx context.Context) {
 	l.told = map[string]bool{}
 	files, err := l.s.Files(l.receipt.Ref)
@@ -108,8 +108,8 @@ func (l *looking) look(ctx context.Context) {
 	}
 }
 
-// file looks at one file: whether it is as it was placed, and whether the machine has
-// what it runs with.
+// file checks one file: that it is as it was placed, and that the machine has everything it runs
+// with.
 func (l *looking) file(e safefs.Entry, f store.File, buffer []byte) {
 	if !f.Mode.IsDir() {
 		l.files++
@@ -176,7 +176,7 @@ func kindOf(mode fs.FileMode) string {
 	return "a pipe, socket or device"
 }
 
-// runs looks whether the machine has what a program, library or script runs with.
+// runs checks that the machine has everything that a program, library or script runs with.
 func (l *looking) runs(file *os.File, f store.File) {
 	if b, is := inspect.ReadBinary(file); is {
 		l.binary(b, f)
@@ -211,8 +211,8 @@ func (l *looking) runs(file *os.File, f store.File) {
 		Finding{Follows: "It cannot be started.", Rebuild: true})
 }
 
-// here is where paths are on this machine: those of the prefix that a build is for are in
-// its tree, or in those of what it needs.
+// here maps paths to this machine: paths in the prefix that a build is for are in its tree, or
+// in the trees of its needs.
 func (l *looking) here(paths ...string) (all []string) {
 	for _, path := range paths {
 		rest, is := strings.CutPrefix(path, l.receipt.Prefix+"/")
@@ -228,7 +228,7 @@ func (l *looking) here(paths ...string) (all []string) {
 	return all
 }
 
-// ours reports whether a build that this one needs has a program.
+// ours reports whether a need of this build has a program.
 func (l *looking) ours(name string) bool {
 	for _, need := range append(l.receipt.Needs, store.Link{Ref: l.receipt.Ref}) {
 		for _, dir := range []string{"bin", "sbin"} {
@@ -240,7 +240,7 @@ func (l *looking) ours(name string) bool {
 	return false
 }
 
-// module looks whether the interpreter is there that a module was placed for.
+// module checks that the interpreter exists for which a module was placed.
 func (l *looking) module(f store.File) {
 	parts := strings.Split(f.Path, "/")
 	for i := 0; i+1 < len(parts); i++ {
@@ -258,9 +258,8 @@ func (l *looking) module(f store.File) {
 	}
 }
 
-// binary looks whether the libraries that a program or library asks for are found, as
-// the loader looks for them (ld.so(8)), and have the versions of symbols it was linked
-// against.
+// binary checks that the libraries of a program or library are found, as the loader looks for
+// them (ld.so(8)), and have the symbol versions that it was linked against.
 func (l *looking) binary(b inspect.Binary, f store.File) {
 	if b.Interpreter != "" && !l.told[b.Interpreter] && !safefs.Exists(b.Interpreter) {
 		l.told[b.Interpreter] = true

@@ -19,7 +19,7 @@ import (
 	"github.com/klauspost/pgzip"
 )
 
-// DebArch is how Debian calls a kind of machine; "all" for none in particular.
+// DebArch is Debian's name of an architecture, or "all" for none in particular.
 func DebArch(arch string) string {
 	if name := map[string]string{"": "all", "x86_64": "amd64", "aarch64": "arm64", "i686": "i386", "i386": "i386",
 		"armv7l": "armhf", "ppc64le": "ppc64el", "riscv64": "riscv64", "s390x": "s390x"}[arch]; name != "" {
@@ -28,7 +28,7 @@ func DebArch(arch string) string {
 	return arch
 }
 
-// FileName is what the file of a package is called.
+// FileName is the name of a package's file.
 func (p *Package) FileName(f Format) string {
 	if f == Deb {
 		return fmt.Sprintf("%s_%s-%s_%s.deb", p.Name, p.Version, p.Release, DebArch(p.Arch))
@@ -36,9 +36,9 @@ func (p *Package) FileName(f Format) string {
 	return fmt.Sprintf("%s-%s-%s.%s.rpm", p.Name, p.Version, p.Release, cmp.Or(p.Arch, "noarch"))
 }
 
-// WriteDeb writes a .deb into out, which is empty. scratch is a directory for what has to be
-// written before its size is known. Its error is a *Changed if files differ from
-// what they must be; then the output is not a package.
+// WriteDeb writes a .deb into out, which is empty. scratch is a directory for parts whose size
+// must be known before they are written. If files do not have the expected contents, the error
+// is a *Changed, and the output is not a package.
 func (p *Package) WriteDeb(out *os.File, scratch string) error {
 	if err := p.Check(); err != nil {
 		return err

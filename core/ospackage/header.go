@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// A header of rpm's format: tags with values, in a block of index entries and a block of
-// data. See "Package File Format" of the Linux Standard Base, and rpm's own documentation.
+// A header of rpm's format: tags with values, in a block of index entries and a block of data.
+// See "Package File Format" of the Linux Standard Base, and rpm's own documentation.
 type header struct{ entries []entry }
 
 type entry struct {
@@ -17,7 +17,7 @@ type entry struct {
 	data  []byte
 }
 
-// The kinds of values.
+// The types of values.
 const (
 	kindInt16 = 3
 	kindInt32 = 4
@@ -73,8 +73,7 @@ func (h *header) shorts(tag int32, all []uint16) {
 	h.add(tag, kindInt16, len(all), data)
 }
 
-// encode writes the header, as one region of a tag: what that covers is what digests and
-// signatures are of.
+// encode writes the header as the region of one tag. Digests and signatures cover a region.
 func (h *header) encode(region int32) []byte {
 	entries := slices.Clone(h.entries)
 	slices.SortStableFunc(entries, func(a, b entry) int { return int(a.tag - b.tag) })
@@ -91,8 +90,8 @@ func (h *header) encode(region int32) []byte {
 		put(e, int32(store.Len()))
 		store.Write(e.data)
 	}
-	// The region's own entry comes first; its data are its entry again, with how far back
-	// the index begins.
+	// The region's own entry comes first; its data is its entry again, with the offset back to the
+	// beginning of the index.
 	count := int32(len(entries) + 1)
 	rest := slices.Clone(index.Bytes())
 	index.Reset()

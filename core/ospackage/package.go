@@ -1,9 +1,8 @@
 // Package ospackage writes packages of operating systems: .deb and .rpm.
 //
-// It promises that the same Package makes the same bytes, whoever writes it and whenever,
-// and that files pass through in streams: memory does not grow with them. It decides nothing
-// about what is in a package, and calls no program. The formats are those of deb(5),
-// deb-control(5), and of version 4 of rpm's format.
+// It promises that the same Package always makes the same bytes, and that files are streamed:
+// memory does not grow with their size. It does not decide what is in a package, and runs no
+// program. The formats are those of deb(5), deb-control(5), and of version 4 of rpm's format.
 package ospackage
 
 import (
@@ -30,16 +29,16 @@ const (
 	RPM Format = "rpm"
 )
 
-// Packing is how the files of a .deb are packed.
+// Packing is the compression of a .deb.
 type Packing string
 
-// The packings. Every dpkg reads gzip; zstd is faster, and read from dpkg 1.21.18 on.
+// The compressions. Every dpkg reads gzip; zstd is faster, and needs dpkg 1.21.18 or later.
 const (
 	Gzip Packing = ""
 	Zstd Packing = "zstd"
 )
 
-// A Package is what is written.
+// A Package is the description of a package to write.
 type Package struct {
 	Name    string
 	Epoch   int    // 0: none
@@ -68,7 +67,7 @@ type Relation struct {
 	Found    bool // it was found in the files, as rpm marks what its own tools find
 }
 
-// A Change is what is different since an earlier package.
+// A Change is an entry of the changelog.
 type Change struct {
 	Version string // whole
 	By      string
@@ -76,7 +75,7 @@ type Change struct {
 	Time    time.Time
 }
 
-// A File is a file, a directory or a link of a package.
+// A File is a file, directory or link of a package.
 type File struct {
 	Path    string // absolute
 	Mode    fs.FileMode
@@ -91,14 +90,14 @@ type File struct {
 	Open    func() (io.ReadCloser, error)
 }
 
-// Holding is a file that has data.
+// Holding returns a file with data.
 func Holding(path string, data []byte) File {
 	return File{Path: path, Mode: 0o644, Size: int64(len(data)), Open: func() (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(data)), nil
 	}}
 }
 
-// Whole is the version with everything that belongs to it.
+// Whole is the complete version: epoch, version and revision.
 func (p *Package) Whole() string {
 	text := p.Version + "-" + p.Release
 	if p.Epoch > 0 {
@@ -107,7 +106,7 @@ func (p *Package) Whole() string {
 	return text
 }
 
-// Changed is the error for files that do not have the contents they must have.
+// Changed is the error for files that do not have the expected contents.
 type Changed struct{ Files []string }
 
 func (e *Changed) Error() string {
@@ -120,8 +119,8 @@ func (e *Changed) Error() string {
 	return "these files are not as they were built:\n  " + strings.Join(names, "\n  ") + more
 }
 
-// Check looks for what no package can have. dpkg refuses line ends in names when it
-// unpacks; lists of repositories are XML, in UTF-8.
+// Check reports what no package can contain. dpkg rejects line ends in names when it unpacks;
+// repository lists are XML, in UTF-8.
 func (p *Package) Check() error {
 	for _, f := range p.Files {
 		if !utf8.ValidString(f.Path) || strings.ContainsFunc(f.Path, unicode.IsControl) {
@@ -132,7 +131,7 @@ func (p *Package) Check() error {
 	return nil
 }
 
-// sorted are the files by their paths, each once.
+// sorted are the files sorted by path, without duplicates.
 func (p *Package) sorted() []File {
 	files := slices.Clone(p.Files)
 	for i := range files {
@@ -142,7 +141,7 @@ func (p *Package) sorted() []File {
 	return slices.CompactFunc(files, func(a, b File) bool { return a.Path == b.Path })
 }
 
-// size is how many bytes the files have.
+// size is the total size of the files in bytes.
 func (p *Package) size() (n int64) {
 	for _, f := range p.Files {
 		if f.Mode.IsRegular() {
@@ -152,7 +151,7 @@ func (p *Package) size() (n int64) {
 	return n
 }
 
-// unixMode is the mode of a file as inode(7) has it.
+// unixMode is the mode of a file as inode(7) defines it.
 func unixMode(f File) uint32 {
 	mode := uint32(f.Mode.Perm())
 	for bit, is := range map[uint32]bool{0o4000: f.Mode&fs.ModeSetuid != 0, 0o2000: f.Mode&fs.ModeSetgid != 0,
@@ -173,7 +172,7 @@ func unixMode(f File) uint32 {
 // ProblemKind is problem.Other.
 func (e *Changed) ProblemKind() problem.Kind { return problem.Other }
 
-// ProblemRemedies are to build the package again.
+// ProblemRemedies are to rebuild the package.
 func (e *Changed) ProblemRemedies() []problem.Remedy {
 	return []problem.Remedy{problem.Do(problem.MendRebuild)}
 }

@@ -20,10 +20,10 @@ import (
 	"fernladder/core/problem"
 )
 
-// largestControl is more than the control files of a package have.
+// largestControl limits the size of a package's control files.
 const largestControl = 16 << 20
 
-// ReadDeb reads the control file of a .deb: its text as it stands. The file may be hostile.
+// ReadDeb returns the text of a .deb's control file. The .deb may be hostile.
 func ReadDeb(file *os.File) (control string, err error) {
 	bad := func(what string, args ...any) error { return Bad(file.Name(), fmt.Sprintf(what, args...)) }
 	magic := make([]byte, 8)
@@ -87,8 +87,8 @@ func unpacker(name string, r io.Reader) (io.Reader, error) {
 	return nil, errors.New("its compression is unknown")
 }
 
-// Fields takes a control file apart, by the names of its fields, as often as they are
-// there. What goes over several lines keeps its line breaks.
+// Fields parses a control file into names and values of its fields, including repeated ones.
+// Values of several lines keep their line breaks.
 func Fields(control string) (names []string, values map[string]string) {
 	values = map[string]string{}
 	last := ""
@@ -121,7 +121,7 @@ func Fields(control string) (names []string, values map[string]string) {
 	return names, values
 }
 
-// An RPMFile is what the headers of a .rpm say.
+// An RPMFile is the headers of a .rpm.
 type RPMFile struct {
 	Header      map[int32]any // by tag: []string, []int64 or []byte
 	HeaderStart int64         // of the main header in the file
@@ -167,7 +167,7 @@ func ReadRPM(file *os.File) (*RPMFile, error) {
 	return r, nil
 }
 
-// readHeader reads one header: as it is, and taken apart, without the region.
+// readHeader reads one header, and returns its bytes and its entries, without the region.
 func readHeader(from io.Reader) (raw []byte, h *header, err error) {
 	raw = make([]byte, 16)
 	if _, err := io.ReadFull(from, raw); err != nil || !bytes.HasPrefix(raw, []byte{0x8e, 0xad, 0xe8, 1}) {
@@ -211,7 +211,7 @@ func readHeader(from io.Reader) (raw []byte, h *header, err error) {
 			}
 			data = data[:at]
 		}
-		// Values that share their bytes would be much more to read than the file has.
+		// Values that share bytes could expand to far more than the file has.
 		if total += len(data); total > len(store) {
 			return nil, nil, errors.New("its values overlap")
 		}
@@ -239,7 +239,7 @@ func (e entry) value() any {
 	return e.data
 }
 
-// Texts are the texts of a tag; none where it is not there.
+// Texts are the texts of a tag; none if it is absent.
 func (r *RPMFile) Texts(tag int32) []string {
 	texts, _ := r.Header[tag].([]string)
 	return texts
@@ -267,8 +267,8 @@ func (r *RPMFile) Number(tag int32) int64 {
 	return 0
 }
 
-// Payload reads what is signed of a file, directly or by its digest: its header, and what
-// it holds, which have to be what the header says. Both go to a writer, too.
+// Payload reads the signed parts of a file (its header, and the payload by its digest), verifies
+// them against the header, and copies them to a writer.
 func (r *RPMFile) Payload(file *os.File, to io.Writer) error {
 	if len(r.Texts(tagPayloadDigest)) != 1 || r.Number(tagPayloadDigestKind) != 8 {
 		return Bad(file.Name(), "its header has no SHA-256 of its contents, so a signature would not cover them")
@@ -294,8 +294,8 @@ type Signer interface {
 	Sign(data io.Reader) ([]byte, error)
 }
 
-// Signed writes the file to out with its header signed by a signer, in the place of
-// signatures that were there.
+// Signed writes the file to out with its header signed by a signer. It replaces earlier
+// signatures.
 func (r *RPMFile) Signed(file, out *os.File, signer Signer) error {
 	signature, err := signer.Sign(bytes.NewReader(r.main))
 	if err != nil {
@@ -323,5 +323,5 @@ func (r *RPMFile) Signed(file, out *os.File, signer Signer) error {
 	return err
 }
 
-// Bad is the problem of a file that is not a package, or a damaged one.
+// Bad is the problem of a damaged file, or one that is not a package.
 func Bad(file, what string) error { return problem.New(problem.Other, file, "%s: %s", file, what) }

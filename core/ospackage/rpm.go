@@ -13,7 +13,7 @@ import (
 	"strings"
 )
 
-// rpmArch is how rpm calls a kind of machine.
+// rpmArch is rpm's name of an architecture.
 func rpmArch(arch string) string { return cmp.Or(arch, "noarch") }
 
 // The flags of relations.
@@ -26,9 +26,9 @@ const (
 	senseRPMLib   = 1 << 24
 )
 
-// WriteRPM writes a .rpm that is not signed into out, which is empty. scratch is a
-// directory for what has to be written before its size is known. Its error is a *Changed
-// if files differ from what they must be; then the output is not a package.
+// WriteRPM writes an unsigned .rpm into out, which is empty. scratch is a directory for parts
+// whose size must be known before they are written. If files do not have the expected contents,
+// the error is a *Changed, and the output is not a package.
 func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	if err := p.Check(); err != nil {
 		return err
@@ -96,8 +96,8 @@ func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpack
 	return s.encode(regionOfSignatures), nil
 }
 
-// cpio writes the files, and returns the digests of their contents, in their order, and
-// how many bytes there are before they are packed.
+// cpio writes the files, and returns the digests of their contents, in their order, and the
+// uncompressed size.
 func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, err error) {
 	z, err := zstdPacker(to)
 	if err != nil {
@@ -148,7 +148,7 @@ func (c *counted) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// cpioHead writes the head of a member (the "new ASCII" form of cpio(5)).
+// cpioHead writes the header of a member (the "new ASCII" form of cpio(5)).
 func cpioHead(to io.Writer, name string, inode int, mode uint32, size, time int64) error {
 	links := 1
 	if mode&0o170000 == 0o040000 {
@@ -169,7 +169,7 @@ func padded(to io.Writer, data io.Reader, size int64) error {
 	return zeroed(to, size)
 }
 
-// zeroed fills up to a multiple of four.
+// zeroed pads with zeros to a multiple of four.
 func zeroed(to io.Writer, size int64) error {
 	_, err := to.Write(make([]byte, (4-size%4)%4))
 	return err

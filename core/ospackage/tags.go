@@ -1,7 +1,7 @@
 package ospackage
 
-// The tags of a header that are written or read. rpm's own names for them are other ones;
-// the numbers are the format.
+// The tags of a header that are written or read. rpm's own names differ; the numbers are the
+// format.
 const (
 	tagLocales            int32 = 100
 	TagName               int32 = 1000
@@ -66,7 +66,7 @@ const (
 	tagPlainPayloadDigest int32 = 5097
 )
 
-// The tags of the header with signatures, which has numbers of its own.
+// The tags of the signature header, which has its own numbers.
 const (
 	sigDSA             int32 = 267
 	sigHeader          int32 = 268
@@ -81,7 +81,7 @@ const (
 	sigPayloadSize     int32 = 1007
 )
 
-// The tags of the regions that the two headers are.
+// The tags of the regions of the two headers.
 const (
 	regionOfSignatures int32 = 62
 	regionOfHeader     int32 = 63

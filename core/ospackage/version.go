@@ -8,16 +8,15 @@ import (
 	"fernladder/core/version"
 )
 
-// separators are what stands between the parts of our versions, before what makes one a
-// preview.
+// previews matches the separator and the word that make a version a preview.
 var previews = pattern.New(`(?i)[._-]*(alpha|beta|pre|rc)([._-]*)`)
 
-// DebVersion writes a version as dpkg orders it (deb-version(7)): previews behind a '~',
-// which comes before nothing at all.
+// DebVersion writes a version so that dpkg sorts it correctly (deb-version(7)): previews follow
+// a '~', which sorts before the end of the text.
 func DebVersion(v version.Version) string { return tilded(v.String(), "+") }
 
-// RPMVersion writes a version as rpm orders it: previews behind a '~', and what follows a
-// release, as commits since a tag, behind a '^'.
+// RPMVersion writes a version so that rpm sorts it correctly: previews follow a '~', and commits
+// since a tag follow a '^'.
 func RPMVersion(v version.Version) string { return tilded(v.String(), "^") }
 
 func tilded(text, after string) string {
@@ -33,12 +32,11 @@ func tilded(text, after string) string {
 	return text
 }
 
-// Wrong is a pair of versions that a format orders otherwise than we do.
+// Wrong is a pair of versions that a format sorts in another order than we do.
 type Wrong struct{ Older, Newer version.Version }
 
-// Disorder returns a pair of versions that would be in another order under compare, once
-// they are written by write; and false where all are right. Versions that are equal for us
-// can be in any order.
+// Disorder returns a pair of versions that compare sorts in another order after write has
+// written them, and false if there is none. Versions that are equal for us can be in any order.
 func Disorder(all []version.Version, write func(version.Version) string, compare func(a, b string) int) (Wrong, bool) {
 	for i, a := range all {
 		for _, b := range all[:i] {
@@ -54,7 +52,7 @@ func Disorder(all []version.Version, write func(version.Version) string, compare
 	return Wrong{}, false
 }
 
-// CompareDeb orders the upstream parts of versions as dpkg does (deb-version(7)).
+// CompareDeb compares the upstream parts of versions as dpkg does (deb-version(7)).
 func CompareDeb(a, b string) int {
 	for a != "" || b != "" {
 		i, j := 0, 0
@@ -82,7 +80,7 @@ func CompareDeb(a, b string) int {
 	return 0
 }
 
-// CompareWhole orders whole versions as a format does: epoch, version, revision.
+// CompareWhole compares complete versions as a format does: epoch, version, revision.
 func CompareWhole(f Format, a, b string) int {
 	split := func(v string) (epoch, version, release string) {
 		epoch = "0"
@@ -140,7 +138,7 @@ func compareNumbers(a, b string) int {
 	return strings.Compare(a, b)
 }
 
-// CompareRPM orders versions as rpm does (rpm-version(7)).
+// CompareRPM compares versions as rpm does (rpm-version(7)).
 func CompareRPM(a, b string) int {
 	for a != "" || b != "" {
 		a = strings.TrimLeftFunc(a, func(c rune) bool {

@@ -5,17 +5,16 @@ import (
 	"time"
 )
 
-// Forecast says how long Run should take with so many slots, and how long the
-// processors should be busy in all. Tasks go on as in Run, in simulated time:
-// those that run at once share the slots evenly, and one that is given fewer
-// processors than it can keep busy takes so much longer. Tasks without a slot
+// Forecast estimates how long Run takes with a number of slots, and how long the processors are
+// busy in total. It runs the tasks in simulated time: running tasks share the slots evenly, and
+// a task with fewer processors than it can use takes longer in proportion. Tasks without a slot
 // take no time.
 func Forecast(tasks []Task, slots int) (takes, busy time.Duration) {
 	return forecast(newQueue(tasks), tasks, slots)
 }
 
-// ForecastUnknown says how long Run should take when it does not know how long
-// tasks are, and they are as long as here.
+// ForecastUnknown estimates how long Run takes if it does not know the length of tasks, and they
+// take as long as given here.
 func ForecastUnknown(tasks []Task, slots int) time.Duration {
 	unknown := make([]Task, len(tasks))
 	for i, t := range tasks {
@@ -63,8 +62,8 @@ func forecast(q *queue, tasks []Task, slots int) (takes, busy time.Duration) {
 	}
 }
 
-// share gives each running task its part of the slots, no more than it can use,
-// and returns how fast that makes each: 1 is as fast as it can be.
+// share divides the slots among the running tasks, no more to each than it can use, and returns
+// the resulting speed of each: 1 is full speed.
 func share(running map[int]float64, width func(int) float64, slots float64) map[int]float64 {
 	speeds := map[int]float64{}
 	for len(speeds) < len(running) {

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// A Task is something to run when everything it stands on has succeeded.
+// A Task is run after all tasks that it depends on have succeeded.
 type Task struct {
 	Name   string
 	Needs  []int         // places of the tasks it stands on, all before its own
@@ -18,7 +18,7 @@ type Task struct {
 	Run    func(ctx context.Context) error
 }
 
-// Outcome is what became of a task.
+// Outcome is how a task ended.
 type Outcome int
 
 // The outcomes.
@@ -29,15 +29,15 @@ const (
 	Skipped                  // something it stands on failed or was skipped
 )
 
-// A Result is the outcome of one task.
+// A Result is how one task ended.
 type Result struct {
 	Outcome Outcome
 	Err     error // of Run
 	Because int   // when skipped: the task that failed
 }
 
-// A queue decides which task is next. It is a plain value that is told what
-// happened: Run tells it what really does, Forecast what should.
+// A queue decides which task is next. It is a plain value: Run updates it with real events,
+// Forecast with simulated ones.
 type queue struct {
 	Results []Result
 	tasks   []Task
@@ -47,7 +47,7 @@ type queue struct {
 	ready   []int
 }
 
-// newQueue returns the queue of tasks of which none has begun.
+// newQueue returns a queue of tasks, none of which has started.
 func newQueue(tasks []Task) *queue {
 	q := &queue{Results: make([]Result, len(tasks)), tasks: tasks, missing: make([]int, len(tasks)),
 		above: dependants(tasks), order: fromTop(tasks)}
@@ -59,8 +59,8 @@ func newQueue(tasks []Task) *queue {
 	return q
 }
 
-// Next takes the ready task that is furthest from the top, among those that need
-// a slot or among those that need none. It returns false when there is none.
+// Next takes the ready task with the longest path to the end, among those that need a slot or
+// among those that do not. It returns false if there is none.
 func (q *queue) Next(slot bool) (int, bool) {
 	best := -1
 	for place, i := range q.ready {
@@ -76,13 +76,12 @@ func (q *queue) Next(slot bool) (int, bool) {
 	return i, true
 }
 
-// Waiting reports whether a task is ready that needs a slot.
+// Waiting reports whether a ready task needs a slot.
 func (q *queue) Waiting() bool {
 	return slices.ContainsFunc(q.ready, func(i int) bool { return q.tasks[i].Slot })
 }
 
-// Ended notes that a task has ended, and returns how many tasks are settled by
-// it.
+// Ended records that a task has ended, and returns how many tasks that settles.
 func (q *queue) Ended(task int, err error) int {
 	if err == nil {
 		q.Results[task].Outcome = Succeeded
@@ -118,9 +117,9 @@ func dependants(tasks []Task) [][]int {
 	return above
 }
 
-// fromTop returns for each task the length of the longest path from its begin
-// to the end of everything (critical path scheduling: Kelley and Walker 1959).
-// Tasks of unknown length count as long as a usual known one.
+// fromTop returns for each task the length of the longest path from its start to the end of
+// everything (critical path scheduling: Kelley and Walker 1959). Tasks of unknown length count
+// as long as a typical known one.
 func fromTop(tasks []Task) []time.Duration {
 	var known []time.Duration
 	for _, t := range tasks {

@@ -1,8 +1,7 @@
-// Package schedule runs tasks that stand on each other, side by side as far as
-// there are job slots, what is longest to the top first.
+// Package schedule runs tasks that depend on each other, in parallel as far as there are job
+// slots, those on the longest path first.
 //
-// It knows nothing of what tasks do. A task that fails takes along only what
-// stands on it.
+// It does not know what tasks do. A task that fails only stops the tasks that depend on it.
 package schedule
 
 import (
@@ -10,11 +9,11 @@ import (
 	"time"
 )
 
-// heldFor is how long a task that is held back waits before it asks again.
+// heldFor is how long a held task waits before it asks again.
 const heldFor = 300 * time.Millisecond
 
-// Run runs the tasks and returns a result for each. When ctx ends, no more are
-// begun, and it returns as soon as those that run have returned.
+// Run runs the tasks and returns a result for each. If ctx ends, it starts no more tasks, and
+// returns after the running ones have returned.
 func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 	r := &run{queue: newQueue(tasks), slots: slots, done: make(chan finished, len(tasks)), slot: make(chan error, 1)}
 	left := len(tasks)
@@ -51,7 +50,7 @@ type finished struct {
 	err  error
 }
 
-// run is a set of tasks on their way. Only the goroutine of Run touches it.
+// run is a set of running tasks. Only the goroutine of Run uses it.
 type run struct {
 	*queue
 	slots   *Slots
@@ -64,7 +63,7 @@ type run struct {
 	slot    chan error
 }
 
-// begin starts what needs no slot, and asks for a slot if something needs one.
+// begin starts tasks that need no slot, and requests a slot if a task needs one.
 func (r *run) begin(ctx context.Context) {
 	for r.start(ctx, false) {
 	}
@@ -74,8 +73,7 @@ func (r *run) begin(ctx context.Context) {
 	}
 }
 
-// start starts the next task of those that need a slot, or of those that need
-// none.
+// start starts the next task of those that need a slot, or of those that do not.
 func (r *run) start(ctx context.Context, slot bool) bool {
 	if ctx.Err() != nil {
 		return false
@@ -93,8 +91,8 @@ func (r *run) start(ctx context.Context, slot bool) bool {
 	return true
 }
 
-// next takes the next task that need not wait for others to end. Those that have to
-// are put aside, and what comes after them goes first.
+// next takes the next task that need not wait for another to end. Tasks that have to wait are
+// held, and later ones go first.
 func (r *run) next(slot bool) (int, bool) {
 	for {
 		i, is := r.Next(slot)

@@ -12,10 +12,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Slots is the pool of job slots that everything running on a ladder shares.
-// Builds get slots through lines: a Line is a pipe of the build's own, from
-// which its make takes slots and puts them back. What a make that was killed
-// has not put back returns to the pool when the build's line is closed.
+// Slots is the pool of job slots that all builds of a ladder share. Builds get slots through
+// lines: a Line is a pipe of one build, from which its make takes slots, and to which it returns
+// them. Slots that a killed make has not returned go back to the pool when the line is closed.
 type Slots struct {
 	number int
 
@@ -26,13 +25,13 @@ type Slots struct {
 	stop    chan struct{} // ends the goroutine that serves lines; nil when there is none
 }
 
-// NewSlots makes a pool of that many slots, at least one.
+// NewSlots returns a pool of a number of slots, at least one.
 func NewSlots(number int) *Slots {
 	number = max(number, 1)
 	return &Slots{number: number, free: number}
 }
 
-// Number is how many slots there are in all.
+// Number is the number of slots in the pool.
 func (s *Slots) Number() int { return s.number }
 
 // Acquire waits for a free slot and takes it.
@@ -67,7 +66,7 @@ func (s *Slots) Acquire(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// Release gives a slot back.
+// Release returns a slot.
 func (s *Slots) Release() {
 	s.lock.Lock()
 	defer s.lock.Unlock()
@@ -83,8 +82,8 @@ func (s *Slots) release() {
 	s.free++
 }
 
-// Lease takes up to most slots that are free now, without waiting, and returns
-// how many. It is for programs that know nothing of the protocol.
+// Lease takes up to most free slots, without waiting, and returns how many. It is for programs
+// that do not support the protocol.
 func (s *Slots) Lease(most int) int {
 	s.lock.Lock()
 	defer s.lock.Unlock()
@@ -93,10 +92,9 @@ func (s *Slots) Lease(most int) int {
 	return taken
 }
 
-// A Line hands slots to one build, by the jobserver protocol of GNU make
-// ("POSIX Jobserver" in its manual): a pipe with a byte for each slot that is on
-// offer. Whoever takes a byte may run one job more, and puts it back when that
-// is done.
+// A Line passes slots to one build, by the jobserver protocol of GNU make ("POSIX Jobserver" in
+// its manual): a pipe with a byte for each slot on offer. A process that takes a byte may run
+// one more job, and returns the byte after that.
 type Line struct {
 	slots       *Slots
 	read, write *os.File // what the build gets; they must block, or make gives up
@@ -105,9 +103,9 @@ type Line struct {
 	path        string   // of a pipe with a name, or ""
 }
 
-// Line opens a line. With a path, the pipe has that name, for programs that open
-// it by name: make from 4.4 on and ninja from 1.13 on. The make before that
-// only knows pipes without a name.
+// Line opens a line. With a path, the pipe has that name, for programs that open it by name:
+// make from 4.4 on and ninja from 1.13 on. Earlier releases of make only support pipes without a
+// name.
 func (s *Slots) Line(path string) (*Line, error) {
 	l := &Line{slots: s, path: path}
 	if err := l.open(); err != nil {
@@ -150,9 +148,8 @@ func (l *Line) open() (err error) {
 	return nil
 }
 
-// Inherited returns the two ends of the pipe for a child process, unless it has
-// a name. When they are its descriptors 3 and 4, it finds them through
-// MakeFlags.
+// Inherited returns the two ends of the pipe for a child process, unless the pipe has a name.
+// The child must have them as descriptors 3 and 4, as MakeFlags says.
 func (l *Line) Inherited() []*os.File {
 	if l.path != "" {
 		return nil
@@ -168,8 +165,7 @@ func (l *Line) MakeFlags() string {
 	return fmt.Sprintf(" -j%d --jobserver-auth=3,4", l.slots.number)
 }
 
-// Close ends the line. All its slots are free again, whatever became of those
-// who have taken them.
+// Close closes the line. All its slots are free again, even those not returned.
 func (l *Line) Close() error {
 	s := l.slots
 	s.lock.Lock()
@@ -195,8 +191,8 @@ func (l *Line) Close() error {
 	return errors.Join(syscall.Close(l.look), syscall.Close(l.offer), l.read.Close(), l.write.Close())
 }
 
-// serve shares slots out again and again. A make does not say that it waits, it
-// only finds its pipe empty; so that is looked for.
+// serve distributes slots repeatedly. A make does not announce that it waits, it only finds its
+// pipe empty; so serve polls the pipes.
 func (s *Slots) serve(stop chan struct{}) {
 	const often = 5 * time.Millisecond
 	tick := time.NewTicker(often)
@@ -213,9 +209,8 @@ func (s *Slots) serve(stop chan struct{}) {
 	}
 }
 
-// share offers free slots to the builds whose pipe is empty, and takes back what
-// is on offer somewhere and not wanted, where others wait. The caller holds the
-// lock.
+// share offers free slots to builds whose pipe is empty, and takes unused offers back if other
+// builds wait. The caller holds the lock.
 func (s *Slots) share() {
 	var empty, full []*Line
 	for _, l := range s.lines {
@@ -245,7 +240,7 @@ func (s *Slots) share() {
 	}
 }
 
-// offered is how many slots are in the pipe.
+// offered is the number of slots in the pipe.
 func (l *Line) offered() int {
 	n, err := unix.IoctlGetInt(l.look, unix.TIOCINQ) // also called FIONREAD
 	if err != nil {
@@ -254,7 +249,7 @@ func (l *Line) offered() int {
 	return n
 }
 
-// take takes a slot out of the pipe, if one is there.
+// take takes a slot out of the pipe, if there is one.
 func (l *Line) take() bool {
 	n, err := syscall.Read(l.look, make([]byte, 1))
 	return n == 1 && err == nil

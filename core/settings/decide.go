@@ -11,7 +11,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Text is the decision as a settings file has it.
+// Text is the decision as it is written in a settings file.
 func (l Link) Text() string {
 	text := "[[link]]\npackage = " + tomlfile.Quote(l.Package) + "\nfile    = " + tomlfile.Quote(l.File) + "\n"
 	switch {
@@ -23,21 +23,20 @@ func (l Link) Text() string {
 	return text + "as      = " + tomlfile.Quote(l.As) + "\n"
 }
 
-// Decide writes a decision into a settings file, before those that are there: of two
-// about one file, the first counts. Comments and layout stay. The caller keeps others
-// from writing the file meanwhile. Errors are tomlfile.Problems.
+// Decide writes a decision into a settings file, before the existing ones: of two decisions
+// about one file, the first counts. Comments and layout stay. The caller prevents others from
+// writing the file meanwhile. Errors are tomlfile.Problems.
 func Decide(file string, p Place, l Link) error {
 	return rewrite(file, p, func(edit *tomlfile.Edit) { edit.InsertBefore("link", strings.TrimRight(l.Text(), "\n")) })
 }
 
-// A Choice is what an option of a wanted package is set to, as TOML has it; with nothing
-// there, it is no longer set.
+// A Choice is the value of an option of a wanted package, in TOML; an empty value unsets the
+// option.
 type Choice struct{ Option, Value string }
 
-// Want writes into a settings file what the options of a package are that is wanted on
-// this machine, which adds it to what is. What is not chosen stays as it is, and so do
-// comments and layout. The caller keeps others from writing the file meanwhile. Errors are
-// tomlfile.Problems.
+// Want writes the options of a package into a settings file, and adds the package to the wanted
+// ones if it is not among them. Other options, comments and layout stay. The caller prevents
+// others from writing the file meanwhile. Errors are tomlfile.Problems.
 func Want(file string, p Place, name string, choices []Choice) error {
 	return rewrite(file, p, func(edit *tomlfile.Edit) {
 		for _, c := range choices {
@@ -50,8 +49,8 @@ func Want(file string, p Place, name string, choices []Choice) error {
 	})
 }
 
-// rewrite replaces a settings file by what an edit makes of it, if that can be read.
-// Where its name is a link, that stays, and the file that it leads to is replaced.
+// rewrite edits a settings file, if the result can be read. If its name is a link, the link
+// stays, and the file it leads to is replaced.
 func rewrite(file string, p Place, change func(*tomlfile.Edit)) error {
 	place, err := filepath.EvalSymlinks(file)
 	if err != nil {

@@ -12,12 +12,12 @@ import (
 	"fernladder/core/problem"
 )
 
-// Find returns the settings file in force: in the working directory or above
-// it, then the user's, then the machine's. It returns "" when there is none.
+// Find returns the settings file in force: in the working directory or above it, else the
+// user's, else the machine's. It returns "" if there is none.
 //
-// Settings say which programs are run and whose recipes are built, and a directory
-// like /tmp is above many others. A file that another user can have put there, or
-// can change, is refused with the code Foreign: it is only read if it is named explicitly.
+// Settings name programs to run and recipes to build, and a directory such as /tmp is above many
+// others. A file that another user could have created, or can change, is refused with the code
+// Foreign: it is only read if it is named explicitly.
 func Find(p Place) (string, error) {
 	var candidates []string
 	for dir := p.Working; ; dir = filepath.Dir(dir) {
@@ -36,8 +36,9 @@ func Find(p Place) (string, error) {
 	return "", nil
 }
 
-// mustBeOurs returns an error with the code Foreign unless only root and who runs the program can
-// have written a file. The directories count, too: paths in the file start at its own.
+// mustBeOurs returns an error with the code Foreign unless only root and the user who runs the
+// program can have written a file. Its directories count, too: paths in the file are relative to
+// them.
 func (p Place) mustBeOurs(file string) error {
 	real, err := filepath.EvalSymlinks(file)
 	if err != nil {
@@ -64,8 +65,7 @@ func (p Place) mustBeOurs(file string) error {
 
 const writableByAll fs.FileMode = 0o002
 
-// Trusts reports whether a user is root, or who runs the program, if need be through
-// sudo.
+// Trusts reports whether a user is root or the user who runs the program, also through sudo.
 func (p Place) Trusts(uid int) bool {
 	if p.Super {
 		if invoker, err := strconv.Atoi(p.Getenv("SUDO_UID")); err == nil && uid == invoker {

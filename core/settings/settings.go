@@ -1,5 +1,5 @@
-// Package settings reads fernladder.toml: where the shelves and the root are
-// and how builds are run on this machine.
+// Package settings reads fernladder.toml: the shelves, the root, and how builds run on this
+// machine.
 package settings
 
 import (
@@ -24,8 +24,8 @@ import (
 // FileName is the name of a settings file.
 const FileName = "fernladder.toml"
 
-// Settings are what the file says, with paths made absolute and what it does
-// not say filled in.
+// Settings are the contents of the file, with absolute paths and with defaults for what it
+// omits.
 type Settings struct {
 	File    string // "" when there is none
 	Root    string
@@ -73,7 +73,7 @@ type Settings struct {
 	mib struct{ file, process, scratch int } // as they are written
 }
 
-// Cluster is what the settings say about the site's batch scheduler.
+// Cluster are the settings for the site's batch scheduler.
 type Cluster struct {
 	Scheduler                           string // slurm, or "" for none
 	Partition, Account, QoS, Constraint string // "": as the scheduler has it
@@ -84,7 +84,7 @@ type Cluster struct {
 	Environment                         []tomlfile.Pair
 }
 
-// Pack is what the settings say about packages of operating systems that are made of builds.
+// Pack are the settings for packages of operating systems made from builds.
 type Pack struct {
 	Prefix     string // of their names
 	Maintainer string // NAME <ADDRESS>
@@ -95,14 +95,14 @@ type Pack struct {
 	Epochs     []*Epoch
 }
 
-// An Epoch is a number that comes before everything else of a version.
+// An Epoch is a number that precedes the rest of a version.
 type Epoch struct {
 	tomlfile.Position
 	Name   string
 	Number int
 }
 
-// Landing is what the settings say about the landing.
+// Landing are the settings of the landing.
 type Landing struct {
 	Shared       string   // a directory that others use too, in which all is linked besides; or ""
 	BeforeSystem []string // packages whose programs may come before the operating system's, or "*"
@@ -119,7 +119,7 @@ type Link struct {
 	As            string
 }
 
-// Caches are those that are kept of the files of a landing, by tools of others.
+// Caches are the caches of a landing's files that tools of others keep.
 var Caches = []string{"desktop", "icons", "info", "libraries", "man", "mime", "schemas"}
 
 // Wanted is a package that should be on the landing.
@@ -140,12 +140,12 @@ type Preset struct {
 	Options []tomlfile.Pair
 }
 
-// SystemPath is where builds find the operating system's programs unless the
-// settings say otherwise. It does not depend on who runs the build.
+// SystemPath is where builds find the operating system's programs by default. It does not depend
+// on the user who runs the build.
 var SystemPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
 
-// Keys are the keys of a settings file, bound to s. Paths are filled in as they
-// are written; Read makes them absolute.
+// Keys are the keys of a settings file, bound to s. Paths are stored as written; Read makes them
+// absolute.
 func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 	mib := &s.mib
 	remote := func(r *recipe.Shelf) []tomlfile.Key {
@@ -447,7 +447,7 @@ func mustBeName(name string) error {
 	return recipe.CheckName(name)
 }
 
-// A Place says where settings can be.
+// A Place is the set of places where settings can be.
 type Place struct {
 	Working string                   // the current directory
 	Getenv  func(name string) string // the environment
@@ -462,7 +462,7 @@ func (p Place) home(variable, below string) string {
 	return filepath.Join(p.Getenv("HOME"), below)
 }
 
-// defaults are the settings where a file says nothing, except for paths.
+// defaults are the default settings, except for paths.
 func defaults() Settings {
 	s := Settings{Downloads: 12, DownloadsPerHost: 8, LargestDownload: 32 << 10, LargestLog: 1 << 10,
 		LargestTree:     64 << 10,
@@ -476,7 +476,8 @@ func defaults() Settings {
 	return s
 }
 
-// Read reads a settings file; without a name it returns the defaults. Errors are tomlfile.Problems.
+// Read reads a settings file; without a name it returns the defaults. Errors are
+// tomlfile.Problems.
 func Read(file string, p Place) (Settings, error) {
 	s := defaults()
 	s.File = file
@@ -553,8 +554,8 @@ func Read(file string, p Place) (Settings, error) {
 	return s, nil
 }
 
-// Shown returns the shortest name of a path for a person in the working
-// directory: relative, if it is below it.
+// Shown returns the shortest name of a path for a user in the working directory: relative, if it
+// is below it.
 func (p Place) Shown(path string) string {
 	if rel, err := filepath.Rel(p.Working, path); err == nil && filepath.IsLocal(rel) {
 		return rel

@@ -18,8 +18,8 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 )
 
-// certificate is an OpenPGP key with what belongs to it. Only what its primary
-// key vouches for is in it.
+// certificate is an OpenPGP key with its subkeys and user ids. It contains only what its primary
+// key has signed.
 type certificate struct {
 	file    string
 	primary *packet.PublicKey
@@ -46,8 +46,8 @@ func (c *certificate) owner() string {
 	return c.ids[0]
 }
 
-// addOpenPGP reads all keys of a file: any number of armoured blocks with text
-// around them, or binary packets.
+// addOpenPGP reads all keys of a file: any number of armoured blocks, with text around them, or
+// binary packets.
 func (k *Keys) addOpenPGP(name string, data []byte) error {
 	blocks, err := unarmoured(data)
 	if err != nil {
@@ -71,8 +71,8 @@ func (k *Keys) addOpenPGP(name string, data []byte) error {
 	return nil
 }
 
-// merge adds a certificate to the keys. Copies of one key are one, with all that any of them
-// says: a revocation in one counts for all.
+// merge adds a certificate to the keys. Copies of a key are merged, with everything that any of
+// them says: a revocation in one counts for all.
 func (k *Keys) merge(c *certificate) {
 	i := slices.IndexFunc(k.openPGP, func(known *certificate) bool { return known.fingerprint() == c.fingerprint() })
 	if i < 0 {
@@ -100,7 +100,7 @@ func (k *Keys) merge(c *certificate) {
 	}
 }
 
-// latest is the later of two signatures, either of which can be missing.
+// latest is the later of two signatures; either can be missing.
 func latest(a, b *packet.Signature) *packet.Signature {
 	if a == nil || b != nil && b.CreationTime.After(a.CreationTime) {
 		return b
@@ -135,8 +135,8 @@ func unarmoured(data []byte) ([][]byte, error) {
 	}
 }
 
-// readCertificates reads public keys with their user ids and subkeys, and leaves
-// out what the primary key has not signed.
+// readCertificates reads public keys with their user ids and subkeys, without those that the
+// primary key has not signed.
 func readCertificates(data []byte) ([]*certificate, error) {
 	var all []*certificate
 	var c *certificate
@@ -173,7 +173,7 @@ func readCertificates(data []byte) ([]*certificate, error) {
 	}
 }
 
-// attach takes a signature of a certificate into account, if it is valid.
+// attach applies a valid signature to a certificate.
 func (c *certificate) attach(sig *packet.Signature, id string, sub *subkey) {
 	switch sig.SigType {
 	case packet.SigTypeGenericCert, packet.SigTypePersonaCert, packet.SigTypeCasualCert, packet.SigTypePositiveCert:
@@ -192,7 +192,7 @@ func (c *certificate) attach(sig *packet.Signature, id string, sub *subkey) {
 			c.revoked = append(c.revoked, sig)
 		}
 	case packet.SigTypeSubkeyBinding:
-		// This also verifies that a subkey for signing vouches for its key.
+		// This also verifies that a signing subkey has signed its primary key.
 		if sub != nil && c.primary.VerifyKeySignature(sub.key, sig) == nil {
 			sub.binding = latest(sub.binding, sig)
 		}
@@ -203,8 +203,8 @@ func (c *certificate) attach(sig *packet.Signature, id string, sub *subkey) {
 	}
 }
 
-// readSignatures returns the signatures of a file, armoured or not. What else is
-// in it is passed over.
+// readSignatures returns the signatures of a file, armoured or not. It ignores everything else
+// in it.
 func readSignatures(data []byte) ([]*packet.Signature, error) {
 	blocks, err := unarmoured(data)
 	if err != nil {
@@ -238,7 +238,7 @@ func openPGPSigners(data []byte) []string {
 	return signers
 }
 
-// signerOf is what a signature says of its key.
+// signerOf describes the key that a signature claims to be by.
 func signerOf(sig *packet.Signature) string {
 	switch {
 	case len(sig.IssuerFingerprint) > 0:
@@ -273,9 +273,8 @@ func (k *Keys) verifyOpenPGP(file File, data []byte, now time.Time) (*Good, erro
 	return nil, bad
 }
 
-// verifyOne verifies one signature: first that the bytes are signed, then that
-// the key could sign at that time. So whatever it says about keys is about the
-// one that really signed.
+// verifyOne verifies one signature: first that the bytes are signed, then that the key was
+// allowed to sign at that time. So messages about keys are about the key that really signed.
 func (k *Keys) verifyOne(file File, sig *packet.Signature, now time.Time) (good *Good, reason string, err error) {
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
 		return nil, "it is not the signature of a file", nil
@@ -324,7 +323,7 @@ func (c *certificate) candidates() []*subkey {
 	return all
 }
 
-// refuses says why a key could not have made a signature, or "".
+// refuses returns why a key cannot have made a valid signature, or "".
 func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) string {
 	name := Good{Fingerprint: c.fingerprint(), Owner: c.owner()}.String()
 	made := sig.CreationTime
@@ -360,14 +359,13 @@ func (c *certificate) refuses(s *subkey, sig *packet.Signature, now time.Time) s
 	return ""
 }
 
-// hard reports whether a revocation takes back what was signed before it.
+// hard reports whether a revocation also invalidates earlier signatures.
 func hard(revocation *packet.Signature) bool {
 	reason := revocation.RevocationReason
 	return reason == nil || *reason != packet.KeySuperseded && *reason != packet.KeyRetired
 }
 
-// end is when a key stops being valid, zero for never: its own end, or that of
-// the key it belongs to.
+// end is the time at which a key or its primary key expires, whichever is first; zero: never.
 func (c *certificate) end(s *subkey) time.Time {
 	end := expiry(c.primary, c.self)
 	if s.binding != nil {
@@ -385,7 +383,7 @@ func expiry(key *packet.PublicKey, says *packet.Signature) time.Time {
 	return key.CreationTime.Add(time.Duration(*says.KeyLifetimeSecs) * time.Second)
 }
 
-// note says what has become of the key since.
+// note describes what has happened to the key since.
 func (c *certificate) note(s *subkey, now time.Time) string {
 	revoked := slices.Concat(c.revoked, s.revoked)
 	if len(revoked) > 0 {
@@ -402,8 +400,7 @@ func (c *certificate) note(s *subkey, now time.Time) string {
 
 func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
 
-// digest hashes the file as a signature wants it; nil means that the algorithm
-// is not known.
+// digest hashes the file as a signature requires; nil: the algorithm is unknown.
 func digest(file File, sig *packet.Signature) (hash.Hash, error) {
 	// Signatures of version 4 hash the file and then themselves.
 	if state := file.Hashed[sig.Hash]; state != nil && sig.Version == 4 && sig.SigType == packet.SigTypeBinary {

@@ -112,15 +112,15 @@ func isSSHKey(data []byte) bool {
 	return false
 }
 
-// signers are whose key a line of allowed_signers says it is; anything else before a key
+// signers matches the principals of a line of allowed_signers; anything else before a key
 // restricts it (ssh-keygen(1), sshd(8)).
 var signers = pattern.New(`^([\w.*?!+-]+@[\w.*?-]+(,[\w.*?!+-]+@[\w.*?-]+)*|\*)?$`)
 
-// namespacesOnly is the one restriction that is kept.
+// namespacesOnly matches the one restriction that is supported.
 var namespacesOnly = pattern.New(`^namespaces="([^"]*)"$`)
 
-// splitSSH splits a line of an authorized_keys or allowed_signers file into
-// what is before the key and the key with its comment.
+// splitSSH splits a line of an authorized_keys or allowed_signers file into the part before the
+// key, and the key with its comment.
 func splitSSH(line string) (before, key string) {
 	line = strings.TrimSpace(line)
 	if strings.HasPrefix(line, "#") {
@@ -227,7 +227,7 @@ func (k *Keys) verifyOneSSH(namespace string, file File, data []byte) (*Good, er
 		ssh.FingerprintSHA256(sig.PublicKey))}}
 }
 
-// failing remembers the error of a reader, which is not about the signature.
+// failing remembers the error of a reader, which does not concern the signature.
 type failing struct {
 	r   io.Reader
 	err error

@@ -1,21 +1,14 @@
-// Package signature reports whether a file was signed by one of a few trusted
-// keys. It reads OpenPGP (RFC 9580 and RFC 4880), minisign and SSH signatures
-// (the SSHSIG format of OpenSSH).
+// Package signature reports whether a file was signed by one of a few trusted keys. It reads
+// OpenPGP (RFC 9580 and RFC 4880), minisign and SSH signatures (the SSHSIG format of OpenSSH).
 //
-// It promises that a signature it calls good is over exactly the bytes it was
-// given, by a key in the files it was given. No other key counts, whoever has
-// certified it; no keyring, configuration or server is asked. A signature is
-// judged at the time it was made:
+// It promises that a good signature covers exactly the bytes it was given, and was made by a key
+// in the files it was given. No other key counts, whoever has certified it; no keyring,
+// configuration or server is consulted. A signature is judged at the time at which it was made:
 //
-//   - A key that has expired since is good, with a note; a signature that says
-//     it was made before its key or after its key's end is refused.
-//   - A key that was revoked because it was compromised, or for no stated
-//     reason, is never good. One that was retired or replaced is good for what
-//     it signed before.
-//   - A subkey counts if its key vouches for it, it vouches for its key, and it
-//     is meant for signing.
-//   - MD5, SHA-1 and RIPEMD-160 are refused for the signature of a file. What
-//     binds a key's parts together may use SHA-1, as old keys do.
+//   - The signature of a key that has expired since is good, with a note. A signature dated before its key or after its key's end is refused.
+//   - The signature of a key that was revoked because it was compromised, or for no stated reason, is never good. A key that was retired or replaced is good for earlier signatures.
+//   - A subkey counts if key and subkey have signed each other, and it is meant for signing.
+//   - MD5, SHA-1 and RIPEMD-160 are refused for the signature of a file. The signatures between the parts of a key may use SHA-1, as old keys do.
 //   - Of several signatures, one good one is enough.
 package signature
 
@@ -31,7 +24,7 @@ import (
 	"time"
 )
 
-// Keys are the keys of some files, which are the only ones that count.
+// Keys are the trusted keys, read from files. No others count.
 type Keys struct {
 	openPGP  []*certificate
 	minisign []minisignKey
@@ -48,7 +41,7 @@ type Good struct {
 	Note        string    `json:"note,omitempty"` // what a person should know
 }
 
-// String says whose signature it is.
+// String names the signer.
 func (g Good) String() string {
 	text := g.Fingerprint
 	if g.Owner != "" {
@@ -60,27 +53,27 @@ func (g Good) String() string {
 	return text
 }
 
-// Bad is the error when no signature is good.
+// Bad is the error if no signature is good.
 type Bad struct{ Reasons []string }
 
 func (e *Bad) Error() string { return "no good signature: " + strings.Join(e.Reasons, "; ") }
 
-// Sizes that no honest file comes near.
+// Limits that no honest file comes near.
 const (
 	LargestFile       = 1 << 20 // of a signature, or of keys
 	mostSignatures    = 64
 	largestUnhashable = 32 << 20 // a file that has to be in memory to be verified
 )
 
-// A File is what is signed. Open opens it, once or more. Hashed, if it is there,
-// has the states of hashes over the whole file, so that it need not be read
-// again; they stay as they are.
+// A File is the signed file. Open may be called more than once. Hashed, if present, has the
+// states of hashes over the whole file, which then need not be read again; Verify does not
+// change them.
 type File struct {
 	Open   func() (io.ReadCloser, error)
 	Hashed map[crypto.Hash]hash.Cloner
 }
 
-// Hashes returns the hashes over a file that its signature uses.
+// Hashes returns the hashes that a signature uses.
 func Hashes(signature []byte) []crypto.Hash {
 	var all []crypto.Hash
 	signatures, _ := readSignatures(signature)
@@ -111,7 +104,7 @@ func (k *Keys) Add(name string, data []byte) error {
 	return nil
 }
 
-// Fingerprints returns those of all keys.
+// Fingerprints returns the fingerprints of all keys.
 func (k *Keys) Fingerprints() (all []string) {
 	for _, c := range k.openPGP {
 		all = append(all, c.fingerprint())
@@ -125,19 +118,19 @@ func (k *Keys) Fingerprints() (all []string) {
 	return all
 }
 
-// What SSH signatures are made for, which is part of them.
+// The namespaces of SSH signatures, which are part of what is signed.
 const (
 	FileNamespace = "file" // as ssh-keygen -Y sign -n file makes them
 	GitNamespace  = "git"
 )
 
-// Verify looks for a good signature of a file. Its error is a *Bad, or that of
-// reading the file.
+// Verify looks for a good signature of a file. The error is a *Bad, or the error of reading the
+// file.
 func Verify(file File, signature []byte, keys *Keys, now time.Time) (*Good, error) {
 	return VerifyFor(FileNamespace, file, signature, keys, now)
 }
 
-// VerifyFor is like Verify for what is signed in another SSH namespace.
+// VerifyFor is Verify for another SSH namespace.
 func VerifyFor(namespace string, file File, signature []byte, keys *Keys, now time.Time) (*Good, error) {
 	switch {
 	case len(signature) > LargestFile:
@@ -150,7 +143,7 @@ func VerifyFor(namespace string, file File, signature []byte, keys *Keys, now ti
 	return keys.verifyOpenPGP(file, signature, now)
 }
 
-// Signer says which keys a signature claims to be by, as far as it tells.
+// Signer returns the keys that a signature claims to be by, as far as it names them.
 func Signer(signature []byte) []string {
 	switch {
 	case bytes.HasPrefix(signature, []byte("untrusted comment:")):
@@ -161,7 +154,7 @@ func Signer(signature []byte) []string {
 	return openPGPSigners(signature)
 }
 
-// whole reads a file that has to be in memory.
+// whole reads a file into memory.
 func whole(file File) ([]byte, error) {
 	r, err := file.Open()
 	if err != nil {

@@ -18,11 +18,11 @@ import (
 	"fernladder/core/subprocess"
 )
 
-// repository is what git keeps in a folder. An archive may bring one of its own, with
-// commands in it that git would run: it is never laid out.
+// repository is the directory in which git keeps its data. An archive may contain one, with
+// commands that git would run: it is never copied.
 const repository = ".git"
 
-// layOut copies a source, which a build could have written, into a folder that is new.
+// layOut copies a source, which a build could have written, into a new folder.
 func layOut(source, folder string) error {
 	from, err := safefs.OpenDir(source)
 	if err != nil {
@@ -60,7 +60,7 @@ func layOut(source, folder string) error {
 	})
 }
 
-// write makes a file below a root, in the place of what is there.
+// write writes a file below a root, and replaces an old one.
 func write(to *os.Root, name string, from io.Reader, mode fs.FileMode, modified time.Time) error {
 	if err := to.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -77,7 +77,7 @@ func write(to *os.Root, name string, from io.Reader, mode fs.FileMode, modified 
 	return err
 }
 
-// each visits the files and links of a folder, except for what is git's.
+// each visits the files and links of a folder, except for git's.
 func each(folder string, visit func(safefs.Entry) error) error {
 	d, err := safefs.OpenDir(folder)
 	if err != nil {
@@ -97,7 +97,7 @@ func each(folder string, visit func(safefs.Entry) error) error {
 
 func stampOf(e safefs.Entry) stamp { return stamp{e.Size, e.Modified.UTC(), e.Mode} }
 
-// stamps are those of all files of a folder.
+// stamps are the stamps of all files of a folder.
 func stamps(folder string) (map[string]stamp, error) {
 	all := map[string]stamp{}
 	return all, each(folder, func(e safefs.Entry) error {
@@ -106,8 +106,8 @@ func stamps(folder string) (map[string]stamp, error) {
 	})
 }
 
-// bring brings what has changed in the folder into the source of a build, and returns the
-// paths. What a build has made in its source besides stays.
+// bring copies the changes of the folder into the source of a build, and returns their paths.
+// Files that a build has made in its source stay.
 func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []string, err error) {
 	there := map[string]bool{}
 	err = each(b.Folder, func(e safefs.Entry) error {
@@ -146,7 +146,7 @@ func (b *Bench) bring(source *os.Root, own func(path string) error) (changed []s
 	return changed, nil
 }
 
-// same reports whether a file of the folder is in the source already.
+// same reports whether the source already has a file of the folder.
 func (b *Bench) same(source *os.Root, e safefs.Entry) (bool, error) {
 	info, err := source.Lstat(e.Name)
 	if err != nil {
@@ -175,7 +175,7 @@ func (b *Bench) same(source *os.Root, e safefs.Entry) (bool, error) {
 	return same, err
 }
 
-// put puts a file of the folder into the source.
+// put copies a file of the folder into the source.
 func put(source *os.Root, e safefs.Entry, own func(path string) error) error {
 	dir := filepath.Dir(e.Name)
 	for _, parent := range parents(dir) {
@@ -217,7 +217,7 @@ func put(source *os.Root, e safefs.Entry, own func(path string) error) error {
 	return own(e.Name)
 }
 
-// parents are the directories that a directory is in, and itself, the outermost first.
+// parents are a directory and all directories above it, the outermost first.
 func parents(dir string) (all []string) {
 	for ; dir != "."; dir = filepath.Dir(dir) {
 		all = append([]string{dir}, all...)
@@ -225,8 +225,7 @@ func parents(dir string) (all []string) {
 	return all
 }
 
-// git runs git in a folder, without user settings, and no commands that the
-// folder could name.
+// git runs git in a folder, without user settings or commands that the folder could name.
 func git(ctx context.Context, program, folder string, args ...string) (string, error) {
 	args = append([]string{"-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "core.autocrlf=false",
 		"-c", "core.quotePath=false",
@@ -243,11 +242,11 @@ func git(ctx context.Context, program, folder string, args ...string) (string, e
 	return out, nil
 }
 
-// asItIs takes back what a source says in .gitattributes (gitattributes(5)): a patch has
-// the bytes of its files, with the ends of lines that they have, and of all that is text.
+// asItIs overrides the source's .gitattributes (gitattributes(5)): a patch has the exact bytes
+// of its files, including line ends, and treats all of them as text.
 const asItIs = "* -text !eol -ident -filter !working-tree-encoding !diff\n"
 
-// begin puts a folder under git, and returns the commit that has all of it.
+// begin puts a folder under git, and returns the commit with all of it.
 func begin(ctx context.Context, program, folder, message string) (string, error) {
 	if _, err := git(ctx, program, folder, "init", "-q", "-b", "main"); err != nil {
 		return "", err
@@ -260,7 +259,7 @@ func begin(ctx context.Context, program, folder, message string) (string, error)
 	return commit(ctx, program, folder, message)
 }
 
-// commit commits all of a folder, also what it says that is to be ignored.
+// commit commits everything in a folder, including ignored files.
 func commit(ctx context.Context, program, folder, message string) (string, error) {
 	if _, err := git(ctx, program, folder, "add", "-f", "-A"); err != nil {
 		return "", err
@@ -272,8 +271,8 @@ func commit(ctx context.Context, program, folder, message string) (string, error
 	return strings.TrimSpace(id), err
 }
 
-// difference is what a folder has against a commit, as a patch for patch -p1. Files that
-// are new are in it, whatever the folder says that is to be ignored.
+// difference is the difference between a folder and a commit, as a patch for patch -p1. It
+// contains new files, even ignored ones.
 func difference(ctx context.Context, program, folder, from string) (string, error) {
 	if _, err := git(ctx, program, folder, "add", "-f", "-A", "--intent-to-add"); err != nil {
 		return "", err

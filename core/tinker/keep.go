@@ -19,7 +19,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Kept is what came of keeping a change.
+// Kept is the outcome of keeping a change.
 type Kept struct {
 	Patch       string              `json:"patch"`       // the file, beside the recipe
 	Recipe      string              `json:"recipe"`      // the file that names it now
@@ -28,10 +28,9 @@ type Kept struct {
 	Differences []compare.Different `json:"differences"` // of that build to what was tinkered
 }
 
-// Keep writes the changes of the folder as a patch beside the recipe, adds it to the
-// release in the recipe, builds the package by that recipe, and compares what comes of it
-// with what was tinkered. If the patched recipe does not build, recipe and patches are
-// as they were.
+// Keep writes the changes of the folder as a patch beside the recipe, adds it to the release in
+// the recipe, builds the package from that recipe, and compares the result with the tinkered
+// build. If the patched recipe does not build, recipe and patches are restored.
 func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kept, error) {
 	name, err := patchName(name)
 	if err != nil {

@@ -1,10 +1,10 @@
-// Package tinker lets a person change the source of a package: it lays the unpacked and
-// patched source into a folder of the person's, under git, builds what changes in it in
-// place, and keeps the change as a patch of the recipe.
+// Package tinker lets a person change the source of a package: it copies the unpacked and
+// patched source into a folder of that person, under git, rebuilds what changes in it, and keeps
+// the change as a patch of the recipe.
 //
-// The folder is the person's alone. What is built is a copy in the root (ROOT/tinker/NAME),
-// into which changes are brought before each build; no build sees the folder, and nothing
-// that a build makes comes into it. The landing, trees and lock file stay as they are.
+// Builds use a copy in the root (ROOT/tinker/NAME), into which changes are copied before each
+// build. No build sees the folder, and nothing that a build makes is written to it. The landing,
+// trees and lock file stay as they are.
 package tinker
 
 import (
@@ -31,7 +31,7 @@ import (
 	"fernladder/core/store"
 )
 
-// A Bench is what is remembered of a package that is tinkered with.
+// A Bench is the stored state of a package that is being tinkered with.
 type Bench struct {
 	Name    string           `json:"name"`
 	Version string           `json:"version"`
@@ -46,7 +46,7 @@ type Bench struct {
 	Kept    []string         `json:"kept"`    // patches that were made of it
 }
 
-// stamp is by what a changed file is known.
+// stamp identifies the version of a file.
 type stamp struct {
 	Size     int64       `json:"size"`
 	Modified time.Time   `json:"modified"`
@@ -59,15 +59,15 @@ type brought struct {
 	stamp
 }
 
-// largestBench is more than is remembered of any package.
+// largestBench limits the size of the stored state.
 const largestBench = 256 << 20
 
 func base(s *store.Store, name string) string { return filepath.Join(s.Root, "tinker", name) }
 
 func benchFile(s *store.Store, name string) string { return filepath.Join(base(s, name), "bench.json") }
 
-// Read returns what is remembered of a package that is tinkered with. Errors have
-// the code None, or are the store's.
+// Read returns the stored state of a package that is being tinkered with. Errors have the code
+// None, or are the store's.
 func Read(s *store.Store, name string) (*Bench, error) {
 	data, err := safefs.ReadFile(benchFile(s, name), largestBench)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -89,7 +89,7 @@ func Read(s *store.Store, name string) (*Bench, error) {
 	return &b, nil
 }
 
-// All returns the packages that are tinkered with.
+// All returns the packages that are being tinkered with.
 func All(s *store.Store) ([]*Bench, error) {
 	files, err := filepath.Glob(filepath.Join(s.Root, "tinker", "*", "bench.json"))
 	if err != nil {
@@ -118,9 +118,9 @@ func (b *Bench) write(s *store.Store) error {
 	return s.Wrap(durable.WriteFile(benchFile(s, b.Name), append(data, '\n'), 0o644))
 }
 
-// Open begins to tinker with a package of a plan that asks for it alone: it builds what the
-// package needs, unpacks and patches its source, and lays that into a new folder, under git.
-// Nothing of the package itself is built yet.
+// Open starts tinkering with the package of a plan that asks for it alone: it builds its needs,
+// unpacks and patches its source, and copies that into a new folder, under git. It does not
+// build the package itself.
 func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) (*Bench, error) {
 	job := p.Asked()[0]
 	if err := notTinkered(m.Store, job.Name); err != nil {
@@ -180,7 +180,7 @@ func Open(ctx context.Context, m *machine.Machine, p *plan.Plan, folder string) 
 	case err == nil:
 		err = errors.New("the source was not copied")
 	}
-	// What was there before is left, and nothing else.
+	// Everything that was there before stays.
 	if made {
 		err = errors.Join(err, safefs.Remove(folder))
 	}
@@ -200,7 +200,7 @@ func notTinkered(s *store.Store, name string) error {
 	return err
 }
 
-// newFolder makes a folder that is not there, and what it is in.
+// newFolder creates a folder that does not exist, and its parents.
 func newFolder(folder string) error {
 	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
 		return err
@@ -212,8 +212,8 @@ func newFolder(folder string) error {
 	return err
 }
 
-// abandon deletes what was made in the root for tinkering that was not begun, unless
-// another process begins, or has begun.
+// abandon deletes the files of tinkering that did not start, unless another process starts it,
+// or has started it.
 func abandon(s *store.Store, name string) error {
 	unlock, err := s.LockFileNow(base(s, name))
 	if errors.Is(err, filelock.ErrHeld) {
@@ -229,12 +229,12 @@ func abandon(s *store.Store, name string) error {
 	return s.Wrap(safefs.Remove(base(s, name)))
 }
 
-// errLaidOut ends a build when its source has been laid out.
+// errLaidOut ends a build after its source has been copied.
 var errLaidOut = errors.New("laid out")
 
 var errNoGit = errors.New("there is no program git, which tells changes apart")
 
-// needs builds what a package needs and is not there, and brings its sources.
+// needs builds the missing needs of a package, and fetches its sources.
 func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job) error {
 	installed := p.Installed[job.Ref]
 	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return r != job.Ref && p.Installed[r] })
@@ -246,7 +246,7 @@ func needs(ctx context.Context, m *machine.Machine, p *plan.Plan, job *build.Job
 	return install.Bring(ctx, m, job)
 }
 
-// job works out the job of what is tinkered with, by its recipe as it is now.
+// job computes the job of a tinkered package from its current recipe.
 func (b *Bench) job(ctx context.Context, m *machine.Machine) (*plan.Plan, *build.Job, error) {
 	p, err := plan.For(ctx, m, plan.Ask{Names: []string{b.Name + ":" + b.release()}, Options: b.Options,
 		Presets: b.Presets})
@@ -256,7 +256,7 @@ func (b *Bench) job(ctx context.Context, m *machine.Machine) (*plan.Plan, *build
 	return p, p.Asked()[0], nil
 }
 
-// release is how the release is named: the tip of a branch by that.
+// release is the name of the release; for the tip of a branch, the branch.
 func (b *Bench) release() string {
 	if w, err := resolve.ParseWanted(b.Asked); err == nil && w.Tip {
 		return "tip"
@@ -264,8 +264,8 @@ func (b *Bench) release() string {
 	return b.Version
 }
 
-// Build brings the changes of the folder into the build, and builds what they change.
-// It returns how many files were brought.
+// Build copies the changes of the folder into the build, and rebuilds what they change. It
+// returns the number of files copied.
 func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered, int, error) {
 	if info, err := os.Stat(b.Folder); err != nil || !info.IsDir() {
 		return nil, 0, &store.Error{Path: b.Folder, Err: errors.New("the folder with the source is gone"),
@@ -301,7 +301,7 @@ func (b *Bench) Build(ctx context.Context, m *machine.Machine) (*build.Tinkered,
 	return t, number, builder.Tinker(ctx, t)
 }
 
-// Try runs a command with what was built, or the tries of the recipe.
+// Try runs a command with the build, or the recipe's tries.
 func Try(ctx context.Context, m *machine.Machine, t *build.Tinkered, argv []string) ([]build.TryResult, error) {
 	builder, err := build.NewBuilder(ctx, m)
 	if err != nil {
@@ -310,8 +310,8 @@ func Try(ctx context.Context, m *machine.Machine, t *build.Tinkered, argv []stri
 	return builder.TryTinkered(ctx, t, argv)
 }
 
-// Drop ends tinkering with a package. The folder is deleted too where it has no changes
-// but those that were kept; otherwise it stays, and kept is true.
+// Drop ends tinkering with a package. It deletes the folder if all of its changes were kept;
+// otherwise the folder stays, and kept is true.
 func Drop(ctx context.Context, m *machine.Machine, name string, folderToo bool) (folder string, kept bool, err error) {
 	b, err := Read(m.Store, name)
 	if errors.As(err, new(*store.Error)) { // it is damaged

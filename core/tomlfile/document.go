@@ -10,11 +10,11 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// maxSize is the greatest number of bytes a file may have. No person writes
-// more; it keeps a wrong file from filling the memory.
+// maxSize limits the bytes of a file, so that a wrong file cannot fill the memory. No file
+// written by hand comes near it.
 const maxSize = 4 << 20
 
-// kind says what a value is, in the words of error messages.
+// kind is the type of a value, in the words of error messages.
 type kind string
 
 const (
@@ -26,19 +26,19 @@ const (
 	anything kind = "a value of another type" // floats and times, which no key takes
 )
 
-// A value is a node of a TOML document that knows where it stands.
+// A value is a node of a TOML document, with its position.
 type value struct {
 	kind   kind
 	offset int // of its first byte, or of its table's header
 	text   string
-	// exact tells that byte i of text is byte body+i of the file.
+	// exact reports that byte i of text is byte body+i of the file.
 	exact   bool
 	body    int
 	items   []*value
 	entries []entry // of a table, in the order of the file
-	// sealed tables are complete: inline ones, and those a header has opened.
+	// sealed tables are complete: inline tables, and those opened by a header.
 	sealed bool
-	// list of tables made by [[header]], as opposed to one written as [ … ].
+	// a list of tables made by [[header]], as opposed to one written as [ … ].
 	grows bool
 }
 
@@ -57,7 +57,7 @@ func (v *value) get(name string) *value {
 	return nil
 }
 
-// document is a file under way from bytes to values.
+// document is a file that is being parsed.
 type document struct {
 	file     string
 	data     []byte
@@ -65,8 +65,8 @@ type document struct {
 	problems Problems
 }
 
-// parse reads data into a table. Mistakes of syntax and keys given twice are
-// added to the problems; what could be read is returned.
+// parse reads data into a table. It adds syntax errors and duplicate keys to the problems, and
+// returns what it could read.
 func (d *document) parse() *value {
 	root := &value{kind: aTable}
 	d.lines = []int{0}
@@ -109,7 +109,7 @@ func (d *document) parse() *value {
 	return root
 }
 
-// open finds or makes the table that a header names.
+// open finds or creates the table that a header names.
 func (d *document) open(root *value, header *unstable.Node) *value {
 	table, keys := root, header.Key()
 	for keys.Next() {
@@ -145,7 +145,7 @@ func (d *document) open(root *value, header *unstable.Node) *value {
 	return table
 }
 
-// set puts the value of a key, which may be dotted, into table.
+// set stores the value of a key, which may be dotted, in a table.
 func (d *document) set(parser *unstable.Parser, table *value, pair *unstable.Node) {
 	keys := pair.Key()
 	after := 0
@@ -182,7 +182,7 @@ func (d *document) valueStart(offset int) int {
 	return offset
 }
 
-// value converts a node; start is where it stands if the node does not know.
+// value converts a node; start is its offset if the node has none.
 func (d *document) value(parser *unstable.Parser, node *unstable.Node, start int) *value {
 	if node.Raw.Length > 0 {
 		start = int(node.Raw.Offset)
@@ -214,8 +214,8 @@ func (d *document) value(parser *unstable.Parser, node *unstable.Node, start int
 	return v
 }
 
-// quoteLength returns the length of the quotes that open a text, with the line
-// end that TOML leaves out after three of them.
+// quoteLength returns the length of the opening quotes of a text, including the line end that
+// TOML drops after three of them.
 func quoteLength(raw []byte) int {
 	for _, q := range []string{`"""`, `'''`} {
 		if bytes.HasPrefix(raw, []byte(q)) {

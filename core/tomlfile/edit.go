@@ -8,26 +8,26 @@ import (
 	"unicode"
 )
 
-// An Edit changes a file that a person writes, and leaves every byte alone that
-// it is not about: comments, layout and order stay.
+// An Edit changes a file written by hand, and leaves every other byte as it is: comments, layout
+// and order stay.
 type Edit struct {
 	document
 	root *value
 	err  error // why what the edits would make is no TOML
 }
 
-// Parse reads a file that is to be edited. It has to be TOML.
+// Parse reads a file to edit. The file must be TOML.
 func Parse(file string, data []byte) (*Edit, error) {
 	e := &Edit{document: document{file: file, data: data}}
 	e.root = e.parse()
 	return e, e.problems.Err()
 }
 
-// Bytes is the file as it is after the edits. Its error is a mistake of this
-// program: an edit would have made the file unreadable, and was not done.
+// Bytes returns the edited file. An error is a fault of this program: an edit would have made
+// the file unreadable, and was not made.
 func (e *Edit) Bytes() ([]byte, error) { return e.data, e.err }
 
-// change replaces bytes from to up to end, and reads the file again.
+// change replaces the bytes from from to end, and parses the file again.
 func (e *Edit) change(from, end int, text string) {
 	data := slices.Concat(e.data[:from], []byte(text), e.data[end:])
 	again, err := Parse(e.file, data)
@@ -39,8 +39,8 @@ func (e *Edit) change(from, end int, text string) {
 	*e = *again
 }
 
-// InsertBefore puts a new table in front of the first [[name]] of the file, and
-// of the comment that stands right above it. Without one, it goes to the end.
+// InsertBefore inserts a new table before the first [[name]] of the file and the comment
+// directly above it, or at the end if the file has none.
 func (e *Edit) InsertBefore(name, text string) {
 	list := e.root.get(name)
 	if list == nil || len(list.items) == 0 {
@@ -58,13 +58,13 @@ func (e *Edit) InsertBefore(name, text string) {
 	e.change(at, at, strings.TrimRight(text, "\n")+"\n\n")
 }
 
-// Append puts text at the end of the file, after an empty line.
+// Append adds text to the end of the file, after an empty line.
 func (e *Edit) Append(text string) {
 	end := len(bytes.TrimRight(e.data, "\n"))
 	e.change(end, len(e.data), "\n\n"+strings.TrimRight(text, "\n")+"\n")
 }
 
-// table returns the table of a name with dots, or nil.
+// table returns the table with a dotted name, or nil.
 func (e *Edit) table(name string) *value {
 	table := e.root
 	for part := range strings.SplitSeq(name, ".") {
@@ -75,8 +75,8 @@ func (e *Edit) table(name string) *value {
 	return table
 }
 
-// SetTable gives a table [name], or [name.of.one.in.it], exactly these lines, each KEY = VALUE. What is
-// there is replaced where it stands, except for comments; other keys stay.
+// SetTable replaces the keys of a table [name], or [name.of.one.in.it], by these lines, each KEY
+// = VALUE. It keeps comments and other tables.
 func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 	if e.table(name) == nil {
 		lines := []string{"[" + name + "]"}
@@ -96,8 +96,8 @@ func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 	}
 }
 
-// SetInList gives a key of the table [[name]] with a number, counted from 0, a value that
-// is written out. What is there is replaced; a new key goes to the end of the table.
+// SetInList sets a key of the table [[name]] with a number, counted from 0, to a value in TOML.
+// It replaces an old value; a new key goes to the end of the table.
 func (e *Edit) SetInList(name string, number int, key, value string) {
 	list := e.root.get(name)
 	if list == nil || number >= len(list.items) {
@@ -120,8 +120,8 @@ func (e *Edit) SetInList(name string, number int, key, value string) {
 	e.change(at, at, "\n"+key+padding+" = "+value)
 }
 
-// ReplaceInList puts a text in the place of the table [[name]] with a number, counted from 0, and
-// of all that it has, except for comments and other tables; nothing where the text is "".
+// ReplaceInList replaces the keys of the table [[name]] with a number, counted from 0, by a
+// text, or deletes them if the text is "". It keeps comments and other tables.
 func (e *Edit) ReplaceInList(name string, number int, text string) {
 	list := e.root.get(name)
 	if list == nil || number >= len(list.items) {
@@ -142,8 +142,8 @@ func (e *Edit) ReplaceInList(name string, number int, text string) {
 	e.change(from, end, strings.TrimRight(text, "\n"))
 }
 
-// Style tells how the keys of the first [[name]] are laid out: the column of
-// their equals signs, counted from 0, or 0 when they are not in one column.
+// Style returns the layout of the keys of the first [[name]]: the column of their equals signs,
+// counted from 0, or 0 if they are not aligned.
 func (e *Edit) Style(name string) int {
 	list := e.root.get(name)
 	if list == nil || len(list.items) == 0 {
@@ -170,8 +170,8 @@ func (e *Edit) lineEnd(offset int) int {
 	return len(e.data)
 }
 
-// valueEnd finds the end of a value that is written out: a text, a list or an
-// inline table, by the brackets and quotes in it.
+// valueEnd finds the end of a value (a text, a list or an inline table) by its brackets and
+// quotes.
 func (e *Edit) valueEnd(v *value) int {
 	depth := 0
 	for i := v.offset; i < len(e.data); {
@@ -201,7 +201,7 @@ func (e *Edit) valueEnd(v *value) int {
 	return len(e.data)
 }
 
-// quotedLength is the length of the text in quotes that data begins with.
+// quotedLength is the length of the quoted text at the beginning of data.
 func quotedLength(data []byte) int {
 	quote := data[:1]
 	if bytes.HasPrefix(data, bytes.Repeat(quote, 3)) {
@@ -213,7 +213,7 @@ func quotedLength(data []byte) int {
 			i++
 		case bytes.HasPrefix(data[i:], quote):
 			end := i + len(quote)
-			// Up to two more belong to the text: """a"""""
+			// Up to two more quotes belong to the text: """a"""""
 			for most := end + 2; len(quote) == 3 && end < most && end < len(data) && data[end] == quote[0]; {
 				end++
 			}
@@ -223,7 +223,8 @@ func quotedLength(data []byte) int {
 	return len(data)
 }
 
-// Quote writes a text as TOML has it, in one line, with what cannot be seen in numbers.
+// Quote writes a text as a TOML string in one line, with escapes for characters that cannot be
+// seen.
 func Quote(text string) string {
 	var b strings.Builder
 	b.WriteByte('"')
@@ -242,7 +243,7 @@ func Quote(text string) string {
 	return b.String()
 }
 
-// QuoteList writes texts as a list in one line.
+// QuoteList writes texts as a TOML list in one line.
 func QuoteList(texts []string) string {
 	quoted := make([]string, len(texts))
 	for i, text := range texts {

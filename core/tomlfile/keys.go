@@ -1,10 +1,10 @@
-// Package tomlfile reads the TOML files that people write: recipes and
-// settings. The keys a file may have are defined once, in code, as Key values
-// bound to the variables they fill; the same definitions read the file, refuse
-// what is unknown or of the wrong type, and produce the reference manual.
+// Package tomlfile reads the TOML files that people write: recipes and settings. The keys of a
+// file are defined once, in code, as Key values bound to the variables that they fill. The same
+// definitions read the file, reject unknown keys and wrong types, and produce the reference
+// manual.
 //
-// It reports every mistake of a file at once, each with its place. It does not
-// write files, and knows nothing of what the keys mean.
+// It reports all mistakes of a file at once, each with its place. It does not know what the keys
+// mean.
 package tomlfile
 
 import (
@@ -25,7 +25,7 @@ type Key struct {
 	checks []func(text string) error
 }
 
-// Inside returns the keys of the table or tables that the key holds.
+// Inside returns the keys of the tables that the key holds.
 func (k Key) Inside() []Key {
 	if k.inside == nil {
 		return nil
@@ -33,15 +33,15 @@ func (k Key) Inside() []Key {
 	return k.inside()
 }
 
-// Must makes the key a required one.
+// Must makes the key required.
 func (k Key) Must() Key {
 	k.Required = true
 	return k
 }
 
-// Check adds a test that every text of the key has to pass. It runs when the
-// whole file has been read, so it may look at what other keys have filled. An
-// error of type *At says where in the text it is wrong.
+// Check adds a test that every text of the key must pass. It runs after the whole file has been
+// read, so it can use what other keys have filled. An error of type *At names the place in the
+// text.
 func (k Key) Check(check func(text string) error) Key {
 	k.checks = append(slices.Clip(k.checks), check)
 	return k
@@ -57,7 +57,7 @@ type At struct {
 func (a *At) Error() string { return a.Err.Error() }
 func (a *At) Unwrap() error { return a.Err }
 
-// adviceOf is the advice of an error that has some.
+// adviceOf returns the advice of an error, if it has some.
 func adviceOf(err error) string {
 	if at, ok := err.(*At); ok {
 		return at.Advice
@@ -65,9 +65,8 @@ func adviceOf(err error) string {
 	return ""
 }
 
-// Read fills the variables that keys are bound to from data, the contents of
-// file. It returns every mistake found. What it could read is filled in all
-// the same.
+// Read fills the variables bound to the keys from data, the contents of file. It returns all
+// mistakes; what it could read is filled in anyway.
 func Read(file string, data []byte, keys []Key) Problems {
 	d := &reading{document: document{file: file, data: data}}
 	root := d.parse()
@@ -81,13 +80,13 @@ func Read(file string, data []byte, keys []Key) Problems {
 	return d.problems
 }
 
-// reading is a document with the checks that wait until all of it is read.
+// reading is a document with checks that run after all of it is read.
 type reading struct {
 	document
 	later []func()
 }
 
-// table reads every entry of a table with the key of its name.
+// table reads each entry of a table with the key of that name.
 func (d *reading) table(v *value, path string, keys []Key) {
 	where := "[" + path + "]"
 	if path == "" {
@@ -132,7 +131,7 @@ func firstSentence(text string) string {
 	return strings.TrimSuffix(sentence, ".")
 }
 
-// want reports a value of another kind than the key takes.
+// want reports a value whose type the key does not take.
 func (d *reading) want(e entry, v *value, kinds ...kind) bool {
 	if slices.Contains(kinds, v.kind) {
 		return true
@@ -158,7 +157,7 @@ func (d *reading) want(e entry, v *value, kinds ...kind) bool {
 	return false
 }
 
-// text hands a text to use, and to the key's checks once the file is read.
+// text passes a text to use and, after the file is read, to the key's checks.
 func (k *Key) text(d *reading, v *value, use func(string) error) {
 	report := func(err error) {
 		offset := v.offset

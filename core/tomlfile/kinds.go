@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// The kinds of keys, in words. A key whose text is read further has its own.
+// The types of keys, in words. A key with its own parser has its own words.
 const (
 	KindTable     = "table"
 	KindTables    = "list of tables"
@@ -21,7 +21,7 @@ const (
 	kindChoices   = "table of true, false, texts, whole numbers or lists of texts"
 )
 
-// Parsed is a key whose text is read by parse into the variable at into.
+// Parsed is a key whose text parse converts into the variable into.
 func Parsed[T any](name, kind string, into *T, parse func(string) (T, error), about string) Key {
 	return Key{Name: name, Kind: kind, About: about, read: func(k *Key, d *reading, e entry) {
 		if d.want(e, e.value, aText) {
@@ -33,7 +33,7 @@ func Parsed[T any](name, kind string, into *T, parse func(string) (T, error), ab
 	}}
 }
 
-// Text is a key that holds a text, which may not be empty.
+// Text is a key that holds a non-empty text.
 func Text(name string, into *string, about string) Key {
 	return Parsed(name, "text", into, notEmpty, about)
 }
@@ -89,9 +89,9 @@ func Flag(name string, into *bool, about string) Key {
 	}}
 }
 
-// Choice is a key that holds true, false, a text, which may be empty, a whole number, or
-// a list of texts. They are kept as "on", "off", the text, its digits, and the texts with
-// commas between.
+// Choice is a key that holds true, false, a text, which may be empty, a whole number, or a list
+// of texts. They are stored as "on", "off", the text, its digits, and the texts separated by
+// commas.
 func Choice(name string, into *string, about string) Key {
 	return Key{Name: name, Kind: kindChoice, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aFlag, aText, aNumber, aList) {
@@ -155,8 +155,8 @@ func Table(name string, keys func() []Key, about string) Key {
 	}}
 }
 
-// Optional is a key that holds a table, written [name], which is read into a
-// new T. Where it is not given, into stays nil.
+// Optional is a key that holds a table, written [name], which is read into a new T. Without the
+// table, into stays nil.
 func Optional[T any](name string, into **T, keys func(*T) []Key, about string) Key {
 	return Key{Name: name, Kind: KindTable, About: about, inside: func() []Key { return keys(new(T)) },
 		read: func(_ *Key, d *reading, e entry) {
@@ -168,8 +168,8 @@ func Optional[T any](name string, into **T, keys func(*T) []Key, about string) K
 		}}
 }
 
-// Tables is a key that holds any number of tables, written [[name]]. Each is
-// read into a new T through the keys that bind it.
+// Tables is a key that holds any number of tables, written [[name]]. Each is read into a new T
+// through its keys.
 func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) Key {
 	return Key{Name: name, Kind: KindTables, About: about, inside: func() []Key { return keys(new(T)) },
 		read: func(_ *Key, d *reading, e entry) {
@@ -187,8 +187,8 @@ func Tables[T any](name string, into *[]*T, keys func(*T) []Key, about string) K
 		}}
 }
 
-// Named is a key that holds tables which the person names, written
-// [name.NAME]. Each is read into a new T by the keys that bind it to its name.
+// Named is a key that holds tables with names of the user's choice, written [name.NAME]. Each is
+// read into a new T through the keys bound to its name.
 func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check func(string) error, about string) Key {
 	return Key{Name: name, Kind: KindNamed, About: about, inside: func() []Key {
 		return keys("", new(T))
@@ -210,16 +210,15 @@ func Named[T any](name string, into *[]*T, keys func(string, *T) []Key, check fu
 	}}
 }
 
-// A Pair is one entry of a table whose keys the person chooses.
+// A Pair is an entry of a table whose keys the user chooses.
 type Pair struct {
 	Position `json:"-"`
 	Name     string
 	Values   []string // one, where the key takes one
 }
 
-// Pairs is a key that holds a table of names and texts, in the order of the
-// file. With lists, each name has a list of texts instead. The checks of the
-// key see the texts; name checks the names.
+// Pairs is a key that holds a table of names and texts, in the order of the file. With lists,
+// each name has a list of texts instead. The key's checks test the texts; name tests the names.
 func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about string) Key {
 	kind, item := kindPairs, aText
 	if lists {
@@ -250,7 +249,7 @@ func Pairs(key string, into *[]Pair, lists bool, name func(string) error, about 
 	}}
 }
 
-// Choices is a key that holds a table of names, each with what Choice reads.
+// Choices is a key that holds a table of names, each with a value as Choice reads it.
 func Choices(key string, into *[]Pair, about string) Key {
 	return Key{Name: key, Kind: kindChoices, About: about, read: func(k *Key, d *reading, e entry) {
 		if !d.want(e, e.value, aTable) {
@@ -266,7 +265,7 @@ func Choices(key string, into *[]Pair, about string) Key {
 	}}
 }
 
-// place tells a struct that embeds a Position where its table begins.
+// place sets the position of a struct that embeds one.
 func (d *reading) place(table any, offset int) {
 	if p, ok := table.(placed); ok {
 		p.place(d.position(offset))

@@ -10,18 +10,18 @@ import (
 	"fernladder/core/problem"
 )
 
-// A Position is a place in a file that a person wrote. Line and Column count
-// from 1, columns in characters. The zero Position is nowhere.
+// A Position is a place in a file written by hand. Line and Column count from 1, columns in
+// characters. The zero Position is no place.
 //
-// Structs that Tables and Named fill may embed a Position; it is then set to
-// where their table begins.
+// Structs that Tables and Named fill can embed a Position, which is set to the beginning of
+// their table.
 type Position struct {
 	File   string `json:"file"`
 	Line   int    `json:"line"`
 	Column int    `json:"column"`
 }
 
-// String gives the position as FILE:LINE, enough to open the file at it.
+// String returns the position as FILE:LINE, enough to open the file at it.
 func (p Position) String() string {
 	if p.Line == 0 {
 		return p.File
@@ -29,12 +29,12 @@ func (p Position) String() string {
 	return fmt.Sprintf("%s:%d", p.File, p.Line)
 }
 
-// placed is what a struct becomes by embedding a Position.
+// placed is implemented by structs that embed a Position.
 type placed interface{ place(Position) }
 
 func (p *Position) place(at Position) { *p = at }
 
-// A Problem is one mistake in a file.
+// A Problem is a mistake in a file.
 type Problem struct {
 	Position
 	Message string `json:"message"`
@@ -44,11 +44,11 @@ type Problem struct {
 	Remedies []problem.Remedy `json:"remedies,omitempty"`
 }
 
-// String shows the problem with the line it is in and a caret below the place:
+// String shows the problem with its line and a caret below the place:
 //
 //	recipes/mistplan/recipe.toml:7:1: "sumary" is not a key of [package]
-//	    7 | sumary = "Plans misting runs"
-//	      | ^ did you mean "summary"?
+//	7 | sumary = "Plans misting runs"
+//	| ^ did you mean "summary"?
 func (p Problem) String() string {
 	var b strings.Builder
 	b.WriteString(p.File)
@@ -61,7 +61,7 @@ func (p Problem) String() string {
 	}
 	fmt.Fprintf(&b, ":%d:%d: %s\n", p.Line, p.Column, p.Message)
 	fmt.Fprintf(&b, "%5d | %s\n", p.Line, p.Source)
-	// Tabs before the caret stay tabs, so that it stands below its place.
+	// Tabs before the caret stay tabs, so that it is below its place.
 	indent := []rune(p.Source)[:min(p.Column-1, len([]rune(p.Source)))]
 	for i, c := range indent {
 		if c != '\t' {
@@ -75,18 +75,16 @@ func (p Problem) String() string {
 	return b.String()
 }
 
-// userInURL matches who asks for a file, in a URL, with the password.
+// userInURL matches the user and password of a URL.
 var userInURL = pattern.New(`://[^/\s"']*@`)
 
-// WithoutUsers is a line of a file without the users and passwords of URLs in it,
-// which no message shows.
+// WithoutUsers removes users and passwords of URLs from a line of a file, for messages.
 func WithoutUsers(line string) string { return userInURL.ReplaceAllString(line, "://xxxxx@") }
 
-// Problems are all the mistakes of one or more files. It is an error when it
-// is not empty.
+// Problems are all mistakes of one or more files. Non-empty Problems are an error.
 type Problems []Problem
 
-// Error shows every problem, one after another.
+// Error shows all problems, one after another.
 func (p Problems) Error() string {
 	texts := make([]string, len(p))
 	for i := range p {
@@ -95,14 +93,14 @@ func (p Problems) Error() string {
 	return strings.Join(texts, "\n\n")
 }
 
-// Sort brings problems of one file into the order of their places.
+// Sort sorts the problems of a file by their places.
 func (p Problems) Sort() {
 	slices.SortStableFunc(p, func(a, b Problem) int {
 		return cmp.Or(a.Line-b.Line, a.Column-b.Column)
 	})
 }
 
-// Err returns p as an error, or nil when there is no problem.
+// Err returns p as an error, or nil if there is no problem.
 func (p Problems) Err() error {
 	if len(p) == 0 {
 		return nil
@@ -110,10 +108,9 @@ func (p Problems) Err() error {
 	return p
 }
 
-// Nearest returns the one of names that word was probably meant to be, and
-// false when none is near. It follows Damerau's observation that nearly all
-// misspellings are one letter too many, missing, wrong or swapped; longer
-// words may have two such mistakes.
+// Nearest returns the one of names that was probably meant by word, and false if none is near.
+// It follows Damerau's observation that nearly all misspellings are one letter too many,
+// missing, wrong or swapped; longer words may have two such mistakes.
 func Nearest(word string, names []string) (string, bool) {
 	best, found := 1+min(2, len(word)/3), ""
 	for _, name := range names {
@@ -153,7 +150,7 @@ func distance(a, b string) int {
 // ProblemKind is the kind of the error.
 func (e Problems) ProblemKind() problem.Kind { return problem.Recipe }
 
-// ProblemRemedies are those of the first problem that has any.
+// ProblemRemedies are the remedies of the first problem that has any.
 func (e Problems) ProblemRemedies() []problem.Remedy {
 	for _, p := range e {
 		if p.Remedies != nil {

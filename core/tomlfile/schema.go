@@ -1,7 +1,7 @@
 package tomlfile
 
-// Schema returns a JSON Schema (draft 2020-12) for files with these keys, for
-// editors. It says less than Read checks: form, not meaning.
+// Schema returns a JSON Schema (draft 2020-12) for files with these keys, for editors. It covers
+// form, not meaning, so it accepts more than Read does.
 func Schema(title string, keys []Key) map[string]any {
 	schema := tableSchema(keys)
 	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -23,7 +23,7 @@ func tableSchema(keys []Key) map[string]any {
 	return map[string]any{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
 }
 
-// schema says what a key's value looks like.
+// schema describes the form of a key's value.
 func (k Key) schema() map[string]any {
 	text := map[string]any{"type": "string"}
 	choice := map[string]any{"type": []string{"boolean", "string", "integer", "array"}, "items": text}

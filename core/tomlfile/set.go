@@ -8,10 +8,9 @@ import (
 	"fernladder/core/pattern"
 )
 
-// Set gives the key at the end of a path of tables, of which there is one at least, a
-// value that is written out. What is there is replaced where it stands. What is not there
-// goes to the end of its table, whether that has a header or is written in one line;
-// tables that are missing are made.
+// Set sets the key at the end of a path of tables, which has at least one table, to a value in
+// TOML. It replaces an old value. A new key goes to the end of its table, whether that has a
+// header or is inline; missing tables are created.
 func (e *Edit) Set(value string, path ...string) {
 	table, at := e.root, 0
 	header, below := e.root, 0 // the last table with a header, and how far down it is
@@ -52,8 +51,8 @@ func (e *Edit) Set(value string, path ...string) {
 	}
 }
 
-// Remove takes the key at the end of a path away, with its line where it has one to
-// itself. What is not there stays so.
+// Remove deletes the key at the end of a path, and its line if nothing else is on it. A missing
+// key is no error.
 func (e *Edit) Remove(path ...string) {
 	table := e.root
 	for _, name := range path[:len(path)-1] {
@@ -85,12 +84,12 @@ func (e *Edit) Remove(path ...string) {
 	e.change(from, end, "")
 }
 
-// inline reports whether a table is written in one line, between braces.
+// inline reports whether a table is inline, between braces.
 func (e *Edit) inline(table *value) bool {
 	return table != e.root && table.offset < len(e.data) && e.data[table.offset] == '{'
 }
 
-// addInline adds a pair to a table between braces.
+// addInline adds a pair to an inline table.
 func (e *Edit) addInline(table *value, pair string) {
 	end := e.valueEnd(table) - 1 // its last brace
 	inside := bytes.TrimRight(e.data[table.offset:end], " \t\r\n")
@@ -105,7 +104,7 @@ func (e *Edit) addInline(table *value, pair string) {
 	}
 }
 
-// addLine adds a line behind the last of a table that has a header.
+// addLine adds a line after the last line of a table with a header.
 func (e *Edit) addLine(table *value, line string) {
 	at := e.lineEnd(table.offset)
 	for _, entry := range table.entries {
@@ -117,7 +116,7 @@ func (e *Edit) addLine(table *value, line string) {
 	e.change(at, at, "\n"+line)
 }
 
-// keyStart is where a key begins, with its quotes.
+// keyStart is the offset of a key, including its quotes.
 func (e *Edit) keyStart(offset int) int {
 	if offset > 0 && (e.data[offset-1] == '"' || e.data[offset-1] == '\'') {
 		return offset - 1
@@ -127,7 +126,7 @@ func (e *Edit) keyStart(offset int) int {
 
 var bareKey = pattern.New(`^[A-Za-z0-9_-]+$`)
 
-// dottedKey is a name as a key, in quotes where it needs them.
+// dottedKey returns a name as a TOML key, in quotes where necessary.
 func dottedKey(name string) string {
 	if bareKey.MatchString(name) {
 		return name

@@ -5,15 +5,15 @@ import (
 	"strings"
 )
 
-// A Range is a set of versions: those for which every one of its comparisons
-// holds. The zero Range holds every version.
+// A Range is a set of versions: those that satisfy all of its comparisons. The zero Range
+// contains every version.
 //
 // It is written as comparisons separated by commas:
 //
-//	>= 1.4, < 2     from 1.4 on, up to but without 2 (previews of 2 are before 2)
+//	>= 1.4, < 2     from 1.4 up to but not including 2 (previews of 2 are before 2)
 //	2.*             the series: 2, 2.0-rc1, 2.7.3, not 20
-//	1.9.4           exactly this one, or what is equal to it
-//	>= 1, != 1.3    any from 1 on but 1.3
+//	1.9.4           exactly this one, or one equal to it
+//	>= 1, != 1.3    any from 1 on except 1.3
 type Range struct {
 	text  string
 	terms []term
@@ -25,11 +25,11 @@ type term struct {
 	bound    Version
 }
 
-// operators in the order in which they are recognised: longer ones first.
+// operators in the order of recognition: longer ones first.
 var operators = []string{">=", "<=", "==", "!=", ">", "<"}
 
-// ParseRange reads a range. Empty text is refused; a recipe that accepts every
-// version says so by naming no range.
+// ParseRange reads a range. It rejects an empty text; a recipe that accepts every version names
+// no range.
 func ParseRange(text string) (Range, error) {
 	r := Range{text: strings.TrimSpace(text)}
 	for part := range strings.SplitSeq(text, ",") {
@@ -78,12 +78,12 @@ func (r Range) String() string {
 	return r.text
 }
 
-// Exact reports whether the range names one version and nothing else.
+// Exact reports whether the range contains only one version.
 func (r Range) Exact() bool {
 	return len(r.terms) == 1 && r.terms[0].operator == "=="
 }
 
-// Contains reports whether every comparison of the range holds for v.
+// Contains reports whether v satisfies all comparisons of the range.
 func (r Range) Contains(v Version) bool {
 	for _, t := range r.terms {
 		if !t.holds(v) {
@@ -114,9 +114,8 @@ func (t term) holds(v Version) bool {
 	}
 }
 
-// series reports whether v begins with the items of the bound. It looks at the
-// items as written: 2.0-rc1 is in 2.0.*, although its zero does not count in
-// the order.
+// series reports whether v begins with the items of the bound. It compares the items as written:
+// 2.0-rc1 is in 2.0.*, although its zero does not count in the order.
 func (t term) series(v Version) bool {
 	main, _, _ := strings.Cut(v.text, "+")
 	bound := split(t.bound.text)

@@ -1,24 +1,23 @@
-// Package version orders the version numbers that packages carry and tests
-// them against the ranges that recipes ask for.
+// Package version orders the version numbers of packages and tests them against the ranges in
+// recipes.
 //
-// It promises one total preorder over everything Parse accepts. It does not
-// know which versions exist, nor which are wanted.
+// It promises one total preorder over everything Parse accepts. It does not know which versions
+// exist, nor which are wanted.
 //
 // # The order
 //
-// A version begins with a digit and consists of ASCII letters, digits and the
-// separators '.', '-' and '_', with at most one part after a '+'. It is read as
-// a list of numbers and words; separators, and every change between digits and
-// letters, end an item. Two versions compare item by item, the shorter one
-// filled up with zeros:
+// A version begins with a digit and consists of ASCII letters, digits and the separators '.',
+// '-' and '_', with at most one part after a '+'. It is read as a list of numbers and words;
+// separators, and every change between digits and letters, end an item. Two versions are
+// compared item by item, the shorter one padded with zeros:
 //
 //	preview words  <  0 (or nothing)  <  other words  <  1, 2, 3, …
 //
-// Preview words are alpha < beta < pre < rc, in any case. Other words compare
-// as text without regard to case. Numbers compare as numbers of any length.
-// Zeros before a preview word do not count, so 2.0-rc1 is a preview of 2 as
-// well as of 2.0.0. What follows '+' only decides between versions that are
-// equal up to it, and having it comes after not having it:
+// Preview words are alpha < beta < pre < rc, in any case. Other words are compared as text,
+// without regard to case. Numbers are compared as numbers of any length. Zeros before a preview
+// word do not count, so 2.0-rc1 is a preview of 2 as well as of 2.0.0. The part after '+' only
+// decides between versions that are equal up to it; a version with such a part comes after one
+// without:
 //
 //	1.6-alpha2 < 1.6-beta.3 < 1.6-rc1 < 1.6 = 1.6.0 < 1.6+7.gabc < 1.6b < 1.6.1 < 1.10
 package version
@@ -29,12 +28,12 @@ import (
 	"strings"
 )
 
-// maxLength is the greatest number of bytes a version may have. A version
-// becomes part of file names, which end at 255.
+// maxLength limits the bytes of a version. Versions become part of file names, which are limited
+// to 255 bytes.
 const maxLength = 100
 
-// A Version is a version number as its makers write it. The zero Version is
-// not valid; it comes before every other one.
+// A Version is a version number as written by its makers. The zero Version is not valid; it
+// comes before every other one.
 type Version struct {
 	text string
 	main []item // what precedes '+'
@@ -60,7 +59,7 @@ const (
 	number // greater than zero
 )
 
-// Parse reads a version. The error says what is wrong with text, for a person.
+// Parse reads a version. The error describes what is wrong with the text, for a person.
 func Parse(text string) (Version, error) {
 	switch {
 	case text == "":
@@ -92,8 +91,7 @@ func Parse(text string) (Version, error) {
 	return v, nil
 }
 
-// MustParse is Parse for versions that are part of the program; it panics on
-// an error.
+// MustParse is Parse for versions in the program itself; it panics on an error.
 func MustParse(text string) Version {
 	v, err := Parse(text)
 	if err != nil {
@@ -108,13 +106,13 @@ func (v Version) String() string { return v.text }
 // IsZero reports whether v is the zero Version.
 func (v Version) IsZero() bool { return v.text == "" }
 
-// Preview reports whether a version comes before the release that it is named after, as
-// 2.0-beta3 does before 2.0.
+// Preview reports whether a version is a preview of a release, and comes before it, as 2.0-beta3
+// before 2.0.
 func (v Version) Preview() bool {
 	return slices.ContainsFunc(v.main, func(i item) bool { return i.rank < zero })
 }
 
-// MarshalText gives the version as it was written.
+// MarshalText returns the version as it was written.
 func (v Version) MarshalText() ([]byte, error) { return []byte(v.text), nil }
 
 // UnmarshalText reads a version as Parse does; empty text is the zero Version.
@@ -127,8 +125,8 @@ func (v *Version) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// Compare returns -1, 0 or 1 as v comes before, is equal to, or comes after w.
-// Versions written differently can be equal: 1.6 and 1.6.0.
+// Compare returns -1, 0 or 1 if v comes before, is equal to, or comes after w. Versions written
+// differently can be equal: 1.6 and 1.6.0.
 func (v Version) Compare(w Version) int {
 	if v.IsZero() || w.IsZero() {
 		return sign(len(v.text) - len(w.text))
@@ -187,7 +185,7 @@ func wordItem(lower string) item {
 	return item{word, lower}
 }
 
-// canonical drops the zeros that stand directly before a preview word.
+// canonical drops zeros directly before a preview word.
 func canonical(items []item) []item {
 	kept := make([]item, 0, len(items))
 	for _, it := range items {

@@ -1,6 +1,6 @@
-// Package garden has the packages of the demonstration: small programs written
-// for a botanical garden that does not exist, their recipes, and the archives
-// of their releases, which are made on the spot.
+// Package garden contains the packages of the demonstration: small programs written for an
+// invented botanical garden, their recipes, and the archives of their releases, which are
+// generated.
 package garden
 
 import (
@@ -28,7 +28,7 @@ import (
 //go:embed src recipes
 var files embed.FS
 
-// releases are what the garden's programmers have released.
+// releases are the releases of the garden's programmers.
 var releases = []struct{ name, version, suffix string }{
 	{"dewcalc", "1.4.3", ".tar.gz"}, // which the recipe does not have yet
 	{"dewcalc", "1.4.2", ".tar.gz"},
@@ -43,10 +43,9 @@ var releases = []struct{ name, version, suffix string }{
 	{"curves", "7", ".zip"},
 }
 
-// Archives returns what the garden's upstream site has, by file name: the
-// archives of all releases, which are the same, byte for byte, each time; their
-// signatures and the key they are by, which is made anew each time; and the
-// files of a git repository.
+// Archives returns the files of the garden's upstream site by file name: the archives of all
+// releases, always the same byte for byte; their signatures with a key, which are new each time;
+// and the files of a git repository.
 func Archives() (map[string][]byte, error) {
 	archives := map[string][]byte{}
 	for _, r := range releases {
@@ -65,12 +64,11 @@ func Archives() (map[string][]byte, error) {
 	return archives, repository(archives)
 }
 
-// Calibration is the file that no site has: the gardener brings it.
+// Calibration is the file that no site has: the gardener supplies it.
 const Calibration = "0.7\n"
 
-// Write fills a folder with the garden: settings, a shelf with its recipes and,
-// for when the site is gone, the archives. In the recipes, these come from below
-// the URL upstream.
+// Write fills a folder with the garden: settings, a shelf with its recipes and, for when the
+// site is down, the archives. The archives' URLs in the recipes are below upstream.
 func Write(dir, upstream string, archives map[string][]byte) error {
 	for name, data := range archives {
 		if err := write(filepath.Join(dir, "upstream", name), data); err != nil {
@@ -123,7 +121,7 @@ func writeRecipes(shelf string, places *strings.Replacer, archives map[string][]
 	})
 }
 
-// writeKey puts the growers' key beside the recipes whose archives they sign.
+// writeKey writes the growers' key beside the recipes whose archives they sign.
 func writeKey(dir, name string, archives map[string][]byte) error {
 	if !slices.Contains(signed, name) {
 		return nil
@@ -138,7 +136,7 @@ type entry struct {
 	data []byte
 }
 
-// released is when everything was, so that archives do not change.
+// released is the time of everything, so that archives do not change.
 var released = time.Date(2026, time.March, 20, 12, 0, 0, 0, time.UTC)
 
 // sources returns the files of a release, below one directory.

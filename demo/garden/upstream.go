@@ -19,10 +19,10 @@ import (
 // KeyFile is the public key of the garden's programmers on the upstream site.
 const KeyFile = "growers.asc"
 
-// signed are the packages whose archives are signed.
+// signed are the packages with signed archives.
 var signed = []string{"dewcalc", "mistplan"}
 
-// sign adds signatures, and the key they are by, to the files of the site.
+// sign adds signatures and their key to the files of the site.
 func sign(files map[string][]byte) error {
 	at := func() time.Time { return released.Add(-time.Hour) }
 	config := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: at}
@@ -57,8 +57,8 @@ func sign(files map[string][]byte) error {
 	return nil
 }
 
-// repository adds mistplan.git to the files of the site: the sources of 2.1.0
-// with a tag, and one change since. It is the same each time.
+// repository adds mistplan.git to the files of the site: the sources of 2.1.0 with a tag, and
+// one later commit. It is always the same.
 func repository(files map[string][]byte) error {
 	dir, err := os.MkdirTemp("", "fernladder-garden-")
 	if err != nil {

@@ -1,5 +1,5 @@
-// Serve makes the garden of the demonstration in a folder and serves its
-// upstream site, misbehaviour and all, until it is interrupted:
+// Serve creates the garden of the demonstration in a folder and serves its upstream site,
+// including the faulty paths, until it is interrupted:
 //
 //	go run ./demo/serve DIR
 package main

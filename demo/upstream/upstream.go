@@ -1,24 +1,24 @@
-// Package upstream stands in for the sites that source archives are fetched
-// from. It serves files on a loopback port, and misbehaves on request:
+// Package upstream is a stand-in for the sites that source archives are fetched from. It serves
+// files on a loopback port, with a fault on request:
 //
 //	/dl/            lists the files
-//	/dl/FILE        serves it
+//	/dl/FILE        serves the file
 //	/git/FILE       serves it too, for repositories
-//	/tampered/FILE  serves something else of the same length
+//	/tampered/FILE  serves other contents of the same length
 //	/cut/FILE       breaks the connection off half-way; /cut3/FILE after three tenths
-//	/breaks/FILE    breaks off half-way the first time, and can go on from there
+//	/breaks/FILE    breaks off half-way the first time, and can resume
 //	/changes/FILE   the same, but the file is another one the second time
-//	/liar/FILE      the same, but goes on from another place than it was asked to
-//	/long/FILE      serves more than there is in the file
-//	/packed/FILE    serves it packed once more
-//	/page/FILE      serves a page that says it is not there, as if it were there
+//	/liar/FILE      the same, but resumes at another place than requested
+//	/long/FILE      serves more than the file has
+//	/packed/FILE    serves it compressed once more
+//	/page/FILE      serves a "not found" page with status 200
 //	/empty/FILE     serves nothing
 //	/busy/FILE      is too busy the first time
-//	/later/FILE     wants to be asked again in an hour
-//	/stall/FILE     stands still half-way
-//	/hop/FILE       says that it is elsewhere, where it is
-//	/loop/FILE      says that it is elsewhere, without end
-//	/locked/FILE    wants the token "open-sesame"
+//	/later/FILE     asks to retry in an hour
+//	/stall/FILE     stalls half-way
+//	/hop/FILE       redirects to the file
+//	/loop/FILE      redirects endlessly
+//	/locked/FILE    requires the token "open-sesame"
 //	/far/FILE       serves it after 50 ms
 //	/slow/FILE      serves it in small pieces, a tenth of a second apart
 //
@@ -39,7 +39,7 @@ import (
 	"time"
 )
 
-// A Site is a stand-in that is up.
+// A Site is a running stand-in.
 type Site struct {
 	URL    string // http://127.0.0.1:PORT
 	server *http.Server
@@ -79,17 +79,17 @@ func Start(files map[string][]byte) (*Site, error) {
 	return s, nil
 }
 
-// Close ends the site at once.
+// Close stops the site immediately.
 func (s *Site) Close() error { return s.server.Close() }
 
-// Asked returns the paths that were asked for, in order.
+// Asked returns the requested paths, in order.
 func (s *Site) Asked() []string {
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	return append([]string{}, s.asked...)
 }
 
-// list is the page that names what can be downloaded.
+// list is the page that lists the downloads.
 func list(w http.ResponseWriter, files map[string][]byte) {
 	w.Header().Set("Content-Type", "text/html")
 	for _, name := range slices.Sorted(maps.Keys(files)) {

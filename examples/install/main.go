@@ -1,6 +1,5 @@
-// Install plans and installs packages, as a program of its own would that uses the core of
-// Fern Ladder: the settings that apply where it is started say from which shelves, and into
-// which root.
+// Install plans and installs packages, as an example of a program that uses the core of Fern
+// Ladder. The settings in force in its working directory name the shelves and the root.
 //
 //	go run ./examples/install dewcalc
 package main
@@ -42,7 +41,7 @@ func run(ctx context.Context, names []string) error {
 	return err
 }
 
-// show is called from several goroutines at once; a line is written whole.
+// show is called from several goroutines at once, so it writes a whole line at a time.
 func show(e event.Event) {
 	if e.Kind == event.PackageDone || e.Kind == event.PackageFailed {
 		fmt.Println(e.Package, e.Version, e.Kind)

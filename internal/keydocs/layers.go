@@ -13,8 +13,8 @@ const (
 	layersEnd   = "```\n"
 )
 
-// layersPage puts the layers of the core into a page: each line has the packages that import
-// nothing of their own line or of one above.
+// layersPage writes the layers of the core into a page: the packages on a line import only
+// packages of lines below.
 func layersPage(page []byte) (string, error) {
 	before, rest, begins := bytes.Cut(page, []byte(layersBegin))
 	_, after, ends := bytes.Cut(rest, []byte(layersEnd))

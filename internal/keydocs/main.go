@@ -1,6 +1,6 @@
-// Keydocs writes the pages of the manual that list keys, from the same definitions that read
-// them, and the layers of the core, from its imports. With -check it only reports whether the
-// pages are as it would write them.
+// Keydocs writes the pages of the manual that list keys, from the definitions that read them,
+// and the layers of the core, from its imports. With -check it only reports whether the pages
+// are up to date.
 package main
 
 import (

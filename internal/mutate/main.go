@@ -1,12 +1,12 @@
-// Command mutate tries the tests: it makes one small change at a time in the functions that
-// keep a promise, and runs the tests of their package and the scripts that cover them. A
-// change that no test notices lives, and is printed.
+// Command mutate tests the tests: it makes one small change at a time in the functions that keep
+// a promise, and runs the tests of their package and the scripts that cover them. It prints each
+// change that no test notices.
 //
 //	go run ./internal/mutate [-only TEXT] [-most N] [LIST]
 //
-// LIST has a line for each promise: FILE FUNCTION[,FUNCTION…] [SCRIPT…], and the promise
-// behind a #. The files of the repository stay as they are: the compiler is given the changed
-// one in their place (go help build, -overlay).
+// LIST has a line for each promise: FILE FUNCTION[,FUNCTION…] [SCRIPT…], and the promise after a
+// #. The files of the repository do not change: the compiler gets the changed file instead (go
+// help build, -overlay).
 package main
 
 import (
@@ -29,7 +29,7 @@ import (
 	"time"
 )
 
-// A promise is what some functions of a file keep.
+// A promise is kept by some functions of a file.
 type promise struct {
 	file      string
 	functions []string
@@ -108,8 +108,8 @@ func read(list, only string) (promises []promise, err error) {
 	return promises, nil
 }
 
-// mutations are the changes of the functions of a promise. A function that is not there is
-// an error: the list has to follow the code.
+// mutations are the changes of the functions of a promise. A missing function is an error: the
+// list must follow the code.
 func mutations(p promise) (all []mutation, err error) {
 	text, err := os.ReadFile(p.file)
 	if err != nil {
@@ -169,11 +169,11 @@ func mutations(p promise) (all []mutation, err error) {
 	return all, nil
 }
 
-// idle are calls that no promise is about: handles let go that the end of the program lets go,
-// and moments at which only a tortured program does something.
+// idle are calls that no promise is about: the release of handles, which the end of the program
+// releases anyway, and moments, which only do something in a tortured program.
 var idle = map[string]bool{"Close": true, "moment": true, "Moment": true, "trace": true}
 
-// called is the last part of the name of what is called.
+// called is the last part of a called function's name.
 func called(c *ast.CallExpr) string {
 	switch f := c.Fun.(type) {
 	case *ast.Ident:
@@ -187,8 +187,8 @@ func called(c *ast.CallExpr) string {
 var opposite = map[token.Token]string{token.EQL: "!=", token.NEQ: "==", token.LSS: "<=", token.LEQ: "<",
 	token.GTR: ">=", token.GEQ: ">", token.LAND: "||", token.LOR: "&&"}
 
-// try makes the changes, several at a time, and returns how many no test has noticed. Those
-// are printed.
+// try makes the changes, several at a time, prints those that no test notices, and returns their
+// number.
 func try(all []mutation) (alive int) {
 	var lock sync.Mutex
 	var workers sync.WaitGroup
@@ -217,7 +217,8 @@ func try(all []mutation) (alive int) {
 	return alive
 }
 
-// lives reports whether all tests pass with a change. One that does not compile is noticed.
+// lives reports whether all tests pass with a change. A change that does not compile counts as
+// noticed.
 func lives(m mutation) bool {
 	dir, err := os.MkdirTemp("", "mutate-")
 	check(err)

@@ -2,7 +2,7 @@
 //
 //	go run ./internal/words              messages, with their places
 //	go run ./internal/words -comments    comments
-//	go run ./internal/words -check       words that we do not use, in messages, comments and documents
+//	go run ./internal/words -check       unwanted words in messages, comments and documents
 package main
 
 import (
@@ -21,9 +21,7 @@ import (
 	"strings"
 )
 
-// unused has a line for each pattern that we do not use: the pattern, a tab, and what to
-// write instead.
-//
+// unused has a line for each unwanted pattern: the pattern, a tab, and what to write instead.
 //go:embed unused.txt
 var unused string
 
@@ -54,7 +52,7 @@ func main() {
 	}
 }
 
-// read finds the texts of all Go files and documents below a directory, but for tests' data.
+// read finds the texts of all Go files and documents below a directory, except for test data.
 func read(dir string) (texts []text, err error) {
 	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 		switch {
@@ -91,7 +89,7 @@ func document(path string) (texts []text, err error) {
 	return texts, lines.Err()
 }
 
-// source finds the comments of a Go file, and the strings in it that have two words or more.
+// source finds the comments of a Go file, and its strings of two words or more.
 func source(path string) (texts []text, err error) {
 	files := token.NewFileSet()
 	f, err := parser.ParseFile(files, path, nil, parser.ParseComments)
