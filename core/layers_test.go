@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Core is for any interface: it imports none, prints nothing itself, and no message of its
+// The core serves any interface: it imports none, prints nothing itself, and no message of its
 // problems names a command.
 func TestCoreHasNoInterfaceCode(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "-json=ImportPath", "./...").Output()
@@ -60,7 +60,7 @@ func TestCoreHasNoInterfaceCode(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// docs/inside.md lists every package, and names no other.
+// docs/inside.md lists all packages, and names no others.
 func TestEveryPackageIsDescribed(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", "{{if .GoFiles}}{{.ImportPath}}{{end}}", "fernladder/...").Output()
 	require.NoError(t, err)
@@ -83,7 +83,7 @@ func TestEveryPackageIsDescribed(t *testing.T) {
 	assert.ElementsMatch(t, packages, listed)
 }
 
-// The pages name files, pictures and headings that exist.
+// Files, pictures and headings named in the pages exist.
 func TestNamedFilesExist(t *testing.T) {
 	pages, err := filepath.Glob("../docs/*.md")
 	require.NoError(t, err)
@@ -107,7 +107,7 @@ func TestNamedFilesExist(t *testing.T) {
 	}
 }
 
-// anchors are the names of a page's headings, as links write them; "" is the page.
+// anchors are the link targets of a page's headings; "" is the page.
 func anchors(page string) []string {
 	names := []string{""}
 	for _, m := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(page, -1) {
@@ -117,7 +117,7 @@ func anchors(page string) []string {
 	return names
 }
 
-// The command layer says how each remedy is typed.
+// The command layer has a text for each remedy.
 func TestEveryRemedyIsTyped(t *testing.T) {
 	actions, err := os.ReadFile("problem/action.go")
 	require.NoError(t, err)

@@ -21,8 +21,8 @@ import (
 	"fernladder/core/version"
 )
 
-// Whatever names and texts come from sources, repositories and trees: what the program writes
-// it can read, or it does not write it and the file stays as it was.
+// For any names and texts from sources, repositories and trees: the program can read what it
+// writes, or it writes nothing and the file stays as it was.
 func TestWhatIsWrittenCanBeRead(t *testing.T) {
 	hostile := rapid.OneOf(rapid.String(),
 		rapid.SampledFrom([]string{"[", `a"b\`, "'''", "a\nb\x00", "\xff\xfe", "a\u202eb\ufeff", "-x", "../x", "$FL_NAME",

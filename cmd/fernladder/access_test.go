@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// member runs the program as a user with further groups.
+// member runs the program as a user with supplementary groups.
 func member(t *testing.T, dir string, uid uint32, groups []uint32, args ...string) (string, int) {
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "FERNLADDER_SETTINGS=" + dir +
@@ -25,8 +25,8 @@ func member(t *testing.T, dir string, uid uint32, groups []uint32, args ...strin
 	return string(out), c.ProcessState.ExitCode()
 }
 
-// Where a group may install, its members do with each other's builds what they do with
-// their own; others use them; and where a root is private, others see nothing.
+// In a root for a group, its members can do with each other's builds what they can do with their
+// own, and other users can use them; a private root is closed to other users.
 func TestWhoMayInstall(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {

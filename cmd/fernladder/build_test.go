@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What the garden's packages place is the same when they are built again
-// elsewhere; what is not the same is named.
+// The garden's packages are identical when they are built again elsewhere; a difference is
+// named.
 func TestProve(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -32,7 +32,7 @@ func TestProve(t *testing.T) {
 	w.fails(6, []string{"build", "--prove", "fern", "--isolation", "open"}, "only sealed builds can be built again")
 }
 
-// What was placed is looked at before it becomes a tree.
+// Placed files are inspected before they become a tree.
 func TestWhatWasPlacedIsInspected(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -55,7 +55,7 @@ unset LD_RUN_PATH; cc -shared -fPIC -o lib/libleaf.so leaf.c; cc -o bin/sage mai
 	w.fails(1, []string{"install", "sage"}, "bin/sage: the library libleaf.so will not be found", "link with -Wl,-rpath,")
 }
 
-// What failed builds have left is shown and deleted; what happened stays known.
+// Leftovers of failed builds are listed and deleted; the history keeps the builds.
 func TestCleanHistoryAndLogs(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -95,7 +95,7 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	assert.NotEmpty(t, records[0].Stages)
 }
 
-// A shell opens where a build has failed, and sees what the build saw.
+// A shell opens at the point where a build failed, and sees what the build saw.
 func TestAShellInAFailedBuild(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -111,8 +111,8 @@ func TestAShellInAFailedBuild(t *testing.T) {
 	assert.Contains(t, r.stderr, "The shell ended with status 3.")
 }
 
-// A ninja that takes job slots from a named pipe is given one; an older one is
-// told how many jobs it may run.
+// A ninja that can read job slots from a named pipe gets one; an older one gets a number of
+// jobs.
 func TestNinjasThatKnowSlots(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -136,17 +136,16 @@ func TestNinjasThatKnowSlots(t *testing.T) {
 	assert.Contains(t, w.must("log", "fern", "--stage", "compile").stdout, "args: -j3, flags: \n")
 }
 
-// Builds that misbehave fail or are cleaned up after, and the machine is as
-// before.
+// Builds that misbehave fail or are cleaned up after, and the machine is unchanged.
 func TestMisbehavingBuilds(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for name, step := range map[string]string{
 		// Stdin is empty.
 		"reader": "if read line; then exit 1; fi; cat",
-		// And is never shown as it is.
+		// And is never shown unescaped.
 		"binary": "head -c 100000 /dev/urandom; printf '\\033[2J'",
-		// Which outlives nothing.
+		// Nothing of it outlives the build.
 		"daemon": "(trap '' TERM HUP; setsid sh -c 'sleep 300' &) ; :",
 		"wordy":  "yes leaf | head -c 30000000", // 30 MB
 		"deaf":   "trap '' TERM; :",             //
@@ -171,7 +170,7 @@ func (w *world) glob(pattern string) []string {
 	return found
 }
 
-// Makefiles that race are found out, and the line that the recipe needs is told.
+// Makefiles with races are detected, with the line that the recipe needs.
 func TestMakefilesThatRace(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -190,8 +189,7 @@ func TestMakefilesThatRace(t *testing.T) {
 	assert.Contains(t, w.must("log", "moss").stdout, "trying again with one")
 }
 
-// Tries run commands, which may have to fail, and programs that are compiled
-// against the package.
+// Tries run commands, which can be expected to fail, and programs compiled against the package.
 func TestKindsOfTries(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -213,7 +211,7 @@ func TestKindsOfTries(t *testing.T) {
 	w.fails(3, []string{"install", "reed"}, "a try runs a command or a program")
 }
 
-// What a build may not have is named: addresses, files elsewhere, homes.
+// Whatever a build may not access is named: addresses, files elsewhere, homes.
 func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
 	t.Parallel()
 	needs(t, "sealed")
@@ -229,8 +227,8 @@ func TestWhatARoomKeepsFromABuildIsTold(t *testing.T) {
 	}
 }
 
-// A changed recipe goes on with what is still good, and a build that prints
-// without end is ended.
+// A changed recipe continues with the stages that are still valid, and a build that prints
+// endlessly is killed.
 func TestStagesThatAreStillGood(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -247,7 +245,7 @@ func TestStagesThatAreStillGood(t *testing.T) {
 	assert.Len(t, w.glob("root/work/moss-1.0-*"), 1, "the new build has taken the old one's source")
 	assert.Equal(t, before, w.sh("stat -c %i root/work/moss-1.0-*/box/source/configure").stdout)
 
-	// The check stage is no part of the build id; a changed one runs again.
+	// The check stage is not part of the build id; a changed one runs again.
 	w.pkg("sage", script("compile", ":", "check", "echo first", "place", "test -f ../../../../go; "+place("sage")))
 	w.isolation = "open"
 	w.fails(1, []string{"build", "sage"})
@@ -297,9 +295,8 @@ func lastLine(text string) string {
 	return lines[len(lines)-1]
 }
 
-// A probe answers what a build lacks with the recipes that are there, one after
-// another, and writes down what it did; what it cannot answer it leaves to a
-// person.
+// A probe adds the recipes that a build lacks, one after another, and records what it did; it
+// leaves to a person what it cannot answer.
 func TestProbesAnswerFailures(t *testing.T) {
 	t.Parallel()
 	needs(t, "sealed")
@@ -329,7 +326,7 @@ func TestProbesAnswerFailures(t *testing.T) {
 	assert.NotContains(t, r.stderr, "own directory", "it would lack it there, too")
 	assert.Contains(t, w.read("recipes/moss/recipe.toml"), "[[host]]\nprogram = \"no-such-program\"")
 
-	// What the source names itself to do without, it does without.
+	// If the source names an argument for doing without something, the probe uses it.
 	w.pkg("reed", "", "configure",
 		"#!/bin/sh\n# Generated by GNU Autoconf 2.71.\nif test \"$1\" = --help; then echo '  --enable-soil  use soil'; "+
 			"fi\ncase \"$*\" in *--disable-soil*) ;; *) echo 'configure: error: libsoil not found; --disable-soil does "+
@@ -347,7 +344,7 @@ func TestProbesAnswerFailures(t *testing.T) {
 	w.must("check", "reed")
 }
 
-// What the operating system has too is pointed out, with what wins.
+// Programs that the operating system also has are reported, with the one that wins.
 func TestClashesWithTheOperatingSystem(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -359,7 +356,7 @@ func TestClashesWithTheOperatingSystem(t *testing.T) {
 		"fern 1.0: bin/make is not linked under that name, because the operating system has /usr/bin/make.")
 }
 
-// A log of any build is explained, with who has what is missing.
+// The log of any build is explained, with the package that has the missing file.
 func TestExplain(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -410,8 +407,7 @@ func TestExplain(t *testing.T) {
 	w.fails(2, []string{"explain", "nowhere.log"}, "nowhere.log cannot be read")
 }
 
-// What a build uses of the machine without its recipe saying so is told, shown
-// as lines of the recipe, and written into it.
+// Undeclared use of the machine is reported, shown as lines of the recipe, and written into it.
 func TestWhatABuildUses(t *testing.T) {
 	t.Parallel()
 	needs(t, "sealed")
@@ -477,7 +473,7 @@ esac
 	w.fails(2, []string{"host", "fern", "--write"}, "give both")
 }
 
-// What to do is said for every kind of cause.
+// Every kind of cause has advice.
 func TestAdvice(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -507,7 +503,7 @@ func TestAdvice(t *testing.T) {
 	}
 }
 
-// Modules of languages and files can be needed, too; what cannot be one is refused.
+// Modules of languages and files can be needs, too; impossible names are refused.
 func TestNeedsOnLanguages(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

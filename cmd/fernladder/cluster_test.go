@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// clustered is a world with a batch scheduler of three nodes, a real one, on this machine.
+// clustered is a world with a real batch scheduler of three nodes on this machine.
 func clustered(t *testing.T) *world {
-	// Only the tests of the cluster read these, one after the other.
+	// Only the cluster's tests read these, one after the other.
 	os.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin")
 	for _, program := range []string{"sbatch", "slurmctld", "slurmd", "munged"} {
 		if _, err := exec.LookPath(program); err != nil || os.Geteuid() != 0 {
@@ -58,7 +58,7 @@ func queued(t *testing.T) string {
 	return string(out)
 }
 
-// other gives a node a package of another version.
+// other installs another version of a package on a node.
 func other(t *testing.T, w *world, node string) {
 	conf := os.Getenv("SLURM_CONF")
 	status, err := os.ReadFile("/var/lib/dpkg/status")
@@ -78,7 +78,7 @@ func other(t *testing.T, w *world, node string) {
 	require.NoError(t, err, string(out))
 }
 
-// What would be submitted is shown without a scheduler, and without one nothing is.
+// The planned jobs are shown without a scheduler; without one, nothing is submitted.
 func TestPlannedJobs(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -107,9 +107,8 @@ func TestPlannedJobs(t *testing.T) {
 	assert.Equal(t, "moss", planned.Jobs[0].Builds[0].Name)
 }
 
-// A ladder is built on the nodes as it is here; what fails takes along what stands on it
-// and nothing else; and whatever happens, nothing waits in the queue afterwards, and the
-// next run completes.
+// A ladder is built on the nodes as it is locally; a failure stops only its dependents; no job
+// stays in the queue, and the next run completes the ladder.
 func TestOnACluster(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -126,13 +125,13 @@ func TestOnACluster(t *testing.T) {
 	assert.Regexp(t, `reed +1\.0 .* failed in place`, w.must("history").stdout, "the history knows what nodes have done")
 	assert.NotContains(t, w.must("log", "reed").stdout, "cannot", "logs are where they are otherwise")
 
-	// What was planned is what is built, or nothing.
+	// A run builds exactly what was planned, or nothing.
 	w.pkg("reed", needing("moss")+file("reed"))
 	w.must("install", "fern", "--cluster")
 	assert.Contains(t, w.must("list", "--landing").stdout, "fern")
 	assert.Contains(t, w.must("install", "fern", "--cluster").stdout, "Nothing to do")
 
-	// The watcher is killed, and then interrupted; a job is ended by a user.
+	// The watcher is killed, and then interrupted; a user cancels a job.
 	w.pkg("slow", script("place", "touch $FL_SOURCE/started; sleep 5; "+place("slow")))
 	w.pkg("last", needing("slow")+file("last"))
 	killed := w.command("build", "last", "--cluster")
@@ -171,7 +170,7 @@ func TestOnACluster(t *testing.T) {
 	w.must("build", "last", "--cluster")
 	assert.Contains(t, w.must("mend").stdout, "Nothing is wrong")
 
-	// Who leaves comes back: also who is cut off from the jobs' beginning.
+	// A watcher that was cut off can come back, even if that was before the jobs began.
 	w.pkg("rush", script("place", "sleep 2; "+place("rush")))
 	w.pkg("vine", needing("rush")+file("vine"))
 	assert.Contains(t, w.must("install", "vine", "--cluster", "--detach").stdout, "The run ")
@@ -214,8 +213,8 @@ func TestOnACluster(t *testing.T) {
 	assert.Empty(t, queued(t))
 	assert.Empty(t, w.glob("root/work/cluster/run-*"))
 
-	// What is known to be small goes together; one of a job that fails takes along only what
-	// stands on it, also where the scheduler ends more.
+	// Small packages share a job; a failure in it stops only its dependents, even if the scheduler
+	// cancels more.
 	w.must("remove", "fern", "vine")
 	for _, name := range []string{"moss", "reed", "sage", "fern"} {
 		os.RemoveAll(filepath.Join(w.dir, "root/trees", name))
@@ -230,7 +229,7 @@ func TestOnACluster(t *testing.T) {
 	assert.Regexp(t, `arch 1\.0 +built`, r.stderr)
 	assert.Empty(t, queued(t))
 
-	// A node that has other packages is not used; of the ladder nothing is lost.
+	// A node with other packages is not used, and nothing of the ladder is lost.
 	other(t, w, "bed3")
 	w.pkg("dune", file("dune"))
 	require.NoError(t, exec.Command("scontrol", "update", "nodename=bed1,bed2", "state=drain", "reason=test").Run())
@@ -244,7 +243,7 @@ func TestOnACluster(t *testing.T) {
 	assert.Equal(t, 0, r.status, r.stderr)
 	assert.Contains(t, r.stderr, "package tar: 9.9-1 there, ")
 
-	// No more run at once than the settings say.
+	// No more jobs run at once than the settings allow.
 	settings := w.read("fernladder.toml")
 	w.write("fernladder.toml", settings+"most_jobs = 1\n")
 	for _, name := range []string{"kale", "mint", "dill"} {
@@ -260,14 +259,14 @@ func TestOnACluster(t *testing.T) {
 	assert.Equal(t, 0, r.status, r.stderr)
 	w.write("fernladder.toml", settings)
 
-	// What no node can run does not wait for ever.
+	// A job that no node can run does not wait forever.
 	w.pkg("oak", file("oak"))
 	w.write("recipes/oak/recipe.toml", strings.Replace(w.read("recipes/oak/recipe.toml"), "[build]",
 		"[build]\nmemory = 99999999", 1))
 	w.fails(1, []string{"build", "oak", "--cluster"}, "oak 1.0: no node can run the batch job ", "BadConstraints")
 	assert.Empty(t, queued(t))
 
-	// What is short of memory is tried once more with twice as much, and those that stand on it.
+	// A job that runs out of memory is tried once more with twice as much, as are its dependents.
 	w.pkg("gourd", asking("perl")+script("place", "perl -e '$x = \"a\" x 200000000; sleep 5'; "+place("gourd")))
 	w.pkg("seed", needing("gourd")+file("seed"))
 	r = w.must("build", "seed", "--cluster")

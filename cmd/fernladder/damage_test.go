@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A root on a disk that gets full, at whatever point: the command says so, nothing is
-// broken, and with more room the same command goes on.
+// If the disk fills up at any point, the command says so, nothing is broken, and the same
+// command completes with more room.
 func TestDisksThatFill(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -51,8 +51,8 @@ func TestDisksThatFill(t *testing.T) {
 	}
 }
 
-// A change of the landing for which there is no room leaves it, and what is linked in a
-// directory that others use, as they were.
+// A change of the landing that does not fit on the disk leaves the landing and the shared
+// directory as they were.
 func TestAFullDiskLeavesTheLanding(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -76,7 +76,7 @@ func TestAFullDiskLeavesTheLanding(t *testing.T) {
 	w.settledShared(t)
 }
 
-// Who may only look, looks: nothing is written, whoever the root belongs to.
+// A user who may only read can look, and nothing is written, whoever owns the root.
 func TestAnotherUsersRoot(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -100,7 +100,7 @@ func TestAnotherUsersRoot(t *testing.T) {
 		assert.Contains(t, r.stderr, "cannot be written by this user", command)
 	}
 	assert.Equal(t, before, listed(t, w.root))
-	// Root does not write to what others can turn elsewhere, a part of the root or all.
+	// Root does not write to a root, or a part of one, that another user can redirect.
 	w.uid = 0
 	for _, theirs := range []string{w.root, w.root + "/logs"} {
 		require.NoError(t, os.Chown(theirs, 65534, 65534))
@@ -110,15 +110,15 @@ func TestAnotherUsersRoot(t *testing.T) {
 		}
 		require.NoError(t, os.Chown(theirs, 0, 0))
 	}
-	// Nor to one below a directory in which another user can put a link in its place, or to
-	// one that a group may write to.
+	// Nor to one below a directory in which another user can replace it by a link, or which a group
+	// can write to.
 	require.NoError(t, os.Chown(w.dir, 65534, 65534))
 	w.fails(7, []string{"remove", "moss"}, w.dir+": it belongs to user 65534")
 	require.NoError(t, os.Chown(w.dir, 0, 0))
 	require.NoError(t, errors.Join(os.Chown(w.root, 0, 60), os.Chmod(w.root, 0o775)))
 	w.fails(7, []string{"remove", "moss"}, w.root+": other users can write to it", "Run as a user who may install")
 	require.NoError(t, errors.Join(os.Chmod(w.root, 0o755), os.Chown(w.root, 0, 0)))
-	// On a read-only disk, root is not another user.
+	// On a read-only disk, root gets no advice to be another user.
 	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 	require.NoError(t, syscall.Mount("", w.root, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
@@ -128,7 +128,7 @@ func TestAnotherUsersRoot(t *testing.T) {
 	w.fails(7, []string{"remove", "moss"}, "cannot be written")
 }
 
-// What is broken on the landing is noticed, and made whole where that can be done.
+// Damage to the landing is detected, and repaired where that is possible.
 func TestBrokenLandings(t *testing.T) {
 	t.Parallel()
 	w := newBed(t)
@@ -144,7 +144,7 @@ func TestBrokenLandings(t *testing.T) {
 		assert.Equal(t, "stone\n", w.sh("root/landing/bin/stone").stdout, what)
 		assert.Contains(t, w.must("install", "moss", "stone").stdout, "Nothing to do", "and then it is whole")
 	}
-	// The state in use stays, whatever of it is lost.
+	// The current state survives the loss of any part of it.
 	require.Equal(t, 0, w.sh("cp root/$(readlink root/landing).json saved; rm root/$(readlink root/landing).json").status)
 	w.fails(7, []string{"remove", "stone"}, "this state of the landing is gone")
 	assert.Equal(t, "stone\n", w.sh("root/landing/bin/stone").stdout, "and is in use")
@@ -160,14 +160,13 @@ func TestBrokenLandings(t *testing.T) {
 		require.Equal(t, 0, w.sh("rm -rf root/landing; mv root/l root/landing").status, what)
 	}
 	w.must("install", "moss", "stone")
-	// A root that was moved: what is in it looks for itself where it was.
+	// A root that was moved still refers to its old path.
 	require.NoError(t, os.Rename(w.root, w.path("moved")))
 	w.edit("fernladder.toml", "root = \"root\"", "root = \"moved\"")
 	w.fails(7, []string{"install", "moss"}, "The root was moved")
 }
 
-// Nothing that a person names, or that lies where something is looked for, makes the
-// program wait: it says what is wrong, at once.
+// No named or discovered file makes the program hang: it reports at once what is wrong.
 func TestPipesWhereFilesShouldBe(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -226,7 +225,7 @@ func TestPipesWhereFilesShouldBe(t *testing.T) {
 	}
 }
 
-// The first signal ends a command in order, the second at once.
+// The first signal ends a command in order, the second immediately.
 func TestTheSecondSignalEndsAtOnce(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -249,7 +248,7 @@ func TestTheSecondSignalEndsAtOnce(t *testing.T) {
 	}
 }
 
-// Two builds at once are two users of the machine, and neither comes to the other.
+// Two simultaneous builds run as two users, and neither can access the other.
 func TestBuildsCannotReachEachOther(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -285,7 +284,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	w.must("remove", "--trees", "fern")
 	w.fails(6, []string{"build", "fern", "--isolation", "sealed"}, "builds cannot run as the users 1-10: ",
 		"build_users = \"FIRST-LAST\"")
-	// Root without the means to be others says what it lacks.
+	// Root without the means to switch users says what it lacks.
 	c := exec.Command("setpriv", "--bounding-set=-setuid,-chown", "--inh-caps=-all", program, "build", "moss",
 		"--isolation", "sealed")
 	w.edit("fernladder.toml", "build_users = \"1-10\"", "")
@@ -296,8 +295,7 @@ func TestBuildsCannotReachEachOther(t *testing.T) {
 	}
 }
 
-// Variables that would take over everyone's shell are refused, wherever they are
-// from.
+// Variables that would take over every user's shell are refused, whatever their origin.
 func TestVariablesThatTakeOver(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -317,8 +315,7 @@ func TestVariablesThatTakeOver(t *testing.T) {
 	assert.FileExists(t, filepath.Join(w.root, "landing/bin/fern"))
 }
 
-// Of two installs at once, neither forgets in the lock file what the other has
-// written there.
+// Two simultaneous installs keep each other's entries in the lock file.
 func TestTheLockFileForgetsNothing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

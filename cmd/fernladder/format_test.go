@@ -88,7 +88,7 @@ func TestExtrasGoInside(t *testing.T) {
 	w.must("install", "fern")
 }
 
-// A tip is what the lock file says it is, until it is told to look again.
+// A tip stays at the commit in the lock file until an update is requested.
 func TestTips(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -192,7 +192,7 @@ func TestConfigurationFilesSurviveUpgrades(t *testing.T) {
 	assert.Equal(t, "light=dim\n", w.read("root/config/fern/etc/fern.conf.sample-1.3"))
 	assert.NoFileExists(t, w.root+"/config/fern/etc/fern.conf.sample-1.2", "that one was not edited")
 	w.write("root/config/fern/etc/fern.conf.sample-1.3", "mine too\n")
-	// A link that was put there by another user is theirs, whatever it leads to.
+	// A link put there by another user is foreign, whatever it leads to.
 	w.sh("cd root/config/fern/etc && mv fern.conf mine && printf 'light=dim\\n' >linked && ln -s linked fern.conf")
 	release("1.4", "light=out\n")
 	w.must("upgrade")
@@ -243,7 +243,7 @@ func TestHostNeeds(t *testing.T) {
 	w.fails(2, []string{"host", "mistplan", "--install"}, "to skip the question, add --yes")
 }
 
-// Edits change their lines and nothing else.
+// Edits change their own lines and nothing else.
 func TestNewsBumpAndOffers(t *testing.T) {
 	t.Parallel()
 	w, site := newGarden(t)
@@ -359,7 +359,7 @@ func TestOffline(t *testing.T) {
 	assert.Len(t, site.Asked(), asked)
 }
 
-// A token reaches the host that it is for, and nothing else.
+// A token reaches its own host, and no other.
 func TestCredentialsReachNoLog(t *testing.T) {
 	t.Parallel()
 	w, site := newGarden(t)
@@ -400,8 +400,7 @@ func TestSingleFiles(t *testing.T) {
 	w.fails(1, []string{"install", "fern"}, "data/curve.csv")
 }
 
-// A source that is larger than usual is refused until the settings say that it is
-// honest.
+// An unusually large source is refused until the settings allow it.
 func TestLargeSources(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -414,8 +413,8 @@ func TestLargeSources(t *testing.T) {
 	w.must("install", "fern")
 }
 
-// Parts of a source that its build would download are gathered before it, with the network, for packages
-// that are trusted with that. What comes is pinned, and unpacked from the root after that.
+// Parts that a build would download are gathered beforehand, with the network, for packages
+// trusted with that. They are pinned, and unpacked from the root later.
 func TestGathering(t *testing.T) {
 	t.Parallel()
 	needs(t, "sealed")
@@ -470,8 +469,8 @@ func TestGathering(t *testing.T) {
 	assert.NotEmpty(t, w.must("log", "fern", "--stage", "gather").stdout)
 }
 
-// A real git server behind TLS of a site's own authority wants a login; the credentials have it, and
-// go to no other host.
+// A real git server behind TLS with the site's own authority requires a login; the credentials
+// have it, and are sent to no other host.
 func TestGitWithALogin(t *testing.T) {
 	t.Parallel()
 	backend, err := exec.Command("git", "--exec-path").Output()

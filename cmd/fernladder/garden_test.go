@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// One command builds a chain over four rungs, and what it built works.
+// One command builds a chain of four rungs, and the result works.
 func TestInstallTheGarden(t *testing.T) {
 	t.Parallel()
 	w, site := newGarden(t)

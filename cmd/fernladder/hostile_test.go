@@ -23,10 +23,9 @@ func config(sample string) string {
 	return "[[config]]\nfile = \"etc/file\"\nsample = \"" + sample + "\"\n"
 }
 
-// hostile are builds that try to have the program do what they cannot: after the
-// build, when it walks, reads and writes where they could have put anything. @VICTIM
-// is a directory of who builds. status is what the install ends with, and says what
-// stands in its errors.
+// hostile are builds that try to misuse the program after the build, when it walks, reads and
+// writes where they could have put anything. @VICTIM is a directory of the user who builds.
+// status is the exit status of the install, and says is part of its errors.
 var hostile = []struct {
 	name, recipe string
 	status       int
@@ -107,9 +106,9 @@ var hostile = []struct {
 		0, ""},
 }
 
-// Whatever a build has put where the program reads and writes afterwards, nothing
-// outside is read or changed, the program ends, what becomes a tree is its own, and
-// what a failed build has left can be deleted.
+// Whatever a build has put where the program reads and writes later, nothing outside is read or
+// changed, the program ends, the tree contains only the build's own files, and leftovers of a
+// failed build can be deleted.
 func TestHostileBuilds(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -175,7 +174,7 @@ func ownedByWhoBuilds(t *testing.T, tree string) {
 	}))
 }
 
-// listed tells everything about what is in a directory.
+// listed describes everything in a directory.
 func listed(t *testing.T, dir string) string {
 	out, err := exec.Command("find", dir, "-printf", "%p %m %u %s %T@ %l\n", "-type", "f", "-exec", "sha256sum", "{}",
 		";").CombinedOutput()

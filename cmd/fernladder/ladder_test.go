@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Two roots with the same lock, shelves and compiler plan the same builds;
-// whatever would be otherwise is told, and nothing is built.
+// Two roots with the same lock, shelves and compiler plan the same builds; any deviation is
+// reported, and nothing is built.
 func TestLockedLadders(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -44,8 +44,8 @@ func TestLockedLadders(t *testing.T) {
 	assert.Equal(t, locked, w.read("ladder.lock"))
 }
 
-// What is locked stays although there is something newer, until it is told to
-// move; what is built is locked where there is a lock file.
+// A locked release stays although a newer one exists, until it is upgraded; builds are added to
+// an existing lock file.
 func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -59,13 +59,13 @@ func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 	r := w.must("upgrade")
 	assert.Contains(t, r.stdout, "Nothing to do")
 
-	// An upgrade does not lead back from a preview.
+	// An upgrade does not go back from a preview.
 	w.must("install", "mistplan:2.2.0-rc1")
 	assert.Contains(t, w.must("upgrade").stdout, "Nothing to do: mistplan 2.2.0-rc1")
 	assert.Contains(t, w.must("install", "frondplot").stdout, "frondplot")
 	w.must("install", "mistplan:2.1.0")
 
-	// A recipe that is gone does not stand in the way.
+	// A missing recipe does not prevent other commands.
 	assert.NoError(t, os.RemoveAll(w.path("recipes/mistplan")))
 	w.must("install", "frondplot")
 	assert.Contains(t, w.must("upgrade").stderr, "mistplan stays at 2.1.0: no shelf has a recipe for it")
@@ -73,7 +73,7 @@ func TestLockedVersionsStayUntilUpgraded(t *testing.T) {
 	w.fails(4, []string{"install", "mistplan"}, `No shelf has a recipe "mistplan"`)
 }
 
-// The landing is brought to what the settings say is wanted.
+// The landing is brought to what the settings want.
 func TestWanted(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -91,7 +91,7 @@ func TestWanted(t *testing.T) {
 	w.fails(4, []string{"install"}, "you asked for mistplan 3.*")
 }
 
-// The operating system's own copy stands in where the settings let it.
+// The operating system's copy is used if the settings allow it.
 func TestHostCopies(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -113,7 +113,7 @@ func TestHostCopies(t *testing.T) {
 	w.fails(3, []string{"plan", "fern"}, "[[host]] names one thing")
 }
 
-// A plan can be looked at from all sides.
+// Every view of a plan works.
 func TestFormsOfAPlan(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -138,7 +138,7 @@ func TestFormsOfAPlan(t *testing.T) {
 	assert.Contains(t, w.read("fresh/ladder.lock"), "format = 1")
 }
 
-// Two hundred packages are still readable, and nothing to do is one line.
+// Two hundred packages are still readable, and a plan with nothing to do is one line.
 func TestAPlanOfManyPackages(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

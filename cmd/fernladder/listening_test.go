@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// hostileScripts are configure scripts that do what none should while they are listened to. says is
-// what the draft says of it: nothing where it is listened to nevertheless.
+// hostileScripts are configure scripts that misbehave while they are listened to. says is part
+// of the draft's messages; without it, listening succeeds nevertheless.
 var hostileScripts = []struct{ name, script, says string }{
 	{"runs for ever", "while :; do :; done", "it was not done after 2s"},
 	{"sleeps", "sleep 600 & wait", "it was not done after 2s"},
@@ -40,8 +40,8 @@ var hostileScripts = []struct{ name, script, says string }{
 	{"has itself listened to", "\"$0\" \"$@\" & wait", "it was not done after 2s"},
 }
 
-// Whatever a configure step does while it is listened to, the draft is written in the end,
-// nothing of it is left, and nothing of this machine has changed.
+// Whatever a configure step does while it is listened to, the draft is written in the end, the
+// room is gone, and the machine is unchanged.
 func TestListeningToHostileSources(t *testing.T) {
 	long(t)
 	if os.Geteuid() != 0 {
@@ -69,7 +69,7 @@ func TestListeningToHostileSources(t *testing.T) {
 	}
 }
 
-// A configure step cannot have a later one of the same source written, or read, elsewhere.
+// A configure step cannot redirect the writes or reads of a later step of the same source.
 func TestListeningLeavesNoTraps(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
@@ -93,7 +93,7 @@ func TestListeningLeavesNoTraps(t *testing.T) {
 	assert.Len(t, entries, 1, "only its own file: %v", entries)
 }
 
-// However much a configure step asks for, a draft is written in a moment.
+// However much a configure step asks for, its draft is written at once.
 func TestListeningToOneThatAsksForAll(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A library, and a program that uses it, which prints where its data is: a
-// build is only right if the program runs with no environment at all.
+// A library, and a program that uses it and prints its data directory: a build is only right if
+// the program runs with an empty environment.
 const (
 	libraryHeader = "const char *soil(void);\n"
 	librarySource = "#include \"soil.h\"\nconst char *soil(void) { return \"humus\"; }\n"
@@ -20,7 +20,7 @@ const (
 		"DATA); return 0; }\n"
 )
 
-// soilPackage is the library, by a makefile.
+// soilPackage is the library, built by a makefile.
 func soilPackage(w *world) {
 	w.pkg("soil", "[build]\nmethod = \"make\"\n", "soil.h", libraryHeader, "soil.c", librarySource, "Makefile", `
 libsoil.so: soil.c
@@ -90,7 +90,7 @@ install:
 	}
 }
 
-// The same sources give the same bytes, in whatever directory they are built.
+// The same sources give the same bytes, in any directory.
 func TestBuildingTwiceGivesTheSameBytes(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)
@@ -116,7 +116,7 @@ func TestNoMoreJobsThanSlots(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.isolation = "open" // the builds count each other's files
-	// Each is a user of its own, and numbers its processes from 1.
+	// Each build has a user of its own, and its process ids start at 1.
 	w.write("counts", "")
 	require.NoError(t, os.Chmod(w.path("counts"), 0o666))
 	for _, name := range []string{"fern", "moss", "sage"} {
@@ -133,7 +133,7 @@ func TestNoMoreJobsThanSlots(t *testing.T) {
 	}
 }
 
-// Programs read what the program says with --json, errors too.
+// Programs can read all output with --json, including errors.
 func TestJSON(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)

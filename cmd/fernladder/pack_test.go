@@ -26,16 +26,15 @@ import (
 	"fernladder/core/repository"
 )
 
-// A handed world has packages of a garden, and a repository of them that a web server on
-// the loopback serves.
+// A handed world has packages of a garden, and a repository of them served on the loopback.
 type handed struct {
 	*world
 	site   *httptest.Server
 	target string // the root that they are installed in
 }
 
-// signingKey writes a secret key into a file. It was made an hour ago, and lives that
-// long; 0 is for ever.
+// signingKey writes a secret key into a file. It was made an hour ago, and is valid for the
+// given time; 0: forever.
 func (w *world) signingKey(name string, life time.Duration) string {
 	e, err := openpgp.NewEntity("Vale Growers", "", "growers@vale-glasshouse.example",
 		&packet.Config{RSABits: 2048, KeyLifetimeSecs: uint32(life.Seconds()), Time: func() time.Time {
@@ -85,7 +84,7 @@ func (h *handed) publish(format string, names ...string) {
 	}
 }
 
-// named are the lists that the signed files of the repository name.
+// named are the lists that the repository's signed files name.
 func (h *handed) named() (lists []string) {
 	release, _ := os.ReadFile(h.path("repo/dists/stable/Release"))
 	for _, m := range regexp.MustCompile(`(?m)^ ([0-9a-f]{64}) \d+ (\S+)/`).FindAllStringSubmatch(string(release), -1) {
@@ -98,7 +97,7 @@ func (h *handed) named() (lists []string) {
 	return lists
 }
 
-// libraries brings what programs take from the system into the target.
+// libraries copies the system's files that programs need into the target.
 func (h *handed) libraries(programs ...string) {
 	for _, program := range programs {
 		out, err := exec.Command("ldd", program).Output()
@@ -113,7 +112,7 @@ func (h *handed) libraries(programs ...string) {
 	}
 }
 
-// chroot runs a program in the target, with the libraries that it takes from the system.
+// chroot runs a program in the target, with the system libraries that it needs.
 func (h *handed) chroot(program string, args ...string) string {
 	h.libraries(program)
 	run := exec.Command("chroot", append([]string{h.target, "/usr/local/bin/" + filepath.Base(program)}, args...)...)
@@ -122,7 +121,7 @@ func (h *handed) chroot(program string, args ...string) string {
 	return string(got)
 }
 
-// dpkg are the arguments of the machine's own dpkg for the target.
+// dpkg are the arguments for the machine's own dpkg to work on the target.
 func (h *handed) dpkg(args ...string) []string {
 	require.NoError(h.t, os.MkdirAll(filepath.Join(h.target, "var/lib/dpkg/info"), 0o755))
 	require.NoError(h.t, os.MkdirAll(filepath.Join(h.target, "var/lib/dpkg/updates"), 0o755))
@@ -132,7 +131,7 @@ func (h *handed) dpkg(args ...string) []string {
 	return append([]string{"--root=" + h.target, "--force-depends", "--force-bad-path", "--log=/dev/null"}, args...)
 }
 
-// apt runs the machine's own apt-get for the target.
+// apt runs the machine's own apt-get on the target.
 func (h *handed) apt(args ...string) (string, error) {
 	for _, dir := range []string{"etc/apt/sources.list.d", "etc/apt/preferences.d", "etc/apt/apt.conf.d",
 		"etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "var/lib/dpkg/info",
@@ -143,7 +142,7 @@ func (h *handed) apt(args ...string) (string, error) {
 	if _, err := os.Stat(status); err != nil {
 		libc, err := exec.Command("dpkg-query", "-s", "libc6").Output()
 		require.NoError(h.t, err)
-		// What it stands on is there, by its own word.
+		// Its dependencies are there, by its own declaration.
 		text := regexp.MustCompile(`(?m)^(?:Depends|Recommends|Suggests|Breaks|Replaces|Conffiles|Pre-Depends`+
 			`|Conflicts):.*\n(?: .*\n)*`).ReplaceAllString(string(libc), "")
 		require.NoError(h.t, os.WriteFile(status, []byte(text+"\n"), 0o644))
@@ -166,9 +165,8 @@ func (h *handed) mustApt(args ...string) {
 	require.NoError(h.t, err, out)
 }
 
-// Another machine's own package manager takes the packages from the signed repository, and
-// nothing else: it installs, runs, upgrades, keeps what was edited, and takes all of it
-// away again.
+// Another machine's own package manager accepts the packages of the signed repository, and no
+// others: it installs, runs, upgrades, keeps edited files, and removes all of it again.
 func TestAptUsesTheRepository(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -190,7 +188,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	edited := filepath.Join(h.target, h.path("root/config/mistplan/etc/mistplan.conf"))
 	require.NoError(t, os.WriteFile(edited, []byte("stage = seedling\n"), 0o644))
 
-	// The same version packed anew is an upgrade; what nothing stands on any more can go.
+	// The same version packed again is an upgrade; packages that nothing depends on can be removed.
 	h.edit("fernladder.toml", "suffix = \"vale12\"\n", "suffix = \"vale12\"\nrebuild = 2\n")
 	h.must("install", "glasshouse", "mistplan", "-o", "mistplan.plots=off")
 	h.publish("deb", "glasshouse", "mistplan")
@@ -207,7 +205,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, trees, 1)
 
-	// A state from before that is served again is not accepted as new.
+	// An earlier state of the repository is not accepted as new.
 	current := h.path("repo/.fernladder-repository/current")
 	now, err := os.Readlink(current)
 	require.NoError(t, err)
@@ -226,7 +224,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	require.NoError(t, os.Remove(current))
 	require.NoError(t, os.Symlink(now, current))
 
-	// What is not as it was signed is refused.
+	// Files that differ from what was signed are refused.
 	lists, err := filepath.Glob(h.path("repo/dists/stable/main/binary-amd64/by-hash/SHA256/*"))
 	require.NoError(t, err)
 	for _, list := range append(lists, h.path("repo/dists/stable/main/binary-amd64/Packages"),
@@ -256,12 +254,12 @@ func TestAptUsesTheRepository(t *testing.T) {
 	h.fails(1, []string{"repository", "drop", "repo", "vale-dewcalc", "--key", "other.key"},
 		"the repository is signed with the key", "--another-key")
 	h.must("repository", "drop", "repo", "vale-dewcalc", "--key", "other.key", "--another-key")
-	// apt asks for what has changed since, in whole seconds.
+	// apt asks for changes since a time in whole seconds.
 	require.NoError(t, exec.Command("find", h.path("repo"), "-name", "*Release*", "-exec", "touch", "-d", "+2 seconds",
 		"{}", "+").Run())
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
-	// What was not published for longer than it is valid is stale.
+	// A repository that was not published within its validity is stale.
 	key2, err := repository.ReadKey(h.path("vale.key"), time.Now)
 	require.NoError(t, err)
 	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time {
@@ -277,7 +275,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	assert.Contains(t, out, "expired")
 	h.publish("deb", "glasshouse", "mistplan")
 
-	// All of it goes away again.
+	// All of it can be removed.
 	h.mustApt("update")
 	h.mustApt("purge", "vale-*")
 	left := 0
@@ -290,7 +288,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(h.target, "usr/local/bin/mistplan"))
 }
 
-// The same for dnf, with the signatures of packages and of the repository checked.
+// The same for dnf, which verifies the signatures of packages and of the repository.
 func TestDnfUsesTheRepository(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -300,7 +298,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	}
 	h := newHanded(t)
 	h.publish("rpm", "glasshouse")
-	// A bare root has no C library: a package says that it is there.
+	// A bare root has no C library: a package declares that it is there.
 	base := &ospackage.Package{Name: "vale-base", Version: "1", Release: "1", Summary: "What is there", License: "MIT",
 		Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}
 	for _, name := range []string{"libc.so.6()(64bit)", "libm.so.6()(64bit)", "/bin/sh"} {
@@ -346,8 +344,7 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "stage = seedling\n", string(data))
 
-	// A package that replaces another is refused, and so is a
-	// repository that another key has signed.
+	// A package that replaces another is refused, as is a repository signed by another key.
 	h.publish("rpm", "sporegen")
 	rpms, err := filepath.Glob(h.path("repo/pool/vale-sporegen/*.rpm"))
 	require.NoError(t, err)
@@ -369,8 +366,8 @@ func TestDnfUsesTheRepository(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// What cannot be packed, or put into a repository, is refused with what helps, and leaves
-// nothing half done.
+// Packages that cannot be made, or added to a repository, are refused with advice, and nothing
+// is half done.
 func TestBadPackages(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -456,7 +453,7 @@ func TestBadPackages(t *testing.T) {
 	w.fails(1, []string{"repository", "drop", "repo", "moss", "--key", "vale.key"}, "the repository has no package moss")
 	assert.Contains(t, w.must("repository", "check", "repo").stdout, "are unchanged")
 
-	// What readers find is what counts, and what is no file is not opened.
+	// What readers would find is what counts, and only regular files are opened.
 	broken := func(do, says string) {
 		t.Helper()
 		w.sh("cp -a repo good; cd repo; " + do)
@@ -472,8 +469,8 @@ func TestBadPackages(t *testing.T) {
 	assert.Empty(t, w.glob("elsewhere/*"))
 }
 
-// What a recipe says that is needed when its package runs, its packages need; also once it
-// says so only after the build.
+// Run-time needs of a recipe are dependencies of its packages, even if the recipe names them
+// only after the build.
 func TestPackagesNeedWhatRecipesSay(t *testing.T) {
 	t.Parallel()
 	w, _ := newGarden(t)

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What is built for a directory is installed there by the machine's own package managers,
-// runs without what it was built with, keeps what was edited, and goes away whole.
+// A build for a prefix is installed there by the machine's own package managers, runs without
+// its build dependencies, keeps edited files, and is removed completely.
 func TestPackagesForAPrefix(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -76,7 +76,7 @@ func TestPackagesForAPrefix(t *testing.T) {
 		data, err := os.ReadFile(config)
 		require.NoError(t, err)
 		assert.Equal(t, "stage = seedling\n", string(data))
-		// As it came: rpm keeps edited ones.
+		// Packed unchanged: rpm keeps edited files.
 		require.NoError(t, os.WriteFile(config, []byte(h.read("root/config/mistplan/etc/mistplan.conf")), 0o644))
 		m.remove("vale-glasshouse")
 		assert.NoDirExists(t, filepath.Join(h.target, prefix))
@@ -88,14 +88,14 @@ func TestPackagesForAPrefix(t *testing.T) {
 	h.must("pack", "glasshouse", "--prefix", "/usr", "--system-prefix", "--format", "rpm", "--to", "system")
 	assert.NoFileExists(t, "/usr/bin/mistplan")
 
-	// Both shapes have the same name, and no machine could tell them apart.
+	// Both shapes have the same name, and a machine could not tell them apart.
 	h.publish("deb", "glasshouse")
 	one, err := filepath.Glob(h.path("first-deb/*.deb"))
 	require.NoError(t, err)
 	h.fails(1, append([]string{"repository", "add", "repo", "--key", "vale.key"}, one...),
 		"already has another package vale-glasshouse 1.0.0-1.vale12", "--name NAME")
 
-	// Another root, another path: the same files, except for what receipts tell of times.
+	// Another root, another path: the same files, except for times in receipts.
 	other, _ := newGarden(t)
 	other.write("fernladder.toml", strings.ReplaceAll(h.read("fernladder.toml"), "root    = \"root\"",
 		"root    = \"a/much/longer/path/to/the/root\""))

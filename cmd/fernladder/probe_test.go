@@ -19,14 +19,13 @@ import (
 
 var update = flag.Bool("update", false, "write the table of what each level stops into the documentation")
 
-// A probe is something that a hostile build tries, as a shell sees it: it is held if
-// that fails, or if what the build believes to have done is not seen outside: a file
-// by a pattern, or what a command says. Capital words with @ stand for what is
-// outside.
+// A probe is an attack by a hostile build, in shell text. The attack is stopped if the text
+// fails, or if its effect is not visible outside: as a file by a pattern, or in the output of a
+// command. Capital words with @ stand for things outside.
 type probe struct{ what, try, seen string }
 
 var probes = []probe{
-	// What lies on the machine.
+	// Files of the machine.
 	{"read /etc/shadow", "cat /etc/shadow", ""},
 	{"read a new private file in /etc", "cat @ETC", ""},
 	{"read a private file of who builds", "cat @SECRET", ""},
@@ -53,7 +52,7 @@ var probes = []probe{
 	{"change the times of a file", "./probe utimes @LOOSE", ""},
 	{"link to a file of who builds", "./probe link @LOOSE", ""},
 	{"make a device", "./probe mknod", ""},
-	// What the kernel shows and takes.
+	// What the kernel shows and accepts.
 	{"change settings of the kernel (/proc/sys)", "./probe open-write /proc/sys/kernel/core_pattern", ""},
 	{"change interrupts (/proc/irq)", "./probe open-write /proc/irq/default_smp_affinity", ""},
 	{"trigger the kernel (/proc/sysrq-trigger)", "./probe open-write /proc/sysrq-trigger", ""},
@@ -73,7 +72,7 @@ var probes = []probe{
 	{"load a module", "./probe module", ""},
 	{"set the clock", "./probe settime", ""},
 	{"set the host's name", "./probe hostname", ""},
-	// What it is, and could become.
+	// The process's identity, and what it could become.
 	{"mount a file system", "./probe mount", ""},
 	{"mount by the newer calls", "./probe fsopen", ""},
 	{"make a user namespace", "./probe unshare-user || ./probe clone-user", ""},
@@ -100,7 +99,7 @@ var probes = []probe{
 	{"leave shared memory behind", "./probe shm @KEY", "ipcs -m | grep -q $(printf %08x @KEY)"},
 	{"leave a message queue behind", "./probe mq", "test -e @MQ/fern-probe"},
 	{"type into a terminal", "./probe type </dev/tty", ""},
-	// How much it takes.
+	// Resource usage.
 	{"have more processes than allowed", "./probe processes 400", ""},
 	{"write a larger file than allowed", "./probe large-file 2147483648", ""},
 	{"fill memory by /tmp", "FILL=/tmp ./probe fill 40", ""},
@@ -115,7 +114,7 @@ type outside struct {
 	key   int
 }
 
-// newOutside makes a world for a user, with what could be reached in it.
+// newOutside makes a world for a user, with things that a build could reach.
 func newOutside(t *testing.T, uid int) *outside {
 	w := newWorld(t)
 	o := &outside{world: w, key: 0x0fe00000 + os.Getpid() + uid}
@@ -200,7 +199,7 @@ func newOutside(t *testing.T, uid int) *outside {
 	return o
 }
 
-// queues is where the machine's message queues are seen, if root can have that.
+// queues is the directory of the machine's message queues, if root can mount it.
 func queues(t *testing.T) string {
 	dir := t.TempDir()
 	if syscall.Mount("mqueue", dir, "mqueue", 0, "") == nil {
@@ -209,7 +208,7 @@ func queues(t *testing.T) string {
 	return dir
 }
 
-// as makes a process another user's, where root starts it.
+// as switches a process to another user, if root starts it.
 func as(uid int) *syscall.SysProcAttr {
 	if os.Getuid() != 0 || uid == 0 {
 		return nil
@@ -217,7 +216,7 @@ func as(uid int) *syscall.SysProcAttr {
 	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid)}}
 }
 
-// tried runs all probes in a build at a level, and says which reached something.
+// tried runs all probes in a build at a level, and returns the ones that succeeded.
 func (o *outside) tried(t *testing.T, uid int, level string) map[string]bool {
 	var compile strings.Builder
 	compile.WriteString("cc -o probe probe.c -lrt\n")
@@ -258,8 +257,8 @@ func (o *outside) tried(t *testing.T, uid int, level string) map[string]bool {
 	return reached
 }
 
-// What each level stops is tried, for root and for an ordinary user, and stands in
-// the documentation as it is found.
+// What each level stops is tested, for root and for an ordinary user, and the documentation has
+// the result.
 func TestWhatEachLevelStops(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -276,7 +275,7 @@ func TestWhatEachLevelStops(t *testing.T) {
 				for what, reached := range got[level+" "+who] {
 					assert.False(t, reached && level == "sealed", "a sealed build can %s", what)
 				}
-				// And what it left, is not there.
+				// And what it left is gone.
 				assert.Empty(t, o.orphans())
 				assert.NoFileExists(t, "/etc/fern-probe")
 				require.NoError(t, syscall.Kill(o.pid, 0))
@@ -307,8 +306,8 @@ func TestWhatEachLevelStops(t *testing.T) {
 	before, rest, found := strings.Cut(string(data), begin)
 	old, after, closed := strings.Cut(rest, end)
 	require.True(t, found && closed, "the documentation has no place for the table")
-	// Other kernels hold more or less, except for sealed builds; the documentation says of
-	// which it is.
+	// Other kernels stop more or less, except for sealed builds; the documentation names its
+	// kernel.
 	var kernel syscall.Utsname
 	require.NoError(t, syscall.Uname(&kernel))
 	var release strings.Builder

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A terminal is one that the program runs on, with a person who presses keys.
+// A terminal runs the program, with a person who presses keys.
 type terminal struct {
 	t    *testing.T
 	file *os.File
@@ -48,7 +48,7 @@ func (w *world) terminal(args ...string) *terminal {
 	return c
 }
 
-// wait waits until a text was printed since the keys before.
+// wait waits until a text was printed since the last keys.
 func (c *terminal) wait(text string) {
 	c.t.Helper()
 	require.Eventually(c.t, func() bool {
@@ -76,9 +76,8 @@ func (c *terminal) end() int {
 	return c.run.ProcessState.ExitCode()
 }
 
-// On a terminal, the options are chosen on a screen. What is kept goes to the settings,
-// ctrl+c in the middle writes nothing, and a terminal that is resized or goes away ends
-// nothing badly.
+// On a terminal, options are chosen on a screen. Saved choices go to the settings, ctrl+c in the
+// middle writes nothing, and a terminal that is resized or disappears does no harm.
 func TestOptionsOnATerminal(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -32,7 +32,7 @@ var (
 	seed  = flag.Uint64("seed", 0, "of the random choices; 0 is a new one")
 )
 
-// buildProgram builds the program with more flags for the compiler.
+// buildProgram builds the program with extra flags for the compiler.
 func buildProgram(t *testing.T, name string, flags ...string) string {
 	file := filepath.Join(filepath.Dir(program), name)
 	build := exec.Command("go", append(append([]string{"build"}, flags...), "-o", file, ".")...)
@@ -43,8 +43,8 @@ func buildProgram(t *testing.T, name string, flags ...string) string {
 	return file
 }
 
-// newBed is a world for many changes: packages that stand on each other, in two
-// versions, one with a configuration file that was edited.
+// newBed is a world for many changes: packages that depend on each other, in two versions, one
+// with an edited configuration file.
 func newBed(t *testing.T) *world {
 	w := newWorld(t)
 	need := func(name, role string) string {
@@ -71,7 +71,7 @@ func newBed(t *testing.T) *world {
 	return w
 }
 
-// changes are the commands that change a root, with the status they end with.
+// changes are the commands that change a root, with their exit statuses.
 var changes = []struct {
 	status  int
 	command string
@@ -129,8 +129,8 @@ func (w *world) whole(t require.TestingT) {
 	require.NoError(t, err)
 }
 
-// wholeShared looks at the directory that others use: theirs is as it was, and all else
-// is links to the landing, and directories of such.
+// wholeShared checks the shared directory: foreign files are unchanged, and everything else is
+// links to the landing and directories of such links.
 func (w *world) wholeShared(t require.TestingT) {
 	for _, theirs := range []string{"alien", "stone"} {
 		data, err := os.ReadFile(w.path("local/bin/" + theirs))
@@ -149,8 +149,7 @@ func (w *world) wholeShared(t require.TestingT) {
 	}))
 }
 
-// settledShared looks whether the shared directory has the names of the landing, and no
-// others.
+// settledShared checks that the shared directory has exactly the names of the landing.
 func (w *world) settledShared(t require.TestingT) {
 	var have, want []string
 	require.NoError(t, filepath.WalkDir(w.path("local"), func(path string, d fs.DirEntry, err error) error {
@@ -206,7 +205,7 @@ func sumOf(t require.TestingT, file string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// litter is what is in a root that will never be used.
+// litter are files in a root that will never be used.
 func (w *world) litter(t require.TestingT) (found []string) {
 	filepath.Walk(w.root, func(path string, info fs.FileInfo, err error) error {
 		if err == nil && strings.HasPrefix(info.Name(), ".") &&
@@ -230,7 +229,7 @@ func (w *world) litter(t require.TestingT) (found []string) {
 	return found
 }
 
-// random is a source of choices that can be had again.
+// random is a reproducible source of choices.
 func random(t *testing.T) *rand.Rand {
 	number := *seed
 	if number == 0 {
@@ -240,10 +239,10 @@ func random(t *testing.T) *rand.Rand {
 	return rand.New(rand.NewPCG(number, 1))
 }
 
-// A machine may stop at any instant. What was not brought to the disk by then may be lost, in
-// any combination, so at each step that others rely on everything that it stands on has to be
-// there: the files of a tree before its receipt, both before the landing leads to them; and a
-// receipt is gone before anything of its tree.
+// A machine can stop at any instant, and lose what was not synced by then, in any combination.
+// So before each step, everything that it relies on must be synced: the files of a tree before
+// its receipt, both before the landing links to them; and a receipt is deleted before anything
+// of its tree.
 func TestPowerLoss(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -309,9 +308,9 @@ func TestPowerLoss(t *testing.T) {
 	assert.Less(t, noted, aside, "first it is no tree, then it goes")
 }
 
-// TestTorture kills the program at random instants, and just before and after
-// everything that it brings to the disk, alone and with its whole group. After each
-// kill, every promise holds, and the same command goes on to its end.
+// TestTorture kills the program at random instants, and just before and after every durable
+// step, alone and with its whole process group. After each kill, all promises hold, and the same
+// command runs to its end.
 func TestTorture(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -375,7 +374,7 @@ func TestTorture(t *testing.T) {
 			w.settledShared(f)
 		}
 	}
-	// And the history has every build that there is a receipt of.
+	// And the history has every build that has a receipt.
 	w.run("install", "weed") // which fails, and is written down
 	var records []struct{ ID string }
 	w.parsed(&records, "history", "-n", "100000")
@@ -386,7 +385,7 @@ func TestTorture(t *testing.T) {
 	}
 }
 
-// failing says beside each failure what was done.
+// failing prints the steps with each failure.
 type failing struct {
 	*testing.T
 	what string
@@ -396,8 +395,8 @@ func (f failing) Errorf(format string, args ...any) {
 	f.T.Errorf("%s\n%s", f.what, fmt.Sprintf(format, args...))
 }
 
-// TestEightAtOnce lets eight programs change one root at once, for a while. Each
-// command ends as it does alone, or says why not by what the others asked for.
+// TestEightAtOnce lets eight programs change one root at once, for a while. Each command ends as
+// it does alone, or explains its failure by the requests of the others.
 func TestEightAtOnce(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -409,8 +408,8 @@ func TestEightAtOnce(t *testing.T) {
 	}
 	w := newBed(t)
 	if *race {
-		// Dropping the rights of all threads only works in programs without C, and the race
-		// detector needs C.
+		// Dropping the rights of all threads only works in programs without C, and the race detector
+		// needs C.
 		w.isolation, w.uid = "open", 65534
 		out, err := exec.Command("chown", "-R", fmt.Sprint(w.uid), w.dir).CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -451,9 +450,8 @@ func TestEightAtOnce(t *testing.T) {
 	assert.Empty(t, w.orphans())
 }
 
-// explained tells whether what a command says is the doing of others at the same
-// time: that what it is about is needed by what they have installed, or is not there
-// any more.
+// explained reports whether a command's message is caused by concurrent commands: another
+// install needs its subject, or its subject is gone.
 func explained(r result) bool {
 	for _, why := range []string{" needs ", "is not built in", "removed while it was needed",
 		"would be on the landing too", "runs with", "Nothing of", "has been removed", "nothing is installed",
@@ -465,8 +463,8 @@ func explained(r result) bool {
 	return false
 }
 
-// TestRebuildsThatAreKilled kills the program at every moment at which it builds a damaged
-// tree again. The program of the tree runs at any of them, and the next run mends it.
+// TestRebuildsThatAreKilled kills the program at every moment of the rebuild of a damaged tree.
+// The program in the tree works at all of them, and the next run repairs it.
 func TestRebuildsThatAreKilled(t *testing.T) {
 	long(t)
 	t.Parallel()

@@ -107,7 +107,7 @@ func TestARootThatCannotBeWritten(t *testing.T) {
 	assert.Empty(t, site.Asked())
 }
 
-// onSmallDisk runs the program with the root on a file system of that size.
+// onSmallDisk runs the program with the root on a file system of the given size.
 func (w *world) onSmallDisk(size string, args ...string) result {
 	require.NoError(w.t, os.MkdirAll(w.root, 0o755))
 	text := fmt.Sprintf("mount -t tmpfs -o mode=755,size=%s none %s && exec \"$@\"", size, w.root)
@@ -127,7 +127,7 @@ func TestAFullDisk(t *testing.T) {
 		"true").Run() != nil {
 		t.Skip("no mount namespaces here")
 	}
-	// 4 MiB, far less packed.
+	// 4 MiB, far less compressed.
 	w.pkg("big", script("place", place("big")), "data", strings.Repeat("0123456789abcdef", 1<<18))
 	r := w.onSmallDisk("2m", "install", "big")
 	assert.Equal(t, 7, r.status, r.stderr)
@@ -141,9 +141,8 @@ func TestAFullDisk(t *testing.T) {
 	w.must("install", "big")
 }
 
-// slowly is a build that stands still in its compile stage until a file is
-// in what it is given, with processes in the background, one of them in its own
-// session. Its tree tells how often it was configured.
+// slowly is a build that blocks in its compile stage until a file appears, with processes in the
+// background, one of them in its own session. Its tree records how often it was configured.
 func slowly(w *world, name string) {
 	w.pkg(name, script(
 		"configure", "echo once >>../configured",
@@ -151,10 +150,10 @@ func slowly(w *world, name string) {
 		"place", place(name)+"; cp ../configured $DESTDIR$FL_PREFIX/$FL_NAME.configured"))
 }
 
-// slow waits until a slow build stands still.
+// slow waits until a slow build blocks.
 func (w *world) slow(name string) { w.waitFor("root/work/" + name + "-*/box/source/started") }
 
-// goOn lets slow builds go on.
+// goOn lets slow builds continue.
 func (w *world) goOn(names ...string) {
 	for _, name := range names {
 		for _, given := range w.glob("root/work/" + name + "-*/given") {
@@ -163,7 +162,7 @@ func (w *world) goOn(names ...string) {
 	}
 }
 
-// configured tells how often the build of a tree was configured.
+// configured is how often a tree's build was configured.
 func (w *world) configured(name string) string {
 	files, err := filepath.Glob(w.root + "/trees/" + name + "/*/*.configured")
 	require.NoError(w.t, err)
@@ -173,7 +172,7 @@ func (w *world) configured(name string) string {
 	return string(data)
 }
 
-// orphans are the processes that builds below the root have left.
+// orphans are the processes left by builds below the root.
 func (w *world) orphans() (left []string) {
 	files, _ := filepath.Glob("/proc/[0-9]*/environ")
 	for _, file := range files {
@@ -192,8 +191,8 @@ func (w *world) waitFor(pattern string) {
 	}, 20*time.Second, 10*time.Millisecond, pattern)
 }
 
-// Whatever ends a build in the middle of a compile, nothing half-done is left,
-// nothing goes on running, and the next run goes on from there.
+// Whatever ends a build in the middle of a compile, nothing is half done, no process keeps
+// running, and the next run continues from there.
 func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -241,8 +240,8 @@ func TestInterruptedInTheMiddleOfACompile(t *testing.T) {
 	}
 }
 
-// Between being placed and being tried, a tree is in its place without being
-// one. A run that is killed there loses nothing.
+// Between being placed and being tried, a tree is in its final path without counting as a tree.
+// A run killed there loses nothing.
 func TestKilledDuringATry(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -264,8 +263,8 @@ func TestKilledDuringATry(t *testing.T) {
 	assert.Equal(t, "fern\n", w.sh(w.root+"/landing/bin/fern").stdout)
 }
 
-// Patches cannot be applied twice: after one that failed, the next run begins
-// with a fresh source.
+// Patches cannot be applied twice: after a failed patch, the next run begins with a fresh
+// source.
 func TestAPatchThatFailsIsAppliedToAFreshSource(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -27,10 +27,9 @@ import (
 // program is the built program that the tests drive.
 var program string
 
-// whole is all that the program is. The go command does not see that the tests
-// run another program, and would show remembered results after that has
-// changed; holding it makes it part of the tests. An import alone does not: the
-// linker drops what nothing reaches.
+// whole imports all packages of the program. The go command does not know that the tests run
+// another program, and would show cached results after a change; the reference makes the
+// packages part of the tests. An import alone does not: the linker drops what nothing reaches.
 var whole = []any{cli.Main, sandbox.Main}
 
 func TestMain(m *testing.M) {
@@ -64,8 +63,7 @@ type world struct {
 	dir  string
 	root string
 	env  []string
-	// isolation is that of builds: the strongest that the machine has, if
-	// nothing is said.
+	// isolation is that of builds: by default, the strongest that the machine supports.
 	isolation string
 	uid       int  // who runs the program, where root runs the tests
 	edited    bool // a configuration file was, which has to stay
@@ -73,8 +71,8 @@ type world struct {
 
 func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir()}
-	// Builds that are not sealed come here as users of their own, and leave word. Settings
-	// in such a directory have to be named.
+	// Builds that are not sealed enter this directory as users of their own, and write to it.
+	// Settings in such a directory must be named explicitly.
 	require.NoError(t, os.Chmod(w.dir, 0o777|os.ModeSticky))
 	for dir := filepath.Dir(w.dir); dir != filepath.Clean(os.TempDir()) && dir != "/"; dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
@@ -87,8 +85,8 @@ func newWorld(t *testing.T) *world {
 	return w
 }
 
-// closed lets no other user write to the world's directory, and leaves it to the program
-// to find its settings there.
+// closed makes the world's directory unwritable for other users, and lets the program find its
+// settings there.
 func (w *world) closed() {
 	require.NoError(w.t, os.Chmod(w.dir, 0o755))
 	w.env = slices.DeleteFunc(w.env, func(v string) bool { return strings.HasPrefix(v, "FERNLADDER_SETTINGS=") })
@@ -120,15 +118,15 @@ func (w *world) read(name string) string {
 	return string(data)
 }
 
-// edit replaces text in a file.
+// edit replaces a text in a file.
 func (w *world) edit(name, old, new string) {
 	text := w.read(name)
 	require.Contains(w.t, text, old)
 	w.write(name, strings.ReplaceAll(text, old, new))
 }
 
-// pkg writes a recipe for a package whose source is these files, given as
-// pairs of name and contents. more is added to the recipe.
+// pkg writes a recipe for a package with these source files, given as pairs of name and
+// contents. more is added to the recipe.
 func (w *world) pkg(name, more string, files ...string) {
 	dir := filepath.Join(w.t.TempDir(), name)
 	require.NoError(w.t, os.Mkdir(dir, 0o755))
@@ -152,7 +150,7 @@ func (w *world) pkg(name, more string, files ...string) {
 			name, archive, hex.EncodeToString(sum[:]), more))
 }
 
-// script is a recipe's build by a script with these steps.
+// script is the build section of a recipe with these script steps.
 func script(steps ...string) string {
 	text := "[build]\nmethod = \"script\"\n[steps]\n"
 	for i := 0; i < len(steps); i += 2 {
@@ -161,16 +159,16 @@ func script(steps ...string) string {
 	return text
 }
 
-// asking is the line by which a recipe asks the operating system for a program.
+// asking is the line of a recipe that needs a program of the operating system.
 func asking(program string) string { return "[[host]]\nprogram = \"" + program + "\"\n" }
 
-// place is a step that installs one program which prints its name.
+// place is a step that installs a program that prints its name.
 func place(name string) string {
 	return `mkdir -p $DESTDIR$FL_PREFIX/bin; printf '#!/bin/sh\necho ` + name + `\n' >$DESTDIR$FL_PREFIX/bin/` + name +
 		`; chmod +x $DESTDIR$FL_PREFIX/bin/` + name
 }
 
-// needs skips a test where the machine cannot keep builds apart that far.
+// needs skips a test if the machine does not support that isolation.
 func needs(t *testing.T, level string) {
 	w := newWorld(t)
 	w.pkg("fern", script("place", place("fern")))
@@ -180,7 +178,7 @@ func needs(t *testing.T, level string) {
 	}
 }
 
-// result is what a run of the program has come to.
+// result is the outcome of a run of the program.
 type result struct {
 	stdout, stderr string
 	status         int
@@ -209,7 +207,7 @@ func (w *world) finish(c *exec.Cmd) result {
 	return result{out.String(), errOut.String(), c.ProcessState.ExitCode()}
 }
 
-// must runs the program and wants it to succeed.
+// must runs the program and requires success.
 func (w *world) must(args ...string) result {
 	w.t.Helper()
 	r := w.run(args...)
@@ -217,7 +215,7 @@ func (w *world) must(args ...string) result {
 	return r
 }
 
-// fails wants it to end with a status, and to say all of this on stderr.
+// fails runs the program and requires an exit status, and all of these texts on stderr.
 func (w *world) fails(status int, args []string, says ...string) result {
 	w.t.Helper()
 	r := w.run(args...)
@@ -237,15 +235,14 @@ func (w *world) sh(text string) result {
 	return w.finish(c)
 }
 
-// parsed runs the program with --json and reads what it prints into v.
+// parsed runs the program with --json and parses its output into v.
 func (w *world) parsed(v any, args ...string) {
 	w.t.Helper()
 	r := w.must(append(args, "--json")...)
 	require.NoError(w.t, json.Unmarshal([]byte(r.stdout), v), r.stdout)
 }
 
-// trees are the names of the trees that are there, NAME/VERSION without id,
-// whether they are complete or not.
+// trees are the names of the existing trees, NAME/VERSION without id, complete or not.
 func (w *world) trees() []string {
 	dirs, err := filepath.Glob(filepath.Join(w.root, "trees", "*", "*"))
 	require.NoError(w.t, err)

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/store"
 )
 
-// fern is a recipe with an option that is off, and what it needs when it is on.
+// fern is a recipe with an option that is off, and the option's needs.
 func fern(t *testing.T) *recipe.Recipe {
 	dir := filepath.Join(t.TempDir(), "fern")
 	require.NoError(t, os.Mkdir(dir, 0o755))
@@ -57,7 +57,7 @@ func evidence(t *testing.T, installed ...string) Evidence {
 		}}
 }
 
-// Answers come in the order in which they are likely to be what a person would do.
+// Answers are sorted by how likely a person would choose them.
 func TestAnswersInOrder(t *testing.T) {
 	for what, c := range map[string]struct {
 		cause diagnose.Cause

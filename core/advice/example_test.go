@@ -27,7 +27,7 @@ func ExampleFor() {
 	fmt.Println(m.Need().Text())
 	fmt.Println(m.HostNeed().Text())
 
-	// Where it is needed already, nothing is to be added.
+	// A need that exists is not added.
 	m = advice.For(&recipe.Recipe{Name: "mistplan", Needs: []*recipe.Need{{Recipe: "sporegen"}}}, &cause, evidence)
 	fmt.Println(m.Needed, m.Recipe == "", m.Host.Kind == "")
 	// Output:

@@ -22,7 +22,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// The test binary is the servers of its rooms.
+// The test binary serves its own rooms.
 func TestMain(m *testing.M) {
 	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
@@ -30,8 +30,8 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// jobs plans the jobs of a small ladder: plan stands on lib, which stands on
-// base, and is built with the tool, which runs with helper.
+// jobs plans the jobs of a small ladder: plan needs lib, which needs base, and is built with
+// tool, which runs with helper.
 func jobs(t *testing.T, build string) (Target, []*Job) {
 	dir := t.TempDir()
 	need := func(name, role string) string {
@@ -59,7 +59,7 @@ func jobs(t *testing.T, build string) (Target, []*Job) {
 	return target, planned
 }
 
-// short takes the ids out of a text and shortens the directories in it.
+// short removes the ids from a text and shortens the directories in it.
 func short(job *Job, text string) string {
 	for _, j := range append(job.Needs, job) {
 		text = strings.ReplaceAll(text, "-"+j.ID, "")
@@ -197,8 +197,7 @@ func TestStatusInWords(t *testing.T) {
 	assert.Equal(t, "could not be run: there is no such program", status(missing))
 }
 
-// A process that ignores the request to end is killed, and what it has left in
-// the background with it.
+// A process that ignores the request to end is killed, with its background processes.
 func TestProcessesEndWithTheirContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(200*time.Millisecond, cancel)
@@ -211,8 +210,7 @@ func TestProcessesEndWithTheirContext(t *testing.T) {
 	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 5*time.Second, 10*time.Millisecond)
 }
 
-// What is printed is kept up to a limit, and whoever keeps the pipe open is not
-// waited for.
+// Output is kept up to a limit, and a process that keeps the pipe open does not block.
 func TestAnOutletEnds(t *testing.T) {
 	var kept strings.Builder
 	over := 0
@@ -229,7 +227,7 @@ func TestAnOutletEnds(t *testing.T) {
 	assert.Equal(t, 1, over)
 }
 
-// A receipt is only taken for that of a job if it says what the job's id stands for.
+// A receipt is only accepted for a job if it has what the job's id stands for.
 func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
 	_, planned := jobs(t, "")
 	job := planned[len(planned)-1]
@@ -249,8 +247,8 @@ func TestReceiptsOfOtherJobsDoNotFit(t *testing.T) {
 	}
 }
 
-// What a killed or failed run has left is relied on as far as it can be, and what a
-// stage took counts over all runs that it took.
+// Leftovers of killed or failed runs are reused as far as they can be trusted, and the time of a
+// stage includes all runs.
 func TestWhatIsLeftOfAJournal(t *testing.T) {
 	all := []string{StageUnpack, StagePatch, StageConfigure, StageCompile}
 	for name, c := range map[string]struct {
@@ -290,7 +288,7 @@ func TestWhatIsLeftOfAJournal(t *testing.T) {
 	assert.Equal(t, float64(1), j.CPU[StageConfigure])
 }
 
-// How many jobs there are changes no stage: after a failure, fewer go on from there.
+// The number of jobs changes no stage: after a failure, the build continues with fewer.
 func TestJobsAreNoInput(t *testing.T) {
 	target, planned := jobs(t, "[build]\nmethod = \"make\"\nargs = [\"A=$FL_JOBS\"]")
 	job := planned[len(planned)-1]
@@ -306,7 +304,7 @@ func TestJobsAreNoInput(t *testing.T) {
 	assert.NotEqual(t, before, inputs(4))
 }
 
-// A package is told apart from another build of it by what they were made of.
+// Two builds of a package are told apart by their ingredients.
 func TestDifferencesBetweenBuilds(t *testing.T) {
 	need := func(id string) []store.Link {
 		return []store.Link{{Ref: store.Ref{Name: "soil", Version: "1", ID: id}}}
@@ -320,7 +318,7 @@ func TestDifferencesBetweenBuilds(t *testing.T) {
 	assert.Equal(t, []string{"other instructions"}, old.Against(old))
 }
 
-// Compilers are led to a directory of headers unless it has one with a name of the C library.
+// Compilers get a directory of headers unless one of its names is a header of the C library.
 func TestHarmlessDirectoriesOfHeaders(t *testing.T) {
 	for name, want := range map[string]bool{"fern.h": true, "util.h": true, "bsd/fern.h": true, "test/fern.h": true,
 		"stdio.h": false, "sys/fern.h": false, "string": false} {

@@ -17,7 +17,7 @@ import (
 	"fernladder/core/store"
 )
 
-// left is what an earlier run has left: a source that was unpacked and patched.
+// left is what an earlier run has left: an unpacked and patched source.
 func left(t *testing.T) *attempt {
 	box := filepath.Join(t.TempDir(), "box")
 	d := workDirs{work: filepath.Dir(box), box: box, source: filepath.Join(box, "source"),
@@ -33,7 +33,7 @@ func left(t *testing.T) *attempt {
 	return a
 }
 
-// swap puts another file of the same size, mode and times in the place of one.
+// swap replaces a file by another of the same size, mode and times.
 func swap(t *testing.T, file string) {
 	info, err := os.Stat(file)
 	require.NoError(t, err)
@@ -41,8 +41,8 @@ func swap(t *testing.T, file string) {
 	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
 }
 
-// A build goes on from what a run has left that ended in good order, if it is as it was; after
-// one that was killed only from a source that is as it was unpacked.
+// A build continues from the state of a run that ended in order, if nothing has changed it;
+// after a killed run, only from a source in its unpacked state.
 func TestWhatABuildGoesOnFrom(t *testing.T) {
 	for name, c := range map[string]struct {
 		killed, impure      bool
@@ -106,8 +106,8 @@ func TestWhatABuildGoesOnFrom(t *testing.T) {
 	}
 }
 
-// A stage that begins anew has cost nothing yet, and has no remarks; of remarks there are not
-// more than a receipt can have.
+// A stage that begins anew has no cost and no remarks; remarks are limited to what a receipt can
+// hold.
 func TestJournal(t *testing.T) {
 	a := left(t)
 	j := &a.journal

@@ -18,7 +18,7 @@ import (
 	"fernladder/core/version"
 )
 
-// full is a recipe in which everything is said that one can say.
+// full is a recipe with every key.
 func full() (*recipe.Recipe, *recipe.Release) {
 	x := &recipe.Release{Version: version.MustParse("1.0"), Track: recipe.Stable,
 		Archive: []string{"https://vale.example/fern.tar.gz"}, Signature: []string{"s"},
@@ -65,8 +65,8 @@ func full() (*recipe.Recipe, *recipe.Release) {
 	return r, x
 }
 
-// exempt is what of a recipe cannot change what a build of it produces. What is
-// effective of options, needs and conditions is hashed by itself.
+// exempt are the parts of a recipe that cannot change its build. The effective options, needs
+// and conditions are hashed separately.
 var exempt = []string{
 	"File", "Dir", "Summary", "Home", "License", "Notes", "Archive", "Signature", "Keys", "Upstream", "Offers", "HostCopy",
 	"Releases.Archive", "Releases.Signature", "Releases.Size", "Releases.Track",
@@ -78,8 +78,7 @@ var exempt = []string{
 	"Build.Memory", "Build.Minutes",
 }
 
-// Whatever a recipe can say changes the build id, or is listed as exempt: also a key
-// that is added in time to come.
+// Every key of a recipe changes the build id, or is listed as exempt, including future keys.
 func TestTheBuildIDHashesEverything(t *testing.T) {
 	id := func(change func(*recipe.Recipe)) string {
 		r, x := full()
@@ -121,7 +120,7 @@ func TestTheBuildIDHashesEverything(t *testing.T) {
 			}
 			for i := range v.NumField() {
 				f := v.Type().Field(i)
-				// When: Effective has decided it.
+				// When: decided by Effective.
 				if f.IsExported() && f.Name != "Position" && f.Name != "When" &&
 					(f.Name != "Either" || len(path) == 1 && path[0] != "HostCopy") {
 					walk(append(slices.Clone(path), f.Name), func(r *recipe.Recipe) reflect.Value { return at(r).Field(i) },

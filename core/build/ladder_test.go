@@ -14,8 +14,8 @@ import (
 	"fernladder/core/store"
 )
 
-// What a run ends at its end is its own, and no build of another program's that has
-// begun meanwhile.
+// A run only removes its own files at its end, not a build that another program has begun
+// meanwhile.
 func TestBuildsOfOthersAreNotEnded(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())

@@ -66,7 +66,7 @@ plots=off --enable-plots --disable-plots (Draw plans as SVG)
 store= loam:--with-store=loam flat:--with-store=flat (Where)`), said(ConfigureHelp(script)))
 }
 
-// A script that was written by hand shows what it can by how it reads its arguments.
+// A hand-written script reveals its options by how it reads its arguments.
 func TestTheArgumentsOfAScript(t *testing.T) {
 	script := "#!/bin/sh\nfor arg; do case $arg in\n  --enable-plots) plots=1;;\n  --disable-plots) plots=0;;\n  " +
 		"--with-storage=loam|--with-storage=flat) storage=${arg#*=};;\n  --with-cal=*) cal=x;;\n  --without-net) " +
@@ -79,8 +79,8 @@ func TestTheArgumentsOfAScript(t *testing.T) {
 		r.Settings)
 }
 
-// Macros of the package's own are looked into, where they are called; those that many
-// packages share are not.
+// The package's own macros are followed where they are called; those that many packages share
+// are not.
 func TestMacros(t *testing.T) {
 	ac := "AC_ARG_ENABLE([bed], [AS_HELP_STRING([--disable-bed],[x])])\nif test $enable_bed = yes; then\n  " +
 		"FERN_CHECK([moss])\nfi\ndnl PKG_CHECK_MODULES([NO], " +
@@ -171,7 +171,7 @@ func TestMakefiles(t *testing.T) {
 	assert.True(t, r.CXX)
 }
 
-// Whatever a build file says, reading it comes to an end.
+// Reading any build file terminates.
 func FuzzBuildFiles(f *testing.F) {
 	for _, seed := range []string{"AC_ARG_WITH([a],[AS_HELP_STRING([--with-a],[x])],[[", "if(A)\nfind_package(B\nelse(",
 		"option('a', type: [[[", "if x; then\nAC_CHECK_LIB(", "A(B(C", "--enable-a[=b|c", "subdir('.')subdir('src')"} {
@@ -186,8 +186,8 @@ func FuzzBuildFiles(f *testing.F) {
 	})
 }
 
-// What a switch is when it is on stands in its words, whichever way round the source says
-// it; what stands under a heading keeps that; and what takes a free value is known by it.
+// The text of a switch decides what it is when on, whichever way round the source says it; a
+// switch keeps its heading; and a switch with a free value is recognised.
 func TestWordsAndHeadings(t *testing.T) {
 	lines := func(r *Reading) []string {
 		var all []string

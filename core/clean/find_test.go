@@ -21,8 +21,8 @@ func TestFits(t *testing.T) {
 	assert.True(t, What{}.fits(now, now, 0))
 }
 
-// What an earlier state of the landing has stays, with what it stands on; of what is named, what
-// others stand on.
+// Earlier states of the landing keep their builds and needs; a named build that others need
+// stays.
 func TestUnused(t *testing.T) {
 	ref := func(name string) store.Ref { return store.Ref{Name: name, Version: "1.0", ID: "0123456789ab"} }
 	fern, reed := &store.Receipt{Ref: ref("fern")}, &store.Receipt{Ref: ref("reed")}

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// silentScheduler is a scheduler whose controller does not answer at first, though it has heard.
+// silentScheduler is a scheduler whose controller has received a job but does not answer at
+// first.
 type silentScheduler struct {
 	Scheduler
 	times, submitted, cancelled int
@@ -37,7 +38,7 @@ func (s *silentScheduler) Cancel(context.Context, []string) error {
 	return s.answer()
 }
 
-// A controller that does not answer is waited for; what it has heard all the same is not said
+// A controller that does not answer is waited for; a job that it has received is not submitted
 // twice.
 func TestPatience(t *testing.T) {
 	s, waited := &silentScheduler{times: 1}, 0

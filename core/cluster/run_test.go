@@ -13,7 +13,7 @@ import (
 	"fernladder/core/store"
 )
 
-// What another user puts where runs are does not hide those of this one.
+// Files that another user creates where runs are stored do not hide the runs of this user.
 func TestRunsOfOthers(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only root can make files of others")

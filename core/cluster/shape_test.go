@@ -13,8 +13,8 @@ func piece(length time.Duration, needs ...int) Piece {
 	return Piece{Needs: needs, Length: length, Width: 1, Size: Size{Processors: 2, Memory: 100, Minutes: 10}}
 }
 
-// Whatever the ladder: every piece is in one group, groups never wait for each other, what
-// was never measured is alone, and putting together is never slower than not to.
+// For any ladder: every piece is in one group, groups never wait for each other, unmeasured
+// pieces are alone, and grouping is never slower than not grouping.
 func TestGroups(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var pieces []Piece
@@ -54,7 +54,7 @@ func TestGroups(t *testing.T) {
 	})
 }
 
-// A chain of what is small goes into one job, and what is wide and long does not.
+// A chain of small packages becomes one job; a wide and long ladder does not.
 func TestWhatIsPutTogether(t *testing.T) {
 	var chain, wide []Piece
 	for i := range 10 {
@@ -73,8 +73,7 @@ func TestWhatIsPutTogether(t *testing.T) {
 	assert.Equal(t, Size{Processors: 2, Memory: 100, Minutes: 10}, groups[len(groups)-1].Size)
 }
 
-// What a job costs is counted from when it could have begun, and not while all nodes are
-// busy.
+// The cost of a job counts from when it could have begun, and not while all nodes are busy.
 func TestLatency(t *testing.T) {
 	at := func(seconds float64) time.Time {
 		return time.Unix(1000, 0).Add(time.Duration(seconds * float64(time.Second)))

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// standIn puts a program of that name before all others, which writes down its arguments
-// and what it is given to read, and says what the text does.
+// standIn puts a program with that name before all others; it records its arguments and input,
+// and runs the text.
 func standIn(t *testing.T, name, text string) (said func() string) {
 	dir := t.TempDir()
 	require.NoError(t,
@@ -26,8 +26,8 @@ func standIn(t *testing.T, name, text string) (said func() string) {
 	}
 }
 
-// A job is submitted with all that keeps it from waiting for ever, from running twice and
-// from having the environment of who submits it; and comes to the node word for word.
+// A job is submitted with everything that prevents it from waiting forever, running twice or
+// inheriting the submitter's environment, and reaches the node unchanged.
 func TestSubmit(t *testing.T) {
 	said := standIn(t, "sbatch", "echo '17;vale'")
 	j := batchJob{Name: "fl-fern-0123", Command: []string{"/opt/it's/fernladder", "at-node", "$HOME/a b"}, Dir: "/srv",
@@ -102,7 +102,7 @@ func TestLook(t *testing.T) {
 		!all[6].State.Ended())
 }
 
-// How many jobs nodes can have at once is told by processors and by memory.
+// The number of jobs that nodes can run at once depends on processors and memory.
 func TestRoom(t *testing.T) {
 	said := standIn(t, "sinfo", `printf '%s\n' '8|16000' '2|64000' '1|9000' 'n/a|x'`)
 	room, err := slurm{Partition: "beds"}.Room(context.Background(), 2, 4000)

@@ -12,8 +12,8 @@ import (
 	"fernladder/core/store"
 )
 
-// plant installs a build with a library, and files with these contents; TREE in them is
-// where the tree is.
+// plant installs a build with a library, and files with these contents; TREE in them is the path
+// of the tree.
 func plant(t *testing.T, s *store.Store, r store.Receipt, exports string, files map[string]string) Side {
 	stage := filepath.Join(t.TempDir(), "stage")
 	require.NoError(t, os.MkdirAll(filepath.Join(stage, "lib"), 0o755))
@@ -63,7 +63,7 @@ func TestTwoBuildsSideBySide(t *testing.T) {
 	assert.Equal(t, []Measure{{"compile", 2, 3}}, r.Stages)
 	assert.False(t, r.Empty())
 
-	// A copy anywhere is the same as what it is a copy of.
+	// A copy equals its original, wherever it is.
 	dir := filepath.Join(t.TempDir(), "copy")
 	require.NoError(t, exec.Command("cp", "-r", b.Tree, dir).Run())
 	elsewhere, err := Elsewhere(dir)
@@ -75,7 +75,7 @@ func TestTwoBuildsSideBySide(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
-// The name of a tree is no difference, also where a digest of all the rest hides it.
+// The name of a tree is no difference, even if it is hidden in a digest of everything else.
 func TestTheNameOfATreeIsNoDifference(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Each rule with what programs print, and what that means.
+// Each rule with messages of programs, and their meaning.
 func TestCauses(t *testing.T) {
 	for _, c := range []struct{ log, want string }{
 		{"checking for zlibVersion in -lsoil... no\ncheckin\nchecking for pow in -lm... yes\nchecking for leaf_open in " +
@@ -45,7 +45,7 @@ func TestCauses(t *testing.T) {
 		{"configure: WARNING: leaf not found, plots are off\ncc -Werror -c error.c\n0 errors",
 			"unknown: the cause is not clear"},
 
-		// Words of build files.
+		// Messages of build files.
 		{"checking attr/dew.h usability... no\nchecking for attr/dew.h... no\n\nFATAL ERROR: attr/dew.h does not " +
 			"exist.\nInstall the dew development package.", "missing_header: the header attr/dew.h is missing"},
 		{"checking for libmoss directory... configure: error: libmoss is required.  You can get it from " +
@@ -185,8 +185,7 @@ func TestCauses(t *testing.T) {
 	}
 }
 
-// The first cause counts, with the lines around it; and where more is to be
-// read is told.
+// The first cause counts, with the lines around it; further logs are named.
 func TestTheFirstCauseWithItsLines(t *testing.T) {
 	log := strings.Repeat("CC moss.o\n", 50) +
 		"leaf.c:5:10: fatal error: moss.h: No such file or directory\nmake: *** [leaf.o] Error 1\n" +
@@ -238,8 +237,8 @@ func TestElsewhere(t *testing.T) {
 		Name())
 }
 
-// What can be asked for, in the order of likelihood.
-// A log that points to another does so near its end, not somewhere before.
+// The questions to ask, by likelihood. A log names another log near its end, not somewhere
+// before.
 func TestWhereMoreIsToBeRead(t *testing.T) {
 	far := func(lines int) string {
 		return "See `config.log' for more details\n" + strings.Repeat("leaf\n", lines)

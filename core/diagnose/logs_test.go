@@ -6,8 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Whole logs, with what builds print before and after, and what goes wrong in them
-// without mattering.
+// Whole logs, with the usual output before and after, and with harmless errors.
 func TestWholeLogs(t *testing.T) {
 	for name, c := range map[string]struct {
 		log, want string

@@ -29,7 +29,7 @@ func TestTable(t *testing.T) {
 	}
 }
 
-// described is all that a cause says, in one line.
+// described is everything a cause says, in one line.
 func described(c Cause) string {
 	text := string(c.Kind) + ": " + c.String()
 	if c.Place != "" {
@@ -41,8 +41,8 @@ func described(c Cause) string {
 	return text
 }
 
-// What terminals, other encodings and callers put around lines is taken off; there are as many
-// lines as before.
+// Additions of terminals, other encodings and callers are removed from lines; their number does
+// not change.
 func TestCleaned(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
 		"colours":            {"\x1b[1;31merror:\x1b[0m no moss\x1b]0;title\x07\n", "error: no moss"},
@@ -61,7 +61,7 @@ func TestCleaned(t *testing.T) {
 	}
 }
 
-// What the last words of tools are decides; what is before the end of a phase does not matter.
+// The last messages of tools decide; output before the end of a phase does not matter.
 func TestEnding(t *testing.T) {
 	for text, want := range map[string]string{
 		"configure: error: no moss\nBUILD SUCCESSFUL":             "it did not fail",
@@ -80,7 +80,7 @@ func TestEnding(t *testing.T) {
 	}
 }
 
-// What is wrong with the table of others is said; what is right comes before ours.
+// Mistakes in a shelf's table are reported; its valid entries come before ours.
 func TestOtherTables(t *testing.T) {
 	entry := "[[cause]]\nmatch = 'no (?P<name>\\w+) left'\nsays = \"the {name} is used up\"\nexample = 'no soil left'\n"
 	table, err := Own().With([]byte(entry))
@@ -107,7 +107,7 @@ func TestOtherTables(t *testing.T) {
 		Frame("/srv/a.c:7: no soil for 12 plants")[:54])
 }
 
-// The argument that a message asks for is found, and none where it says how to do without.
+// The argument that a message asks for is found, unless the message is about doing without.
 func TestAsksFor(t *testing.T) {
 	for text, want := range map[string]string{
 		"configure: error: moss is GPL and --enable-gpl is not specified.":                                     "--enable-gpl",

@@ -16,7 +16,7 @@ import (
 	"fernladder/core/store"
 )
 
-// source makes files out of pairs of names and contents.
+// source creates files from pairs of names and contents.
 func sourceOf(pairs ...string) fstest.MapFS {
 	files := fstest.MapFS{}
 	for i := 0; i < len(pairs); i += 2 {
@@ -97,7 +97,7 @@ func TestLicences(t *testing.T) {
 	assert.Equal(t, " open", license())
 }
 
-// Whatever the files of a source say, its draft is a recipe.
+// Whatever the files of a source say, the draft is a recipe.
 func FuzzDraftsAreRecipes(f *testing.F) {
 	for _, seed := range []string{"option('x', type: 'combo', choices: ['', 'a b', 'c/d', 'unset'], value: '')",
 		"--enable-a=b|c  \"''' \\",
@@ -131,7 +131,7 @@ func FuzzDraftsAreRecipes(f *testing.F) {
 	})
 }
 
-// shelf makes a shelf with recipes of these names. Only their names count.
+// shelf makes a shelf with recipes of these names. Only their names matter.
 func shelf(t *testing.T, names ...string) *recipe.Shelves {
 	dir := t.TempDir()
 	for _, name := range names {
@@ -200,8 +200,8 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	}
 }
 
-// decided is what a draft of a configure.ac decides on a shelf with moss and libdew: the
-// options with what they are, then the needs with the options under which they are.
+// decided are the decisions in a draft of a configure.ac on a shelf with moss and libdew: the
+// options with their defaults, then the needs with their options.
 func decided(t *testing.T, ac string) string {
 	known, err := Survey(shelf(t, "moss", "libdew"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
@@ -225,7 +225,7 @@ func decided(t *testing.T, ac string) string {
 	return strings.Join(append(texts, d.Itself...), ", ")
 }
 
-// Every feature is on or off because a person or a recipe decided it.
+// A person or a recipe decides whether a feature is on.
 func TestFeaturesAreDecided(t *testing.T) {
 	const arg = "AC_ARG_WITH([moss], [AS_HELP_STRING([--with-moss], [grow moss @<:@default=auto@:>@])], [], " +
 		"[with_moss=auto])\n"
@@ -263,7 +263,8 @@ func TestFeaturesAreDecided(t *testing.T) {
 	}
 }
 
-// What an archive leaves out, and makefiles that only work in their own directory, are seen.
+// Files missing from an archive, and makefiles that only work in their own directory, are
+// recognised.
 func TestUnusualMakefiles(t *testing.T) {
 	s := Read(sourceOf("configure",
 		generated+"ac_config_files=\"$ac_config_files Makefile doc/Makefile doc/de/Makefile docs.txt\"\n", "Makefile.in",
@@ -290,7 +291,7 @@ func TestUnusualMakefiles(t *testing.T) {
 	}
 }
 
-// The archive that should have something is called like it; of several the newest.
+// The archive that should contain something has its name; of several, the newest counts.
 func TestPlaces(t *testing.T) {
 	p := &Places{archives: []string{"/a/moss-1.10.tar.gz", "/a/moss-1.9.tar.xz", "/a/libfern-turbo-2.tar.gz",
 		"/a/kelp.tar", "/a/mossy-3.tar.gz"}}

@@ -13,7 +13,7 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// Sources that no method drives get the steps that people take.
+// Sources without a known method get the steps that a person would take.
 func TestKindsOfSources(t *testing.T) {
 	for name, c := range map[string]struct {
 		files []string
@@ -72,7 +72,7 @@ func TestKindsOfSources(t *testing.T) {
 	}
 }
 
-// What is not in the archive is for a person to bring; its digests are known.
+// A file that is not in the archive has to be supplied by a person; its digests are known.
 func TestCratesThatAreNotThere(t *testing.T) {
 	s := Read(sourceOf("Cargo.toml", "[package]\nname = \"moss\"\nversion = \"3.0.1\"\n", "Cargo.lock",
 		"[[package]]\nname = \"leaf\"\nversion = \"1.2.0\"\nchecksum = \""+strings.Repeat("a", 64)+
@@ -86,7 +86,7 @@ func TestCratesThatAreNotThere(t *testing.T) {
 	assert.Contains(t, text, "# open: where its 1 crates come from: Cargo.lock")
 }
 
-// Texts, scripts and packagings say what other systems call a need. Nothing of them is run.
+// Texts, scripts and packaging files name needs for other systems. None of them is run.
 func TestHints(t *testing.T) {
 	files := sourceOf("Installation.TXT",
 		"Run `sudo apt-get install -y libmoss1g-dev \\\n    leaf-tools` or dnf install Moss-devel.\nThen ./configure "+
@@ -118,7 +118,7 @@ func TestHints(t *testing.T) {
 	assert.Empty(t, packagesFor(hints, host.Question{Kind: host.Module, Name: "mossy"}, "", nil))
 }
 
-// The URL of a release serves for later ones, where the version is in its name.
+// The URL of a release serves for later ones if it contains the version.
 func TestURLsOfLaterReleases(t *testing.T) {
 	for url, want := range map[string]string{
 		"https://vale.example/dl/fern-1.2.0.tar.gz": "https://vale.example/dl/fern-$FL_VERSION.tar.gz " +
@@ -135,7 +135,7 @@ func TestURLsOfLaterReleases(t *testing.T) {
 	}
 }
 
-// A newer source is told apart from what a recipe has.
+// A source newer than the recipe is recognised.
 func TestWhatANewerSourceChanges(t *testing.T) {
 	r := &recipe.Recipe{Name: "mistplan", Options: []*recipe.Option{{Name: "plots", On: []string{"--enable-plots"}},
 		{Name: "old", Off: []string{"--disable-old"}}, {Name: "moss", Values: []tomlfile.Pair{}}},

@@ -12,7 +12,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// Each thing is there once, where it was asked for last, with all that was said of it.
+// Each inquiry is kept once, at its last position, with everything known of it.
 func TestMerged(t *testing.T) {
 	got := merged([]inquiry{
 		{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}, {Kind: "header", Names: []string{"ac_nonexistent.h"}},
@@ -25,7 +25,7 @@ func TestMerged(t *testing.T) {
 			{Kind: "module", Names: []string{"moss"}, Range: ">= 2"}}, got)
 }
 
-// CMake tells of the searches of the source's own files, with all variables put in.
+// CMake reports the searches of the source's own files, with all variables expanded.
 func TestTrace(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "FindKelp.cmake"), nil, 0o644))
@@ -62,7 +62,7 @@ func TestTrace(t *testing.T) {
 	}, downloads)
 }
 
-// What the tests of a script have found is kept, except for what it asked for.
+// Results of a script's tests are kept, except for what it asked for.
 func TestCache(t *testing.T) {
 	says := t.TempDir()
 	file := filepath.Join(says, "cache")
@@ -80,8 +80,8 @@ func open(t *testing.T, dir string) *safefs.Dir {
 	return d
 }
 
-// What a script does after it has created config.status is about files, which it was told not to
-// create; the checks of a script in a directory below count.
+// Failures of a script after it has created config.status are about files that it was told not
+// to create; the checks of a script in a directory below count.
 func TestChecksEndBeforeConfigStatus(t *testing.T) {
 	const created = "checking for moss... yes\nconfigure: creating ./config.status\n"
 	const failed = "configure: error: ./Makefile not found\n"
@@ -90,8 +90,8 @@ func TestChecksEndBeforeConfigStatus(t *testing.T) {
 	assert.Contains(t, beforeCreating(failed), "error")
 }
 
-// How many questions about switches are asked depends on the source alone, and so do the answers,
-// whichever question ends first.
+// The number of questions about switches depends on the source alone, and the conclusions do not
+// depend on which question ends first.
 func TestQuestionsDoNotDependOnTheClock(t *testing.T) {
 	h := &hearing{source: &Source{}, full: &heardRun{Lines: patience / 3}, cpu: longest / 2}
 	assert.Equal(t, 2, h.ask(2, 1))

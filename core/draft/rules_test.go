@@ -72,7 +72,7 @@ func TestMakefilesThatNameThePlaceOtherwise(t *testing.T) {
 	}
 }
 
-// A lookup that only counts under a condition is not required.
+// A look-up under a condition is not required.
 func TestConditionalLookups(t *testing.T) {
 	required := func(files ...string) string {
 		var names []string

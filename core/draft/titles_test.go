@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What an archive is called: by its file, by the folder in it, by its URL.
+// The name of an archive: from its file, from the folder in it, from its URL.
 func TestTitles(t *testing.T) {
 	for from, c := range map[string]struct{ top, title, name, version string }{
 		"https://vale.example/dl/fern-1.2.tar.gz":                  {"fern-1.2", "fern-1.2.tar.gz", "fern", "1.2"},
@@ -62,7 +62,7 @@ func TestTitles(t *testing.T) {
 		"\ntrack   = \"preview\"\n")
 }
 
-// The clone of a repository says where it is from; nothing of it is run, and links are not followed.
+// The clone of a repository names its origin; nothing in it is run, and links are not followed.
 func TestClones(t *testing.T) {
 	aaaa, bbbb, cccc := strings.Repeat("a", 40), strings.Repeat("b", 40), strings.Repeat("c", 40)
 	dir := t.TempDir()

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A file is as before or as after, and nothing else is left, whatever goes wrong.
+// A file is in its old or new state, and nothing else is left, whatever goes wrong.
 func TestWriteFile(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "fern")
@@ -31,7 +31,7 @@ func TestWriteFile(t *testing.T) {
 	assert.Equal(t, []string{"fern", "taken"}, names(t, dir))
 }
 
-// What a killed program has left goes; what another is writing stays.
+// What a killed program has left is removed; the files of running writers stay.
 func TestSweep(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "fern")

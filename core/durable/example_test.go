@@ -21,7 +21,7 @@ func ExampleWriteFile() {
 	// two -rw-------
 }
 
-// What is renewed stays whose it is, and as it may be used.
+// A renewed file keeps its owner and mode.
 func ExampleRenew() {
 	dir, _ := os.MkdirTemp("", "durable")
 	defer os.RemoveAll(dir)

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A package manager that serves one list of made-up packages.
+// A package manager that serves one list of invented packages.
 func TestWhichPackageHasAFile(t *testing.T) {
 	dir := t.TempDir()
 	apt := filepath.Join(dir, "bin", "apt-get")
@@ -91,7 +91,7 @@ usr/share/leaves/leaf.m4 libdevel/libleaf-dev
 	assert.Equal(t, []string{"header moss/moss.h (one of libmoss-dev, libmoss-old-dev)", "header soil.h"}, unknown)
 }
 
-// What two other package managers print, in their own words.
+// The output of two other package managers, in their own words.
 func TestListsOfOtherPackageManagers(t *testing.T) {
 	for name, script := range map[string]string{
 		"dnf": "echo 'Unable to detect release version' >&2\nprintf 'package " +
@@ -116,7 +116,7 @@ func TestListsOfOtherPackageManagers(t *testing.T) {
 	}
 }
 
-// Three package managers of one machine, as they print.
+// The output of three package managers of one machine.
 func TestPackagesOfFiles(t *testing.T) {
 	ctx := context.Background()
 	for family, scripts := range map[string]map[string]string{

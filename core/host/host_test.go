@@ -62,7 +62,7 @@ func TestInstallLine(t *testing.T) {
 	}
 }
 
-// What package managers say that they would do is read, whatever they call it.
+// Simulated installations are read, whatever the package manager calls them.
 func TestWhatWouldBeInstalled(t *testing.T) {
 	for manager, c := range map[string]struct {
 		read func(string, *Addition)
@@ -106,7 +106,7 @@ func TestTheDatabaseOfApk(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// What would be installed is asked for first, and nothing is done by that.
+// The packages to install are listed first, without installing anything.
 func TestAdditionsArePretended(t *testing.T) {
 	bin := t.TempDir()
 	done := filepath.Join(bin, "done")
@@ -144,7 +144,7 @@ func TestAdditionsArePretended(t *testing.T) {
 	_, err = Programs{Path: []string{bin}}.Add(t.Context(), "debian", []string{"moss-dev", "leaf-dev"})
 	assert.ErrorIs(t, err, Clash)
 	assert.EqualError(t, err, "moss-dev and leaf-dev cannot be installed together")
-	// dnf ends with an error when it is told not to.
+	// dnf ends with an error when the answer is no.
 	require.NoError(t,
 		os.WriteFile(filepath.Join(bin, "dnf"),
 			[]byte("#!/bin/sh\nprintf 'Installing:\\n moss x86_64 1\\nRemoving:\\n init x86_64 1\\n\\nTransaction "+
@@ -153,7 +153,7 @@ func TestAdditionsArePretended(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"moss"}, {"init"}}, [][]string{add.Installs, add.Removes})
 	assert.False(t, add.Harmless())
-	// pacman only lists names; what is there of them, it upgrades.
+	// pacman only lists names; it upgrades those that are installed.
 	require.NoError(t,
 		os.WriteFile(filepath.Join(bin, "pacman"),
 			[]byte("#!/bin/sh\ncase \"$*\" in '-Q moss') exit 1;; '-Q leaf') exit 0;; *) echo moss leaf;; esac\n"), 0o755))

@@ -48,8 +48,7 @@ func TestBinaries(t *testing.T) {
 	assert.Nil(t, Exports(script))
 }
 
-// A library says that a table of it is as large as a disk, with a hole in the place of
-// it: nothing of it is read.
+// A library with a table as large as a disk, with a hole in its place: nothing of it is read.
 func TestTablesThatAreHoles(t *testing.T) {
 	file := library(t)
 	data, err := os.ReadFile(file)

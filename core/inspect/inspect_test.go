@@ -16,7 +16,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// bench is a stage in which a tree is put together.
+// bench is a stage in which a tree is assembled.
 type bench struct {
 	*testing.T
 	Look
@@ -51,7 +51,7 @@ func (b bench) cc(output string, args ...string) {
 	require.NoError(b, err, string(out))
 }
 
-// says takes what was placed over, and returns what was found.
+// says inspects what was placed, and returns the findings.
 func (b *bench) says() []string {
 	b.Staged = filepath.Join(b.TempDir(), "copy")
 	placed, err := safefs.OpenDir(b.placed)
@@ -180,7 +180,7 @@ func TestHostileTrees(t *testing.T) {
 	}
 }
 
-// What is looked for is found wherever it lies in what is written.
+// A text is found at any position in what is written.
 func TestFinder(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		what := rapid.StringMatching(`[ab]{1,4}`).Draw(r, "what")

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A tree cannot make the copy that a tool reads larger than what is in the tree, nor have
-// files read from elsewhere.
+// A tree cannot make the copy that a tool reads larger than the tree, nor have files read from
+// elsewhere.
 func TestCopyEnds(t *testing.T) {
 	base := t.TempDir()
 	in := func(name string) string {

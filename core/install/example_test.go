@@ -17,7 +17,7 @@ import (
 	"fernladder/core/settings"
 )
 
-// A program that builds begins like this: copies of it are the rooms of builds.
+// A program that builds begins like this: copies of it serve the rooms of builds.
 func TestMain(m *testing.M) {
 	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)

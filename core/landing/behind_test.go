@@ -13,8 +13,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Nothing on the landing comes before what the operating system has, under whichever name
-// that is found; what the system only adds up does not count.
+// Nothing on the landing hides what the operating system has, under whatever name it is found;
+// mere additions of the system do not count.
 func TestWhatTheSystemHasComesFirst(t *testing.T) {
 	has := func(list string) func(string) string {
 		return func(name string) string {
@@ -46,7 +46,7 @@ func TestWhatTheSystemHasComesFirst(t *testing.T) {
 	assert.Equal(t, "", System{}.Behind("grow", "bin/grow", 0o755))
 }
 
-// What is not known to be harmless in a place that others share is not put there.
+// Only files known to be harmless are linked in a shared directory.
 func TestHarmless(t *testing.T) {
 	for _, file := range strings.Fields(`
 	bin/fern sbin/anything lib/libfern.so.1 lib/libfern.a lib/fern/libz.so.1 libexec/fern/helper share/fern/x
@@ -76,8 +76,8 @@ func TestHarmless(t *testing.T) {
 	}
 }
 
-// Who decides about a landing lets more through: by trust, by a name for a file, and where
-// only the environment of its users leads to it.
+// An administrator can let more through: by trust, by naming a file, and where only the
+// environment of users leads to it.
 func TestWhatRulesLet(t *testing.T) {
 	own, shared := Rules{}, Rules{Shared: "/usr/local"}
 	named := Rules{Shared: "/usr/local", Names: []Name{{Package: "fern", File: "x", As: "lib/fern.py"}}}
@@ -91,8 +91,8 @@ func TestWhatRulesLet(t *testing.T) {
 	assert.True(t, Rules{Shared: "/usr/local", Trusted: []string{"fern"}}.lets("fern", "share/zsh/x"))
 }
 
-// A file that needs trust leaves the shared directory with the trust, and does not come back
-// with an earlier state of the landing.
+// A file that needs trust leaves the shared directory with the trust, and does not return with
+// an earlier state of the landing.
 func TestTrustIsNotKept(t *testing.T) {
 	s := open(t)
 	shared := filepath.Join(t.TempDir(), "local")

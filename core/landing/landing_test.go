@@ -19,7 +19,8 @@ func ref(name, version string) store.Ref {
 	return store.Ref{Name: name, Version: version, ID: "0123456789ab"}
 }
 
-// plant installs a build with these files, or links NAME -> TARGET, and what its receipt says besides.
+// plant installs a build with these files, or links NAME -> TARGET, and with more lines in its
+// receipt.
 func plant(t *testing.T, s *store.Store, r store.Ref, says store.Receipt, files ...string) store.Ref {
 	stage := filepath.Join(t.TempDir(), "stage")
 	require.NoError(t, os.Mkdir(stage, 0o755))
@@ -47,7 +48,7 @@ func open(t *testing.T) *store.Store {
 
 var noon = time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 
-// bring brings the landing to these builds by these rules.
+// bring changes the landing to these builds by these rules.
 func bring(s *store.Store, rules Rules, asked ...Asked) (Result, error) {
 	rules.Number = max(rules.Number, 10)
 	return Update{Rules: rules, Now: noon, Command: "bring",
@@ -127,8 +128,8 @@ func TestLandingChangesInOneStepAndGoesBack(t *testing.T) {
 	assert.Equal(t, []int{1, 2, 3}, forgotten)
 }
 
-// Going back leads to what was in use before, whichever way the landing came there, also where
-// a program was killed between a change and writing it down.
+// Going back restores the previous state, whichever way the landing came there, even if a
+// program was killed between a change and its record.
 func TestGoingBack(t *testing.T) {
 	s := open(t)
 	for _, v := range []string{"1.0", "2.0", "3.0"} {
@@ -235,7 +236,7 @@ func TestMembersAreWhatIsAskedForAndWhatItRunsWith(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrGone)
 }
 
-// A state is forgotten when it is beyond the number and older than the age, both.
+// A state is forgotten if it is beyond the number and older than the age.
 func TestExpired(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	var all []Remembered
@@ -294,8 +295,7 @@ func TestProgramsOfTheSystemComeFirst(t *testing.T) {
 	assert.Equal(t, OverIt, r.After.Named[0].Why)
 }
 
-// A directory is one link where one build has it whole, and no other would put
-// anything into it.
+// A directory is one link if one build has all of it, and no other build would add to it.
 func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	s := open(t)
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a/b", "share/fern/c",
@@ -316,8 +316,8 @@ func TestFoldersOfOnePackageAreOneLink(t *testing.T) {
 	assert.Equal(t, "not there", landed(t, s, "include/mine/off"))
 }
 
-// Whoever writes a recipe or a source does not get in front of the operating system by
-// another way, nor has names of others linked.
+// The author of a recipe or source can hide nothing of the operating system by another way, nor
+// get others' names linked.
 func TestHostileTreesGainNothing(t *testing.T) {
 	s := open(t)
 	out := t.TempDir()
@@ -349,7 +349,7 @@ func TestHostileTreesGainNothing(t *testing.T) {
 	assert.Equal(t, []string{"share", "share/fern-plugins"}, tree(t, rules.Shared), "names that are no text go too")
 }
 
-// What others have in a directory is never touched, and all that is ours goes again.
+// Foreign files in a directory are never touched, and all of ours are removed.
 func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	s := open(t)
 	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "bin/grow", "share/fern/a",
@@ -414,7 +414,7 @@ func TestOntoADirectoryThatOthersUse(t *testing.T) {
 	assert.NoFileExists(t, sharedFile(s))
 }
 
-// Files that were made for tools of others go with the last link, and only they.
+// Files made for tools of others disappear with the last link, and only they.
 func TestCachesInASharedDirectory(t *testing.T) {
 	for name, spoil := range map[string]func(file string) error{
 		"there": func(string) error { return nil }, "gone": os.Remove,
@@ -442,7 +442,7 @@ func TestCachesInASharedDirectory(t *testing.T) {
 	}
 }
 
-// A program that ended at any moment has left nothing that the next does not finish.
+// Whatever a killed program has left, the next one completes.
 func TestSharedChangesThatWereBrokenOffAreFinished(t *testing.T) {
 	s := open(t)
 	one := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern", "share/fern/a")
@@ -535,7 +535,7 @@ func TestStatesAreKeptByNumberAndAge(t *testing.T) {
 	assert.Equal(t, []int{5, 6, 7}, numbers)
 }
 
-// A program that ended between two steps has left nothing that is in the way.
+// Whatever a program killed between two steps has left is not in the way.
 func TestLeftoversDoNoHarm(t *testing.T) {
 	s := open(t)
 	fern := plant(t, s, ref("fern", "1.0"), store.Receipt{}, "bin/fern")

@@ -9,7 +9,7 @@ import (
 	"fernladder/core/store"
 )
 
-// Two trees as one directory; and two that cannot be.
+// Two trees as one directory; and two that conflict.
 func Example() {
 	root, err := os.MkdirTemp("", "together")
 	if err != nil {

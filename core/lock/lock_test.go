@@ -50,8 +50,8 @@ func TestPinsAreKept(t *testing.T) {
 	assert.ErrorContains(t, err, "the tip of moss is pinned twice")
 }
 
-// Build ids are only those of one kind of machine: on another, or with another
-// compiler, they are not held against a ladder.
+// Build ids are only valid for one kind of machine: on another, or with another compiler, they
+// are not compared with a ladder.
 func TestIdsCountForTheirMachine(t *testing.T) {
 	v := version.MustParse("1")
 	f := &File{Arch: "x86_64", Compilers: []string{"cc 12", "cc 13"},
@@ -70,8 +70,7 @@ func TestIdsCountForTheirMachine(t *testing.T) {
 	assert.Empty(t, f.Builds, "what only it needs goes with it")
 }
 
-// Whatever a lock file is, it is read or refused; what is read is written so that it
-// is read as the same.
+// Any lock file is read or rejected; what is read survives being written and read again.
 func FuzzLockFile(f *testing.F) {
 	f.Add("format = 1\narch = \"x86_64\"\n[[build]]\nname = \"fern\"\nversion = \"1.0\"\nid = \"0123456789ab\"\nsource " +
 		"= [\"sha256:00\"]\noptions = [\"tall=on\"]\n")

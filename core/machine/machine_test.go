@@ -11,15 +11,15 @@ import (
 	"fernladder/core/settings"
 )
 
-// A program that uses the core and does not call sandbox.Main does not start copies of
-// itself without end. This test's program is one.
+// A program that uses the core without calling sandbox.Main does not start endless copies of
+// itself. This test's program is one.
 func TestWhoForgetsTheRoomsIsTold(t *testing.T) {
 	_, err := sandbox.Room{Level: sandbox.Open}.Enter("x")
 	assert.Error(t, err)
 }
 
-// A machine is opened without anything being made or changed, whatever is wrong with
-// credentials; what is wrong with them is told who fetches.
+// Opening a machine changes nothing, whatever is wrong with the credentials; their mistakes are
+// reported to the user who fetches.
 func TestOpenWritesNothing(t *testing.T) {
 	dir := t.TempDir()
 	place := settings.Place{Working: dir, Getenv: func(string) string { return "" }}

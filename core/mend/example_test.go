@@ -21,7 +21,7 @@ func ExampleLook() {
 		fmt.Println(err)
 		return
 	}
-	// A build with one file, which is changed by hand.
+	// A build with one file, which is edited by hand.
 	m.Store.Prepare()
 	fern := store.Ref{Name: "fern", Version: "1.0", ID: "0123456789ab"}
 	os.MkdirAll(filepath.Join(dir, "stage", "share"), 0o755)

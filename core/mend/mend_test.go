@@ -14,7 +14,7 @@ import (
 	"fernladder/core/store"
 )
 
-// compile makes a program or library of C, which may need one that is in dir.
+// compile makes a C program or library, which may need one in dir.
 func compile(t *testing.T, dir, name, source string, flags ...string) {
 	file := filepath.Join(t.TempDir(), "x.c")
 	require.NoError(t, os.WriteFile(file, []byte(source), 0o644))
@@ -22,7 +22,7 @@ func compile(t *testing.T, dir, name, source string, flags ...string) {
 	require.NoError(t, err, string(out))
 }
 
-// What an upgrade of the operating system takes away is found, with what it has instead.
+// What an upgrade of the operating system removes is found, with its replacement.
 func TestTheMachineIsCheckedAgainstWhatBuildsUse(t *testing.T) {
 	lib := t.TempDir()
 	versions := filepath.Join(t.TempDir(), "versions")

@@ -11,7 +11,7 @@ import (
 	"fernladder/core/version"
 )
 
-// Versions as dpkg and rpm order them as we do.
+// Versions that dpkg and rpm order as we do.
 func ExampleDebVersion() {
 	for _, text := range []string{"1.6-rc1", "1.6", "1.6b", "25.0.7+108.gabc1234"} {
 		v := version.MustParse(text)
@@ -24,7 +24,7 @@ func ExampleDebVersion() {
 	// 25.0.7+108.gabc1234 25.0.7+108.gabc1234 25.0.7^108.gabc1234
 }
 
-// A package of one file, written and read again.
+// A package with one file, written and read again.
 func ExamplePackage_WriteDeb() {
 	p := &ospackage.Package{Name: "vale-fern", Version: "1.0", Release: "1", Summary: "Grows",
 		Maintainer: "Vale Growers <growers@vale-glasshouse.example>", Time: time.Unix(1774008000, 0)}

@@ -21,7 +21,7 @@ import (
 	"fernladder/core/version"
 )
 
-// need is a program of the operating system; without it a test is left out.
+// need is a program of the operating system; the test is skipped without it.
 func need(t *testing.T, program string) string {
 	path, err := exec.LookPath(program)
 	if err != nil {
@@ -36,7 +36,7 @@ func run(t require.TestingT, name string, args ...string) string {
 	return string(out)
 }
 
-// plainVersion draws versions as releases have them.
+// plainVersion draws typical versions of releases.
 func plainVersion(t *rapid.T, label string) version.Version {
 	text := fmt.Sprint(rapid.IntRange(0, 12).Draw(t, label))
 	for range rapid.IntRange(0, 3).Draw(t, label) {
@@ -53,7 +53,7 @@ func plainVersion(t *rapid.T, label string) version.Version {
 	return version.MustParse(text)
 }
 
-// What we take for the order of dpkg and rpm is theirs, whatever the versions.
+// Our order of dpkg's and rpm's versions is theirs, for any versions.
 func TestTheOrderOfOthers(t *testing.T) {
 	dpkg, rpm := need(t, "dpkg"), need(t, "rpm")
 	letters := rapid.StringMatching(`[0-9]{1,3}[0-9a-zA-Z.+~]{0,8}`)
@@ -80,8 +80,8 @@ func TestTheOrderOfOthers(t *testing.T) {
 	}
 }
 
-// Releases of one package keep their order, except for pairs that are told: versions that are
-// written in more than one way.
+// Releases of a package keep their order, except for reported pairs: versions written in more
+// than one way.
 func TestOurOrderSurvives(t *testing.T) {
 	numbers := regexp.MustCompile(`^\d+(\.\d+)*`)
 	parts := func(v version.Version) int { return strings.Count(numbers.FindString(v.String()), ".") }
@@ -105,7 +105,7 @@ func TestOurOrderSurvives(t *testing.T) {
 	assert.False(t, is)
 }
 
-// Foreign files are read without harm, whatever is in them.
+// Reading foreign files is harmless, whatever is in them.
 func FuzzRead(f *testing.F) {
 	for _, format := range []Format{Deb, RPM} {
 		f.Add(bytesOf(f, f.TempDir(), fern(), format))

@@ -16,8 +16,8 @@ import (
 	"fernladder/core/store"
 )
 
-// Wherever in a file the path of another build's file stands, and however the file comes,
-// that build is found; and none whose files are not named.
+// A path of another build's file is found anywhere in a file of any form; no build is found
+// whose files are not named.
 func TestMentions(t *testing.T) {
 	moss, reed, sage := store.Ref{Name: "moss", Version: "1", ID: "aaaaaaaaaaaa"},
 		store.Ref{Name: "reed", Version: "2", ID: "bbbbbbbbbbbb"}, store.Ref{Name: "sage", Version: "3", ID: "cccccccccccc"}

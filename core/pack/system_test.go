@@ -6,8 +6,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// A package needs the version of a library's package that has the symbols it uses: of
-// those with versions, from that version on; of those without, the latest of any.
+// A package needs the version of a library's package that has the symbols it uses: for versioned
+// symbols, that version or later; for others, the latest of all.
 func TestSymbolsOfLibraries(t *testing.T) {
 	const text = "libother.so.1 libother1 #MINVER#\n plain@Base 9.0\nlibfern.so.1 libfern1 #MINVER#\n| libfern1 " +
 		"#MINVER#\n* Build-Depends-Package: libfern-dev\n FERN_1.0@FERN_1.0 1.2\n FERN_2.0@FERN_2.0 2.4-1\n grow@FERN_2.0 " +

@@ -14,7 +14,7 @@ type counted struct{ error }
 func (counted) ProblemKind() Kind { return Build }
 func (c counted) Unwrap() error   { return c.error }
 
-// The kind is that of the outermost error that has one; an interruption hides it.
+// The kind is that of the outermost error that has one; an interruption takes precedence.
 func TestKindOf(t *testing.T) {
 	fetch := New(Fetch, "fern", "fern cannot be fetched")
 	for _, c := range []struct {
@@ -34,7 +34,7 @@ func TestKindOf(t *testing.T) {
 	}
 }
 
-// Codes and remedies are found through wrapping; no code is the code of nothing.
+// Codes and remedies are found through wrapping; the empty code matches nothing.
 func TestCodesAndRemedies(t *testing.T) {
 	const shut Code = "shut"
 	err := fmt.Errorf("the garden: %w", New(Root, "gate", "the gate is shut").Coded(shut).Remedy(InstallPackage, "key").

@@ -18,7 +18,7 @@ import (
 
 const digestOfNothing = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 
-// shelf writes recipes into a folder and returns shelves of it.
+// shelf writes recipes into a folder and returns shelves with it.
 func shelf(t *testing.T, recipes map[string]string) *Shelves {
 	dir := t.TempDir()
 	for name, text := range recipes {
@@ -95,8 +95,8 @@ func TestReadWholeRecipe(t *testing.T) {
 	assert.Contains(t, r.Step("before_configure"), "${FL_VERSION%.*}")
 }
 
-// Each case changes one thing in a recipe that is right, and says what is then
-// wrong, where, and what is advised.
+// Each case changes one thing in a valid recipe, and states the resulting mistake, its place and
+// the advice.
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{`summary = "Plans mist"`, `sumary = "x"`,
@@ -315,7 +315,7 @@ func TestMistakesAboutSources(t *testing.T) {
 	}
 }
 
-// Whatever a recipe is, it is read or refused, and what is doubtful in it is told.
+// Any recipe is read or rejected, and doubtful parts are reported.
 func FuzzRecipe(f *testing.F) {
 	f.Add("format = 1\n[package]\nname = \"x\"\nsummary = \"y\"\n[[release]]\nversion = \"1\"\narchive = " +
 		"\"https://a.example/$FL_VERSION\"\nsha256 = \"" + strings.Repeat("0", 64) +
@@ -332,7 +332,7 @@ func FuzzRecipe(f *testing.F) {
 	})
 }
 
-// A URL that says who asks for a file is a mistake, and shown without that.
+// A URL with a user is a mistake, and shown without the user.
 func TestSecretsInRecipes(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.Mkdir(dir, 0o755))
@@ -363,7 +363,7 @@ func TestNamesOfSupplies(t *testing.T) {
 	}
 }
 
-// Of variables for everyone, a package sets its own, and adds to lists of what is read.
+// Of the variables for all users, a package can set its own, and add to search lists.
 func TestVariablesForEveryone(t *testing.T) {
 	program := func(name string) string { return map[string]string{"tar": "/bin/tar"}[name] }
 	for pkg, names := range map[string]string{"fern-db": "FERN_DB FERN_DB_DATA MANPATH INFOPATH"} {

@@ -8,8 +8,8 @@ import (
 	"fernladder/core/ospackage"
 )
 
-// So many versions of each package stay as are asked for, for each kind of machine; a tree
-// goes with the last that needs it, and what is for building against it goes with the tree.
+// The requested number of versions of each package stays, for each kind of machine; a tree is
+// removed with the last package that needs it, and its development package with it.
 func TestHowManyVersionsStay(t *testing.T) {
 	e := func(name, version, arch string, needs ...string) Entry {
 		return Entry{Format: ospackage.Deb, Suite: "stable", Name: name, Version: version, Arch: arch, File: "pool/" + name +

@@ -7,7 +7,7 @@ import (
 	"fernladder/core/resolve"
 )
 
-// undecided lets everything be false that need not be true.
+// undecided prefers false for everything that need not be true.
 type undecided struct{}
 
 func (undecided) Next() resolve.Literal    { return 0 }

@@ -10,7 +10,7 @@ import (
 	"fernladder/core/resolve"
 )
 
-// shelf is one with two packages, of which the first needs the second.
+// shelf is a shelf with two packages, of which the first needs the second.
 func shelf(dir string) *recipe.Shelves {
 	for name, need := range map[string]string{"mistplan": "[[need]]\nrecipe = \"dewcalc\"\nversion = \">= 1.4\"\nrole " +
 		"= \"library\"\n", "dewcalc": ""} {

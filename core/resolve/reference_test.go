@@ -17,9 +17,9 @@ import (
 	"fernladder/core/version"
 )
 
-// A garden is a small random shelf of which everything can be tried. Its
-// packages are p0, p1, …; their releases 1, 2, …; each has one option, x, which
-// is off by default, except for one release, and which the first releases may lack.
+// A garden is a small random shelf that can be tried exhaustively. Its packages are p0, p1, …;
+// their releases 1, 2, …; each has one option, x, which is off by default, except for one
+// release, and which the first releases may lack.
 type garden struct {
 	packages []plot
 	asked    []int
@@ -97,7 +97,7 @@ func drawGarden(t *rapid.T) garden {
 	return g
 }
 
-// ways is how many combinations there are to try.
+// ways is the number of combinations to try.
 func (g garden) ways() int {
 	n := 1
 	for _, p := range g.packages {
@@ -109,7 +109,7 @@ func (g garden) ways() int {
 	return n
 }
 
-// shelf is the garden as write reads it.
+// shelf is the garden in the form that write reads.
 func (g garden) shelf() string {
 	text := ""
 	for i, p := range g.packages {
@@ -147,28 +147,28 @@ func (g garden) shelf() string {
 	return text
 }
 
-// imagined is a release that does not exist; what is above host is the operating
-// system's own copy, in the version that is left.
+// imagined is a release that does not exist; above host is the operating system's own copy, in
+// the remaining version.
 const (
 	imagined = 9
 	hostCopy = 20
 )
 
-// state is what a ladder has of one package.
+// state is the part of a ladder about one package.
 type state struct {
 	release int    // 0: it is not there
 	x       string // "on" or "off"
 	by      []link // of each need
 }
 
-// link is how a need is met; the zero link meets one that does not count.
+// link is how a need is met; the zero link is a need that does not count.
 type link struct {
 	target int
 	how    string // "shared", "alone" or ""
 }
 
-// trial is one way to ask for ladders of a garden: whatever counts is told by
-// says, which is asked for the keys of sentences.
+// trial is one way to request ladders of a garden; says decides which sentences, by their keys,
+// count.
 type trial struct {
 	garden
 	asked map[int]root // with what is demanded of each; of a person that is nothing
@@ -207,24 +207,24 @@ func (t trial) counts(i int, n root, s state) bool {
 	if s.release != imagined {
 		return holds(s.release) && (n.when != "x" || s.x == "on")
 	}
-	// What counts for every release there is counts for that one, too.
+	// What counts for every existing release counts for that one, too.
 	return !slices.ContainsFunc(t.versions(i), func(v int) bool {
 		return v < hostCopy && (!holds(v) || n.when == "x" && (t.open(i) || t.packages[i].usual(v) == "off"))
 	})
 }
 
-// has tells whether a release has the option.
+// has reports whether a release has the option.
 func (p plot) has(v int) bool { return v >= p.since || v == imagined }
 
-// usual is what the option is in a release by default.
+// usual is the option's default in a release.
 func (p plot) usual(v int) string {
 	return map[bool]string{true: "on", false: "off"}[v == p.onIn && v != 0]
 }
 
-// exactly tells whether a need takes a version and no other.
+// exactly reports whether a need accepts only one version.
 func (n root) exactly(v int) bool { return n.operator == "==" && n.bound == v }
 
-// reach is what could come onto a ladder of what is asked for.
+// reach is everything that could be on a ladder of the request.
 func (t trial) reach() map[int]bool {
 	seen := map[int]bool{}
 	var visit func(i int)
@@ -245,8 +245,8 @@ func (t trial) reach() map[int]bool {
 	return seen
 }
 
-// able tells whether a release can be taken at all: a preview only where a person
-// could want exactly it, or it is kept.
+// able reports whether a release can be chosen at all: a preview only if a person could request
+// exactly it, or if it is kept.
 func (t trial) able(i, v int) bool {
 	p := t.packages[i]
 	if !p.preview || v != p.releases || p.kept == v || t.asked[i].exactly(v) {
@@ -262,7 +262,7 @@ func (t trial) able(i, v int) bool {
 	return false
 }
 
-// defaults are what the option is in the releases that can be taken.
+// defaults are the option's defaults in the releases that can be chosen.
 func (t trial) defaults(i int) []string {
 	var all []string
 	for _, v := range t.versions(i) {
@@ -276,8 +276,8 @@ func (t trial) defaults(i int) []string {
 	return all
 }
 
-// open tells whether the option of a package could be more than one thing. Otherwise it is
-// as it is by default in all ladders, without a sentence that says so.
+// open reports whether a package's option can have more than one value. Otherwise it has its
+// default in all ladders, without a sentence for that.
 func (t trial) open(i int) bool {
 	values := t.defaults(i)
 	add := func(value string) {
@@ -296,12 +296,12 @@ func (t trial) open(i int) bool {
 	return len(values) > 1
 }
 
-// meets tells whether a package is as a need demands it.
+// meets reports whether a package satisfies a need.
 func (p plot) meets(n root, s state) bool {
 	return s.release != 0 && n.fits(s.release) && (n.demand == "" || p.has(s.release) && n.demand == s.x)
 }
 
-// versions are the releases that can be taken, and the operating system's copy.
+// versions are the releases that can be chosen, and the operating system's copy.
 func (t trial) versions(i int) []int {
 	var all []int
 	for v := range t.packages[i].releases {
@@ -309,17 +309,17 @@ func (t trial) versions(i int) []int {
 			all = append(all, v+1)
 		}
 	}
-	// What a person asks for is built.
+	// Requested packages are built.
 	if want, asked := t.asked[i]; t.packages[i].host != 0 && (!asked || want.operator != "") {
 		all = append(all, hostCopy+t.packages[i].host)
 	}
 	return all
 }
 
-// possible tells whether there is a ladder.
+// possible reports whether there is a ladder.
 func (t trial) possible() bool { return len(t.ladders(1)) > 0 }
 
-// ladders returns at most so many ladders, in no order.
+// ladders returns up to a number of ladders, in no order.
 func (t trial) ladders(most int) [][]state {
 	var found [][]state
 	counted := map[string]bool{}
@@ -369,8 +369,8 @@ func clone(states []state) []state {
 	return all
 }
 
-// link meets the needs of package i from the j-th on in all ways, and then those
-// of the next packages.
+// link meets the needs of package i from the j-th on in all ways, and then those of the
+// following packages.
 func (t trial) link(states []state, i, j int, then func()) {
 	if i == len(states) {
 		then()
@@ -402,8 +402,8 @@ func (t trial) link(states []state, i, j int, then func()) {
 	states[i].by[j] = link{}
 }
 
-// tools finds out which tools can be had apart: those for which there is a
-// ladder with the tools that can be had so far, until there are no more.
+// tools finds the tools that can be built apart: those with a ladder that uses the tools found
+// so far, until there are no more.
 func (t trial) tools() trial {
 	t.apart = map[string]bool{}
 	for more := true; more; {
@@ -426,7 +426,7 @@ func (n root) key(target int) string {
 	return fmt.Sprintf("p%d %s %d %s", target, n.operator, n.bound, n.demand)
 }
 
-// only asks for a tool only.
+// only requests only a tool.
 func (t trial) only(target int, n root) trial {
 	says := t.says
 	t.asked = map[int]root{target: n}
@@ -434,8 +434,8 @@ func (t trial) only(target int, n root) trial {
 	return t
 }
 
-// sound tells whether what is asked for is there, everything that is there or
-// set is demanded, and nothing needs itself.
+// sound reports whether everything requested is there, everything that is there or set is
+// required, and nothing needs itself.
 func (t trial) sound(states []state) bool {
 	for i, want := range t.asked {
 		if t.says(fmt.Sprintf("asked %d", i)) && !t.packages[i].meets(want, states[i]) {
@@ -483,7 +483,7 @@ func (t trial) sound(states []state) bool {
 	return true
 }
 
-// best returns the ladder that the rules written down at Solve prefer.
+// best returns the ladder preferred by the rules documented at Solve.
 func (t trial) best(ladders [][]state) []state {
 	order := t.order()
 	visited := map[int]bool{}
@@ -552,7 +552,7 @@ func (t trial) best(ladders [][]state) []state {
 	}
 }
 
-// order is that in which packages are looked at: those that need others first.
+// order is the order in which packages are considered: those that need others first.
 func (t trial) order() []int {
 	var order []int
 	seen := map[int]bool{}
@@ -589,7 +589,7 @@ func (g garden) trial(says func(string) bool) trial {
 	return t.tools()
 }
 
-// told names a sentence of the resolver as a trial does.
+// told names a sentence of the resolver in a trial's terms.
 func (g garden) told(s *sentence) string {
 	switch s.kind {
 	case youAsked:
@@ -606,9 +606,9 @@ func (g garden) told(s *sentence) string {
 	return strings.TrimSpace(fmt.Sprintf("%s %s %s", s.kind, s.about.name, s.key().option))
 }
 
-// Random small shelves have the ladder that trying everything finds, and the
-// one that is preferred. Where there is none, the sentences of the explanation
-// contradict each other, and leaving out any of them ends that.
+// Random small shelves have the ladder that an exhaustive search finds and prefers. If there is
+// none, the sentences of the explanation contradict each other, and leaving out any of them ends
+// that.
 func TestAgainstTryingEverything(t *testing.T) {
 	dir := t.TempDir()
 	runs, refuted := 0, 0

@@ -19,10 +19,10 @@ import (
 // write makes a shelf of short descriptions, one line per package or release:
 //
 //	NAME VERSION[!] ...                  a package with its releases, ! for a preview
-//	  needs NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]    a library
-//	  tool NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]
-//	  option NAME                        an option that is off
-//	  option NAME since VERSION on OTHER the same, which earlier releases lack, and which is on in one
+//	needs NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]    a library
+//	tool NAME[|NAME] RANGE [when CONDITION] [with OPTION=VALUE]
+//	option NAME                        an option that is off
+//	option NAME since VERSION on OTHER the same, which earlier releases lack, and which is on in one
 func write(t require.TestingT, dir, shelf string) *recipe.Shelves {
 	recipes := map[string]string{}
 	name := ""
@@ -177,7 +177,7 @@ func TestSolve(t *testing.T) {
 	}
 }
 
-// What cannot be is explained in sentences that name recipes and lines.
+// Impossible requests are explained in sentences that name recipes and lines.
 func TestNoLadder(t *testing.T) {
 	for _, c := range []struct {
 		name, shelf, wanted string
@@ -275,8 +275,8 @@ func TestSettingsThatCannotMatterAreRefused(t *testing.T) {
 	}
 }
 
-// Shelves made to be hard are decided without trying every combination, of
-// which each has more than could be tried.
+// Hard shelves are decided without trying all combinations, of which each has more than could be
+// tried.
 func TestHardShelves(t *testing.T) {
 	far := "top 1\n"
 	for i := range 20 {

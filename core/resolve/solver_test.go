@@ -10,8 +10,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// inOrder tries literals in their order. Forbidden clauses only come to light
-// when all their literals fail.
+// inOrder tries literals in their order. Forbidden clauses are only found when all their
+// literals fail.
 type inOrder struct {
 	*Solver
 	order     []Literal
@@ -38,8 +38,8 @@ func (g inOrder) Check() []Literal {
 	return nil
 }
 
-// first returns the values, in order, that a person would find who tries all
-// combinations, those with the literals of order holding first.
+// first returns the first values, in order, of an exhaustive search, those with the literals of
+// order true first.
 func first(order []Literal, holds func(map[Literal]bool) bool) map[Literal]bool {
 	for n := range 1 << len(order) {
 		values := map[Literal]bool{}
@@ -54,9 +54,8 @@ func first(order []Literal, holds func(map[Literal]bool) bool) map[Literal]bool 
 	return nil
 }
 
-// The values found are the first in the order of preference, and there are
-// none only where trying all combinations finds none; then the assumptions
-// named cannot hold together.
+// The values found are the first in the order of preference, and there are none only if an
+// exhaustive search finds none; then the named assumptions contradict each other.
 func TestSolveAgainstAllCombinations(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s := New()
@@ -132,7 +131,7 @@ func TestSolveAgainstAllCombinations(t *testing.T) {
 	})
 }
 
-// Seven pigeons do not fit in six holes, and no order of trying shows it.
+// Seven pigeons do not fit in six holes, in any order of trying.
 func TestPigeonsAreRefuted(t *testing.T) {
 	s := New()
 	const pigeons, holes = 7, 6

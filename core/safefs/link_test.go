@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Only the very link that is expected is taken away; what is in its place stays, and what
-// a program has left that was ended in between goes.
+// Only the expected link is removed; what has replaced it stays, and what a killed program has
+// left is removed.
 func TestUnlink(t *testing.T) {
 	dir := t.TempDir()
 	d, err := OpenDir(dir)

@@ -14,8 +14,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// hostile is a directory with one of everything that could lead astray, beside a
-// secret that nothing may reach.
+// hostile is a directory with every kind of misleading entry, beside a secret that must not be
+// reached.
 func hostile(t *testing.T) (dir, secret string) {
 	outside := t.TempDir()
 	secret = filepath.Join(outside, "secret")
@@ -97,7 +97,7 @@ func TestAWalkFollowsNoLink(t *testing.T) {
 	assert.ErrorAs(t, d.Walk(true, func(Entry) error { return nil }), new(*Tangled))
 }
 
-// nest makes directories in each other, deeper than a path can be long.
+// nest makes nested directories, deeper than a path can be long.
 func nest(t *testing.T, dir string, depth int) {
 	fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY, 0)
 	require.NoError(t, err)
@@ -137,7 +137,7 @@ func TestRemovingTakesEverythingAndNothingElse(t *testing.T) {
 	assert.FileExists(t, secret)
 }
 
-// What comes back however often it is taken away does not make a process wait for ever.
+// A file that is recreated each time it is removed does not make a process wait forever.
 func TestWhatComesBackIsGivenUp(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "fern")

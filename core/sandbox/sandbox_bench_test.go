@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// What a room costs, with one command in it and with three.
+// The cost of a room, with one command and with three.
 func BenchmarkRooms(b *testing.B) {
 	for _, level := range Levels {
 		for _, commands := range []int{1, 3} {
@@ -39,7 +39,7 @@ func BenchmarkRooms(b *testing.B) {
 	}
 }
 
-// What it costs that 3,000 files of the system are hidden.
+// The cost of hiding 3,000 files of the system.
 func BenchmarkBareRoom(b *testing.B) {
 	var hidden []string
 	for i := range 3000 {

@@ -21,11 +21,11 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// buildUsers are lent to the rooms of the tests when root runs them.
+// buildUsers are lent to the rooms of the tests if root runs them.
 var buildUsers = Users{First: 1_900_000_000, Number: 16}
 
-// room is a level with a directory to write to, one to see, and one that the
-// room says nothing about.
+// room is a level with a writable directory, a visible one, and one that the room does not
+// mention.
 type room struct {
 	Room
 	t                         *testing.T
@@ -119,9 +119,9 @@ func TestASealedRoomHidesTheRest(t *testing.T) {
 	assert.NoDirExists(t, "/not")
 }
 
-// What a build is given to see it cannot change though it owns it, as an ordinary user's build
-// does; what tells of the kernel is empty; and nothing is typed into a terminal, not even into
-// one that would take it.
+// A build cannot change what it may only see, even if it owns it, as an ordinary user's build
+// does; files that reveal the kernel are empty; and nothing can be typed into a terminal, even
+// one that would accept it.
 func TestASealedRoomHoldsByItself(t *testing.T) {
 	r := newRoom(t, Sealed)
 	for _, path := range []string{r.visible, r.visible + "/file"} {
@@ -137,7 +137,7 @@ func TestASealedRoomHoldsByItself(t *testing.T) {
 	assert.Equal(t, "Operation not permitted\n", out, "rather than that this is no terminal")
 }
 
-// What a command leaves running ends with it, whatever session it is in.
+// Everything that a command leaves running ends with it, in whatever session it is.
 func TestARoomEndsWithItsCommand(t *testing.T) {
 	for _, level := range Levels {
 		r := newRoom(t, level)
@@ -175,8 +175,8 @@ func TestLevels(t *testing.T) {
 	assert.ErrorContains(t, why, "no such file")
 }
 
-// Commands in one room run one after another, each with its own output and
-// files; what one leaves running does not meet the next, and nothing is left.
+// Commands in one room run one after another, each with its own output and files; what one
+// leaves running does not meet the next, and nothing is left.
 func TestASession(t *testing.T) {
 	r := newRoom(t, Sealed)
 	s, err := r.Enter("stage")
@@ -221,8 +221,8 @@ func must(f *os.File, err error) *os.File {
 	return f
 }
 
-// A watched session records what its commands and all that they start read and
-// run, and leaves alone what they write and what is the build's own.
+// A watched session records what its commands and their children read and run, but not what they
+// write, nor the build's own files.
 func TestAWatch(t *testing.T) {
 	r := newRoom(t, Sealed)
 	record := must(os.Create(filepath.Join(t.TempDir(), "opened")))
@@ -279,7 +279,7 @@ func TestAWatch(t *testing.T) {
 	assert.Contains(t, string(data), "read /etc/passwd\n", "and of an earlier session, as when a build goes on")
 }
 
-// A room whose layer is gone is refused: it would show all of the machine.
+// A room whose layer is gone is refused: it would show the whole machine.
 func TestALayerThatIsGone(t *testing.T) {
 	r := newRoom(t, Sealed)
 	r.Layer = filepath.Join(r.writable, "none")

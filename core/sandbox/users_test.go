@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What a build has left is shut to the next build of the same user, also when the program
-// was killed in between.
+// Leftovers of a build are closed to the next build of the same user, even if the program was
+// killed in between.
 func TestDoors(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only root's builds run as others")
@@ -41,7 +41,7 @@ func TestDoors(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, open(killed))
 	assert.True(t, open(next))
-	// A door that another program has opened to another user since stays open.
+	// A door that another program has since opened to another user stays open.
 	elses := doorOf(first + 1)
 	file := filepath.Join(t.TempDir(), "user")
 	require.NoError(t, os.WriteFile(file, []byte(elses), 0o600))
@@ -51,7 +51,7 @@ func TestDoors(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, next, string(named), "the next knows what to shut when this program is killed")
 
-	// One that another machine has lent, by the locks that they have in common, is left to it.
+	// A user lent by another machine that shares the locks is left to it.
 	elsewhere := users
 	elsewhere.Locks = t.TempDir()
 	other, doneElsewhere, err := elsewhere.Lend(t.Context(), user, door())
@@ -64,7 +64,7 @@ func TestDoors(t *testing.T) {
 	assert.Equal(t, user, same, "what it could not have, it has let go")
 	doneElsewhere()
 
-	// What is in the place of a door by now is left alone.
+	// What has since replaced a door is left alone.
 	for name, make := range map[string]func(path string) error{
 		"a link":  func(path string) error { return os.Symlink(next, path) },
 		"a file":  func(path string) error { return os.WriteFile(path, nil, 0o640) },

@@ -12,7 +12,7 @@ import (
 	"fernladder/core/host"
 )
 
-// What is declared is seen, with what it requires; nothing else is but the base.
+// Declared things are visible, with what they require; nothing else except the base is.
 func TestWhatIsSeen(t *testing.T) {
 	s := thisSystem(t, t.TempDir())
 	sight, err := s.Sight(t.Context(), declared())
@@ -42,7 +42,7 @@ func TestWhatIsSeen(t *testing.T) {
 	assert.True(t, other.Hides("/usr/local/share"))
 }
 
-// What was found is kept; it does not count once the machine is another.
+// Findings are kept until the machine changes.
 func TestWhatIsKept(t *testing.T) {
 	dir := t.TempDir()
 	first, err := thisSystem(t, dir).Sight(t.Context(), declared())
@@ -73,8 +73,8 @@ func TestWhatIsKept(t *testing.T) {
 	}
 }
 
-// What was not used for a long time goes when something else is made, with what
-// killed programs have left; what is in use stays.
+// Unused layers are removed when a new one is made, with what killed programs have left; layers
+// in use stay.
 func TestWhatIsSwept(t *testing.T) {
 	dir := t.TempDir()
 	first, err := thisSystem(t, dir).Sight(t.Context(), declared())

@@ -20,8 +20,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// Random graphs: nothing runs before its needs, no more at once than there are
-// slots, and what failed takes along exactly what stands on it.
+// Random graphs: nothing runs before its needs, no more run at once than there are slots, and a
+// failure stops exactly its dependents.
 func TestRunKeepsOrderAndSlots(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 12).Draw(t, "tasks")
@@ -101,8 +101,8 @@ func TestRunEndsWithItsContext(t *testing.T) {
 		[]Outcome{results[0].Outcome, results[1].Outcome, results[2].Outcome})
 }
 
-// Real makes share the slots: two of them, each with many jobs, never run more
-// at once than there are.
+// Real makes share the slots: two of them, each with many jobs, never run more jobs at once than
+// there are slots.
 func TestMakeTakesSlotsFromThePool(t *testing.T) {
 	const number = 3
 	slots := NewSlots(number)
@@ -111,7 +111,7 @@ func TestMakeTakesSlotsFromThePool(t *testing.T) {
 	for i := range 8 {
 		text += fmt.Sprintf(" j%d", i)
 	}
-	// Each job writes how many others are at it, which are the files there.
+	// Each job writes how many others are running, which is the number of files there.
 	text += "\nj%:\n\ttouch at-$$$$; ls | grep -c ^at- >>counts; sleep 0.05; rm at-$$$$\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "Makefile"), []byte(text), 0o644))
 	var wait sync.WaitGroup
@@ -151,8 +151,8 @@ func TestAcquireWaitsAndGivesUp(t *testing.T) {
 	assert.NoError(t, slots.Acquire(context.Background()))
 }
 
-// What is forecast is what the bounds allow: no less than the longest way and
-// all the work shared evenly, and exactly that where it is plain.
+// Forecasts respect the bounds: no less than the longest path and all work shared evenly, and
+// exactly that in simple cases.
 func TestForecast(t *testing.T) {
 	second := func(n float64) time.Duration { return time.Duration(n * float64(time.Second)) }
 	for _, c := range []struct {
@@ -203,9 +203,8 @@ func TestForecast(t *testing.T) {
 	})
 }
 
-// Slots that a build has taken and not put back, because it was killed, are free
-// again when its line is closed; and one build does not sit on slots that another
-// waits for.
+// Slots that a killed build has not returned are free when its line is closed; and a build does
+// not keep slots that another waits for.
 func TestSlotsComeBack(t *testing.T) {
 	for _, name := range []string{"", "pipe"} {
 		path := name
@@ -237,7 +236,7 @@ func TestSlotsComeBack(t *testing.T) {
 	}
 }
 
-// A task that is held back waits while others run, and never when none does.
+// A held task waits while others run, and never if none does.
 func TestHeldBack(t *testing.T) {
 	var asked atomic.Int32
 	running := make(chan bool)
@@ -254,7 +253,7 @@ func TestHeldBack(t *testing.T) {
 	assert.Equal(t, []Outcome{Succeeded, Succeeded}, []Outcome{results[0].Outcome, results[1].Outcome})
 }
 
-// While one task waits for others to end, what comes after it goes first.
+// While one task waits for others to end, later tasks go first.
 func TestWhoIsHeldBackHoldsNobodyUp(t *testing.T) {
 	smallRan := make(chan bool)
 	var over atomic.Bool
@@ -268,8 +267,8 @@ func TestWhoIsHeldBackHoldsNobodyUp(t *testing.T) {
 	}
 }
 
-// A build that fills its own pipe, or puts back what it never had, delays no other
-// and makes no slots for others.
+// A build that fills its own pipe, or returns slots it never had, delays no other build and
+// creates no slots.
 func TestALineThatIsAbused(t *testing.T) {
 	s := NewSlots(4)
 	require.NoError(t, s.Acquire(context.Background()))

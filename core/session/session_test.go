@@ -21,7 +21,7 @@ func open(t *testing.T, c session.Config) (*session.Session, error) {
 	return session.Open(c)
 }
 
-// Requests with wrong values are refused as such, before anything is written.
+// Requests with wrong values are rejected as such, before anything is written.
 func TestOpen(t *testing.T) {
 	s, err := open(t, session.Config{})
 	require.NoError(t, err)
@@ -32,7 +32,7 @@ func TestOpen(t *testing.T) {
 	}
 }
 
-// What exists stays as it is; reports of operations with nothing to do are empty lists, not null.
+// Existing files stay unchanged; reports of no-ops have empty lists, not null.
 func TestAnEmptyFolder(t *testing.T) {
 	s, err := open(t, session.Config{})
 	require.NoError(t, err)

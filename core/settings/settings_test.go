@@ -11,7 +11,7 @@ import (
 	"fernladder/core/recipe"
 )
 
-// place is a working directory below a home, with nothing in either.
+// place is a working directory below a home, both empty.
 func place(t *testing.T, env map[string]string) Place {
 	home := t.TempDir()
 	working := filepath.Join(home, "work", "deep")
@@ -65,7 +65,7 @@ func find(t *testing.T, p Place) string {
 	return file
 }
 
-// Settings that another user can have left above the working directory do not count.
+// Settings above the working directory that another user can have written are ignored.
 func TestSettingsOfOthersDoNotCount(t *testing.T) {
 	refused := func(p Place, why string) {
 		_, err := Find(p)
@@ -82,7 +82,7 @@ func TestSettingsOfOthersDoNotCount(t *testing.T) {
 	require.NoError(t, os.Chmod(above, 0o777|os.ModeSticky))
 	refused(p, "everyone can write to "+above)
 
-	// A link to good settings would have their relative paths begin elsewhere.
+	// A link to good settings would change the base of their relative paths.
 	good := write(t, filepath.Join(t.TempDir(), FileName), "")
 	require.NoError(t, os.Remove(file))
 	require.NoError(t, os.Symlink(good, file))
@@ -133,7 +133,7 @@ func TestMistakesInSettings(t *testing.T) {
 	assert.ErrorContains(t, err, "absent.toml: these settings cannot be read: no such file or directory")
 }
 
-// Whatever settings are, they are read or refused.
+// Any settings are read or rejected.
 func FuzzSettings(f *testing.F) {
 	f.Add("root = \"x\"\nbuild_users = \"1-2\"\nisolation = \"sealed\"\n[wanted.fern]\nversion = \"2.*\"\noptions = { " +
 		"tall = true }\n")
@@ -145,8 +145,8 @@ func FuzzSettings(f *testing.F) {
 	})
 }
 
-// What is written goes to the file, whoever it belongs to and whatever its name is a link
-// to; what would make it unreadable is not written.
+// The file is written whoever owns it, and if its name is a link; an edit that would make it
+// unreadable is not written.
 func TestWant(t *testing.T) {
 	p := place(t, nil)
 	file := write(t, filepath.Join(p.Working, "mine", FileName), "jobs = 2  # enough\n")

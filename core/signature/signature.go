@@ -5,10 +5,13 @@
 // in the files it was given. No other key counts, whoever has certified it; no keyring,
 // configuration or server is consulted. A signature is judged at the time at which it was made:
 //
-//   - The signature of a key that has expired since is good, with a note. A signature dated before its key or after its key's end is refused.
-//   - The signature of a key that was revoked because it was compromised, or for no stated reason, is never good. A key that was retired or replaced is good for earlier signatures.
+//   - The signature of a key that has expired since is good, with a note. A signature dated
+//     before its key or after its key's end is refused.
+//   - The signature of a key that was revoked because it was compromised, or for no stated
+//     reason, is never good. A key that was retired or replaced is good for earlier signatures.
 //   - A subkey counts if key and subkey have signed each other, and it is meant for signing.
-//   - MD5, SHA-1 and RIPEMD-160 are refused for the signature of a file. The signatures between the parts of a key may use SHA-1, as old keys do.
+//   - MD5, SHA-1 and RIPEMD-160 are refused for the signature of a file. The signatures between
+//     the parts of a key may use SHA-1, as old keys do.
 //   - Of several signatures, one good one is enough.
 package signature
 

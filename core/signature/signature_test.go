@@ -35,7 +35,7 @@ func file(contents string) File {
 	return File{Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader([]byte(contents))), nil }}
 }
 
-// hashed is a file whose hashes are known, and that must not be read again.
+// hashed is a file with known hashes that must not be read again.
 func hashed(t *testing.T, contents string) File {
 	f := File{Hashed: map[crypto.Hash]hash.Cloner{}, Open: func() (io.ReadCloser, error) {
 		t.Error("read again")
@@ -92,8 +92,7 @@ func sign(t *testing.T, e *openpgp.Entity, c *packet.Config) []byte {
 	return out.Bytes()
 }
 
-// When a key may sign, and what is said of it. A signature is judged at the time
-// it was made.
+// When a key may sign, and how that is reported. A signature is judged at the time it was made.
 func TestOpenPGP(t *testing.T) {
 	grower := newKey(t, "grower", at(spring))
 	other := newKey(t, "other", at(spring))
@@ -113,7 +112,7 @@ func TestOpenPGP(t *testing.T) {
 		require.NoError(t, e.RevokeKey(reason, "", at(summer.AddDate(0, 0, 1))))
 		return e
 	}
-	// The library signs with no key that is revoked, so its signature is older.
+	// The library does not sign with a revoked key, so its signature is older.
 	beforeRevocation := func(reason packet.ReasonForRevocation) (*openpgp.Entity, []byte) {
 		e := newKey(t, "revoked", at(spring))
 		sig := sign(t, e, at(summer))
@@ -215,8 +214,7 @@ func TestOpenPGP(t *testing.T) {
 	}
 }
 
-// A subkey that the primary key has not bound, or that is bound to another key,
-// has no right to sign.
+// A subkey that the primary key has not signed, or that belongs to another key, may not sign.
 func TestStolenSubkeys(t *testing.T) {
 	victim, thief := newKey(t, "victim", at(spring)), newKey(t, "thief", at(spring))
 	require.NoError(t, thief.AddSigningSubkey(at(spring)))
@@ -302,7 +300,7 @@ func TestMinisignAndSSH(t *testing.T) {
 	}
 }
 
-// What restricts a key is kept, or the key is refused.
+// Restrictions of a key are obeyed, or the key is rejected.
 func TestRestrictedKeys(t *testing.T) {
 	_, seed, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
@@ -318,7 +316,7 @@ func TestRestrictedKeys(t *testing.T) {
 	}
 }
 
-// Copies of a key are one key: what one of them takes back, no other gives again.
+// Copies of a key are one key: a revocation in one of them cannot be undone by another.
 func TestCopiesOfAKey(t *testing.T) {
 	key := newKey(t, "grower", at(spring))
 	before := public(t, true, key)
@@ -335,8 +333,7 @@ func TestCopiesOfAKey(t *testing.T) {
 	}
 }
 
-// A subkey that one copy of a key has, and another does not, signs; what is taken back of it
-// in one copy is taken back.
+// A subkey that only some copies of a key have can sign; a revocation in any copy counts.
 func TestSubkeysOfCopies(t *testing.T) {
 	key := newKey(t, "grower", at(spring))
 	before := public(t, false, key)
@@ -365,8 +362,8 @@ func TestSubkeysOfCopies(t *testing.T) {
 	assert.ErrorContains(t, err, "was revoked")
 }
 
-// The newest copy says until when a key signs, whichever comes first; and a subkey signs until
-// its own end.
+// The newest copy decides until when a key can sign, whichever end is first; a subkey can sign
+// until its own end.
 func TestEndsOfCopies(t *testing.T) {
 	key := newKey(t, "grower", at(spring))
 	sig := sign(t, key, at(autumn))
@@ -434,8 +431,8 @@ func FuzzVerify(f *testing.F) {
 	})
 }
 
-// Keys as another program makes them: DSA, and one that holds its own parts
-// together with SHA-1, which is accepted; a file's signature by SHA-1 is not.
+// Keys made by another program: DSA, and one whose parts are bound with SHA-1, which is
+// accepted; a file's signature with SHA-1 is not.
 func TestKeysOfOldPrograms(t *testing.T) {
 	read := func(name string) []byte {
 		data, err := os.ReadFile("testdata/" + name)

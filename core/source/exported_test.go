@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The digest of a directory changes with what is in it and with nothing else.
+// The digest of a directory changes with its contents and with nothing else.
 func TestDigestTree(t *testing.T) {
 	make := func(change func(dir string)) string {
 		dir := t.TempDir()

@@ -23,7 +23,7 @@ import (
 	"fernladder/demo/upstream"
 )
 
-// The sites of the tests that speak https have one certificate, which is trusted.
+// The https sites of the tests have one certificate, which is trusted.
 func TestMain(m *testing.M) {
 	site := httptest.NewTLSServer(nil)
 	file := filepath.Join(os.TempDir(), fmt.Sprintf("fernladder-test-%d.pem", os.Getpid()))
@@ -106,8 +106,8 @@ func TestFetchStoresNothingThatIsWrong(t *testing.T) {
 	assert.False(t, archives.Has(w.Digest))
 }
 
-// Whatever a site does, either the right file comes of it or an error that says
-// what it did; and a mirror that works heals it.
+// Whatever a site does, the result is the right file or an error that names the fault; a working
+// mirror heals it.
 func TestFaultsOfSites(t *testing.T) {
 	data := []byte(strings.Repeat("fern and moss\n", 10_000))
 	for how, says := range map[string]string{
@@ -184,7 +184,7 @@ func TestLimitsAndOffline(t *testing.T) {
 	assert.NoError(t, err, "what is here is here")
 }
 
-// Secrets go to the host that they are for and nowhere else.
+// Secrets are sent to their own host only.
 func TestCredentials(t *testing.T) {
 	_, archives, w := garden(t, []byte("fern"))
 	dir := t.TempDir()
@@ -216,8 +216,8 @@ func TestCredentials(t *testing.T) {
 	require.ErrorContains(t, err, `did you mean "token"?`)
 	assert.NotContains(t, err.Error(), "secret")
 
-	// Another port of the same host, plain http, and where a site redirects to learn
-	// nothing, not even where the request was before.
+	// Another port of the same host, plain http, and the target of a redirection receive nothing,
+	// not even the previous URL.
 	var sent []string
 	note := http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		sent = append(sent, r.Header.Get("Authorization")+r.Header.Get("Referer"))

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// However many wait for a slow host, others come to their turns.
+// However many downloads wait for a slow host, those of other hosts proceed.
 func TestOneSlowHostTakesNoTurnsFromOthers(t *testing.T) {
 	h := NewHosts(3, 2)
 	ctx, cancel := context.WithCancel(context.Background())

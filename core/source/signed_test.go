@@ -22,8 +22,8 @@ import (
 	"fernladder/core/safefs"
 )
 
-// What is signed follows from the name of the signature: the archive, the tar
-// file inside it, or a list of digests.
+// The name of a signature decides what is signed: the archive, the tar file in it, or a list of
+// digests.
 func TestWhatIsSigned(t *testing.T) {
 	key, err := openpgp.NewEntity("grower", "", "grower@vale.example", nil)
 	require.NoError(t, err)

@@ -90,7 +90,7 @@ func TestUnpackKeepsWhatCounts(t *testing.T) {
 	assert.Equal(t, "one", string(text), "what the earlier one was linked to stays")
 }
 
-// Whatever the archive says, nothing is written outside the directory.
+// Whatever the archive contains, nothing is written outside the directory.
 func TestUnpackStaysInside(t *testing.T) {
 	for name, c := range map[string]struct {
 		entries []*tar.Header
@@ -223,7 +223,7 @@ func FuzzUnpack(f *testing.F) {
 	})
 }
 
-// An archive may not be much more than it looks like, once it is large.
+// A large archive may not expand to much more than its size suggests.
 func TestBombs(t *testing.T) {
 	var archive bytes.Buffer
 	w := gzip.NewWriter(&archive)
@@ -244,8 +244,7 @@ func TestBombs(t *testing.T) {
 	}
 }
 
-// An archive has as many bytes as the limit says, and not one more; and a hard link of a file
-// to itself is nothing new.
+// An archive may expand to exactly the limit; a file's hard link to itself adds nothing.
 func TestLimitsAreExact(t *testing.T) {
 	archive := tarball(t, file("pkg/a", strings.Repeat("0", 1000)))
 	for bytes, fits := range map[int64]bool{1000: true, 999: false} {
@@ -261,7 +260,7 @@ func TestLimitsAreExact(t *testing.T) {
 	assert.NoError(t, err, "a blank is no control character")
 }
 
-// Headers that belong to no file count, too.
+// Headers without a file count, too.
 func TestGlobalHeadersCount(t *testing.T) {
 	var archive bytes.Buffer
 	packed := gzip.NewWriter(&archive)
@@ -299,7 +298,7 @@ func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {
 	assert.Error(t, client.CheckRedirect(plain, make([]*http.Request, 10)))
 }
 
-// Damage is told from hostility, and both from what is fine.
+// Damage, attacks and valid archives are told apart.
 func TestDamagedArchives(t *testing.T) {
 	good := tarball(t, file("pkg/a", strings.Repeat("leaf\n", 5000)), file("pkg/A", "case"))
 	compress := func(program string, args ...string) []byte {

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A file that a person has edited stays, with the newer sample beside it; what is beside goes
-// when the file is as a sample again, unless the person has changed that, too.
+// An edited file stays, with the newer sample beside it; the sample is removed when the file
+// equals a sample again, unless the sample was edited, too.
 func TestSamplesBesideEditedFiles(t *testing.T) {
 	s := &Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())

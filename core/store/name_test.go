@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// Whatever a file can be called comes back from JSON as it was.
+// Any file name survives JSON.
 func TestNamesComeBackFromJSON(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := Name(rapid.OneOf(rapid.StringN(0, 20, -1), rapid.Just("hex:6d"),
@@ -24,7 +24,7 @@ func TestNamesComeBackFromJSON(t *testing.T) {
 	})
 }
 
-// Whose a file is is found through links, from wherever they come.
+// The owner of a file is found through links from anywhere.
 func TestOwners(t *testing.T) {
 	s := &Store{Root: filepath.Join(t.TempDir(), "root")}
 	require.NoError(t, s.Prepare())

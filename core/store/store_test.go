@@ -23,7 +23,7 @@ import (
 
 var fern = Ref{Name: "fern", Version: "1.0-rc1", ID: "0123456789ab"}
 
-// filled makes a store, and a directory with odd files in it.
+// filled makes a store, and a directory with odd files.
 func filled(t *testing.T) (*Store, string) {
 	s := &Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
@@ -69,7 +69,7 @@ func TestTreeIsThereWithItsReceiptAndNotBefore(t *testing.T) {
 	assert.Empty(t, work, "nothing is left behind")
 }
 
-// What a program that ended half-way has left in the place of a tree goes.
+// What a killed program has left in the place of a tree is removed.
 func TestRubbishIsReplaced(t *testing.T) {
 	s, dir := filled(t)
 	old := filepath.Join(s.Tree(fern), "old")
@@ -81,8 +81,8 @@ func TestRubbishIsReplaced(t *testing.T) {
 	assert.NoDirExists(t, old)
 }
 
-// The permissions of a listed file come back, but not those of one that holds something
-// else, whatever names it has besides.
+// The permissions of a listed file are restored, unless its contents differ, whatever other
+// names it has.
 func TestChmodListed(t *testing.T) {
 	for name, linked := range map[string]bool{"one name": false, "two names": true} {
 		s, dir := filled(t)
@@ -189,8 +189,8 @@ func TestHistoryComesBackFromTheReceipts(t *testing.T) {
 	}
 }
 
-// A reader of the history cannot hold up its writer, and
-// what has grown too large loses its older half.
+// A reader of the history cannot block its writer, and a history that has grown too large loses
+// its older half.
 func TestHistoryIsWrittenWhateverReadersDo(t *testing.T) {
 	s := &Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
@@ -240,7 +240,7 @@ func TestHistoryIsWrittenWhateverReadersDo(t *testing.T) {
 	assert.ErrorContains(t, h.Add(ctx, Record{Ref: fern}), "not a regular file")
 }
 
-// A receipt counts for the tree it lies in, in the root it was made for.
+// A receipt is only valid for its own tree, in its own root.
 func TestForgedReceipts(t *testing.T) {
 	s, dir := filled(t)
 	_, _, err := s.Place(dir, fern, nil)
@@ -287,7 +287,7 @@ func TestForgedReceipts(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// What is lent is no tree, whatever the build writes there.
+// A lent directory is no tree, whatever the build writes there.
 func TestALentPlaceIsNoTree(t *testing.T) {
 	s, dir := filled(t)
 	require.NoError(t, s.Lend(fern, 0, 0))
@@ -310,7 +310,7 @@ func TestALentPlaceIsNoTree(t *testing.T) {
 	assert.Error(t, s.Lend(fern, 0, 0))
 }
 
-// What a program that was killed has left of its own in a tree is in no list.
+// Files that a killed program has left in a tree are in no list.
 func TestListsHaveNothingOfOurs(t *testing.T) {
 	s, dir := filled(t)
 	_, _, err := s.Place(dir, fern, nil)
@@ -326,7 +326,7 @@ func TestListsHaveNothingOfOurs(t *testing.T) {
 	}))
 }
 
-// What a program that was killed has left for a while goes; what is in use stays.
+// Temporary files of killed programs are removed; those in use stay.
 func TestScratch(t *testing.T) {
 	s, _ := filled(t)
 	used, done, err := s.Scratch("try")
@@ -348,7 +348,7 @@ func TestScratch(t *testing.T) {
 	assert.NoFileExists(t, used+scratchLock)
 }
 
-// A sample behind a link is not read, wherever the link leads.
+// A sample behind a link is not read.
 func TestSamplesAreInTheirTree(t *testing.T) {
 	s, dir := filled(t)
 	require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "share")))
@@ -389,7 +389,7 @@ func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
 		"cannot be written by this user")
 }
 
-// What is not about the root is not told as if it were.
+// Errors that do not concern the root are not reported as if they did.
 func TestOnlyErrorsOfTheRootAreTheRoots(t *testing.T) {
 	s := &Store{Root: "/srv/fern"}
 	for _, err := range []error{errors.New("there is no git"),
@@ -405,7 +405,7 @@ func TestOnlyErrorsOfTheRootAreTheRoots(t *testing.T) {
 	}
 }
 
-// The list of files is for other programs too.
+// The list of files can be read by other programs.
 func TestListIsReadByMtreeTools(t *testing.T) {
 	if _, err := exec.LookPath("bsdtar"); err != nil {
 		t.Skip("bsdtar is not here")
@@ -418,7 +418,7 @@ func TestListIsReadByMtreeTools(t *testing.T) {
 	assert.Contains(t, string(out), "bin/fern")
 }
 
-// Whatever lies in the place of a receipt, it is that of its tree or it is refused.
+// Whatever is in the place of a receipt is the receipt of its tree, or rejected.
 func FuzzReceipt(f *testing.F) {
 	f.Add(`{"format":1,"name":"fern","version":"1.0-rc1","id":"0123456789ab","tree":"@","configs":[{"file":"etc/x","sample":"y"}]}`)
 	f.Add(`{"format":1,"name":"fern","needs":null}`)
@@ -439,7 +439,7 @@ func FuzzReceipt(f *testing.F) {
 	})
 }
 
-// Whatever lies in the place of a list of files, its paths are in the tree.
+// Whatever is in the place of a list of files, its paths are in the tree.
 func FuzzManifest(f *testing.F) {
 	f.Add("#mtree\n./bin type=dir mode=0755\n./bin/fern type=file mode=0755 size=1 sha256digest=00\n./a\\040b " +
 		"type=link link=../x\n")

@@ -61,7 +61,7 @@ func TestLimits(t *testing.T) {
 	assert.Equal(t, int64(1000), info.Size())
 }
 
-// The whole group ends with the command, and when it is not wanted any more.
+// The whole process group ends with the command, and when it is cancelled.
 func TestNothingStays(t *testing.T) {
 	pidFile := filepath.Join(t.TempDir(), "pid")
 	left := sh("sleep 600 & echo $! >" + pidFile)
@@ -78,7 +78,7 @@ func TestNothingStays(t *testing.T) {
 	assertGone(t, pidFile)
 }
 
-// So it does when this program is killed: its children, too.
+// And when this program is killed, with its children.
 func TestItEndsWithUs(t *testing.T) {
 	if file := os.Getenv("SUBPROCESS_TEST"); file != "" {
 		if os.Getenv("SUBPROCESS_NOHUP") != "" {

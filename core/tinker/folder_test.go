@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What a source says of its files to git does not change what a patch of them is.
+// A source's .gitattributes do not change its patches.
 func TestAPatchHasTheBytesOfItsFiles(t *testing.T) {
 	folder, source := t.TempDir(), t.TempDir()
 	files := map[string]string{".gitattributes": "* text=auto ident\n*.c -diff\n", "grow.c": "grow\n",

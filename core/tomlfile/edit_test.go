@@ -61,8 +61,8 @@ func TestEdits(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// An option of a package that is wanted comes where a person would write it, whatever way
-// the others are written, and goes again without a trace.
+// An option of a wanted package is written where a person would write it, whatever the form of
+// the others, and removed without a trace.
 func TestSetAndRemove(t *testing.T) {
 	for name, c := range map[string]struct{ before, after string }{
 		"an empty file": {"# mine\n", "# mine\n\n[wanted.moss]\noptions = { plots = true }\n"},
@@ -108,7 +108,7 @@ func TestSetAndRemove(t *testing.T) {
 	assert.ErrorContains(t, err, "wanted is not a table")
 }
 
-// Whatever the file, an edit changes what it is about and nothing else.
+// For any file, an edit changes its own subject and nothing else.
 func FuzzEdit(f *testing.F) {
 	f.Add("a = 1\n[t]\nk = [1, [2]] # x\n", "k")
 	f.Add("[t]\nk = \"\"\"a\\\"\"\"\"\n", "k")

@@ -85,7 +85,7 @@ a = ["x", "y"]
 	assert.Equal(t, []string{"dark"}, b.choices[1].Values)
 }
 
-// Every mistake is found, in the order of the file, with its place.
+// All mistakes are found, in the order of the file, with their places.
 func TestReadFindsEveryMistake(t *testing.T) {
 	problems := Read("bed.toml", []byte(`titel = "Ferns"
 [[plant]]

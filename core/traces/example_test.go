@@ -7,7 +7,7 @@ import (
 	"fernladder/core/traces"
 )
 
-// Where nothing is known of packages, programs and libraries count.
+// Without lists of packages, programs and libraries count.
 func ExampleSystem_Beyond() {
 	s := &traces.System{}
 	files := traces.Files{"/usr/bin/bison": traces.Ran, "/usr/bin/sed": traces.Ran, "/usr/lib/libleaf.so": traces.Linked}

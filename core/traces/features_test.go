@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Each kind of source says what it is built with in its own way.
+// Each kind of source reports in its own way what it is built with.
 func TestRead(t *testing.T) {
 	for _, c := range []struct {
 		name, log string
@@ -74,7 +74,7 @@ fern 1.0
 	}
 }
 
-// Whatever a source prints, it is read in a moment, and what comes of it is bounded.
+// Any output of a source is read quickly, and the result is bounded.
 func FuzzRead(f *testing.F) {
 	f.Add("a: no\nb ... yes (c)\n-- The following features have been disabled:\n * x, y\n")
 	f.Add("checking for x in -ly... no\nUser defined options\n z : off\n")

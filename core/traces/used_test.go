@@ -17,7 +17,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// A package manager that knows made-up packages, of files that every machine has.
+// A package manager with invented packages, of files that every machine has.
 const packages = `
 case $1 in
 -W) printf '%s\tamd64\tinstalled\n' 'libc-dev			linux-dev' 'linux-dev			' 'shell	yes		' 'moss-dev		moss-api	moss (>= 2), linux-dev' 'moss			' 'leaf-dev			moss-api:any | other' 'spore			' ;;
@@ -117,7 +117,7 @@ func TestTraces(t *testing.T) {
 	assert.Equal(t, want, f, "and the module is outside the system")
 }
 
-// One use for each package, by the best way to ask for it.
+// One use per package, by the best way to ask for it.
 func TestGroups(t *testing.T) {
 	files := Files{
 		"/usr/include/c++/12/vector": Included, "/usr/include/c++/12/string": Included,

@@ -9,7 +9,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// Each line is in ascending order; "=" joins versions that are equal.
+// Each line is in ascending order; "=" joins equal versions.
 var ascending = []string{
 	"1.6-alpha2 1.6-beta.3 1.6-pre1 1.6-rc1 1.6-rc2 1.6=1.6.0=1.06 1.6+7.gabc 1.6+12 1.6a 1.6b 1.6.1 1.10",
 	"1.0.2 1.0.2a 1.0.2k 1.0.2.1 1.0.3",
@@ -157,8 +157,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-// Whatever a range is, it is read or refused, and what it says of itself is the same
-// range.
+// Any range is read or rejected, and its text is read as the same range.
 func FuzzRange(f *testing.F) {
 	for _, text := range []string{">= 1.4, < 2", "2.*", "1.9.4", "!= 1", ">=", ", ,", "*", "1.*.2", "> 1.6-rc1, != 1.6"} {
 		f.Add(text, "1.6")

@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// Another program than Fern Ladder's own installs a package with its core.
+// A program other than Fern Ladder's own installs a package with its core.
 func TestAnotherProgramInstalls(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))

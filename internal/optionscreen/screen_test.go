@@ -18,7 +18,7 @@ import (
 	"fernladder/core/settings"
 )
 
-// A table is a screen that is driven by a test, at which nothing runs beside.
+// A table is a screen driven by a test, with nothing in the background.
 type table struct {
 	*screen
 	t   *testing.T
@@ -66,13 +66,13 @@ func newTable(t *testing.T, recipe string) *table {
 	return s
 }
 
-// settle works out what the choice means, as it is done beside.
+// settle computes the effects of the choice, which the program does in the background.
 func (s *table) settle() {
 	m, err := s.choice.Asking()(s.ctx)
 	s.Update(meant{m, err})
 }
 
-// press presses keys: names in brackets, as <enter>, or letters.
+// press presses keys: names in brackets, such as <enter>, or letters.
 func (s *table) press(keys string) *table {
 	codes := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape},
 		"up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "end": {Code: tea.KeyEnd},
@@ -95,7 +95,7 @@ func (s *table) press(keys string) *table {
 	return s
 }
 
-// seen is what is on the screen, without looks.
+// seen is the text of the screen, without styles.
 func (s *table) seen() string { return ansi.Strip(s.View().Content) }
 
 func (s *table) sees(texts ...string) {
@@ -146,7 +146,7 @@ func TestKeys(t *testing.T) {
 	s := newTable(t, bed)
 	s.sees("fern 1.0", ">  kind", "Leaves", "It means", "1 package to build, 1 to fetch (7.0 kB), never built here")
 
-	// Values go round, one is typed, and the last change is taken back.
+	// Values cycle, a value can be typed, and the last change can be undone.
 	s.press("<space>")
 	assert.Equal(t, "soft", s.value("kind"))
 	s.press("<left><left>")
@@ -162,7 +162,7 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, "4", s.value("beds"))
 	s.sees("beds is as it was before.")
 
-	// Letters find; what is changed from default is one key away.
+	// Letters search; one key shows what differs from the defaults.
 	s.press("too")
 	s.sees("with too", ">  moss")
 	assert.NotContains(t, s.seen(), "kind")
@@ -174,7 +174,7 @@ func TestKeys(t *testing.T) {
 	s.press("<space>") // which changes nothing
 	assert.Equal(t, []plan.Change{{Option: "kind", From: "hard", To: "wild"}}, s.choice.Changes())
 
-	// What a choice brings, and what stands in its way, is said at once.
+	// The effects of a choice, and its obstacles, are shown at once.
 	s.press("<esc>moss<space><esc>")
 	s.sees("+ moss 1.0", "2 packages to build", "The system lacks program no-such-rake (rakes)")
 	s.press("<down>old")
@@ -202,7 +202,7 @@ func TestLeaving(t *testing.T) {
 	assert.Equal(t, []string{"fern", "-o", "kind=soft"}, s.choice.Arguments())
 }
 
-// What others write meanwhile is seen, and neither theirs nor what was chosen is lost.
+// Edits that others make meanwhile are noticed, and neither theirs nor the choices are lost.
 func TestFilesThatChangeMeanwhile(t *testing.T) {
 	s := newTable(t, bed)
 	s.press("<space><down><enter><backspace>7<enter>")
@@ -242,8 +242,8 @@ func TestFilesThatChangeMeanwhile(t *testing.T) {
 	assert.ErrorContains(t, err, "the settings changed in the meantime: kind is now wild")
 }
 
-// Whatever the size, and whatever recipes say, everything is within the screen, the option
-// that keys change is seen, and nothing acts on the terminal.
+// For any size and any recipe, everything is within the screen, the current option is visible,
+// and no text controls the terminal.
 func TestEverySize(t *testing.T) {
 	recipe := bed
 	for i := range 600 {

@@ -29,8 +29,8 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	assert.Equal(t, `a\x0ab`, OneLine("a\nb"))
 }
 
-// Whatever is written, in whatever pieces, nothing comes out that acts, and text
-// comes out as it is. JSON stays the same JSON.
+// For any text in any pieces, no control sequence gets through, and plain text is unchanged.
+// JSON stays the same JSON.
 func TestFilterProperties(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		written := rapid.SliceOf(rapid.Byte()).Draw(r, "bytes")

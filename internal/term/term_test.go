@@ -28,7 +28,7 @@ func TestTableLeavesOutEmptyColumns(t *testing.T) {
 	assert.Equal(t, "a           b\nlong word   x\né\n", out.String(), "and has neither colour nor blanks at line ends")
 }
 
-// On a terminal, a table has room: its widest columns are narrowed, whole words a line.
+// On a terminal, a table fits: its widest columns are narrowed, by whole words.
 func TestTablesFitTheTerminal(t *testing.T) {
 	s, out, _ := screen(false)
 	s.columns = 40
@@ -39,7 +39,7 @@ func TestTablesFitTheTerminal(t *testing.T) {
 			"sporegen\nfern       requested\n", out.String())
 }
 
-// story tells a Progress what happens during a small build.
+// story reports the events of a small build to a Progress.
 func story(s *Screen) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	p := s.Progress(func() time.Time { now = now.Add(time.Second); return now })
@@ -117,8 +117,7 @@ func TestDownloadsTogether(t *testing.T) {
 	assert.Equal(t, "3.0 MB, 1.5 MB/s", transferred(3_000_000, 0, 1_500_000))
 }
 
-// What is going on fits on the terminal, however narrow it is and however many
-// packages there are.
+// Current work fits on the terminal, however narrow it is and however many packages there are.
 func TestTheLiveView(t *testing.T) {
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)
 	log := filepath.Join(t.TempDir(), "compile.log")
@@ -156,8 +155,8 @@ func TestTheLiveView(t *testing.T) {
 	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
 }
 
-// Off a terminal, long work is not silent: what goes on for long is told, and again
-// after a while. Two builds of one release are told apart.
+// Without a terminal, long work is reported from time to time. Two builds of one release are
+// told apart.
 func TestLongWorkIsToldInLines(t *testing.T) {
 	s, _, err := screen(false)
 	now := time.Date(2026, 3, 20, 12, 0, 0, 0, time.UTC)

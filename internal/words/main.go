@@ -22,6 +22,7 @@ import (
 )
 
 // unused has a line for each unwanted pattern: the pattern, a tab, and what to write instead.
+//
 //go:embed unused.txt
 var unused string
 
